@@ -1,0 +1,37 @@
+# Two commands on a fresh machine: `make demo` and `make test`. Both need Python 3.11 or newer only.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
+
+.PHONY: demo test lint schema benchmarks screenshots clean
+
+$(VENV)/bin/python:
+	$(PYTHON) -m venv $(VENV)
+
+$(VENV)/installed: $(VENV)/bin/python $(SOURCES)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check '.[dev]'
+	touch $@
+
+demo: $(VENV)/installed
+	$(BIN)/dunmist demo -o demo --force
+
+test: $(VENV)/installed
+	$(BIN)/python -m tests
+
+lint: $(VENV)/installed
+	$(BIN)/ruff check src tests benchmarks docs
+	$(BIN)/ruff format --check src tests benchmarks docs
+	$(BIN)/mypy
+
+schema: $(VENV)/installed
+	$(BIN)/python docs/make_schema.py
+
+benchmarks: $(VENV)/installed
+	$(BIN)/python benchmarks/measure.py
+
+screenshots: $(VENV)/installed
+	$(BIN)/python docs/screenshots/make.py
+
+clean:
+	rm -rf $(VENV) demo build dist

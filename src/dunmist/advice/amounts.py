@@ -1,0 +1,57 @@
+"""Figures in words for people: percent, sizes, times, cores. Only here units leave SI."""
+
+import math
+
+SIZES = (("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10))
+
+
+def percent(share: float) -> str:
+    """Return a share as percent, small ones with a decimal so that they do not vanish."""
+    value = 100.0 * share
+    if 0 < value < 0.05:
+        return "under 0.1 %"
+    return f"{value:.1f} %" if 0 < abs(value) < 9.95 else f"{value:.0f} %"
+
+
+def size_text(size_bytes: float) -> str:
+    """Return a number of bytes in the largest unit that keeps it above one."""
+    if math.isnan(size_bytes):
+        return "unknown"
+    for unit, factor in SIZES:
+        if abs(size_bytes) >= factor:
+            return f"{size_bytes / factor:.1f} {unit}"
+    return f"{size_bytes:.0f} bytes"
+
+
+def cores_text(cores: float, processors: float) -> str:
+    """Return processor use with its share of the machine: ``1.98 cores (25 % of 8)``."""
+    return f"{cores:.2f} cores ({percent(cores / processors)} of {processors:.0f})"
+
+
+def span_text(seconds: float) -> str:
+    """Return a stretch of time in its two largest units."""
+    minutes, rest_s = divmod(round(seconds), 60)
+    hours, minutes = divmod(minutes, 60)
+    days, hours = divmod(hours, 24)
+    if days:
+        return f"{days} d {hours} h"
+    if hours:
+        return f"{hours} h {minutes} min"
+    if minutes:
+        return f"{minutes} min {rest_s} s"
+    return f"{seconds:.3g} s"
+
+
+def amount_text(value: float, unit: str, of: float | None) -> str:
+    """Return a figure with its unit as people write it."""
+    if unit == "share":
+        return percent(value)
+    if unit == "bytes":
+        return size_text(value)
+    if unit == "s":
+        return span_text(value)
+    if unit == "cores" and of:
+        return cores_text(value, of)
+    if unit in ("processes", "process number"):
+        return f"{value:.0f}"
+    return f"{value:.3g}"

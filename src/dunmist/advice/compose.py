@@ -1,0 +1,184 @@
+"""Puts a whole diagnosis into words: the triage document."""
+
+import math
+
+from dunmist.advice.amounts import amount_text, percent, size_text
+from dunmist.advice.steps import caution_for, live_pids, steps_for
+from dunmist.advice.tables import wording
+from dunmist.advice.triage import (
+    BlindSpot,
+    CaptureFacts,
+    CulpritAdvice,
+    Evidence,
+    FindingAdvice,
+    ResourceAdvice,
+    Triage,
+    Verdict,
+)
+from dunmist.captures import Unseen
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, Sign
+from dunmist.series import Series
+
+# from this confidence on, the word for it
+SURE = ((0.85, "very"), (0.6, "likely"), (0.0, "unsure"))
+
+
+def compose_triage(series: Series, diagnosis: Diagnosis) -> Triage:
+    """Return the triage document of a diagnosis."""
+    header = series.header
+    return Triage(
+        capture=CaptureFacts(
+            path=str(series.path),
+            host=header.machine.host,
+            started=header.started,
+            duration_s=round(series.duration_s, 3),
+            ticks=series.ticks,
+            privileged=header.privileged,
+        ),
+        verdict=Verdict(
+            headline=headline(diagnosis),
+            level=diagnosis.level,
+            limiting=diagnosis.limiting,
+            confidence=_rounded(diagnosis.confidence),
+        ),
+        resources=[_resource(state) for state in diagnosis.resources],
+        culprits=[
+            _culprit(series, rank, culprit)
+            for rank, culprit in enumerate(diagnosis.culprits, start=1)
+        ],
+        findings=[_finding(finding) for finding in diagnosis.findings],
+        coverage={
+            name: None if share is None else _rounded(share)
+            for name, share in diagnosis.coverage.items()
+        },
+        blind_spots=_blind_spots(series),
+    )
+
+
+def headline(diagnosis: Diagnosis) -> str:
+    """Return the verdict in one sentence that can be repeated on the phone."""
+    words = wording()["headline"]
+    if diagnosis.limiting is None:
+        fullest = max(diagnosis.resources, key=lambda state: state.used)
+        return words["calm" if diagnosis.level == "calm" else "busy"].format(
+            resource=wording()["resource"][fullest.resource], used=percent(fullest.used)
+        )
+    resource = wording()["resource"][diagnosis.limiting]
+    about = {"resource": resource[0].upper() + resource[1:], "level": diagnosis.level}
+    if not diagnosis.culprits:
+        return words["nobody"].format(**about)
+    first = diagnosis.culprits[0]
+    if first.role != "cause":
+        return words["symptom"].format(name=first.name, **about)
+    drives = wording()["drives"][diagnosis.limiting].format(amount=percent(first.score))
+    return words["cause"].format(
+        name=first.name, drives=drives, sure=_sure(first.confidence), **about
+    )
+
+
+def _sure(confidence: float) -> str:
+    word = next(word for least, word in SURE if confidence >= least)
+    return wording()["sure"][word].format(amount=percent(confidence))
+
+
+def _resource(state: ResourceState) -> ResourceAdvice:
+    return ResourceAdvice(
+        resource=state.resource,
+        name=state.name,
+        level=state.level,
+        used=_rounded(state.used),
+        pressure=None if state.pressure is None else _rounded(state.pressure),
+        errors=state.errors,
+        evidence=_evidence(state.signs),
+    )
+
+
+def _culprit(series: Series, rank: int, culprit: Culprit) -> CulpritAdvice:
+    grouping = series.processes.grouping
+    application = grouping.applications[culprit.application]
+    facts = [grouping.facts(member) for member in application.members]
+    users = sorted({fact.user for fact in facts if fact.user is not None})
+    running = live_pids(series, culprit.application)
+    ended = sorted({fact.pid for fact in facts} - set(running))
+    return CulpritAdvice(
+        rank=rank,
+        name=culprit.name,
+        pids=running + ended,
+        users=users,
+        unit=application.unit,
+        role=culprit.role,
+        score=_rounded(culprit.score),
+        confidence=_rounded(culprit.confidence),
+        resources={name: _rounded(share) for name, share in culprit.resources.items()},
+        evidence=_evidence(culprit.signs),
+        steps=steps_for(series, culprit),
+        caution=caution_for(series, culprit, users),
+    )
+
+
+def _finding(finding: Finding) -> FindingAdvice:
+    return FindingAdvice(
+        kind=finding.kind,
+        severity=finding.severity,
+        subject=finding.subject,
+        text=wording()["finding"][finding.kind].format(subject=finding.subject),
+        evidence=_evidence(finding.signs),
+        steps=[],
+    )
+
+
+def _evidence(signs: list[Sign]) -> list[Evidence]:
+    return [
+        Evidence(
+            text=wording()["evidence"][sign.key].format(
+                amount=amount_text(sign.value, sign.unit, sign.of),
+                of=_of_text(sign),
+                name=sign.name,
+            ),
+            value=_rounded(sign.value),
+            unit=sign.unit,
+            source=sign.source,
+        )
+        for sign in signs
+    ]
+
+
+def _of_text(sign: Sign) -> str:
+    if sign.of is None:
+        return ""
+    is_size = sign.unit == "bytes" or sign.key == "memory-available"
+    return size_text(sign.of) if is_size else f"{sign.of:.3g}"
+
+
+def _blind_spots(series: Series) -> list[BlindSpot]:
+    unseen = series.footer.blind_spots if series.footer else series.header.blind_spots
+    words = wording()
+    spots = [
+        BlindSpot(
+            what=words["blind_spot"].get(one.subject, one.subject),
+            why=f"{words['why'][one.reason]} ({one.count} times)",
+            remedy=words["remedy"][_remedy_key(one, series)],
+        )
+        for one in unseen
+    ]
+    if series.damage:
+        spots.append(BlindSpot("the end of the capture", series.damage, "sample again"))
+    if series.missed:
+        spots.append(
+            BlindSpot(
+                f"{series.missed} ticks",
+                "the computer was too busy to sample in time",
+                "sample again with a longer --every",
+            )
+        )
+    return spots
+
+
+def _remedy_key(unseen: Unseen, series: Series) -> str:
+    if unseen.reason == "permission" and series.header.privileged:
+        return "permission-privileged"
+    return unseen.reason
+
+
+def _rounded(value: float) -> float:
+    return 0.0 if math.isnan(value) else float(f"{value:.4g}")

@@ -1,0 +1,113 @@
+"""The triage as the contract has it: what ``triage --json`` prints, field for field."""
+
+from typing import Literal
+
+import msgspec
+
+from dunmist.diagnosis import Level, Resource, Role, Severity
+
+FORMAT = "dunmist-triage"
+VERSION = 1
+Risk = Literal["none", "reversible", "disruptive"]
+
+
+class Evidence(msgspec.Struct, frozen=True):
+    """One figure behind a claim, in words and as a number with its unit and source."""
+
+    text: str
+    value: float
+    unit: str
+    source: str
+
+
+class Step(msgspec.Struct, frozen=True):
+    """One rung of the ladder; ``command`` and ``undo`` are None where there is none."""
+
+    action: str
+    text: str
+    command: str | None
+    risk: Risk
+    undo: str | None
+    check: str
+
+
+class CaptureFacts(msgspec.Struct, frozen=True):
+    """Where the figures come from."""
+
+    path: str
+    host: str | None
+    started: str
+    duration_s: float
+    ticks: int
+    privileged: bool
+
+
+class Verdict(msgspec.Struct, frozen=True):
+    """The answer in one sentence, and what it says."""
+
+    headline: str
+    level: Level
+    limiting: Resource | None
+    confidence: float
+
+
+class ResourceAdvice(msgspec.Struct, frozen=True):
+    """How far one resource limits the work; None is 'cannot be told'."""
+
+    resource: Resource
+    name: str | None
+    level: Level
+    used: float
+    pressure: float | None
+    errors: int | None
+    evidence: list[Evidence]
+
+
+class CulpritAdvice(msgspec.Struct, frozen=True):
+    """One ranked application with what to do about it."""
+
+    rank: int
+    name: str
+    pids: list[int]
+    users: list[str]
+    unit: str | None
+    role: Role
+    score: float
+    confidence: float
+    resources: dict[str, float]
+    evidence: list[Evidence]
+    steps: list[Step]
+    caution: str | None
+
+
+class FindingAdvice(msgspec.Struct, frozen=True):
+    """One thing that is wrong or notable."""
+
+    kind: str
+    severity: Severity
+    subject: str
+    text: str
+    evidence: list[Evidence]
+    steps: list[Step]
+
+
+class BlindSpot(msgspec.Struct, frozen=True):
+    """What could not be seen, why, and what would let us see it."""
+
+    what: str
+    why: str
+    remedy: str
+
+
+class Triage(msgspec.Struct, frozen=True):
+    """The whole document."""
+
+    capture: CaptureFacts
+    verdict: Verdict
+    resources: list[ResourceAdvice]
+    culprits: list[CulpritAdvice]
+    findings: list[FindingAdvice]
+    coverage: dict[str, float | None]
+    blind_spots: list[BlindSpot]
+    format: str = FORMAT
+    version: int = VERSION

@@ -1,0 +1,11 @@
+"""Says which processes belong together: the application each one is part of.
+
+Takes process facts as they come, gives applications. It is a room of its own, without NumPy,
+because the progress shown during a capture needs it as much as the analysis afterwards.
+"""
+
+from dunmist.applications.grouping import Application, Grouping
+from dunmist.applications.programs import Program, program_of
+from dunmist.applications.running_use import RunningUse
+
+__all__ = ["Application", "Grouping", "Program", "RunningUse", "program_of"]

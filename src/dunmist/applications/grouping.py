@@ -1,0 +1,144 @@
+"""Groups process identities into applications.
+
+The rule, first that applies: the sampler itself; a kernel task with those of its kind; the service
+or desktop scope of its control group; else the same program among the descendants of the same
+ancestor, where the ancestor is the topmost one below a launcher (a shell, a session, init).
+"""
+
+import posixpath
+import re
+from collections.abc import Hashable
+from dataclasses import dataclass, field
+
+from dunmist.applications.launchers import SESSION_UNITS, UNIT
+from dunmist.applications.programs import Program, program_of
+from dunmist.computer import ProcessFacts
+from dunmist.sampling import Observer
+
+_ESCAPED = re.compile(r"\\x([0-9a-fA-F]{2})")
+
+
+@dataclass(slots=True)
+class Application:
+    """Processes that belong together; ``members`` are their numbers in the capture."""
+
+    name: str
+    unit: str | None
+    kernel: bool
+    observer: bool
+    members: list[int] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class _Known:
+    facts: ProcessFacts
+    program: Program
+    parent: int | None
+
+
+def unit_of(cgroup: str | None) -> str | None:
+    """Return the innermost service or scope of a control group, None when it has none."""
+    for part in reversed((cgroup or "").split("/")):
+        if UNIT.match(part):
+            return part
+    return None
+
+
+class Grouping:
+    """Assigns each identity, in the order in which they were first seen, to its application."""
+
+    def __init__(self, observer: Observer | None) -> None:
+        self.applications: list[Application] = []
+        self.application_of: dict[int, int] = {}
+        self._observer = (observer.pid, observer.start_clk) if observer else None
+        self._known: dict[int, _Known] = {}
+        self._by_pid: dict[int, int] = {}
+        self._by_key: dict[Hashable, int] = {}
+
+    def add(self, identity: int, facts: ProcessFacts) -> int:
+        """Return the application of a process, making a new one when none fits."""
+        program = program_of(facts)
+        self._known[identity] = _Known(facts, program, self._by_pid.get(facts.ppid))
+        self._by_pid[facts.pid] = identity
+        return self._assign(identity)
+
+    def replace(self, identity: int, facts: ProcessFacts) -> int:
+        """Return the application of a process that now runs another program (execve(2))."""
+        known = self._known.get(identity)
+        if known is None:
+            return self.add(identity, facts)
+        self._known[identity] = _Known(facts, program_of(facts), known.parent)
+        self.applications[self.application_of[identity]].members.remove(identity)
+        return self._assign(identity)
+
+    def facts(self, identity: int) -> ProcessFacts:
+        """Return the newest facts of an identity; raises KeyError."""
+        return self._known[identity].facts
+
+    def program(self, identity: int) -> Program:
+        """Return the program that an identity runs; raises KeyError."""
+        return self._known[identity].program
+
+    def parent(self, identity: int) -> int | None:
+        """Return the identity of the parent, None when it was not seen."""
+        return self._known[identity].parent
+
+    def order_by_parent(self) -> None:
+        """Assign all anew once every parent is known: a child may be listed before its parent."""
+        pids = {known.facts.pid: identity for identity, known in self._known.items()}
+        for known in self._known.values():
+            if known.parent is None:
+                parent = pids.get(known.facts.ppid)
+                older = parent is not None and self._starts_before(parent, known)
+                known.parent = parent if older else None
+        self.applications.clear()
+        self.application_of.clear()
+        self._by_key.clear()
+        for identity in sorted(self._known):
+            self._assign(identity)
+
+    def _starts_before(self, identity: int, child: _Known) -> bool:
+        return self._known[identity].facts.start_clk <= child.facts.start_clk
+
+    def _assign(self, identity: int) -> int:
+        known = self._known[identity]
+        facts, program = known.facts, known.program
+        observer = (facts.pid, facts.start_clk) == self._observer
+        unit = unit_of(facts.cgroup)
+        key: Hashable
+        name = program.name
+        if observer:
+            key, unit = "observer", None
+        elif facts.kernel:
+            key, unit = program.key, None
+        elif unit is not None and not SESSION_UNITS.match(unit):
+            key = ("unit", facts.cgroup)
+            if unit.endswith(".service"):
+                name = _unescape(unit.removesuffix(".service"))
+        else:
+            key, unit = self._family_key(identity), None
+        number = self._by_key.get(key)
+        if number is None:
+            number = len(self.applications)
+            self._by_key[key] = number
+            self.applications.append(Application(name, unit, facts.kernel, observer))
+        self.applications[number].members.append(identity)
+        self.application_of[identity] = number
+        return number
+
+    def _family_key(self, identity: int) -> Hashable:
+        top = identity
+        seen = {identity}
+        parent = self._known[top].parent
+        while parent is not None and parent not in seen:
+            if self._known[parent].program.launches or self._known[parent].facts.kernel:
+                break
+            seen.add(parent)
+            top, parent = parent, self._known[parent].parent
+        launcher = parent if parent is not None else -1
+        return (self._known[identity].program.key, self._known[top].program.key, launcher)
+
+
+def _unescape(unit: str) -> str:
+    name = _ESCAPED.sub(lambda match: chr(int(match[1], 16)), unit)
+    return posixpath.basename(name) or unit

@@ -1,0 +1,69 @@
+"""What to call a process: the program it runs, which for an interpreter is its script."""
+
+import posixpath
+from typing import NamedTuple
+
+from dunmist.applications.launchers import (
+    INLINE_OPTIONS,
+    INTERPRETERS,
+    LAUNCHERS,
+    NAMING_OPTIONS,
+    SHELLS,
+)
+from dunmist.computer import ProcessFacts
+
+DELETED = " (deleted)"
+COMM_MAX = 15  # the kernel keeps this much of a command name
+
+
+class Program(NamedTuple):
+    """``key`` is equal for processes that run the same program; ``name`` is for people."""
+
+    key: str
+    name: str
+    launches: bool
+
+
+def program_of(facts: ProcessFacts) -> Program:
+    """Return the program that a process runs."""
+    if facts.kernel:
+        kind = facts.name.partition("/")[0]
+        return Program(f"kernel:{kind}", f"kernel task {kind}", launches=False)
+    path = (facts.executable or _first(facts.command_line) or facts.name).removesuffix(DELETED)
+    file = posixpath.basename(path) or facts.name
+    options = next((options for name, options in INTERPRETERS if name.match(file)), None)
+    if options is None:
+        launches = file in LAUNCHERS or facts.name in LAUNCHERS or facts.pid == 1
+        return Program(path, _full_name(facts.name, file, facts.command_line), launches=launches)
+    script = _script(facts.command_line[1:], options)
+    if script is None:
+        return Program(path, file, launches=file in SHELLS)
+    return Program(f"{file} {script}", posixpath.basename(script) or script, launches=False)
+
+
+def _first(command_line: list[str]) -> str:
+    return command_line[0].partition(" ")[0] if command_line else ""
+
+
+def _full_name(comm: str, file: str, command_line: list[str]) -> str:
+    # a program may rename itself; a name cut off by the kernel is completed from its file
+    if file.startswith(comm) and len(comm) >= COMM_MAX:
+        return file
+    called = posixpath.basename(_first(command_line))
+    if called.startswith(comm) and len(comm) >= COMM_MAX:
+        return called
+    return comm
+
+
+def _script(arguments: list[str], takes_value: frozenset[str]) -> str | None:
+    position = 0
+    while position < len(arguments):
+        argument = arguments[position]
+        if argument in INLINE_OPTIONS:
+            return None
+        if argument in NAMING_OPTIONS and argument in takes_value:
+            return arguments[position + 1] if position + 1 < len(arguments) else None
+        if argument and not argument.startswith(("-", "+")):
+            return argument
+        position += 2 if argument in takes_value else 1
+    return None

@@ -1,0 +1,24 @@
+"""The capture file: its schema, writer and reader, and the masking of secrets.
+
+Takes records of sampling, gives them back later and elsewhere. It knows nothing of the kernel.
+"""
+
+from dunmist.captures.reader import CaptureReader
+from dunmist.captures.redaction import MASK, mask_secrets
+from dunmist.captures.schema import FORMAT, VERSION, Footer, Header, Line, Unseen, json_schema
+from dunmist.captures.writer import CaptureWriter, check_output
+
+__all__ = [
+    "FORMAT",
+    "MASK",
+    "VERSION",
+    "CaptureReader",
+    "CaptureWriter",
+    "Footer",
+    "Header",
+    "Line",
+    "Unseen",
+    "check_output",
+    "json_schema",
+    "mask_secrets",
+]

@@ -1,0 +1,144 @@
+"""Reads a capture back, line by line, as far as it is whole.
+
+Takes a path (``-`` is standard input), gives the header and then the lines as records. A file that
+ends early or is damaged further on is read up to there and ``damage`` says so; one that is no
+capture, or of a newer major version, raises CaptureError.
+"""
+
+import sys
+import zlib
+from collections.abc import Iterator
+from pathlib import Path
+from typing import BinaryIO
+
+import msgspec
+
+from dunmist.captures.schema import FORMAT, KINDS, MAJOR, Footer, Header, Line, major_of
+from dunmist.errors import CaptureError
+from dunmist.sampling import Tick
+
+CHUNK_BYTES = 1 << 16
+UNPACKED_BYTES = 1 << 20
+LINE_MAX_BYTES = 64 << 20
+GZIP_MAGIC = b"\x1f\x8b"
+MAKE_ONE = "make one with 'dunmist capture -o FILE'"
+
+
+class _Kind(msgspec.Struct):
+    kind: str
+    format: str | None = None
+    version: str | None = None
+
+
+class CaptureReader:
+    """A capture file that is open; use it as a context manager and iterate over ``lines()``."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.damage: str | None = None
+        self.complete = False
+        self._decoder: msgspec.json.Decoder[Line] = msgspec.json.Decoder(Line)
+        self._stream = _open(path)
+        try:
+            self._lines = self._raw_lines()
+            self.header = self._read_header()
+        except BaseException:
+            self._stream.close()
+            raise
+
+    def __enter__(self) -> "CaptureReader":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._stream.close()
+
+    def lines(self) -> Iterator[Line]:
+        """Yield every line after the header; raises CaptureError when there is no tick."""
+        ticks = 0
+        for number, raw in enumerate(self._lines, start=2):
+            line = self._decode(raw, number)
+            if line is None:
+                continue
+            ticks += isinstance(line, Tick)
+            if isinstance(line, Footer):
+                self.complete = True
+            yield line
+        if not ticks:
+            raise CaptureError(
+                f"{self.path}: holds no tick, so there is nothing to judge; {MAKE_ONE}"
+            )
+        if not self.complete and not self.damage:
+            self.damage = "it ends without a footer"
+
+    def _decode(self, raw: bytes, number: int) -> Line | None:
+        try:
+            return self._decoder.decode(raw)
+        except (msgspec.DecodeError, UnicodeDecodeError) as error:
+            kind = _kind_of(raw)
+            if kind is not None and kind.kind not in KINDS:
+                return None
+            raise CaptureError(
+                f"{self.path}: line {number} is not as a capture has it ({error}); sample again"
+            ) from error
+
+    def _read_header(self) -> Header:
+        first = next(self._lines, b"")
+        kind = _kind_of(first)
+        if kind is None or kind.kind != "header" or kind.format != FORMAT:
+            raise CaptureError(f"{self.path}: no header in line 1, so not a capture; {MAKE_ONE}")
+        major = major_of(kind.version or "")
+        if major is None or major > MAJOR:
+            raise CaptureError(
+                f"{self.path}: has format version {kind.version!r}, and this program reads up to "
+                f"{MAJOR}; update dunmist to read it"
+            )
+        header = self._decode(first, 1)
+        assert isinstance(header, Header)
+        return header
+
+    def _raw_lines(self) -> Iterator[bytes]:
+        rest = b""
+        for data in self._unpacked():
+            parts = (rest + data).split(b"\n")
+            rest = parts.pop()
+            if len(rest) > LINE_MAX_BYTES:
+                raise CaptureError(f"{self.path}: has a line without end, so not a capture")
+            yield from parts
+        if rest and not self.damage:
+            self.damage = "its last line is cut short"
+
+    def _unpacked(self) -> Iterator[bytes]:
+        data = self._stream.read(CHUNK_BYTES)
+        if not data:
+            raise CaptureError(f"{self.path}: is empty; {MAKE_ONE}")
+        if not data.startswith(GZIP_MAGIC):
+            while data:
+                yield data
+                data = self._stream.read(CHUNK_BYTES)
+            return
+        unzip = zlib.decompressobj(31)
+        while data and not unzip.eof:
+            try:
+                yield unzip.decompress(data, UNPACKED_BYTES)
+            except zlib.error:
+                self.damage = "it is damaged further on"
+                return
+            data = unzip.unconsumed_tail or self._stream.read(CHUNK_BYTES)
+        if not unzip.eof:
+            self.damage = "it is cut short"
+
+
+def _open(path: Path) -> BinaryIO:
+    if str(path) == "-":
+        return sys.stdin.buffer
+    try:
+        return path.open("rb")
+    except OSError as error:
+        raise CaptureError(f"{path}: {error.strerror}; give the path of a capture") from error
+
+
+def _kind_of(raw: bytes) -> _Kind | None:
+    try:
+        return msgspec.json.decode(raw, type=_Kind)
+    except (msgspec.DecodeError, UnicodeDecodeError):
+        return None

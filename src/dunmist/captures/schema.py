@@ -1,0 +1,77 @@
+"""The capture format: one JSON object a line, in a gzip stream.
+
+``header`` comes first, then ``process``, ``event`` and ``tick`` lines as sampling gives them, and
+``footer`` last; a capture without a footer was cut short. ``docs/capture-format.md`` describes it
+for people, ``docs/capture.schema.json`` is generated from these types. A new minor version only
+adds fields or kinds of line; a reader passes over what it does not know.
+"""
+
+import re
+from typing import Any
+
+import msgspec
+
+from dunmist.computer import Machine, Reason
+from dunmist.sampling import Event, Observer, Plan, Process, Tick
+
+FORMAT = "dunmist-capture"
+MAJOR, MINOR = 1, 0
+VERSION = f"{MAJOR}.{MINOR}"
+
+
+class Unseen(msgspec.Struct, frozen=True):
+    """A blind spot: what could not be read, why, and how many times."""
+
+    subject: str
+    reason: Reason
+    count: int
+
+
+class Header(msgspec.Struct, frozen=True, tag_field="kind", tag="header", kw_only=True):
+    """The first line.
+
+    ``live`` is false when the computer was read from a copy or a model; ``privileged`` says whether
+    the sampler ran as administrator. ``observer`` is the sampler's own process.
+    """
+
+    format: str
+    version: str
+    made_by: str
+    started: str
+    live: bool
+    privileged: bool
+    machine: Machine
+    plan: Plan
+    observer: Observer | None = None
+    note: str | None = None
+    blind_spots: list[Unseen] = []
+
+
+class Footer(msgspec.Struct, frozen=True, tag_field="kind", tag="footer", kw_only=True):
+    """The last line: how the capture ended and everything that could not be read."""
+
+    ended: str
+    ticks: int
+    missed: int
+    ended_early: bool
+    blind_spots: list[Unseen] = []
+
+
+Line = Header | Process | Event | Tick | Footer
+KINDS = frozenset(("header", "process", "event", "tick", "footer"))
+
+
+def major_of(version: str) -> int | None:
+    """Return the major part of a version such as ``1.0``, None when it is none."""
+    match = re.match(r"(\d{1,4})(?:\.\d{1,4})?\Z", version)
+    return int(match[1]) if match else None
+
+
+def json_schema() -> dict[str, Any]:
+    """Return the JSON Schema (draft 2020-12) of one line of a capture."""
+    schema = msgspec.json.schema(Line)
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "One line of a Dunmist capture",
+        **schema,
+    }

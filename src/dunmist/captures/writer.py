@@ -1,0 +1,146 @@
+"""Writes a capture: records in, a gzip stream of JSON Lines out, flushed at every tick.
+
+After each tick all of the stream so far can be read, whatever happens next: the compressor is
+flushed to a byte boundary (zlib's Z_SYNC_FLUSH) and a file is handed to the disk by a thread of its
+own, so that a slow disk delays no tick. A disk that fills up leaves a file cut back to whole ticks.
+"""
+
+import os
+import sys
+import threading
+import zlib
+from pathlib import Path
+from types import TracebackType
+
+import msgspec
+
+from dunmist.captures.redaction import mask_secrets
+from dunmist.captures.schema import Footer, Line
+from dunmist.errors import OutputError
+from dunmist.sampling import Event, Process, Tick
+
+GZIP_WINDOW = 31  # zlib's window bits, with a gzip header and trailer
+
+
+class CaptureWriter:
+    """A capture being written; use it as a context manager.
+
+    Raises OutputError when the file exists and ``force`` is not given, or cannot be written.
+    """
+
+    def __init__(self, path: Path, *, force: bool = False) -> None:
+        self.path = path
+        self._encoder = msgspec.json.Encoder()
+        self._gzip = zlib.compressobj(6, zlib.DEFLATED, GZIP_WINDOW)
+        self._descriptor, self._is_file = _open(path, force)
+        self._syncer = _Syncer(self._descriptor) if self._is_file else None
+        self._whole_bytes = 0
+
+    def __enter__(self) -> "CaptureWriter":
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        traceback: TracebackType | None,
+    ) -> None:
+        if self._syncer:
+            self._syncer.finish()
+        if self._is_file:
+            os.close(self._descriptor)
+            if not self._whole_bytes:
+                self.path.unlink(missing_ok=True)
+
+    def write(self, line: Line) -> None:
+        """Add one line, its secrets masked; a tick or a footer is flushed."""
+        encoded = self._encoder.encode(_without_secrets(line)) + b"\n"
+        data = self._gzip.compress(encoded)
+        if isinstance(line, Tick):
+            data += self._gzip.flush(zlib.Z_SYNC_FLUSH)
+        elif isinstance(line, Footer):
+            data += self._gzip.flush(zlib.Z_FINISH)
+        self._put(data)
+        if isinstance(line, Tick | Footer):
+            self._mark_whole()
+
+    def _put(self, data: bytes) -> None:
+        try:
+            while data:
+                data = data[os.write(self._descriptor, data) :]
+        except OSError as error:
+            kept = "nothing was kept"
+            if self._whole_bytes and self._is_file:
+                os.ftruncate(self._descriptor, self._whole_bytes)
+                kept = "the ticks so far are kept and can be read"
+            raise OutputError(
+                f"{self.path}: {error.strerror} while writing; {kept}, "
+                f"so make room or choose another place with -o"
+            ) from error
+
+    def _mark_whole(self) -> None:
+        if self._is_file:
+            self._whole_bytes = os.lseek(self._descriptor, 0, os.SEEK_CUR)
+        if self._syncer:
+            self._syncer.ask()
+
+
+class _Syncer:
+    """Hands what was written to the disk, at most one request at a time (fdatasync(2))."""
+
+    def __init__(self, descriptor: int) -> None:
+        self._descriptor = descriptor
+        self._asked = threading.Event()
+        self._finished = False
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def ask(self) -> None:
+        self._asked.set()
+
+    def finish(self) -> None:
+        self._finished = True
+        self._asked.set()
+        self._thread.join()
+
+    def _run(self) -> None:
+        while not self._finished:
+            self._asked.wait()
+            self._asked.clear()
+            try:
+                os.fdatasync(self._descriptor)
+            except OSError:
+                return  # no disk behind this file; a failing disk shows at the next write
+
+
+def check_output(path: Path, *, force: bool) -> None:
+    """Raise OutputError when a file may not be written there; writes nothing."""
+    if str(path) == "-":
+        return
+    if path.is_dir():
+        raise OutputError(f"{path}: is a directory; name a file in it")
+    if path.exists() and not force:
+        raise OutputError(f"{path}: exists already; name another file or add --force")
+    if not path.parent.is_dir():
+        raise OutputError(f"{path}: there is no directory {path.parent}; make it first")
+    if not os.access(path if path.exists() else path.parent, os.W_OK):
+        raise OutputError(f"{path}: cannot be written; choose another place with -o")
+
+
+def _open(path: Path, force: bool) -> tuple[int, bool]:
+    if str(path) == "-":
+        return sys.stdout.fileno(), False
+    check_output(path, force=force)
+    flags = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC | (os.O_TRUNC if force else os.O_EXCL)
+    try:
+        return os.open(path, flags, 0o600), path.is_file() or not path.exists()
+    except OSError as error:
+        raise OutputError(f"{path}: {error.strerror}; choose another place with -o") from error
+
+
+def _without_secrets(line: Line) -> Line:
+    if not isinstance(line, Process | Event) or line.facts is None:
+        return line
+    command_line = mask_secrets(line.facts.command_line)
+    facts = msgspec.structs.replace(line.facts, command_line=command_line)
+    return msgspec.structs.replace(line, facts=facts)

@@ -1,0 +1,29 @@
+"""``dunmist capture``: sample a computer into a file."""
+
+from pathlib import Path
+
+import click
+
+from dunmist.cli.parameters import sampling_options
+
+
+@click.command()
+@sampling_options
+def capture(
+    output: Path | None,
+    duration_s: float,
+    every_s: float,
+    root: Path,
+    note: str | None,
+    force: bool,
+) -> None:
+    """Sample this computer into FILE.
+
+    Ctrl-C ends it early and keeps what it has. Without -o the file is named for the computer and
+    the time. Nothing on the computer is changed.
+    """
+    from dunmist.cli.capturing import Wishes, run_capture
+
+    path = run_capture(Wishes(output, duration_s, every_s, root, note, force))
+    if str(path) != "-":
+        click.echo(f"kept {path}; next: dunmist triage {path}", err=True)

@@ -1,0 +1,92 @@
+"""The program itself: its commands, and how every failure ends in one line and a status."""
+
+import logging
+import os
+import sys
+from difflib import get_close_matches
+from importlib import import_module
+
+import click
+
+from dunmist import __version__
+from dunmist.errors import DunmistError
+
+# each command's module and one line of help, so that --help imports none of them
+COMMANDS = {
+    "capture": "Sample this computer into a file.",
+    "triage": "Rank the culprits of a capture and say what to do.",
+    "report": "Write the triage report as a file.",
+    "view": "Show one topic of a capture as a table.",
+    "demo": "Run a full example on a model computer.",
+}
+
+
+class CommandsOnDemand(click.Group):
+    """A group that imports a command's module only when that command is asked for."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """Return the names of all commands in the order of the work."""
+        del ctx
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """Return a command from its own module; raises UsageError with the nearest right name."""
+        if cmd_name in COMMANDS:
+            module = import_module(f"dunmist.cli.{cmd_name}")
+            command: click.Command = getattr(module, cmd_name)
+            return command
+        near = get_close_matches(cmd_name, COMMANDS, n=1)
+        hint = f"; did you mean '{near[0]}'?" if near else ""
+        raise click.UsageError(f"there is no command '{cmd_name}'{hint}", ctx)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the list of commands from the table, importing none of them."""
+        del ctx
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+@click.group(cls=CommandsOnDemand, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="dunmist")
+@click.option("-v", "--verbose", is_flag=True, help="Say on standard error what is being done.")
+def program(verbose: bool) -> None:
+    """Find out why a computer is slow or hot: sample it, rank the culprits, write a report."""
+    logging.basicConfig(
+        level=logging.INFO if verbose else logging.WARNING, format="dunmist: %(message)s"
+    )
+
+
+def run() -> None:
+    """Run the program and exit with its status: 0 done, 1 could not do it, 2 wrong usage."""
+    sys.exit(_status())
+
+
+def _status() -> int:
+    try:
+        program.main(prog_name="dunmist", standalone_mode=False)
+        sys.stdout.flush()
+    except click.exceptions.Abort:
+        return _fail("stopped before it was done", 1)
+    except click.exceptions.Exit as stop:
+        return stop.exit_code
+    except click.ClickException as error:
+        context = getattr(error, "ctx", None)
+        path = context.command_path if context else "dunmist"
+        return _fail(f"{error.format_message().rstrip('.')} (see '{path} --help')", 2)
+    except DunmistError as error:
+        return _fail(str(error), error.exit_status)
+    except BrokenPipeError:
+        # the reader of standard output has seen enough; nothing may be flushed to it at exit
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except OSError as error:
+        where = f"{error.filename}: " if error.filename else ""
+        return _fail(f"{where}{error.strerror or error}; check the place and try again", 1)
+    return 0
+
+
+def _fail(message: str, status: int) -> int:
+    from dunmist.cli.harmless import harmless
+
+    click.echo(f"dunmist: {harmless(' '.join(message.split()))}", err=True)
+    return status

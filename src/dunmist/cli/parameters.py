@@ -1,0 +1,64 @@
+"""Parameter types and options that several commands share."""
+
+import math
+import re
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import click
+
+_DURATION = re.compile(r"(\d{1,12}(?:\.\d{1,9})?)\s*(ms|s|m|h)?\Z")
+_UNIT_S = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, None: 1.0}
+EVERY_LEAST_S, EVERY_MOST_S = 0.1, 3600.0
+FOR_MOST_S = 7 * 24 * 3600.0
+
+
+class Duration(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
+    """A stretch of time such as ``500ms``, ``30s``, ``5m``, ``1h`` or plain seconds."""
+
+    name = "duration"
+
+    def __init__(self, least_s: float, most_s: float) -> None:
+        self._least_s, self._most_s = least_s, most_s
+
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> float:
+        """Return seconds; fails with the reason."""
+        if isinstance(value, float):
+            return value
+        match = _DURATION.match(str(value).strip())
+        if not match:
+            self.fail(f"'{value}' is no duration; write 500ms, 30s, 5m, 1h or seconds", param, ctx)
+        seconds = float(match[1]) * _UNIT_S[match[2]]
+        if not self._least_s <= seconds <= self._most_s or math.isnan(seconds):
+            self.fail(
+                f"'{value}' is out of range; it takes from {self._least_s:g} s "
+                f"to {self._most_s:g} s",
+                param,
+                ctx,
+            )
+        return seconds
+
+
+FILE = click.Path(path_type=Path, dir_okay=True)
+
+
+def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that say how and where to sample."""
+    options = (
+        click.option("-o", "--output", type=FILE, metavar="FILE",
+                     help="Where to keep the capture; '-' is standard output."),
+        click.option("--for", "duration_s", type=Duration(EVERY_LEAST_S, FOR_MOST_S),
+                     default="30s", show_default=True, help="How long to sample."),
+        click.option("--every", "every_s", type=Duration(EVERY_LEAST_S, EVERY_MOST_S),
+                     default="1s", show_default=True, help="How often."),
+        click.option("--root", type=FILE, default=Path("/"), metavar="DIR",
+                     help="Sample the computer whose proc, sys and etc lie under DIR."),
+        click.option("--note", metavar="TEXT", help="The complaint; it travels with the capture."),
+        click.option("--force", is_flag=True, help="Overwrite FILE when it exists."),
+    )  # fmt: skip
+    for option in reversed(options):
+        command = option(command)
+    return command

@@ -1,0 +1,92 @@
+"""What the technician sees while sampling runs, on standard error and only on a terminal.
+
+Three lines, redrawn at each tick: time, the load of each logical processor, the busiest
+applications so far.
+"""
+
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+from dunmist.applications import RunningUse
+from dunmist.cli.harmless import cut_middle, harmless
+from dunmist.computer import Machine
+from dunmist.sampling import Observer, Plan, Record, Tick
+
+if TYPE_CHECKING:
+    from rich.live import Live
+    from rich.text import Text
+
+SHADES = " ▁▂▃▄▅▆▇█"
+BAR_WIDTH = 30
+BUSIEST = 3
+IDLE, IOWAIT = 3, 4
+
+
+class Progress:
+    """Follows the records of a running capture and redraws at each tick."""
+
+    def __init__(
+        self, live: "Live", plan: Plan, observer: Observer | None, machine: Machine
+    ) -> None:
+        self._live = live
+        self._plan = plan
+        self._processors = len(machine.processors)
+        self._use = RunningUse(observer, machine.clock_ticks_per_s)
+        self._before: dict[int, list[int]] = {}
+
+    def add(self, record: Record) -> None:
+        """Take one record into account."""
+        self._use.add(record)
+        if isinstance(record, Tick):
+            self._live.update(self._drawn(record), refresh=True)
+
+    def _drawn(self, tick: Tick) -> "Text":
+        from rich.text import Text
+
+        done = min(1.0, tick.at_s / self._plan.duration_s)
+        filled = round(BAR_WIDTH * done)
+        lines = [
+            f"sampling  {'━' * filled}{'┄' * (BAR_WIDTH - filled)}  "
+            f"{tick.at_s:.0f} of {self._plan.duration_s:g} s",
+            f"cpu load  {self._strip(tick)}",
+            "busiest   " + self._busiest(),
+        ]
+        return Text("\n".join(lines), no_wrap=True, overflow="ellipsis")
+
+    def _strip(self, tick: Tick) -> str:
+        strip = ""
+        for number, times in sorted(tick.processors.times_clk.items()):
+            grown = [
+                now - then
+                for now, then in zip(times, self._before.get(number, times), strict=False)
+            ][:8]
+            total = sum(grown)
+            idle = sum(grown[IDLE : IOWAIT + 1])
+            busy = max(0.0, 1 - idle / total) if total > 0 else 0.0
+            strip += SHADES[round(busy * (len(SHADES) - 1))]
+        self._before = tick.processors.times_clk
+        return f"│{strip}│ one mark for each of {self._processors}"
+
+    def _busiest(self) -> str:
+        named = [
+            f"{cut_middle(harmless(name), 24)} {cores:.2f} cores"
+            for name, cores in self._use.busiest(BUSIEST)
+        ]
+        return ", ".join(named) or "nothing yet"
+
+
+@contextmanager
+def progress_for(
+    plan: Plan, observer: Observer | None, machine: Machine
+) -> Iterator[Progress | None]:
+    """Give the progress of one capture, None when standard error is no terminal."""
+    if not sys.stderr.isatty():
+        yield None
+        return
+    from rich.console import Console
+    from rich.live import Live
+
+    with Live(console=Console(stderr=True), auto_refresh=False, transient=True) as live:
+        yield Progress(live, plan, observer, machine)

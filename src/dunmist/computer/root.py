@@ -1,0 +1,145 @@
+"""The directory below which a computer publishes itself, and what of it could not be read.
+
+Given a root directory (``/``, or one that holds a copy or a model of proc, sys and etc), it hands
+bytes to the readers of this room. Files that are read at every tick stay open: reading again from
+offset 0 makes the kernel write the text anew (proc(5), sysfs(5)), and opening costs more than
+reading. What could not be read is counted by subject, never silently left out.
+"""
+
+import errno
+import os
+from collections import Counter
+from collections.abc import Callable
+from pathlib import Path
+from typing import Literal, NamedTuple, TypeVar
+
+from dunmist.computer.parsing import ParseError, text_of
+
+Reason = Literal["permission", "absent", "failed", "garbled"]
+Parsed = TypeVar("Parsed")
+
+CHUNK_BYTES = 1 << 16
+GONE = (errno.ENOENT, errno.ESRCH)
+
+
+class Unread(NamedTuple):
+    """What could not be read and why."""
+
+    subject: str
+    reason: Reason
+
+
+def reason_of(error: OSError) -> Reason:
+    """Return the reason for a blind spot that an error of the operating system stands for."""
+    if error.errno in (errno.EACCES, errno.EPERM):
+        return "permission"
+    if error.errno in (*GONE, errno.ENOTDIR):
+        return "absent"
+    return "failed"
+
+
+def read_whole(descriptor: int) -> bytes:
+    """Return all of an open file from its start; raises OSError."""
+    data = os.pread(descriptor, CHUNK_BYTES, 0)
+    if len(data) < CHUNK_BYTES:
+        return data
+    parts = [data]
+    offset = len(data)
+    while data:
+        data = os.pread(descriptor, CHUNK_BYTES, offset)
+        parts.append(data)
+        offset += len(data)
+    return b"".join(parts)
+
+
+class Root:
+    """A computer's proc, sys and etc below one directory.
+
+    ``unread`` counts what could not be read, by subject and reason.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.unread: Counter[Unread] = Counter()
+        self._held: dict[str, int] = {}
+
+    @property
+    def is_this_computer(self) -> bool:
+        """Whether the root is that of the running system."""
+        return self.path == Path("/")
+
+    def full(self, name: str) -> str:
+        """Return the path of a file below the root as text."""
+        return f"{self.path}/{name}"
+
+    def note(self, subject: str, reason: Reason) -> None:
+        """Count one thing that could not be read."""
+        self.unread[Unread(subject, reason)] += 1
+
+    def read(self, name: str) -> bytes:
+        """Return a file's bytes; raises OSError."""
+        descriptor = os.open(self.full(name), os.O_RDONLY | os.O_CLOEXEC)
+        try:
+            return read_whole(descriptor)
+        finally:
+            os.close(descriptor)
+
+    def read_again(self, name: str) -> bytes:
+        """Return a file's bytes, keeping it open for the next time; raises OSError."""
+        descriptor = self._held.get(name)
+        if descriptor is None:
+            descriptor = os.open(self.full(name), os.O_RDONLY | os.O_CLOEXEC)
+            self._held[name] = descriptor
+        try:
+            return read_whole(descriptor)
+        except OSError:
+            # a processor taken offline and back has new files: open them anew next time
+            del self._held[name]
+            os.close(descriptor)
+            raise
+
+    def parse(
+        self,
+        name: str,
+        parser: Callable[[bytes], Parsed],
+        subject: str,
+        *,
+        again: bool = False,
+        may_be_absent: bool = False,
+    ) -> Parsed | None:
+        """Return a file's record, or None with the failure counted under the subject.
+
+        ``again`` keeps the file open for the next time; ``may_be_absent`` is for what belongs to a
+        process, which may end between any two reads.
+        """
+        try:
+            return parser(self.read_again(name) if again else self.read(name))
+        except OSError as error:
+            reason = reason_of(error)
+            if not (may_be_absent and reason == "absent"):
+                self.note(subject, reason)
+        except ParseError:
+            self.note(subject, "garbled")
+        return None
+
+    def names(self, directory: str) -> list[str]:
+        """Return the names in a directory in order, an empty list when it cannot be listed."""
+        try:
+            return sorted(os.listdir(self.full(directory)))
+        except OSError:
+            return []
+
+    def link(self, name: str) -> str | None:
+        """Return the target of a symbolic link; None when it is absent; raises PermissionError."""
+        try:
+            return text_of(os.readlink(os.fsencode(self.full(name))))
+        except PermissionError:
+            raise
+        except OSError:
+            return None
+
+    def close(self) -> None:
+        """Close every file that was kept open."""
+        for descriptor in self._held.values():
+            os.close(descriptor)
+        self._held.clear()

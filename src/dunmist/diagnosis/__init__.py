@@ -1,0 +1,29 @@
+"""Judges a capture: which resource limits, who drives it, what else is wrong, how sure that is.
+
+Takes series, gives a ``Diagnosis`` of figures and keys. It knows no wording and no format, and
+never looks at what a program is called.
+"""
+
+from dunmist.diagnosis.judge import diagnose
+from dunmist.diagnosis.lasting import lasting
+from dunmist.diagnosis.records import Culprit, Diagnosis, Finding, ResourceState, Sign
+from dunmist.diagnosis.thresholds import thresholds
+from dunmist.diagnosis.words import KINDS, LEVELS, Kind, Level, Resource, Role, Severity
+
+__all__ = [
+    "KINDS",
+    "LEVELS",
+    "Culprit",
+    "Diagnosis",
+    "Finding",
+    "Kind",
+    "Level",
+    "Resource",
+    "ResourceState",
+    "Role",
+    "Severity",
+    "Sign",
+    "diagnose",
+    "lasting",
+    "thresholds",
+]

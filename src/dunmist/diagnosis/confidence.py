@@ -1,0 +1,35 @@
+"""How sure the ranking is of one application.
+
+Built from the margin to the strongest other cause, what share of the kernel's figures could be
+attributed, and the number of intervals. The curve is set by hand and not calibrated yet: it orders
+cases rightly, its figure is not a measured frequency.
+"""
+
+import math
+
+from dunmist.diagnosis.thresholds import Thresholds
+
+
+def confidence_of(
+    score: float,
+    causes: list[float],
+    coverage: float | None,
+    intervals: int,
+    limits: Thresholds,
+) -> float:
+    """Return the probability, 0 to 1, that an application with this score is the right one."""
+    table = limits["confidence"]
+    others = sorted(causes, reverse=True)
+    if score in others:
+        others.remove(score)
+    rival = others[0] if others else 0.0
+    margin = (score - rival) / max(score + rival, 1e-12)
+    by_margin = 1.0 / (1.0 + math.exp(-table["margin_slope"] * (margin - table["margin_middle"])))
+    sure = by_margin * evenness(coverage, intervals, limits)
+    return min(table["most"], max(table["least"], sure))
+
+
+def evenness(coverage: float | None, intervals: int, limits: Thresholds) -> float:
+    """Return how far the capture can be trusted at all, 0 to 1: its length and its coverage."""
+    by_length = intervals / (intervals + limits["confidence"]["ticks_half"] / 4.0)
+    return by_length * (0.5 + 0.5 * (1.0 if coverage is None else coverage))

@@ -1,0 +1,60 @@
+"""Resource ``memory``: is it too small for the work?
+
+Free memory does not matter, available does; used swap does not matter, traffic to and from it does.
+"""
+
+import numpy as np
+
+from dunmist.diagnosis.lasting import lasting, lasting_level
+from dunmist.diagnosis.records import ResourceState, Sign
+from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.series import Series
+from dunmist.series.rates import Floats
+
+
+def judge_memory(series: Series, limits: Thresholds) -> ResourceState:
+    """Return the state of the memory."""
+    machine, table = series.machine, limits["memory"]
+    interval_s, share = machine.interval_s, limits["lasting"]["share"]
+    total = machine.memory_bytes("MemTotal")[1:]
+    available = machine.memory_bytes("MemAvailable")[1:] / total
+    used = 1.0 - available
+    paging = _pages_per_s(series)
+    stalled = machine.stalled.get("memory")
+    if stalled is not None:
+        met = {level: stalled >= table[f"{level}_pressure"] for level in ("strained", "choked")}
+    else:
+        short = available <= table["short_available"]
+        met = {
+            level: short & (paging >= table[f"{level}_pages_per_s"])
+            for level in ("strained", "choked")
+        }
+    level = lasting_level(
+        {
+            "busy": (used >= table["busy"]).astype(float),
+            "strained": met["strained"].astype(float),
+            "choked": met["choked"].astype(float),
+        },
+        interval_s,
+        share,
+    )
+    pressure = None if stalled is None else lasting(stalled, interval_s, share)
+    signs = [
+        Sign(
+            "memory-available",
+            lasting(available, interval_s, share),
+            "share",
+            "/proc/meminfo",
+            of=float(np.nanmedian(total)),
+        ),
+        Sign("memory-paging", lasting(paging, interval_s, share), "pages/s", "/proc/vmstat"),
+    ]
+    if pressure is not None:
+        signs.append(Sign("memory-pressure", pressure, "share", "/proc/pressure/memory"))
+    return ResourceState("memory", level, lasting(used, interval_s, share), pressure, signs)
+
+
+def _pages_per_s(series: Series) -> Floats:
+    paging = series.machine.paging
+    nothing = np.zeros(len(series.machine.interval_s))
+    return np.nan_to_num(paging.get("pswpin", nothing) + paging.get("pswpout", nothing))

@@ -1,0 +1,62 @@
+"""Resource ``core``: does a program hang on the one logical processor that it can use?"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from dunmist.diagnosis.lasting import lasting
+from dunmist.diagnosis.records import ResourceState, Sign
+from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.diagnosis.words import Level
+from dunmist.series import Series
+
+
+class Bound(NamedTuple):
+    """A process of which one thread keeps a processor full."""
+
+    identity: int
+    application: int
+    typical: float
+    full_share: float
+
+
+def find_bound(series: Series, limits: Thresholds) -> list[Bound]:
+    """Return the processes bound by one processor, the fullest first.
+
+    It follows the process, not the processor: the scheduler may move it about. Low-priority work,
+    the kernel's own tasks and the sampler are left out.
+    """
+    table, processes = limits["core"], series.processes
+    found = []
+    for identity, share in processes.one_core.items():
+        number = processes.grouping.application_of[identity]
+        application = processes.grouping.applications[number]
+        low = processes.low_priority[number] >= limits["cpu"]["low_priority_share"]
+        if application.observer or application.kernel or low:
+            continue
+        full = float(np.average(share >= table["full"], weights=series.machine.interval_s))
+        if full >= table["bound_share"]:
+            typical = lasting(share, series.machine.interval_s, limits["lasting"]["share"])
+            found.append(Bound(identity, number, typical, full))
+    return sorted(found, key=lambda bound: (-bound.full_share, -bound.typical))
+
+
+def judge_core(series: Series, bound: list[Bound], limits: Thresholds) -> ResourceState:
+    """Return the state of the fullest single processor, as its program sees it."""
+    machine = series.machine
+    share = limits["lasting"]["share"]
+    busiest = [lasting(column, machine.interval_s, share) for column in machine.busy.T]
+    fullest = int(np.argmax(busiest))
+    name = f"cpu{machine.numbers[fullest]}"
+    signs = [Sign("core-busiest", busiest[fullest], "share", "/proc/stat", name=name)]
+    if not bound:
+        level: Level = "busy" if busiest[fullest] >= limits["core"]["busy"] else "calm"
+        return ResourceState("core", level, busiest[fullest], 0.0, signs, name=name)
+    first = bound[0]
+    facts = series.processes.grouping.facts(first.identity)
+    program = series.processes.grouping.program(first.identity).name
+    signs.insert(
+        0,
+        Sign("core-full", first.typical, "share", f"/proc/{facts.pid}/schedstat", name=program),
+    )
+    return ResourceState("core", "strained", first.typical, first.full_share, signs, name=program)

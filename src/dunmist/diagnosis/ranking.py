@@ -1,0 +1,135 @@
+"""Who drives the limiting resource: each application's part in the strain, and its role."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from dunmist.diagnosis.confidence import confidence_of
+from dunmist.diagnosis.core_services import CORE_SERVICES
+from dunmist.diagnosis.lasting import lasting
+from dunmist.diagnosis.one_core import Bound
+from dunmist.diagnosis.records import Culprit, Sign
+from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.diagnosis.words import Resource, Role
+from dunmist.series import Series
+from dunmist.series.rates import Floats
+
+ROLE_ORDER: tuple[Role, ...] = ("cause", "symptom", "victim")
+
+
+class Strain(NamedTuple):
+    """The limiting resource, and the processes bound by one processor."""
+
+    limiting: Resource
+    bound: list[Bound]
+
+
+def rank_culprits(
+    series: Series, strain: Strain, coverage: float | None, limits: Thresholds
+) -> list[Culprit]:
+    """Return the ranked applications: causes by their part, then symptoms, then victims."""
+    scores = _scores(series, strain, limits)
+    table = limits["culprit"]
+    roles = {
+        number: _role(series, number, float(scores[number]), strain, limits)
+        for number in range(len(scores))
+    }
+    ranked = [
+        number
+        for number, role in roles.items()
+        if role == "victim" or (role != "observer" and scores[number] >= table["least_score"])
+    ]
+    ranked.sort(key=lambda number: (ROLE_ORDER.index(roles[number]), -scores[number]))
+    causes = [float(scores[number]) for number in ranked if roles[number] == "cause"]
+    return [
+        Culprit(
+            application=number,
+            name=series.processes.grouping.applications[number].name,
+            role=roles[number],
+            score=float(scores[number]),
+            confidence=confidence_of(
+                float(scores[number]), causes, coverage, len(series.machine.interval_s), limits
+            ),
+            resources=_parts(series, number),
+            signs=_signs(series, number, strain, limits),
+        )
+        for number in ranked[: int(table["most"])]
+    ]
+
+
+def _scores(series: Series, strain: Strain, limits: Thresholds) -> Floats:
+    processes, interval_s = series.processes, series.machine.interval_s
+    if strain.limiting == "core":
+        full = np.zeros(len(processes.grouping.applications))
+        for bound in strain.bound:
+            full[bound.application] += bound.full_share
+        return np.asarray(full / max(full.sum(), 1e-12), dtype=float)
+    if strain.limiting == "memory":
+        held = np.median(processes.private_bytes, axis=0)
+        return np.asarray(held / max(held.sum(), 1e-12), dtype=float)
+    # what an application wanted is what it ran and what it waited for: on a full machine all get
+    # less than they want, and the one that wants most crowds out the others
+    wanted_s = ((processes.all_cores + processes.waiting) * interval_s[:, None]).sum(axis=0)
+    # low-priority time makes nobody else wait for long
+    weight = 1.0 - processes.low_priority * (1.0 - limits["cpu"]["low_priority_weight"])
+    busy_s = float(((series.machine.busy_cores + processes.waiting.sum(axis=1)) * interval_s).sum())
+    return np.asarray(wanted_s * weight / max(busy_s, wanted_s.sum(), 1e-12), dtype=float)
+
+
+def _role(series: Series, number: int, score: float, strain: Strain, limits: Thresholds) -> Role:
+    application = series.processes.grouping.applications[number]
+    table = limits["culprit"]
+    if application.observer:
+        return "observer"
+    if application.kernel or application.unit in CORE_SERVICES:
+        return "symptom"
+    if strain.limiting != "cpu":
+        return "cause"
+    share = limits["lasting"]["share"]
+    interval_s = series.machine.interval_s
+    waiting = lasting(series.processes.waiting[:, number], interval_s, share)
+    running = lasting(series.processes.all_cores[:, number], interval_s, share)
+    waits = waiting >= table["victim_waiting"] and waiting > running
+    return "victim" if waits and score < table["victim_score"] else "cause"
+
+
+def _parts(series: Series, number: int) -> dict[Resource, float]:
+    machine, processes = series.machine, series.processes
+    cpu_s = float((processes.all_cores[:, number] * machine.interval_s).sum())
+    possible_s = float((machine.online * machine.interval_s).sum())
+    total = float(np.nanmedian(machine.memory_bytes("MemTotal")))
+    return {
+        "cpu": min(1.0, cpu_s / possible_s),
+        "memory": min(1.0, float(np.median(processes.private_bytes[:, number])) / total),
+    }
+
+
+def _signs(series: Series, number: int, strain: Strain, limits: Thresholds) -> list[Sign]:
+    machine, processes = series.machine, series.processes
+    share = limits["lasting"]["share"]
+    online = float(np.median(machine.online))
+    cores = processes.all_cores[:, number]
+    mean = float(np.average(cores, weights=machine.interval_s))
+    signs = [
+        Sign("app-cores", mean, "cores", "/proc/PID/stat", of=online),
+        Sign(
+            "app-cores-typical", lasting(cores, machine.interval_s, share), "cores",
+            "/proc/PID/stat", of=online,
+        ),
+    ]  # fmt: skip
+    bound = next((bound for bound in strain.bound if bound.application == number), None)
+    if bound:
+        name = f"process {processes.grouping.facts(bound.identity).pid}"
+        signs.insert(
+            0, Sign("app-full", bound.full_share, "share", "/proc/PID/schedstat", name=name)
+        )
+    short = float(np.average(processes.short_lived_cores[:, number], weights=machine.interval_s))
+    if short >= 0.05:
+        signs.append(Sign("app-short-lived", short, "cores", "/proc/PID/stat", of=online))
+    waiting = float(np.average(processes.waiting[:, number], weights=machine.interval_s))
+    if waiting >= 0.05:
+        signs.append(Sign("app-waiting", waiting, "tasks", "/proc/PID/schedstat"))
+    held = float(np.median(processes.private_bytes[:, number]))
+    total = float(np.nanmedian(machine.memory_bytes("MemTotal")))
+    signs.append(Sign("app-memory", held, "bytes", "/proc/PID/statm", of=total))
+    return signs

@@ -1,0 +1,34 @@
+"""Trouble that a person can do something about.
+
+    DunmistError
+    ├── UnreadableComputer   the root holds no computer that can be sampled
+    ├── CaptureError         a file is no capture, or not one that can be read
+    ├── OutputError          a result cannot be written where it was asked for
+    └── UnknownName          a word that is not in a vocabulary (usage)
+
+The text of each says what is wrong, where, and what to do; ``cli`` prints it as its last line.
+"""
+
+
+class DunmistError(Exception):
+    """Base of all; the text is one line that a person can act on."""
+
+    exit_status = 1
+
+
+class UnreadableComputer(DunmistError):
+    """The root has no proc tree that can be sampled."""
+
+
+class CaptureError(DunmistError):
+    """The file is missing, empty, foreign, damaged before its first tick, or of a newer version."""
+
+
+class OutputError(DunmistError):
+    """The output exists, cannot be written, or its ending names no known format."""
+
+
+class UnknownName(DunmistError):
+    """A name that is in none of the lists; counts as wrong usage."""
+
+    exit_status = 2

@@ -1,0 +1,35 @@
+"""The report as one self-contained HTML file; all text is escaped by the template engine."""
+
+from importlib.resources import files
+
+from jinja2 import Environment, FunctionLoader, StrictUndefined
+from markupsafe import Markup
+
+from dunmist import __version__
+from dunmist.reports.document import Document
+
+
+def document_html(document: Document) -> str:
+    """Return the document as HTML."""
+    environment = Environment(
+        loader=FunctionLoader(_template),
+        autoescape=True,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        undefined=StrictUndefined,
+        finalize=_unbroken,
+    )
+    environment.filters["kind"] = lambda block: type(block).__name__
+    # figures are made here from numbers and escaped labels, by Matplotlib
+    environment.filters["drawn"] = Markup
+    template = environment.get_template("report.html")
+    return template.render(document=document, version=__version__)
+
+
+def _unbroken(value: object) -> object:
+    # no line break between a number and its percent sign
+    return value.replace(" %", "\u00a0%") if type(value) is str else value
+
+
+def _template(name: str) -> str:
+    return (files("dunmist.reports") / "templates" / name).read_text(encoding="utf-8")

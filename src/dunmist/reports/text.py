@@ -1,0 +1,74 @@
+"""The report as plain text for a terminal or a mail."""
+
+import textwrap
+
+from dunmist.advice import Step
+from dunmist.reports.document import (
+    Block,
+    Document,
+    Figure,
+    Items,
+    Paragraph,
+    StepList,
+    Table,
+)
+
+WIDTH = 96
+
+
+def document_text(document: Document) -> str:
+    """Return the document as text, at most 96 characters wide where words allow it."""
+    lines = [document.title, "=" * len(document.title)]
+    for section in document.sections:
+        lines += ["", section.heading, "-" * len(section.heading)]
+        for block in section.blocks:
+            lines += _block(block)
+    return "\n".join(lines) + "\n"
+
+
+def _block(block: Block) -> list[str]:
+    if isinstance(block, Paragraph):
+        return _wrapped(block.text, "", "")
+    if isinstance(block, Items):
+        return [
+            line
+            for text, remark in block.items
+            for line in _wrapped(f"{text} [{remark}]" if remark else text, "  - ", "    ")
+        ]
+    if isinstance(block, StepList):
+        return [line for number, step in enumerate(block.steps, 1) for line in _step(number, step)]
+    if isinstance(block, Figure):
+        return []
+    return _table(block)
+
+
+def _step(number: int, step: Step) -> list[str]:
+    lines = _wrapped(f"{number}. {step.text}", "  ", "     ")
+    if step.command:
+        lines.append(f"     $ {step.command}")
+    risk = {
+        "none": "no risk",
+        "reversible": "can be undone",
+        "disruptive": "disrupts work",
+    }[step.risk]
+    undo = f"; undo: {step.undo}" if step.undo else ""
+    return lines + _wrapped(f"({risk}{undo}; then: {step.check})", "     ", "     ")
+
+
+def _table(table: Table) -> list[str]:
+    rows = [table.columns, *table.rows]
+    widths = [max(len(row[column]) for row in rows) for column in range(len(table.columns))]
+    lines = []
+    for row in rows:
+        cells = [
+            cell.rjust(width) if column in table.numeric else cell.ljust(width)
+            for column, (cell, width) in enumerate(zip(row, widths, strict=True))
+        ]
+        lines.append("  " + "  ".join(cells).rstrip())
+    return lines
+
+
+def _wrapped(text: str, first: str, rest: str) -> list[str]:
+    return textwrap.wrap(
+        text, WIDTH, initial_indent=first, subsequent_indent=rest, break_on_hyphens=False
+    )

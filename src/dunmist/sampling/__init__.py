@@ -1,0 +1,23 @@
+"""Samples a computer at an even pace: takes a root, a plan and a clock, gives records.
+
+The records are what the capture file holds; this room says when each was due and when it was in
+fact taken, what was missed, and what sampling itself cost. It judges nothing and formats nothing.
+"""
+
+from dunmist.sampling.clock import Clock, SystemClock
+from dunmist.sampling.plan import Plan
+from dunmist.sampling.records import Event, Process, Tick
+from dunmist.sampling.sampler import Observer, Record, find_observer, sample
+
+__all__ = [
+    "Clock",
+    "Event",
+    "Observer",
+    "Plan",
+    "Process",
+    "Record",
+    "SystemClock",
+    "Tick",
+    "find_observer",
+    "sample",
+]

@@ -1,0 +1,42 @@
+"""Even pace: tick n is due n intervals after the first, whatever the ticks before it took.
+
+A tick that cannot be on time is late, one that would come after the next is due is missed; neither
+moves the ones after it.
+"""
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from dunmist.sampling.clock import Clock
+from dunmist.sampling.plan import Plan
+
+LATE_SHARE = 0.1  # of an interval: rates over it are still right, but it is no longer even
+LATE_LEAST_S = 0.01
+
+
+class Due(NamedTuple):
+    """One tick: its number, when it was due and when it began, and how many were missed before."""
+
+    number: int
+    due_s: float
+    at_s: float
+    missed: int
+
+    def is_late(self, every_s: float) -> bool:
+        """Whether it began too late to count as even."""
+        return self.at_s - self.due_s > max(LATE_LEAST_S, LATE_SHARE * every_s)
+
+
+def pace(plan: Plan, clock: Clock) -> Iterator[Due]:
+    """Yield each tick at its time, seconds counted from the first; end early when told to."""
+    start_s = clock.monotonic_s()
+    number = missed = 0
+    while number <= plan.intervals:
+        due_s = number * plan.every_s
+        if not clock.sleep_until(start_s + due_s):
+            return
+        yield Due(number, due_s, clock.monotonic_s() - start_s, missed)
+        reached = int((clock.monotonic_s() - start_s) / plan.every_s)
+        following = max(number + 1, min(reached, plan.intervals))
+        missed = following - number - 1
+        number = following

@@ -1,0 +1,71 @@
+"""What sampling gives, one record at a time; each is one line of a capture file.
+
+``process`` is given once for each identity and again never; a program that replaces itself
+(execve(2)) is an ``event``. Counters are raw, as the kernel gave them.
+"""
+
+from typing import Literal
+
+import msgspec
+
+from dunmist.computer import (
+    LoadAverage,
+    ProcessFacts,
+    ProcessorTimes,
+    ProcessSample,
+    StallTotals,
+    ThreadSample,
+)
+
+What = Literal["gap", "asleep", "exit", "exec", "processors"]
+
+
+class Process(msgspec.Struct, frozen=True, tag_field="kind", tag="process"):
+    """An identity seen for the first time; ``id`` is what later records call it."""
+
+    id: int
+    tick: int
+    facts: ProcessFacts
+
+
+class Event(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", tag="event"):
+    """Something that happened before or at a tick.
+
+    ``gap``: ``count`` ticks were missed. ``asleep``: the computer slept for ``seconds``. ``exit``:
+    ``processes`` were no longer there. ``exec``: ``processes`` holds one that is now ``facts``.
+    ``processors``: ``count`` logical processors are online from here on.
+    """
+
+    what: What
+    tick: int
+    count: int | None = None
+    seconds: float | None = None
+    processes: list[int] = []
+    facts: ProcessFacts | None = None
+
+
+class Tick(msgspec.Struct, frozen=True, tag_field="kind", tag="tick"):
+    """One round of reading.
+
+    ``due_s`` and ``at_s`` count from the first tick; ``took_s`` is how long reading took.
+    ``memory`` and ``paging`` carry the kernel's own words. ``processes`` holds only those whose
+    line changed since the tick before. ``own_cpu_s`` and ``own_rss_bytes`` are the sampler's.
+    """
+
+    n: int
+    due_s: float
+    at_s: float
+    late: bool
+    took_s: float
+    processors: ProcessorTimes
+    clocks_khz: list[int | None] | None
+    load: LoadAverage | None
+    uptime_s: float | None
+    pressure: dict[str, StallTotals]
+    memory: dict[str, int] | None
+    paging: dict[str, int] | None
+    alive: int
+    processes: list[ProcessSample]
+    threads: list[ThreadSample]
+    own_cpu_s: float
+    own_rss_bytes: int | None

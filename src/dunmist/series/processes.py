@@ -1,0 +1,300 @@
+"""Processes and applications over the intervals of a capture.
+
+A capture has a sample of a process only where its line changed, so the difference to the sample
+before it belongs to the interval that ends at its tick. Time of children that a process waited for,
+less what those children were seen to use themselves, is time of short-lived ones: it goes to the
+application that started them.
+"""
+
+from array import array
+from collections import defaultdict
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+
+from dunmist.applications import Grouping
+from dunmist.computer import ProcessSample
+from dunmist.sampling import Tick
+from dunmist.series.rates import Floats, Ints
+
+NS_PER_S = 1e9
+COLUMNS = (
+    "tick", "process", "own_clk", "children_clk", "major_faults", "rss_pages", "shared_pages",
+    "delay_ns", "nice",
+)  # fmt: skip
+UNKNOWN = -1
+# a process is looked at as a candidate for one full processor from this mean use on
+CANDIDATE_CORES = 0.3
+# a program whose second busiest thread runs this much can use more than one processor
+PARALLEL_SHARE = 0.6
+
+
+@dataclass(frozen=True, slots=True)
+class ProcessSeries:
+    """Arrays over intervals (or ticks) and applications, and totals over identities.
+
+    ``cores`` is what an application's own processes used, ``short_lived_cores`` what children that
+    were never or only partly seen used; both in logical processors, shape (intervals, apps).
+    ``waiting`` is run-queue delay per second of time: the mean number of its tasks that waited for
+    a processor. ``rss_bytes`` and ``private_bytes`` have shape (ticks, apps). ``low_priority`` is
+    the share of its time an application spent at a raised nice value. ``one_core`` maps an identity
+    to the share of each interval in which its busiest thread ran, for programs with one such.
+    """
+
+    grouping: Grouping
+    cores: Floats
+    short_lived_cores: Floats
+    waiting: Floats
+    major_faults_per_s: Floats
+    rss_bytes: Floats
+    private_bytes: Floats
+    low_priority: Floats
+    process_cpu_s: Floats
+    process_cores: dict[int, Floats]
+    one_core: dict[int, Floats]
+    last: dict[int, ProcessSample]
+    first_tick: dict[int, int]
+    ended_tick: dict[int, int]
+
+    @property
+    def all_cores(self) -> Floats:
+        """Use of each application with its short-lived children, shape (intervals, apps)."""
+        return self.cores + self.short_lived_cores
+
+
+class Collector:
+    """Gathers the samples of a capture as it is read, compactly."""
+
+    def __init__(self, clock_ticks_per_s: int) -> None:
+        self.clock_ticks_per_s = clock_ticks_per_s
+        self.columns = {name: array("q") for name in COLUMNS}
+        self.threads: dict[tuple[int, int], list[tuple[int, int, int]]] = defaultdict(list)
+        self.last: dict[int, ProcessSample] = {}
+        self.first_tick: dict[int, int] = {}
+        self.ended_tick: dict[int, int] = {}
+
+    def add(self, row: int, tick: Tick) -> None:
+        """Take the samples of the tick that is the ``row``-th of the capture."""
+        columns = self.columns
+        for sample in tick.processes:
+            columns["tick"].append(row)
+            columns["process"].append(sample.process)
+            columns["own_clk"].append(sample.user_clk + sample.system_clk)
+            columns["children_clk"].append(sample.children_user_clk + sample.children_system_clk)
+            columns["major_faults"].append(sample.major_faults)
+            columns["rss_pages"].append(sample.rss_pages)
+            columns["shared_pages"].append(sample.shared_pages or 0)
+            columns["delay_ns"].append(_or_unknown(sample.delay_ns))
+            columns["nice"].append(sample.nice)
+            self.last[sample.process] = sample
+        for thread in tick.threads:
+            readings = self.threads[thread.process, thread.tid]
+            readings.append((row, thread.run_ns, thread.delay_ns))
+
+
+@dataclass(frozen=True, slots=True)
+class _Steps:
+    """Differences between a process's samples; ``row`` is the interval each belongs to."""
+
+    row: Ints
+    process: Ints
+    own_s: Floats
+    children_s: Floats
+    major_faults: Floats
+    delay_s: Floats
+    nice: Ints
+
+
+def process_series(
+    collected: Collector,
+    grouping: Grouping,
+    interval_s: Floats,
+    page_bytes: int,
+) -> ProcessSeries:
+    """Return the series of all processes and applications of a capture."""
+    table = _sorted(collected)
+    steps = _steps(table, collected)
+    intervals, apps = len(interval_s), len(grouping.applications)
+    of = np.zeros(max(grouping.application_of, default=0) + 1, dtype=np.int64)
+    of[list(grouping.application_of)] = list(grouping.application_of.values())
+    app = of[steps.process]
+
+    def spread(amounts: Floats) -> Floats:
+        total = np.zeros((intervals, apps))
+        np.add.at(total, (steps.row, app), amounts)
+        spread: Floats = total / interval_s[:, None]
+        return spread
+
+    cores = spread(steps.own_s)
+    low = spread(np.where(steps.nice > 0, steps.own_s, 0.0)).sum(axis=0)
+    per_process = np.zeros(len(of))
+    np.add.at(per_process, steps.process, steps.own_s)
+    candidates = np.flatnonzero(per_process >= CANDIDATE_CORES * interval_s.sum() / 2)
+    process_cores = {
+        int(identity): _of_one(steps, int(identity), steps.own_s, interval_s)
+        for identity in candidates
+    }
+    waiting, one_core = _threads(collected, steps, process_cores, interval_s)
+    held = _Held(table, collected, of, (intervals + 1, apps))
+    return ProcessSeries(
+        grouping=grouping,
+        cores=cores,
+        short_lived_cores=_short_lived(steps, collected, grouping, interval_s),
+        waiting=spread(waiting),
+        major_faults_per_s=spread(steps.major_faults),
+        rss_bytes=held.over_ticks(table["rss_pages"]) * page_bytes,
+        private_bytes=held.over_ticks(np.maximum(table["rss_pages"] - table["shared_pages"], 0))
+        * page_bytes,
+        low_priority=low / np.maximum(cores.sum(axis=0), 1e-12),
+        process_cpu_s=per_process,
+        process_cores=process_cores,
+        one_core=one_core,
+        last=collected.last,
+        first_tick=collected.first_tick,
+        ended_tick=collected.ended_tick,
+    )
+
+
+def _or_unknown(value: int | None) -> int:
+    return UNKNOWN if value is None else value
+
+
+def _sorted(collected: Collector) -> dict[str, Ints]:
+    table = {name: np.array(column, dtype=np.int64) for name, column in collected.columns.items()}
+    order = np.lexsort((table["tick"], table["process"]))
+    return {name: column[order] for name, column in table.items()}
+
+
+def _steps(table: dict[str, Ints], collected: Collector) -> _Steps:
+    process, tick = table["process"], table["tick"]
+    first = np.ones(len(process), dtype=bool)
+    first[1:] = process[1:] != process[:-1]
+    started_inside = np.array([collected.first_tick.get(int(p), 0) > 0 for p in process[first]])
+    # all that a process used before the tick at which it was first seen belongs to that interval
+    # when it started inside the capture, and to the time before when it did not
+    fresh = np.zeros(len(process), dtype=bool)
+    fresh[first] = started_inside
+
+    def grown(name: str) -> Floats:
+        values = table[name].astype(float)
+        values[table[name] == UNKNOWN] = np.nan
+        step = np.empty(len(values))
+        step[1:] = values[1:] - values[:-1]
+        step[first] = np.where(fresh[first], values[first], 0.0)
+        return np.nan_to_num(np.maximum(step, 0.0))
+
+    kept = (tick > 0) & (~first | fresh)
+    return _Steps(
+        row=(tick - 1)[kept],
+        process=process[kept],
+        own_s=grown("own_clk")[kept] / collected.clock_ticks_per_s,
+        children_s=grown("children_clk")[kept] / collected.clock_ticks_per_s,
+        major_faults=grown("major_faults")[kept],
+        delay_s=grown("delay_ns")[kept] / NS_PER_S,
+        nice=table["nice"][kept],
+    )
+
+
+def _of_one(steps: _Steps, identity: int, amounts: Floats, interval_s: Floats) -> Floats:
+    mine = steps.process == identity
+    total = np.zeros(len(interval_s))
+    np.add.at(total, steps.row[mine], amounts[mine])
+    share: Floats = total / interval_s
+    return share
+
+
+def _threads(
+    collected: Collector, steps: _Steps, process_cores: dict[int, Floats], interval_s: Floats
+) -> tuple[Floats, dict[int, Floats]]:
+    """Return each step's waiting time, all threads counted where known, and one-core shares."""
+    busiest: dict[int, Floats] = {}
+    second: dict[int, Floats] = {}
+    waited: dict[int, Floats] = {}
+    for (identity, _), readings in collected.threads.items():
+        most = busiest.setdefault(identity, np.zeros(len(interval_s)))
+        next_most = second.setdefault(identity, np.zeros(len(interval_s)))
+        total = waited.setdefault(identity, np.zeros(len(interval_s)))
+        for (_, run, delay), (row, run_now, delay_now) in pairwise(readings):
+            share = min(1.0, max(0, run_now - run) / NS_PER_S / interval_s[row - 1])
+            next_most[row - 1] = max(next_most[row - 1], min(share, most[row - 1]))
+            most[row - 1] = max(most[row - 1], share)
+            total[row - 1] += max(0, delay_now - delay) / NS_PER_S
+    waiting = steps.delay_s.copy()
+    for identity, total in waited.items():
+        mine = np.flatnonzero(steps.process == identity)
+        waiting[mine] = np.maximum(waiting[mine], total[steps.row[mine]])
+    one_core = {}
+    for identity, cores in process_cores.items():
+        last = collected.last[identity]
+        if last.threads == 1:
+            one_core[identity] = np.minimum(cores, 1.0)
+        elif identity in busiest and np.median(second[identity]) < PARALLEL_SHARE:
+            one_core[identity] = busiest[identity]
+    return waiting, one_core
+
+
+def _short_lived(
+    steps: _Steps, collected: Collector, grouping: Grouping, interval_s: Floats
+) -> Floats:
+    """Return cores used by children not seen to use them, by the application that waited for them.
+
+    A parent's counter grows by a child's whole use when the child is waited for. What that child
+    was last seen to have used was counted already; the difference was not.
+    """
+    cumulated: dict[int, Floats] = {}
+    for row, process, seconds in zip(steps.row, steps.process, steps.children_s, strict=True):
+        if seconds > 0:
+            growth = cumulated.setdefault(int(process), np.zeros(len(interval_s)))
+            growth[row] += seconds
+    for identity, tick in collected.ended_tick.items():
+        reaper = _reaper(identity, tick, grouping, collected.ended_tick)
+        if reaper in cumulated and 0 < tick <= len(interval_s) and identity in collected.last:
+            seen_s = _whole_use_s(collected.last[identity], collected.clock_ticks_per_s)
+            cumulated[reaper][tick - 1] -= seen_s
+    total = np.zeros((len(interval_s), len(grouping.applications)))
+    for identity, growth in cumulated.items():
+        # a child may be missed at one tick and its parent's counter seen at the next
+        surplus = np.maximum.accumulate(np.maximum(np.cumsum(growth), 0.0))
+        total[:, grouping.application_of[identity]] += np.diff(surplus, prepend=0.0)
+    cores: Floats = total / interval_s[:, None]
+    return cores
+
+
+def _whole_use_s(sample: ProcessSample, clk_per_s: int) -> float:
+    own_clk = sample.user_clk + sample.system_clk
+    return (own_clk + sample.children_user_clk + sample.children_system_clk) / clk_per_s
+
+
+def _reaper(identity: int, tick: int, grouping: Grouping, ended_tick: dict[int, int]) -> int | None:
+    parent = grouping.parent(identity)
+    while parent is not None and ended_tick.get(parent, tick + 1) <= tick:
+        parent = grouping.parent(parent)
+    return parent
+
+
+class _Held:
+    """Sums a level (not a counter) of processes over applications at each tick."""
+
+    def __init__(
+        self, table: dict[str, Ints], collected: Collector, of: Ints, shape: tuple[int, int]
+    ) -> None:
+        self._process, self._tick, self._shape = table["process"], table["tick"], shape
+        self._of = of
+        self._ended = collected.ended_tick
+
+    def over_ticks(self, level: Ints) -> Floats:
+        """Return the level of each application at each tick, shape (ticks, apps)."""
+        change = np.zeros(self._shape)
+        step = level.astype(float)
+        same = self._process[1:] == self._process[:-1]
+        step[1:][same] -= level[:-1][same]
+        np.add.at(change, (self._tick, self._of[self._process]), step)
+        newest: Ints = np.flatnonzero(np.append(~same, True)[: len(level)])
+        for row in newest:
+            identity = int(self._process[row])
+            ended = self._ended.get(identity)
+            if ended is not None and ended < self._shape[0]:
+                change[ended, self._of[identity]] -= level[row]
+        held: Floats = np.cumsum(change, axis=0)
+        return held

@@ -1,0 +1,20 @@
+"""Model computers: directories of proc, sys and etc that move with a virtual clock.
+
+Takes a scenario, gives a tree that the very same readers sample through ``--root``, a clock to hand
+to the sampler, and the truth about what is wrong. The rooms that judge know nothing of it.
+"""
+
+from dunmist.simulation.clock import VirtualClock
+from dunmist.simulation.model import ModelComputer
+from dunmist.simulation.scenario import DEFAULT_SCENARIO, Scenario, load_scenario, scenario_names
+from dunmist.simulation.tree import ComputerTree
+
+__all__ = [
+    "DEFAULT_SCENARIO",
+    "ComputerTree",
+    "ModelComputer",
+    "Scenario",
+    "VirtualClock",
+    "load_scenario",
+    "scenario_names",
+]

@@ -5,6 +5,7 @@ script. All are file names as the programs' own packages install them, or patter
 """
 
 import re
+from typing import NamedTuple
 
 # file names of programs whose children are applications of their own
 LAUNCHERS = frozenset(
@@ -19,18 +20,49 @@ LAUNCHERS = frozenset(
 )  # fmt: skip
 SHELLS = frozenset(("sh", "bash", "dash", "zsh", "fish", "ksh"))
 
-# interpreters, with the options that take a value of their own
+
+class Interpreter(NamedTuple):
+    """How an interpreter is told its program.
+
+    Options ``with_value`` are followed by a value of their own, that of a ``naming`` one names the
+    program, and that of an ``inline`` one is a program text.
+    """
+
+    file: re.Pattern[str]
+    with_value: frozenset[str] = frozenset()
+    naming: frozenset[str] = frozenset()
+    inline: frozenset[str] = frozenset()
+
+
 INTERPRETERS = (
-    (re.compile(r"python[0-9.]*\Z"), frozenset(("-W", "-X", "-m", "-c"))),
-    (re.compile(r"(?:perl|ruby|lua|php)[0-9.]*\Z"), frozenset(("-e", "-I", "-r", "-M"))),
-    (re.compile(r"(?:node|nodejs)\Z"), frozenset(("-e", "-r", "--require", "--eval"))),
-    (re.compile(r"java\Z"), frozenset(("-cp", "-classpath", "--class-path", "-jar"))),
-    (re.compile(r"(?:sh|bash|dash|zsh|fish|ksh)\Z"), frozenset(("-c", "-o", "-O"))),
-    (re.compile(r"(?:Rscript|R)\Z"), frozenset(("-e",))),
+    Interpreter(
+        re.compile(r"python[0-9.]*\Z"),
+        with_value=frozenset(("-W", "-X")),
+        naming=frozenset(("-m",)),
+        inline=frozenset(("-c",)),
+    ),
+    Interpreter(
+        re.compile(r"(?:perl|ruby|lua|php)[0-9.]*\Z"),
+        with_value=frozenset(("-I", "-M")),
+        inline=frozenset(("-e", "-r")),
+    ),
+    Interpreter(
+        re.compile(r"(?:node|nodejs)\Z"),
+        with_value=frozenset(("-r", "--require")),
+        inline=frozenset(("-e", "--eval")),
+    ),
+    Interpreter(
+        re.compile(r"java\Z"),
+        with_value=frozenset(("-cp", "-classpath", "--class-path")),
+        naming=frozenset(("-jar",)),
+    ),
+    Interpreter(
+        re.compile(r"(?:sh|bash|dash|zsh|fish|ksh)\Z"),
+        with_value=frozenset(("-o", "-O")),
+        inline=frozenset(("-c",)),
+    ),
+    Interpreter(re.compile(r"(?:Rscript|R)\Z"), inline=frozenset(("-e",))),
 )
-# options whose value names the program, and those whose value is a program text
-NAMING_OPTIONS = frozenset(("-m", "-jar"))
-INLINE_OPTIONS = frozenset(("-c", "-e", "--eval"))
 
 # control groups that are one application: a service, or a desktop's scope (systemd's
 # documentation "Desktop Environment Integration"); the others below are only sessions

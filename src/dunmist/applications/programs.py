@@ -4,11 +4,10 @@ import posixpath
 from typing import NamedTuple
 
 from dunmist.applications.launchers import (
-    INLINE_OPTIONS,
     INTERPRETERS,
     LAUNCHERS,
-    NAMING_OPTIONS,
     SHELLS,
+    Interpreter,
 )
 from dunmist.computer import ProcessFacts
 
@@ -31,11 +30,11 @@ def program_of(facts: ProcessFacts) -> Program:
         return Program(f"kernel:{kind}", f"kernel task {kind}", launches=False)
     path = (facts.executable or _first(facts.command_line) or facts.name).removesuffix(DELETED)
     file = posixpath.basename(path) or facts.name
-    options = next((options for name, options in INTERPRETERS if name.match(file)), None)
-    if options is None:
+    interpreter = next((one for one in INTERPRETERS if one.file.match(file)), None)
+    if interpreter is None:
         launches = file in LAUNCHERS or facts.name in LAUNCHERS or facts.pid == 1
         return Program(path, _full_name(facts.name, file, facts.command_line), launches=launches)
-    script = _script(facts.command_line[1:], options)
+    script = _script(facts.command_line[1:], interpreter)
     if script is None:
         return Program(path, file, launches=file in SHELLS)
     return Program(f"{file} {script}", posixpath.basename(script) or script, launches=False)
@@ -55,15 +54,15 @@ def _full_name(comm: str, file: str, command_line: list[str]) -> str:
     return comm
 
 
-def _script(arguments: list[str], takes_value: frozenset[str]) -> str | None:
+def _script(arguments: list[str], interpreter: Interpreter) -> str | None:
     position = 0
     while position < len(arguments):
         argument = arguments[position]
-        if argument in INLINE_OPTIONS:
+        if argument in interpreter.inline:
             return None
-        if argument in NAMING_OPTIONS and argument in takes_value:
+        if argument in interpreter.naming:
             return arguments[position + 1] if position + 1 < len(arguments) else None
         if argument and not argument.startswith(("-", "+")):
             return argument
-        position += 2 if argument in takes_value else 1
+        position += 2 if argument in interpreter.with_value else 1
     return None

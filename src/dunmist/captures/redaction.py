@@ -19,7 +19,7 @@ NAMED_VALUE = re.compile(rf"(?P<keep>(?:^|[\s;,&?\"'{{-])-{{0,2}}{SECRET_NAME}[\
 SHAPES = (
     re.compile(r"(?P<keep>[a-z][a-z0-9+.-]{0,20}://[^\s/:@]*:)(?P<hide>[^\s/]+)(?=@)", re.I),
     re.compile(r"(?P<keep>\b(?:Bearer|Basic)\s+)(?P<hide>[\w.~+/=-]{8,})", re.I),
-    re.compile(r"(?P<keep>)(?P<hide>\beyJ[\w-]{8,}\.[\w-]{8,}\.[\w-]*)"),
+    re.compile(r"(?P<keep>)(?P<hide>\beyJ[\w-]{4,}\.[\w-]{4,}\.[\w-]*)"),
     re.compile(r"(?P<keep>)(?P<hide>-----BEGIN [A-Z ]*PRIVATE KEY-----.*)", re.S),
     re.compile(
         r"(?P<keep>)(?P<hide>(?<![\w/.+-])(?=[\w+-]*[0-9])(?=[\w+-]*[a-z])(?=[\w+-]*[A-Z])"

@@ -153,8 +153,9 @@ class ModelComputer:
         for process in self.processes:
             want = min(1.0, self._want(process))
             wants += [Want(want, process.spec.nice)] * len(process.threads)
-            children = process.spec.children_per_s * process.spec.child_cpu_s
-            if children:
+            lanes = _child_lanes(process.spec)
+            for _ in range(lanes):
+                children = process.spec.children_per_s * process.spec.child_cpu_s / lanes
                 wants.append(Want(children, process.spec.nice))
         return wants
 
@@ -188,10 +189,10 @@ class ModelComputer:
                 thread.run_ns += share.ran * step_s * 1e9
                 thread.delay_ns += share.waited * step_s * 1e9
                 ran += share.ran
-            if spec.children_per_s and spec.child_cpu_s:
+            for _ in range(_child_lanes(spec)):
                 process.children_s += shares[position].ran * step_s
-                self.forks += spec.children_per_s * step_s
                 position += 1
+            self.forks += spec.children_per_s * step_s
             process.user_s += ran * step_s * (1 - spec.system_share)
             process.system_s += ran * step_s * spec.system_share
             process.running = ran > 0.3
@@ -224,7 +225,10 @@ class ModelComputer:
     def _owners(self) -> list[ModelProcess]:
         owners = []
         for process in self.processes:
-            owners += [process] * len(process.threads)
-            if process.spec.children_per_s and process.spec.child_cpu_s:
-                owners.append(process)
+            owners += [process] * (len(process.threads) + _child_lanes(process.spec))
         return owners
+
+
+def _child_lanes(spec: ProgramSpec) -> int:
+    """Return how many short-lived children of a program want to run at the same time."""
+    return math.ceil(spec.children_per_s * spec.child_cpu_s)

@@ -1,0 +1,130 @@
+"""Measures what docs/measurements.md states, as ratios within one run where machines are noisy.
+
+Run it with ``make benchmarks``; it needs a C compiler for the bare loop. Nothing here is a test.
+"""
+
+import json
+import os
+import resource
+import statistics
+import subprocess
+import sys
+import sysconfig
+import tempfile
+import time
+from pathlib import Path
+
+DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
+HERE = Path(__file__).parent
+ROUNDS = 15
+
+
+def wall_s(command):
+    began = time.perf_counter()
+    subprocess.run(command, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    return time.perf_counter() - began
+
+
+def ratio(command, other):
+    """Return the median of command / other, the two run in turns."""
+    pairs = [(wall_s(command), wall_s(other)) for _ in range(ROUNDS)]
+    return statistics.median(a for a, _ in pairs) / statistics.median(b for _, b in pairs)
+
+
+def say(what, figure, bar=""):
+    print(f"{what:<62} {figure:>12}   {bar}", flush=True)
+
+
+def capture_cost(folder):
+    path = folder / "own.jsonl.gz"
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    subprocess.run([DUNMIST, "capture", "-o", path, "--for", "20s", "--every", "1s"],
+                   check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    whole_s = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+    facts = subprocess.run([DUNMIST, "view", "machine", path, "--json"],
+                           check=True, capture_output=True)  # fmt: skip
+    values = {row["fact"]: row["value"] for row in json.loads(facts.stdout)}
+    say("capture at 1 s, share of one core while sampling", f"{100 * values['own_cores']:.2f} %",
+        "under 1 %")  # fmt: skip
+    say("the same with start and end of the program", f"{100 * whole_s / 20:.2f} %")
+    say("resident memory while sampling", f"{values['own_rss_bytes'] / 2**20:.1f} MiB",
+        "under 40 MiB")  # fmt: skip
+
+
+def tick_cost(folder, processes=1000, rounds=20):
+    """Compare one look at many processes with the bare loop in C, in processor time."""
+    from dunmist.computer import ProcessTable, Root
+
+    loop = folder / "bare_loop"
+    subprocess.run(["cc", "-O2", "-o", loop, HERE / "bare_loop.c"], check=True)
+    idle = subprocess.Popen(
+        ["sh", "-c", f"i=0; while [ $i -lt {processes} ]; do sleep 600 & i=$((i+1)); done; wait"],
+        start_new_session=True,
+    )
+    try:
+        while sum(name.isdigit() for name in os.listdir("/proc")) < processes:
+            time.sleep(0.1)
+        table = ProcessTable(Root(Path("/")), os.sysconf("SC_CLK_TCK"))
+        table.look(0)
+        table.look(1)
+        ratios = []
+        for _ in range(9):
+            bare_s = float(subprocess.run([loop, str(rounds)], check=True,
+                                          capture_output=True).stdout)  # fmt: skip
+            began = time.process_time()
+            for _ in range(rounds):
+                found = table.look(1)
+            ratios.append((time.process_time() - began) / rounds / bare_s)
+        table.close()
+        say(f"one tick over {found.alive} processes, against the bare loop in C",
+            f"{statistics.median(ratios):.2f} ×", "at most 1.5 ×")  # fmt: skip
+    finally:
+        os.killpg(idle.pid, 15)
+        idle.wait()
+
+
+def file_size(folder, processes=300):
+    idle = subprocess.Popen(
+        ["sh", "-c", f"i=0; while [ $i -lt {processes} ]; do sleep 600 & i=$((i+1)); done; wait"],
+        start_new_session=True,
+    )
+    time.sleep(1)
+    sizes = []
+    try:
+        for seconds in (2, 12):
+            path = folder / f"size{seconds}.jsonl.gz"
+            subprocess.run([DUNMIST, "capture", "-o", path, "--for", f"{seconds}s",
+                            "--every", "0.5s"], check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+            sizes.append(path.stat().st_size)
+        alive = sum(name.isdigit() for name in os.listdir("/proc"))
+    finally:
+        os.killpg(idle.pid, 15)
+        idle.wait()
+    each = (sizes[1] - sizes[0]) / 20 / alive
+    say(f"capture file, bytes per process and tick ({alive} processes)", f"{each:.1f}",
+        "at most 12")  # fmt: skip
+
+
+def main():
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        python = sys.executable
+        say("dunmist --help, against python -c 'import click'",
+            f"{ratio([DUNMIST, '--help'], [python, '-c', 'import click']):.2f} ×",
+            "at most 1.5 ×")  # fmt: skip
+        began = time.perf_counter()
+        subprocess.run([DUNMIST, "demo", "-o", folder / "demo"], check=True,
+                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        say("dunmist demo", f"{time.perf_counter() - began:.1f} s", "under 15 s")
+        capture = folder / "demo" / "capture.jsonl.gz"
+        say("dunmist triage (30 ticks), against python -c 'import pandas'",
+            f"{ratio([DUNMIST, 'triage', capture], [python, '-c', 'import pandas']):.2f} ×",
+            "at most 1.5 ×")  # fmt: skip
+        capture_cost(folder)
+        tick_cost(folder)
+        file_size(folder)
+
+
+if __name__ == "__main__":
+    main()

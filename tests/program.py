@@ -1,0 +1,86 @@
+"""Runs the built program in a folder of its own, and makes small captures to run it on."""
+
+import json
+import subprocess
+import sys
+import sysconfig
+import tempfile
+import unittest
+from pathlib import Path
+
+from dunmist.cli.capturing import Wishes, run_capture
+from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
+
+DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
+
+
+def run(*arguments, folder, status=0, data=None, environment=None, prepare=None):
+    """Run the installed program and return it finished; its status must be as expected."""
+    done = subprocess.run(
+        [DUNMIST, *map(str, arguments)],
+        check=False,
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        input=data,
+        env=environment,
+        timeout=120,
+        preexec_fn=prepare,
+    )
+    if done.returncode != status:
+        raise AssertionError(f"status {done.returncode}, wanted {status}: {done.stderr[-2000:]}")
+    if "Traceback" in done.stderr:
+        raise AssertionError(done.stderr)
+    return done
+
+
+def capture_model(scenario, path, duration_s=10.0, every_s=1.0, without=()):
+    """Capture a model computer into a file, in virtual time; some of its files may be missing."""
+    with tempfile.TemporaryDirectory() as directory:
+        model = ModelComputer(scenario)
+        tree = ComputerTree(model, Path(directory))
+        for pattern in without:
+            for file in Path(directory).glob(pattern):
+                file.unlink()
+        wishes = Wishes(path, duration_s, every_s, Path(directory), force=True)
+        run_capture(wishes, VirtualClock(model, tree))
+        tree.close()
+    return path
+
+
+class InFolder(unittest.TestCase):
+    """A test with a temporary folder; ``sample`` is a capture of the demo's patient in it."""
+
+    def setUp(self):
+        holder = tempfile.TemporaryDirectory(prefix="dunmist-test-")
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+
+    @property
+    def sample(self):
+        path = self.folder / "sample.jsonl.gz"
+        return path if path.exists() else capture_model(load_scenario("nest-cameras"), path)
+
+    def triage(self, path):
+        return json.loads(run("triage", path, "--json", folder=self.folder).stdout)
+
+    def one_line(self, *arguments, status=1, **options):
+        """Run what must fail, and return its one line."""
+        done = run(*arguments, folder=self.folder, status=status, **options)
+        self.assertEqual(1, done.stderr.count("\n"), done.stderr)
+        self.assertTrue(done.stderr.startswith("dunmist: "), done.stderr)
+        self.assertEqual("", done.stdout)
+        return done.stderr
+
+
+BUSY = "import time\nend = time.monotonic() + {0}\nwhile time.monotonic() < end: pass\n"
+
+
+def start_busy(case, name, seconds=60):
+    """Start a child that keeps one processor busy and return it; it ends with the test."""
+    script = case.folder / name
+    script.write_text(BUSY.format(seconds))
+    child = subprocess.Popen([sys.executable, str(script)])
+    case.addCleanup(child.wait)
+    case.addCleanup(child.kill)
+    return child

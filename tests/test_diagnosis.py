@@ -1,0 +1,151 @@
+"""Model computers with one thing changed, and what must be said of each."""
+
+import random
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import msgspec
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dunmist.cli.judging import judge
+from dunmist.diagnosis import diagnose, lasting, thresholds
+from dunmist.series import load_series
+from dunmist.series.memory_breakdown import memory_breakdown
+from dunmist.simulation import load_scenario
+from dunmist.simulation.scheduler import Want, place_on_processors, share_processors
+from tests.program import capture_model
+
+PATIENT = load_scenario("nest-cameras")
+
+
+def changed(program="nestcam-index", **changes):
+    """Return the demo's patient with one program changed."""
+    programs = [
+        msgspec.structs.replace(one, **changes) if one.name == program else one
+        for one in PATIENT.programs
+    ]
+    return msgspec.structs.replace(PATIENT, programs=programs)
+
+
+def judged(scenario, **how):
+    with TemporaryDirectory() as directory:
+        path = capture_model(scenario, Path(directory) / "x.jsonl.gz", duration_s=20.0, **how)
+        return judge(path)
+
+
+class Verdicts(unittest.TestCase):
+    def test_each_patient_gets_its_own_verdict(self):
+        storm = {"peers": 0, "demand_cores": 0.02, "children_per_s": 150.0, "child_cpu_s": 0.04}
+        for name, scenario, level, limiting in (
+            ("five workers", PATIENT, "choked", "cpu"),
+            ("one thread", changed(peers=0), "strained", "core"),
+            (
+                "one thread of two",
+                changed(peers=0, threads=1, demand_cores=0.97),
+                "strained",
+                "core",
+            ),
+            ("short-lived children", changed(**storm), "choked", "cpu"),
+            ("low priority", changed(nice=15), "busy", None),
+            ("one thread at low priority", changed(peers=0, nice=15), "busy", None),
+            ("hardly anything", changed(peers=0, demand_cores=0.05), "calm", None),
+            ("start-up spike", changed(behaviour="start-up"), "calm", None),
+        ):
+            with self.subTest(name):
+                found = judged(scenario).triage
+                self.assertEqual((level, limiting), (found.verdict.level, found.verdict.limiting))
+                first = [one.name for one in found.culprits][:1]
+                self.assertEqual(["nestcam-index"] if limiting else [], first)
+
+    def test_the_culprit_is_found_with_a_source_missing(self):
+        for gone in ("proc/pressure/*", "proc/*/schedstat", "sys/devices/system/cpu/cpu*/cpufreq/*",
+                     "proc/*/exe", "proc/*/cgroup", "proc/loadavg", "proc/*/statm"):  # fmt: skip
+            with self.subTest(gone=gone):
+                found = judged(PATIENT, without=[gone]).triage
+                self.assertEqual("cpu", found.verdict.limiting)
+                self.assertEqual("nestcam-index", found.culprits[0].name)
+        self.assertTrue(judged(PATIENT, without=["proc/pressure/*"]).triage.blind_spots)
+
+    def test_short_lived_children_are_attributed_to_who_started_them(self):
+        storm = changed(peers=0, demand_cores=0.02, children_per_s=100.0, child_cpu_s=0.02)
+        found = judged(storm)
+        grouping = found.series.processes.grouping
+        number = [one.name for one in grouping.applications].index("nestcam-index")
+        short = found.series.processes.short_lived_cores[:, number]
+        self.assertAlmostEqual(2.0, float(short.mean()), delta=0.1)
+        self.assertGreater(found.triage.coverage["cpu"], 0.99)
+        self.assertIn("spawn-storm", [one.kind for one in found.triage.findings])
+
+    def test_a_culprit_of_another_owner_carries_a_caution(self):
+        service = "/system.slice/nestcam.service"
+        found = judged(changed(user="root", cgroup=service)).triage
+        first = found.culprits[0]
+        self.assertIn("root", first.caution)
+        self.assertEqual("nestcam.service", first.unit)
+        self.assertIn("systemctl stop nestcam.service", [step.command for step in first.steps])
+        self.assertNotIn("end", [step.action for step in first.steps])
+
+    def test_steps_go_from_safe_to_disruptive(self):
+        order = ("none", "reversible", "disruptive")
+        for culprit in judged(PATIENT).triage.culprits:
+            risks = [order.index(step.risk) for step in culprit.steps]
+            self.assertEqual(sorted(risks), risks)
+
+
+class Series(unittest.TestCase):
+    def test_parts_add_up_at_every_tick(self):
+        for seed in range(4):
+            chance = random.Random(seed)
+            scenario = changed(
+                peers=chance.randrange(7),
+                nice=chance.choice((0, 10)),
+                children_per_s=chance.choice((0.0, 80.0)),
+                child_cpu_s=0.02,
+            )
+            with self.subTest(seed=seed), TemporaryDirectory() as directory:
+                path = capture_model(scenario, Path(directory) / "x.jsonl.gz", every_s=0.5)
+                series = load_series(path)
+                machine, processes = series.machine, series.processes
+                given = processes.all_cores.sum(axis=1) + machine.interrupt_cores
+                # every figure is rounded to clock ticks: two roundings a process and interval
+                rounding = 0.02 * len(processes.last) / machine.interval_s
+                self.assertTrue((abs(given - machine.busy_cores) <= rounding).all())
+                self.assertAlmostEqual(given.mean(), machine.busy_cores.mean(), delta=0.05)
+                self.assertTrue(np.allclose(1.0, machine.split.sum(axis=2)))
+                parts = sum(memory_breakdown(machine).values())
+                total = machine.memory_bytes("MemTotal")
+                self.assertTrue((abs(parts - total) < 0.005 * total).all())
+
+    def test_what_lasts_ignores_a_spike_and_one_odd_tick(self):
+        even = np.ones(10)
+        for values, expected in (
+            ([1, 1, 1, 0, 0, 0, 0, 0, 0, 0], 0.0),
+            ([1, 1, 1, 1, 0, 1, 1, 1, 1, 1], 1.0),
+            ([np.nan] * 5 + [0.5] * 5, 0.5),
+        ):
+            self.assertEqual(expected, lasting(np.array(values, dtype=float), even, 0.5))
+
+    def test_every_threshold_can_be_changed(self):
+        with TemporaryDirectory() as directory:
+            series = load_series(capture_model(PATIENT, Path(directory) / "x.jsonl.gz"))
+        limits = thresholds()
+        lenient = {**limits, "cpu": {**limits["cpu"], "strained_used": 1.1, "choked_used": 1.1}}
+        self.assertIsNone(diagnose(series, lenient).limiting)
+
+
+class Scheduler(unittest.TestCase):
+    @given(st.lists(st.tuples(st.floats(0, 1), st.integers(-20, 19)), min_size=1, max_size=20),
+           st.integers(1, 8))  # fmt: skip
+    def test_what_runs_fits_the_machine(self, wants, processors):
+        shares = share_processors([Want(*want) for want in wants], processors)
+        ran = [share.ran for share in shares]
+        self.assertLessEqual(sum(ran), processors + 1e-6)
+        for share, (cores, _) in zip(shares, wants, strict=True):
+            self.assertLessEqual(share.ran, cores + 1e-9)
+            self.assertGreaterEqual(share.waited, -1e-9)
+        placed = place_on_processors(ran, processors, 3)
+        self.assertTrue(all(sum(parts) <= 1 + 1e-6 for parts in placed))
+        self.assertAlmostEqual(sum(ran), sum(map(sum, placed)), places=3)

@@ -1,0 +1,234 @@
+"""The built program as people use it: on this computer, on the demo, and wrongly."""
+
+import ast
+import csv
+import io
+import json
+import os
+import pty
+import re
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from dunmist.advice.tables import ladder, wording
+from dunmist.captures import CaptureReader
+from dunmist.diagnosis import KINDS
+from dunmist.simulation import load_scenario, scenario_names
+from tests.program import DUNMIST, InFolder, run, start_busy
+
+SOURCE = Path(__file__).parent.parent / "src" / "dunmist"
+# a room may import from those before it
+ROOMS = ("computer", "sampling", "captures", "applications", "series", "diagnosis", "advice",
+         "reports", "simulation", "cli")  # fmt: skip
+HEAVY = {"numpy", "pandas", "scipy", "matplotlib", "jinja2"}
+
+
+class ThisComputer(InFolder):
+    def test_a_busy_program_is_named_first(self):
+        child = start_busy(self, "tern_census.py")
+        path = self.folder / "real.jsonl.gz"
+        run("capture", "-o", path, "--for", "4s", "--every", "0.25s", folder=self.folder)
+        found = self.triage(path)
+        first = found["culprits"][0]
+        self.assertIn(child.pid, first["pids"])
+        self.assertEqual(("tern_census.py", "cause"), (first["name"], first["role"]))
+        self.assertGreater(found["coverage"]["cpu"], 0.9)
+        self.assertNotIn("dunmist", [one["name"] for one in found["culprits"]])
+        rows = json.loads(run("view", "processes", path, "--each", "--json",
+                              folder=self.folder).stdout)  # fmt: skip
+        row = next(row for row in rows if row["pid"] == child.pid)
+        with Path(f"/proc/{child.pid}/stat").open() as stat:
+            fields = stat.read().rpartition(")")[2].split()
+        used_s = (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+        self.assertLessEqual(row["cpu_s"], used_s + 0.02)
+        self.assertGreater(row["cores_mean"], 0.5)
+
+    def test_the_capture_path_imports_nothing_heavy(self):
+        script = (
+            "import sys\nfrom dunmist.cli.main import program\n"
+            "program.main(['capture', '-o', 'x.jsonl.gz', '--for', '0.2s', '--every', '0.1s'],"
+            " standalone_mode=False)\nprint(*sys.modules)"
+        )
+        done = subprocess.run([sys.executable, "-c", script], cwd=self.folder, check=True,
+                              capture_output=True, text=True)  # fmt: skip
+        loaded = {name.partition(".")[0] for name in done.stdout.split()}
+        self.assertEqual(set(), loaded & HEAVY)
+        self.assertIn("msgspec", loaded)
+
+    def test_an_interrupt_keeps_what_there_is(self):
+        path = self.folder / "early.jsonl.gz"
+        child = subprocess.Popen([DUNMIST, "capture", "-o", path, "--every", "0.1s"],
+                                 stderr=subprocess.DEVNULL)  # fmt: skip
+        deadline = time.monotonic() + 20
+        while not path.exists() and time.monotonic() < deadline:
+            time.sleep(0.05)
+        time.sleep(0.5)
+        child.send_signal(signal.SIGINT)
+        self.assertEqual(0, child.wait(10))
+        with CaptureReader(path) as reader:
+            footer = list(reader.lines())[-1]
+        self.assertTrue(reader.complete and footer.ended_early)
+        self.assertGreater(footer.ticks, 2)
+
+    def test_progress_shows_on_a_terminal_only(self):
+        arguments = ["capture", "-o", "x.jsonl.gz", "--for", "0.6s", "--every", "0.2s"]
+        self.assertEqual(1, run(*arguments, folder=self.folder).stderr.count("\n"))
+        master, slave = pty.openpty()
+        child = subprocess.Popen([DUNMIST, *arguments, "--force"], cwd=self.folder, stderr=slave,
+                                 env={**os.environ, "TERM": "xterm", "COLUMNS": "100"})  # fmt: skip
+        os.close(slave)
+        seen = b""
+        try:
+            while data := os.read(master, 4096):
+                seen += data
+        except OSError:
+            pass  # the terminal is gone once the program has ended
+        os.close(master)
+        self.assertEqual(0, child.wait())
+        for part in ("of 0.6 s", "cpu load", "busiest"):
+            self.assertIn(part, seen.decode())
+
+
+class Demo(InFolder):
+    @classmethod
+    def contract(cls):
+        return {
+            "": {"format", "version", "capture", "verdict", "resources", "culprits", "findings",
+                 "coverage", "blind_spots"},
+            "capture": {"path", "host", "started", "duration_s", "ticks", "privileged"},
+            "verdict": {"headline", "level", "limiting", "confidence"},
+            "resources": {"resource", "name", "level", "used", "pressure", "errors", "evidence"},
+            "culprits": {"rank", "name", "pids", "users", "unit", "role", "score", "confidence",
+                         "resources", "evidence", "steps", "caution"},
+            "findings": {"kind", "severity", "subject", "text", "evidence", "steps"},
+            "coverage": {"cpu", "memory", "disk", "link"},
+        }  # fmt: skip
+
+    def test_the_demo_does_the_whole_job(self):
+        for name in scenario_names():
+            with self.subTest(name):
+                done = run("demo", name, "-o", name, folder=self.folder)
+                truth = load_scenario(name).truth
+                found = json.loads((self.folder / name / "report.json").read_text())
+                self.assertEqual(truth.limiting, found["verdict"]["limiting"])
+                self.assertEqual(truth.culprit, found["culprits"][0]["name"])
+                self.assertIn(
+                    found["verdict"]["headline"].split(":")[0], " ".join(done.stdout.split())
+                )
+                self.one_line("demo", name, "-o", name)
+
+    def test_the_triage_has_every_field_of_the_contract(self):
+        found = self.triage(self.sample)
+        for part, fields in self.contract().items():
+            value = found[part] if part else found
+            for one in value if isinstance(value, list) else [value]:
+                self.assertEqual(fields, set(one), part)
+        culprit = found["culprits"][0]
+        self.assertEqual({"text", "value", "unit", "source"}, set(culprit["evidence"][0]))
+        self.assertEqual({"action", "text", "command", "risk", "undo", "check"},
+                         set(culprit["steps"][0]))  # fmt: skip
+
+    def test_all_forms_of_the_report_say_the_same(self):
+        found = self.triage(self.sample)
+        facts = [found["verdict"]["headline"], *(one["name"] for one in found["culprits"]),
+                 *(one["text"] for one in found["findings"]),
+                 *(step["command"] or "" for step in found["culprits"][0]["steps"]),
+                 *(one["text"] for one in found["resources"][0]["evidence"])]  # fmt: skip
+        for form in ("html", "md", "txt", "json"):
+            run("report", self.sample, "-o", f"r.{form}", folder=self.folder)
+            text = (self.folder / f"r.{form}").read_text().replace("\u00a0", " ").replace("\\", "")
+            text = " ".join(text.split())
+            for fact in facts:
+                self.assertIn(fact, text, form)
+        page = (self.folder / "r.html").read_text()
+        self.assertIn("<svg", page)
+        self.assertIsNone(re.search(r'(?:src|href)="(?!#|data:)', page), "something is fetched")
+
+    def test_every_topic_is_a_table_json_and_csv(self):
+        for topic in ("processes", "cores", "memory", "machine"):
+            with self.subTest(topic):
+                arguments = ("view", topic, self.sample)
+                rows = json.loads(run(*arguments, "--json", folder=self.folder).stdout)
+                text = run(*arguments, "--csv", folder=self.folder).stdout
+                self.assertEqual(len(rows), len(list(csv.DictReader(io.StringIO(text)))))
+                self.assertGreater(run(*arguments, folder=self.folder).stdout.count("\n"), 2)
+        parts = json.loads(run("view", "memory", self.sample, "--json", folder=self.folder).stdout)
+        self.assertAlmostEqual(parts[-1]["bytes"], sum(one["bytes"] for one in parts[:-1]),
+                               delta=0.005 * parts[-1]["bytes"])  # fmt: skip
+
+
+class WrongUse(InFolder):
+    def test_wrong_usage_gets_one_line_and_two(self):
+        for arguments, expected in (
+            (["triag", "x"], "did you mean 'triage'"),
+            (["view", "corse", "x"], "did you mean 'cores'"),
+            (["capture", "--for", "-3s"], "no duration"),
+            (["capture", "--for", "0"], "out of range"),
+            (["capture", "--for", "99999h"], "out of range"),
+            (["capture", "--every", "1ms"], "out of range"),
+            (["capture", "--every", "10s", "--for", "5s"], "longer than --for"),
+            (["capture", "--colour"], "--colour"),
+            (["report", "x"], "output"),
+            (["demo", "nest-camera"], "did you mean 'nest-cameras'"),
+        ):
+            with self.subTest(arguments):
+                self.assertIn(expected, self.one_line(*arguments, status=2))
+        self.assertEqual([], list(self.folder.iterdir()))
+
+    def test_what_cannot_be_done_gets_one_line_and_one(self):
+        sample = self.sample
+        (self.folder / "taken.html").write_text("mine")
+        for arguments, expected in (
+            (["capture", "--root", "nowhere", "-o", "x"], "--root"),
+            (["triage", "nothing.jsonl.gz"], "nothing.jsonl.gz"),
+            (["triage", "."], "directory"),
+            (["report", sample, "-o", "r.docx"], ".html"),
+            (["report", sample, "-o", "no/r.html"], "no directory"),
+            (["report", sample, "-o", "taken.html"], "--force"),
+        ):
+            with self.subTest(arguments):
+                self.assertIn(expected, self.one_line(*arguments))
+        self.assertEqual("mine", (self.folder / "taken.html").read_text())
+
+    def test_hostile_names_reach_no_terminal_table_or_page(self):
+        script = self.folder / "=2+5\x1b[31m<img src=x onerror=alert(1)>.py"
+        script.write_text("import time\ntime.sleep(60)\n")
+        child = subprocess.Popen([sys.executable, script.name], cwd=self.folder)
+        self.addCleanup(child.wait)
+        self.addCleanup(child.kill)
+        run("capture", "-o", "h.gz", "--for", "0.5s", "--every", "0.1s", folder=self.folder)
+        shown = [run("view", "processes", "h.gz", *form, folder=self.folder).stdout
+                 for form in ([], ["--each"], ["--csv"], ["--json"])]  # fmt: skip
+        self.assertNotIn("\x1b", "".join(shown))
+        self.assertIn("2+5", shown[2])
+        self.assertIsNone(re.search(r"(?m)^=|,=", shown[2]))
+
+
+class Order(unittest.TestCase):
+    def test_no_room_imports_from_a_later_one(self):
+        for file in SOURCE.rglob("*.py"):
+            room = file.relative_to(SOURCE).parts[0]
+            if room not in ROOMS:
+                continue
+            for node in ast.walk(ast.parse(file.read_text())):
+                names = [node.module] if isinstance(node, ast.ImportFrom) else []
+                for name in names:
+                    other = (name or "").removeprefix("dunmist.").partition(".")[0]
+                    if other in ROOMS:
+                        message = f"{file} imports {name}"
+                        self.assertLessEqual(ROOMS.index(other), ROOMS.index(room), message)
+
+    def test_every_word_has_its_wording_and_every_step_its_risk(self):
+        self.assertEqual(set(KINDS), set(wording()["finding"]))
+        used = {key for file in (SOURCE / "diagnosis").glob("*.py")
+                for key in re.findall(r'Sign\(\s*"([^"]+)"', file.read_text())}  # fmt: skip
+        self.assertEqual(set(), used - set(wording()["evidence"]))
+        steps = ladder()["step"]
+        for kind, actions in ladder()["kinds"].items():
+            self.assertEqual(set(), set(actions) - set(steps), kind)
+        self.assertEqual({"none", "reversible", "disruptive"},
+                         {step["risk"] for step in steps.values()})  # fmt: skip

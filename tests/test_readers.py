@@ -1,0 +1,158 @@
+"""The readers against the kernel's text, whole, older, newer, hostile and broken."""
+
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from dunmist.computer import (
+    ParseError,
+    ProcessTable,
+    Root,
+    machine,
+    memory,
+    pressure,
+    processes,
+    processors,
+    users,
+)
+from dunmist.computer import load as load_module
+
+STAT = (
+    b"4711 (%s) S 1 4711 4711 0 -1 4194560 2279 261342 3 139 91 323 1755 1189 20 5 13 0 119 "
+    b"38346752 2287 18446744073709551615 1 1 0 0 0 0 0 4096 1256 0 0 0 17 6 0 0 42 0 0 0 0 0 0\n"
+)
+PROC_STAT = (
+    b"cpu  30 2 40 500 6 0 7 8 1 0\ncpu0 10 1 20 250 3 0 3 4 1 0\ncpu2 20 1 20 250 3 0 4 4 0 0\n"
+    b"intr 5005 0 9 0\nctxt 123456\nbtime 1700000000\nprocesses 9001\nprocs_running 3\n"
+    b"procs_blocked 1\nsoftirq 777 1 2\n"
+)
+PARSERS = (
+    processes.parse_stat, processes.parse_uid, processes.parse_statm, processes.parse_schedstat,
+    processes.parse_cmdline, processes.parse_cgroup, processors.parse_stat, processors.parse_khz,
+    processors.parse_model, processors.parse_number, load_module.parse_loadavg,
+    load_module.parse_uptime, pressure.parse_pressure, memory.parse_meminfo, memory.parse_vmstat,
+    machine.parse_line, machine.parse_distribution, users.parse_passwd,
+)  # fmt: skip
+SAMPLES = (
+    STAT % b"kittiwake", PROC_STAT, b"0.45 0.30 0.20 2/314 4711\n", b"93600.52 300000.10\n",
+    b"some avg10=0.46 avg60=5.26 avg300=3.20 total=13215131\n", b"MemTotal:  7840 kB\n",
+    b"pswpin 5\npswpout 6\n", b"Name:\tx\nUid:\t0\t1004\t0\t0\n", b"9 8 7 0 0 0 0\n", b"12 34 5\n",
+)  # fmt: skip
+
+
+class ProcessText(unittest.TestCase):
+    def test_a_name_may_hold_anything(self):
+        for name, shown in (
+            (b"kittiwake", "kittiwake"),
+            (b"a) R 1 (b", "a) R 1 (b"),
+            (b"two\nlines", "two\nlines"),
+            (b"\xff\xfe", r"\xff\xfe"),
+        ):
+            with self.subTest(name=name):
+                stat = processes.parse_stat(STAT % name)
+                self.assertEqual((4711, shown, "S", 1), stat[:4])
+                self.assertEqual((91, 323, 1755, 1189), stat[8:12])
+                self.assertEqual((5, 13, 119, 2287, 6, 42), stat[12:])
+
+    def test_an_older_kernel_has_fewer_fields(self):
+        short = STAT[: STAT.index(b" 18446744073709551615")] % b"x"
+        self.assertEqual((2287, -1, 0), processes.parse_stat(short)[-3:])
+
+    def test_the_effective_user_counts(self):
+        self.assertEqual(1004, processes.parse_uid(b"Name:\tx\nUid:\t0\t1004\t0\t0\n"))
+
+    def test_the_control_group_of_the_service_manager_is_taken(self):
+        for text, group in (
+            (b"0::/system.slice/tern.service\n", "/system.slice/tern.service"),
+            (b"4:memory:/x\n1:name=systemd:/a.scope\n0::/\n", "/a.scope"),
+            (b"4:memory:/x\n0::/\n", "/"),
+            (b"", None),
+        ):
+            with self.subTest(text=text):
+                self.assertEqual(group, processes.parse_cgroup(text))
+
+    def test_a_program_may_overwrite_its_arguments(self):
+        self.assertEqual(["a", "", "b"], processes.parse_cmdline(b"a\0\0b\0"))
+        self.assertEqual(["tern: idle"], processes.parse_cmdline(b"tern: idle\0\0\0"))
+        self.assertEqual([], processes.parse_cmdline(b""))
+
+
+class MachineText(unittest.TestCase):
+    def test_processors_may_be_offline(self):
+        times = processors.parse_stat(PROC_STAT)
+        self.assertEqual([0, 2], list(times.times_clk))
+        self.assertEqual([10, 1, 20, 250, 3, 0, 3, 4, 1, 0], times.times_clk[0])
+        self.assertEqual((9001, 3, 1, 123456), (times.forks, times.runnable, times.blocked,
+                                                times.context_switches))  # fmt: skip
+
+    def test_figures_keep_the_kernels_words_and_units(self):
+        self.assertEqual({"MemTotal": 7840, "Active(anon)": 5, "HugePages_Total": 2},
+                         memory.parse_meminfo(b"MemTotal:    7840 kB\nActive(anon):  5 kB\n"
+                                              b"HugePages_Total:  2\n"))  # fmt: skip
+        self.assertEqual({"pswpin": 5}, memory.parse_vmstat(b"nr_free_pages 9\npswpin 5\n"))
+        stalls = pressure.parse_pressure(b"some avg10=0.46 avg60=5.26 avg300=3.20 total=13215131\n")
+        self.assertEqual((13215131, None), (stalls.some_us, stalls.full_us))
+        self.assertEqual(2, load_module.parse_loadavg(b"0.45 0.30 0.20 2/314 4711\n").runnable)
+
+    @settings(max_examples=300, deadline=None)
+    @given(st.one_of(st.binary(max_size=300), st.sampled_from(SAMPLES).flatmap(
+        lambda text: st.builds(lambda at, more: text[:at] + more + text[at + len(more):],
+                               st.integers(0, len(text)), st.binary(max_size=20)))))  # fmt: skip
+    def test_a_parser_fails_only_with_its_own_error(self, data):
+        for parser in PARSERS:
+            try:
+                parser(data)
+            except ParseError:
+                continue
+
+
+class Table(unittest.TestCase):
+    """The process table on a proc tree that changes under it."""
+
+    def setUp(self):
+        holder = TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.proc = Path(holder.name) / "proc"
+        self.root = Root(Path(holder.name))
+        self.add(4711, STAT % b"kittiwake")
+        self.table = ProcessTable(self.root, 100)
+        self.addCleanup(self.table.close)
+
+    def add(self, pid, stat):
+        directory = self.proc / str(pid)
+        directory.mkdir(parents=True, exist_ok=True)
+        (directory / "stat").write_bytes(stat)
+
+    def test_only_what_changed_is_given(self):
+        first = self.table.look(0)
+        self.assertEqual([4711], [facts.pid for _, facts in first.appeared])
+        self.assertEqual([], self.table.look(1).samples)
+        self.add(4711, (STAT % b"kittiwake").replace(b" 91 323 ", b" 95 323 "))
+        self.assertEqual([95], [sample.user_clk for sample in self.table.look(1).samples])
+
+    def test_a_number_used_again_is_another_identity(self):
+        self.table.look(0)
+        self.add(4711, (STAT % b"razorbill").replace(b" 0 119 ", b" 0 220 "))
+        found = self.table.look(1)
+        self.assertEqual(([0], [1]), (found.ended, [number for number, _ in found.appeared]))
+
+    def test_a_program_that_replaces_itself_keeps_its_identity(self):
+        self.table.look(0)
+        self.add(4711, STAT % b"guillemot")
+        found = self.table.look(1)
+        self.assertEqual([(0, "guillemot")], [(n, facts.name) for n, facts in found.became])
+
+    def test_a_process_may_vanish_or_be_garbage(self):
+        self.add(12, b"")
+        (self.proc / "13").mkdir()
+        self.add(14, b"14 (x) S 1 garbage")
+        self.assertEqual(1, len(self.table.look(0).appeared))
+        self.assertEqual({"processes": 2}, {u.subject: n for u, n in self.root.unread.items()
+                                            if u.subject == "processes"})  # fmt: skip
+        for file in (self.proc / "4711").iterdir():
+            file.unlink()
+        (self.proc / "4711").rmdir()
+        self.assertEqual([0], self.table.look(1).ended)

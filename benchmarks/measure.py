@@ -12,6 +12,7 @@ import sys
 import sysconfig
 import tempfile
 import time
+import zlib
 from pathlib import Path
 
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
@@ -84,26 +85,37 @@ def tick_cost(folder, processes=1000, rounds=20):
         idle.wait()
 
 
-def file_size(folder, processes=300):
-    idle = subprocess.Popen(
-        ["sh", "-c", f"i=0; while [ $i -lt {processes} ]; do sleep 600 & i=$((i+1)); done; wait"],
-        start_new_session=True,
+def file_size(folder, idle=270, busy=30):
+    """Measure what a tick adds to the file: between the ends of its first tick and its last."""
+    mostly_idle = (
+        f"i=0; while [ $i -lt {idle} ]; do sleep 600 & i=$((i+1)); done; "
+        f"i=0; while [ $i -lt {busy} ]; do (while :; do sleep 0.7; done) & i=$((i+1)); done; wait"
     )
+    programs = subprocess.Popen(["sh", "-c", mostly_idle], start_new_session=True)
     time.sleep(1)
-    sizes = []
+    path = folder / "size.jsonl.gz"
     try:
-        for seconds in (2, 12):
-            path = folder / f"size{seconds}.jsonl.gz"
-            subprocess.run([DUNMIST, "capture", "-o", path, "--for", f"{seconds}s",
-                            "--every", "0.5s"], check=True, stderr=subprocess.DEVNULL)  # fmt: skip
-            sizes.append(path.stat().st_size)
+        subprocess.run([DUNMIST, "capture", "-o", path, "--for", "20s", "--every", "1s"],
+                       check=True, stderr=subprocess.DEVNULL)  # fmt: skip
         alive = sum(name.isdigit() for name in os.listdir("/proc"))
     finally:
-        os.killpg(idle.pid, 15)
-        idle.wait()
-    each = (sizes[1] - sizes[0]) / 20 / alive
+        os.killpg(programs.pid, 15)
+        programs.wait()
+    ends = tick_ends(path.read_bytes())
+    each = (ends[-1] - ends[0]) / (len(ends) - 1) / alive
     say(f"capture file, bytes per process and tick ({alive} processes)", f"{each:.1f}",
         "at most 12")  # fmt: skip
+
+
+def tick_ends(packed):
+    """Return how many packed bytes it takes to read each tick to its end."""
+    unzip = zlib.decompressobj(31)
+    ends, line = [], b""
+    for position in range(len(packed)):
+        line += unzip.decompress(packed[position : position + 1])
+        *whole, line = line.split(b"\n")
+        ends += [position + 1 for one in whole if one.startswith(b'{"kind":"tick"')]
+    return ends
 
 
 def main():

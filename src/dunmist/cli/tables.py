@@ -87,4 +87,6 @@ def _number(name: str, value: float) -> str:
         return f"{value / 1e6:.0f} MHz"
     if name.endswith("_s"):
         return span_text(value)
-    return f"{value:.0f}" if value.is_integer() else f"{value:.3g}"
+    if value.is_integer() and "cores" not in name:
+        return f"{value:.0f}"
+    return f"{value:.2f}" if abs(value) < 100 else f"{value:.0f}"

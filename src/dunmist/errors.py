@@ -3,6 +3,7 @@
     DunmistError
     ├── UnreadableComputer   the root holds no computer that can be sampled
     ├── CaptureError         a file is no capture, or not one that can be read
+    ├── SettingsError        a file of the user's own settings is not as it has to be
     ├── OutputError          a result cannot be written where it was asked for
     └── UnknownName          a word that is not in a vocabulary (usage)
 
@@ -22,6 +23,10 @@ class UnreadableComputer(DunmistError):
 
 class CaptureError(DunmistError):
     """The file is missing, empty, foreign, damaged before its first tick, or of a newer version."""
+
+
+class SettingsError(DunmistError):
+    """A file of settings cannot be read or holds something that is none."""
 
 
 class OutputError(DunmistError):

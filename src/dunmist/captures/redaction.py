@@ -41,6 +41,11 @@ def mask_secrets(command_line: list[str]) -> list[str]:
     return masked
 
 
+def mask_text(command: str) -> str:
+    """Return a command written as one text, such as a job's, with its secrets masked."""
+    return " ".join(mask_secrets(command.split(" ")))
+
+
 def _mask_within(argument: str) -> str:
     for rule in (*SHAPES, NAMED_VALUE):
         argument = rule.sub(lambda match: match["keep"] + MASK, argument)

@@ -1,7 +1,7 @@
 """The capture format: one JSON object a line, in a gzip stream.
 
-``header`` comes first, then ``process``, ``event`` and ``tick`` lines as sampling gives them, and
-``footer`` last; a capture without a footer was cut short. ``docs/capture-format.md`` describes it
+``header`` comes first, then ``process``, ``socket``, ``event``, ``tick`` and ``survey`` lines as
+sampling gives them, and ``footer`` last; a capture without a footer was cut short. ``docs/capture-format.md`` describes it
 for people, ``docs/capture.schema.json`` is generated from these types. A new minor version only
 adds fields or kinds of line; a reader passes over what it does not know.
 """
@@ -11,11 +11,11 @@ from typing import Any
 
 import msgspec
 
-from dunmist.computer import Machine, Reason
-from dunmist.sampling import Event, Observer, Plan, Process, Tick
+from dunmist.computer import Inventory, Machine, Reason
+from dunmist.sampling import Event, Observer, Plan, Process, Socket, Survey, Tick
 
 FORMAT = "dunmist-capture"
-MAJOR, MINOR = 1, 0
+MAJOR, MINOR = 1, 1
 VERSION = f"{MAJOR}.{MINOR}"
 
 
@@ -42,6 +42,7 @@ class Header(msgspec.Struct, frozen=True, tag_field="kind", tag="header", kw_onl
     privileged: bool
     machine: Machine
     plan: Plan
+    inventory: Inventory = Inventory()
     observer: Observer | None = None
     note: str | None = None
     blind_spots: list[Unseen] = []
@@ -54,11 +55,12 @@ class Footer(msgspec.Struct, frozen=True, tag_field="kind", tag="footer", kw_onl
     ticks: int
     missed: int
     ended_early: bool
+    own_cpu_s: float | None = None
     blind_spots: list[Unseen] = []
 
 
-Line = Header | Process | Event | Tick | Footer
-KINDS = frozenset(("header", "process", "event", "tick", "footer"))
+Line = Header | Process | Socket | Event | Tick | Survey | Footer
+KINDS = frozenset(("header", "process", "socket", "event", "tick", "survey", "footer"))
 
 
 def major_of(version: str) -> int | None:

@@ -14,10 +14,10 @@ from types import TracebackType
 
 import msgspec
 
-from dunmist.captures.redaction import mask_secrets
+from dunmist.captures.redaction import mask_secrets, mask_text
 from dunmist.captures.schema import Footer, Line
 from dunmist.errors import OutputError
-from dunmist.sampling import Event, Process, Tick
+from dunmist.sampling import Event, Process, Survey, Tick
 
 GZIP_WINDOW = 31  # zlib's window bits, with a gzip header and trailer
 
@@ -139,6 +139,11 @@ def _open(path: Path, force: bool) -> tuple[int, bool]:
 
 
 def _without_secrets(line: Line) -> Line:
+    if isinstance(line, Survey) and line.autostart:
+        masked = [
+            msgspec.structs.replace(one, command=mask_text(one.command)) for one in line.autostart
+        ]
+        return msgspec.structs.replace(line, autostart=masked)
     if not isinstance(line, Process | Event) or line.facts is None:
         return line
     command_line = mask_secrets(line.facts.command_line)

@@ -6,7 +6,7 @@ Nothing imported here is heavy; this is the path that runs on the patient's comp
 import os
 import re
 import signal
-from collections import Counter
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from itertools import chain
@@ -18,7 +18,7 @@ import click
 from dunmist import __version__
 from dunmist.captures import FORMAT, VERSION, CaptureWriter, Footer, Header, Unseen, check_output
 from dunmist.cli.progress import Progress, progress_for
-from dunmist.computer import Machine, Root, Unread, read_machine
+from dunmist.computer import Machine, Root, Unread, read_inventory, read_machine
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling import (
     Clock,
@@ -73,7 +73,8 @@ def _write(wishes: Wishes, root: Root, machine: Machine, clock: Clock) -> Path:
     started = clock.now()
     output = wishes.output or Path(_file_name(machine, started.strftime("%Y%m%d-%H%M%S")))
     observer = find_observer(root)
-    records = sample(root, machine, plan, clock)
+    inventory = read_inventory(root)
+    records = sample(root, machine, inventory, plan, clock)
     # the file is opened once there is a tick to keep, so that a failure leaves nothing behind
     first = list(_until_tick(records))
     if not first:
@@ -87,6 +88,7 @@ def _write(wishes: Wishes, root: Root, machine: Machine, clock: Clock) -> Path:
         privileged=os.geteuid() == 0,
         machine=machine,
         plan=plan,
+        inventory=inventory,
         observer=observer,
         note=wishes.note,
         blind_spots=_blind_spots(root.unread),
@@ -110,6 +112,7 @@ def _write(wishes: Wishes, root: Root, machine: Machine, clock: Clock) -> Path:
                 ticks=ticks,
                 missed=missed,
                 ended_early=ticks + missed < plan.intervals + 1,
+                own_cpu_s=round(time.process_time(), 4),
                 blind_spots=_blind_spots(root.unread),
             )
         )
@@ -128,8 +131,10 @@ def _show(progress: Progress | None, record: Record) -> None:
         progress.add(record)
 
 
-def _blind_spots(unread: Counter[Unread]) -> list[Unseen]:
-    return [Unseen(one.subject, one.reason, count) for one, count in sorted(unread.items())]
+def _blind_spots(unread: dict[Unread, set[str]]) -> list[Unseen]:
+    return [
+        Unseen(one.subject, one.reason, len(things)) for one, things in sorted(unread.items())
+    ]
 
 
 def _file_name(machine: Machine, moment: str) -> str:

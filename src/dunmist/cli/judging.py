@@ -1,11 +1,11 @@
-"""The way from a capture file to its triage, for the commands that need all of it."""
+"""The way from a capture file to its series and its triage, for the commands that need them."""
 
 from pathlib import Path
 from typing import NamedTuple
 
 from dunmist.advice import Triage, compose_triage
 from dunmist.diagnosis import Diagnosis, diagnose
-from dunmist.series import Series, load_series
+from dunmist.series import Series, corrections_file, load_corrections, load_series
 
 
 class Judged(NamedTuple):
@@ -16,8 +16,16 @@ class Judged(NamedTuple):
     triage: Triage
 
 
+def load(path: Path) -> Series:
+    """Return a capture's series, the user's corrections of sensors applied.
+
+    Raises CaptureError and SettingsError.
+    """
+    return load_series(path, load_corrections(corrections_file()))
+
+
 def judge(path: Path) -> Judged:
-    """Return everything known about a capture; raises CaptureError."""
-    series = load_series(path)
+    """Return everything known about a capture; raises CaptureError and SettingsError."""
+    series = load(path)
     diagnosis = diagnose(series)
     return Judged(series, diagnosis, compose_triage(series, diagnosis))

@@ -10,83 +10,84 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from dunmist.advice import percent, size_text, span_text
+from dunmist.cli.columns import SHOWN, heading_text, number_text
 from dunmist.cli.harmless import cut_middle, harmless, harmless_cell
 
 PIPED_WIDTH = 160
 TEXT_WIDTH = 36
-# a column's unit is the end of its name; each has its way of being shown
-SHARES = ("share", "busy_mean", "busy_median", "busy_max", "user", "nice", "system", "iowait",
-          "irq", "softirq", "steal", "machine_share")  # fmt: skip
-LEFT_OUT = ("observer", "executable", "cgroup", "parent_pid", "cpu_s", "rss_bytes",
-            "short_lived_cores", "major_faults_per_s")  # fmt: skip
+EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 
 
-def json_text(frame: pd.DataFrame) -> str:
-    """Return the rows as a JSON list of objects; what is unknown is null."""
-    rows = [
-        {str(name): _plain(value) for name, value in row.items()}
-        for row in frame.to_dict(orient="records")
-    ]
-    return json.dumps(rows, indent=2, ensure_ascii=False) + "\n"
+def json_text(frames: dict[str, pd.DataFrame]) -> str:
+    """Return an object with a list of rows for each table; what is unknown is null."""
+    tables = {
+        name.replace(" ", "_"): [
+            {str(column): _plain(value) for column, value in row.items()}
+            for row in frame.to_dict(orient="records")
+        ]
+        for name, frame in frames.items()
+    }
+    return json.dumps(tables, indent=2, ensure_ascii=False) + "\n"
 
 
 def csv_text(frame: pd.DataFrame) -> str:
     """Return the rows as CSV (RFC 4180) with a header; no cell is a formula."""
-    return frame.map(harmless_cell).to_csv(index=False)
+    whole = frame.map(lambda value: harmless_cell(_plain(value)))
+    return whole.astype(object).to_csv(index=False)
 
 
-def print_table(frame: pd.DataFrame) -> None:
-    """Print the rows as a table as wide as the terminal."""
+def print_tables(frames: dict[str, pd.DataFrame]) -> None:
+    """Print the tables as wide as the terminal, each under its name when there are several."""
     width = shutil.get_terminal_size((PIPED_WIDTH, 24)).columns if sys.stdout.isatty() else None
     console = Console(width=width or PIPED_WIDTH, highlight=False)
+    for place, (name, frame) in enumerate(frames.items()):
+        if len(frames) > 1:
+            console.print(Text(f"\n{name}" if place else name, style="italic"))
+        if frame.empty:
+            console.print(f"no {name} in this capture; triage says what could not be seen")
+        else:
+            console.print(_table(name, frame))
+
+
+def _table(name: str, frame: pd.DataFrame) -> Table:
     table = Table(box=None, pad_edge=False, header_style="bold")
-    shown = [name for name in frame.columns if name not in LEFT_OUT]
-    for name in shown:
-        numeric = pd.api.types.is_numeric_dtype(frame[name])
-        table.add_column(_heading(name), justify="right" if numeric else "left",
+    columns = [column for column in SHOWN.get(name, tuple(frame.columns)) if column in frame]
+    # a column that says nothing takes room from one that does
+    columns = [column for column in columns if frame[column].notna().any()]
+    for column in columns:
+        numeric = pd.api.types.is_numeric_dtype(frame[column])
+        numeric = numeric and not pd.api.types.is_bool_dtype(frame[column])
+        table.add_column(heading_text(column), justify="right" if numeric else "left",
                          no_wrap=True, overflow="ellipsis")  # fmt: skip
     facts = "fact" in frame.columns
     for row in frame.to_dict(orient="records"):
-        unit = str(row["fact"]) if facts else ""
-        table.add_row(*(Text(_cell(unit if facts and name == "value" else name, row[name]))
-                        for name in shown))  # fmt: skip
-    console.print(table)
+        # in a table of facts the unit is that of the fact, not of the column
+        units = {column: str(row["fact"]) if facts and column == "value" else column
+                 for column in columns}  # fmt: skip
+        table.add_row(*(Text(_cell(units[column], row[column])) for column in columns))
+    return table
 
 
 def _plain(value: object) -> object:
-    if isinstance(value, float):
-        return None if math.isnan(value) else float(f"{value:.6g}")
+    if value is pd.NA or value is None:
+        return None
     if hasattr(value, "item"):
-        return value.item()
+        value = value.item()
+    if isinstance(value, float):
+        if not math.isfinite(value):
+            return None
+        if value.is_integer() and abs(value) < EXACT_BELOW:
+            return int(value)
+        return float(f"{value:.6g}")
     return harmless(value) if isinstance(value, str) else value
 
 
-def _heading(name: str) -> str:
-    for ending in ("_bytes", "_hz", "_per_s", "_s"):
-        name = name.removesuffix(ending) if ending != "_per_s" else name
-    return name.replace("_", " ")
-
-
 def _cell(name: str, value: object) -> str:
-    if value is None or (isinstance(value, float) and math.isnan(value)):
+    plain = _plain(value)
+    if plain is None:
         return "–"
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, int | float):
-        return _number(name, float(value))
-    return cut_middle(harmless(str(value)), TEXT_WIDTH)
-
-
-def _number(name: str, value: float) -> str:
-    if name in SHARES:
-        return percent(value)
-    if name.endswith("_bytes") or name == "bytes":
-        return size_text(value)
-    if name.endswith("_hz"):
-        return f"{value / 1e6:.0f} MHz"
-    if name.endswith("_s"):
-        return span_text(value)
-    if value.is_integer() and "cores" not in name:
-        return f"{value:.0f}"
-    return f"{value:.2f}" if abs(value) < 100 else f"{value:.0f}"
+    if isinstance(plain, bool):
+        return "yes" if plain else "no"
+    if isinstance(plain, int | float):
+        return number_text(name, float(plain))
+    return cut_middle(str(plain), TEXT_WIDTH)

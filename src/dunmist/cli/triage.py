@@ -26,13 +26,15 @@ def triage(
     Without FILE it samples this computer first and keeps the capture; the options below are for
     that.
     """
-    from dunmist.cli.capturing import Wishes, run_capture
+    if file is None:
+        from dunmist.cli.capturing import Wishes, run_capture
+
+        file = run_capture(Wishes(output, duration_s, every_s, root, note, force))
+        click.echo(f"kept {file}", err=True)
+    # the analysis is loaded after sampling, so that it is no part of the load that is sampled
     from dunmist.cli.judging import judge
     from dunmist.reports import document_text, triage_document, triage_json
 
-    if file is None:
-        file = run_capture(Wishes(output, duration_s, every_s, root, note, force))
-        click.echo(f"kept {file}", err=True)
     found = judge(file).triage
     text = triage_json(found) if as_json else document_text(triage_document(found))
     click.echo(text, nl=False)

@@ -3,7 +3,8 @@
 Handed a root, it gives one ``Round`` a call. Each ``/proc/PID/stat`` stays open and is read again
 from its start, which costs less than opening it and cannot hit another process: a descriptor of a
 process that ended answers ESRCH, even when its number was given away again (proc(5)). A line equal
-to that of the round before is not parsed, and nothing else of that process is read.
+to that of the round before is not parsed, and nothing else of that process is read. What is dear is
+read in turns: of each process that changed, once in ``DETAIL_ROUNDS`` rounds.
 """
 
 import os
@@ -12,15 +13,27 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from dunmist.computer.busy_threads import BusyThreads
+from dunmist.computer.graphics import GraphicsUse, parse_fdinfo
 from dunmist.computer.parsing import ParseError
+from dunmist.computer.process_details import (
+    MemoryRollup,
+    ProcessDetail,
+    parse_waits_in,
+    read_details,
+    read_rollup,
+)
 from dunmist.computer.processes import (
     PF_KTHREAD,
     ProcessFacts,
+    ProcessGroups,
     ProcessSample,
     ProcessStat,
     ThreadSample,
     parse_cgroup,
     parse_cmdline,
+    parse_io,
+    parse_login_uid,
     parse_schedstat,
     parse_stat,
     parse_statm,
@@ -31,23 +44,28 @@ from dunmist.computer.users import UserNames
 
 STAT_BYTES = 4096
 DESCRIPTORS_WANTED = 65_536
-DESCRIPTORS_SPARED = 64
-# threads are read one by one only for processes of several threads that used this much of a
-# round, and of the busiest few only: one read a thread and round
-WATCHED_PROCESSES = 8
-WATCHED_THREADS = 64
-WATCHED_SHARE = 0.10
+DESCRIPTORS_SPARED = 128
+HELD_FILES = 4  # stat, and statm, schedstat and io of a process that changes
+DETAIL_ROUNDS = 10
+SUBJECTS = {"statm": "memory of processes", "schedstat": "run-queue delay",
+            "io": "bytes read and written by processes"}  # fmt: skip
 
 
 @dataclass(slots=True)
 class Round:
-    """What one look at all processes found. Numbers are those the table gave the identities."""
+    """What one look at all processes found. Numbers are those the table gave the identities.
+
+    ``ended`` maps the numbers of those that went to their process numbers.
+    """
 
     appeared: list[tuple[int, ProcessFacts]] = field(default_factory=list)
     became: list[tuple[int, ProcessFacts]] = field(default_factory=list)
     samples: list[ProcessSample] = field(default_factory=list)
     threads: list[ThreadSample] = field(default_factory=list)
-    ended: list[int] = field(default_factory=list)
+    details: list[ProcessDetail] = field(default_factory=list)
+    graphics: list[GraphicsUse] = field(default_factory=list)
+    ended: dict[int, int] = field(default_factory=dict)
+    groups: list[str] = field(default_factory=list)
     alive: int = 0
 
 
@@ -59,8 +77,16 @@ class _Entry:
     name: str
     start_clk: int
     used_clk: int
-    threads: int
-    more: dict[str, int] = field(default_factory=dict)  # descriptors of statm and schedstat
+    first_used_clk: int
+    first_seen_s: float
+    rss_pages: int = 0
+    kernel: bool = False
+    group: str | None = None
+    executable: str | None = None
+    more: dict[str, int] = field(default_factory=dict)  # descriptors of statm, schedstat, io
+    hidden: set[str] = field(default_factory=set)  # files that may not be read
+    changed: bool = True  # since its details were read
+    graphics: list[str] = field(default_factory=list)  # its descriptors of graphics cards
 
     def close(self) -> None:
         for descriptor in (self.stat, *self.more.values()):
@@ -86,16 +112,20 @@ class ProcessTable:
     def __init__(self, root: Root, clock_ticks_per_s: int) -> None:
         self._root = root
         self._users = UserNames(root)
-        self._clk_per_s = clock_ticks_per_s
         self._entries: dict[str, _Entry] = {}
         self._next = 0
+        self._rounds = 0
+        self._elapsed_s = 0.0
         self._descriptors = raise_descriptor_limit() - DESCRIPTORS_SPARED
-        self._watched: dict[str, dict[str, bytes]] = {}
+        self._threads = BusyThreads(root, clock_ticks_per_s)
 
-    def look(self, elapsed_s: float) -> Round:
+    def look(self, elapsed_s: float, *, all_details: bool = False) -> Round:
         """Return what changed since the round before, ``elapsed_s`` ago (0 at the first)."""
         found = Round()
+        self._elapsed_s += elapsed_s
         present = [name for name in os.listdir(self._root.full("proc")) if name.isdigit()]
+        if not self._rounds and self._root.is_this_computer and "1" not in present:
+            self._root.note("processes of other people", "permission")  # mounted with hidepid
         busy: Counter[str] = Counter()
         for name in present:
             entry = self._entries.get(name)
@@ -110,15 +140,58 @@ class ProcessTable:
         for name in self._entries.keys() - set(present):
             self._forget(name, found)
         found.alive = len(self._entries)
-        self._watch(busy, elapsed_s)
-        self._read_threads(found)
+        self._threads.watch(busy, elapsed_s)
+        found.threads = self._threads.read(self._numbers())
+        found.groups = [
+            group
+            for name, _ in busy.most_common(8)
+            if (entry := self._entries.get(name)) and (group := entry.group)
+        ]
+        self._details_in_turn(found, all_details=all_details)
+        self._rounds += 1
         return found
+
+    def owners_wanted(self, found: Round) -> None:
+        """Read the details of those that ran in this round: one of them has a new socket."""
+        read = {detail.process for detail in found.details}
+        ran = {sample.process for sample in found.samples} - read
+        for name, entry in list(self._entries.items()):
+            if entry.number in ran and not entry.kernel:
+                self._detail(name, entry, found)
+
+    def number_of(self, pid: int, elapsed_least_s: float | None = None) -> int | None:
+        """Return the identity that has a process number now.
+
+        With ``elapsed_least_s`` only when the process was first seen no longer ago than that: one
+        that ended after a shorter life had the number before.
+        """
+        entry = self._entries.get(str(pid))
+        if entry is None:
+            return None
+        known_s = self._elapsed_s - entry.first_seen_s
+        return entry.number if elapsed_least_s is None or elapsed_least_s >= known_s else None
+
+    def largest(self, limit: int) -> list[MemoryRollup]:
+        """Return the exact memory of the largest processes by resident set."""
+        largest = sorted(self._entries.items(), key=lambda item: -item[1].rss_pages)[:limit]
+        rollups = (read_rollup(self._root, name, entry.number) for name, entry in largest)
+        return [rollup for rollup in rollups if rollup]
+
+    def executables_that_matter(self, limit: int) -> list[str]:
+        """Return the executables of the busiest and of the largest processes so far."""
+        entries = list(self._entries.values())
+        busiest = sorted(entries, key=lambda one: one.first_used_clk - one.used_clk)[:limit]
+        largest = sorted(entries, key=lambda one: -one.rss_pages)[:limit]
+        return sorted({one.executable for one in busiest + largest if one.executable})
 
     def close(self) -> None:
         """Close every descriptor that the table holds."""
         for entry in self._entries.values():
             entry.close()
         self._entries.clear()
+
+    def _numbers(self) -> dict[str, int]:
+        return {name: entry.number for name, entry in self._entries.items()}
 
     def _line_again(self, entry: _Entry) -> bytes:
         if entry.stat is None:
@@ -133,12 +206,24 @@ class ProcessTable:
         if opened is None:
             return
         descriptor, line, stat = opened
+        facts = self._facts(name, stat)
         entry = _Entry(
-            self._next, descriptor, line, stat.name, stat.start_clk, _used(stat), stat.threads
+            number=self._next,
+            stat=descriptor,
+            line=line,
+            name=stat.name,
+            start_clk=stat.start_clk,
+            used_clk=_used(stat),
+            # what one that is new since the first round has used, it used while being sampled
+            first_used_clk=0 if self._rounds else _used(stat),
+            first_seen_s=self._elapsed_s,
+            kernel=facts.kernel,
+            group=facts.cpu_cgroup or facts.cgroup,
+            executable=facts.executable,
         )
         self._next += 1
         self._entries[name] = entry
-        found.appeared.append((entry.number, self._facts(name, stat)))
+        found.appeared.append((entry.number, facts))
         self._sample(name, entry, stat, found, hold=False)
 
     def _open_stat(self, name: str) -> tuple[int, bytes, ProcessStat] | None:
@@ -150,9 +235,9 @@ class ProcessTable:
         except (FileNotFoundError, ProcessLookupError):
             pass  # ended between the listing and the reading
         except OSError as error:
-            self._root.note("processes", reason_of(error))
+            self._root.note("processes", reason_of(error), name)
         except ParseError:
-            self._root.note("processes", "garbled")
+            self._root.note("processes", "garbled", name)
         if descriptor is not None:
             os.close(descriptor)
         return None
@@ -163,7 +248,7 @@ class ProcessTable:
         try:
             stat = parse_stat(line)
         except ParseError:
-            self._root.note("processes", "garbled")
+            self._root.note("processes", "garbled", name)
             return
         if stat.start_clk != entry.start_clk:
             # a copied or modelled tree keeps the file when the number is used again
@@ -171,59 +256,57 @@ class ProcessTable:
             self._first_seen(name, found)
             return
         entry.line = line
+        entry.changed = True
         used = _used(stat)
-        if stat.threads > 1:
+        if stat.threads > 1 or entry.group:
             busy[name] = used - entry.used_clk
         entry.used_clk = used
         # a kernel worker's name tells its task of the moment: no new program
-        if stat.name != entry.name and not stat.flags & PF_KTHREAD:
+        if stat.name != entry.name and not entry.kernel:
             entry.name = stat.name
-            found.became.append((entry.number, self._facts(name, stat)))
+            facts = self._facts(name, stat)
+            entry.executable = facts.executable
+            found.became.append((entry.number, facts))
         # a process that changes once is likely to change again
         self._sample(name, entry, stat, found, hold=self._may_hold())
 
     def _may_hold(self) -> bool:
-        return 3 * len(self._entries) < self._descriptors
+        return HELD_FILES * len(self._entries) < self._descriptors
 
     def _forget(self, name: str, found: Round) -> None:
         entry = self._entries.pop(name)
         entry.close()
-        self._watched.pop(name, None)
-        found.ended.append(entry.number)
+        self._threads.forget(name)
+        found.ended[entry.number] = int(name)
 
     def _sample(
         self, name: str, entry: _Entry, stat: ProcessStat, found: Round, *, hold: bool
     ) -> None:
-        statm = None if stat.flags & PF_KTHREAD else self._more(name, entry, "statm", hold)
-        schedstat = self._more(name, entry, "schedstat", hold)
-        shared = run_ns = delay_ns = None
+        entry.rss_pages = stat.rss_pages
+        shared = run_ns = delay_ns = read_bytes = write_bytes = None
         try:
-            shared = parse_statm(statm).shared if statm else None
-            run_ns, delay_ns = parse_schedstat(schedstat) if schedstat else (None, None)
+            if not entry.kernel:
+                if data := self._more(name, entry, "statm", hold):
+                    shared = parse_statm(data).shared
+                if data := self._more(name, entry, "io", hold):
+                    read_bytes, write_bytes = parse_io(data)
+            if data := self._more(name, entry, "schedstat", hold):
+                run_ns, delay_ns = parse_schedstat(data)
         except ParseError:
-            self._root.note("processes", "garbled")
+            self._root.note("processes", "garbled", name)
         found.samples.append(
             ProcessSample(
-                entry.number,
-                stat.state,
-                stat.user_clk,
-                stat.system_clk,
-                stat.children_user_clk,
-                stat.children_system_clk,
-                stat.minor_faults,
-                stat.major_faults,
-                stat.io_delay_clk,
-                stat.nice,
-                stat.threads,
-                stat.processor,
-                stat.rss_pages,
-                shared,
-                run_ns,
-                delay_ns,
+                entry.number, stat.state, stat.user_clk, stat.system_clk, stat.children_user_clk,
+                stat.children_system_clk, stat.minor_faults, stat.major_faults, stat.io_delay_clk,
+                stat.nice, stat.threads, stat.processor, stat.rss_pages, shared, run_ns, delay_ns,
+                read_bytes, write_bytes,
+                self._waits_in(name) if stat.state == "D" else None,
             )
-        )
+        )  # fmt: skip
 
     def _more(self, name: str, entry: _Entry, file: str, hold: bool) -> bytes | None:
+        if file in entry.hidden:
+            return None
         descriptor = entry.more.get(file)
         try:
             if descriptor is not None:
@@ -234,24 +317,24 @@ class ProcessTable:
             descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
             entry.more[file] = descriptor
             return os.pread(descriptor, STAT_BYTES, 0)
-        except (FileNotFoundError, ProcessLookupError):
-            if file == "schedstat":
-                self._note_missing_schedstat(name)
-            return None
         except OSError as error:
-            self._root.note(file, reason_of(error))
+            reason = reason_of(error)
+            # absent beside a process that is still there: the kernel does not publish it
+            if reason != "absent" or self._root.exists(f"proc/{name}/stat"):
+                entry.hidden.add(file)
+                self._root.note(SUBJECTS[file], reason, name)
             return None
 
-    def _note_missing_schedstat(self, name: str) -> None:
-        # absent beside a process that is still there: the kernel does not publish it
-        if os.path.exists(self._root.full(f"proc/{name}/stat")):  # noqa: PTH110 - dear path
-            self._root.note("run-queue delay", "absent")
+    def _waits_in(self, name: str) -> str | None:
+        return self._part(f"proc/{name}/wchan", parse_waits_in, "what processes wait in")
 
     def _facts(self, name: str, stat: ProcessStat) -> ProcessFacts:
         directory = f"proc/{name}"
         uid = self._part(f"{directory}/status", parse_uid, "owner of processes")
         kernel = bool(stat.flags & PF_KTHREAD)
         command_line = self._part(f"{directory}/cmdline", parse_cmdline, "command lines")
+        groups = self._part(f"{directory}/cgroup", parse_cgroup, "control groups of processes")
+        unit, cpu = groups or ProcessGroups(None, None)
         return ProcessFacts(
             pid=stat.pid,
             start_clk=stat.start_clk,
@@ -263,7 +346,12 @@ class ProcessTable:
             user=self._users.name(uid) if uid is not None else None,
             command_line=command_line or [],
             executable=None if kernel else self._executable(directory),
-            cgroup=self._part(f"{directory}/cgroup", parse_cgroup, "control groups"),
+            cgroup=unit,
+            cpu_cgroup=cpu if cpu != unit else None,
+            login_uid=self._part(f"{directory}/loginuid", parse_login_uid, "login users"),
+            tty=stat.tty,
+            policy=stat.policy,
+            rt_priority=stat.rt_priority,
         )
 
     def _part(self, name: str, parser: Callable[[bytes], Parsed], subject: str) -> Parsed | None:
@@ -273,34 +361,38 @@ class ProcessTable:
         try:
             return self._root.link(f"{directory}/exe")
         except PermissionError:
-            self._root.note("executables of processes", "permission")
+            self._root.note("executables of processes", "permission", directory)
             return None
 
-    def _watch(self, busy: Counter[str], elapsed_s: float) -> None:
-        least = WATCHED_SHARE * elapsed_s * self._clk_per_s
-        chosen = [name for name, used in busy.most_common(WATCHED_PROCESSES) if used >= least > 0]
-        for name in chosen:
-            self._watched.setdefault(name, {})
-        for name in [name for name in self._watched if name not in chosen]:
-            if len(self._watched) > WATCHED_PROCESSES:
-                del self._watched[name]
+    def _details_in_turn(self, found: Round, *, all_details: bool) -> None:
+        turn = self._rounds % DETAIL_ROUNDS
+        everything = all_details or not self._rounds
+        for name, entry in list(self._entries.items()):
+            if entry.kernel:
+                continue
+            if everything or (entry.changed and entry.number % DETAIL_ROUNDS == turn):
+                self._detail(name, entry, found)
+            for descriptor in entry.graphics:
+                self._graphics_use(name, entry, descriptor, found)
 
-    def _read_threads(self, found: Round) -> None:
-        for name, before in self._watched.items():
-            entry = self._entries[name]
-            tids = self._root.names(f"proc/{name}/task")[:WATCHED_THREADS]
-            for tid in tids:
-                try:
-                    data = self._root.read(f"proc/{name}/task/{tid}/schedstat")
-                    if data == before.get(tid):
-                        continue
-                    before[tid] = data
-                    run_ns, delay_ns = parse_schedstat(data)
-                    found.threads.append(ThreadSample(entry.number, int(tid), run_ns, delay_ns))
-                except (FileNotFoundError, ProcessLookupError):
-                    continue
-                except (OSError, ParseError):
-                    self._root.note("threads", "failed")
+    def _detail(self, name: str, entry: _Entry, found: Round) -> None:
+        if "fd" in entry.hidden:
+            return
+        detail, graphics = read_details(self._root, name, entry.number)
+        if detail.descriptors is None:
+            entry.hidden.add("fd")
+        entry.changed, entry.graphics = False, graphics
+        found.details.append(detail)
+
+    def _graphics_use(self, name: str, entry: _Entry, descriptor: str, found: Round) -> None:
+        use = self._root.parse(
+            f"proc/{name}/fdinfo/{descriptor}",
+            lambda data: parse_fdinfo(data, entry.number),
+            "graphics use of processes",
+            may_be_absent=True,
+        )
+        if use and use.client not in {one.client for one in found.graphics}:
+            found.graphics.append(use)
 
 
 def _used(stat: ProcessStat) -> int:

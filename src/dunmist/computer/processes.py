@@ -1,7 +1,7 @@
 """What the kernel publishes of one process.
 
 Sources: proc_pid_stat(5), proc_pid_status(5), proc_pid_statm(5), proc_pid_cmdline(5),
-proc_pid_cgroup(5); ``Documentation/scheduler/sched-stats.rst`` for schedstat. A command name in
+proc_pid_cgroup(5), proc_pid_io(5); ``Documentation/scheduler/sched-stats.rst`` for schedstat. A command name in
 ``stat`` may itself hold spaces and parentheses, so the line is cut at the last parenthesis.
 schedstat of a process is that of its first thread only; the other threads have their own.
 """
@@ -15,6 +15,8 @@ from dunmist.computer.parsing import ParseError, counter_of, text_of
 
 COUNTER_MAX = 2**63 - 1
 PF_KTHREAD = 0x00200000  # include/linux/sched.h
+NOBODY_LOGGED_IN = 2**32 - 1
+_IO = re.compile(rb"^(\w{1,40}): (\d{1,20})$", re.M)
 _NUMBER = re.compile(rb"-?\d{1,20}\Z")
 
 
@@ -26,6 +28,7 @@ class ProcessStat(NamedTuple):
     state: str
     ppid: int
     session: int
+    tty: int
     flags: int
     minor_faults: int
     major_faults: int
@@ -38,6 +41,8 @@ class ProcessStat(NamedTuple):
     start_clk: int
     rss_pages: int
     processor: int
+    rt_priority: int
+    policy: int
     io_delay_clk: int
 
 
@@ -47,6 +52,9 @@ class ProcessSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     ``process`` is the number that the capture gave the identity. Times are in clock ticks since
     the process started; ``children_*`` is that of waited-for children and theirs. ``run_ns`` and
     ``delay_ns`` are the first thread's time on and waiting for a processor, None without schedstat.
+    ``read_bytes`` and ``write_bytes`` are what it fetched from storage and caused to be sent there,
+    None where they may not be read. ``waits_in`` is the kernel function in which a process in
+    state D waits.
     """
 
     process: int
@@ -65,19 +73,31 @@ class ProcessSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     shared_pages: int | None
     run_ns: int | None
     delay_ns: int | None
+    read_bytes: int | None = None
+    write_bytes: int | None = None
+    waits_in: str | None = None
 
 
 class ThreadSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """One thread of a busy process: nanoseconds on and waiting for a processor since it started."""
+    """One thread of a busy process: nanoseconds on and waiting for a processor since it started.
+
+    ``name`` is given when the thread is first seen.
+    """
 
     process: int
     tid: int
     run_ns: int
     delay_ns: int
+    name: str | None = None
 
 
 class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What does not change in a process; None is 'could not be read'."""
+    """What does not change in a process; None is 'could not be read'.
+
+    ``tty`` is the device number of its terminal, 0 without one; ``policy`` that of sched(7).
+    ``login_uid`` is who logged in, whatever user it runs as now; None also for what no login
+    started. ``cpu_cgroup`` is the group that limits its processor time, where it is another one.
+    """
 
     pid: int
     start_clk: int
@@ -90,6 +110,11 @@ class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     command_line: list[str] = []
     executable: str | None = None
     cgroup: str | None = None
+    cpu_cgroup: str | None = None
+    login_uid: int | None = None
+    tty: int = 0
+    policy: int = 0
+    rt_priority: int = 0
 
 
 def _signed(field: bytes) -> int:
@@ -118,6 +143,7 @@ def parse_stat(data: bytes) -> ProcessStat:
         state=text_of(fields[0][:1]),
         ppid=number[0],
         session=number[2],
+        tty=number[3],
         flags=number[5],
         minor_faults=number[6],
         major_faults=number[8],
@@ -130,6 +156,8 @@ def parse_stat(data: bytes) -> ProcessStat:
         start_clk=number[18],
         rss_pages=number[20],
         processor=number[35] if len(number) > 35 else -1,
+        rt_priority=number[36] if len(number) > 36 else 0,
+        policy=number[37] if len(number) > 37 else 0,
         io_delay_clk=number[38] if len(number) > 38 else 0,
     )
 
@@ -176,8 +204,15 @@ def parse_cmdline(data: bytes) -> list[str]:
     return [text_of(part) for part in data.rstrip(b"\0").split(b"\0")] if data else []
 
 
-def parse_cgroup(data: bytes) -> str | None:
-    """Return the control group that the service manager uses; None when there is no such line.
+class ProcessGroups(NamedTuple):
+    """The control group that the service manager uses, and the one that limits processor time."""
+
+    unit: str | None
+    cpu: str | None
+
+
+def parse_cgroup(data: bytes) -> ProcessGroups:
+    """Return the groups of ``/proc/PID/cgroup``; None when there is no such line.
 
     Version 2 has one line ``0::PATH``; beside version 1 that one may be empty, and the named
     hierarchy ``systemd`` says where the process belongs (cgroups(7)).
@@ -186,8 +221,29 @@ def parse_cgroup(data: bytes) -> str | None:
     for line in data.splitlines():
         parts = line.split(b":", 2)
         if len(parts) == 3:
-            paths[parts[1]] = parts[2]
-    found = paths.get(b"name=systemd") or b"/"
+            for controller in parts[1].split(b","):
+                paths[controller] = parts[2]
+    if not paths:
+        return ProcessGroups(None, None)
     unified = paths.get(b"", b"/")
-    best = unified if unified != b"/" else found
-    return text_of(best) if paths else None
+    unit = unified if unified != b"/" else paths.get(b"name=systemd") or b"/"
+    return ProcessGroups(text_of(unit), text_of(paths.get(b"cpu", unified)))
+
+
+def parse_io(data: bytes) -> tuple[int, int]:
+    """Return bytes fetched from storage and caused to be written there; raises ParseError.
+
+    What was written to a file that was cut off again before it reached the disk is taken out.
+    """
+    words = dict(_IO.findall(data))
+    try:
+        read, written = int(words[b"read_bytes"]), int(words[b"write_bytes"])
+    except KeyError as error:
+        raise ParseError("/proc/PID/io", "expected read_bytes and write_bytes", data) from error
+    return read, max(0, written - int(words.get(b"cancelled_write_bytes", b"0")))
+
+
+def parse_login_uid(data: bytes) -> int | None:
+    """Return who logged in, None for nobody; raises ParseError."""
+    uid = counter_of(data.strip(), "/proc/PID/loginuid", "user")
+    return None if uid == NOBODY_LOGGED_IN else uid

@@ -10,11 +10,16 @@ import re
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError, counter_of, text_of
+from dunmist.computer.parsing import ParseError, counter_of, parse_number, parse_text, text_of
 from dunmist.computer.root import Root
 
 TIME_FIELDS = (
     "user", "nice", "system", "idle", "iowait", "irq", "softirq", "steal", "guest", "guest_nice",
+)  # fmt: skip
+# include/linux/interrupt.h
+SOFT_INTERRUPTS = (
+    "high", "timer", "network send", "network receive", "block", "poll", "tasklet", "scheduler",
+    "high-resolution timer", "read-copy update",
 )  # fmt: skip
 CPUFREQ = "sys/devices/system/cpu/cpu{}/cpufreq/{}"
 
@@ -23,13 +28,15 @@ class ProcessorTimes(msgspec.Struct, frozen=True):
     """One reading of ``/proc/stat``.
 
     ``times_clk`` maps the number of each online processor to its counters in the order of
-    ``TIME_FIELDS``; an older kernel has fewer of them. ``forks`` counts tasks created since boot.
+    ``TIME_FIELDS``; an older kernel has fewer of them. ``forks`` counts tasks created since boot,
+    ``soft_interrupts_by_kind`` follows ``SOFT_INTERRUPTS``.
     """
 
     times_clk: dict[int, list[int]]
     context_switches: int | None = None
     interrupts: int | None = None
     soft_interrupts: int | None = None
+    soft_interrupts_by_kind: list[int] = []
     forks: int | None = None
     runnable: int | None = None
     blocked: int | None = None
@@ -37,13 +44,19 @@ class ProcessorTimes(msgspec.Struct, frozen=True):
 
 
 class Processor(msgspec.Struct, frozen=True):
-    """Where one logical processor sits, and the bounds of its clock; None is 'not published'."""
+    """Where one logical processor sits, and its clock; None is 'not published'.
+
+    ``capacity`` is its strength against the strongest one's 1024 where cores are of several kinds.
+    """
 
     number: int
     core: int | None
     package: int | None
     min_khz: int | None
     max_khz: int | None
+    base_khz: int | None = None
+    governor: str | None = None
+    capacity: int | None = None
 
 
 _SCALARS = {
@@ -61,6 +74,7 @@ def parse_stat(data: bytes) -> ProcessorTimes:
     """Return the record of ``/proc/stat``; raises ParseError when no processor is in it."""
     times: dict[int, list[int]] = {}
     scalars: dict[str, int] = {}
+    kinds: list[int] = []
     for line in data.splitlines():
         fields = line.split(None, 11)
         if len(fields) < 2:
@@ -72,20 +86,16 @@ def parse_stat(data: bytes) -> ProcessorTimes:
                 times[number] = [counter_of(f, "/proc/stat", text_of(key)) for f in fields[1:11]]
         elif key in _SCALARS:
             scalars[_SCALARS[key]] = counter_of(fields[1], "/proc/stat", text_of(key))
+            if key == b"softirq":
+                kinds = [counter_of(f, "/proc/stat", "softirq") for f in fields[2:]]
     if not times or any(len(counters) < 4 for counters in times.values()):
         raise ParseError("/proc/stat", "expected a line of counters for each processor", data)
-    return ProcessorTimes(times_clk=times, **scalars)
+    return ProcessorTimes(times_clk=times, soft_interrupts_by_kind=kinds, **scalars)
 
 
 def parse_khz(data: bytes) -> int:
     """Return a clock in kHz from a cpufreq file; raises ParseError."""
     return counter_of(data.strip(), "cpufreq", "clock")
-
-
-def parse_number(data: bytes) -> int:
-    """Return the number in a topology file; raises ParseError. Unknown is published as -1."""
-    field = data.strip()
-    return -1 if field == b"-1" else counter_of(field, "topology", "number")
 
 
 def parse_model(data: bytes) -> tuple[str | None, float | None]:
@@ -98,20 +108,57 @@ def parse_model(data: bytes) -> tuple[str | None, float | None]:
     )
 
 
+def parse_processor_list(data: bytes) -> list[int]:
+    """Return the numbers of a list such as ``0-3,8``; raises ParseError."""
+    numbers: list[int] = []
+    for part in data.strip().split(b","):
+        match = re.match(rb"(\d{1,5})(?:-(\d{1,5}))?\Z", part)
+        if part and not match:
+            raise ParseError("processor list", "expected ranges", data)
+        if match:
+            numbers.extend(range(int(match[1]), int(match[2] or match[1]) + 1))
+    return numbers
+
+
+def read_offline(root: Root) -> list[int]:
+    """Return the processors that are present but switched off."""
+    found = root.parse(
+        "sys/devices/system/cpu/offline", parse_processor_list, "offline processors",
+        may_be_absent=True,
+    )  # fmt: skip
+    return found or []
+
+
 def read_processors(root: Root, numbers: list[int]) -> list[Processor]:
     """Return the place and the clock bounds of each logical processor."""
-    found = []
-    for number in numbers:
-        topology = f"sys/devices/system/cpu/cpu{number}/topology"
-        core = root.parse(f"{topology}/core_id", parse_number, "processor topology")
-        package = root.parse(f"{topology}/physical_package_id", parse_number, "processor topology")
-        bounds = [
-            root.parse(CPUFREQ.format(number, name), parse_khz, "clock frequency")
-            for name in ("cpuinfo_min_freq", "cpuinfo_max_freq")
-        ]
-        known = [None if place in (None, -1) else place for place in (core, package)]
-        found.append(Processor(number, known[0], known[1], bounds[0], bounds[1]))
-    return found
+    return [_read_processor(root, number) for number in numbers]
+
+
+def _read_processor(root: Root, number: int) -> Processor:
+    directory = f"sys/devices/system/cpu/cpu{number}"
+
+    def place(name: str) -> int | None:
+        found = root.parse(f"{directory}/topology/{name}", parse_number, "processor topology")
+        return None if found == -1 else found
+
+    def clock(name: str, *, may_be_absent: bool = False) -> int | None:
+        return root.parse(
+            CPUFREQ.format(number, name), parse_khz, "clock frequency", may_be_absent=may_be_absent
+        )
+
+    return Processor(
+        number,
+        place("core_id"),
+        place("physical_package_id"),
+        clock("cpuinfo_min_freq"),
+        clock("cpuinfo_max_freq"),
+        clock("base_frequency", may_be_absent=True),
+        root.parse(
+            CPUFREQ.format(number, "scaling_governor"), parse_text, "clock governor",
+            may_be_absent=True,
+        ),
+        root.parse(f"{directory}/cpu_capacity", parse_number, "capacity", may_be_absent=True),
+    )  # fmt: skip
 
 
 def read_clocks_khz(root: Root, numbers: list[int]) -> list[int | None]:

@@ -8,17 +8,17 @@ reading. What could not be read is counted by subject, never silently left out.
 
 import errno
 import os
-from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 from typing import Literal, NamedTuple, TypeVar
 
 from dunmist.computer.parsing import ParseError, text_of
 
-Reason = Literal["permission", "absent", "failed", "garbled"]
+Reason = Literal["permission", "absent", "failed", "garbled", "overflow"]
 Parsed = TypeVar("Parsed")
 
 CHUNK_BYTES = 1 << 16
+THINGS_MOST = 100_000
 GONE = (errno.ENOENT, errno.ESRCH)
 
 
@@ -55,12 +55,12 @@ def read_whole(descriptor: int) -> bytes:
 class Root:
     """A computer's proc, sys and etc below one directory.
 
-    ``unread`` counts what could not be read, by subject and reason.
+    ``unread`` holds what could not be read, by subject and reason, each thing once.
     """
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.unread: Counter[Unread] = Counter()
+        self.unread: dict[Unread, set[str]] = {}
         self._held: dict[str, int] = {}
 
     @property
@@ -72,9 +72,11 @@ class Root:
         """Return the path of a file below the root as text."""
         return f"{self.path}/{name}"
 
-    def note(self, subject: str, reason: Reason) -> None:
-        """Count one thing that could not be read."""
-        self.unread[Unread(subject, reason)] += 1
+    def note(self, subject: str, reason: Reason, thing: str = "") -> None:
+        """Remember one thing that could not be read; the same thing counts once."""
+        things = self.unread.setdefault(Unread(subject, reason), set())
+        if len(things) < THINGS_MOST:
+            things.add(thing)
 
     def read(self, name: str) -> bytes:
         """Return a file's bytes; raises OSError."""
@@ -106,28 +108,39 @@ class Root:
         *,
         again: bool = False,
         may_be_absent: bool = False,
+        may_be_silent: bool = False,
     ) -> Parsed | None:
         """Return a file's record, or None with the failure counted under the subject.
 
         ``again`` keeps the file open for the next time; ``may_be_absent`` is for what belongs to a
-        process, which may end between any two reads.
+        process, which may end between any two reads, and for what not every machine has;
+        ``may_be_silent`` is for a driver that answers with an error or a blank for 'unknown'.
         """
         try:
             return parser(self.read_again(name) if again else self.read(name))
         except OSError as error:
             reason = reason_of(error)
-            if not (may_be_absent and reason == "absent"):
-                self.note(subject, reason)
+            if not (may_be_silent or (may_be_absent and reason == "absent")):
+                self.note(subject, reason, name)
         except ParseError:
-            self.note(subject, "garbled")
+            if not may_be_silent:
+                self.note(subject, "garbled", name)
         return None
+
+    def listed(self, directory: str) -> list[str]:
+        """Return the names in a directory in order; raises OSError."""
+        return sorted(os.listdir(self.full(directory)))
 
     def names(self, directory: str) -> list[str]:
         """Return the names in a directory in order, an empty list when it cannot be listed."""
         try:
-            return sorted(os.listdir(self.full(directory)))
+            return self.listed(directory)
         except OSError:
             return []
+
+    def exists(self, name: str) -> bool:
+        """Whether there is a file or a directory of that name."""
+        return os.path.exists(self.full(name))  # noqa: PTH110 - called often
 
     def link(self, name: str) -> str | None:
         """Return the target of a symbolic link; None when it is absent; raises PermissionError."""

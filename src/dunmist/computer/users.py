@@ -1,24 +1,42 @@
 """Names of users: passwd(5). Only the local file is read; a directory service is never asked."""
 
+from typing import NamedTuple
+
 from dunmist.computer.parsing import text_of
 from dunmist.computer.root import Root
 
 
-def parse_passwd(data: bytes) -> dict[int, str]:
-    """Return the name of each user number; lines that are none are passed over."""
-    names: dict[int, str] = {}
+class User(NamedTuple):
+    """One line of passwd(5)."""
+
+    uid: int
+    name: str
+    home: str | None
+
+
+def parse_passwd(data: bytes) -> list[User]:
+    """Return the users; lines that are none are passed over."""
+    users = []
     for line in data.splitlines():
         fields = line.split(b":")
         if len(fields) >= 3 and fields[2].isdigit() and len(fields[2]) <= 10:
-            names.setdefault(int(fields[2]), text_of(fields[0]))
-    return names
+            home = text_of(fields[5]) if len(fields) > 5 and fields[5] else None
+            users.append(User(int(fields[2]), text_of(fields[0]), home))
+    return users
+
+
+def read_users(root: Root) -> list[User]:
+    """Return the users of the root's own passwd file."""
+    return root.parse("etc/passwd", parse_passwd, "names of users") or []
 
 
 class UserNames:
     """Names by user number, read once from the root's own passwd file."""
 
     def __init__(self, root: Root) -> None:
-        self._names = root.parse("etc/passwd", parse_passwd, "names of users") or {}
+        self._names: dict[int, str] = {}
+        for user in read_users(root):
+            self._names.setdefault(user.uid, user.name)
 
     def name(self, uid: int) -> str:
         """Return the user's name, or the number as text when the file does not know it."""

@@ -4,7 +4,7 @@ A tick that cannot be on time is late, one that would come after the next is due
 moves the ones after it.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from dunmist.sampling.clock import Clock
@@ -12,6 +12,7 @@ from dunmist.sampling.plan import Plan
 
 LATE_SHARE = 0.1  # of an interval: rates over it are still right, but it is no longer even
 LATE_LEAST_S = 0.01
+MEANWHILE_S = 1.0
 
 
 class Due(NamedTuple):
@@ -27,16 +28,27 @@ class Due(NamedTuple):
         return self.at_s - self.due_s > max(LATE_LEAST_S, LATE_SHARE * every_s)
 
 
-def pace(plan: Plan, clock: Clock) -> Iterator[Due]:
-    """Yield each tick at its time, seconds counted from the first; end early when told to."""
+def pace(plan: Plan, clock: Clock, meanwhile: Callable[[], None] | None = None) -> Iterator[Due]:
+    """Yield each tick at its time, seconds counted from the first; end early when told to.
+
+    ``meanwhile`` is called about once a second while a longer interval is waited out.
+    """
     start_s = clock.monotonic_s()
     number = missed = 0
     while number <= plan.intervals:
         due_s = number * plan.every_s
-        if not clock.sleep_until(start_s + due_s):
+        if not _wait(clock, start_s + due_s, meanwhile):
             return
         yield Due(number, due_s, clock.monotonic_s() - start_s, missed)
         reached = int((clock.monotonic_s() - start_s) / plan.every_s)
         following = max(number + 1, min(reached, plan.intervals))
         missed = following - number - 1
         number = following
+
+
+def _wait(clock: Clock, until_s: float, meanwhile: Callable[[], None] | None) -> bool:
+    while meanwhile and until_s - clock.monotonic_s() > 2 * MEANWHILE_S:
+        if not clock.sleep_until(clock.monotonic_s() + MEANWHILE_S):
+            return False
+        meanwhile()
+    return clock.sleep_until(until_s)

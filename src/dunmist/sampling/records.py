@@ -9,15 +9,26 @@ from typing import Literal
 import msgspec
 
 from dunmist.computer import (
+    DiskSample,
+    GraphicsSample,
+    GraphicsUse,
+    GroupSample,
+    LinkSample,
     LoadAverage,
+    PowerSupply,
+    ProcessDetail,
     ProcessFacts,
     ProcessorTimes,
     ProcessSample,
+    SocketFacts,
+    SocketSample,
     StallTotals,
     ThreadSample,
+    ThrottleSample,
 )
+from dunmist.sampling.exits import ExitSum
 
-What = Literal["gap", "asleep", "exit", "exec", "processors"]
+What = Literal["gap", "asleep", "clock-set", "exit", "exec", "processors"]
 
 
 class Process(msgspec.Struct, frozen=True, tag_field="kind", tag="process"):
@@ -28,10 +39,19 @@ class Process(msgspec.Struct, frozen=True, tag_field="kind", tag="process"):
     facts: ProcessFacts
 
 
+class Socket(msgspec.Struct, frozen=True, tag_field="kind", tag="socket"):
+    """A socket seen for the first time; ``id`` is what later records call it."""
+
+    id: int
+    tick: int
+    facts: SocketFacts
+
+
 class Event(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", tag="event"):
     """Something that happened before or at a tick.
 
-    ``gap``: ``count`` ticks were missed. ``asleep``: the computer slept for ``seconds``. ``exit``:
+    ``gap``: ``count`` ticks were missed. ``asleep``: the computer slept for ``seconds``.
+    ``clock-set``: the wall clock jumped by ``seconds``, which no interval depends on. ``exit``:
     ``processes`` were no longer there. ``exec``: ``processes`` holds one that is now ``facts``.
     ``processors``: ``count`` logical processors are online from here on.
     """
@@ -44,12 +64,15 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", t
     facts: ProcessFacts | None = None
 
 
-class Tick(msgspec.Struct, frozen=True, tag_field="kind", tag="tick"):
+class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", tag="tick"):
     """One round of reading.
 
     ``due_s`` and ``at_s`` count from the first tick; ``took_s`` is how long reading took.
-    ``memory`` and ``paging`` carry the kernel's own words. ``processes`` holds only those whose
-    line changed since the tick before. ``own_cpu_s`` and ``own_rss_bytes`` are the sampler's.
+    ``memory``, ``paging``, ``tcp`` and ``interrupts`` carry the kernel's own words, ``zram_bytes``
+    is memory held by compressed swap. ``processes``, ``disks``, ``links``, ``tcp``, ``sensors``,
+    ``throttles``, ``interrupts`` and ``sockets`` hold only what changed since it was read before.
+    ``sensors`` are pairs of the place in the header's list and the raw reading, None for no
+    reading. ``own_cpu_s`` and ``own_rss_bytes`` are the sampler's.
     """
 
     n: int
@@ -69,3 +92,18 @@ class Tick(msgspec.Struct, frozen=True, tag_field="kind", tag="tick"):
     threads: list[ThreadSample]
     own_cpu_s: float
     own_rss_bytes: int | None
+    details: list[ProcessDetail] = []
+    exits: list[ExitSum] = []
+    disks: list[DiskSample] = []
+    links: list[LinkSample] = []
+    tcp: dict[str, int] = {}
+    sockets: list[SocketSample] = []
+    sockets_ended: list[int] = []
+    sensors: list[tuple[int, int | None]] = []
+    throttles: list[ThrottleSample] = []
+    supplies: list[PowerSupply] = []
+    graphics: list[GraphicsSample] = []
+    graphics_use: list[GraphicsUse] = []
+    groups: list[GroupSample] = []
+    interrupts: dict[str, int] = {}
+    zram_bytes: int | None = None

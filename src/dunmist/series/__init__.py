@@ -8,5 +8,13 @@ imported by those who need them.
 from dunmist.series.load import Series, load_series
 from dunmist.series.machine import MachineSeries
 from dunmist.series.processes import ProcessSeries
+from dunmist.series.sensors import corrections_file, load_corrections
 
-__all__ = ["MachineSeries", "ProcessSeries", "Series", "load_series"]
+__all__ = [
+    "MachineSeries",
+    "ProcessSeries",
+    "Series",
+    "corrections_file",
+    "load_corrections",
+    "load_series",
+]

@@ -1,27 +1,28 @@
 """Processes and applications over the intervals of a capture.
 
 A capture has a sample of a process only where its line changed, so the difference to the sample
-before it belongs to the interval that ends at its tick. Time of children that a process waited for,
-less what those children were seen to use themselves, is time of short-lived ones: it goes to the
-application that started them.
+before it belongs to the interval that ends at its tick. What ended between two ticks is in
+``short_lived``.
 """
 
 from array import array
 from collections import defaultdict
+from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
 
 from dunmist.applications import Grouping
-from dunmist.computer import ProcessSample
-from dunmist.sampling import Tick
+from dunmist.computer import ProcessDetail, ProcessSample
+from dunmist.sampling import ExitSum, Tick
 from dunmist.series.rates import Floats, Ints
+from dunmist.series.short_lived import children_use, exit_use
 
 NS_PER_S = 1e9
 COLUMNS = (
     "tick", "process", "own_clk", "children_clk", "major_faults", "rss_pages", "shared_pages",
-    "delay_ns", "nice",
+    "delay_ns", "nice", "read_bytes", "write_bytes", "io_delay_clk",
 )  # fmt: skip
 UNKNOWN = -1
 # a process is looked at as a candidate for one full processor from this mean use on
@@ -37,15 +38,23 @@ class ProcessSeries:
     ``cores`` is what an application's own processes used, ``short_lived_cores`` what children that
     were never or only partly seen used; both in logical processors, shape (intervals, apps).
     ``waiting`` is run-queue delay per second of time: the mean number of its tasks that waited for
-    a processor. ``rss_bytes`` and ``private_bytes`` have shape (ticks, apps). ``low_priority`` is
+    a processor; ``io_waiting`` the same for storage. ``read_bytes_per_s`` and
+    ``write_bytes_per_s`` are traffic with storage. ``unclaimed_cores`` is what ended without an
+    ancestor that was seen, shape (intervals,). ``rss_bytes`` and ``private_bytes`` have shape (ticks, apps). ``low_priority`` is
     the share of its time an application spent at a raised nice value. ``one_core`` maps an identity
     to the share of each interval in which its busiest thread ran, for programs with one such.
+    ``details`` holds the first and the newest of each identity, ``short_lived_programs`` how many
+    of which name each application started that were never seen.
     """
 
     grouping: Grouping
     cores: Floats
     short_lived_cores: Floats
+    unclaimed_cores: Floats
     waiting: Floats
+    io_waiting: Floats
+    read_bytes_per_s: Floats
+    write_bytes_per_s: Floats
     major_faults_per_s: Floats
     rss_bytes: Floats
     private_bytes: Floats
@@ -53,6 +62,8 @@ class ProcessSeries:
     process_cpu_s: Floats
     process_cores: dict[int, Floats]
     one_core: dict[int, Floats]
+    details: dict[int, tuple[ProcessDetail, ProcessDetail]]
+    short_lived_programs: dict[int, dict[str, int]]
     last: dict[int, ProcessSample]
     first_tick: dict[int, int]
     ended_tick: dict[int, int]
@@ -69,6 +80,8 @@ class Collector:
     def __init__(self, clock_ticks_per_s: int) -> None:
         self.clock_ticks_per_s = clock_ticks_per_s
         self.columns = {name: array("q") for name in COLUMNS}
+        self.exits: list[tuple[int, ExitSum]] = []
+        self.details: dict[int, tuple[ProcessDetail, ProcessDetail]] = {}
         self.threads: dict[tuple[int, int], list[tuple[int, int, int]]] = defaultdict(list)
         self.last: dict[int, ProcessSample] = {}
         self.first_tick: dict[int, int] = {}
@@ -87,10 +100,17 @@ class Collector:
             columns["shared_pages"].append(sample.shared_pages or 0)
             columns["delay_ns"].append(_or_unknown(sample.delay_ns))
             columns["nice"].append(sample.nice)
+            columns["read_bytes"].append(_or_unknown(sample.read_bytes))
+            columns["write_bytes"].append(_or_unknown(sample.write_bytes))
+            columns["io_delay_clk"].append(sample.io_delay_clk)
             self.last[sample.process] = sample
         for thread in tick.threads:
             readings = self.threads[thread.process, thread.tid]
             readings.append((row, thread.run_ns, thread.delay_ns))
+        self.exits += [(row, one) for one in tick.exits]
+        for detail in tick.details:
+            first, _ = self.details.get(detail.process, (detail, detail))
+            self.details[detail.process] = (first, detail)
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,6 +123,9 @@ class _Steps:
     children_s: Floats
     major_faults: Floats
     delay_s: Floats
+    io_delay_s: Floats
+    read_bytes: Floats
+    write_bytes: Floats
     nice: Ints
 
 
@@ -111,8 +134,14 @@ def process_series(
     grouping: Grouping,
     interval_s: Floats,
     page_bytes: int,
+    *,
+    heard_exits: bool,
 ) -> ProcessSeries:
-    """Return the series of all processes and applications of a capture."""
+    """Return the series of all processes and applications of a capture.
+
+    ``heard_exits`` says that the kernel announced every task that ended, so that the parents'
+    counters of children are not needed.
+    """
     table = _sorted(collected)
     steps = _steps(table, collected)
     intervals, apps = len(interval_s), len(grouping.applications)
@@ -136,12 +165,20 @@ def process_series(
         for identity in candidates
     }
     waiting, one_core = _threads(collected, steps, process_cores, interval_s)
+    if heard_exits:
+        late = exit_use(collected, grouping, interval_s)
+    else:
+        late = children_use(_children(steps), collected, grouping, interval_s)
     held = _Held(table, collected, of, (intervals + 1, apps))
     return ProcessSeries(
         grouping=grouping,
-        cores=cores,
-        short_lived_cores=_short_lived(steps, collected, grouping, interval_s),
+        cores=cores + late.own_cores,
+        short_lived_cores=late.short_lived_cores,
+        unclaimed_cores=late.unclaimed_cores,
         waiting=spread(waiting),
+        io_waiting=spread(steps.io_delay_s),
+        read_bytes_per_s=spread(steps.read_bytes) + late.read_bytes_per_s,
+        write_bytes_per_s=spread(steps.write_bytes) + late.write_bytes_per_s,
         major_faults_per_s=spread(steps.major_faults),
         rss_bytes=held.over_ticks(table["rss_pages"]) * page_bytes,
         private_bytes=held.over_ticks(np.maximum(table["rss_pages"] - table["shared_pages"], 0))
@@ -150,6 +187,8 @@ def process_series(
         process_cpu_s=per_process,
         process_cores=process_cores,
         one_core=one_core,
+        details=collected.details,
+        short_lived_programs=late.programs,
         last=collected.last,
         first_tick=collected.first_tick,
         ended_tick=collected.ended_tick,
@@ -192,6 +231,9 @@ def _steps(table: dict[str, Ints], collected: Collector) -> _Steps:
         children_s=grown("children_clk")[kept] / collected.clock_ticks_per_s,
         major_faults=grown("major_faults")[kept],
         delay_s=grown("delay_ns")[kept] / NS_PER_S,
+        io_delay_s=grown("io_delay_clk")[kept] / collected.clock_ticks_per_s,
+        read_bytes=grown("read_bytes")[kept],
+        write_bytes=grown("write_bytes")[kept],
         nice=table["nice"][kept],
     )
 
@@ -234,43 +276,10 @@ def _threads(
     return waiting, one_core
 
 
-def _short_lived(
-    steps: _Steps, collected: Collector, grouping: Grouping, interval_s: Floats
-) -> Floats:
-    """Return cores used by children not seen to use them, by the application that waited for them.
-
-    A parent's counter grows by a child's whole use when the child is waited for. What that child
-    was last seen to have used was counted already; the difference was not.
-    """
-    cumulated: dict[int, Floats] = {}
-    for row, process, seconds in zip(steps.row, steps.process, steps.children_s, strict=True):
-        if seconds > 0:
-            growth = cumulated.setdefault(int(process), np.zeros(len(interval_s)))
-            growth[row] += seconds
-    for identity, tick in collected.ended_tick.items():
-        reaper = _reaper(identity, tick, grouping, collected.ended_tick)
-        if reaper in cumulated and 0 < tick <= len(interval_s) and identity in collected.last:
-            seen_s = _whole_use_s(collected.last[identity], collected.clock_ticks_per_s)
-            cumulated[reaper][tick - 1] -= seen_s
-    total = np.zeros((len(interval_s), len(grouping.applications)))
-    for identity, growth in cumulated.items():
-        # a child may be missed at one tick and its parent's counter seen at the next
-        surplus = np.maximum.accumulate(np.maximum(np.cumsum(growth), 0.0))
-        total[:, grouping.application_of[identity]] += np.diff(surplus, prepend=0.0)
-    cores: Floats = total / interval_s[:, None]
-    return cores
-
-
-def _whole_use_s(sample: ProcessSample, clk_per_s: int) -> float:
-    own_clk = sample.user_clk + sample.system_clk
-    return (own_clk + sample.children_user_clk + sample.children_system_clk) / clk_per_s
-
-
-def _reaper(identity: int, tick: int, grouping: Grouping, ended_tick: dict[int, int]) -> int | None:
-    parent = grouping.parent(identity)
-    while parent is not None and ended_tick.get(parent, tick + 1) <= tick:
-        parent = grouping.parent(parent)
-    return parent
+def _children(steps: _Steps) -> Iterator[tuple[int, int, float]]:
+    """Yield interval, parent and seconds for each growth of the time of waited-for children."""
+    for place in np.flatnonzero(steps.children_s > 0):
+        yield int(steps.row[place]), int(steps.process[place]), float(steps.children_s[place])
 
 
 class _Held:

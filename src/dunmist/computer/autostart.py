@@ -1,0 +1,141 @@
+"""What starts by itself besides services: desktop entries and cron jobs.
+
+Sources: freedesktop.org's Desktop Application Autostart Specification and Desktop Entry
+Specification, crontab(5). A user's entry of the same file name takes the place of the system's;
+``Hidden=true`` in it switches the entry off.
+"""
+
+import re
+from collections.abc import Iterator
+from typing import Literal, NamedTuple
+
+import msgspec
+
+from dunmist.computer.parsing import text_of
+from dunmist.computer.root import Root, reason_of
+
+SUBJECT = "autostart entries"
+JOBS = "cron jobs"
+SYSTEM_ENTRIES = "etc/xdg/autostart"
+PERIODIC = ("hourly", "daily", "weekly", "monthly")
+USER_JOBS = ("var/spool/cron/crontabs", "var/spool/cron")
+_KEY = re.compile(rb"^(Name|Exec|Hidden|OnlyShowIn|X-GNOME-Autostart-enabled)\s*=\s*(.*?)\s*$",
+                  re.M)  # fmt: skip
+_ENTRY = re.compile(rb"^\[Desktop Entry\]\s*$(.*?)(?=^\[|\Z)", re.M | re.S)
+_JOB = re.compile(rb"^\s*(@\w+|(?:[\d*/,\-A-Za-z]+\s+){4}[\d*/,\-A-Za-z]+)\s+(.+?)\s*$")
+_SETTING = re.compile(rb"^\s*[A-Za-z_]\w*\s*=")
+
+
+class StartEntry(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One thing that starts by itself. ``user`` None means for everybody.
+
+    ``when`` is ``login`` for a desktop entry, else the schedule of a job as crontab(5) has it.
+    """
+
+    kind: Literal["desktop", "cron"]
+    name: str
+    command: str
+    when: str
+    file: str
+    user: str | None = None
+    enabled: bool = True
+
+
+class Home(NamedTuple):
+    """A person's name and home directory, from passwd(5)."""
+
+    user: str
+    directory: str
+
+
+def parse_desktop_entry(data: bytes) -> dict[str, str]:
+    """Return the keys that matter of a desktop entry, an empty dict when it is none."""
+    entry = _ENTRY.search(data)
+    if not entry:
+        return {}
+    return {text_of(key): text_of(value) for key, value in reversed(_KEY.findall(entry[1]))}
+
+
+def parse_crontab(data: bytes, *, names_user: bool) -> Iterator[tuple[str, str | None, str]]:
+    """Yield schedule, user and command of each job; the system's own tables name the user."""
+    for line in data.splitlines():
+        match = _JOB.match(line)
+        if line.lstrip().startswith(b"#") or _SETTING.match(line) or not match:
+            continue
+        schedule, rest = b" ".join(match[1].split()), match[2]
+        user = None
+        if names_user:
+            who, _, rest = rest.partition(b" ")
+            user = text_of(who)
+        if rest.strip():
+            yield text_of(schedule), user, text_of(rest.strip())
+
+
+def read_autostart(root: Root, homes: list[Home]) -> list[StartEntry]:
+    """Return the desktop entries of the system and of each home, and all cron jobs."""
+    return [*_desktop_entries(root, homes), *_jobs(root)]
+
+
+def _desktop_entries(root: Root, homes: list[Home]) -> Iterator[StartEntry]:
+    for name in _entry_files(root, SYSTEM_ENTRIES):
+        yield from _desktop_entry(root, f"{SYSTEM_ENTRIES}/{name}", None)
+    for home in homes:
+        directory = f"{home.directory.strip('/')}/.config/autostart"
+        for name in _entry_files(root, directory):
+            yield from _desktop_entry(root, f"{directory}/{name}", home.user)
+
+
+def _entry_files(root: Root, directory: str) -> list[str]:
+    return [name for name in _listed(root, directory, SUBJECT) if name.endswith(".desktop")]
+
+
+def _desktop_entry(root: Root, path: str, user: str | None) -> Iterator[StartEntry]:
+    keys = root.parse(path, parse_desktop_entry, SUBJECT)
+    if keys and (keys.get("Exec") or keys.get("Hidden")):
+        off = "true" in keys.get("Hidden", "").lower()
+        off = off or keys.get("X-GNOME-Autostart-enabled", "").lower() == "false"
+        yield StartEntry(
+            kind="desktop",
+            name=keys.get("Name") or path.rpartition("/")[2].removesuffix(".desktop"),
+            command=keys.get("Exec", ""),
+            when="login",
+            file=f"/{path}",
+            user=user,
+            enabled=not off,
+        )
+
+
+def _jobs(root: Root) -> Iterator[StartEntry]:
+    tables = [("etc/crontab", True)]
+    tables += [(f"etc/cron.d/{name}", True) for name in _listed(root, "etc/cron.d", JOBS)]
+    for directory in USER_JOBS:
+        tables += [
+            (f"{directory}/{name}", False)
+            for name in _listed(root, directory, JOBS)
+            if name != "crontabs"
+        ]
+    for path, names_user in tables:
+        data = root.parse(path, bytes, JOBS, may_be_absent=True) or b""
+        owner = None if names_user else path.rpartition("/")[2]
+        for schedule, user, command in parse_crontab(data, names_user=names_user):
+            yield StartEntry("cron", _program_of(command), command, schedule, f"/{path}",
+                             user or owner)  # fmt: skip
+    for period in PERIODIC:
+        for name in _listed(root, f"etc/cron.{period}", JOBS):
+            if not name.startswith("."):
+                path = f"/etc/cron.{period}/{name}"
+                yield StartEntry("cron", name, path, f"@{period}", path, "root")
+
+
+def _program_of(command: str) -> str:
+    word = command.split()[0] if command.split() else command
+    return word.rpartition("/")[2] or word
+
+
+def _listed(root: Root, directory: str, subject: str) -> list[str]:
+    try:
+        return root.listed(directory)
+    except OSError as error:
+        if reason_of(error) != "absent":
+            root.note(subject, reason_of(error), directory)
+        return []

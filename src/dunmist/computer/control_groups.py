@@ -1,0 +1,116 @@
+"""Control groups: processor time under a quota, and the stalls of each group.
+
+Sources: ``Documentation/admin-guide/cgroup-v2.rst`` (cpu.stat, cpu.max, *.pressure),
+``Documentation/scheduler/sched-bwc.rst`` for version 1 (cpu.stat, cpu.cfs_quota_us), cgroups(7).
+A group that reached its quota is *quota-limited*; heat has nothing to do with it.
+"""
+
+import re
+
+import msgspec
+
+from dunmist.computer.parsing import ParseError, counter_of, parse_number, text_of
+from dunmist.computer.pressure import parse_pressure
+from dunmist.computer.root import Root
+
+SUBJECT = "control groups"
+V1_CPU = ("sys/fs/cgroup/cpu", "sys/fs/cgroup/cpu,cpuacct")
+V2_ROOTS = ("sys/fs/cgroup", "sys/fs/cgroup/unified")
+STALLS = ("cpu", "memory", "io")
+_STAT = re.compile(rb"^(\w{1,40}) (\d{1,20})$", re.M)
+
+
+class GroupSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """One group at one tick.
+
+    ``quota_cores`` is what it may use in logical processors, None without a limit. ``periods`` and
+    ``limited_periods`` count the quota's periods and those in which it ran out; ``limited_us`` is
+    how long its tasks were kept from running. ``stalls_us`` is time in which some task of the group
+    waited, by resource; empty in version 1.
+    """
+
+    path: str
+    quota_cores: float | None
+    usage_us: int | None
+    periods: int | None
+    limited_periods: int | None
+    limited_us: int | None
+    stalls_us: dict[str, int]
+
+
+def parse_cpu_stat(data: bytes) -> dict[str, int]:
+    """Return the words of ``cpu.stat``; raises ParseError."""
+    words = {text_of(word): int(value) for word, value in _STAT.findall(data)}
+    if not words:
+        raise ParseError("cpu.stat", "expected words with numbers", data)
+    return words
+
+
+def parse_cpu_max(data: bytes) -> float | None:
+    """Return the quota of ``cpu.max`` in logical processors, None for 'max'; raises ParseError."""
+    fields = data.split()
+    if len(fields) != 2:
+        raise ParseError("cpu.max", "expected quota and period", data)
+    if fields[0] == b"max":
+        return None
+    quota = counter_of(fields[0], "cpu.max", "quota")
+    return quota / max(counter_of(fields[1], "cpu.max", "period"), 1)
+
+
+class ControlGroups:
+    """Finds where groups are mounted below a root, and reads single ones."""
+
+    def __init__(self, root: Root) -> None:
+        self._root = root
+        self._v2 = next(
+            (one for one in V2_ROOTS if root.exists(f"{one}/cgroup.controllers")), None
+        )
+        self._v1 = next((one for one in V1_CPU if root.exists(f"{one}/cpu.shares")), None)
+        if self._v2 is None and self._v1 is None:
+            root.note(SUBJECT, "absent")
+
+    def quota_cores(self, path: str) -> float | None:
+        """Return the quota of a group in logical processors, None without a limit."""
+        if self._v1 is not None:
+            base = f"{self._v1}{path}"
+            quota = self._number(f"{base}/cpu.cfs_quota_us")
+            period = self._number(f"{base}/cpu.cfs_period_us")
+            return quota / period if quota and quota > 0 and period else None
+        found = self._root.parse(
+            f"{self._v2}{path}/cpu.max", parse_cpu_max, SUBJECT, may_be_silent=True
+        )
+        return found
+
+    def read(self, path: str, quota_cores: float | None) -> GroupSample | None:
+        """Return one group's counters, None when it is gone."""
+        base = f"{self._v1 or self._v2}{path}"
+        words = self._root.parse(f"{base}/cpu.stat", parse_cpu_stat, SUBJECT, may_be_silent=True)
+        if words is None:
+            return None
+        limited = words.get("throttled_usec")
+        if limited is None and "throttled_time" in words:
+            limited = words["throttled_time"] // 1000
+        return GroupSample(
+            path,
+            quota_cores,
+            words.get("usage_usec"),
+            words.get("nr_periods"),
+            words.get("nr_throttled"),
+            limited,
+            self._stalls(path),
+        )
+
+    def _stalls(self, path: str) -> dict[str, int]:
+        found: dict[str, int] = {}
+        if self._v2 is None:
+            return found
+        for resource in STALLS:
+            totals = self._root.parse(
+                f"{self._v2}{path}/{resource}.pressure", parse_pressure, SUBJECT, may_be_silent=True
+            )
+            if totals and totals.some_us is not None:
+                found[resource] = totals.some_us
+        return found
+
+    def _number(self, name: str) -> int | None:
+        return self._root.parse(name, parse_number, SUBJECT, may_be_silent=True)

@@ -1,0 +1,138 @@
+"""Disks: what each moved and how long it took, and what kind of disk it is.
+
+Sources: ``Documentation/admin-guide/iostats.rst`` and ``Documentation/ABI/stable/sysfs-block``. A
+sector is always 512 bytes here, whatever the disk's own sectors are. A partition or a mapped device
+(encryption, volumes, arrays) is counted a second time at the disk below it: ``disk_below`` says
+which disks those are.
+"""
+
+import re
+
+import msgspec
+
+from dunmist.computer.parsing import ParseError, counter_of, parse_number, parse_text, text_of
+from dunmist.computer.root import Root
+
+SUBJECT = "disks"
+SECTOR_BYTES = 512
+# no disk behind them, or one that is counted below: see Documentation/admin-guide/devices.txt
+PSEUDO = re.compile(r"(?:loop|ram|zram|fd|sr|nbd)\d")
+
+
+class DiskSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """Counters of one disk since it was attached, written only when they changed.
+
+    ``*_ms`` is time requests took, summed over them; ``busy_ms`` is time in which any was under
+    way; ``queued_ms`` grows by the number of requests under way each millisecond. ``in_flight`` is
+    a level, not a counter. Flush and discard counters are None on older kernels.
+    """
+
+    name: str
+    reads: int
+    read_sectors: int
+    read_ms: int
+    writes: int
+    written_sectors: int
+    write_ms: int
+    in_flight: int
+    busy_ms: int
+    queued_ms: int
+    discards: int | None = None
+    discard_ms: int | None = None
+    flushes: int | None = None
+    flush_ms: int | None = None
+
+
+class Disk(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a block device is; ``disks_below`` are those that hold a mapped device."""
+
+    name: str
+    size_bytes: int | None = None
+    spins: bool | None = None
+    removable: bool | None = None
+    model: str | None = None
+    scheduler: str | None = None
+    queue_depth: int | None = None
+    partitions: list[str] = []
+    disks_below: list[str] = []
+    mapped_name: str | None = None
+
+
+def parse_diskstats(data: bytes) -> list[DiskSample]:
+    """Return the counters of every block device, partitions too; raises ParseError."""
+    samples = []
+    for line in data.splitlines():
+        fields = line.split()
+        if len(fields) < 14:
+            raise ParseError("/proc/diskstats", "expected 14 or more fields", line)
+        count = [counter_of(field, "/proc/diskstats", text_of(fields[2])) for field in fields[3:]]
+        more: list[int | None] = [None, None, None, None]
+        if len(count) >= 15:
+            more[0:2] = [count[11], count[14]]
+        if len(count) >= 17:
+            more[2:4] = [count[15], count[16]]
+        samples.append(
+            DiskSample(
+                text_of(fields[2]), count[0], count[2], count[3], count[4], count[6], count[7],
+                count[8], count[9], count[10], *more,
+            )
+        )  # fmt: skip
+    return samples
+
+
+def parse_scheduler(data: bytes) -> str:
+    """Return the scheduler in use, which stands in brackets; raises ParseError."""
+    match = re.search(rb"\[([\w-]+)\]", data)
+    if match:
+        return text_of(match[1])
+    word = data.strip()
+    if not word or b" " in word:
+        raise ParseError("queue/scheduler", "expected one in brackets", data)
+    return text_of(word)
+
+
+def read_disks(root: Root) -> list[Disk]:
+    """Return every block device with something behind it, mapped devices too."""
+    return [
+        _read_disk(root, name)
+        for name in root.names("sys/block")
+        if not PSEUDO.match(name) and _size_bytes(root, name)
+    ]
+
+
+def is_disk(name: str) -> bool:
+    """Whether a block device of ``/proc/diskstats`` may be a disk by its name."""
+    return not PSEUDO.match(name)
+
+
+def _size_bytes(root: Root, name: str) -> int | None:
+    sectors = root.parse(f"sys/block/{name}/size", parse_number, SUBJECT)
+    return None if sectors is None else sectors * SECTOR_BYTES
+
+
+def _read_disk(root: Root, name: str) -> Disk:
+    directory = f"sys/block/{name}"
+
+    def number(file: str) -> int | None:
+        return root.parse(f"{directory}/{file}", parse_number, SUBJECT, may_be_absent=True)
+
+    def text(file: str) -> str | None:
+        return root.parse(f"{directory}/{file}", parse_text, SUBJECT, may_be_absent=True)
+
+    spins, removable = number("queue/rotational"), number("removable")
+    return Disk(
+        name=name,
+        size_bytes=_size_bytes(root, name),
+        spins=None if spins is None else bool(spins),
+        removable=None if removable is None else bool(removable),
+        model=text("device/model") or text("device/name"),
+        scheduler=root.parse(
+            f"{directory}/queue/scheduler", parse_scheduler, SUBJECT, may_be_absent=True
+        ),
+        queue_depth=number("device/queue_depth") or number("queue/nr_requests"),
+        partitions=[
+            one for one in root.names(directory) if root.exists(f"{directory}/{one}/partition")
+        ],
+        disks_below=root.names(f"{directory}/slaves"),
+        mapped_name=text("dm/name"),
+    )

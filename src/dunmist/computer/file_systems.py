@@ -1,0 +1,174 @@
+"""File systems: where each is mounted, its type, size and what is left.
+
+Sources: proc_pid_mountinfo(5), statvfs(3). Pseudo file systems hold nothing and are left out. A
+file system on another computer may not answer for hours, and a process that asked it cannot be
+ended meanwhile: it is asked by a child process with a deadline, which is then left to itself.
+"""
+
+import os
+import re
+from collections.abc import Iterator
+from typing import NamedTuple
+
+import msgspec
+
+from dunmist.computer.parsing import ParseError, text_of
+from dunmist.computer.root import Root, reason_of
+
+SUBJECT = "file systems"
+DEADLINE_S = 2.0
+# types without storage of their own (Documentation/filesystems/)
+PSEUDO = frozenset(
+    (
+        "proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "securityfs", "debugfs",
+        "tracefs", "configfs", "pstore", "bpf", "mqueue", "hugetlbfs", "autofs", "binfmt_misc",
+        "efivarfs", "fusectl", "rpc_pipefs", "nsfs", "selinuxfs", "ramfs", "squashfs",
+    )
+)  # fmt: skip
+KERNEL_TREES = ("/proc/", "/sys/")
+# types that may wait for another computer or another program
+DISTANT = re.compile(r"(?:nfs|nfs4|cifs|smb3|smbfs|9p|ceph|afs|ncpfs|fuse(?:\..*)?|glusterfs)\Z")
+_ESCAPED = re.compile(rb"\\([0-7]{3})")
+_ASK = (
+    "import os,sys\nv=os.statvfs(sys.argv[1])\n"
+    "print(v.f_frsize,v.f_blocks,v.f_bfree,v.f_bavail,v.f_files,v.f_ffree)"
+)
+
+
+class Mount(NamedTuple):
+    """One line of mountinfo. ``device`` is the number of the file system."""
+
+    device: str
+    point: str
+    kind: str
+    source: str
+    read_only: bool
+
+
+class FileSystem(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One mounted file system. Sizes are None when it did not answer.
+
+    ``available_bytes`` is what ordinary users may still write; ``inodes`` is 0 where the type has
+    no fixed number of them.
+    """
+
+    point: str
+    kind: str
+    source: str
+    read_only: bool
+    size_bytes: int | None = None
+    free_bytes: int | None = None
+    available_bytes: int | None = None
+    inodes: int | None = None
+    inodes_free: int | None = None
+
+
+def parse_mountinfo(data: bytes) -> list[Mount]:
+    """Return the mounts; raises ParseError."""
+    mounts = []
+    for line in data.splitlines():
+        head, found, tail = line.partition(b" - ")
+        before, after = head.split(b" "), tail.split(b" ")
+        if not found or len(before) < 6 or len(after) < 2:
+            raise ParseError("/proc/self/mountinfo", "expected ten fields", line)
+        options = before[5].split(b",") + (after[2].split(b",") if len(after) > 2 else [])
+        mounts.append(
+            Mount(
+                device=text_of(before[2]),
+                point=_unescaped(before[4]),
+                kind=text_of(after[0]),
+                source=_unescaped(after[1]),
+                read_only=b"ro" in options,
+            )
+        )
+    return mounts
+
+
+def _unescaped(field: bytes) -> str:
+    return text_of(_ESCAPED.sub(lambda match: bytes([int(match[1], 8) & 0xFF]), field))
+
+
+def read_file_systems(root: Root) -> list[FileSystem]:
+    """Return each file system once, at the mount point nearest to the root."""
+    mounts = root.parse("proc/self/mountinfo", parse_mountinfo, SUBJECT)
+    if mounts is None:
+        mounts = root.parse("proc/1/mountinfo", parse_mountinfo, SUBJECT) or []
+    return [_measured(root, mount) for mount in _shown(mounts)]
+
+
+def _shown(mounts: list[Mount]) -> Iterator[Mount]:
+    # what is mounted later hides what was mounted on the same point before
+    on_top = {mount.point: mount for mount in mounts}
+    nearest: dict[str, Mount] = {}
+    for mount in on_top.values():
+        if mount.kind in PSEUDO or mount.point.startswith(KERNEL_TREES):
+            continue
+        other = nearest.get(mount.device)
+        if other is None or len(mount.point) < len(other.point):
+            nearest[mount.device] = mount
+    yield from nearest.values()
+
+
+def _measured(root: Root, mount: Mount) -> FileSystem:
+    sizes = _sizes(root, mount)
+    if sizes is None or sizes[0] <= 0:
+        return FileSystem(mount.point, mount.kind, mount.source, mount.read_only)
+    unit, blocks, free, available, inodes, inodes_free = sizes
+    return FileSystem(
+        point=mount.point,
+        kind=mount.kind,
+        source=mount.source,
+        read_only=mount.read_only,
+        size_bytes=blocks * unit,
+        free_bytes=free * unit,
+        available_bytes=available * unit,
+        inodes=inodes,
+        inodes_free=inodes_free,
+    )
+
+
+def _sizes(root: Root, mount: Mount) -> list[int] | None:
+    if not root.is_this_computer:
+        # a copy cannot be asked; a model computer publishes what statvfs(3) would answer
+        name = mount.point.strip("/").replace("/", "-") or "root"
+        return root.parse(f"statvfs/{name}", parse_sizes, SUBJECT)
+    try:
+        if DISTANT.match(mount.kind):
+            return parse_sizes(_ask_in_child(mount.point))
+        found = os.statvfs(mount.point)
+    except OSError as error:
+        root.note(SUBJECT, reason_of(error), mount.point)
+        return None
+    except ParseError:
+        root.note("file systems that do not answer", "failed", mount.point)
+        return None
+    return [found.f_frsize, found.f_blocks, found.f_bfree, found.f_bavail, found.f_files,
+            found.f_ffree]  # fmt: skip
+
+
+def parse_sizes(data: bytes) -> list[int]:
+    """Return unit, blocks, free, available, inodes and free inodes; raises ParseError."""
+    fields = data.split()
+    if len(fields) != 6 or not all(field.isdigit() and len(field) <= 20 for field in fields):
+        raise ParseError("statvfs", "expected six numbers", data)
+    return [int(field) for field in fields]
+
+
+def _ask_in_child(point: str) -> bytes:
+    import subprocess
+    import sys
+
+    child = subprocess.Popen(
+        [sys.executable, "-I", "-S", "-c", _ASK, point],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+    )
+    try:
+        return child.communicate(timeout=DEADLINE_S)[0]
+    except subprocess.TimeoutExpired:
+        child.kill()
+        # it may not die before the file system answers, so nobody waits for it
+        child.returncode = 0
+        return b""

@@ -1,0 +1,63 @@
+"""What a computer consists of besides processors: read once, before the first tick."""
+
+import re
+
+import msgspec
+
+from dunmist.computer.disks import Disk, read_disks
+from dunmist.computer.firmware import Firmware, read_firmware
+from dunmist.computer.graphics import GraphicsCard, read_graphics_cards
+from dunmist.computer.links import Link, read_links
+from dunmist.computer.parsing import parse_text
+from dunmist.computer.processors import read_offline
+from dunmist.computer.root import Root
+from dunmist.computer.sensors import Sensor, read_sensors
+
+_HYPERVISOR_FLAG = re.compile(rb"^flags\s*:.*\bhypervisor\b", re.M)
+
+
+class Inventory(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The parts of a computer.
+
+    ``virtual`` says whether it is a guest of a hypervisor, ``container`` names the kind of
+    container that the root belongs to. Samples refer to sensors by their place in ``sensors``.
+    """
+
+    virtual: bool | None = None
+    container: str | None = None
+    offline_processors: list[int] = []
+    firmware: Firmware | None = None
+    disks: list[Disk] = []
+    links: list[Link] = []
+    sensors: list[Sensor] = []
+    cards: list[GraphicsCard] = []
+
+
+def read_inventory(root: Root) -> Inventory:
+    """Return the parts of the computer below a root."""
+    return Inventory(
+        virtual=root.parse("proc/cpuinfo", has_hypervisor, "processor model"),
+        container=_container(root),
+        offline_processors=read_offline(root),
+        firmware=read_firmware(root),
+        disks=read_disks(root),
+        links=read_links(root),
+        sensors=read_sensors(root),
+        cards=read_graphics_cards(root),
+    )
+
+
+def has_hypervisor(data: bytes) -> bool | None:
+    """Return whether ``/proc/cpuinfo`` says that a hypervisor runs below; None without flags."""
+    if not re.search(rb"^flags\s*:", data, re.M):
+        return None
+    return bool(_HYPERVISOR_FLAG.search(data))
+
+
+def _container(root: Root) -> str | None:
+    # systemd's Container Interface; the two files are left by common engines
+    named = root.parse("run/systemd/container", parse_text, "container", may_be_absent=True)
+    if named:
+        return named
+    engine = {".dockerenv": "docker", "run/.containerenv": "podman"}
+    return next((name for file, name in engine.items() if root.exists(file)), None)

@@ -1,0 +1,149 @@
+"""Network links: what each moved, its speed and state, and how TCP fares.
+
+Sources: proc_pid_net(5) for ``net/dev``, ``Documentation/ABI/testing/sysfs-class-net``,
+``Documentation/networking/statistics.rst``, ``net/snmp`` and ``net/netstat`` (RFC 4022 names),
+``net/route``, ``net/wireless``.
+"""
+
+import re
+
+import msgspec
+
+from dunmist.computer.parsing import ParseError, counter_of, parse_number, parse_text, text_of
+from dunmist.computer.root import Root
+
+SUBJECT = "network links"
+LOOPBACK_TYPE = 772  # include/uapi/linux/if_arp.h
+# counters of the whole computer that tell trouble
+TCP_COUNTERS = {
+    "Tcp": ("InSegs", "OutSegs", "RetransSegs", "InErrs", "CurrEstab"),
+    "Udp": ("InErrors", "RcvbufErrors", "SndbufErrors"),
+    "TcpExt": ("ListenOverflows", "ListenDrops", "TCPTimeouts"),
+}
+_WIRELESS = re.compile(rb"^\s*([^:\s]+):\s+\S+\s+(-?\d+)\.?\s+(-?\d+)\.?\s", re.M)
+
+
+class LinkSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """Counters of one link since it was made, written only when they changed."""
+
+    name: str
+    received_bytes: int
+    received_packets: int
+    receive_errors: int
+    receive_drops: int
+    sent_bytes: int
+    sent_packets: int
+    send_errors: int
+    send_drops: int
+    collisions: int
+
+
+class Link(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a link is. ``speed_bits_per_s`` is None where the driver does not tell.
+
+    ``signal_dbm`` is the strength of a wireless signal, ``is_default`` whether the route to
+    everywhere else goes out there.
+    """
+
+    name: str
+    loopback: bool = False
+    physical: bool = False
+    wireless: bool = False
+    speed_bits_per_s: int | None = None
+    duplex: str | None = None
+    state: str | None = None
+    mtu_bytes: int | None = None
+    signal_dbm: int | None = None
+    is_default: bool = False
+
+
+def parse_net_dev(data: bytes) -> list[LinkSample]:
+    """Return the counters of every link; raises ParseError."""
+    samples = []
+    for line in data.splitlines()[2:]:
+        name, found, rest = line.rpartition(b":")
+        fields = rest.split()
+        if not found or len(fields) < 16:
+            raise ParseError("/proc/net/dev", "expected a name and 16 counters", line)
+        count = [counter_of(field, "/proc/net/dev", text_of(name)) for field in fields[:16]]
+        samples.append(
+            LinkSample(text_of(name.strip()), *count[0:4], *count[8:12], count[13])
+        )
+    return samples
+
+
+def parse_tcp_counters(data: bytes) -> dict[str, int]:
+    """Return the counters of ``net/snmp`` or ``net/netstat`` that are kept; raises ParseError."""
+    lines = data.splitlines()
+    found: dict[str, int] = {}
+    for names, values in zip(lines[::2], lines[1::2], strict=False):
+        group, _, rest = names.partition(b":")
+        wanted = TCP_COUNTERS.get(text_of(group), ())
+        if not wanted:
+            continue
+        for name, value in zip(rest.split(), values.split()[1:], strict=False):
+            if text_of(name) in wanted:
+                found[text_of(group + name)] = counter_of(value, "/proc/net/snmp", text_of(name))
+    if not found:
+        raise ParseError("/proc/net/snmp", "expected pairs of names and values", data)
+    return found
+
+
+def parse_default_links(data: bytes) -> list[str]:
+    """Return the links that carry a default route in ``net/route``."""
+    rows = [line.split() for line in data.splitlines()[1:]]
+    return [text_of(row[0]) for row in rows if len(row) > 7 and row[1] == row[7] == b"00000000"]
+
+
+def parse_default_links_6(data: bytes) -> list[str]:
+    """Return the links that carry a default route in ``net/ipv6_route``; none is loopback."""
+    rows = [line.split() for line in data.splitlines()]
+    return [
+        text_of(row[9])
+        for row in rows
+        if len(row) > 9 and row[0] == b"0" * 32 and row[1] == b"00" and row[9] != b"lo"
+    ]
+
+
+def parse_wireless(data: bytes) -> dict[str, int]:
+    """Return the signal of each wireless link in dBm; a driver that gives none is left out."""
+    return {
+        text_of(name): int(level)
+        for name, _, level in _WIRELESS.findall(data)
+        if -200 < int(level) < 0
+    }
+
+
+def read_links(root: Root) -> list[Link]:
+    """Return every link that the kernel lists."""
+    defaults = root.parse("proc/net/route", parse_default_links, "routes") or []
+    defaults += (
+        root.parse("proc/net/ipv6_route", parse_default_links_6, "routes", may_be_absent=True) or []
+    )
+    signals = root.parse("proc/net/wireless", parse_wireless, SUBJECT, may_be_absent=True) or {}
+    return [_read_link(root, name, defaults, signals) for name in root.names("sys/class/net")]
+
+
+def _read_link(root: Root, name: str, defaults: list[str], signals: dict[str, int]) -> Link:
+    directory = f"sys/class/net/{name}"
+
+    def number(file: str) -> int | None:
+        # EINVAL is how the kernel answers for speed and duplex of a link that is down
+        return root.parse(f"{directory}/{file}", parse_number, SUBJECT, may_be_silent=True)
+
+    def text(file: str) -> str | None:
+        return root.parse(f"{directory}/{file}", parse_text, SUBJECT, may_be_silent=True)
+
+    speed = number("speed")
+    return Link(
+        name=name,
+        loopback=number("type") == LOOPBACK_TYPE,
+        physical=root.exists(f"{directory}/device"),
+        wireless=root.exists(f"{directory}/wireless") or root.exists(f"{directory}/phy80211"),
+        speed_bits_per_s=speed * 1_000_000 if speed and speed > 0 else None,
+        duplex=text("duplex"),
+        state=text("operstate"),
+        mtu_bytes=number("mtu"),
+        signal_dbm=signals.get(name),
+        is_default=name in defaults,
+    )

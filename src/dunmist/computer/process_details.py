@@ -1,0 +1,140 @@
+"""What is dear to read of a process, and therefore read seldom.
+
+Sources: proc_pid_fd(5), proc_pid_limits(5), proc_pid_status(5), proc_pid_wchan(5),
+proc_pid_smaps(5) and ``Documentation/ABI/testing/procfs-smaps_rollup``. Only the owner of a process
+and the administrator may read its descriptors.
+"""
+
+import os
+import re
+from typing import NamedTuple
+
+import msgspec
+
+from dunmist.computer.parsing import ParseError, counter_of, text_of
+from dunmist.computer.root import Root, reason_of
+
+DESCRIPTORS = "descriptors and sockets of processes"
+MEMORY = "shared and proportional memory"
+_SOCKET = re.compile(r"socket:\[(\d{1,19})\]\Z")
+_LIMIT = re.compile(rb"^Max open files\s+(\d{1,19}|unlimited)\s", re.M)
+_SWAP = re.compile(rb"^VmSwap:\s+(\d{1,15}) kB$", re.M)
+_ROLLUP = re.compile(rb"^(\w{1,20}):\s+(\d{1,15}) kB$", re.M)
+GRAPHICS_DEVICES = "/dev/dri/"
+
+
+class ProcessDetail(msgspec.Struct, frozen=True, array_like=True):
+    """The dear part of one process; None is 'could not be read'.
+
+    ``sockets`` are the inodes of those it has open. ``waits_in`` is the kernel function in which
+    its first thread sleeps, None while it runs.
+    """
+
+    process: int
+    descriptors: int | None
+    descriptor_limit: int | None
+    swap_kib: int | None
+    waits_in: str | None
+    sockets: list[int]
+
+
+class MemoryRollup(msgspec.Struct, frozen=True, array_like=True):
+    """Exact memory of one process in KiB: parts of shared pages are divided among the sharers."""
+
+    process: int
+    rss_kib: int
+    pss_kib: int
+    private_kib: int
+    swap_pss_kib: int | None
+    locked_kib: int | None
+
+
+class Details(NamedTuple):
+    """A detail, and the descriptors of it that belong to graphics cards."""
+
+    detail: ProcessDetail
+    graphics: list[str]
+
+
+def parse_descriptor_limit(data: bytes) -> int | None:
+    """Return the limit of open files, None for unlimited; raises ParseError."""
+    match = _LIMIT.search(data)
+    if not match:
+        raise ParseError("/proc/PID/limits", "expected 'Max open files'", data)
+    return None if match[1] == b"unlimited" else int(match[1])
+
+
+def parse_swap_kib(data: bytes) -> int | None:
+    """Return swapped-out memory, None for a kernel task, which has none."""
+    match = _SWAP.search(data)
+    return int(match[1]) if match else None
+
+
+def parse_waits_in(data: bytes) -> str | None:
+    """Return the kernel function, None for a task that runs or whose place is hidden."""
+    name = text_of(data.strip(b"\0\n "))
+    return None if name in ("", "0") else name
+
+
+def parse_rollup(data: bytes, process: int) -> MemoryRollup:
+    """Return the sums of ``smaps_rollup``; raises ParseError."""
+    words = {name: int(kib) for name, kib in _ROLLUP.findall(data)}
+    if b"Rss" not in words or b"Pss" not in words:
+        raise ParseError("/proc/PID/smaps_rollup", "expected Rss and Pss", data)
+    return MemoryRollup(
+        process,
+        words[b"Rss"],
+        words[b"Pss"],
+        words.get(b"Private_Clean", 0) + words.get(b"Private_Dirty", 0),
+        words.get(b"SwapPss"),
+        words.get(b"Locked"),
+    )
+
+
+def read_details(root: Root, pid: str, process: int) -> Details:
+    """Return the details of one process; what it hides is counted as a blind spot."""
+    count, sockets, graphics = _descriptors(root, pid)
+    directory = f"proc/{pid}"
+    detail = ProcessDetail(
+        process,
+        count,
+        root.parse(f"{directory}/limits", parse_descriptor_limit, DESCRIPTORS, may_be_absent=True),
+        root.parse(f"{directory}/status", parse_swap_kib, "swap of processes", may_be_absent=True),
+        root.parse(f"{directory}/wchan", parse_waits_in, "what processes wait in",
+                   may_be_absent=True),
+        sockets,
+    )  # fmt: skip
+    return Details(detail, graphics)
+
+
+def read_rollup(root: Root, pid: str, process: int) -> MemoryRollup | None:
+    """Return the exact memory of one process, None when it may not be read."""
+    return root.parse(
+        f"proc/{pid}/smaps_rollup",
+        lambda data: parse_rollup(data, process),
+        MEMORY,
+        may_be_absent=True,
+    )
+
+
+def _descriptors(root: Root, pid: str) -> tuple[int | None, list[int], list[str]]:
+    directory = root.full(f"proc/{pid}/fd")
+    try:
+        names = os.listdir(directory)
+    except OSError as error:
+        if reason_of(error) != "absent":
+            root.note(DESCRIPTORS, reason_of(error), pid)
+        return None, [], []
+    sockets, graphics = [], []
+    for name in names:
+        try:
+            target = os.readlink(f"{directory}/{name}")
+        except OSError:
+            continue  # closed between the listing and the reading
+        if target.startswith("socket:"):
+            match = _SOCKET.match(target)
+            if match:
+                sockets.append(counter_of(match[1].encode(), "/proc/PID/fd", "inode"))
+        elif target.startswith(GRAPHICS_DEVICES):
+            graphics.append(name)
+    return len(names), sockets, graphics

@@ -1,0 +1,48 @@
+"""Services, timers and sessions, from whoever can tell: the service manager, else files."""
+
+import msgspec
+
+from dunmist.computer.root import Root
+from dunmist.computer.service_files import read_unit_files
+from dunmist.computer.service_manager import (
+    Unanswered,
+    Unit,
+    read_logins,
+    read_units,
+    system_bus,
+)
+from dunmist.computer.sessions import Session, read_sessions
+
+SUBJECT = "state of services"
+
+
+def read_services(root: Root) -> list[Unit]:
+    """Return services and timers; a blind spot where only files could be asked."""
+    address = system_bus() if root.is_this_computer else None
+    if address:
+        try:
+            return read_units(address)
+        except Unanswered:
+            root.note(SUBJECT, "failed")
+    else:
+        root.note(SUBJECT, "absent")
+    return read_unit_files(root)
+
+
+def read_people(root: Root, now_s: float) -> list[Session]:
+    """Return who is logged in."""
+    address = system_bus() if root.is_this_computer else None
+    if address:
+        try:
+            logins = read_logins(address)
+        except Unanswered:
+            logins = []
+        if logins:
+            return [_with_idle_time(login, now_s) for login in logins]
+    return read_sessions(root, now_s)
+
+
+def _with_idle_time(login: Session, now_s: float) -> Session:
+    if login.idle_s is None:
+        return login
+    return msgspec.structs.replace(login, idle_s=max(0.0, now_s - login.idle_s))

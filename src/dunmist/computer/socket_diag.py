@@ -1,0 +1,160 @@
+"""Sockets as the kernel lists them over netlink: sock_diag(7).
+
+TCP sockets come with their ``struct tcp_info`` (include/uapi/linux/tcp.h), which counts bytes.
+Destroyed TCP sockets are announced to a multicast group, so that what a connection moved between
+the last listing and its end is not missed.
+"""
+
+import ipaddress
+import socket
+import struct
+from collections.abc import Iterator
+
+from dunmist.computer.netlink import (
+    NLM_F_DUMP,
+    Message,
+    NetlinkSocket,
+    parse_attributes,
+)
+from dunmist.computer.parsing import ParseError, text_of
+from dunmist.computer.socket_records import STATES, SocketFacts, SocketReading
+
+NETLINK_SOCK_DIAG = 4
+SOCK_DIAG_BY_FAMILY = 20
+# the older request: the kernel walks its table of connections once for both families, not twice
+TCPDIAG_GETSOCK = 18
+INET_DIAG_INFO, UNIX_DIAG_NAME = 2, 0
+GROUP_TCP_DESTROY, GROUP_TCP6_DESTROY = 1, 3
+ALL_STATES = 0xFFFFFFFF
+LISTEN_ONLY = 1 << 10
+UDIAG_SHOW_NAME = 1
+FAMILIES = {4: socket.AF_INET, 6: socket.AF_INET6}
+VERSIONS = {int(family): version for version, family in FAMILIES.items()}
+
+# family, protocol, extensions, padding, states; then an empty struct inet_diag_sockid
+_INET_REQUEST = struct.Struct("=BBBBI48x")
+# family, prefix lengths, extensions, an empty struct inet_diag_sockid, states, cursor
+_TCP_REQUEST = struct.Struct("=BBBB48xII")
+_INET_PORTS = struct.Struct("!HH")
+_INET_COOKIE = struct.Struct("=Q")
+_INET_TAIL = struct.Struct("=IIIII")  # expires, receive queue, send queue, uid, inode
+INET_BYTES = 72
+_TCP_RETRANSMITTED = struct.Struct("=I")  # at 100 of struct tcp_info
+_TCP_BYTES = struct.Struct("=QQ")  # at 120: acknowledged by the other side, received
+_UNIX_REQUEST = struct.Struct("=BBHIIIQ")
+_UNIX = struct.Struct("=BBBBIQ")  # family, type, state, padding, inode, cookie
+
+
+def parse_inet(body: memoryview, protocol: str) -> SocketReading:
+    """Return one TCP or UDP socket of a listing; raises ParseError."""
+    if len(body) < INET_BYTES or body[0] not in VERSIONS:
+        raise ParseError("sock_diag", "no internet socket", bytes(body[:8]))
+    version = VERSIONS[body[0]]
+    local_port, remote_port = _INET_PORTS.unpack_from(body, 4)
+    width = 4 if version == 4 else 16
+    (cookie,) = _INET_COOKIE.unpack_from(body, 44)
+    _, receive_queue, send_queue, uid, inode = _INET_TAIL.unpack_from(body, 52)
+    sent = received = retransmitted = None
+    for kind, value in parse_attributes(body[INET_BYTES:]):
+        if kind == INET_DIAG_INFO and len(value) >= 136:
+            (retransmitted,) = _TCP_RETRANSMITTED.unpack_from(value, 100)
+            sent, received = _TCP_BYTES.unpack_from(value, 120)
+    return SocketReading(
+        key=(protocol, cookie),
+        facts=SocketFacts(
+            protocol=protocol,
+            version=version,
+            local=_address(body[8 : 8 + width]),
+            local_port=local_port,
+            remote=_address(body[24 : 24 + width]) if remote_port else None,
+            remote_port=remote_port or None,
+            inode=inode,
+            uid=uid,
+        ),
+        state=STATES.get(body[1], "unknown"),
+        receive_queue_bytes=receive_queue,
+        send_queue_bytes=send_queue,
+        sent_bytes=sent,
+        received_bytes=received,
+        retransmitted=retransmitted,
+    )
+
+
+def parse_unix(body: memoryview) -> SocketReading:
+    """Return one Unix socket of a listing; raises ParseError."""
+    if len(body) < _UNIX.size:
+        raise ParseError("sock_diag", "no Unix socket", bytes(body[:8]))
+    _, _, state, _, inode, cookie = _UNIX.unpack_from(body)
+    name = None
+    for kind, value in parse_attributes(body[_UNIX.size :]):
+        if kind == UNIX_DIAG_NAME:
+            raw = bytes(value)
+            # an abstract name begins with a zero byte and is written with '@' (unix(7))
+            name = text_of(b"@" + raw[1:] if raw[:1] == b"\0" else raw.rstrip(b"\0"))
+    return SocketReading(
+        key=("unix", cookie),
+        facts=SocketFacts(protocol="unix", local=name, inode=inode),
+        state=STATES.get(state, "unknown"),
+    )
+
+
+def _address(raw: memoryview) -> str:
+    return str(ipaddress.ip_address(bytes(raw)))
+
+
+class SocketDiag:
+    """Lists sockets; raises OSError where the kernel does not offer it."""
+
+    def __init__(self) -> None:
+        self._link = NetlinkSocket(NETLINK_SOCK_DIAG)
+        self._ends = self._listen()
+
+    def list_tcp(self) -> Iterator[SocketReading]:
+        """Yield every TCP socket; raises OSError and ParseError."""
+        with_info = 1 << (INET_DIAG_INFO - 1)
+        body = _TCP_REQUEST.pack(socket.AF_INET, 0, 0, with_info, ALL_STATES, 0)
+        for message in self._link.request(TCPDIAG_GETSOCK, NLM_F_DUMP, body):
+            yield parse_inet(message.body, "tcp")
+
+    def list_udp(self) -> Iterator[SocketReading]:
+        """Yield every UDP socket; raises OSError and ParseError."""
+        for family in FAMILIES.values():
+            body = _INET_REQUEST.pack(family, socket.IPPROTO_UDP, 0, 0, ALL_STATES)
+            for message in self._link.request(SOCK_DIAG_BY_FAMILY, NLM_F_DUMP, body):
+                yield parse_inet(message.body, "udp")
+
+    def list_unix(self) -> Iterator[SocketReading]:
+        """Yield every listening Unix socket; raises OSError and ParseError."""
+        body = _UNIX_REQUEST.pack(socket.AF_UNIX, 0, 0, LISTEN_ONLY, 0, UDIAG_SHOW_NAME, 0)
+        for message in self._link.request(SOCK_DIAG_BY_FAMILY, NLM_F_DUMP, body):
+            yield parse_unix(message.body)
+
+    def list_ended(self) -> Iterator[SocketReading]:
+        """Yield the TCP sockets destroyed since the last call; raises OSError and ParseError."""
+        ended: Iterator[Message] = self._ends.pending() if self._ends else iter(())
+        for message in ended:
+            if message.kind == SOCK_DIAG_BY_FAMILY:
+                yield parse_inet(message.body, "tcp")
+
+    @property
+    def lost(self) -> int:
+        """How often announcements of destroyed sockets were dropped."""
+        return self._ends.lost if self._ends else 0
+
+    @property
+    def sees_ends(self) -> bool:
+        """Whether destroyed sockets are announced, which takes the administrator."""
+        return self._ends is not None
+
+    def close(self) -> None:
+        """Close both sockets."""
+        self._link.close()
+        if self._ends:
+            self._ends.close()
+
+    def _listen(self) -> NetlinkSocket | None:
+        groups = 1 << (GROUP_TCP_DESTROY - 1) | 1 << (GROUP_TCP6_DESTROY - 1)
+        try:
+            return NetlinkSocket(NETLINK_SOCK_DIAG, groups, receive_buffer_bytes=1 << 20)
+        except PermissionError:
+            return None

@@ -1,0 +1,81 @@
+"""Whose the tasks were that ended since the tick before.
+
+Takes the kernel's records of single tasks and what the process table knows, gives sums: one for
+each process that was seen, and for those that were not, one for each program and the nearest
+ancestor that was.
+"""
+
+from collections.abc import Callable
+
+import msgspec
+
+from dunmist.computer import ProcessTable, Round, TaskExit
+
+ANCESTORS_MOST = 64
+US_PER_S = 1e6
+
+
+class ExitSum(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """Tasks that ended between two ticks, added up.
+
+    ``process`` is the identity they belonged to, None for processes that were never seen; then
+    ``parent`` is the nearest ancestor that was, None for none. ``run_ns`` is exact time on a
+    processor but for a last fraction of a clock tick, ``counted_us`` what the kernel's accounting
+    by clock ticks gave them, which also the processors' totals come from.
+    """
+
+    process: int | None
+    parent: int | None
+    name: str
+    uid: int
+    tasks: int
+    run_ns: int
+    counted_us: int
+    delay_ns: int
+    io_delay_ns: int
+    major_faults: int
+    read_bytes: int
+    write_bytes: int
+
+
+def sum_exits(exits: list[TaskExit], table: ProcessTable, found: Round) -> list[ExitSum]:
+    """Return the sums of one tick's exits."""
+    if not exits:
+        return []
+    ended = {pid: number for number, pid in found.ended.items()}
+    parents = {one.pid: one.ppid for one in exits}
+    sums: dict[tuple[int | None, int | None, str, int], list[int]] = {}
+    for one in exits:
+        process = _seen(one, ended, table)
+        parent = None if process is not None else _ancestor(one, parents, ended, table.number_of)
+        key = (process, parent, "" if process is not None else one.name, one.uid)
+        amounts = (1, one.run_ns, one.counted_us, one.delay_ns, one.io_delay_ns,
+                   one.major_faults, one.read_bytes, one.write_bytes)  # fmt: skip
+        before = sums.get(key)
+        sums[key] = [a + b for a, b in zip(before or [0] * 8, amounts, strict=True)]
+    return [ExitSum(*key, *amounts) for key, amounts in sums.items()]
+
+
+def _seen(one: TaskExit, ended: dict[int, int], table: ProcessTable) -> int | None:
+    if one.pid in ended:
+        return ended[one.pid]
+    # it may still be listed: a thread of many, or a process that nobody has waited for yet
+    elapsed_s = one.elapsed_us / US_PER_S if one.pid == one.tid else None
+    return table.number_of(one.pid, elapsed_s)
+
+
+def _ancestor(
+    one: TaskExit,
+    parents: dict[int, int],
+    ended: dict[int, int],
+    number_of: Callable[[int], int | None],
+) -> int | None:
+    pid = one.ppid
+    for _ in range(ANCESTORS_MOST):
+        number = ended.get(pid, number_of(pid))
+        if number is not None:
+            return number
+        if pid not in parents:
+            return None
+        pid = parents[pid]
+    return None

@@ -1,0 +1,83 @@
+"""What is read only twice: after the first tick and after the last.
+
+These are things that stand still for half a minute or are dear to read: file systems, swap areas,
+services, autostart, sessions, exact memory of the largest processes, packages. None of it belongs to
+a tick, so that no tick waits for it.
+"""
+
+import time
+
+import msgspec
+
+from dunmist.computer import (
+    FileSystem,
+    Home,
+    MemoryRollup,
+    Package,
+    ProcessTable,
+    Root,
+    Session,
+    StartEntry,
+    SwapArea,
+    TimeSync,
+    Unit,
+    parse_swaps,
+    read_autostart,
+    read_file_systems,
+    read_packages,
+    read_people,
+    read_services,
+    read_time_sync,
+    read_users,
+)
+
+LARGEST = 10
+THAT_MATTER = 10
+FIRST_PERSON_UID, LAST_PERSON_UID = 1000, 60000  # login.defs(5)
+
+
+class Survey(
+    msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", tag="survey", kw_only=True
+):
+    """One look at what is read seldom, after tick ``tick``; it took ``took_s``.
+
+    ``autostart`` is read the first time, ``packages`` the last, when it is known which matter.
+    """
+
+    tick: int
+    is_last: bool
+    took_s: float = 0.0
+    file_systems: list[FileSystem] = []
+    swaps: list[SwapArea] = []
+    sessions: list[Session] = []
+    rollups: list[MemoryRollup] = []
+    time_sync: TimeSync | None = None
+    units: list[Unit] = []
+    autostart: list[StartEntry] = []
+    packages: list[Package] = []
+
+
+def survey(root: Root, table: ProcessTable, tick: int, now_s: float, *, is_last: bool) -> Survey:
+    """Return one look; ``now_s`` is seconds since 1970."""
+    began_s = time.perf_counter()
+    return Survey(
+        tick=tick,
+        is_last=is_last,
+        file_systems=read_file_systems(root),
+        swaps=root.parse("proc/swaps", parse_swaps, "swap areas") or [],
+        sessions=read_people(root, now_s),
+        rollups=table.largest(LARGEST),
+        time_sync=read_time_sync(root),
+        units=read_services(root),
+        autostart=[] if is_last else read_autostart(root, _homes(root)),
+        packages=read_packages(root, table.executables_that_matter(THAT_MATTER)) if is_last else [],
+        took_s=round(time.perf_counter() - began_s, 6),
+    )
+
+
+def _homes(root: Root) -> list[Home]:
+    return [
+        Home(user.name, user.home)
+        for user in read_users(root)
+        if user.home and (FIRST_PERSON_UID <= user.uid <= LAST_PERSON_UID or user.uid == 0)
+    ]

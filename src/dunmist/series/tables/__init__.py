@@ -1,0 +1,41 @@
+"""Tables of a capture for people and other programs, as pandas frames.
+
+One module a topic or two. Column names carry their unit and stay as they are; ``docs/views.md``
+lists them. Shares are from 0 to 1, ``cores`` are logical processors in use, moments are seconds
+since 1970. A list in a cell is text with blanks between.
+"""
+
+from collections.abc import Callable
+
+import pandas as pd
+
+from dunmist.series.load import Series
+from dunmist.series.tables.cores import core_table
+from dunmist.series.tables.disks import disk_table, file_system_table
+from dunmist.series.tables.heat import heat_table
+from dunmist.series.tables.links import link_table
+from dunmist.series.tables.machine import machine_table, module_table
+from dunmist.series.tables.memory import memory_table
+from dunmist.series.tables.ports import port_table
+from dunmist.series.tables.processes import application_table, process_table
+from dunmist.series.tables.services import autostart_table, service_table
+from dunmist.series.tables.sessions import owner_table, session_table
+
+Maker = Callable[[Series], pd.DataFrame]
+
+# topic, and its tables with their captions; the first is the one that programs get
+TOPICS: dict[str, tuple[tuple[str, Maker], ...]] = {
+    "processes": (("applications", application_table),),
+    "cores": (("logical processors", core_table),),
+    "memory": (("installed memory", memory_table), ("modules", module_table)),
+    "heat": (("sensors", heat_table),),
+    "ports": (("sockets", port_table),),
+    "disks": (("disks", disk_table), ("file systems", file_system_table)),
+    "links": (("links", link_table),),
+    "services": (("services", service_table),),
+    "autostart": (("what starts by itself", autostart_table),),
+    "sessions": (("sessions", session_table), ("owners of processes", owner_table)),
+    "machine": (("machine", machine_table),),
+}
+
+__all__ = ["TOPICS", "application_table", "process_table"]

@@ -1,0 +1,48 @@
+"""Topic ``cores``: every logical processor."""
+
+import numpy as np
+import pandas as pd
+
+from dunmist.series.load import Series
+from dunmist.series.rates import Floats
+from dunmist.series.tables._means import greatest, least, mean
+
+
+def core_table(series: Series) -> pd.DataFrame:
+    """Return one row for each logical processor."""
+    machine = series.machine
+    places = {one.number: one for one in series.header.machine.processors}
+    busy = machine.busy
+    rows = []
+    for column, number in enumerate(machine.numbers):
+        place = places.get(number)
+        clock = None if machine.clocks_hz is None else machine.clocks_hz[:, column]
+        row = {
+            "cpu": number,
+            "core": place.core if place else None,
+            "package": place.package if place else None,
+            "busy_mean": mean(busy[:, column], machine.interval_s),
+            "busy_median": known_median(busy[:, column]),
+            "busy_max": greatest(busy[:, column]),
+        }
+        for kind in ("user", "nice", "system", "iowait", "irq", "softirq", "steal"):
+            row[kind] = mean(machine.kind_of_time(kind)[:, column], machine.interval_s)
+        row |= {
+            "clock_hz": None if clock is None else known_median(clock),
+            "clock_least_hz": None if clock is None else least(clock),
+            "max_clock_hz": _khz(place.max_khz if place else None),
+            "base_clock_hz": _khz(place.base_khz if place else None),
+            "governor": place.governor if place else None,
+            "capacity": place.capacity if place else None,
+        }
+        rows.append(row)
+    return pd.DataFrame(rows)
+
+
+def known_median(values: Floats) -> float | None:
+    """Return the median of the known values, None when none is."""
+    return None if np.isnan(values).all() else float(np.nanmedian(values))
+
+
+def _khz(clock: int | None) -> float | None:
+    return None if clock is None else clock * 1e3

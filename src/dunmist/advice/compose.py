@@ -156,7 +156,7 @@ def _blind_spots(series: Series) -> list[BlindSpot]:
     spots = [
         BlindSpot(
             what=words["blind_spot"].get(one.subject, one.subject),
-            why=f"{words['why'][one.reason]} ({one.count} times)",
+            why=words["why"][one.reason] + (f" ({one.count} of them)" if one.count > 1 else ""),
             remedy=words["remedy"][_remedy_key(one, series)],
         )
         for one in unseen

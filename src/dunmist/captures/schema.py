@@ -1,9 +1,10 @@
 """The capture format: one JSON object a line, in a gzip stream.
 
 ``header`` comes first, then ``process``, ``socket``, ``event``, ``tick`` and ``survey`` lines as
-sampling gives them, and ``footer`` last; a capture without a footer was cut short. ``docs/capture-format.md`` describes it
-for people, ``docs/capture.schema.json`` is generated from these types. A new minor version only
-adds fields or kinds of line; a reader passes over what it does not know.
+sampling gives them, and ``footer`` last; a capture without a footer was cut short.
+``docs/capture-format.md`` describes it for people, ``docs/capture.schema.json`` is generated from
+these types. A new minor version only adds fields or kinds of line; a reader passes over what it
+does not know.
 """
 
 import re

@@ -132,9 +132,7 @@ def _show(progress: Progress | None, record: Record) -> None:
 
 
 def _blind_spots(unread: dict[Unread, set[str]]) -> list[Unseen]:
-    return [
-        Unseen(one.subject, one.reason, len(things)) for one, things in sorted(unread.items())
-    ]
+    return [Unseen(one.subject, one.reason, len(things)) for one, things in sorted(unread.items())]
 
 
 def _file_name(machine: Machine, moment: str) -> str:

@@ -45,7 +45,8 @@ SHOWN = {
 }  # fmt: skip
 SHARES = frozenset(
     ("busy_mean", "busy_median", "busy_max", "user", "nice", "system", "iowait", "irq", "softirq",
-     "steal", "share", "machine_share", "used_share", "inodes_share")
+     "steal", "share", "machine_share", "used_share", "inodes_share",
+     "limited_share", "stalled_cpu_share", "stalled_memory_share", "stalled_io_share")
 )  # fmt: skip
 MOMENTS = frozenset(("since_s", "started_s", "boot_time_s", "last_run_s", "next_run_s"))
 

@@ -15,6 +15,7 @@ from dunmist.cli.harmless import cut_middle, harmless, harmless_cell
 
 PIPED_WIDTH = 160
 TEXT_WIDTH = 36
+WIDE_TEXTS = {"remark": 84, "about": 44, "command": 60, "command_line": 60, "source": 44}
 EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 
 
@@ -54,17 +55,24 @@ def _table(name: str, frame: pd.DataFrame) -> Table:
     columns = [column for column in SHOWN.get(name, tuple(frame.columns)) if column in frame]
     # a column that says nothing takes room from one that does
     columns = [column for column in columns if frame[column].notna().any()]
+    facts = "fact" in frame.columns
+    # in a table of facts the unit is that of the fact, not of the column
+    rows = [
+        {
+            column: _cell(str(row["fact"]) if facts and column == "value" else column, row[column])
+            for column in columns
+        }
+        for row in frame.to_dict(orient="records")
+    ]
     for column in columns:
         numeric = pd.api.types.is_numeric_dtype(frame[column])
         numeric = numeric and not pd.api.types.is_bool_dtype(frame[column])
         table.add_column(heading_text(column), justify="right" if numeric else "left",
-                         no_wrap=True, overflow="ellipsis")  # fmt: skip
-    facts = "fact" in frame.columns
-    for row in frame.to_dict(orient="records"):
-        # in a table of facts the unit is that of the fact, not of the column
-        units = {column: str(row["fact"]) if facts and column == "value" else column
-                 for column in columns}  # fmt: skip
-        table.add_row(*(Text(_cell(units[column], row[column])) for column in columns))
+                         no_wrap=True, overflow="ellipsis",
+                         min_width=None if column in WIDE_TEXTS
+                         else max(len(row[column]) for row in rows))  # fmt: skip
+    for row in rows:
+        table.add_row(*(Text(row[column]) for column in columns))
     return table
 
 
@@ -90,4 +98,4 @@ def _cell(name: str, value: object) -> str:
         return "yes" if plain else "no"
     if isinstance(plain, int | float):
         return number_text(name, float(plain))
-    return cut_middle(str(plain), TEXT_WIDTH)
+    return cut_middle(str(plain), WIDE_TEXTS.get(name, TEXT_WIDTH))

@@ -65,10 +65,10 @@ def parse_crontab(data: bytes, *, names_user: bool) -> Iterator[tuple[str, str |
         schedule, rest = b" ".join(match[1].split()), match[2]
         user = None
         if names_user:
-            who, _, rest = rest.partition(b" ")
-            user = text_of(who)
-        if rest.strip():
-            yield text_of(schedule), user, text_of(rest.strip())
+            who, *more = rest.split(None, 1)
+            user, rest = text_of(who), b"".join(more)
+        if rest:
+            yield text_of(schedule), user, text_of(rest)
 
 
 def read_autostart(root: Root, homes: list[Home]) -> list[StartEntry]:
@@ -128,7 +128,7 @@ def _jobs(root: Root) -> Iterator[StartEntry]:
 
 
 def _program_of(command: str) -> str:
-    word = command.split()[0] if command.split() else command
+    word = command.split(maxsplit=1)[0] if command.split() else command
     return word.rpartition("/")[2] or word
 
 

@@ -5,6 +5,7 @@ round are looked into, and of those the busiest.
 """
 
 from collections import Counter
+from collections.abc import Callable
 
 from dunmist.computer.parsing import ParseError, parse_text
 from dunmist.computer.processes import ThreadSample, parse_schedstat
@@ -38,12 +39,12 @@ class BusyThreads:
             if len(self._watched) > WATCHED_PROCESSES:
                 del self._watched[name]
 
-    def read(self, numbers: dict[str, int]) -> list[ThreadSample]:
-        """Return the threads that ran since the last call; ``numbers`` maps names to identities."""
+    def read(self, number_of: Callable[[str], int]) -> list[ThreadSample]:
+        """Return the threads that ran since the last call; ``number_of`` gives the identities."""
         samples = []
         for name, before in self._watched.items():
             for tid in self._root.names(f"proc/{name}/task")[:WATCHED_THREADS]:
-                sample = self._sample(name, tid, before, numbers[name])
+                sample = self._sample(name, tid, before, number_of(name))
                 if sample:
                     samples.append(sample)
         return samples

@@ -33,8 +33,10 @@ WORDS = {
     "firmware_maker": "bios_vendor", "firmware_version": "bios_version",
     "firmware_date": "bios_date",
 }  # fmt: skip
-_BLANKS = re.compile(r"(?i)(?:not specified|to be filled by o\.?e\.?m\.?|default string|unknown|"
-                     r"none|n/a|no dimm|<bad index>|system (?:manufacturer|product name))?\Z")
+_BLANKS = re.compile(
+    r"(?i)(?:not specified|to be filled by o\.?e\.?m\.?|default string|unknown|"
+    r"none|n/a|no dimm|<bad index>|system (?:manufacturer|product name))?\Z"
+)
 
 
 class MemoryModule(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -116,8 +118,8 @@ def parse_smbios(data: bytes) -> Firmware:
             devices.append(one)
     counted = [number for one in arrays.values() if (number := one.number(0x0D, "H"))]
     modules = [_module(one) for one in devices if not arrays or one.number(4, "H") in arrays]
-    return Firmware(
-        **facts,
+    return msgspec.structs.replace(
+        msgspec.convert(facts, Firmware),
         slots=sum(counted) if counted else None,
         capacity_bytes=sum(map(_capacity_bytes, arrays.values())) or None,
         modules=modules,
@@ -188,4 +190,4 @@ def read_firmware(root: Root) -> Firmware | None:
         field: root.parse(f"sys/class/dmi/id/{name}", parse_text, SUBJECT, may_be_silent=True)
         for field, name in WORDS.items()
     }
-    return Firmware(**facts) if any(facts.values()) else None
+    return msgspec.convert(facts, Firmware) if any(facts.values()) else None

@@ -67,8 +67,11 @@ def parse_net_dev(data: bytes) -> list[LinkSample]:
             raise ParseError("/proc/net/dev", "expected a name and 16 counters", line)
         count = [counter_of(field, "/proc/net/dev", text_of(name)) for field in fields[:16]]
         samples.append(
-            LinkSample(text_of(name.strip()), *count[0:4], *count[8:12], count[13])
-        )
+            LinkSample(
+                text_of(name.strip()), count[0], count[1], count[2], count[3], count[8], count[9],
+                count[10], count[11], count[13],
+            )
+        )  # fmt: skip
     return samples
 
 

@@ -60,8 +60,8 @@ def _from_dpkg(root: Root, wanted: list[str]) -> Iterator[Package]:
         if not name.endswith(".list"):
             continue
         data = root.parse(f"{DPKG}/info/{name}", bytes, SUBJECT) or b""
-        for path in lines:
-            if path not in owners and any(line in data for line in lines[path]):
+        for path, spellings in lines.items():
+            if path not in owners and any(line in data for line in spellings):
                 owners[path] = name.removesuffix(".list").partition(":")[0]
     status = root.parse(f"{DPKG}/status", bytes, SUBJECT) or b""
     for path, package in sorted(owners.items()):

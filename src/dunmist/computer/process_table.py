@@ -85,8 +85,6 @@ class _Entry:
     executable: str | None = None
     more: dict[str, int] = field(default_factory=dict)  # descriptors of statm, schedstat, io
     hidden: set[str] = field(default_factory=set)  # files that may not be read
-    changed: bool = True  # since its details were read
-    graphics: list[str] = field(default_factory=list)  # its descriptors of graphics cards
 
     def close(self) -> None:
         for descriptor in (self.stat, *self.more.values()):
@@ -118,6 +116,8 @@ class ProcessTable:
         self._elapsed_s = 0.0
         self._descriptors = raise_descriptor_limit() - DESCRIPTORS_SPARED
         self._threads = BusyThreads(root, clock_ticks_per_s)
+        self._stale: set[str] = set()  # those that ran since their details were read
+        self._cards: dict[str, list[str]] = {}  # their descriptors of graphics cards
 
     def look(self, elapsed_s: float, *, all_details: bool = False) -> Round:
         """Return what changed since the round before, ``elapsed_s`` ago (0 at the first)."""
@@ -141,7 +141,7 @@ class ProcessTable:
             self._forget(name, found)
         found.alive = len(self._entries)
         self._threads.watch(busy, elapsed_s)
-        found.threads = self._threads.read(self._numbers())
+        found.threads = self._threads.read(lambda name: self._entries[name].number)
         found.groups = [
             group
             for name, _ in busy.most_common(8)
@@ -156,7 +156,7 @@ class ProcessTable:
         read = {detail.process for detail in found.details}
         ran = {sample.process for sample in found.samples} - read
         for name, entry in list(self._entries.items()):
-            if entry.number in ran and not entry.kernel:
+            if entry.number in ran:
                 self._detail(name, entry, found)
 
     def number_of(self, pid: int, elapsed_least_s: float | None = None) -> int | None:
@@ -190,9 +190,6 @@ class ProcessTable:
             entry.close()
         self._entries.clear()
 
-    def _numbers(self) -> dict[str, int]:
-        return {name: entry.number for name, entry in self._entries.items()}
-
     def _line_again(self, entry: _Entry) -> bytes:
         if entry.stat is None:
             return b""
@@ -223,6 +220,7 @@ class ProcessTable:
         )
         self._next += 1
         self._entries[name] = entry
+        self._stale.add(name)
         found.appeared.append((entry.number, facts))
         self._sample(name, entry, stat, found, hold=False)
 
@@ -256,7 +254,7 @@ class ProcessTable:
             self._first_seen(name, found)
             return
         entry.line = line
-        entry.changed = True
+        self._stale.add(name)
         used = _used(stat)
         if stat.threads > 1 or entry.group:
             busy[name] = used - entry.used_clk
@@ -277,6 +275,8 @@ class ProcessTable:
         entry = self._entries.pop(name)
         entry.close()
         self._threads.forget(name)
+        self._stale.discard(name)
+        self._cards.pop(name, None)
         found.ended[entry.number] = int(name)
 
     def _sample(
@@ -367,21 +367,25 @@ class ProcessTable:
     def _details_in_turn(self, found: Round, *, all_details: bool) -> None:
         turn = self._rounds % DETAIL_ROUNDS
         everything = all_details or not self._rounds
-        for name, entry in list(self._entries.items()):
-            if entry.kernel:
-                continue
-            if everything or (entry.changed and entry.number % DETAIL_ROUNDS == turn):
+        for name in list(self._entries if everything else self._stale):
+            entry = self._entries[name]
+            if everything or entry.number % DETAIL_ROUNDS == turn:
                 self._detail(name, entry, found)
-            for descriptor in entry.graphics:
-                self._graphics_use(name, entry, descriptor, found)
+        for name, descriptors in self._cards.items():
+            for descriptor in descriptors:
+                self._graphics_use(name, self._entries[name], descriptor, found)
 
     def _detail(self, name: str, entry: _Entry, found: Round) -> None:
-        if "fd" in entry.hidden:
+        self._stale.discard(name)
+        if entry.kernel or "fd" in entry.hidden:
             return
         detail, graphics = read_details(self._root, name, entry.number)
         if detail.descriptors is None:
             entry.hidden.add("fd")
-        entry.changed, entry.graphics = False, graphics
+        if graphics:
+            self._cards[name] = graphics
+        else:
+            self._cards.pop(name, None)
         found.details.append(detail)
 
     def _graphics_use(self, name: str, entry: _Entry, descriptor: str, found: Round) -> None:

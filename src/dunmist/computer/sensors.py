@@ -16,9 +16,7 @@ from dunmist.computer.parsing import parse_number, parse_text
 from dunmist.computer.root import Root
 
 SUBJECT = "sensors"
-Quantity = Literal[
-    "temperature", "fan", "voltage", "current", "power", "energy", "humidity"
-]
+Quantity = Literal["temperature", "fan", "voltage", "current", "power", "energy", "humidity"]
 QUANTITIES: tuple[Quantity, ...] = get_args(Quantity)
 # raw figure for one °C, turn a minute, V, A, W, J, share
 RAW_PER_UNIT: dict[Quantity, float] = {
@@ -82,31 +80,24 @@ def _hwmon(root: Root) -> Iterator[Sensor]:
         for file in sorted(files, key=_natural):
             match = _INPUT.match(file)
             if match and not (match[3] == "average" and f"{match[1]}{match[2]}_input" in files):
-                yield _channel(root, directory, file, chip, device, files)
+                yield _channel(root, f"{directory}/{file}", chip, device)
 
 
-def _channel(
-    root: Root, directory: str, file: str, chip: str, device: str, files: frozenset[str]
-) -> Sensor:
-    channel = file.rpartition("_")[0]
-    prefix = channel.rstrip("0123456789")
+def _channel(root: Root, path: str, chip: str, device: str) -> Sensor:
+    base = path.rpartition("_")[0]
+    channel = base.rpartition("/")[2]
 
     def number(suffix: str) -> int | None:
-        name = f"{channel}_{suffix}"
-        if name not in files:
-            return None
-        return root.parse(f"{directory}/{name}", parse_number, SUBJECT, may_be_silent=True)
+        return root.parse(f"{base}_{suffix}", parse_number, SUBJECT, may_be_silent=True)
 
     limits = {suffix: number(suffix) for suffix in _LIMITS}
     return Sensor(
         chip=chip,
         device=device,
         channel=channel,
-        quantity=_PREFIXES[prefix],
-        path=f"{directory}/{file}",
-        label=root.parse(
-            f"{directory}/{channel}_label", parse_text, SUBJECT, may_be_silent=True
-        ),
+        quantity=_PREFIXES[channel.rstrip("0123456789")],
+        path=path,
+        label=root.parse(f"{base}_label", parse_text, SUBJECT, may_be_silent=True),
         limits={suffix: raw for suffix, raw in limits.items() if raw is not None},
         alarms=[suffix for suffix in _ALARMS if number(suffix)],
     )
@@ -117,7 +108,7 @@ def _zones(root: Root) -> Iterator[Sensor]:
         if not name.startswith("thermal_zone"):
             continue
         directory = f"sys/class/thermal/{name}"
-        limits = {}
+        limits: dict[str, int] = {}
         for file in root.names(directory):
             match = _TRIP.match(file)
             if not match:

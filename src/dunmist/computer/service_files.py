@@ -57,10 +57,8 @@ def _unit(root: Root, path: str, name: str, wanted: bool) -> Unit | None:
     if data is None:
         return None
     words = {text_of(word): text_of(value) for word, value in reversed(_LINE.findall(data))}
-    if wanted:
-        starts = "enabled"
-    else:
-        starts = "disabled" if _INSTALL.search(data) else "static"
+    may_start = "disabled" if _INSTALL.search(data) else "static"
+    starts = "enabled" if wanted else may_start
     if not name.endswith(".timer"):
         return Unit(name=name, about=words.get("Description"), starts=starts)
     return Unit(

@@ -66,9 +66,7 @@ class SocketTable:
                 self._root.note(ENDS, "overflow")
             self._diag.close()
 
-    def _follow(
-        self, key: tuple[object, ...], reading: SocketReading, found: SocketRound
-    ) -> None:
+    def _follow(self, key: tuple[object, ...], reading: SocketReading, found: SocketRound) -> None:
         known = self._known.get(key)
         if known is None:
             number = self._introduce(reading, found)
@@ -104,9 +102,9 @@ class SocketTable:
             yield from self._guarded(parse_unix_table(self._text("unix")))
 
     def _text(self, name: str, *, may_be_absent: bool = False) -> bytes:
-        return self._root.parse(
-            f"proc/net/{name}", bytes, SUBJECT, may_be_absent=may_be_absent
-        ) or b""
+        return (
+            self._root.parse(f"proc/net/{name}", bytes, SUBJECT, may_be_absent=may_be_absent) or b""
+        )
 
     def _guarded(self, readings: Iterator[SocketReading]) -> Iterator[SocketReading]:
         try:

@@ -4,17 +4,26 @@ import numpy as np
 
 from dunmist.diagnosis.words import Resource
 from dunmist.series import Series
+from dunmist.series.rates import Floats
 
 CPU_LEAST_S = 0.05
+TRAFFIC_LEAST_BYTES = 1 << 20  # below that there is nothing to attribute
 
 
 def find_coverage(series: Series) -> dict[Resource, float | None]:
-    """Return the attributed share of each resource; None where it is not sampled.
+    """Return the attributed share of each resource; None where nothing was sampled or moved.
 
     Processor time: that of processes, of short-lived children and of interrupts, against what the
     kernel counted busy. Memory: private pages of processes against the kernel's anonymous ones.
+    Disk: bytes that processes read and caused to be written against those that disks moved. Link:
+    bytes over TCP with other computers against those that links carried.
     """
-    return {"cpu": _cpu(series), "memory": _memory(series), "disk": None, "link": None}
+    return {
+        "cpu": _cpu(series),
+        "memory": _memory(series),
+        "disk": _disk(series),
+        "link": _link(series),
+    }
 
 
 def _cpu(series: Series) -> float | None:
@@ -32,3 +41,25 @@ def _memory(series: Series) -> float | None:
         return None
     private = series.processes.private_bytes.sum(axis=1)
     return min(1.0, float(np.nanmedian(private / np.maximum(anonymous, 1.0))))
+
+
+def _disk(series: Series) -> float | None:
+    processes = series.processes
+    moved = [one.bytes_per_s for one in series.devices.disks if one.is_physical]
+    return _traffic(series, moved, processes.read_bytes_per_s + processes.write_bytes_per_s)
+
+
+def _link(series: Series) -> float | None:
+    links = [one for one in series.devices.links if not one.is_loopback]
+    # what a tunnel or a bridge carries is carried by the link below it once more
+    physical = [one for one in links if one.about and one.about.physical] or links
+    moved = [one.received_bytes_per_s + one.sent_bytes_per_s for one in physical]
+    return _traffic(series, moved, series.sent_bytes_per_s + series.received_bytes_per_s)
+
+
+def _traffic(series: Series, moved: list[Floats], attributed: Floats) -> float | None:
+    interval_s = series.machine.interval_s
+    total = sum(float(np.nansum(rate * interval_s)) for rate in moved)
+    if total < TRAFFIC_LEAST_BYTES:
+        return None
+    return min(1.0, float((attributed * interval_s[:, None]).sum()) / total)

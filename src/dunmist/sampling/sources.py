@@ -186,9 +186,12 @@ class Sources:
     def _tcp(self) -> dict[str, int]:
         words: dict[str, int] = {}
         for name in ("snmp", "netstat"):
-            words |= self.root.parse(
-                f"proc/net/{name}", parse_tcp_counters, "counters of TCP", again=True
-            ) or {}
+            words |= (
+                self.root.parse(
+                    f"proc/net/{name}", parse_tcp_counters, "counters of TCP", again=True
+                )
+                or {}
+            )
         return dict(self._news("tcp", words.items(), lambda one: one[0]))
 
     def _sensors(self, at_s: float, *, last: bool) -> list[tuple[int, int | None]]:

@@ -1,8 +1,8 @@
 """What is read only twice: after the first tick and after the last.
 
 These are things that stand still for half a minute or are dear to read: file systems, swap areas,
-services, autostart, sessions, exact memory of the largest processes, packages. None of it belongs to
-a tick, so that no tick waits for it.
+services, autostart, sessions, exact memory of the largest processes, packages. None of it belongs
+to a tick, so that no tick waits for it.
 """
 
 import time

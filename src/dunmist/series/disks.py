@@ -45,9 +45,7 @@ def figures_of(sample: DiskSample) -> list[float]:
     return [getattr(sample, name) for name in FIGURES]
 
 
-def disk_series(
-    counters: Sparse[str], disks: list[Disk], interval_s: Floats
-) -> list[DiskSeries]:
+def disk_series(counters: Sparse[str], disks: list[Disk], interval_s: Floats) -> list[DiskSeries]:
     """Return every block device that was seen, in the order of the kernel's list."""
     about = {disk.name: disk for disk in disks}
     return [

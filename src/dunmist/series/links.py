@@ -41,9 +41,7 @@ def figures_of(sample: LinkSample) -> list[float]:
     return [getattr(sample, name) for name in FIGURES]
 
 
-def link_series(
-    counters: Sparse[str], links: list[Link], interval_s: Floats
-) -> list[LinkSeries]:
+def link_series(counters: Sparse[str], links: list[Link], interval_s: Floats) -> list[LinkSeries]:
     """Return every link that was seen."""
     about = {link.name: link for link in links}
     return [

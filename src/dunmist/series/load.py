@@ -20,8 +20,6 @@ from dunmist.series.rates import Floats
 from dunmist.series.sensors import Correction
 from dunmist.series.sockets import SocketCollector, SocketSeries, network_use
 
-EXITS = "ends of short-lived processes"
-
 
 @dataclass(frozen=True, slots=True)
 class Series:
@@ -154,7 +152,6 @@ def load_series(path: Path, corrections: Sequence[Correction] = ()) -> Series:
             read.grouping,
             machine.interval_s,
             about.page_bytes,
-            heard_exits=_heard_exits(header, read.footer),
         ),
         devices=read.devices.finish(
             header.inventory, machine.interval_s, packages, list(corrections)
@@ -168,12 +165,6 @@ def load_series(path: Path, corrections: Sequence[Correction] = ()) -> Series:
         late=sum(tick.late for tick in read.ticks),
         asleep_s=read.asleep_s,
     )
-
-
-def _heard_exits(header: Header, footer: Footer | None) -> bool:
-    """Whether the kernel announced every task that ended; older captures say nothing of it."""
-    unseen = footer.blind_spots if footer else header.blind_spots
-    return header.version != "1.0" and not any(one.subject == EXITS for one in unseen)
 
 
 def _check(path: Path, tick: Tick, before: list[Tick], grouping: Grouping) -> None:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from dunmist.computer import TIME_FIELDS
+from dunmist.computer import SOFT_INTERRUPTS, TIME_FIELDS
 from dunmist.sampling import Tick
 from dunmist.series.rates import Floats, increments, per_second
 
@@ -27,7 +27,8 @@ class MachineSeries:
     part of it spent on interrupts, which belongs to no process. ``runnable`` counts the tasks that
     ran or waited for a processor at the moment of each tick. ``stalled`` and ``stalled_full``
     are shares of time by resource, ``memory`` is in bytes by the kernel's word, ``paging`` in
-    events per second.
+    events per second. ``zram_bytes`` is memory held by compressed swap. ``soft_interrupts`` counts
+    them by kind over the capture.
     """
 
     at_s: Floats
@@ -45,6 +46,8 @@ class MachineSeries:
     memory: dict[str, Floats]
     paging: dict[str, Floats]
     forks_per_s: Floats
+    zram_bytes: Floats
+    soft_interrupts: dict[str, int]
     uptime_s: float
     own_cpu_s: Floats
     own_rss_bytes: Floats
@@ -101,6 +104,8 @@ def machine_series(ticks: list[Tick]) -> MachineSeries:
             for word, counter in _words([tick.paging for tick in ticks]).items()
         },
         forks_per_s=per_second(_column([tick.processors.forks for tick in ticks]), interval_s),
+        zram_bytes=_column([tick.zram_bytes for tick in ticks]),
+        soft_interrupts=_soft_interrupts(ticks),
         uptime_s=float(_column([ticks[-1].uptime_s])[0]),
         own_cpu_s=np.array([tick.own_cpu_s for tick in ticks]),
         own_rss_bytes=_column([tick.own_rss_bytes for tick in ticks]),
@@ -124,6 +129,14 @@ def _split(ticks: list[Tick], numbers: list[int]) -> Floats:
     with np.errstate(invalid="ignore", divide="ignore"):
         split: Floats = np.where(total > 0, grown / total, np.nan)
     return split
+
+
+def _soft_interrupts(ticks: list[Tick]) -> dict[str, int]:
+    first, last = (tick.processors.soft_interrupts_by_kind for tick in (ticks[0], ticks[-1]))
+    return {
+        name: max(0, now - then)
+        for name, then, now in zip(SOFT_INTERRUPTS, first, last, strict=False)
+    }
 
 
 def _column(values: list[float | None] | list[int | None]) -> Floats:

@@ -1,8 +1,9 @@
 """Where the installed memory is, in parts that add up to it.
 
 Source: ``Documentation/filesystems/proc.rst`` on meminfo. Shared memory is part of ``Cached`` there
-and is taken out of it. What the kernel's own drivers hold is published nowhere; it is the part that
-remains.
+and is taken out of it; what is locked in memory or otherwise unevictable is part of programs,
+shared memory or file cache and is taken out of those. What the kernel's own drivers hold is
+published nowhere; it is the part that remains.
 """
 
 import numpy as np
@@ -10,18 +11,14 @@ import numpy as np
 from dunmist.series.machine import MachineSeries
 from dunmist.series.rates import Floats
 
-# part, words of meminfo added, words subtracted
-PARTS = (
-    ("programs", ("AnonPages",), ()),
-    ("shared memory", ("Shmem",), ()),
-    ("file cache", ("Cached", "Buffers", "SwapCached"), ("Shmem",)),
-    ("kernel, reclaimable", ("KReclaimable",), ()),
-    ("kernel, fixed", ("SUnreclaim", "KernelStack", "Percpu", "Bounce"), ()),
-    ("page tables", ("PageTables", "SecPageTables"), ()),
-    ("huge pages, reserved", ("Hugetlb",), ()),
-    ("compressed swap", ("Zswap",), ()),
-    ("free", ("MemFree",), ()),
-)
+# parts that lines of meminfo give as they are
+SUMS = {
+    "kernel, reclaimable": ("KReclaimable",),
+    "kernel, fixed": ("SUnreclaim", "KernelStack", "Percpu", "Bounce"),
+    "page tables": ("PageTables", "SecPageTables"),
+    "huge pages, reserved": ("Hugetlb",),
+    "free": ("MemFree",),
+}
 UNNAMED = "drivers and unnamed"
 
 
@@ -29,12 +26,29 @@ def memory_breakdown(machine: MachineSeries) -> dict[str, Floats]:
     """Return bytes of each part at each tick; they add up to the installed total."""
     nothing = np.zeros(len(machine.at_s))
 
-    def line(word: str) -> Floats:
-        return np.nan_to_num(machine.memory.get(word, nothing))
+    def line(*words: str) -> Floats:
+        return sum((np.nan_to_num(machine.memory.get(word, nothing)) for word in words), nothing)
 
+    anonymous, shared = line("AnonPages"), line("Shmem")
+    cached = np.maximum(line("Cached", "Buffers", "SwapCached") - shared, 0.0)
+    locked = np.minimum(line("Unevictable"), anonymous + shared + cached)
+    # the lists of evictable pages tell how much of the locked memory is not of files
+    not_on_lists = anonymous + shared - line("Active(anon)", "Inactive(anon)")
+    has_lists = line("Active(anon)", "Inactive(anon)") > 0
+    locked_anonymous = np.clip(np.where(has_lists, not_on_lists, 0.0), 0.0, locked)
+    of_programs = np.minimum(locked_anonymous, anonymous)
+    of_shared = np.minimum(locked_anonymous - of_programs, shared)
+    of_files = locked - of_programs - of_shared
+    files = np.maximum(cached - of_files, 0.0)
+    dirty = np.minimum(line("Dirty", "Writeback"), files)
     parts = {
-        part: np.maximum(sum(map(line, plus), nothing) - sum(map(line, minus), nothing), 0.0)
-        for part, plus, minus in PARTS
+        "programs": anonymous - of_programs,
+        "shared memory": shared - of_shared,
+        "locked": of_programs + of_shared + (cached - files),
+        "file cache": files - dirty,
+        "file cache, not written yet": dirty,
+        "compressed swap": line("Zswap") + np.nan_to_num(machine.zram_bytes),
+        **{part: line(*words) for part, words in SUMS.items()},
     }
     named = sum(parts.values(), nothing)
     parts[UNNAMED] = np.maximum(line("MemTotal") - named, 0.0)

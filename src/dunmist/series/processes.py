@@ -10,6 +10,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 
@@ -17,7 +18,7 @@ from dunmist.applications import Grouping
 from dunmist.computer import ProcessDetail, ProcessSample
 from dunmist.sampling import ExitSum, Tick
 from dunmist.series.rates import Floats, Ints
-from dunmist.series.short_lived import children_use, exit_use
+from dunmist.series.short_lived import ChildTime, late_use
 
 NS_PER_S = 1e9
 COLUMNS = (
@@ -31,6 +32,16 @@ CANDIDATE_CORES = 0.3
 PARALLEL_SHARE = 0.6
 
 
+class ThreadUse(NamedTuple):
+    """What one thread of a busy process used and waited while it was watched, in seconds."""
+
+    process: int
+    tid: int
+    name: str | None
+    run_s: float
+    delay_s: float
+
+
 @dataclass(frozen=True, slots=True)
 class ProcessSeries:
     """Arrays over intervals (or ticks) and applications, and totals over identities.
@@ -40,9 +51,10 @@ class ProcessSeries:
     ``waiting`` is run-queue delay per second of time: the mean number of its tasks that waited for
     a processor; ``io_waiting`` the same for storage. ``read_bytes_per_s`` and
     ``write_bytes_per_s`` are traffic with storage. ``unclaimed_cores`` is what ended without an
-    ancestor that was seen, shape (intervals,). ``rss_bytes`` and ``private_bytes`` have shape (ticks, apps). ``low_priority`` is
-    the share of its time an application spent at a raised nice value. ``one_core`` maps an identity
-    to the share of each interval in which its busiest thread ran, for programs with one such.
+    ancestor that was seen, shape (intervals,). ``rss_bytes`` and ``private_bytes`` have shape
+    (ticks, apps). ``low_priority`` is the share of its time an application spent at a raised nice
+    value. ``one_core`` maps an identity to the share of each interval in which its busiest thread
+    ran, for programs with one such.
     ``details`` holds the first and the newest of each identity, ``short_lived_programs`` how many
     of which name each application started that were never seen.
     """
@@ -64,6 +76,7 @@ class ProcessSeries:
     one_core: dict[int, Floats]
     details: dict[int, tuple[ProcessDetail, ProcessDetail]]
     short_lived_programs: dict[int, dict[str, int]]
+    threads: list[ThreadUse]
     last: dict[int, ProcessSample]
     first_tick: dict[int, int]
     ended_tick: dict[int, int]
@@ -82,6 +95,7 @@ class Collector:
         self.columns = {name: array("q") for name in COLUMNS}
         self.exits: list[tuple[int, ExitSum]] = []
         self.details: dict[int, tuple[ProcessDetail, ProcessDetail]] = {}
+        self.thread_names: dict[tuple[int, int], str] = {}
         self.threads: dict[tuple[int, int], list[tuple[int, int, int]]] = defaultdict(list)
         self.last: dict[int, ProcessSample] = {}
         self.first_tick: dict[int, int] = {}
@@ -107,6 +121,8 @@ class Collector:
         for thread in tick.threads:
             readings = self.threads[thread.process, thread.tid]
             readings.append((row, thread.run_ns, thread.delay_ns))
+            if thread.name is not None:
+                self.thread_names[thread.process, thread.tid] = thread.name
         self.exits += [(row, one) for one in tick.exits]
         for detail in tick.details:
             first, _ = self.details.get(detail.process, (detail, detail))
@@ -134,14 +150,8 @@ def process_series(
     grouping: Grouping,
     interval_s: Floats,
     page_bytes: int,
-    *,
-    heard_exits: bool,
 ) -> ProcessSeries:
-    """Return the series of all processes and applications of a capture.
-
-    ``heard_exits`` says that the kernel announced every task that ended, so that the parents'
-    counters of children are not needed.
-    """
+    """Return the series of all processes and applications of a capture."""
     table = _sorted(collected)
     steps = _steps(table, collected)
     intervals, apps = len(interval_s), len(grouping.applications)
@@ -165,10 +175,7 @@ def process_series(
         for identity in candidates
     }
     waiting, one_core = _threads(collected, steps, process_cores, interval_s)
-    if heard_exits:
-        late = exit_use(collected, grouping, interval_s)
-    else:
-        late = children_use(_children(steps), collected, grouping, interval_s)
+    late = late_use(_children(steps), collected, grouping, interval_s)
     held = _Held(table, collected, of, (intervals + 1, apps))
     return ProcessSeries(
         grouping=grouping,
@@ -189,6 +196,7 @@ def process_series(
         one_core=one_core,
         details=collected.details,
         short_lived_programs=late.programs,
+        threads=_thread_use(collected),
         last=collected.last,
         first_tick=collected.first_tick,
         ended_tick=collected.ended_tick,
@@ -276,10 +284,23 @@ def _threads(
     return waiting, one_core
 
 
-def _children(steps: _Steps) -> Iterator[tuple[int, int, float]]:
-    """Yield interval, parent and seconds for each growth of the time of waited-for children."""
+def _thread_use(collected: Collector) -> list[ThreadUse]:
+    return [
+        ThreadUse(
+            identity,
+            tid,
+            collected.thread_names.get((identity, tid)),
+            max(0, readings[-1][1] - readings[0][1]) / NS_PER_S,
+            max(0, readings[-1][2] - readings[0][2]) / NS_PER_S,
+        )
+        for (identity, tid), readings in collected.threads.items()
+    ]
+
+
+def _children(steps: _Steps) -> Iterator[ChildTime]:
     for place in np.flatnonzero(steps.children_s > 0):
-        yield int(steps.row[place]), int(steps.process[place]), float(steps.children_s[place])
+        row, parent = int(steps.row[place]), int(steps.process[place])
+        yield ChildTime(row, parent, float(steps.children_s[place]))
 
 
 class _Held:

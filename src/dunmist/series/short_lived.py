@@ -1,14 +1,16 @@
 """What used the computer and was never, or not to its end, seen: tasks that ended between ticks.
 
-Two ways lead there. Where the kernel announced each task that ended (to the administrator only),
-its record says what it used, and it goes to the application of its nearest ancestor that was seen.
-Elsewhere a parent's counter tells: it grows by a child's whole use when the child is waited for,
-and what of that was not seen already was used by short-lived ones.
+Two signs tell of it, and each misses something. A parent's counter grows by a child's whole use
+when the child is waited for; what of that was not seen already was used by short-lived ones. It is
+exact, but silent about children that nobody waits for. The records of ended tasks, which the kernel
+sends to the administrator only, name every one of them, but are written before the task has given
+back its memory, so that they lack the last part of its time. For each application the greater of
+the two sums so far counts.
 """
 
 from collections import defaultdict
 from collections.abc import Iterable
-from typing import Any, NamedTuple, Protocol
+from typing import NamedTuple, Protocol
 
 import numpy as np
 
@@ -29,6 +31,14 @@ class Seen(Protocol):
     ended_tick: dict[int, int]
 
 
+class ChildTime(NamedTuple):
+    """By how much a parent's counter of waited-for children grew in an interval."""
+
+    row: int
+    parent: int
+    seconds: float
+
+
 class Late(NamedTuple):
     """Use that no sample shows, shape (intervals, applications) but for ``unclaimed_cores``.
 
@@ -44,80 +54,106 @@ class Late(NamedTuple):
     programs: dict[int, dict[str, int]]
 
 
-def exit_use(seen: Seen, grouping: Grouping, interval_s: Floats) -> Late:
-    """Return what the records of ended tasks say beyond the samples."""
+class _Rest(NamedTuple):
+    """What a process that was seen used between its last sample and its end."""
+
+    row: int
+    seconds: float
+    read_bytes: float
+    write_bytes: float
+
+
+def late_use(
+    children: Iterable[ChildTime], seen: Seen, grouping: Grouping, interval_s: Floats
+) -> Late:
+    """Return all use that the samples do not show."""
     shape = (len(interval_s), len(grouping.applications))
-    late = Late(*(np.zeros(shape) for _ in range(2)), np.zeros(len(interval_s)),
-                *(np.zeros(shape) for _ in range(2)), {})  # fmt: skip
-    whole: dict[int, Any] = defaultdict(lambda: np.zeros(3))
+    own, announced, read, written = (np.zeros(shape) for _ in range(4))
+    unclaimed = np.zeros(len(interval_s))
+    programs: dict[int, dict[str, int]] = {}
+    rests = _rests(seen, len(interval_s))
+    for identity, rest in rests.items():
+        number = grouping.application_of[identity]
+        own[rest.row, number] += rest.seconds
+        read[rest.row, number] += rest.read_bytes
+        written[rest.row, number] += rest.write_bytes
     for row, one in seen.exits:
-        if one.process is not None:
-            whole[one.process] += (one.run_ns / NS_PER_S, one.read_bytes, one.write_bytes)
-        elif row:
-            _add_unseen(late, row - 1, one, grouping)
-    for identity, (run_s, read, written) in whole.items():
-        row = seen.ended_tick.get(identity, 0) - 1
-        last = seen.last.get(identity)
-        if 0 <= row < len(interval_s) and last:
-            number = grouping.application_of[identity]
-            used_s = (last.user_clk + last.system_clk) / seen.clock_ticks_per_s
-            late.own_cores[row, number] += max(0.0, run_s - used_s)
-            late.read_bytes_per_s[row, number] += max(0.0, read - (last.read_bytes or read))
-            late.write_bytes_per_s[row, number] += max(0.0, written - (last.write_bytes or written))
-    return _per_second(late, interval_s)
-
-
-def _add_unseen(late: Late, row: int, one: ExitSum, grouping: Grouping) -> None:
-    # the kernel counts by clock ticks here as it does for the processors, so that both agree
-    used_s = one.counted_us / US_PER_S
-    number = grouping.application_of.get(one.parent) if one.parent is not None else None
-    if number is None:
-        late.unclaimed_cores[row] += used_s
-        return
-    late.short_lived_cores[row, number] += used_s
-    late.read_bytes_per_s[row, number] += one.read_bytes
-    late.write_bytes_per_s[row, number] += one.write_bytes
-    names = late.programs.setdefault(number, {})
-    names[one.name] = names.get(one.name, 0) + one.tasks
-
-
-def _per_second(late: Late, interval_s: Floats) -> Late:
+        if one.process is not None or not row:
+            continue
+        # the kernel counts by clock ticks here as it does for the processors, so both agree
+        used_s = one.counted_us / US_PER_S
+        parent = None if one.parent is None else grouping.application_of.get(one.parent)
+        if parent is None:
+            unclaimed[row - 1] += used_s
+            continue
+        announced[row - 1, parent] += used_s
+        read[row - 1, parent] += one.read_bytes
+        written[row - 1, parent] += one.write_bytes
+        names = programs.setdefault(parent, {})
+        names[one.name] = names.get(one.name, 0) + one.tasks
+    waited = _waited_for(children, seen, rests, grouping, shape)
+    short = np.maximum(np.cumsum(waited, axis=0), np.cumsum(announced, axis=0))
     each = interval_s[:, None]
     return Late(
-        late.own_cores / each,
-        late.short_lived_cores / each,
-        late.unclaimed_cores / interval_s,
-        late.read_bytes_per_s / each,
-        late.write_bytes_per_s / each,
-        late.programs,
+        own_cores=own / each,
+        short_lived_cores=np.diff(short, axis=0, prepend=0.0) / each,
+        unclaimed_cores=unclaimed / interval_s,
+        read_bytes_per_s=read / each,
+        write_bytes_per_s=written / each,
+        programs=programs,
     )
 
 
-def children_use(
-    children: Iterable[tuple[int, int, float]], seen: Seen, grouping: Grouping, interval_s: Floats
-) -> Late:
-    """Return what parents' counters say of children not seen to use it.
+def _rests(seen: Seen, intervals: int) -> dict[int, _Rest]:
+    whole: dict[int, list[float]] = defaultdict(lambda: [0.0, 0.0, 0.0])
+    for _, one in seen.exits:
+        if one.process is not None:
+            sums = whole[one.process]
+            sums[0] += one.run_ns / NS_PER_S
+            sums[1] += one.read_bytes
+            sums[2] += one.write_bytes
+    rests = {}
+    for identity, (run_s, read, written) in whole.items():
+        row = seen.ended_tick.get(identity, 0) - 1
+        last = seen.last.get(identity)
+        if 0 <= row < intervals and last:
+            used_s = (last.user_clk + last.system_clk) / seen.clock_ticks_per_s
+            rests[identity] = _Rest(
+                row,
+                max(0.0, run_s - used_s),
+                max(0.0, read - _known_or(last.read_bytes, read)),
+                max(0.0, written - _known_or(last.write_bytes, written)),
+            )
+    return rests
 
-    ``children`` are interval, parent and seconds by which the parent's counter grew. What a child
-    was last seen to have used was counted already; the difference was not.
-    """
+
+def _known_or(value: int | None, other: float) -> float:
+    return other if value is None else value
+
+
+def _waited_for(
+    children: Iterable[ChildTime],
+    seen: Seen,
+    rests: dict[int, _Rest],
+    grouping: Grouping,
+    shape: tuple[int, int],
+) -> Floats:
+    """Return seconds of children not seen to use them, by the application that waited for them."""
     cumulated: dict[int, Floats] = {}
-    for row, process, seconds in children:
-        cumulated.setdefault(process, np.zeros(len(interval_s)))[row] += seconds
+    for one in children:
+        cumulated.setdefault(one.parent, np.zeros(shape[0]))[one.row] += one.seconds
     for identity, tick in seen.ended_tick.items():
         reaper = _reaper(identity, tick, grouping, seen.ended_tick)
-        if reaper in cumulated and 0 < tick <= len(interval_s) and identity in seen.last:
+        if reaper in cumulated and 0 < tick <= shape[0] and identity in seen.last:
             used_s = _whole_use_s(seen.last[identity], seen.clock_ticks_per_s)
-            cumulated[reaper][tick - 1] -= used_s
-    shape = (len(interval_s), len(grouping.applications))
+            rest = rests.get(identity)
+            cumulated[reaper][tick - 1] -= used_s + (rest.seconds if rest else 0.0)
     total = np.zeros(shape)
     for identity, growth in cumulated.items():
         # a child may be missed at one tick and its parent's counter seen at the next
         surplus = np.maximum.accumulate(np.maximum(np.cumsum(growth), 0.0))
         total[:, grouping.application_of[identity]] += np.diff(surplus, prepend=0.0)
-    nothing = np.zeros(shape)
-    late = Late(nothing, total, np.zeros(len(interval_s)), nothing, nothing, {})
-    return _per_second(late, interval_s)
+    return total
 
 
 def _whole_use_s(sample: ProcessSample, clk_per_s: int) -> float:

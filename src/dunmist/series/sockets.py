@@ -86,9 +86,11 @@ class SocketCollector:
         received = max(0, sample.received_bytes - base[1])
         one.sent_bytes = (one.sent_bytes or 0) + sent
         one.received_bytes = (one.received_bytes or 0) + received
-        one.retransmitted += max(
-            0, (sample.retransmitted or 0) - ((before.retransmitted or 0) if before else 0)
-        ) if row else 0
+        one.retransmitted += (
+            max(0, (sample.retransmitted or 0) - ((before.retransmitted or 0) if before else 0))
+            if row
+            else 0
+        )
         if row and (sent or received):
             one.moved[row - 1] = (sent, received)
 

@@ -27,9 +27,7 @@ class Cost(NamedTuple):
 class Started:
     """Knows the living processes by unit and by program."""
 
-    def __init__(
-        self, processes: ProcessSeries, clock_ticks_per_s: int, page_bytes: int
-    ) -> None:
+    def __init__(self, processes: ProcessSeries, clock_ticks_per_s: int, page_bytes: int) -> None:
         self._processes = processes
         self._clk_per_s = clock_ticks_per_s
         self._page_bytes = page_bytes

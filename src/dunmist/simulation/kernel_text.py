@@ -4,6 +4,8 @@ Sources: those of the readers in ``dunmist.computer``; fields that nothing reads
 idle machine has them.
 """
 
+from collections.abc import Iterator
+
 from dunmist.simulation.model import CLK_PER_S, MIB, ModelComputer, ModelProcess, Stalls
 
 PF_KTHREAD = 0x00200000
@@ -134,7 +136,7 @@ def process_status(process: ModelProcess, uid: int) -> str:
     return (
         f"Name:\t{process.spec.name[:15]}\nState:\tS (sleeping)\nTgid:\t{process.pid}\n"
         f"Pid:\t{process.pid}\nPPid:\t{process.ppid}\nUid:\t{ids}\nGid:\t{ids}\n"
-        f"Threads:\t{len(process.threads)}\n"
+        f"VmSwap:\t       0 kB\nThreads:\t{len(process.threads)}\n"
     )
 
 
@@ -145,9 +147,45 @@ def process_statm(process: ModelProcess) -> str:
     return f"{(private + shared) * 3} {private + shared} {shared} 100 0 {private} 0\n"
 
 
+def process_io(process: ModelProcess) -> str:
+    """Return ``/proc/PID/io``."""
+    read, written = round(process.read_bytes), round(process.write_bytes)
+    return (
+        f"rchar: {read * 2}\nwchar: {written}\nsyscr: {read // 4096}\nsyscw: {written // 4096}\n"
+        f"read_bytes: {read}\nwrite_bytes: {written}\ncancelled_write_bytes: 0\n"
+    )
+
+
+def process_limits() -> str:
+    """Return the lines of ``/proc/PID/limits`` that are read."""
+    return (
+        "Limit                     Soft Limit           Hard Limit           Units     \n"
+        "Max open files            1024                 524288               files     \n"
+    )
+
+
 def schedstat(run_ns: float, delay_ns: float) -> str:
     """Return ``/proc/PID/schedstat`` of one thread."""
     return f"{round(run_ns)} {round(delay_ns)} {round(run_ns / 3e6)}\n"
+
+
+def group_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
+    """Yield the files of version 2 control groups, none of which has a quota."""
+    yield "sys/fs/cgroup/cgroup.controllers", "cpu io memory pids\n"
+    used: dict[str, float] = {}
+    for process in model.processes:
+        path = process.spec.cgroup
+        used[path] = used.get(path, 0.0) + process.user_s + process.system_s
+    for path, seconds in used.items():
+        directory = f"sys/fs/cgroup{path}"
+        yield f"{directory}/cpu.max", "max 100000\n"
+        yield (
+            f"{directory}/cpu.stat",
+            (
+                f"usage_usec {round(seconds * 1e6)}\nnr_periods 0\nnr_throttled 0\n"
+                "throttled_usec 0\n"
+            ),
+        )
 
 
 def cpuinfo(model: ModelComputer) -> str:

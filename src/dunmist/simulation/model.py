@@ -45,6 +45,8 @@ class ModelProcess:
     user_s: float = 0.0
     system_s: float = 0.0
     children_s: float = 0.0
+    read_bytes: float = 0.0
+    write_bytes: float = 0.0
     processor: int = 0
     running: bool = False
     changed: bool = True
@@ -94,6 +96,8 @@ class ModelComputer:
         self.forks = 0.0
         self.switches = 0.0
         self.steps = 0
+        self.load_by_sensor = [0.0 for _ in scenario.hardware.sensors]
+        self.disk_busy_s = 0.0
         self._start_programs()
         wanted = sum(want.cores for want in self._wants())
         self.load = [wanted * part for part in (1.0, 0.9, 0.7)]
@@ -174,9 +178,22 @@ class ModelComputer:
         for index, span_s in enumerate(LOAD_SPANS_S):
             decay = math.exp(-step_s / span_s)
             self.load[index] = self.load[index] * decay + active * (1 - decay)
+        self._move_peripherals(used, step_s)
         self.switches += step_s * (800 + 400 * active + 2000 * waited)
         self.now_s += step_s
         self.steps += 1
+
+    def _move_peripherals(self, used: float, step_s: float) -> None:
+        """Let every sensor follow the load at its own pace, and the first disk work."""
+        hardware = self.scenario.hardware
+        for place, sensor in enumerate(hardware.sensors):
+            change = 1.0 - math.exp(-step_s / sensor.settles_s)
+            self.load_by_sensor[place] += (used - self.load_by_sensor[place]) * change
+        moved_mib = sum(
+            one.spec.read_mib_per_s + one.spec.write_mib_per_s for one in self.processes
+        )
+        if hardware.disks:
+            self.disk_busy_s += step_s * min(1.0, moved_mib / hardware.disks[0].mib_per_s)
 
     def _account_processes(self, shares: list[Share], step_s: float) -> None:
         position = 0
@@ -195,6 +212,8 @@ class ModelComputer:
             self.forks += spec.children_per_s * step_s
             process.user_s += ran * step_s * (1 - spec.system_share)
             process.system_s += ran * step_s * spec.system_share
+            process.read_bytes += spec.read_mib_per_s * step_s * MIB
+            process.write_bytes += spec.write_mib_per_s * step_s * MIB
             process.running = ran > 0.3
             process.changed = process.changed or ran > 0 or spec.children_per_s > 0
 

@@ -47,6 +47,7 @@ class ProgramSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     ``demand_cores`` is what each thread wants; ``peers`` are further processes of the same kind,
     children of the first. ``children_per_s`` are short-lived ones of ``child_cpu_s`` each.
+    ``listens`` are TCP ports open to the network, ``talks_to`` other ends as ``address:port``.
     """
 
     name: str
@@ -65,6 +66,94 @@ class ProgramSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     shared_mib: float = 6.0
     children_per_s: float = 0.0
     child_cpu_s: float = 0.0
+    read_mib_per_s: float = 0.0
+    write_mib_per_s: float = 0.0
+    listens: list[int] = []
+    talks_to: list[str] = []
+
+
+class ModuleSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One memory slot; 0 MiB is an empty one. Speeds in millions of transfers a second."""
+
+    slot: str
+    mib: int = 0
+    rated_mtps: int = 3200
+    configured_mtps: int = 3200
+
+
+class SensorSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One hwmon channel in SI units: its reading at rest, and what full load adds in the end."""
+
+    chip: str
+    channel: str
+    label: str | None = None
+    at_rest: float = 0.0
+    at_load: float = 0.0
+    critical: float | None = None
+    settles_s: float = 20.0
+
+
+class DiskSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One disk; ``mib_per_s`` is what it moves when it does nothing else."""
+
+    name: str
+    model: str
+    gib: int
+    spins: bool = False
+    mib_per_s: float = 450.0
+
+
+class LinkSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One network link."""
+
+    name: str
+    mbit_per_s: int | None = None
+    wireless: bool = False
+    is_default: bool = False
+    up: bool = True
+
+
+class FileSystemSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One mounted file system."""
+
+    point: str
+    kind: str
+    source: str
+    gib: float
+    used_share: float
+
+
+class BatterySpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A battery in watts and watt-hours."""
+
+    design_wh: float
+    full_wh: float
+    charged_share: float
+    drain_w: float
+    cycles: int
+
+
+class LoginSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Somebody who is logged in since so many seconds."""
+
+    user: str
+    line: str
+    since_s: float
+    origin: str = ""
+    program: str = "init"
+
+
+class Hardware(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What the computer consists of besides processors."""
+
+    maker: str = "Skerrow Workshop"
+    system: str = "Guillemot"
+    modules: list[ModuleSpec] = []
+    sensors: list[SensorSpec] = []
+    disks: list[DiskSpec] = []
+    links: list[LinkSpec] = []
+    file_systems: list[FileSystemSpec] = []
+    battery: BatterySpec | None = None
 
 
 class Truth(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -82,6 +171,8 @@ class Scenario(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     truth: Truth
     users: list[UserSpec]
     programs: list[ProgramSpec]
+    hardware: Hardware = Hardware()
+    logins: list[LoginSpec] = []
 
 
 def scenario_names() -> list[str]:

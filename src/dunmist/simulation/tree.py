@@ -7,7 +7,7 @@ kernel's own files.
 import os
 from pathlib import Path
 
-from dunmist.simulation import kernel_text
+from dunmist.simulation import kernel_text, peripherals, sockets, user_space
 from dunmist.simulation.model import ModelComputer, ModelProcess
 
 
@@ -36,6 +36,9 @@ class ComputerTree:
         for number, processor in enumerate(model.processors):
             name = f"sys/devices/system/cpu/cpu{number}/cpufreq/scaling_cur_freq"
             self._write(name, f"{processor.khz}\n")
+        for files in (peripherals.moving_files, kernel_text.group_files):
+            for name, text in files(model):
+                self._write(name, text)
         for process in model.processes:
             if process.changed:
                 self._write_process(process)
@@ -58,10 +61,10 @@ class ComputerTree:
         os.pwrite(descriptor, data, 0)
         os.ftruncate(descriptor, len(data))
 
-    def _write_once(self, name: str, text: str) -> None:
+    def _write_once(self, name: str, text: str | bytes) -> None:
         path = self._directory / name
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(text)
+        path.write_bytes(text.encode() if isinstance(text, str) else text)
 
     def _write_still(self) -> None:
         scenario = self._model.scenario
@@ -74,6 +77,7 @@ class ComputerTree:
         for resource in ("memory", "io"):
             nothing = kernel_text.pressure(type(self._model.cpu_stalls)())
             self._write_once(f"proc/pressure/{resource}", nothing)
+        self._write_peripherals()
         users = "".join(
             f"{name}:x:{uid}:{uid}::/home/{name}:/bin/sh\n" for name, uid in self._uids.items()
         )
@@ -85,9 +89,25 @@ class ComputerTree:
             core = (number % per_package) // machine.threads_per_core
             self._write_once(f"{directory}/topology/core_id", f"{core}\n")
             package = number // per_package
+            for part in ("core", "package"):
+                self._write_once(f"{directory}/thermal_throttle/{part}_throttle_count", "0\n")
             self._write_once(f"{directory}/topology/physical_package_id", f"{package}\n")
             for name, mhz in (("min", machine.min_mhz), ("max", machine.max_mhz)):
                 self._write_once(f"{directory}/cpufreq/cpuinfo_{name}_freq", f"{mhz * 1000}\n")
+
+    def _write_peripherals(self) -> None:
+        model = self._model
+        for files in (peripherals.still_files, user_space.user_space_files, sockets.tables):
+            for name, text in files(model):
+                self._write_once(name, text)
+        if model.scenario.hardware.modules:
+            self._write_once("sys/firmware/dmi/tables/DMI", peripherals.smbios_table(model))
+        if model.scenario.logins:
+            self._write_once("run/utmp", user_space.utmp(model))
+        wants = self._directory / "etc/systemd/system/multi-user.target.wants"
+        wants.mkdir(parents=True, exist_ok=True)
+        for unit in dict.fromkeys(user_space.wanted_units(model)):
+            (wants / unit).symlink_to(f"/usr/lib/systemd/system/{unit}")
 
     def _write_process_facts(self, process: ModelProcess) -> None:
         spec = process.spec
@@ -97,6 +117,13 @@ class ComputerTree:
         self._write_once(f"{directory}/statm", kernel_text.process_statm(process))
         self._write_once(f"{directory}/cgroup", f"0::{spec.cgroup}\n")
         arguments = [] if spec.kernel else [_executable(spec.name), *spec.arguments]
+        self._write_once(f"{directory}/limits", kernel_text.process_limits())
+        self._write_once(f"{directory}/wchan", "0" if spec.kernel else "do_epoll_wait")
+        self._write_once(f"{directory}/loginuid", str(uid if uid >= 1000 else 2**32 - 1))
+        descriptors = self._directory / directory / "fd"
+        descriptors.mkdir()
+        for number, target in enumerate(sockets.descriptors(self._model, process)):
+            (descriptors / str(number)).symlink_to(target)
         text = "".join(f"{argument}\0" for argument in arguments)
         self._write_once(f"{directory}/cmdline", text)
         if not spec.kernel:
@@ -105,6 +132,8 @@ class ComputerTree:
     def _write_process(self, process: ModelProcess) -> None:
         directory = f"proc/{process.pid}"
         self._write(f"{directory}/stat", kernel_text.process_stat(process))
+        if not process.spec.kernel:
+            self._write(f"{directory}/io", kernel_text.process_io(process))
         for thread in process.threads:
             text = kernel_text.schedstat(thread.run_ns, thread.delay_ns)
             if thread.tid == process.pid:

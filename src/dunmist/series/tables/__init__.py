@@ -10,29 +10,34 @@ from collections.abc import Callable
 import pandas as pd
 
 from dunmist.series.load import Series
-from dunmist.series.tables.cores import core_table
+from dunmist.series.tables.cores import core_table, interrupt_table
 from dunmist.series.tables.disks import disk_table, file_system_table
-from dunmist.series.tables.heat import heat_table
-from dunmist.series.tables.links import link_table
+from dunmist.series.tables.heat import graphics_table, heat_table
+from dunmist.series.tables.links import link_table, transport_table
 from dunmist.series.tables.machine import machine_table, module_table
-from dunmist.series.tables.memory import memory_table
+from dunmist.series.tables.memory import memory_table, paging_table, swap_table
 from dunmist.series.tables.ports import port_table
-from dunmist.series.tables.processes import application_table, process_table
-from dunmist.series.tables.services import autostart_table, service_table
+from dunmist.series.tables.processes import application_table, process_table, thread_table
+from dunmist.series.tables.services import autostart_table, group_table, service_table
 from dunmist.series.tables.sessions import owner_table, session_table
 
 Maker = Callable[[Series], pd.DataFrame]
 
 # topic, and its tables with their captions; the first is the one that programs get
 TOPICS: dict[str, tuple[tuple[str, Maker], ...]] = {
-    "processes": (("applications", application_table),),
-    "cores": (("logical processors", core_table),),
-    "memory": (("installed memory", memory_table), ("modules", module_table)),
-    "heat": (("sensors", heat_table),),
+    "processes": (("applications", application_table), ("busy threads", thread_table)),
+    "cores": (("logical processors", core_table), ("interrupts", interrupt_table)),
+    "memory": (
+        ("installed memory", memory_table),
+        ("paging", paging_table),
+        ("swap areas", swap_table),
+        ("modules", module_table),
+    ),
+    "heat": (("sensors", heat_table), ("graphics", graphics_table)),
     "ports": (("sockets", port_table),),
     "disks": (("disks", disk_table), ("file systems", file_system_table)),
-    "links": (("links", link_table),),
-    "services": (("services", service_table),),
+    "links": (("links", link_table), ("transport", transport_table)),
+    "services": (("services", service_table), ("control groups", group_table)),
     "autostart": (("what starts by itself", autostart_table),),
     "sessions": (("sessions", session_table), ("owners of processes", owner_table)),
     "machine": (("machine", machine_table),),

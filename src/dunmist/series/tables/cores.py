@@ -5,7 +5,7 @@ import pandas as pd
 
 from dunmist.series.load import Series
 from dunmist.series.rates import Floats
-from dunmist.series.tables._means import greatest, least, mean
+from dunmist.series.tables._frames import frame_of, greatest, least, mean
 
 
 def core_table(series: Series) -> pd.DataFrame:
@@ -17,7 +17,7 @@ def core_table(series: Series) -> pd.DataFrame:
     for column, number in enumerate(machine.numbers):
         place = places.get(number)
         clock = None if machine.clocks_hz is None else machine.clocks_hz[:, column]
-        row = {
+        row: dict[str, object] = {
             "cpu": number,
             "core": place.core if place else None,
             "package": place.package if place else None,
@@ -37,6 +37,20 @@ def core_table(series: Series) -> pd.DataFrame:
         }
         rows.append(row)
     return pd.DataFrame(rows)
+
+
+def interrupt_table(series: Series) -> pd.DataFrame:
+    """Return interrupts by source, the most frequent first; those that never came are left out."""
+    rows: list[dict[str, object]] = [
+        {"source": source, "kind": kind, "times_per_s": count / series.duration_s}
+        for kind, counts in (
+            ("interrupt", series.devices.interrupts),
+            ("soft interrupt", series.machine.soft_interrupts),
+        )
+        for source, count in counts.items()
+        if count
+    ]
+    return frame_of(rows, "times_per_s")
 
 
 def known_median(values: Floats) -> float | None:

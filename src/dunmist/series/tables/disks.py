@@ -3,13 +3,13 @@
 import pandas as pd
 
 from dunmist.series.load import Series
-from dunmist.series.tables._means import greatest, known_mean, mean
+from dunmist.series.tables._frames import frame_of, greatest, known_mean, mean
 
 
 def disk_table(series: Series) -> pd.DataFrame:
     """Return one row for each block device, physical disks first, the busiest on top."""
     weights = series.machine.interval_s
-    rows = []
+    rows: list[dict[str, object]] = []
     for one in series.devices.disks:
         about = one.about
         below = [disk.name for disk in series.header.inventory.disks if one.name in disk.partitions]
@@ -34,14 +34,13 @@ def disk_table(series: Series) -> pd.DataFrame:
                 "write_bytes_per_s": mean(one.write_bytes_per_s, weights),
             }
         )
-    rows.sort(key=lambda row: (not row["physical"], -row["busy_mean"]))
-    return pd.DataFrame(rows)
+    return frame_of(rows, "physical", "busy_mean")
 
 
 def file_system_table(series: Series) -> pd.DataFrame:
     """Return one row for each file system that holds something, the fullest first."""
     survey = series.last_survey
-    rows = []
+    rows: list[dict[str, object]] = []
     for one in survey.file_systems if survey else []:
         size, free, available = one.size_bytes, one.free_bytes, one.available_bytes
         used = share = None
@@ -65,5 +64,4 @@ def file_system_table(series: Series) -> pd.DataFrame:
                 else 1 - one.inodes_free / inodes,
             }
         )
-    rows.sort(key=lambda row: -(row["used_share"] or 0.0))
-    return pd.DataFrame(rows)
+    return frame_of(rows, "used_share")

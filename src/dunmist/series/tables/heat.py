@@ -1,4 +1,4 @@
-"""Topic ``heat``: every sensor, and which one stands for the processor."""
+"""Topic ``heat``: every sensor, which one stands for the processor, and graphics cards."""
 
 import numpy as np
 import pandas as pd
@@ -6,7 +6,7 @@ import pandas as pd
 from dunmist.computer import PowerSupply
 from dunmist.series.load import Series
 from dunmist.series.sensors import SensorSeries, energy_watts, processor_sensor
-from dunmist.series.tables._means import greatest, least
+from dunmist.series.tables._frames import greatest, least
 
 UNITS = {"temperature": "°C", "fan": "turns/min", "voltage": "V", "current": "A", "power": "W",
          "energy": "W", "humidity": "share"}  # fmt: skip
@@ -30,6 +30,28 @@ def heat_table(series: Series) -> pd.DataFrame:
     columns = ["sensor", "part", "quantity", "unit", "least", "median", "greatest", "last",
                "high", "critical", "margin", "remark"]  # fmt: skip
     return pd.DataFrame(rows, columns=columns)
+
+
+def graphics_table(series: Series) -> pd.DataFrame:
+    """Return one row for each graphics card."""
+    cards = {one.name: one for one in series.header.inventory.cards}
+    rows: list[dict[str, object]] = []
+    for one in series.devices.graphics:
+        about = cards.get(one.name)
+        rows.append(
+            {
+                "card": one.name,
+                "driver": about.driver if about else None,
+                "pci_id": about.pci_id if about else None,
+                "busy_mean": None if np.isnan(one.busy).all() else float(np.nanmean(one.busy)),
+                "busy_max": greatest(one.busy),
+                "memory_used_bytes": greatest(one.memory_used_bytes),
+                "memory_bytes": about.memory_bytes if about else None,
+                "clock_hz": greatest(one.clock_hz),
+                "max_clock_hz": about.max_clock_hz if about else None,
+            }
+        )
+    return pd.DataFrame(rows)
 
 
 def _row(series: Series, one: SensorSeries) -> dict[str, object]:

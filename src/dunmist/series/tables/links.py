@@ -1,16 +1,16 @@
-"""Topic ``links``: every network link."""
+"""Topic ``links``: every network link, and how TCP and UDP fared."""
 
 import numpy as np
 import pandas as pd
 
 from dunmist.series.load import Series
-from dunmist.series.tables._means import mean
+from dunmist.series.tables._frames import frame_of, mean
 
 
 def link_table(series: Series) -> pd.DataFrame:
     """Return one row for each link, the one that carries the default route first."""
     weights = series.machine.interval_s
-    rows = []
+    rows: list[dict[str, object]] = []
     for one in series.devices.links:
         about = one.about
         rows.append(
@@ -30,5 +30,14 @@ def link_table(series: Series) -> pd.DataFrame:
                 "drops": float(np.nansum(one.drops)),
             }
         )
-    rows.sort(key=lambda row: (not row["default_route"], not row["physical"]))
+    return frame_of(rows, "default_route", "physical")
+
+
+def transport_table(series: Series) -> pd.DataFrame:
+    """Return the kernel's counters of TCP and UDP over the capture (RFC 4022 names)."""
+    rows = [
+        {"counter": word, "count": count, "times_per_s": count / series.duration_s}
+        for word, count in series.devices.tcp.items()
+        if word != "TcpCurrEstab"  # a level, not a counter
+    ]
     return pd.DataFrame(rows)

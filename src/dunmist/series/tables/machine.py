@@ -54,9 +54,7 @@ def machine_table(series: Series) -> pd.DataFrame:
         "ticks_late": series.late,
         "privileged": header.privileged,
         "own_cores": own_s / series.duration_s if header.live else None,
-        "own_whole_cpu_s": series.footer.own_cpu_s
-        if series.footer and header.live
-        else None,
+        "own_whole_cpu_s": series.footer.own_cpu_s if series.footer and header.live else None,
         "own_rss_bytes": float(machine.own_rss_bytes[-1]) if header.live else None,
     }
     frame = pd.DataFrame({"fact": list(facts), "value": list(facts.values())}, dtype=object)

@@ -24,9 +24,7 @@ def port_table(series: Series) -> pd.DataFrame:
                 "scope": SCOPES[one.is_loopback],
                 "state": "ended" if one.ended else ("listen" if one.listens else one.state),
                 "pids": " ".join(str(owner.pid) for owner in owners) or None,
-                "programs": " ".join(
-                    sorted({grouping.program(owner).name for owner in one.owners})
-                )
+                "programs": " ".join(sorted({grouping.program(owner).name for owner in one.owners}))
                 or None,
                 "users": " ".join(sorted({owner.user or "unknown" for owner in owners})) or None,
                 "uid": facts.uid,

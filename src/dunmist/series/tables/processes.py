@@ -7,7 +7,7 @@ import pandas as pd
 
 from dunmist.applications import unit_of
 from dunmist.series.load import Series
-from dunmist.series.tables._means import mean
+from dunmist.series.tables._frames import frame_of, mean
 
 # sched(7)
 POLICIES = {0: "normal", 1: "first-in first-out", 2: "round robin", 3: "batch", 5: "idle",
@@ -110,6 +110,23 @@ def process_table(series: Series) -> pd.DataFrame:
             }
         )
     return pd.DataFrame(rows).sort_values("cores_mean", ascending=False, ignore_index=True)
+
+
+def thread_table(series: Series) -> pd.DataFrame:
+    """Return one row for each thread of the few busiest processes, the busiest first."""
+    grouping = series.processes.grouping
+    rows: list[dict[str, object]] = [
+        {
+            "pid": grouping.facts(one.process).pid,
+            "program": grouping.program(one.process).name,
+            "tid": one.tid,
+            "thread": one.name,
+            "cores_mean": one.run_s / series.duration_s,
+            "waiting_tasks": one.delay_s / series.duration_s,
+        }
+        for one in series.processes.threads
+    ]
+    return frame_of(rows, "cores_mean")
 
 
 def container_of(cgroup: str | None) -> str | None:

@@ -1,10 +1,12 @@
 """Topics ``services`` and ``autostart``: what runs or starts by itself, and what it has cost."""
 
+import numpy as np
 import pandas as pd
 
 from dunmist.computer import Unit
 from dunmist.series.load import Series
 from dunmist.series.started import Cost, Started
+from dunmist.series.tables._frames import frame_of
 
 ON_THE_WAY = ("activating", "deactivating", "reloading")
 
@@ -14,7 +16,7 @@ def service_table(series: Series) -> pd.DataFrame:
     started = _started(series)
     first = {unit.name: unit for survey in series.surveys[:1] for unit in survey.units}
     survey = series.last_survey
-    rows = []
+    rows: list[dict[str, object]] = []
     for unit in survey.units if survey else []:
         cost = started.of_unit(unit)
         before = first.get(unit.name)
@@ -26,6 +28,7 @@ def service_table(series: Series) -> pd.DataFrame:
                 "detail": unit.sub,
                 "starts_by_itself": unit.starts,
                 "stuck": _is_stuck(unit, before),
+                "failed": unit.active == "failed",
                 "restarts": unit.restarts,
                 "pids": " ".join(map(str, cost.pids)) or None,
                 **_amounts(cost),
@@ -38,14 +41,13 @@ def service_table(series: Series) -> pd.DataFrame:
                 "about": unit.about,
             }
         )
-    rows.sort(key=lambda row: (not row["stuck"], row["state"] != "failed", -row["cpu_s"]))
-    return pd.DataFrame(rows)
+    return frame_of(rows, "stuck", "failed", "cpu_s")
 
 
 def autostart_table(series: Series) -> pd.DataFrame:
     """Return one row for each thing that starts by itself, the dearest first."""
     started = _started(series)
-    rows = []
+    rows: list[dict[str, object]] = []
     for entry in series.surveys[0].autostart if series.surveys else []:
         rows.append(
             {
@@ -75,7 +77,21 @@ def autostart_table(series: Series) -> pd.DataFrame:
                     "file": None,
                 }
             )
-    rows.sort(key=lambda row: -float(row["cpu_s"]))  # type: ignore[arg-type]
+    return frame_of(rows, "cpu_s")
+
+
+def group_table(series: Series) -> pd.DataFrame:
+    """Return one row for each control group watched: the busiest, and those with a quota."""
+    rows = []
+    for one in series.devices.groups:
+        row: dict[str, object] = {
+            "group": one.path,
+            "quota_cores": one.quota_cores,
+            "limited_share": float(np.nanmean(one.limited)),
+        }
+        for resource, stalled in one.stalled.items():
+            row[f"stalled_{resource}_share"] = float(np.nanmean(stalled))
+        rows.append(row)
     return pd.DataFrame(rows)
 
 

@@ -3,6 +3,7 @@
 import pandas as pd
 
 from dunmist.series.load import Series
+from dunmist.series.tables._frames import frame_of
 
 
 def session_table(series: Series) -> pd.DataFrame:
@@ -37,9 +38,8 @@ def owner_table(series: Series) -> pd.DataFrame:
         private = max(0, sample.rss_pages - (sample.shared_pages or 0)) * page_bytes
         cores = float(processes.process_cpu_s[identity]) / series.duration_s
         totals[facts.user or "unknown"] = [total[0] + 1, total[1] + cores, total[2] + private]
-    rows = [
+    rows: list[dict[str, object]] = [
         {"user": user, "processes": int(count), "cores_mean": cores, "private_bytes": private}
         for user, (count, cores, private) in totals.items()
     ]
-    rows.sort(key=lambda row: -float(row["cores_mean"]))  # type: ignore[arg-type]
-    return pd.DataFrame(rows)
+    return frame_of(rows, "cores_mean")

@@ -1,0 +1,82 @@
+"""Sockets of a model computer: the text tables below ``proc/net``, and who holds which.
+
+A socket's inode is made from its program's place in the scenario, so that the table and the
+descriptors agree.
+"""
+
+import ipaddress
+import sys
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from dunmist.simulation.model import ModelComputer, ModelProcess
+from dunmist.simulation.scenario import ProgramSpec
+
+OWN_ADDRESS = "172.16.0.14"
+FIRST_INODE, INODES_EACH = 20_000, 100
+FIRST_PORT = 40_000
+ESTABLISHED, LISTEN = 1, 10
+TCP_WORDS = {
+    "Tcp": ("InSegs", "OutSegs", "RetransSegs", "InErrs"),
+    "TcpExt": ("ListenOverflows", "ListenDrops", "TCPTimeouts"),
+}
+FILES_OPEN = ("/dev/null", "/dev/null", "/dev/null")
+
+
+class _Socket(NamedTuple):
+    inode: int
+    local_port: int
+    remote: str
+    remote_port: int
+    state: int
+
+
+def tables(model: ModelComputer) -> Iterator[tuple[str, str]]:
+    """Yield the tables of TCP, UDP and Unix sockets."""
+    head = ("  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid"
+            "  timeout inode\n")  # fmt: skip
+    uids = {user.name: user.uid for user in model.scenario.users} | {"root": 0}
+    lines = [
+        _line(place, one, uids[spec.user])
+        for spec in model.scenario.programs
+        for place, one in enumerate(_sockets(model, spec))
+    ]
+    yield "proc/net/tcp", head + "".join(lines)
+    yield "proc/net/udp", head
+    for name, group in (("snmp", "Tcp"), ("netstat", "TcpExt")):
+        words = TCP_WORDS[group]
+        numbers = " ".join("0" for _ in words)
+        yield f"proc/net/{name}", f"{group}: {' '.join(words)}\n{group}: {numbers}\n"
+    yield "proc/net/unix", "Num       RefCount Protocol Flags    Type St Inode Path\n"
+
+
+def descriptors(model: ModelComputer, process: ModelProcess) -> list[str]:
+    """Return what the descriptors of a process lead to."""
+    if process.spec.kernel:
+        return []
+    held = [] if process.worker else list(_sockets(model, process.spec))
+    return [*FILES_OPEN, *(f"socket:[{one.inode}]" for one in held)]
+
+
+def _sockets(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
+    inode = FIRST_INODE + INODES_EACH * model.scenario.programs.index(spec)
+    for place, port in enumerate(spec.listens):
+        yield _Socket(inode + place, port, "0.0.0.0", 0, LISTEN)
+    for place, end in enumerate(spec.talks_to, start=len(spec.listens)):
+        address, _, port_text = end.rpartition(":")
+        yield _Socket(inode + place, FIRST_PORT + inode % 9973 + place, address, int(port_text),
+                      ESTABLISHED)  # fmt: skip
+
+
+def _line(place: int, one: _Socket, uid: int) -> str:
+    own = "0.0.0.0" if one.state == LISTEN else OWN_ADDRESS
+    return (
+        f"{place:>4}: {_hexadecimal(own)}:{one.local_port:04X} "
+        f"{_hexadecimal(one.remote)}:{one.remote_port:04X} {one.state:02X} "
+        f"00000000:00000000 00:00000000 00000000 {uid:>5}        0 {one.inode} 1 "
+        f"0000000000000000 100 0 0 10 0\n"
+    )
+
+
+def _hexadecimal(address: str) -> str:
+    return f"{int.from_bytes(ipaddress.ip_address(address).packed, sys.byteorder):08X}"

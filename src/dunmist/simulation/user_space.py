@@ -1,0 +1,99 @@
+"""What a model computer's distribution and people leave in files: units, autostart, logins, mounts.
+
+Takes the model, gives the text of each file by its name below the root.
+"""
+
+import struct
+from collections.abc import Iterator
+from datetime import datetime
+
+from dunmist.simulation.model import ModelComputer
+from dunmist.simulation.scenario import ProgramSpec
+
+USER_PROCESS = 7
+BLOCK_BYTES = 4096
+INODES_PER_GIB = 65_536
+
+
+def user_space_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
+    """Yield unit files, autostart entries, jobs, mounts and packages."""
+    for spec in model.scenario.programs:
+        unit = spec.cgroup.rpartition("/")[2]
+        if spec.cgroup.startswith("/system.slice/"):
+            text = f"[Unit]\nDescription={_about(spec)}\n\n[Service]\n[Install]\n"
+            yield f"usr/lib/systemd/system/{unit}", text
+        elif spec.parent:
+            entry = f"[Desktop Entry]\nType=Application\nName={_about(spec)}\nExec={spec.name}\n"
+            yield f"etc/xdg/autostart/{spec.name}.desktop", entry
+    yield "etc/crontab", "17 3 * * *\troot\t/opt/skerrow/bin/nightly-copy /srv /mnt/ledge\n"
+    yield (
+        "proc/swaps",
+        (
+            "Filename\t\t\t\tType\t\tSize\t\tUsed\t\tPriority\n"
+            "/dev/sda2                               partition\t2097148\t\t0\t\t-2\n"
+        ),
+    )
+    yield "proc/self/mountinfo", _mounts(model)
+    for one in model.scenario.hardware.file_systems:
+        blocks = round(one.gib * (1 << 30) / BLOCK_BYTES)
+        free = round(blocks * (1 - one.used_share))
+        inodes = round(one.gib * INODES_PER_GIB)
+        name = one.point.strip("/").replace("/", "-") or "root"
+        numbers = (BLOCK_BYTES, blocks, free, free, inodes, inodes * 4 // 5)
+        yield f"statvfs/{name}", " ".join(map(str, numbers)) + "\n"
+    yield from _packages(model)
+
+
+def wanted_units(model: ModelComputer) -> Iterator[str]:
+    """Yield the names of units that start at boot."""
+    for spec in model.scenario.programs:
+        if spec.cgroup.startswith("/system.slice/"):
+            yield spec.cgroup.rpartition("/")[2]
+
+
+def utmp(model: ModelComputer) -> bytes:
+    """Return the logins as utmp(5) has them."""
+    started_s = datetime.fromisoformat(model.scenario.machine.started).timestamp()
+    pids = {one.spec.name: one.pid for one in reversed(model.processes)}
+    return b"".join(
+        struct.pack(
+            "=h2xi32s4s32s256s4xiii16s20x",
+            USER_PROCESS,
+            pids[login.program],
+            login.line.encode(),
+            b"",
+            login.user.encode(),
+            login.origin.encode(),
+            0,
+            round(started_s - login.since_s),
+            0,
+            b"",
+        )
+        for login in model.scenario.logins
+    )
+
+
+def _about(spec: ProgramSpec) -> str:
+    return spec.name.replace("-", " ").capitalize()
+
+
+def _mounts(model: ModelComputer) -> str:
+    lines = ["22 1 0:21 / /proc rw - proc proc rw\n"]
+    for number, one in enumerate(model.scenario.hardware.file_systems):
+        lines.append(
+            f"{30 + number} 1 8:{number + 1} / {one.point} rw,relatime shared:1 - "
+            f"{one.kind} {one.source} rw\n"
+        )
+    return "".join(lines)
+
+
+def _packages(model: ModelComputer) -> Iterator[tuple[str, str]]:
+    stanzas = []
+    for name in sorted({spec.name for spec in model.scenario.programs if not spec.kernel}):
+        yield f"var/lib/dpkg/info/{name}.list", f"/.\n/opt\n/opt/skerrow/bin/{name}\n"
+        about = name.replace("-", " ")
+        stanzas.append(
+            f"Package: {name}\nStatus: install ok installed\nVersion: 3.1-2\n"
+            f"Description: {about} of the Skerrow Bird Observatory\n"
+        )
+    yield "var/lib/dpkg/status", "\n".join(stanzas)

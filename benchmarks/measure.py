@@ -3,6 +3,7 @@
 Run it with ``make benchmarks``; it needs a C compiler for the bare loop. Nothing here is a test.
 """
 
+import contextlib
 import json
 import os
 import resource
@@ -43,9 +44,7 @@ def capture_cost(folder):
                    check=True, stderr=subprocess.DEVNULL)  # fmt: skip
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     whole_s = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
-    facts = subprocess.run([DUNMIST, "view", "machine", path, "--json"],
-                           check=True, capture_output=True)  # fmt: skip
-    values = {row["fact"]: row["value"] for row in json.loads(facts.stdout)}
+    values = machine_facts(path)
     say("capture at 1 s, share of one core while sampling", f"{100 * values['own_cores']:.2f} %",
         "under 1 %")  # fmt: skip
     say("the same with start and end of the program", f"{100 * whole_s / 20:.2f} %")
@@ -54,57 +53,105 @@ def capture_cost(folder):
 
 
 def tick_cost(folder, processes=1000, rounds=20):
-    """Compare one look at many processes with the bare loop in C, in processor time."""
-    from dunmist.computer import ProcessTable, Root
+    """Compare whole ticks over many processes with the bare loop in C, in processor time."""
+    from dunmist.computer import Root, read_inventory, read_machine
+    from dunmist.sampling import Plan
+    from dunmist.sampling.pace import Due
+    from dunmist.sampling.sources import Sources
 
     loop = folder / "bare_loop"
     subprocess.run(["cc", "-O2", "-o", loop, HERE / "bare_loop.c"], check=True)
-    idle = subprocess.Popen(
-        ["sh", "-c", f"i=0; while [ $i -lt {processes} ]; do sleep 600 & i=$((i+1)); done; wait"],
-        start_new_session=True,
-    )
-    try:
+    with sleepers(processes):
         while sum(name.isdigit() for name in os.listdir("/proc")) < processes:
             time.sleep(0.1)
-        table = ProcessTable(Root(Path("/")), os.sysconf("SC_CLK_TCK"))
-        table.look(0)
-        table.look(1)
-        ratios = []
+        root, plan = Root(Path("/")), Plan(3600.0, 1.0)
+        sources = Sources(root, read_machine(root), read_inventory(root))
+        ratios, tick = [], 0
+
+        def look():
+            nonlocal tick
+            sources.look(Due(tick, tick, tick, 0), plan, 1.0)
+            tick += 1
+
+        began = time.process_time()
+        look()
+        first_s = time.process_time() - began
+        look()
         for _ in range(9):
             bare_s = float(subprocess.run([loop, str(rounds)], check=True,
                                           capture_output=True).stdout)  # fmt: skip
             began = time.process_time()
             for _ in range(rounds):
-                found = table.look(1)
+                look()
             ratios.append((time.process_time() - began) / rounds / bare_s)
-        table.close()
-        say(f"one tick over {found.alive} processes, against the bare loop in C",
+        alive = sum(name.isdigit() for name in os.listdir("/proc"))
+        sources.close()
+        say(f"one tick, everything read, {alive} processes, against the C loop",
             f"{statistics.median(ratios):.2f} ×", "at most 1.5 ×")  # fmt: skip
+        say("the first tick, which reads what is dear of every process", f"{first_s:.2f} s")
+
+
+@contextlib.contextmanager
+def sleepers(count, more=""):
+    """Keep a number of idle processes for as long as needed."""
+    script = f"i=0; while [ $i -lt {count} ]; do sleep 600 & i=$((i+1)); done; {more} wait"
+    group = subprocess.Popen(["sh", "-c", script], start_new_session=True)
+    try:
+        yield
     finally:
-        os.killpg(idle.pid, 15)
-        idle.wait()
+        os.killpg(group.pid, 15)
+        group.wait()
 
 
 def file_size(folder, idle=270, busy=30):
     """Measure what a tick adds to the file: between the ends of its first tick and its last."""
-    mostly_idle = (
-        f"i=0; while [ $i -lt {idle} ]; do sleep 600 & i=$((i+1)); done; "
-        f"i=0; while [ $i -lt {busy} ]; do (while :; do sleep 0.7; done) & i=$((i+1)); done; wait"
-    )
-    programs = subprocess.Popen(["sh", "-c", mostly_idle], start_new_session=True)
-    time.sleep(1)
+    more = f"i=0; while [ $i -lt {busy} ]; do (while :; do sleep 0.7; done) & i=$((i+1)); done;"
     path = folder / "size.jsonl.gz"
-    try:
+    with sleepers(idle, more):
+        time.sleep(1)
         subprocess.run([DUNMIST, "capture", "-o", path, "--for", "20s", "--every", "1s"],
                        check=True, stderr=subprocess.DEVNULL)  # fmt: skip
         alive = sum(name.isdigit() for name in os.listdir("/proc"))
-    finally:
-        os.killpg(programs.pid, 15)
-        programs.wait()
     ends = tick_ends(path.read_bytes())
-    each = (ends[-1] - ends[0]) / (len(ends) - 1) / alive
+    each = (ends[-2] - ends[1]) / (len(ends) - 3) / alive
     say(f"capture file, bytes per process and tick ({alive} processes)", f"{each:.1f}",
         "at most 12")  # fmt: skip
+    own = machine_facts(path)["own_rss_bytes"]
+    say("resident memory with as many processes", f"{own / 2**20:.1f} MiB", "under 40 MiB")
+
+
+def machine_facts(path):
+    shown = subprocess.run([DUNMIST, "view", "machine", path, "--json"], check=True,
+                           capture_output=True)  # fmt: skip
+    return {row["fact"]: row["value"] for row in json.loads(shown.stdout)["machine"]}
+
+
+STORM = """
+import os, subprocess, time
+end = time.monotonic() + 36
+while time.monotonic() < end:
+    subprocess.run(["/bin/sh", "-c", "i=0; while [ $i -lt 30 ]; do /bin/true; i=$((i+1)); done"])
+"""
+
+
+def coverage(folder):
+    """Measure what share of busy time is attributed while short programs start without end."""
+    from dunmist.diagnosis.coverage import attributed_cpu_s
+    from dunmist.series import load_series
+
+    nobody = [sys.executable, str(HERE.parent / "tests" / "as_nobody.py")]
+    folder.chmod(0o777)
+    for rights, command in (("as administrator", [DUNMIST]), ("without privilege", nobody)):
+        storm = subprocess.Popen([sys.executable, "-c", STORM])
+        time.sleep(1)
+        path = folder / f"storm-{len(command)}.jsonl.gz"
+        subprocess.run([*command, "capture", "-o", path, "--for", "30s"], check=True,
+                       stderr=subprocess.DEVNULL)  # fmt: skip
+        storm.wait()
+        given_s, counted_s = attributed_cpu_s(load_series(path))
+        say(f"processor time attributed in a fork storm, {rights}",
+            f"{100 * given_s / counted_s:.1f} %",
+            "99 %" if len(command) == 1 else "95 %")  # fmt: skip
 
 
 def tick_ends(packed):
@@ -136,6 +183,7 @@ def main():
         capture_cost(folder)
         tick_cost(folder)
         file_size(folder)
+        coverage(folder)
 
 
 if __name__ == "__main__":

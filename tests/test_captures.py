@@ -127,7 +127,7 @@ class Writing(InFolder):
     def limit_size(self):
         import resource
 
-        resource.setrlimit(resource.RLIMIT_FSIZE, (6000, 6000))
+        resource.setrlimit(resource.RLIMIT_FSIZE, (16000, 16000))
 
     def test_a_disk_that_fills_leaves_a_readable_part(self):
         path = self.folder / "full.jsonl.gz"

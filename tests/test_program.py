@@ -16,6 +16,7 @@ from pathlib import Path
 
 from dunmist.advice.tables import ladder, wording
 from dunmist.captures import CaptureReader
+from dunmist.cli.view import TOPICS
 from dunmist.diagnosis import KINDS
 from dunmist.simulation import load_scenario, scenario_names
 from tests.program import DUNMIST, InFolder, run, start_busy
@@ -39,7 +40,7 @@ class ThisComputer(InFolder):
         self.assertGreater(found["coverage"]["cpu"], 0.9)
         self.assertNotIn("dunmist", [one["name"] for one in found["culprits"]])
         rows = json.loads(run("view", "processes", path, "--each", "--json",
-                              folder=self.folder).stdout)  # fmt: skip
+                              folder=self.folder).stdout)["processes"]  # fmt: skip
         row = next(row for row in rows if row["pid"] == child.pid)
         with Path(f"/proc/{child.pid}/stat").open() as stat:
             fields = stat.read().rpartition(")")[2].split()
@@ -149,14 +150,18 @@ class Demo(InFolder):
         self.assertIsNone(re.search(r'(?:src|href)="(?!#|data:)', page), "something is fetched")
 
     def test_every_topic_is_a_table_json_and_csv(self):
-        for topic in ("processes", "cores", "memory", "machine"):
+        for topic in TOPICS:
             with self.subTest(topic):
                 arguments = ("view", topic, self.sample)
-                rows = json.loads(run(*arguments, "--json", folder=self.folder).stdout)
-                text = run(*arguments, "--csv", folder=self.folder).stdout
+                tables = json.loads(run(*arguments, "--json", folder=self.folder).stdout)
+                name, rows = next(iter(tables.items()))
+                self.assertTrue(rows, "the model computer publishes something of every topic")
+                text = run(*arguments, "--csv", "--table", name, folder=self.folder).stdout
                 self.assertEqual(len(rows), len(list(csv.DictReader(io.StringIO(text)))))
+                self.assertEqual(list(rows[0]), text.splitlines()[0].split(","))
                 self.assertGreater(run(*arguments, folder=self.folder).stdout.count("\n"), 2)
-        parts = json.loads(run("view", "memory", self.sample, "--json", folder=self.folder).stdout)
+        shown = run("view", "memory", self.sample, "--json", folder=self.folder).stdout
+        parts = json.loads(shown)["installed_memory"]
         self.assertAlmostEqual(parts[-1]["bytes"], sum(one["bytes"] for one in parts[:-1]),
                                delta=0.005 * parts[-1]["bytes"])  # fmt: skip
 

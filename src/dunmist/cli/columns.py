@@ -21,8 +21,9 @@ SHOWN = {
         "private_bytes", "read_bytes", "write_bytes", "descriptors", "waits_in", "command_line",
     ),
     "logical processors": (
-        "cpu", "core", "package", "busy_mean", "busy_median", "busy_max", "user", "nice", "system",
-        "iowait", "irq", "softirq", "steal", "clock_hz", "max_clock_hz", "governor",
+        "cpu", "core", "package", "busy_mean", "busy_median", "busy_max", "user_share",
+        "nice_share", "system_share", "iowait_share", "irq_share", "softirq_share", "steal_share",
+        "clock_hz", "max_clock_hz", "governor",
     ),
     "modules": (
         "slot", "size_bytes", "kind", "form_factor", "rated_mtps", "configured_mtps", "maker",
@@ -43,11 +44,8 @@ SHOWN = {
         "name", "kind", "when", "user", "enabled", "cpu_s", "rss_bytes", "read_bytes", "command",
     ),
 }  # fmt: skip
-SHARES = frozenset(
-    ("busy_mean", "busy_median", "busy_max", "user", "nice", "system", "iowait", "irq", "softirq",
-     "steal", "share", "machine_share", "used_share", "inodes_share",
-     "limited_share", "stalled_cpu_share", "stalled_memory_share", "stalled_io_share")
-)  # fmt: skip
+SHARES = frozenset(("busy_mean", "busy_median", "busy_max", "share"))
+TIME_KINDS = ("user", "nice", "system", "iowait", "irq", "softirq", "steal")
 MOMENTS = frozenset(("since_s", "started_s", "boot_time_s", "last_run_s", "next_run_s"))
 
 
@@ -94,7 +92,7 @@ def number_text(name: str, value: float) -> str:
     """Return a figure of a column as a terminal shows it."""
     if math.isnan(value):
         return "–"
-    if name in SHARES:
+    if name in SHARES or name.endswith("_share"):
         return percent(value)
     if name in MOMENTS:
         return moment_text(value)
@@ -107,6 +105,8 @@ def number_text(name: str, value: float) -> str:
 
 def heading_text(name: str) -> str:
     """Return a column's heading; what the unit says stands in the cells."""
+    if name.removesuffix("_share") in TIME_KINDS:
+        return name.removesuffix("_share")
     for end in ("_bits_per_s", "_bytes_per_s", "_bytes", "_hz", "_mtps"):
         name = name.removesuffix(end)
     if not name.endswith("_per_s"):

@@ -15,6 +15,8 @@ from dunmist.cli.harmless import cut_middle, harmless, harmless_cell
 
 PIPED_WIDTH = 160
 TEXT_WIDTH = 36
+LEAST_TEXT_WIDTH = 16
+GAP = 2
 WIDE_TEXTS = {"remark": 84, "about": 44, "command": 60, "command_line": 60, "source": 44}
 EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 
@@ -47,10 +49,10 @@ def print_tables(frames: dict[str, pd.DataFrame]) -> None:
         if frame.empty:
             console.print(f"no {name} in this capture; triage says what could not be seen")
         else:
-            console.print(_table(name, frame))
+            console.print(_table(name, frame, console.width))
 
 
-def _table(name: str, frame: pd.DataFrame) -> Table:
+def _table(name: str, frame: pd.DataFrame, width: int) -> Table:
     table = Table(box=None, pad_edge=False, header_style="bold")
     columns = [column for column in SHOWN.get(name, tuple(frame.columns)) if column in frame]
     # a column that says nothing takes room from one that does
@@ -64,16 +66,35 @@ def _table(name: str, frame: pd.DataFrame) -> Table:
         }
         for row in frame.to_dict(orient="records")
     ]
+    widths = _widths(columns, rows, width)
     for column in columns:
-        numeric = pd.api.types.is_numeric_dtype(frame[column])
-        numeric = numeric and not pd.api.types.is_bool_dtype(frame[column])
-        table.add_column(heading_text(column), justify="right" if numeric else "left",
-                         no_wrap=True, overflow="ellipsis",
-                         min_width=None if column in WIDE_TEXTS
-                         else max(len(row[column]) for row in rows))  # fmt: skip
+        is_number = pd.api.types.is_numeric_dtype(frame[column])
+        is_number = is_number and not pd.api.types.is_bool_dtype(frame[column])
+        table.add_column(
+            heading_text(column),
+            justify="right" if is_number else "left",
+            no_wrap=True,
+            overflow="ellipsis",
+            width=widths[column],
+        )
     for row in rows:
         table.add_row(*(Text(row[column]) for column in columns))
     return table
+
+
+def _widths(columns: list[str], rows: list[dict[str, str]], whole: int) -> dict[str, int]:
+    """Return a width for each column; only long texts give way where the terminal is narrow."""
+    widths = {
+        column: max(len(heading_text(column)), *(len(row[column]) for row in rows))
+        for column in columns
+    }
+    excess = sum(widths.values()) + GAP * (len(columns) - 1) - whole
+    for column in reversed(columns):
+        if excess > 0 and column in WIDE_TEXTS:
+            given = min(excess, max(0, widths[column] - LEAST_TEXT_WIDTH))
+            widths[column] -= given
+            excess -= given
+    return widths
 
 
 def _plain(value: object) -> object:

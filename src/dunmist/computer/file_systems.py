@@ -171,4 +171,6 @@ def _ask_in_child(point: str) -> bytes:
         child.kill()
         # it may not die before the file system answers, so nobody waits for it
         child.returncode = 0
+        if child.stdout:
+            child.stdout.close()
         return b""

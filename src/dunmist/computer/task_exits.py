@@ -145,13 +145,15 @@ class TaskExits:
         self._link.close()
 
 
-def open_task_exits(root: Root, processors: int) -> TaskExits | None:
+def open_task_exits(
+    root: Root, processors: int, receive_buffer_bytes: int = RECEIVE_BUFFER_BYTES
+) -> TaskExits | None:
     """Return a listener for all processors; None, with a blind spot, where it cannot be had."""
     if not root.is_this_computer:
         root.note(SUBJECT, "absent")
         return None
     try:
-        link = NetlinkSocket(NETLINK_GENERIC, receive_buffer_bytes=RECEIVE_BUFFER_BYTES)
+        link = NetlinkSocket(NETLINK_GENERIC, receive_buffer_bytes=receive_buffer_bytes)
     except OSError as error:
         root.note(SUBJECT, reason_of(error))
         return None

@@ -26,13 +26,21 @@ def find_coverage(series: Series) -> dict[Resource, float | None]:
     }
 
 
-def _cpu(series: Series) -> float | None:
+def attributed_cpu_s(series: Series) -> tuple[float, float]:
+    """Return processor seconds attributed to somebody, and those that the kernel counted busy.
+
+    The kernel counts the second by looking at each clock tick who runs, and the first exactly, so
+    that over a short capture the first may be the greater.
+    """
     machine, processes = series.machine, series.processes
-    counted_s = float((machine.busy_cores * machine.interval_s).sum())
-    if counted_s < CPU_LEAST_S:
-        return None
     cores = processes.all_cores.sum(axis=1) + machine.interrupt_cores
-    return min(1.0, float((cores * machine.interval_s).sum()) / counted_s)
+    attributed_s = float((cores * machine.interval_s).sum())
+    return attributed_s, float((machine.busy_cores * machine.interval_s).sum())
+
+
+def _cpu(series: Series) -> float | None:
+    attributed_s, counted_s = attributed_cpu_s(series)
+    return None if counted_s < CPU_LEAST_S else min(1.0, attributed_s / counted_s)
 
 
 def _memory(series: Series) -> float | None:

@@ -182,7 +182,8 @@ def smbios_table(model: ModelComputer) -> bytes:
     for one in slots:
         size = min(one.mib, 0x7FFF)
         body = struct.pack(
-            "<HHHHHBBBBBHHBBBBBIHHHH", 16, 0xFFFE, 64, 64, size, 9, 0, 1, 2, 26, 0x80,
+            "<HHHHHBBBBBHHBBBBBIHHHH", 16, 0xFFFE, 64, 64, size, 9, 0, 1, 2,
+            26 if one.mib else 2, 0x80,
             one.rated_mtps if one.mib else 0, 3 if one.mib else 0, 0, 0, 4 if one.mib else 0, 1,
             one.mib if size == 0x7FFF else 0, one.configured_mtps if one.mib else 0, 1200, 1200,
             1200,

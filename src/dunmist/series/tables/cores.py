@@ -26,7 +26,7 @@ def core_table(series: Series) -> pd.DataFrame:
             "busy_max": greatest(busy[:, column]),
         }
         for kind in ("user", "nice", "system", "iowait", "irq", "softirq", "steal"):
-            row[kind] = mean(machine.kind_of_time(kind)[:, column], machine.interval_s)
+            row[f"{kind}_share"] = mean(machine.kind_of_time(kind)[:, column], machine.interval_s)
         row |= {
             "clock_hz": None if clock is None else known_median(clock),
             "clock_least_hz": None if clock is None else least(clock),

@@ -1,0 +1,26 @@
+"""Runs the program without privilege: everything it may import is loaded, then rights are given up.
+
+The interpreter's own files may lie where only the administrator can read them.
+"""
+
+import os
+import pkgutil
+import sys
+from importlib import import_module
+
+import dunmist
+from dunmist.cli.main import run
+
+HEAVY = ("dunmist.series", "dunmist.diagnosis", "dunmist.advice", "dunmist.reports")
+NOBODY = 65534
+
+if __name__ == "__main__":
+    for module in pkgutil.walk_packages(dunmist.__path__, "dunmist."):
+        if not module.name.startswith(HEAVY) and module.name != "dunmist.__main__":
+            import_module(module.name)
+    import_module("ipaddress")
+    os.setgroups([])
+    os.setgid(NOBODY)
+    os.setuid(NOBODY)
+    sys.argv[0] = "dunmist"
+    run()

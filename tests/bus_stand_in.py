@@ -1,0 +1,93 @@
+"""A bus with a service manager on it, as far as the D-Bus Specification and its clients need it.
+
+It knows the few calls that are asked of org.freedesktop.systemd1 and answers from a table.
+"""
+
+import socket
+import threading
+
+from jeepney import HeaderFields, MessageType, Parser, new_error, new_method_return
+
+UNITS = [
+    ("tern.service", "Counts terns", "loaded", "active", "running", "", "/u/tern", 0, "", "/"),
+    ("auk.service", "Auk", "loaded", "activating", "auto-restart", "", "/u/auk", 0, "", "/"),
+    ("night.timer", "Nightly", "loaded", "active", "waiting", "", "/u/night", 0, "", "/"),
+    ("old.service", "Old", "not-found", "inactive", "dead", "", "/u/old", 0, "", "/"),
+    ("srv.mount", "Disk", "loaded", "active", "mounted", "", "/u/srv", 0, "", "/"),
+]
+FILES = [("/usr/lib/systemd/system/tern.service", "enabled"),
+         ("/usr/lib/systemd/system/sleepy.service", "enabled"),
+         ("/usr/lib/systemd/system/auk.service", "static")]  # fmt: skip
+PROPERTIES = {
+    ("/u/tern", "Unit"): {"StateChangeTimestamp": ("t", 1_900_000_000_000_000)},
+    ("/u/tern", "Service"): {"MainPID": ("u", 4711), "NRestarts": ("u", 3),
+                             "Result": ("s", "success")},
+    ("/u/auk", "Unit"): {"StateChangeTimestamp": ("t", 0)},
+    ("/u/auk", "Service"): {"MainPID": ("u", 0), "NRestarts": ("u", 41), "Result": ("s", "signal")},
+    ("/u/night", "Timer"): {"Unit": ("s", "tern.service"),
+                            "NextElapseUSecRealtime": ("t", 2**64 - 1),
+                            "LastTriggerUSec": ("t", 1_900_000_100_000_000)},
+}  # fmt: skip
+
+
+class StandIn(threading.Thread):
+    """Serves connections to a socket file until it is closed; may break off in the middle."""
+
+    def __init__(self, path, *, answers=99):
+        super().__init__(daemon=True)
+        self.listener = socket.socket(socket.AF_UNIX)
+        self.listener.bind(str(path))
+        self.listener.listen()
+        self.answers = answers
+
+    def run(self):
+        while True:
+            try:
+                connection, _ = self.listener.accept()
+            except OSError:
+                return
+            with connection:
+                self.serve(connection)
+
+    def close(self):
+        self.listener.shutdown(socket.SHUT_RDWR)
+        self.listener.close()
+        self.join()
+
+    def serve(self, connection):
+        connection.recv(1)
+        line = b""
+        while not line.endswith(b"BEGIN\r\n"):
+            line += connection.recv(1)
+            if line.endswith(b"\r\n") and b"AUTH" in line:
+                connection.sendall(b"OK 0123456789abcdef0123456789abcdef\r\n")
+                line = b""
+            elif line.endswith(b"FD\r\n"):
+                connection.sendall(b"ERROR\r\n")
+                line = b""
+        parser, left = Parser(), self.answers
+        while data := connection.recv(65536):
+            parser.add_data(data)
+            while message := parser.get_next_message():
+                if message.header.message_type is MessageType.method_call and left:
+                    left -= 1
+                    connection.sendall(answer(message).serialise(serial=left + 1))
+                elif not left:
+                    return
+
+
+def answer(call):
+    fields = call.header.fields
+    method, path = fields[HeaderFields.member], fields[HeaderFields.path]
+    if method == "Hello":
+        return new_method_return(call, "s", (":1.1",))
+    if method == "ListUnits":
+        return new_method_return(call, "a(ssssssouso)", (UNITS,))
+    if method == "ListUnitFiles":
+        return new_method_return(call, "a(ss)", (FILES,))
+    interface = call.body[0].rpartition(".")[2] if method == "GetAll" else ""
+    if (path, interface) in PROPERTIES:
+        return new_method_return(call, "a{sv}", (PROPERTIES[path, interface],))
+    if method == "GetAll":
+        return new_method_return(call, "a{sv}", ({},))
+    return new_error(call, "org.freedesktop.DBus.Error.UnknownMethod", "s", (method,))

@@ -1,0 +1,45 @@
+"""Services over D-Bus: what the manager says, and what is left when it breaks off."""
+
+import json
+import os
+
+from dunmist.computer.service_manager import Unanswered, read_units
+from tests.bus_stand_in import StandIn
+from tests.program import InFolder, run
+
+
+class Manager(InFolder):
+    def serve(self, **how):
+        path = self.folder / "bus"
+        bus = StandIn(path, **how)
+        bus.start()
+        self.addCleanup(bus.close)
+        return f"unix:path={path}"
+
+    def test_units_with_their_state(self):
+        found = {one.name: one for one in read_units(self.serve())}
+        self.assertEqual({"tern.service", "auk.service", "night.timer", "sleepy.service"},
+                         set(found))  # fmt: skip
+        tern, auk = found["tern.service"], found["auk.service"]
+        self.assertEqual(("active", "enabled", 4711, 3, 1.9e9), (
+            tern.active, tern.starts, tern.main_pid, tern.restarts, tern.since_s))  # fmt: skip
+        self.assertEqual(("activating", "auto-restart", None, 41, "signal", None), (
+            auk.active, auk.sub, auk.main_pid, auk.restarts, auk.result, auk.since_s))  # fmt: skip
+        self.assertEqual(("tern.service", None, 1_900_000_100.0), (
+            found["night.timer"].triggers, found["night.timer"].next_run_s,
+            found["night.timer"].last_run_s))  # fmt: skip
+
+    def test_a_manager_that_breaks_off_is_an_answer_too(self):
+        address = self.serve(answers=3)
+        with self.assertRaises(Unanswered):
+            read_units(address)
+
+    def test_a_capture_asks_it_and_the_view_shows_it(self):
+        environment = {**os.environ, "DBUS_SYSTEM_BUS_ADDRESS": self.serve()}
+        run("capture", "-o", "x.gz", "--for", "0.4s", "--every", "0.2s", folder=self.folder,
+            environment=environment)  # fmt: skip
+        shown = run("view", "services", "x.gz", "--json", folder=self.folder).stdout
+        rows = {row["unit"]: row for row in json.loads(shown)["services"]}
+        self.assertTrue(rows["auk.service"]["stuck"])
+        self.assertFalse(rows["tern.service"]["stuck"])
+        self.assertEqual(3, rows["tern.service"]["restarts"])

@@ -1,0 +1,223 @@
+"""Figures of a capture against the kernel's own accounting of programs that the test starts."""
+
+import ctypes
+import json
+import os
+import socket
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from dunmist.computer import Root, file_systems, open_task_exits
+from dunmist.series import load_series
+from tests.program import DUNMIST, InFolder, run
+
+IS_ROOT = os.geteuid() == 0
+MIB = 1 << 20
+# children of some 25 ms each, one after another, and what the kernel counted for all of them
+STORM = """
+import os, resource, sys, time
+end = time.monotonic() + {seconds}
+while time.monotonic() < end:
+    child = os.fork()
+    if not child:
+        began = time.process_time()
+        while time.process_time() - began < 0.025: pass
+        os._exit(0)
+    os.waitpid(child, 0)
+total = sum(sum(resource.getrusage(who)[:2]) for who in (resource.RUSAGE_SELF,
+            resource.RUSAGE_CHILDREN))
+print(total, flush=True)
+time.sleep(60)
+"""
+MOVE = """
+import os, sys, time
+path = sys.argv[1]
+time.sleep(0.7)
+block = os.urandom(1 << 20)
+with open(path, "wb") as file:
+    for _ in range(48): file.write(block)
+    file.flush()
+    os.fsync(file.fileno())
+    os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+with open(path, "rb", buffering=0) as file:
+    while file.read(1 << 20): pass
+print([line for line in open("/proc/self/io") if "_bytes" in line], flush=True)
+time.sleep(60)
+"""
+SEND = """
+import socket, sys, time
+out = socket.create_connection(("127.0.0.1", int(sys.argv[1])))
+for _ in range(24):
+    out.sendall(bytes(1 << 20))
+    time.sleep(0.05)
+out.close()
+time.sleep(60)
+"""
+SPIN = """
+import threading, time
+def spin():
+    while True: pass
+threading.Thread(target=spin, name="spin", daemon=True).start()
+held = [open("/dev/null") for _ in range(70)]
+time.sleep(60)
+"""
+
+
+class OfChildren(InFolder):
+    def start(self, script, *arguments):
+        """Start a Python program of an invented name; it ends with the test."""
+        path = self.folder / f"tern_{self.id().rpartition('.')[2][5:20]}.py"
+        path.write_text(script)
+        child = subprocess.Popen(
+            [sys.executable, str(path), *map(str, arguments)], stdout=subprocess.PIPE, text=True
+        )
+        self.addCleanup(child.stdout.close)
+        self.addCleanup(child.wait)
+        self.addCleanup(child.kill)
+        return child
+
+    def capture(self, seconds=4.0, command=(DUNMIST,)):
+        """Start a capture that is under way when this returns."""
+        self.path = self.folder / "live.jsonl.gz"
+        capturing = subprocess.Popen(
+            [*command, "capture", "-o", self.path, "--for", f"{seconds}s", "--every", "0.25s"],
+            stderr=subprocess.DEVNULL,
+        )
+        self.addCleanup(capturing.wait)
+        self.addCleanup(capturing.kill)
+        deadline = time.monotonic() + 20
+        while not self.path.exists() and time.monotonic() < deadline:
+            time.sleep(0.02)
+        return capturing
+
+    def rows(self, topic, *options, table=None):
+        shown = run("view", topic, self.path, "--json", *options, folder=self.folder).stdout
+        tables = json.loads(shown)
+        return tables[table] if table else next(iter(tables.values()))
+
+    def storm(self, command):
+        capturing = self.capture(5.0, command)
+        child = self.start(STORM.format(seconds=3.0))
+        counted_s = float(child.stdout.readline())
+        self.assertEqual(0, capturing.wait(20))
+        series = load_series(self.path)
+        grouping = series.processes.grouping
+        number = next(
+            grouping.application_of[one]
+            for one in series.processes.last
+            if grouping.facts(one).pid == child.pid
+        )
+        cores = series.processes.all_cores[:, number]
+        found_s = float((cores * series.machine.interval_s).sum())
+        self.assertAlmostEqual(counted_s, found_s, delta=0.04 * counted_s)
+        return self.triage(self.path), series, number
+
+
+class ProcessorTime(OfChildren):
+    @unittest.skipUnless(IS_ROOT, "needs the administrator")
+    def test_a_fork_storm_is_attributed_as_administrator(self):
+        triage, series, number = self.storm([DUNMIST])
+        # so short a storm is some hundred clock ticks, which the kernel counts by sampling: the
+        # bar of 99 % is measured over half a minute, see docs/measurements.md
+        self.assertGreaterEqual(triage["coverage"]["cpu"], 0.96)
+        # the kernel announced each child by name
+        self.assertGreater(sum(series.processes.short_lived_programs[number].values()), 60)
+
+    @unittest.skipUnless(IS_ROOT, "rights can only be given up by who has them")
+    def test_a_fork_storm_is_attributed_without_privilege(self):
+        self.folder.chmod(0o777)
+        script = str(Path(__file__).parent / "as_nobody.py")
+        triage, _, _ = self.storm([sys.executable, script])
+        self.assertGreaterEqual(triage["coverage"]["cpu"], 0.95)
+        self.assertFalse(triage["capture"]["privileged"])
+        spots = {one["what"]: one["remedy"] for one in triage["blind_spots"]}
+        files = next(what for what in spots if "files and ports" in what)
+        self.assertIn("administrator", spots[files])
+
+    @unittest.skipUnless(IS_ROOT, "needs the administrator")
+    def test_an_overflow_is_counted(self):
+        exits = open_task_exits(Root(Path("/")), os.cpu_count(), receive_buffer_bytes=2048)
+        self.addCleanup(exits.close)
+        subprocess.run(
+            ["sh", "-c", "i=0; while [ $i -lt 60 ]; do /bin/true; i=$((i+1)); done"], check=True
+        )
+        self.assertLess(len(exits.drain()), 60)
+        self.assertGreater(exits.lost, 0)
+
+
+class Traffic(OfChildren):
+    def test_bytes_read_and_written(self):
+        place = Path(__file__).parent / "moved.tmp"
+        self.addCleanup(place.unlink, missing_ok=True)
+        child = self.start(MOVE, place)
+        capturing = self.capture()
+        kernel = dict(part.split(": ") for part in eval(child.stdout.readline()))
+        self.assertEqual(0, capturing.wait(20))
+        row = next(row for row in self.rows("processes", "--each") if row["pid"] == child.pid)
+        if int(kernel["read_bytes"]) < 40 * MIB:
+            self.skipTest("no disk behind the files of the test")
+        for name in ("read_bytes", "write_bytes"):
+            self.assertAlmostEqual(int(kernel[name]), row[name], delta=0.02 * int(kernel[name]))
+        disk = self.rows("disks")[0]
+        moved = disk["read_bytes_per_s"] * self.triage(self.path)["capture"]["duration_s"]
+        self.assertGreater(moved, 0.98 * int(kernel["read_bytes"]))
+
+    def test_bytes_over_tcp_and_whose_port_it_is(self):
+        server = socket.create_server(("127.0.0.1", 0))
+        self.addCleanup(server.close)
+        port = server.getsockname()[1]
+        child = self.start(SEND, port)
+        capturing = self.capture()
+        taken, _ = server.accept()
+        received = 0
+        while data := taken.recv(1 << 20):
+            received += len(data)
+        taken.close()
+        self.assertEqual(0, capturing.wait(20))
+        rows = self.rows("ports")
+        out = next(row for row in rows if row["remote_port"] == port)
+        self.assertAlmostEqual(received, out["sent_bytes"], delta=0.02 * received)
+        self.assertEqual(str(child.pid), out["pids"])
+        own = next(row for row in rows if row["port"] == port and row["state"] == "listen")
+        self.assertEqual((str(os.getpid()), "this computer"), (own["pids"], own["scope"]))
+
+
+class Single(OfChildren):
+    def test_a_saturated_thread_descriptors_and_a_missing_file(self):
+        program = self.folder / "kittiwake"
+        program.write_bytes(Path("/bin/sleep").read_bytes())
+        program.chmod(0o755)
+        gone = subprocess.Popen([program, "60"])
+        self.addCleanup(gone.wait)
+        self.addCleanup(gone.kill)
+        program.unlink()
+        child = self.start(SPIN)
+        self.assertEqual(0, self.capture(3.0).wait(20))
+        rows = {row["pid"]: row for row in self.rows("processes", "--each")}
+        self.assertTrue(rows[gone.pid]["executable_deleted"])
+        self.assertGreaterEqual(rows[child.pid]["descriptors"], 70)
+        thread = self.rows("processes", table="busy_threads")[0]
+        self.assertEqual(child.pid, thread["pid"])
+        self.assertNotEqual(child.pid, thread["tid"])
+        self.assertGreater(thread["cores_mean"], 0.6)
+
+    @unittest.skipUnless(IS_ROOT and Path("/dev/fuse").exists(), "needs to mount")
+    def test_a_file_system_that_does_not_answer_hangs_nothing(self):
+        libc = ctypes.CDLL(None, use_errno=True)
+        place = self.folder / "ledge"
+        place.mkdir()
+        device = os.open("/dev/fuse", os.O_RDWR)
+        self.addCleanup(os.close, device)
+        options = f"fd={device},rootmode=40000,user_id=0,group_id=0".encode()
+        if libc.mount(b"ledge", bytes(place), b"fuse.ledge", 0, options):
+            self.skipTest(os.strerror(ctypes.get_errno()))
+        self.addCleanup(libc.umount2, bytes(place), 2)
+        root = Root(Path("/"))
+        began = time.monotonic()
+        found = {one.point: one for one in file_systems.read_file_systems(root)}
+        self.assertLess(time.monotonic() - began, 10)
+        self.assertIsNone(found[str(place)].size_bytes)
+        self.assertTrue(any("answer" in one.subject for one in root.unread))

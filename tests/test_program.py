@@ -165,6 +165,14 @@ class Demo(InFolder):
         self.assertAlmostEqual(parts[-1]["bytes"], sum(one["bytes"] for one in parts[:-1]),
                                delta=0.005 * parts[-1]["bytes"])  # fmt: skip
 
+    def test_every_column_is_documented(self):
+        documented = (SOURCE.parent.parent / "docs" / "views.md").read_text()
+        for topic in TOPICS:
+            shown = run("view", topic, self.sample, "--json", folder=self.folder).stdout
+            for name, rows in json.loads(shown).items():
+                for word in (name, *(rows[0] if rows else ())):
+                    self.assertRegex(documented, rf"\b{word}\b", f"{topic}: {name}")
+
 
 class WrongUse(InFolder):
     def test_wrong_usage_gets_one_line_and_two(self):

@@ -28,6 +28,10 @@ TERMINALS = (
     ("view-processes", f"dunmist view processes {CAPTURE}"),
     ("view-cores", f"dunmist view cores {CAPTURE}"),
     ("view-memory", f"dunmist view memory {CAPTURE}"),
+    ("view-heat", f"dunmist view heat {CAPTURE}"),
+    ("view-ports", f"dunmist view ports {CAPTURE}; dunmist view sessions {CAPTURE}"),
+    ("view-disks", f"dunmist view disks {CAPTURE}; dunmist view links {CAPTURE}"),
+    ("view-services", f"dunmist view services {CAPTURE}; dunmist view autostart {CAPTURE}"),
     ("view-machine", f"dunmist view machine {CAPTURE}"),
 )
 

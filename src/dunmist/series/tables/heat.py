@@ -19,7 +19,8 @@ def heat_table(series: Series) -> pd.DataFrame:
     rows = [_row(series, one) for one in series.devices.sensors]
     for row in rows:
         if chosen and row["sensor"] == chosen.name:
-            row["remark"] = f"taken for the processor: {chosen.why}"
+            also = f"; {row['remark']}" if row["remark"] else ""
+            row["remark"] = f"taken for the processor: {chosen.why}{also}"
     rows.sort(key=lambda row: not str(row["remark"] or "").startswith("taken"))
     rows += [_supply(one) for one in series.devices.supplies.values()]
     rows += [
@@ -73,8 +74,15 @@ def _row(series: Series, one: SensorSeries) -> dict[str, object]:
         "high": one.high,
         "critical": one.critical,
         "margin": (one.critical or 0.0) - (most or 0.0) if is_margin_known else None,
-        "remark": f"left out: {one.doubt}" if one.doubt else None,
+        "remark": _remark(one),
     }
+
+
+def _remark(one: SensorSeries) -> str | None:
+    if one.doubt:
+        return f"left out: {one.doubt}"
+    alarms = [name.replace("_", " ") for name in one.sensor.alarms]
+    return f"the chip reports: {', '.join(alarms)}" if alarms else None
 
 
 def _supply(one: PowerSupply) -> dict[str, object]:

@@ -24,6 +24,11 @@ PROPERTIES = {
                              "Result": ("s", "success")},
     ("/u/auk", "Unit"): {"StateChangeTimestamp": ("t", 0)},
     ("/u/auk", "Service"): {"MainPID": ("u", 0), "NRestarts": ("u", 41), "Result": ("s", "signal")},
+    ("/s/1", "Session"): {"Name": ("s", "isbister"), "Class": ("s", "user"), "Type": ("s", "x11"),
+                          "Display": ("s", ":0"), "Timestamp": ("t", 1_900_000_000_000_000),
+                          "IdleHint": ("b", True), "IdleSinceHint": ("t", 1_900_000_300_000_000),
+                          "Leader": ("u", 900), "Active": ("b", True)},
+    ("/s/2", "Session"): {"Name": ("s", "gdm"), "Class": ("s", "greeter")},
     ("/u/night", "Timer"): {"Unit": ("s", "tern.service"),
                             "NextElapseUSecRealtime": ("t", 2**64 - 1),
                             "LastTriggerUSec": ("t", 1_900_000_100_000_000)},
@@ -83,6 +88,9 @@ def answer(call):
         return new_method_return(call, "s", (":1.1",))
     if method == "ListUnits":
         return new_method_return(call, "a(ssssssouso)", (UNITS,))
+    if method == "ListSessions":
+        rows = [("1", 1004, "isbister", "seat0", "/s/1"), ("2", 120, "gdm", "seat0", "/s/2")]
+        return new_method_return(call, "a(susso)", (rows,))
     if method == "ListUnitFiles":
         return new_method_return(call, "a(ss)", (FILES,))
     interface = call.body[0].rpartition(".")[2] if method == "GetAll" else ""

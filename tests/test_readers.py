@@ -150,6 +150,21 @@ class Table(unittest.TestCase):
         found = self.table.look(1)
         self.assertEqual([(0, "guillemot")], [(n, facts.name) for n, facts in found.became])
 
+    def test_what_a_process_does_on_a_graphics_card(self):
+        descriptors = self.proc / "4711" / "fd"
+        descriptors.mkdir()
+        (descriptors / "5").symlink_to("/dev/dri/renderD128")
+        (descriptors / "6").symlink_to("socket:[9090]")
+        information = self.proc / "4711" / "fdinfo"
+        information.mkdir()
+        text = "drm-driver:\tx\ndrm-client-id:\t1\ndrm-engine-gfx:\t{} ns\n"
+        (information / "5").write_text(text.format(100))
+        first = self.table.look(0)
+        self.assertEqual([[9090]], [one.sockets for one in first.details])
+        (information / "5").write_text(text.format(350))
+        (use,) = self.table.look(1).graphics
+        self.assertEqual((0, {"gfx": 350}), (use.process, use.engines_ns))
+
     def test_a_process_may_vanish_or_be_garbage(self):
         self.add(12, b"")
         (self.proc / "13").mkdir()

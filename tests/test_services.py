@@ -3,7 +3,7 @@
 import json
 import os
 
-from dunmist.computer.service_manager import Unanswered, read_units
+from dunmist.computer.service_manager import Unanswered, read_logins, read_units
 from tests.bus_stand_in import StandIn
 from tests.program import InFolder, run
 
@@ -28,6 +28,11 @@ class Manager(InFolder):
         self.assertEqual(("tern.service", None, 1_900_000_100.0), (
             found["night.timer"].triggers, found["night.timer"].next_run_s,
             found["night.timer"].last_run_s))  # fmt: skip
+
+    def test_people_but_no_greeter(self):
+        (one,) = read_logins(self.serve())
+        self.assertEqual(("isbister", ":0", True, 1.9e9, 900, True), (
+            one.user, one.terminal, one.graphical, one.since_s, one.pid, one.active))  # fmt: skip
 
     def test_a_manager_that_breaks_off_is_an_answer_too(self):
         address = self.serve(answers=3)

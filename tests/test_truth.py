@@ -204,6 +204,22 @@ class Single(OfChildren):
         self.assertNotEqual(child.pid, thread["tid"])
         self.assertGreater(thread["cores_mean"], 0.6)
 
+    def test_a_quota_is_seen_to_run_out(self):
+        group = Path("/sys/fs/cgroup/cpu/dunmist-test")
+        if not IS_ROOT or not (group.parent / "cpu.cfs_quota_us").exists():
+            self.skipTest("no control groups of version 1 to write to")
+        group.mkdir()
+        self.addCleanup(group.rmdir)
+        (group / "cpu.cfs_quota_us").write_text("30000")
+        child = self.start(STORM.format(seconds=30))
+        (group / "cgroup.procs").write_text(str(child.pid))
+        self.assertEqual(0, self.capture(3.0).wait(20))
+        child.kill()
+        child.wait()
+        rows = {row["group"]: row for row in self.rows("services", table="control_groups")}
+        self.assertAlmostEqual(0.3, rows["/dunmist-test"]["quota_cores"])
+        self.assertGreater(rows["/dunmist-test"]["limited_share"], 0.7)
+
     @unittest.skipUnless(IS_ROOT and Path("/dev/fuse").exists(), "needs to mount")
     def test_a_file_system_that_does_not_answer_hangs_nothing(self):
         libc = ctypes.CDLL(None, use_errno=True)

@@ -17,7 +17,14 @@ PIPED_WIDTH = 160
 TEXT_WIDTH = 36
 LEAST_TEXT_WIDTH = 16
 GAP = 2
-WIDE_TEXTS = {"remark": 84, "about": 44, "command": 60, "command_line": 60, "source": 44}
+WIDE_TEXTS = {
+    "remark": 84,
+    "about": 44,
+    "command": 60,
+    "command_line": 60,
+    "source": 44,
+    "group": 70,
+}
 EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 
 

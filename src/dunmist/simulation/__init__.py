@@ -6,7 +6,13 @@ to the sampler, and the truth about what is wrong. The rooms that judge know not
 
 from dunmist.simulation.clock import VirtualClock
 from dunmist.simulation.model import ModelComputer
-from dunmist.simulation.scenario import DEFAULT_SCENARIO, Scenario, load_scenario, scenario_names
+from dunmist.simulation.scenario import (
+    DEFAULT_SCENARIO,
+    Scenario,
+    build_scenario,
+    load_scenario,
+    scenario_names,
+)
 from dunmist.simulation.tree import ComputerTree
 
 __all__ = [
@@ -15,6 +21,7 @@ __all__ = [
     "ModelComputer",
     "Scenario",
     "VirtualClock",
+    "build_scenario",
     "load_scenario",
     "scenario_names",
 ]

@@ -1,4 +1,4 @@
-"""The kernel's own text forms, written from a model computer.
+"""The machine's own files below ``proc`` and ``sys/fs/cgroup``, written from a model computer.
 
 Sources: those of the readers in ``dunmist.computer``; fields that nothing reads are given as an
 idle machine has them.
@@ -6,11 +6,27 @@ idle machine has them.
 
 from collections.abc import Iterator
 
-from dunmist.simulation.model import CLK_PER_S, MIB, ModelComputer, ModelProcess, Stalls
+from dunmist.simulation.model import ModelComputer
+from dunmist.simulation.processes import CLK_PER_S
+from dunmist.simulation.stalls import Stalls
 
-PF_KTHREAD = 0x00200000
-PF_FORKNOEXEC = 0x00000040
-PAGE_BYTES = 4096
+BOOT_S = 1_936_000_000
+
+
+def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
+    """Yield the files that are written anew at every moment."""
+    yield "proc/stat", stat(model)
+    yield "proc/loadavg", loadavg(model)
+    yield "proc/uptime", uptime(model)
+    yield "proc/meminfo", meminfo(model)
+    yield "proc/vmstat", vmstat(model)
+    yield "proc/interrupts", interrupts(model)
+    yield "proc/swaps", swaps(model)
+    for resource, stalls in (
+        ("cpu", model.cpu_stalls), ("memory", model.memory.stalls), ("io", model.io_stalls),
+    ):  # fmt: skip
+        yield f"proc/pressure/{resource}", pressure(stalls)
+    yield from group_files(model)
 
 
 def stat(model: ModelComputer) -> str:
@@ -18,23 +34,25 @@ def stat(model: ModelComputer) -> str:
     rows = [
         [
             round(seconds * CLK_PER_S)
-            for seconds in (one.user, one.nice, one.system, one.idle, 0, 0, 0, 0, 0, 0)
+            for seconds in (one.user, one.nice, one.system, one.idle, one.iowait, one.irq,
+                            one.softirq, one.steal, 0, 0)
         ]
         for one in model.processors
-    ]
+    ]  # fmt: skip
     total = [sum(column) for column in zip(*rows, strict=True)]
     lines = [f"cpu  {_joined(total)}"]
     lines += [f"cpu{number} {_joined(row)}" for number, row in enumerate(rows)]
-    interrupts = round(model.switches * 0.6)
-    boot_s = 1_936_000_000
+    count = round(model.interrupts + model.device_interrupts)
+    soft = [0, round(model.interrupts), 0, round(model.device_interrupts), 0, 0, 0,
+            round(model.interrupts * 0.4), 0, round(model.interrupts * 0.3)]  # fmt: skip
     lines += [
-        f"intr {interrupts} 0 9",
+        f"intr {count} 0 9",
         f"ctxt {round(model.switches)}",
-        f"btime {boot_s}",
-        f"processes {round(model.forks) + len(model.processes) + 9000}",
+        f"btime {BOOT_S}",
+        f"processes {round(model.forks) + len(model.processes.all) + 9000}",
         f"procs_running {model.runnable}",
-        "procs_blocked 0",
-        f"softirq {interrupts // 2} 0 0 0 0 0 0 0 0 0 0",
+        f"procs_blocked {model.blocked}",
+        f"softirq {sum(soft)} {_joined(soft)}",
     ]
     return "\n".join(lines) + "\n"
 
@@ -42,8 +60,8 @@ def stat(model: ModelComputer) -> str:
 def loadavg(model: ModelComputer) -> str:
     """Return ``/proc/loadavg``."""
     averages = " ".join(f"{value:.2f}" for value in model.load)
-    tasks = sum(len(process.threads) for process in model.processes)
-    newest = model.processes[-1].pid
+    tasks = sum(one.spec.threads for one in model.processes.all)
+    newest = max(one.pid for one in model.processes.all)
     return f"{averages} {model.runnable}/{tasks} {newest}\n"
 
 
@@ -57,146 +75,106 @@ def pressure(stalls: Stalls) -> str:
     """Return one file of ``/proc/pressure``."""
     spans = zip((10, 60, 300), stalls.averages, strict=True)
     averages = " ".join(f"avg{span}={value:.2f}" for span, value in spans)
-    nothing = "avg10=0.00 avg60=0.00 avg300=0.00 total=0"
-    return f"some {averages} total={round(stalls.total_us)}\nfull {nothing}\n"
+    full = "avg10=0.00 avg60=0.00 avg300=0.00"
+    return f"some {averages} total={round(stalls.some_us)}\nfull {full} total={round(stalls.full_us)}\n"
 
 
 def meminfo(model: ModelComputer) -> str:
     """Return ``/proc/meminfo``; its parts add up to MemTotal."""
-    machine = model.scenario.machine
-    private = sum(process.spec.private_mib for process in model.processes)
-    slab, reclaimable = machine.kernel_mib * 0.5, machine.kernel_mib * 0.3
-    tables = machine.kernel_mib * 0.2
-    free = machine.memory_mib - private - machine.cache_mib - machine.kernel_mib
-    available = free + machine.cache_mib * 0.85 + reclaimable
+    memory, machine = model.memory, model.scenario.machine
+    programs, cache, kernel = memory.resident_mib, memory.cache_mib, memory.kernel_mib
+    reclaimable = kernel * 0.3
     mib = {
         "MemTotal": machine.memory_mib,
-        "MemFree": free,
-        "MemAvailable": available,
-        "Buffers": machine.cache_mib * 0.05,
-        "Cached": machine.cache_mib * 0.95,
+        "MemFree": memory.free_mib,
+        "MemAvailable": memory.free_mib + max(0.0, cache - 60) * 0.85 + reclaimable,
+        "Buffers": cache * 0.05,
+        "Cached": cache * 0.95,
         "SwapCached": 0,
-        "Active": private + machine.cache_mib * 0.4,
-        "Inactive": machine.cache_mib * 0.6,
-        "SwapTotal": 2048,
-        "SwapFree": 2048,
+        "Active": programs + cache * 0.4,
+        "Inactive": cache * 0.6,
+        "Active(anon)": programs,
+        "Inactive(anon)": cache * 0.05,
+        "Unevictable": 0,
+        "SwapTotal": machine.swap_mib,
+        "SwapFree": machine.swap_mib - memory.swapped_mib,
         "Dirty": 1,
-        "AnonPages": private,
-        "Mapped": machine.cache_mib * 0.2,
-        "Shmem": machine.cache_mib * 0.05,
+        "AnonPages": programs,
+        "Mapped": cache * 0.2,
+        "Shmem": cache * 0.05,
         "KReclaimable": reclaimable,
-        "Slab": slab + reclaimable,
+        "Slab": kernel * 0.8,
         "SReclaimable": reclaimable,
-        "SUnreclaim": slab,
-        "KernelStack": tables * 0.3,
-        "PageTables": tables * 0.7,
+        "SUnreclaim": kernel * 0.5,
+        "KernelStack": kernel * 0.06,
+        "PageTables": kernel * 0.14,
     }
     return "".join(f"{name + ':':<16}{round(value * 1024):>8} kB\n" for name, value in mib.items())
 
 
 def vmstat(model: ModelComputer) -> str:
     """Return the lines of ``/proc/vmstat`` that are read."""
-    faults = round(model.switches * 1.5)
+    moved = model.memory.counters
+    disks = model.disks
     counters = {
-        "pgpgin": 5_120_000,
-        "pgpgout": 900_000 + round(model.now_s * 40),
-        "pswpin": 0,
-        "pswpout": 0,
-        "pgfault": faults,
-        "pgmajfault": 21_000,
-        "pgscan_kswapd": 0,
-        "pgscan_direct": 0,
-        "workingset_refault_anon": 0,
-        "workingset_refault_file": 0,
-        "oom_kill": 0,
+        "pgpgin": 5_120_000 + sum(disk.read_bytes for disk in disks) / 1024,
+        "pgpgout": 900_000 + sum(disk.written_bytes for disk in disks) / 1024,
+        "pgfault": model.switches * 1.5,
+        "oom_kill": 3 + model.now_s * model.scenario.machine.oom_kills_per_s,
+        **{word: 21_000 + count for word, count in moved.items()},
     }
-    return "".join(f"{name} {value}\n" for name, value in counters.items())
+    return "".join(f"{name} {round(value)}\n" for name, value in counters.items())
 
 
-def process_stat(process: ModelProcess) -> str:
-    """Return ``/proc/PID/stat``."""
-    spec = process.spec
-    flags = PF_KTHREAD | PF_FORKNOEXEC if spec.kernel else 0x00400000
-    resident = 0 if spec.kernel else round((spec.private_mib + spec.shared_mib) * MIB / PAGE_BYTES)
-    fields = [
-        "R" if process.running else "S", process.ppid, process.pid, process.pid, 0, -1, flags,
-        round(resident * 1.2), 0, 0, 0,
-        int(process.user_s * CLK_PER_S), int(process.system_s * CLK_PER_S),
-        int(process.children_s * 0.8 * CLK_PER_S), int(process.children_s * 0.2 * CLK_PER_S),
-        20 + spec.nice, spec.nice, len(process.threads), 0, process.start_clk,
-        resident * PAGE_BYTES * 3, resident, 18446744073709551615, 1, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0,
-        0, 17, process.processor, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
-    ]  # fmt: skip
-    return f"{process.pid} ({spec.name[:15]}) {_joined(fields)}\n"
+def swaps(model: ModelComputer) -> str:
+    """Return ``/proc/swaps``."""
+    head = "Filename\t\t\t\tType\t\tSize\t\tUsed\t\tPriority\n"
+    size, used = model.scenario.machine.swap_mib, model.memory.swapped_mib
+    if not size:
+        return head
+    return f"{head}/dev/sda2                               partition\t{size * 1024}\t\t{round(used * 1024)}\t\t-2\n"
 
 
-def process_status(process: ModelProcess, uid: int) -> str:
-    """Return the lines of ``/proc/PID/status`` that are read."""
-    ids = f"{uid}\t{uid}\t{uid}\t{uid}"
-    return (
-        f"Name:\t{process.spec.name[:15]}\nState:\tS (sleeping)\nTgid:\t{process.pid}\n"
-        f"Pid:\t{process.pid}\nPPid:\t{process.ppid}\nUid:\t{ids}\nGid:\t{ids}\n"
-        f"VmSwap:\t       0 kB\nThreads:\t{len(process.threads)}\n"
-    )
-
-
-def process_statm(process: ModelProcess) -> str:
-    """Return ``/proc/PID/statm``."""
-    private = round(process.spec.private_mib * MIB / PAGE_BYTES)
-    shared = round(process.spec.shared_mib * MIB / PAGE_BYTES)
-    return f"{(private + shared) * 3} {private + shared} {shared} 100 0 {private} 0\n"
-
-
-def process_io(process: ModelProcess) -> str:
-    """Return ``/proc/PID/io``."""
-    read, written = round(process.read_bytes), round(process.write_bytes)
-    return (
-        f"rchar: {read * 2}\nwchar: {written}\nsyscr: {read // 4096}\nsyscw: {written // 4096}\n"
-        f"read_bytes: {read}\nwrite_bytes: {written}\ncancelled_write_bytes: 0\n"
-    )
-
-
-def process_limits() -> str:
-    """Return the lines of ``/proc/PID/limits`` that are read."""
-    return (
-        "Limit                     Soft Limit           Hard Limit           Units     \n"
-        "Max open files            1024                 524288               files     \n"
-    )
-
-
-def schedstat(run_ns: float, delay_ns: float) -> str:
-    """Return ``/proc/PID/schedstat`` of one thread."""
-    return f"{round(run_ns)} {round(delay_ns)} {round(run_ns / 3e6)}\n"
+def interrupts(model: ModelComputer) -> str:
+    """Return ``/proc/interrupts``."""
+    count = len(model.processors)
+    disk = sum(one.reads + one.writes for one in model.disks)
+    lines = ["     " + "".join(f"{f'CPU{number}':>11}" for number in range(count)) + "\n"]
+    for name, first, about in (
+        ("16", model.device_interrupts,
+         f"  IR-IO-APIC   16-fasteoi   {model.scenario.machine.interrupt_source}"),
+        ("44", disk, "  IR-PCI-MSI    1-edge      ahci"),
+    ):  # fmt: skip
+        counts = [round(first)] + [0] * (count - 1)
+        lines.append(f"{name:>4}:{''.join(f'{one:>11}' for one in counts)}{about}\n")
+    ticks = round(model.interrupts / count)
+    lines.append(f" LOC:{''.join(f'{ticks:>11}' for _ in range(count))}   Local timer interrupts\n")
+    return "".join(lines)
 
 
 def group_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
-    """Yield the files of version 2 control groups, none of which has a quota."""
+    """Yield the files of version 2 control groups."""
     yield "sys/fs/cgroup/cgroup.controllers", "cpu io memory pids\n"
-    used: dict[str, float] = {}
-    for process in model.processes:
-        path = process.spec.cgroup
-        used[path] = used.get(path, 0.0) + process.user_s + process.system_s
-    for path, seconds in used.items():
-        directory = f"sys/fs/cgroup{path}"
-        yield f"{directory}/cpu.max", "max 100000\n"
-        yield (
-            f"{directory}/cpu.stat",
-            (
-                f"usage_usec {round(seconds * 1e6)}\nnr_periods 0\nnr_throttled 0\n"
-                "throttled_usec 0\n"
-            ),
+    quotas = {one.spec.cgroup: one.spec.quota_cores for one in model.processes.all}
+    for path, (usage_s, periods, limited, limited_s) in model.groups.items():
+        directory, quota = f"sys/fs/cgroup{path}", quotas.get(path)
+        limit = "max" if quota is None else round(quota * 100_000)
+        yield f"{directory}/cpu.max", f"{limit} 100000\n"
+        yield f"{directory}/cpu.stat", (
+            f"usage_usec {round(usage_s * 1e6)}\nnr_periods {round(periods)}\n"
+            f"nr_throttled {round(limited)}\nthrottled_usec {round(limited_s * 1e6)}\n"
         )
 
 
 def cpuinfo(model: ModelComputer) -> str:
     """Return ``/proc/cpuinfo``."""
-    machine = model.scenario.machine
+    flags = "fpu sse2 hypervisor" if model.scenario.machine.stolen_share else "fpu sse2"
     return "".join(
-        f"processor\t: {number}\nmodel name\t: {machine.model}\n"
-        f"cpu MHz\t\t: {processor.khz / 1000:.3f}\n\n"
+        f"processor\t: {number}\nmodel name\t: {model.scenario.machine.model}\n"
+        f"cpu MHz\t\t: {processor.khz / 1000:.3f}\nflags\t\t: {flags}\n\n"
         for number, processor in enumerate(model.processors)
     )
 
 
-def _joined(values: list[int] | list[int | str]) -> str:
+def _joined(values: list[int]) -> str:
     return " ".join(map(str, values))

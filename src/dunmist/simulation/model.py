@@ -1,56 +1,34 @@
-"""A model computer: its processes, what they did so far, and how a step of time changes that.
+"""A model computer: what its processes want, what they get, and how a step of time changes both.
 
-Conservation holds by construction: what processes and short-lived children ran is what the
-processors count as busy. Everything random comes from one generator with a fixed seed.
+Each step goes the way of causes: memory, disks and links first, because who waits for them does not
+run; then heat and clock; then the processors. Conservation holds by construction: what processes
+and short-lived children ran is what the processors count as busy. Everything random comes from one
+seed.
 """
 
 import math
 import random
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
-from dunmist.simulation.scenario import ProgramSpec, Scenario
-from dunmist.simulation.scheduler import Share, Want, place_on_processors, share_processors
+import numpy as np
 
-STEP_S = 0.05
-CLK_PER_S = 100
-MIB = 1 << 20
-FIRST_PID = 400
+from dunmist.simulation.disks import Disk, Request
+from dunmist.simulation.heat import Package
+from dunmist.simulation.links import Link
+from dunmist.simulation.paging import MIB, Memory
+from dunmist.simulation.processes import ModelProcess, ProcessSet
+from dunmist.simulation.scenario import Driver, Scenario
+from dunmist.simulation.scheduler import Floats, place_on_processors, share_processors
+from dunmist.simulation.stalls import Stalls
+
+STEP_S = 0.1
 LOAD_SPANS_S = (60.0, 300.0, 900.0)
-STALL_SPANS_S = (10.0, 60.0, 300.0)
-# a start-up spike lasts this long into a capture
-SETTLED_S = 6.0
 COLLISION = 0.02
+INTERRUPT_S = 4e-6  # processor time that one interrupt takes
+TIMER_HZ = 250.0
+SWAP_REQUEST_BYTES = 32 << 10
+GOVERNOR_HEADROOM = 1.3
 SEED = 7
-
-
-@dataclass(slots=True)
-class ModelThread:
-    """One thread: nanoseconds run and waited so far."""
-
-    tid: int
-    run_ns: float = 0.0
-    delay_ns: float = 0.0
-
-
-@dataclass(slots=True)
-class ModelProcess:
-    """One process and its counters."""
-
-    spec: ProgramSpec
-    pid: int
-    ppid: int
-    start_clk: int
-    threads: list[ModelThread]
-    phase: float
-    user_s: float = 0.0
-    system_s: float = 0.0
-    children_s: float = 0.0
-    read_bytes: float = 0.0
-    write_bytes: float = 0.0
-    processor: int = 0
-    running: bool = False
-    changed: bool = True
-    worker: bool = False
 
 
 @dataclass(slots=True)
@@ -61,193 +39,294 @@ class ModelProcessor:
     nice: float = 0.0
     system: float = 0.0
     idle: float = 0.0
+    iowait: float = 0.0
+    irq: float = 0.0
+    softirq: float = 0.0
+    steal: float = 0.0
     khz: int = 0
-
-
-@dataclass(slots=True)
-class Stalls:
-    """Time in which some task waited: total and the kernel's damped averages, in percent."""
-
-    total_us: float = 0.0
-    averages: list[float] = field(default_factory=lambda: [0.0, 0.0, 0.0])
-
-    def add(self, share: float, step_s: float) -> None:
-        """Account one step of which a share was stalled."""
-        self.total_us += share * step_s * 1e6
-        for index, span_s in enumerate(STALL_SPANS_S):
-            decay = math.exp(-step_s / span_s)
-            self.averages[index] = self.averages[index] * decay + 100 * share * (1 - decay)
 
 
 class ModelComputer:
     """A patient that moves in virtual time."""
 
-    def __init__(self, scenario: Scenario) -> None:
-        machine = scenario.machine
+    def __init__(self, scenario: Scenario, seed: int = SEED) -> None:
+        machine, hardware = scenario.machine, scenario.hardware
         self.scenario = scenario
         self.now_s = 0.0
-        self.random = random.Random(SEED)
+        self.steps = 0
+        self.chance = np.random.default_rng(seed)
+        self.processes = ProcessSet(scenario, random.Random(seed))
         count = machine.packages * machine.cores * machine.threads_per_core
         self.processors = [ModelProcessor(idle=machine.uptime_s) for _ in range(count)]
-        self.processes: list[ModelProcess] = []
-        self.cpu_stalls = Stalls()
+        self.packages = [Package(hardware.heat) for _ in range(machine.packages)]
+        self.memory = Memory(
+            machine.memory_mib, machine.kernel_mib, machine.cache_mib, machine.swap_mib,
+            machine.swap_used_mib,
+        )  # fmt: skip
+        self.disks = [Disk(spec) for spec in hardware.disks]
+        self.links = [Link(spec) for spec in hardware.links]
+        self.cpu_stalls, self.io_stalls = Stalls(), Stalls()
+        self.groups: dict[str, list[float]] = {}  # usage_s, periods, limited periods, limited_s
+        self.runnable, self.blocked = 1, 0
+        self.forks = self.switches = self.interrupts = self.device_interrupts = 0.0
+        self.graphics_used = 0.0
+        self.battery_used_wh = 0.0
+        self._used = [0.0] * machine.packages
         self.load = [0.0, 0.0, 0.0]
-        self.runnable = 1
-        self.forks = 0.0
-        self.switches = 0.0
-        self.steps = 0
-        self.load_by_sensor = [0.0 for _ in scenario.hardware.sensors]
-        self.disk_busy_s = 0.0
-        self._start_programs()
-        wanted = sum(want.cores for want in self._wants())
-        self.load = [wanted * part for part in (1.0, 0.9, 0.7)]
+        self._settle()
 
     @property
     def uptime_s(self) -> float:
         """Seconds since the model computer started."""
         return self.scenario.machine.uptime_s + self.now_s
 
+    @property
+    def clock_ratio(self) -> float:
+        """What is left of the maximum clock to a processor that is fully busy."""
+        machine = self.scenario.machine
+        limit = (machine.clock_limit_mhz or machine.max_mhz) / machine.max_mhz
+        return min(limit, min(package.clock_share for package in self.packages))
+
     def advance_to(self, now_s: float) -> None:
         """Move on to a moment of virtual time in small steps."""
         while self.now_s < now_s - 1e-9:
             self._step(min(STEP_S, now_s - self.now_s))
 
-    def _start_programs(self) -> None:
-        pids = {"init": 1, "kthreadd": 2}
-        next_pid = FIRST_PID
-        start_clk = 100
-        for spec in self.scenario.programs:
-            pid = pids.get(spec.name)
-            if pid is None:
-                pid, next_pid = next_pid, next_pid + 7
-                pids[spec.name] = pid
-            ppid = 0 if pid <= 2 else pids[spec.parent or ("kthreadd" if spec.kernel else "init")]
-            first = self._process(spec, pid, ppid, start_clk)
-            self.processes.append(first)
-            for _ in range(spec.peers):
-                peer = self._process(spec, next_pid, pid, start_clk + 40)
-                peer.worker = True
-                self.processes.append(peer)
-                next_pid += 3
-            start_clk += 90
+    def _settle(self) -> None:
+        """Begin as a computer that has been doing this for a while."""
+        self.memory.step(self._private_mib(), 0.0, 1, 0.0)
+        wanted = self._wanted_cores(self._drivers())
+        lasting = float(np.minimum(wanted, 1.0)[self.processes.pattern == 0].sum())
+        used = min(1.0, lasting / len(self.processors))
+        for package in self.packages:
+            package.settle(used)
+        self.load = [max(0.01, lasting) * part for part in (1.0, 0.95, 0.8)]
 
-    def _process(self, spec: ProgramSpec, pid: int, ppid: int, start_clk: int) -> ModelProcess:
-        threads = [ModelThread(pid + index) for index in range(spec.threads)]
-        process = ModelProcess(spec, pid, ppid, start_clk, threads, self.random.random())
-        lived_s = self.uptime_s - start_clk / CLK_PER_S
-        process.user_s = spec.demand_cores * spec.threads * lived_s * 0.4 * (1 - spec.system_share)
-        process.system_s = spec.demand_cores * spec.threads * lived_s * 0.4 * spec.system_share
-        return process
+    def _private_mib(self) -> float:
+        return float(self.processes.figures["private_mib"].sum())
 
-    def _want(self, process: ModelProcess) -> float:
-        spec = process.spec
-        # the first of several processes only hands out work
-        demand = 0.02 if spec.peers and not process.worker else spec.demand_cores
-        if spec.behaviour == "idle":
-            return demand if self.random.random() < 0.1 else 0.0
-        if spec.behaviour == "bursty":
-            cycle = math.sin(2 * math.pi * (self.now_s / 5.0 + process.phase))
-            return demand * 2 if cycle > 0.3 else demand * 0.2
-        if spec.behaviour == "start-up" and self.now_s > SETTLED_S:
-            return 0.02
-        return demand
+    def _drivers(self) -> dict[Driver, float]:
+        return {
+            "heat": max(1.0 - package.clock_share for package in self.packages) * 1.3,
+            "paging": self.memory.stalled,
+            "disk": self.disks[0].used if self.disks else 0.0,
+            "interrupts": min(1.0, self.scenario.machine.interrupts_per_s * INTERRUPT_S * 2),
+        }
 
-    def _wants(self) -> list[Want]:
-        wants = []
-        for process in self.processes:
-            want = min(1.0, self._want(process))
-            wants += [Want(want, process.spec.nice)] * len(process.threads)
-            lanes = _child_lanes(process.spec)
-            for _ in range(lanes):
-                children = process.spec.children_per_s * process.spec.child_cpu_s / lanes
-                wants.append(Want(children, process.spec.nice))
-        return wants
+    def _wanted_cores(self, drivers: dict[Driver, float]) -> Floats:
+        wanted = self.processes.wants(self.now_s, self.chance, drivers)
+        # work that takes a part of a processor at full clock takes more of it at a lower one
+        slowed: Floats = np.minimum(1.0, wanted / self.clock_ratio)
+        return np.where(wanted >= 1.0, 1.0, slowed)
 
     def _step(self, step_s: float) -> None:
-        wants = self._wants()
-        shares = share_processors(wants, len(self.processors))
-        self._account_processes(shares, step_s)
-        self._account_processors(shares, step_s)
-        waited = sum(share.waited for share in shares)
-        none_waits = math.prod(1.0 - min(1.0, share.waited) for share in shares)
-        used = sum(share.ran for share in shares) / len(self.processors)
-        some = max(1.0 - none_waits, COLLISION * used**2)
-        self.cpu_stalls.add(some, step_s)
-        active = sum(want.cores for want in wants)
-        self.runnable = max(1, round(active + self.random.uniform(-0.4, 0.4)))
-        for index, span_s in enumerate(LOAD_SPANS_S):
-            decay = math.exp(-step_s / span_s)
-            self.load[index] = self.load[index] * decay + active * (1 - decay)
-        self._move_peripherals(used, step_s)
-        self.switches += step_s * (800 + 400 * active + 2000 * waited)
+        processes = self.processes
+        processes.restart_due(self.now_s, step_s)
+        wanted = self._wanted_cores(self._drivers())
+        held_up = self._page_and_move(wanted, step_s)
+        lane_wants = self._lane_wants(wanted * (1 - held_up))
+        machine = self.scenario.machine
+        irq = min(0.9, machine.interrupts_per_s * INTERRUPT_S)
+        capacity = len(self.processors) * (1 - machine.stolen_share) - irq
+        lane_wants = self._apply_quotas(lane_wants, step_s)
+        shares = share_processors(lane_wants, processes.lanes.nice, max(0.1, capacity))
+        self._account_processes(shares.ran, shares.waited, held_up, step_s)
+        self._account_processors(shares.ran, irq, held_up, step_s)
+        self._account_machine(lane_wants, shares.ran, shares.waited, step_s)
+        for number, package in enumerate(self.packages):
+            package.step(self._used[number], step_s)
+        self._drain(step_s)
         self.now_s += step_s
         self.steps += 1
 
-    def _move_peripherals(self, used: float, step_s: float) -> None:
-        """Let every sensor follow the load at its own pace, and the first disk work."""
-        hardware = self.scenario.hardware
-        for place, sensor in enumerate(hardware.sensors):
-            change = 1.0 - math.exp(-step_s / sensor.settles_s)
-            self.load_by_sensor[place] += (used - self.load_by_sensor[place]) * change
-        moved_mib = sum(
-            one.spec.read_mib_per_s + one.spec.write_mib_per_s for one in self.processes
+    def _lane_wants(self, wanted: Floats) -> Floats:
+        lanes = self.processes.lanes
+        own = wanted[lanes.process]
+        children = self.processes.children[lanes.process] * lanes.part / self.clock_ratio
+        return np.where(lanes.is_child, np.minimum(1.0, children), own)
+
+    def _page_and_move(self, wanted: Floats, step_s: float) -> Floats:
+        """Move memory, disks and links; return the share of time each process is held up."""
+        processes = self.processes
+        figures = processes.figures
+        leaks = np.array([one.spec.leak_mib_per_s for one in processes.all])
+        figures["private_mib"] += leaks * step_s
+        touched = figures["private_mib"] * processes.touched
+        swap_rate = self.memory.step(
+            self._private_mib(), float(touched.sum()), int((touched > 50).sum()), step_s
         )
-        if hardware.disks:
-            self.disk_busy_s += step_s * min(1.0, moved_mib / hardware.disks[0].mib_per_s)
+        held_up = np.where(touched > 1.0, self.memory.stalled, 0.0)
+        figures["major_faults"] += held_up * 40 * step_s
+        waited = self._move_disks(wanted, swap_rate, step_s)
+        held_up = 1 - (1 - held_up) * (1 - waited)
+        figures["io_delay_s"] += held_up * step_s
+        self._move_links(step_s)
+        for process in processes.all:
+            holder = process.spec.waits_on and processes.by_name(process.spec.waits_on)
+            if holder or process.spec.state:
+                held_up[process.index] = 1.0
+            figures["descriptors"][process.index] += process.spec.descriptors_per_s * step_s
+            figures["graphics_s"][process.index] += process.spec.graphics_share * step_s
+        self.graphics_used = min(1.0, sum(one.spec.graphics_share for one in processes.all))
+        processes.changed |= held_up > 0.02
+        return held_up
 
-    def _account_processes(self, shares: list[Share], step_s: float) -> None:
-        position = 0
-        for process in self.processes:
-            spec = process.spec
-            ran = 0.0
-            for thread in process.threads:
-                share = shares[position]
-                position += 1
-                thread.run_ns += share.ran * step_s * 1e9
-                thread.delay_ns += share.waited * step_s * 1e9
-                ran += share.ran
-            for _ in range(_child_lanes(spec)):
-                process.children_s += shares[position].ran * step_s
-                position += 1
-            self.forks += spec.children_per_s * step_s
-            process.user_s += ran * step_s * (1 - spec.system_share)
-            process.system_s += ran * step_s * spec.system_share
-            process.read_bytes += spec.read_mib_per_s * step_s * MIB
-            process.write_bytes += spec.write_mib_per_s * step_s * MIB
-            process.running = ran > 0.3
-            process.changed = process.changed or ran > 0 or spec.children_per_s > 0
+    def _move_disks(self, wanted: Floats, swap_rate: float, step_s: float) -> Floats:
+        processes = self.processes
+        waited = np.zeros(len(processes.all))
+        none_waits = 1.0
+        for number, disk in enumerate(self.disks):
+            askers = [
+                one
+                for one in processes.all
+                if one.spec.disk == number and (one.spec.read_mib_per_s or one.spec.write_mib_per_s)
+                and not one.spec.state
+            ]  # fmt: skip
+            wants = [
+                Request(
+                    one.spec.read_mib_per_s * MIB, one.spec.write_mib_per_s * MIB,
+                    one.spec.request_kib * 1024,
+                )
+                for one in askers
+            ]  # fmt: skip
+            if number == 0:
+                wants.append(Request(swap_rate / 2, swap_rate / 2, SWAP_REQUEST_BYTES))
+            for one, want, (served, share) in zip(askers, wants, disk.step(wants, step_s),
+                                                  strict=False):  # fmt: skip
+                waited[one.index] = share
+                none_waits *= 1 - share
+                processes.figures["read_bytes"][one.index] += want.read * served * step_s
+                processes.figures["write_bytes"][one.index] += want.written * served * step_s
+        paging = self.memory.stalled
+        some = 1 - none_waits * (1 - paging)
+        self.io_stalls.add(some, some**3, step_s)
+        return waited
 
-    def _account_processors(self, shares: list[Share], step_s: float) -> None:
-        owners = self._owners()
-        placed = place_on_processors(
-            [share.ran for share in shares], len(self.processors), self.steps // 20
+    def _move_links(self, step_s: float) -> None:
+        default = next((link for link in self.links if link.spec.is_default), None)
+        if default is None:
+            return
+        for name, direction in (("sent_bytes", "sent"), ("received_bytes", "received")):
+            wants = [getattr(one.spec, f"{direction}_mib_per_s") * MIB for one in self.processes.all]
+            served = default.step(direction, sum(wants), step_s)
+            self.processes.figures[name] += np.array(wants) * served * step_s
+
+    def _apply_quotas(self, wants: Floats, step_s: float) -> Floats:
+        wants = wants.copy()
+        lanes = self.processes.lanes
+        quotas = {
+            one.spec.cgroup: one.spec.quota_cores for one in self.processes.all
+            if one.spec.quota_cores is not None
+        }  # fmt: skip
+        for path, quota in quotas.items():
+            mine = np.array([self.processes.all[index].spec.cgroup == path
+                             for index in lanes.process])  # fmt: skip
+            total = float(wants[mine].sum())
+            figures = self.groups.setdefault(path, [0.0, 0.0, 0.0, 0.0])
+            figures[1] += step_s * 10
+            if total > quota:
+                wants[mine] *= quota / total
+                figures[2] += step_s * 10
+                figures[3] += (1 - quota / total) * step_s
+        return wants
+
+    def _account_processes(
+        self, ran: Floats, waited: Floats, held_up: Floats, step_s: float
+    ) -> None:
+        processes, lanes = self.processes, self.processes.lanes
+        figures = processes.figures
+        count = len(processes.all)
+        own = np.where(lanes.is_child, 0.0, ran)
+        used = np.bincount(lanes.process, own, count) * step_s
+        system = np.bincount(lanes.process, own * lanes.system_share, count) * step_s
+        figures["user_s"] += used - system
+        figures["system_s"] += system
+        figures["children_s"] += (
+            np.bincount(lanes.process, np.where(lanes.is_child, ran, 0.0), count) * step_s
         )
-        machine = self.scenario.machine
-        for number, (processor, parts) in enumerate(zip(self.processors, placed, strict=True)):
-            busy = 0.0
-            for part, process in zip(parts, owners, strict=True):
-                if part <= 0:
-                    continue
-                busy += part
-                system = part * process.spec.system_share
-                processor.system += system * step_s
-                if process.spec.nice > 0:
-                    processor.nice += (part - system) * step_s
-                else:
-                    processor.user += (part - system) * step_s
-                if part > 0.3:
-                    process.processor = number
-            processor.idle += max(0.0, 1.0 - busy) * step_s
-            span = machine.max_mhz - machine.min_mhz
-            processor.khz = round((machine.min_mhz + span * min(1.0, busy * 1.3)) * 1000)
+        figures["minor_faults"] += used * 900
+        for lane in np.flatnonzero((ran > 0) & ~lanes.is_child):
+            process, thread = processes.all[lanes.process[lane]], lanes.thread[lane]
+            process.run_ns[thread] += float(ran[lane]) * step_s * 1e9
+            process.delay_ns[thread] += float(waited[lane]) * step_s * 1e9
+        for path, share in self._group_use(used).items():
+            self.groups.setdefault(path, [0.0, 0.0, 0.0, 0.0])[0] += share
+        self.forks += sum(one.spec.children_per_s for one in processes.all) * step_s
+        busiest = np.bincount(lanes.process, own, count)
+        for process in processes.all:
+            if process.defunct or process.spec.state:
+                continue
+            stuck = held_up[process.index] > 0.5 and not process.spec.waits_on
+            process.state = "D" if stuck else "R" if busiest[process.index] > 0.3 else "S"
+        processes.changed |= busiest > 0
+        processes.changed |= processes.children > 0
 
-    def _owners(self) -> list[ModelProcess]:
-        owners = []
-        for process in self.processes:
-            owners += [process] * (len(process.threads) + _child_lanes(process.spec))
-        return owners
+    def _group_use(self, used: Floats) -> dict[str, float]:
+        total: dict[str, float] = {}
+        for process in self.processes.all:
+            if used[process.index]:
+                path = process.spec.cgroup
+                total[path] = total.get(path, 0.0) + float(used[process.index])
+        return total
+
+    def _account_processors(
+        self, ran: Floats, irq: float, held_up: Floats, step_s: float
+    ) -> None:
+        lanes, machine = self.processes.lanes, self.scenario.machine
+        count = len(self.processors)
+        placed = place_on_processors(ran, count, self.steps // 10)
+        busy = placed.sum(axis=1)
+        system = placed @ lanes.system_share
+        low = placed @ ((1 - lanes.system_share) * (lanes.nice > 0))
+        waiting = min(float(count), float(held_up.sum()))
+        idle_left = np.maximum(0.0, 1 - busy - machine.stolen_share)
+        idle_left[0] = max(0.0, idle_left[0] - irq)
+        each = waiting / max(float(idle_left.sum()), 1e-9)
+        span = machine.max_mhz * self.clock_ratio - machine.min_mhz
+        for number, one in enumerate(self.processors):
+            iowait = idle_left[number] * min(1.0, each) * 0.9
+            own_irq = irq if number == 0 else 0.0
+            one.user += (busy[number] - system[number] - low[number]) * step_s
+            one.nice += low[number] * step_s
+            one.system += system[number] * step_s
+            one.irq += own_irq * 0.4 * step_s
+            one.softirq += own_irq * 0.6 * step_s
+            one.steal += machine.stolen_share * step_s
+            one.iowait += iowait * step_s
+            one.idle += max(0.0, idle_left[number] - iowait) * step_s
+            ahead = min(1.0, float(busy[number] + own_irq) * GOVERNOR_HEADROOM)
+            one.khz = round((machine.min_mhz + max(0.0, span) * ahead) * 1000)
+        per = max(1, count // len(self.packages))
+        self._used = [
+            float(busy[start : start + per].mean()) for start in range(0, per * len(self.packages), per)
+        ]
+        where = placed.argmax(axis=0)
+        for lane in np.flatnonzero(ran > 0.3):
+            self.processes.all[lanes.process[lane]].processor = int(where[lane])
+
+    def _account_machine(
+        self, wants: Floats, ran: Floats, waited: Floats, step_s: float
+    ) -> None:
+        ordinary_wait = np.minimum(1.0, waited)
+        none_waits = float(np.prod(1.0 - ordinary_wait))
+        used = float(ran.sum()) / len(self.processors)
+        self.cpu_stalls.add(max(1.0 - none_waits, COLLISION * used**2), 0.0, step_s)
+        blocked = sum(one.state == "D" for one in self.processes.all)
+        active = float(wants.sum())
+        self.runnable = max(1, round(active + self.chance.uniform(-0.4, 0.4)))
+        self.blocked = blocked
+        for index, span_s in enumerate(LOAD_SPANS_S):
+            decay = math.exp(-step_s / span_s)
+            self.load[index] = self.load[index] * decay + (active + blocked) * (1 - decay)
+        self.switches += step_s * (800 + 400 * active + 2000 * float(waited.sum()))
+        self.device_interrupts += self.scenario.machine.interrupts_per_s * step_s
+        self.interrupts += step_s * TIMER_HZ * len(self.processors)
+
+    def _drain(self, step_s: float) -> None:
+        battery = self.scenario.hardware.battery
+        if battery:
+            watts = battery.rest_w + sum(package.power_w for package in self.packages)
+            self.battery_used_wh += watts * step_s / 3600
 
 
-def _child_lanes(spec: ProgramSpec) -> int:
-    """Return how many short-lived children of a program want to run at the same time."""
-    return math.ceil(spec.children_per_s * spec.child_cpu_s)
+__all__ = ["ModelComputer", "ModelProcess", "ModelProcessor"]

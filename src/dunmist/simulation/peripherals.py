@@ -7,40 +7,60 @@ of the readers in ``dunmist.computer``.
 import struct
 from collections.abc import Iterator
 
+from dunmist.simulation.disks import Disk
 from dunmist.simulation.model import MIB, ModelComputer
 from dunmist.simulation.scenario import DiskSpec, LinkSpec, SensorSpec
 
 SECTOR_BYTES = 512
 RAW_PER_UNIT = {"temp": 1000, "fan": 1, "in": 1000, "power": 1_000_000}
-REQUEST_BYTES = 128 << 10
 
 
 def still_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     """Yield the files that do not change."""
-    for disk in model.scenario.hardware.disks:
+    hardware = model.scenario.hardware
+    for disk in hardware.disks:
         yield from _disk_files(disk)
-    for link in model.scenario.hardware.links:
+    for link in hardware.links:
         yield from _link_files(link)
     yield "proc/net/route", _routes(model)
-    for number, sensor in enumerate(model.scenario.hardware.sensors):
+    for number, sensor in enumerate(hardware.sensors):
         yield from _sensor_files(model, number, sensor)
+    if hardware.graphics:
+        yield "sys/class/drm/card0/device/vendor", "0x1f2e\n"
+        yield "sys/class/drm/card0/device/device", "0x0042\n"
+        yield "sys/class/drm/card0/device/mem_info_vram_total", f"{4096 * MIB}\n"
 
 
 def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     """Yield the files that are written anew at every moment."""
     hardware = model.scenario.hardware
-    yield (
-        "proc/diskstats",
-        "".join(_diskstats_line(model, place, disk) for place, disk in enumerate(hardware.disks)),
+    yield "proc/diskstats", "".join(
+        _diskstats_line(place, disk) for place, disk in enumerate(model.disks)
     )
     yield "proc/net/dev", _net_dev(model)
-    for number, sensor in enumerate(hardware.sensors):
-        value = sensor.at_rest + sensor.at_load * model.load_by_sensor[number]
-        raw = round(value * RAW_PER_UNIT[_kind(sensor)])
+    for sensor in hardware.sensors:
+        raw = round(_reading(model, sensor) * RAW_PER_UNIT[_kind(sensor)])
         yield f"{_sensor_directory(model, sensor)}/{sensor.channel}_input", f"{raw}\n"
     if hardware.battery:
         yield "sys/class/power_supply/BAT0/uevent", _battery(model)
-    yield "proc/interrupts", _interrupts(model)
+    if hardware.graphics:
+        busy = round(100 * model.graphics_used)
+        yield "sys/class/drm/card0/device/gpu_busy_percent", f"{busy}\n"
+        yield "sys/class/drm/card0/device/mem_info_vram_used", f"{(300 + 30 * busy) * MIB}\n"
+    per_package = max(1, len(model.processors) // len(model.packages))
+    for number, processor in enumerate(model.processors):
+        directory = f"sys/devices/system/cpu/cpu{number}"
+        yield f"{directory}/cpufreq/scaling_cur_freq", f"{processor.khz}\n"
+        throttles = model.packages[min(number // per_package, len(model.packages) - 1)].throttles
+        for part in ("core", "package"):
+            yield f"{directory}/thermal_throttle/{part}_throttle_count", f"{throttles}\n"
+
+
+def _reading(model: ModelComputer, sensor: SensorSpec) -> float:
+    package = model.packages[0]
+    follows = {"package": package.celsius, "fan": package.fan_rpm, "power": package.power_w,
+               "nothing": 0.0}  # fmt: skip
+    return follows[sensor.follows] + sensor.offset
 
 
 def _kind(sensor: SensorSpec) -> str:
@@ -78,19 +98,13 @@ def _disk_files(disk: DiskSpec) -> Iterator[tuple[str, str]]:
     yield f"{directory}/{disk.name}1/partition", "1\n"
 
 
-def _diskstats_line(model: ModelComputer, place: int, disk: DiskSpec) -> str:
-    # all programs work on the first disk
-    moved = place == 0
-    read = sum(one.read_bytes for one in model.processes) if moved else 0.0
-    written = sum(one.write_bytes for one in model.processes) if moved else 0.0
-    busy_ms = round(model.disk_busy_s * 1000) if moved else 0
-    reads, writes = (round(amount / REQUEST_BYTES) for amount in (read, written))
+def _diskstats_line(place: int, disk: Disk) -> str:
     figures = [
-        9000 + reads, 0, round(read / SECTOR_BYTES) + 700_000, busy_ms // 2, 4000 + writes, 0,
-        round(written / SECTOR_BYTES) + 300_000, busy_ms // 2, 0, busy_ms, busy_ms, 0, 0, 0, 0,
-        200, 10,
+        disk.reads, 0, disk.read_bytes / SECTOR_BYTES, disk.read_s * 1e3, disk.writes, 0,
+        disk.written_bytes / SECTOR_BYTES, disk.write_s * 1e3, disk.in_flight, disk.busy_s * 1e3,
+        disk.queued_s * 1e3, 0, 0, 0, 0, 200, 10,
     ]  # fmt: skip
-    return f"   8 {16 * place:>7} {disk.name} {' '.join(map(str, figures))}\n"
+    return f"   8 {16 * place:>7} {disk.spec.name} {' '.join(str(round(one)) for one in figures)}\n"
 
 
 def _link_files(link: LinkSpec) -> Iterator[tuple[str, str]]:
@@ -127,12 +141,11 @@ def _net_dev(model: ModelComputer) -> str:
         " face |bytes    packets errs drop fifo frame compressed multicast|"
         "bytes    packets errs drop fifo colls carrier compressed\n",
     ]
-    for link in model.scenario.hardware.links:
-        packets = round(40 * model.now_s) if link.is_default else 0
-        received, sent = packets * 620, packets * 210
+    for link in model.links:
+        received, sent = round(link.moved["received"]), round(link.moved["sent"])
         lines.append(
-            f"{link.name:>6}: {received + 51_000_000} {packets + 80_000} 0 0 0 0 0 0 "
-            f"{sent + 4_000_000} {packets + 30_000} 0 0 0 0 0 0\n"
+            f"{link.spec.name:>6}: {received} {received // 900} {round(link.errors)} 0 0 0 0 0 "
+            f"{sent} {sent // 700} 0 0 0 0 0 0\n"
         )
     return "".join(lines)
 
@@ -140,30 +153,17 @@ def _net_dev(model: ModelComputer) -> str:
 def _battery(model: ModelComputer) -> str:
     battery = model.scenario.hardware.battery
     assert battery is not None
-    left_wh = battery.full_wh * battery.charged_share - battery.drain_w * model.now_s / 3600
+    left_wh = max(0.0, battery.full_wh * battery.charged_share - model.battery_used_wh)
+    watts = battery.rest_w + sum(package.power_w for package in model.packages)
     words = {
         "NAME": "BAT0", "TYPE": "Battery", "STATUS": "Discharging", "PRESENT": 1,
         "TECHNOLOGY": "Li-ion", "CYCLE_COUNT": battery.cycles, "VOLTAGE_NOW": 11_400_000,
-        "POWER_NOW": round(battery.drain_w * 1e6),
-        "ENERGY_FULL_DESIGN": round(battery.design_wh * 1e6),
+        "POWER_NOW": round(watts * 1e6), "ENERGY_FULL_DESIGN": round(battery.design_wh * 1e6),
         "ENERGY_FULL": round(battery.full_wh * 1e6), "ENERGY_NOW": round(left_wh * 1e6),
         "CAPACITY": round(100 * left_wh / battery.full_wh), "MODEL_NAME": "SW-57",
         "MANUFACTURER": "Skerrow Workshop",
     }  # fmt: skip
     return "".join(f"POWER_SUPPLY_{word}={value}\n" for word, value in words.items())
-
-
-def _interrupts(model: ModelComputer) -> str:
-    count = len(model.processors)
-    ticks = [round(250 * (model.now_s + 400))] * count
-    disk = [round(model.disk_busy_s * 900)] + [0] * (count - 1)
-    lines = ["     " + "".join(f"{f'CPU{number}':>11}" for number in range(count)) + "\n"]
-    for name, counts, about in (
-        ("44", disk, "  IR-PCI-MSI    1-edge      disk0"),
-        ("LOC", ticks, "  Local timer interrupts"),
-    ):
-        lines.append(f"{name:>4}:{''.join(f'{one:>11}' for one in counts)}{about}\n")
-    return "".join(lines)
 
 
 def smbios_table(model: ModelComputer) -> bytes:

@@ -1,53 +1,77 @@
-"""Scenario files: a machine, its programs, and the truth about what is wrong with it.
+"""Scenario files: a machine, its programs, what is wrong with it, and the truth about that.
 
-One TOML file a patient lies in ``scenarios/``; all play in the Skerrow Bird Observatory.
+One TOML file a patient lies in ``scenarios/``; it names a computer from ``computers/``, whose
+machine, hardware and usual programs it takes over, and says what differs. All play in the Skerrow
+Bird Observatory. The rooms that judge never see any of this.
 """
 
 import tomllib
 from difflib import get_close_matches
+from functools import cache
 from importlib.resources import files
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 
 from dunmist.errors import UnknownName
 
-DEFAULT_SCENARIO = "nest-cameras"
-Behaviour = Literal["steady", "bursty", "start-up", "idle"]
+DEFAULT_SCENARIO = "cliff-top-laptop"
+Pattern = Literal["steady", "bursty", "start-up", "idle"]
+Driver = Literal["heat", "paging", "disk", "interrupts"]
 
 
-class MachineSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The computer. Clocks are in MHz, memory in MiB."""
+class Spec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Base of all parts of a scenario: a word that is none is an error."""
+
+
+class MachineSpec(Spec, frozen=True):
+    """The computer. Clocks are in MHz, memory in MiB.
+
+    ``clock_limit_mhz`` pins the clock below its maximum, ``stolen_share`` is what a hypervisor
+    takes away of each processor, ``interrupts_per_s`` come from one device, ``swap_used_mib`` lies
+    in swap from earlier and is not wanted back.
+    """
 
     host: str
     model: str
-    packages: int
     cores: int
-    threads_per_core: int
     min_mhz: int
     max_mhz: int
     memory_mib: int
-    cache_mib: int
     kernel_mib: int
-    uptime_s: float
     started: str
     distribution: str
     kernel: str
+    packages: int = 1
+    threads_per_core: int = 1
+    cache_mib: int = 1500
+    swap_mib: int = 2048
+    swap_used_mib: int = 0
+    uptime_s: float = 93_600.0
+    clock_limit_mhz: int | None = None
+    stolen_share: float = 0.0
+    interrupts_per_s: float = 0.0
+    interrupt_source: str = "xhci_hcd"
+    oom_kills_per_s: float = 0.0
 
 
-class UserSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class UserSpec(Spec, frozen=True):
     """One user of the computer."""
 
     name: str
     uid: int
 
 
-class ProgramSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A program and how its processes behave.
+class ProgramSpec(Spec, frozen=True):
+    """A program and how its processes behave; rates are what each process wants.
 
     ``demand_cores`` is what each thread wants; ``peers`` are further processes of the same kind,
-    children of the first. ``children_per_s`` are short-lived ones of ``child_cpu_s`` each.
-    ``listens`` are TCP ports open to the network, ``talks_to`` other ends as ``address:port``.
+    children of the first, which then only hands out work. ``children_per_s`` are short-lived ones
+    of ``child_cpu_s`` each. ``busy_threads`` of the ``threads`` work, the others sleep.
+    ``touched_share`` of its memory is used all the time. Requests to the disk are of
+    ``request_kib``. ``waits_on`` names the program whose lock it needs. ``state`` D or T is one
+    that never changes. A service with ``restarts_every_s`` dies and is started again. ``driver``
+    makes the demand follow something else: a kernel task that is busy because of heat, say.
     """
 
     name: str
@@ -56,23 +80,44 @@ class ProgramSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     parent: str | None = None
     cgroup: str = "/system.slice"
     kernel: bool = False
-    behaviour: Behaviour = "idle"
+    pattern: Pattern = "idle"
     demand_cores: float = 0.0
     threads: int = 1
+    busy_threads: int = 1
     peers: int = 0
     nice: int = 0
     system_share: float = 0.15
     private_mib: float = 4.0
     shared_mib: float = 6.0
+    leak_mib_per_s: float = 0.0
+    touched_share: float = 0.3
     children_per_s: float = 0.0
     child_cpu_s: float = 0.0
     read_mib_per_s: float = 0.0
     write_mib_per_s: float = 0.0
+    request_kib: float = 128.0
+    disk: int = 0
+    sent_mib_per_s: float = 0.0
+    received_mib_per_s: float = 0.0
     listens: list[int] = []
     talks_to: list[str] = []
+    descriptors: int = 12
+    descriptors_per_s: float = 0.0
+    graphics_share: float = 0.0
+    waits_on: str | None = None
+    waits_in: str = "do_epoll_wait"
+    state: Literal["D", "T"] | None = None
+    defunct: int = 0
+    restarts_every_s: float = 0.0
+    quota_cores: float | None = None
+    driver: Driver | None = None
+    autostarts: bool = False
+    deleted: bool = False
+    directory: str = "/opt/skerrow/bin"
+    shown_as: str | None = None
 
 
-class ModuleSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class ModuleSpec(Spec, frozen=True):
     """One memory slot; 0 MiB is an empty one. Speeds in millions of transfers a second."""
 
     slot: str
@@ -81,39 +126,62 @@ class ModuleSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     configured_mtps: int = 3200
 
 
-class SensorSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One hwmon channel in SI units: its reading at rest, and what full load adds in the end."""
+class SensorSpec(Spec, frozen=True):
+    """One hwmon channel in SI units.
+
+    ``follows`` is what it shows: the temperature of the package plus ``offset``, the fan, the power
+    of the package, or nothing: then it stands at ``offset``.
+    """
 
     chip: str
     channel: str
     label: str | None = None
-    at_rest: float = 0.0
-    at_load: float = 0.0
+    follows: Literal["package", "fan", "power", "nothing"] = "nothing"
+    offset: float = 0.0
     critical: float | None = None
-    settles_s: float = 20.0
 
 
-class DiskSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One disk; ``mib_per_s`` is what it moves when it does nothing else."""
+class HeatSpec(Spec, frozen=True):
+    """How a package gets rid of its heat, in W, K/W and s.
+
+    ``resistance`` is that of a clean cooler at full fan; ``dust`` raises it; a fan that does not
+    turn leaves natural draught.
+    """
+
+    idle_w: float = 6.0
+    full_w: float = 45.0
+    ambient_celsius: float = 23.0
+    resistance: float = 0.9
+    settles_s: float = 15.0
+    dust: float = 0.0
+    fan_works: bool = True
+    fan_least_rpm: float = 900.0
+    fan_most_rpm: float = 3200.0
+    critical_celsius: float = 100.0
+
+
+class DiskSpec(Spec, frozen=True):
+    """One disk. ``slowness`` multiplies its service time: a failing disk repeats its work."""
 
     name: str
     model: str
     gib: int
     spins: bool = False
-    mib_per_s: float = 450.0
+    slowness: float = 1.0
 
 
-class LinkSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One network link."""
+class LinkSpec(Spec, frozen=True):
+    """One network link; ``errors_per_s`` come with retransmissions."""
 
     name: str
     mbit_per_s: int | None = None
     wireless: bool = False
     is_default: bool = False
     up: bool = True
+    errors_per_s: float = 0.0
 
 
-class FileSystemSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class FileSystemSpec(Spec, frozen=True):
     """One mounted file system."""
 
     point: str
@@ -121,19 +189,20 @@ class FileSystemSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     source: str
     gib: float
     used_share: float
+    inodes_share: float = 0.2
 
 
-class BatterySpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A battery in watts and watt-hours."""
+class BatterySpec(Spec, frozen=True):
+    """A battery in watts and watt-hours; ``rest_w`` is what the computer takes beside packages."""
 
     design_wh: float
     full_wh: float
     charged_share: float
-    drain_w: float
     cycles: int
+    rest_w: float = 7.0
 
 
-class LoginSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class LoginSpec(Spec, frozen=True):
     """Somebody who is logged in since so many seconds."""
 
     user: str
@@ -143,36 +212,49 @@ class LoginSpec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     program: str = "init"
 
 
-class Hardware(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Hardware(Spec, frozen=True):
     """What the computer consists of besides processors."""
 
     maker: str = "Skerrow Workshop"
     system: str = "Guillemot"
+    heat: HeatSpec = HeatSpec()
     modules: list[ModuleSpec] = []
     sensors: list[SensorSpec] = []
     disks: list[DiskSpec] = []
     links: list[LinkSpec] = []
     file_systems: list[FileSystemSpec] = []
     battery: BatterySpec | None = None
+    graphics: bool = False
 
 
-class Truth(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What is really wrong: the limiting resource (None: nothing) and the culprit's name."""
+class Truth(Spec, frozen=True):
+    """What is really wrong.
+
+    ``limiting`` None: nothing limits. ``must`` and ``must_not`` are kinds of finding, ``cure`` is
+    the action of a step that helps, ``strength`` how far beyond its limit the computer is driven.
+    """
 
     limiting: str | None = None
     culprit: str | None = None
+    role: str = "cause"
+    must: list[str] = []
+    must_not: list[str] = []
+    cure: str | None = None
+    strength: float = 1.0
 
 
-class Scenario(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One patient."""
+class Scenario(Spec, frozen=True):
+    """One patient. ``hidden`` are patterns of files that this computer does not publish."""
 
     story: str
+    complaint: str
     machine: MachineSpec
     truth: Truth
     users: list[UserSpec]
     programs: list[ProgramSpec]
     hardware: Hardware = Hardware()
     logins: list[LoginSpec] = []
+    hidden: list[str] = []
 
 
 def scenario_names() -> list[str]:
@@ -188,5 +270,38 @@ def load_scenario(name: str) -> Scenario:
         near = get_close_matches(name, names, n=1)
         hint = f"did you mean '{near[0]}'?" if near else f"choose from {', '.join(names)}"
         raise UnknownName(f"there is no scenario '{name}'; {hint}")
-    file = files("dunmist.simulation") / "scenarios" / f"{name}.toml"
-    return msgspec.convert(tomllib.loads(file.read_text(encoding="utf-8")), Scenario)
+    return build_scenario(_table("scenarios", name))
+
+
+def build_scenario(table: dict[str, Any]) -> Scenario:
+    """Return the patient of a scenario table, merged with the computer that it names.
+
+    Tables go key by key over the computer's. ``programs`` are added to its programs, ``changes``
+    go over single ones by name, ``without`` takes some away.
+    """
+    table = dict(table)
+    base = _table("computers", table.pop("computer"))
+    programs = [*base.pop("programs"), *table.pop("programs", [])]
+    changes, without = table.pop("changes", {}), table.pop("without", [])
+    merged = [
+        one | changes.get(one["name"], {}) for one in programs if one["name"] not in without
+    ]
+    return msgspec.convert(_over(base, table) | {"programs": merged}, Scenario)
+
+
+def _over(base: dict[str, Any], table: dict[str, Any]) -> dict[str, Any]:
+    merged = dict(base)
+    for key, value in table.items():
+        both = isinstance(value, dict) and isinstance(merged.get(key), dict)
+        merged[key] = _over(merged[key], value) if both else value
+    return merged
+
+
+@cache
+def _text(folder: str, name: str) -> str:
+    place = files("dunmist.simulation") / folder / f"{name}.toml"
+    return place.read_text(encoding="utf-8")
+
+
+def _table(folder: str, name: str) -> dict[str, Any]:
+    return tomllib.loads(_text(folder, name))

@@ -7,68 +7,61 @@ value are the kernel's (``sched_prio_to_weight`` in kernel/sched/core.c: a facto
 
 from typing import NamedTuple
 
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
 NICE_STEP = 1.25
 # on a machine with twice as much wanted as it has, even a thread that gets all it wants waits for
 # this part of its running time until it is let in
 LATENCY = 0.3
-ROUNDS = 24
+ROUNDS = 30
+# threads that ran less than this are spread evenly instead of being placed one by one
+PLACED_LEAST = 0.05
 
 
-class Want(NamedTuple):
-    """What one thread wants of a processor in a step, from 0 to 1."""
+class Shares(NamedTuple):
+    """What each thread got, and what of its want had to wait."""
 
-    cores: float
-    nice: int
-
-
-class Share(NamedTuple):
-    """What a thread got, and what of its want had to wait."""
-
-    ran: float
-    waited: float
+    ran: Floats
+    waited: Floats
 
 
-def share_processors(wants: list[Want], processors: int) -> list[Share]:
+def share_processors(wanted: Floats, nice: Floats, processors: float) -> Shares:
     """Return each thread's share, in the order of the wants; the sum never exceeds the machine."""
-    wanted = sum(want.cores for want in wants)
-    if wanted <= processors:
-        return [Share(want.cores, 0.0) for want in wants]
-    weights = [NICE_STEP**-want.nice for want in wants]
-    low, high = 0.0, 1.0 / min(weights)
+    total = float(wanted.sum())
+    if total <= processors:
+        return Shares(wanted.copy(), np.zeros_like(wanted))
+    weights = NICE_STEP**-nice
+    low, high = 0.0, 1.0 / float(weights.min())
     for _ in range(ROUNDS):
         level = (low + high) / 2
-        given = sum(
-            min(want.cores, level * weight) for want, weight in zip(wants, weights, strict=True)
-        )
+        given = float(np.minimum(wanted, level * weights).sum())
         low, high = (level, high) if given < processors else (low, level)
-    latency = LATENCY * (wanted / processors - 1.0)
-    shares = []
-    for want, weight in zip(wants, weights, strict=True):
-        ran = min(want.cores, low * weight)
-        shares.append(Share(ran, max(want.cores - ran, latency * ran)))
-    return shares
+    latency = LATENCY * (total / processors - 1.0)
+    ran = np.minimum(wanted, low * weights)
+    return Shares(ran, np.maximum(wanted - ran, latency * ran))
 
 
-def place_on_processors(ran: list[float], processors: int, turn: int) -> list[list[float]]:
-    """Return for each processor what it ran of each thread, as ``[thread, share, …]`` pairs summed.
+def place_on_processors(ran: Floats, processors: int, turn: int) -> Floats:
+    """Return what each processor ran of each thread, shape (processors, threads).
 
-    The result has one list a processor with one entry a thread. Threads move about: where they
-    start changes with ``turn``.
+    Threads move about: where they start changes with ``turn``.
     """
-    placed = [[0.0] * len(ran) for _ in range(processors)]
-    room = [1.0] * processors
-    order = sorted(range(len(ran)), key=lambda thread: -ran[thread])
-    for position, thread in enumerate(order):
-        left = ran[thread]
-        start = (position + turn) % processors
-        candidates = sorted(
-            range(processors), key=lambda number: (-room[number], (number - start) % processors)
-        )
-        for number in candidates:
-            part = min(left, room[number])
-            placed[number][thread] += part
+    placed = np.zeros((processors, len(ran)))
+    room = np.ones(processors)
+    large = np.flatnonzero(ran >= PLACED_LEAST)
+    for position, thread in enumerate(large[np.argsort(-ran[large])]):
+        left = float(ran[thread])
+        order = np.lexsort(((np.arange(processors) - position - turn) % processors, -room))
+        for number in order:
+            part = min(left, float(room[number]))
+            placed[number, thread] += part
             room[number] -= part
             left -= part
             if left <= 1e-12:
                 break
+    small = ran < PLACED_LEAST
+    if room.sum() > 0:
+        placed[:, small] = np.outer(room / room.sum(), ran[small])
     return placed

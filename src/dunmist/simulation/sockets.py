@@ -9,7 +9,8 @@ import sys
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from dunmist.simulation.model import ModelComputer, ModelProcess
+from dunmist.simulation.model import ModelComputer
+from dunmist.simulation.processes import ModelProcess
 from dunmist.simulation.scenario import ProgramSpec
 
 OWN_ADDRESS = "172.16.0.14"
@@ -20,7 +21,6 @@ TCP_WORDS = {
     "Tcp": ("InSegs", "OutSegs", "RetransSegs", "InErrs"),
     "TcpExt": ("ListenOverflows", "ListenDrops", "TCPTimeouts"),
 }
-FILES_OPEN = ("/dev/null", "/dev/null", "/dev/null")
 
 
 class _Socket(NamedTuple):
@@ -43,19 +43,29 @@ def tables(model: ModelComputer) -> Iterator[tuple[str, str]]:
     ]
     yield "proc/net/tcp", head + "".join(lines)
     yield "proc/net/udp", head
-    for name, group in (("snmp", "Tcp"), ("netstat", "TcpExt")):
-        words = TCP_WORDS[group]
-        numbers = " ".join("0" for _ in words)
-        yield f"proc/net/{name}", f"{group}: {' '.join(words)}\n{group}: {numbers}\n"
     yield "proc/net/unix", "Num       RefCount Protocol Flags    Type St Inode Path\n"
+
+
+def counters(model: ModelComputer) -> Iterator[tuple[str, str]]:
+    """Yield the counters of TCP, which move with the links."""
+    segments = round(sum(link.segments for link in model.links))
+    again = round(sum(link.retransmitted for link in model.links))
+    for name, group, numbers in (
+        ("snmp", "Tcp", (segments, segments, again, 0)),
+        ("netstat", "TcpExt", (0, 0, again // 3)),
+    ):
+        words = " ".join(TCP_WORDS[group])
+        yield f"proc/net/{name}", f"{group}: {words}\n{group}: {' '.join(map(str, numbers))}\n"
 
 
 def descriptors(model: ModelComputer, process: ModelProcess) -> list[str]:
     """Return what the descriptors of a process lead to."""
-    if process.spec.kernel:
+    if process.spec.kernel or process.defunct:
         return []
     held = [] if process.worker else list(_sockets(model, process.spec))
-    return [*FILES_OPEN, *(f"socket:[{one.inode}]" for one in held)]
+    names = [f"socket:[{one.inode}]" for one in held]
+    count = int(model.processes.figures["descriptors"][process.index])
+    return [*names, *(["/dev/null"] * max(0, count - len(names)))]
 
 
 def _sockets(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:

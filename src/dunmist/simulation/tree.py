@@ -1,14 +1,21 @@
 """The directory tree of a model computer, kept in step with it.
 
 Files are rewritten in place, so that a reader that keeps them open sees the new text, as with the
-kernel's own files.
+kernel's own files. Only what can have changed is written.
 """
 
+import fnmatch
 import os
+import shutil
+from collections.abc import Iterable
 from pathlib import Path
 
-from dunmist.simulation import kernel_text, peripherals, sockets, user_space
-from dunmist.simulation.model import ModelComputer, ModelProcess
+from dunmist.simulation import kernel_text, peripherals, process_text, sockets, user_space
+from dunmist.simulation.model import ModelComputer
+from dunmist.simulation.processes import ModelProcess
+
+BOOT_ID = "6d1f0c52-0b7e-4c39-9d0e-5a1e0fb3c604"
+MOST_OPEN = 400
 
 
 class ComputerTree:
@@ -18,31 +25,24 @@ class ComputerTree:
         self._model = model
         self._directory = directory
         self._open: dict[str, int] = {}
+        self._known: dict[str, str] = {}
+        self._made: set[str] = set()
+        self._descriptors: dict[int, int] = {}
+        self._numbers: dict[int, int] = {}
         self._uids = {user.name: user.uid for user in model.scenario.users} | {"root": 0}
         self._write_still()
-        for process in model.processes:
-            self._write_process_facts(process)
         self.refresh()
 
     def refresh(self) -> None:
         """Write everything that moved since the last time."""
         model = self._model
-        self._write("proc/stat", kernel_text.stat(model))
-        self._write("proc/loadavg", kernel_text.loadavg(model))
-        self._write("proc/uptime", kernel_text.uptime(model))
-        self._write("proc/meminfo", kernel_text.meminfo(model))
-        self._write("proc/vmstat", kernel_text.vmstat(model))
-        self._write("proc/pressure/cpu", kernel_text.pressure(model.cpu_stalls))
-        for number, processor in enumerate(model.processors):
-            name = f"sys/devices/system/cpu/cpu{number}/cpufreq/scaling_cur_freq"
-            self._write(name, f"{processor.khz}\n")
-        for files in (peripherals.moving_files, kernel_text.group_files):
-            for name, text in files(model):
-                self._write(name, text)
-        for process in model.processes:
-            if process.changed:
+        for files in (kernel_text.moving_files, peripherals.moving_files, sockets.counters):
+            self._write_all(files(model))
+        changed = model.processes.changed
+        for process in model.processes.all:
+            if changed[process.index]:
                 self._write_process(process)
-                process.changed = False
+        changed[:] = False
 
     def close(self) -> None:
         """Close every file that is kept open."""
@@ -50,96 +50,116 @@ class ComputerTree:
             os.close(descriptor)
         self._open.clear()
 
-    def _write(self, name: str, text: str) -> None:
-        data = text.encode()
+    def _write_all(self, files: Iterable[tuple[str, str | bytes]], below: str = "") -> None:
+        for name, text in files:
+            self._write(below + name, text)
+
+    def _write(self, name: str, text: str | bytes) -> None:
+        if self._known.get(name) == text or self._is_hidden(name):
+            return
+        data = text.encode() if isinstance(text, str) else text
         descriptor = self._open.get(name)
+        kept = descriptor is not None
         if descriptor is None:
-            path = self._directory / name
-            path.parent.mkdir(parents=True, exist_ok=True)
-            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o644)
-            self._open[name] = descriptor
+            descriptor = self._create(name)
         os.pwrite(descriptor, data, 0)
         os.ftruncate(descriptor, len(data))
+        if isinstance(text, str):
+            # a file that is written a second time is likely to be written again
+            if not kept and name in self._known and len(self._open) < MOST_OPEN:
+                self._open[name] = descriptor
+                kept = True
+            self._known[name] = text
+        if not kept:
+            os.close(descriptor)
 
-    def _write_once(self, name: str, text: str | bytes) -> None:
-        path = self._directory / name
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(text.encode() if isinstance(text, str) else text)
+    def _create(self, name: str) -> int:
+        parent = name.rpartition("/")[0]
+        if parent not in self._made:
+            (self._directory / parent).mkdir(parents=True, exist_ok=True)
+            self._made.add(parent)
+        flags = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC
+        return os.open(f"{self._directory}/{name}", flags, 0o644)
+
+    def _is_hidden(self, name: str) -> bool:
+        return any(fnmatch.fnmatch(name, pattern) for pattern in self._model.scenario.hidden)
 
     def _write_still(self) -> None:
-        scenario = self._model.scenario
-        machine = scenario.machine
-        self._write_once("proc/sys/kernel/hostname", f"{machine.host}\n")
-        self._write_once("proc/sys/kernel/osrelease", f"{machine.kernel}\n")
-        boot_id = "6d1f0c52-0b7e-4c39-9d0e-5a1e0fb3c604\n"
-        self._write_once("proc/sys/kernel/random/boot_id", boot_id)
-        self._write_once("proc/cpuinfo", kernel_text.cpuinfo(self._model))
-        for resource in ("memory", "io"):
-            nothing = kernel_text.pressure(type(self._model.cpu_stalls)())
-            self._write_once(f"proc/pressure/{resource}", nothing)
-        self._write_peripherals()
+        model, machine = self._model, self._model.scenario.machine
+        self._write("proc/sys/kernel/hostname", f"{machine.host}\n")
+        self._write("proc/sys/kernel/osrelease", f"{machine.kernel}\n")
+        self._write("proc/sys/kernel/random/boot_id", f"{BOOT_ID}\n")
+        self._write("proc/cpuinfo", kernel_text.cpuinfo(model))
         users = "".join(
             f"{name}:x:{uid}:{uid}::/home/{name}:/bin/sh\n" for name, uid in self._uids.items()
         )
-        self._write_once("etc/passwd", users)
-        self._write_once("etc/os-release", f'PRETTY_NAME="{machine.distribution}"\n')
-        per_package = machine.cores * machine.threads_per_core
-        for number in range(len(self._model.processors)):
-            directory = f"sys/devices/system/cpu/cpu{number}"
-            core = (number % per_package) // machine.threads_per_core
-            self._write_once(f"{directory}/topology/core_id", f"{core}\n")
-            package = number // per_package
-            for part in ("core", "package"):
-                self._write_once(f"{directory}/thermal_throttle/{part}_throttle_count", "0\n")
-            self._write_once(f"{directory}/topology/physical_package_id", f"{package}\n")
-            for name, mhz in (("min", machine.min_mhz), ("max", machine.max_mhz)):
-                self._write_once(f"{directory}/cpufreq/cpuinfo_{name}_freq", f"{mhz * 1000}\n")
-
-    def _write_peripherals(self) -> None:
-        model = self._model
+        self._write("etc/passwd", users)
+        self._write("etc/os-release", f'PRETTY_NAME="{machine.distribution}"\n')
         for files in (peripherals.still_files, user_space.user_space_files, sockets.tables):
-            for name, text in files(model):
-                self._write_once(name, text)
+            self._write_all(files(model))
         if model.scenario.hardware.modules:
-            self._write_once("sys/firmware/dmi/tables/DMI", peripherals.smbios_table(model))
+            self._write("sys/firmware/dmi/tables/DMI", peripherals.smbios_table(model))
         if model.scenario.logins:
-            self._write_once("run/utmp", user_space.utmp(model))
+            self._write("run/utmp", user_space.utmp(model))
         wants = self._directory / "etc/systemd/system/multi-user.target.wants"
         wants.mkdir(parents=True, exist_ok=True)
         for unit in dict.fromkeys(user_space.wanted_units(model)):
             (wants / unit).symlink_to(f"/usr/lib/systemd/system/{unit}")
+        self._write_processors()
 
-    def _write_process_facts(self, process: ModelProcess) -> None:
-        spec = process.spec
-        directory = f"proc/{process.pid}"
-        uid = self._uids[spec.user]
-        self._write_once(f"{directory}/status", kernel_text.process_status(process, uid))
-        self._write_once(f"{directory}/statm", kernel_text.process_statm(process))
-        self._write_once(f"{directory}/cgroup", f"0::{spec.cgroup}\n")
-        arguments = [] if spec.kernel else [_executable(spec.name), *spec.arguments]
-        self._write_once(f"{directory}/limits", kernel_text.process_limits())
-        self._write_once(f"{directory}/wchan", "0" if spec.kernel else "do_epoll_wait")
-        self._write_once(f"{directory}/loginuid", str(uid if uid >= 1000 else 2**32 - 1))
-        descriptors = self._directory / directory / "fd"
-        descriptors.mkdir()
-        for number, target in enumerate(sockets.descriptors(self._model, process)):
-            (descriptors / str(number)).symlink_to(target)
-        text = "".join(f"{argument}\0" for argument in arguments)
-        self._write_once(f"{directory}/cmdline", text)
-        if not spec.kernel:
-            (self._directory / directory / "exe").symlink_to(_executable(spec.name))
+    def _write_processors(self) -> None:
+        machine = self._model.scenario.machine
+        per_package = machine.cores * machine.threads_per_core
+        for number in range(len(self._model.processors)):
+            directory = f"sys/devices/system/cpu/cpu{number}"
+            core = (number % per_package) // machine.threads_per_core
+            self._write(f"{directory}/topology/core_id", f"{core}\n")
+            self._write(f"{directory}/topology/physical_package_id", f"{number // per_package}\n")
+            self._write(f"{directory}/cpufreq/scaling_governor", "schedutil\n")
+            limit = machine.clock_limit_mhz or machine.max_mhz
+            for name, mhz in (
+                ("cpuinfo_min", machine.min_mhz), ("cpuinfo_max", machine.max_mhz),
+                ("scaling_max", limit),
+            ):  # fmt: skip
+                self._write(f"{directory}/cpufreq/{name}_freq", f"{mhz * 1000}\n")
 
     def _write_process(self, process: ModelProcess) -> None:
-        directory = f"proc/{process.pid}"
-        self._write(f"{directory}/stat", kernel_text.process_stat(process))
-        if not process.spec.kernel:
-            self._write(f"{directory}/io", kernel_text.process_io(process))
-        for thread in process.threads:
-            text = kernel_text.schedstat(thread.run_ns, thread.delay_ns)
-            if thread.tid == process.pid:
-                self._write(f"{directory}/schedstat", text)
-            self._write(f"{directory}/task/{thread.tid}/schedstat", text)
+        directory = f"proc/{process.pid}/"
+        before = self._numbers.get(process.index)
+        if before != process.pid:
+            if before is not None:
+                self._forget(f"proc/{before}/")
+            self._numbers[process.index] = process.pid
+            uid = self._uids[process.spec.user]
+            self._write_all(process_text.still_files(process, uid), directory)
+            if not process.spec.kernel and not process.defunct:
+                deleted = " (deleted)" if process.spec.deleted else ""
+                target = process_text.executable(process) + deleted
+                self._link(f"{directory}exe", target)
+        self._write_all(process_text.moving_files(self._model, process), directory)
+        self._write_descriptors(process, directory)
 
+    def _write_descriptors(self, process: ModelProcess, directory: str) -> None:
+        count = int(self._model.processes.figures["descriptors"][process.index])
+        key = process.pid
+        if self._descriptors.get(key) == count or self._is_hidden(f"{directory}fd/0"):
+            return
+        place = self._directory / directory / "fd"
+        place.mkdir(parents=True, exist_ok=True)
+        held = sockets.descriptors(self._model, process)
+        for number in range(self._descriptors.get(key, 0), len(held)):
+            (place / str(number)).symlink_to(held[number])
+        self._descriptors[key] = count
 
-def _executable(name: str) -> str:
-    return f"/opt/skerrow/bin/{name}"
+    def _link(self, name: str, target: str) -> None:
+        if not self._is_hidden(name):
+            (self._directory / name).symlink_to(target)
+
+    def _forget(self, directory: str) -> None:
+        """Take away the directory of a process that ended."""
+        for name in [name for name in self._open if name.startswith(directory)]:
+            os.close(self._open.pop(name))
+        for name in [name for name in self._known if name.startswith(directory)]:
+            del self._known[name]
+        self._made = {name for name in self._made if not f"{name}/".startswith(directory)}
+        shutil.rmtree(self._directory / directory)

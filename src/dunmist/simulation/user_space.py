@@ -22,24 +22,18 @@ def user_space_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
         if spec.cgroup.startswith("/system.slice/"):
             text = f"[Unit]\nDescription={_about(spec)}\n\n[Service]\n[Install]\n"
             yield f"usr/lib/systemd/system/{unit}", text
-        elif spec.parent:
+        elif spec.autostarts:
             entry = f"[Desktop Entry]\nType=Application\nName={_about(spec)}\nExec={spec.name}\n"
             yield f"etc/xdg/autostart/{spec.name}.desktop", entry
     yield "etc/crontab", "17 3 * * *\troot\t/opt/skerrow/bin/nightly-copy /srv /mnt/ledge\n"
-    yield (
-        "proc/swaps",
-        (
-            "Filename\t\t\t\tType\t\tSize\t\tUsed\t\tPriority\n"
-            "/dev/sda2                               partition\t2097148\t\t0\t\t-2\n"
-        ),
-    )
     yield "proc/self/mountinfo", _mounts(model)
     for one in model.scenario.hardware.file_systems:
         blocks = round(one.gib * (1 << 30) / BLOCK_BYTES)
         free = round(blocks * (1 - one.used_share))
         inodes = round(one.gib * INODES_PER_GIB)
         name = one.point.strip("/").replace("/", "-") or "root"
-        numbers = (BLOCK_BYTES, blocks, free, free, inodes, inodes * 4 // 5)
+        inodes_free = round(inodes * (1 - one.inodes_share))
+        numbers = (BLOCK_BYTES, blocks, free, free, inodes, inodes_free)
         yield f"statvfs/{name}", " ".join(map(str, numbers)) + "\n"
     yield from _packages(model)
 
@@ -54,7 +48,7 @@ def wanted_units(model: ModelComputer) -> Iterator[str]:
 def utmp(model: ModelComputer) -> bytes:
     """Return the logins as utmp(5) has them."""
     started_s = datetime.fromisoformat(model.scenario.machine.started).timestamp()
-    pids = {one.spec.name: one.pid for one in reversed(model.processes)}
+    pids = {one.spec.name: one.pid for one in reversed(model.processes.all)}
     return b"".join(
         struct.pack(
             "=h2xi32s4s32s256s4xiii16s20x",

@@ -1,0 +1,28 @@
+"""Captures a model computer with the very code that captures a real one, in virtual time."""
+
+import tempfile
+from pathlib import Path
+
+from dunmist.cli.capturing import Wishes, run_capture
+from dunmist.simulation import ComputerTree, ModelComputer, Scenario, VirtualClock
+
+
+def capture_patient(
+    scenario: Scenario,
+    path: Path,
+    duration_s: float = 30.0,
+    every_s: float = 1.0,
+    *,
+    force: bool = False,
+) -> Path:
+    """Sample a patient into a file and return its path; raises OutputError."""
+    with tempfile.TemporaryDirectory(prefix="dunmist-") as directory:
+        model = ModelComputer(scenario)
+        tree = ComputerTree(model, Path(directory))
+        try:
+            wishes = Wishes(
+                path, duration_s, every_s, Path(directory), scenario.complaint, force=force
+            )
+            return run_capture(wishes, VirtualClock(model, tree))
+        finally:
+            tree.close()

@@ -1,0 +1,69 @@
+"""What happens when programs want more memory than there is.
+
+What is touched all the time must lie in memory; what is not may lie in swap without harm. Beyond
+what fits, pages go out and come back: those who touch their memory wait for the disk, the kernel
+scans and reclaims, and the share of time in which they wait grows with the excess.
+"""
+
+from dataclasses import dataclass, field
+
+from dunmist.simulation.stalls import Stalls
+
+PAGE_BYTES = 4096
+MIB = 1 << 20
+LEAST_CACHE_MIB = 90.0
+# share of time a process waits when what is touched exceeds the memory by a tenth
+STALL_GAIN = 6.0
+MOST_STALLED = 0.92
+PAGES_PER_S_FULL = 9000.0  # paged in when everybody waits all the time
+PAGES_A_FAULT = 4
+
+
+@dataclass(slots=True)
+class Memory:
+    """Memory of a model computer, in MiB, and the counters of vmstat that move."""
+
+    total_mib: float
+    kernel_mib: float
+    cache_wanted_mib: float
+    swap_mib: float
+    swap_quiet_mib: float = 0.0
+    private_mib: float = 0.0
+    resident_mib: float = 0.0
+    cache_mib: float = 0.0
+    swapped_mib: float = 0.0
+    stalled: float = 0.0
+    stalls: Stalls = field(default_factory=Stalls)
+    counters: dict[str, float] = field(default_factory=dict)
+
+    @property
+    def free_mib(self) -> float:
+        """Memory that nobody uses."""
+        used = self.kernel_mib + self.resident_mib + self.cache_mib
+        return max(0.0, self.total_mib - used)
+
+    def step(self, private_mib: float, touched_mib: float, touchers: int, step_s: float) -> float:
+        """Move on and return the bytes a second that go to and from swap together."""
+        room = self.total_mib - self.kernel_mib - LEAST_CACHE_MIB
+        excess = max(0.0, private_mib - room)
+        self.private_mib = private_mib
+        self.swapped_mib = min(self.swap_mib, max(excess, self.swap_quiet_mib))
+        self.resident_mib = min(private_mib, room)
+        left = self.total_mib - self.kernel_mib - self.resident_mib
+        self.cache_mib = max(LEAST_CACHE_MIB, min(self.cache_wanted_mib, left - 60.0))
+        beyond = max(0.0, touched_mib / room - 1.0)
+        self.stalled = min(MOST_STALLED, STALL_GAIN * beyond)
+        pages = PAGES_PER_S_FULL * self.stalled
+        none_waits = (1 - self.stalled) ** max(1, min(touchers, 6))
+        self.stalls.add(1 - none_waits if pages else 0.0, self.stalled**2, step_s)
+        self._count(pages * step_s)
+        return 2 * pages * PAGE_BYTES
+
+    def _count(self, pages: float) -> None:
+        for word, amount in (
+            ("pswpin", pages), ("pswpout", pages * 0.95), ("pgmajfault", pages / PAGES_A_FAULT),
+            ("pgscan_kswapd", pages * 3), ("pgscan_direct", pages * 0.8),
+            ("pgsteal_kswapd", pages), ("workingset_refault_anon", pages * 0.9),
+            ("workingset_refault_file", pages * 0.4), ("allocstall_normal", pages / 30),
+        ):  # fmt: skip
+            self.counters[word] = self.counters.get(word, 0.0) + amount

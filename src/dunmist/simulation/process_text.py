@@ -1,0 +1,85 @@
+"""The files of one process of a model computer, in the kernel's formats."""
+
+from collections.abc import Iterator
+
+from dunmist.simulation.model import MIB, ModelComputer
+from dunmist.simulation.processes import CLK_PER_S, ModelProcess
+
+PF_KTHREAD, PF_FORKNOEXEC = 0x00200000, 0x00000040
+PAGE_BYTES = 4096
+
+
+def executable(process: ModelProcess) -> str:
+    """Return where the program's file lies."""
+    spec = process.spec
+    return f"{spec.directory}/{spec.shown_as or spec.name}"
+
+
+def still_files(process: ModelProcess, uid: int) -> Iterator[tuple[str, str]]:
+    """Yield the files that do not change, by their names below the process's directory."""
+    spec = process.spec
+    ids = f"{uid}\t{uid}\t{uid}\t{uid}"
+    yield "status", (
+        f"Name:\t{spec.name[:15]}\nState:\tS (sleeping)\nTgid:\t{process.pid}\n"
+        f"Pid:\t{process.pid}\nPPid:\t{process.ppid}\nUid:\t{ids}\nGid:\t{ids}\n"
+        f"VmSwap:\t       0 kB\nThreads:\t{spec.threads}\n"
+    )
+    yield "cgroup", f"0::{spec.cgroup}\n"
+    yield "limits", (
+        "Limit                     Soft Limit           Hard Limit           Units     \n"
+        "Max open files            1024                 524288               files     \n"
+    )
+    yield "loginuid", str(uid if 1000 <= uid < 60000 else 2**32 - 1)
+    no_arguments = spec.kernel or process.defunct
+    arguments = [] if no_arguments else [executable(process), *spec.arguments]
+    yield "cmdline", "".join(f"{argument}\0" for argument in arguments)
+    for thread in range(spec.threads):
+        yield f"task/{process.pid + thread}/comm", f"{spec.name[:15]}\n"
+
+
+def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[str, str]]:
+    """Yield the files that change, by their names below the process's directory."""
+    figures = {name: float(values[process.index]) for name, values in model.processes.figures.items()}
+    yield "stat", _stat(process, figures)
+    private = round(figures["private_mib"] * MIB / PAGE_BYTES)
+    shared = 0 if process.spec.kernel else round(process.spec.shared_mib * MIB / PAGE_BYTES)
+    yield "statm", f"{(private + shared) * 3} {private + shared} {shared} 100 0 {private} 0\n"
+    yield "wchan", _waits_in(process)
+    for thread, (run_ns, delay_ns) in enumerate(zip(process.run_ns, process.delay_ns, strict=True)):
+        text = f"{round(run_ns)} {round(delay_ns)} {round(run_ns / 3e6)}\n"
+        if not thread:
+            yield "schedstat", text
+        yield f"task/{process.pid + thread}/schedstat", text
+    if not process.spec.kernel:
+        read, written = round(figures["read_bytes"]), round(figures["write_bytes"])
+        yield "io", (
+            f"rchar: {read * 2}\nwchar: {written}\nsyscr: {read // 4096}\nsyscw: {written // 4096}\n"
+            f"read_bytes: {read}\nwrite_bytes: {written}\ncancelled_write_bytes: 0\n"
+        )
+
+
+def _waits_in(process: ModelProcess) -> str:
+    if process.spec.kernel or process.state == "R":
+        return "0"
+    if process.state == "D" and not process.spec.state:
+        return "folio_wait_bit_common"
+    return process.spec.waits_in
+
+
+def _stat(process: ModelProcess, figures: dict[str, float]) -> str:
+    spec = process.spec
+    flags = PF_KTHREAD | PF_FORKNOEXEC if spec.kernel else 0x00400000
+    resident = 0
+    if not spec.kernel and not process.defunct:
+        resident = round((figures["private_mib"] + spec.shared_mib) * MIB / PAGE_BYTES)
+    children = figures["children_s"] * CLK_PER_S
+    fields = [
+        process.state, process.ppid, process.pid, process.pid, 0, -1, flags,
+        round(figures["minor_faults"]), 0, round(figures["major_faults"]), 0,
+        int(figures["user_s"] * CLK_PER_S), int(figures["system_s"] * CLK_PER_S),
+        int(children * 0.8), int(children * 0.2), 20 + spec.nice, spec.nice, spec.threads, 0,
+        process.start_clk, resident * PAGE_BYTES * 3, resident, 18446744073709551615, 1, 1, 0, 0, 0,
+        0, 0, 0, 0, 0, 0, 0, 17, process.processor, 0, 0,
+        round(figures["io_delay_s"] * CLK_PER_S), 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+    ]  # fmt: skip
+    return f"{process.pid} ({spec.name[:15]}) {' '.join(map(str, fields))}\n"

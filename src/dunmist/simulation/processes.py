@@ -1,0 +1,175 @@
+"""The processes of a model computer: who they are, what they want, what they have used.
+
+Figures of all processes lie in arrays, so that a step costs the same for ten and for three hundred.
+"""
+
+import math
+import random
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from dunmist.simulation.scenario import Driver, ProgramSpec, Scenario
+from dunmist.simulation.scheduler import Floats
+
+CLK_PER_S = 100
+FIRST_PID = 400
+SETTLED_S = 5.0  # a start-up spike lasts this long into a capture
+BURST_S = 5.0
+IDLE_CHANCE = 0.1
+PATTERNS = ("steady", "bursty", "start-up", "idle")
+COUNTERS = (
+    "user_s", "system_s", "children_s", "read_bytes", "write_bytes", "sent_bytes",
+    "received_bytes", "minor_faults", "major_faults", "io_delay_s", "private_mib", "descriptors",
+    "graphics_s",
+)  # fmt: skip
+
+
+@dataclass(slots=True)
+class ModelProcess:
+    """One process; ``index`` is its place in the arrays, ``run_ns`` and ``delay_ns`` by thread."""
+
+    spec: ProgramSpec
+    index: int
+    pid: int
+    ppid: int
+    start_clk: int
+    worker: bool = False
+    defunct: bool = False
+    state: str = "S"
+    processor: int = 0
+    run_ns: list[float] = field(default_factory=list)
+    delay_ns: list[float] = field(default_factory=list)
+    gone: list[int] = field(default_factory=list)  # numbers it had before it was restarted
+
+
+class Lanes:
+    """What can run at the same time: working threads, and short-lived children of each program."""
+
+    def __init__(self, processes: list[ModelProcess]) -> None:
+        rows = [
+            (process.index, thread, 1.0)
+            for process in processes
+            for thread in range(min(process.spec.busy_threads, process.spec.threads))
+            if not process.defunct
+        ]
+        for process in processes:
+            lanes = math.ceil(process.spec.children_per_s * process.spec.child_cpu_s - 1e-9)
+            rows += [(process.index, -1, 1.0 / max(lanes, 1))] * (0 if process.defunct else lanes)
+        self.process = np.array([row[0] for row in rows])
+        self.thread = np.array([row[1] for row in rows])
+        self.part = np.array([row[2] for row in rows])
+        self.is_child = self.thread < 0
+        specs = [processes[index].spec for index in self.process]
+        self.nice = np.array([float(spec.nice) for spec in specs])
+        self.system_share = np.array([spec.system_share for spec in specs])
+
+
+class ProcessSet:
+    """All processes of a scenario and their figures."""
+
+    def __init__(self, scenario: Scenario, chance: random.Random) -> None:
+        self._pids = {"init": 1, "kthreadd": 2}
+        self._next_pid = FIRST_PID
+        self.all: list[ModelProcess] = []
+        self.uptime_s = scenario.machine.uptime_s
+        for spec in scenario.programs:
+            self._start(spec)
+        count = len(self.all)
+        self.figures: dict[str, Floats] = {name: np.zeros(count) for name in COUNTERS}
+        self.changed = np.ones(count, dtype=bool)
+        specs = [process.spec for process in self.all]
+        self.pattern = np.array([PATTERNS.index(spec.pattern) for spec in specs])
+        self.phase = np.array([chance.random() for _ in specs])
+        self.demand = np.array([self._demand(process) for process in self.all])
+        self.children = np.array([spec.children_per_s * spec.child_cpu_s for spec in specs])
+        self.touched = np.array([0.0 if spec.kernel else spec.touched_share for spec in specs])
+        self.figures["private_mib"] += [
+            0.0 if process.defunct or process.spec.kernel else process.spec.private_mib
+            for process in self.all
+        ]
+        self.figures["descriptors"] += [float(spec.descriptors) for spec in specs]
+        self.lanes = Lanes(self.all)
+        self._live_before()
+
+    def by_name(self, name: str) -> ModelProcess | None:
+        """Return the first process of a program."""
+        return next((one for one in self.all if one.spec.name == name), None)
+
+    def wants(self, now_s: float, chance: np.random.Generator, drivers: dict[Driver, float]) -> Floats:
+        """Return the processor time that each process's thread wants at full clock, in cores."""
+        sine = np.sin(2 * math.pi * (now_s / BURST_S + self.phase))
+        factor = np.choose(
+            self.pattern,
+            [
+                np.ones_like(sine),
+                np.where(sine > 0.3, 1.6, 0.25),
+                np.ones_like(sine) if now_s < SETTLED_S else np.full_like(sine, 0.04),
+                (chance.random(len(sine)) < IDLE_CHANCE).astype(float),
+            ],
+        )
+        wanted = self.demand * factor
+        for process in self.all:
+            if process.spec.driver:
+                wanted[process.index] *= drivers[process.spec.driver]
+        return wanted
+
+    def restart_due(self, now_s: float, step_s: float) -> None:
+        """Let services that die come back under a new number."""
+        for process in self.all:
+            every_s = process.spec.restarts_every_s
+            if every_s and int(now_s / every_s) != int((now_s - step_s) / every_s):
+                process.gone.append(process.pid)
+                process.pid, self._next_pid = self._next_pid, self._next_pid + 7
+                process.start_clk = int((self.uptime_s + now_s) * CLK_PER_S)
+                process.run_ns = [0.0] * process.spec.threads
+                process.delay_ns = [0.0] * process.spec.threads
+                for name in ("user_s", "system_s", "children_s", "read_bytes", "write_bytes"):
+                    self.figures[name][process.index] = 0.0
+                self.changed[process.index] = True
+
+    def _start(self, spec: ProgramSpec) -> None:
+        first = self._add(spec, self._number(spec.name), self._parent(spec))
+        for _ in range(spec.peers):
+            self._add(spec, self._number(), first.pid).worker = True
+        for _ in range(spec.defunct):
+            child = self._add(spec, self._number(), first.pid)
+            child.defunct, child.state = True, "Z"
+
+    def _number(self, name: str | None = None) -> int:
+        if name in self._pids:
+            return self._pids[name]
+        pid, self._next_pid = self._next_pid, self._next_pid + 7
+        if name:
+            self._pids[name] = pid
+        return pid
+
+    def _parent(self, spec: ProgramSpec) -> int:
+        if spec.name in ("init", "kthreadd"):
+            return 0
+        return self._pids[spec.parent or ("kthreadd" if spec.kernel else "init")]
+
+    def _add(self, spec: ProgramSpec, pid: int, ppid: int) -> ModelProcess:
+        nothing = [0.0] * spec.threads
+        process = ModelProcess(
+            spec, len(self.all), pid, ppid, 100 + 60 * len(self.all),
+            state=spec.state or "S", run_ns=list(nothing), delay_ns=list(nothing),
+        )  # fmt: skip
+        self.all.append(process)
+        return process
+
+    def _demand(self, process: ModelProcess) -> float:
+        if process.defunct or process.spec.state:
+            return 0.0
+        # the first of several processes only hands out work
+        return 0.02 if process.spec.peers and not process.worker else process.spec.demand_cores
+
+    def _live_before(self) -> None:
+        """Give each process what it used before the capture began."""
+        for process in self.all:
+            spec = process.spec
+            lived_s = min(self.uptime_s - process.start_clk / CLK_PER_S, 7200.0)
+            busy = 1.0 if spec.pattern == "steady" else 0.1
+            used_s = spec.demand_cores * spec.busy_threads * lived_s * 0.4 * busy
+            self.figures["user_s"][process.index] = used_s * (1 - spec.system_share)
+            self.figures["system_s"][process.index] = used_s * spec.system_share

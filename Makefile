@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: demo test lint schema benchmarks screenshots clean
+.PHONY: demo test lint schema benchmarks accuracy screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -29,6 +29,9 @@ schema: $(VENV)/installed
 
 benchmarks: $(VENV)/installed
 	$(BIN)/python benchmarks/measure.py
+
+accuracy: $(VENV)/installed
+	$(BIN)/python benchmarks/accuracy.py
 
 screenshots: $(VENV)/installed
 	$(BIN)/python docs/screenshots/make.py

@@ -5,6 +5,7 @@ to the sampler, and the truth about what is wrong. The rooms that judge know not
 """
 
 from dunmist.simulation.clock import VirtualClock
+from dunmist.simulation.generator import illness_of, random_scenario
 from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.scenario import (
     DEFAULT_SCENARIO,
@@ -22,6 +23,8 @@ __all__ = [
     "Scenario",
     "VirtualClock",
     "build_scenario",
+    "illness_of",
     "load_scenario",
+    "random_scenario",
     "scenario_names",
 ]

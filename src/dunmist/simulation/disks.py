@@ -49,7 +49,7 @@ class Disk:
         return (seek_s + size / BYTES_PER_S[self.spec.spins]) * self.spec.slowness
 
     def step(self, wants: list[Request], step_s: float) -> list[tuple[float, float]]:
-        """Serve for one step; return for each want the share served and the share of time waited."""
+        """Serve for one step; return the share served and the share of time waited of each."""
         services = [self.service_s(want.size) for want in wants]
         rates = [(want.read + want.written) / want.size for want in wants]
         asked = sum(rate * service for rate, service in zip(rates, services, strict=True))

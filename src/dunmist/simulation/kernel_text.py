@@ -76,7 +76,8 @@ def pressure(stalls: Stalls) -> str:
     spans = zip((10, 60, 300), stalls.averages, strict=True)
     averages = " ".join(f"avg{span}={value:.2f}" for span, value in spans)
     full = "avg10=0.00 avg60=0.00 avg300=0.00"
-    return f"some {averages} total={round(stalls.some_us)}\nfull {full} total={round(stalls.full_us)}\n"
+    some_us, full_us = round(stalls.some_us), round(stalls.full_us)
+    return f"some {averages} total={some_us}\nfull {full} total={full_us}\n"
 
 
 def meminfo(model: ModelComputer) -> str:
@@ -132,7 +133,8 @@ def swaps(model: ModelComputer) -> str:
     size, used = model.scenario.machine.swap_mib, model.memory.swapped_mib
     if not size:
         return head
-    return f"{head}/dev/sda2                               partition\t{size * 1024}\t\t{round(used * 1024)}\t\t-2\n"
+    amounts = f"{size * 1024}\t\t{round(used * 1024)}\t\t-2"
+    return f"{head}/dev/sda2                               partition\t{amounts}\n"
 
 
 def interrupts(model: ModelComputer) -> str:
@@ -160,9 +162,12 @@ def group_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
         directory, quota = f"sys/fs/cgroup{path}", quotas.get(path)
         limit = "max" if quota is None else round(quota * 100_000)
         yield f"{directory}/cpu.max", f"{limit} 100000\n"
-        yield f"{directory}/cpu.stat", (
-            f"usage_usec {round(usage_s * 1e6)}\nnr_periods {round(periods)}\n"
-            f"nr_throttled {round(limited)}\nthrottled_usec {round(limited_s * 1e6)}\n"
+        yield (
+            f"{directory}/cpu.stat",
+            (
+                f"usage_usec {round(usage_s * 1e6)}\nnr_periods {round(periods)}\n"
+                f"nr_throttled {round(limited)}\nthrottled_usec {round(limited_s * 1e6)}\n"
+            ),
         )
 
 

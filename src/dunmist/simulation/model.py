@@ -16,7 +16,7 @@ from dunmist.simulation.disks import Disk, Request
 from dunmist.simulation.heat import Package
 from dunmist.simulation.links import Link
 from dunmist.simulation.paging import MIB, Memory
-from dunmist.simulation.processes import ModelProcess, ProcessSet
+from dunmist.simulation.processes import ProcessSet
 from dunmist.simulation.scenario import Driver, Scenario
 from dunmist.simulation.scheduler import Floats, place_on_processors, share_processors
 from dunmist.simulation.stalls import Stalls
@@ -85,7 +85,7 @@ class ModelComputer:
         """What is left of the maximum clock to a processor that is fully busy."""
         machine = self.scenario.machine
         limit = (machine.clock_limit_mhz or machine.max_mhz) / machine.max_mhz
-        return min(limit, min(package.clock_share for package in self.packages))
+        return min(limit, *(package.clock_share for package in self.packages))
 
     def advance_to(self, now_s: float) -> None:
         """Move on to a moment of virtual time in small steps."""
@@ -117,7 +117,7 @@ class ModelComputer:
         wanted = self.processes.wants(self.now_s, self.chance, drivers)
         # work that takes a part of a processor at full clock takes more of it at a lower one
         slowed: Floats = np.minimum(1.0, wanted / self.clock_ratio)
-        return np.where(wanted >= 1.0, 1.0, slowed)
+        return slowed
 
     def _step(self, step_s: float) -> None:
         processes = self.processes
@@ -143,7 +143,8 @@ class ModelComputer:
         lanes = self.processes.lanes
         own = wanted[lanes.process]
         children = self.processes.children[lanes.process] * lanes.part / self.clock_ratio
-        return np.where(lanes.is_child, np.minimum(1.0, children), own)
+        wants: Floats = np.where(lanes.is_child, np.minimum(1.0, children), own)
+        return wants
 
     def _page_and_move(self, wanted: Floats, step_s: float) -> Floats:
         """Move memory, disks and links; return the share of time each process is held up."""
@@ -207,7 +208,9 @@ class ModelComputer:
         if default is None:
             return
         for name, direction in (("sent_bytes", "sent"), ("received_bytes", "received")):
-            wants = [getattr(one.spec, f"{direction}_mib_per_s") * MIB for one in self.processes.all]
+            wants = [
+                getattr(one.spec, f"{direction}_mib_per_s") * MIB for one in self.processes.all
+            ]
             served = default.step(direction, sum(wants), step_s)
             self.processes.figures[name] += np.array(wants) * served * step_s
 
@@ -237,7 +240,7 @@ class ModelComputer:
         figures = processes.figures
         count = len(processes.all)
         own = np.where(lanes.is_child, 0.0, ran)
-        used = np.bincount(lanes.process, own, count) * step_s
+        used: Floats = np.bincount(lanes.process, own, count) * step_s
         system = np.bincount(lanes.process, own * lanes.system_share, count) * step_s
         figures["user_s"] += used - system
         figures["system_s"] += system
@@ -269,9 +272,7 @@ class ModelComputer:
                 total[path] = total.get(path, 0.0) + float(used[process.index])
         return total
 
-    def _account_processors(
-        self, ran: Floats, irq: float, held_up: Floats, step_s: float
-    ) -> None:
+    def _account_processors(self, ran: Floats, irq: float, held_up: Floats, step_s: float) -> None:
         lanes, machine = self.processes.lanes, self.scenario.machine
         count = len(self.processors)
         placed = place_on_processors(ran, count, self.steps // 10)
@@ -298,15 +299,14 @@ class ModelComputer:
             one.khz = round((machine.min_mhz + max(0.0, span) * ahead) * 1000)
         per = max(1, count // len(self.packages))
         self._used = [
-            float(busy[start : start + per].mean()) for start in range(0, per * len(self.packages), per)
+            float(busy[start : start + per].mean())
+            for start in range(0, per * len(self.packages), per)
         ]
         where = placed.argmax(axis=0)
         for lane in np.flatnonzero(ran > 0.3):
             self.processes.all[lanes.process[lane]].processor = int(where[lane])
 
-    def _account_machine(
-        self, wants: Floats, ran: Floats, waited: Floats, step_s: float
-    ) -> None:
+    def _account_machine(self, wants: Floats, ran: Floats, waited: Floats, step_s: float) -> None:
         ordinary_wait = np.minimum(1.0, waited)
         none_waits = float(np.prod(1.0 - ordinary_wait))
         used = float(ran.sum()) / len(self.processors)
@@ -327,6 +327,3 @@ class ModelComputer:
         if battery:
             watts = battery.rest_w + sum(package.power_w for package in self.packages)
             self.battery_used_wh += watts * step_s / 3600
-
-
-__all__ = ["ModelComputer", "ModelProcess", "ModelProcessor"]

@@ -8,7 +8,8 @@ import struct
 from collections.abc import Iterator
 
 from dunmist.simulation.disks import Disk
-from dunmist.simulation.model import MIB, ModelComputer
+from dunmist.simulation.model import ModelComputer
+from dunmist.simulation.paging import MIB
 from dunmist.simulation.scenario import DiskSpec, LinkSpec, SensorSpec
 
 SECTOR_BYTES = 512
@@ -34,8 +35,9 @@ def still_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
 def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     """Yield the files that are written anew at every moment."""
     hardware = model.scenario.hardware
-    yield "proc/diskstats", "".join(
-        _diskstats_line(place, disk) for place, disk in enumerate(model.disks)
+    yield (
+        "proc/diskstats",
+        "".join(_diskstats_line(place, disk) for place, disk in enumerate(model.disks)),
     )
     yield "proc/net/dev", _net_dev(model)
     for sensor in hardware.sensors:

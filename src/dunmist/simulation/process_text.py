@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator
 
-from dunmist.simulation.model import MIB, ModelComputer
+from dunmist.simulation.model import ModelComputer
+from dunmist.simulation.paging import MIB
 from dunmist.simulation.processes import CLK_PER_S, ModelProcess
 
 PF_KTHREAD, PF_FORKNOEXEC = 0x00200000, 0x00000040
@@ -19,15 +20,21 @@ def still_files(process: ModelProcess, uid: int) -> Iterator[tuple[str, str]]:
     """Yield the files that do not change, by their names below the process's directory."""
     spec = process.spec
     ids = f"{uid}\t{uid}\t{uid}\t{uid}"
-    yield "status", (
-        f"Name:\t{spec.name[:15]}\nState:\tS (sleeping)\nTgid:\t{process.pid}\n"
-        f"Pid:\t{process.pid}\nPPid:\t{process.ppid}\nUid:\t{ids}\nGid:\t{ids}\n"
-        f"VmSwap:\t       0 kB\nThreads:\t{spec.threads}\n"
+    yield (
+        "status",
+        (
+            f"Name:\t{spec.name[:15]}\nState:\tS (sleeping)\nTgid:\t{process.pid}\n"
+            f"Pid:\t{process.pid}\nPPid:\t{process.ppid}\nUid:\t{ids}\nGid:\t{ids}\n"
+            f"VmSwap:\t       0 kB\nThreads:\t{spec.threads}\n"
+        ),
     )
     yield "cgroup", f"0::{spec.cgroup}\n"
-    yield "limits", (
-        "Limit                     Soft Limit           Hard Limit           Units     \n"
-        "Max open files            1024                 524288               files     \n"
+    yield (
+        "limits",
+        (
+            "Limit                     Soft Limit           Hard Limit           Units     \n"
+            "Max open files            1024                 524288               files     \n"
+        ),
     )
     yield "loginuid", str(uid if 1000 <= uid < 60000 else 2**32 - 1)
     no_arguments = spec.kernel or process.defunct
@@ -39,7 +46,9 @@ def still_files(process: ModelProcess, uid: int) -> Iterator[tuple[str, str]]:
 
 def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[str, str]]:
     """Yield the files that change, by their names below the process's directory."""
-    figures = {name: float(values[process.index]) for name, values in model.processes.figures.items()}
+    figures = {
+        name: float(values[process.index]) for name, values in model.processes.figures.items()
+    }
     yield "stat", _stat(process, figures)
     private = round(figures["private_mib"] * MIB / PAGE_BYTES)
     shared = 0 if process.spec.kernel else round(process.spec.shared_mib * MIB / PAGE_BYTES)
@@ -52,9 +61,12 @@ def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[
         yield f"task/{process.pid + thread}/schedstat", text
     if not process.spec.kernel:
         read, written = round(figures["read_bytes"]), round(figures["write_bytes"])
-        yield "io", (
-            f"rchar: {read * 2}\nwchar: {written}\nsyscr: {read // 4096}\nsyscw: {written // 4096}\n"
-            f"read_bytes: {read}\nwrite_bytes: {written}\ncancelled_write_bytes: 0\n"
+        yield (
+            "io",
+            (
+                f"rchar: {read * 2}\nwchar: {written}\nsyscr: {read // 4096}\nsyscw: {written // 4096}\n"
+                f"read_bytes: {read}\nwrite_bytes: {written}\ncancelled_write_bytes: 0\n"
+            ),
         )
 
 

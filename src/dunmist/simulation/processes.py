@@ -96,7 +96,9 @@ class ProcessSet:
         """Return the first process of a program."""
         return next((one for one in self.all if one.spec.name == name), None)
 
-    def wants(self, now_s: float, chance: np.random.Generator, drivers: dict[Driver, float]) -> Floats:
+    def wants(
+        self, now_s: float, chance: np.random.Generator, drivers: dict[Driver, float]
+    ) -> Floats:
         """Return the processor time that each process's thread wants at full clock, in cores."""
         sine = np.sin(2 * math.pi * (now_s / BURST_S + self.phase))
         factor = np.choose(
@@ -108,7 +110,7 @@ class ProcessSet:
                 (chance.random(len(sine)) < IDLE_CHANCE).astype(float),
             ],
         )
-        wanted = self.demand * factor
+        wanted: Floats = self.demand * factor
         for process in self.all:
             if process.spec.driver:
                 wanted[process.index] *= drivers[process.spec.driver]

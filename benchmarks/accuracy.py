@@ -1,0 +1,248 @@
+"""Measures how often the diagnosis is right, on patients whose truth is known.
+
+Run it with ``make accuracy``. It captures and triages every patient that ships with the program, a
+number of random ones drawn from a seed on which nothing was tuned, and live faults on this
+computer, prints what it finds and writes docs/accuracy.md.
+"""
+
+import json
+import multiprocessing
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import sysconfig
+import tempfile
+import time
+from collections import defaultdict
+from itertools import pairwise
+from pathlib import Path
+from typing import NamedTuple
+
+from dunmist.cli.judging import judge
+from dunmist.cli.patients import capture_patient
+from dunmist.simulation import illness_of, load_scenario, random_scenario, scenario_names
+
+DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
+HERE = Path(__file__).parent
+REPORT = HERE.parent / "docs" / "accuracy.md"
+# rules may be tuned on seeds below this one; what is reported comes from those above
+FIRST_REPORTED_SEED = 5000
+RANDOM_PATIENTS = 200
+# a strength this close to 1 is neither ill nor well
+UNDECIDED = 0.15
+BINS = (0.0, 0.5, 0.7, 0.8, 0.9, 1.01)
+LIVE = (
+    ("one_processor", "core"), ("all_processors", "cpu"), ("short_errands", "cpu"),
+    ("full_disk_queue", "disk"),
+)  # fmt: skip
+
+
+class Outcome(NamedTuple):
+    """One patient judged, beside its truth."""
+
+    group: str
+    name: str
+    strength: float
+    wanted: tuple[str | None, str | None]
+    limiting: str | None
+    culprits: list[str]
+    confidence: float
+    missed: list[str]
+    false: list[str]
+    coverage: float | None
+
+    @property
+    def is_decided(self):
+        return self.group == "patients" or abs(self.strength - 1.0) > UNDECIDED
+
+    @property
+    def first_right(self):
+        return self.culprits[:1] == ([self.wanted[1]] if self.wanted[1] else [])
+
+    @property
+    def among_three(self):
+        return self.wanted[1] in self.culprits[:3] if self.wanted[1] else not self.culprits
+
+    @property
+    def limiting_right(self):
+        return self.limiting == self.wanted[0]
+
+    @property
+    def false_alarm(self):
+        return self.wanted[0] is None and (self.limiting is not None or bool(self.culprits))
+
+
+def judged(scenario, group, name):
+    with tempfile.TemporaryDirectory() as folder:
+        found = judge(capture_patient(scenario, Path(folder) / "x.jsonl.gz")).triage
+    kinds = {one.kind for one in found.findings}
+    truth = scenario.truth
+    return Outcome(
+        group, name, truth.strength, (truth.limiting, truth.culprit), found.verdict.limiting,
+        [one.name for one in found.culprits], found.verdict.confidence,
+        [kind for kind in truth.must if kind not in kinds],
+        [kind for kind in truth.must_not if kind in kinds], found.coverage["cpu"],
+    )  # fmt: skip
+
+
+def one_patient(name):
+    return judged(load_scenario(name), "patients", name)
+
+
+def one_random(seed):
+    return judged(random_scenario(seed), illness_of(seed), str(seed))
+
+
+def live_fault(name, limiting, command=None):
+    """Capture this computer while a fault runs on it; the culprit is known by process number."""
+    with tempfile.TemporaryDirectory(dir=HERE) as folder:
+        fault = subprocess.Popen(command or [sys.executable, str(HERE / "faults" / f"{name}.py")],
+                                 cwd=folder, start_new_session=True, stdout=subprocess.DEVNULL,
+                                 stderr=subprocess.DEVNULL)  # fmt: skip
+        time.sleep(1.5)
+        try:
+            path = Path(folder) / "live.jsonl.gz"
+            subprocess.run([DUNMIST, "capture", "-o", path, "--for", "15s", "--every", "0.5s"],
+                           check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+        finally:
+            os.killpg(fault.pid, signal.SIGKILL)
+            fault.wait()
+        shown = subprocess.run([DUNMIST, "triage", path, "--json"], check=True, capture_output=True)
+    found = json.loads(shown.stdout)
+    named = [name if fault.pid in one["pids"] else one["name"] for one in found["culprits"]]
+    return Outcome("live", name, 2.0, (limiting, name), found["verdict"]["limiting"], named,
+                   found["verdict"]["confidence"], [], [], found["coverage"]["cpu"])  # fmt: skip
+
+
+def live_outcomes():
+    for name, limiting in LIVE:
+        yield live_fault(name, limiting)
+    if shutil.which("stress-ng"):
+        count = str(2 * (os.cpu_count() or 1))
+        yield live_fault("stress-ng --cpu", "cpu", ["stress-ng", "--cpu", count])
+
+
+def share(outcomes, name):
+    values = [getattr(one, name) for one in outcomes]
+    return f"{100 * sum(values) / len(values):.1f} %" if values else "–"
+
+
+def by_group(outcomes):
+    groups = defaultdict(list)
+    for one in outcomes:
+        groups[one.group].append(one)
+    return groups
+
+
+def accuracy_lines(outcomes):
+    titles = "group | cases | right culprit first | among three | right limiting | false alarms"
+    yield f"| {titles} |"
+    yield "| --- | ---: | ---: | ---: | ---: | ---: |"
+    rows = [*by_group(outcomes).items(), ("all", outcomes)]
+    for group, cases in rows:
+        well = [one for one in cases if one.wanted[0] is None]
+        alarms = f"{sum(one.false_alarm for one in well)} of {len(well)}"
+        shares = [share(cases, name) for name in ("first_right", "among_three", "limiting_right")]
+        yield f"| {group} | {len(cases)} | {' | '.join(shares)} | {alarms} |"
+
+
+def calibration_lines(outcomes):
+    """Yield a reliability table of the first culprit's confidence, and the calibration error."""
+    named = [one for one in outcomes if one.culprits]
+    yield "| confidence | cases | mean confidence | right |"
+    yield "| --- | ---: | ---: | ---: |"
+    error = 0.0
+    for low, high in pairwise(BINS):
+        cases = [one for one in named if low <= one.confidence < high]
+        if not cases:
+            continue
+        mean = sum(one.confidence for one in cases) / len(cases)
+        right = sum(one.first_right for one in cases) / len(cases)
+        error += abs(mean - right) * len(cases) / len(named)
+        yield f"| {low:.1f} to {min(high, 1):.1f} | {len(cases)} | {mean:.2f} | {right:.2f} |"
+    yield ""
+    yield f"Expected calibration error: {error:.3f} over {len(named)} named culprits."
+
+
+def weakness_lines(outcomes):
+    yield "| strength | cases | right limiting resource |"
+    yield "| --- | ---: | ---: |"
+    drawn = [one for one in outcomes if one.group not in ("patients", "live", "well")]
+    for low, high in ((0.0, 0.85), (0.85, 1.0), (1.0, 1.15), (1.15, 1.5), (1.5, 9.0)):
+        cases = [one for one in drawn if low <= one.strength < high]
+        if cases:
+            yield f"| {low:g} to {high:g} | {len(cases)} | {share(cases, 'limiting_right')} |"
+
+
+def finding_lines(patients):
+    missed = sorted((kind, one.name) for one in patients for kind in one.missed)
+    false = sorted((kind, one.name) for one in patients for kind in one.false)
+    wanted = sum(len(load_scenario(one.name).truth.must) for one in patients)
+    yield f"Of {wanted} findings that must appear, {wanted - len(missed)} did."
+    yield f"Findings that must not appear and did: {len(false)}."
+    yield ""
+    for title, rows in (("Missed", missed), ("False", false)):
+        yield from (f"- {title}: `{kind}` on {name}" for kind, name in rows)
+
+
+def report(patients, drawn, live, took_s):
+    decided = [one for one in drawn if one.is_decided]
+    everything = [*patients, *decided, *live]
+    wrong = [one for one in everything if not (one.limiting_right and one.first_right)]
+    covered = [one.coverage for one in everything if one.coverage is not None]
+    return [
+        "# Accuracy",
+        "",
+        f"Written by `make accuracy`: {len(patients)} patients that ship with the program, "
+        f"{len(drawn)} random ones from seed {FIRST_REPORTED_SEED} on (tuned on none of those), "
+        f"{len(live)} live faults on the measuring computer.",
+        f"Random patients within {UNDECIDED:g} of strength 1 count in the table of strengths only.",
+        f"The random ones took {took_s:.0f} s on {os.cpu_count()} processors.",
+        "",
+        "## By illness",
+        "",
+        *accuracy_lines(everything),
+        "",
+        f"Least coverage of processor time: {100 * min(covered):.1f} %.",
+        "",
+        "## By strength (random patients, all of them)",
+        "",
+        *weakness_lines(drawn),
+        "",
+        "## Confidence",
+        "",
+        *calibration_lines([*decided, *live]),
+        "",
+        "## Findings of the patients",
+        "",
+        *finding_lines(patients),
+        "",
+        "## What went wrong",
+        "",
+        *(
+            f"- {one.group}, {one.name} (strength {one.strength:g}): wanted {one.wanted[0]} by "
+            f"{one.wanted[1]}, found {one.limiting} by {', '.join(one.culprits[:3]) or 'nobody'}"
+            for one in wrong
+        ),
+        "",
+    ]
+
+
+def main(arguments):
+    count = int(arguments[0]) if arguments else RANDOM_PATIENTS
+    seeds = range(FIRST_REPORTED_SEED, FIRST_REPORTED_SEED + count)
+    live = list(live_outcomes())
+    with multiprocessing.Pool() as pool:
+        patients = pool.map(one_patient, scenario_names(), chunksize=1)
+        began = time.perf_counter()
+        drawn = pool.map(one_random, seeds, chunksize=1)
+        took_s = time.perf_counter() - began
+    lines = report(patients, drawn, live, took_s)
+    print("\n".join(lines))
+    REPORT.write_text("\n".join(lines), encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

@@ -8,8 +8,10 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from dunmist.cli.capturing import Wishes, run_capture
-from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
+import msgspec
+
+from dunmist.cli.patients import capture_patient
+from dunmist.simulation import load_scenario
 
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 
@@ -36,16 +38,8 @@ def run(*arguments, folder, status=0, data=None, environment=None, prepare=None)
 
 def capture_model(scenario, path, duration_s=10.0, every_s=1.0, without=()):
     """Capture a model computer into a file, in virtual time; some of its files may be missing."""
-    with tempfile.TemporaryDirectory() as directory:
-        model = ModelComputer(scenario)
-        tree = ComputerTree(model, Path(directory))
-        for pattern in without:
-            for file in Path(directory).glob(pattern):
-                file.unlink()
-        wishes = Wishes(path, duration_s, every_s, Path(directory), force=True)
-        run_capture(wishes, VirtualClock(model, tree))
-        tree.close()
-    return path
+    scenario = msgspec.structs.replace(scenario, hidden=[*scenario.hidden, *without])
+    return capture_patient(scenario, path, duration_s, every_s, force=True)
 
 
 class InFolder(unittest.TestCase):
@@ -59,7 +53,7 @@ class InFolder(unittest.TestCase):
     @property
     def sample(self):
         path = self.folder / "sample.jsonl.gz"
-        return path if path.exists() else capture_model(load_scenario("nest-cameras"), path)
+        return path if path.exists() else capture_model(load_scenario("ringing-office"), path)
 
     def triage(self, path):
         return json.loads(run("triage", path, "--json", folder=self.folder).stdout)

@@ -7,18 +7,15 @@ from tempfile import TemporaryDirectory
 
 import msgspec
 import numpy as np
-from hypothesis import given
-from hypothesis import strategies as st
 
 from dunmist.cli.judging import judge
 from dunmist.diagnosis import diagnose, lasting, thresholds
 from dunmist.series import load_series
 from dunmist.series.memory_breakdown import memory_breakdown
 from dunmist.simulation import load_scenario
-from dunmist.simulation.scheduler import Want, place_on_processors, share_processors
 from tests.program import capture_model
 
-PATIENT = load_scenario("nest-cameras")
+PATIENT = load_scenario("ringing-office")
 
 
 def changed(program="nestcam-index", **changes):
@@ -52,7 +49,7 @@ class Verdicts(unittest.TestCase):
             ("low priority", changed(nice=15), "busy", None),
             ("one thread at low priority", changed(peers=0, nice=15), "busy", None),
             ("hardly anything", changed(peers=0, demand_cores=0.05), "calm", None),
-            ("start-up spike", changed(behaviour="start-up"), "calm", None),
+            ("start-up spike", changed(pattern="start-up"), "calm", None),
         ):
             with self.subTest(name):
                 found = judged(scenario).triage
@@ -134,18 +131,3 @@ class Series(unittest.TestCase):
         limits = thresholds()
         lenient = {**limits, "cpu": {**limits["cpu"], "strained_used": 1.1, "choked_used": 1.1}}
         self.assertIsNone(diagnose(series, lenient).limiting)
-
-
-class Scheduler(unittest.TestCase):
-    @given(st.lists(st.tuples(st.floats(0, 1), st.integers(-20, 19)), min_size=1, max_size=20),
-           st.integers(1, 8))  # fmt: skip
-    def test_what_runs_fits_the_machine(self, wants, processors):
-        shares = share_processors([Want(*want) for want in wants], processors)
-        ran = [share.ran for share in shares]
-        self.assertLessEqual(sum(ran), processors + 1e-6)
-        for share, (cores, _) in zip(shares, wants, strict=True):
-            self.assertLessEqual(share.ran, cores + 1e-9)
-            self.assertGreaterEqual(share.waited, -1e-9)
-        placed = place_on_processors(ran, processors, 3)
-        self.assertTrue(all(sum(parts) <= 1 + 1e-6 for parts in placed))
-        self.assertAlmostEqual(sum(ran), sum(map(sum, placed)), places=3)

@@ -186,7 +186,7 @@ class WrongUse(InFolder):
             (["capture", "--every", "10s", "--for", "5s"], "longer than --for"),
             (["capture", "--colour"], "--colour"),
             (["report", "x"], "output"),
-            (["demo", "nest-camera"], "did you mean 'nest-cameras'"),
+            (["demo", "ringing-ofice"], "did you mean 'ringing-office'"),
         ):
             with self.subTest(arguments):
                 self.assertIn(expected, self.one_line(*arguments, status=2))

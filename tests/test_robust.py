@@ -83,7 +83,7 @@ class Spoilt(unittest.TestCase):
             with self.subTest(seed=seed), TemporaryDirectory() as directory:
                 path = Path(directory) / "x.jsonl.gz"
                 place = Path(directory) / "patient"
-                model = ModelComputer(load_scenario("nest-cameras"))
+                model = ModelComputer(load_scenario("ringing-office"))
                 tree = ComputerTree(model, place)
                 clock = Meddling(model, tree, place, seed)
                 run_capture(Wishes(path, 12.0, 1.0, place, force=True), clock)

@@ -123,7 +123,7 @@ RECORD = taskstats(
     written=(256, "=Q", 8192),
     tgid=(368, "=I", 30),
 )
-MODEL = ModelComputer(load_scenario("nest-cameras"))
+MODEL = ModelComputer(load_scenario("worn-spinner"))
 
 
 def exit_message(record):
@@ -309,12 +309,12 @@ class Records(unittest.TestCase):
     def test_firmware_tables(self):
         found = firmware.parse_smbios(smbios_table(MODEL))
         self.assertEqual(
-            ("Skerrow Workshop", "Guillemot D4", "03/02/2029", 2, 64 << 30),
+            ("Skerrow Workshop", "Razorbill E2", "03/02/2029", 2, 64 << 30),
             (found.maker, found.model, found.firmware_date, found.slots, found.capacity_bytes),
         )
         full, empty = found.modules
         self.assertEqual(
-            ("DIMM A1", 8 << 30, "DDR4", "DIMM", 3200, 2666),
+            ("DIMM A", 4 << 30, "DDR4", "DIMM", 3200, 3200),
             (
                 full.slot,
                 full.size_bytes,

@@ -83,7 +83,7 @@ def shoot_page(name: str, page: Path, folder: Path) -> None:
 
 def shoot_capture(folder: Path) -> None:
     """Take the picture of a running capture: the model's tree moves with the real clock."""
-    model = ModelComputer(load_scenario("nest-cameras"))
+    model = ModelComputer(load_scenario("ringing-office"))
     tree = ComputerTree(model, folder / "patient")
     clock = VirtualClock(model, tree)
     over = threading.Event()

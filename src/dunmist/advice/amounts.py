@@ -2,6 +2,8 @@
 
 import math
 
+COUNTED = ("processes", "process number", "port", "times", "threads", "descriptors", "programs",
+           "MT/s")  # fmt: skip
 SIZES = (("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10))
 
 
@@ -49,9 +51,15 @@ def amount_text(value: float, unit: str, of: float | None) -> str:
     if unit == "bytes":
         return size_text(value)
     if unit == "s":
-        return span_text(value)
+        return f"{1000 * value:.3g} ms" if 0 < value < 1 else span_text(value)
+    if unit == "bytes/s":
+        return f"{size_text(value)} a second"
+    if unit == "°C":
+        return f"{value:.0f} °C"
+    if unit == "W":
+        return f"{value:.1f} W"
     if unit == "cores" and of:
         return cores_text(value, of)
-    if unit in ("processes", "process number"):
+    if unit in COUNTED:
         return f"{value:.0f}"
     return f"{value:.3g}"

@@ -3,7 +3,7 @@
 import math
 
 from dunmist.advice.amounts import amount_text, percent, size_text
-from dunmist.advice.steps import caution_for, live_pids, steps_for
+from dunmist.advice.steps import caution_for, finding_steps, live_pids, steps_for
 from dunmist.advice.tables import wording
 from dunmist.advice.triage import (
     BlindSpot,
@@ -16,9 +16,11 @@ from dunmist.advice.triage import (
     Verdict,
 )
 from dunmist.captures import Unseen
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, Sign
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, Resource, ResourceState, Sign
 from dunmist.series import Series
 
+# figures that are a share of a number of bytes
+OF_BYTES = ("memory-available", "storage-used")
 # from this confidence on, the word for it
 SURE = ((0.85, "very"), (0.6, "likely"), (0.0, "unsure"))
 
@@ -43,7 +45,7 @@ def compose_triage(series: Series, diagnosis: Diagnosis) -> Triage:
         ),
         resources=[_resource(state) for state in diagnosis.resources],
         culprits=[
-            _culprit(series, rank, culprit)
+            _culprit(series, rank, culprit, diagnosis.limiting)
             for rank, culprit in enumerate(diagnosis.culprits, start=1)
         ],
         findings=[_finding(finding) for finding in diagnosis.findings],
@@ -65,6 +67,11 @@ def headline(diagnosis: Diagnosis) -> str:
         )
     resource = wording()["resource"][diagnosis.limiting]
     about = {"resource": resource[0].upper() + resource[1:], "level": diagnosis.level}
+    if diagnosis.outside:
+        text = wording()["finding"][diagnosis.outside.kind].format(
+            subject=diagnosis.outside.subject
+        )
+        return words["outside"].format(finding=text, **about)
     if not diagnosis.culprits:
         return words["nobody"].format(**about)
     first = diagnosis.culprits[0]
@@ -93,7 +100,9 @@ def _resource(state: ResourceState) -> ResourceAdvice:
     )
 
 
-def _culprit(series: Series, rank: int, culprit: Culprit) -> CulpritAdvice:
+def _culprit(
+    series: Series, rank: int, culprit: Culprit, limiting: Resource | None
+) -> CulpritAdvice:
     grouping = series.processes.grouping
     application = grouping.applications[culprit.application]
     facts = [grouping.facts(member) for member in application.members]
@@ -111,7 +120,7 @@ def _culprit(series: Series, rank: int, culprit: Culprit) -> CulpritAdvice:
         confidence=_rounded(culprit.confidence),
         resources={name: _rounded(share) for name, share in culprit.resources.items()},
         evidence=_evidence(culprit.signs),
-        steps=steps_for(series, culprit),
+        steps=steps_for(series, culprit, limiting),
         caution=caution_for(series, culprit, users),
     )
 
@@ -123,7 +132,7 @@ def _finding(finding: Finding) -> FindingAdvice:
         subject=finding.subject,
         text=wording()["finding"][finding.kind].format(subject=finding.subject),
         evidence=_evidence(finding.signs),
-        steps=[],
+        steps=finding_steps(finding),
     )
 
 
@@ -146,8 +155,8 @@ def _evidence(signs: list[Sign]) -> list[Evidence]:
 def _of_text(sign: Sign) -> str:
     if sign.of is None:
         return ""
-    is_size = sign.unit == "bytes" or sign.key == "memory-available"
-    return size_text(sign.of) if is_size else f"{sign.of:.3g}"
+    is_size = sign.unit == "bytes" or sign.key in OF_BYTES
+    return size_text(sign.of) if is_size else f"{sign.of:.4g}"
 
 
 def _blind_spots(series: Series) -> list[BlindSpot]:

@@ -3,8 +3,8 @@
 import shlex
 
 from dunmist.advice.tables import ladder, wording
-from dunmist.advice.triage import Step
-from dunmist.diagnosis import Culprit
+from dunmist.advice.triage import RISKS, Step
+from dunmist.diagnosis import Culprit, Finding, Resource
 from dunmist.series import Series
 
 FIRST_PERSON_UID = 1000  # login.defs(5): below it are the administrator and service accounts
@@ -21,37 +21,47 @@ def live_pids(series: Series, application: int) -> list[int]:
     return [fact.pid for fact in sorted(facts, key=lambda fact: (fact.start_clk, fact.pid))]
 
 
-def steps_for(series: Series, culprit: Culprit) -> list[Step]:
-    """Return the ladder of one culprit with its commands filled in."""
+def finding_steps(finding: Finding) -> list[Step]:
+    """Return the steps against a finding that is about no program; most have none of their own."""
+    path = shlex.quote(finding.subject)
+    return [
+        _filled(action, {"name": finding.subject}, {"path": path})
+        for action in ladder()["finding"].get(finding.kind, ())
+    ]
+
+
+def _filled(action: str, words: dict[str, str], commands: dict[str, str]) -> Step:
+    template = ladder()["step"][action]
+    command, undo = template.get("command"), template.get("undo")
+    return Step(
+        action=action,
+        text=template["text"].format_map(words),
+        command=command.format_map(commands) if command else None,
+        risk=template["risk"],
+        undo=undo.format_map(commands) if undo else None,
+        check=template["check"].format_map(words),
+    )
+
+
+def steps_for(series: Series, culprit: Culprit, limiting: Resource | None) -> list[Step]:
+    """Return the ladder of one culprit with its commands filled in, safest first."""
     kind = _ladder_kind(series, culprit)
     pids = live_pids(series, culprit.application)
     application = series.processes.grouping.applications[culprit.application]
     unit = shlex.quote(application.unit or "")
-    steps = []
-    for action in ladder()["kinds"][kind]:
-        template = ladder()["step"][action]
-        words = {"name": culprit.name, "unit": unit}
-        commands = {
-            "unit": unit,
-            "name": culprit.name,
-            "pids": " ".join(map(str, pids[:PIDS_SHOWN])),
-            "pid": str(pids[0]) if pids else "",
-        }
-        command = template.get("command")
-        if command and not pids and "{pid" in command:
-            continue
-        undo = template.get("undo")
-        steps.append(
-            Step(
-                action=action,
-                text=template["text"].format_map(words),
-                command=command.format_map(commands) if command else None,
-                risk=template["risk"],
-                undo=undo.format_map(commands) if undo else None,
-                check=template["check"].format_map(words),
-            )
-        )
-    return steps
+    words = {"name": culprit.name, "unit": unit}
+    commands = {
+        **words,
+        "pids": " ".join(map(str, pids[:PIDS_SHOWN])),
+        "pid": str(pids[0]) if pids else "",
+    }
+    actions = [
+        action
+        for action in [*ladder()["kinds"][kind], *ladder()["extra"].get(limiting, ())]
+        if pids or "{pid" not in ladder()["step"][action].get("command", "")
+    ]
+    steps = [_filled(action, words, commands) for action in actions]
+    return sorted(steps, key=lambda step: RISKS.index(step.risk))
 
 
 def caution_for(series: Series, culprit: Culprit, users: list[str]) -> str | None:

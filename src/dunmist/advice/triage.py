@@ -1,6 +1,6 @@
 """The triage as the contract has it: what ``triage --json`` prints, field for field."""
 
-from typing import Literal
+from typing import Literal, get_args
 
 import msgspec
 
@@ -9,6 +9,7 @@ from dunmist.diagnosis import Level, Resource, Role, Severity
 FORMAT = "dunmist-triage"
 VERSION = 1
 Risk = Literal["none", "reversible", "disruptive"]
+RISKS: tuple[Risk, ...] = get_args(Risk)
 
 
 class Evidence(msgspec.Struct, frozen=True):

@@ -20,6 +20,7 @@ from dunmist.computer.interrupts import parse_interrupts
 from dunmist.computer.inventory import Inventory, read_inventory
 from dunmist.computer.links import Link, LinkSample, parse_net_dev, parse_tcp_counters
 from dunmist.computer.load import LoadAverage, parse_loadavg, parse_uptime
+from dunmist.computer.locks import LockWait, parse_locks
 from dunmist.computer.machine import Machine, read_machine
 from dunmist.computer.memory import parse_meminfo, parse_vmstat
 from dunmist.computer.packages import Package, read_packages
@@ -76,6 +77,7 @@ __all__ = [
     "Link",
     "LinkSample",
     "LoadAverage",
+    "LockWait",
     "Machine",
     "MemoryModule",
     "MemoryRollup",
@@ -116,6 +118,7 @@ __all__ = [
     "parse_diskstats",
     "parse_interrupts",
     "parse_loadavg",
+    "parse_locks",
     "parse_meminfo",
     "parse_net_dev",
     "parse_process_stat",

@@ -15,8 +15,10 @@ from dunmist.computer.netlink import (
     Message,
     NetlinkSocket,
     parse_attributes,
+    parse_messages,
 )
 from dunmist.computer.parsing import ParseError, text_of
+from dunmist.computer.root import Root
 from dunmist.computer.socket_records import STATES, SocketFacts, SocketReading
 
 NETLINK_SOCK_DIAG = 4
@@ -38,6 +40,7 @@ _TCP_REQUEST = struct.Struct("=BBBB48xII")
 _INET_PORTS = struct.Struct("!HH")
 _INET_COOKIE = struct.Struct("=Q")
 _INET_TAIL = struct.Struct("=IIIII")  # expires, receive queue, send queue, uid, inode
+RECORDED = "netlink/sock_diag-tcp"
 INET_BYTES = 72
 _TCP_RETRANSMITTED = struct.Struct("=I")  # at 100 of struct tcp_info
 _TCP_BYTES = struct.Struct("=QQ")  # at 120: acknowledged by the other side, received
@@ -96,6 +99,28 @@ def parse_unix(body: memoryview) -> SocketReading:
         facts=SocketFacts(protocol="unix", local=name, inode=inode),
         state=STATES.get(state, "unknown"),
     )
+
+
+class RecordedDiag:
+    """Lists TCP sockets from a recording of the kernel's answer, kept in a file below a root."""
+
+    lost = 0
+    sees_ends = True
+
+    def __init__(self, root: Root) -> None:
+        self._root = root
+
+    def list_tcp(self) -> Iterator[SocketReading]:
+        """Yield every TCP socket; raises OSError and ParseError."""
+        for message in parse_messages(self._root.read(RECORDED)):
+            yield parse_inet(message.body, "tcp")
+
+    def list_ended(self) -> Iterator[SocketReading]:
+        """Yield nothing: a recording holds no announcements."""
+        return iter(())
+
+    def close(self) -> None:
+        """Close nothing."""
 
 
 def _address(raw: memoryview) -> str:

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from dunmist.computer.parsing import ParseError
 from dunmist.computer.root import Root, reason_of
-from dunmist.computer.socket_diag import SocketDiag
+from dunmist.computer.socket_diag import RECORDED, RecordedDiag, SocketDiag
 from dunmist.computer.socket_records import SocketFacts, SocketReading, SocketSample
 from dunmist.computer.socket_text import INET_FILES, parse_inet_table, parse_unix_table
 
@@ -90,7 +90,7 @@ class SocketTable:
     def _read(self, all_kinds: bool) -> Iterator[SocketReading]:
         if self._diag:
             yield from self._guarded(self._diag.list_tcp())
-            if all_kinds:
+            if all_kinds and isinstance(self._diag, SocketDiag):
                 yield from self._guarded(self._diag.list_udp())
                 yield from self._guarded(self._diag.list_unix())
             return
@@ -117,7 +117,7 @@ class SocketTable:
             self._root.note(SUBJECT, "garbled")
 
 
-def _open_diag(root: Root) -> SocketDiag | None:
+def _open_diag(root: Root) -> SocketDiag | RecordedDiag | None:
     diag = None
     if root.is_this_computer:
         try:
@@ -127,6 +127,8 @@ def _open_diag(root: Root) -> SocketDiag | None:
         else:
             if not diag.sees_ends:
                 root.note(ENDS, "permission")
+    elif root.exists(RECORDED):
+        return RecordedDiag(root)
     else:
         root.note(COUNTERS, "absent")
     return diag

@@ -18,7 +18,9 @@ def judge_cpu(series: Series, limits: Thresholds) -> ResourceState:
     """Return the state of all logical processors together."""
     machine, table = series.machine, limits["cpu"]
     share = limits["lasting"]["share"]
-    used = machine.used
+    # what a hypervisor took was never this computer's to give
+    stolen = np.nansum(machine.kind_of_time("steal"), axis=1)
+    used = np.minimum(1.0, machine.busy_cores / np.maximum(machine.online - stolen, 1e-6))
     pressure, source = waiting_share(series, table)
     held_up = held_up_share(series, table)
     level = lasting_level(

@@ -15,6 +15,7 @@ from dunmist.series import Series
 from dunmist.series.rates import Floats
 
 ROLE_ORDER: tuple[Role, ...] = ("cause", "symptom", "victim")
+MOVED_LEAST_BYTES_PER_S = 10_000.0
 
 
 class Strain(NamedTuple):
@@ -41,6 +42,8 @@ def rank_culprits(
     ]
     ranked.sort(key=lambda number: (ROLE_ORDER.index(roles[number]), -scores[number]))
     causes = [float(scores[number]) for number in ranked if roles[number] == "cause"]
+    if causes and causes[0] < table["least_first"]:
+        return []  # many small ones: no single program is the cause
     return [
         Culprit(
             application=number,
@@ -67,13 +70,35 @@ def _scores(series: Series, strain: Strain, limits: Thresholds) -> Floats:
     if strain.limiting == "memory":
         held = np.median(processes.private_bytes, axis=0)
         return np.asarray(held / max(held.sum(), 1e-12), dtype=float)
+    if strain.limiting in ("disk", "link", "gpu"):
+        moved = _moved(series, strain.limiting)
+        return np.asarray(moved / max(moved.sum(), 1e-12), dtype=float)
     # what an application wanted is what it ran and what it waited for: on a full machine all get
     # less than they want, and the one that wants most crowds out the others
     wanted_s = ((processes.all_cores + processes.waiting) * interval_s[:, None]).sum(axis=0)
     # low-priority time makes nobody else wait for long
     weight = 1.0 - processes.low_priority * (1.0 - limits["cpu"]["low_priority_weight"])
+    if strain.limiting == "heat":
+        # but it heats like any other
+        wanted_s = (processes.all_cores * interval_s[:, None]).sum(axis=0)
+        return np.asarray(wanted_s / max(wanted_s.sum(), 1e-12), dtype=float)
     busy_s = float(((series.machine.busy_cores + processes.waiting.sum(axis=1)) * interval_s).sum())
     return np.asarray(wanted_s * weight / max(busy_s, wanted_s.sum(), 1e-12), dtype=float)
+
+
+def _moved(series: Series, resource: Resource) -> Floats:
+    """Return what each application had of a disk, a link or a graphics card over the capture."""
+    processes, each_s = series.processes, series.machine.interval_s[:, None]
+    if resource == "disk":
+        rates = processes.read_bytes_per_s + processes.write_bytes_per_s
+        return np.asarray((rates * each_s).sum(axis=0), dtype=float)
+    if resource == "link":
+        rates = series.sent_bytes_per_s + series.received_bytes_per_s
+        return np.asarray((rates * each_s).sum(axis=0), dtype=float)
+    used = np.zeros(len(processes.grouping.applications))
+    for identity, seconds in series.devices.graphics_s.items():
+        used[processes.grouping.application_of[identity]] += seconds
+    return used
 
 
 def _role(series: Series, number: int, score: float, strain: Strain, limits: Thresholds) -> Role:
@@ -129,6 +154,13 @@ def _signs(series: Series, number: int, strain: Strain, limits: Thresholds) -> l
     waiting = float(np.average(processes.waiting[:, number], weights=machine.interval_s))
     if waiting >= 0.05:
         signs.append(Sign("app-waiting", waiting, "tasks", "/proc/PID/schedstat"))
+    for key, rates, source in (
+        ("app-disk", processes.read_bytes_per_s + processes.write_bytes_per_s, "/proc/PID/io"),
+        ("app-link", series.sent_bytes_per_s + series.received_bytes_per_s, "sock_diag(7)"),
+    ):
+        moved = float(np.average(rates[:, number], weights=machine.interval_s))
+        if moved >= MOVED_LEAST_BYTES_PER_S:
+            signs.append(Sign(key, moved, "bytes/s", source))
     held = float(np.median(processes.private_bytes[:, number]))
     total = float(np.nanmedian(machine.memory_bytes("MemTotal")))
     signs.append(Sign("app-memory", held, "bytes", "/proc/PID/statm", of=total))

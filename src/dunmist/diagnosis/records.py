@@ -60,7 +60,10 @@ class Finding:
 
 @dataclass(frozen=True, slots=True)
 class Diagnosis:
-    """The verdict on a capture. ``coverage`` is None for what is not sampled."""
+    """The verdict on a capture. ``coverage`` is None for what is not sampled.
+
+    ``outside`` explains the strain by something that is no program; then nobody is a culprit.
+    """
 
     level: Level
     limiting: Resource | None
@@ -68,4 +71,5 @@ class Diagnosis:
     resources: list[ResourceState]
     culprits: list[Culprit]
     findings: list[Finding]
+    outside: Finding | None = None
     coverage: dict[Resource, float | None] = field(default_factory=dict)

@@ -95,7 +95,15 @@ def _verdict(triage: Triage) -> Section:
 
 def _what_to_do(triage: Triage) -> Section:
     if not triage.culprits:
-        return Section("What to do", [Paragraph("Nothing needs to be done about the load.")])
+        steps = [step for finding in triage.findings for step in finding.steps]
+        if steps:
+            return Section("What to do", [StepList(steps)])
+        text = (
+            "Nothing needs to be done about the load."
+            if triage.verdict.limiting is None
+            else "Look at the findings below; no single program can be acted on."
+        )
+        return Section("What to do", [Paragraph(text)])
     first = triage.culprits[0]
     blocks: list[Block] = []
     if first.caution:

@@ -12,6 +12,7 @@ import msgspec
 from dunmist.computer import (
     FileSystem,
     Home,
+    LockWait,
     MemoryRollup,
     Package,
     ProcessTable,
@@ -21,6 +22,7 @@ from dunmist.computer import (
     SwapArea,
     TimeSync,
     Unit,
+    parse_locks,
     parse_swaps,
     read_autostart,
     read_file_systems,
@@ -55,6 +57,7 @@ class Survey(
     units: list[Unit] = []
     autostart: list[StartEntry] = []
     packages: list[Package] = []
+    locks: list[LockWait] = []
 
 
 def survey(root: Root, table: ProcessTable, tick: int, now_s: float, *, is_last: bool) -> Survey:
@@ -66,6 +69,7 @@ def survey(root: Root, table: ProcessTable, tick: int, now_s: float, *, is_last:
         file_systems=read_file_systems(root),
         swaps=root.parse("proc/swaps", parse_swaps, "swap areas") or [],
         sessions=read_people(root, now_s),
+        locks=root.parse("proc/locks", parse_locks, "file locks") or [],
         rollups=table.largest(LARGEST),
         time_sync=read_time_sync(root),
         units=read_services(root),

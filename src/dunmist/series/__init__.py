@@ -8,13 +8,20 @@ imported by those who need them.
 from dunmist.series.load import Series, load_series
 from dunmist.series.machine import MachineSeries
 from dunmist.series.processes import ProcessSeries
-from dunmist.series.sensors import corrections_file, load_corrections
+from dunmist.series.sensors import (
+    ProcessorSensor,
+    corrections_file,
+    load_corrections,
+    processor_sensor,
+)
 
 __all__ = [
     "MachineSeries",
     "ProcessSeries",
+    "ProcessorSensor",
     "Series",
     "corrections_file",
     "load_corrections",
     "load_series",
+    "processor_sensor",
 ]

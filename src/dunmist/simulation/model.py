@@ -240,7 +240,7 @@ class ModelComputer:
         figures = processes.figures
         count = len(processes.all)
         own = np.where(lanes.is_child, 0.0, ran)
-        used: Floats = np.bincount(lanes.process, own, count) * step_s
+        used = np.asarray(np.bincount(lanes.process, own, count) * step_s, dtype=np.float64)
         system = np.bincount(lanes.process, own * lanes.system_share, count) * step_s
         figures["user_s"] += used - system
         figures["system_s"] += system

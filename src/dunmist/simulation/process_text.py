@@ -59,12 +59,22 @@ def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[
         if not thread:
             yield "schedstat", text
         yield f"task/{process.pid + thread}/schedstat", text
+    if process.spec.graphics_share:
+        used_ns = round(figures["graphics_s"] * 1e9)
+        yield (
+            "fdinfo/0",
+            (
+                f"pos:\t0\ndrm-driver:\tskerrow\ndrm-client-id:\t{process.index}\n"
+                f"drm-engine-render:\t{used_ns} ns\n"
+            ),
+        )
     if not process.spec.kernel:
         read, written = round(figures["read_bytes"]), round(figures["write_bytes"])
         yield (
             "io",
             (
-                f"rchar: {read * 2}\nwchar: {written}\nsyscr: {read // 4096}\nsyscw: {written // 4096}\n"
+                f"rchar: {read * 2}\nwchar: {written}\nsyscr: {read // 4096}\n"
+                f"syscw: {written // 4096}\n"
                 f"read_bytes: {read}\nwrite_bytes: {written}\ncancelled_write_bytes: 0\n"
             ),
         )

@@ -5,6 +5,7 @@ descriptors agree.
 """
 
 import ipaddress
+import struct
 import sys
 from collections.abc import Iterator
 from typing import NamedTuple
@@ -17,6 +18,8 @@ OWN_ADDRESS = "172.16.0.14"
 FIRST_INODE, INODES_EACH = 20_000, 100
 FIRST_PORT = 40_000
 ESTABLISHED, LISTEN = 1, 10
+AF_INET, INET_DIAG_INFO, SOCK_DIAG_BY_FAMILY = 2, 2, 20
+CARD = "/dev/dri/renderD128"
 TCP_WORDS = {
     "Tcp": ("InSegs", "OutSegs", "RetransSegs", "InErrs"),
     "TcpExt": ("ListenOverflows", "ListenDrops", "TCPTimeouts"),
@@ -46,6 +49,37 @@ def tables(model: ModelComputer) -> Iterator[tuple[str, str]]:
     yield "proc/net/unix", "Num       RefCount Protocol Flags    Type St Inode Path\n"
 
 
+def recording(model: ModelComputer) -> bytes:
+    """Return the sockets as sock_diag(7) lists them, each with its struct tcp_info."""
+    uids = {user.name: user.uid for user in model.scenario.users} | {"root": 0}
+    messages = []
+    for process in model.processes.all:
+        if process.worker or process.defunct:
+            continue
+        ends = [one for one in _sockets(model, process.spec)]
+        talking = sum(one.state == ESTABLISHED for one in ends)
+        for one in ends:
+            part = 1 / talking if one.state == ESTABLISHED else 0.0
+            moved = [
+                round(float(model.processes.figures[name][process.index]) * part)
+                for name in ("sent_bytes", "received_bytes")
+            ]
+            messages.append(_message(one, uids[process.spec.user], moved))
+    return b"".join(messages)
+
+
+def _message(one: _Socket, uid: int, moved: list[int]) -> bytes:
+    own = "0.0.0.0" if one.state == LISTEN else OWN_ADDRESS
+    ends = struct.pack("!HH", one.local_port, one.remote_port)
+    for address in (own, one.remote):
+        ends += ipaddress.ip_address(address).packed.ljust(16, b"\0")
+    body = struct.pack("=BBBB", AF_INET, one.state, 0, 0) + ends
+    body += struct.pack("=IQIIIII", 0, one.inode, 0, 0, 0, uid, one.inode)
+    information = bytes(120) + struct.pack("=QQ", *moved) + bytes(16)
+    body += struct.pack("=HH", 4 + len(information), INET_DIAG_INFO) + information
+    return struct.pack("=IHHII", 16 + len(body), SOCK_DIAG_BY_FAMILY, 2, 1, 0) + body
+
+
 def counters(model: ModelComputer) -> Iterator[tuple[str, str]]:
     """Yield the counters of TCP, which move with the links."""
     segments = round(sum(link.segments for link in model.links))
@@ -63,7 +97,8 @@ def descriptors(model: ModelComputer, process: ModelProcess) -> list[str]:
     if process.spec.kernel or process.defunct:
         return []
     held = [] if process.worker else list(_sockets(model, process.spec))
-    names = [f"socket:[{one.inode}]" for one in held]
+    names = [CARD] if process.spec.graphics_share else []
+    names += [f"socket:[{one.inode}]" for one in held]
     count = int(model.processes.figures["descriptors"][process.index])
     return [*names, *(["/dev/null"] * max(0, count - len(names)))]
 

@@ -38,6 +38,7 @@ class ComputerTree:
         model = self._model
         for files in (kernel_text.moving_files, peripherals.moving_files, sockets.counters):
             self._write_all(files(model))
+        self._write("netlink/sock_diag-tcp", sockets.recording(model))
         changed = model.processes.changed
         for process in model.processes.all:
             if changed[process.index]:

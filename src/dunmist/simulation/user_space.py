@@ -27,6 +27,7 @@ def user_space_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
             yield f"etc/xdg/autostart/{spec.name}.desktop", entry
     yield "etc/crontab", "17 3 * * *\troot\t/opt/skerrow/bin/nightly-copy /srv /mnt/ledge\n"
     yield "proc/self/mountinfo", _mounts(model)
+    yield "proc/locks", _locks(model)
     for one in model.scenario.hardware.file_systems:
         blocks = round(one.gib * (1 << 30) / BLOCK_BYTES)
         free = round(blocks * (1 - one.used_share))
@@ -65,6 +66,17 @@ def utmp(model: ModelComputer) -> bytes:
         )
         for login in model.scenario.logins
     )
+
+
+def _locks(model: ModelComputer) -> str:
+    pids = {one.spec.name: one.pid for one in reversed(model.processes.all)}
+    lines = []
+    for number, spec in enumerate(model.scenario.programs, start=1):
+        if spec.waits_on:
+            lock = "FLOCK  ADVISORY  WRITE {} 08:01:393223 0 EOF\n"
+            lines.append(f"{number}: {lock.format(pids[spec.waits_on])}")
+            lines.append(f"{number}: -> {lock.format(pids[spec.name])}")
+    return "".join(lines)
 
 
 def _about(spec: ProgramSpec) -> str:

@@ -1,0 +1,108 @@
+"""Findings about disks, storage, links and ports."""
+
+import numpy as np
+
+from dunmist.diagnosis.known import Known, app_name, typical
+from dunmist.diagnosis.lasting import lasting
+from dunmist.diagnosis.records import Finding, Sign
+from dunmist.diagnosis.storage import inodes_share, used_share, writable
+from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.diagnosis.words import is_strained
+from dunmist.series import Series
+
+FIRST_PERSON_UID, LAST_PERSON_UID = 1000, 60000  # login.defs(5)
+
+
+def device_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
+    """Return them."""
+    return [
+        *_disks(series, known, limits),
+        *_storage(series, limits),
+        *_links(series, known, limits),
+        *_transfers(series, known, limits),
+        *_open_ports(series),
+    ]
+
+
+def _disks(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
+    found = []
+    for disk, state, is_slow in known.disks:
+        if is_slow:
+            found.append(Finding("disk-slow", "urgent", disk.name, state.signs))
+        elif is_strained(state.level) and not known.is_strained("memory"):
+            found.append(Finding("disk-saturated", "concern", disk.name, state.signs))
+    if not any(is_strained(state.level) for _, state, _ in known.disks):
+        return found
+    processes = series.processes
+    for number, application in enumerate(processes.grouping.applications):
+        waits = typical(series, processes.io_waiting[:, number], limits)
+        if waits >= limits["findings"]["blocked_share"] and not application.kernel:
+            sign = Sign("app-io-waiting", waits, "tasks", "/proc/PID/stat")
+            found.append(Finding("blocked-on-disk", "concern", application.name, [sign], number))
+    return found
+
+
+def _storage(series: Series, limits: Thresholds) -> list[Finding]:
+    table = limits["storage"]
+    found = []
+    for one in writable(series):
+        used, inodes = used_share(one), inodes_share(one)
+        if used is not None and used >= table["full"]:
+            sign = Sign("storage-used", used, "share", "statvfs(3)",
+                        of=float(one.size_bytes or 0), name=one.point)  # fmt: skip
+            severity = "urgent" if used >= table["strained"] else "concern"
+            found.append(Finding("storage-full", severity, one.point, [sign]))  # type: ignore[arg-type]
+        if inodes is not None and inodes >= table["full"]:
+            sign = Sign("storage-inodes", inodes, "share", "statvfs(3)")
+            found.append(Finding("inodes-full", "urgent", one.point, [sign]))
+    return found
+
+
+def _links(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
+    found = [
+        Finding("link-saturated", "concern", state.name or "link", state.signs)
+        for state in known.states
+        if state.resource == "link" and is_strained(state.level)
+    ]
+    for link in series.devices.links:
+        errors = float(np.nansum(link.errors)) / series.duration_s
+        if errors >= limits["findings"]["link_errors_per_s"] and not link.is_loopback:
+            sign = Sign("link-errors", errors, "per second", "/proc/net/dev", name=link.name)
+            found.append(Finding("link-errors", "concern", link.name, [sign]))
+    return found
+
+
+def _transfers(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
+    if known.is_strained("link"):
+        return []
+    table = limits["findings"]
+    moved = series.sent_bytes_per_s + series.received_bytes_per_s
+    found = []
+    for number, application in enumerate(series.processes.grouping.applications):
+        usual = typical(series, moved[:, number], limits)
+        least = lasting(moved[:, number], series.machine.interval_s, limits["core"]["bound_share"])
+        steady = least >= max(table["transfer_bytes_per_s"], table["transfer_spread"] * usual)
+        if steady and not application.observer:
+            sign = Sign("transfer", usual, "bytes/s", "sock_diag(7)")
+            found.append(Finding("steady-transfer", "note", application.name, [sign], number))
+    return found
+
+
+def _open_ports(series: Series) -> list[Finding]:
+    """A person's program that the whole network can reach; services are expected to listen."""
+    grouping = series.processes.grouping
+    found = []
+    for one in series.sockets:
+        port = one.facts.local_port
+        if one.ended or not one.listens or one.is_loopback or port is None:
+            continue
+        if one.facts.protocol != "tcp":
+            continue
+        for owner in one.owners:
+            uid = grouping.facts(owner).uid
+            if uid is not None and FIRST_PERSON_UID <= uid <= LAST_PERSON_UID:
+                number = grouping.application_of[owner]
+                name = f"{one.facts.protocol} {one.facts.local}"
+                sign = Sign("open-port", float(port), "port", "sock_diag(7)", name=name)
+                found.append(Finding("open-port", "note", app_name(series, number), [sign], number))
+    return found

@@ -1,0 +1,123 @@
+"""Findings about memory: who holds it, who loses it, and what its lack does."""
+
+import numpy as np
+
+from dunmist.diagnosis.known import Known, app_name, typical
+from dunmist.diagnosis.records import Finding, Sign
+from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.diagnosis.words import is_strained
+from dunmist.series import Series
+from dunmist.series.rates import Floats
+
+
+def memory_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
+    """Return them."""
+    return [
+        *_held(series, limits),
+        *_leaks(series, limits),
+        *_short(known),
+        *_paging(series, limits),
+        *_killed(series),
+        *_modules(series, limits),
+    ]
+
+
+def _held(series: Series, limits: Thresholds) -> list[Finding]:
+    total = float(np.nanmedian(series.machine.memory_bytes("MemTotal")))
+    held = np.median(series.processes.private_bytes, axis=0)
+    return [
+        Finding(
+            "memory-hog",
+            "concern",
+            app_name(series, int(number)),
+            [Sign("app-memory", float(held[number]), "bytes", "/proc/PID/statm", of=total)],
+            int(number),
+        )
+        for number in np.flatnonzero(held >= limits["findings"]["memory_hog"] * total)
+    ]
+
+
+def _leaks(series: Series, limits: Thresholds) -> list[Finding]:
+    table, at_s = limits["findings"], series.machine.at_s
+    found = []
+    for number, application in enumerate(series.processes.grouping.applications):
+        held = series.processes.private_bytes[:, number]
+        # a start-up fills memory as well: only what still grows in the second half counts
+        half = len(held) // 2
+        grown = float(held[-1] - held[half])
+        if application.observer or grown < table["leak_least_bytes"]:
+            continue
+        slope, rising = growth(held[half:], at_s[half:])
+        if slope >= table["leak_bytes_per_s"] and rising >= table["leak_rising"]:
+            signs = [
+                Sign("leak", slope, "bytes/s", "/proc/PID/statm"),
+                Sign("leak-rising", rising, "share", "/proc/PID/statm"),
+            ]
+            found.append(Finding("memory-leak", "concern", application.name, signs, number))
+    return found
+
+
+def growth(values: Floats, at_s: Floats) -> tuple[float, float]:
+    """Return the slope per second that half of all pairs exceed (Theil and Sen), and what rose.
+
+    The second figure is the share of steps that went up; a jump alone gives neither.
+    """
+    first, second = np.triu_indices(len(values), 1)
+    if not len(first):
+        return 0.0, 0.0
+    slopes = (values[second] - values[first]) / (at_s[second] - at_s[first])
+    return float(np.median(slopes)), float(np.mean(np.diff(values) > 0))
+
+
+def _short(known: Known) -> list[Finding]:
+    return [
+        Finding("memory-short", "urgent" if state.level == "choked" else "concern", "memory",
+                state.signs)
+        for state in known.states
+        if state.resource == "memory" and is_strained(state.level)
+    ]  # fmt: skip
+
+
+def _paging(series: Series, limits: Thresholds) -> list[Finding]:
+    paging = series.machine.paging
+    rates = [paging[word] for word in ("pswpin", "pswpout") if word in paging]
+    if not rates:
+        return []
+    both = typical(series, np.minimum.reduce(rates), limits)
+    if both < limits["findings"]["paging_pages_per_s"] / 2:
+        return []
+    total = typical(series, sum(rates[1:], rates[0]), limits)
+    sign = Sign("memory-paging", total, "pages/s", "/proc/vmstat")
+    return [Finding("paging-storm", "urgent", "swap", [sign])]
+
+
+def _killed(series: Series) -> list[Finding]:
+    rate = series.machine.paging.get("oom_kill")
+    if rate is None:
+        return []
+    count = float(np.nansum(rate * series.machine.interval_s))
+    if count < 0.5:
+        return []
+    sign = Sign("oom-kills", round(count), "processes", "/proc/vmstat")
+    return [Finding("oom-kill", "urgent", "memory", [sign])]
+
+
+def _modules(series: Series, limits: Thresholds) -> list[Finding]:
+    firmware = series.header.inventory.firmware
+    if firmware is None:
+        return []
+    found = []
+    for one in firmware.modules:
+        rated, configured = one.rated_mtps, one.configured_mtps
+        if rated and configured and configured < limits["findings"]["below_rating"] * rated:
+            sign = Sign("module-speed", float(configured), "MT/s", "SMBIOS", of=float(rated))
+            found.append(
+                Finding("memory-below-rating", "note", one.slot or "a memory module", [sign])
+            )
+    listed = sum(one.size_bytes or 0 for one in firmware.modules)
+    managed = series.header.machine.memory_bytes * 1.0
+    managed = managed if managed > 0 else float(listed)
+    if listed and (listed - managed) / listed >= limits["findings"]["module_unused"]:
+        sign = Sign("module-unused", float(listed - managed), "bytes", "SMBIOS", of=float(listed))
+        found.append(Finding("memory-module-unused", "concern", "memory", [sign]))
+    return found

@@ -1,0 +1,32 @@
+"""Resource ``gpu``: is a graphics card full?"""
+
+import numpy as np
+
+from dunmist.diagnosis.lasting import lasting, lasting_level
+from dunmist.diagnosis.records import ResourceState, Sign
+from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.series import Series
+
+
+def judge_graphics(series: Series, limits: Thresholds) -> list[ResourceState]:
+    """Return the state of each card that publishes how busy it is."""
+    table, interval_s = limits["gpu"], series.machine.interval_s
+    share = limits["lasting"]["share"]
+    states = []
+    for card in series.devices.graphics:
+        busy = card.busy[1:]
+        if np.isnan(busy).all():
+            continue
+        level = lasting_level(
+            {
+                "busy": (busy >= table["busy"]).astype(float),
+                "strained": (busy >= table["strained_used"]).astype(float),
+                "choked": (busy >= table["choked_used"]).astype(float),
+            },
+            interval_s,
+            share,
+        )
+        used = lasting(busy, interval_s, share)
+        sign = Sign("gpu-busy", used, "share", "/sys/class/drm", name=card.name)
+        states.append(ResourceState("gpu", level, used, None, [sign], name=card.name))
+    return states

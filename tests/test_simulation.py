@@ -28,7 +28,7 @@ class Processors(unittest.TestCase):
         self.assertLessEqual(shares.ran.sum(), processors + 1e-6)
         self.assertTrue((shares.ran <= wanted + 1e-9).all())
         self.assertTrue((shares.waited >= -1e-9).all())
-        placed = place_on_processors(shares.ran, processors, 3)
+        placed = place_on_processors(shares.ran, np.ones(processors), 3)
         self.assertTrue((placed.sum(axis=1) <= 1 + 1e-6).all())
         self.assertAlmostEqual(shares.ran.sum(), placed.sum(), places=3)
 

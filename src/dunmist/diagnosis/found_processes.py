@@ -191,8 +191,9 @@ def _lookalikes(series: Series, limits: Thresholds) -> list[Finding]:
         # the one with the fewer ordinary signs of being installed is the odd one
         for name in sorted(same, key=lambda one: _is_installed(series, names[one]))[:-1]:
             identity = names[name]
+            others = ", ".join(one for one in same if one != name)
             sign = Sign("lookalike", float(grouping.facts(identity).pid), "process number",
-                        "/proc/PID/stat", name=", ".join(one for one in same if one != name))  # fmt: skip
+                        "/proc/PID/stat", name=others)  # fmt: skip
             number = grouping.application_of[identity]
             found.append(Finding("lookalike-name", "concern", name, [sign], number))
     return found

@@ -69,7 +69,10 @@ def waiting_share(series: Series, table: Mapping[str, float]) -> tuple[Floats, s
     stalled = series.machine.stalled.get("cpu")
     if stalled is not None:
         return stalled * part, "/proc/pressure/cpu"
-    return np.minimum(ordinary, 1.0), "/proc/PID/schedstat"
+    # without stall accounting: more tasks that could run than processors means that one waits,
+    # which is also true of those too short-lived to be seen
+    crowded = _queue(series) > series.machine.online
+    return np.maximum(np.minimum(ordinary, 1.0), crowded), "/proc/PID/schedstat, /proc/stat"
 
 
 def held_up_share(series: Series, table: Mapping[str, float]) -> Floats:
@@ -83,13 +86,18 @@ def held_up_share(series: Series, table: Mapping[str, float]) -> Floats:
     by_delay = waiting / (waiting + np.maximum(machine.busy_cores, 1e-9))
     if series.processes.low_priority.max(initial=0.0) >= table["low_priority_share"]:
         return by_delay
-    own = 1 if series.header.observer else 0
-    queue = np.maximum(machine.runnable[1:] - own, 0.0)
+    queue = _queue(series)
     if np.isnan(queue).all():
         return by_delay
     mean = float(np.nanmean(queue))
     beyond = max(0.0, mean - float(machine.online.mean())) / max(mean, 1.0)
     return np.maximum(by_delay, beyond)
+
+
+def _queue(series: Series) -> Floats:
+    """Return the tasks that ran or waited at the end of each interval, the sampler left out."""
+    own = 1 if series.header.observer else 0
+    return np.maximum(series.machine.runnable[1:] - own, 0.0)
 
 
 def _ordinary_waiting(series: Series, table: Mapping[str, float]) -> Floats:

@@ -275,7 +275,9 @@ class ModelComputer:
     def _account_processors(self, ran: Floats, irq: float, held_up: Floats, step_s: float) -> None:
         lanes, machine = self.processes.lanes, self.scenario.machine
         count = len(self.processors)
-        placed = place_on_processors(ran, count, self.steps // 10)
+        room = np.full(count, 1.0 - machine.stolen_share)
+        room[0] = max(0.0, room[0] - irq)
+        placed = place_on_processors(ran, room, self.steps // 10)
         busy = placed.sum(axis=1)
         system = placed @ lanes.system_share
         low = placed @ ((1 - lanes.system_share) * (lanes.nice > 0))

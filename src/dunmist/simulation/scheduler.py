@@ -43,13 +43,15 @@ def share_processors(wanted: Floats, nice: Floats, processors: float) -> Shares:
     return Shares(ran, np.maximum(wanted - ran, latency * ran))
 
 
-def place_on_processors(ran: Floats, processors: int, turn: int) -> Floats:
+def place_on_processors(ran: Floats, room: Floats, turn: int) -> Floats:
     """Return what each processor ran of each thread, shape (processors, threads).
 
-    Threads move about: where they start changes with ``turn``.
+    ``room`` is what each processor has to give. Threads move about: where they start changes with
+    ``turn``.
     """
+    processors = len(room)
     placed = np.zeros((processors, len(ran)))
-    room = np.ones(processors)
+    room = room.copy()
     large = np.flatnonzero(ran >= PLACED_LEAST)
     for position, thread in enumerate(large[np.argsort(-ran[large])]):
         left = float(ran[thread])

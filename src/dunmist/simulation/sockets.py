@@ -56,7 +56,7 @@ def recording(model: ModelComputer) -> bytes:
     for process in model.processes.all:
         if process.worker or process.defunct:
             continue
-        ends = [one for one in _sockets(model, process.spec)]
+        ends = list(_sockets(model, process.spec))
         talking = sum(one.state == ESTABLISHED for one in ends)
         for one in ends:
             part = 1 / talking if one.state == ESTABLISHED else 0.0

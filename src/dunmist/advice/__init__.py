@@ -6,6 +6,7 @@ Takes a diagnosis and its series, gives a ``Triage``, the document of the contra
 from dunmist.advice.amounts import cores_text, percent, size_text, span_text
 from dunmist.advice.compose import compose_triage
 from dunmist.advice.triage import (
+    RISKS,
     CulpritAdvice,
     Evidence,
     FindingAdvice,
@@ -15,6 +16,7 @@ from dunmist.advice.triage import (
 )
 
 __all__ = [
+    "RISKS",
     "CulpritAdvice",
     "Evidence",
     "FindingAdvice",

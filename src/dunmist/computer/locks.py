@@ -6,9 +6,7 @@ import msgspec
 
 from dunmist.computer.parsing import ParseError
 
-_LOCK = re.compile(
-    rb"^(\d{1,10}): (-> )?(?:FLOCK|POSIX|OFDLCK|LEASE|DELEG)\s+\S+\s+\S+\s+(-?\d{1,10}) "
-)
+_LOCK = re.compile(rb"^(\d{1,10}): (-> )?[A-Z]+\s+\S+\s+\S+\s+(-?\d{1,10}) ")
 
 
 class LockWait(msgspec.Struct, frozen=True):

@@ -11,7 +11,7 @@ from dunmist.series import Series
 from dunmist.series.started import Started
 
 # places that programs are not installed in (file-hierarchy(7))
-ODD_PLACES = re.compile(r"/(?:tmp|var/tmp|dev/shm|run/shm)/|/\.(?!local/|config/|cache/)[^/]+/")
+ODD_PLACES = re.compile(r"/(?:tmp|var/tmp|dev/shm|run/shm)/|/\.(?:cache|Trash|thumbnails)[^/]*/")
 DELETED = " (deleted)"
 FIRST_PERSON_UID, LAST_PERSON_UID = 1000, 60000
 # what people read as the same: pairs of letters that look like one
@@ -161,6 +161,8 @@ def _executables(series: Series) -> list[Finding]:
     for identity in _alive(series):
         path = grouping.facts(identity).executable or ""
         number = grouping.application_of[identity]
+        if grouping.applications[number].observer:
+            continue
         if ODD_PLACES.search(path):
             odd["odd-location", number] = identity
         if path.endswith(DELETED) and not path.startswith(("/memfd:", "/dev/zero")):

@@ -1,5 +1,6 @@
 """Resource ``core``: does a program hang on the one logical processor that it can use?"""
 
+from collections import Counter
 from typing import NamedTuple
 
 import numpy as np
@@ -38,7 +39,12 @@ def find_bound(series: Series, limits: Thresholds) -> list[Bound]:
         if full >= table["bound_share"]:
             typical = lasting(share, series.machine.interval_s, limits["lasting"]["share"])
             found.append(Bound(identity, number, typical, full))
-    return sorted(found, key=lambda bound: (-bound.full_share, -bound.typical))
+    # a program that fills many processors at once is not bound by one of them
+    online = float(np.median(series.machine.online))
+    filled = Counter(bound.application for bound in found)
+    many = max(table["many_least"], table["many_share"] * online)
+    single = [bound for bound in found if filled[bound.application] < many]
+    return sorted(single, key=lambda bound: (-bound.full_share, -bound.typical))
 
 
 def judge_core(series: Series, bound: list[Bound], limits: Thresholds) -> ResourceState:

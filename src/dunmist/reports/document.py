@@ -13,6 +13,9 @@ from dunmist.advice import (
     percent,
 )
 
+# resources whose figures people ask for even when they are calm
+ALWAYS_SHOWN = ("cpu", "memory")
+
 
 @dataclass(frozen=True, slots=True)
 class Paragraph:
@@ -132,7 +135,8 @@ def _why(triage: Triage, figures: list[Figure]) -> Section:
         )
     )
     for one in triage.resources:
-        blocks.append(_evidence(one.evidence))
+        if one.level != "calm" or one.resource in ALWAYS_SHOWN:
+            blocks.append(_evidence(one.evidence))
     return Section("Why", blocks)
 
 

@@ -30,6 +30,7 @@ UNKNOWN = -1
 CANDIDATE_CORES = 0.3
 # a program whose second busiest thread runs this much can use more than one processor
 PARALLEL_SHARE = 0.6
+ONE_AND_A_BIT = 1.05
 
 
 class ThreadUse(NamedTuple):
@@ -279,8 +280,12 @@ def _threads(
         last = collected.last[identity]
         if last.threads == 1:
             one_core[identity] = np.minimum(cores, 1.0)
-        elif identity in busiest and np.median(second[identity]) < PARALLEL_SHARE:
-            one_core[identity] = busiest[identity]
+        elif identity in busiest:
+            if np.median(second[identity]) < PARALLEL_SHARE:
+                one_core[identity] = busiest[identity]
+        elif np.median(cores) <= ONE_AND_A_BIT:
+            # no thread could be read: several that together make just one processor are one
+            one_core[identity] = np.minimum(cores, 1.0)
     return waiting, one_core
 
 

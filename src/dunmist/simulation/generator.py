@@ -9,7 +9,7 @@ import random
 from collections.abc import Callable
 from typing import Any
 
-from dunmist.simulation.scenario import Scenario, build_scenario
+from dunmist.simulation.scenario import HeatSpec, Scenario, build_scenario
 
 COMPUTERS = ("laptop", "desk", "old-desk", "workstation")
 CORES = {"laptop": 8, "desk": 4, "old-desk": 2, "workstation": 16}
@@ -20,6 +20,7 @@ BIRDS = ("tern", "auk", "skua", "fulmar", "petrel", "gannet", "plover", "dunlin"
          "eider", "turnstone", "kittiwake")  # fmt: skip
 THINGS = ("log", "map", "sorter", "view", "relay", "index", "book", "count", "plates", "chart")
 NEIGHBOURS_MOST = 40
+HEATING_LOAD, USUAL_LOAD = 0.75, 0.05  # shares of all processors
 SESSION = "/user.slice/user-1004.slice/user@1004.service/app.slice/app-{}-{}.scope"
 # files that some computers do not publish; the truth stays visible in what remains
 HIDDEN: tuple[tuple[float, list[str]], ...] = (
@@ -128,9 +129,22 @@ def busy_link(draft: Draft) -> None:
 def dusty_cooler(draft: Draft) -> None:
     """Steady work that the cooler cannot carry away."""
     draft.computer = draft.table["computer"] = draft.chance.choice(("laptop", "desk"))
-    draft.table["hardware"] = {"heat": {"dust": round(1.9 * (draft.strength - 0.35), 2)}}
-    name = draft.program(demand_cores=0.85, peers=draft.cores - 1, private_mib=60.0)
+    heat = base_heat(draft.computer)
+    watts = heat.idle_w + (heat.full_w - heat.idle_w) * (HEATING_LOAD + USUAL_LOAD)
+    # what the package would settle at, against what it bears: both above the air around it
+    bearable = heat.critical_celsius - heat.ambient_celsius
+    dust = draft.strength * bearable / (watts * heat.resistance) - 1.0
+    draft.table["hardware"] = {"heat": {"dust": round(dust, 3)}}
+    peers = draft.cores - 1
+    each = HEATING_LOAD * draft.cores / peers
+    name = draft.program(demand_cores=min(1.0, each), peers=peers, private_mib=60.0)
     draft.truth("heat", name)
+
+
+def base_heat(computer: str) -> HeatSpec:
+    """Return how a computer gets rid of its heat when it is clean."""
+    table = {"computer": computer, "story": "", "complaint": "", "truth": {}}
+    return build_scenario(table).hardware.heat
 
 
 def well(draft: Draft) -> None:

@@ -16,6 +16,7 @@ FAN_FROM, FAN_TO = 45.0, 88.0
 THROTTLE_BELOW, RELEASE_BELOW = 2.0, 6.0  # K below the critical point
 CLOCK_STEP_PER_S = 0.5
 LEAST_CLOCK = 0.25
+EVENTS_PER_S = 2.5
 
 
 @dataclass(slots=True)
@@ -27,14 +28,19 @@ class Package:
     clock_share: float = 1.0
     power_w: float = 0.0
     fan_share: float = 0.0
-    throttles: int = 0
+    throttle_events: float = 0.0
     throttled: bool = False
 
     def settle(self, used: float) -> None:
         """Take the state that this load leads to in the end."""
         for _ in range(600):
             self.step(used, 0.5)
-        self.throttles = 0
+        self.throttle_events = 0.0
+
+    @property
+    def throttles(self) -> int:
+        """How often heat has cut the clock."""
+        return int(self.throttle_events)
 
     def step(self, used: float, step_s: float) -> None:
         """Move on with a share of its processors in use."""
@@ -52,8 +58,10 @@ class Package:
 
     def _throttle(self, step_s: float) -> None:
         margin = self.spec.critical_celsius - self.celsius
+        if self.throttled and self.clock_share < 1.0:
+            # the hardware tries a little more again and again, and is cut each time
+            self.throttle_events += EVENTS_PER_S * step_s
         if margin < THROTTLE_BELOW:
-            self.throttles += 1
             self.throttled = True
             self.clock_share = max(LEAST_CLOCK, self.clock_share - CLOCK_STEP_PER_S * step_s)
         elif margin > RELEASE_BELOW:

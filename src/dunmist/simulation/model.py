@@ -65,6 +65,15 @@ class ModelComputer:
         )  # fmt: skip
         self.disks = [Disk(spec) for spec in hardware.disks]
         self.links = [Link(spec) for spec in hardware.links]
+        self._askers = [
+            [
+                one
+                for one in self.processes.all
+                if one.spec.disk == number and not one.spec.state
+                and (one.spec.read_mib_per_s or one.spec.write_mib_per_s)
+            ]
+            for number in range(len(self.disks))
+        ]  # fmt: skip
         self.cpu_stalls, self.io_stalls = Stalls(), Stalls()
         self.groups: dict[str, list[float]] = {}  # usage_s, periods, limited periods, limited_s
         self.runnable, self.blocked = 1, 0
@@ -150,8 +159,7 @@ class ModelComputer:
         """Move memory, disks and links; return the share of time each process is held up."""
         processes = self.processes
         figures = processes.figures
-        leaks = np.array([one.spec.leak_mib_per_s for one in processes.all])
-        figures["private_mib"] += leaks * step_s
+        figures["private_mib"] += processes.leaks * step_s
         touched = figures["private_mib"] * processes.touched
         swap_rate = self.memory.step(
             self._private_mib(), float(touched.sum()), int((touched > 50).sum()), step_s
@@ -162,13 +170,10 @@ class ModelComputer:
         held_up = 1 - (1 - held_up) * (1 - waited)
         figures["io_delay_s"] += held_up * step_s
         self._move_links(step_s)
-        for process in processes.all:
-            holder = process.spec.waits_on and processes.by_name(process.spec.waits_on)
-            if holder or process.spec.state:
-                held_up[process.index] = 1.0
-            figures["descriptors"][process.index] += process.spec.descriptors_per_s * step_s
-            figures["graphics_s"][process.index] += process.spec.graphics_share * step_s
-        self.graphics_used = min(1.0, sum(one.spec.graphics_share for one in processes.all))
+        held_up[processes.held] = 1.0
+        figures["descriptors"] += processes.descriptor_rise * step_s
+        figures["graphics_s"] += processes.graphics * step_s
+        self.graphics_used = min(1.0, float(processes.graphics.sum()))
         processes.changed |= held_up > 0.02
         return held_up
 
@@ -177,12 +182,7 @@ class ModelComputer:
         waited = np.zeros(len(processes.all))
         none_waits = 1.0
         for number, disk in enumerate(self.disks):
-            askers = [
-                one
-                for one in processes.all
-                if one.spec.disk == number and (one.spec.read_mib_per_s or one.spec.write_mib_per_s)
-                and not one.spec.state
-            ]  # fmt: skip
+            askers = self._askers[number]
             wants = [
                 Request(
                     one.spec.read_mib_per_s * MIB, one.spec.write_mib_per_s * MIB,
@@ -207,23 +207,15 @@ class ModelComputer:
         default = next((link for link in self.links if link.spec.is_default), None)
         if default is None:
             return
-        for name, direction in (("sent_bytes", "sent"), ("received_bytes", "received")):
-            wants = [
-                getattr(one.spec, f"{direction}_mib_per_s") * MIB for one in self.processes.all
-            ]
-            served = default.step(direction, sum(wants), step_s)
-            self.processes.figures[name] += np.array(wants) * served * step_s
+        for direction, mib in (
+            ("sent", self.processes.sent_mib), ("received", self.processes.received_mib),
+        ):  # fmt: skip
+            served = default.step(direction, float(mib.sum()) * MIB, step_s)
+            self.processes.figures[f"{direction}_bytes"] += mib * MIB * served * step_s
 
     def _apply_quotas(self, wants: Floats, step_s: float) -> Floats:
         wants = wants.copy()
-        lanes = self.processes.lanes
-        quotas = {
-            one.spec.cgroup: one.spec.quota_cores for one in self.processes.all
-            if one.spec.quota_cores is not None
-        }  # fmt: skip
-        for path, quota in quotas.items():
-            mine = np.array([self.processes.all[index].spec.cgroup == path
-                             for index in lanes.process])  # fmt: skip
+        for path, (quota, mine) in self.processes.quotas.items():
             total = float(wants[mine].sum())
             figures = self.groups.setdefault(path, [0.0, 0.0, 0.0, 0.0])
             figures[1] += step_s * 10
@@ -254,13 +246,13 @@ class ModelComputer:
             process.delay_ns[thread] += float(waited[lane]) * step_s * 1e9
         for path, share in self._group_use(used).items():
             self.groups.setdefault(path, [0.0, 0.0, 0.0, 0.0])[0] += share
-        self.forks += sum(one.spec.children_per_s for one in processes.all) * step_s
+        self.forks += processes.forks_per_s * step_s
         busiest = np.bincount(lanes.process, own, count)
-        for process in processes.all:
-            if process.defunct or process.spec.state:
-                continue
-            stuck = held_up[process.index] > 0.5 and not process.spec.waits_on
-            process.state = "D" if stuck else "R" if busiest[process.index] > 0.3 else "S"
+        stuck = (held_up > 0.5) & ~processes.held
+        states = np.where(stuck, "D", np.where(busiest > 0.3, "R", "S"))
+        for process, state, fixed in zip(processes.all, states, processes.fixed, strict=True):
+            if not fixed:
+                process.state = str(state)
         processes.changed |= busiest > 0
         processes.changed |= processes.children > 0
 

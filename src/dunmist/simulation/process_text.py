@@ -46,9 +46,8 @@ def still_files(process: ModelProcess, uid: int) -> Iterator[tuple[str, str]]:
 
 def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[str, str]]:
     """Yield the files that change, by their names below the process's directory."""
-    figures = {
-        name: float(values[process.index]) for name, values in model.processes.figures.items()
-    }
+    index = process.index
+    figures = {name: float(values[index]) for name, values in model.processes.figures.items()}
     yield "stat", _stat(process, figures)
     private = round(figures["private_mib"] * MIB / PAGE_BYTES)
     shared = 0 if process.spec.kernel else round(process.spec.shared_mib * MIB / PAGE_BYTES)

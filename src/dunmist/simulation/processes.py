@@ -89,7 +89,27 @@ class ProcessSet:
             for process in self.all
         ]
         self.figures["descriptors"] += [float(spec.descriptors) for spec in specs]
+        # what each wants all the time, and what of it never changes
+        self.leaks = np.array([spec.leak_mib_per_s for spec in specs])
+        self.descriptor_rise = np.array([spec.descriptors_per_s for spec in specs])
+        self.graphics = np.array([spec.graphics_share for spec in specs])
+        self.sent_mib = np.array([spec.sent_mib_per_s for spec in specs])
+        self.received_mib = np.array([spec.received_mib_per_s for spec in specs])
+        self.forks_per_s = sum(spec.children_per_s for spec in specs)
+        names = {spec.name for spec in scenario.programs}
+        self.held = np.array([bool(spec.state or spec.waits_on in names) for spec in specs])
+        self.fixed = np.array([bool(one.defunct or one.spec.state) for one in self.all])
         self.lanes = Lanes(self.all)
+        self.quotas = {
+            spec.cgroup: (
+                spec.quota_cores,
+                np.array([specs[index].cgroup == spec.cgroup for index in self.lanes.process]),
+            )
+            for spec in specs
+            if spec.quota_cores is not None
+        }
+        self._restarting = [one for one in self.all if one.spec.restarts_every_s]
+        self._driven = [one for one in self.all if one.spec.driver]
         self._live_before()
 
     def by_name(self, name: str) -> ModelProcess | None:
@@ -111,16 +131,16 @@ class ProcessSet:
             ],
         )
         wanted: Floats = self.demand * factor
-        for process in self.all:
+        for process in self._driven:
             if process.spec.driver:
                 wanted[process.index] *= drivers[process.spec.driver]
         return wanted
 
     def restart_due(self, now_s: float, step_s: float) -> None:
         """Let services that die come back under a new number."""
-        for process in self.all:
+        for process in self._restarting:
             every_s = process.spec.restarts_every_s
-            if every_s and int(now_s / every_s) != int((now_s - step_s) / every_s):
+            if int(now_s / every_s) != int((now_s - step_s) / every_s):
                 process.gone.append(process.pid)
                 process.pid, self._next_pid = self._next_pid, self._next_pid + 7
                 process.start_clk = int((self.uptime_s + now_s) * CLK_PER_S)

@@ -104,6 +104,8 @@ def descriptors(model: ModelComputer, process: ModelProcess) -> list[str]:
 
 
 def _sockets(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
+    if not spec.listens and not spec.talks_to:
+        return
     inode = FIRST_INODE + INODES_EACH * model.scenario.programs.index(spec)
     for place, port in enumerate(spec.listens):
         yield _Socket(inode + place, port, "0.0.0.0", 0, LISTEN)

@@ -19,6 +19,10 @@ from dunmist.captures import Unseen
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, Resource, ResourceState, Sign
 from dunmist.series import Series
 
+# the second is nearly as strong from this part of the first on
+TIE = 0.7
+WELL_COVERED = 0.8
+FEW_INTERVALS = 8
 # figures that are a share of a number of bytes
 OF_BYTES = ("memory-available", "storage-used")
 # from this confidence on, the word for it
@@ -78,14 +82,25 @@ def headline(diagnosis: Diagnosis) -> str:
     if first.role != "cause":
         return words["symptom"].format(name=first.name, **about)
     drives = wording()["drives"][diagnosis.limiting].format(amount=percent(first.score))
-    return words["cause"].format(
-        name=first.name, drives=drives, sure=_sure(first.confidence), **about
-    )
+    return words["cause"].format(name=first.name, drives=drives, sure=_sure(diagnosis), **about)
 
 
-def _sure(confidence: float) -> str:
-    word = next(word for least, word in SURE if confidence >= least)
-    return wording()["sure"][word].format(amount=percent(confidence))
+def _sure(diagnosis: Diagnosis) -> str:
+    first = diagnosis.culprits[0]
+    word = next(word for least, word in SURE if first.confidence >= least)
+    return wording()["sure"][word].format(amount=percent(first.confidence), why=_doubt(diagnosis))
+
+
+def _doubt(diagnosis: Diagnosis) -> str:
+    """Return what keeps the confidence down, and what to do about it."""
+    words = wording()["unsure"]
+    causes = [one for one in diagnosis.culprits if one.role == "cause"]
+    covered = diagnosis.coverage.get("cpu")
+    if len(causes) > 1 and causes[1].score >= TIE * causes[0].score:
+        return words["tie"].format(rival=causes[1].name)
+    if covered is not None and covered < WELL_COVERED:
+        return words["hidden"]
+    return words["short" if diagnosis.intervals < FEW_INTERVALS else "other"]
 
 
 def _resource(state: ResourceState) -> ResourceAdvice:

@@ -4,8 +4,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dunmist.advice import Triage, compose_triage
-from dunmist.diagnosis import Diagnosis, diagnose
-from dunmist.series import Series, corrections_file, load_corrections, load_series
+from dunmist.diagnosis import Diagnosis, diagnose, load_thresholds
+from dunmist.series import Series, load_corrections, load_series
 
 
 class Judged(NamedTuple):
@@ -16,16 +16,23 @@ class Judged(NamedTuple):
     triage: Triage
 
 
+def settings_directory() -> Path:
+    """Return where a user's settings are looked for."""
+    import platformdirs
+
+    return Path(platformdirs.user_config_dir("dunmist"))
+
+
 def load(path: Path) -> Series:
     """Return a capture's series, the user's corrections of sensors applied.
 
     Raises CaptureError and SettingsError.
     """
-    return load_series(path, load_corrections(corrections_file()))
+    return load_series(path, load_corrections(settings_directory() / "sensors.toml"))
 
 
 def judge(path: Path) -> Judged:
     """Return everything known about a capture; raises CaptureError and SettingsError."""
     series = load(path)
-    diagnosis = diagnose(series)
+    diagnosis = diagnose(series, load_thresholds(settings_directory() / "thresholds.toml"))
     return Judged(series, diagnosis, compose_triage(series, diagnosis))

@@ -7,7 +7,7 @@ never looks at what a program is called.
 from dunmist.diagnosis.judge import diagnose
 from dunmist.diagnosis.lasting import lasting
 from dunmist.diagnosis.records import Culprit, Diagnosis, Finding, ResourceState, Sign
-from dunmist.diagnosis.thresholds import thresholds
+from dunmist.diagnosis.thresholds import Thresholds, load_thresholds, thresholds
 from dunmist.diagnosis.words import KINDS, LEVELS, Kind, Level, Resource, Role, Severity
 
 __all__ = [
@@ -23,7 +23,9 @@ __all__ = [
     "Role",
     "Severity",
     "Sign",
+    "Thresholds",
     "diagnose",
     "lasting",
+    "load_thresholds",
     "thresholds",
 ]

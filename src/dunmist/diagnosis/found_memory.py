@@ -1,5 +1,7 @@
 """Findings about memory: who holds it, who loses it, and what its lack does."""
 
+from typing import NamedTuple
+
 import numpy as np
 
 from dunmist.diagnosis.known import Known, app_name, typical
@@ -47,26 +49,36 @@ def _leaks(series: Series, limits: Thresholds) -> list[Finding]:
         grown = float(held[-1] - held[half])
         if application.observer or grown < table["leak_least_bytes"]:
             continue
-        slope, rising = growth(held[half:], at_s[half:])
-        if slope >= table["leak_bytes_per_s"] and rising >= table["leak_rising"]:
+        slope = growth(held[half:], at_s[half:])
+        if slope.typical >= table["leak_bytes_per_s"] and slope.rising >= table["leak_rising"]:
             signs = [
-                Sign("leak", slope, "bytes/s", "/proc/PID/statm"),
-                Sign("leak-rising", rising, "share", "/proc/PID/statm"),
+                Sign("leak", slope.typical, "bytes/s", "/proc/PID/statm"),
+                Sign("leak-least", slope.least, "bytes/s", "/proc/PID/statm", of=slope.most),
+                Sign("leak-rising", slope.rising, "share", "/proc/PID/statm"),
             ]
             found.append(Finding("memory-leak", "concern", application.name, signs, number))
     return found
 
 
-def growth(values: Floats, at_s: Floats) -> tuple[float, float]:
-    """Return the slope per second that half of all pairs exceed (Theil and Sen), and what rose.
+class Growth(NamedTuple):
+    """A robust slope per second with its interval of 95 %, and the share of steps that rose."""
 
-    The second figure is the share of steps that went up; a jump alone gives neither.
-    """
-    first, second = np.triu_indices(len(values), 1)
-    if not len(first):
-        return 0.0, 0.0
-    slopes = (values[second] - values[first]) / (at_s[second] - at_s[first])
-    return float(np.median(slopes)), float(np.mean(np.diff(values) > 0))
+    typical: float
+    least: float
+    most: float
+    rising: float
+
+
+def growth(values: Floats, at_s: Floats) -> Growth:
+    """Return the slope that half of all pairs exceed (Theil and Sen); a jump alone gives none."""
+    if len(values) < 3:
+        return Growth(0.0, 0.0, 0.0, 0.0)
+    # few captures have a candidate, so few pay for the import
+    from scipy.stats import theilslopes
+
+    found = theilslopes(values, at_s, alpha=0.95)
+    rising = float(np.mean(np.diff(values) > 0))
+    return Growth(float(found.slope), float(found.low_slope), float(found.high_slope), rising)
 
 
 def _short(known: Known) -> list[Finding]:

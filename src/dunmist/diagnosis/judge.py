@@ -78,6 +78,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
         culprits=culprits,
         findings=findings,
         outside=outside,
+        intervals=len(series.machine.interval_s),
         coverage=coverage,
     )
 

@@ -72,4 +72,5 @@ class Diagnosis:
     culprits: list[Culprit]
     findings: list[Finding]
     outside: Finding | None = None
+    intervals: int = 0
     coverage: dict[Resource, float | None] = field(default_factory=dict)

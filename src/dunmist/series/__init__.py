@@ -10,7 +10,6 @@ from dunmist.series.machine import MachineSeries
 from dunmist.series.processes import ProcessSeries
 from dunmist.series.sensors import (
     ProcessorSensor,
-    corrections_file,
     load_corrections,
     processor_sensor,
 )
@@ -20,7 +19,6 @@ __all__ = [
     "ProcessSeries",
     "ProcessorSensor",
     "Series",
-    "corrections_file",
     "load_corrections",
     "load_series",
     "processor_sensor",

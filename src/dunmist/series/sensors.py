@@ -77,13 +77,6 @@ class ProcessorSensor(NamedTuple):
     why: str
 
 
-def corrections_file() -> Path:
-    """Return where a user's corrections are looked for."""
-    import platformdirs
-
-    return Path(platformdirs.user_config_dir("dunmist")) / "sensors.toml"
-
-
 def load_corrections(path: Path) -> list[Correction]:
     """Return the corrections of a file, none when there is no file; raises SettingsError."""
     try:

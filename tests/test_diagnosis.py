@@ -9,7 +9,9 @@ import msgspec
 import numpy as np
 
 from dunmist.cli.judging import judge
-from dunmist.diagnosis import diagnose, lasting, thresholds
+from dunmist.diagnosis import diagnose, lasting, load_thresholds, thresholds
+from dunmist.diagnosis.found_memory import growth
+from dunmist.errors import SettingsError
 from dunmist.series import load_series
 from dunmist.series.memory_breakdown import memory_breakdown
 from dunmist.simulation import load_scenario
@@ -128,3 +130,36 @@ class Series(unittest.TestCase):
         limits = thresholds()
         lenient = {**limits, "cpu": {**limits["cpu"], "strained_used": 1.1, "choked_used": 1.1}}
         self.assertIsNone(diagnose(series, lenient).limiting)
+
+    def test_the_users_own_thresholds_go_before_the_table(self):
+        with TemporaryDirectory() as directory:
+            own = Path(directory) / "thresholds.toml"
+            self.assertEqual(thresholds(), load_thresholds(own))
+            own.write_text("[cpu]\nstrained_used = 0.5\n")
+            self.assertEqual(0.5, load_thresholds(own)["cpu"]["strained_used"])
+            self.assertEqual(thresholds()["heat"], load_thresholds(own)["heat"])
+            for wrong in ("[cpu]\nstrained = 1\n", "[cpu]\nbusy = 'x'\n", "cpu = 1\n", "[cpu"):
+                own.write_text(wrong)
+                with self.subTest(wrong), self.assertRaisesRegex(SettingsError, "thresholds.toml"):
+                    load_thresholds(own)
+
+    def test_growth_is_told_from_a_jump_and_from_noise(self):
+        at_s = np.arange(16.0)
+        noise = np.random.default_rng(5).normal(0, 1e5, 16)
+        leak = growth(1e8 + 2e6 * at_s + noise, at_s)
+        self.assertAlmostEqual(2e6, leak.typical, delta=5e4)
+        self.assertLess(leak.least, leak.typical)
+        self.assertGreater(leak.rising, 0.9)
+        jump = growth(np.where(at_s > 7, 2e8, 1e8), at_s)
+        self.assertLess(jump.rising, 0.2)
+        self.assertLess(abs(growth(1e8 + noise, at_s).typical), 3e4)
+
+    def test_a_tie_is_said_in_words(self):
+        rival = msgspec.structs.replace(
+            next(one for one in PATIENT.programs if one.name == "nestcam-index"), name="auk-book",
+            cgroup="/system.slice/auk-book.service",
+        )  # fmt: skip
+        found = judged(msgspec.structs.replace(PATIENT, programs=[*PATIENT.programs, rival])).triage
+        first, second = found.culprits[:2]
+        self.assertLess(first.confidence, 0.6)
+        self.assertIn(f"{second.name} does nearly as much", found.verdict.headline)

@@ -19,6 +19,7 @@ from dunmist.computer import (
     graphics,
     interrupts,
     links,
+    locks,
     netlink,
     packages,
     power,
@@ -96,6 +97,11 @@ ROUTE = (
     b"Iface\tDestination\tGateway \tFlags\tRefCnt\tUse\tMetric\tMask\t\tMTU\tWindow\tIRTT\n"
     b"enp3s0\t00000000\t010010AC\t0003\t0\t0\t100\t00000000\t0\t0\t0\n"
     b"enp3s0\t000010AC\t00000000\t0001\t0\t0\t100\t00FFFFFF\t0\t0\t0\n"
+)
+LOCKS = (
+    b"1: POSIX  ADVISORY  WRITE 3568 fd:00:2531452 0 EOF\n"
+    b"2: FLOCK  ADVISORY  WRITE 700 00:14:16041 0 EOF\n"
+    b"2: -> FLOCK  ADVISORY  WRITE 701 00:14:16041 0 EOF\n"
 )
 SWAPS = b"Filename\tType\tSize\tUsed\tPriority\n/dev/zram0  partition\t2048\t512\t100\n"
 
@@ -263,6 +269,11 @@ class Texts(unittest.TestCase):
             (process_details.parse_waits_in(b"0"), process_details.parse_waits_in(b"nfs_wait")),
         )
 
+    def test_who_waits_for_whose_lock(self):
+        self.assertEqual(
+            [(701, 700)], [(one.waiter, one.holder) for one in locks.parse_locks(LOCKS)]
+        )
+
     def test_quotas_and_swap(self):
         self.assertEqual(
             (0.5, None),
@@ -365,6 +376,7 @@ PARSERS = (
     processes.parse_login_uid,
     control_groups.parse_cpu_stat,
     control_groups.parse_cpu_max,
+    locks.parse_locks,
     swaps.parse_swaps,
     swaps.parse_mm_stat,
     firmware.parse_smbios,

@@ -24,7 +24,7 @@ TIE = 0.7
 WELL_COVERED = 0.8
 FEW_INTERVALS = 8
 # figures that are a share of a number of bytes
-OF_BYTES = ("memory-available", "storage-used")
+OF_BYTES = ("memory-available", "storage-used", "swap-used")
 # from this confidence on, the word for it
 SURE = ((0.85, "very"), (0.6, "likely"), (0.0, "unsure"))
 

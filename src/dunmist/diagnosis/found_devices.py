@@ -1,5 +1,7 @@
 """Findings about disks, storage, links and ports."""
 
+from collections import defaultdict
+
 import numpy as np
 
 from dunmist.diagnosis.known import Known, app_name, typical
@@ -21,6 +23,8 @@ def device_findings(series: Series, known: Known, limits: Thresholds) -> list[Fi
         *_links(series, known, limits),
         *_transfers(series, known, limits),
         *_open_ports(series),
+        *_port_conflicts(series),
+        *_retransmissions(series, limits),
     ]
 
 
@@ -31,8 +35,8 @@ def _disks(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
             found.append(Finding("disk-slow", "urgent", disk.name, state.signs))
         elif is_strained(state.level) and not known.is_strained("memory"):
             found.append(Finding("disk-saturated", "concern", disk.name, state.signs))
-    if not any(is_strained(state.level) for _, state, _ in known.disks):
-        return found
+    if known.is_strained("memory") or not known.is_strained("disk"):
+        return found  # without memory it is pages that they wait for
     processes = series.processes
     for number, application in enumerate(processes.grouping.applications):
         waits = typical(series, processes.io_waiting[:, number], limits)
@@ -85,6 +89,35 @@ def _transfers(series: Series, known: Known, limits: Thresholds) -> list[Finding
         if steady and not application.observer:
             sign = Sign("transfer", usual, "bytes/s", "sock_diag(7)")
             found.append(Finding("steady-transfer", "note", application.name, [sign], number))
+    return found
+
+
+def _retransmissions(series: Series, limits: Thresholds) -> list[Finding]:
+    sent = series.devices.tcp.get("TcpOutSegs", 0)
+    again = series.devices.tcp.get("TcpRetransSegs", 0)
+    table = limits["findings"]
+    if sent < table["segments_least"] or again / sent < table["retransmitted"]:
+        return []
+    sign = Sign("retransmitted", again / sent, "share", "/proc/net/snmp")
+    return [Finding("link-errors", "concern", "TCP", [sign])]
+
+
+def _port_conflicts(series: Series) -> list[Finding]:
+    """Two programs that listen on one port at different addresses: each gets some of the calls."""
+    grouping = series.processes.grouping
+    by_port: dict[tuple[str, int], dict[int, str]] = defaultdict(dict)
+    for one in series.sockets:
+        port = one.facts.local_port
+        if one.ended or not one.listens or port is None or not one.owners:
+            continue
+        number = grouping.application_of[one.owners[0]]
+        by_port[one.facts.protocol, port][number] = one.facts.local or ""
+    found = []
+    for (protocol, port), owners in by_port.items():
+        if protocol == "tcp" and len(owners) > 1:
+            names = ", ".join(f"{app_name(series, one)} at {owners[one]}" for one in owners)
+            sign = Sign("port-conflict", float(port), "port", "sock_diag(7)", name=names)
+            found.append(Finding("port-conflict", "concern", f"port {port}", [sign]))
     return found
 
 

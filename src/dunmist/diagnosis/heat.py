@@ -113,7 +113,20 @@ def heat_signs(series: Series, heat: Heat, limits: Thresholds) -> list[Sign]:
     source = "/sys/class/hwmon, /sys/class/thermal"
     name = heat.sensor.name if heat.sensor else None
     key = "heat-celsius" if heat.is_critical_known else "heat-celsius-assumed"
-    signs = [
+    signs = (
+        []
+        if heat.sensor is None
+        else [
+            Sign(
+                "heat-sensor",
+                heat.last_celsius,
+                "°C",
+                source,
+                name=f"{name}, because {heat.sensor.why}",
+            )
+        ]
+    )
+    signs += [
         Sign(
             key, lasting(heat.celsius, interval_s, share), "°C", source,
             of=heat.critical_celsius, name=name,

@@ -8,7 +8,7 @@ from dunmist.diagnosis.graphics import judge_graphics
 from dunmist.diagnosis.heat import find_heat, judge_heat
 from dunmist.diagnosis.known import Known
 from dunmist.diagnosis.links import judge_links
-from dunmist.diagnosis.memory import judge_memory
+from dunmist.diagnosis.memory import judge_memory, judge_swap
 from dunmist.diagnosis.one_core import find_bound, judge_core
 from dunmist.diagnosis.processor import judge_cpu
 from dunmist.diagnosis.ranking import Strain, rank_culprits
@@ -52,6 +52,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
         judge_cpu(series, limits),
         judge_core(series, bound, limits),
         judge_memory(series, limits),
+        *(state for state in (judge_swap(series, limits),) if state),
         *(one.state for one in disks),
         *(state for state in (judge_storage(series, limits),) if state),
         *judge_links(series, limits),
@@ -68,8 +69,8 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
         named: Resource = limiting.resource if limiting.resource in coverage else "cpu"
         culprits = rank_culprits(series, strain, coverage[named], limits)
     trust = evenness(coverage["cpu"], len(series.machine.interval_s), limits)
-    highest = max((state.level for state in states if state.resource != "storage"),
-                  key=LEVELS.index)  # fmt: skip
+    ranked = {resource for rank in CAUSE_RANKS for resource in rank} - {"storage"}
+    highest = max((one.level for one in states if one.resource in ranked), key=LEVELS.index)
     return Diagnosis(
         level=limiting.level if limiting else highest,
         limiting=limiting.resource if limiting else None,

@@ -8,6 +8,7 @@ import numpy as np
 from dunmist.diagnosis.lasting import lasting, lasting_level
 from dunmist.diagnosis.records import ResourceState, Sign
 from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.diagnosis.words import Level
 from dunmist.series import Series
 from dunmist.series.rates import Floats
 
@@ -52,6 +53,26 @@ def judge_memory(series: Series, limits: Thresholds) -> ResourceState:
     if pressure is not None:
         signs.append(Sign("memory-pressure", pressure, "share", "/proc/pressure/memory"))
     return ResourceState("memory", level, lasting(used, interval_s, share), pressure, signs)
+
+
+def judge_swap(series: Series, limits: Thresholds) -> ResourceState | None:
+    """Return the state of swap, None without any: its use is harmless, traffic is what counts.
+
+    It never limits by itself: the lack of memory is its cause.
+    """
+    machine, share = series.machine, limits["lasting"]["share"]
+    total = machine.memory_bytes("SwapTotal")[1:]
+    if np.isnan(total).all() or np.nanmax(total) <= 0:
+        return None
+    used = 1.0 - machine.memory_bytes("SwapFree")[1:] / np.maximum(total, 1.0)
+    paging = lasting(_pages_per_s(series), machine.interval_s, share)
+    level: Level = "strained" if paging >= limits["findings"]["paging_pages_per_s"] else "calm"
+    usual = lasting(used, machine.interval_s, share)
+    signs = [
+        Sign("swap-used", usual, "share", "/proc/meminfo", of=float(np.nanmax(total))),
+        Sign("memory-paging", paging, "pages/s", "/proc/vmstat"),
+    ]
+    return ResourceState("swap", level, usual, None, signs)
 
 
 def _pages_per_s(series: Series) -> Floats:

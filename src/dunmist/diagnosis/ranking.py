@@ -108,6 +108,9 @@ def _role(series: Series, number: int, score: float, strain: Strain, limits: Thr
         return "observer"
     if application.kernel or application.unit in CORE_SERVICES:
         return "symptom"
+    if strain.limiting in ("disk", "memory"):
+        waits = processes_wait(series, number, limits)
+        return "victim" if waits and score < table["victim_score"] else "cause"
     if strain.limiting != "cpu":
         return "cause"
     share = limits["lasting"]["share"]
@@ -116,6 +119,13 @@ def _role(series: Series, number: int, score: float, strain: Strain, limits: Thr
     running = lasting(series.processes.all_cores[:, number], interval_s, share)
     waits = waiting >= table["victim_waiting"] and waiting > running
     return "victim" if waits and score < table["victim_score"] else "cause"
+
+
+def processes_wait(series: Series, number: int, limits: Thresholds) -> bool:
+    """Whether some process of an application waited for a disk for much of the time."""
+    waiting = series.processes.io_waiting[:, number]
+    usual = lasting(waiting, series.machine.interval_s, limits["lasting"]["share"])
+    return usual >= limits["culprit"]["victim_io_waiting"]
 
 
 def _parts(series: Series, number: int) -> dict[Resource, float]:
@@ -154,6 +164,10 @@ def _signs(series: Series, number: int, strain: Strain, limits: Thresholds) -> l
     waiting = float(np.average(processes.waiting[:, number], weights=machine.interval_s))
     if waiting >= 0.05:
         signs.append(Sign("app-waiting", waiting, "tasks", "/proc/PID/schedstat"))
+    io_waiting = float(np.average(processes.io_waiting[:, number], weights=machine.interval_s))
+    if io_waiting >= 0.05:
+        key = "app-page-waiting" if strain.limiting == "memory" else "app-io-waiting"
+        signs.append(Sign(key, io_waiting, "tasks", "/proc/PID/stat"))
     for key, rates, source in (
         ("app-disk", processes.read_bytes_per_s + processes.write_bytes_per_s, "/proc/PID/io"),
         ("app-link", series.sent_bytes_per_s + series.received_bytes_per_s, "sock_diag(7)"),

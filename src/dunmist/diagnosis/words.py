@@ -32,6 +32,7 @@ Kind = Literal[
     "link-errors",
     "steady-transfer",
     "open-port",
+    "port-conflict",
     "overheating",
     "throttled",
     "fan-stopped",

@@ -75,14 +75,22 @@ def headline(diagnosis: Diagnosis) -> str:
         text = wording()["finding"][diagnosis.outside.kind].format(
             subject=diagnosis.outside.subject
         )
-        return words["outside"].format(finding=text, **about)
+        steps = finding_steps(diagnosis.outside)
+        first = steps[0].text if steps else ""
+        return words["outside"].format(finding=text, first=first, **about).rstrip()
     if not diagnosis.culprits:
         return words["nobody"].format(**about)
-    first = diagnosis.culprits[0]
-    if first.role != "cause":
-        return words["symptom"].format(name=first.name, **about)
-    drives = wording()["drives"][diagnosis.limiting].format(amount=percent(first.score))
-    return words["cause"].format(name=first.name, drives=drives, sure=_sure(diagnosis), **about)
+    culprit = diagnosis.culprits[0]
+    if culprit.role != "cause":
+        return words["symptom"].format(name=culprit.name, **about)
+    drives = wording()["drives"][diagnosis.limiting].format(amount=percent(culprit.score))
+    return words["cause"].format(
+        name=culprit.name,
+        drives=drives,
+        sure=_sure(diagnosis),
+        first=wording()["first"][diagnosis.limiting],
+        **about,
+    )
 
 
 def _sure(diagnosis: Diagnosis) -> str:

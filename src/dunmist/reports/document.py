@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from dunmist.advice import (
     CulpritAdvice,
     Evidence,
+    ResourceAdvice,
     Step,
     Triage,
     percent,
@@ -127,7 +128,7 @@ def _why(triage: Triage, figures: list[Figure]) -> Section:
                     one.name or "",
                     one.level,
                     percent(one.used),
-                    "unknown" if one.pressure is None else f"{percent(one.pressure)} of the time",
+                    _pressure_text(one),
                 ]
                 for one in triage.resources
             ],
@@ -138,6 +139,13 @@ def _why(triage: Triage, figures: list[Figure]) -> Section:
         if one.level != "calm" or one.resource in ALWAYS_SHOWN:
             blocks.append(_evidence(one.evidence))
     return Section("Why", blocks)
+
+
+def _pressure_text(one: ResourceAdvice) -> str:
+    if one.pressure is None:
+        return "unknown"
+    # heat holds work up by taking clock, not by making it wait
+    return f"{percent(one.pressure)} of the {'clock' if one.resource == 'heat' else 'time'}"
 
 
 def _ranking(triage: Triage) -> Section:

@@ -28,7 +28,7 @@ DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 HERE = Path(__file__).parent
 REPORT = HERE.parent / "docs" / "accuracy.md"
 # rules may be tuned on seeds below this one; what is reported comes from those above
-FIRST_REPORTED_SEED = 6000
+FIRST_REPORTED_SEED = 7000
 RANDOM_PATIENTS = 200
 # a strength this close to 1 is neither ill nor well
 UNDECIDED = 0.15
@@ -199,6 +199,8 @@ def report(patients, drawn, live, took_s):
         f"{len(drawn)} random ones from seed {FIRST_REPORTED_SEED} on (tuned on none of those), "
         f"{len(live)} live faults on the measuring computer.",
         f"Random patients within {UNDECIDED:g} of strength 1 count in the table of strengths only.",
+        "Model computers and rules have the same makers: what the model simplifies, these figures "
+        "do not test. The live faults are real, and few.",
         f"The random ones took {took_s:.0f} s on {os.cpu_count()} processors.",
         "",
         "## By illness",

@@ -21,10 +21,13 @@ from dunmist.series.rates import Floats, Ints
 from dunmist.series.short_lived import ChildTime, late_use
 
 NS_PER_S = 1e9
-COLUMNS = (
-    "tick", "process", "own_clk", "children_clk", "major_faults", "rss_pages", "shared_pages",
-    "delay_ns", "nice", "read_bytes", "write_bytes", "io_delay_clk",
-)  # fmt: skip
+# what is kept of each sample, and in how many bytes: an hour of five hundred processes is two
+# million of them
+COLUMNS = {
+    "tick": "i", "process": "i", "own_clk": "q", "children_clk": "q", "major_faults": "q",
+    "rss_pages": "q", "shared_pages": "q", "delay_ns": "q", "nice": "b", "read_bytes": "q",
+    "write_bytes": "q", "io_delay_clk": "q",
+}  # fmt: skip
 UNKNOWN = -1
 # a process is looked at as a candidate for one full processor from this mean use on
 CANDIDATE_CORES = 0.3
@@ -93,7 +96,7 @@ class Collector:
 
     def __init__(self, clock_ticks_per_s: int) -> None:
         self.clock_ticks_per_s = clock_ticks_per_s
-        self.columns = {name: array("q") for name in COLUMNS}
+        self.columns = {name: array(code) for name, code in COLUMNS.items()}
         self.exits: list[tuple[int, ExitSum]] = []
         self.details: dict[int, tuple[ProcessDetail, ProcessDetail]] = {}
         self.thread_names: dict[tuple[int, int], str] = {}
@@ -163,8 +166,13 @@ def process_series(
     def spread(amounts: Floats) -> Floats:
         total = np.zeros((intervals, apps))
         np.add.at(total, (steps.row, app), amounts)
-        spread: Floats = total / interval_s[:, None]
-        return spread
+        total /= interval_s[:, None]
+        return total
+
+    def added(amounts: Floats, late: dict[int, Floats]) -> Floats:
+        for number, more in late.items():
+            amounts[:, number] += more
+        return amounts
 
     cores = spread(steps.own_s)
     low = spread(np.where(steps.nice > 0, steps.own_s, 0.0)).sum(axis=0)
@@ -180,13 +188,13 @@ def process_series(
     held = _Held(table, collected, of, (intervals + 1, apps))
     return ProcessSeries(
         grouping=grouping,
-        cores=cores + late.own_cores,
-        short_lived_cores=late.short_lived_cores,
+        cores=added(cores, late.own_cores),
+        short_lived_cores=added(np.zeros_like(cores), late.short_lived_cores),
         unclaimed_cores=late.unclaimed_cores,
         waiting=spread(waiting),
         io_waiting=spread(steps.io_delay_s),
-        read_bytes_per_s=spread(steps.read_bytes) + late.read_bytes_per_s,
-        write_bytes_per_s=spread(steps.write_bytes) + late.write_bytes_per_s,
+        read_bytes_per_s=added(spread(steps.read_bytes), late.read_bytes_per_s),
+        write_bytes_per_s=added(spread(steps.write_bytes), late.write_bytes_per_s),
         major_faults_per_s=spread(steps.major_faults),
         rss_bytes=held.over_ticks(table["rss_pages"]) * page_bytes,
         private_bytes=held.over_ticks(np.maximum(table["rss_pages"] - table["shared_pages"], 0))
@@ -209,9 +217,10 @@ def _or_unknown(value: int | None) -> int:
 
 
 def _sorted(collected: Collector) -> dict[str, Ints]:
-    table = {name: np.array(column, dtype=np.int64) for name, column in collected.columns.items()}
-    order = np.lexsort((table["tick"], table["process"]))
-    return {name: column[order] for name, column in table.items()}
+    """Return the columns by process and tick; the collector's own are given up meanwhile."""
+    columns = collected.columns
+    order = np.lexsort((np.asarray(columns["tick"]), np.asarray(columns["process"])))
+    return {name: np.asarray(columns.pop(name))[order] for name in COLUMNS}
 
 
 def _steps(table: dict[str, Ints], collected: Collector) -> _Steps:

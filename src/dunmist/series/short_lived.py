@@ -39,18 +39,21 @@ class ChildTime(NamedTuple):
     seconds: float
 
 
-class Late(NamedTuple):
-    """Use that no sample shows, shape (intervals, applications) but for ``unclaimed_cores``.
+Sums = dict[int, Floats]
 
-    ``own_cores`` is what processes that were seen used after their last sample, ``programs`` counts
-    short-lived ones by application and name.
+
+class Late(NamedTuple):
+    """Use that no sample shows: by application an array over intervals, where there was any.
+
+    ``own_cores`` is what processes that were seen used after their last sample, ``unclaimed_cores``
+    what nobody seen had started, ``programs`` counts short-lived ones by application and name.
     """
 
-    own_cores: Floats
-    short_lived_cores: Floats
+    own_cores: Sums
+    short_lived_cores: Sums
     unclaimed_cores: Floats
-    read_bytes_per_s: Floats
-    write_bytes_per_s: Floats
+    read_bytes_per_s: Sums
+    write_bytes_per_s: Sums
     programs: dict[int, dict[str, int]]
 
 
@@ -67,16 +70,16 @@ def late_use(
     children: Iterable[ChildTime], seen: Seen, grouping: Grouping, interval_s: Floats
 ) -> Late:
     """Return all use that the samples do not show."""
-    shape = (len(interval_s), len(grouping.applications))
-    own, announced, read, written = (np.zeros(shape) for _ in range(4))
-    unclaimed = np.zeros(len(interval_s))
+    intervals = len(interval_s)
+    own, announced, read, written = (_sums(intervals) for _ in range(4))
+    unclaimed = np.zeros(intervals)
     programs: dict[int, dict[str, int]] = {}
-    rests = _rests(seen, len(interval_s))
+    rests = _rests(seen, intervals)
     for identity, rest in rests.items():
         number = grouping.application_of[identity]
-        own[rest.row, number] += rest.seconds
-        read[rest.row, number] += rest.read_bytes
-        written[rest.row, number] += rest.write_bytes
+        own[number][rest.row] += rest.seconds
+        read[number][rest.row] += rest.read_bytes
+        written[number][rest.row] += rest.write_bytes
     for row, one in seen.exits:
         if one.process is not None or not row:
             continue
@@ -86,22 +89,34 @@ def late_use(
         if parent is None:
             unclaimed[row - 1] += used_s
             continue
-        announced[row - 1, parent] += used_s
-        read[row - 1, parent] += one.read_bytes
-        written[row - 1, parent] += one.write_bytes
+        announced[parent][row - 1] += used_s
+        read[parent][row - 1] += one.read_bytes
+        written[parent][row - 1] += one.write_bytes
         names = programs.setdefault(parent, {})
         names[one.name] = names.get(one.name, 0) + one.tasks
-    waited = _waited_for(children, seen, rests, grouping, shape)
-    short = np.maximum(np.cumsum(waited, axis=0), np.cumsum(announced, axis=0))
-    each = interval_s[:, None]
+    waited = _waited_for(children, seen, rests, grouping, intervals)
+    short = {
+        number: np.diff(
+            np.maximum(np.cumsum(waited[number]), np.cumsum(announced[number])), prepend=0.0
+        )
+        for number in waited.keys() | announced.keys()
+    }
     return Late(
-        own_cores=own / each,
-        short_lived_cores=np.diff(short, axis=0, prepend=0.0) / each,
+        own_cores=_per_second(own, interval_s),
+        short_lived_cores=_per_second(short, interval_s),
         unclaimed_cores=unclaimed / interval_s,
-        read_bytes_per_s=read / each,
-        write_bytes_per_s=written / each,
+        read_bytes_per_s=_per_second(read, interval_s),
+        write_bytes_per_s=_per_second(written, interval_s),
         programs=programs,
     )
+
+
+def _sums(intervals: int) -> defaultdict[int, Floats]:
+    return defaultdict(lambda: np.zeros(intervals))
+
+
+def _per_second(sums: Sums, interval_s: Floats) -> Sums:
+    return {number: amounts / interval_s for number, amounts in sums.items()}
 
 
 def _rests(seen: Seen, intervals: int) -> dict[int, _Rest]:
@@ -136,23 +151,28 @@ def _waited_for(
     seen: Seen,
     rests: dict[int, _Rest],
     grouping: Grouping,
-    shape: tuple[int, int],
-) -> Floats:
+    intervals: int,
+) -> defaultdict[int, Floats]:
     """Return seconds of children not seen to use them, by the application that waited for them."""
-    cumulated: dict[int, Floats] = {}
+    cumulated = _sums(intervals)
     for one in children:
-        cumulated.setdefault(one.parent, np.zeros(shape[0]))[one.row] += one.seconds
+        cumulated[one.parent][one.row] += one.seconds
     for identity, tick in seen.ended_tick.items():
         reaper = _reaper(identity, tick, grouping, seen.ended_tick)
-        if reaper in cumulated and 0 < tick <= shape[0] and identity in seen.last:
+        if (
+            reaper is not None
+            and reaper in cumulated
+            and 0 < tick <= intervals
+            and identity in seen.last
+        ):
             used_s = _whole_use_s(seen.last[identity], seen.clock_ticks_per_s)
             rest = rests.get(identity)
             cumulated[reaper][tick - 1] -= used_s + (rest.seconds if rest else 0.0)
-    total = np.zeros(shape)
+    total = _sums(intervals)
     for identity, growth in cumulated.items():
         # a child may be missed at one tick and its parent's counter seen at the next
         surplus = np.maximum.accumulate(np.maximum(np.cumsum(growth), 0.0))
-        total[:, grouping.application_of[identity]] += np.diff(surplus, prepend=0.0)
+        total[grouping.application_of[identity]] += np.diff(surplus, prepend=0.0)
     return total
 
 

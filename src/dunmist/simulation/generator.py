@@ -22,12 +22,15 @@ THINGS = ("log", "map", "sorter", "view", "relay", "index", "book", "count", "pl
 NEIGHBOURS_MOST = 40
 HEATING_LOAD, USUAL_LOAD = 0.75, 0.05  # shares of all processors
 SESSION = "/user.slice/user-1004.slice/user@1004.service/app.slice/app-{}-{}.scope"
-# files that some computers do not publish; the truth stays visible in what remains
-HIDDEN: tuple[tuple[float, list[str]], ...] = (
-    (0.15, ["proc/pressure/*"]),
-    (0.10, ["proc/*/schedstat"]),
-    (0.10, ["sys/devices/system/cpu/*/cpufreq/scaling_cur_freq"]),
-    (0.10, ["proc/*/cgroup"]),
+# files that some computers do not publish, or not to everybody: how often, which, and the illnesses
+# whose truth could not be seen without them
+HIDDEN: tuple[tuple[float, tuple[str, ...], tuple[str, ...]], ...] = (
+    (0.15, ("proc/pressure/*",), ()),
+    (0.10, ("proc/*/schedstat",), ()),
+    (0.10, ("sys/devices/system/cpu/*/cpufreq/scaling_cur_freq",), ("dusty cooler",)),
+    (0.10, ("proc/*/cgroup",), ()),
+    (0.15, ("sys/class/hwmon/*",), ("dusty cooler",)),
+    (0.15, ("proc/*/io", "proc/*/fd/*", "proc/*/exe"), ("busy disk", "busy link")),
 )
 
 
@@ -192,7 +195,9 @@ def random_scenario(seed: int) -> Scenario:
             shared_mib=round(draft.chance.uniform(2, 30), 1),
         )
     draft.table["hidden"] = [
-        pattern for share, patterns in HIDDEN if draft.chance.random() < share
+        pattern
+        for share, patterns, needed_for in HIDDEN
+        if draft.chance.random() < share and illness_of(seed) not in needed_for
         for pattern in patterns
-    ]  # fmt: skip
+    ]
     return build_scenario(draft.table)

@@ -2,9 +2,15 @@
 
 import unittest
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from tempfile import TemporaryDirectory
 
-from dunmist.sampling import Plan
+from dunmist.computer import Inventory, Root, Round, TaskExit, read_machine
+from dunmist.sampling import Event, Plan, sample
+from dunmist.sampling.cadence import Cadence
+from dunmist.sampling.exits import sum_exits
 from dunmist.sampling.pace import pace
+from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
 
 
 class JumpyClock:
@@ -68,3 +74,84 @@ class Pace(unittest.TestCase):
             (0.3, 0.1, 3),
         ):
             self.assertEqual(intervals, Plan(duration_s, every_s).intervals)
+
+
+class Waiting(unittest.TestCase):
+    def test_a_long_interval_is_waited_out_in_pieces(self):
+        clock, calls = JumpyClock(), []
+        due = [one.at_s for one in pace(Plan(10.0, 5.0), clock, lambda: calls.append(clock.at_s))]
+        self.assertEqual([0.0, 5.0, 10.0], due)
+        self.assertEqual(6, len(calls))
+
+    def test_what_is_dear_is_read_seldom_but_first_and_last(self):
+        cadence = Cadence()
+        read = [at_s for at_s in range(26)
+                if cadence.is_due("interrupts", at_s, last=at_s == 25)]  # fmt: skip
+        self.assertEqual([0, 8, 16, 24, 25], read)
+
+
+def gone(tid, pid, ppid, elapsed_s=0.01, name="auk"):
+    return TaskExit(pid, tid, ppid, 1004, name, int(elapsed_s * 1e6), 100, 200, 1, 2, 3, 4, 5)
+
+
+class Table:
+    """Knows one process, number 7 since a second, as identity 3; number 9 is identity 4."""
+
+    def number_of(self, pid, elapsed_least_s=None):
+        known = {7: (3, 1.0), 9: (4, 0.0)}.get(pid)
+        if known is None or (elapsed_least_s is not None and elapsed_least_s < known[1]):
+            return None
+        return known[0]
+
+
+class Exits(unittest.TestCase):
+    def sums(self, *exits, ended=None):
+        found = sum_exits(list(exits), Table(), Round(ended=ended or {}))
+        return {(one.process, one.parent, one.name): one for one in found}
+
+    def test_unseen_ones_go_to_the_nearest_ancestor_that_was_seen(self):
+        sums = self.sums(gone(30, 30, 7), gone(31, 31, 30), gone(32, 32, 31), gone(33, 33, 99))
+        self.assertEqual((3, 300), (sums[None, 3, "auk"].tasks, sums[None, 3, "auk"].run_ns))
+        self.assertEqual(1, sums[None, None, "auk"].tasks)
+
+    def test_threads_belong_to_their_process(self):
+        sums = self.sums(gone(70, 7, 1), gone(71, 7, 1))
+        self.assertEqual([(3, None, "")], list(sums))
+
+    def test_a_number_that_was_given_away_again_is_another_process(self):
+        # it lived for a hundredth of a second, the one with that number is known for a second
+        self.assertEqual([(None, 4, "auk")], list(self.sums(gone(7, 7, 9))))
+        self.assertEqual([(3, None, "")], list(self.sums(gone(7, 7, 9, elapsed_s=5.0))))
+
+    def test_one_that_ended_since_the_tick_before_is_known_by_its_number(self):
+        self.assertEqual([(8, None, "")], list(self.sums(gone(50, 50, 1), ended={8: 50})))
+
+    def test_a_circle_of_parents_ends(self):
+        self.assertEqual([(None, None, "auk")], list(self.sums(gone(40, 40, 41), gone(41, 41, 40))))
+
+
+class Jumps(unittest.TestCase):
+    def test_sleep_and_a_wall_clock_that_is_set_are_events(self):
+        class Odd(VirtualClock):
+            """Sleeps before the third tick, and is set back before the fifth."""
+
+            def boottime_s(self):
+                return super().boottime_s() + (3600.0 if self.monotonic_s() >= 2 else 0.0)
+
+            def now(self):
+                # the wall clock goes on during the sleep
+                later = 3600.0 if self.monotonic_s() >= 2 else 0.0
+                later -= 50.0 if self.monotonic_s() >= 4 else 0.0
+                return super().now() + timedelta(seconds=later)
+
+        with TemporaryDirectory() as directory:
+            model = ModelComputer(load_scenario("calm-morning"))
+            tree = ComputerTree(model, Path(directory))
+            root = Root(Path(directory))
+            records = sample(root, read_machine(root), Inventory(), Plan(6.0, 1.0),
+                             Odd(model, tree))  # fmt: skip
+            events = [(one.what, one.tick, one.seconds) for one in records
+                      if isinstance(one, Event) and one.seconds]  # fmt: skip
+            tree.close()
+            root.close()
+        self.assertEqual([("asleep", 2, 3600.0), ("clock-set", 4, -50.0)], events)

@@ -60,9 +60,11 @@ def _judge(
     table, interval_s = limits["disk"], series.machine.interval_s
     share = limits["lasting"]["share"]
 
+    crowded = (disk.queue >= table["crowded_queue"]) & (disk.busy >= table["crowded_used"])
+
     def met(level: str) -> Floats:
-        both = (disk.busy >= table[f"{level}_used"]) & (held_up >= table[f"{level}_held_up"])
-        return both.astype(float)
+        full = crowded | (disk.busy >= table[f"{level}_used"])
+        return (full & (held_up >= table[f"{level}_held_up"])).astype(float)
 
     level = lasting_level(
         {

@@ -240,6 +240,12 @@ class Order(unittest.TestCase):
                         message = f"{file} imports {name}"
                         self.assertLessEqual(ROOMS.index(other), ROOMS.index(room), message)
 
+    def test_model_computers_and_judges_know_nothing_of_each_other(self):
+        for room, others in (("simulation", ROOMS[:8]), ("diagnosis", ("simulation",))):
+            for file in (SOURCE / room).rglob("*.py"):
+                for other in others:
+                    self.assertNotIn(f"from dunmist.{other}", file.read_text(), str(file))
+
     def test_every_word_has_its_wording_and_every_step_its_risk(self):
         self.assertEqual(set(KINDS), set(wording()["finding"]))
         used = {key for file in (SOURCE / "diagnosis").glob("*.py")

@@ -1,6 +1,7 @@
 """Measures what docs/measurements.md states, as ratios within one run where machines are noisy.
 
-Run it with ``make benchmarks``; it needs a C compiler for the bare loop. Nothing here is a test.
+Run it with ``make benchmarks``; it needs a C compiler for the bare loop. With the argument ``long``
+it also makes and triages a capture of an hour, which takes some minutes. Nothing here is a test.
 """
 
 import contextlib
@@ -165,7 +166,53 @@ def tick_ends(packed):
     return ends
 
 
-def main():
+def crowded_patient(processes):
+    """Return the ringing office's computer with many more idle services."""
+    import msgspec
+
+    from dunmist.simulation import load_scenario
+
+    patient = load_scenario("ringing-office")
+    spare = next(one for one in patient.programs if one.name == "weather-mast")
+    held = sum(1 + one.peers for one in patient.programs)
+    more = [
+        msgspec.structs.replace(spare, name=f"gull-{number}", listens=[], private_mib=4.0,
+                                cgroup=f"/system.slice/gull-{number}.service")
+        for number in range(processes - held)
+    ]  # fmt: skip
+    return msgspec.structs.replace(patient, programs=[*patient.programs, *more])
+
+
+def model_cost(folder):
+    from dunmist.cli.patients import capture_patient
+
+    path = folder / "crowd.jsonl.gz"
+    began = time.process_time()
+    capture_patient(crowded_patient(300), path)
+    say("capture of a model computer, 30 ticks of 300 processes",
+        f"{time.process_time() - began:.1f} s", "under 3 s")  # fmt: skip
+    say("dunmist triage of it, against python -c 'import pandas'",
+        f"{ratio([DUNMIST, 'triage', path], [sys.executable, '-c', 'import pandas']):.2f} ×",
+        "at most 1.5 ×")  # fmt: skip
+
+
+def long_captures(folder, spans_s=(900.0, 3600.0)):
+    """Triage captures of 500 processes: memory stays bounded, time grows with the length."""
+    from dunmist.cli.patients import capture_patient
+
+    for span_s in spans_s:
+        path = folder / f"long-{span_s:.0f}.jsonl.gz"
+        capture_patient(crowded_patient(500), path, span_s)
+        began = time.perf_counter()
+        done = subprocess.Popen([DUNMIST, "triage", path], stdout=subprocess.DEVNULL)
+        _, _, used = os.wait4(done.pid, 0)
+        done.returncode = 0
+        say(f"triage of {span_s / 60:.0f} min of 500 processes",
+            f"{time.perf_counter() - began:.1f} s, {used.ru_maxrss / 1024:.0f} MiB",
+            "under 500 MiB")  # fmt: skip
+
+
+def main(arguments):
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         python = sys.executable
@@ -184,7 +231,10 @@ def main():
         tick_cost(folder)
         file_size(folder)
         coverage(folder)
+        model_cost(folder)
+        if "long" in arguments:
+            long_captures(folder)
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])

@@ -16,7 +16,7 @@ from dunmist.advice.triage import (
     Verdict,
 )
 from dunmist.captures import Unseen
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, Resource, ResourceState, Sign
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, Sign
 from dunmist.series import Series
 
 # the second is nearly as strong from this part of the first on
@@ -49,7 +49,7 @@ def compose_triage(series: Series, diagnosis: Diagnosis) -> Triage:
         ),
         resources=[_resource(state) for state in diagnosis.resources],
         culprits=[
-            _culprit(series, rank, culprit, diagnosis.limiting)
+            _culprit(series, rank, culprit, diagnosis)
             for rank, culprit in enumerate(diagnosis.culprits, start=1)
         ],
         findings=[_finding(finding) for finding in diagnosis.findings],
@@ -123,9 +123,7 @@ def _resource(state: ResourceState) -> ResourceAdvice:
     )
 
 
-def _culprit(
-    series: Series, rank: int, culprit: Culprit, limiting: Resource | None
-) -> CulpritAdvice:
+def _culprit(series: Series, rank: int, culprit: Culprit, diagnosis: Diagnosis) -> CulpritAdvice:
     grouping = series.processes.grouping
     application = grouping.applications[culprit.application]
     facts = [grouping.facts(member) for member in application.members]
@@ -143,7 +141,7 @@ def _culprit(
         confidence=_rounded(culprit.confidence),
         resources={name: _rounded(share) for name, share in culprit.resources.items()},
         evidence=_evidence(culprit.signs),
-        steps=steps_for(series, culprit, limiting),
+        steps=steps_for(series, culprit, diagnosis),
         caution=caution_for(series, culprit, users),
     )
 

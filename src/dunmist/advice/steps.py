@@ -4,7 +4,7 @@ import shlex
 
 from dunmist.advice.tables import ladder, wording
 from dunmist.advice.triage import RISKS, Step
-from dunmist.diagnosis import Culprit, Finding, Resource
+from dunmist.diagnosis import Culprit, Diagnosis, Finding
 from dunmist.series import Series
 
 FIRST_PERSON_UID = 1000  # login.defs(5): below it are the administrator and service accounts
@@ -43,13 +43,15 @@ def _filled(action: str, words: dict[str, str], commands: dict[str, str]) -> Ste
     )
 
 
-def steps_for(series: Series, culprit: Culprit, limiting: Resource | None) -> list[Step]:
+def steps_for(series: Series, culprit: Culprit, diagnosis: Diagnosis) -> list[Step]:
     """Return the ladder of one culprit with its commands filled in, safest first."""
     kind = _ladder_kind(series, culprit)
     pids = live_pids(series, culprit.application)
     application = series.processes.grouping.applications[culprit.application]
     unit = shlex.quote(application.unit or "")
-    words = {"name": culprit.name, "unit": unit}
+    first = diagnosis.culprits[0]
+    cause = first.name if first.role == "cause" else "what is not known yet"
+    words = {"name": culprit.name, "unit": unit, "cause": cause}
     commands = {
         **words,
         "pids": " ".join(map(str, pids[:PIDS_SHOWN])),
@@ -57,7 +59,7 @@ def steps_for(series: Series, culprit: Culprit, limiting: Resource | None) -> li
     }
     actions = [
         action
-        for action in [*ladder()["kinds"][kind], *ladder()["extra"].get(limiting, ())]
+        for action in [*ladder()["kinds"][kind], *ladder()["extra"].get(diagnosis.limiting, ())]
         if pids or "{pid" not in ladder()["step"][action].get("command", "")
     ]
     steps = [_filled(action, words, commands) for action in actions]

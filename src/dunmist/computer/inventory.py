@@ -8,7 +8,7 @@ from dunmist.computer.disks import Disk, read_disks
 from dunmist.computer.firmware import Firmware, read_firmware
 from dunmist.computer.graphics import GraphicsCard, read_graphics_cards
 from dunmist.computer.links import Link, read_links
-from dunmist.computer.parsing import parse_text
+from dunmist.computer.parsing import parse_number, parse_text
 from dunmist.computer.processors import read_offline
 from dunmist.computer.root import Root
 from dunmist.computer.sensors import Sensor, read_sensors
@@ -20,7 +20,8 @@ class Inventory(msgspec.Struct, frozen=True, omit_defaults=True):
     """The parts of a computer.
 
     ``virtual`` says whether it is a guest of a hypervisor, ``container`` names the kind of
-    container that the root belongs to. Samples refer to sensors by their place in ``sensors``.
+    container that the root belongs to, ``tasks_most`` is how many tasks there can be. Samples
+    refer to sensors by their place in ``sensors``.
     """
 
     virtual: bool | None = None
@@ -31,6 +32,7 @@ class Inventory(msgspec.Struct, frozen=True, omit_defaults=True):
     links: list[Link] = []
     sensors: list[Sensor] = []
     cards: list[GraphicsCard] = []
+    tasks_most: int | None = None
 
 
 def read_inventory(root: Root) -> Inventory:
@@ -44,6 +46,7 @@ def read_inventory(root: Root) -> Inventory:
         links=read_links(root),
         sensors=read_sensors(root),
         cards=read_graphics_cards(root),
+        tasks_most=_tasks_most(root),
     )
 
 
@@ -52,6 +55,15 @@ def has_hypervisor(data: bytes) -> bool | None:
     if not re.search(rb"^flags\s*:", data, re.M):
         return None
     return bool(_HYPERVISOR_FLAG.search(data))
+
+
+def _tasks_most(root: Root) -> int | None:
+    """Return how many tasks there can be: the smaller of two limits of proc_sys_kernel(5)."""
+    limits = [
+        root.parse(f"proc/sys/kernel/{name}", parse_number, "limit of tasks", may_be_absent=True)
+        for name in ("pid_max", "threads-max")
+    ]
+    return min((one for one in limits if one), default=None)
 
 
 def _container(root: Root) -> str | None:

@@ -11,7 +11,18 @@ from dunmist.series import Series
 def machine_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
     """Return them."""
     del known
-    return [*_uptime(series, limits), *_clock(series)]
+    return [*_uptime(series, limits), *_clock(series), *_tasks(series, limits)]
+
+
+def _tasks(series: Series, limits: Thresholds) -> list[Finding]:
+    most, tasks = series.header.inventory.tasks_most, series.machine.tasks
+    if not most or np.isnan(tasks).all():
+        return []
+    count = float(np.nanmax(tasks))
+    if count / most < limits["findings"]["limit_near"]:
+        return []
+    sign = Sign("tasks", count, "threads", "/proc/loadavg", of=float(most))
+    return [Finding("limit-near", "urgent", "the number of tasks", [sign])]
 
 
 def _uptime(series: Series, limits: Thresholds) -> list[Finding]:

@@ -16,6 +16,7 @@ from dunmist.series.rates import Floats
 
 ROLE_ORDER: tuple[Role, ...] = ("cause", "symptom", "victim")
 MOVED_LEAST_BYTES_PER_S = 10_000.0
+WAITING_LEAST = 0.05
 
 
 class Strain(NamedTuple):
@@ -54,7 +55,7 @@ def rank_culprits(
                 float(scores[number]), causes, coverage, len(series.machine.interval_s), limits
             ),
             resources=_parts(series, number),
-            signs=_signs(series, number, strain, limits),
+            signs=_signs(series, number, strain, limits, is_victim=roles[number] == "victim"),
         )
         for number in ranked[: int(table["most"])]
     ]
@@ -139,7 +140,9 @@ def _parts(series: Series, number: int) -> dict[Resource, float]:
     }
 
 
-def _signs(series: Series, number: int, strain: Strain, limits: Thresholds) -> list[Sign]:
+def _signs(
+    series: Series, number: int, strain: Strain, limits: Thresholds, *, is_victim: bool
+) -> list[Sign]:
     machine, processes = series.machine, series.processes
     share = limits["lasting"]["share"]
     online = float(np.median(machine.online))
@@ -162,10 +165,11 @@ def _signs(series: Series, number: int, strain: Strain, limits: Thresholds) -> l
     if short >= 0.05:
         signs.append(Sign("app-short-lived", short, "cores", "/proc/PID/stat", of=online))
     waiting = float(np.average(processes.waiting[:, number], weights=machine.interval_s))
-    if waiting >= 0.05:
+    # of a victim it is said what it waits for, and what not
+    if waiting >= WAITING_LEAST or is_victim:
         signs.append(Sign("app-waiting", waiting, "tasks", "/proc/PID/schedstat"))
     io_waiting = float(np.average(processes.io_waiting[:, number], weights=machine.interval_s))
-    if io_waiting >= 0.05:
+    if io_waiting >= WAITING_LEAST or is_victim:
         key = "app-page-waiting" if strain.limiting == "memory" else "app-io-waiting"
         signs.append(Sign(key, io_waiting, "tasks", "/proc/PID/stat"))
     for key, rates, source in (

@@ -25,8 +25,8 @@ class MachineSeries:
 
     ``busy_cores`` is what the kernel counted busy, in logical processors; ``interrupt_cores`` the
     part of it spent on interrupts, which belongs to no process. ``runnable`` counts the tasks that
-    ran or waited for a processor at the moment of each tick. ``stalled`` and ``stalled_full``
-    are shares of time by resource, ``memory`` is in bytes by the kernel's word, ``paging`` in
+    ran or waited for a processor at the moment of each tick, ``tasks`` all there were. ``stalled``
+    and ``stalled_full`` are shares of time by resource, ``memory`` is in bytes by the kernel's word, ``paging`` in
     events per second. ``zram_bytes`` is memory held by compressed swap. ``soft_interrupts`` counts
     them by kind over the capture.
     """
@@ -41,6 +41,7 @@ class MachineSeries:
     clocks_hz: Floats | None
     load_one: Floats
     runnable: Floats
+    tasks: Floats
     stalled: dict[str, Floats]
     stalled_full: dict[str, Floats]
     memory: dict[str, Floats]
@@ -95,6 +96,7 @@ def machine_series(ticks: list[Tick]) -> MachineSeries:
         interrupt_cores=irq,
         clocks_hz=_clocks_hz(ticks, numbers),
         load_one=_column([tick.load.one if tick.load else None for tick in ticks]),
+        tasks=_column([tick.load.tasks if tick.load else None for tick in ticks]),
         runnable=_column([tick.processors.runnable for tick in ticks]),
         stalled=_stalls(ticks, interval_s, "some_us"),
         stalled_full=_stalls(ticks, interval_s, "full_us"),

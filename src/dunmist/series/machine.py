@@ -26,9 +26,9 @@ class MachineSeries:
     ``busy_cores`` is what the kernel counted busy, in logical processors; ``interrupt_cores`` the
     part of it spent on interrupts, which belongs to no process. ``runnable`` counts the tasks that
     ran or waited for a processor at the moment of each tick, ``tasks`` all there were. ``stalled``
-    and ``stalled_full`` are shares of time by resource, ``memory`` is in bytes by the kernel's word, ``paging`` in
-    events per second. ``zram_bytes`` is memory held by compressed swap. ``soft_interrupts`` counts
-    them by kind over the capture.
+    and ``stalled_full`` are shares of time by resource, ``memory`` is in bytes by the kernel's
+    word, ``paging`` in events per second. ``zram_bytes`` is memory held by compressed swap.
+    ``soft_interrupts`` counts them by kind over the capture.
     """
 
     at_s: Floats

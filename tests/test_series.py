@@ -24,6 +24,7 @@ from dunmist.series.rates import increments
 from dunmist.series.short_lived import ChildTime, late_use
 from dunmist.series.sockets import SocketCollector, network_use
 from dunmist.series.sparse import Sparse
+from dunmist.series.wait_kinds import NOT_WAITING, WAIT_KINDS, wait_code
 
 EVEN = np.ones(3)
 
@@ -162,6 +163,20 @@ class ShortLived(unittest.TestCase):
                                           (0, ended(None, 0, counted_s=9.0))])  # fmt: skip
         self.assertAlmostEqual(0.3, late.unclaimed_cores[0])
         self.assertEqual(0.0, short.sum())
+
+
+class Waiting(unittest.TestCase):
+    def test_what_a_process_waits_for(self):
+        for state, function, kind in (
+            ("D", "io_schedule", "storage"), ("D", "jbd2_log_wait_commit", "storage"),
+            ("D", "folio_wait_bit_common", "pages"), ("D", "do_swap_page", "pages"),
+            ("D", "__mutex_lock.constprop.0", "lock"), ("D", "rwsem_down_write_slowpath", "lock"),
+            ("D", "rpc_wait_bit_killable", "storage"), ("D", "vfork_done", "other"),
+            ("D", None, "other"),
+        ):  # fmt: skip
+            with self.subTest(function):
+                self.assertEqual(kind, WAIT_KINDS[wait_code(state, function)])
+        self.assertEqual(NOT_WAITING, wait_code("S", "do_epoll_wait"))
 
 
 class Memory(unittest.TestCase):

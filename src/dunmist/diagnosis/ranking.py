@@ -172,6 +172,11 @@ def _signs(
     if io_waiting >= WAITING_LEAST or is_victim:
         key = "app-page-waiting" if strain.limiting == "memory" else "app-io-waiting"
         signs.append(Sign(key, io_waiting, "tasks", "/proc/PID/stat"))
+    if is_victim:
+        for kind, counts in processes.blocked.items():
+            mean = float(counts[:, number].mean())
+            if mean > 0:
+                signs.append(Sign(f"app-blocked-{kind}", mean, "tasks", "/proc/PID/wchan"))
     for key, rates, source in (
         ("app-disk", processes.read_bytes_per_s + processes.write_bytes_per_s, "/proc/PID/io"),
         ("app-link", series.sent_bytes_per_s + series.received_bytes_per_s, "sock_diag(7)"),

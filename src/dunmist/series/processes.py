@@ -13,12 +13,14 @@ from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dunmist.applications import Grouping
 from dunmist.computer import ProcessDetail, ProcessSample
 from dunmist.sampling import ExitSum, Tick
 from dunmist.series.rates import Floats, Ints
 from dunmist.series.short_lived import ChildTime, late_use
+from dunmist.series.wait_kinds import WAIT_KINDS, wait_code
 
 NS_PER_S = 1e9
 # what is kept of each sample, and in how many bytes: an hour of five hundred processes is two
@@ -26,7 +28,7 @@ NS_PER_S = 1e9
 COLUMNS = {
     "tick": "i", "process": "i", "own_clk": "q", "children_clk": "q", "major_faults": "q",
     "rss_pages": "q", "shared_pages": "q", "delay_ns": "q", "nice": "b", "read_bytes": "q",
-    "write_bytes": "q", "io_delay_clk": "q",
+    "write_bytes": "q", "io_delay_clk": "q", "wait": "b",
 }  # fmt: skip
 UNKNOWN = -1
 # a process is looked at as a candidate for one full processor from this mean use on
@@ -56,7 +58,8 @@ class ProcessSeries:
     a processor; ``io_waiting`` the same for storage. ``read_bytes_per_s`` and
     ``write_bytes_per_s`` are traffic with storage. ``unclaimed_cores`` is what ended without an
     ancestor that was seen, shape (intervals,). ``rss_bytes`` and ``private_bytes`` have shape
-    (ticks, apps). ``low_priority`` is the share of its time an application spent at a raised nice
+    (ticks, apps), and so has ``blocked``: processes in state D by what they waited for at the tick.
+    ``low_priority`` is the share of its time an application spent at a raised nice
     value. ``one_core`` maps an identity to the share of each interval in which its busiest thread
     ran, for programs with one such.
     ``details`` holds the first and the newest of each identity, ``short_lived_programs`` how many
@@ -74,6 +77,7 @@ class ProcessSeries:
     major_faults_per_s: Floats
     rss_bytes: Floats
     private_bytes: Floats
+    blocked: dict[str, NDArray[np.int16]]
     low_priority: Floats
     process_cpu_s: Floats
     process_cores: dict[int, Floats]
@@ -121,6 +125,7 @@ class Collector:
             columns["read_bytes"].append(_or_unknown(sample.read_bytes))
             columns["write_bytes"].append(_or_unknown(sample.write_bytes))
             columns["io_delay_clk"].append(sample.io_delay_clk)
+            columns["wait"].append(wait_code(sample.state, sample.waits_in))
             self.last[sample.process] = sample
         for thread in tick.threads:
             readings = self.threads[thread.process, thread.tid]
@@ -199,6 +204,11 @@ def process_series(
         rss_bytes=held.over_ticks(table["rss_pages"]) * page_bytes,
         private_bytes=held.over_ticks(np.maximum(table["rss_pages"] - table["shared_pages"], 0))
         * page_bytes,
+        blocked={
+            kind: held.over_ticks((table["wait"] == code).astype(np.int64)).astype(np.int16)
+            for code, kind in enumerate(WAIT_KINDS)
+            if (table["wait"] == code).any()
+        },
         low_priority=low / np.maximum(cores.sum(axis=0), 1e-12),
         process_cpu_s=per_process,
         process_cores=process_cores,

@@ -1,0 +1,26 @@
+"""What a process in state D waits for, by the kernel function that it sleeps in.
+
+Function names change between kernels, so these are parts of names that have stood for long (mm/,
+fs/, block/, kernel/locking/). What no pattern knows is ``other``.
+"""
+
+import re
+
+WAIT_KINDS = ("storage", "pages", "lock", "other")
+_PATTERNS = (
+    ("lock", re.compile(r"mutex|rwsem|rt_mutex|percpu_down|locks_|flock|fcntl_set")),
+    ("pages", re.compile(r"swap|folio_wait|folio_lock|wait_on_page|lock_page|filemap")),
+    ("storage", re.compile(r"io_schedule|blk_|bio_|rq_qos|wbt_|jbd2|ext4|xfs|btrfs|nfs|rpc_|cifs|"
+                           r"fuse|sync_|writeback")),
+)  # fmt: skip
+NOT_WAITING = -1
+
+
+def wait_code(state: str, waits_in: str | None) -> int:
+    """Return the place in ``WAIT_KINDS`` of what a process waits for, ``NOT_WAITING`` for none."""
+    if state != "D":
+        return NOT_WAITING
+    for kind, pattern in _PATTERNS:
+        if pattern.search(waits_in or ""):
+            return WAIT_KINDS.index(kind)
+    return WAIT_KINDS.index("other")

@@ -73,8 +73,23 @@ def major_of(version: str) -> int | None:
 def json_schema() -> dict[str, Any]:
     """Return the JSON Schema (draft 2020-12) of one line of a capture."""
     schema = msgspec.json.schema(Line)
+    plain = {key: _with_plain_descriptions(part) for key, part in schema.items()}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "One line of a Dunmist capture",
-        **schema,
+        **plain,
+    }
+
+
+def _with_plain_descriptions(part: object) -> object:
+    """Return a schema whose descriptions do not depend on how docstrings are broken into lines."""
+    if isinstance(part, list):
+        return [_with_plain_descriptions(one) for one in part]
+    if not isinstance(part, dict):
+        return part
+    return {
+        key: " ".join(value.split())
+        if key == "description" and isinstance(value, str)
+        else _with_plain_descriptions(value)
+        for key, value in part.items()
     }

@@ -61,7 +61,7 @@ class ProcessSeries:
     (ticks, apps), and so has ``blocked``: processes in state D by what they waited for at the tick.
     ``low_priority`` is the share of its time an application spent at a raised nice
     value. ``one_core`` maps an identity to the share of each interval in which its busiest thread
-    ran, for programs with one such.
+    ran or waited to run, for programs with one such.
     ``details`` holds the first and the newest of each identity, ``short_lived_programs`` how many
     of which name each application started that were never seen.
     """
@@ -286,7 +286,9 @@ def _threads(
         next_most = second.setdefault(identity, np.zeros(len(interval_s)))
         total = waited.setdefault(identity, np.zeros(len(interval_s)))
         for (_, run, delay), (row, run_now, delay_now) in pairwise(readings):
-            share = min(1.0, max(0, run_now - run) / NS_PER_S / interval_s[row - 1])
+            # a thread that waits for a processor wants it as much as one that has it
+            wanted_ns = max(0, run_now - run) + max(0, delay_now - delay)
+            share = min(1.0, wanted_ns / NS_PER_S / interval_s[row - 1])
             next_most[row - 1] = max(next_most[row - 1], min(share, most[row - 1]))
             most[row - 1] = max(most[row - 1], share)
             total[row - 1] += max(0, delay_now - delay) / NS_PER_S
@@ -298,7 +300,8 @@ def _threads(
     for identity, cores in process_cores.items():
         last = collected.last[identity]
         if last.threads == 1:
-            one_core[identity] = np.minimum(cores, 1.0)
+            waited_share = _of_one(steps, identity, steps.delay_s, interval_s)
+            one_core[identity] = np.minimum(cores + waited_share, 1.0)
         elif identity in busiest:
             if np.median(second[identity]) < PARALLEL_SHARE:
                 one_core[identity] = busiest[identity]

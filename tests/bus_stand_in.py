@@ -11,6 +11,18 @@ from jeepney import HeaderFields, MessageType, Parser, new_error, new_method_ret
 UNITS = [
     ("tern.service", "Counts terns", "loaded", "active", "running", "", "/u/tern", 0, "", "/"),
     ("auk.service", "Auk", "loaded", "activating", "auto-restart", "", "/u/auk", 0, "", "/"),
+    (
+        "plover.service",
+        "Plover",
+        "loaded",
+        "deactivating",
+        "stop-sigterm",
+        "",
+        "/u/plover",
+        0,
+        "",
+        "/",
+    ),
     ("night.timer", "Nightly", "loaded", "active", "waiting", "", "/u/night", 0, "", "/"),
     ("old.service", "Old", "not-found", "inactive", "dead", "", "/u/old", 0, "", "/"),
     ("srv.mount", "Disk", "loaded", "active", "mounted", "", "/u/srv", 0, "", "/"),

@@ -55,7 +55,7 @@ from dunmist.computer.swaps import SwapArea, find_zram, parse_swaps, read_zram_b
 from dunmist.computer.task_exits import TaskExit, TaskExits, open_task_exits
 from dunmist.computer.throttling import ThrottleSample, find_throttling, read_throttling
 from dunmist.computer.time_sync import TimeSync, read_time_sync
-from dunmist.computer.users import read_users
+from dunmist.computer.users import is_person, read_users
 
 __all__ = [
     "RAW_PER_UNIT",
@@ -114,6 +114,7 @@ __all__ = [
     "find_throttling",
     "find_zram",
     "is_disk",
+    "is_person",
     "open_task_exits",
     "parse_diskstats",
     "parse_interrupts",

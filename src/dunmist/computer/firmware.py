@@ -18,7 +18,6 @@ from dunmist.computer.root import Root
 
 SUBJECT = "firmware tables"
 MODULES = "memory modules"
-TABLE_MOST_BYTES = 1 << 20
 # DSP0134 7.18.1 and 7.18.2
 FORM_FACTORS = {3: "SIMM", 9: "DIMM", 11: "row of chips", 13: "SODIMM", 15: "FB-DIMM", 16: "die"}
 MEMORY_TYPES = {

@@ -8,7 +8,7 @@ is for later rooms.
 
 import re
 from collections.abc import Iterator
-from typing import Literal, get_args
+from typing import Literal
 
 import msgspec
 
@@ -17,7 +17,6 @@ from dunmist.computer.root import Root
 
 SUBJECT = "sensors"
 Quantity = Literal["temperature", "fan", "voltage", "current", "power", "energy", "humidity"]
-QUANTITIES: tuple[Quantity, ...] = get_args(Quantity)
 # raw figure for one °C, turn a minute, V, A, W, J, share
 RAW_PER_UNIT: dict[Quantity, float] = {
     "temperature": 1e3, "fan": 1.0, "voltage": 1e3, "current": 1e3, "power": 1e6, "energy": 1e6,

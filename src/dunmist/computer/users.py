@@ -5,6 +5,14 @@ from typing import NamedTuple
 from dunmist.computer.parsing import text_of
 from dunmist.computer.root import Root
 
+# login.defs(5): below are the administrator and service accounts, above is nobody
+FIRST_PERSON_UID, LAST_PERSON_UID = 1000, 60000
+
+
+def is_person(uid: int | None) -> bool:
+    """Whether a user number is one that people get."""
+    return uid is not None and FIRST_PERSON_UID <= uid <= LAST_PERSON_UID
+
 
 class User(NamedTuple):
     """One line of passwd(5)."""

@@ -4,6 +4,7 @@ from collections import defaultdict
 
 import numpy as np
 
+from dunmist.computer import is_person
 from dunmist.diagnosis.known import Known, app_name, typical
 from dunmist.diagnosis.lasting import lasting
 from dunmist.diagnosis.records import Finding, Sign
@@ -11,8 +12,6 @@ from dunmist.diagnosis.storage import inodes_share, used_share, writable
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import is_strained
 from dunmist.series import Series
-
-FIRST_PERSON_UID, LAST_PERSON_UID = 1000, 60000  # login.defs(5)
 
 
 def device_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
@@ -132,8 +131,7 @@ def _open_ports(series: Series) -> list[Finding]:
         if one.facts.protocol != "tcp":
             continue
         for owner in one.owners:
-            uid = grouping.facts(owner).uid
-            if uid is not None and FIRST_PERSON_UID <= uid <= LAST_PERSON_UID:
+            if is_person(grouping.facts(owner).uid):
                 number = grouping.application_of[owner]
                 name = f"{one.facts.protocol} {one.facts.local}"
                 sign = Sign("open-port", float(port), "port", "sock_diag(7)", name=name)

@@ -9,7 +9,7 @@ from dunmist.diagnosis.records import Finding, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.series import Series
 
-UW, UWH = 1e-6, 1e-6
+UW = 1e-6
 
 
 def heat_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:

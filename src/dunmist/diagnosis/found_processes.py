@@ -4,6 +4,7 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 
+from dunmist.computer import is_person
 from dunmist.diagnosis.known import Known, app_name, online, typical
 from dunmist.diagnosis.records import Finding, Sign
 from dunmist.diagnosis.thresholds import Thresholds
@@ -13,7 +14,6 @@ from dunmist.series.started import Started
 # places that programs are not installed in (file-hierarchy(7))
 ODD_PLACES = re.compile(r"/(?:tmp|var/tmp|dev/shm|run/shm)/|/\.(?:cache|Trash|thumbnails)[^/]*/")
 DELETED = " (deleted)"
-FIRST_PERSON_UID, LAST_PERSON_UID = 1000, 60000
 # what people read as the same: pairs of letters that look like one
 LOOKALIKES = (("rn", "m"), ("vv", "w"), ("cl", "d"), ("1", "l"), ("0", "o"), ("i", "l"))
 
@@ -226,8 +226,7 @@ def _other_users(series: Series, limits: Thresholds) -> list[Finding]:
         owners = {grouping.facts(one).user: grouping.facts(one).uid for one in application.members}
         cores = typical(series, series.processes.all_cores[:, number], limits)
         share = cores / online(series)
-        people = {user for user, uid in owners.items()
-                  if uid is not None and FIRST_PERSON_UID <= uid <= LAST_PERSON_UID}  # fmt: skip
+        people = {user for user, uid in owners.items() if is_person(uid)}
         if people and not people & here and share >= limits["findings"]["other_user"]:
             signs = [Sign("app-cores-typical", cores, "cores", "/proc/PID/stat",
                           of=online(series), name=", ".join(filter(None, people)))]  # fmt: skip

@@ -10,7 +10,7 @@ from dunmist.diagnosis.lasting import lasting
 from dunmist.diagnosis.one_core import Bound
 from dunmist.diagnosis.records import ResourceState
 from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.diagnosis.words import LEVELS, Resource, is_strained
+from dunmist.diagnosis.words import Resource, is_strained
 from dunmist.series import Series
 from dunmist.series.rates import Floats
 
@@ -26,11 +26,6 @@ class Known(NamedTuple):
     def is_strained(self, resource: Resource) -> bool:
         """Whether any resource of a kind holds up work."""
         return any(one.resource == resource and is_strained(one.level) for one in self.states)
-
-    def worst(self, resource: Resource) -> ResourceState | None:
-        """Return the state of the worst of a kind, None when there is none."""
-        same = [one for one in self.states if one.resource == resource]
-        return max(same, key=lambda one: (LEVELS.index(one.level), one.used), default=None)
 
 
 def app_name(series: Series, number: int) -> str:

@@ -110,7 +110,7 @@ def _role(series: Series, number: int, score: float, strain: Strain, limits: Thr
     if application.kernel or application.unit in CORE_SERVICES:
         return "symptom"
     if strain.limiting in ("disk", "memory"):
-        waits = processes_wait(series, number, limits)
+        waits = _waits_for_disk(series, number, limits)
         return "victim" if waits and score < table["victim_score"] else "cause"
     if strain.limiting != "cpu":
         return "cause"
@@ -122,7 +122,7 @@ def _role(series: Series, number: int, score: float, strain: Strain, limits: Thr
     return "victim" if waits and score < table["victim_score"] else "cause"
 
 
-def processes_wait(series: Series, number: int, limits: Thresholds) -> bool:
+def _waits_for_disk(series: Series, number: int, limits: Thresholds) -> bool:
     """Whether some process of an application waited for a disk for much of the time."""
     waiting = series.processes.io_waiting[:, number]
     usual = lasting(waiting, series.machine.interval_s, limits["lasting"]["share"])

@@ -22,6 +22,7 @@ from dunmist.computer import (
     SwapArea,
     TimeSync,
     Unit,
+    is_person,
     parse_locks,
     parse_swaps,
     read_autostart,
@@ -35,7 +36,6 @@ from dunmist.computer import (
 
 LARGEST = 10
 THAT_MATTER = 10
-FIRST_PERSON_UID, LAST_PERSON_UID = 1000, 60000  # login.defs(5)
 
 
 class Survey(
@@ -83,5 +83,5 @@ def _homes(root: Root) -> list[Home]:
     return [
         Home(user.name, user.home)
         for user in read_users(root)
-        if user.home and (FIRST_PERSON_UID <= user.uid <= LAST_PERSON_UID or user.uid == 0)
+        if user.home and (is_person(user.uid) or user.uid == 0)
     ]

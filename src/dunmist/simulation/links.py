@@ -1,11 +1,9 @@
 """A network link with a capacity in each direction."""
 
 from dataclasses import dataclass, field
-from typing import Literal
 
 from dunmist.simulation.scenario import LinkSpec
 
-Direction = Literal["sent", "received"]
 BYTES_PER_MBIT = 125_000
 GOOD_SHARE = 0.95  # headers take the rest
 PACKET_BYTES = 1400

@@ -127,10 +127,13 @@ class Writing(InFolder):
     def limit_size(self):
         import resource
 
-        resource.setrlimit(resource.RLIMIT_FSIZE, (16000, 16000))
+        resource.setrlimit(resource.RLIMIT_FSIZE, (self.most_bytes, self.most_bytes))
 
     def test_a_disk_that_fills_leaves_a_readable_part(self):
         path = self.folder / "full.jsonl.gz"
+        run("capture", "-o", path, "--for", "1s", "--every", "0.1s", folder=self.folder)
+        self.most_bytes = path.stat().st_size
+        path.unlink()
         line = self.one_line("capture", "-o", path, "--for", "9s", "--every", "0.1s",
                              prepare=self.limit_size)  # fmt: skip
         self.assertIn("the ticks so far are kept", line)

@@ -10,6 +10,10 @@ from dunmist.diagnosis.records import ResourceState, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import Level
 from dunmist.series import Series
+from dunmist.series.rates import Floats
+
+# of an interval that was stolen nearly whole nothing can be said
+LEFT_LEAST = 0.25
 
 
 class Bound(NamedTuple):
@@ -28,16 +32,18 @@ def find_bound(series: Series, limits: Thresholds) -> list[Bound]:
     the kernel's own tasks and the sampler are left out.
     """
     table, processes = limits["core"], series.processes
+    given, interval_s = _given(series), series.machine.interval_s
     found = []
-    for identity, share in processes.one_core.items():
+    for identity, wanted in processes.one_core.items():
         number = processes.grouping.application_of[identity]
         application = processes.grouping.applications[number]
         low = processes.low_priority[number] >= limits["cpu"]["low_priority_share"]
         if application.observer or application.kernel or low:
             continue
-        full = float(np.average(share >= table["full"], weights=series.machine.interval_s))
+        share = np.minimum(_smooth(wanted / given, interval_s, table["least_s"]), 1.0)
+        full = float(np.average(share >= table["full"], weights=interval_s))
         if full >= table["bound_share"]:
-            typical = lasting(share, series.machine.interval_s, limits["lasting"]["share"])
+            typical = lasting(share, interval_s, limits["lasting"]["share"])
             found.append(Bound(identity, number, typical, full))
     # a program that fills many processors at once is not bound by one of them
     online = float(np.median(series.machine.online))
@@ -45,6 +51,33 @@ def find_bound(series: Series, limits: Thresholds) -> list[Bound]:
     many = max(table["many_least"], table["many_share"] * online)
     single = [bound for bound in found if filled[bound.application] < many]
     return sorted(single, key=lambda bound: (-bound.full_share, -bound.typical))
+
+
+def _given(series: Series) -> Floats:
+    """Return the share of each interval that the hypervisor left to the fullest processor.
+
+    Stolen time counts neither as a thread's running nor as its waiting.
+    """
+    stolen = np.nan_to_num(series.machine.kind_of_time("steal"))
+    fullest = np.argmax(np.nan_to_num(series.machine.busy) + stolen, axis=1)
+    left: Floats = 1.0 - np.take_along_axis(stolen, fullest[:, None], axis=1)[:, 0]
+    return np.maximum(left, LEFT_LEAST)
+
+
+def _smooth(share: Floats, interval_s: Floats, least_s: float) -> Floats:
+    """Return the mean over a stretch of at least ``least_s`` around each interval.
+
+    A process is read some milliseconds sooner or later within a tick, which in a short interval is
+    as much as the margin between full and not full.
+    """
+    reach = max(0, round((least_s / float(np.median(interval_s)) - 1) / 2))
+    if not reach:
+        return share
+    kernel = np.ones(2 * reach + 1)
+    summed = np.convolve(share * interval_s, kernel, mode="full")[reach:-reach]
+    over_s = np.convolve(interval_s, kernel, mode="full")[reach:-reach]
+    mean: Floats = summed / over_s
+    return mean
 
 
 def judge_core(series: Series, bound: list[Bound], limits: Thresholds) -> ResourceState:

@@ -3,8 +3,12 @@
 Takes a diagnosis and its series, gives a ``Triage``, the document of the contract. It runs nothing.
 """
 
+from dunmist.advice.about import About, about_lines, about_process, what_it_is
+from dunmist.advice.acts import VERBS, Act, Target, Verb
 from dunmist.advice.amounts import cores_text, percent, size_text, span_text
 from dunmist.advice.compose import compose_triage
+from dunmist.advice.protection import protected_by_name
+from dunmist.advice.rungs import Rung, application_rungs, culprit_rungs, finding_rungs
 from dunmist.advice.triage import (
     RISKS,
     CulpritAdvice,
@@ -17,15 +21,28 @@ from dunmist.advice.triage import (
 
 __all__ = [
     "RISKS",
+    "VERBS",
+    "About",
+    "Act",
     "CulpritAdvice",
     "Evidence",
     "FindingAdvice",
     "ResourceAdvice",
+    "Rung",
     "Step",
+    "Target",
     "Triage",
+    "Verb",
+    "about_lines",
+    "about_process",
+    "application_rungs",
     "compose_triage",
     "cores_text",
+    "culprit_rungs",
+    "finding_rungs",
     "percent",
+    "protected_by_name",
     "size_text",
     "span_text",
+    "what_it_is",
 ]

@@ -2,9 +2,10 @@
 
 import math
 
+from dunmist.advice.about import About, about_application, what_it_is
 from dunmist.advice.amounts import amount_text, percent, size_text
-from dunmist.advice.steps import caution_for, finding_steps, live_pids, steps_for
-from dunmist.advice.tables import wording
+from dunmist.advice.rungs import Rung, culprit_rungs, finding_rungs, living
+from dunmist.advice.tables import ladder, wording
 from dunmist.advice.triage import (
     BlindSpot,
     CaptureFacts,
@@ -16,13 +17,15 @@ from dunmist.advice.triage import (
     Verdict,
 )
 from dunmist.captures import Unseen
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, Sign
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, Resource, ResourceState, Sign
 from dunmist.series import Series
 
 # the second is nearly as strong from this part of the first on
 TIE = 0.7
 WELL_COVERED = 0.8
 FEW_INTERVALS = 8
+# what tells what a program is
+WHAT_SOURCES = "the catalogue, package databases, unit files"
 # figures that are a share of a number of bytes
 OF_BYTES = ("memory-available", "storage-used", "swap-used")
 # from this confidence on, the word for it
@@ -42,7 +45,7 @@ def compose_triage(series: Series, diagnosis: Diagnosis) -> Triage:
             privileged=header.privileged,
         ),
         verdict=Verdict(
-            headline=headline(diagnosis),
+            headline=headline(series, diagnosis),
             level=diagnosis.level,
             limiting=diagnosis.limiting,
             confidence=_rounded(diagnosis.confidence),
@@ -52,7 +55,7 @@ def compose_triage(series: Series, diagnosis: Diagnosis) -> Triage:
             _culprit(series, rank, culprit, diagnosis)
             for rank, culprit in enumerate(diagnosis.culprits, start=1)
         ],
-        findings=[_finding(finding) for finding in diagnosis.findings],
+        findings=[_finding(series, finding, diagnosis) for finding in diagnosis.findings],
         coverage={
             name: None if share is None else _rounded(share)
             for name, share in diagnosis.coverage.items()
@@ -61,7 +64,7 @@ def compose_triage(series: Series, diagnosis: Diagnosis) -> Triage:
     )
 
 
-def headline(diagnosis: Diagnosis) -> str:
+def headline(series: Series, diagnosis: Diagnosis) -> str:
     """Return the verdict in one sentence that can be repeated on the phone."""
     words = wording()["headline"]
     if diagnosis.limiting is None:
@@ -75,8 +78,8 @@ def headline(diagnosis: Diagnosis) -> str:
         text = wording()["finding"][diagnosis.outside.kind].format(
             subject=diagnosis.outside.subject
         )
-        steps = finding_steps(diagnosis.outside)
-        first = steps[0].text if steps else ""
+        rungs = finding_rungs(series, diagnosis.outside, diagnosis)
+        first = rungs[0].step.text if rungs else ""
         return words["outside"].format(finding=text, first=first, **about).rstrip()
     if not diagnosis.culprits:
         return words["nobody"].format(**about)
@@ -88,9 +91,17 @@ def headline(diagnosis: Diagnosis) -> str:
         name=culprit.name,
         drives=drives,
         sure=_sure(diagnosis),
-        first=wording()["first"][diagnosis.limiting],
+        first=_first(culprit_rungs(series, culprit, diagnosis), diagnosis.limiting),
         **about,
     )
+
+
+def _first(rungs: list[Rung], limiting: Resource) -> str:
+    """Return what to do first, as it goes after that word."""
+    by_action = {rung.step.action: rung.brief for rung in rungs}
+    wanted = (by_action[action] for action in ladder()["first"].get(limiting, ())
+              if action in by_action)  # fmt: skip
+    return next(wanted, rungs[0].brief)
 
 
 def _sure(diagnosis: Diagnosis) -> str:
@@ -128,8 +139,9 @@ def _culprit(series: Series, rank: int, culprit: Culprit, diagnosis: Diagnosis) 
     application = grouping.applications[culprit.application]
     facts = [grouping.facts(member) for member in application.members]
     users = sorted({fact.user for fact in facts if fact.user is not None})
-    running = live_pids(series, culprit.application)
+    running = [grouping.facts(one).pid for one in living(series, culprit.application)]
     ended = sorted({fact.pid for fact in facts} - set(running))
+    about = about_application(series, culprit.application)
     return CulpritAdvice(
         rank=rank,
         name=culprit.name,
@@ -140,20 +152,39 @@ def _culprit(series: Series, rank: int, culprit: Culprit, diagnosis: Diagnosis) 
         score=_rounded(culprit.score),
         confidence=_rounded(culprit.confidence),
         resources={name: _rounded(share) for name, share in culprit.resources.items()},
-        evidence=_evidence(culprit.signs),
-        steps=steps_for(series, culprit, diagnosis),
-        caution=caution_for(series, culprit, users),
+        evidence=[*_evidence(culprit.signs), *(_what(about) if about else ())],
+        steps=[rung.step for rung in culprit_rungs(series, culprit, diagnosis)],
+        caution=_caution(culprit, about) if about else None,
     )
 
 
-def _finding(finding: Finding) -> FindingAdvice:
+def _what(about: About) -> list[Evidence]:
+    sign = Sign("what-it-is", float(about.pid), "process number", WHAT_SOURCES,
+                name=what_it_is(about))  # fmt: skip
+    return _evidence([sign])
+
+
+def _caution(culprit: Culprit, about: About) -> str | None:
+    """Return what to mind before touching a culprit, None for a program of a person."""
+    words = wording()["caution"]
+    if about.protection:
+        reason = wording()["protected"][about.protection]
+        return f"{culprit.name} {words['protected'].format(reason=reason)}"
+    if culprit.role == "symptom":
+        return f"{culprit.name} {words['symptom']}"
+    if about.owner_kind not in ("here", "person"):
+        return f"{culprit.name} {words['system'].format(users=about.owner or 'an unknown user')}"
+    return None
+
+
+def _finding(series: Series, finding: Finding, diagnosis: Diagnosis) -> FindingAdvice:
     return FindingAdvice(
         kind=finding.kind,
         severity=finding.severity,
         subject=finding.subject,
         text=wording()["finding"][finding.kind].format(subject=finding.subject),
         evidence=_evidence(finding.signs),
-        steps=finding_steps(finding),
+        steps=[rung.step for rung in finding_rungs(series, finding, diagnosis)],
     )
 
 

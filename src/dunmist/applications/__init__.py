@@ -5,7 +5,7 @@ because the progress shown during a capture needs it as much as the analysis aft
 """
 
 from dunmist.applications.grouping import Application, Grouping, unit_of
-from dunmist.applications.programs import Program, program_of
+from dunmist.applications.programs import Program, is_shell, program_of
 from dunmist.applications.running_use import RunningUse
 
-__all__ = ["Application", "Grouping", "Program", "RunningUse", "program_of", "unit_of"]
+__all__ = ["Application", "Grouping", "Program", "RunningUse", "is_shell", "program_of", "unit_of"]

@@ -9,9 +9,8 @@ from dunmist.applications.launchers import (
     SHELLS,
     Interpreter,
 )
-from dunmist.computer import ProcessFacts
+from dunmist.computer import DELETED, ProcessFacts
 
-DELETED = " (deleted)"
 COMM_MAX = 15  # the kernel keeps this much of a command name
 
 
@@ -38,6 +37,12 @@ def program_of(facts: ProcessFacts) -> Program:
     if script is None:
         return Program(path, file, launches=file in SHELLS)
     return Program(f"{file} {script}", posixpath.basename(script) or script, launches=False)
+
+
+def is_shell(facts: ProcessFacts) -> bool:
+    """Whether a process is a shell that a person types into, not one that runs a script."""
+    file = posixpath.basename((facts.executable or facts.name).removesuffix(DELETED))
+    return file in SHELLS and facts.tty > 0 and facts.pid == facts.session
 
 
 def _first(command_line: list[str]) -> str:

@@ -30,6 +30,7 @@ from dunmist.computer.pressure import StallTotals, find_pressure, read_pressure
 from dunmist.computer.process_details import MemoryRollup, ProcessDetail
 from dunmist.computer.process_table import ProcessTable, Round
 from dunmist.computer.processes import (
+    DELETED,
     ProcessFacts,
     ProcessSample,
     ThreadSample,
@@ -58,6 +59,7 @@ from dunmist.computer.time_sync import TimeSync, read_time_sync
 from dunmist.computer.users import is_person, read_users
 
 __all__ = [
+    "DELETED",
     "RAW_PER_UNIT",
     "SECTOR_BYTES",
     "SLOW_CHIPS",

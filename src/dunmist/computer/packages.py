@@ -1,8 +1,8 @@
 """Which installed package an executable belongs to: the databases of dpkg and of rpm.
 
 Sources: dpkg(1) (``info/*.list`` and ``status``), deb-control(5); rpm's ``docs/manual/format.md``
-for headers, kept in an SQLite file since rpm 4.16. Reading them costs some hundredths of a second,
-so it is done once, for the few executables that matter.
+for headers, kept in an SQLite file since rpm 4.16. Reading them costs a tenth of a second or two,
+so it is done once, after the last tick.
 """
 
 import re
@@ -31,7 +31,7 @@ HEADER_MOST_BYTES = 64 << 20
 
 
 class Package(msgspec.Struct, frozen=True, omit_defaults=True):
-    """The package that an executable came with."""
+    """The package that a program's file (executable or script) came with."""
 
     executable: str
     name: str
@@ -55,14 +55,13 @@ def read_packages(root: Root, executables: Iterable[str]) -> list[Package]:
 
 def _from_dpkg(root: Root, wanted: list[str]) -> Iterator[Package]:
     owners: dict[str, str] = {}
-    lines = {path: [f"\n{other}\n".encode() for other in _spellings(path)] for path in wanted}
+    by_line = {other.encode(): path for path in wanted for other in _spellings(path)}
     for name in root.names(f"{DPKG}/info"):
         if not name.endswith(".list"):
             continue
         data = root.parse(f"{DPKG}/info/{name}", bytes, SUBJECT) or b""
-        for path, spellings in lines.items():
-            if path not in owners and any(line in data for line in spellings):
-                owners[path] = name.removesuffix(".list").partition(":")[0]
+        for line in by_line.keys() & set(data.split(b"\n")):
+            owners.setdefault(by_line[line], name.removesuffix(".list").partition(":")[0])
     status = root.parse(f"{DPKG}/status", bytes, SUBJECT) or b""
     for path, package in sorted(owners.items()):
         stanza = _stanza(status, package)

@@ -82,7 +82,7 @@ class _Entry:
     rss_pages: int = 0
     kernel: bool = False
     group: str | None = None
-    executable: str | None = None
+    files: tuple[str, ...] = ()
     more: dict[str, int] = field(default_factory=dict)  # descriptors of statm, schedstat, io
     hidden: set[str] = field(default_factory=set)  # files that may not be read
 
@@ -177,12 +177,9 @@ class ProcessTable:
         rollups = (read_rollup(self._root, name, entry.number) for name, entry in largest)
         return [rollup for rollup in rollups if rollup]
 
-    def executables_that_matter(self, limit: int) -> list[str]:
-        """Return the executables of the busiest and of the largest processes so far."""
-        entries = list(self._entries.values())
-        busiest = sorted(entries, key=lambda one: one.first_used_clk - one.used_clk)[:limit]
-        largest = sorted(entries, key=lambda one: -one.rss_pages)[:limit]
-        return sorted({one.executable for one in busiest + largest if one.executable})
+    def program_files(self) -> list[str]:
+        """Return the files of the living programs: executables and what interpreters run."""
+        return sorted({file for entry in self._entries.values() for file in entry.files})
 
     def close(self) -> None:
         """Close every descriptor that the table holds."""
@@ -216,7 +213,7 @@ class ProcessTable:
             first_seen_s=self._elapsed_s,
             kernel=facts.kernel,
             group=facts.cpu_cgroup or facts.cgroup,
-            executable=facts.executable,
+            files=_program_files(facts),
         )
         self._next += 1
         self._entries[name] = entry
@@ -263,7 +260,7 @@ class ProcessTable:
         if stat.name != entry.name and not entry.kernel:
             entry.name = stat.name
             facts = self._facts(name, stat)
-            entry.executable = facts.executable
+            entry.files = _program_files(facts)
             found.became.append((entry.number, facts))
         # a process that changes once is likely to change again
         self._sample(name, entry, stat, found, hold=self._may_hold())
@@ -401,3 +398,9 @@ class ProcessTable:
 
 def _used(stat: ProcessStat) -> int:
     return stat.user_clk + stat.system_clk
+
+
+def _program_files(facts: ProcessFacts) -> tuple[str, ...]:
+    # a script follows its interpreter, after at most an option
+    scripts = (word for word in facts.command_line[1:3] if word.startswith("/"))
+    return (*((facts.executable,) if facts.executable else ()), *scripts)

@@ -14,6 +14,8 @@ import msgspec
 
 from dunmist.computer.parsing import ParseError, counter_of, text_of
 
+# what proc_pid_exe(5) adds to the name of a file that is gone
+DELETED = " (deleted)"
 COUNTER_MAX = 2**63 - 1
 PF_KTHREAD = 0x00200000  # include/linux/sched.h
 NOBODY_LOGGED_IN = 2**32 - 1

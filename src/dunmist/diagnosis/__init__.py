@@ -4,9 +4,10 @@ Takes series, gives a ``Diagnosis`` of figures and keys. It knows no wording and
 never looks at what a program is called.
 """
 
+from dunmist.diagnosis.found_processes import is_odd_place
 from dunmist.diagnosis.judge import diagnose
 from dunmist.diagnosis.lasting import lasting
-from dunmist.diagnosis.records import Culprit, Diagnosis, Finding, ResourceState, Sign
+from dunmist.diagnosis.records import Culprit, Diagnosis, Finding, ResourceState, Sign, Trace
 from dunmist.diagnosis.thresholds import Thresholds, load_thresholds, thresholds
 from dunmist.diagnosis.words import KINDS, LEVELS, Kind, Level, Resource, Role, Severity
 
@@ -24,7 +25,9 @@ __all__ = [
     "Severity",
     "Sign",
     "Thresholds",
+    "Trace",
     "diagnose",
+    "is_odd_place",
     "lasting",
     "load_thresholds",
     "thresholds",

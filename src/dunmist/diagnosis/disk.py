@@ -8,9 +8,10 @@ from typing import NamedTuple
 
 import numpy as np
 
-from dunmist.diagnosis.lasting import lasting, lasting_level
+from dunmist.diagnosis.lasting import lasting, lasting_level, trace_of
 from dunmist.diagnosis.records import ResourceState, Sign
 from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.diagnosis.words import Level
 from dunmist.series import Series
 from dunmist.series.disks import DiskSeries
 from dunmist.series.rates import Floats
@@ -66,15 +67,12 @@ def _judge(
         full = crowded | (disk.busy >= table[f"{level}_used"])
         return (full & (held_up >= table[f"{level}_held_up"])).astype(float)
 
-    level = lasting_level(
-        {
-            "busy": (disk.busy >= table["busy"]).astype(float),
-            "strained": met("strained"),
-            "choked": met("choked"),
-        },
-        interval_s,
-        share,
-    )
+    conditions: dict[Level, Floats] = {
+        "busy": (disk.busy >= table["busy"]).astype(float),
+        "strained": met("strained"),
+        "choked": met("choked"),
+    }
+    level = lasting_level(conditions, interval_s, share)
     used = lasting(disk.busy, interval_s, share)
     pressure = lasting(held_up, interval_s, share) if used >= table["busy"] else 0.0
     signs = [
@@ -86,7 +84,8 @@ def _judge(
     latency = lasting(disk.latency_s, interval_s, share)
     if latency > 0:
         signs.insert(3, Sign("disk-latency", latency, "s", "/proc/diskstats"))
-    state = ResourceState("disk", level, used, pressure, signs, name=disk.name)
+    trace = trace_of(disk.busy, held_up, conditions)
+    state = ResourceState("disk", level, used, pressure, signs, name=disk.name, trace=trace)
     return DiskState(disk, state, _is_slow(disk, used, latency, interval_s, limits))
 
 

@@ -4,7 +4,7 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 
-from dunmist.computer import is_person
+from dunmist.computer import DELETED, is_person
 from dunmist.diagnosis.known import Known, app_name, online, typical
 from dunmist.diagnosis.records import Finding, Sign
 from dunmist.diagnosis.thresholds import Thresholds
@@ -13,7 +13,6 @@ from dunmist.series.started import Started
 
 # places that programs are not installed in (file-hierarchy(7))
 ODD_PLACES = re.compile(r"/(?:tmp|var/tmp|dev/shm|run/shm)/|/\.(?:cache|Trash|thumbnails)[^/]*/")
-DELETED = " (deleted)"
 # what people read as the same: pairs of letters that look like one
 LOOKALIKES = (("rn", "m"), ("vv", "w"), ("cl", "d"), ("1", "l"), ("0", "o"), ("i", "l"))
 
@@ -32,6 +31,11 @@ def process_findings(series: Series, known: Known, limits: Thresholds) -> list[F
         *_autostart(series, limits),
         *_stuck_services(series),
     ]
+
+
+def is_odd_place(path: str) -> bool:
+    """Whether programs are not installed in the place of a path."""
+    return ODD_PLACES.search(path) is not None
 
 
 def _alive(series: Series) -> Iterator[int]:
@@ -163,7 +167,7 @@ def _executables(series: Series) -> list[Finding]:
         number = grouping.application_of[identity]
         if grouping.applications[number].observer:
             continue
-        if ODD_PLACES.search(path):
+        if is_odd_place(path):
             odd["odd-location", number] = identity
         if path.endswith(DELETED) and not path.startswith(("/memfd:", "/dev/zero")):
             odd["deleted-executable", number] = identity
@@ -212,7 +216,7 @@ def _is_installed(series: Series, identity: int) -> tuple[bool, bool, bool]:
     facts = series.processes.grouping.facts(identity)
     path = facts.executable or ""
     packaged = {one.executable for survey in series.surveys for one in survey.packages}
-    return (not ODD_PLACES.search(path), path in packaged, not path.endswith(DELETED))
+    return (not is_odd_place(path), path in packaged, not path.endswith(DELETED))
 
 
 def _other_users(series: Series, limits: Thresholds) -> list[Finding]:

@@ -9,9 +9,10 @@ from typing import NamedTuple
 
 import numpy as np
 
-from dunmist.diagnosis.lasting import lasting, lasting_level
+from dunmist.diagnosis.lasting import lasting, lasting_level, trace_of
 from dunmist.diagnosis.records import ResourceState, Sign
 from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.diagnosis.words import Level
 from dunmist.series import ProcessorSensor, Series, processor_sensor
 from dunmist.series.rates import Floats
 
@@ -86,24 +87,22 @@ def judge_heat(series: Series, heat: Heat, limits: Thresholds) -> ResourceState 
     throttled = np.zeros(len(lost)) if heat.throttles is None else (heat.throttles > 0)
     is_throttled = float(np.average(throttled, weights=interval_s)) >= table["throttled_share"]
     protects = near & ((lost >= table["strained_lost"]) | is_throttled)
-    level = lasting_level(
-        {
-            "busy": (heat.margin <= table["busy_kelvin"]).astype(float),
-            "strained": protects.astype(float),
-            "choked": (protects & (lost >= table["choked_lost"])).astype(float),
-        },
-        interval_s,
-        share,
-    )
-    typical = lasting(heat.celsius, interval_s, share)
+    met: dict[Level, Floats] = {
+        "busy": (heat.margin <= table["busy_kelvin"]).astype(float),
+        "strained": protects.astype(float),
+        "choked": (protects & (lost >= table["choked_lost"])).astype(float),
+    }
+    level = lasting_level(met, interval_s, share)
     span = heat.critical_celsius - table["room_celsius"]
+    used = np.clip((heat.celsius - table["room_celsius"]) / span, 0.0, 1.0)
     return ResourceState(
         "heat",
         level,
-        min(1.0, max(0.0, (typical - table["room_celsius"]) / span)),
+        lasting(used, interval_s, share),
         lasting(lost, interval_s, share),
         heat_signs(series, heat, limits),
         name=heat.sensor.name,
+        trace=trace_of(used, lost, met),
     )
 
 

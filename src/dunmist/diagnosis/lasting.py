@@ -2,8 +2,9 @@
 
 import numpy as np
 
+from dunmist.diagnosis.records import Trace
 from dunmist.diagnosis.words import LEVELS, Level
-from dunmist.series.rates import Floats
+from dunmist.series.rates import Floats, Ints
 
 
 def lasting(values: Floats, interval_s: Floats, share: float) -> float:
@@ -24,3 +25,12 @@ def lasting_level(met: dict[Level, Floats], interval_s: Floats, share: float) ->
         if condition is not None and lasting(condition, interval_s, share) > 0.5:
             return level
     return "calm"
+
+
+def trace_of(used: Floats, pressure: Floats | None, met: dict[Level, Floats]) -> Trace:
+    """Return a resource over time; each interval has the highest level whose condition it meets."""
+    levels: Ints = np.zeros(len(used), dtype=np.int64)
+    for place, level in enumerate(LEVELS):
+        if level in met:
+            levels[met[level] > 0.5] = place
+    return Trace(used, pressure, levels)

@@ -5,7 +5,7 @@ Free memory does not matter, available does; used swap does not matter, traffic 
 
 import numpy as np
 
-from dunmist.diagnosis.lasting import lasting, lasting_level
+from dunmist.diagnosis.lasting import lasting, lasting_level, trace_of
 from dunmist.diagnosis.records import ResourceState, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import Level
@@ -30,15 +30,12 @@ def judge_memory(series: Series, limits: Thresholds) -> ResourceState:
             level: short & (paging >= table[f"{level}_pages_per_s"])
             for level in ("strained", "choked")
         }
-    level = lasting_level(
-        {
-            "busy": (used >= table["busy"]).astype(float),
-            "strained": met["strained"].astype(float),
-            "choked": met["choked"].astype(float),
-        },
-        interval_s,
-        share,
-    )
+    conditions: dict[Level, Floats] = {
+        "busy": (used >= table["busy"]).astype(float),
+        "strained": met["strained"].astype(float),
+        "choked": met["choked"].astype(float),
+    }
+    level = lasting_level(conditions, interval_s, share)
     pressure = None if stalled is None else lasting(stalled, interval_s, share)
     signs = [
         Sign(
@@ -52,7 +49,10 @@ def judge_memory(series: Series, limits: Thresholds) -> ResourceState:
     ]
     if pressure is not None:
         signs.append(Sign("memory-pressure", pressure, "share", "/proc/pressure/memory"))
-    return ResourceState("memory", level, lasting(used, interval_s, share), pressure, signs)
+    return ResourceState(
+        "memory", level, lasting(used, interval_s, share), pressure, signs,
+        trace=trace_of(used, stalled, conditions),
+    )  # fmt: skip
 
 
 def judge_swap(series: Series, limits: Thresholds) -> ResourceState | None:
@@ -72,7 +72,9 @@ def judge_swap(series: Series, limits: Thresholds) -> ResourceState | None:
         Sign("swap-used", usual, "share", "/proc/meminfo", of=float(np.nanmax(total))),
         Sign("memory-paging", paging, "pages/s", "/proc/vmstat"),
     ]
-    return ResourceState("swap", level, usual, None, signs)
+    heavy = _pages_per_s(series) >= limits["findings"]["paging_pages_per_s"]
+    trace = trace_of(used, None, {"strained": heavy.astype(float)})
+    return ResourceState("swap", level, usual, None, signs, trace=trace)
 
 
 def _pages_per_s(series: Series) -> Floats:

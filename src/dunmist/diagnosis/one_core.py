@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from dunmist.diagnosis.lasting import lasting
+from dunmist.diagnosis.lasting import lasting, trace_of
 from dunmist.diagnosis.records import ResourceState, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import Level
@@ -88,9 +88,12 @@ def judge_core(series: Series, bound: list[Bound], limits: Thresholds) -> Resour
     fullest = int(np.argmax(busiest))
     name = f"cpu{machine.numbers[fullest]}"
     signs = [Sign("core-busiest", busiest[fullest], "share", "/proc/stat", name=name)]
+    used = np.nan_to_num(machine.busy).max(axis=1)
+    met: dict[Level, Floats] = {"busy": (used >= limits["core"]["busy"]).astype(float)}
     if not bound:
         level: Level = "busy" if busiest[fullest] >= limits["core"]["busy"] else "calm"
-        return ResourceState("core", level, busiest[fullest], 0.0, signs, name=name)
+        trace = trace_of(used, None, met)
+        return ResourceState("core", level, busiest[fullest], 0.0, signs, name=name, trace=trace)
     first = bound[0]
     facts = series.processes.grouping.facts(first.identity)
     program = series.processes.grouping.program(first.identity).name
@@ -98,4 +101,9 @@ def judge_core(series: Series, bound: list[Bound], limits: Thresholds) -> Resour
         0,
         Sign("core-full", first.typical, "share", f"/proc/{facts.pid}/schedstat", name=program),
     )
-    return ResourceState("core", "strained", first.typical, first.full_share, signs, name=program)
+    full = series.processes.one_core[first.identity]
+    met["strained"] = (full >= limits["core"]["full"]).astype(float)
+    return ResourceState(
+        "core", "strained", first.typical, first.full_share, signs, name=program,
+        trace=trace_of(np.maximum(used, full), full, met),
+    )  # fmt: skip

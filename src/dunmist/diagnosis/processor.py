@@ -4,9 +4,10 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from dunmist.diagnosis.lasting import lasting, lasting_level
+from dunmist.diagnosis.lasting import lasting, lasting_level, trace_of
 from dunmist.diagnosis.records import ResourceState, Sign
 from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.diagnosis.words import Level
 from dunmist.series import Series
 from dunmist.series.rates import Floats
 
@@ -23,15 +24,12 @@ def judge_cpu(series: Series, limits: Thresholds) -> ResourceState:
     used = np.minimum(1.0, machine.busy_cores / np.maximum(machine.online - stolen, 1e-6))
     pressure, source = waiting_share(series, table)
     held_up = held_up_share(series, table)
-    level = lasting_level(
-        {
-            "busy": (used >= table["busy"]).astype(float),
-            "strained": _held(used, pressure, held_up, table, "strained"),
-            "choked": _held(used, pressure, held_up, table, "choked"),
-        },
-        machine.interval_s,
-        share,
-    )
+    met: dict[Level, Floats] = {
+        "busy": (used >= table["busy"]).astype(float),
+        "strained": _held(used, pressure, held_up, table, "strained"),
+        "choked": _held(used, pressure, held_up, table, "choked"),
+    }
+    level = lasting_level(met, machine.interval_s, share)
     typical = lasting(used, machine.interval_s, share)
     typical_pressure = lasting(pressure, machine.interval_s, share)
     processors = float(np.median(machine.online))
@@ -54,7 +52,8 @@ def judge_cpu(series: Series, limits: Thresholds) -> ResourceState:
         part = float(np.nanmean(machine.kind_of_time(kind)))
         if part >= SPLIT_LEAST:
             signs.append(Sign(f"cpu-{kind}", part, "share", "/proc/stat"))
-    return ResourceState("cpu", level, typical, typical_pressure, signs)
+    trace = trace_of(used, pressure, met)
+    return ResourceState("cpu", level, typical, typical_pressure, signs, trace=trace)
 
 
 def waiting_share(series: Series, table: Mapping[str, float]) -> tuple[Floats, str]:

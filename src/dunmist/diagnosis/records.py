@@ -3,6 +3,7 @@
 from dataclasses import dataclass, field
 
 from dunmist.diagnosis.words import Kind, Level, Resource, Role, Severity
+from dunmist.series.rates import Floats, Ints
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,8 +23,24 @@ class Sign:
 
 
 @dataclass(frozen=True, slots=True)
+class Trace:
+    """One resource over the intervals of a capture, all of shape (intervals,).
+
+    ``used`` and ``pressure`` are shares, ``levels`` the places of each interval's own level among
+    the words; what lasts is the state's, not the trace's.
+    """
+
+    used: Floats
+    pressure: Floats | None
+    levels: Ints
+
+
+@dataclass(frozen=True, slots=True)
 class ResourceState:
-    """How far one resource limits the work. ``pressure`` is None where nothing tells."""
+    """How far one resource limits the work. ``pressure`` is None where nothing tells.
+
+    ``trace`` is None for what is not read at every tick.
+    """
 
     resource: Resource
     level: Level
@@ -32,6 +49,7 @@ class ResourceState:
     signs: list[Sign]
     name: str | None = None
     errors: int | None = None
+    trace: Trace | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ import time
 import msgspec
 
 from dunmist.computer import (
+    DELETED,
     FileSystem,
     Home,
     LockWait,
@@ -35,7 +36,6 @@ from dunmist.computer import (
 )
 
 LARGEST = 10
-THAT_MATTER = 10
 
 
 class Survey(
@@ -43,7 +43,8 @@ class Survey(
 ):
     """One look at what is read seldom, after tick ``tick``; it took ``took_s``.
 
-    ``autostart`` is read the first time, ``packages`` the last, when it is known which matter.
+    ``autostart`` is read the first time, ``packages`` and ``replaced`` the last. ``replaced`` are
+    executables that were deleted under a living process and have another file in their place.
     """
 
     tick: int
@@ -57,12 +58,14 @@ class Survey(
     units: list[Unit] = []
     autostart: list[StartEntry] = []
     packages: list[Package] = []
+    replaced: list[str] = []
     locks: list[LockWait] = []
 
 
 def survey(root: Root, table: ProcessTable, tick: int, now_s: float, *, is_last: bool) -> Survey:
     """Return one look; ``now_s`` is seconds since 1970."""
     began_s = time.perf_counter()
+    files = table.program_files() if is_last else []
     return Survey(
         tick=tick,
         is_last=is_last,
@@ -74,7 +77,12 @@ def survey(root: Root, table: ProcessTable, tick: int, now_s: float, *, is_last:
         time_sync=read_time_sync(root),
         units=read_services(root),
         autostart=[] if is_last else read_autostart(root, _homes(root)),
-        packages=read_packages(root, table.executables_that_matter(THAT_MATTER)) if is_last else [],
+        packages=read_packages(root, {file.removesuffix(DELETED) for file in files}),
+        replaced=[
+            path
+            for path in (file.removesuffix(DELETED) for file in files if file.endswith(DELETED))
+            if root.exists(path)
+        ],
         took_s=round(time.perf_counter() - began_s, 6),
     )
 

@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 
 from dunmist.applications import unit_of
+from dunmist.computer import DELETED
 from dunmist.series.load import Series
 from dunmist.series.tables._frames import frame_of, mean
 
@@ -86,7 +87,7 @@ def process_table(series: Series) -> pd.DataFrame:
                 "private_bytes": (sample.rss_pages - (sample.shared_pages or 0)) * about.page_bytes,
                 "command_line": " ".join(facts.command_line) or None,
                 "executable": facts.executable,
-                "executable_deleted": (facts.executable or "").endswith(" (deleted)"),
+                "executable_deleted": (facts.executable or "").endswith(DELETED),
                 "package": packages.get(facts.executable or ""),
                 "unit": unit_of(facts.cgroup),
                 "container": container_of(facts.cgroup),

@@ -1,0 +1,72 @@
+"""What is so about an application, as words that the ladder's steps ask for.
+
+One word says what kind of thing it is: ``kernel``, ``protected``, ``symptom``, ``victim``,
+``service`` (of the system), ``user-service`` or ``program``. The others, each where it applies:
+
+``running``, ``several`` processes, a ``unit`` of its own, a ``window`` of its own, ``terminal``,
+``low-priority`` already, ``doubtful``, ``packaged``, ``leaks``, ``spins`` (a spinning disk is in
+use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``, ``starts-itself``, ``stopped``,
+``limits-`` with the resource that limits, and the guards of the catalogue: ``essential``,
+``atomic`` and ``wanted``.
+"""
+
+from dunmist.advice.about import About
+from dunmist.diagnosis import Diagnosis, Kind, Role
+from dunmist.series import Series
+
+USER_MANAGER = "/user@"
+LOW_PRIORITY_SHARE = 0.5
+# findings that make a program evidence, which nobody should end
+DOUBTS: tuple[Kind, ...] = ("lookalike-name", "odd-location")
+
+
+def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role) -> frozenset[str]:
+    """Return the words that hold for an application which has the given role."""
+    processes = series.processes
+    number = about.application
+    application = processes.grouping.applications[number]
+    living = [one for one in application.members if one not in processes.ended_tick]
+    kinds = {one.kind for one in diagnosis.findings if one.application == number}
+    facts = processes.grouping.facts(about.identity)
+    unit = application.unit or ""
+    kind = about.recognised.kind if about.recognised else None
+    holds = {
+        _thing(about, application.unit, facts.cgroup or "", role): True,
+        "unit": application.unit is not None,
+        f"limits-{diagnosis.limiting}": diagnosis.limiting is not None,
+        "running": bool(living),
+        "several": len(living) > 1,
+        "window": unit.startswith("app-") and unit.endswith(".scope"),
+        "terminal": facts.tty > 0,
+        "low-priority": bool(processes.low_priority[number] >= LOW_PRIORITY_SHARE),
+        "doubtful": not kinds.isdisjoint(DOUBTS),
+        "packaged": about.package is not None,
+        "leaks": "memory-leak" in kinds or "descriptor-leak" in kinds,
+        "spins": any(one.spins for one in series.header.inventory.disks),
+        "starts-at-boot": _starts_at_boot(series, unit),
+        "timer": about.origin.by == "timer",
+        "autostart": about.origin.entry is not None,
+        "starts-itself": about.origin.by in ("boot", "service", "login", "timer", "job"),
+        "job": about.origin.by == "job",
+        "stopped": any(processes.last[one].state in ("T", "t") for one in living),
+    }
+    guards = kind.guards if kind else frozenset()
+    return frozenset(word for word, is_so in holds.items() if is_so) | guards
+
+
+def _thing(about: About, unit: str | None, cgroup: str, role: Role) -> str:
+    if about.protection:
+        return "kernel" if about.protection == "kernel" else "protected"
+    if role in ("victim", "symptom"):
+        return role
+    if unit is None or not unit.endswith(".service"):
+        return "program"
+    return "user-service" if USER_MANAGER in cgroup else "service"
+
+
+def _starts_at_boot(series: Series, unit: str) -> bool:
+    survey = series.last_survey
+    return any(
+        one.name == unit and (one.starts or "").startswith("enabled")
+        for one in (survey.units if survey else [])
+    )

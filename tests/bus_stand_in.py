@@ -31,7 +31,8 @@ FILES = [("/usr/lib/systemd/system/tern.service", "enabled"),
          ("/usr/lib/systemd/system/sleepy.service", "enabled"),
          ("/usr/lib/systemd/system/auk.service", "static")]  # fmt: skip
 PROPERTIES = {
-    ("/u/tern", "Unit"): {"StateChangeTimestamp": ("t", 1_900_000_000_000_000)},
+    ("/u/tern", "Unit"): {"StateChangeTimestamp": ("t", 1_900_000_000_000_000),
+                          "ActiveState": ("s", "active")},
     ("/u/tern", "Service"): {"MainPID": ("u", 4711), "NRestarts": ("u", 3),
                              "Result": ("s", "success")},
     ("/u/auk", "Unit"): {"StateChangeTimestamp": ("t", 0)},
@@ -56,6 +57,7 @@ class StandIn(threading.Thread):
         self.listener.bind(str(path))
         self.listener.listen()
         self.answers = answers
+        self.calls = []
 
     def run(self):
         while True:
@@ -88,6 +90,7 @@ class StandIn(threading.Thread):
             while message := parser.get_next_message():
                 if message.header.message_type is MessageType.method_call and left:
                     left -= 1
+                    self.calls.append((message.header.fields[HeaderFields.member], message.body))
                     connection.sendall(answer(message).serialise(serial=left + 1))
                 elif not left:
                     return
@@ -105,6 +108,16 @@ def answer(call):
         return new_method_return(call, "a(susso)", (rows,))
     if method == "ListUnitFiles":
         return new_method_return(call, "a(ss)", (FILES,))
+    if method == "LoadUnit":
+        return new_method_return(call, "o", (f"/u/{call.body[0].partition('.')[0]}",))
+    if method in ("RestartUnit", "StopUnit", "StartUnit"):
+        return new_method_return(call, "o", ("/j/1",))
+    if method in ("SetUnitProperties", "Reload"):
+        return new_method_return(call)
+    if method in ("DisableUnitFiles", "EnableUnitFiles"):
+        changes = [("unlink", "/etc/systemd/system/x", "")]
+        enabled = (True, changes) if method.startswith("Enable") else (changes,)
+        return new_method_return(call, "a(sss)" if len(enabled) == 1 else "ba(sss)", enabled)
     interface = call.body[0].rpartition(".")[2] if method == "GetAll" else ""
     if (path, interface) in PROPERTIES:
         return new_method_return(call, "a{sv}", (PROPERTIES[path, interface],))

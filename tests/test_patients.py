@@ -10,6 +10,67 @@ from dunmist.cli.judging import judge
 from dunmist.cli.patients import capture_patient
 from dunmist.simulation import load_scenario, random_scenario, scenario_names
 
+# finding, a patient that has it, and its steps as a careful technician would take them
+LADDERS = """
+autostart-heavy heavy-morning see-autostart
+battery-drain tired-battery plug-in
+battery-worn tired-battery replace-battery
+blocked-on-disk worn-spinner help-victim
+core-bound lone-thread wait close pause
+cpu-hog ringing-office wait close pause lower-priority limit
+cpu-hog still-fan wait close pause limit
+defunct-pile left-behind find-parent
+deleted-executable odd-corner restart-replaced
+descriptor-leak open-drawers report-fault restart-service
+disk-saturated noon-copy find-disk-user
+disk-slow worn-spinner save-and-replace-disk
+fan-stopped still-fan check-fan
+hot-while-idle warm-at-rest clean-fan
+inodes-full many-small-notes find-many-files
+interrupt-storm noisy-port unplug
+kernel-busy dusty-desk see-resource
+limit-near open-drawers raise-limit
+link-errors frayed-cable replace-cable
+link-saturated busy-ferry find-transfer
+lock-wait waiting-room end-holder
+long-uptime long-watch restart-computer
+lookalike-name odd-corner ask-security
+low-clock held-back check-power
+memory-below-rating slow-memory set-memory-profile
+memory-hog gone-in-the-night wait close
+memory-leak slow-drip report-fault restart-service
+memory-module-unused slow-memory reseat-module
+memory-short narrow-burrow find-who-waits
+odd-location odd-corner ask-security
+oom-kill gone-in-the-night read-kernel-messages find-who-waits
+open-port open-door see-who-needs-port
+other-user-load other-desk ask-other-person lower-priority
+overheating still-fan clean-fan
+paging-storm narrow-burrow find-who-waits
+port-conflict two-doors see-both-listeners
+quota-limited small-ration see-quota
+recent-restart heavy-morning read-last-boot
+sensor-implausible loose-wire correct-sensor
+service-restarting restless-mast read-service-journal stop-service
+spawn-storm errands find-starter pause
+steady-background odd-corner pause
+steady-background heavy-morning wait close pause keep-from-login
+steady-transfer quiet-uploader find-transfer pause
+stolen-time stolen-hours ask-host
+storage-full full-cupboard find-space
+stuck-process lost-harbour look-what-it-waits-for
+thread-swarm many-legs fewer-threads lower-priority limit
+throttled still-fan clean-fan
+"""
+# steps against the first culprit that nobody would want, or that must be there
+CULPRITS = {
+    "flooded-burrow": ({"restart-service", "stop-service", "report-fault"}, {"end", "force-end"}),
+    "noon-copy": ({"lower-disk-priority", "faster-disk"}, {"uninstall", "keep-from-boot"}),
+    "narrow-burrow": ({"close", "add-memory"}, {"lower-priority", "limit"}),
+    "cliff-top-laptop": ({"clean-cooler", "end-family", "force-end"}, {"lower-priority"}),
+    "lone-thread": ({"faster-processor"}, {"add-memory", "limit"}),
+}
+
 
 def triaged(scenario, without=()):
     import msgspec
@@ -40,7 +101,13 @@ class Truth(unittest.TestCase):
             yield from pool.imap(work, cases, chunksize=1)
 
     def test_each_patient(self):
+        ladders = [line.split() for line in LADDERS.strip().splitlines()]
         for name, found in self.each(by_name, scenario_names()):
+            for kind, _, *steps in (one for one in ladders if one[1] == name):
+                with self.subTest(name, kind=kind):
+                    proposed = [[step.action for step in one.steps] for one in found.findings
+                                if one.kind == kind]  # fmt: skip
+                    self.assertIn(steps, proposed)
             with self.subTest(name):
                 truth = load_scenario(name).truth
                 self.assertEqual(truth.limiting, found.verdict.limiting)
@@ -52,9 +119,12 @@ class Truth(unittest.TestCase):
                 for culprit in found.culprits:
                     risks = [RISKS.index(step.risk) for step in culprit.steps]
                     self.assertEqual(sorted(risks), risks, "safest first")
+                actions = {step.action for step in found.culprits[0].steps} if named else set()
                 if truth.cure and named:
-                    actions = [step.action for step in found.culprits[0].steps]
                     self.assertIn(truth.cure, actions)
+                wanted, unwanted = CULPRITS.get(name, (set(), set()))
+                self.assertLessEqual(wanted, actions)
+                self.assertEqual(set(), unwanted & actions)
 
     def test_with_a_source_missing_the_culprit_stays_among_the_first_three(self):
         gone = ("proc/pressure/*", "proc/*/schedstat", "proc/*/cgroup", "proc/*/exe",

@@ -14,6 +14,7 @@ import time
 import unittest
 from pathlib import Path
 
+from dunmist.advice import VERBS
 from dunmist.advice.tables import ladder, wording
 from dunmist.captures import CaptureReader
 from dunmist.cli.view import TOPICS
@@ -24,7 +25,7 @@ from tests.program import DUNMIST, InFolder, run, start_busy
 SOURCE = Path(__file__).parent.parent / "src" / "dunmist"
 # a room may import from those before it
 ROOMS = ("computer", "sampling", "captures", "applications", "series", "diagnosis", "advice",
-         "reports", "simulation", "cli")  # fmt: skip
+         "fixing", "reports", "simulation", "cli")  # fmt: skip
 HEAVY = {"numpy", "pandas", "scipy", "matplotlib", "jinja2"}
 
 
@@ -253,7 +254,14 @@ class Order(unittest.TestCase):
                 for key in re.findall(r'Sign\(\s*"([^"]+)"', file.read_text())}  # fmt: skip
         self.assertEqual(set(), used - set(wording()["evidence"]))
         steps = ladder()["step"]
-        for kind, actions in ladder()["kinds"].items():
-            self.assertEqual(set(), set(actions) - set(steps), kind)
+        self.assertEqual(set(KINDS), set(ladder()["finding"]))
+        named = set(ladder()["culprit"]).union(*ladder()["finding"].values(),
+                                               *ladder()["first"].values())  # fmt: skip
+        self.assertEqual(set(steps), named)
+        self.assertEqual(set(ladder()["protected"]), set(wording()["protected"])
+                         - {"kernel", "observer", "session"})  # fmt: skip
+        for name, step in steps.items():
+            self.assertLessEqual({step.get("act")}, {None, *VERBS}, name)
+            self.assertEqual(step["risk"] == "none", "undo" not in step, name)
         self.assertEqual({"none", "reversible", "disruptive"},
                          {step["risk"] for step in steps.values()})  # fmt: skip

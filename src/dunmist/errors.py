@@ -4,6 +4,8 @@
     ├── UnreadableComputer   the root holds no computer that can be sampled
     ├── CaptureError         a file is no capture, or not one that can be read
     ├── SettingsError        a file of the user's own settings is not as it has to be
+    ├── Refused              an act that would be unsafe, or that this user may not do
+    ├── Unsuccessful         an act was carried out and did not do what it was for
     ├── OutputError          a result cannot be written where it was asked for
     └── UnknownName          a word that is not in a vocabulary (usage)
 
@@ -27,6 +29,14 @@ class CaptureError(DunmistError):
 
 class SettingsError(DunmistError):
     """A file of settings cannot be read or holds something that is none."""
+
+
+class Refused(DunmistError):
+    """An act is not carried out, because it could harm or is not allowed; nothing was done."""
+
+
+class Unsuccessful(DunmistError):
+    """An act was carried out, but what it was for did not come about."""
 
 
 class OutputError(DunmistError):

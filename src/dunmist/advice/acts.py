@@ -26,12 +26,16 @@ VERBS: tuple[Verb, ...] = get_args(Verb)
 
 
 class Target(msgspec.Struct, frozen=True):
-    """One process: its number counts only together with the moment of its start."""
+    """One process: its number counts only together with the moment of its start.
+
+    ``user`` is None where the name of its owner is not known.
+    """
 
     pid: int
     start_clk: int
     name: str
     uid: int | None
+    user: str | None = None
 
 
 class Act(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -65,6 +65,7 @@ def finding_rungs(series: Series, finding: Finding, diagnosis: Diagnosis) -> lis
         "unit": quoted,
         "name": finding.subject,
         "systemctl": "systemctl",
+        "cause": _cause(diagnosis),
     }
     if about is None:
         words = {"root-full"} if finding.subject == ROOT else set()
@@ -238,7 +239,7 @@ class _Acting:
         main = main_process(self._series, self._about.application)
         chosen = [one for one in identities if one == main] if verb == "end" else identities
         return [
-            Target(facts.pid, facts.start_clk, grouping.program(one).name, facts.uid)
+            Target(facts.pid, facts.start_clk, grouping.program(one).name, facts.uid, facts.user)
             for one in chosen
             for facts in (grouping.facts(one),)
         ]

@@ -17,6 +17,7 @@ COMMANDS = {
     "triage": "Rank the culprits of a capture and say what to do.",
     "report": "Write the triage report as a file.",
     "view": "Show one topic of a capture as a table.",
+    "fix": "Show one step against a culprit, and carry it out when told to.",
     "demo": "Run a full example on a model computer.",
 }
 

@@ -47,7 +47,15 @@ from dunmist.computer.processors import (
 )
 from dunmist.computer.root import Reason, Root, Unread
 from dunmist.computer.sensors import RAW_PER_UNIT, SLOW_CHIPS, Quantity, Sensor, read_reading
-from dunmist.computer.service_manager import Unit
+from dunmist.computer.service_manager import (
+    MANAGER,
+    Unanswered,
+    Unit,
+    call,
+    connected,
+    properties,
+    system_bus,
+)
 from dunmist.computer.services import read_people, read_services
 from dunmist.computer.sessions import Session
 from dunmist.computer.socket_records import SocketFacts, SocketSample
@@ -60,6 +68,7 @@ from dunmist.computer.users import is_person, read_users
 
 __all__ = [
     "DELETED",
+    "MANAGER",
     "RAW_PER_UNIT",
     "SECTOR_BYTES",
     "SLOW_CHIPS",
@@ -110,8 +119,11 @@ __all__ = [
     "ThreadSample",
     "ThrottleSample",
     "TimeSync",
+    "Unanswered",
     "Unit",
     "Unread",
+    "call",
+    "connected",
     "find_pressure",
     "find_throttling",
     "find_zram",
@@ -131,6 +143,7 @@ __all__ = [
     "parse_tcp_counters",
     "parse_uptime",
     "parse_vmstat",
+    "properties",
     "read_autostart",
     "read_clocks_khz",
     "read_file_systems",
@@ -147,4 +160,5 @@ __all__ = [
     "read_time_sync",
     "read_users",
     "read_zram_bytes",
+    "system_bus",
 ]

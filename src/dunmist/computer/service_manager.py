@@ -68,9 +68,9 @@ def system_bus() -> str | None:
 
 def read_units(address: str) -> list[Unit]:
     """Return every loaded or enabled service and timer; raises Unanswered."""
-    with _connected(address) as bus:
-        (listed,) = _call(bus, MANAGER, "ListUnits")
-        (files,) = _call(bus, MANAGER, "ListUnitFiles")
+    with connected(address) as bus:
+        (listed,) = call(bus, MANAGER, "ListUnits")
+        (files,) = call(bus, MANAGER, "ListUnitFiles")
         starts = {str(path).rpartition("/")[2]: str(state) for path, state in files}
         units = [
             _unit(bus, row, starts.get(row[0]))
@@ -88,8 +88,8 @@ def read_units(address: str) -> list[Unit]:
 
 def read_logins(address: str) -> list[Session]:
     """Return the sessions of people; raises Unanswered."""
-    with _connected(address) as bus:
-        (rows,) = _call(bus, LOGINS, "ListSessions")
+    with connected(address) as bus:
+        (rows,) = call(bus, LOGINS, "ListSessions")
         found = [_session(bus, str(path)) for _, _, _, _, path in rows]
     return [session for session in found if session]
 
@@ -98,17 +98,17 @@ def _unit(bus: "DBusConnection", row: tuple[Any, ...], starts: str | None) -> Un
     name, about, _, active, sub, _, path = row[:7]
     more: dict[str, Any] = {}
     if active != "inactive":
-        of_unit = _properties(bus, MANAGER[0], path, UNIT)
+        of_unit = properties(bus, MANAGER[0], path, UNIT)
         more["since_s"] = _moment_s(of_unit.get("StateChangeTimestamp"))
     if name.endswith(".timer"):
-        of_timer = _properties(bus, MANAGER[0], path, TIMER)
+        of_timer = properties(bus, MANAGER[0], path, TIMER)
         more |= {
             "triggers": of_timer.get("Unit"),
             "last_run_s": _moment_s(of_timer.get("LastTriggerUSec")),
             "next_run_s": _moment_s(of_timer.get("NextElapseUSecRealtime")),
         }
     elif active != "inactive":
-        of_service = _properties(bus, MANAGER[0], path, SERVICE)
+        of_service = properties(bus, MANAGER[0], path, SERVICE)
         more |= {
             "main_pid": of_service.get("MainPID") or None,
             "restarts": of_service.get("NRestarts"),
@@ -119,7 +119,7 @@ def _unit(bus: "DBusConnection", row: tuple[Any, ...], starts: str | None) -> Un
 
 
 def _session(bus: "DBusConnection", path: str) -> Session | None:
-    words = _properties(bus, LOGINS[0], path, SESSION)
+    words = properties(bus, LOGINS[0], path, SESSION)
     if words.get("Class") != "user":
         return None
     idle_since_s = _moment_s(words.get("IdleSinceHint")) if words.get("IdleHint") else None
@@ -144,7 +144,8 @@ def _moment_s(value: object) -> float | None:
 
 
 @contextmanager
-def _connected(address: str) -> Iterator["DBusConnection"]:
+def connected(address: str) -> Iterator["DBusConnection"]:
+    """Give a connection to a bus; raises Unanswered for whatever goes wrong on it."""
     from jeepney.io.blocking import open_dbus_connection
     from jeepney.wrappers import DBusErrorResponse
 
@@ -155,21 +156,23 @@ def _connected(address: str) -> Iterator["DBusConnection"]:
         raise Unanswered(str(error)) from error
 
 
-def _call(
+def call(
     bus: "DBusConnection", target: tuple[str, str, str], method: str, form: str = "",
-    body: tuple[object, ...] = (),
+    body: tuple[object, ...] = (), *, timeout_s: float = TIMEOUT_S,
 ) -> tuple[Any, ...]:  # fmt: skip
+    """Return the answer to one call; raises what ``connected`` turns into Unanswered."""
     from jeepney import DBusAddress, new_method_call
     from jeepney.wrappers import unwrap_msg
 
     name, path, interface = target
     message = new_method_call(DBusAddress(path, name, interface), method, form or None, body)
-    answer: tuple[Any, ...] = unwrap_msg(bus.send_and_get_reply(message, timeout=TIMEOUT_S))
+    answer: tuple[Any, ...] = unwrap_msg(bus.send_and_get_reply(message, timeout=timeout_s))
     return answer
 
 
-def _properties(bus: "DBusConnection", name: str, path: str, interface: str) -> dict[str, Any]:
+def properties(bus: "DBusConnection", name: str, path: str, interface: str) -> dict[str, Any]:
+    """Return all properties of one interface of an object by name."""
     target = (name, path, "org.freedesktop.DBus.Properties")
-    (words,) = _call(bus, target, "GetAll", "s", (interface,))
+    (words,) = call(bus, target, "GetAll", "s", (interface,))
     # each value comes with its type
     return {str(word): value for word, (_, value) in words.items()}

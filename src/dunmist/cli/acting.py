@@ -1,0 +1,178 @@
+"""What ``dunmist fix`` does after its options are read: find the step, show it, do it, measure."""
+
+import tempfile
+from pathlib import Path
+from typing import NamedTuple
+
+import click
+
+from dunmist.advice import Act, Rung, application_rungs, culprit_rungs, percent
+from dunmist.cli.capturing import Wishes, run_capture
+from dunmist.cli.harmless import harmless
+from dunmist.cli.judging import Judged, judge
+from dunmist.computer import Root
+from dunmist.diagnosis import ResourceState
+from dunmist.errors import Unsuccessful
+from dunmist.fixing import (
+    Effect,
+    carry_out,
+    check_act,
+    check_capture,
+    effect_of,
+    read_journal,
+    undo,
+)
+
+LOOK_S, LOOK_EVERY_S = 4.0, 0.25
+JOURNAL = "acts.jsonl"
+
+
+class Chosen(NamedTuple):
+    """An application of a capture with its ladder."""
+
+    judged: Judged
+    name: str
+    rungs: list[Rung]
+
+
+def choose(file: Path, culprit: int | None, pid: int | None) -> Chosen:
+    """Return the application that was asked for; raises UsageError when it is not there."""
+    judged = judge(file)
+    series, diagnosis = judged.series, judged.diagnosis
+    if culprit is not None:
+        if culprit > len(diagnosis.culprits):
+            count = len(diagnosis.culprits)
+            raise click.UsageError(
+                f"{file}: has {count} culprit{'s' if count != 1 else ''}, not {culprit}; "
+                f"see 'dunmist triage {file}', or give --pid"
+            )
+        one = diagnosis.culprits[culprit - 1]
+        return Chosen(judged, one.name, culprit_rungs(series, one, diagnosis))
+    processes, grouping = series.processes, series.processes.grouping
+    living = [
+        identity
+        for identity in processes.last
+        if grouping.facts(identity).pid == pid and identity not in processes.ended_tick
+    ]
+    if not living:
+        raise click.UsageError(
+            f"{file}: process {pid} was not there at its end; see 'dunmist view processes {file} "
+            f"--each'"
+        )
+    application = grouping.application_of[living[-1]]
+    ranked = [one for one in diagnosis.culprits if one.application == application]
+    rungs = (
+        culprit_rungs(series, ranked[0], diagnosis)
+        if ranked
+        else application_rungs(series, application, diagnosis)
+    )
+    return Chosen(judged, grouping.applications[application].name, rungs)
+
+
+def rung_of(chosen: Chosen, step: int) -> Rung:
+    """Return one rung by its number; raises UsageError when there is none."""
+    if step > len(chosen.rungs):
+        raise click.UsageError(
+            f"the ladder of {chosen.name} has {len(chosen.rungs)} steps, not {step}; leave --step "
+            f"out to see them"
+        )
+    return chosen.rungs[step - 1]
+
+
+def print_ladder(chosen: Chosen) -> None:
+    """Print all steps with their numbers, and which of them can be carried out from here."""
+    click.echo(f"Steps for {harmless(chosen.name)}, safest first:")
+    for number, rung in enumerate(chosen.rungs, start=1):
+        by = "" if rung.act else ", by a person"
+        click.echo(f"{number:3}. {harmless(rung.step.text)} [{rung.step.risk}{by}]")
+
+
+def print_rung(chosen: Chosen, rung: Rung) -> None:
+    """Print exactly what a step would do."""
+    step, act = rung.step, rung.act
+    lines = [f"{chosen.name}: {step.text}", f"risk: {step.risk}"]
+    if act and act.targets:
+        named = [f"{one.pid} ({one.name}, {one.user})" for one in act.targets]
+        lines.append(f"processes: {', '.join(named)}")
+    if act and act.unit and not act.targets:
+        lines.append(f"unit: {act.unit}")
+    if step.command:
+        lines.append(f"the same by hand: {step.command}")
+    if step.undo:
+        lines.append(f"undo: {step.undo}")
+    lines.append(f"look at afterwards: {step.check}")
+    click.echo("\n".join(harmless(line) for line in lines))
+
+
+def act(chosen: Chosen, wanted: Act, *, measure: bool) -> None:
+    """Carry an act out and say what came of it.
+
+    Raises Refused when it must not be done and Unsuccessful when it did not do what it was for.
+    """
+    root = Root(Path("/"))
+    header = chosen.judged.series.header
+    check_capture(header, root)
+    check_act(wanted, root)
+    before = _look() if measure else None
+    outcome = carry_out(wanted, header, root, journal_path())
+    click.echo(f"act {outcome.number}: {harmless(outcome.text)}")
+    if before is not None:
+        click.echo(_effect_text(chosen, before, _look()))
+    if not outcome.worked:
+        raise Unsuccessful(f"{chosen.name}: {outcome.text}; look at the next step of its ladder")
+
+
+def undo_act(number: int | None) -> None:
+    """Reverse an act of the journal; raises Refused."""
+    click.echo(harmless(undo(journal_path(), number, Root(Path("/")))))
+
+
+def print_journal() -> None:
+    """Print past acts, the oldest first."""
+    entries = {one.number: one for one in read_journal(journal_path())}
+    if not entries:
+        click.echo("no acts so far")
+    for one in entries.values():
+        whom = (
+            one.act.unit
+            or one.act.file
+            or ", ".join(f"{target.name} ({target.pid})" for target in one.act.targets[:3])
+        )
+        what = f"undo of {one.undoes}" if one.undoes else one.act.verb
+        state = one.outcome or "begun, and never ended"
+        click.echo(harmless(f"{one.number:4}  {one.at}  {what}  {whom}: {state}"))
+
+
+def journal_path() -> Path:
+    """Return where acts are written down."""
+    import platformdirs
+
+    return Path(platformdirs.user_state_dir("dunmist")) / JOURNAL
+
+
+def _look() -> list[ResourceState]:
+    """Return the state of all resources over the next seconds."""
+    with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
+        path = Path(folder) / "look.jsonl.gz"
+        run_capture(Wishes(path, LOOK_S, LOOK_EVERY_S))
+        return judge(path).diagnosis.resources
+
+
+def _effect_text(chosen: Chosen, before: list[ResourceState], after: list[ResourceState]) -> str:
+    diagnosis = chosen.judged.diagnosis
+    resource = diagnosis.limiting or "cpu"
+    states = [one for one in diagnosis.resources if one.resource == resource]
+    name = max(states, key=lambda one: one.used).name if states else None
+    effect = effect_of(before, after, resource, None if resource == "core" else name)
+    if effect is None:
+        return f"{resource}: cannot be measured within seconds; sample again with a capture"
+    return _effect_line(effect)
+
+
+def _effect_line(effect: Effect) -> str:
+    used = f"used {percent(effect.used[0])} before, {percent(effect.used[1])} after"
+    held = ""
+    if effect.pressure:
+        held = f"; work held up {percent(effect.pressure[0])} before, "
+        held += f"{percent(effect.pressure[1])} after"
+    return f"{effect.verdict}: {effect.resource} {used}{held} (over {LOOK_S:g} s each)"

@@ -1,0 +1,66 @@
+"""``dunmist fix``: one step of the ladder, shown, and carried out only when told to."""
+
+import sys
+from pathlib import Path
+
+import click
+
+from dunmist.cli.parameters import FILE
+
+LAST = "last"
+
+
+@click.command()
+@click.argument("file", type=FILE, required=False)
+@click.option("--culprit", type=click.IntRange(1), metavar="N",
+              help="Act on the N-th culprit of the triage.")  # fmt: skip
+@click.option("--pid", type=click.IntRange(1), metavar="PID",
+              help="Act on the application that has this process.")  # fmt: skip
+@click.option("--step", type=click.IntRange(1), metavar="K",
+              help="The K-th step of its ladder; without it the ladder is listed.")  # fmt: skip
+@click.option("--yes", is_flag=True, help="Carry the step out without asking.")
+@click.option("--measure/--no-measure", default=True, show_default=True,
+              help="Measure for some seconds before and after whether it helped.")  # fmt: skip
+@click.option("--undo", is_flag=False, flag_value=LAST, metavar="[ACT]",
+              help="Reverse an act of the list, or the last one that can be.")  # fmt: skip
+@click.option("--list", "only_list", is_flag=True, help="List past acts and do nothing else.")
+def fix(
+    file: Path | None, culprit: int | None, pid: int | None, step: int | None, yes: bool,
+    measure: bool, undo: str | None, only_list: bool,
+) -> None:  # fmt: skip
+    """Show one step against a culprit of the capture FILE, and carry it out when told to.
+
+    Without --yes it only shows what would be done; on a terminal it asks. It acts only on this
+    computer, in the boot of the capture, and on the very processes that were judged. Every act is
+    written down, and --undo reverses pauses, priorities, limits, and switched-off starts.
+    """
+    from dunmist.cli import acting
+
+    if only_list:
+        acting.print_journal()
+        return
+    if undo is not None:
+        acting.undo_act(None if undo == LAST else _number(undo))
+        return
+    if file is None:
+        raise click.UsageError("name a capture, or give --undo or --list")
+    if (culprit is None) == (pid is None):
+        raise click.UsageError("say on whom to act: --culprit N or --pid PID")
+    chosen = acting.choose(file, culprit, pid)
+    if step is None:
+        acting.print_ladder(chosen)
+        return
+    rung = acting.rung_of(chosen, step)
+    acting.print_rung(chosen, rung)
+    if rung.act is None:
+        click.echo("This step needs a person; nothing was done.")
+    elif yes or (sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("Do it?")):
+        acting.act(chosen, rung.act, measure=measure)
+    else:
+        click.echo("Nothing was done; give --yes to carry it out.")
+
+
+def _number(text: str) -> int:
+    if not text.isdigit():
+        raise click.UsageError(f"--undo takes the number of an act, not '{text}'")
+    return int(text)

@@ -1,0 +1,24 @@
+"""Carries out one step of the ladder, guarded, and can undo it.
+
+Takes an act that advice has filled in, gives an outcome; each is written to a journal before and
+after. It never chooses what to do, and refuses whatever would touch another process than the one
+that was judged.
+"""
+
+from dunmist.fixing.carry_out import Outcome, carry_out, check_act
+from dunmist.fixing.effect import Effect, effect_of
+from dunmist.fixing.guards import check_capture
+from dunmist.fixing.journal import Entry, read_journal
+from dunmist.fixing.undo import undo
+
+__all__ = [
+    "Effect",
+    "Entry",
+    "Outcome",
+    "carry_out",
+    "check_act",
+    "check_capture",
+    "effect_of",
+    "read_journal",
+    "undo",
+]

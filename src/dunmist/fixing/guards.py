@@ -1,0 +1,68 @@
+"""What must be so before anything is done: this computer and boot, own rights, no session hit."""
+
+import os
+
+from dunmist.advice import Target, protected_by_name
+from dunmist.advice.tables import wording
+from dunmist.captures import Header
+from dunmist.computer import Root
+from dunmist.computer.machine import parse_line
+from dunmist.errors import Refused
+from dunmist.fixing.live import Live, ancestors
+
+BOOT_ID = "proc/sys/kernel/random/boot_id"
+PF_KTHREAD = 0x00200000  # include/linux/sched.h
+
+
+def check_capture(header: Header, root: Root) -> None:
+    """Raise Refused unless the capture is of this computer and of this boot."""
+    if not header.live:
+        raise Refused(
+            "the capture is of a model or a copy of a computer, so there is nothing to act on; "
+            "capture the computer itself"
+        )
+    now = boot_id(root)
+    if header.machine.boot_id is None or now is None:
+        raise Refused(
+            "the boot of the capture or of this computer is not known, so process numbers cannot "
+            "be trusted; use the commands of the triage by hand"
+        )
+    if header.machine.boot_id != now:
+        raise Refused(
+            f"the capture is of another computer or of an earlier boot (host "
+            f"{header.machine.host}, {header.started}); capture again here and now"
+        )
+
+
+def boot_id(root: Root) -> str | None:
+    """Return the identity of this boot, None where it is not published."""
+    return root.parse(BOOT_ID, parse_line, "boot identity")
+
+
+def check_targets(live: dict[int, Live], targets: list[Target]) -> None:
+    """Raise Refused when any target is protected now, or belongs to somebody else."""
+    own_chain = ancestors(live, os.getpid())
+    for target in targets:
+        one = live.get(target.pid)
+        if one is None or one.stat.start_clk != target.start_clk:
+            continue  # it is gone; whoever has the number now is not touched
+        key = _protection(one, own_chain)
+        if key:
+            raise Refused(
+                f"process {target.pid} ({target.name}) is protected: {wording()['protected'][key]}"
+            )
+        if os.geteuid() not in (0, one.uid):
+            raise Refused(
+                f"process {target.pid} ({target.name}) belongs to user number {one.uid}, not to "
+                f"you; ask them, or run this as administrator"
+            )
+
+
+def _protection(one: Live, own_chain: set[int]) -> str | None:
+    if one.stat.flags & PF_KTHREAD:
+        return "kernel"
+    if one.stat.pid == 1:
+        return "init"
+    if one.stat.pid in own_chain:
+        return "observer"
+    return protected_by_name(one.stat.name, one.file)

@@ -1,0 +1,75 @@
+"""Holds on to a process so that whatever is done can only concern that one.
+
+A process descriptor (pidfd_open(2)) stays with its process: a signal sent through it never reaches
+another one that was given the same number later. It is opened first and the identity compared
+afterwards: whoever has the number and the start time then had them when it was opened.
+"""
+
+import os
+import select
+import signal
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from typing import NamedTuple
+
+from dunmist.advice import Target
+from dunmist.computer import ParseError, Root, parse_process_stat
+from dunmist.computer.processes import ProcessStat
+
+
+class Held(NamedTuple):
+    """A living process that is certainly the one that was meant."""
+
+    target: Target
+    descriptor: int
+
+    def send(self, number: signal.Signals) -> bool:
+        """Send a signal; False when it has ended. Raises PermissionError."""
+        try:
+            signal.pidfd_send_signal(self.descriptor, number)
+        except ProcessLookupError:
+            return False
+        return True
+
+    def has_ended(self, timeout_s: float = 0.0) -> bool:
+        """Whether it has ended, waiting at most so long for it."""
+        poll = select.poll()
+        poll.register(self.descriptor, select.POLLIN)
+        return bool(poll.poll(round(timeout_s * 1e3)))
+
+
+@contextmanager
+def hold(root: Root, targets: list[Target]) -> Iterator[list[Held]]:
+    """Give those of the targets that still live; the numbers of others may have new owners."""
+    held: list[Held] = []
+    try:
+        for target in targets:
+            found = _hold_one(root, target)
+            if found:
+                held.append(found)
+        yield held
+    finally:
+        for one in held:
+            os.close(one.descriptor)
+
+
+def read_stat(root: Root, pid: int) -> ProcessStat | None:
+    """Return what the kernel says of a process number now, None when nobody has it."""
+    try:
+        return parse_process_stat(root.read(f"proc/{pid}/stat"))
+    except (OSError, ParseError):
+        return None  # it ended between two reads
+
+
+def _hold_one(root: Root, target: Target) -> Held | None:
+    try:
+        descriptor = os.pidfd_open(target.pid)
+    except ProcessLookupError:
+        return None
+    with suppress(OSError):
+        stat = read_stat(root, target.pid)
+        held = Held(target, descriptor)
+        if stat and stat.start_clk == target.start_clk and not held.has_ended():
+            return held
+    os.close(descriptor)
+    return None

@@ -1,0 +1,92 @@
+"""The processes of this moment: who descends from whom, and who came back.
+
+The capture is older than the act; what matters for not doing harm is read again from proc(5).
+"""
+
+import os
+from collections import defaultdict
+from typing import NamedTuple
+
+from dunmist.advice import Target
+from dunmist.computer import Root
+from dunmist.computer.processes import ProcessStat
+from dunmist.fixing.held import read_stat
+
+
+class Live(NamedTuple):
+    """One process now, with what it runs."""
+
+    stat: ProcessStat
+    uid: int | None
+    command: bytes
+    file: str
+
+    @property
+    def target(self) -> Target:
+        """The identity of the process."""
+        return Target(self.stat.pid, self.stat.start_clk, self.stat.name, self.uid)
+
+
+def read_live(root: Root) -> dict[int, Live]:
+    """Return all processes by number."""
+    found = {}
+    for name in root.names("proc"):
+        if name.isdigit():
+            one = read_one(root, int(name))
+            if one:
+                found[int(name)] = one
+    return found
+
+
+def read_one(root: Root, pid: int) -> Live | None:
+    """Return one process, None when it has ended."""
+    stat = read_stat(root, pid)
+    if stat is None:
+        return None
+    try:
+        uid: int | None = os.stat(root.full(f"proc/{pid}")).st_uid  # noqa: PTH116 - text
+        command = root.read(f"proc/{pid}/cmdline")
+    except OSError:
+        return None  # it ended between two reads
+    try:
+        file = (root.link(f"proc/{pid}/exe") or "").rpartition("/")[2]
+    except PermissionError:
+        file = ""
+    return Live(stat, uid, command, file)
+
+
+def descendants(live: dict[int, Live], pids: set[int]) -> list[Live]:
+    """Return all that descend from the given processes, without these."""
+    children: dict[int, list[Live]] = defaultdict(list)
+    for one in live.values():
+        children[one.stat.ppid].append(one)
+    found: list[Live] = []
+    wanted = list(pids)
+    seen = set(pids)
+    while wanted:
+        for child in children[wanted.pop()]:
+            if child.stat.pid not in seen:
+                seen.add(child.stat.pid)
+                found.append(child)
+                wanted.append(child.stat.pid)
+    return found
+
+
+def ancestors(live: dict[int, Live], pid: int) -> set[int]:
+    """Return a process and all that it runs under."""
+    chain: set[int] = set()
+    while pid in live and pid not in chain:
+        chain.add(pid)
+        pid = live[pid].stat.ppid
+    return chain
+
+
+def came_back(before: dict[int, Live], now: dict[int, Live], ended: list[int]) -> list[Live]:
+    """Return new processes that run what the ended ones ran, by command line and owner."""
+    gone = {(before[pid].command, before[pid].uid) for pid in ended if pid in before}
+    known = {(one.stat.pid, one.stat.start_clk) for one in before.values()}
+    return [
+        one
+        for one in now.values()
+        if (one.command, one.uid) in gone and (one.stat.pid, one.stat.start_clk) not in known
+    ]

@@ -1,0 +1,66 @@
+"""Switches autostart entries off and on in a person's own directory, with that person's rights.
+
+What lies in a home is the person's: the administrator takes on their rights, so that no link that
+they left there leads anywhere else. Nothing that was there is deleted.
+"""
+
+import os
+import pwd
+from pathlib import Path
+
+from dunmist.advice import Act
+from dunmist.advice.autostart_entries import OFF, OVERRIDE, OWN, override_name
+from dunmist.errors import Refused
+from dunmist.fixing.units import as_user
+
+
+def disable_entry(act: Act) -> str:
+    """Keep an autostart entry from starting anything; return the file that was changed."""
+    file = _file(act)
+    with as_user(act.user or ""):
+        if _is_own(act):
+            return _move(file, Path(f"{file}{OFF}"))
+        override = _override(act)
+        try:
+            override.parent.mkdir(parents=True, exist_ok=True)
+            with override.open("x", encoding="utf-8") as stream:
+                stream.write(OVERRIDE)
+        except FileExistsError as error:
+            raise Refused(f"{override}: exists already; look at it, nothing was done") from error
+        return str(override)
+
+
+def enable_entry(act: Act) -> str:
+    """Undo it; return the file that was changed."""
+    file = _file(act)
+    with as_user(act.user or ""):
+        if _is_own(act):
+            return _move(Path(f"{file}{OFF}"), file)
+        override = _override(act)
+        if not override.exists() or override.read_text(encoding="utf-8") != OVERRIDE:
+            raise Refused(f"{override}: is not as it was left, so it stays; look at it")
+        override.unlink()
+        return str(override)
+
+
+def _move(source: Path, target: Path) -> str:
+    if target.exists():
+        raise Refused(f"{target}: exists already; nothing was done")
+    if not source.exists():
+        raise Refused(f"{source}: is not there any more; nothing was done")
+    source.rename(target)
+    return str(target)
+
+
+def _file(act: Act) -> Path:
+    if not act.file or not os.path.isabs(act.file):  # noqa: PTH117 - of text
+        raise Refused("the step names no autostart entry; nothing was done")
+    return Path(act.file)
+
+
+def _is_own(act: Act) -> bool:
+    return f"/{OWN}/" in (act.file or "")
+
+
+def _override(act: Act) -> Path:
+    return Path(pwd.getpwnam(act.user or "").pw_dir) / override_name(act.file or "")

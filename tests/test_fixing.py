@@ -1,0 +1,299 @@
+"""Acts on real child programs: the right one is hit, nothing else is, and it can be undone."""
+
+import gzip
+import json
+import os
+import pwd
+import shutil
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from dunmist.advice import Act
+from dunmist.captures import CaptureReader
+from dunmist.computer import Root
+from dunmist.errors import Refused
+from dunmist.fixing import carry_out, read_journal, undo
+from tests.bus_stand_in import StandIn
+from tests.program import InFolder, run, start_busy
+
+SLEEP = "import time\ntime.sleep(60)\n"
+DEAF = "import signal, time\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\n" + SLEEP
+THREADS = (
+    "import threading, time\nfor _ in range(3):"
+    " threading.Thread(target=time.sleep, args=(60,), daemon=True).start()\n" + SLEEP
+)
+FAMILY = (
+    "import subprocess, sys, time\nif len(sys.argv) == 1:\n"
+    "    for _ in range(3): subprocess.Popen([sys.executable, __file__, 'child'])\n" + SLEEP
+)
+KEEPER = (
+    "import subprocess, sys\nwhile True:\n"
+    "    subprocess.run([sys.executable, sys.argv[1]], check=False)\n"
+)
+# in a process number namespace of its own: gives a number away again between capture and act
+REUSE = """
+import subprocess, sys, pathlib
+dunmist, folder = sys.argv[1:]
+def start(name):
+    script = pathlib.Path(folder, name); script.write_text("import time; time.sleep(60)")
+    return subprocess.Popen([sys.executable, script])
+first = start("first_tern.py")
+subprocess.run([dunmist, "capture", "-o", "reuse.gz", "--for", "0.4s", "--every", "0.2s"],
+               check=True, cwd=folder, stderr=subprocess.DEVNULL)
+first.kill(); first.wait()
+pathlib.Path("/proc/sys/kernel/ns_last_pid").write_text(str(first.pid - 1))
+second = start("second_tern.py")
+assert second.pid == first.pid, (second.pid, first.pid)
+for step in ("2", "3", "4"):
+    done = subprocess.run([dunmist, "fix", "reuse.gz", "--pid", str(first.pid), "--step", step,
+                           "--yes", "--no-measure"], cwd=folder, capture_output=True, text=True)
+    print(done.returncode, done.stderr.strip())
+state = pathlib.Path(f"/proc/{second.pid}/stat").read_text().split()[2]
+print("second", second.poll(), state)
+"""
+# loads what it needs, then gives up its rights: the interpreter's files may not be for everybody
+NOBODY = """
+import os, sys
+from pathlib import Path
+from dunmist.cli import acting, fix, main
+acting.choose(Path(sys.argv[2]), None, int(sys.argv[4]))
+acting.journal_path()
+os.setgid(65534)
+os.setuid(65534)
+main.run()
+"""
+
+
+class Acting(InFolder):
+    def setUp(self):
+        super().setUp()
+        self.environment = {**os.environ, "XDG_STATE_HOME": str(self.folder / "state"),
+                            "HOME": str(self.folder)}  # fmt: skip
+        self.capture = self.folder / "now.jsonl.gz"
+
+    def start(self, name, text, *arguments):
+        script = self.folder / name
+        script.write_text(text)
+        child = subprocess.Popen([sys.executable, script, *arguments], start_new_session=True)
+        self.addCleanup(child.wait)
+        self.addCleanup(child.kill)
+        time.sleep(0.5)
+        return child
+
+    def sample_now(self):
+        run("capture", "-o", self.capture, "--for", "0.4s", "--every", "0.2s", "--force",
+            folder=self.folder)  # fmt: skip
+
+    def fix(self, *arguments, status=0):
+        return run("fix", self.capture, *arguments, folder=self.folder, status=status,
+                   environment=self.environment)  # fmt: skip
+
+    def step(self, pid, phrase, *more, status=0):
+        """Carry out the step of a process whose text has the phrase, or show it."""
+        lines = self.fix("--pid", pid).stdout.splitlines()
+        number = next(line.split(".")[0].strip() for line in lines if phrase in line)
+        return self.fix("--pid", pid, "--step", number, "--no-measure", *more, status=status)
+
+    def undo(self, *arguments, status=0):
+        return run("fix", "--undo", *arguments, folder=self.folder, status=status,
+                   environment=self.environment)  # fmt: skip
+
+    def state(self, pid):
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(") ")[2][0]
+
+    def nice_values(self, pid):
+        return [
+            os.getpriority(os.PRIO_PROCESS, int(tid)) for tid in os.listdir(f"/proc/{pid}/task")
+        ]
+
+    def test_it_only_shows_unless_told(self):
+        child = self.start("idle_tern.py", SLEEP)
+        self.sample_now()
+        shown = self.step(child.pid, "Pause").stdout
+        self.assertIn(f"kill -STOP {child.pid}", shown)
+        self.assertIn("Nothing was done", shown)
+        self.assertEqual("S", self.state(child.pid))
+        self.assertFalse((self.folder / "state").exists())
+
+    def test_pause_and_undo(self):
+        child = self.start("idle_tern.py", SLEEP)
+        self.sample_now()
+        self.step(child.pid, "Pause", "--yes")
+        self.assertEqual("T", self.state(child.pid))
+        self.undo()
+        self.assertEqual("S", self.state(child.pid))
+        self.assertIn("holds no act", self.undo(status=1).stderr)
+        listed = run("fix", "--list", folder=self.folder, environment=self.environment).stdout
+        self.assertEqual(2, listed.count("idle_tern.py"))
+
+    def test_priority_of_every_thread_and_back(self):
+        child = self.start("many_terns.py", THREADS)
+        self.sample_now()
+        self.step(child.pid, "Lower the priority", "--yes")
+        self.assertEqual([10] * 4, self.nice_values(child.pid))
+        if os.geteuid() == 0:
+            self.undo()
+            self.assertEqual([0] * 4, self.nice_values(child.pid))
+        else:
+            self.assertIn("administrator", self.undo(status=1).stderr)
+
+    def test_a_polite_end_then_force(self):
+        child = self.start("deaf_tern.py", DEAF)
+        self.sample_now()
+        failed = self.step(child.pid, "in good order", "--yes", status=1)
+        self.assertIn(f"still running: {child.pid}", failed.stdout)
+        self.step(child.pid, "by force", "--yes")
+        self.assertEqual(-9, child.wait(5))
+        self.assertIn("cannot be undone", self.undo("2", status=1).stderr)
+
+    def test_a_family_ends_with_its_children(self):
+        child = self.start("tern_colony.py", FAMILY)
+        bystander = self.start("idle_tern.py", SLEEP)
+        self.sample_now()
+        self.assertIn("closed, 4 of 4", self.step(child.pid, "all processes", "--yes").stdout)
+        self.assertEqual("S", self.state(bystander.pid))
+
+    def test_one_that_comes_back_is_noticed(self):
+        (self.folder / "kept_tern.py").write_text(SLEEP)
+        keeper = self.start("tern_keeper.py", KEEPER, str(self.folder / "kept_tern.py"))
+        self.addCleanup(lambda: os.killpg(keeper.pid, 9))
+        (kept,) = Path(f"/proc/{keeper.pid}/task/{keeper.pid}/children").read_text().split()
+        self.sample_now()
+        failed = self.step(kept, "in good order", "--yes", status=1)
+        self.assertIn("came back with a new number", failed.stdout)
+
+    def test_it_measures_whether_it_helped(self):
+        child = start_busy(self, "busy_tern.py")
+        run("capture", "-o", self.capture, "--for", "3s", "--every", "0.25s", folder=self.folder)
+        lines = self.fix("--pid", child.pid).stdout.splitlines()
+        number = next(line.split(".")[0].strip() for line in lines if "Pause" in line)
+        said = self.fix("--pid", child.pid, "--step", number, "--yes").stdout
+        self.assertRegex(said, "(?m)^better: (core|cpu) used ")
+
+    def test_protected_and_ended_ones_are_left_alone(self):
+        child = self.start("idle_tern.py", SLEEP)
+        self.sample_now()
+        for pid in (1, os.getpid()):
+            listed = self.fix("--pid", pid).stdout
+            self.assertIn("Do not pause or end", listed)
+            self.assertNotIn("kill", listed)
+        child.kill()
+        child.wait()
+        self.assertIn("has ended since", self.step(child.pid, "Pause", "--yes", status=1).stderr)
+
+    def test_only_this_boot_and_this_computer(self):
+        child = self.start("idle_tern.py", SLEEP)
+        self.sample_now()
+        lines = gzip.decompress(self.capture.read_bytes()).splitlines()
+        header = json.loads(lines[0])
+        for change, words in (
+            ({"machine": {**header["machine"], "boot_id": "another"}}, "an earlier boot"),
+            ({"live": False}, "a model or a copy"),
+        ):
+            with self.subTest(words=words):
+                changed = [json.dumps({**header, **change}).encode(), *lines[1:]]
+                self.capture.write_bytes(gzip.compress(b"\n".join(changed) + b"\n"))
+                self.assertIn(words, self.step(child.pid, "Pause", "--yes", status=1).stderr)
+                self.assertEqual("S", self.state(child.pid))
+
+    @unittest.skipUnless(os.geteuid() == 0, "only the administrator can become nobody")
+    def test_other_peoples_are_refused_without_privilege(self):
+        child = self.start("idle_tern.py", SLEEP)
+        self.sample_now()
+        self.folder.chmod(0o755)
+        self.capture.chmod(0o644)
+        done = subprocess.run(
+            [sys.executable, "-c", NOBODY, "fix", self.capture, "--pid", str(child.pid), "--step",
+             "2", "--yes", "--no-measure"],
+            capture_output=True, text=True, check=False, env=self.environment,
+        )  # fmt: skip
+        self.assertEqual(1, done.returncode, done.stderr)
+        self.assertIn("not to you", done.stderr)
+        self.assertEqual("S", self.state(child.pid))
+
+    @unittest.skipUnless(os.geteuid() == 0 and shutil.which("unshare"), "needs a namespace")
+    def test_a_number_given_away_again_is_not_hit(self):
+        from tests.program import DUNMIST
+
+        done = subprocess.run(
+            ["unshare", "--pid", "--fork", "--mount-proc", "--kill-child", sys.executable, "-c",
+             REUSE, DUNMIST, str(self.folder)],
+            capture_output=True, text=True, check=False, env=self.environment, timeout=60,
+        )  # fmt: skip
+        self.assertEqual(0, done.returncode, done.stderr)
+        *refused, last = done.stdout.splitlines()
+        self.assertTrue(all(line.startswith("1 dunmist: ") for line in refused), refused)
+        self.assertEqual("second None S", last)
+
+
+class Units(InFolder):
+    def setUp(self):
+        super().setUp()
+        self.journal = self.folder / "acts.jsonl"
+        with CaptureReader(self.sample) as reader:
+            self.header = reader.header
+
+    def serve(self):
+        bus = StandIn(self.folder / "bus")
+        bus.start()
+        self.addCleanup(bus.close)
+        os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = f"unix:path={self.folder / 'bus'}"
+        self.addCleanup(os.environ.pop, "DBUS_SYSTEM_BUS_ADDRESS")
+        return bus
+
+    def asked(self, bus):
+        return [(name, body) for name, body in bus.calls
+                if name not in ("Hello", "LoadUnit", "GetAll")]  # fmt: skip
+
+    def test_each_act_and_its_undo(self):
+        unit, root = "tern.service", Root(Path("/"))
+        bus = self.serve()
+        quota = ("SetUnitProperties", (unit, True, [("CPUQuotaPerSecUSec", ("t", 500_000))]))
+        no_quota = ("SetUnitProperties", (unit, True, [("CPUQuotaPerSecUSec", ("t", 2**64 - 1))]))
+        enable = ("EnableUnitFiles", ([unit], False, False))
+        start = ("StartUnit", (unit, "replace"))
+        for verb, done, undone in (
+            ("stop-unit", [("StopUnit", (unit, "replace"))], [start]),
+            ("limit", [quota], [no_quota]),
+            ("disable-unit", [("DisableUnitFiles", ([unit], False)), ("Reload", ())],
+             [enable, ("Reload", ())]),
+            ("disable-timer", [("DisableUnitFiles", ([unit], False)), ("Reload", ()),
+                               ("StopUnit", (unit, "replace"))], [enable, ("Reload", ()), start]),
+        ):  # fmt: skip
+            with self.subTest(verb=verb):
+                bus.calls.clear()
+                outcome = carry_out(Act(verb, unit=unit, percent=50), self.header, root,
+                                    self.journal)  # fmt: skip
+                self.assertEqual("tern.service is now active", outcome.text)
+                self.assertEqual(done, self.asked(bus))
+                undo(self.journal, None, root)
+                self.assertEqual(undone, self.asked(bus)[len(done) :])
+
+    def test_a_restart_cannot_be_undone(self):
+        self.serve()
+        root = Root(Path("/"))
+        carry_out(Act("restart-unit", unit="tern.service"), self.header, root, self.journal)
+        with self.assertRaisesRegex(Refused, "no act that could be undone"):
+            undo(self.journal, None, root)
+
+    def test_without_a_manager_it_says_so(self):
+        os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = f"unix:path={self.folder / 'none'}"
+        self.addCleanup(os.environ.pop, "DBUS_SYSTEM_BUS_ADDRESS")
+        with self.assertRaisesRegex(Refused, "did not do it for tern.service"):
+            carry_out(Act("stop-unit", unit="tern.service"), self.header, Root(Path("/")),
+                      self.journal)  # fmt: skip
+        self.assertEqual(["begun", "failed"], [one.stage for one in read_journal(self.journal)])
+
+    def test_an_autostart_entry_off_and_on(self):
+        entry = self.folder / "home/.config/autostart/gull.desktop"
+        entry.parent.mkdir(parents=True)
+        entry.write_text("[Desktop Entry]\nExec=gull\n")
+        me = pwd.getpwuid(os.geteuid()).pw_name
+        act = Act("disable-autostart", file=str(entry), user=me)
+        carry_out(act, self.header, Root(Path("/")), self.journal)
+        self.assertFalse(entry.exists())
+        undo(self.journal, None, Root(Path("/")))
+        self.assertEqual("[Desktop Entry]\nExec=gull\n", entry.read_text())

@@ -25,6 +25,7 @@ CAPTURE = "demo/capture.jsonl.gz"
 # picture and the command shown in it
 TERMINALS = (
     ("triage", f"dunmist triage {CAPTURE} | head -n 49"),
+    ("fix", f"dunmist fix {CAPTURE} --culprit 1; echo; dunmist fix {CAPTURE} --culprit 1 --step 4"),
     ("view-processes", f"dunmist view processes {CAPTURE}"),
     ("view-cores", f"dunmist view cores {CAPTURE}"),
     ("view-memory", f"dunmist view memory {CAPTURE}"),

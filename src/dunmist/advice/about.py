@@ -162,7 +162,7 @@ def what_it_is(about: About) -> str:
         return words["kind-package"].format(about=about.package.about, name=about.package.name)
     if about.unit_about:
         return words["kind-unit"].format(about=about.unit_about)
-    return words["kind-unknown"]
+    return words["kind-unknown"].format(words=search_words(about))
 
 
 def search_words(about: About) -> str:

@@ -6,11 +6,13 @@ from functools import cache
 from importlib.resources import files
 from typing import Any, NamedTuple
 
+NOTHING = "(?!)"
+
 
 class Kind(NamedTuple):
     """One kind of background work: what is to be known of it, and how it is recognised.
 
-    ``units``, ``names`` and ``kernel`` are patterns of whole names, ``words`` are parts of names
+    ``units``, ``names`` and ``kernel`` match whole names, ``words`` are parts of names
     between marks, ``signs`` must all be there. ``guards`` are words
     that keep steps of the ladder away from it.
     """
@@ -20,9 +22,9 @@ class Kind(NamedTuple):
     normal: str
     trouble: str
     safe: str
-    units: tuple[re.Pattern[str], ...]
-    names: tuple[re.Pattern[str], ...]
-    kernel: tuple[re.Pattern[str], ...]
+    units: re.Pattern[str]
+    names: re.Pattern[str]
+    kernel: re.Pattern[str]
     words: frozenset[str]
     signs: frozenset[str]
     guards: frozenset[str]
@@ -36,8 +38,9 @@ def catalogue() -> tuple[Kind, ...]:
 
 
 def _kind(entry: dict[str, Any]) -> Kind:
+    # one pattern for all names of a kind: compiling is what costs; an empty list matches nothing
     units, names, kernel = (
-        tuple(re.compile(f"(?:{pattern})\\Z") for pattern in entry.get(place, ()))
+        re.compile(rf"(?:{'|'.join(entry.get(place, (NOTHING,)))})\Z")
         for place in ("units", "names", "kernel")
     )
     return Kind(

@@ -78,5 +78,5 @@ def _first_by(fits: Callable[[Kind], bool], by: By) -> Recognised | None:
     return Recognised(kind, by) if kind else None
 
 
-def _fit(patterns: tuple[re.Pattern[str], ...], names: set[str]) -> bool:
-    return any(pattern.match(name) for pattern in patterns for name in names)
+def _fit(pattern: re.Pattern[str], names: set[str]) -> bool:
+    return any(pattern.match(name) for name in names)

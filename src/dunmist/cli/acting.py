@@ -1,6 +1,9 @@
 """What ``dunmist fix`` does after its options are read: find the step, show it, do it, measure."""
 
+import shutil
 import tempfile
+import textwrap
+from collections import defaultdict
 from pathlib import Path
 from typing import NamedTuple
 
@@ -12,7 +15,7 @@ from dunmist.cli.harmless import harmless
 from dunmist.cli.judging import Judged, judge
 from dunmist.computer import Root
 from dunmist.diagnosis import ResourceState
-from dunmist.errors import Unsuccessful
+from dunmist.errors import Refused, Unsuccessful
 from dunmist.fixing import (
     Effect,
     carry_out,
@@ -25,6 +28,7 @@ from dunmist.fixing import (
 
 LOOK_S, LOOK_EVERY_S = 4.0, 0.25
 JOURNAL = "acts.jsonl"
+WIDTH_MOST = 100
 
 
 class Chosen(NamedTuple):
@@ -84,7 +88,7 @@ def print_ladder(chosen: Chosen) -> None:
     click.echo(f"Steps for {harmless(chosen.name)}, safest first:")
     for number, rung in enumerate(chosen.rungs, start=1):
         by = "" if rung.act else ", by a person"
-        click.echo(f"{number:3}. {harmless(rung.step.text)} [{rung.step.risk}{by}]")
+        _say(f"{number:3}. {rung.step.text} [{rung.step.risk}{by}]", indent=5)
 
 
 def print_rung(chosen: Chosen, rung: Rung) -> None:
@@ -92,8 +96,7 @@ def print_rung(chosen: Chosen, rung: Rung) -> None:
     step, act = rung.step, rung.act
     lines = [f"{chosen.name}: {step.text}", f"risk: {step.risk}"]
     if act and act.targets:
-        named = [f"{one.pid} ({one.name}, {one.user})" for one in act.targets]
-        lines.append(f"processes: {', '.join(named)}")
+        lines += [f"processes: {text}" for text in _named(act)]
     if act and act.unit and not act.targets:
         lines.append(f"unit: {act.unit}")
     if step.command:
@@ -101,7 +104,19 @@ def print_rung(chosen: Chosen, rung: Rung) -> None:
     if step.undo:
         lines.append(f"undo: {step.undo}")
     lines.append(f"look at afterwards: {step.check}")
-    click.echo("\n".join(harmless(line) for line in lines))
+    for line in lines:
+        _say(line)
+
+
+def refusal(chosen: Chosen, wanted: Act) -> str | None:
+    """Return why an act would be refused right now, None when it would be carried out."""
+    root = Root(Path("/"))
+    try:
+        check_capture(chosen.judged.series.header, root)
+        check_act(wanted, root)
+    except Refused as error:
+        return str(error)
+    return None
 
 
 def act(chosen: Chosen, wanted: Act, *, measure: bool) -> None:
@@ -109,10 +124,10 @@ def act(chosen: Chosen, wanted: Act, *, measure: bool) -> None:
 
     Raises Refused when it must not be done and Unsuccessful when it did not do what it was for.
     """
-    root = Root(Path("/"))
-    header = chosen.judged.series.header
-    check_capture(header, root)
-    check_act(wanted, root)
+    reason = refusal(chosen, wanted)
+    if reason:
+        raise Refused(reason)
+    root, header = Root(Path("/")), chosen.judged.series.header
     before = _look() if measure else None
     outcome = carry_out(wanted, header, root, journal_path())
     click.echo(f"act {outcome.number}: {harmless(outcome.text)}")
@@ -148,6 +163,22 @@ def journal_path() -> Path:
     import platformdirs
 
     return Path(platformdirs.user_state_dir("dunmist")) / JOURNAL
+
+
+def _say(text: str, indent: int = 2) -> None:
+    width = min(WIDTH_MOST, shutil.get_terminal_size((WIDTH_MOST, 24)).columns - 1)
+    click.echo(textwrap.fill(harmless(text), width, subsequent_indent=" " * indent,
+                             break_on_hyphens=False, break_long_words=False))  # fmt: skip
+
+
+def _named(wanted: Act) -> list[str]:
+    """Return the processes of an act by program and owner."""
+    by_owner: dict[tuple[str, str], list[str]] = defaultdict(list)
+    for one in wanted.targets:
+        by_owner[one.name, one.user or "unknown"].append(str(one.pid))
+    return [
+        f"{' '.join(pids)} ({name}, of {user})" for (name, user), pids in sorted(by_owner.items())
+    ]
 
 
 def _look() -> list[ResourceState]:

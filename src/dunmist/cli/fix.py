@@ -53,11 +53,15 @@ def fix(
     rung = acting.rung_of(chosen, step)
     acting.print_rung(chosen, rung)
     if rung.act is None:
-        click.echo("This step needs a person; nothing was done.")
-    elif yes or (sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("Do it?")):
+        click.echo("\nThis step needs a person; nothing was done.")
+    elif yes:
+        acting.act(chosen, rung.act, measure=measure)
+    elif reason := acting.refusal(chosen, rung.act):
+        click.echo(f"\nFrom here it would be refused: {reason}.")
+    elif sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("\nDo it?"):
         acting.act(chosen, rung.act, measure=measure)
     else:
-        click.echo("Nothing was done; give --yes to carry it out.")
+        click.echo("\nNothing was done; give --yes to carry it out.")
 
 
 def _number(text: str) -> int:

@@ -15,6 +15,10 @@ from dunmist.advice import (
 )
 
 # resources whose figures people ask for even when they are calm
+BY_FIX = (
+    "Process numbers are those of the capture and may be given away again. 'dunmist fix {path} "
+    "--culprit 1 --step K' checks that they are still the same before it acts, and can undo."
+)
 ALWAYS_SHOWN = ("cpu", "memory")
 
 
@@ -113,6 +117,8 @@ def _what_to_do(triage: Triage) -> Section:
     if first.caution:
         blocks.append(Paragraph(f"Caution: {first.caution}"))
     blocks.append(StepList(first.steps))
+    if any(step.command for step in first.steps):
+        blocks.append(Paragraph(BY_FIX.format(path=triage.capture.path)))
     return Section("What to do", blocks)
 
 

@@ -26,6 +26,7 @@ SOURCE = Path(__file__).parent.parent / "src" / "dunmist"
 # a room may import from those before it
 ROOMS = ("computer", "sampling", "captures", "applications", "series", "diagnosis", "advice",
          "fixing", "reports", "simulation", "cli")  # fmt: skip
+TABLE_TOPICS = tuple(topic for topic in TOPICS if topic != "process")
 HEAVY = {"numpy", "pandas", "scipy", "matplotlib", "jinja2"}
 
 
@@ -157,28 +158,28 @@ class Demo(InFolder):
         self.assertIsNone(re.search(r'(?:src|href)="(?!#|data:)', page), "something is fetched")
 
     def test_every_topic_is_a_table_json_and_csv(self):
-        for topic in TOPICS:
-            with self.subTest(topic):
-                arguments = ("view", topic, self.sample)
+        documented = (SOURCE.parent.parent / "docs" / "views.md").read_text()
+        for view in (*TABLE_TOPICS, "processes --each", "processes --tree"):
+            with self.subTest(view):
+                arguments = ("view", *view.split(), self.sample)
                 tables = json.loads(run(*arguments, "--json", folder=self.folder).stdout)
+                for name, rows in tables.items():
+                    for word in (name, *(rows[0] if rows else ())):
+                        self.assertTrue(re.search(rf"\b{word}\b", documented), word)
+                if view == "memory":
+                    parts = tables["installed_memory"]
+                    self.assertAlmostEqual(
+                        parts[-1]["bytes"], sum(one["bytes"] for one in parts[:-1]),
+                        delta=0.005 * parts[-1]["bytes"])  # fmt: skip
                 name, rows = next(iter(tables.items()))
                 self.assertTrue(rows, "the model computer publishes something of every topic")
-                text = run(*arguments, "--csv", "--table", name, folder=self.folder).stdout
-                self.assertEqual(len(rows), len(list(csv.DictReader(io.StringIO(text)))))
-                self.assertEqual(list(rows[0]), text.splitlines()[0].split(","))
-                self.assertGreater(run(*arguments, folder=self.folder).stdout.count("\n"), 2)
-        shown = run("view", "memory", self.sample, "--json", folder=self.folder).stdout
-        parts = json.loads(shown)["installed_memory"]
-        self.assertAlmostEqual(parts[-1]["bytes"], sum(one["bytes"] for one in parts[:-1]),
-                               delta=0.005 * parts[-1]["bytes"])  # fmt: skip
-
-    def test_every_column_is_documented(self):
-        documented = (SOURCE.parent.parent / "docs" / "views.md").read_text()
-        for topic in TOPICS:
-            shown = run("view", topic, self.sample, "--json", folder=self.folder).stdout
-            for name, rows in json.loads(shown).items():
-                for word in (name, *(rows[0] if rows else ())):
-                    self.assertRegex(documented, rf"\b{word}\b", f"{topic}: {name}")
+                shown = run(*arguments, folder=self.folder,
+                            environment={**os.environ, "COLUMNS": "80"}).stdout  # fmt: skip
+                self.assertGreater(shown.count("\n"), 2)
+                self.assertLessEqual(max(map(len, shown.splitlines())), 80)
+        text = run(*arguments, "--csv", folder=self.folder).stdout
+        self.assertEqual(len(rows), len(list(csv.DictReader(io.StringIO(text)))))
+        self.assertEqual(list(rows[0]), text.splitlines()[0].split(","))
 
 
 class WrongUse(InFolder):

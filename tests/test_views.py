@@ -8,6 +8,7 @@ import msgspec
 
 from dunmist.advice import cores_text, percent, size_text, span_text
 from dunmist.cli.columns import heading_text, number_text
+from dunmist.cli.strips import bar_cells
 from dunmist.simulation import load_scenario
 from tests.program import InFolder, capture_model, run
 
@@ -79,7 +80,6 @@ class Tables(InFolder):
         self.assertEqual(("tides", "weather-mast.service", 12, 1024, False), (
             row["user"], row["unit"], row["descriptors"], row["descriptor_limit"],
             row["executable_deleted"]))  # fmt: skip
-        # packages are looked up for the busiest and largest only
         self.assertEqual("nestcam-index", by_name["nestcam-index"]["package"])
 
     def test_ports_lead_to_owners_services_and_users(self):
@@ -87,6 +87,140 @@ class Tables(InFolder):
         row = next(row for row in rows if row["port"] == 4711)
         self.assertEqual(("weather-mast", "weather-mast.service", "tides", "open", "listen"), (
             row["programs"], row["unit"], row["users"], row["scope"], row["state"]))  # fmt: skip
+
+
+class Closer(InFolder):
+    def rows(self, *arguments):
+        done = run("view", *arguments, "--json", folder=self.folder)
+        return next(iter(json.loads(done.stdout).values()))
+
+    def refused(self, *arguments):
+        return self.one_line("view", *arguments, status=2)
+
+    def test_rows_are_filtered_by_what_technicians_know(self):
+        everything = self.rows("processes", self.sample, "--each")
+        for option, value, column in (
+            ("--owner", "tides", "user"), ("--state", "R", "state"), ("--role", "cause", "role"),
+            ("--service", "weather-mast", "unit"), ("--name", "NESTCAM", "program"),
+            ("--name", "*-mast", "program"), ("--port", "4711", "ports"),
+        ):  # fmt: skip
+            with self.subTest(option=option, value=value):
+                kept = self.rows("processes", self.sample, "--each", option, value)
+                word = value.strip("*").lower()
+                self.assertTrue(kept)
+                self.assertTrue(all(word in str(row[column]).lower() for row in kept))
+                rest = [row for row in everything if row not in kept]
+                self.assertFalse(any(word == str(row[column]).lower() for row in rest))
+        (pid,) = {row["pid"] for row in everything if row["program"] == "weather-mast"}
+        (row,) = self.rows("processes", self.sample, "--each", "--pid", pid)
+        self.assertEqual("weather-mast", row["program"])
+        least = self.rows("processes", self.sample, "--least", "0.5")
+        self.assertTrue(least and all(row["cores_mean"] >= 0.5 for row in least))
+
+    def test_who_has_a_port(self):
+        (row,) = self.rows("ports", self.sample, "--port", "4711")
+        self.assertEqual("weather-mast", row["programs"])
+        listening = self.rows("ports", self.sample, "--listening")
+        self.assertEqual({"listen"}, {row["state"] for row in listening})
+
+    def test_any_order_on_several_keys(self):
+        rows = self.rows("processes", self.sample, "--each", "--sort", "user,rss_bytes:up")
+        keys = [(row["user"], row["rss_bytes"]) for row in rows]
+        self.assertEqual(sorted(keys), keys)
+        usual = self.rows("processes", self.sample)
+        turned = self.rows("processes", self.sample, "--bottom")
+        self.assertEqual(usual, turned[::-1])
+        self.assertIn("did you mean 'rss_bytes'", self.refused(
+            "processes", self.sample, "--each", "--sort", "rss_byte"))  # fmt: skip
+        self.assertIn("neither up nor down", self.refused(
+            "processes", self.sample, "--sort", "users:sideways"))  # fmt: skip
+
+    def test_columns_are_chosen_and_listed(self):
+        (first, *_) = self.rows("processes", self.sample, "--columns", "application,cores_max")
+        self.assertEqual(["application", "cores_max"], list(first))
+        listed = run("view", "heat", self.sample, "--columns", "help", folder=self.folder).stdout
+        self.assertIn("critical, margin", listed)
+        self.assertIn("did you mean 'cores_max'", self.refused(
+            "processes", self.sample, "--columns", "core_max"))  # fmt: skip
+
+    def test_a_family_adds_up(self):
+        rows = self.rows("processes", self.sample, "--tree")
+        self.assertEqual("init", rows[0]["family"])
+        below = [row["cores_mean"] for row in rows[1:] if row["family"].startswith("  ")]
+        grown = rows[0]["cores_mean"] + sum(below[: self.family_size(rows) - 1])
+        self.assertAlmostEqual(rows[0]["family_cores"], grown, places=3)
+
+    def family_size(self, rows):
+        ends = (place for place, row in enumerate(rows) if place and row["depth"] == 0)
+        return next(ends, len(rows))
+
+    def test_one_process_by_number_and_by_name(self):
+        done = run("view", "process", self.sample, "nestcam-index", "--json", folder=self.folder)
+        found = json.loads(done.stdout)
+        rows = {row["pid"]: row for row in self.rows("processes", self.sample, "--each")}
+        row = rows[found["facts"]["pid"]]
+        self.assertEqual(row["cpu_s"], found["facts"]["cpu_s"])
+        self.assertAlmostEqual(row["cpu_s"], sum(found["over_time"]["cores"]), delta=0.05)
+        self.assertEqual(len(found["over_time"]["states"]), len(found["over_time"]["cores"]) + 1)
+        self.assertIn("search indexing", found["about"]["what it is"])
+        shown = run("view", "process", self.sample, row["pid"], folder=self.folder).stdout
+        self.assertIn(f"nestcam-index ({row['pid']}), cause", shown)
+        self.assertIn("pause it", shown)
+        self.assertIn("did you mean 'nestcam-index'", self.refused(
+            "process", self.sample, "nestcan-index"))  # fmt: skip
+        self.assertIn("takes a process", self.refused("process", self.sample))
+        self.assertIn("goes with processes", self.refused("cores", self.sample, "--tree"))
+
+    def test_levels_over_time_agree_with_the_verdict(self):
+        levels = self.rows("timeline", self.sample)
+        for one in self.triage(self.sample)["resources"]:
+            whose = (one["resource"], one["name"])
+            mine = [row["level"] for row in levels if (row["resource"], row["name"]) == whose]
+            if mine:
+                with self.subTest(one["resource"]):
+                    self.assertGreaterEqual(mine.count(one["level"]), len(mine) / 2)
+
+    def test_throttling_in_a_row_is_one_event(self):
+        path = capture_model(load_scenario("cliff-top-laptop"), self.folder / "hot.gz")
+        events = json.loads(run("view", "timeline", path, "--json",
+                                folder=self.folder).stdout)["events"]  # fmt: skip
+        (core,) = [row for row in events if (row["what"], row["names"]) == ("throttle", "core")]
+        counted = next(row for row in self.rows("heat", path)
+                       if row["sensor"] == "throttle count, core")  # fmt: skip
+        self.assertEqual(counted["last"], core["count"])
+
+    def test_pictures_are_what_their_ending_says(self):
+        for topic in ("processes", "memory", "timeline"):
+            run("view", topic, self.sample, "-o", f"{topic}.png", folder=self.folder)
+            data = (self.folder / f"{topic}.png").read_bytes()
+            with self.subTest(topic):
+                self.assertEqual(b"\x89PNG", data[:4])
+                self.assertGreater(int.from_bytes(data[16:20]), 1000)
+        run("view", "process", self.sample, "1", "-o", "one.svg", folder=self.folder)
+        self.assertIn("init (1): processors", (self.folder / "one.svg").read_text())
+        self.one_line("view", "cores", self.sample, "-o", "cores.png")
+        self.assertIn("names no picture", self.one_line(
+            "view", "cores", self.sample, "-o", "cores.pdf"))  # fmt: skip
+        self.assertIn("no picture of sessions", self.refused(
+            "sessions", self.sample, "-o", "s.png"))  # fmt: skip
+
+    def test_the_shell_completes_words(self):
+        for words, expected in (
+            ("dunmist vi", "view"),
+            ("dunmist view ti", "timeline"),
+            (f"dunmist view process {self.sample} nest", "nestcam-index"),
+            (f"dunmist view processes {self.sample} --sort cores_me", "cores_mean"),
+        ):
+            environment = {**os.environ, "_DUNMIST_COMPLETE": "bash_complete",
+                           "COMP_WORDS": words, "COMP_CWORD": str(words.count(" "))}  # fmt: skip
+            done = run(folder=self.folder, environment=environment)
+            self.assertIn(f"plain,{expected}", done.stdout.splitlines())
+
+    def test_a_bar_adds_up_and_keeps_small_parts(self):
+        for amounts in ([1.0, 2.0, 3.0], [1000.0, 1.0, 1.0], [0.0, 5.0], [1e-9, 1.0]):
+            self.assertEqual(40, sum(bar_cells(amounts, 40)))
+        self.assertEqual([0, 0], bar_cells([0.0, 0.0], 40))
+        self.assertEqual(1, bar_cells([100.0, 1.0], 40)[1])
 
 
 class Settings(InFolder):

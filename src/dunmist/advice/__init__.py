@@ -7,6 +7,7 @@ from dunmist.advice.about import About, about_lines, about_process, what_it_is
 from dunmist.advice.acts import VERBS, Act, Target, Verb
 from dunmist.advice.amounts import cores_text, percent, size_text, span_text
 from dunmist.advice.compose import compose_triage
+from dunmist.advice.paging import paging_sentence
 from dunmist.advice.protection import protected_by_name
 from dunmist.advice.rungs import Rung, application_rungs, culprit_rungs, finding_rungs
 from dunmist.advice.triage import (
@@ -40,6 +41,7 @@ __all__ = [
     "cores_text",
     "culprit_rungs",
     "finding_rungs",
+    "paging_sentence",
     "percent",
     "protected_by_name",
     "size_text",

@@ -128,7 +128,7 @@ def about_lines(about: About) -> list[tuple[str, str]]:
             ("what goes wrong", kind.trouble),
             ("what is safe", kind.safe),
         ]
-    else:
+    elif about.package or about.unit_about:
         lines.append(("what to search for", search_words(about)))
     if about.protection:
         lines.append(("do not touch", wording()["protected"][about.protection]))

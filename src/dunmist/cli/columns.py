@@ -12,40 +12,57 @@ from dunmist.advice import percent, size_text, span_text
 
 SHOWN = {
     "applications": (
-        "application", "processes", "users", "cores_mean", "cores_max", "machine_share",
-        "waiting_tasks", "private_bytes", "read_bytes_per_s", "write_bytes_per_s",
-        "sent_bytes_per_s", "received_bytes_per_s",
+        "application", "processes", "cores_mean", "cores_max", "machine_share", "cores_curve",
+        "role", "waiting_tasks", "private_bytes", "change_bytes", "read_bytes_per_s",
+        "write_bytes_per_s", "sent_bytes_per_s", "received_bytes_per_s", "users",
     ),
     "processes": (
-        "pid", "program", "user", "state", "threads", "nice", "cores_mean", "machine_share",
-        "private_bytes", "read_bytes", "write_bytes", "descriptors", "waits_in", "command_line",
+        "pid", "program", "user", "state", "cores_mean", "cores_max", "machine_share",
+        "cores_curve", "role", "threads", "nice", "private_bytes", "read_bytes", "write_bytes",
+        "descriptors", "waits_in", "command_line",
+    ),
+    "family": (
+        "family", "pid", "user", "state", "family_cores", "cores_mean", "family_bytes",
+        "private_bytes", "command_line",
     ),
     "logical processors": (
-        "cpu", "core", "package", "busy_mean", "busy_median", "busy_max", "user_share",
-        "nice_share", "system_share", "iowait_share", "irq_share", "softirq_share", "steal_share",
-        "clock_hz", "max_clock_hz", "governor",
+        "cpu", "core", "package", "busy_mean", "busy_max", "busiest_application", "busiest_cores",
+        "clock_hz", "max_clock_hz", "user_share", "nice_share", "system_share", "iowait_share",
+        "irq_share", "softirq_share", "steal_share", "governor",
+    ),
+    "installed memory": ("part", "bytes", "share", "change_bytes", "share_curve"),
+    "holders": (
+        "application", "private_bytes", "share", "change_bytes", "private_curve_bytes",
+        "processes", "rss_bytes", "proportional_bytes", "swap_bytes",
     ),
     "modules": (
         "slot", "size_bytes", "kind", "form_factor", "rated_mtps", "configured_mtps", "maker",
     ),
+    "sensors": (
+        "sensor", "least", "greatest", "last", "unit", "critical", "margin", "curve", "median",
+        "high", "remark",
+    ),
     "sockets": (
-        "protocol", "port", "local", "scope", "state", "pids", "programs", "users", "remote",
-        "remote_port", "sent_bytes", "received_bytes",
+        "port", "protocol", "scope", "state", "pids", "programs", "users", "unit", "local",
+        "remote", "remote_port", "sent_bytes", "received_bytes", "unknown_owner",
     ),
     "disks": (
-        "disk", "part_of", "model", "size_bytes", "spins", "busy_mean", "busy_max", "queue_mean",
-        "latency_mean_s", "requests_per_s", "read_bytes_per_s", "write_bytes_per_s",
+        "disk", "busy_mean", "busy_max", "queue_mean", "latency_mean_s", "requests_per_s",
+        "read_bytes_per_s", "write_bytes_per_s", "spins", "size_bytes", "part_of", "model",
     ),
     "services": (
-        "unit", "state", "detail", "starts_by_itself", "stuck", "restarts", "pids", "cpu_s",
-        "rss_bytes", "read_bytes", "about",
+        "unit", "state", "detail", "starts_by_itself", "stuck", "restarts", "cpu_s", "rss_bytes",
+        "read_bytes", "pids", "about",
     ),
     "what starts by itself": (
         "name", "kind", "when", "user", "enabled", "cpu_s", "rss_bytes", "read_bytes", "command",
     ),
+    "levels": ("resource", "name", "level", "used", "pressure"),
 }  # fmt: skip
-SHARES = frozenset(("busy_mean", "busy_median", "busy_max", "share"))
+SHARES = frozenset(("busy_mean", "busy_median", "busy_max", "share", "used", "pressure"))
 TIME_KINDS = ("user", "nice", "system", "iowait", "irq", "softirq", "steal")
+# seconds since the first tick, not a stretch of time
+AT = frozenset(("at_s", "seconds"))
 MOMENTS = frozenset(("since_s", "started_s", "boot_time_s", "last_run_s", "next_run_s"))
 
 
@@ -94,11 +111,13 @@ def number_text(name: str, value: float) -> str:
         return "–"
     if name in SHARES or name.endswith("_share"):
         return percent(value)
+    if name in AT:
+        return f"{value:.1f} s"
     if name in MOMENTS:
         return moment_text(value)
     if name == "bytes":
         return size_text(value)
-    if name.startswith("cores_"):
+    if name.startswith("cores_") or name in ("busiest_cores", "family_cores"):
         return f"{value:.2f}"
     return next((text(value) for end, text in _ENDINGS if name.endswith(end)), plain_text(value))
 
@@ -107,6 +126,8 @@ def heading_text(name: str) -> str:
     """Return a column's heading; what the unit says stands in the cells."""
     if name.removesuffix("_share") in TIME_KINDS:
         return name.removesuffix("_share")
+    if name.endswith("curve") or name.endswith("curve_bytes"):
+        return "over time"
     for end in ("_bits_per_s", "_bytes_per_s", "_bytes", "_hz", "_mtps"):
         name = name.removesuffix(end)
     if not name.endswith("_per_s"):

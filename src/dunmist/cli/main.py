@@ -5,6 +5,7 @@ import os
 import sys
 from difflib import get_close_matches
 from importlib import import_module
+from io import TextIOWrapper
 
 import click
 
@@ -59,6 +60,10 @@ def program(verbose: bool) -> None:
 
 def run() -> None:
     """Run the program and exit with its status: 0 done, 1 could not do it, 2 wrong usage."""
+    for stream in (sys.stdout, sys.stderr):
+        # a terminal that lacks a character shows a stand-in rather than nothing at all
+        if isinstance(stream, TextIOWrapper):
+            stream.reconfigure(errors="replace")
     sys.exit(_status())
 
 

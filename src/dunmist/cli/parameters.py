@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-_DURATION = re.compile(r"(\d{1,12}(?:\.\d{1,9})?)\s*(ms|s|m|h)?\Z")
+_DURATION = re.compile(r"(\d{1,12}(?:\.\d{1,9})?|\.\d{1,9})\s*(ms|s|m|h)?\Z")
 _UNIT_S = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, None: 1.0}
 EVERY_LEAST_S, EVERY_MOST_S = 0.1, 3600.0
 FOR_MOST_S = 7 * 24 * 3600.0

@@ -2,68 +2,102 @@
 
 import json
 import math
-import shutil
-import sys
+from collections.abc import Iterator
+from typing import Any
 
 import pandas as pd
-from rich.console import Console
+from rich.console import RenderableType
 from rich.table import Table
 from rich.text import Text
 
 from dunmist.cli.columns import SHOWN, heading_text, number_text
 from dunmist.cli.harmless import cut_middle, harmless, harmless_cell
+from dunmist.cli.strips import curve_text, span_curve_text
 
-PIPED_WIDTH = 160
 TEXT_WIDTH = 36
-LEAST_TEXT_WIDTH = 16
+LEAST_TEXT_WIDTH = 14
+# where the indentation says something, more has to stay
+LEAST_WIDTHS = {"family": 36}
 GAP = 2
-WIDE_TEXTS = {
-    "remark": 84,
-    "about": 44,
-    "command": 60,
-    "command_line": 60,
-    "source": 44,
-    "group": 70,
-}
+KEPT = 2
+# from this width on nothing is cut
+WIDE_FROM = 1000
+# what may be longer than other texts, and all that may be made shorter
+TEXTS_MOST = {"remark": 84, "about": 44, "command": 60, "command_line": 60, "source": 44,
+              "group": 70, "names": 70, "value": 90}  # fmt: skip
+FLEXIBLE = frozenset(
+    ("application", "program", "programs", "family", "users", "unit", "name", "names", "sensor",
+     "remark", "about", "command", "command_line", "source", "group", "file", "value", "remote",
+     "model", "mounted_on", "busiest_application", "waits_in", "unknown_owner")
+)  # fmt: skip
 EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 
 
-def json_text(frames: dict[str, pd.DataFrame]) -> str:
-    """Return an object with a list of rows for each table; what is unknown is null."""
-    tables = {
+def frames_object(frames: dict[str, pd.DataFrame]) -> dict[str, Any]:
+    """Return a list of rows for each table; what is unknown is None."""
+    return {
         name.replace(" ", "_"): [
-            {str(column): _plain(value) for column, value in row.items()}
+            {str(column): plain(value) for column, value in row.items()}
             for row in frame.to_dict(orient="records")
         ]
         for name, frame in frames.items()
     }
-    return json.dumps(tables, indent=2, ensure_ascii=False) + "\n"
+
+
+def json_text(frames: dict[str, pd.DataFrame]) -> str:
+    """Return an object with a list of rows for each table; what is unknown is null."""
+    return json.dumps(frames_object(frames), indent=2, ensure_ascii=False) + "\n"
 
 
 def csv_text(frame: pd.DataFrame) -> str:
     """Return the rows as CSV (RFC 4180) with a header; no cell is a formula."""
-    whole = frame.map(lambda value: harmless_cell(_plain(value)))
+    whole = frame.map(lambda value: harmless_cell(_joined(plain(value))))
     return whole.astype(object).to_csv(index=False)
 
 
-def print_tables(frames: dict[str, pd.DataFrame]) -> None:
-    """Print the tables as wide as the terminal, each under its name when there are several."""
-    width = shutil.get_terminal_size((PIPED_WIDTH, 24)).columns if sys.stdout.isatty() else None
-    console = Console(width=width or PIPED_WIDTH, highlight=False)
+def _joined(value: object) -> object:
+    """Return a list as text with blanks between, for a form that has no lists."""
+    if not isinstance(value, list):
+        return value
+    return " ".join("" if one is None else str(one) for one in value)
+
+
+def table_parts(
+    frames: dict[str, pd.DataFrame], width: int, columns: list[str] | None = None
+) -> Iterator[RenderableType]:
+    """Yield the tables as wide as given, each under its name when there are several.
+
+    ``columns`` names those to show instead of the usual ones. Where the width does not suffice,
+    columns are left out from the right and named below the table.
+    """
     for place, (name, frame) in enumerate(frames.items()):
         if len(frames) > 1:
-            console.print(Text(f"\n{name}" if place else name, style="italic"))
+            yield Text(f"\n{name}" if place else name, style="italic")
         if frame.empty:
-            console.print(f"no {name} in this capture; triage says what could not be seen")
-        else:
-            console.print(_table(name, frame, console.width))
+            yield Text(f"no {name} in this capture, or none that was asked for")
+            continue
+        wanted = columns or SHOWN.get(name, tuple(frame.columns))
+        shown = [column for column in wanted if column in frame]
+        if not columns:
+            # a column that says nothing takes room from one that does
+            shown = [column for column in shown if _says_something(frame[column])]
+        table, left_out = _table(frame, shown, width)
+        yield table
+        if left_out:
+            more = ", ".join(heading_text(column) for column in left_out)
+            yield Text(f"left out for want of width: {more} (--wide shows all)", style="dim")
 
 
-def _table(name: str, frame: pd.DataFrame, width: int) -> Table:
+def _says_something(column: "pd.Series[Any]") -> bool:
+    return any(not _is_unknown(value) for value in column)
+
+
+def _is_unknown(value: object) -> bool:
+    return not isinstance(value, list) and (value is None or bool(pd.isna(value)))  # type: ignore[call-overload]
+
+
+def _table(frame: pd.DataFrame, columns: list[str], width: int) -> tuple[Table, list[str]]:
     table = Table(box=None, pad_edge=False, header_style="bold")
-    columns = [column for column in SHOWN.get(name, tuple(frame.columns)) if column in frame]
-    # a column that says nothing takes room from one that does
-    columns = [column for column in columns if frame[column].notna().any()]
     facts = "fact" in frame.columns
     # in a table of facts the unit is that of the fact, not of the column
     rows = [
@@ -74,7 +108,7 @@ def _table(name: str, frame: pd.DataFrame, width: int) -> Table:
         for row in frame.to_dict(orient="records")
     ]
     widths = _widths(columns, rows, width)
-    for column in columns:
+    for column in widths:
         is_number = pd.api.types.is_numeric_dtype(frame[column])
         is_number = is_number and not pd.api.types.is_bool_dtype(frame[column])
         table.add_column(
@@ -85,26 +119,54 @@ def _table(name: str, frame: pd.DataFrame, width: int) -> Table:
             width=widths[column],
         )
     for row in rows:
-        table.add_row(*(Text(row[column]) for column in columns))
-    return table
+        table.add_row(*(Text(cut_middle(row[name], widths[name])) for name in widths))
+    return table, [column for column in columns if column not in widths]
 
 
 def _widths(columns: list[str], rows: list[dict[str, str]], whole: int) -> dict[str, int]:
-    """Return a width for each column; only long texts give way where the terminal is narrow."""
+    """Return a width for each column that has room.
+
+    Long texts give way first, then the columns on the right; the first two always stay.
+    """
     widths = {
         column: max(len(heading_text(column)), *(len(row[column]) for row in rows))
         for column in columns
     }
-    excess = sum(widths.values()) + GAP * (len(columns) - 1) - whole
-    for column in reversed(columns):
-        if excess > 0 and column in WIDE_TEXTS:
-            given = min(excess, max(0, widths[column] - LEAST_TEXT_WIDTH))
-            widths[column] -= given
-            excess -= given
-    return widths
+    if whole < WIDE_FROM:
+        widths = {
+            name: min(size, TEXTS_MOST.get(name, TEXT_WIDTH)) for name, size in widths.items()
+        }
+    shown = list(columns)
+    while True:
+        excess = sum(widths[name] for name in shown) + GAP * (len(shown) - 1) - whole
+        given = {
+            name: max(0, widths[name] - LEAST_WIDTHS.get(name, LEAST_TEXT_WIDTH))
+            for name in shown
+            if name in FLEXIBLE
+        }
+        if excess <= sum(given.values()) or len(shown) <= KEPT:
+            break
+        shown.pop()
+    for name in reversed(shown):
+        if excess > 0 and name in FLEXIBLE:
+            less = min(excess, given[name])
+            widths[name] -= less
+            excess -= less
+    return {name: widths[name] for name in shown}
 
 
-def _plain(value: object) -> object:
+def _curve_cell(name: str, values: list[float | None]) -> str:
+    if name == "curve":  # of a sensor, far from nought
+        return span_curve_text(values)
+    return curve_text(values, 1.0 if name.startswith("busy") else None)
+
+
+def plain(value: Any) -> Any:  # noqa: ANN401 - a cell may be anything
+    """Return a cell as JSON has it: rounded, harmless, None for what is unknown."""
+    if isinstance(value, dict):
+        return {key: plain(one) for key, one in value.items()}
+    if isinstance(value, list):
+        return [plain(one) for one in value]
     if value is pd.NA or value is None:
         return None
     if hasattr(value, "item"):
@@ -119,11 +181,13 @@ def _plain(value: object) -> object:
 
 
 def _cell(name: str, value: object) -> str:
-    plain = _plain(value)
-    if plain is None:
+    shown = plain(value)
+    if shown is None:
         return "–"
-    if isinstance(plain, bool):
-        return "yes" if plain else "no"
-    if isinstance(plain, int | float):
-        return number_text(name, float(plain))
-    return cut_middle(str(plain), WIDE_TEXTS.get(name, TEXT_WIDTH))
+    if isinstance(shown, list):
+        return _curve_cell(name, shown)
+    if isinstance(shown, bool):
+        return "yes" if shown else "no"
+    if isinstance(shown, int | float):
+        return number_text(name, float(shown))
+    return str(shown)

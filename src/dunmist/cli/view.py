@@ -1,51 +1,103 @@
-"""``dunmist view``: one topic of a capture as tables, as JSON or as CSV."""
+"""``dunmist view``: one topic of a capture, as tables and pictures, as JSON or as CSV."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from dunmist.cli.completion import complete_columns, complete_topic, complete_what
 from dunmist.cli.parameters import FILE
 
 if TYPE_CHECKING:
-    import pandas as pd
+    from dunmist.cli import viewing
+    from dunmist.cli.judging import Judged
 
-TOPICS = ("processes", "cores", "memory", "heat", "ports", "disks", "links", "services",
-          "autostart", "sessions", "machine")  # fmt: skip
+TOPICS = ("processes", "process", "cores", "memory", "heat", "ports", "disks", "links", "services",
+          "autostart", "sessions", "machine", "timeline")  # fmt: skip
+HELP = "help"
 
 
 @click.command()
-@click.argument("topic", metavar="TOPIC")
+@click.argument("topic", metavar="TOPIC", shell_complete=complete_topic)
 @click.argument("file", type=FILE)
+@click.argument("what", required=False, shell_complete=complete_what)
 @click.option("--json", "form", flag_value="json", help="Print JSON: a list of rows a table.")
 @click.option("--csv", "form", flag_value="csv", help="Print CSV: one table.")
-@click.option("--table", "wanted", metavar="NAME", help="Only this table of the topic.")
-@click.option("--each", is_flag=True, help="With processes: one row a process, not application.")
+@click.option("-o", "--output", type=FILE, metavar="PICTURE",
+              help="Draw a picture into PICTURE.png or PICTURE.svg instead.")  # fmt: skip
+@click.option("--force", is_flag=True, help="Overwrite PICTURE when it exists.")
+@click.option("--table", "table", metavar="NAME", help="Only this table of the topic.")
+@click.option("--each", "shape", flag_value="each", help="Processes: one row a process.")
+@click.option("--tree", "shape", flag_value="tree", help="Processes: who started whom.")
+@click.option("--columns", metavar="A,B,…", shell_complete=complete_columns,
+              help="Show these columns; 'help' lists all that there are.")  # fmt: skip
+@click.option("--sort", metavar="A,B:up,…", shell_complete=complete_columns,
+              help="Sort by these columns; figures greatest first, texts from A on.")  # fmt: skip
+@click.option("--bottom", is_flag=True, help="Turn the order round: the first row comes last.")
 @click.option("--limit", type=click.IntRange(1), help="Print at most this many rows of a table.")
-def view(
-    topic: str, file: Path, form: str | None, wanted: str | None, each: bool, limit: int | None
-) -> None:
+@click.option("--owner", metavar="USER", help="Only what belongs to USER.")
+@click.option("--name", metavar="PATTERN", help="Only names that hold PATTERN, or fit it with *.")
+@click.option("--pid", type=click.IntRange(0), help="Only this process.")
+@click.option("--service", metavar="UNIT", help="Only this service.")
+@click.option("--port", type=click.IntRange(0, 65535), help="Only who has this port.")
+@click.option("--listening", is_flag=True, help="Ports: only those that are listened on.")
+@click.option("--state", help="Only what is in this state.")
+@click.option("--role", help="Only cause, symptom, victim or observer.")
+@click.option("--least", type=float, metavar="CORES", help="Only what uses at least so much.")
+@click.option("--wide", is_flag=True, help="Show all columns and whole texts, however wide.")
+@click.option("--pager/--no-pager", default=True, help="Long output on a terminal is paged.")
+def view(topic: str, file: Path, what: str | None, **options: Any) -> None:  # noqa: ANN401
     """Show TOPIC of the capture FILE.
 
-    Topics: processes, cores, memory, heat, ports, disks, links, services, autostart, sessions and
-    machine.
+    Topics: processes, process (with WHAT: a number or a name), cores, memory, heat, ports, disks,
+    links, services, autostart, sessions, machine and timeline.
     """
     _check_word("topic", topic, TOPICS)
-    from dunmist.cli.tables import csv_text, json_text, print_tables
+    if (topic == "process") != (what is not None):
+        raise click.UsageError("'view process FILE WHAT' takes a process number or name")
+    if options["shape"] and topic != "processes":
+        raise click.UsageError(f"--{options['shape']} goes with processes, not with {topic}")
+    from dunmist.cli import viewing
 
-    frames = _frames(topic, file, each=each)
-    if wanted:
-        name = wanted.replace("_", " ")
+    judged = viewing.judge(file)
+    look = viewing.Look(options["form"], _words(options["columns"]), options["wide"],
+                        options["pager"])  # fmt: skip
+    if options["output"]:
+        viewing.draw(judged, topic, what, options["output"], force=options["force"])
+    elif what is not None:
+        viewing.print_process(judged, what, look)
+    else:
+        _print_topic(judged, topic, look, options)
+
+
+def _print_topic(
+    judged: "Judged", topic: str, look: "viewing.Look", options: dict[str, Any]
+) -> None:
+    from dunmist.cli import viewing
+    from dunmist.cli.selecting import FILTERS, Wanted, check_columns
+
+    frames = viewing.topic_frames(topic, judged, options["shape"])
+    if options["table"]:
+        name = options["table"].replace("_", " ")
         _check_word("table", name, tuple(frames))
         frames = {name: frames[name]}
-    if limit:
-        frames = {name: frame.head(limit) for name, frame in frames.items()}
-    if form == "json":
-        click.echo(json_text(frames), nl=False)
-    elif form == "csv":
-        click.echo(csv_text(next(iter(frames.values()))), nl=False)
-    else:
-        print_tables(frames)
+    if look.columns == [HELP]:
+        for name, frame in frames.items():
+            click.echo(f"{name}: {', '.join(map(str, frame.columns))}")
+        return
+    check_columns(frames, look.columns or [])
+    filters = {name: str(options[name]) for name in FILTERS if options[name] is not None}
+    if options["listening"]:
+        filters["state"] = "listen"
+    frames = viewing.select(
+        frames, Wanted(filters, options["sort"], options["bottom"], options["limit"])
+    )
+    whole = not filters and not options["table"]
+    viewing.print_frames(frames, look, topic if whole else None, judged)
+
+
+def _words(text: str | None) -> list[str] | None:
+    return [word.strip() for word in text.split(",")] if text else None
 
 
 def _check_word(kind: str, word: str, words: tuple[str, ...]) -> None:
@@ -55,13 +107,3 @@ def _check_word(kind: str, word: str, words: tuple[str, ...]) -> None:
         near = get_close_matches(word, words, n=1)
         hint = f"did you mean '{near[0]}'?" if near else f"choose from {', '.join(words)}"
         raise click.UsageError(f"there is no {kind} '{word}'; {hint}")
-
-
-def _frames(topic: str, file: Path, *, each: bool) -> "dict[str, pd.DataFrame]":
-    from dunmist.cli.judging import load
-    from dunmist.series import tables
-
-    series = load(file)
-    if topic == "processes" and each:
-        return {"processes": tables.process_table(series)}
-    return {name: make(series) for name, make in tables.TOPICS[topic]}

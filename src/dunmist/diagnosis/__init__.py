@@ -9,7 +9,16 @@ from dunmist.diagnosis.judge import diagnose
 from dunmist.diagnosis.lasting import lasting
 from dunmist.diagnosis.records import Culprit, Diagnosis, Finding, ResourceState, Sign, Trace
 from dunmist.diagnosis.thresholds import Thresholds, load_thresholds, thresholds
-from dunmist.diagnosis.words import KINDS, LEVELS, Kind, Level, Resource, Role, Severity
+from dunmist.diagnosis.words import (
+    KINDS,
+    LEVELS,
+    Kind,
+    Level,
+    Resource,
+    Role,
+    Severity,
+    is_strained,
+)
 
 __all__ = [
     "KINDS",
@@ -28,6 +37,7 @@ __all__ = [
     "Trace",
     "diagnose",
     "is_odd_place",
+    "is_strained",
     "lasting",
     "load_thresholds",
     "thresholds",

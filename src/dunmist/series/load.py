@@ -28,7 +28,8 @@ class Series:
     ``missed`` and ``late`` count ticks, ``asleep_s`` is time the computer slept meanwhile,
     ``damage`` says where a capture ends that is not whole. ``sent_bytes_per_s`` and
     ``received_bytes_per_s`` are TCP traffic with other computers, shape (intervals, applications).
-    ``surveys`` are in order, the last one taken after the last tick unless the file was cut short.
+    ``events`` come with the row of the tick before which they happened. ``surveys`` are in order,
+    the last one taken after the last tick unless the file was cut short.
     """
 
     path: Path
@@ -42,6 +43,7 @@ class Series:
     sent_bytes_per_s: Floats
     received_bytes_per_s: Floats
     surveys: list[Survey]
+    events: list[tuple[int, Event]]
     ticks: int
     missed: int
     late: int
@@ -69,6 +71,7 @@ class _Read:
     sockets: SocketCollector = field(default_factory=SocketCollector)
     ticks: list[Tick] = field(default_factory=list)
     surveys: list[Survey] = field(default_factory=list)
+    events: list[tuple[int, Event]] = field(default_factory=list)
     footer: Footer | None = None
     missed: int = 0
     asleep_s: float = 0.0
@@ -90,6 +93,7 @@ class _Read:
             self.footer = line
 
     def _take_event(self, event: Event) -> None:
+        self.events.append((len(self.ticks), event))
         self.missed += (event.count or 0) if event.what == "gap" else 0
         self.asleep_s += (event.seconds or 0.0) if event.what == "asleep" else 0.0
         if event.what == "exec" and event.facts and event.processes:
@@ -160,6 +164,7 @@ def load_series(path: Path, corrections: Sequence[Correction] = ()) -> Series:
         sent_bytes_per_s=sent,
         received_bytes_per_s=received,
         surveys=read.surveys,
+        events=read.events,
         ticks=len(read.ticks),
         missed=read.missed,
         late=sum(tick.late for tick in read.ticks),

@@ -64,6 +64,15 @@ class MachineSeries:
         """Busy share of the whole machine in each interval."""
         return self.busy_cores / self.online
 
+    @property
+    def mean_clock_hz(self) -> Floats | None:
+        """Mean clock of all processors at each tick, NaN where none says; None if never."""
+        if self.clocks_hz is None or np.isnan(self.clocks_hz).all():
+            return None
+        known = (~np.isnan(self.clocks_hz)).sum(axis=1)
+        total: Floats = np.nansum(self.clocks_hz, axis=1)
+        return np.where(known > 0, total / np.maximum(known, 1), np.nan)
+
     def kind_of_time(self, *kinds: str) -> Floats:
         """Return the share of the given kinds of time, shape (intervals, processors)."""
         columns = [KINDS.index(kind) for kind in kinds]

@@ -26,16 +26,33 @@ NS_PER_S = 1e9
 # what is kept of each sample, and in how many bytes: an hour of five hundred processes is two
 # million of them
 COLUMNS = {
-    "tick": "i", "process": "i", "own_clk": "q", "children_clk": "q", "major_faults": "q",
-    "rss_pages": "q", "shared_pages": "q", "delay_ns": "q", "nice": "b", "read_bytes": "q",
-    "write_bytes": "q", "io_delay_clk": "q", "wait": "b",
+    "tick": "i", "process": "i", "processor": "h", "own_clk": "q", "children_clk": "q",
+    "major_faults": "q", "rss_pages": "q", "shared_pages": "q", "delay_ns": "q", "nice": "b",
+    "read_bytes": "q", "write_bytes": "q", "io_delay_clk": "q", "wait": "b",
 }  # fmt: skip
 UNKNOWN = -1
+PROCESSORS_MOST = 8191  # the kernel's own greatest number, CONFIG_NR_CPUS
 # a process is looked at as a candidate for one full processor from this mean use on
 CANDIDATE_CORES = 0.3
 # a program whose second busiest thread runs this much can use more than one processor
 PARALLEL_SHARE = 0.6
 ONE_AND_A_BIT = 1.05
+
+
+class ProcessUse(NamedTuple):
+    """Processor time of single processes: what each used in each interval in which it used some."""
+
+    row: NDArray[np.int32]
+    process: NDArray[np.int32]
+    seconds: NDArray[np.float32]
+
+    def over(self, identity: int, interval_s: Floats) -> Floats:
+        """Return one process's use in logical processors, shape (intervals,)."""
+        mine = self.process == identity
+        total = np.zeros(len(interval_s))
+        np.add.at(total, self.row[mine], self.seconds[mine])
+        cores: Floats = total / interval_s
+        return cores
 
 
 class ThreadUse(NamedTuple):
@@ -62,6 +79,9 @@ class ProcessSeries:
     ``low_priority`` is the share of its time an application spent at a raised nice
     value. ``one_core`` maps an identity to the share of each interval in which its busiest thread
     ran or waited to run, for programs with one such.
+    ``use`` is the use of single processes over time. ``processor_cpu_s`` has the processor time of
+    each application by the logical processor on which it was seen at the end of each interval,
+    shape (processor numbers, apps).
     ``details`` holds the first and the newest of each identity, ``short_lived_programs`` how many
     of which name each application started that were never seen.
     """
@@ -80,7 +100,8 @@ class ProcessSeries:
     blocked: dict[str, NDArray[np.int16]]
     low_priority: Floats
     process_cpu_s: Floats
-    process_cores: dict[int, Floats]
+    use: ProcessUse
+    processor_cpu_s: Floats
     one_core: dict[int, Floats]
     details: dict[int, tuple[ProcessDetail, ProcessDetail]]
     short_lived_programs: dict[int, dict[str, int]]
@@ -115,6 +136,7 @@ class Collector:
         for sample in tick.processes:
             columns["tick"].append(row)
             columns["process"].append(sample.process)
+            columns["processor"].append(min(sample.processor, PROCESSORS_MOST))
             columns["own_clk"].append(sample.user_clk + sample.system_clk)
             columns["children_clk"].append(sample.children_user_clk + sample.children_system_clk)
             columns["major_faults"].append(sample.major_faults)
@@ -144,6 +166,7 @@ class _Steps:
 
     row: Ints
     process: Ints
+    processor: Ints
     own_s: Floats
     children_s: Floats
     major_faults: Floats
@@ -184,10 +207,8 @@ def process_series(
     per_process = np.zeros(len(of))
     np.add.at(per_process, steps.process, steps.own_s)
     candidates = np.flatnonzero(per_process >= CANDIDATE_CORES * interval_s.sum() / 2)
-    process_cores = {
-        int(identity): _of_one(steps, int(identity), steps.own_s, interval_s)
-        for identity in candidates
-    }
+    use = _use(steps)
+    process_cores = {int(one): use.over(int(one), interval_s) for one in candidates}
     waiting, one_core = _threads(collected, steps, process_cores, interval_s)
     late = late_use(_children(steps), collected, grouping, interval_s)
     held = _Held(table, collected, of, (intervals + 1, apps))
@@ -211,7 +232,8 @@ def process_series(
         },
         low_priority=low / np.maximum(cores.sum(axis=0), 1e-12),
         process_cpu_s=per_process,
-        process_cores=process_cores,
+        use=use,
+        processor_cpu_s=_by_processor(steps, app, apps),
         one_core=one_core,
         details=collected.details,
         short_lived_programs=late.programs,
@@ -255,6 +277,7 @@ def _steps(table: dict[str, Ints], collected: Collector) -> _Steps:
     return _Steps(
         row=(tick - 1)[kept],
         process=process[kept],
+        processor=table["processor"][kept],
         own_s=grown("own_clk")[kept] / collected.clock_ticks_per_s,
         children_s=grown("children_clk")[kept] / collected.clock_ticks_per_s,
         major_faults=grown("major_faults")[kept],
@@ -264,6 +287,22 @@ def _steps(table: dict[str, Ints], collected: Collector) -> _Steps:
         write_bytes=grown("write_bytes")[kept],
         nice=table["nice"][kept],
     )
+
+
+def _use(steps: _Steps) -> ProcessUse:
+    some = steps.own_s > 0
+    return ProcessUse(
+        steps.row[some].astype(np.int32),
+        steps.process[some].astype(np.int32),
+        steps.own_s[some].astype(np.float32),
+    )
+
+
+def _by_processor(steps: _Steps, app: Ints, apps: int) -> Floats:
+    seen = steps.processor >= 0
+    total = np.zeros((int(steps.processor.max(initial=-1)) + 1, apps))
+    np.add.at(total, (steps.processor[seen], app[seen]), steps.own_s[seen])
+    return total
 
 
 def _of_one(steps: _Steps, identity: int, amounts: Floats, interval_s: Floats) -> Floats:

@@ -5,12 +5,11 @@ idle machine has them.
 """
 
 from collections.abc import Iterator
+from datetime import datetime
 
 from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.processes import CLK_PER_S
 from dunmist.simulation.stalls import Stalls
-
-BOOT_S = 1_936_000_000
 
 
 def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
@@ -48,13 +47,19 @@ def stat(model: ModelComputer) -> str:
     lines += [
         f"intr {count} 0 9",
         f"ctxt {round(model.switches)}",
-        f"btime {BOOT_S}",
+        f"btime {boot_s(model)}",
         f"processes {round(model.forks) + len(model.processes.all) + 9000}",
         f"procs_running {model.runnable}",
         f"procs_blocked {model.blocked}",
         f"softirq {sum(soft)} {_joined(soft)}",
     ]
     return "\n".join(lines) + "\n"
+
+
+def boot_s(model: ModelComputer) -> int:
+    """Return the moment of the start in seconds since 1970."""
+    machine = model.scenario.machine
+    return round(datetime.fromisoformat(machine.started).timestamp() - machine.uptime_s)
 
 
 def loadavg(model: ModelComputer) -> str:

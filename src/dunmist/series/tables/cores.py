@@ -3,9 +3,12 @@
 import numpy as np
 import pandas as pd
 
+from dunmist.series.curves import curve
 from dunmist.series.load import Series
 from dunmist.series.rates import Floats
 from dunmist.series.tables._frames import frame_of, greatest, least, mean
+
+CURVE_POINTS = 12
 
 
 def core_table(series: Series) -> pd.DataFrame:
@@ -24,6 +27,8 @@ def core_table(series: Series) -> pd.DataFrame:
             "busy_mean": mean(busy[:, column], machine.interval_s),
             "busy_median": known_median(busy[:, column]),
             "busy_max": greatest(busy[:, column]),
+            "busy_curve": curve(busy[:, column], CURVE_POINTS),
+            **_busiest(series, number),
         }
         for kind in ("user", "nice", "system", "iowait", "irq", "softirq", "steal"):
             row[f"{kind}_share"] = mean(machine.kind_of_time(kind)[:, column], machine.interval_s)
@@ -36,7 +41,27 @@ def core_table(series: Series) -> pd.DataFrame:
             "capacity": place.capacity if place else None,
         }
         rows.append(row)
-    return pd.DataFrame(rows)
+    # processors that share a core, and cores that share a package, stand together
+    return frame_of(sorted(rows, key=_place))
+
+
+def _place(row: dict[str, object]) -> tuple[int, int, int]:
+    package, core, cpu = (
+        value if isinstance(value := row[name], int) else -1 for name in ("package", "core", "cpu")
+    )
+    return package, core, cpu
+
+
+def _busiest(series: Series, number: int) -> dict[str, object]:
+    """Return which application used most of a processor, by where its processes were seen."""
+    used = series.processes.processor_cpu_s
+    if number >= len(used) or not used[number].any():
+        return {"busiest_application": None, "busiest_cores": None}
+    first = int(np.argmax(used[number]))
+    return {
+        "busiest_application": series.processes.grouping.applications[first].name,
+        "busiest_cores": float(used[number][first]) / series.duration_s,
+    }
 
 
 def interrupt_table(series: Series) -> pd.DataFrame:

@@ -4,6 +4,7 @@ import numpy as np
 import pandas as pd
 
 from dunmist.computer import PowerSupply
+from dunmist.series.curves import curve
 from dunmist.series.load import Series
 from dunmist.series.sensors import SensorSeries, energy_watts, processor_sensor
 from dunmist.series.tables._frames import greatest, least
@@ -11,6 +12,9 @@ from dunmist.series.tables._frames import greatest, least
 UNITS = {"temperature": "°C", "fan": "turns/min", "voltage": "V", "current": "A", "power": "W",
          "energy": "W", "humidity": "share"}  # fmt: skip
 UW = 1e-6
+CURVE_POINTS = 12
+COLUMNS = ["sensor", "part", "quantity", "unit", "least", "median", "greatest", "last", "curve",
+           "high", "critical", "margin", "remark"]  # fmt: skip
 
 
 def heat_table(series: Series) -> pd.DataFrame:
@@ -28,9 +32,13 @@ def heat_table(series: Series) -> pd.DataFrame:
          "unit": "times", "last": float(counts.sum())}
         for kind, counts in series.devices.throttled.items()
     ]  # fmt: skip
-    columns = ["sensor", "part", "quantity", "unit", "least", "median", "greatest", "last",
-               "high", "critical", "margin", "remark"]  # fmt: skip
-    return pd.DataFrame(rows, columns=columns)
+    return pd.DataFrame([row for row in rows if not row.get("doubt")], columns=COLUMNS)
+
+
+def doubted_table(series: Series) -> pd.DataFrame:
+    """Return one row for each sensor that reads what cannot be true, with the reason."""
+    rows = [_row(series, one) for one in series.devices.sensors if one.doubt]
+    return pd.DataFrame(rows, columns=COLUMNS)
 
 
 def graphics_table(series: Series) -> pd.DataFrame:
@@ -71,6 +79,8 @@ def _row(series: Series, one: SensorSeries) -> dict[str, object]:
         "median": float(np.median(known)) if len(known) else None,
         "greatest": most,
         "last": float(known[-1]) if len(known) else None,
+        "curve": curve(values, CURVE_POINTS),
+        "doubt": one.doubt,
         "high": one.high,
         "critical": one.critical,
         "margin": (one.critical or 0.0) - (most or 0.0) if is_margin_known else None,

@@ -1,10 +1,13 @@
 """Topic ``memory``: where the installed memory is, what was paged, and where swap lies."""
 
+from collections import defaultdict
+
 import pandas as pd
 
+from dunmist.series.curves import curve
 from dunmist.series.load import Series
 from dunmist.series.memory_breakdown import memory_breakdown
-from dunmist.series.tables._frames import greatest, known_mean
+from dunmist.series.tables._frames import frame_of, greatest, known_mean
 
 # words of vmstat by what they count; the pages are of the kernel's page size
 PAGING = {
@@ -20,6 +23,8 @@ PAGING = {
     "pages of files refaulted": ("workingset_refault_file",),
     "processes killed for lack of memory": ("oom_kill",),
 }  # fmt: skip
+CURVE_POINTS = 12
+KIB = 1024.0
 OUTSIDE = "kept at boot by firmware and kernel"
 
 
@@ -39,6 +44,7 @@ def memory_table(series: Series) -> pd.DataFrame:
             "bytes": float(held[-1]),
             "share": float(held[-1]) / total,
             "change_bytes": float(held[-1] - held[0]),
+            "share_curve": curve(held / total, CURVE_POINTS),
         }
         for part, held in parts.items()
     ]
@@ -47,6 +53,41 @@ def memory_table(series: Series) -> pd.DataFrame:
         rows.append({"part": OUTSIDE, "bytes": kept, "share": kept / total, "change_bytes": 0.0})
     rows.append({"part": "installed", "bytes": total, "share": 1.0, "change_bytes": 0.0})
     return pd.DataFrame(rows)
+
+
+def holder_table(series: Series) -> pd.DataFrame:
+    """Return who holds memory, one application a row, the greatest first.
+
+    ``proportional_bytes`` is known for those whose largest processes were read exactly,
+    ``swap_bytes`` for those whose details may be read.
+    """
+    processes, grouping = series.processes, series.processes.grouping
+    exact: dict[int, float] = defaultdict(float)
+    for rollup in series.surveys[-1].rollups if series.surveys else []:
+        exact[grouping.application_of[rollup.process]] += rollup.pss_kib * KIB
+    swapped: dict[int, float] = defaultdict(float)
+    for identity, (_, detail) in processes.details.items():
+        if detail.swap_kib is not None and identity not in processes.ended_tick:
+            swapped[grouping.application_of[identity]] += detail.swap_kib * KIB
+    total = float(series.machine.memory_bytes("MemTotal")[-1])
+    rows: list[dict[str, object]] = [
+        {
+            "application": one.name,
+            "processes": len(one.members),
+            "private_bytes": float(processes.private_bytes[-1, number]),
+            "share": float(processes.private_bytes[-1, number]) / total,
+            "change_bytes": float(
+                processes.private_bytes[-1, number] - processes.private_bytes[0, number]
+            ),
+            "private_curve_bytes": curve(processes.private_bytes[:, number], CURVE_POINTS),
+            "rss_bytes": float(processes.rss_bytes[-1, number]),
+            "proportional_bytes": exact.get(number),
+            "swap_bytes": swapped.get(number),
+        }
+        for number, one in enumerate(grouping.applications)
+        if not one.kernel
+    ]
+    return frame_of(rows, "private_bytes")
 
 
 def paging_table(series: Series) -> pd.DataFrame:

@@ -27,6 +27,7 @@ def port_table(series: Series) -> pd.DataFrame:
                 "programs": " ".join(sorted({grouping.program(owner).name for owner in one.owners}))
                 or None,
                 "users": " ".join(sorted({owner.user or "unknown" for owner in owners})) or None,
+                "unknown_owner": None if owners else _why_unknown(series, facts.protocol),
                 "uid": facts.uid,
                 "unit": " ".join(
                     sorted({unit for owner in owners if (unit := unit_of(owner.cgroup))})
@@ -44,6 +45,15 @@ def port_table(series: Series) -> pd.DataFrame:
         if name in frame:
             frame[name] = frame[name].astype("Int64")
     return frame
+
+
+def _why_unknown(series: Series, protocol: str) -> str:
+    """Return why nobody was found to own a socket, and what would reveal it."""
+    if not series.header.privileged:
+        return "hidden: sample as administrator"
+    if protocol == "unix":
+        return "closed meanwhile, or the kernel's"
+    return "the kernel's, closed meanwhile, or in another namespace"
 
 
 def _order(one: SocketSeries) -> tuple[bool, bool, int, int, str]:

@@ -1,0 +1,64 @@
+"""The tables of one topic as frames: those of ``series``, with what only a diagnosis can tell."""
+
+from typing import TYPE_CHECKING
+
+import pandas as pd
+
+from dunmist.cli.judging import Judged
+from dunmist.diagnosis import LEVELS
+from dunmist.series import tables
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+NUMBER = "application_number"
+
+
+def topic_frames(topic: str, judged: Judged, form: str | None = None) -> dict[str, pd.DataFrame]:
+    """Return the tables of a topic by name; ``form`` is each or tree, for processes."""
+    series = judged.series
+    if topic == "processes" and form == "each":
+        return {"processes": _with_roles(tables.process_table(series), judged)}
+    if topic == "processes" and form == "tree":
+        return {"family": tables.tree_table(series)}
+    frames = {name: make(series) for name, make in tables.TOPICS[topic]}
+    if topic == "processes":
+        frames["applications"] = _with_roles(frames["applications"], judged)
+    if topic == "timeline":
+        return {"levels": level_table(judged), **frames}
+    return frames
+
+
+def level_table(judged: Judged) -> pd.DataFrame:
+    """Return one row for each resource and interval: how full it was, and its level there."""
+    at_s = judged.series.machine.at_s[1:]
+    rows = []
+    for state in judged.diagnosis.resources:
+        if state.trace is None:
+            continue
+        for row, moment_s in enumerate(at_s):
+            pressure = state.trace.pressure
+            rows.append(
+                {
+                    "resource": state.resource,
+                    "name": state.name,
+                    "at_s": round(float(moment_s), 3),
+                    "used": float(state.trace.used[row]),
+                    "pressure": None if pressure is None else float(pressure[row]),
+                    "level": LEVELS[int(state.trace.levels[row])],
+                }
+            )
+    return pd.DataFrame(rows)
+
+
+def roles_of(judged: Judged) -> "Mapping[int, str]":
+    """Return the role of each application that has one: of the ranking, or the sampler itself."""
+    applications = judged.series.processes.grouping.applications
+    roles = {number: "observer" for number, one in enumerate(applications) if one.observer}
+    return roles | {one.application: one.role for one in judged.diagnosis.culprits}
+
+
+def _with_roles(frame: pd.DataFrame, judged: Judged) -> pd.DataFrame:
+    roles = roles_of(judged)
+    named = pd.Series([roles.get(int(number)) for number in frame[NUMBER]], dtype=object)
+    return frame.assign(role=named)

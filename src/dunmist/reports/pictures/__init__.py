@@ -1,0 +1,49 @@
+"""Pictures of a capture, drawn by Matplotlib: for views and for the report.
+
+Each takes a series with its diagnosis, gives a Matplotlib figure; nothing is computed here that the
+tables do not have. Colours are told apart by the colour-blind and in grey, lines also by their
+pattern. Imported only where a picture is drawn.
+"""
+
+from collections.abc import Callable
+
+from matplotlib.figure import Figure
+
+from dunmist.diagnosis import Diagnosis
+from dunmist.reports.pictures.cores import draw_cores
+from dunmist.reports.pictures.devices import draw_disks, draw_links
+from dunmist.reports.pictures.heat import draw_heat
+from dunmist.reports.pictures.memory import draw_memory
+from dunmist.reports.pictures.one_process import draw_process
+from dunmist.reports.pictures.saving import check_picture, save_picture, svg_text
+from dunmist.reports.pictures.shares import draw_shares
+from dunmist.reports.pictures.timeline import draw_timeline
+from dunmist.series import Series
+
+Drawer = Callable[[Series, Diagnosis, int | None], Figure]
+
+# topic of a view, and its picture
+PICTURES: dict[str, Drawer] = {
+    "processes": draw_shares,
+    "process": draw_process,
+    "cores": draw_cores,
+    "memory": draw_memory,
+    "heat": draw_heat,
+    "disks": draw_disks,
+    "links": draw_links,
+    "timeline": draw_timeline,
+}
+
+__all__ = [
+    "PICTURES",
+    "check_picture",
+    "draw_cores",
+    "draw_disks",
+    "draw_heat",
+    "draw_links",
+    "draw_memory",
+    "draw_shares",
+    "draw_timeline",
+    "save_picture",
+    "svg_text",
+]

@@ -1,0 +1,83 @@
+"""Temperatures, fans, clock and power on one time axis."""
+
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from dunmist.diagnosis import Diagnosis
+from dunmist.reports.pictures.style import (
+    COLOURS,
+    INK,
+    canvas,
+    finish,
+    legend,
+    nothing_to_draw,
+    plain_label,
+    styles,
+    title,
+)
+from dunmist.series import Series, processor_sensor
+from dunmist.series.sensors import SensorSeries, energy_watts
+
+LINES_MOST = 8
+ROOM_CELSIUS = 20.0
+
+
+def draw_heat(series: Series, diagnosis: Diagnosis, identity: int | None = None) -> Figure:
+    """Return a panel each for temperatures, and for fans, clock and power where they are known."""
+    del diagnosis, identity
+    trusted = [one for one in series.devices.sensors if one.is_trusted]
+    fans = [one for one in trusted if one.quantity == "fan"]
+    powers = [one for one in trusted if one.quantity in ("power", "energy")]
+    clock = series.machine.mean_clock_hz
+    below = sum((bool(fans), clock is not None, bool(powers)))
+    figure, axes = canvas([2.6, *[1.1] * below])
+    rest = iter(axes[1:])
+    _draw_temperatures(axes[0], series, trusted)
+    if fans:
+        _draw_lines(next(rest), series, fans, "Fans", "turns/min")
+    if clock is not None:
+        panel = next(rest)
+        panel.plot(series.machine.at_s, clock / 1e9, color=INK)
+        panel.set(ylim=(0, None), ylabel="GHz")
+        title(panel, "Clock, mean of all processors")
+    if powers:
+        _draw_lines(next(rest), series, powers, "Power", "W")
+    finish(axes, series)
+    return figure
+
+
+def _draw_temperatures(panel: Axes, series: Series, trusted: list[SensorSeries]) -> None:
+    chosen = processor_sensor(series.devices.sensors)
+    shown = [one for one in trusted if one.quantity == "temperature"]
+    shown.sort(key=lambda one: not (chosen and one.name == chosen.name))
+    panel.set_ylabel("°C")
+    title(panel, "Temperatures")
+    if not shown:
+        nothing_to_draw(panel, "no temperature sensor is published")
+        return
+    for one, (colour, dash, _) in zip(shown[:LINES_MOST], styles(), strict=False):
+        is_chosen = chosen is not None and one.name == chosen.name
+        panel.plot(series.machine.at_s, one.values, color=INK if is_chosen else colour,
+                   linestyle="-" if is_chosen else dash, linewidth=2.0 if is_chosen else 1.1,
+                   label=plain_label(one.name))  # fmt: skip
+    if chosen and chosen.critical:
+        panel.axhline(chosen.critical, color=COLOURS[1], linestyle=":", linewidth=1.6,
+                      label="critical for the processor")  # fmt: skip
+    panel.set_ylim(bottom=min(ROOM_CELSIUS, panel.get_ylim()[0]))
+    legend(panel)
+
+
+def _draw_lines(
+    panel: Axes, series: Series, sensors: list[SensorSeries], name: str, unit: str
+) -> None:
+    machine = series.machine
+    for one, (colour, dash, _) in zip(sensors[:LINES_MOST], styles(), strict=False):
+        if one.quantity == "energy":
+            panel.stairs(energy_watts(one, machine.interval_s), machine.at_s, color=colour,
+                         linestyle=dash, label=plain_label(one.name))  # fmt: skip
+        else:
+            panel.plot(machine.at_s, one.values, color=colour, linestyle=dash,
+                       label=plain_label(one.name))  # fmt: skip
+    panel.set(ylim=(0, None), ylabel=unit)
+    title(panel, name)
+    legend(panel)

@@ -1,0 +1,43 @@
+"""Writes a picture as PNG or SVG, whole or not at all."""
+
+import io
+import re
+from pathlib import Path
+
+from matplotlib import rc_context
+from matplotlib.figure import Figure
+
+from dunmist.errors import OutputError
+from dunmist.reports.pictures.style import FAINT, INK, SETTINGS
+
+ENDINGS = (".png", ".svg")
+DOTS_PER_INCH = 130
+
+
+def check_picture(path: Path) -> None:
+    """Raise OutputError unless the ending of a name is that of a picture."""
+    if path.suffix.lower() not in ENDINGS:
+        raise OutputError(f"{path}: its ending names no picture; use {' or '.join(ENDINGS)}")
+
+
+def save_picture(figure: Figure, path: Path) -> None:
+    """Write a figure into a file of its own ending; raises OutputError."""
+    written = io.BytesIO()
+    form = path.suffix.lower().removeprefix(".")
+    with rc_context(SETTINGS):
+        figure.savefig(written, format=form, dpi=DOTS_PER_INCH,
+                       metadata={"Date": None} if form == "svg" else None)  # fmt: skip
+    try:
+        path.write_bytes(written.getvalue())
+    except OSError as error:
+        path.unlink(missing_ok=True)
+        raise OutputError(f"{path}: {error.strerror}; name another place") from error
+
+
+def svg_text(figure: Figure) -> str:
+    """Return a figure as an SVG element for a page; its ink is that of the text around it."""
+    written = io.StringIO()
+    with rc_context(SETTINGS):
+        figure.savefig(written, format="svg", metadata={"Date": None}, transparent=True)
+    svg = re.sub(r"^.*?(?=<svg )", "", written.getvalue(), flags=re.S)
+    return re.sub(f"{INK}|{FAINT}", "currentColor", svg)

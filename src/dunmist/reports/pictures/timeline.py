@@ -1,0 +1,46 @@
+"""All resources below one another: how full each was, and its level, over the capture."""
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from dunmist.diagnosis import LEVELS, Diagnosis, Trace
+from dunmist.reports.pictures.style import INK, canvas, finish, legend, plain_label, title
+from dunmist.series import Series
+from dunmist.series.rates import Floats
+
+# light to dark, so that grey tells them apart as well
+LEVEL_COLOURS = ("#eef1f4", "#9ecae1", "#e69f00", "#8b1a00")
+ROW_INCHES = 0.46
+
+
+def draw_timeline(series: Series, diagnosis: Diagnosis, identity: int | None = None) -> Figure:
+    """Return one row for each resource, shaded by level, with its use as a line."""
+    del identity
+    traced = [(one, one.trace) for one in diagnosis.resources if one.trace is not None]
+    figure, axes = canvas([max(1.4, ROW_INCHES * len(traced))])
+    panel = axes[0]
+    at_s = series.machine.at_s
+    for row, (_, trace) in enumerate(traced):
+        _draw_row(panel, row, trace, at_s)
+    names = [" ".join(filter(None, (one.resource, one.name))) for one, _ in traced]
+    panel.set_yticks(np.arange(len(traced)) + 0.5, [plain_label(name) for name in names])
+    panel.set_ylim(len(traced), 0)
+    title(panel, "Levels; the line says how full, from bottom to top of each row")
+    panel.tick_params(axis="y", length=0)
+    for place, level in enumerate(LEVELS):
+        panel.fill_between([], [], facecolor=LEVEL_COLOURS[place], edgecolor="#7a828c",
+                           linewidth=0.5, label=level)  # fmt: skip
+    legend(panel)
+    finish(axes, series)
+    return figure
+
+
+def _draw_row(panel: Axes, row: int, trace: Trace, at_s: Floats) -> None:
+    for place, colour in enumerate(LEVEL_COLOURS):
+        panel.stairs(
+            np.where(trace.levels == place, row + 0.94, np.nan), at_s, baseline=row + 0.06,
+            fill=True, facecolor=colour, edgecolor="none",
+        )  # fmt: skip
+    panel.stairs(row + 0.94 - 0.88 * np.nan_to_num(trace.used), at_s, color=INK, linewidth=1.1,
+                 baseline=None)  # fmt: skip

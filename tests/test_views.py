@@ -7,8 +7,8 @@ import unittest
 import msgspec
 
 from dunmist.advice import cores_text, percent, size_text, span_text
-from dunmist.cli.columns import heading_text, number_text
 from dunmist.cli.strips import bar_cells
+from dunmist.reports.columns import heading_text, number_text
 from dunmist.simulation import load_scenario
 from tests.program import InFolder, capture_model, run
 
@@ -198,7 +198,7 @@ class Closer(InFolder):
                 self.assertGreater(int.from_bytes(data[16:20]), 1000)
         run("view", "process", self.sample, "1", "-o", "one.svg", folder=self.folder)
         self.assertIn("init (1): processors", (self.folder / "one.svg").read_text())
-        self.one_line("view", "cores", self.sample, "-o", "cores.png")
+        self.one_line("view", "memory", self.sample, "-o", "memory.png")
         self.assertIn("names no picture", self.one_line(
             "view", "cores", self.sample, "-o", "cores.pdf"))  # fmt: skip
         self.assertIn("no picture of sessions", self.refused(

@@ -6,7 +6,8 @@ Takes a diagnosis and its series, gives a ``Triage``, the document of the contra
 from dunmist.advice.about import About, about_lines, about_process, what_it_is
 from dunmist.advice.acts import VERBS, Act, Target, Verb
 from dunmist.advice.amounts import cores_text, percent, size_text, span_text
-from dunmist.advice.compose import compose_triage
+from dunmist.advice.compose import compose_triage, first_action
+from dunmist.advice.owner import Told, tell_owner
 from dunmist.advice.paging import paging_sentence
 from dunmist.advice.protection import protected_by_name
 from dunmist.advice.rungs import Rung, application_rungs, culprit_rungs, finding_rungs
@@ -32,6 +33,7 @@ __all__ = [
     "Rung",
     "Step",
     "Target",
+    "Told",
     "Triage",
     "Verb",
     "about_lines",
@@ -41,10 +43,12 @@ __all__ = [
     "cores_text",
     "culprit_rungs",
     "finding_rungs",
+    "first_action",
     "paging_sentence",
     "percent",
     "protected_by_name",
     "size_text",
     "span_text",
+    "tell_owner",
     "what_it_is",
 ]

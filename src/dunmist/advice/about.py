@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from typing import NamedTuple
 
 from dunmist.advice.amounts import span_text
-from dunmist.advice.origin import Origin, find_origin, main_process, parents_of, started_s
+from dunmist.advice.origin import Origin, find_origin, parents_of, started_s
 from dunmist.advice.protection import protection_of
 from dunmist.advice.recognition import GUESSES, Recognised, recognise
 from dunmist.advice.tables import wording
@@ -16,6 +16,7 @@ from dunmist.applications import unit_of
 from dunmist.computer import DELETED, Package, ProcessFacts, is_person
 from dunmist.diagnosis import is_odd_place
 from dunmist.series import Series
+from dunmist.series.one_process import main_identity
 
 PORTS_SHOWN = 6
 INTERPRETED = 3  # a script is among the first words of a command line
@@ -60,7 +61,7 @@ class About(NamedTuple):
 
 def about_application(series: Series, application: int) -> About | None:
     """Return what is known of an application by its main process, None when it has none."""
-    identity = main_process(series, application)
+    identity = main_identity(series, application)
     return None if identity is None else about_process(series, identity)
 
 

@@ -4,7 +4,7 @@ import math
 
 from dunmist.advice.about import About, about_application, what_it_is
 from dunmist.advice.amounts import amount_text, percent, size_text
-from dunmist.advice.rungs import Rung, culprit_rungs, finding_rungs, living
+from dunmist.advice.rungs import culprit_rungs, finding_rungs, living
 from dunmist.advice.tables import ladder, wording
 from dunmist.advice.triage import (
     BlindSpot,
@@ -17,7 +17,7 @@ from dunmist.advice.triage import (
     Verdict,
 )
 from dunmist.captures import Unseen
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, Resource, ResourceState, Sign
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, Sign
 from dunmist.series import Series
 
 # the second is nearly as strong from this part of the first on
@@ -78,8 +78,7 @@ def headline(series: Series, diagnosis: Diagnosis) -> str:
         text = wording()["finding"][diagnosis.outside.kind].format(
             subject=diagnosis.outside.subject
         )
-        rungs = finding_rungs(series, diagnosis.outside, diagnosis)
-        first = rungs[0].step.text if rungs else ""
+        first = first_action(series, diagnosis) or ""
         return words["outside"].format(finding=text, first=first, **about).rstrip()
     if not diagnosis.culprits:
         return words["nobody"].format(**about)
@@ -91,15 +90,23 @@ def headline(series: Series, diagnosis: Diagnosis) -> str:
         name=culprit.name,
         drives=drives,
         sure=_sure(diagnosis),
-        first=_first(culprit_rungs(series, culprit, diagnosis), diagnosis.limiting),
+        first=first_action(series, diagnosis),
         **about,
     )
 
 
-def _first(rungs: list[Rung], limiting: Resource) -> str:
-    """Return what to do first, as it goes after that word."""
+def first_action(series: Series, diagnosis: Diagnosis) -> str | None:
+    """Return what to do first, as it goes after that word; None where nothing limits."""
+    if diagnosis.limiting is None:
+        return None
+    if diagnosis.outside:
+        rungs = finding_rungs(series, diagnosis.outside, diagnosis)
+        return rungs[0].step.text if rungs else None
+    if not diagnosis.culprits:
+        return None
+    rungs = culprit_rungs(series, diagnosis.culprits[0], diagnosis)
     by_action = {rung.step.action: rung.brief for rung in rungs}
-    wanted = (by_action[action] for action in ladder()["first"].get(limiting, ())
+    wanted = (by_action[action] for action in ladder()["first"].get(diagnosis.limiting, ())
               if action in by_action)  # fmt: skip
     return next(wanted, rungs[0].brief)
 

@@ -5,6 +5,7 @@ from typing import Literal, NamedTuple
 from dunmist.applications import unit_of
 from dunmist.computer import StartEntry
 from dunmist.series import Series
+from dunmist.series.one_process import main_identity
 from dunmist.series.started import Started
 
 By = Literal[
@@ -26,24 +27,9 @@ class Origin(NamedTuple):
     entry: StartEntry | None = None
 
 
-def main_process(series: Series, application: int) -> int | None:
-    """Return the oldest living process of an application, or the oldest when none lives."""
-    processes = series.processes
-    members = processes.grouping.applications[application].members
-    alive = [one for one in members if one not in processes.ended_tick]
-    return min(
-        alive or members,
-        key=lambda one: (
-            processes.grouping.facts(one).start_clk,
-            processes.grouping.facts(one).pid,
-        ),
-        default=None,
-    )
-
-
 def find_origin(series: Series, application: int) -> Origin:
     """Return who or what started an application, as far as the capture tells."""
-    identity = main_process(series, application)
+    identity = main_identity(series, application)
     if identity is None:
         return Origin("unknown")
     facts = series.processes.grouping.facts(identity)

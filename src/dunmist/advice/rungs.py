@@ -15,12 +15,12 @@ from dunmist.advice.acts import Act, Target, Verb
 from dunmist.advice.amounts import cores_text
 from dunmist.advice.autostart_entries import disable_command, enable_command
 from dunmist.advice.circumstances import circumstances
-from dunmist.advice.origin import main_process
 from dunmist.advice.recognition import GUESSES, Recognised
 from dunmist.advice.tables import ladder, wording
 from dunmist.advice.triage import RISKS, Step
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role
 from dunmist.series import Series
+from dunmist.series.one_process import main_identity
 
 LEAST_PERCENT = 20
 USER_MANAGER = "/user@"
@@ -236,7 +236,7 @@ class _Acting:
         grouping = self._series.processes.grouping
         assert self._about is not None
         identities = living(self._series, self._about.application)
-        main = main_process(self._series, self._about.application)
+        main = main_identity(self._series, self._about.application)
         chosen = [one for one in identities if one == main] if verb == "end" else identities
         return [
             Target(facts.pid, facts.start_clk, grouping.program(one).name, facts.uid, facts.user)

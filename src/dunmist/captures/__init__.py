@@ -4,8 +4,9 @@ Takes records of sampling, gives them back later and elsewhere. It knows nothing
 """
 
 from dunmist.captures.reader import CaptureReader
-from dunmist.captures.redaction import MASK, mask_secrets
+from dunmist.captures.redaction import MASK, load_rules, mask_secrets
 from dunmist.captures.schema import FORMAT, VERSION, Footer, Header, Line, Unseen, json_schema
+from dunmist.captures.sharing import share_capture
 from dunmist.captures.writer import CaptureWriter, check_output
 
 __all__ = [
@@ -20,5 +21,7 @@ __all__ = [
     "Unseen",
     "check_output",
     "json_schema",
+    "load_rules",
     "mask_secrets",
+    "share_capture",
 ]

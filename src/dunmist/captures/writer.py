@@ -14,7 +14,7 @@ from types import TracebackType
 
 import msgspec
 
-from dunmist.captures.redaction import mask_secrets, mask_text
+from dunmist.captures.redaction import Rules, load_rules, mask_secrets, mask_text
 from dunmist.captures.schema import Footer, Line
 from dunmist.errors import OutputError
 from dunmist.sampling import Event, Process, Survey, Tick
@@ -25,11 +25,13 @@ GZIP_WINDOW = 31  # zlib's window bits, with a gzip header and trailer
 class CaptureWriter:
     """A capture being written; use it as a context manager.
 
-    Raises OutputError when the file exists and ``force`` is not given, or cannot be written.
+    Secrets are masked by ``rules``, those that are shipped where none are given. Raises OutputError
+    when the file exists and ``force`` is not given, or cannot be written.
     """
 
-    def __init__(self, path: Path, *, force: bool = False) -> None:
+    def __init__(self, path: Path, *, force: bool = False, rules: Rules | None = None) -> None:
         self.path = path
+        self._rules = rules or load_rules()
         self._encoder = msgspec.json.Encoder()
         self._gzip = zlib.compressobj(6, zlib.DEFLATED, GZIP_WINDOW)
         self._descriptor, self._is_file = _open(path, force)
@@ -54,7 +56,7 @@ class CaptureWriter:
 
     def write(self, line: Line) -> None:
         """Add one line, its secrets masked; a tick or a footer is flushed."""
-        encoded = self._encoder.encode(_without_secrets(line)) + b"\n"
+        encoded = self._encoder.encode(_without_secrets(line, self._rules)) + b"\n"
         data = self._gzip.compress(encoded)
         if isinstance(line, Tick):
             data += self._gzip.flush(zlib.Z_SYNC_FLUSH)
@@ -138,14 +140,15 @@ def _open(path: Path, force: bool) -> tuple[int, bool]:
         raise OutputError(f"{path}: {error.strerror}; choose another place with -o") from error
 
 
-def _without_secrets(line: Line) -> Line:
+def _without_secrets(line: Line, rules: Rules) -> Line:
     if isinstance(line, Survey) and line.autostart:
         masked = [
-            msgspec.structs.replace(one, command=mask_text(one.command)) for one in line.autostart
+            msgspec.structs.replace(one, command=mask_text(one.command, rules))
+            for one in line.autostart
         ]
         return msgspec.structs.replace(line, autostart=masked)
     if not isinstance(line, Process | Event) or line.facts is None:
         return line
-    command_line = mask_secrets(line.facts.command_line)
+    command_line = mask_secrets(line.facts.command_line, rules)
     facts = msgspec.structs.replace(line.facts, command_line=command_line)
     return msgspec.structs.replace(line, facts=facts)

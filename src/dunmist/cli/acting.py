@@ -11,8 +11,8 @@ import click
 
 from dunmist.advice import Act, Rung, application_rungs, culprit_rungs, percent
 from dunmist.cli.capturing import Wishes, run_capture
-from dunmist.cli.harmless import harmless
 from dunmist.cli.judging import Judged, judge
+from dunmist.cli.settings import journal_path
 from dunmist.computer import Root
 from dunmist.diagnosis import ResourceState
 from dunmist.errors import Refused, Unsuccessful
@@ -25,9 +25,9 @@ from dunmist.fixing import (
     read_journal,
     undo,
 )
+from dunmist.harmless import harmless
 
 LOOK_S, LOOK_EVERY_S = 4.0, 0.25
-JOURNAL = "acts.jsonl"
 WIDTH_MOST = 100
 
 
@@ -156,13 +156,6 @@ def print_journal() -> None:
         what = f"undo of {one.undoes}" if one.undoes else one.act.verb
         state = one.outcome or "begun, and never ended"
         click.echo(harmless(f"{one.number:4}  {one.at}  {what}  {whom}: {state}"))
-
-
-def journal_path() -> Path:
-    """Return where acts are written down."""
-    import platformdirs
-
-    return Path(platformdirs.user_state_dir("dunmist")) / JOURNAL
 
 
 def _say(text: str, indent: int = 2) -> None:

@@ -16,8 +16,18 @@ from typing import NamedTuple
 import click
 
 from dunmist import __version__
-from dunmist.captures import FORMAT, VERSION, CaptureWriter, Footer, Header, Unseen, check_output
+from dunmist.captures import (
+    FORMAT,
+    VERSION,
+    CaptureWriter,
+    Footer,
+    Header,
+    Unseen,
+    check_output,
+    load_rules,
+)
 from dunmist.cli.progress import Progress, progress_for
+from dunmist.cli.settings import settings_directory
 from dunmist.computer import Machine, Root, Unread, read_inventory, read_machine
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling import (
@@ -70,6 +80,7 @@ def run_capture(wishes: Wishes, clock: Clock | None = None) -> Path:
 
 def _write(wishes: Wishes, root: Root, machine: Machine, clock: Clock) -> Path:
     plan = Plan(wishes.duration_s, wishes.every_s)
+    rules = load_rules(settings_directory() / "secrets.toml")
     started = clock.now()
     output = wishes.output or Path(_file_name(machine, started.strftime("%Y%m%d-%H%M%S")))
     observer = find_observer(root)
@@ -96,7 +107,7 @@ def _write(wishes: Wishes, root: Root, machine: Machine, clock: Clock) -> Path:
     ticks = missed = 0
     with (
         progress_for(plan, observer, machine) as progress,
-        CaptureWriter(output, force=wishes.force) as writer,
+        CaptureWriter(output, force=wishes.force, rules=rules) as writer,
     ):
         writer.write(header)
         for record in chain(first, records):

@@ -25,8 +25,8 @@ def complete_columns(
 ) -> list[CompletionItem]:
     """Return the columns of the topic, after those that were already typed."""
     del param
-    from dunmist.cli.columns import SHOWN
     from dunmist.errors import DunmistError
+    from dunmist.reports.columns import SHOWN
 
     topic, file = ctx.params.get("topic"), ctx.params.get("file")
     names = {name for columns in SHOWN.values() for name in columns}
@@ -34,7 +34,9 @@ def complete_columns(
         from dunmist.cli.viewing import judge, topic_frames
 
         try:
-            frames = topic_frames(topic, judge(Path(file)), ctx.params.get("shape"))
+            judged = judge(Path(file))
+            shape = ctx.params.get("shape")
+            frames = topic_frames(topic, judged.series, judged.diagnosis, shape)
         except (DunmistError, OSError, KeyError):
             frames = {}  # a shell has no place for a message
         names = {str(name) for frame in frames.values() for name in frame.columns} or names

@@ -6,7 +6,7 @@ import click
 
 from dunmist.cli.parameters import FILE
 
-FORMS = ("html", "md", "json", "txt")
+FORMS = ("html", "pdf", "md", "json", "txt")
 
 
 @click.command()
@@ -38,13 +38,13 @@ def demo(scenario: str | None, output: Path, force: bool, only_list: bool) -> No
         check_output(target, force=force)
     from dunmist.cli.judging import judge
     from dunmist.cli.patients import capture_patient
-    from dunmist.reports import document_text, triage_document, write_report
+    from dunmist.reports import Findings, document_text, triage_document, write_report
 
     click.echo(f"The patient: {patient.machine.host}. {patient.story}\n")
     capture_patient(patient, capture, force=force)
     judged = judge(capture)
     for target in targets:
-        write_report(judged.series, judged.triage, target)
+        write_report(Findings(judged.series, judged.diagnosis, judged.triage), target)
     click.echo(document_text(triage_document(judged.triage)), nl=False)
     if not scenario:
         click.echo("\nOther patients (dunmist demo NAME -o DIR):")

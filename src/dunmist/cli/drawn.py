@@ -11,7 +11,6 @@ import numpy as np
 from rich.text import Text
 
 from dunmist.advice import cores_text, paging_sentence, percent, size_text
-from dunmist.cli.harmless import harmless
 from dunmist.cli.judging import Judged
 from dunmist.cli.strips import (
     PARTS,
@@ -23,6 +22,7 @@ from dunmist.cli.strips import (
 )
 from dunmist.computer import Processor
 from dunmist.diagnosis import Trace
+from dunmist.harmless import harmless
 from dunmist.series.curves import curve, peaks
 from dunmist.series.memory_breakdown import memory_breakdown
 from dunmist.series.rates import Floats

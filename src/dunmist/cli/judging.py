@@ -4,6 +4,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dunmist.advice import Triage, compose_triage
+from dunmist.cli.settings import settings_directory
 from dunmist.diagnosis import Diagnosis, diagnose, load_thresholds
 from dunmist.series import Series, load_corrections, load_series
 
@@ -14,13 +15,6 @@ class Judged(NamedTuple):
     series: Series
     diagnosis: Diagnosis
     triage: Triage
-
-
-def settings_directory() -> Path:
-    """Return where a user's settings are looked for."""
-    import platformdirs
-
-    return Path(platformdirs.user_config_dir("dunmist"))
 
 
 def load(path: Path) -> Series:

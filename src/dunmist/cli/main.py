@@ -92,7 +92,7 @@ def _status() -> int:
 
 
 def _fail(message: str, status: int) -> int:
-    from dunmist.cli.harmless import harmless
+    from dunmist.harmless import harmless
 
     click.echo(f"dunmist: {harmless(' '.join(message.split()))}", err=True)
     return status

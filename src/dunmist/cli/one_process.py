@@ -21,12 +21,12 @@ from dunmist.advice import (
     percent,
     size_text,
 )
-from dunmist.cli.columns import SHOWN
-from dunmist.cli.frames import roles_of
-from dunmist.cli.harmless import harmless
 from dunmist.cli.judging import Judged
 from dunmist.cli.strips import curve_text, span_curve_text
 from dunmist.cli.tables import table_parts
+from dunmist.harmless import harmless
+from dunmist.reports.columns import SHOWN
+from dunmist.reports.frames import roles_of
 from dunmist.series import tables
 from dunmist.series.curves import curve
 from dunmist.series.one_process import OneProcess, load_process
@@ -83,7 +83,7 @@ def know(judged: Judged, identity: int) -> Known:
     threads = dict(tables.TOPICS["processes"])["busy threads"](series)
     return Known(
         about=about_process(series, identity),
-        role=roles_of(judged).get(application),
+        role=roles_of(series, diagnosis).get(application),
         facts={str(key): one for key, one in frame[frame["pid"] == pid].iloc[0].items()},
         over_time=load_process(series.path, identity),
         frames={

@@ -10,8 +10,8 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from dunmist.applications import RunningUse
-from dunmist.cli.harmless import cut_middle, harmless
 from dunmist.computer import Machine
+from dunmist.harmless import cut_middle, harmless
 from dunmist.sampling import Observer, Plan, Record, Tick
 
 if TYPE_CHECKING:

@@ -6,20 +6,30 @@ import click
 
 from dunmist.cli.parameters import FILE
 
+STANDARD = Path("-")
+
 
 @click.command()
 @click.argument("file", type=FILE)
-@click.option("-o", "--output", type=FILE, required=True, metavar="OUT",
-              help="Where to write it; the ending chooses .html, .md, .json or .txt.")  # fmt: skip
+@click.option("-o", "--output", type=FILE, metavar="OUT",
+              help="Where to write it; the ending chooses .html, .pdf, .md, .txt or .json, "
+              "'-' is text on standard output.")  # fmt: skip
 @click.option("--force", is_flag=True, help="Overwrite OUT when it exists.")
-def report(file: Path, output: Path, force: bool) -> None:
+@click.option("--brief", is_flag=True, help="Five lines for a phone call or a ticket's title.")
+@click.option("--audience", type=click.Choice(["technician", "owner"]), default="technician",
+              show_default=True, help="For whom it is worded.")  # fmt: skip
+@click.option("--share", is_flag=True,
+              help="Replace names of people and hosts, homes and addresses by stand-ins, and write "
+              "a copy of the capture beside OUT that has the same.")  # fmt: skip
+def report(file: Path, output: Path | None, force: bool, brief: bool, audience: str,
+           share: bool) -> None:  # fmt: skip
     """Write the triage report of the capture FILE to OUT."""
-    from dunmist.captures import check_output
-    from dunmist.cli.judging import judge
-    from dunmist.reports import check_ending, write_report
+    if output is None and not brief:
+        raise click.UsageError("say where to write the report: -o OUT, or -o - for text")
+    from dunmist.cli import reporting
 
-    check_ending(output)
-    check_output(output, force=force)
-    judged = judge(file)
-    write_report(judged.series, judged.triage, output)
-    click.echo(f"wrote {output}", err=True)
+    wanted = reporting.Wanted(output or STANDARD, brief, audience == "owner", force)
+    if share:
+        reporting.write_shared(file, wanted)
+    else:
+        reporting.write(file, wanted)

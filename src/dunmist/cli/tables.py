@@ -1,7 +1,6 @@
 """Frames as text: a table for a terminal, JSON and CSV for programs."""
 
 import json
-import math
 from collections.abc import Iterator
 from typing import Any
 
@@ -10,9 +9,9 @@ from rich.console import RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from dunmist.cli.columns import SHOWN, heading_text, number_text
-from dunmist.cli.harmless import cut_middle, harmless, harmless_cell
 from dunmist.cli.strips import curve_text, span_curve_text
+from dunmist.harmless import cut_middle, harmless_cell
+from dunmist.reports.columns import SHOWN, cell_text, heading_text, plain
 
 TEXT_WIDTH = 36
 LEAST_TEXT_WIDTH = 14
@@ -30,7 +29,6 @@ FLEXIBLE = frozenset(
      "remark", "about", "command", "command_line", "source", "group", "file", "value", "remote",
      "model", "mounted_on", "busiest_application", "waits_in", "unknown_owner")
 )  # fmt: skip
-EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 
 
 def frames_object(frames: dict[str, pd.DataFrame]) -> dict[str, Any]:
@@ -161,33 +159,5 @@ def _curve_cell(name: str, values: list[float | None]) -> str:
     return curve_text(values, 1.0 if name.startswith("busy") else None)
 
 
-def plain(value: Any) -> Any:  # noqa: ANN401 - a cell may be anything
-    """Return a cell as JSON has it: rounded, harmless, None for what is unknown."""
-    if isinstance(value, dict):
-        return {key: plain(one) for key, one in value.items()}
-    if isinstance(value, list):
-        return [plain(one) for one in value]
-    if value is pd.NA or value is None:
-        return None
-    if hasattr(value, "item"):
-        value = value.item()
-    if isinstance(value, float):
-        if not math.isfinite(value):
-            return None
-        if value.is_integer() and abs(value) < EXACT_BELOW:
-            return int(value)
-        return float(f"{value:.6g}")
-    return harmless(value) if isinstance(value, str) else value
-
-
 def _cell(name: str, value: object) -> str:
-    shown = plain(value)
-    if shown is None:
-        return "–"
-    if isinstance(shown, list):
-        return _curve_cell(name, shown)
-    if isinstance(shown, bool):
-        return "yes" if shown else "no"
-    if isinstance(shown, int | float):
-        return number_text(name, float(shown))
-    return str(shown)
+    return _curve_cell(name, plain(value)) if isinstance(value, list) else cell_text(name, value)

@@ -76,7 +76,7 @@ def _print_topic(
     from dunmist.cli import viewing
     from dunmist.cli.selecting import FILTERS, Wanted, check_columns
 
-    frames = viewing.topic_frames(topic, judged, options["shape"])
+    frames = viewing.topic_frames(topic, judged.series, judged.diagnosis, options["shape"])
     if options["table"]:
         name = options["table"].replace("_", " ")
         _check_word("table", name, tuple(frames))

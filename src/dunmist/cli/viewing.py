@@ -10,12 +10,13 @@ from rich.text import Text
 
 from dunmist.captures import check_output
 from dunmist.cli.drawn import drawn
-from dunmist.cli.frames import topic_frames
 from dunmist.cli.judging import Judged, judge
 from dunmist.cli.one_process import as_json, as_text, find_identity, know
 from dunmist.cli.paging import console_for, show
 from dunmist.cli.selecting import select
-from dunmist.cli.tables import csv_text, frames_object, json_text, plain, table_parts
+from dunmist.cli.tables import csv_text, frames_object, json_text, table_parts
+from dunmist.reports.columns import plain
+from dunmist.reports.frames import topic_frames
 
 __all__ = ["Look", "draw", "judge", "print_frames", "print_process", "select", "topic_frames"]
 

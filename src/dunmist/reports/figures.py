@@ -1,92 +1,81 @@
-"""Pictures for the report, drawn by Matplotlib as SVG: colour-blind-safe and legible in grey."""
+"""The pictures of a report with what they show in words."""
 
-import io
-import re
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from dunmist.advice import Triage, percent
+from dunmist.advice import percent, size_text
+from dunmist.diagnosis import Diagnosis
 from dunmist.reports.document import Figure
-from dunmist.series import Series
+from dunmist.series import Series, processor_sensor
+from dunmist.series.memory_breakdown import memory_breakdown
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-
-INK = "#1c2430"
-CULPRIT = "#b04a00"
-WIDTH_INCHES = 9.0
-ROW_INCHES = 0.22
-
-
-def report_figures(series: Series, triage: Triage) -> list[Figure]:
-    """Return the pictures of a report: each logical processor, and the first culprit's share."""
-    import matplotlib as mpl
-
-    mpl.use("svg")
     from matplotlib.figure import Figure as Canvas
 
+
+def report_figures(series: Series, diagnosis: Diagnosis) -> dict[str, Figure]:
+    """Return the pictures by the section they belong to."""
+    words = {
+        "why": limiting_words(series, diagnosis),
+        "cores": core_words(series),
+        "memory": memory_words(series),
+        "heat": heat_words(series),
+    }
+    return {
+        name: Figure(partial(_drawn, name, series, diagnosis), text) for name, text in words.items()
+    }
+
+
+def _drawn(name: str, series: Series, diagnosis: Diagnosis) -> "Canvas":
+    from dunmist.reports.pictures import PICTURES, draw_limiting
+
+    return (draw_limiting if name == "why" else PICTURES[name])(series, diagnosis, None)
+
+
+def limiting_words(series: Series, diagnosis: Diagnosis) -> str:
+    """Return in words what the picture of the limiting resource shows."""
+    limiting = [one for one in diagnosis.resources if one.resource == diagnosis.limiting]
+    state = max(limiting or diagnosis.resources, key=lambda one: (one.pressure or 0.0, one.used))
+    name = " ".join(filter(None, (state.resource, state.name)))
+    text = f"{name} over {series.duration_s:.3g} s: mostly {percent(state.used)} used"
+    if state.pressure is not None:
+        lost = "clock lost" if state.resource == "heat" else "work held up"
+        text += f", {lost} {percent(state.pressure)}"
+    if diagnosis.culprits:
+        first = diagnosis.culprits[0]
+        text += f". Below, who has it: {first.name} with {percent(first.score)} is the first"
+    return f"{text}."
+
+
+def core_words(series: Series) -> str:
+    """Return the mean load of each logical processor."""
     machine = series.machine
-    rows = len(machine.numbers)
-    with mpl.rc_context({"svg.fonttype": "none", "font.size": 9, "svg.hashsalt": "dunmist"}):
-        heights = [max(1.1, ROW_INCHES * rows), 1.6]
-        canvas = Canvas(figsize=(WIDTH_INCHES, sum(heights) + 0.9), layout="constrained")
-        above, below = canvas.subplots(2, 1, sharex=True, height_ratios=heights)
-        _draw_cores(above, series)
-        words = _draw_share(below, series, triage)
-        written = io.StringIO()
-        canvas.savefig(written, format="svg", metadata={"Date": None})
-    svg = re.sub(r"^.*?(?=<svg )", "", written.getvalue(), flags=re.S)
-    fullest = [f"cpu{n} {percent(float(np.nanmean(machine.busy[:, i])))}"
-               for i, n in enumerate(machine.numbers)]  # fmt: skip
-    alternative = f"Mean load of each logical processor: {', '.join(fullest)}. {words}"
-    return [Figure(svg, alternative)]
+    each = [
+        f"cpu{number} {percent(_mean(machine.busy[:, column]))}"
+        for column, number in enumerate(machine.numbers)
+    ]
+    return f"Mean load of each logical processor: {', '.join(each)}."
 
 
-def _draw_cores(axes: "Axes", series: Series) -> None:
-    machine = series.machine
-    rows = len(machine.numbers)
-    mesh = axes.pcolormesh(
-        machine.at_s,
-        np.arange(rows + 1) - 0.5,
-        100.0 * machine.busy.T,
-        cmap="cividis_r",
-        vmin=0,
-        vmax=100,
-        edgecolors="white",
-        linewidth=0.3,
-    )
-    axes.set_yticks(range(rows), [f"cpu{number}" for number in machine.numbers])
-    axes.invert_yaxis()
-    axes.set_title("Each logical processor, busy share", loc="left", color=INK)
-    bar = axes.figure.colorbar(mesh, ax=axes, pad=0.01, aspect=12)
-    bar.set_label("busy, %")
-    axes.spines[:].set_visible(False)
+def memory_words(series: Series) -> str:
+    """Return the greatest parts of the memory at the end."""
+    parts = memory_breakdown(series.machine)
+    greatest = sorted(parts, key=lambda name: -float(parts[name][-1]))[:3]
+    named = [f"{name} {size_text(float(parts[name][-1]))}" for name in greatest]
+    return f"Memory over the capture; at the end mostly {', '.join(named)}."
 
 
-def _draw_share(axes: "Axes", series: Series, triage: Triage) -> str:
-    machine, processes = series.machine, series.processes
-    axes.stairs(machine.busy_cores, machine.at_s, color=INK, label="whole computer")
-    words = "Below it, the processors in use over time."
-    if triage.culprits:
-        name = triage.culprits[0].name
-        number = next(
-            number
-            for number, application in enumerate(processes.grouping.applications)
-            if application.name == name
-        )
-        cores = processes.all_cores[:, number]
-        axes.stairs(cores, machine.at_s, fill=True, color=CULPRIT, alpha=0.75, label=_plain(name))
-        words = f"Below it, the processors in use over time, of which {name} used a part."
-    axes.set_ylim(0, max(1.0, len(machine.numbers)) * 1.05)
-    axes.set_xlim(float(machine.at_s[0]), float(machine.at_s[-1]))
-    axes.set_xlabel("seconds since the first tick")
-    axes.set_ylabel("cores used")
-    axes.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, frameon=False)
-    axes.spines[["top", "right"]].set_visible(False)
-    return words
+def heat_words(series: Series) -> str:
+    """Return the range of the processor's temperature and its limit."""
+    chosen = processor_sensor(series.devices.sensors)
+    if chosen is None or np.isnan(chosen.values).all():
+        return "No temperature of the processor is published."
+    least, most = float(np.nanmin(chosen.values)), float(np.nanmax(chosen.values))
+    limit = f", limit {chosen.critical:.0f} °C" if chosen.critical else ""
+    return f"{chosen.name}: {least:.0f} to {most:.0f} °C{limit}."
 
 
-def _plain(name: str) -> str:
-    # Matplotlib takes a dollar sign for mathematics and a leading underscore for 'no label'
-    return name.replace("$", r"\$").lstrip("_") or "(no name)"
+def _mean(values: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> float:
+    return float(np.nanmean(values)) if not np.isnan(values).all() else 0.0

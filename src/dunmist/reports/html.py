@@ -6,7 +6,7 @@ from jinja2 import Environment, FunctionLoader, StrictUndefined
 from markupsafe import Markup
 
 from dunmist import __version__
-from dunmist.reports.document import Document
+from dunmist.reports.document import Document, Figure
 
 
 def document_html(document: Document) -> str:
@@ -21,9 +21,15 @@ def document_html(document: Document) -> str:
     )
     environment.filters["kind"] = lambda block: type(block).__name__
     # figures are made here from numbers and escaped labels, by Matplotlib
-    environment.filters["drawn"] = Markup
+    environment.filters["drawn"] = _drawn
     template = environment.get_template("report.html")
     return template.render(document=document, version=__version__)
+
+
+def _drawn(figure: Figure) -> Markup:
+    from dunmist.reports.pictures import svg_text
+
+    return Markup(svg_text(figure.draw()))
 
 
 def _unbroken(value: object) -> object:

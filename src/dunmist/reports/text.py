@@ -3,6 +3,7 @@
 import textwrap
 
 from dunmist.advice import Step
+from dunmist.harmless import cut_middle
 from dunmist.reports.document import (
     Block,
     Document,
@@ -14,6 +15,10 @@ from dunmist.reports.document import (
 )
 
 WIDTH = 96
+COLUMN_MOST = 40
+INDENT = 2
+# captions that say no more than the heading above them
+OBVIOUS = ("Resources", "Culprits")
 
 
 def document_text(document: Document) -> str:
@@ -38,7 +43,7 @@ def _block(block: Block) -> list[str]:
     if isinstance(block, StepList):
         return [line for number, step in enumerate(block.steps, 1) for line in _step(number, step)]
     if isinstance(block, Figure):
-        return []
+        return _wrapped(f"[picture] {block.alternative}", "  ", "    ")
     return _table(block)
 
 
@@ -57,15 +62,36 @@ def _step(number: int, step: Step) -> list[str]:
 
 def _table(table: Table) -> list[str]:
     rows = [table.columns, *table.rows]
-    widths = [max(len(row[column]) for row in rows) for column in range(len(table.columns))]
-    lines = []
-    for row in rows:
-        cells = [
-            cell.rjust(width) if column in table.numeric else cell.ljust(width)
-            for column, (cell, width) in enumerate(zip(row, widths, strict=True))
-        ]
-        lines.append("  " + "  ".join(cells).rstrip())
-    return lines
+    widths = [
+        min(COLUMN_MOST, max(len(row[column]) for row in rows))
+        for column in range(len(table.columns))
+    ]
+    lines = [f"  {table.caption}"] if table.caption not in OBVIOUS else []
+    for start, end in _bands(widths):
+        for row in rows:
+            cells = [
+                _cell(row[column], widths[column], column in table.numeric)
+                for column in range(start, end)
+            ]
+            lines.append("  " + "  ".join(cells).rstrip())
+        lines.append("")
+    return lines[:-1]
+
+
+def _bands(widths: list[int]) -> list[tuple[int, int]]:
+    """Return which columns stand beside one another; what does not fit comes below."""
+    bands, start, used = [], 0, INDENT
+    for column, width in enumerate(widths):
+        if used + width > WIDTH and column > start:
+            bands.append((start, column))
+            start, used = column, INDENT
+        used += width + INDENT
+    return [*bands, (start, len(widths))]
+
+
+def _cell(text: str, width: int, is_number: bool) -> str:
+    shown = cut_middle(text, width)
+    return shown.rjust(width) if is_number else shown.ljust(width)
 
 
 def _wrapped(text: str, first: str, rest: str) -> list[str]:

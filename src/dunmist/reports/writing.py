@@ -3,16 +3,28 @@
 import os
 import tempfile
 from pathlib import Path
+from typing import NamedTuple
 
 from dunmist.advice import Triage
+from dunmist.diagnosis import Diagnosis
 from dunmist.errors import OutputError
-from dunmist.reports.document import triage_document
+from dunmist.reports.document import Document
 from dunmist.reports.markdown import document_markdown
+from dunmist.reports.report import report_document
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
 from dunmist.series import Series
 
-ENDINGS = (".html", ".md", ".json", ".txt")
+ENDINGS = (".html", ".md", ".json", ".txt", ".pdf")
+DRAWN = (".html", ".pdf")
+
+
+class Findings(NamedTuple):
+    """All that a report is made from."""
+
+    series: Series
+    diagnosis: Diagnosis
+    triage: Triage
 
 
 def check_ending(path: Path) -> None:
@@ -21,17 +33,20 @@ def check_ending(path: Path) -> None:
         raise OutputError(f"{path}: the ending names no form; use {', '.join(ENDINGS)}")
 
 
-def write_report(series: Series, triage: Triage, path: Path) -> None:
-    """Write the report; raises OutputError, and then leaves nothing half-written."""
-    text = _rendered(series, triage, path.suffix.lower())
+def write_report(found: Findings, path: Path, document: Document | None = None) -> None:
+    """Write the report, or the document that is given, in the form that the ending names.
+
+    Raises OutputError, and then leaves nothing half-written.
+    """
+    data = _rendered(found, path.suffix.lower(), document)
     if not path.parent.is_dir():
         raise OutputError(f"{path}: there is no directory {path.parent}; make it first")
     try:
         handle, name = tempfile.mkstemp(prefix=".dunmist-", dir=path.parent)
         temporary = Path(name)
         try:
-            with os.fdopen(handle, "w", encoding="utf-8") as stream:
-                stream.write(text)
+            with os.fdopen(handle, "wb") as stream:
+                stream.write(data)
             temporary.replace(path)
         finally:
             temporary.unlink(missing_ok=True)
@@ -39,13 +54,18 @@ def write_report(series: Series, triage: Triage, path: Path) -> None:
         raise OutputError(f"{path}: {error.strerror}; choose another place with -o") from error
 
 
-def _rendered(series: Series, triage: Triage, ending: str) -> str:
+def _rendered(found: Findings, ending: str, document: Document | None) -> bytes:
     if ending == ".json":
-        return triage_json(triage)
+        return triage_json(found.triage).encode()
+    if document is None:
+        document = report_document(found.series, found.diagnosis, found.triage)
+    if ending == ".pdf":
+        from dunmist.reports.pdf import document_pdf
+
+        return document_pdf(document)
     if ending == ".html":
-        from dunmist.reports.figures import report_figures
         from dunmist.reports.html import document_html
 
-        return document_html(triage_document(triage, report_figures(series, triage)))
-    document = triage_document(triage)
-    return document_markdown(document) if ending == ".md" else document_text(document)
+        return document_html(document).encode()
+    text = document_markdown(document) if ending == ".md" else document_text(document)
+    return text.encode()

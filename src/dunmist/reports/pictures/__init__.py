@@ -13,9 +13,10 @@ from dunmist.diagnosis import Diagnosis
 from dunmist.reports.pictures.cores import draw_cores
 from dunmist.reports.pictures.devices import draw_disks, draw_links
 from dunmist.reports.pictures.heat import draw_heat
+from dunmist.reports.pictures.limiting import draw_limiting
 from dunmist.reports.pictures.memory import draw_memory
 from dunmist.reports.pictures.one_process import draw_process
-from dunmist.reports.pictures.saving import check_picture, save_picture, svg_text
+from dunmist.reports.pictures.saving import check_picture, png_bytes, save_picture, svg_text
 from dunmist.reports.pictures.shares import draw_shares
 from dunmist.reports.pictures.timeline import draw_timeline
 from dunmist.series import Series
@@ -40,10 +41,12 @@ __all__ = [
     "draw_cores",
     "draw_disks",
     "draw_heat",
+    "draw_limiting",
     "draw_links",
     "draw_memory",
     "draw_shares",
     "draw_timeline",
+    "png_bytes",
     "save_picture",
     "svg_text",
 ]

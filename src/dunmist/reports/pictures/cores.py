@@ -67,7 +67,9 @@ def _draw_strips(panel: Axes, series: Series) -> None:
     title(panel, "Each logical processor")
     beside = panel.inset_axes((1.012, 0.0, 0.014, 1.0))
     bar = panel.figure.colorbar(mesh, cax=beside)
-    bar.set_label("busy, %")
+    bar.set_label("busy, %", color=INK)
+    beside.tick_params(colors=INK)
+    bar.outline.set_visible(False)
     panel.tick_params(length=0)
 
 

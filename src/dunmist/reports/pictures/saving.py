@@ -34,6 +34,14 @@ def save_picture(figure: Figure, path: Path) -> None:
         raise OutputError(f"{path}: {error.strerror}; name another place") from error
 
 
+def png_bytes(figure: Figure, dots_per_inch: int = DOTS_PER_INCH) -> bytes:
+    """Return a figure as a PNG file."""
+    written = io.BytesIO()
+    with rc_context(SETTINGS):
+        figure.savefig(written, format="png", dpi=dots_per_inch)
+    return written.getvalue()
+
+
 def svg_text(figure: Figure) -> str:
     """Return a figure as an SVG element for a page; its ink is that of the text around it."""
     written = io.StringIO()

@@ -7,9 +7,14 @@ table is not listed. A column's unit is the end of its name.
 import math
 from collections.abc import Callable
 from datetime import UTC, datetime
+from typing import Any
+
+import pandas as pd
 
 from dunmist.advice import percent, size_text, span_text
+from dunmist.harmless import harmless
 
+EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 SHOWN = {
     "applications": (
         "application", "processes", "cores_mean", "cores_max", "machine_share", "cores_curve",
@@ -133,3 +138,34 @@ def heading_text(name: str) -> str:
     if not name.endswith("_per_s"):
         name = name.removesuffix("_s")
     return name.replace("_per_s", " a second").replace("_", " ")
+
+
+def cell_text(name: str, value: object) -> str:
+    """Return a cell of a column as people read it."""
+    shown = plain(value)
+    if shown is None:
+        return "–"
+    if isinstance(shown, bool):
+        return "yes" if shown else "no"
+    if isinstance(shown, int | float):
+        return number_text(name, float(shown))
+    return str(shown)
+
+
+def plain(value: Any) -> Any:  # noqa: ANN401 - a cell may be anything
+    """Return a cell as JSON has it: rounded, harmless, None for what is unknown."""
+    if isinstance(value, dict):
+        return {key: plain(one) for key, one in value.items()}
+    if isinstance(value, list):
+        return [plain(one) for one in value]
+    if value is pd.NA or value is None:
+        return None
+    if hasattr(value, "item"):
+        value = value.item()
+    if isinstance(value, float):
+        if not math.isfinite(value):
+            return None
+        if value.is_integer() and abs(value) < EXACT_BELOW:
+            return int(value)
+        return float(f"{value:.6g}")
+    return harmless(value) if isinstance(value, str) else value

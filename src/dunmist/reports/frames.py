@@ -4,9 +4,8 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
-from dunmist.cli.judging import Judged
-from dunmist.diagnosis import LEVELS
-from dunmist.series import tables
+from dunmist.diagnosis import LEVELS, Diagnosis
+from dunmist.series import Series, tables
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -14,26 +13,27 @@ if TYPE_CHECKING:
 NUMBER = "application_number"
 
 
-def topic_frames(topic: str, judged: Judged, form: str | None = None) -> dict[str, pd.DataFrame]:
+def topic_frames(
+    topic: str, series: Series, diagnosis: Diagnosis, form: str | None = None
+) -> dict[str, pd.DataFrame]:
     """Return the tables of a topic by name; ``form`` is each or tree, for processes."""
-    series = judged.series
     if topic == "processes" and form == "each":
-        return {"processes": _with_roles(tables.process_table(series), judged)}
+        return {"processes": _with_roles(tables.process_table(series), series, diagnosis)}
     if topic == "processes" and form == "tree":
         return {"family": tables.tree_table(series)}
     frames = {name: make(series) for name, make in tables.TOPICS[topic]}
     if topic == "processes":
-        frames["applications"] = _with_roles(frames["applications"], judged)
+        frames["applications"] = _with_roles(frames["applications"], series, diagnosis)
     if topic == "timeline":
-        return {"levels": level_table(judged), **frames}
+        return {"levels": level_table(series, diagnosis), **frames}
     return frames
 
 
-def level_table(judged: Judged) -> pd.DataFrame:
+def level_table(series: Series, diagnosis: Diagnosis) -> pd.DataFrame:
     """Return one row for each resource and interval: how full it was, and its level there."""
-    at_s = judged.series.machine.at_s[1:]
+    at_s = series.machine.at_s[1:]
     rows = []
-    for state in judged.diagnosis.resources:
+    for state in diagnosis.resources:
         if state.trace is None:
             continue
         for row, moment_s in enumerate(at_s):
@@ -51,14 +51,14 @@ def level_table(judged: Judged) -> pd.DataFrame:
     return pd.DataFrame(rows)
 
 
-def roles_of(judged: Judged) -> "Mapping[int, str]":
+def roles_of(series: Series, diagnosis: Diagnosis) -> "Mapping[int, str]":
     """Return the role of each application that has one: of the ranking, or the sampler itself."""
-    applications = judged.series.processes.grouping.applications
+    applications = series.processes.grouping.applications
     roles = {number: "observer" for number, one in enumerate(applications) if one.observer}
-    return roles | {one.application: one.role for one in judged.diagnosis.culprits}
+    return roles | {one.application: one.role for one in diagnosis.culprits}
 
 
-def _with_roles(frame: pd.DataFrame, judged: Judged) -> pd.DataFrame:
-    roles = roles_of(judged)
+def _with_roles(frame: pd.DataFrame, series: Series, diagnosis: Diagnosis) -> pd.DataFrame:
+    roles = roles_of(series, diagnosis)
     named = pd.Series([roles.get(int(number)) for number in frame[NUMBER]], dtype=object)
     return frame.assign(role=named)

@@ -1,0 +1,179 @@
+"""Makes a copy of a capture that says nothing about people, places and networks.
+
+User names, the host, home directories, addresses of other computers, mail addresses and names in
+URLs are replaced by stand-ins; the same one stands for the same thing everywhere in the copy, so
+that it can still be followed. Figures, programs and service accounts stay. Addresses stand in from
+the blocks that are reserved for documentation (RFC 5737, RFC 3849), names of hosts end in
+``.invalid`` (RFC 2606). Serial numbers are never read.
+"""
+
+import ipaddress
+import re
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar
+
+import msgspec
+
+from dunmist.captures.reader import CaptureReader
+from dunmist.captures.schema import Header, Line
+from dunmist.captures.writer import CaptureWriter
+from dunmist.computer import is_person
+from dunmist.sampling import Process, Survey, Tick
+
+SHARED_BOOT = "shared-copy"
+TAG = "kind"  # says what a line is
+_ADDRESS4 = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.]*\d\.)")
+_ADDRESS6 = re.compile(r"(?<![\w:.])(?:[0-9a-fA-F]{0,4}:){2,7}[0-9a-fA-F]{0,4}(?![\w:])")
+_MAIL = re.compile(r"[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})*\.[A-Za-z]{2,24}\b")
+_URL_HOST = re.compile(r"(?<=://)(?:[\w.~%-]*@)?([A-Za-z][\w.-]{0,252})")
+_HOME = re.compile(r"/home/([^/\s:\"']+)")
+# a link of a plug-in adapter is named for its hardware address (systemd.net-naming-scheme(7))
+_HARDWARE = re.compile(r"\b(enx|wlx)[0-9a-f]{12}\b")
+DOCUMENTATION = ("192.0.2.", "198.51.100.", "203.0.113.")
+Whole = TypeVar("Whole", bound=msgspec.Struct)
+
+
+def share_capture(source: Path, target: Path, *, force: bool = False) -> None:
+    """Write a copy of a capture for others; raises CaptureError and OutputError."""
+    stand_ins = StandIns()
+    with CaptureReader(source) as reader:
+        stand_ins.learn(reader.header)
+        for line in reader.lines():
+            stand_ins.learn(line)
+    with CaptureReader(source) as reader, CaptureWriter(target, force=force) as writer:
+        writer.write(stand_ins.header(reader.header))
+        for line in reader.lines():
+            writer.write(stand_ins.line(line))
+
+
+class StandIns:
+    """Gives the same stand-in for the same name or address, in the order of the capture."""
+
+    def __init__(self) -> None:
+        self._people: dict[str, str] = {}
+        self._hosts: dict[str, str] = {}
+        self._addresses: dict[str, str] = {}
+        self._others: dict[str, str] = {}
+        self._names: re.Pattern[str] | None = None
+
+    def learn(self, line: Line) -> None:
+        """Take note of the names of people and hosts in a line."""
+        if isinstance(line, Header) and line.machine.host:
+            self._add(self._hosts, line.machine.host, "computer-{}")
+        elif isinstance(line, Process) and is_person(line.facts.uid):
+            self._person(line.facts.user)
+        elif isinstance(line, Survey):
+            for session in line.sessions:
+                self._person(session.user)
+                if session.origin and not _is_address(session.origin):
+                    self._add(self._hosts, session.origin, "computer-{}")
+            for entry in line.autostart:
+                self._person(entry.user)
+        for text in _texts_with_homes(line):
+            for name in _HOME.findall(text):
+                self._person(name)
+
+    def header(self, header: Header) -> Header:
+        """Return the header with stand-ins, and without what identifies the computer."""
+        shared = self._replaced(header)
+        machine = msgspec.structs.replace(shared.machine, boot_id=SHARED_BOOT)
+        return msgspec.structs.replace(shared, machine=machine, live=False)
+
+    def line(self, line: Line) -> Line:
+        """Return a line with stand-ins; of a tick only what can hold a name is looked at."""
+        if not isinstance(line, Tick):
+            return self._replaced(line)
+        return msgspec.structs.replace(
+            line,
+            links=[self._replaced(one) for one in line.links],
+            exits=[self._replaced(one) for one in line.exits],
+        )
+
+    def text(self, text: str) -> str:
+        """Return a text with stand-ins."""
+        text = _MAIL.sub(
+            lambda match: self._add(self._others, match[0], "person{}@mail.invalid"), text
+        )
+        text = _HARDWARE.sub(
+            lambda match: self._add(self._others, match[0], f"{match[1]}-{{}}"), text
+        )
+        text = _URL_HOST.sub(self._url_host, text)
+        text = _ADDRESS4.sub(lambda match: self._address(match[0]), text)
+        text = _ADDRESS6.sub(lambda match: self._address(match[0]), text)
+        return self._pattern().sub(lambda match: self._name(match[0]), text)
+
+    def _replaced(self, line: Whole) -> Whole:
+        whole = _walked(msgspec.to_builtins(line), self.text)
+        return msgspec.convert(whole, type=type(line))
+
+    def _person(self, name: str | None) -> None:
+        # the administrator and service accounts have the same names everywhere
+        if name and name != "root" and not name.isdigit():
+            self._add(self._people, name, "person-{}")
+            self._names = None
+
+    def _add(self, known: dict[str, str], name: str, form: str) -> str:
+        if name not in known:
+            known[name] = form.format(len(known) + 1)
+        return known[name]
+
+    def _pattern(self) -> re.Pattern[str]:
+        if self._names is None:
+            names = sorted((*self._people, *self._hosts), key=len, reverse=True)
+            either = "|".join(map(re.escape, names)) or "(?!)"
+            self._names = re.compile(rf"(?<![A-Za-z0-9])(?:{either})(?![A-Za-z0-9])")
+        return self._names
+
+    def _name(self, name: str) -> str:
+        return self._people.get(name) or self._hosts[name]
+
+    def _url_host(self, match: re.Match[str]) -> str:
+        if _is_address(match[1]) or match[1] == "localhost":
+            return match[0].rpartition("@")[2]
+        return self._add(self._others, match[1], "host-{}.invalid")
+
+    def _address(self, text: str) -> str:
+        try:
+            address = ipaddress.ip_address(text)
+        except ValueError:
+            return text
+        if address.is_loopback or address.is_unspecified or address.is_multicast:
+            return text
+        if text not in self._addresses:
+            number = len(self._addresses)
+            block = DOCUMENTATION[number // 254 % len(DOCUMENTATION)]
+            is_short = address.version == 4
+            self._addresses[text] = (
+                f"{block}{number % 254 + 1}" if is_short else f"2001:db8::{number + 1:x}"
+            )
+        return self._addresses[text]
+
+
+def _walked(value: object, change: Callable[[str], str]) -> object:
+    if isinstance(value, str):
+        return change(value)
+    if isinstance(value, dict):
+        return {
+            _walked(key, change): one if key == TAG else _walked(one, change)
+            for key, one in value.items()
+        }
+    if isinstance(value, list | tuple):
+        return [_walked(one, change) for one in value]
+    return value
+
+
+def _is_address(text: str) -> bool:
+    try:
+        ipaddress.ip_address(text)
+    except ValueError:
+        return False
+    return True
+
+
+def _texts_with_homes(line: Line) -> list[str]:
+    if isinstance(line, Process):
+        return [*line.facts.command_line, line.facts.executable or ""]
+    if isinstance(line, Survey):
+        return [*(one.file for one in line.autostart), *(one.point for one in line.file_systems)]
+    return []

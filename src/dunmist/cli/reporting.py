@@ -1,0 +1,100 @@
+"""What ``dunmist report`` does once its options are read; heavy, so imported only then."""
+
+import tempfile
+from pathlib import Path
+from typing import NamedTuple
+
+import click
+
+from dunmist.advice import Act
+from dunmist.captures import Header, check_output, share_capture
+from dunmist.cli.judging import Judged, judge
+from dunmist.cli.settings import journal_path
+from dunmist.fixing import read_journal
+from dunmist.harmless import harmless
+from dunmist.reports import (
+    Findings,
+    brief_text,
+    check_ending,
+    document_text,
+    owner_document,
+    triage_document,
+    write_report,
+)
+from dunmist.reports.document import Document
+
+COPY = ".jsonl.gz"
+
+
+class Wanted(NamedTuple):
+    """Where to write, and for whom; ``output`` may be ``-``."""
+
+    output: Path
+    brief: bool
+    for_owner: bool
+    force: bool
+
+    @property
+    def is_standard(self) -> bool:
+        """Whether the report goes to standard output."""
+        return str(self.output) == "-"
+
+
+def write(file: Path, wanted: Wanted) -> None:
+    """Write a report of a capture; raises CaptureError and OutputError."""
+    if not wanted.is_standard and not wanted.brief:
+        check_ending(wanted.output)
+    check_output(wanted.output, force=wanted.force)
+    _put(judge(file), wanted)
+    if not wanted.is_standard:
+        click.echo(f"wrote {wanted.output}", err=True)
+
+
+def write_shared(file: Path, wanted: Wanted) -> None:
+    """Write a report that may be given away, and beside it the capture it was made from."""
+    if wanted.is_standard:
+        with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
+            copy = Path(folder) / f"shared{COPY}"
+            share_capture(file, copy)
+            write(copy, wanted)
+        return
+    copy = wanted.output.with_name(wanted.output.stem + COPY)
+    if not wanted.brief:
+        check_ending(wanted.output)
+    for target in (wanted.output, copy):
+        check_output(target, force=wanted.force)
+    share_capture(file, copy, force=wanted.force)
+    write(copy, wanted)
+    click.echo(f"wrote {copy}, the capture with the same stand-ins", err=True)
+
+
+def _put(judged: Judged, wanted: Wanted) -> None:
+    found = Findings(judged.series, judged.diagnosis, judged.triage)
+    if wanted.brief:
+        _put_text(brief_text(*found), wanted)
+        return
+    document: Document | None = None
+    if wanted.for_owner:
+        document = owner_document(*found, acts_on(judged.series.header))
+    if wanted.is_standard:
+        _put_text(document_text(document or triage_document(judged.triage)), wanted)
+    else:
+        write_report(found, wanted.output, document)
+
+
+def _put_text(text: str, wanted: Wanted) -> None:
+    safe = "\n".join(map(harmless, text.split("\n")))
+    if wanted.is_standard:
+        click.echo(safe, nl=False)
+    else:
+        wanted.output.write_text(safe, encoding="utf-8")
+
+
+def acts_on(header: Header) -> list[tuple[Act, bool]]:
+    """Return what was carried out on the computer of a capture in its boot, and whether undone."""
+    entries = {one.number: one for one in read_journal(journal_path())}
+    return [
+        (one.act, one.undoes is not None)
+        for one in entries.values()
+        if one.stage == "done" and one.boot_id is not None and one.boot_id == header.machine.boot_id
+    ]

@@ -1,0 +1,154 @@
+"""The report as PDF, A4, with outlines and real text; needs neither a browser nor fonts installed.
+
+The font is that of Matplotlib, which holds the letters of most languages; what it lacks is shown
+as a box.
+"""
+
+import io
+from pathlib import Path
+
+from fpdf import FPDF
+from fpdf.enums import TableCellFillMode
+from fpdf.fonts import FontFace
+
+from dunmist import __version__
+from dunmist.advice import Step
+from dunmist.reports.document import (
+    Block,
+    Document,
+    Figure,
+    Items,
+    Paragraph,
+    StepList,
+    Table,
+)
+
+MARGIN_MM, LINE_MM = 16.0, 5.0
+TEXT, SMALL, LEAD, HEAD = 9.5, 8.0, 13.0, 12.0
+DOTS_PER_INCH = 130
+# a table with more columns than this is set smaller
+MANY_COLUMNS = 8
+RULE = (200, 204, 210)
+RISKS = {"none": "no risk", "reversible": "can be undone", "disruptive": "disrupts work"}
+
+
+class _Page(FPDF):
+    """A4 with the number of each page below."""
+
+    def footer(self) -> None:
+        """Write the page number."""
+        self.set_y(-12)
+        self.set_font("text", size=SMALL)
+        self.cell(0, 6, f"Dunmist {__version__}   {self.page_no()} / {{nb}}", align="R")
+
+
+def document_pdf(document: Document) -> bytes:
+    """Return the document as a PDF file."""
+    page = _Page(format="A4")
+    page.set_margins(MARGIN_MM, MARGIN_MM)
+    page.set_auto_page_break(auto=True, margin=MARGIN_MM)
+    _add_fonts(page)
+    page.set_title(document.title)
+    page.set_lang("en")
+    page.set_draw_color(*RULE)
+    page.add_page()
+    page.set_font("text", "B", 10)
+    page.multi_cell(0, LINE_MM, document.title, new_x="LMARGIN", new_y="NEXT")
+    for section in document.sections:
+        page.ln(2)
+        if page.will_page_break(30):
+            page.add_page()
+        page.start_section(section.heading)
+        page.set_font("text", "B", HEAD)
+        page.multi_cell(0, 7, section.heading, new_x="LMARGIN", new_y="NEXT")
+        for block in section.blocks:
+            _put(page, block)
+    return bytes(page.output())
+
+
+def _add_fonts(page: FPDF) -> None:
+    import matplotlib as mpl
+
+    folder = Path(mpl.get_data_path()) / "fonts" / "ttf"
+    page.add_font("text", "", str(folder / "DejaVuSans.ttf"))
+    page.add_font("text", "B", str(folder / "DejaVuSans-Bold.ttf"))
+    page.add_font("code", "", str(folder / "DejaVuSansMono.ttf"))
+
+
+def _put(page: FPDF, block: Block) -> None:
+    if isinstance(block, Paragraph):
+        page.set_font("text", "B" if block.lead else "", LEAD if block.lead else TEXT)
+        page.multi_cell(0, 6 if block.lead else LINE_MM, block.text, align="L",
+                        new_x="LMARGIN", new_y="NEXT")  # fmt: skip
+        page.ln(1)
+    elif isinstance(block, Items):
+        for text, remark in block.items:
+            _put_item(page, "–", f"{text} [{remark}]" if remark else text)
+    elif isinstance(block, StepList):
+        for number, step in enumerate(block.steps, start=1):
+            _put_step(page, number, step)
+    elif isinstance(block, Figure):
+        _put_figure(page, block)
+    else:
+        _put_table(page, block)
+
+
+def _put_item(page: FPDF, mark: str, text: str) -> None:
+    page.set_font("text", "", TEXT)
+    page.cell(6, LINE_MM, mark)
+    page.multi_cell(0, LINE_MM, text, align="L", new_x="LMARGIN", new_y="NEXT")
+
+
+def _put_step(page: FPDF, number: int, step: Step) -> None:
+    _put_item(page, f"{number}.", step.text)
+    if step.command:
+        page.set_font("code", "", SMALL)
+        page.set_x(page.l_margin + 6)
+        page.multi_cell(0, LINE_MM, step.command, align="L", new_x="LMARGIN", new_y="NEXT")
+    undo = f"; undo: {step.undo}" if step.undo else ""
+    page.set_font("text", "", SMALL)
+    page.set_x(page.l_margin + 6)
+    page.multi_cell(0, LINE_MM, f"{RISKS[step.risk]}{undo}; then: {step.check}", align="L",
+                    new_x="LMARGIN", new_y="NEXT")  # fmt: skip
+
+
+def _put_figure(page: FPDF, figure: Figure) -> None:
+    from dunmist.reports.pictures import png_bytes
+
+    canvas, width = figure.draw(), page.epw
+    height = width * canvas.get_figheight() / canvas.get_figwidth()
+    if page.will_page_break(height + LINE_MM):
+        page.add_page()
+    page.image(io.BytesIO(png_bytes(canvas, DOTS_PER_INCH)), w=width,
+               alt_text=figure.alternative)  # fmt: skip
+    page.set_font("text", "", SMALL)
+    page.multi_cell(0, 4, figure.alternative, align="L", new_x="LMARGIN", new_y="NEXT")
+    page.ln(1)
+
+
+def _put_table(page: FPDF, table: Table) -> None:
+    page.set_font("text", "", SMALL)
+    page.multi_cell(0, LINE_MM, table.caption, new_x="LMARGIN", new_y="NEXT")
+    is_wide = len(table.columns) > MANY_COLUMNS
+    page.set_font("text", "", 5.5 if is_wide else 7.5)
+    aligned = tuple(
+        "RIGHT" if column in table.numeric else "LEFT" for column in range(len(table.columns))
+    )
+    with page.table(
+        col_widths=_widths(table), text_align=aligned, line_height=3.4 if is_wide else 4.2,
+        borders_layout="HORIZONTAL_LINES", headings_style=FontFace(emphasis="BOLD"),
+        cell_fill_mode=TableCellFillMode.NONE, padding=0.6,
+    ) as made:  # fmt: skip
+        for cells in (table.columns, *table.rows):
+            row = made.row()
+            for cell in cells:
+                row.cell(cell)
+    page.ln(2)
+
+
+def _widths(table: Table) -> tuple[int, ...]:
+    """Return the share of each column: its longest cell, long texts having to break."""
+    rows = [table.columns, *table.rows]
+    return tuple(
+        min(34, max(5, *(len(row[column]) for row in rows))) for column in range(len(table.columns))
+    )

@@ -1,0 +1,186 @@
+"""The sections of a report that a triage gives: verdict, what to do, why, ranking, findings."""
+
+from dunmist.advice import CulpritAdvice, Evidence, ResourceAdvice, Triage, percent
+from dunmist.reports.document import (
+    Block,
+    Document,
+    Figure,
+    Items,
+    Paragraph,
+    Section,
+    StepList,
+    Table,
+    made_harmless,
+)
+
+# resources whose figures people ask for even when they are calm
+BY_FIX = (
+    "Process numbers are those of the capture and may be given away again. 'dunmist fix {path} "
+    "--culprit 1 --step K' checks that they are still the same before it acts, and can undo."
+)
+ALWAYS_SHOWN = ("cpu", "memory")
+
+
+def triage_document(triage: Triage) -> Document:
+    """Return what a triage alone gives, for a terminal."""
+    sections = [
+        verdict(triage),
+        what_to_do(triage),
+        why(triage),
+        ranking(triage),
+        findings(triage),
+        unseen(triage),
+        sampling(triage),
+    ]
+    return document_of(triage, sections)
+
+
+def document_of(triage: Triage, sections: list[Section]) -> Document:
+    """Return a document with those sections that say something."""
+    title = f"Triage of {triage.capture.host or 'an unnamed computer'}"
+    kept = [one for one in sections if one.blocks]
+    return made_harmless(Document(title, triage.verdict.level, kept))
+
+
+def verdict(triage: Triage) -> Section:
+    """Return the headline with its level and confidence."""
+    found = triage.verdict
+    limiting = found.limiting or "nothing limits"
+    sure = f"Level: {found.level}. Limiting: {limiting}. Confidence: {percent(found.confidence)}."
+    return Section("Verdict", [Paragraph(found.headline, lead=True), Paragraph(sure)])
+
+
+def what_to_do(triage: Triage) -> Section:
+    """Return the ladder against the first culprit, or the steps of the findings."""
+    if not triage.culprits:
+        steps = [step for finding in triage.findings for step in finding.steps]
+        if steps:
+            return Section("What to do", [StepList(steps)])
+        text = (
+            "Nothing needs to be done about the load."
+            if triage.verdict.limiting is None
+            else "Look at the findings below; no single program can be acted on."
+        )
+        return Section("What to do", [Paragraph(text)])
+    first = triage.culprits[0]
+    blocks: list[Block] = []
+    if first.caution:
+        blocks.append(Paragraph(f"Caution: {first.caution}"))
+    blocks.append(StepList(first.steps))
+    if any(step.command for step in first.steps):
+        blocks.append(Paragraph(BY_FIX.format(path=triage.capture.path)))
+    return Section("What to do", blocks)
+
+
+def why(triage: Triage, figure: Figure | None = None) -> Section:
+    """Return the resources with the figures that their levels rest on."""
+    blocks: list[Block] = [figure] if figure else []
+    blocks.append(
+        Table(
+            "Resources",
+            ["Resource", "About", "Level", "Used", "Work held up"],
+            [
+                [
+                    one.resource,
+                    one.name or "",
+                    one.level,
+                    percent(one.used),
+                    _pressure_text(one),
+                ]
+                for one in triage.resources
+            ],
+            frozenset((3, 4)),
+        )
+    )
+    for one in triage.resources:
+        if one.level != "calm" or one.resource in ALWAYS_SHOWN:
+            blocks.append(_evidence(one.evidence))
+    return Section("Why", blocks)
+
+
+def _pressure_text(one: ResourceAdvice) -> str:
+    if one.pressure is None:
+        return "unknown"
+    # heat holds work up by taking clock, not by making it wait
+    return f"{percent(one.pressure)} of the {'clock' if one.resource == 'heat' else 'time'}"
+
+
+def ranking(triage: Triage) -> Section:
+    """Return the culprits with their evidence."""
+    if not triage.culprits:
+        return Section("Culprits")
+    table = Table(
+        "Culprits",
+        ["Rank", "Application", "Role", "Part in the strain", "Confidence", "Users", "Processes"],
+        [
+            [
+                str(one.rank),
+                one.name,
+                one.role,
+                percent(one.score),
+                percent(one.confidence),
+                ", ".join(one.users),
+                _pids(one),
+            ]
+            for one in triage.culprits
+        ],
+        frozenset((0, 3, 4)),
+    )
+    blocks: list[Block] = [table]
+    for one in triage.culprits:
+        blocks.append(Paragraph(f"{one.rank}. {one.name}"))
+        blocks.append(_evidence(one.evidence))
+    return Section("Culprits", blocks)
+
+
+def findings(triage: Triage) -> Section:
+    """Return what else is wrong, each with its evidence and the steps not said before."""
+    said = {step.text for one in triage.culprits[:1] for step in one.steps}
+    if not triage.culprits:
+        said = {step.text for one in triage.findings for step in one.steps}
+    blocks: list[Block] = []
+    for one in triage.findings:
+        blocks.append(Paragraph(f"{one.severity}: {one.text}"))
+        blocks.append(_evidence(one.evidence))
+        steps = [step for step in one.steps if step.text not in said]
+        said |= {step.text for step in steps}
+        if steps:
+            blocks.append(StepList(steps))
+    return Section("Findings", blocks)
+
+
+def unseen(triage: Triage) -> Section:
+    """Return the blind spots with what would reveal them."""
+    spots = [(f"{one.what}: {one.why}", f"to see it: {one.remedy}") for one in triage.blind_spots]
+    return Section("What could not be seen", [Items(spots)] if spots else [])
+
+
+def sampling(triage: Triage, more: str = "") -> Section:
+    """Return how long, how evenly and how completely was sampled."""
+    facts = triage.capture
+    covered = [
+        f"{percent(share)} of the {name} figures that the kernel counted were attributed"
+        for name, share in triage.coverage.items()
+        if share is not None
+    ]
+    rights = "as administrator" if facts.privileged else "without administrator rights"
+    return Section(
+        "How it was sampled",
+        [
+            Paragraph(
+                f"{facts.ticks} ticks over {facts.duration_s:g} s from {facts.started}, "
+                f"{rights}.{more}"
+            ),
+            Items([(text, "") for text in covered]),
+        ],
+    )
+
+
+def _evidence(evidence: list[Evidence]) -> Items:
+    return Items([(one.text, one.source) for one in evidence])
+
+
+def _pids(culprit: CulpritAdvice, most: int = 8) -> str:
+    shown = ", ".join(map(str, culprit.pids[:most]))
+    more = len(culprit.pids) - most
+    return f"{shown} and {more} more" if more > 0 else shown

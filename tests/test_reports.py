@@ -1,0 +1,194 @@
+"""Reports in every form: the same facts, safe to give away, readable where people read them."""
+
+import html
+import io
+import re
+import shutil
+import unittest
+from itertools import pairwise
+
+from dunmist.captures import CaptureReader
+from dunmist.sampling import Process
+from dunmist.simulation import load_scenario
+from tests.program import InFolder, capture_model, run
+
+JARGON = ("kill ", "/proc", "systemctl", "cpu", "swap", "process", "%", "pid", "hwmon", "thrott")
+
+
+def plain(text):
+    """Letters, digits and marks only: forms break lines and set marks in their own ways."""
+    return re.sub(r"[^\w%°.,:-]+", "", text)
+
+
+class Forms(InFolder):
+    def written(self, capture, form, *options):
+        run("report", capture, "-o", f"r.{form}", "--force", *options, folder=self.folder)
+        return (self.folder / f"r.{form}").read_bytes()
+
+    def read_as_text(self, capture, form):
+        data = self.written(capture, form)
+        if form == "pdf":
+            from pypdf import PdfReader
+
+            return "".join(page.extract_text() for page in PdfReader(io.BytesIO(data)).pages)
+        text = data.decode()
+        if form == "html":
+            text = html.unescape(
+                re.sub(r"<(script|style|svg).*?</\1>|<[^>]*>", "", text, flags=re.S)
+            )
+        return text.replace("\\", "") if form == "md" else text
+
+    def test_all_forms_say_the_same_facts(self):
+        capture = capture_model(load_scenario("shelf-scan"), self.folder / "x.gz")
+        found = self.triage(capture)
+        texts = {
+            form: plain(self.read_as_text(capture, form)) for form in ("html", "md", "txt", "pdf")
+        }
+        first = found["culprits"][0]
+        facts = [found["verdict"]["headline"], *(one["text"] for one in found["findings"])]
+        facts += [one["text"] for one in first["evidence"]]
+        said = ("text", "command", "undo", "check")
+        facts += [step[key] for step in first["steps"] for key in said if step[key]]
+        facts += [spot["what"] for spot in found["blind_spots"]]
+        self.assertGreater(len(facts), 30)
+        for form, text in texts.items():
+            for fact in facts:
+                with self.subTest(form, fact=fact):
+                    self.assertIn(plain(fact), text)
+
+    def test_the_page_is_whole_and_small(self):
+        text = self.written(self.sample, "html").decode()
+        self.assertLess(len(text), 1.5 * 2**20)
+        self.assertEqual([], re.findall(r"(?:src|href)=[\"']?https?:", text))
+        headings = re.findall(r"<h2[^>]*>([^<]*)", text)
+        order = ("Verdict", "Machine and complaint", "What to do", "Why", "Culprits", "Findings",
+                 "Each logical processor", "Memory", "Temperatures", "Ports",
+                 "What could not be seen", "How it was sampled", "Appendix: all figures")  # fmt: skip
+        self.assertEqual(list(order), [one for one in headings if one in order])
+        named = re.findall(r'role="img" aria-label="[^"]{20}', text)
+        self.assertEqual(text.count("<svg "), len(named))
+
+    def test_five_lines_for_the_phone(self):
+        for name in ("ringing-office", "worn-spinner", "calm-morning"):
+            capture = capture_model(load_scenario(name), self.folder / f"{name}.gz")
+            lines = run("report", capture, "--brief", folder=self.folder).stdout.splitlines()
+            with self.subTest(name):
+                self.assertEqual(5, len(lines))
+                self.assertIn(self.triage(capture)["verdict"]["level"], lines[0])
+
+    def test_the_owner_reads_no_jargon(self):
+        for name in ("cliff-top-laptop", "narrow-burrow", "worn-spinner", "full-cupboard",
+                     "calm-morning", "busy-ferry"):  # fmt: skip
+            capture = capture_model(load_scenario(name), self.folder / f"{name}.gz")
+            text = run("report", capture, "-o", "-", "--audience", "owner",
+                       folder=self.folder).stdout  # fmt: skip
+            with self.subTest(name):
+                self.assertIn("What to watch", text)
+                self.assertEqual([], [word for word in JARGON if word in text.lower()])
+
+    def test_usage(self):
+        for arguments, expected in (
+            ([], "-o OUT"),
+            (["-o", "r.doc"], "names no form"),
+            (["-o", "r.html", "--audience", "cat"], "owner"),
+        ):
+            with self.subTest(arguments):
+                status = 1 if "r.doc" in arguments else 2
+                self.assertIn(expected, self.one_line("report", self.sample, *arguments,
+                                                      status=status))  # fmt: skip
+
+
+class Sharing(InFolder):
+    NAMES = ("isbister", "skerrow-lap-02", "172.16.", "/home/")
+
+    def test_nothing_in_a_shared_report_names_anybody(self):
+        capture = capture_model(load_scenario("cliff-top-laptop"), self.folder / "x.gz")
+        self.assertIn(b"isbister", self.unpacked(capture))
+        for form in ("html", "md", "txt", "json"):
+            run("report", capture, "-o", f"given.{form}", "--share", "--force", folder=self.folder)
+            text = (self.folder / f"given.{form}").read_text()
+            with self.subTest(form):
+                self.assertEqual([], [name for name in self.NAMES if name in text])
+                self.assertIn("computer-1", text)
+        copy = self.folder / "given.jsonl.gz"
+        unpacked = self.unpacked(copy).decode()
+        self.assertEqual([], [name for name in self.NAMES if name in unpacked])
+        same, shared = self.triage(capture), self.triage(copy)
+        self.assertEqual([one["score"] for one in same["culprits"]],
+                         [one["score"] for one in shared["culprits"]])  # fmt: skip
+        self.assertEqual(same["verdict"], shared["verdict"])
+
+    def unpacked(self, path):
+        import gzip
+
+        return gzip.decompress(path.read_bytes())
+
+    def test_stand_ins_are_stable_and_of_reserved_blocks(self):
+        from dunmist.captures.sharing import StandIns
+
+        with CaptureReader(self.sample) as reader:
+            lines = list(reader.lines())
+        stand_ins = StandIns()
+        for line in lines:
+            stand_ins.learn(line)
+        (person,) = {line.facts.user for line in lines if isinstance(line, Process)
+                     and (line.facts.uid or 0) >= 1000}  # fmt: skip
+        for given, expected in (
+            (f"/home/{person}/nest", "/home/person-1/nest"),
+            (f"ssh {person}@10.1.2.3", "ssh person-1@192.0.2.1"),
+            ("10.1.2.3:22 127.0.0.1", "192.0.2.1:22 127.0.0.1"),
+            ("fd00::7 ::1 12:30:45", "2001:db8::2 ::1 12:30:45"),
+            ("https://shore.example.org/a", "https://host-1.invalid/a"),
+            ("warden@example.org", "person2@mail.invalid"),
+            ("enx0123456789ab", "enx-3"),
+        ):
+            with self.subTest(given):
+                self.assertEqual(expected, stand_ins.text(given))
+
+
+@unittest.skipUnless(shutil.which("chromium"), "needs Chromium")
+class Browser(InFolder):
+    def test_the_page_in_a_browser(self):
+        from playwright.sync_api import sync_playwright
+
+        run("report", self.sample, "-o", "r.html", folder=self.folder)
+        run("report", self.sample, "-o", "owner.html", "--audience", "owner", folder=self.folder)
+        options = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-quic",
+                   "--disable-background-networking", "--disable-component-update"]  # fmt: skip
+        with sync_playwright() as started:
+            browser = started.chromium.launch(
+                executable_path=shutil.which("chromium"), args=options
+            )
+            for name in ("r.html", "owner.html"):
+                for width in (1280, 390):
+                    with self.subTest(name, width=width):
+                        self.look(browser, (self.folder / name).as_uri(), width)
+            browser.close()
+
+    def look(self, browser, address, width):
+        page = browser.new_page(viewport={"width": width, "height": 800})
+        said, asked = [], []
+        page.on("console", lambda message: said.append(message.text))
+        page.on("pageerror", lambda error: said.append(str(error)))
+        page.on("request", lambda request: asked.append(request.url))
+        page.goto(address)
+        self.assertEqual([], said)
+        self.assertEqual([address], asked)
+        self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), width)
+        levels = page.eval_on_selector_all("h1,h2,h3,h4", "all => all.map(one => +one.tagName[1])")
+        self.assertEqual(1, levels[0])
+        self.assertTrue(all(after - one <= 1 for one, after in pairwise(levels)))
+        unnamed = "all => all.filter(one => !one.closest('[aria-label],[alt]')).length"
+        self.assertEqual(0, page.eval_on_selector_all("img,svg", unnamed))
+        tables = page.locator("table")
+        self.assertEqual(tables.count(), page.locator("table > caption").count())
+        if tables.count():
+            self.sorts(page)
+        page.close()
+
+    def sorts(self, page):
+        table = page.locator("table").first
+        table.locator("thead button").nth(3).click()
+        used = table.locator("tbody tr td:nth-child(4)").all_inner_texts()
+        figures = [0.0 if "under" in one else float(one.split()[0]) for one in used]
+        self.assertEqual(sorted(figures, reverse=True), figures)

@@ -63,7 +63,8 @@ class Forms(InFolder):
         headings = re.findall(r"<h2[^>]*>([^<]*)", text)
         order = ("Verdict", "Machine and complaint", "What to do", "Why", "Culprits", "Findings",
                  "Each logical processor", "Memory", "Temperatures", "Ports",
-                 "What could not be seen", "How it was sampled", "Appendix: all figures")  # fmt: skip
+                 "What could not be seen", "How it was sampled",
+                 "Appendix: all figures")  # fmt: skip
         self.assertEqual(list(order), [one for one in headings if one in order])
         named = re.findall(r'role="img" aria-label="[^"]{20}', text)
         self.assertEqual(text.count("<svg "), len(named))

@@ -143,6 +143,13 @@ class Closer(InFolder):
         self.assertIn("did you mean 'cores_max'", self.refused(
             "processes", self.sample, "--columns", "core_max"))  # fmt: skip
 
+    def test_applications_unfold(self):
+        folded = [row["application"] for row in self.rows("processes", self.sample)]
+        unfolded = [row["application"] for row in self.rows("processes", self.sample, "--each")]
+        self.assertEqual(folded[:5], list(dict.fromkeys(unfolded))[:5])
+        flat = [row["cores_mean"] for row in self.rows("processes", self.sample, "--flat")]
+        self.assertEqual(sorted(flat, reverse=True), flat)
+
     def test_a_family_adds_up(self):
         rows = self.rows("processes", self.sample, "--tree")
         self.assertEqual("init", rows[0]["family"])

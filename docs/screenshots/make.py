@@ -1,12 +1,13 @@
 """Makes the pictures of this folder anew, from demo data only: ``make screenshots``.
 
 Terminals are real ones (xterm on a virtual screen), the report is rendered by Chromium. Needs the
-system's xvfb, xterm, imagemagick and chromium.
+system's xvfb, xterm, imagemagick, poppler-utils and chromium.
 """
 
 import contextlib
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 import sysconfig
@@ -26,14 +27,20 @@ CAPTURE = "demo/capture.jsonl.gz"
 TERMINALS = (
     ("triage", f"dunmist triage {CAPTURE} | head -n 49"),
     ("fix", f"dunmist fix {CAPTURE} --culprit 1; echo; dunmist fix {CAPTURE} --culprit 1 --step 4"),
-    ("view-processes", f"dunmist view processes {CAPTURE}"),
-    ("view-cores", f"dunmist view cores {CAPTURE}"),
-    ("view-memory", f"dunmist view memory {CAPTURE}"),
-    ("view-heat", f"dunmist view heat {CAPTURE}"),
-    ("view-ports", f"dunmist view ports {CAPTURE}; dunmist view sessions {CAPTURE}"),
+    (
+        "view-processes",
+        f"dunmist view processes {CAPTURE} --limit 8 --no-pager; "
+        f"dunmist view processes {CAPTURE} --tree --name '*i*' --limit 18",
+    ),
+    ("view-process", f"dunmist view process {CAPTURE} nestcam-index --no-pager"),
+    ("view-timeline", f"dunmist view timeline {CAPTURE}"),
+    ("view-cores", f"dunmist view cores {CAPTURE} --no-pager"),
+    ("view-memory", f"dunmist view memory {CAPTURE} --no-pager"),
+    ("view-heat", f"dunmist view heat {CAPTURE} --no-pager"),
+    ("view-ports", f"dunmist view ports {CAPTURE} --no-pager; dunmist view sessions {CAPTURE}"),
     ("view-disks", f"dunmist view disks {CAPTURE}; dunmist view links {CAPTURE}"),
     ("view-services", f"dunmist view services {CAPTURE}; dunmist view autostart {CAPTURE}"),
-    ("view-machine", f"dunmist view machine {CAPTURE}"),
+    ("view-machine", f"dunmist view machine {CAPTURE} --no-pager"),
 )
 
 
@@ -71,15 +78,34 @@ def shoot_terminal(name: str, command: str, folder: Path, wait_s: float = 0.0) -
     terminal.wait()
 
 
-def shoot_page(name: str, page: Path, folder: Path) -> None:
-    """Render a page in Chromium."""
-    subprocess.run(
-        ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run",
-         "--disable-background-networking", "--disable-component-update", "--disable-sync",
-         "--hide-scrollbars", "--window-size=1280,800", f"--user-data-dir={folder / 'browser'}",
-         f"--screenshot={HERE / f'{name}.png'}", page.as_uri()],
-        check=True, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-    )  # fmt: skip
+def shoot_pages(page: Path) -> None:
+    """Render the report in Chromium: light, dark, and on a phone."""
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as started:
+        browser = started.chromium.launch(executable_path=shutil.which("chromium"),
+                                          args=["--no-sandbox", "--disable-gpu"])  # fmt: skip
+        for name, width, height, scheme in (
+            ("report", 1280, 1600, "light"),
+            ("report-dark", 1280, 1000, "dark"),
+            ("report-phone", 390, 1200, "light"),
+        ):
+            look = browser.new_page(viewport={"width": width, "height": height})
+            look.emulate_media(color_scheme=scheme)
+            look.goto(page.as_uri())
+            if scheme == "dark":
+                look.locator("h2", has_text="Why").scroll_into_view_if_needed()
+            look.screenshot(path=HERE / f"{name}.png")
+        browser.close()
+
+
+def shoot_paper(paper: Path) -> None:
+    """Render the first pages of the PDF."""
+    pages = paper.with_name("page")
+    subprocess.run(["pdftoppm", "-r", "60", "-l", "3", "-png", paper, pages], check=True)
+    pictures = sorted(paper.parent.glob("page-*.png"))
+    subprocess.run(["montage", *pictures, "-tile", "3x1", "-geometry", "+6+6",
+                    "-background", "#c8ccd2", HERE / "report-pdf.png"], check=True)  # fmt: skip
 
 
 def shoot_capture(folder: Path) -> None:
@@ -113,7 +139,8 @@ def main(wanted: list[str]) -> None:
             if not wanted or picture in wanted:
                 shoot_terminal(picture, command, folder)
         if not wanted or "report" in wanted:
-            shoot_page("report", folder / "demo" / "report.html", folder)
+            shoot_pages(folder / "demo" / "report.html")
+            shoot_paper(folder / "demo" / "report.pdf")
         if not wanted or "capture" in wanted:
             shoot_capture(folder)
 

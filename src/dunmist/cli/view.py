@@ -27,7 +27,8 @@ HELP = "help"
               help="Draw a picture into PICTURE.png or PICTURE.svg instead.")  # fmt: skip
 @click.option("--force", is_flag=True, help="Overwrite PICTURE when it exists.")
 @click.option("--table", "table", metavar="NAME", help="Only this table of the topic.")
-@click.option("--each", "shape", flag_value="each", help="Processes: one row a process.")
+@click.option("--each", "shape", flag_value="each", help="Processes: applications unfolded.")
+@click.option("--flat", "shape", flag_value="flat", help="Processes: each by its own use.")
 @click.option("--tree", "shape", flag_value="tree", help="Processes: who started whom.")
 @click.option("--columns", metavar="A,B,…", shell_complete=complete_columns,
               help="Show these columns; 'help' lists all that there are.")  # fmt: skip

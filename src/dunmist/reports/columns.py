@@ -22,7 +22,8 @@ SHOWN = {
         "write_bytes_per_s", "sent_bytes_per_s", "received_bytes_per_s", "users",
     ),
     "processes": (
-        "pid", "program", "user", "state", "cores_mean", "cores_max", "machine_share",
+        "application", "pid", "program", "user", "state", "cores_mean", "cores_max",
+        "machine_share",
         "cores_curve", "role", "threads", "nice", "private_bytes", "read_bytes", "write_bytes",
         "descriptors", "waits_in", "command_line",
     ),

@@ -41,16 +41,15 @@ def machine_section(series: Series) -> Section:
 
 
 def culprit_section(series: Series, diagnosis: Diagnosis) -> Section:
-    """Return what the first culprit is, as far as it is known."""
-    if not diagnosis.culprits:
-        return Section("What the first culprit is")
-    identity = main_identity(series, diagnosis.culprits[0].application)
-    if identity is None:
-        return Section("What the first culprit is")
-    lines = about_lines(about_process(series, identity))
-    return Section(
-        "What the first culprit is", [Items([(f"{label}: {text}", "") for label, text in lines])]
-    )
+    """Return what each culprit is, as far as it is known."""
+    blocks: list[Block] = []
+    for one in diagnosis.culprits:
+        identity = main_identity(series, one.application)
+        if identity is not None:
+            lines = about_lines(about_process(series, identity))
+            blocks.append(Paragraph(one.name))
+            blocks.append(Items([(f"{label}: {text}", "") for label, text in lines]))
+    return Section("What the culprits are", blocks)
 
 
 def core_section(series: Series, diagnosis: Diagnosis, figure: Figure) -> Section:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from dunmist.advice import percent, size_text
-from dunmist.diagnosis import Diagnosis
+from dunmist.diagnosis import Diagnosis, ResourceState
 from dunmist.reports.document import Figure
 from dunmist.series import Series, processor_sensor
 from dunmist.series.memory_breakdown import memory_breakdown
@@ -34,10 +34,16 @@ def _drawn(name: str, series: Series, diagnosis: Diagnosis) -> "Canvas":
     return (draw_limiting if name == "why" else PICTURES[name])(series, diagnosis, None)
 
 
+def shown_state(diagnosis: Diagnosis) -> ResourceState:
+    """Return the state of the limiting resource, or of the fullest one that was traced."""
+    traced = [one for one in diagnosis.resources if one.trace is not None]
+    limiting = [one for one in traced if one.resource == diagnosis.limiting]
+    return max(limiting or traced, key=lambda one: (one.pressure or 0.0, one.used))
+
+
 def limiting_words(series: Series, diagnosis: Diagnosis) -> str:
     """Return in words what the picture of the limiting resource shows."""
-    limiting = [one for one in diagnosis.resources if one.resource == diagnosis.limiting]
-    state = max(limiting or diagnosis.resources, key=lambda one: (one.pressure or 0.0, one.used))
+    state = shown_state(diagnosis)
     name = " ".join(filter(None, (state.resource, state.name)))
     text = f"{name} over {series.duration_s:.3g} s: mostly {percent(state.used)} used"
     if state.pressure is not None:

@@ -16,9 +16,10 @@ NUMBER = "application_number"
 def topic_frames(
     topic: str, series: Series, diagnosis: Diagnosis, form: str | None = None
 ) -> dict[str, pd.DataFrame]:
-    """Return the tables of a topic by name; ``form`` is each or tree, for processes."""
-    if topic == "processes" and form == "each":
-        return {"processes": _with_roles(tables.process_table(series), series, diagnosis)}
+    """Return the tables of a topic by name; ``form`` is each, flat or tree, for processes."""
+    if topic == "processes" and form in ("each", "flat"):
+        frame = _with_roles(tables.process_table(series), series, diagnosis)
+        return {"processes": _unfolded(frame) if form == "each" else frame}
     if topic == "processes" and form == "tree":
         return {"family": tables.tree_table(series)}
     frames = {name: make(series) for name, make in tables.TOPICS[topic]}
@@ -56,6 +57,15 @@ def roles_of(series: Series, diagnosis: Diagnosis) -> "Mapping[int, str]":
     applications = series.processes.grouping.applications
     roles = {number: "observer" for number, one in enumerate(applications) if one.observer}
     return roles | {one.application: one.role for one in diagnosis.culprits}
+
+
+def _unfolded(frame: pd.DataFrame) -> pd.DataFrame:
+    """Return the processes below one another by application, the greatest application first."""
+    use = frame.groupby(NUMBER)["cores_mean"].transform("sum")
+    ordered = frame.assign(use=use).sort_values(
+        ["use", NUMBER, "cores_mean"], ascending=[False, True, False], ignore_index=True
+    )
+    return ordered.drop(columns="use")
 
 
 def _with_roles(frame: pd.DataFrame, series: Series, diagnosis: Diagnosis) -> pd.DataFrame:

@@ -5,6 +5,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from dunmist.diagnosis import Diagnosis, Resource, ResourceState
+from dunmist.reports.figures import shown_state
 from dunmist.reports.pictures.style import (
     COLOURS,
     FAINT,
@@ -32,13 +33,6 @@ def draw_limiting(series: Series, diagnosis: Diagnosis, identity: int | None = N
     _draw_users(axes[1], series, diagnosis, state.resource)
     finish(axes, series)
     return figure
-
-
-def shown_state(diagnosis: Diagnosis) -> ResourceState:
-    """Return the state of the limiting resource, or of the fullest one that was traced."""
-    traced = [one for one in diagnosis.resources if one.trace is not None]
-    limiting = [one for one in traced if one.resource == diagnosis.limiting]
-    return max(limiting or traced, key=lambda one: (one.pressure or 0.0, one.used))
 
 
 def _draw_state(panel: Axes, series: Series, state: ResourceState) -> None:

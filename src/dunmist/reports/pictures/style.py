@@ -7,6 +7,7 @@ from matplotlib import rc_context
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from dunmist.harmless import harmless
 from dunmist.series import Series
 
 INK, FAINT = "#1c2430", "#7a828c"
@@ -50,6 +51,7 @@ def styles() -> "cycle[tuple[str, object, str]]":
 
 def plain_label(name: str) -> str:
     """Return a name as Matplotlib shows it: it takes a dollar for mathematics."""
+    name = harmless(name)
     short = name if len(name) <= LABEL_MOST else f"{name[: LABEL_MOST - 1]}…"
     return short.replace("$", r"\$").lstrip("_") or "(no name)"
 

@@ -1,6 +1,8 @@
 """Runs the built program in a folder of its own, and makes small captures to run it on."""
 
+import atexit
 import json
+import os
 import subprocess
 import sys
 import sysconfig
@@ -12,23 +14,29 @@ import msgspec
 
 from dunmist.cli.patients import capture_patient
 from dunmist.simulation import load_scenario
+from tests.standing_by import StandingBy
 
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 
 
+STANDING_BY = StandingBy()
+atexit.register(STANDING_BY.stop)
+
+
 def run(*arguments, folder, status=0, data=None, environment=None, prepare=None):
-    """Run the installed program and return it finished; its status must be as expected."""
-    done = subprocess.run(
-        [DUNMIST, *map(str, arguments)],
-        check=False,
-        cwd=folder,
-        capture_output=True,
-        text=True,
-        input=data,
-        env=environment,
-        timeout=120,
-        preexec_fn=prepare,
-    )
+    """Run the program and return it finished; its status must be as expected.
+
+    With ``prepare``, which is called in the new process, it is the installed script itself.
+    """
+    arguments = [*map(str, arguments)]
+    if prepare is None:
+        found = STANDING_BY.run(arguments, folder, environment or dict(os.environ), data, 120)
+        done = subprocess.CompletedProcess([DUNMIST, *arguments], *found)
+    else:
+        done = subprocess.run(
+            [DUNMIST, *arguments], check=False, cwd=folder, capture_output=True, text=True,
+            input=data, env=environment, timeout=120, preexec_fn=prepare,
+        )  # fmt: skip
     if done.returncode != status:
         raise AssertionError(f"status {done.returncode}, wanted {status}: {done.stderr[-2000:]}")
     if "Traceback" in done.stderr:

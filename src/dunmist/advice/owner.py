@@ -31,8 +31,8 @@ def _words() -> dict[str, dict[str, str]]:
     return tomllib.loads(text)
 
 
-def tell_owner(series: Series, diagnosis: Diagnosis, acts: list[tuple[Act, bool]]) -> Told:
-    """Return what to tell; ``acts`` are those carried out on the computer, and whether undone."""
+def tell_owner(series: Series, diagnosis: Diagnosis, acts: list[Act]) -> Told:
+    """Return what to tell; ``acts`` are those that were carried out on the computer."""
     words = _words()
     limiting = diagnosis.limiting
     key = limiting or ("calm" if diagnosis.level == "calm" else "busy")
@@ -47,7 +47,7 @@ def tell_owner(series: Series, diagnosis: Diagnosis, acts: list[tuple[Act, bool]
     return Told(
         found,
         _next(series, diagnosis),
-        [_done(act, undone) for act, undone in acts] or [words["done"]["nothing"]],
+        [_done(act) for act in acts] or [words["done"]["nothing"]],
         watch or [words["watch"]["nothing"]],
     )
 
@@ -80,6 +80,6 @@ def _next(series: Series, diagnosis: Diagnosis) -> list[str]:
     return told[:STEPS_TOLD] or [words["help-technician"]]
 
 
-def _done(act: Act, undone: bool) -> str:
+def _done(act: Act) -> str:
     name = act.targets[0].name if act.targets else (act.unit or act.file or "")
-    return _words()["done"]["undone" if undone else act.verb].format(name=name)
+    return _words()["done"][act.verb].format(name=name)

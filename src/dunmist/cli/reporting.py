@@ -10,7 +10,7 @@ from dunmist.advice import Act
 from dunmist.captures import Header, check_output, share_capture
 from dunmist.cli.judging import Judged, judge
 from dunmist.cli.settings import journal_path
-from dunmist.fixing import read_journal
+from dunmist.fixing import read_journal, undone
 from dunmist.harmless import harmless
 from dunmist.reports import (
     Findings,
@@ -90,11 +90,16 @@ def _put_text(text: str, wanted: Wanted) -> None:
         wanted.output.write_text(safe, encoding="utf-8")
 
 
-def acts_on(header: Header) -> list[tuple[Act, bool]]:
-    """Return what was carried out on the computer of a capture in its boot, and whether undone."""
-    entries = {one.number: one for one in read_journal(journal_path())}
+def acts_on(header: Header) -> list[Act]:
+    """Return what was carried out on the computer of a capture in its boot, and not undone."""
+    entries = read_journal(journal_path())
+    taken_back = undone(entries)
     return [
-        (one.act, one.undoes is not None)
-        for one in entries.values()
-        if one.stage == "done" and one.boot_id is not None and one.boot_id == header.machine.boot_id
+        one.act
+        for one in {entry.number: entry for entry in entries}.values()
+        if one.stage == "done"
+        and one.undoes is None
+        and one.number not in taken_back
+        and one.boot_id is not None
+        and one.boot_id == header.machine.boot_id
     ]

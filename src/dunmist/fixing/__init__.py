@@ -8,7 +8,7 @@ that was judged.
 from dunmist.fixing.carry_out import Outcome, carry_out, check_act
 from dunmist.fixing.effect import Effect, effect_of
 from dunmist.fixing.guards import check_capture
-from dunmist.fixing.journal import Entry, read_journal
+from dunmist.fixing.journal import Entry, read_journal, undone
 from dunmist.fixing.undo import undo
 
 __all__ = [
@@ -21,4 +21,5 @@ __all__ = [
     "effect_of",
     "read_journal",
     "undo",
+    "undone",
 ]

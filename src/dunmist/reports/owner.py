@@ -7,7 +7,7 @@ from dunmist.series import Series
 
 
 def owner_document(
-    series: Series, diagnosis: Diagnosis, triage: Triage, acts: list[tuple[Act, bool]]
+    series: Series, diagnosis: Diagnosis, triage: Triage, acts: list[Act]
 ) -> Document:
     """Return what happened, what was done, and what to watch, in plain words."""
     told = tell_owner(series, diagnosis, acts)

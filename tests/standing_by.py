@@ -1,0 +1,128 @@
+"""The program, loaded once and run many times: each run is a fork of its own with its own files.
+
+A run calls the same entry point as the installed script, with arguments, folder, environment and
+standard files of its own; only the loading of Python and of the libraries is shared. Tests of what
+is loaded, of signals and of limits start the installed script itself.
+"""
+
+import json
+import os
+import socket
+import struct
+import subprocess
+import sys
+import tempfile
+from importlib import import_module
+from pathlib import Path
+
+LOADED = ("dunmist.cli.main", "dunmist.cli.viewing", "dunmist.cli.reporting", "dunmist.cli.acting",
+          "dunmist.cli.capturing", "dunmist.cli.patients", "dunmist.reports.pdf",
+          "dunmist.reports.html", "dunmist.reports.pictures")  # fmt: skip
+STATUS = struct.Struct("=i")
+
+
+def serve(path):
+    """Wait for wishes on a socket file, and fork for each."""
+    for module in LOADED:
+        import_module(module)
+    listener = socket.socket(socket.AF_UNIX)
+    listener.bind(path)
+    listener.listen()
+    print("ready", flush=True)
+    while True:
+        connection, _ = listener.accept()
+        if os.fork() == 0:
+            listener.close()
+            answer(connection)
+            os._exit(0)
+        connection.close()
+        while True:  # those that are done
+            try:
+                if os.waitpid(-1, os.WNOHANG)[0] == 0:
+                    break
+            except ChildProcessError:
+                break
+
+
+def answer(connection):
+    data, files, _, _ = socket.recv_fds(connection, 1 << 20, 3)
+    wish = json.loads(data)
+    child = os.fork()
+    if child == 0:
+        connection.close()
+        os._exit(carry_out(wish, files))
+    _, status = os.waitpid(child, 0)
+    connection.sendall(STATUS.pack(os.waitstatus_to_exitcode(status)))
+
+
+def carry_out(wish, files):
+    for number, file in enumerate(files):
+        os.dup2(file, number)
+        os.close(file)
+    os.chdir(wish["folder"])
+    os.environ.clear()
+    os.environ.update(wish["environment"])
+    sys.argv = ["dunmist", *wish["arguments"]]
+    try:
+        import_module("dunmist.cli.main").run()
+    except SystemExit as end:
+        status = end.code if isinstance(end.code, int) else int(bool(end.code))
+    else:
+        status = 1  # it always says how it ended
+    sys.stdout.flush()
+    sys.stderr.flush()
+    return status
+
+
+class StandingBy:
+    """Starts the loaded program when it is first wanted."""
+
+    def __init__(self):
+        self.folder = None
+
+    def start(self):
+        self.folder = tempfile.mkdtemp(prefix="dunmist-standing-by-")
+        self.path = str(Path(self.folder) / "wishes")
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "tests.standing_by", self.path],
+            stdout=subprocess.PIPE, text=True,
+            cwd=Path(__file__).parent.parent,
+        )  # fmt: skip
+        if self.process.stdout.readline() != "ready\n":
+            raise AssertionError("the program could not be loaded")
+
+    def run(self, arguments, folder, environment, data, timeout_s):
+        """Return status, standard output and standard error of one run."""
+        if self.folder is None:
+            self.start()
+        with (
+            tempfile.TemporaryFile() as given,
+            tempfile.TemporaryFile() as out,
+            tempfile.TemporaryFile() as err,
+            socket.socket(socket.AF_UNIX) as wishes,
+        ):
+            given.write((data or "").encode())
+            given.seek(0)
+            wishes.settimeout(timeout_s)
+            wishes.connect(self.path)
+            wish = {"arguments": arguments, "folder": str(folder), "environment": environment}
+            files = [one.fileno() for one in (given, out, err)]
+            socket.send_fds(wishes, [json.dumps(wish).encode()], files)
+            (status,) = STATUS.unpack(wishes.recv(STATUS.size, socket.MSG_WAITALL))
+            texts = []
+            for stream in (out, err):
+                stream.seek(0)
+                texts.append(stream.read().decode())
+        return status, *texts
+
+    def stop(self):
+        if self.folder:
+            self.process.kill()
+            self.process.wait()
+            self.process.stdout.close()
+            Path(self.path).unlink()
+            Path(self.folder).rmdir()
+
+
+if __name__ == "__main__":
+    serve(sys.argv[1])

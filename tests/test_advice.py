@@ -1,0 +1,253 @@
+"""What a program is, which steps fit it, and what an act has changed."""
+
+import shlex
+import subprocess
+import unittest
+from functools import cache
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import msgspec
+import numpy as np
+
+from dunmist.advice import (
+    about_lines,
+    about_process,
+    application_rungs,
+    paging_sentence,
+    protected_by_name,
+)
+from dunmist.advice.autostart_entries import disable_command, enable_command
+from dunmist.advice.catalogue import catalogue
+from dunmist.captures import CaptureReader, CaptureWriter
+from dunmist.cli.judging import judge
+from dunmist.cli.patients import capture_patient
+from dunmist.computer import StartEntry, Unit
+from dunmist.diagnosis import ResourceState, Trace
+from dunmist.errors import Refused
+from dunmist.fixing import effect_of, read_journal
+from dunmist.sampling import Process, Survey
+from dunmist.simulation import load_scenario
+from tests.program import InFolder, capture_model
+
+
+@cache
+def judged(name):
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "x.gz"
+        return judge(capture_patient(load_scenario(name), path, 10.0, 1.0))
+
+
+def identity_of(series, program):
+    grouping, processes = series.processes.grouping, series.processes
+    named = (one for one in processes.last if grouping.program(one).name == program)
+    return min(named, key=lambda one: grouping.facts(one).start_clk)
+
+
+def told(found, program):
+    return dict(about_lines(about_process(found.series, identity_of(found.series, program))))
+
+
+class WhatItIs(unittest.TestCase):
+    def test_what_is_known_of_a_program(self):
+        for name, program, label, expected in (
+            ("ringing-office", "weather-mast", "owner", "tides, an account for services"),
+            ("ringing-office", "weather-mast", "unit", "weather-mast.service: Weather mast"),
+            ("ringing-office", "weather-mast", "started", "with the computer, as weather-mast"),
+            ("ringing-office", "weather-mast", "listens on", "tcp 4711 (open to the network)"),
+            ("ringing-office", "weather-mast", "package", "weather mast of the Skerrow"),
+            ("ringing-office", "nestcam-index", "what it is", "probably search indexing"),
+            ("ringing-office", "nestcam-index", "owner", "isbister, a person who is logged in"),
+            ("ringing-office", "nestcam-index", "parents", "cliff-desktop"),
+            ("cliff-top-laptop", "nestcam-index", "started", "by a person, from cliff-desktop"),
+            (
+                "heavy-morning",
+                "colony-map",
+                "started",
+                "at login, by /etc/xdg/autostart/colony-map",
+            ),
+            ("ringing-office", "init", "do not touch", "keeps everything else"),
+            ("ringing-office", "cliff-desktop", "do not touch", "logged out"),
+            ("narrow-burrow", "kernel task kswapd0", "what it is", "finding free memory"),
+            ("other-desk", "drift-model", "owner", "harcus, a person who is logged in"),
+            ("odd-corner", "station-joumal", "file", "deleted after the start"),
+        ):
+            with self.subTest(name, program=program, label=label):
+                self.assertIn(expected, told(judged(name), program)[label])
+
+    def test_the_unknown_is_said_to_be_unknown(self):
+        found = told(judged("ringing-office"), "chart-table")
+        self.assertIn("not in our catalogue", found["what it is"])
+        self.assertIn('"chart-table"', found["what to search for"])
+
+    def test_kinds_are_known_by_the_names_that_systems_give_them(self):
+        for place, name, key in (
+            ("units", "localsearch-3.service", "search-indexing"),
+            ("units", "unattended-upgrades.service", "package-updates"),
+            ("units", "clamav-daemon.service", "malware-scanning"),
+            ("units", "systemd-journald.service", "logging"),
+            ("names", "tumblerd", "thumbnails"), ("names", "rsync", "backup"),
+            ("names", "pipewire-pulse", "sound"), ("names", "cupsd", "printing"),
+            ("names", "Xorg", "compositing"), ("names", "cc1plus", "software-build"),
+            ("names", "Isolated Web Co", "web-browser"), ("names", "dpkg-deb", "package-updates"),
+            ("kernel", "ksoftirqd", "kernel-interrupts"), ("kernel", "kworker", "kernel-worker"),
+            ("kernel", "jbd2", "kernel-disk"), ("kernel", "idle_inject", "kernel-cooling"),
+            ("kernel", "kcompactd0", "kernel-reclaim"),
+        ):  # fmt: skip
+            with self.subTest(name):
+                kinds = [one.key for one in catalogue() if getattr(one, place).match(name)]
+                self.assertEqual(key, kinds[0])
+        for name in ("nestcam-index2", "tarpaulin", "", "(?!)"):
+            kinds = [one.key for one in catalogue() if one.names.match(name)]
+            self.assertEqual([], kinds, name)
+
+    def test_a_timer_and_a_replaced_file_are_told(self):
+        def change(line):
+            if isinstance(line, Survey):
+                timer = Unit(name="nightly.timer", triggers="weather-mast.service")
+                return msgspec.structs.replace(
+                    line, units=[*line.units, timer], replaced=["/opt/skerrow/bin/weather-mast"]
+                )
+            if isinstance(line, Process) and line.facts.name == "weather-mast":
+                facts = msgspec.structs.replace(
+                    line.facts, start_clk=line.facts.start_clk + 40_000,
+                    executable="/opt/skerrow/bin/weather-mast (deleted)",
+                )  # fmt: skip
+                return msgspec.structs.replace(line, facts=facts)
+            return line
+
+        with TemporaryDirectory() as folder:
+            path = capture_model(load_scenario("ringing-office"), Path(folder) / "x.gz")
+            changed = Path(folder) / "changed.gz"
+            with CaptureReader(path) as reader, CaptureWriter(changed) as writer:
+                for line in (reader.header, *reader.lines()):
+                    writer.write(change(line))
+            found = told(judge(changed), "weather-mast")
+        self.assertIn("by the timer nightly.timer", found["started"])
+        self.assertIn("replaced after the start", found["file"])
+
+    def test_whether_paging_matters(self):
+        for name, expected in (
+            ("narrow-burrow", "It matters: "),
+            ("quiet-cellar", "It does not matter: 5"),
+            ("ringing-office", "It does not matter: swap is empty"),
+        ):
+            with self.subTest(name):
+                self.assertIn(expected, paging_sentence(judged(name).diagnosis))
+
+
+class Steps(unittest.TestCase):
+    def test_protected_ones_get_no_act_and_no_signal(self):
+        for name in ("ringing-office", "narrow-burrow", "other-desk"):
+            found = judged(name)
+            grouping = found.series.processes.grouping
+            seen = 0
+            for number in range(len(grouping.applications)):
+                rungs = application_rungs(found.series, number, found.diagnosis)
+                about = about_process(found.series, grouping.applications[number].members[0])
+                if about.protection:
+                    seen += 1
+                    self.assertEqual([], [one.act for one in rungs if one.act], about.name)
+                    self.assertNotIn("kill", " ".join(one.step.command or "" for one in rungs))
+                else:
+                    self.assertTrue(rungs, about.name)
+            self.assertGreater(seen, 4, name)
+
+    def test_acts_concern_living_processes_with_their_start(self):
+        found = judged("ringing-office")
+        series = found.series
+        number = series.processes.grouping.application_of[identity_of(series, "nestcam-index")]
+        rungs = {one.step.action: one for one in application_rungs(series, number, found.diagnosis)}
+        starts = {
+            (
+                series.processes.grouping.facts(one).pid,
+                series.processes.grouping.facts(one).start_clk,
+            )
+            for one in series.processes.grouping.applications[number].members
+        }
+        targets = rungs["pause"].act.targets
+        self.assertEqual(starts, {(one.pid, one.start_clk) for one in targets})
+        self.assertEqual(1, len(rungs["end"].act.targets))
+        self.assertEqual(min(one.start_clk for one in targets),
+                         rungs["end"].act.targets[0].start_clk)  # fmt: skip
+
+    def test_names_that_protect(self):
+        for names, key in (
+            (("Xorg",), "display"), (("x", "NetworkManager"), "network"), (("systemd",), "init"),
+            (("gdm-session-worker",), "login"), (("dbus-daemon",), "bus"),
+            (("udisksd",), "storage"),
+            (("nestcam-index", "init-of-terns"), None),
+        ):  # fmt: skip
+            with self.subTest(names):
+                self.assertEqual(key, protected_by_name(*names))
+
+    def test_hostile_names_are_quoted_for_the_shell(self):
+        evil = "gull $(touch x);.service"
+        patient = load_scenario("flooded-burrow")
+        programs = [
+            msgspec.structs.replace(one, cgroup=f"/system.slice/{evil}")
+            if one.name == "chart-tiles"
+            else one
+            for one in patient.programs
+        ]
+        patient = msgspec.structs.replace(patient, programs=programs)
+        with TemporaryDirectory() as folder:
+            found = judge(capture_patient(patient, Path(folder) / "x.gz", 10.0, 1.0))
+        steps = {one.action: one for one in found.triage.culprits[0].steps}
+        words = shlex.split(steps["stop-service"].command)
+        self.assertEqual(["systemctl", "stop", evil], words)
+
+    def test_autostart_entries_go_off_and_on_in_a_real_shell(self):
+        with TemporaryDirectory() as folder:
+            home = Path(folder) / "it's a home"
+            own = home / ".config/autostart/it's gull.desktop"
+            own.parent.mkdir(parents=True)
+            own.write_text("mine")
+            other = own.with_name("tern.desktop")
+            environment = {"HOME": str(home), "PATH": "/bin:/usr/bin"}
+            for file, gone in ((str(own), own), ("/etc/xdg/autostart/tern.desktop", None)):
+                entry = StartEntry("desktop", "x", "x", "login", file)
+                subprocess.run(disable_command(entry), shell=True, check=True, env=environment)
+                if gone:
+                    self.assertFalse(gone.exists())
+                else:
+                    self.assertIn("Hidden=true", other.read_text())
+                subprocess.run(enable_command(entry), shell=True, check=True, env=environment)
+            self.assertEqual("mine", own.read_text())
+            self.assertFalse(other.exists())
+
+
+class Effects(unittest.TestCase):
+    def state(self, used, pressure=None, name=None):
+        def over(value):
+            return None if value is None else np.asarray(value, dtype=float)
+
+        trace = Trace(over(used), over(pressure), np.zeros(len(used), dtype=int))
+        return [ResourceState("cpu", "busy", 0.5, None, [], name=name, trace=trace)]
+
+    def test_better_only_beyond_noise(self):
+        noisy = [0.5, 0.9, 0.6, 0.8, 0.7, 0.55, 0.85, 0.65]
+        for before, after, expected in (
+            ([1.0] * 8, [0.1] * 8, "better"), ([0.1] * 8, [1.0] * 8, "worse"),
+            (noisy, noisy[::-1], "no clear change"), (noisy, [0.62] * 8, "no clear change"),
+            ([0.50] * 8, [0.49] * 8, "no clear change"),
+            ([np.nan] * 8, [0.1] * 8, "no clear change"),
+        ):  # fmt: skip
+            with self.subTest(before=before[:2], after=after[:2]):
+                effect = effect_of(self.state(before), self.state(after), "cpu", None)
+                self.assertEqual(expected, effect.verdict)
+
+    def test_what_is_held_up_counts_more_than_how_full_it_is(self):
+        effect = effect_of(self.state([1.0] * 8, [0.6] * 8), self.state([1.0] * 8, [0.1] * 8),
+                           "cpu", None)  # fmt: skip
+        self.assertEqual(("better", (0.6, 0.1)), (effect.verdict, effect.pressure))
+        self.assertIsNone(effect_of(self.state([1.0]), self.state([1.0]), "disk", None))
+
+
+class Journal(InFolder):
+    def test_a_line_that_is_none_is_refused(self):
+        path = self.folder / "acts.jsonl"
+        path.write_text('{"number": 1}\n')
+        with self.assertRaisesRegex(Refused, "line 1"):
+            read_journal(path)
+        self.assertEqual([], read_journal(self.folder / "none"))

@@ -9,9 +9,14 @@ import sys
 from importlib import import_module
 
 import dunmist
+from dunmist.captures import load_rules
 from dunmist.cli.main import run
 
-HEAVY = ("dunmist.series", "dunmist.diagnosis", "dunmist.advice", "dunmist.reports")
+# what a capture does not need
+HEAVY = ("dunmist.series", "dunmist.diagnosis", "dunmist.advice", "dunmist.reports",
+         "dunmist.fixing", "dunmist.cli.acting", "dunmist.cli.drawn", "dunmist.cli.judging",
+         "dunmist.cli.one_process", "dunmist.cli.reporting", "dunmist.cli.selecting",
+         "dunmist.cli.tables", "dunmist.cli.viewing", "dunmist.cli.patients")  # fmt: skip
 NOBODY = 65534
 
 if __name__ == "__main__":
@@ -19,6 +24,8 @@ if __name__ == "__main__":
         if not module.name.startswith(HEAVY) and module.name != "dunmist.__main__":
             import_module(module.name)
     import_module("ipaddress")
+    import_module("platformdirs.unix")
+    load_rules()
     os.setgroups([])
     os.setgid(NOBODY)
     os.setuid(NOBODY)

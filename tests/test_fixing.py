@@ -4,6 +4,7 @@ import gzip
 import json
 import os
 import pwd
+import re
 import shutil
 import subprocess
 import sys
@@ -171,7 +172,12 @@ class Acting(InFolder):
         lines = self.fix("--pid", child.pid).stdout.splitlines()
         number = next(line.split(".")[0].strip() for line in lines if "Pause" in line)
         said = self.fix("--pid", child.pid, "--step", number, "--yes").stdout
-        self.assertRegex(said, "(?m)^better: (core|cpu) used ")
+        self.assertRegex(said, "(?m)^(better|no clear change|worse): (core|cpu) used ")
+        before, after = re.search(
+            r"itself used ([\d.]+) cores .* before, ([\d.]+) cores", said
+        ).groups()
+        self.assertGreater(float(before), 0.4)
+        self.assertLess(float(after), 0.05)
 
     def test_protected_and_ended_ones_are_left_alone(self):
         child = self.start("idle_tern.py", SLEEP)

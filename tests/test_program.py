@@ -193,7 +193,7 @@ class WrongUse(InFolder):
             (["capture", "--every", "1ms"], "out of range"),
             (["capture", "--every", "10s", "--for", "5s"], "longer than --for"),
             (["capture", "--colour"], "--colour"),
-            (["report", "x"], "output"),
+            (["report", "x"], "-o OUT"),
             (["demo", "ringing-ofice"], "did you mean 'ringing-office'"),
         ):
             with self.subTest(arguments):

@@ -100,7 +100,7 @@ class Disks(unittest.TestCase):
             with self.subTest(disk.model):
                 self.assertIn("disk-slow", kinds(found))
                 self.assertEqual(("disk", []), (found.verdict.limiting, found.culprits))
-                self.assertIn("replace the disk", found.verdict.headline)
+                self.assertIn("and replace it", found.verdict.headline)
 
     def test_a_disk_that_only_one_waits_for_limits_nobody(self):
         copy = program(load_scenario("noon-copy"), "ring-recovery", read_mib_per_s=0.0)

@@ -40,16 +40,21 @@ class Rules(NamedTuple):
 
 
 @cache
+def _shipped() -> Secrets:
+    text = (files("dunmist.captures") / "secrets.toml").read_text(encoding="utf-8")
+    return msgspec.convert(tomllib.loads(text), Secrets)
+
+
+@cache
 def load_rules(own: Path | None = None) -> Rules:
     """Return the shipped rules with those of the user's own file; raises SettingsError."""
-    text = (files("dunmist.captures") / "secrets.toml").read_text(encoding="utf-8")
-    secrets = msgspec.convert(tomllib.loads(text), Secrets)
+    secrets = _shipped()
     try:
         if own is not None:
             added = msgspec.convert(tomllib.loads(own.read_text(encoding="utf-8")), Secrets)
             secrets = Secrets(secrets.names + added.names, secrets.shapes + added.shapes)
-    except FileNotFoundError:
-        pass  # nobody has to have one
+    except (FileNotFoundError, PermissionError):
+        pass  # nobody has to have one, and somebody else's is not ours
     except (OSError, ValueError) as error:
         raise SettingsError(
             f"{own}: no rules for secrets ({error}); mend it, or move it away"

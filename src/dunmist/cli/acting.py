@@ -8,8 +8,16 @@ from pathlib import Path
 from typing import NamedTuple
 
 import click
+import numpy as np
 
-from dunmist.advice import Act, Rung, application_rungs, culprit_rungs, percent
+from dunmist.advice import (
+    Act,
+    Rung,
+    application_rungs,
+    cores_text,
+    culprit_rungs,
+    percent,
+)
 from dunmist.cli.capturing import Wishes, run_capture
 from dunmist.cli.judging import Judged, judge
 from dunmist.cli.settings import journal_path
@@ -132,7 +140,10 @@ def act(chosen: Chosen, wanted: Act, *, measure: bool) -> None:
     outcome = carry_out(wanted, header, root, journal_path())
     click.echo(f"act {outcome.number}: {harmless(outcome.text)}")
     if before is not None:
-        click.echo(_effect_text(chosen, before, _look()))
+        after = _look()
+        click.echo(_effect_text(chosen, before.diagnosis.resources, after.diagnosis.resources))
+        used = " before, ".join(cores_text(*_use_of(chosen, one)) for one in (before, after))
+        click.echo(harmless(f"{chosen.name} itself used {used} after"))
     if not outcome.worked:
         raise Unsuccessful(f"{chosen.name}: {outcome.text}; look at the next step of its ladder")
 
@@ -174,12 +185,20 @@ def _named(wanted: Act) -> list[str]:
     ]
 
 
-def _look() -> list[ResourceState]:
-    """Return the state of all resources over the next seconds."""
+def _look() -> Judged:
+    """Return what is found over the next seconds."""
     with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
         path = Path(folder) / "look.jsonl.gz"
         run_capture(Wishes(path, LOOK_S, LOOK_EVERY_S))
-        return judge(path).diagnosis.resources
+        return judge(path)
+
+
+def _use_of(chosen: Chosen, seen: Judged) -> tuple[float, float]:
+    """Return the processors that an application of that name used, and how many there are."""
+    processes, machine = seen.series.processes, seen.series.machine
+    same = [one.name == chosen.name for one in processes.grouping.applications]
+    cores = processes.all_cores[:, same].sum(axis=1)
+    return float(np.average(cores, weights=machine.interval_s)), float(np.median(machine.online))
 
 
 def _effect_text(chosen: Chosen, before: list[ResourceState], after: list[ResourceState]) -> str:

@@ -30,7 +30,7 @@ def load_thresholds(path: Path) -> Thresholds:
     """
     try:
         changes = tomllib.loads(path.read_text(encoding="utf-8"))
-    except FileNotFoundError:
+    except (FileNotFoundError, PermissionError):  # none, or in somebody else's home
         return thresholds()
     except (OSError, ValueError) as error:
         raise SettingsError(

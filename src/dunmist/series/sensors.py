@@ -82,7 +82,7 @@ def load_corrections(path: Path) -> list[Correction]:
     try:
         text = path.read_text(encoding="utf-8")
         return msgspec.convert(tomllib.loads(text), _Settings).sensor
-    except FileNotFoundError:
+    except (FileNotFoundError, PermissionError):  # none, or in somebody else's home
         return []
     except (OSError, ValueError) as error:
         # both parsers' errors are values that cannot be

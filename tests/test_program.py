@@ -63,6 +63,17 @@ class ThisComputer(InFolder):
         self.assertEqual(set(), loaded & HEAVY)
         self.assertIn("msgspec", loaded)
 
+    def test_a_triage_loads_no_more_than_it_needs(self):
+        script = (
+            "import sys\nfrom dunmist.cli.main import program\n"
+            f"program.main(['triage', {str(self.sample)!r}, '--json'], standalone_mode=False)\n"
+            "print(*sys.modules, file=sys.stderr)"
+        )
+        done = subprocess.run([sys.executable, "-c", script], check=True, capture_output=True,
+                              text=True)  # fmt: skip
+        loaded = {name.partition(".")[0] for name in done.stderr.split()}
+        self.assertEqual({"numpy"}, loaded & (HEAVY | {"fpdf"}))
+
     def test_an_interrupt_keeps_what_there_is(self):
         path = self.folder / "early.jsonl.gz"
         child = subprocess.Popen([DUNMIST, "capture", "-o", path, "--every", "0.1s"],

@@ -35,7 +35,7 @@ TERMINALS = (
     ("view-process", f"dunmist view process {CAPTURE} nestcam-index --no-pager"),
     ("view-timeline", f"dunmist view timeline {CAPTURE}"),
     ("view-cores", f"dunmist view cores {CAPTURE} --no-pager"),
-    ("view-memory", f"dunmist view memory {CAPTURE} --no-pager"),
+    ("view-memory", f"dunmist view memory {CAPTURE} | head -n 50"),
     ("view-heat", f"dunmist view heat {CAPTURE} --no-pager"),
     ("view-ports", f"dunmist view ports {CAPTURE} --no-pager; dunmist view sessions {CAPTURE}"),
     ("view-disks", f"dunmist view disks {CAPTURE}; dunmist view links {CAPTURE}"),

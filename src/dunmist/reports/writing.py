@@ -10,7 +10,6 @@ from dunmist.diagnosis import Diagnosis
 from dunmist.errors import OutputError
 from dunmist.reports.document import Document
 from dunmist.reports.markdown import document_markdown
-from dunmist.reports.report import report_document
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
 from dunmist.series import Series
@@ -58,6 +57,9 @@ def _rendered(found: Findings, ending: str, document: Document | None) -> bytes:
     if ending == ".json":
         return triage_json(found.triage).encode()
     if document is None:
+        # its tables need pandas, which a triage does without
+        from dunmist.reports.report import report_document
+
         document = report_document(found.series, found.diagnosis, found.triage)
     if ending == ".pdf":
         from dunmist.reports.pdf import document_pdf

@@ -9,6 +9,7 @@ from dunmist.reports.pictures.style import (
     legend,
     nothing_to_draw,
     plain_label,
+    step_line,
     styles,
     title,
 )
@@ -29,8 +30,8 @@ def draw_disks(series: Series, diagnosis: Diagnosis, identity: int | None = None
     for one, (colour, dash, _) in zip(disks, styles(), strict=False):
         rows = (100.0 * one.busy, one.bytes_per_s / MIB, 1e3 * one.latency_s)
         for panel, values in zip(axes, rows, strict=True):
-            panel.stairs(values, series.machine.at_s, color=colour, linestyle=dash, linewidth=1.4,
-                         label=plain_label(one.name))  # fmt: skip
+            step_line(panel, values, series.machine.at_s, color=colour, linestyle=dash,
+                      linewidth=1.4, label=plain_label(one.name))  # fmt: skip
     for panel in axes:
         panel.set_ylim(bottom=0)
     axes[0].set_ylim(0, 104)
@@ -52,7 +53,7 @@ def draw_links(series: Series, diagnosis: Diagnosis, identity: int | None = None
     for one, (colour, dash, _) in zip(links, styles(), strict=False):
         rows = (one.received_bytes_per_s, one.sent_bytes_per_s)
         for panel, values in zip(axes, rows, strict=True):
-            panel.stairs(values / MIB, series.machine.at_s, color=colour, linestyle=dash,
+            step_line(panel, values / MIB, series.machine.at_s, color=colour, linestyle=dash,
                          linewidth=1.4, label=plain_label(one.name))  # fmt: skip
             panel.set_ylim(bottom=0)
     if not links:

@@ -12,6 +12,7 @@ from dunmist.reports.pictures.style import (
     legend,
     nothing_to_draw,
     plain_label,
+    step_line,
     styles,
     title,
 )
@@ -73,7 +74,7 @@ def _draw_lines(
     machine = series.machine
     for one, (colour, dash, _) in zip(sensors[:LINES_MOST], styles(), strict=False):
         if one.quantity == "energy":
-            panel.stairs(energy_watts(one, machine.interval_s), machine.at_s, color=colour,
+            step_line(panel, energy_watts(one, machine.interval_s), machine.at_s, color=colour,
                          linestyle=dash, label=plain_label(one.name))  # fmt: skip
         else:
             panel.plot(machine.at_s, one.values, color=colour, linestyle=dash,

@@ -14,6 +14,7 @@ from dunmist.reports.pictures.style import (
     finish,
     legend,
     plain_label,
+    step_line,
     styles,
     title,
 )
@@ -39,7 +40,7 @@ def _draw_state(panel: Axes, series: Series, state: ResourceState) -> None:
     at_s, trace = series.machine.at_s, state.trace
     if trace is None:
         return
-    panel.stairs(100.0 * trace.used, at_s, color=INK, linewidth=1.5, label="used")
+    step_line(panel, 100.0 * trace.used, at_s, color=INK, linewidth=1.5, label="used")
     if trace.pressure is not None:
         lost = "clock lost" if state.resource == "heat" else "work held up"
         panel.stairs(100.0 * trace.pressure, at_s, fill=True, color=COLOURS[1], alpha=0.55,

@@ -5,7 +5,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from dunmist.diagnosis import Diagnosis
-from dunmist.reports.pictures.style import COLOURS, canvas, finish, legend, styles, title
+from dunmist.reports.pictures.style import COLOURS, canvas, finish, legend, step_line, styles, title
 from dunmist.series import Series
 from dunmist.series.memory_breakdown import memory_breakdown
 
@@ -53,7 +53,7 @@ def _draw_paging(panel: Axes, series: Series) -> None:
         ("pswpout", "out to swap", COLOURS[1], "-"),
         ("pswpin", "back from swap", COLOURS[0], "--"),
     ):
-        panel.stairs(np.nan_to_num(machine.paging.get(word, nothing)), machine.at_s,
+        step_line(panel, np.nan_to_num(machine.paging.get(word, nothing)), machine.at_s,
                      color=colour, linestyle=dash, linewidth=1.4, label=label)  # fmt: skip
     panel.set_ylim(bottom=0, top=max(10.0, panel.get_ylim()[1]))
     panel.set_ylabel("pages/s")

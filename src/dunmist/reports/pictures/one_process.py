@@ -3,7 +3,16 @@
 from matplotlib.figure import Figure
 
 from dunmist.diagnosis import Diagnosis
-from dunmist.reports.pictures.style import COLOURS, INK, canvas, finish, legend, plain_label, title
+from dunmist.reports.pictures.style import (
+    COLOURS,
+    INK,
+    canvas,
+    finish,
+    legend,
+    plain_label,
+    step_line,
+    title,
+)
 from dunmist.series import Series
 from dunmist.series.one_process import load_process
 
@@ -20,11 +29,11 @@ def draw_process(series: Series, diagnosis: Diagnosis, identity: int | None = No
     name = plain_label(series.processes.grouping.program(identity).name)
     figure, axes = canvas([1.7, 1.3, 1.3])
     axes[0].stairs(over.cores, at_s, fill=True, color=COLOURS[2], label="used")
-    axes[0].stairs(over.waiting, at_s, color=COLOURS[1], linestyle="--", label="waited for one")
+    step_line(axes[0], over.waiting, at_s, color=COLOURS[1], linestyle="--", label="waited for one")
     axes[0].set(ylabel="cores", ylim=(0, None))
     title(axes[0], f"{name} ({facts.pid}): processors")
-    axes[1].stairs(over.read_bytes_per_s / MIB, at_s, color=COLOURS[0], label="read")
-    axes[1].stairs(over.write_bytes_per_s / MIB, at_s, color=COLOURS[1], linestyle="--",
+    step_line(axes[1], over.read_bytes_per_s / MIB, at_s, color=COLOURS[0], label="read")
+    step_line(axes[1], over.write_bytes_per_s / MIB, at_s, color=COLOURS[1], linestyle="--",
                    label="written")  # fmt: skip
     axes[1].set(ylabel="MiB/s", ylim=(0, None))
     title(axes[1], "Storage")

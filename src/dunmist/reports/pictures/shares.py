@@ -11,6 +11,7 @@ from dunmist.reports.pictures.style import (
     finish,
     legend,
     plain_label,
+    step_line,
     styles,
     title,
 )
@@ -36,7 +37,7 @@ def draw_shares(series: Series, diagnosis: Diagnosis, identity: int | None = Non
         below = top
     panel.stairs(np.maximum(machine.busy_cores, below), machine.at_s, baseline=below, fill=True,
                  color=FAINT, alpha=0.35, label="all others")  # fmt: skip
-    panel.stairs(machine.busy_cores, machine.at_s, color=INK, linewidth=1.3,
+    step_line(panel, machine.busy_cores, machine.at_s, color=INK, linewidth=1.3,
                  label="whole computer")  # fmt: skip
     panel.set_ylim(0, max(1.0, float(np.median(machine.online))) * 1.05)
     panel.set_ylabel("cores used")

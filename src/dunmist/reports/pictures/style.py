@@ -9,6 +9,7 @@ from matplotlib.figure import Figure
 
 from dunmist.harmless import harmless
 from dunmist.series import Series
+from dunmist.series.rates import Floats
 
 INK, FAINT = "#1c2430", "#7a828c"
 # eight colours that the colour-blind can tell apart (Okabe and Ito, 2008), of differing lightness
@@ -47,6 +48,11 @@ def finish(axes: list[Axes], series: Series) -> None:
 def styles() -> "cycle[tuple[str, object, str]]":
     """Return colour, dash pattern and hatch for one thing after another."""
     return cycle(zip(COLOURS, DASHES, HATCHES, strict=True))
+
+
+def step_line(panel: Axes, values: Floats, at_s: Floats, **look: Any) -> None:  # noqa: ANN401
+    """Draw what held in each interval as a line of steps, without edges at its ends."""
+    panel.stairs(values, at_s, baseline=None, **look)
 
 
 def plain_label(name: str) -> str:

@@ -78,7 +78,8 @@ class Acting(InFolder):
     def start(self, name, text, *arguments):
         script = self.folder / name
         script.write_text(text)
-        child = subprocess.Popen([sys.executable, script, *arguments], start_new_session=True)
+        child = subprocess.Popen([sys.executable, script, *arguments], start_new_session=True,
+                                 cwd=self.folder)  # fmt: skip
         self.addCleanup(child.wait)
         self.addCleanup(child.kill)
         time.sleep(0.5)
@@ -156,6 +157,19 @@ class Acting(InFolder):
         self.sample_now()
         self.assertIn("closed, 4 of 4", self.step(child.pid, "all processes", "--yes").stdout)
         self.assertEqual("S", self.state(bystander.pid))
+
+    def test_what_another_program_of_the_family_does_is_left_alone(self):
+        (self.folder / "letter.py").write_text(SLEEP)
+        open_it = "    subprocess.Popen([sys.executable, 'letter.py'])\n    for _"
+        opener = FAMILY.replace("    for _", open_it)
+        child = self.start("tern_files.py", opener)
+        children = Path(f"/proc/{child.pid}/task/{child.pid}/children").read_text().split()
+        letter = next(one for one in children
+                      if b"letter.py" in Path(f"/proc/{one}/cmdline").read_bytes())  # fmt: skip
+        self.sample_now()
+        self.assertIn("4 of 4", self.step(child.pid, "all processes", "--yes").stdout)
+        self.assertEqual("S", self.state(letter))
+        os.kill(int(letter), 9)
 
     def test_one_that_comes_back_is_noticed(self):
         (self.folder / "kept_tern.py").write_text(SLEEP)

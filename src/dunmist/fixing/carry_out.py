@@ -15,7 +15,7 @@ from dunmist.errors import Refused
 from dunmist.fixing.guards import boot_id, check_targets
 from dunmist.fixing.held import Held, hold, read_stat
 from dunmist.fixing.journal import Entry, append, next_number, now_text, read_journal
-from dunmist.fixing.live import Live, came_back, descendants, read_live
+from dunmist.fixing.live import Live, came_back, family, read_live
 from dunmist.fixing.login_entries import disable_entry
 from dunmist.fixing.priorities import Before, lower_disk_priority, lower_priority
 from dunmist.fixing.units import act_on_unit, check_manager
@@ -72,8 +72,7 @@ def check_act(act: Act, root: Root) -> list[Target]:
             f"to another one; capture again"
         )
     if act.verb == "end-family":
-        family = descendants(live, {one.pid for one in targets})
-        targets += [one.target for one in family]
+        targets += family(live, targets)
     check_targets(live, targets)
     return targets
 

@@ -65,4 +65,4 @@ def _protection(one: Live, own_chain: set[int]) -> str | None:
         return "init"
     if one.stat.pid in own_chain:
         return "observer"
-    return protected_by_name(one.stat.name, one.file)
+    return protected_by_name(one.stat.name, one.program.name)

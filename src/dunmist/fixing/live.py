@@ -8,8 +8,9 @@ from collections import defaultdict
 from typing import NamedTuple
 
 from dunmist.advice import Target
-from dunmist.computer import Root
-from dunmist.computer.processes import ProcessStat
+from dunmist.applications import Program, program_of
+from dunmist.computer import ProcessFacts, Root
+from dunmist.computer.processes import ProcessStat, parse_cmdline
 from dunmist.fixing.held import read_stat
 
 
@@ -19,7 +20,18 @@ class Live(NamedTuple):
     stat: ProcessStat
     uid: int | None
     command: bytes
-    file: str
+    executable: str | None
+
+    @property
+    def program(self) -> Program:
+        """What it runs, as captures name it."""
+        return program_of(
+            ProcessFacts(
+                self.stat.pid, self.stat.start_clk, self.stat.ppid, self.stat.session,
+                self.stat.name, command_line=parse_cmdline(self.command),
+                executable=self.executable,
+            )
+        )  # fmt: skip
 
     @property
     def target(self) -> Target:
@@ -49,10 +61,10 @@ def read_one(root: Root, pid: int) -> Live | None:
     except OSError:
         return None  # it ended between two reads
     try:
-        file = (root.link(f"proc/{pid}/exe") or "").rpartition("/")[2]
+        executable = root.link(f"proc/{pid}/exe")
     except PermissionError:
-        file = ""
-    return Live(stat, uid, command, file)
+        executable = None
+    return Live(stat, uid, command, executable)
 
 
 def descendants(live: dict[int, Live], pids: set[int]) -> list[Live]:
@@ -70,6 +82,16 @@ def descendants(live: dict[int, Live], pids: set[int]) -> list[Live]:
                 found.append(child)
                 wanted.append(child.stat.pid)
     return found
+
+
+def family(live: dict[int, Live], targets: list[Target]) -> list[Target]:
+    """Return those that descend from the targets, run the same programs, and are not among them.
+
+    A file manager's documents descend from it as well, but are applications of their own.
+    """
+    pids = {one.pid for one in targets}
+    programs = {live[pid].program.key for pid in pids}
+    return [one.target for one in descendants(live, pids) if one.program.key in programs]
 
 
 def ancestors(live: dict[int, Live], pid: int) -> set[int]:

@@ -139,7 +139,8 @@ def as_user(name: str) -> Iterator[int]:
         return
     if os.geteuid() != 0:
         raise Refused(f"this belongs to {name}, not to you; ask them, or run it as administrator")
-    group = os.getegid()
+    group, groups = os.getegid(), os.getgroups()
+    os.setgroups(os.getgrouplist(name, about.pw_gid))
     os.setegid(about.pw_gid)
     os.seteuid(about.pw_uid)
     try:
@@ -147,3 +148,4 @@ def as_user(name: str) -> Iterator[int]:
     finally:
         os.seteuid(0)
         os.setegid(group)
+        os.setgroups(groups)

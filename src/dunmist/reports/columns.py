@@ -53,8 +53,16 @@ SHOWN = {
         "remote", "remote_port", "sent_bytes", "received_bytes", "unknown_owner",
     ),
     "disks": (
-        "disk", "busy_mean", "busy_max", "queue_mean", "latency_mean_s", "requests_per_s",
-        "read_bytes_per_s", "write_bytes_per_s", "spins", "size_bytes", "part_of", "model",
+        "disk", "busy_mean", "busy_max", "read_bytes_per_s", "write_bytes_per_s",
+        "latency_mean_s", "queue_mean", "requests_per_s", "spins", "size_bytes", "part_of", "model",
+    ),
+    "file systems": (
+        "mounted_on", "used_share", "available_bytes", "used_bytes", "size_bytes", "inodes_share",
+        "type", "source", "read_only",
+    ),
+    "links": (
+        "link", "used_share", "received_bytes_per_s", "sent_bytes_per_s", "speed_bits_per_s",
+        "errors", "drops", "state", "default_route", "wireless", "signal_dbm", "duplex",
     ),
     "services": (
         "unit", "state", "detail", "starts_by_itself", "stuck", "restarts", "cpu_s", "rss_bytes",

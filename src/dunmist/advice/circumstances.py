@@ -11,11 +11,11 @@ use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``, ``starts-itself``, 
 """
 
 from dunmist.advice.about import About
+from dunmist.advice.recognition import LOW_PRIORITY_SHARE
+from dunmist.applications import in_user_manager
 from dunmist.diagnosis import Diagnosis, Kind, Role
 from dunmist.series import Series
 
-USER_MANAGER = "/user@"
-LOW_PRIORITY_SHARE = 0.5
 # findings that make a program evidence, which nobody should end
 DOUBTS: tuple[Kind, ...] = ("lookalike-name", "odd-location")
 
@@ -31,7 +31,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
     unit = application.unit or ""
     kind = about.recognised.kind if about.recognised else None
     holds = {
-        _thing(about, application.unit, facts.cgroup or "", role): True,
+        _thing(about, application.unit, facts.cgroup, role): True,
         "unit": application.unit is not None,
         f"limits-{diagnosis.limiting}": diagnosis.limiting is not None,
         "running": bool(living),
@@ -54,14 +54,14 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
     return frozenset(word for word, is_so in holds.items() if is_so) | guards
 
 
-def _thing(about: About, unit: str | None, cgroup: str, role: Role) -> str:
+def _thing(about: About, unit: str | None, cgroup: str | None, role: Role) -> str:
     if about.protection:
         return "kernel" if about.protection == "kernel" else "protected"
     if role in ("victim", "symptom"):
         return role
     if unit is None or not unit.endswith(".service"):
         return "program"
-    return "user-service" if USER_MANAGER in cgroup else "service"
+    return "user-service" if in_user_manager(cgroup) else "service"
 
 
 def _starts_at_boot(series: Series, unit: str) -> bool:

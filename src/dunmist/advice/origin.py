@@ -2,7 +2,7 @@
 
 from typing import Literal, NamedTuple
 
-from dunmist.applications import unit_of
+from dunmist.applications import in_user_manager, unit_of
 from dunmist.computer import StartEntry
 from dunmist.series import Series
 from dunmist.series.one_process import main_identity
@@ -16,7 +16,6 @@ By = Literal[
 BOOT_S, LOGIN_S = 180.0, 300.0
 JOB_RUNNERS = frozenset(("cron", "crond", "anacron", "atd"))
 REMOTE_LOGINS = frozenset(("sshd", "sshd-session"))
-USER_MANAGER = "/user@"
 
 
 class Origin(NamedTuple):
@@ -36,7 +35,7 @@ def find_origin(series: Series, application: int) -> Origin:
     if facts.kernel:
         return Origin("kernel")
     unit = unit_of(facts.cgroup) or ""
-    if unit.endswith(".service") and USER_MANAGER not in (facts.cgroup or ""):
+    if unit.endswith(".service") and not in_user_manager(facts.cgroup):
         return _of_service(series, unit, facts.start_clk)
     entry = _autostart_entry(series, facts.pid)
     if entry or "@autostart" in unit:

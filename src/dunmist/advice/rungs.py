@@ -18,12 +18,12 @@ from dunmist.advice.circumstances import circumstances
 from dunmist.advice.recognition import GUESSES, Recognised
 from dunmist.advice.tables import ladder, wording
 from dunmist.advice.triage import RISKS, Step
+from dunmist.applications import in_user_manager
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role
 from dunmist.series import Series
 from dunmist.series.one_process import main_identity
 
 LEAST_PERCENT = 20
-USER_MANAGER = "/user@"
 ROOT = "/"
 
 
@@ -183,7 +183,7 @@ def _manager_user(series: Series, about: About) -> str | None:
     """Return whose own service manager has an application's unit, None for the system's."""
     facts = series.processes.grouping.facts(about.identity)
     unit = series.processes.grouping.applications[about.application].unit
-    return facts.user if unit and USER_MANAGER in (facts.cgroup or "") else None
+    return facts.user if unit and in_user_manager(facts.cgroup) else None
 
 
 def _percent(series: Series, application: int) -> int:

@@ -15,6 +15,7 @@ from dunmist.applications.programs import Program, program_of
 from dunmist.computer import ProcessFacts
 from dunmist.sampling import Observer
 
+USER_MANAGER = "/user@"
 _ESCAPED = re.compile(r"\\x([0-9a-fA-F]{2})")
 
 
@@ -42,6 +43,11 @@ def unit_of(cgroup: str | None) -> str | None:
         if UNIT.match(part):
             return part
     return None
+
+
+def in_user_manager(cgroup: str | None) -> bool:
+    """Whether a control group is kept by a person's own service manager (``user@UID.service``)."""
+    return USER_MANAGER in (cgroup or "")
 
 
 class Grouping:

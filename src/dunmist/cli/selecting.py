@@ -16,11 +16,14 @@ class Wanted(NamedTuple):
     sort: str | None = None
     bottom: bool = False
     limit: int | None = None
-    columns: str | None = None
 
 
 def _has_word(cell: str, wanted: str) -> bool:
     return wanted in cell.split()
+
+
+def _is_word(cell: str, wanted: str) -> bool:
+    return fnmatch(cell.lower(), wanted.lower())
 
 
 def _fits_name(cell: str, wanted: str) -> bool:
@@ -40,7 +43,7 @@ FILTERS: dict[str, tuple[tuple[str, ...], Callable[[str, str], bool]]] = {
     "pid": (("pid", "pids"), _has_word),
     "service": (("unit", "name"), _fits_unit),
     "port": (("port", "ports"), _has_word),
-    "state": (("state", "level"), _fits_name),
+    "state": (("state", "level"), _is_word),
     "role": (("role",), _has_word),
     "least": (("cores_mean", "busy_mean", "used_share"), lambda cell, wanted: False),
 }  # fmt: skip

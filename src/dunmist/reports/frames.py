@@ -1,14 +1,11 @@
 """The tables of one topic as frames: those of ``series``, with what only a diagnosis can tell."""
 
-from typing import TYPE_CHECKING
+from collections.abc import Mapping
 
 import pandas as pd
 
 from dunmist.diagnosis import LEVELS, Diagnosis
 from dunmist.series import Series, tables
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
 
 NUMBER = "application_number"
 
@@ -52,7 +49,7 @@ def level_table(series: Series, diagnosis: Diagnosis) -> pd.DataFrame:
     return pd.DataFrame(rows)
 
 
-def roles_of(series: Series, diagnosis: Diagnosis) -> "Mapping[int, str]":
+def roles_of(series: Series, diagnosis: Diagnosis) -> Mapping[int, str]:
     """Return the role of each application that has one: of the ranking, or the sampler itself."""
     applications = series.processes.grouping.applications
     roles = {number: "observer" for number, one in enumerate(applications) if one.observer}

@@ -56,6 +56,10 @@ def amount_text(value: float, unit: str, of: float | None) -> str:
         return f"{size_text(value)} a second"
     if unit == "°C":
         return f"{value:.0f} °C"
+    if unit == "pages/s":
+        return f"{value:,.0f}"
+    if unit == "K":
+        return f"{value:.0f} K"
     if unit == "W":
         return f"{value:.1f} W"
     if unit == "cores" and of:

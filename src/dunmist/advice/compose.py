@@ -214,6 +214,8 @@ def _evidence(signs: list[Sign]) -> list[Evidence]:
 def _of_text(sign: Sign) -> str:
     if sign.of is None:
         return ""
+    if sign.key == "heat-rise":
+        return percent(sign.of)
     is_size = sign.unit == "bytes" or sign.key in OF_BYTES
     return size_text(sign.of) if is_size else f"{sign.of:.4g}"
 

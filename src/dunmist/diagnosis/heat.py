@@ -131,6 +131,11 @@ def heat_signs(series: Series, heat: Heat, limits: Thresholds) -> list[Sign]:
             of=heat.critical_celsius, name=name,
         )
     ]  # fmt: skip
+    if not np.isnan(heat.celsius).all():
+        room = limits["heat"]["room_celsius"]
+        rise = lasting(heat.celsius, interval_s, share) - room
+        used = lasting(series.machine.used, interval_s, share)
+        signs.append(Sign("heat-rise", rise, "K", source, of=used, name=f"{room:.0f}"))
     if not np.isnan(heat.lost).all():
         lost = lasting(np.nan_to_num(heat.lost), interval_s, share)
         signs.append(Sign("heat-lost-clock", lost, "share", "/sys/devices/system/cpu/*/cpufreq"))

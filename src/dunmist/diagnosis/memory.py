@@ -25,9 +25,11 @@ def judge_memory(series: Series, limits: Thresholds) -> ResourceState:
     if stalled is not None:
         met = {level: stalled >= table[f"{level}_pressure"] for level in ("strained", "choked")}
     else:
+        # pages thrown out and wanted again at once tell the same, with or without swap
         short = available <= table["short_available"]
+        thrashing = paging + _refaults_per_s(series)
         met = {
-            level: short & (paging >= table[f"{level}_pages_per_s"])
+            level: short & (thrashing >= table[f"{level}_pages_per_s"])
             for level in ("strained", "choked")
         }
     conditions: dict[Level, Floats] = {
@@ -49,6 +51,13 @@ def judge_memory(series: Series, limits: Thresholds) -> ResourceState:
     ]
     if pressure is not None:
         signs.append(Sign("memory-pressure", pressure, "share", "/proc/pressure/memory"))
+    for key, rate in (
+        ("memory-refaults", _refaults_per_s(series)),
+        ("memory-reclaim", _rate(series, "pgscan_direct")),
+    ):
+        usual = lasting(rate, interval_s, share)
+        if usual > 0:
+            signs.append(Sign(key, usual, "pages/s", "/proc/vmstat"))
     return ResourceState(
         "memory", level, lasting(used, interval_s, share), pressure, signs,
         trace=trace_of(used, stalled, conditions),
@@ -78,6 +87,18 @@ def judge_swap(series: Series, limits: Thresholds) -> ResourceState | None:
 
 
 def _pages_per_s(series: Series) -> Floats:
-    paging = series.machine.paging
+    return _rate(series, "pswpin") + _rate(series, "pswpout")
+
+
+def _refaults_per_s(series: Series) -> Floats:
+    """Return pages that had to be read again soon after they were thrown out.
+
+    Counted for programs and files since Linux 5.9 (``include/linux/mmzone.h``).
+    """
+    return _rate(series, "workingset_refault_anon") + _rate(series, "workingset_refault_file")
+
+
+def _rate(series: Series, word: str) -> Floats:
     nothing = np.zeros(len(series.machine.interval_s))
-    return np.nan_to_num(paging.get("pswpin", nothing) + paging.get("pswpout", nothing))
+    rate: Floats = np.nan_to_num(series.machine.paging.get(word, nothing))
+    return rate

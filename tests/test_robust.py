@@ -67,9 +67,9 @@ class Meddling(VirtualClock):
 
 
 def figures(value):
-    """Yield every number of a document but readings of sensors, which may be below zero."""
+    """Yield every number of a document but temperatures and readings, which may be below zero."""
     if isinstance(value, dict):
-        if value.get("unit") in ("°C", "as read"):
+        if value.get("unit") in ("°C", "K", "as read"):
             return
         value = list(value.values())
     if isinstance(value, list):

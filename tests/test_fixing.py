@@ -6,6 +6,7 @@ import os
 import pwd
 import re
 import shutil
+import signal
 import subprocess
 import sys
 import time
@@ -33,6 +34,10 @@ FAMILY = (
 KEEPER = (
     "import subprocess, sys\nwhile True:\n"
     "    subprocess.run([sys.executable, sys.argv[1]], check=False)\n"
+)
+RENAMED = (
+    "import signal\ndef rename(*_): open('/proc/self/comm', 'w').write('sshd')\n"
+    "signal.signal(signal.SIGUSR1, rename)\n" + SLEEP
 )
 # in a process number namespace of its own: gives a number away again between capture and act
 REUSE = """
@@ -203,6 +208,37 @@ class Acting(InFolder):
         child.kill()
         child.wait()
         self.assertIn("has ended since", self.step(child.pid, "Pause", "--yes", status=1).stderr)
+
+    def test_what_became_protected_since_the_capture_is_refused(self):
+        child = self.start("idle_tern.py", RENAMED)
+        self.sample_now()
+        child.send_signal(signal.SIGUSR1)
+        deadline = time.monotonic() + 5
+        while "sshd" not in Path(f"/proc/{child.pid}/comm").read_text():
+            self.assertLess(time.monotonic(), deadline)
+            time.sleep(0.05)
+        self.assertIn("is protected", self.step(child.pid, "Pause", "--yes", status=1).stderr)
+        self.assertEqual("S", self.state(child.pid))
+
+    def test_the_owner_is_told_what_was_done_and_not_taken_back(self):
+        child = self.start("idle_tern.py", SLEEP)
+        self.sample_now()
+        told = ["report", self.capture, "-o", "-", "--audience", "owner"]
+        for act, expected in ((lambda: self.step(child.pid, "Pause", "--yes"), "was paused"),
+                              (self.undo, "Nothing was changed")):  # fmt: skip
+            act()
+            text = run(*told, folder=self.folder, environment=self.environment).stdout
+            self.assertIn(expected, text)
+
+    def test_the_journal_is_for_its_user_alone(self):
+        child = self.start("idle_tern.py", SLEEP)
+        self.sample_now()
+        self.step(child.pid, "Pause", "--yes")
+        (journal,) = (self.folder / "state").rglob("*.jsonl")
+        self.assertEqual(0o600, journal.stat().st_mode & 0o777)
+        begun, done = map(json.loads, journal.read_text().splitlines())
+        self.assertEqual(("begun", "done"), (begun["stage"], done["stage"]))
+        self.assertEqual(child.pid, begun["act"]["targets"][0]["pid"])
 
     def test_only_this_boot_and_this_computer(self):
         child = self.start("idle_tern.py", SLEEP)

@@ -8,6 +8,7 @@ capture, or of a newer major version, raises CaptureError.
 import sys
 import zlib
 from collections.abc import Iterator
+from contextlib import ExitStack
 from pathlib import Path
 from typing import BinaryIO
 
@@ -39,12 +40,11 @@ class CaptureReader:
         self.complete = False
         self._decoder: msgspec.json.Decoder[Line] = msgspec.json.Decoder(Line)
         self._stream = _open(path)
-        try:
+        with ExitStack() as unless_read:
+            unless_read.callback(self._stream.close)
             self._lines = self._raw_lines()
             self.header = self._read_header()
-        except BaseException:
-            self._stream.close()
-            raise
+            unless_read.pop_all()
 
     def __enter__(self) -> "CaptureReader":
         return self

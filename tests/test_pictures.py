@@ -1,0 +1,85 @@
+"""Pictures: each can be drawn from whatever a computer publishes, and shows what it is about."""
+
+import unittest
+from functools import cache
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import msgspec
+
+from dunmist.cli.judging import judge
+from dunmist.cli.patients import capture_patient
+from dunmist.reports.pictures import PICTURES, draw_limiting, svg_text
+from dunmist.simulation import load_scenario
+
+SILENT = ("sys/class/hwmon/*", "sys/class/thermal/*", "sys/devices/system/cpu/*/cpufreq/*",
+          "proc/pressure/*", "proc/diskstats", "proc/net/dev", "proc/*/schedstat", "proc/swaps",
+          "sys/devices/system/cpu/*/topology/*")  # fmt: skip
+STRANGE = "gull_$x^{2}$_\\frac{1}_"
+
+
+@cache
+def judged(name, hidden=(), renamed=None):
+    patient = load_scenario(name)
+    programs = [
+        msgspec.structs.replace(one, name=renamed)
+        if renamed and one.name == "nestcam-index"
+        else one
+        for one in patient.programs
+    ]
+    patient = msgspec.structs.replace(patient, hidden=list(hidden), programs=programs)
+    with TemporaryDirectory() as folder:
+        return judge(capture_patient(patient, Path(folder) / "x.gz", 6.0, 1.0))
+
+
+def texts(found, draw):
+    return svg_text(draw(found.series, found.diagnosis, None))
+
+
+class Drawn(unittest.TestCase):
+    def test_each_says_what_it_is_about(self):
+        found = judged("cliff-top-laptop")
+        for topic, expected in (
+            ("processes", ("nestcam-index", "whole computer", "cores used")),
+            ("cores", ("core 0", "cpu7", "GHz", "heat cut the clock")),
+            ("memory", ("programs", "file cache", "free", "back from swap")),
+            ("heat", ("coretemp Package id 0", "critical for the processor", "turns/min")),
+            ("disks", ("sda", "MiB/s", "A request takes")),
+            ("links", ("wlp4s0", "Received", "Sent")),
+            ("timeline", ("cpu", "memory", "disk sda", "strained", "choked")),
+        ):
+            with self.subTest(topic):
+                svg = texts(found, PICTURES[topic])
+                for word in (*expected, "seconds since the first tick"):
+                    self.assertIn(word, svg)
+
+    def test_the_limiting_one_with_its_culprit(self):
+        for name, expected in (
+            ("cliff-top-laptop", ("heat", "clock lost", "nestcam-index")),
+            ("narrow-burrow", ("memory", "work held up", "plate-stitcher", "MiB of its own")),
+            ("shelf-scan", ("disk sda", "work held up", "shelf-index", "MiB/s")),
+            ("busy-ferry", ("link wlp4s0", "ferry-sync", "over TCP")),
+            ("calm-morning", ("calm", "all others")),
+        ):
+            with self.subTest(name):
+                svg = texts(judged(name), draw_limiting)
+                for word in expected:
+                    self.assertIn(word, svg)
+
+    def test_a_computer_that_publishes_little_can_be_drawn(self):
+        found = judged("ringing-office", hidden=SILENT)
+        for topic, draw in {**PICTURES, "why": draw_limiting}.items():
+            if topic != "process":  # it is read again from the file
+                with self.subTest(topic):
+                    self.assertIn("</svg>", texts(found, draw))
+        self.assertIn("no temperature sensor", texts(found, PICTURES["heat"]))
+        self.assertIn("no physical disk", texts(found, PICTURES["disks"]))
+
+    def test_a_strange_name_is_shown_and_not_set_as_mathematics(self):
+        svg = texts(judged("ringing-office", renamed=STRANGE), PICTURES["processes"])
+        self.assertIn("gull_$x^{2}$", svg.replace("\\$", "$"))
+
+    def test_ink_follows_the_page(self):
+        svg = texts(judged("ringing-office"), PICTURES["timeline"])
+        self.assertIn("currentColor", svg)
+        self.assertNotIn("#1c2430", svg)

@@ -21,7 +21,8 @@ from dunmist.fixing import carry_out, read_journal, undo
 from tests.bus_stand_in import StandIn
 from tests.program import InFolder, run, start_busy
 
-SLEEP = "import time\ntime.sleep(60)\n"
+READY = "import os, time\nprint('ready', os.getpid(), flush=True)\n"
+SLEEP = READY + "time.sleep(60)\n"
 DEAF = "import signal, time\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\n" + SLEEP
 THREADS = (
     "import threading, time\nfor _ in range(3):"
@@ -32,7 +33,7 @@ FAMILY = (
     "    for _ in range(3): subprocess.Popen([sys.executable, __file__, 'child'])\n" + SLEEP
 )
 KEEPER = (
-    "import subprocess, sys\nwhile True:\n"
+    READY + "import subprocess, sys\nwhile True:\n"
     "    subprocess.run([sys.executable, sys.argv[1]], check=False)\n"
 )
 RENAMED = (
@@ -73,6 +74,14 @@ main.run()
 """
 
 
+def can_have_a_namespace():
+    if os.geteuid() or not shutil.which("unshare"):
+        return False
+    tried = subprocess.run(["unshare", "--pid", "--fork", "--mount-proc", "test", "-w",
+                            "/proc/sys/kernel/ns_last_pid"], check=False)  # fmt: skip
+    return tried.returncode == 0
+
+
 class Acting(InFolder):
     def setUp(self):
         super().setUp()
@@ -84,11 +93,24 @@ class Acting(InFolder):
         script = self.folder / name
         script.write_text(text)
         child = subprocess.Popen([sys.executable, script, *arguments], start_new_session=True,
-                                 cwd=self.folder)  # fmt: skip
+                                 cwd=self.folder, stdout=subprocess.PIPE, text=True)  # fmt: skip
+        self.addCleanup(child.stdout.close)
         self.addCleanup(child.wait)
         self.addCleanup(child.kill)
-        time.sleep(0.5)
+        # what it starts says so as well
+        while child.stdout.readline() != f"ready {child.pid}\n":
+            self.assertIsNone(child.poll(), "it ended before it was ready")
         return child
+
+    def children_of(self, child, count):
+        """Return the numbers of a process's children once there are so many."""
+        deadline = time.monotonic() + 10
+        while time.monotonic() < deadline:
+            found = Path(f"/proc/{child.pid}/task/{child.pid}/children").read_text().split()
+            if len(found) == count:
+                return found
+            time.sleep(0.05)
+        self.fail(f"there are no {count} children")
 
     def sample_now(self):
         run("capture", "-o", self.capture, "--for", "0.4s", "--every", "0.2s", "--force",
@@ -158,6 +180,7 @@ class Acting(InFolder):
 
     def test_a_family_ends_with_its_children(self):
         child = self.start("tern_colony.py", FAMILY)
+        self.children_of(child, 3)
         bystander = self.start("idle_tern.py", SLEEP)
         self.sample_now()
         self.assertIn("closed, 4 of 4", self.step(child.pid, "all processes", "--yes").stdout)
@@ -168,8 +191,7 @@ class Acting(InFolder):
         open_it = "    subprocess.Popen([sys.executable, 'letter.py'])\n    for _"
         opener = FAMILY.replace("    for _", open_it)
         child = self.start("tern_files.py", opener)
-        children = Path(f"/proc/{child.pid}/task/{child.pid}/children").read_text().split()
-        letter = next(one for one in children
+        letter = next(one for one in self.children_of(child, 4)
                       if b"letter.py" in Path(f"/proc/{one}/cmdline").read_bytes())  # fmt: skip
         self.sample_now()
         self.assertIn("4 of 4", self.step(child.pid, "all processes", "--yes").stdout)
@@ -180,7 +202,7 @@ class Acting(InFolder):
         (self.folder / "kept_tern.py").write_text(SLEEP)
         keeper = self.start("tern_keeper.py", KEEPER, str(self.folder / "kept_tern.py"))
         self.addCleanup(lambda: os.killpg(keeper.pid, 9))
-        (kept,) = Path(f"/proc/{keeper.pid}/task/{keeper.pid}/children").read_text().split()
+        (kept,) = self.children_of(keeper, 1)
         self.sample_now()
         failed = self.step(kept, "in good order", "--yes", status=1)
         self.assertIn("came back with a new number", failed.stdout)
@@ -270,7 +292,7 @@ class Acting(InFolder):
         self.assertIn("not to you", done.stderr)
         self.assertEqual("S", self.state(child.pid))
 
-    @unittest.skipUnless(os.geteuid() == 0 and shutil.which("unshare"), "needs a namespace")
+    @unittest.skipUnless(can_have_a_namespace(), "needs a namespace of process numbers")
     def test_a_number_given_away_again_is_not_hit(self):
         from tests.program import DUNMIST
 

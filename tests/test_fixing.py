@@ -86,7 +86,12 @@ class Acting(InFolder):
     def setUp(self):
         super().setUp()
         self.environment = {**os.environ, "XDG_STATE_HOME": str(self.folder / "state"),
+                            "XDG_CONFIG_HOME": str(self.folder / "config"),
                             "HOME": str(self.folder)}  # fmt: skip
+        # which steps a program gets depends on what limits, and that on who else works here
+        settings = self.folder / "config" / "dunmist" / "thresholds.toml"
+        settings.parent.mkdir(parents=True)
+        settings.write_text("[core]\nbound_share = 2.0\n[memory]\nstrained_pressure = 2.0\n")
         self.capture = self.folder / "now.jsonl.gz"
 
     def start(self, name, text, *arguments):
@@ -213,11 +218,11 @@ class Acting(InFolder):
         lines = self.fix("--pid", child.pid).stdout.splitlines()
         number = next(line.split(".")[0].strip() for line in lines if "Pause" in line)
         said = self.fix("--pid", child.pid, "--step", number, "--yes").stdout
-        self.assertRegex(said, "(?m)^(better|no clear change|worse): (core|cpu) used ")
+        self.assertRegex(said, "(?m)^(better|no clear change|worse): cpu used ")
         before, after = re.search(
             r"itself used ([\d.]+) cores .* before, ([\d.]+) cores", said
         ).groups()
-        self.assertGreater(float(before), 0.4)
+        self.assertGreater(float(before), 0.1)
         self.assertLess(float(after), 0.05)
 
     def test_protected_and_ended_ones_are_left_alone(self):

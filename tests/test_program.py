@@ -36,14 +36,18 @@ class ThisComputer(InFolder):
         path = self.folder / "real.jsonl.gz"
         run("capture", "-o", path, "--for", "5s", "--every", "0.25s", folder=self.folder)
         found = self.triage(path)
+        rows = json.loads(run("view", "processes", path, "--each", "--json",
+                              folder=self.folder).stdout)["processes"]  # fmt: skip
+        others = [row for row in rows if row["pid"] != child.pid]
+        busiest = max(others, key=lambda row: row["cores_mean"] or 0.0)
+        if busiest["cores_mean"] > 0.3:
+            self.skipTest(f"{busiest['program']} is busy here as well")
         self.assertTrue(found["culprits"], found)
         first = found["culprits"][0]
         self.assertIn(child.pid, first["pids"])
         self.assertEqual(("tern_census.py", "cause"), (first["name"], first["role"]))
         self.assertGreater(found["coverage"]["cpu"], 0.9)
         self.assertNotIn("dunmist", [one["name"] for one in found["culprits"]])
-        rows = json.loads(run("view", "processes", path, "--each", "--json",
-                              folder=self.folder).stdout)["processes"]  # fmt: skip
         row = next(row for row in rows if row["pid"] == child.pid)
         with Path(f"/proc/{child.pid}/stat").open() as stat:
             fields = stat.read().rpartition(")")[2].split()

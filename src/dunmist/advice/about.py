@@ -16,7 +16,7 @@ from dunmist.applications import unit_of
 from dunmist.computer import DELETED, Package, ProcessFacts, is_person
 from dunmist.diagnosis import is_odd_place
 from dunmist.series import Series
-from dunmist.series.one_process import main_identity
+from dunmist.series.naming import main_identity
 
 PORTS_SHOWN = 6
 INTERPRETED = 3  # a script is among the first words of a command line

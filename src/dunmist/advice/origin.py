@@ -5,11 +5,12 @@ from typing import Literal, NamedTuple
 from dunmist.applications import in_user_manager, unit_of
 from dunmist.computer import StartEntry
 from dunmist.series import Series
-from dunmist.series.one_process import main_identity
+from dunmist.series.naming import main_identity
 from dunmist.series.started import Started
 
 By = Literal[
-    "kernel", "boot", "service", "timer", "job", "login", "person", "remote", "unknown"
+    "kernel", "boot", "service", "timer", "job", "login", "person", "remote", "program",
+    "unknown",
 ]  # fmt: skip
 # a service or program that started within this time belongs to the start of the computer, or to the
 # login, rather than to something later
@@ -90,14 +91,15 @@ def _of_ancestors(series: Series, identity: int) -> Origin:
             return Origin("job", name)
         if name in REMOTE_LOGINS:
             return Origin("remote", name)
-    facts = grouping.facts(identity)
+    facts, parent_identity = grouping.facts(identity), grouping.parent(identity)
+    parent_name = None if parent_identity is None else grouping.program(parent_identity).name
     unit = unit_of(facts.cgroup) or ""
     if facts.tty > 0 or (unit.startswith("app-") and unit.endswith(".scope")):
-        parent_name = next(
-            (grouping.program(one).name for one in parents_of(series, identity)), None
-        )
         return Origin("person", parent_name)
-    return Origin("unknown")
+    # an orphan is given to init, which did not start it
+    if parent_name is None or facts.ppid == 1:
+        return Origin("unknown")
+    return Origin("program", parent_name)
 
 
 def parents_of(series: Series, identity: int) -> list[int]:

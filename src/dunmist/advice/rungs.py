@@ -21,7 +21,7 @@ from dunmist.advice.triage import RISKS, Step
 from dunmist.applications import in_user_manager
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role
 from dunmist.series import Series
-from dunmist.series.one_process import main_identity
+from dunmist.series.naming import distinct_name, main_identity
 
 LEAST_PERCENT = 20
 ROOT = "/"
@@ -133,14 +133,15 @@ def _filling(series: Series, about: About, diagnosis: Diagnosis) -> dict[str, st
     """Return what the texts and commands of an application's steps are filled with."""
     grouping = series.processes.grouping
     application = grouping.applications[about.application]
+    name = distinct_name(series, about.application)
     pids = [grouping.facts(one).pid for one in living(series, about.application)]
     words, kind = wording()["ladder"], about.recognised.kind if about.recognised else None
     entry = about.origin.entry
     percent = _percent(series, about.application)
     return {
-        "name": application.name,
+        "name": name,
         "cause": _cause(diagnosis),
-        "normal": _normal_text(application.name, about.recognised),
+        "normal": _normal_text(name, about.recognised),
         "hint": words["hint"].format(trouble=kind.trouble) if kind else "",
         "search": words["search"].format(words=search_words(about)),
         "protection": wording()["protected"][about.protection] if about.protection else "",

@@ -34,6 +34,7 @@ from dunmist.fixing import (
     undo,
 )
 from dunmist.harmless import harmless
+from dunmist.series.naming import distinct_name
 
 LOOK_S, LOOK_EVERY_S = 4.0, 0.25
 WIDTH_MOST = 100
@@ -43,8 +44,13 @@ class Chosen(NamedTuple):
     """An application of a capture with its ladder."""
 
     judged: Judged
-    name: str
+    application: int
     rungs: list[Rung]
+
+    @property
+    def name(self) -> str:
+        """Return what to call it."""
+        return distinct_name(self.judged.series, self.application)
 
 
 def choose(file: Path, culprit: int | None, pid: int | None) -> Chosen:
@@ -59,7 +65,7 @@ def choose(file: Path, culprit: int | None, pid: int | None) -> Chosen:
                 f"see 'dunmist triage {file}', or give --pid"
             )
         one = diagnosis.culprits[culprit - 1]
-        return Chosen(judged, one.name, culprit_rungs(series, one, diagnosis))
+        return Chosen(judged, one.application, culprit_rungs(series, one, diagnosis))
     processes, grouping = series.processes, series.processes.grouping
     living = [
         identity
@@ -78,7 +84,7 @@ def choose(file: Path, culprit: int | None, pid: int | None) -> Chosen:
         if ranked
         else application_rungs(series, application, diagnosis)
     )
-    return Chosen(judged, grouping.applications[application].name, rungs)
+    return Chosen(judged, application, rungs)
 
 
 def rung_of(chosen: Chosen, step: int) -> Rung:
@@ -196,7 +202,8 @@ def _look() -> Judged:
 def _use_of(chosen: Chosen, seen: Judged) -> tuple[float, float]:
     """Return the processors that an application of that name used, and how many there are."""
     processes, machine = seen.series.processes, seen.series.machine
-    same = [one.name == chosen.name for one in processes.grouping.applications]
+    name = chosen.judged.series.processes.grouping.applications[chosen.application].name
+    same = [one.name == name for one in processes.grouping.applications]
     cores = processes.all_cores[:, same].sum(axis=1)
     return float(np.average(cores, weights=machine.interval_s)), float(np.median(machine.online))
 

@@ -31,6 +31,7 @@ from dunmist.series.sensors import SensorSeries, energy_watts, processor_sensor
 # legible on a light and on a dark background; the marks tell the levels apart without colour
 LEVEL_STYLES = ("dim", "dark_cyan", "dark_orange3", "bold red")
 STRIP_MOST = 100
+CURVE_LEAST, CURVE_MOST = 8, 24
 NAME_WIDTH = 30
 QUANTITIES = ("temperature", "fan", "power", "energy")
 UNITS = {"temperature": "°C", "fan": "turns/min", "power": "W", "energy": "W"}
@@ -93,14 +94,16 @@ def _memory(judged: Judged, width: int) -> Lines:
     bar = "".join(marks.get(name, "?") * count for name, count in zip(sizes, cells, strict=True))
     yield Text(f"{size_text(total)} that the kernel manages, at the end of the capture")
     yield Text(f"[{bar}]")
+    name_width = max(map(len, sizes))
+    points = max(CURVE_LEAST, min(CURVE_MOST, width - name_width - 41))
     for name, size in sizes.items():
         share = percent(size / total)
         change = float(parts[name][-1] - parts[name][0])
         moved = (
             f"  {'+' if change > 0 else '-'}{size_text(abs(change))}" if abs(change) >= 1 else ""
         )
-        line = f" {marks.get(name, '?')} {name:<29} {size_text(size):>10} {share:>11}"
-        yield Text(f"{line}  {span_curve_text(curve(parts[name], 24))}{moved}")
+        line = f" {marks.get(name, '?')} {name:<{name_width}} {size_text(size):>10} {share:>11}"
+        yield Text(f"{line}  {span_curve_text(curve(parts[name], points))}{moved}")
     yield Text("")
     yield Text(f"paging: {paging_sentence(judged.diagnosis)}")
 

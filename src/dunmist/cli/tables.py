@@ -1,6 +1,7 @@
 """Frames as text: a table for a terminal, JSON and CSV for programs."""
 
 import json
+import textwrap
 from collections.abc import Iterator
 from typing import Any
 
@@ -110,7 +111,7 @@ def _table(frame: pd.DataFrame, columns: list[str], width: int) -> tuple[Table, 
         is_number = pd.api.types.is_numeric_dtype(frame[column])
         is_number = is_number and not pd.api.types.is_bool_dtype(frame[column])
         table.add_column(
-            heading_text(column),
+            "\n".join(textwrap.wrap(heading_text(column), widths[column])),
             justify="right" if is_number else "left",
             no_wrap=True,
             overflow="ellipsis",
@@ -124,12 +125,16 @@ def _table(frame: pd.DataFrame, columns: list[str], width: int) -> tuple[Table, 
 def _widths(columns: list[str], rows: list[dict[str, str]], whole: int) -> dict[str, int]:
     """Return a width for each column that has room.
 
-    Long texts give way first, then the columns on the right; the first two always stay.
+    Headings break into lines first, then long texts give way, then the columns on the right; the
+    first two always stay.
     """
-    widths = {
-        column: max(len(heading_text(column)), *(len(row[column]) for row in rows))
-        for column in columns
-    }
+    cells = {column: max(len(row[column]) for row in rows) for column in columns}
+    widths = {column: max(len(heading_text(column)), size) for column, size in cells.items()}
+    if sum(widths.values()) + GAP * (len(widths) - 1) > whole:
+        widths = {
+            column: max(*map(len, heading_text(column).split()), size)
+            for column, size in cells.items()
+        }
     if whole < WIDE_FROM:
         widths = {
             name: min(size, TEXTS_MOST.get(name, TEXT_WIDTH)) for name, size in widths.items()

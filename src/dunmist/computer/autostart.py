@@ -18,6 +18,7 @@ SUBJECT = "autostart entries"
 JOBS = "cron jobs"
 SYSTEM_ENTRIES = "etc/xdg/autostart"
 PERIODIC = ("hourly", "daily", "weekly", "monthly")
+PACKAGED = "etc/cron.d/"
 USER_JOBS = ("var/spool/cron/crontabs", "var/spool/cron")
 _KEY = re.compile(rb"^(Name|Exec|Hidden|OnlyShowIn|X-GNOME-Autostart-enabled)\s*=\s*(.*?)\s*$",
                   re.M)  # fmt: skip
@@ -107,7 +108,7 @@ def _desktop_entry(root: Root, path: str, user: str | None) -> Iterator[StartEnt
 
 def _jobs(root: Root) -> Iterator[StartEntry]:
     tables = [("etc/crontab", True)]
-    tables += [(f"etc/cron.d/{name}", True) for name in _listed(root, "etc/cron.d", JOBS)]
+    tables += [(f"{PACKAGED}{name}", True) for name in _listed(root, "etc/cron.d", JOBS)]
     for directory in USER_JOBS:
         tables += [
             (f"{directory}/{name}", False)
@@ -118,7 +119,9 @@ def _jobs(root: Root) -> Iterator[StartEntry]:
         data = root.parse(path, bytes, JOBS, may_be_absent=True) or b""
         owner = None if names_user else path.rpartition("/")[2]
         for schedule, user, command in parse_crontab(data, names_user=names_user):
-            yield StartEntry("cron", _program_of(command), command, schedule, f"/{path}",
+            # a job's first word is often a test whether to run at all; a package names its file
+            name = path.removeprefix(PACKAGED) if path.startswith(PACKAGED) else None
+            yield StartEntry("cron", name or _program_of(command), command, schedule, f"/{path}",
                              user or owner)  # fmt: skip
     for period in PERIODIC:
         for name in _listed(root, f"etc/cron.{period}", JOBS):

@@ -5,13 +5,14 @@ from collections import defaultdict
 import numpy as np
 
 from dunmist.computer import is_person
-from dunmist.diagnosis.known import Known, app_name, typical
+from dunmist.diagnosis.known import Known, application_finding, typical
 from dunmist.diagnosis.lasting import lasting
 from dunmist.diagnosis.records import Finding, Sign
 from dunmist.diagnosis.storage import inodes_share, used_share, writable
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import is_strained
 from dunmist.series import Series
+from dunmist.series.naming import distinct_name
 
 
 def device_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
@@ -41,7 +42,7 @@ def _disks(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
         waits = typical(series, processes.io_waiting[:, number], limits)
         if waits >= limits["findings"]["blocked_share"] and not application.kernel:
             sign = Sign("app-io-waiting", waits, "tasks", "/proc/PID/stat")
-            found.append(Finding("blocked-on-disk", "concern", application.name, [sign], number))
+            found.append(application_finding("blocked-on-disk", "concern", series, number, [sign]))
     return found
 
 
@@ -87,7 +88,7 @@ def _transfers(series: Series, known: Known, limits: Thresholds) -> list[Finding
         steady = least >= max(table["transfer_bytes_per_s"], table["transfer_spread"] * usual)
         if steady and not application.observer:
             sign = Sign("transfer", usual, "bytes/s", "sock_diag(7)")
-            found.append(Finding("steady-transfer", "note", application.name, [sign], number))
+            found.append(application_finding("steady-transfer", "note", series, number, [sign]))
     return found
 
 
@@ -114,7 +115,7 @@ def _port_conflicts(series: Series) -> list[Finding]:
     found = []
     for (protocol, port), owners in by_port.items():
         if protocol == "tcp" and len(owners) > 1:
-            names = ", ".join(f"{app_name(series, one)} at {owners[one]}" for one in owners)
+            names = ", ".join(f"{distinct_name(series, one)} at {owners[one]}" for one in owners)
             sign = Sign("port-conflict", float(port), "port", "sock_diag(7)", name=names)
             found.append(Finding("port-conflict", "concern", f"port {port}", [sign]))
     return found
@@ -135,5 +136,5 @@ def _open_ports(series: Series) -> list[Finding]:
                 number = grouping.application_of[owner]
                 name = f"{one.facts.protocol} {one.facts.local}"
                 sign = Sign("open-port", float(port), "port", "sock_diag(7)", name=name)
-                found.append(Finding("open-port", "note", app_name(series, number), [sign], number))
+                found.append(application_finding("open-port", "note", series, number, [sign]))
     return found

@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from dunmist.diagnosis.known import Known, app_name, typical
+from dunmist.diagnosis.known import Known, application_finding, typical
 from dunmist.diagnosis.records import Finding, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import is_strained
@@ -28,12 +28,12 @@ def _held(series: Series, limits: Thresholds) -> list[Finding]:
     total = float(np.nanmedian(series.machine.memory_bytes("MemTotal")))
     held = np.median(series.processes.private_bytes, axis=0)
     return [
-        Finding(
+        application_finding(
             "memory-hog",
             "concern",
-            app_name(series, int(number)),
-            [Sign("app-memory", float(held[number]), "bytes", "/proc/PID/statm", of=total)],
+            series,
             int(number),
+            [Sign("app-memory", float(held[number]), "bytes", "/proc/PID/statm", of=total)],
         )
         for number in np.flatnonzero(held >= limits["findings"]["memory_hog"] * total)
     ]
@@ -56,7 +56,7 @@ def _leaks(series: Series, limits: Thresholds) -> list[Finding]:
                 Sign("leak-least", slope.least, "bytes/s", "/proc/PID/statm", of=slope.most),
                 Sign("leak-rising", slope.rising, "share", "/proc/PID/statm"),
             ]
-            found.append(Finding("memory-leak", "concern", application.name, signs, number))
+            found.append(application_finding("memory-leak", "concern", series, number, signs))
     return found
 
 

@@ -5,9 +5,10 @@ from collections import Counter, defaultdict
 from collections.abc import Iterator
 
 from dunmist.computer import DELETED, is_person
-from dunmist.diagnosis.known import Known, app_name, online, typical
+from dunmist.diagnosis.known import Known, application_finding, online, typical
 from dunmist.diagnosis.records import Finding, Sign
 from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.diagnosis.words import Kind
 from dunmist.series import Series
 from dunmist.series.started import Started
 
@@ -131,7 +132,9 @@ def _restarting(series: Series, limits: Thresholds) -> list[Finding]:
         restarts = max(restarts, _counted_restarts(series, application.unit or ""))
         if restarts >= limits["findings"]["restarts"]:
             sign = Sign("restarts", float(restarts), "times", "/proc/PID/stat")
-            found.append(Finding("service-restarting", "concern", application.name, [sign], number))
+            found.append(
+                application_finding("service-restarting", "concern", series, number, [sign])
+            )
     return found
 
 
@@ -161,7 +164,7 @@ def _stuck_services(series: Series) -> list[Finding]:
 
 def _executables(series: Series) -> list[Finding]:
     grouping = series.processes.grouping
-    odd: dict[tuple[str, int], int] = defaultdict(int)
+    odd: dict[tuple[Kind, int], int] = {}
     for identity in _alive(series):
         path = grouping.facts(identity).executable or ""
         number = grouping.application_of[identity]
@@ -176,8 +179,7 @@ def _executables(series: Series) -> list[Finding]:
         facts = grouping.facts(identity)
         sign = Sign("executable", float(facts.pid), "process number", "/proc/PID/exe",
                     name=facts.executable)  # fmt: skip
-        subject = app_name(series, number)
-        found.append(Finding(kind, "note", subject, [sign], number))  # type: ignore[arg-type]
+        found.append(application_finding(kind, "note", series, number, [sign]))
     return found
 
 
@@ -234,7 +236,7 @@ def _other_users(series: Series, limits: Thresholds) -> list[Finding]:
         if people and not people & here and share >= limits["findings"]["other_user"]:
             signs = [Sign("app-cores-typical", cores, "cores", "/proc/PID/stat",
                           of=online(series), name=", ".join(filter(None, people)))]  # fmt: skip
-            found.append(Finding("other-user-load", "concern", application.name, signs, number))
+            found.append(application_finding("other-user-load", "concern", series, number, signs))
     return found
 
 

@@ -4,7 +4,7 @@ from collections import defaultdict
 
 import numpy as np
 
-from dunmist.diagnosis.known import Known, app_name, online, typical
+from dunmist.diagnosis.known import Known, application_finding, online, typical
 from dunmist.diagnosis.lasting import lasting
 from dunmist.diagnosis.one_core import Bound
 from dunmist.diagnosis.records import Finding, Sign
@@ -60,10 +60,10 @@ def _use(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
         if low >= limits["cpu"]["low_priority_share"]:
             signs.append(Sign("app-low-priority", low, "share", "/proc/PID/stat"))
         elif usual / online(series) >= table["cpu_hog"]:
-            found.append(Finding("cpu-hog", "concern", application.name, signs, number))
+            found.append(application_finding("cpu-hog", "concern", series, number, signs))
             continue
         if least >= max(table["steady_cores"], table["steady_spread"] * usual):
-            found.append(Finding("steady-background", "note", application.name, signs, number))
+            found.append(application_finding("steady-background", "note", series, number, signs))
     return found
 
 
@@ -81,7 +81,7 @@ def _spawn_storm(series: Series, limits: Thresholds) -> list[Finding]:
         Sign("app-short-lived", float(short[number]), "cores", "/proc/PID/stat",
              of=online(series)),
     ]  # fmt: skip
-    return [Finding("spawn-storm", "concern", app_name(series, number), signs, number)]
+    return [application_finding("spawn-storm", "concern", series, number, signs)]
 
 
 def _thread_swarm(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
@@ -96,9 +96,7 @@ def _thread_swarm(series: Series, known: Known, limits: Thresholds) -> list[Find
                 Sign("threads", float(sample.threads), "threads", "/proc/PID/stat"),
                 Sign("app-waiting", waits, "tasks", "/proc/PID/schedstat"),
             ]
-            found.append(
-                Finding("thread-swarm", "concern", app_name(series, number), signs, number)
-            )
+            found.append(application_finding("thread-swarm", "concern", series, number, signs))
     return found
 
 
@@ -138,7 +136,7 @@ def _kernel(series: Series, limits: Thresholds) -> list[Finding]:
         usual = typical(series, processes.all_cores[:, number], limits)
         if usual >= limits["findings"]["kernel_cores"]:
             sign = Sign("app-cores-typical", usual, "cores", "/proc/PID/stat", of=online(series))
-            found.append(Finding("kernel-busy", "concern", application.name, [sign], number))
+            found.append(application_finding("kernel-busy", "concern", series, number, [sign]))
     return found
 
 

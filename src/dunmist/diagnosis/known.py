@@ -8,10 +8,11 @@ from dunmist.diagnosis.disk import DiskState
 from dunmist.diagnosis.heat import Heat
 from dunmist.diagnosis.lasting import lasting
 from dunmist.diagnosis.one_core import Bound
-from dunmist.diagnosis.records import ResourceState
+from dunmist.diagnosis.records import Finding, ResourceState, Sign
 from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.diagnosis.words import Resource, is_strained
+from dunmist.diagnosis.words import Kind, Resource, Severity, is_strained
 from dunmist.series import Series
+from dunmist.series.naming import distinct_name
 from dunmist.series.rates import Floats
 
 
@@ -28,9 +29,11 @@ class Known(NamedTuple):
         return any(one.resource == resource and is_strained(one.level) for one in self.states)
 
 
-def app_name(series: Series, number: int) -> str:
-    """Return what to call an application."""
-    return series.processes.grouping.applications[number].name
+def application_finding(
+    kind: Kind, severity: Severity, series: Series, number: int, signs: list[Sign]
+) -> Finding:
+    """Return a finding about an application."""
+    return Finding(kind, severity, distinct_name(series, number), signs, number)
 
 
 def typical(series: Series, values: Floats, limits: Thresholds) -> float:

@@ -12,6 +12,7 @@ from dunmist.diagnosis.records import Culprit, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import Resource, Role
 from dunmist.series import Series
+from dunmist.series.naming import distinct_name
 from dunmist.series.rates import Floats
 
 ROLE_ORDER: tuple[Role, ...] = ("cause", "symptom", "victim")
@@ -48,7 +49,7 @@ def rank_culprits(
     return [
         Culprit(
             application=number,
-            name=series.processes.grouping.applications[number].name,
+            name=distinct_name(series, number),
             role=roles[number],
             score=float(scores[number]),
             confidence=confidence_of(

@@ -8,7 +8,7 @@ from dunmist.reports.columns import SHOWN, cell_text, heading_text
 from dunmist.reports.document import Block, Figure, Items, Paragraph, Section, Table
 from dunmist.reports.frames import topic_frames
 from dunmist.series import Series
-from dunmist.series.one_process import main_identity
+from dunmist.series.naming import main_identity
 
 ROWS_MOST = 60
 # topics whose tables stand in the appendix

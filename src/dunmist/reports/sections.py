@@ -180,7 +180,7 @@ def _evidence(evidence: list[Evidence]) -> Items:
     return Items([(one.text, one.source) for one in evidence])
 
 
-def _pids(culprit: CulpritAdvice, most: int = 8) -> str:
+def _pids(culprit: CulpritAdvice, most: int = 4) -> str:
     shown = ", ".join(map(str, culprit.pids[:most]))
     more = len(culprit.pids) - most
     return f"{shown} and {more} more" if more > 0 else shown

@@ -15,7 +15,7 @@ from dunmist.reports.document import (
 )
 
 WIDTH = 96
-COLUMN_MOST = 40
+COLUMN_MOST = 48
 INDENT = 2
 # captions that say no more than the heading above them
 OBVIOUS = ("Resources", "Culprits")
@@ -67,26 +67,22 @@ def _table(table: Table) -> list[str]:
         for column in range(len(table.columns))
     ]
     lines = [f"  {table.caption}"] if table.caption not in OBVIOUS else []
-    for start, end in _bands(widths):
+    for band in _bands(widths):
         for row in rows:
-            cells = [
-                _cell(row[column], widths[column], column in table.numeric)
-                for column in range(start, end)
-            ]
+            cells = [_cell(row[column], widths[column], column in table.numeric) for column in band]
             lines.append("  " + "  ".join(cells).rstrip())
         lines.append("")
     return lines[:-1]
 
 
-def _bands(widths: list[int]) -> list[tuple[int, int]]:
-    """Return which columns stand beside one another; what does not fit comes below."""
-    bands, start, used = [], 0, INDENT
+def _bands(widths: list[int]) -> list[list[int]]:
+    """Return which columns stand beside one another; the rest comes below, after the first one."""
+    bands: list[list[int]] = [[]]
     for column, width in enumerate(widths):
-        if used + width > WIDTH and column > start:
-            bands.append((start, column))
-            start, used = column, INDENT
-        used += width + INDENT
-    return [*bands, (start, len(widths))]
+        if bands[-1] and INDENT + sum(widths[one] + INDENT for one in bands[-1]) + width > WIDTH:
+            bands.append([0])
+        bands[-1].append(column)
+    return bands
 
 
 def _cell(text: str, width: int, is_number: bool) -> str:

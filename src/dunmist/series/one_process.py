@@ -11,7 +11,6 @@ import numpy as np
 from dunmist.captures import CaptureReader
 from dunmist.computer import ProcessSample
 from dunmist.sampling import Tick
-from dunmist.series.load import Series
 from dunmist.series.processes import NS_PER_S
 from dunmist.series.rates import Floats, increments
 
@@ -29,21 +28,6 @@ class OneProcess:
     private_bytes: Floats
     threads: Floats
     states: str
-
-
-def main_identity(series: Series, application: int) -> int | None:
-    """Return the oldest living process of an application, or the oldest when none lives."""
-    processes = series.processes
-    members = processes.grouping.applications[application].members
-    alive = [one for one in members if one not in processes.ended_tick]
-    return min(
-        alive or members,
-        key=lambda one: (
-            processes.grouping.facts(one).start_clk,
-            processes.grouping.facts(one).pid,
-        ),
-        default=None,
-    )
 
 
 def load_process(path: Path, identity: int) -> OneProcess:

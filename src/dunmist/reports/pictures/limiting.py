@@ -19,6 +19,7 @@ from dunmist.reports.pictures.style import (
     title,
 )
 from dunmist.series import Series
+from dunmist.series.naming import distinct_name
 from dunmist.series.rates import Floats
 
 CULPRITS_SHOWN = 4
@@ -62,7 +63,7 @@ def _draw_users(panel: Axes, series: Series, diagnosis: Diagnosis, resource: Res
     below = np.zeros(len(amounts))
     for number, (colour, _, hatch) in zip(numbers, styles(), strict=False):
         top = below + amounts[:, number]
-        name = plain_label(series.processes.grouping.applications[number].name)
+        name = plain_label(distinct_name(series, number))
         panel.stairs(top, at_s, baseline=below, fill=True, facecolor=colour, hatch=hatch,
                      edgecolor="white", linewidth=0.4, label=name)  # fmt: skip
         below = top

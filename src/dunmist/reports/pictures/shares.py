@@ -16,6 +16,7 @@ from dunmist.reports.pictures.style import (
     title,
 )
 from dunmist.series import Series
+from dunmist.series.naming import distinct_name
 
 GREATEST = 6
 
@@ -30,7 +31,7 @@ def draw_shares(series: Series, diagnosis: Diagnosis, identity: int | None = Non
     panel = axes[0]
     below = np.zeros(len(machine.interval_s))
     for number, (colour, _, hatch) in zip(order, styles(), strict=False):
-        name = processes.grouping.applications[int(number)].name
+        name = distinct_name(series, int(number))
         top = below + cores[:, number]
         panel.stairs(top, machine.at_s, baseline=below, fill=True, facecolor=colour, hatch=hatch,
                      edgecolor="white", linewidth=0.4, label=plain_label(name))  # fmt: skip

@@ -107,4 +107,10 @@ def _is_stuck(unit: Unit, before: Unit | None) -> bool:
 
 
 def _amounts(cost: Cost) -> dict[str, float | int | None]:
-    return {"cpu_s": cost.cpu_s, "rss_bytes": cost.rss_bytes, "read_bytes": cost.read_bytes}
+    # what has ended has taken its counters with it
+    ran = bool(cost.pids)
+    return {
+        "cpu_s": cost.cpu_s if ran else None,
+        "rss_bytes": cost.rss_bytes if ran else None,
+        "read_bytes": cost.read_bytes,
+    }

@@ -124,6 +124,17 @@ class Series(unittest.TestCase):
         ):
             self.assertEqual(expected, lasting(np.array(values, dtype=float), even, 0.5))
 
+    def test_a_culprit_is_told_from_another_of_its_name(self):
+        with TemporaryDirectory() as directory:
+            series = load_series(capture_model(PATIENT, Path(directory) / "x.jsonl.gz"))
+        grouping = series.processes.grouping
+        first = diagnose(series, thresholds()).culprits[0]
+        self.assertEqual("nestcam-index", first.name)
+        grouping.applications[first.application - 1].name = first.name
+        pids = {grouping.facts(one).pid for one in grouping.applications[first.application].members}
+        told = diagnose(series, thresholds()).culprits[0]
+        self.assertIn(told.name, [f"nestcam-index (process {pid})" for pid in pids])
+
     def test_every_threshold_can_be_changed(self):
         with TemporaryDirectory() as directory:
             series = load_series(capture_model(PATIENT, Path(directory) / "x.jsonl.gz"))

@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import unittest
 
 import msgspec
@@ -53,6 +54,14 @@ class Written(unittest.TestCase):
 class Tables(InFolder):
     def view(self, *arguments, status=0, **how):
         return run("view", *arguments, folder=self.folder, status=status, **how)
+
+    def test_nothing_wraps_in_eighty_columns(self):
+        text = self.view("memory", self.sample, environment={**os.environ, "COLUMNS": "80"}).stdout
+        self.assertEqual([], [line for line in text.splitlines() if re.match("[+-]", line)])
+        part = next(line for line in text.splitlines() if " free " in line)
+        self.assertRegex(part, r"free +[\d.]+ [GM]iB +\d+ %  .{8,}")
+        named = self.view("processes", self.sample, environment={**os.environ, "COLUMNS": "80"})
+        self.assertNotIn("…", "".join(line[:30] for line in named.stdout.splitlines()))
 
     def test_one_table_of_several(self):
         tables = json.loads(self.view("disks", self.sample, "--json").stdout)

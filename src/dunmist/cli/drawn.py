@@ -136,7 +136,7 @@ def _span_line(name: str, values: Floats, unit: str, points: int) -> Text:
     if np.isnan(values).all():
         return Text(f"{harmless(name):<{NAME_WIDTH}.{NAME_WIDTH}} no reading")
     least, most = float(np.nanmin(values)), float(np.nanmax(values))
-    digits = 1 if most < 20 else 0
+    digits = 2 if unit == "cores" else 1 if most < 20 else 0
     strip = span_curve_text(_stretched(values, points))
     return Text(
         f"{harmless(name):<{NAME_WIDTH}.{NAME_WIDTH}} {strip} "

@@ -12,6 +12,7 @@ SHADE, SHADE_PLAIN = "·░▒▓█", ".:+x#"
 LEVELS, LEVELS_PLAIN = "·─▒█", ".-x#"
 PARTS = "█▓▒░#=+:~-%o."
 GAP = " "
+FLAT = 0.005
 
 Values = Sequence[float | None]
 
@@ -37,7 +38,9 @@ def span_curve_text(values: Values) -> str:
     known = [value for value in values if value is not None and not math.isnan(value)]
     least, most = min(known, default=0.0), max(known, default=0.0)
     moved = [None if value is None else value - least for value in values]
-    return curve_text(moved, (most - least) or 1.0)
+    # what moves by less than its figures show is flat
+    span = most - least if most - least > FLAT * abs(most) else math.inf
+    return curve_text(moved, span)
 
 
 def shade_text(shares: Values) -> str:

@@ -16,8 +16,8 @@ from dunmist.reports.columns import SHOWN, cell_text, heading_text, plain
 
 TEXT_WIDTH = 36
 LEAST_TEXT_WIDTH = 14
-# where the indentation says something, more has to stay
-LEAST_WIDTHS = {"family": 36}
+# where the indentation says something, or the name is what people look for, more has to stay
+LEAST_WIDTHS = {"family": 36, "application": 24}
 GAP = 2
 KEPT = 2
 # from this width on nothing is cut

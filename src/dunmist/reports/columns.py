@@ -17,15 +17,14 @@ from dunmist.harmless import harmless
 EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 SHOWN = {
     "applications": (
-        "application", "processes", "cores_mean", "cores_max", "machine_share", "cores_curve",
+        "application", "processes", "cores_mean", "machine_share", "cores_max", "cores_curve",
         "role", "waiting_tasks", "private_bytes", "change_bytes", "read_bytes_per_s",
         "write_bytes_per_s", "sent_bytes_per_s", "received_bytes_per_s", "users",
     ),
     "processes": (
-        "application", "pid", "program", "user", "state", "cores_mean", "cores_max",
-        "machine_share",
-        "cores_curve", "role", "threads", "nice", "private_bytes", "read_bytes", "write_bytes",
-        "descriptors", "waits_in", "command_line",
+        "application", "pid", "program", "user", "state", "cores_mean", "machine_share",
+        "cores_max", "cores_curve", "role", "threads", "nice", "private_bytes", "read_bytes",
+        "write_bytes", "descriptors", "waits_in", "command_line",
     ),
     "family": (
         "family", "pid", "user", "state", "family_cores", "cores_mean", "family_bytes",
@@ -124,7 +123,7 @@ def number_text(name: str, value: float) -> str:
     if math.isnan(value):
         return "–"
     if name in SHARES or name.endswith("_share"):
-        return percent(value)
+        return percent(value).replace("under ", "< ")
     if name in AT:
         return f"{value:.1f} s"
     if name in MOMENTS:

@@ -228,6 +228,7 @@ def report(patients, drawn, live, took_s):
             f"{one.wanted[1]}, found {one.limiting} by {', '.join(one.culprits[:3]) or 'nobody'}"
             for one in wrong
         ),
+        *([] if wrong else ["Nothing in this run."]),
         "",
     ]
 

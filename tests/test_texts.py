@@ -102,6 +102,8 @@ LOCKS = (
     b"1: POSIX  ADVISORY  WRITE 3568 fd:00:2531452 0 EOF\n"
     b"2: FLOCK  ADVISORY  WRITE 700 00:14:16041 0 EOF\n"
     b"2: -> FLOCK  ADVISORY  WRITE 701 00:14:16041 0 EOF\n"
+    b"2:  -> FLOCK  ADVISORY  WRITE 702 00:14:16041 0 EOF\n"
+    b"3: OFDLCK ADVISORY  READ -1 00:06:10 0 EOF\n"
 )
 SWAPS = b"Filename\tType\tSize\tUsed\tPriority\n/dev/zram0  partition\t2048\t512\t100\n"
 
@@ -271,7 +273,7 @@ class Texts(unittest.TestCase):
 
     def test_who_waits_for_whose_lock(self):
         self.assertEqual(
-            [(701, 700)], [(one.waiter, one.holder) for one in locks.parse_locks(LOCKS)]
+            [(701, 700), (702, 700)], [(one.waiter, one.holder) for one in locks.parse_locks(LOCKS)]
         )
 
     def test_quotas_and_swap(self):

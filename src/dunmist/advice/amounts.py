@@ -65,6 +65,9 @@ def amount_text(value: float, unit: str, of: float | None) -> str:
         return f"{value:.1f} W"
     if unit == "cores" and of:
         return cores_text(value, of)
-    if unit in COUNTED:
-        return f"{value:.0f}"
-    return f"{value:.3g}"
+    return f"{value:.0f}" if unit in COUNTED else plain_number(value)
+
+
+def plain_number(value: float) -> str:
+    """Return a figure without a unit to three places, never with an exponent for a large one."""
+    return f"{value:.0f}" if abs(value) >= 100 or value.is_integer() else f"{value:.3g}"

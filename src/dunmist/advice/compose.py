@@ -3,7 +3,7 @@
 import math
 
 from dunmist.advice.about import About, about_application, what_it_is
-from dunmist.advice.amounts import amount_text, percent, size_text
+from dunmist.advice.amounts import amount_text, percent, plain_number, size_text
 from dunmist.advice.rungs import culprit_rungs, finding_rungs, living
 from dunmist.advice.tables import ladder, wording
 from dunmist.advice.triage import (
@@ -217,7 +217,7 @@ def _of_text(sign: Sign) -> str:
     if sign.key == "heat-rise":
         return percent(sign.of)
     is_size = sign.unit == "bytes" or sign.key in OF_BYTES
-    return size_text(sign.of) if is_size else f"{sign.of:.4g}"
+    return size_text(sign.of) if is_size else plain_number(sign.of)
 
 
 def _blind_spots(series: Series) -> list[BlindSpot]:

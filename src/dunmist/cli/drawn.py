@@ -10,7 +10,7 @@ from itertools import groupby
 import numpy as np
 from rich.text import Text
 
-from dunmist.advice import cores_text, paging_sentence, percent, size_text
+from dunmist.advice import cores_text, paging_sentence, percent, size_text, span_text
 from dunmist.cli.judging import Judged
 from dunmist.cli.strips import (
     PARTS,
@@ -22,7 +22,7 @@ from dunmist.cli.strips import (
 )
 from dunmist.computer import Processor
 from dunmist.diagnosis import Trace
-from dunmist.harmless import harmless
+from dunmist.harmless import cut_middle, harmless
 from dunmist.series.curves import curve, peaks
 from dunmist.series.memory_breakdown import memory_breakdown
 from dunmist.series.rates import Floats
@@ -151,7 +151,7 @@ def _timeline(judged: Judged, width: int) -> Lines:
         if state.trace is None:
             continue
         name = " ".join(filter(None, (state.resource, state.name)))
-        line = Text(f"{harmless(name):<18.18} ")
+        line = Text(f"{cut_middle(harmless(name), 18):<18} ")
         line.append(_levels(state.trace, points))
         line.append(f" {state.level}, {percent(state.used)} used")
         yield line
@@ -190,7 +190,9 @@ def _stretched(
 def _axis(title: str, judged: Judged, points: int) -> Text:
     duration_s = judged.series.duration_s
     each_s = duration_s / len(_stretched(judged.series.machine.interval_s, points))
-    return Text(f"{title}; {duration_s:.3g} s from left to right, {each_s:.2g} s a mark", "dim")
+    return Text(
+        f"{title}; {span_text(duration_s)} from left to right, {span_text(each_s)} a mark", "dim"
+    )
 
 
 _DRAWERS: dict[str, Callable[[Judged, int], Lines]] = {

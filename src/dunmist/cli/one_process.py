@@ -20,6 +20,7 @@ from dunmist.advice import (
     culprit_rungs,
     percent,
     size_text,
+    span_text,
 )
 from dunmist.cli.judging import Judged
 from dunmist.cli.strips import curve_text, span_curve_text
@@ -175,7 +176,7 @@ def _usual(name: str, frame: pd.DataFrame) -> pd.DataFrame:
 
 def _curves(judged: Judged, over: OneProcess, points: int) -> Iterator[Text]:
     each_s = judged.series.duration_s / min(points, len(judged.series.machine.interval_s))
-    yield Text(f"over {judged.series.duration_s:.3g} s, {each_s:.2g} s a mark", "dim")
+    yield Text(f"over {span_text(judged.series.duration_s)}, {span_text(each_s)} a mark", "dim")
     yield _line("cores used", over.cores, points, lambda value: f"{value:.2f}")
     yield _line("waits for a processor", over.waiting, points, percent)
     yield _line("reads from storage", over.read_bytes_per_s, points, _rate)

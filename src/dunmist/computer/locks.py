@@ -6,7 +6,8 @@ import msgspec
 
 from dunmist.computer.parsing import ParseError
 
-_LOCK = re.compile(rb"^(\d{1,10}): (-> )?[A-Z]+\s+\S+\s+\S+\s+(-?\d{1,10}) ")
+# one that waits behind another that waits stands a blank further in (fs/locks.c)
+_LOCK = re.compile(rb"^(\d{1,10}): ( *-> )?[A-Z]+\s+\S+\s+\S+\s+(-?\d{1,10}) ")
 
 
 class LockWait(msgspec.Struct, frozen=True):

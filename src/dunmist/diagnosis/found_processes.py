@@ -45,12 +45,19 @@ def _alive(series: Series) -> Iterator[int]:
 
 
 def _defunct(series: Series, limits: Thresholds) -> list[Finding]:
-    last = series.processes.last
-    count = sum(last[identity].state == "Z" for identity in _alive(series))
-    if count < limits["findings"]["defunct"]:
+    processes, grouping = series.processes, series.processes.grouping
+    ended = [one for one in _alive(series) if processes.last[one].state == "Z"]
+    if len(ended) < limits["findings"]["defunct"]:
         return []
-    return [Finding("defunct-pile", "note", "processes",
-                    [Sign("defunct", float(count), "processes", "/proc/PID/stat")])]  # fmt: skip
+    signs = [Sign("defunct", float(len(ended)), "processes", "/proc/PID/stat")]
+    ((parent_pid, count),) = Counter(grouping.facts(one).ppid for one in ended).most_common(1)
+    parent = next((one for one in _alive(series) if grouping.facts(one).pid == parent_pid), None)
+    if parent is None:
+        return [Finding("defunct-pile", "note", "processes", signs)]
+    name = grouping.program(parent).name
+    signs.append(Sign("defunct-parent", float(count), "processes", "/proc/PID/stat",
+                      of=float(parent_pid), name=name))  # fmt: skip
+    return [Finding("defunct-pile", "note", name, signs, grouping.application_of[parent])]
 
 
 def _stuck(series: Series, known: Known) -> list[Finding]:
@@ -82,15 +89,18 @@ def _locks(series: Series) -> list[Finding]:
     grouping = series.processes.grouping
     by_pid = {grouping.facts(one).pid: one for one in _alive(series)}
     waits = [{(one.waiter, one.holder) for one in survey.locks} for survey in series.surveys]
+    waiters: dict[tuple[int, int], int] = Counter(
+        (grouping.application_of[by_pid[waiter]], holder)
+        for waiter, holder in sorted(waits[0] & waits[-1])
+        if waiter in by_pid
+    )
     found = []
-    for waiter, holder in sorted(waits[0] & waits[-1]):
-        if waiter in by_pid:
-            identity = by_pid[waiter]
-            name = grouping.program(by_pid[holder]).name if holder in by_pid else "an unseen one"
-            sign = Sign("lock-held", float(holder), "process number", "/proc/locks", name=name)
-            number = grouping.application_of[identity]
-            subject = grouping.program(identity).name
-            found.append(Finding("lock-wait", "concern", subject, [sign], number))
+    for (number, holder), count in waiters.items():
+        name = grouping.program(by_pid[holder]).name if holder in by_pid else "an unseen one"
+        signs = [Sign("lock-held", float(holder), "process number", "/proc/locks", name=name)]
+        if count > 1:
+            signs.append(Sign("lock-waiters", float(count), "processes", "/proc/locks"))
+        found.append(application_finding("lock-wait", "concern", series, number, signs))
     return found
 
 

@@ -1,6 +1,6 @@
 """Five lines for a phone call or the title of a ticket."""
 
-from dunmist.advice import Triage, first_action, percent
+from dunmist.advice import Triage, first_action, percent, span_text
 from dunmist.diagnosis import Diagnosis
 from dunmist.series import Series
 
@@ -23,7 +23,7 @@ def brief_text(series: Series, diagnosis: Diagnosis, triage: Triage) -> str:
         culprit,
         f"do first: {first_action(series, diagnosis) or 'look at the findings, if any'}",
         f"sure: {percent(verdict.confidence)}, from {capture.ticks} ticks over "
-        f"{capture.duration_s:.3g} s at {capture.started}",
+        f"{span_text(capture.duration_s)} at {capture.started}",
         f"not seen: {unseen}{f' and {more} more' if more > 0 else ''}",
     ]
     return "\n".join(" ".join(line.split()) for line in lines) + "\n"

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from dunmist.advice import percent, size_text
+from dunmist.advice import percent, size_text, span_text
 from dunmist.diagnosis import Diagnosis, ResourceState
 from dunmist.reports.document import Figure
 from dunmist.series import Series, processor_sensor
@@ -45,7 +45,7 @@ def limiting_words(series: Series, diagnosis: Diagnosis) -> str:
     """Return in words what the picture of the limiting resource shows."""
     state = shown_state(diagnosis)
     name = " ".join(filter(None, (state.resource, state.name)))
-    text = f"{name} over {series.duration_s:.3g} s: mostly {percent(state.used)} used"
+    text = f"{name} over {span_text(series.duration_s)}: mostly {percent(state.used)} used"
     if state.pressure is not None:
         lost = "clock lost" if state.resource == "heat" else "work held up"
         text += f", {lost} {percent(state.pressure)}"

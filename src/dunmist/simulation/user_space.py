@@ -4,6 +4,7 @@ Takes the model, gives the text of each file by its name below the root.
 """
 
 import struct
+from collections import defaultdict
 from collections.abc import Iterator
 from datetime import datetime
 
@@ -70,12 +71,17 @@ def utmp(model: ModelComputer) -> bytes:
 
 def _locks(model: ModelComputer) -> str:
     pids = {one.spec.name: one.pid for one in reversed(model.processes.all)}
-    lines = []
-    for number, spec in enumerate(model.scenario.programs, start=1):
+    waiters: dict[str, list[str]] = defaultdict(list)
+    for spec in model.scenario.programs:
         if spec.waits_on:
-            lock = "FLOCK  ADVISORY  WRITE {} 08:01:393223 0 EOF\n"
-            lines.append(f"{number}: {lock.format(pids[spec.waits_on])}")
-            lines.append(f"{number}: -> {lock.format(pids[spec.name])}")
+            waiters[spec.waits_on].append(spec.name)
+    lines = []
+    for number, holder in enumerate(waiters, start=1):
+        lock = f"FLOCK  ADVISORY  WRITE {{}} 08:01:{393222 + number} 0 EOF\n"
+        lines.append(f"{number}: {lock.format(pids[holder])}")
+        # each waits behind the one before it, a blank further in
+        for depth, waiter in enumerate(waiters[holder]):
+            lines.append(f"{number}: {' ' * depth}-> {lock.format(pids[waiter])}")
     return "".join(lines)
 
 

@@ -1,0 +1,67 @@
+"""Programs that misbehave for real on this computer, and what is said of each."""
+
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from tests.program import InFolder, run
+
+MISBEHAVING = Path(__file__).with_name("misbehaving.py")
+PORT = "47853"
+
+
+class LiveFindings(InFolder):
+    def start(self, name, *arguments):
+        """Start a copy of the program under a name of its own."""
+        shutil.copy(MISBEHAVING, self.folder / name)
+        return self.begin(sys.executable, name, *arguments)
+
+    def begin(self, *command):
+        child = subprocess.Popen([*map(str, command)], cwd=self.folder)
+        self.addCleanup(child.wait)
+        self.addCleanup(child.kill)
+        return child
+
+    def test_each_is_found_and_named(self):
+        holder = self.start("ledger_keeper.py", "lock", "ledger.lock")
+        parent = self.start("left_chicks.py", "leave_children")
+        stopped = self.start("still_tern.py", "idle")
+        self.start("guano_heap.py", "leak")
+        self.start("open_drawers.py", "open_files")
+        self.start("west_door.py", "listen", "0.0.0.0", PORT)
+        self.start("east_door.py", "listen", "127.0.0.1", PORT)
+        odd = Path(tempfile.mkdtemp(dir="/dev/shm", prefix="dunmist-test-"))
+        self.addCleanup(shutil.rmtree, odd)
+        shutil.copy(shutil.which("sleep"), odd / "odd-tern")
+        self.begin(odd / "odd-tern", "60")
+        time.sleep(2)
+        for _ in range(3):
+            self.start("ledger_reader.py", "lock", "ledger.lock")
+        stopped.send_signal(signal.SIGSTOP)
+        (odd / "odd-tern").unlink()
+        time.sleep(2)
+
+        path = self.folder / "now.jsonl.gz"
+        run("capture", "-o", path, "--for", "6s", "--every", "0.5s", folder=self.folder)
+        found = self.triage(path)
+        said = {(one["kind"], one["subject"]): one["evidence"] for one in found["findings"]}
+        for kind, subject, words in (
+            ("memory-leak", "guano_heap.py", "grew by"),
+            ("descriptor-leak", "open_drawers.py", "not closed"),
+            ("lock-wait", "ledger_reader.py", f"ledger_keeper.py (process {holder.pid}) holds"),
+            ("lock-wait", "ledger_reader.py", "3 of its processes"),
+            ("defunct-pile", "left_chicks.py",
+             f"60 of them are children of left_chicks.py (process {parent.pid})"),
+            ("port-conflict", f"port {PORT}", "east_door.py at 127.0.0.1"),
+            ("stuck-process", "still_tern.py", f"process {stopped.pid} is stopped"),
+            ("odd-location", "odd-tern", "/dev/shm"),
+            ("deleted-executable", "odd-tern", "(deleted)"),
+        ):  # fmt: skip
+            with self.subTest(kind):
+                self.assertIn((kind, subject), said)
+                self.assertIn(words, " ".join(one["text"] for one in said[kind, subject]))
+        self.assertNotIn("file locks", [one["what"] for one in found["blind_spots"]])

@@ -7,6 +7,7 @@ import numpy as np
 from dunmist.diagnosis.known import Known, application_finding, online, typical
 from dunmist.diagnosis.lasting import lasting
 from dunmist.diagnosis.one_core import Bound
+from dunmist.diagnosis.rations import find_rations
 from dunmist.diagnosis.records import Finding, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.series import Series
@@ -142,15 +143,12 @@ def _kernel(series: Series, limits: Thresholds) -> list[Finding]:
 
 def _quotas(series: Series, limits: Thresholds) -> list[Finding]:
     found = []
-    for group in series.devices.groups:
-        limited = typical(series, group.limited, limits)
-        if group.quota_cores is None or limited < limits["findings"]["quota_limited"]:
-            continue
+    for ration in find_rations(series, limits):
         signs = [
-            Sign("quota-limited", limited, "share", "cpu.stat"),
-            Sign("quota", group.quota_cores, "cores", "cpu.max", of=online(series)),
+            Sign("quota-limited", ration.limited, "share", "cpu.stat"),
+            Sign("quota", ration.quota_cores, "cores", "cpu.max", of=online(series)),
         ]
-        subject = group.path.rpartition("/")[2] or group.path
+        subject = ration.path.rpartition("/")[2] or ration.path
         found.append(Finding("quota-limited", "concern", subject, signs))
     return found
 

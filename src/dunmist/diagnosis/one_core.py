@@ -6,6 +6,7 @@ from typing import NamedTuple
 import numpy as np
 
 from dunmist.diagnosis.lasting import lasting, trace_of
+from dunmist.diagnosis.rations import rationed_applications
 from dunmist.diagnosis.records import ResourceState, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import Level
@@ -29,21 +30,27 @@ def find_bound(series: Series, limits: Thresholds) -> list[Bound]:
     """Return the processes bound by one processor, the fullest first.
 
     It follows the process, not the processor: the scheduler may move it about. Low-priority work,
-    the kernel's own tasks and the sampler are left out.
+    what has a quota that runs out, the kernel's own tasks and the sampler are left out.
     """
     table, processes = limits["core"], series.processes
     given, interval_s = _given(series), series.machine.interval_s
+    crowded = series.machine.busy_cores / series.machine.online >= limits["cpu"]["strained_used"]
+    rationed = rationed_applications(series, limits)
     found = []
-    for identity, wanted in processes.one_core.items():
+    for identity, thread in processes.one_core.items():
         number = processes.grouping.application_of[identity]
         application = processes.grouping.applications[number]
         low = processes.low_priority[number] >= limits["cpu"]["low_priority_share"]
-        if application.observer or application.kernel or low:
+        if application.observer or application.kernel or low or rationed[number]:
             continue
-        share = np.minimum(_smooth(wanted / given, interval_s, table["least_s"]), 1.0)
+        waited = thread.wanted - thread.ran
+        # who waits while processors are free waits for its quota, which no processor mends
+        waited = np.where(crowded, waited, np.minimum(waited, table["waited_most"]))
+        share = _smooth((thread.ran + waited) / given, interval_s, table["least_s"])
         full = float(np.average(share >= table["full"], weights=interval_s))
-        if full >= table["bound_share"]:
-            typical = lasting(share, interval_s, limits["lasting"]["share"])
+        ran = lasting(thread.ran / given, interval_s, limits["lasting"]["share"])
+        if full >= table["bound_share"] and ran >= table["ran_least"]:
+            typical = min(1.0, lasting(share, interval_s, limits["lasting"]["share"]))
             found.append(Bound(identity, number, typical, full))
     # a program that fills many processors at once is not bound by one of them
     online = float(np.median(series.machine.online))
@@ -101,7 +108,7 @@ def judge_core(series: Series, bound: list[Bound], limits: Thresholds) -> Resour
         0,
         Sign("core-full", first.typical, "share", f"/proc/{facts.pid}/schedstat", name=program),
     )
-    full = series.processes.one_core[first.identity]
+    full = series.processes.one_core[first.identity].wanted
     met["strained"] = (full >= limits["core"]["full"]).astype(float)
     return ResourceState(
         "core", "strained", first.typical, first.full_share, signs, name=program,

@@ -5,6 +5,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from dunmist.diagnosis.lasting import lasting, lasting_level, trace_of
+from dunmist.diagnosis.rations import rationed_applications
 from dunmist.diagnosis.records import ResourceState, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import Level
@@ -22,8 +23,12 @@ def judge_cpu(series: Series, limits: Thresholds) -> ResourceState:
     # what a hypervisor took was never this computer's to give
     stolen = np.nansum(machine.kind_of_time("steal"), axis=1)
     used = np.minimum(1.0, machine.busy_cores / np.maximum(machine.online - stolen, 1e-6))
-    pressure, source = waiting_share(series, table)
-    held_up = held_up_share(series, table)
+    # low-priority work gives way to all other, and rationed work waits for its quota
+    ordinary = series.processes.low_priority < table["low_priority_share"]
+    ordinary &= ~rationed_applications(series, limits)
+    waiting: Floats = series.processes.waiting[:, ordinary].sum(axis=1)
+    pressure, source = waiting_share(series, waiting)
+    held_up = held_up_share(series, waiting, all_ordinary=bool(ordinary.all()))
     met: dict[Level, Floats] = {
         "busy": (used >= table["busy"]).astype(float),
         "strained": _held(used, pressure, held_up, table, "strained"),
@@ -56,14 +61,13 @@ def judge_cpu(series: Series, limits: Thresholds) -> ResourceState:
     return ResourceState("cpu", level, typical, typical_pressure, signs, trace=trace)
 
 
-def waiting_share(series: Series, table: Mapping[str, float]) -> tuple[Floats, str]:
+def waiting_share(series: Series, ordinary: Floats) -> tuple[Floats, str]:
     """Return the share of time in which ordinary work waited for a processor, and its source.
 
-    The kernel counts low-priority work that waits as well; it is taken out in proportion to the
-    run-queue delay of applications that run at a raised nice value.
+    The kernel counts other work that waits as well; it is taken out in proportion to the run-queue
+    delay, of which ``ordinary`` is what ordinary work had.
     """
     waiting = series.processes.waiting.sum(axis=1)
-    ordinary = _ordinary_waiting(series, table)
     part = np.divide(ordinary, waiting, out=np.ones_like(waiting), where=waiting > 1e-3)
     stalled = series.machine.stalled.get("cpu")
     if stalled is not None:
@@ -74,16 +78,16 @@ def waiting_share(series: Series, table: Mapping[str, float]) -> tuple[Floats, s
     return np.maximum(np.minimum(ordinary, 1.0), crowded), "/proc/PID/schedstat, /proc/stat"
 
 
-def held_up_share(series: Series, table: Mapping[str, float]) -> Floats:
+def held_up_share(series: Series, waiting: Floats, *, all_ordinary: bool) -> Floats:
     """Return the share of the wanted processor time that was spent waiting, in each interval.
 
     Run-queue delay tells it for processes that live long enough to be seen; the mean length of the
-    run queue tells it for a storm of short-lived ones. The greater of the two counts.
+    run queue tells it for a storm of short-lived ones, where all work is ordinary. The greater of
+    the two counts.
     """
     machine = series.machine
-    waiting = _ordinary_waiting(series, table)
     by_delay = waiting / (waiting + np.maximum(machine.busy_cores, 1e-9))
-    if series.processes.low_priority.max(initial=0.0) >= table["low_priority_share"]:
+    if not all_ordinary:
         return by_delay
     queue = _queue(series)
     if np.isnan(queue).all():
@@ -97,12 +101,6 @@ def _queue(series: Series) -> Floats:
     """Return the tasks that ran or waited at the end of each interval, the sampler left out."""
     own = 1 if series.header.observer else 0
     return np.maximum(series.machine.runnable[1:] - own, 0.0)
-
-
-def _ordinary_waiting(series: Series, table: Mapping[str, float]) -> Floats:
-    low = series.processes.low_priority >= table["low_priority_share"]
-    waiting: Floats = series.processes.waiting[:, ~low].sum(axis=1)
-    return waiting
 
 
 def _held(

@@ -8,6 +8,7 @@ from dunmist.diagnosis.confidence import confidence_of
 from dunmist.diagnosis.core_services import CORE_SERVICES
 from dunmist.diagnosis.lasting import lasting
 from dunmist.diagnosis.one_core import Bound
+from dunmist.diagnosis.rations import rationed_applications
 from dunmist.diagnosis.records import Culprit, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import Resource, Role
@@ -77,14 +78,15 @@ def _scores(series: Series, strain: Strain, limits: Thresholds) -> Floats:
         return np.asarray(moved / max(moved.sum(), 1e-12), dtype=float)
     # what an application wanted is what it ran and what it waited for: on a full machine all get
     # less than they want, and the one that wants most crowds out the others
-    wanted_s = ((processes.all_cores + processes.waiting) * interval_s[:, None]).sum(axis=0)
+    waiting = processes.waiting * ~rationed_applications(series, limits)
+    wanted_s = ((processes.all_cores + waiting) * interval_s[:, None]).sum(axis=0)
     # low-priority time makes nobody else wait for long
     weight = 1.0 - processes.low_priority * (1.0 - limits["cpu"]["low_priority_weight"])
     if strain.limiting == "heat":
         # but it heats like any other
         wanted_s = (processes.all_cores * interval_s[:, None]).sum(axis=0)
         return np.asarray(wanted_s / max(wanted_s.sum(), 1e-12), dtype=float)
-    busy_s = float(((series.machine.busy_cores + processes.waiting.sum(axis=1)) * interval_s).sum())
+    busy_s = float(((series.machine.busy_cores + waiting.sum(axis=1)) * interval_s).sum())
     return np.asarray(wanted_s * weight / max(busy_s, wanted_s.sum(), 1e-12), dtype=float)
 
 

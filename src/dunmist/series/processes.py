@@ -65,6 +65,13 @@ class ThreadUse(NamedTuple):
     delay_s: float
 
 
+class OneThread(NamedTuple):
+    """Shares of each interval in which a thread ran, and in which it ran or waited to run."""
+
+    ran: Floats
+    wanted: Floats
+
+
 @dataclass(frozen=True, slots=True)
 class ProcessSeries:
     """Arrays over intervals (or ticks) and applications, and totals over identities.
@@ -77,8 +84,7 @@ class ProcessSeries:
     ancestor that was seen, shape (intervals,). ``rss_bytes`` and ``private_bytes`` have shape
     (ticks, apps), and so has ``blocked``: processes in state D by what they waited for at the tick.
     ``low_priority`` is the share of its time an application spent at a raised nice
-    value. ``one_core`` maps an identity to the share of each interval in which its busiest thread
-    ran or waited to run, for programs with one such.
+    value. ``one_core`` maps an identity to its busiest thread, for programs with one such.
     ``use`` is the use of single processes over time. ``processor_cpu_s`` has the processor time of
     each application by the logical processor on which it was seen at the end of each interval,
     shape (processor numbers, apps).
@@ -102,7 +108,7 @@ class ProcessSeries:
     process_cpu_s: Floats
     use: ProcessUse
     processor_cpu_s: Floats
-    one_core: dict[int, Floats]
+    one_core: dict[int, OneThread]
     details: dict[int, tuple[ProcessDetail, ProcessDetail]]
     short_lived_programs: dict[int, dict[str, int]]
     threads: list[ThreadUse]
@@ -315,13 +321,15 @@ def _of_one(steps: _Steps, identity: int, amounts: Floats, interval_s: Floats) -
 
 def _threads(
     collected: Collector, steps: _Steps, process_cores: dict[int, Floats], interval_s: Floats
-) -> tuple[Floats, dict[int, Floats]]:
-    """Return each step's waiting time, all threads counted where known, and one-core shares."""
+) -> tuple[Floats, dict[int, OneThread]]:
+    """Return each step's waiting time, all threads counted where known, and the busiest threads."""
     busiest: dict[int, Floats] = {}
+    ran: dict[int, Floats] = {}
     second: dict[int, Floats] = {}
     waited: dict[int, Floats] = {}
     for (identity, _), readings in collected.threads.items():
         most = busiest.setdefault(identity, np.zeros(len(interval_s)))
+        most_ran = ran.setdefault(identity, np.zeros(len(interval_s)))
         next_most = second.setdefault(identity, np.zeros(len(interval_s)))
         total = waited.setdefault(identity, np.zeros(len(interval_s)))
         for (_, run, delay), (row, run_now, delay_now) in pairwise(readings):
@@ -329,7 +337,9 @@ def _threads(
             wanted_ns = max(0, run_now - run) + max(0, delay_now - delay)
             share = min(1.0, wanted_ns / NS_PER_S / interval_s[row - 1])
             next_most[row - 1] = max(next_most[row - 1], min(share, most[row - 1]))
-            most[row - 1] = max(most[row - 1], share)
+            if share >= most[row - 1]:
+                most[row - 1] = share
+                most_ran[row - 1] = min(1.0, max(0, run_now - run) / NS_PER_S / interval_s[row - 1])
             total[row - 1] += max(0, delay_now - delay) / NS_PER_S
     waiting = steps.delay_s.copy()
     for identity, total in waited.items():
@@ -338,15 +348,16 @@ def _threads(
     one_core = {}
     for identity, cores in process_cores.items():
         last = collected.last[identity]
+        alone = np.minimum(cores, 1.0)
         if last.threads == 1:
             waited_share = _of_one(steps, identity, steps.delay_s, interval_s)
-            one_core[identity] = np.minimum(cores + waited_share, 1.0)
+            one_core[identity] = OneThread(alone, np.minimum(cores + waited_share, 1.0))
         elif identity in busiest:
             if np.median(second[identity]) < PARALLEL_SHARE:
-                one_core[identity] = busiest[identity]
+                one_core[identity] = OneThread(ran[identity], busiest[identity])
         elif np.median(cores) <= ONE_AND_A_BIT:
             # no thread could be read: several that together make just one processor are one
-            one_core[identity] = np.minimum(cores, 1.0)
+            one_core[identity] = OneThread(alone, alone)
     return waiting, one_core
 
 

@@ -137,11 +137,13 @@ class ModelComputer:
         machine = self.scenario.machine
         irq = min(0.9, machine.interrupts_per_s * INTERRUPT_S)
         capacity = len(self.processors) * (1 - machine.stolen_share) - irq
-        lane_wants = self._apply_quotas(lane_wants, step_s)
-        shares = share_processors(lane_wants, processes.lanes.nice, max(0.1, capacity))
-        self._account_processes(shares.ran, shares.waited, held_up, step_s)
+        allowed = self._apply_quotas(lane_wants, step_s)
+        shares = share_processors(allowed, processes.lanes.nice, max(0.1, capacity))
+        # the kernel counts a task whose quota ran out as one that waits for a processor
+        waited = shares.waited + lane_wants - allowed
+        self._account_processes(shares.ran, waited, held_up, step_s)
         self._account_processors(shares.ran, irq, held_up, step_s)
-        self._account_machine(lane_wants, shares.ran, shares.waited, step_s)
+        self._account_machine(allowed, shares.ran, waited, step_s)
         for number, package in enumerate(self.packages):
             package.step(self._used[number], step_s)
         self._drain(step_s)

@@ -25,6 +25,8 @@ from dunmist.series.naming import distinct_name, main_identity
 
 LEAST_PERCENT = 20
 ROOT = "/"
+# what the service manager keeps a control group for (systemd.unit(5))
+UNITS = (".service", ".timer", ".scope", ".slice")
 
 
 class Rung(NamedTuple):
@@ -70,7 +72,9 @@ def finding_rungs(series: Series, finding: Finding, diagnosis: Diagnosis) -> lis
     if about is None:
         words = {"root-full"} if finding.subject == ROOT else set()
         unit = finding.subject if finding.subject.endswith((".service", ".timer")) else None
-        holding = frozenset(words | ({"service", "running", "unit"} if unit else set()))
+        words |= {"service", "running"} if unit else set()
+        words |= {"unit"} if finding.subject.endswith(UNITS) else set()
+        holding = frozenset(words)
         return _rungs(names, holding, filling, _Acting(series, None, unit))
     filling |= _filling(series, about, diagnosis)
     role = _role(finding, diagnosis)

@@ -73,6 +73,8 @@ SHOWN = {
     "levels": ("resource", "name", "level", "used", "pressure"),
 }  # fmt: skip
 SHARES = frozenset(("busy_mean", "busy_median", "busy_max", "share", "used", "pressure"))
+# where the name without its unit would be that of another column
+HEADINGS = {"family_bytes": "family memory"}
 TIME_KINDS = ("user", "nice", "system", "iowait", "irq", "softirq", "steal")
 # seconds since the first tick, not a stretch of time
 AT = frozenset(("at_s", "seconds"))
@@ -137,6 +139,8 @@ def number_text(name: str, value: float) -> str:
 
 def heading_text(name: str) -> str:
     """Return a column's heading; what the unit says stands in the cells."""
+    if name in HEADINGS:
+        return HEADINGS[name]
     if name.removesuffix("_share") in TIME_KINDS:
         return name.removesuffix("_share")
     if name.endswith("curve") or name.endswith("curve_bytes"):

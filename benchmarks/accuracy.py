@@ -35,7 +35,7 @@ UNDECIDED = 0.15
 BINS = (0.0, 0.5, 0.7, 0.8, 0.9, 1.01)
 LIVE = (
     ("one_processor", "core"), ("all_processors", "cpu"), ("short_errands", "cpu"),
-    ("full_disk_queue", "disk"),
+    ("full_disk_queue", "disk"), ("threads_by_turns", "core"), ("threads_at_once", "cpu"),
 )  # fmt: skip
 
 

@@ -51,7 +51,7 @@ class LiveFindings(InFolder):
         found = self.triage(path)
         said = {(one["kind"], one["subject"]): one["evidence"] for one in found["findings"]}
         for kind, subject, words in (
-            ("memory-leak", "guano_heap.py", "grew by"),
+            ("memory-growing", "guano_heap.py", "grew by"),
             ("descriptor-leak", "open_drawers.py", "not closed"),
             ("lock-wait", "ledger_reader.py", f"ledger_keeper.py (process {holder.pid}) holds"),
             ("lock-wait", "ledger_reader.py", "3 of its processes"),

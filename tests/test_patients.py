@@ -37,6 +37,7 @@ long-uptime long-watch restart-computer
 lookalike-name odd-corner ask-security
 low-clock held-back check-power
 memory-below-rating slow-memory set-memory-profile
+memory-growing opened-album sample-later
 memory-hog gone-in-the-night wait close
 memory-leak slow-drip report-fault restart-service
 memory-module-unused slow-memory reseat-module

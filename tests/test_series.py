@@ -24,6 +24,7 @@ from dunmist.series.rates import increments
 from dunmist.series.short_lived import ChildTime, late_use
 from dunmist.series.sockets import SocketCollector, network_use
 from dunmist.series.sparse import Sparse
+from dunmist.series.threads import one_thread, thread_shares
 from dunmist.series.wait_kinds import NOT_WAITING, WAIT_KINDS, wait_code
 
 EVEN = np.ones(3)
@@ -177,6 +178,37 @@ class Waiting(unittest.TestCase):
             with self.subTest(function):
                 self.assertEqual(kind, WAIT_KINDS[wait_code(state, function)])
         self.assertEqual(NOT_WAITING, wait_code("S", "do_epoll_wait"))
+
+
+class Threads(unittest.TestCase):
+    def test_whether_a_program_hangs_on_one_processor(self):
+        each_s = np.ones(6)
+
+        def read(*threads):
+            """Threads that each ran and waited for these shares of every second."""
+            return thread_shares(
+                {
+                    (0, tid): [(row, int(row * ran * 1e9), int(row * waited * 1e9))
+                               for row in range(7)]
+                    for tid, (ran, waited) in enumerate(threads)
+                },
+                each_s,
+            )[0]  # fmt: skip
+
+        for case, threads, expected in (
+            ("one full, others idle", [(0.98, 0.02), (0.05, 0.0)], 1.0),
+            ("four take turns and wait to be let in", [(0.24, 0.06)] * 4, 1.0),
+            ("four would run at once, but have one processor", [(0.25, 0.75)] * 4, None),
+            ("two full at once", [(1.0, 0.0)] * 2, None),
+            ("a few that have little to do", [(0.1, 0.0)] * 3, 0.3),
+        ):
+            with self.subTest(case):
+                cores = np.full(6, sum(ran for ran, _ in threads))
+                found = one_thread(cores, read(*threads))
+                if expected is None:
+                    self.assertIsNone(found)
+                else:
+                    np.testing.assert_allclose(found.wanted, expected, atol=0.01)
 
 
 class Memory(unittest.TestCase):

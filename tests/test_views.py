@@ -18,7 +18,7 @@ class Written(unittest.TestCase):
     def test_figures_say_what_they_are(self):
         for name, value, expected in (
             ("busy_mean", 0.5, "50 %"),
-            ("used_share", 0.0004, "under 0.1 %"),
+            ("used_share", 0.0004, "< 0.1 %"),
             ("cores_mean", 1.984, "1.98"),
             ("private_bytes", 3.0 * 2**30, "3.0 GiB"),
             ("read_bytes_per_s", 0.0, "0"),

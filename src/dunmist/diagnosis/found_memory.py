@@ -9,6 +9,7 @@ from dunmist.diagnosis.records import Finding, Sign
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import is_strained
 from dunmist.series import Series
+from dunmist.series.naming import main_identity
 from dunmist.series.rates import Floats
 
 
@@ -39,6 +40,15 @@ def _held(series: Series, limits: Thresholds) -> list[Finding]:
     ]
 
 
+def _age_s(series: Series, number: int) -> float | None:
+    """Return how long an application's oldest process had run at the end of the capture."""
+    identity = main_identity(series, number)
+    if identity is None or np.isnan(series.machine.uptime_s):
+        return None
+    start_clk = series.processes.grouping.facts(identity).start_clk
+    return series.machine.uptime_s - start_clk / series.header.machine.clock_ticks_per_s
+
+
 def _leaks(series: Series, limits: Thresholds) -> list[Finding]:
     table, at_s = limits["findings"], series.machine.at_s
     found = []
@@ -56,7 +66,12 @@ def _leaks(series: Series, limits: Thresholds) -> list[Finding]:
                 Sign("leak-least", slope.least, "bytes/s", "/proc/PID/statm", of=slope.most),
                 Sign("leak-rising", slope.rising, "share", "/proc/PID/statm"),
             ]
-            found.append(application_finding("memory-leak", "concern", series, number, signs))
+            age_s = _age_s(series, number)
+            if age_s is not None and age_s < table["leak_age_s"]:
+                signs.append(Sign("app-age", age_s, "s", "/proc/PID/stat"))
+                found.append(application_finding("memory-growing", "note", series, number, signs))
+            else:
+                found.append(application_finding("memory-leak", "concern", series, number, signs))
     return found
 
 

@@ -16,6 +16,7 @@ Kind = Literal[
     "steady-background",
     "memory-hog",
     "memory-leak",
+    "memory-growing",
     "memory-short",
     "paging-storm",
     "oom-kill",

@@ -11,8 +11,7 @@ import numpy as np
 from dunmist.captures import CaptureReader
 from dunmist.computer import ProcessSample
 from dunmist.sampling import Tick
-from dunmist.series.processes import NS_PER_S
-from dunmist.series.rates import Floats, increments
+from dunmist.series.rates import NS_PER_S, Floats, increments
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,6 @@ from array import array
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass
-from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -18,11 +17,18 @@ from numpy.typing import NDArray
 from dunmist.applications import Grouping
 from dunmist.computer import ProcessDetail, ProcessSample
 from dunmist.sampling import ExitSum, Tick
-from dunmist.series.rates import Floats, Ints
+from dunmist.series.rates import NS_PER_S, Floats, Ints
 from dunmist.series.short_lived import ChildTime, late_use
+from dunmist.series.threads import (
+    OneThread,
+    ThreadShares,
+    ThreadUse,
+    one_thread,
+    thread_shares,
+    thread_use,
+)
 from dunmist.series.wait_kinds import WAIT_KINDS, wait_code
 
-NS_PER_S = 1e9
 # what is kept of each sample, and in how many bytes: an hour of five hundred processes is two
 # million of them
 COLUMNS = {
@@ -34,9 +40,6 @@ UNKNOWN = -1
 PROCESSORS_MOST = 8191  # the kernel's own greatest number, CONFIG_NR_CPUS
 # a process is looked at as a candidate for one full processor from this mean use on
 CANDIDATE_CORES = 0.3
-# a program whose second busiest thread runs this much can use more than one processor
-PARALLEL_SHARE = 0.6
-ONE_AND_A_BIT = 1.05
 
 
 class ProcessUse(NamedTuple):
@@ -53,23 +56,6 @@ class ProcessUse(NamedTuple):
         np.add.at(total, self.row[mine], self.seconds[mine])
         cores: Floats = total / interval_s
         return cores
-
-
-class ThreadUse(NamedTuple):
-    """What one thread of a busy process used and waited while it was watched, in seconds."""
-
-    process: int
-    tid: int
-    name: str | None
-    run_s: float
-    delay_s: float
-
-
-class OneThread(NamedTuple):
-    """Shares of each interval in which a thread ran, and in which it ran or waited to run."""
-
-    ran: Floats
-    wanted: Floats
 
 
 @dataclass(frozen=True, slots=True)
@@ -215,7 +201,7 @@ def process_series(
     candidates = np.flatnonzero(per_process >= CANDIDATE_CORES * interval_s.sum() / 2)
     use = _use(steps)
     process_cores = {int(one): use.over(int(one), interval_s) for one in candidates}
-    waiting, one_core = _threads(collected, steps, process_cores, interval_s)
+    threads = thread_shares(collected.threads, interval_s)
     late = late_use(_children(steps), collected, grouping, interval_s)
     held = _Held(table, collected, of, (intervals + 1, apps))
     return ProcessSeries(
@@ -223,7 +209,7 @@ def process_series(
         cores=added(cores, late.own_cores),
         short_lived_cores=added(np.zeros_like(cores), late.short_lived_cores),
         unclaimed_cores=late.unclaimed_cores,
-        waiting=spread(waiting),
+        waiting=spread(_waiting(steps, threads, interval_s)),
         io_waiting=spread(steps.io_delay_s),
         read_bytes_per_s=added(spread(steps.read_bytes), late.read_bytes_per_s),
         write_bytes_per_s=added(spread(steps.write_bytes), late.write_bytes_per_s),
@@ -240,10 +226,10 @@ def process_series(
         process_cpu_s=per_process,
         use=use,
         processor_cpu_s=_by_processor(steps, app, apps),
-        one_core=one_core,
+        one_core=_one_core(collected, steps, process_cores, threads, interval_s),
         details=collected.details,
         short_lived_programs=late.programs,
-        threads=_thread_use(collected),
+        threads=thread_use(collected.threads, collected.thread_names),
         last=collected.last,
         first_tick=collected.first_tick,
         ended_tick=collected.ended_tick,
@@ -319,59 +305,34 @@ def _of_one(steps: _Steps, identity: int, amounts: Floats, interval_s: Floats) -
     return share
 
 
-def _threads(
-    collected: Collector, steps: _Steps, process_cores: dict[int, Floats], interval_s: Floats
-) -> tuple[Floats, dict[int, OneThread]]:
-    """Return each step's waiting time, all threads counted where known, and the busiest threads."""
-    busiest: dict[int, Floats] = {}
-    ran: dict[int, Floats] = {}
-    second: dict[int, Floats] = {}
-    waited: dict[int, Floats] = {}
-    for (identity, _), readings in collected.threads.items():
-        most = busiest.setdefault(identity, np.zeros(len(interval_s)))
-        most_ran = ran.setdefault(identity, np.zeros(len(interval_s)))
-        next_most = second.setdefault(identity, np.zeros(len(interval_s)))
-        total = waited.setdefault(identity, np.zeros(len(interval_s)))
-        for (_, run, delay), (row, run_now, delay_now) in pairwise(readings):
-            # a thread that waits for a processor wants it as much as one that has it
-            wanted_ns = max(0, run_now - run) + max(0, delay_now - delay)
-            share = min(1.0, wanted_ns / NS_PER_S / interval_s[row - 1])
-            next_most[row - 1] = max(next_most[row - 1], min(share, most[row - 1]))
-            if share >= most[row - 1]:
-                most[row - 1] = share
-                most_ran[row - 1] = min(1.0, max(0, run_now - run) / NS_PER_S / interval_s[row - 1])
-            total[row - 1] += max(0, delay_now - delay) / NS_PER_S
+def _waiting(steps: _Steps, threads: dict[int, ThreadShares], interval_s: Floats) -> Floats:
+    """Return each step's waiting time, that of all threads where they were read."""
     waiting = steps.delay_s.copy()
-    for identity, total in waited.items():
+    for identity, shares in threads.items():
         mine = np.flatnonzero(steps.process == identity)
-        waiting[mine] = np.maximum(waiting[mine], total[steps.row[mine]])
-    one_core = {}
+        rows = steps.row[mine]
+        waiting[mine] = np.maximum(waiting[mine], (shares.waited * interval_s)[rows])
+    return waiting
+
+
+def _one_core(
+    collected: Collector,
+    steps: _Steps,
+    process_cores: dict[int, Floats],
+    threads: dict[int, ThreadShares],
+    interval_s: Floats,
+) -> dict[int, OneThread]:
+    found: dict[int, OneThread] = {}
     for identity, cores in process_cores.items():
-        last = collected.last[identity]
-        alone = np.minimum(cores, 1.0)
-        if last.threads == 1:
-            waited_share = _of_one(steps, identity, steps.delay_s, interval_s)
-            one_core[identity] = OneThread(alone, np.minimum(cores + waited_share, 1.0))
-        elif identity in busiest:
-            if np.median(second[identity]) < PARALLEL_SHARE:
-                one_core[identity] = OneThread(ran[identity], busiest[identity])
-        elif np.median(cores) <= ONE_AND_A_BIT:
-            # no thread could be read: several that together make just one processor are one
-            one_core[identity] = OneThread(alone, alone)
-    return waiting, one_core
-
-
-def _thread_use(collected: Collector) -> list[ThreadUse]:
-    return [
-        ThreadUse(
-            identity,
-            tid,
-            collected.thread_names.get((identity, tid)),
-            max(0, readings[-1][1] - readings[0][1]) / NS_PER_S,
-            max(0, readings[-1][2] - readings[0][2]) / NS_PER_S,
-        )
-        for (identity, tid), readings in collected.threads.items()
-    ]
+        one: OneThread | None
+        if collected.last[identity].threads == 1:
+            waited = _of_one(steps, identity, steps.delay_s, interval_s)
+            one = OneThread(np.minimum(cores, 1.0), np.minimum(cores + waited, 1.0))
+        else:
+            one = one_thread(cores, threads.get(identity))
+        if one is not None:
+            found[identity] = one
+    return found
 
 
 def _children(steps: _Steps) -> Iterator[ChildTime]:

@@ -5,6 +5,7 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+NS_PER_S = 1e9
 
 
 def increments(counter: Floats) -> Floats:

@@ -17,9 +17,9 @@ import numpy as np
 from dunmist.applications import Grouping
 from dunmist.computer import ProcessSample
 from dunmist.sampling import ExitSum
-from dunmist.series.rates import Floats
+from dunmist.series.rates import NS_PER_S, Floats
 
-NS_PER_S, US_PER_S = 1e9, 1e6
+US_PER_S = 1e6
 
 
 class Seen(Protocol):

@@ -173,8 +173,11 @@ class ProcessSet:
 
     def _add(self, spec: ProgramSpec, pid: int, ppid: int) -> ModelProcess:
         nothing = [0.0] * spec.threads
+        start_clk = 100 + 60 * len(self.all)
+        if spec.age_s is not None:
+            start_clk = int((self.uptime_s - spec.age_s) * CLK_PER_S)
         process = ModelProcess(
-            spec, len(self.all), pid, ppid, 100 + 60 * len(self.all),
+            spec, len(self.all), pid, ppid, start_clk,
             state=spec.state or "S", run_ns=list(nothing), delay_ns=list(nothing),
         )  # fmt: skip
         self.all.append(process)

@@ -72,6 +72,7 @@ class ProgramSpec(Spec, frozen=True):
     ``request_kib``. ``waits_on`` names the program whose lock it needs. ``state`` D or T is one
     that never changes. A service with ``restarts_every_s`` dies and is started again. ``driver``
     makes the demand follow something else: a kernel task that is busy because of heat, say.
+    ``age_s`` is how long it has run when the capture begins, None for since the computer started.
     """
 
     name: str
@@ -111,6 +112,7 @@ class ProgramSpec(Spec, frozen=True):
     restarts_every_s: float = 0.0
     quota_cores: float | None = None
     driver: Driver | None = None
+    age_s: float | None = None
     autostarts: bool = False
     deleted: bool = False
     directory: str = "/opt/skerrow/bin"

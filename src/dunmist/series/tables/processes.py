@@ -10,11 +10,10 @@ from dunmist.applications import unit_of
 from dunmist.computer import DELETED
 from dunmist.series.curves import curve
 from dunmist.series.load import Series
-from dunmist.series.rates import Floats
+from dunmist.series.rates import NS_PER_S, Floats
 from dunmist.series.tables._frames import frame_of, mean
 
 CURVE_POINTS = 12
-NS_PER_S = 1e9
 # sched(7)
 POLICIES = {0: "normal", 1: "first-in first-out", 2: "round robin", 3: "batch", 5: "idle",
             6: "deadline"}  # fmt: skip

@@ -40,6 +40,7 @@ memory-below-rating slow-memory set-memory-profile
 memory-growing opened-album sample-later
 memory-hog gone-in-the-night wait close
 memory-leak slow-drip report-fault restart-service
+memory-limited short-tether see-memory-limit
 memory-module-unused slow-memory reseat-module
 memory-short narrow-burrow find-who-waits
 odd-location odd-corner ask-security

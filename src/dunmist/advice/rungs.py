@@ -71,6 +71,7 @@ def finding_rungs(series: Series, finding: Finding, diagnosis: Diagnosis) -> lis
     }
     if about is None:
         words = {"root-full"} if finding.subject == ROOT else set()
+        words |= {f"outside-{diagnosis.outside.kind}"} if diagnosis.outside else set()
         unit = finding.subject if finding.subject.endswith((".service", ".timer")) else None
         words |= {"service", "running"} if unit else set()
         words |= {"unit"} if finding.subject.endswith(UNITS) else set()

@@ -7,7 +7,7 @@ import numpy as np
 from dunmist.diagnosis.known import Known, application_finding, typical
 from dunmist.diagnosis.records import Finding, Sign
 from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.diagnosis.words import is_strained
+from dunmist.diagnosis.words import Severity, is_strained
 from dunmist.series import Series
 from dunmist.series.naming import main_identity
 from dunmist.series.rates import Floats
@@ -18,7 +18,7 @@ def memory_findings(series: Series, known: Known, limits: Thresholds) -> list[Fi
     return [
         *_held(series, limits),
         *_leaks(series, limits),
-        *_short(known),
+        *_short(series, known, limits),
         *_paging(series, limits),
         *_killed(series),
         *_modules(series, limits),
@@ -96,13 +96,22 @@ def growth(values: Floats, at_s: Floats) -> Growth:
     return Growth(float(found.slope), float(found.low_slope), float(found.high_slope), rising)
 
 
-def _short(known: Known) -> list[Finding]:
-    return [
-        Finding("memory-short", "urgent" if state.level == "choked" else "concern", "memory",
-                state.signs)
-        for state in known.states
-        if state.resource == "memory" and is_strained(state.level)
-    ]  # fmt: skip
+def _short(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
+    """Work that waits for memory: there is too little, or a limit keeps somebody from it."""
+    state = next(one for one in known.states if one.resource == "memory")
+    if not is_strained(state.level):
+        return []
+    severity: Severity = "urgent" if state.level == "choked" else "concern"
+    if 1.0 - state.used < limits["memory"]["plenty_available"]:
+        return [Finding("memory-short", severity, "memory", state.signs)]
+    faults = np.average(series.processes.major_faults_per_s, axis=0,
+                        weights=series.machine.interval_s)  # fmt: skip
+    number = int(np.argmax(faults))
+    signs = [
+        *state.signs,
+        Sign("app-major-faults", float(faults[number]), "per second", "/proc/PID/stat"),
+    ]
+    return [application_finding("memory-limited", severity, series, number, signs)]
 
 
 def _paging(series: Series, limits: Thresholds) -> list[Finding]:

@@ -34,6 +34,7 @@ OUTSIDE: dict[Kind, Resource] = {
     "stolen-time": "cpu",
     "low-clock": "cpu",
     "interrupt-storm": "cpu",
+    "memory-limited": "memory",
     "disk-slow": "disk",
     "fan-stopped": "heat",
     "hot-while-idle": "heat",

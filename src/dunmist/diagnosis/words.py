@@ -18,6 +18,7 @@ Kind = Literal[
     "memory-leak",
     "memory-growing",
     "memory-short",
+    "memory-limited",
     "paging-storm",
     "oom-kill",
     "disk-saturated",

@@ -15,7 +15,7 @@ import numpy as np
 from dunmist.simulation.disks import Disk, Request
 from dunmist.simulation.heat import Package
 from dunmist.simulation.links import Link
-from dunmist.simulation.paging import MIB, Memory
+from dunmist.simulation.paging import MIB, Memory, stalled_by
 from dunmist.simulation.processes import ProcessSet
 from dunmist.simulation.scenario import Driver, Scenario
 from dunmist.simulation.scheduler import Floats, place_on_processors, share_processors
@@ -103,7 +103,9 @@ class ModelComputer:
 
     def _settle(self) -> None:
         """Begin as a computer that has been doing this for a while."""
-        self.memory.step(self._private_mib(), 0.0, 1, 0.0)
+        self.memory.step(
+            self._private_mib(), 0.0, 1, 0.0, kept_out_share=self.processes.kept_out_share
+        )
         wanted = self._wanted_cores(self._drivers())
         lasting = float(np.minimum(wanted, 1.0)[self.processes.pattern == 0].sum())
         used = min(1.0, lasting / len(self.processors))
@@ -164,9 +166,12 @@ class ModelComputer:
         figures["private_mib"] += processes.leaks * step_s
         touched = figures["private_mib"] * processes.touched
         swap_rate = self.memory.step(
-            self._private_mib(), float(touched.sum()), int((touched > 50).sum()), step_s
-        )
+            self._private_mib(), float(touched.sum()), int((touched > 50).sum()), step_s,
+            kept_out_share=processes.kept_out_share,
+            kept_out_mib=float(processes.kept_out_mib.sum()),
+        )  # fmt: skip
         held_up = np.where(touched > 1.0, self.memory.stalled, 0.0)
+        held_up = np.maximum(held_up, stalled_by(processes.kept_out_share))
         figures["major_faults"] += held_up * 40 * step_s
         waited = self._move_disks(wanted, swap_rate, step_s)
         held_up = 1 - (1 - held_up) * (1 - waited)

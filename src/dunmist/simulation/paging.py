@@ -7,7 +7,12 @@ scans and reclaims, and the share of time in which they wait grows with the exce
 
 from dataclasses import dataclass, field
 
+import numpy as np
+from numpy.typing import NDArray
+
 from dunmist.simulation.stalls import Stalls
+
+Floats = NDArray[np.float64]
 
 PAGE_BYTES = 4096
 MIB = 1 << 20
@@ -17,6 +22,12 @@ STALL_GAIN = 6.0
 MOST_STALLED = 0.92
 PAGES_PER_S_FULL = 9000.0  # paged in when everybody waits all the time
 PAGES_A_FAULT = 4
+NO_LIMITS: Floats = np.zeros(0)
+
+
+def stalled_by(excess: Floats) -> Floats:
+    """Return the share of time that processes wait for pages by what does not fit, of what does."""
+    return np.minimum(MOST_STALLED, STALL_GAIN * excess)
 
 
 @dataclass(slots=True)
@@ -42,19 +53,34 @@ class Memory:
         used = self.kernel_mib + self.resident_mib + self.cache_mib
         return max(0.0, self.total_mib - used)
 
-    def step(self, private_mib: float, touched_mib: float, touchers: int, step_s: float) -> float:
-        """Move on and return the bytes a second that go to and from swap together."""
+    def step(
+        self,
+        private_mib: float,
+        touched_mib: float,
+        touchers: int,
+        step_s: float,
+        *,
+        kept_out_share: Floats = NO_LIMITS,
+        kept_out_mib: float = 0.0,
+    ) -> float:
+        """Move on and return the bytes a second that go to and from swap together.
+
+        ``kept_out_share`` is what limits of their own keep out of memory, of what they let in, for
+        each process; ``kept_out_mib`` the sum of it.
+        """
         room = self.total_mib - self.kernel_mib - LEAST_CACHE_MIB
         excess = max(0.0, private_mib - room)
         self.private_mib = private_mib
-        self.swapped_mib = min(self.swap_mib, max(excess, self.swap_quiet_mib))
+        self.swapped_mib = min(self.swap_mib, max(excess, self.swap_quiet_mib) + kept_out_mib)
         self.resident_mib = min(private_mib, room)
         left = self.total_mib - self.kernel_mib - self.resident_mib
         self.cache_mib = max(LEAST_CACHE_MIB, min(self.cache_wanted_mib, left - 60.0))
         beyond = max(0.0, touched_mib / room - 1.0)
         self.stalled = min(MOST_STALLED, STALL_GAIN * beyond)
-        pages = PAGES_PER_S_FULL * self.stalled
+        by_limits = stalled_by(kept_out_share)
+        pages = PAGES_PER_S_FULL * (self.stalled + float(by_limits.sum()))
         none_waits = (1 - self.stalled) ** max(1, min(touchers, 6))
+        none_waits *= float(np.prod(1 - by_limits))
         self.stalls.add(1 - none_waits if pages else 0.0, self.stalled**2, step_s)
         self._count(pages * step_s)
         return 2 * pages * PAGE_BYTES

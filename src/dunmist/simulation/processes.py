@@ -84,10 +84,15 @@ class ProcessSet:
         self.demand = np.array([self._demand(process) for process in self.all])
         self.children = np.array([spec.children_per_s * spec.child_cpu_s for spec in specs])
         self.touched = np.array([0.0 if spec.kernel else spec.touched_share for spec in specs])
-        self.figures["private_mib"] += [
+        wanted_mib = np.array([
             0.0 if process.defunct or process.spec.kernel else process.spec.private_mib
             for process in self.all
-        ]
+        ])  # fmt: skip
+        allowed_mib = np.array([spec.memory_limit_mib or np.inf for spec in specs])
+        self.figures["private_mib"] += np.minimum(wanted_mib, allowed_mib)
+        # what a limit keeps out of memory, of what it lets in
+        self.kept_out_mib = np.maximum(0.0, wanted_mib - allowed_mib)
+        self.kept_out_share = self.kept_out_mib / allowed_mib
         self.figures["descriptors"] += [float(spec.descriptors) for spec in specs]
         # what each wants all the time, and what of it never changes
         self.leaks = np.array([spec.leak_mib_per_s for spec in specs])

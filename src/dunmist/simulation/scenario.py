@@ -72,6 +72,7 @@ class ProgramSpec(Spec, frozen=True):
     ``request_kib``. ``waits_on`` names the program whose lock it needs. ``state`` D or T is one
     that never changes. A service with ``restarts_every_s`` dies and is started again. ``driver``
     makes the demand follow something else: a kernel task that is busy because of heat, say.
+    What its control group lets it have beyond ``memory_limit_mib`` lies in swap.
     ``age_s`` is how long it has run when the capture begins, None for since the computer started.
     """
 
@@ -91,6 +92,7 @@ class ProgramSpec(Spec, frozen=True):
     private_mib: float = 4.0
     shared_mib: float = 6.0
     leak_mib_per_s: float = 0.0
+    memory_limit_mib: float | None = None
     touched_share: float = 0.3
     children_per_s: float = 0.0
     child_cpu_s: float = 0.0

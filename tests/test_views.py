@@ -276,6 +276,32 @@ class Outside(InFolder):
         self.assertIn("du -xh --max-depth=2 /srv", text)
         self.assertNotIn("Nothing needs to be done", text)
 
+    def test_steps_stand_under_what_they_are_against_and_only_once(self):
+        for patient, first, action in (
+            ("still-fan", "The fan does not turn", "plugged in"),
+            ("frayed-cable", "enp3s0 is broken or lost", "Push the plugs of enp3s0"),
+        ):
+            with self.subTest(patient):
+                path = capture_model(load_scenario(patient), self.folder / f"{patient}.gz")
+                text = run("triage", path, folder=self.folder).stdout
+                todo = " ".join(text[text.index("What to do") : text.index("Why\n")].split())
+                self.assertLess(todo.index(first), todo.index(action))
+                for step in ("clean the fan and the cooler", "try another cable"):
+                    self.assertLessEqual(text.count(step), 1)
+                brief = run("report", path, "--brief", folder=self.folder).stdout.splitlines()
+                self.assertIn(first, brief[1])
+                self.assertIn(action, brief[2])
+
+    def test_programs_are_left_alone_where_none_is_to_blame(self):
+        path = capture_model(load_scenario("stolen-hours"), self.folder / "stolen.gz")
+        found = self.triage(path)
+        self.assertEqual([], found["culprits"])
+        self.assertEqual("stolen-time", found["findings"][0]["kind"])
+        kinds = ("cpu-hog", "steady-background")
+        busy = [one for one in found["findings"] if one["kind"] in kinds]
+        self.assertTrue(busy)
+        self.assertEqual([], [step for one in busy for step in one["steps"]])
+
     def test_a_hostile_mount_point_is_quoted_for_the_shell(self):
         full = load_scenario("full-cupboard")
         odd = msgspec.structs.replace(full.hardware.file_systems[1], point="/srv/$(touch,x)")

@@ -56,6 +56,9 @@ def application_rungs(
 
 def finding_rungs(series: Series, finding: Finding, diagnosis: Diagnosis) -> list[Rung]:
     """Return the steps against a finding, safest first."""
+    outside = diagnosis.outside
+    if outside and finding.kind in ladder()["outside"].get(outside.kind, ()):
+        return []
     about = None
     if finding.application is not None:
         about = about_application(series, finding.application)
@@ -71,7 +74,6 @@ def finding_rungs(series: Series, finding: Finding, diagnosis: Diagnosis) -> lis
     }
     if about is None:
         words = {"root-full"} if finding.subject == ROOT else set()
-        words |= {f"outside-{diagnosis.outside.kind}"} if diagnosis.outside else set()
         unit = finding.subject if finding.subject.endswith((".service", ".timer")) else None
         words |= {"service", "running"} if unit else set()
         words |= {"unit"} if finding.subject.endswith(UNITS) else set()

@@ -24,7 +24,6 @@ def device_findings(series: Series, known: Known, limits: Thresholds) -> list[Fi
         *_transfers(series, known, limits),
         *_open_ports(series),
         *_port_conflicts(series),
-        *_retransmissions(series, limits),
     ]
 
 
@@ -68,12 +67,36 @@ def _links(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
         for state in known.states
         if state.resource == "link" and is_strained(state.level)
     ]
+    signs: dict[str, list[Sign]] = defaultdict(list)
     for link in series.devices.links:
         errors = float(np.nansum(link.errors)) / series.duration_s
         if errors >= limits["findings"]["link_errors_per_s"] and not link.is_loopback:
-            sign = Sign("link-errors", errors, "per second", "/proc/net/dev", name=link.name)
-            found.append(Finding("link-errors", "concern", link.name, [sign]))
-    return found
+            signs[link.name].append(
+                Sign("link-errors", errors, "per second", "/proc/net/dev", name=link.name)
+            )
+    again = _sent_again(series, limits)
+    if again is not None:
+        signs[_carrier(series)].append(Sign("retransmitted", again, "share", "/proc/net/snmp"))
+    return found + [Finding("link-errors", "concern", name, of) for name, of in signs.items()]
+
+
+def _sent_again(series: Series, limits: Thresholds) -> float | None:
+    """Return the share of TCP segments that were sent again, None where that is not worth a word.
+
+    The kernel counts them for all links together.
+    """
+    sent = series.devices.tcp.get("TcpOutSegs", 0)
+    again = series.devices.tcp.get("TcpRetransSegs", 0)
+    table = limits["findings"]
+    if sent < table["segments_least"] or again / sent < table["retransmitted"]:
+        return None
+    return again / sent
+
+
+def _carrier(series: Series) -> str:
+    """Return the link that carries what is sent elsewhere."""
+    named = (one.name for one in series.devices.links if one.about and one.about.is_default)
+    return next(named, "the network adapter")
 
 
 def _transfers(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
@@ -90,16 +113,6 @@ def _transfers(series: Series, known: Known, limits: Thresholds) -> list[Finding
             sign = Sign("transfer", usual, "bytes/s", "sock_diag(7)")
             found.append(application_finding("steady-transfer", "note", series, number, [sign]))
     return found
-
-
-def _retransmissions(series: Series, limits: Thresholds) -> list[Finding]:
-    sent = series.devices.tcp.get("TcpOutSegs", 0)
-    again = series.devices.tcp.get("TcpRetransSegs", 0)
-    table = limits["findings"]
-    if sent < table["segments_least"] or again / sent < table["retransmitted"]:
-        return []
-    sign = Sign("retransmitted", again / sent, "share", "/proc/net/snmp")
-    return [Finding("link-errors", "concern", "TCP", [sign])]
 
 
 def _port_conflicts(series: Series) -> list[Finding]:

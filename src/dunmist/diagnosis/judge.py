@@ -64,6 +64,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
     findings = find_findings(series, Known(states, bound, disks, heat), limits)
     limiting = find_limiting(states)
     outside = find_outside(limiting, findings, limits)
+    findings.sort(key=lambda one: one is not outside)
     culprits: list[Culprit] = []
     if limiting and outside is None:
         strain = Strain(limiting.resource, bound)

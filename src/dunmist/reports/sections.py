@@ -1,6 +1,16 @@
 """The sections of a report that a triage gives: verdict, what to do, why, ranking, findings."""
 
-from dunmist.advice import CulpritAdvice, Evidence, ResourceAdvice, Triage, percent
+from collections.abc import Iterator
+
+from dunmist.advice import (
+    CulpritAdvice,
+    Evidence,
+    FindingAdvice,
+    ResourceAdvice,
+    Step,
+    Triage,
+    percent,
+)
 from dunmist.reports.document import (
     Block,
     Document,
@@ -18,6 +28,8 @@ BY_FIX = (
     "Process numbers are those of the capture and may be given away again. 'dunmist fix {path} "
     "--culprit 1 --step K' checks that they are still the same before it acts, and can undo."
 )
+# where no program is to blame, the steps of so many findings are said at once
+FINDINGS_FIRST = 3
 ALWAYS_SHOWN = ("cpu", "memory")
 
 
@@ -51,25 +63,39 @@ def verdict(triage: Triage) -> Section:
 
 
 def what_to_do(triage: Triage) -> Section:
-    """Return the ladder against the first culprit, or the steps of the findings."""
-    if not triage.culprits:
-        steps = [step for finding in triage.findings for step in finding.steps]
-        if steps:
-            return Section("What to do", [StepList(steps)])
-        text = (
-            "Nothing needs to be done about the load."
-            if triage.verdict.limiting is None
-            else "Look at the findings below; no single program can be acted on."
-        )
-        return Section("What to do", [Paragraph(text)])
-    first = triage.culprits[0]
+    """Return the ladder against the first culprit, or the steps of the foremost findings."""
     blocks: list[Block] = []
+    if not triage.culprits:
+        for finding, steps in _foremost(triage):
+            blocks += [Paragraph(finding.text), StepList(steps)]
+        if triage.verdict.limiting is None:
+            blocks.insert(0, Paragraph("Nothing needs to be done about the load."))
+        elif not blocks:
+            blocks = [Paragraph("Look at the findings below; no single program can be acted on.")]
+        return Section("What to do", blocks)
+    first = triage.culprits[0]
     if first.caution:
         blocks.append(Paragraph(f"Caution: {first.caution}"))
     blocks.append(StepList(first.steps))
     if any(step.command for step in first.steps):
         blocks.append(Paragraph(BY_FIX.format(path=triage.capture.path)))
     return Section("What to do", blocks)
+
+
+def _foremost(triage: Triage) -> list[tuple[FindingAdvice, list[Step]]]:
+    """Return the first findings that have steps, with those that were not said before."""
+    found = list(_new_steps(triage.findings, set()))
+    return [(finding, steps) for finding, steps in found if steps][:FINDINGS_FIRST]
+
+
+def _new_steps(
+    findings: list[FindingAdvice], said: set[str]
+) -> Iterator[tuple[FindingAdvice, list[Step]]]:
+    """Yield each finding with the steps that were not said before."""
+    for finding in findings:
+        steps = [step for step in finding.steps if step.text not in said]
+        said |= {step.text for step in steps}
+        yield finding, steps
 
 
 def why(triage: Triage, figure: Figure | None = None) -> Section:
@@ -137,13 +163,11 @@ def findings(triage: Triage) -> Section:
     """Return what else is wrong, each with its evidence and the steps not said before."""
     said = {step.text for one in triage.culprits[:1] for step in one.steps}
     if not triage.culprits:
-        said = {step.text for one in triage.findings for step in one.steps}
+        said = {step.text for _, steps in _foremost(triage) for step in steps}
     blocks: list[Block] = []
-    for one in triage.findings:
+    for one, steps in _new_steps(triage.findings, said):
         blocks.append(Paragraph(f"{one.severity}: {one.text}"))
         blocks.append(_evidence(one.evidence))
-        steps = [step for step in one.steps if step.text not in said]
-        said |= {step.text for step in steps}
         if steps:
             blocks.append(StepList(steps))
     return Section("Findings", blocks)

@@ -26,7 +26,13 @@ def document_text(document: Document) -> str:
     lines = [document.title, "=" * len(document.title)]
     for section in document.sections:
         lines += ["", section.heading, "-" * len(section.heading)]
-        for block in section.blocks:
+        for place, block in enumerate(section.blocks):
+            if (
+                place
+                and isinstance(block, Paragraph)
+                and isinstance(section.blocks[place - 1], StepList | Items)
+            ):
+                lines.append("")
             lines += _block(block)
     return "\n".join(lines) + "\n"
 

@@ -271,6 +271,8 @@ class Order(unittest.TestCase):
         self.assertEqual(set(), used - set(wording()["evidence"]))
         steps = ladder()["step"]
         self.assertEqual(set(KINDS), set(ladder()["finding"]))
+        outside = ladder()["outside"]
+        self.assertLessEqual({*outside}.union(*outside.values()), set(KINDS))
         named = set(ladder()["culprit"]).union(*ladder()["finding"].values(),
                                                *ladder()["first"].values())  # fmt: skip
         self.assertEqual(set(steps), named)

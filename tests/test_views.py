@@ -290,6 +290,7 @@ class Outside(InFolder):
                     self.assertLessEqual(text.count(step), 1)
                 brief = run("report", path, "--brief", folder=self.folder).stdout.splitlines()
                 self.assertIn(first, brief[1])
+                self.assertIn(first, self.triage(path)["verdict"]["headline"])
                 self.assertIn(action, brief[2])
 
     def test_programs_are_left_alone_where_none_is_to_blame(self):

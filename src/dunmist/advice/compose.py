@@ -70,18 +70,17 @@ def headline(series: Series, diagnosis: Diagnosis) -> str:
     if diagnosis.limiting is None:
         fullest = max(diagnosis.resources, key=lambda state: state.used)
         return words["calm" if diagnosis.level == "calm" else "busy"].format(
-            resource=wording()["resource"][fullest.resource], used=percent(fullest.used)
+            resource=wording()["resource"][fullest.resource],
+            used=percent(fullest.used),
+            found=_found(diagnosis),
         )
     resource = wording()["resource"][diagnosis.limiting]
     about = {"resource": resource[0].upper() + resource[1:], "level": diagnosis.level}
     if diagnosis.outside:
-        text = wording()["finding"][diagnosis.outside.kind].format(
-            subject=diagnosis.outside.subject
-        )
-        first = first_action(series, diagnosis) or ""
+        text, first = _finding_text(diagnosis.outside), first_action(series, diagnosis) or ""
         return words["outside"].format(finding=text, first=first, **about).rstrip()
     if not diagnosis.culprits:
-        return words["nobody"].format(**about)
+        return words["nobody"].format(found=_found(diagnosis), **about)
     culprit = diagnosis.culprits[0]
     if culprit.role != "cause":
         return words["symptom"].format(name=culprit.name, **about)
@@ -93,6 +92,18 @@ def headline(series: Series, diagnosis: Diagnosis) -> str:
         first=first_action(series, diagnosis),
         **about,
     )
+
+
+def _found(diagnosis: Diagnosis) -> str:
+    """Return the foremost finding that is more than a note, with a blank before it, or nothing."""
+    foremost = next((one for one in diagnosis.findings if one.severity != "note"), None)
+    if foremost is None:
+        return ""
+    return " " + wording()["headline"]["found"].format(finding=_finding_text(foremost))
+
+
+def _finding_text(finding: Finding) -> str:
+    return wording()["finding"][finding.kind].format(subject=finding.subject)
 
 
 def first_action(series: Series, diagnosis: Diagnosis) -> str | None:
@@ -189,7 +200,7 @@ def _finding(series: Series, finding: Finding, diagnosis: Diagnosis) -> FindingA
         kind=finding.kind,
         severity=finding.severity,
         subject=finding.subject,
-        text=wording()["finding"][finding.kind].format(subject=finding.subject),
+        text=_finding_text(finding),
         evidence=_evidence(finding.signs),
         steps=[rung.step for rung in finding_rungs(series, finding, diagnosis)],
     )

@@ -28,7 +28,7 @@ DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 HERE = Path(__file__).parent
 REPORT = HERE.parent / "docs" / "accuracy.md"
 # rules may be tuned on seeds below this one; what is reported comes from those above
-FIRST_REPORTED_SEED = 20000
+FIRST_REPORTED_SEED = 25000
 RANDOM_PATIENTS = 200
 # a strength this close to 1 is neither ill nor well
 UNDECIDED = 0.15

@@ -199,10 +199,11 @@ class Single(OfChildren):
         rows = {row["pid"]: row for row in self.rows("processes", "--each")}
         self.assertTrue(rows[gone.pid]["executable_deleted"])
         self.assertGreaterEqual(rows[child.pid]["descriptors"], 70)
-        thread = self.rows("processes", table="busy_threads")[0]
-        self.assertEqual(child.pid, thread["pid"])
-        self.assertNotEqual(child.pid, thread["tid"])
-        self.assertGreater(thread["cores_mean"], 0.6)
+        threads = [row for row in self.rows("processes", table="busy_threads")
+                   if row["pid"] == child.pid]  # fmt: skip
+        busiest = max(threads, key=lambda row: row["cores_mean"])
+        self.assertNotEqual(child.pid, busiest["tid"])
+        self.assertGreater(busiest["cores_mean"], 0.4)
 
     def test_a_quota_is_seen_to_run_out(self):
         group = Path("/sys/fs/cgroup/cpu/dunmist-test")
@@ -211,7 +212,7 @@ class Single(OfChildren):
         group.mkdir()
         self.addCleanup(group.rmdir)
         (group / "cpu.cfs_quota_us").write_text("30000")
-        child = self.start(STORM.format(seconds=30))
+        child = self.start("while True: pass")
         (group / "cgroup.procs").write_text(str(child.pid))
         self.assertEqual(0, self.capture(3.0).wait(20))
         child.kill()
@@ -219,6 +220,10 @@ class Single(OfChildren):
         rows = {row["group"]: row for row in self.rows("services", table="control_groups")}
         self.assertAlmostEqual(0.3, rows["/dunmist-test"]["quota_cores"])
         self.assertGreater(rows["/dunmist-test"]["limited_share"], 0.7)
+        kinds = {one["kind"] for one in self.triage(self.path)["findings"]}
+        # it waits for a processor all the time, but no processor would help it
+        self.assertIn("quota-limited", kinds)
+        self.assertNotIn("core-bound", kinds)
 
     @unittest.skipUnless(IS_ROOT and Path("/dev/fuse").exists(), "needs to mount")
     def test_a_file_system_that_does_not_answer_hangs_nothing(self):

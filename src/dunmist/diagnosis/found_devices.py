@@ -106,6 +106,8 @@ def _transfers(series: Series, known: Known, limits: Thresholds) -> list[Finding
     moved = series.sent_bytes_per_s + series.received_bytes_per_s
     found = []
     for number, application in enumerate(series.processes.grouping.applications):
+        if moved[:, number].max() < table["transfer_bytes_per_s"]:
+            continue
         usual = typical(series, moved[:, number], limits)
         least = lasting(moved[:, number], series.machine.interval_s, limits["core"]["bound_share"])
         steady = least >= max(table["transfer_bytes_per_s"], table["transfer_spread"] * usual)

@@ -106,6 +106,8 @@ def _short(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
         return [Finding("memory-short", severity, "memory", state.signs)]
     faults = np.average(series.processes.major_faults_per_s, axis=0,
                         weights=series.machine.interval_s)  # fmt: skip
+    if not faults.any():
+        return [Finding("memory-limited", severity, "some program", state.signs)]
     number = int(np.argmax(faults))
     signs = [
         *state.signs,

@@ -237,15 +237,16 @@ def _other_users(series: Series, limits: Thresholds) -> list[Finding]:
     here = {one.user for one in survey.sessions if one.graphical} if survey else set()
     if not here:
         return []
-    found = []
+    found, processors = [], online(series)
     for number, application in enumerate(grouping.applications):
         owners = {grouping.facts(one).user: grouping.facts(one).uid for one in application.members}
-        cores = typical(series, series.processes.all_cores[:, number], limits)
-        share = cores / online(series)
         people = {user for user, uid in owners.items() if is_person(uid)}
-        if people and not people & here and share >= limits["findings"]["other_user"]:
+        if not people or people & here:
+            continue
+        cores = typical(series, series.processes.all_cores[:, number], limits)
+        if cores / processors >= limits["findings"]["other_user"]:
             signs = [Sign("app-cores-typical", cores, "cores", "/proc/PID/stat",
-                          of=online(series), name=", ".join(filter(None, people)))]  # fmt: skip
+                          of=processors, name=", ".join(filter(None, people)))]  # fmt: skip
             found.append(application_finding("other-user-load", "concern", series, number, signs))
     return found
 

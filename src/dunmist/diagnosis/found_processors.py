@@ -48,19 +48,21 @@ def _core_bound(series: Series, bound: list[Bound]) -> list[Finding]:
 
 def _use(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
     table, processes, machine = limits["findings"], series.processes, series.machine
-    bound = {one.application for one in known.bound}
+    bound, processors = {one.application for one in known.bound}, online(series)
     found = []
     for number, application in enumerate(processes.grouping.applications):
         if application.observer or application.kernel or number in bound:
             continue
         cores = processes.all_cores[:, number]
+        if cores.max() < table["steady_cores"]:
+            continue
         usual = typical(series, cores, limits)
         least = lasting(cores, machine.interval_s, limits["core"]["bound_share"])
-        signs = [Sign("app-cores-typical", usual, "cores", "/proc/PID/stat", of=online(series))]
+        signs = [Sign("app-cores-typical", usual, "cores", "/proc/PID/stat", of=processors)]
         low = float(processes.low_priority[number])
         if low >= limits["cpu"]["low_priority_share"]:
             signs.append(Sign("app-low-priority", low, "share", "/proc/PID/stat"))
-        elif usual / online(series) >= table["cpu_hog"]:
+        elif usual / processors >= table["cpu_hog"]:
             found.append(application_finding("cpu-hog", "concern", series, number, signs))
             continue
         if least >= max(table["steady_cores"], table["steady_spread"] * usual):

@@ -63,7 +63,8 @@ class ProcessSeries:
     """Arrays over intervals (or ticks) and applications, and totals over identities.
 
     ``cores`` is what an application's own processes used, ``short_lived_cores`` what children that
-    were never or only partly seen used; both in logical processors, shape (intervals, apps).
+    were never or only partly seen used, ``all_cores`` both together; in logical processors, shape
+    (intervals, apps).
     ``waiting`` is run-queue delay per second of time: the mean number of its tasks that waited for
     a processor; ``io_waiting`` the same for storage. ``read_bytes_per_s`` and
     ``write_bytes_per_s`` are traffic with storage. ``unclaimed_cores`` is what ended without an
@@ -81,6 +82,7 @@ class ProcessSeries:
     grouping: Grouping
     cores: Floats
     short_lived_cores: Floats
+    all_cores: Floats
     unclaimed_cores: Floats
     waiting: Floats
     io_waiting: Floats
@@ -101,11 +103,6 @@ class ProcessSeries:
     last: dict[int, ProcessSample]
     first_tick: dict[int, int]
     ended_tick: dict[int, int]
-
-    @property
-    def all_cores(self) -> Floats:
-        """Use of each application with its short-lived children, shape (intervals, apps)."""
-        return self.cores + self.short_lived_cores
 
 
 class Collector:
@@ -204,10 +201,13 @@ def process_series(
     threads = thread_shares(collected.threads, interval_s)
     late = late_use(_children(steps), collected, grouping, interval_s)
     held = _Held(table, collected, of, (intervals + 1, apps))
+    cores = added(cores, late.own_cores)
+    short_lived_cores = added(np.zeros_like(cores), late.short_lived_cores)
     return ProcessSeries(
         grouping=grouping,
-        cores=added(cores, late.own_cores),
-        short_lived_cores=added(np.zeros_like(cores), late.short_lived_cores),
+        cores=cores,
+        short_lived_cores=short_lived_cores,
+        all_cores=cores + short_lived_cores,
         unclaimed_cores=late.unclaimed_cores,
         waiting=spread(_waiting(steps, threads, interval_s)),
         io_waiting=spread(steps.io_delay_s),

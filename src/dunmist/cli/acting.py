@@ -18,6 +18,7 @@ from dunmist.advice import (
     culprit_rungs,
     percent,
 )
+from dunmist.applications import Grouping
 from dunmist.cli.capturing import Wishes, run_capture
 from dunmist.cli.judging import Judged, judge
 from dunmist.cli.settings import journal_path
@@ -200,12 +201,23 @@ def _look() -> Judged:
 
 
 def _use_of(chosen: Chosen, seen: Judged) -> tuple[float, float]:
-    """Return the processors that an application of that name used, and how many there are."""
+    """Return the processors that an application used, and how many there are."""
     processes, machine = seen.series.processes, seen.series.machine
-    name = chosen.judged.series.processes.grouping.applications[chosen.application].name
-    same = [one.name == name for one in processes.grouping.applications]
+    before = chosen.judged.series.processes.grouping
+    known = _identities(before, chosen.application)
+    grouping = processes.grouping
+    numbers = range(len(grouping.applications))
+    same = [bool(known & _identities(grouping, number)) for number in numbers]
+    if not any(same):  # it may have come back as other processes
+        name = before.applications[chosen.application].name
+        same = [grouping.applications[number].name == name for number in numbers]
     cores = processes.all_cores[:, same].sum(axis=1)
     return float(np.average(cores, weights=machine.interval_s)), float(np.median(machine.online))
+
+
+def _identities(grouping: Grouping, application: int) -> set[tuple[int, int]]:
+    members = map(grouping.facts, grouping.applications[application].members)
+    return {(one.pid, one.start_clk) for one in members}
 
 
 def _effect_text(chosen: Chosen, before: list[ResourceState], after: list[ResourceState]) -> str:

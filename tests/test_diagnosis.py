@@ -135,6 +135,42 @@ class Series(unittest.TestCase):
         told = diagnose(series, thresholds()).culprits[0]
         self.assertIn(told.name, [f"nestcam-index (process {pid})" for pid in pids])
 
+    def test_waiting_for_a_quota_is_no_lack_of_processors(self):
+        found = judged(load_scenario("small-ration")).diagnosis
+        (cpu,) = [one for one in found.resources if one.resource == "cpu"]
+        self.assertLess(cpu.pressure, 0.02)
+        self.assertIsNone(found.limiting)
+        # the kernel counts it: without the quota's figures it would look like a lack
+        bare = judged(load_scenario("small-ration"), without=["sys/fs/cgroup/*/*/cpu.*"]).diagnosis
+        (cpu,) = [one for one in bare.resources if one.resource == "cpu"]
+        self.assertGreater(cpu.pressure, 0.5)
+        self.assertNotIn("core-bound", [one.kind for one in bare.findings])
+
+    def test_broken_and_repeated_frames_are_one_finding_on_the_link_in_use(self):
+        found = judged(load_scenario("frayed-cable")).diagnosis
+        (one,) = [one for one in found.findings if one.kind == "link-errors"]
+        self.assertEqual("enp3s0", one.subject)
+        self.assertEqual(["link-errors", "retransmitted"], [sign.key for sign in one.signs])
+
+    def test_what_is_kept_from_memory_is_not_blamed(self):
+        found = judged(load_scenario("short-tether")).diagnosis
+        self.assertEqual(("memory", []), (found.limiting, found.culprits))
+        self.assertEqual(("memory-limited", "chart-tiles"),
+                         (found.outside.kind, found.outside.subject))  # fmt: skip
+        self.assertIs(found.outside, found.findings[0])
+
+    def test_growth_of_what_has_just_started_is_no_leak(self):
+        (leaky,) = [one for one in load_scenario("slow-drip").programs
+                    if one.name == "chart-tiles"]  # fmt: skip
+        for age_s, expected in ((30.0, "memory-growing"), (600.0, "memory-leak")):
+            drip = load_scenario("slow-drip")
+            programs = [msgspec.structs.replace(one, age_s=age_s) if one == leaky else one
+                        for one in drip.programs]  # fmt: skip
+            found = judged(msgspec.structs.replace(drip, programs=programs)).diagnosis
+            kinds = {one.kind for one in found.findings if one.subject == "chart-tiles"}
+            with self.subTest(age_s):
+                self.assertEqual({expected}, kinds & {"memory-growing", "memory-leak"})
+
     def test_every_threshold_can_be_changed(self):
         with TemporaryDirectory() as directory:
             series = load_series(capture_model(PATIENT, Path(directory) / "x.jsonl.gz"))

@@ -225,6 +225,24 @@ class Acting(InFolder):
         self.assertGreater(float(before), 0.1)
         self.assertLess(float(after), 0.05)
 
+    def test_it_measures_the_very_processes_and_not_their_namesakes(self):
+        child = start_busy(self, "twin_tern.py")
+        other = self.folder / "elsewhere"
+        other.mkdir()
+        script = shutil.copy(self.folder / "twin_tern.py", other)
+        namesake = subprocess.Popen([sys.executable, script])
+        self.addCleanup(namesake.wait)
+        self.addCleanup(namesake.kill)
+        run("capture", "-o", self.capture, "--for", "3s", "--every", "0.25s", folder=self.folder)
+        ladder = self.fix("--pid", child.pid).stdout
+        self.assertIn(f"twin_tern.py (process {child.pid})", ladder)
+        number = next(line.split(".")[0].strip() for line in ladder.splitlines() if "Pause" in line)
+        said = self.fix("--pid", child.pid, "--step", number, "--yes").stdout
+        self.assertEqual("R", self.state(namesake.pid))
+        after = re.search(r"itself used .* before, ([\d.]+) cores", said)[1]
+        # the namesake goes on, and is not counted
+        self.assertLess(float(after), 0.05)
+
     def test_protected_and_ended_ones_are_left_alone(self):
         child = self.start("idle_tern.py", SLEEP)
         self.sample_now()

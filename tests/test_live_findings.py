@@ -1,5 +1,6 @@
 """Programs that misbehave for real on this computer, and what is said of each."""
 
+import json
 import shutil
 import signal
 import subprocess
@@ -65,4 +66,6 @@ class LiveFindings(InFolder):
             with self.subTest(kind):
                 self.assertIn((kind, subject), said)
                 self.assertIn(words, " ".join(one["text"] for one in said[kind, subject]))
+        known = run("view", "process", path, parent.pid, "--json", folder=self.folder).stdout
+        self.assertIn("by the program", json.loads(known)["about"]["started"])
         self.assertNotIn("file locks", [one["what"] for one in found["blind_spots"]])

@@ -8,7 +8,8 @@ import unittest
 import msgspec
 
 from dunmist.advice import cores_text, percent, size_text, span_text
-from dunmist.cli.strips import bar_cells
+from dunmist.advice.amounts import amount_text
+from dunmist.cli.strips import bar_cells, span_curve_text
 from dunmist.reports.columns import heading_text, number_text
 from dunmist.simulation import load_scenario
 from tests.program import InFolder, capture_model, run
@@ -43,6 +44,26 @@ class Written(unittest.TestCase):
         self.assertEqual(("512 bytes", "1.0 KiB"), (size_text(512), size_text(1024)))
         self.assertEqual(("1 d 2 h", "3 min 5 s", "12 s"),
                          (span_text(93_600), span_text(185), span_text(12)))  # fmt: skip
+
+    def test_a_figure_reads_the_same_before_and_after_json(self):
+        for share in (0.54496, 0.99949, 0.0994999, 0.12345678, 1e-5, 0.0):
+            rounded = float(f"{share:.4g}")
+            with self.subTest(share):
+                self.assertEqual(percent(share), percent(rounded))
+
+    def test_large_figures_have_no_exponent(self):
+        for value, unit, expected in (
+            (12_345.6, "per second", "12346"),
+            (0.01234, "requests", "0.0123"),
+            (4_194_304.0, "process number", "4194304"),
+            (3_600.0, "s", "1 h 0 min"),
+        ):
+            with self.subTest(value=value, unit=unit):
+                self.assertEqual(expected, amount_text(value, unit, None))
+
+    def test_what_hardly_moves_is_a_flat_curve(self):
+        self.assertEqual(1, len(set(span_curve_text([2.0, 1.995, 2.0]))))
+        self.assertEqual(3, len(set(span_curve_text([94.0, 95.0, 96.0]))))
 
     def test_headings_leave_to_the_cells_what_they_say(self):
         for name, expected in (("read_bytes_per_s", "read"), ("user_share", "user"),

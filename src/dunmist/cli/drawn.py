@@ -123,13 +123,18 @@ def _heat(judged: Judged, width: int) -> Lines:
     machine = series.machine
     if machine.mean_clock_hz is not None:
         yield _span_line(" clock, mean", machine.mean_clock_hz / 1e6, "MHz", points)
-    yield _span_line(" processors in use", machine.busy_cores, "cores", points)
+    yield _span_line(" processors in use", _at_ticks(machine.busy_cores), "cores", points)
     for kind, counts in series.devices.throttled.items():
-        yield _span_line(f" heat cut the clock, {kind}", counts, "times", points)
+        yield _span_line(f" heat cut the clock, {kind}", _at_ticks(counts), "times", points)
 
 
 def _values(one: SensorSeries, interval_s: Floats) -> Floats:
     return energy_watts(one, interval_s) if one.quantity == "energy" else one.values
+
+
+def _at_ticks(of_intervals: Floats) -> Floats:
+    """Return an interval's figure at the tick that ends it, so that all strips have one axis."""
+    return np.concatenate([[np.nan], of_intervals])
 
 
 def _span_line(name: str, values: Floats, unit: str, points: int) -> Text:

@@ -129,7 +129,9 @@ def _heat(judged: Judged, width: int) -> Lines:
 
 
 def _values(one: SensorSeries, interval_s: Floats) -> Floats:
-    return energy_watts(one, interval_s) if one.quantity == "energy" else one.values
+    if one.quantity == "energy":
+        return _at_ticks(energy_watts(one, interval_s))
+    return one.values
 
 
 def _at_ticks(of_intervals: Floats) -> Floats:

@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: demo test lint schema benchmarks accuracy screenshots clean
+.PHONY: demo test lint docs benchmarks accuracy screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -24,8 +24,10 @@ lint: $(VENV)/installed
 	$(BIN)/ruff format --check src tests benchmarks docs
 	$(BIN)/mypy
 
-schema: $(VENV)/installed
+# what the docs list of the program's own declarations
+docs: $(VENV)/installed
 	$(BIN)/python docs/make_schema.py
+	$(BIN)/python docs/make_views.py
 
 benchmarks: $(VENV)/installed
 	$(BIN)/python benchmarks/measure.py

@@ -20,8 +20,8 @@ from itertools import pairwise
 from pathlib import Path
 from typing import NamedTuple
 
-from dunmist.cli.judging import judge
-from dunmist.cli.patients import capture_patient
+from dunmist.jobs.judge import judge
+from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import illness_of, load_scenario, random_scenario, scenario_names
 
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")

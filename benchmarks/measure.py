@@ -184,7 +184,7 @@ def crowded_patient(processes):
 
 
 def model_cost(folder):
-    from dunmist.cli.patients import capture_patient
+    from dunmist.jobs.patient import capture_patient
 
     path = folder / "crowd.jsonl.gz"
     began = time.process_time()
@@ -198,7 +198,7 @@ def model_cost(folder):
 
 def long_captures(folder, spans_s=(900.0, 3600.0)):
     """Triage captures of 500 processes: memory stays bounded, time grows with the length."""
-    from dunmist.cli.patients import capture_patient
+    from dunmist.jobs.patient import capture_patient
 
     for span_s in spans_s:
         path = folder / f"long-{span_s:.0f}.jsonl.gz"

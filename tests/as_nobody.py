@@ -13,10 +13,12 @@ from dunmist.captures import load_rules
 from dunmist.cli.main import run
 
 # what a capture does not need
-HEAVY = ("dunmist.series", "dunmist.diagnosis", "dunmist.advice", "dunmist.reports",
-         "dunmist.fixing", "dunmist.cli.acting", "dunmist.cli.drawn", "dunmist.cli.judging",
-         "dunmist.cli.one_process", "dunmist.cli.reporting", "dunmist.cli.selecting",
-         "dunmist.cli.tables", "dunmist.cli.viewing", "dunmist.cli.patients")  # fmt: skip
+HEAVY = ("dunmist.series", "dunmist.diagnosis", "dunmist.advice", "dunmist.tables",
+         "dunmist.reports", "dunmist.fixing", "dunmist.jobs.acts", "dunmist.jobs.choose",
+         "dunmist.jobs.judge", "dunmist.jobs.measure", "dunmist.jobs.patient",
+         "dunmist.cli.acting", "dunmist.cli.drawn", "dunmist.cli.process_page",
+         "dunmist.cli.reporting", "dunmist.cli.selecting", "dunmist.cli.table_text",
+         "dunmist.cli.viewing")  # fmt: skip
 NOBODY = 65534
 
 if __name__ == "__main__":

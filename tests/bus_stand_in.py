@@ -23,6 +23,7 @@ UNITS = [
         "",
         "/",
     ),
+    ("gannet.service", "Gannet", "loaded", "reloading", "reload", "", "/u/gannet", 0, "", "/"),
     ("night.timer", "Nightly", "loaded", "active", "waiting", "", "/u/night", 0, "", "/"),
     ("old.service", "Old", "not-found", "inactive", "dead", "", "/u/old", 0, "", "/"),
     ("srv.mount", "Disk", "loaded", "active", "mounted", "", "/u/srv", 0, "", "/"),

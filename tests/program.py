@@ -12,7 +12,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunmist.cli.patients import capture_patient
+from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
 from tests.standing_by import StandingBy
 

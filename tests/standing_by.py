@@ -16,8 +16,8 @@ from importlib import import_module
 from pathlib import Path
 
 LOADED = ("dunmist.cli.main", "dunmist.cli.viewing", "dunmist.cli.reporting", "dunmist.cli.acting",
-          "dunmist.cli.capturing", "dunmist.cli.patients", "dunmist.reports.pdf",
-          "dunmist.reports.html", "dunmist.reports.pictures")  # fmt: skip
+          "dunmist.jobs.capture", "dunmist.jobs.choose", "dunmist.jobs.patient",
+          "dunmist.reports.pdf", "dunmist.reports.html", "dunmist.reports.pictures")  # fmt: skip
 STATUS = struct.Struct("=i")
 
 

@@ -12,22 +12,22 @@ import numpy as np
 
 from dunmist.advice import (
     about_lines,
-    about_process,
-    application_rungs,
+    catalogue,
+    disable_command,
+    enable_command,
     paging_sentence,
     protected_by_name,
 )
-from dunmist.advice.autostart_entries import disable_command, enable_command
-from dunmist.advice.catalogue import catalogue
 from dunmist.captures import CaptureReader, CaptureWriter
-from dunmist.cli.judging import judge
-from dunmist.cli.patients import capture_patient
 from dunmist.computer import StartEntry, Unit
 from dunmist.diagnosis import ResourceState, Trace
 from dunmist.errors import Refused
 from dunmist.fixing import effect_of, read_journal
-from dunmist.sampling import Process, Survey
+from dunmist.jobs.judge import judge
+from dunmist.jobs.patient import capture_patient
+from dunmist.sampling import ProcessLine, Survey
 from dunmist.simulation import load_scenario
+from tests.handmade import rate
 from tests.program import InFolder, capture_model
 
 
@@ -38,14 +38,13 @@ def judged(name):
         return judge(capture_patient(load_scenario(name), path, 10.0, 1.0))
 
 
-def identity_of(series, program):
-    grouping, processes = series.processes.grouping, series.processes
-    named = (one for one in processes.last if grouping.program(one).name == program)
-    return min(named, key=lambda one: grouping.facts(one).start_clk)
+def oldest(series, program):
+    named = (one for one in series.processes.values() if one.name == program)
+    return min(named, key=lambda one: one.facts.start_clk)
 
 
 def told(found, program):
-    return dict(about_lines(about_process(found.series, identity_of(found.series, program))))
+    return dict(about_lines(found.cases.about(oldest(found.series, program))))
 
 
 class WhatItIs(unittest.TestCase):
@@ -108,7 +107,7 @@ class WhatItIs(unittest.TestCase):
                 return msgspec.structs.replace(
                     line, units=[*line.units, timer], replaced=["/opt/skerrow/bin/weather-mast"]
                 )
-            if isinstance(line, Process) and line.facts.name == "weather-mast":
+            if isinstance(line, ProcessLine) and line.facts.name == "weather-mast":
                 facts = msgspec.structs.replace(
                     line.facts, start_clk=line.facts.start_clk + 40_000,
                     executable="/opt/skerrow/bin/weather-mast (deleted)",
@@ -140,31 +139,24 @@ class Steps(unittest.TestCase):
     def test_protected_ones_get_no_act_and_no_signal(self):
         for name in ("ringing-office", "narrow-burrow", "other-desk"):
             found = judged(name)
-            grouping = found.series.processes.grouping
             seen = 0
-            for number in range(len(grouping.applications)):
-                rungs = application_rungs(found.series, number, found.diagnosis)
-                about = about_process(found.series, grouping.applications[number].members[0])
-                if about.protection:
+            for application in found.series.applications:
+                case = found.cases.of(application)
+                if case.about.protection:
                     seen += 1
-                    self.assertEqual([], [one.act for one in rungs if one.act], about.name)
-                    self.assertNotIn("kill", " ".join(one.step.command or "" for one in rungs))
+                    acts = [one.act for one in case.rungs if one.act]
+                    self.assertEqual([], acts, application.name)
+                    commands = " ".join(one.step.command or "" for one in case.rungs)
+                    self.assertNotIn("kill", commands)
                 else:
-                    self.assertTrue(rungs, about.name)
+                    self.assertTrue(case.rungs, application.name)
             self.assertGreater(seen, 4, name)
 
     def test_acts_concern_living_processes_with_their_start(self):
         found = judged("ringing-office")
-        series = found.series
-        number = series.processes.grouping.application_of[identity_of(series, "nestcam-index")]
-        rungs = {one.step.action: one for one in application_rungs(series, number, found.diagnosis)}
-        starts = {
-            (
-                series.processes.grouping.facts(one).pid,
-                series.processes.grouping.facts(one).start_clk,
-            )
-            for one in series.processes.grouping.applications[number].members
-        }
+        application = oldest(found.series, "nestcam-index").application
+        rungs = {one.step.action: one for one in found.cases.of(application).rungs}
+        starts = {(one.pid, one.facts.start_clk) for one in application.members}
         targets = rungs["pause"].act.targets
         self.assertEqual(starts, {(one.pid, one.start_clk) for one in targets})
         self.assertEqual(1, len(rungs["end"].act.targets))
@@ -219,10 +211,8 @@ class Steps(unittest.TestCase):
 
 class Effects(unittest.TestCase):
     def state(self, used, pressure=None, name=None):
-        def over(value):
-            return None if value is None else np.asarray(value, dtype=float)
-
-        trace = Trace(over(used), over(pressure), np.zeros(len(used), dtype=int))
+        held = None if pressure is None else rate(pressure)
+        trace = Trace(rate(used), held, np.zeros(len(used), dtype=int))
         return [ResourceState("cpu", "busy", 0.5, None, [], name=name, trace=trace)]
 
     def test_better_only_beyond_noise(self):
@@ -234,14 +224,14 @@ class Effects(unittest.TestCase):
             ([np.nan] * 8, [0.1] * 8, "no clear change"),
         ):  # fmt: skip
             with self.subTest(before=before[:2], after=after[:2]):
-                effect = effect_of(self.state(before), self.state(after), "cpu", None)
+                effect = effect_of(self.state(before), self.state(after), "cpu", None, 0.03)
                 self.assertEqual(expected, effect.verdict)
 
     def test_what_is_held_up_counts_more_than_how_full_it_is(self):
         effect = effect_of(self.state([1.0] * 8, [0.6] * 8), self.state([1.0] * 8, [0.1] * 8),
-                           "cpu", None)  # fmt: skip
+                           "cpu", None, 0.03)  # fmt: skip
         self.assertEqual(("better", (0.6, 0.1)), (effect.verdict, effect.pressure))
-        self.assertIsNone(effect_of(self.state([1.0]), self.state([1.0]), "disk", None))
+        self.assertIsNone(effect_of(self.state([1.0]), self.state([1.0]), "disk", None, 0.03))
 
 
 class Journal(InFolder):

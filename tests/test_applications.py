@@ -45,7 +45,7 @@ class Groups(unittest.TestCase):
             grouping.add(identity, one)
         grouping.order_by_parent()
         return {one.name: [processes[member].pid for member in one.members]
-                for one in grouping.applications}  # fmt: skip
+                for one in grouping.groups}  # fmt: skip
 
     FAMILY = (
         facts(1, 0, "init", "/sbin/init"),
@@ -76,5 +76,5 @@ class Groups(unittest.TestCase):
         grouping = Grouping(Observer(30, 30))
         for identity, one in enumerate(self.FAMILY):
             grouping.add(identity, one)
-        own = [one for one in grouping.applications if one.observer]
+        own = [one for one in grouping.groups if one.observer]
         self.assertEqual([[2]], [one.members for one in own])

@@ -8,12 +8,11 @@ from tempfile import TemporaryDirectory
 import msgspec
 import numpy as np
 
-from dunmist.cli.judging import judge
-from dunmist.diagnosis import diagnose, lasting, load_thresholds, thresholds
+from dunmist.diagnosis import diagnose, load_thresholds, thresholds
 from dunmist.diagnosis.found_memory import growth
 from dunmist.errors import SettingsError
-from dunmist.series import load_series
-from dunmist.series.memory_breakdown import memory_breakdown
+from dunmist.jobs.judge import judge
+from dunmist.series import Rate, load_series, memory_breakdown
 from dunmist.simulation import load_scenario
 from tests.program import capture_model
 
@@ -68,10 +67,8 @@ class Verdicts(unittest.TestCase):
     def test_short_lived_children_are_attributed_to_who_started_them(self):
         storm = changed(peers=0, demand_cores=0.02, children_per_s=100.0, child_cpu_s=0.02)
         found = judged(storm)
-        grouping = found.series.processes.grouping
-        number = [one.name for one in grouping.applications].index("nestcam-index")
-        short = found.series.processes.short_lived_cores[:, number]
-        self.assertAlmostEqual(2.0, float(short.mean()), delta=0.1)
+        (one,) = [one for one in found.series.applications if one.name == "nestcam-index"]
+        self.assertAlmostEqual(2.0, one.short_lived_cores.mean(), delta=0.1)
         self.assertGreater(found.triage.coverage["cpu"], 0.99)
         self.assertIn("spawn-storm", [one.kind for one in found.triage.findings])
 
@@ -104,34 +101,28 @@ class Series(unittest.TestCase):
             with self.subTest(seed=seed), TemporaryDirectory() as directory:
                 path = capture_model(scenario, Path(directory) / "x.jsonl.gz", every_s=0.5)
                 series = load_series(path)
-                machine, processes = series.machine, series.processes
-                given = processes.all_cores.sum(axis=1) + machine.interrupt_cores
+                machine = series.machine
+                used = [one.cores for one in series.applications]
+                given = Rate.total_of(series.line, [*used, machine.interrupt_cores])
                 # every figure is rounded to clock ticks: two roundings a process and interval
-                rounding = 0.02 * len(processes.last) / machine.interval_s
-                self.assertTrue((abs(given - machine.busy_cores) <= rounding).all())
+                rounding = 0.02 * len(series.processes) / series.line.interval_s
+                apart = abs((given - machine.busy_cores).values)
+                self.assertTrue((apart <= rounding).all())
                 self.assertAlmostEqual(given.mean(), machine.busy_cores.mean(), delta=0.05)
-                self.assertTrue(np.allclose(1.0, machine.split.sum(axis=2)))
-                parts = sum(memory_breakdown(machine).values())
-                total = machine.memory_bytes("MemTotal")
+                for one in machine.processors:
+                    whole = sum(share.values for share in one.shares.values())
+                    np.testing.assert_allclose(1.0, whole)
+                parts = sum(held.values for held in memory_breakdown(machine).values())
+                total = machine.memory_bytes("MemTotal").values
                 self.assertTrue((abs(parts - total) < 0.005 * total).all())
-
-    def test_what_lasts_ignores_a_spike_and_one_odd_tick(self):
-        even = np.ones(10)
-        for values, expected in (
-            ([1, 1, 1, 0, 0, 0, 0, 0, 0, 0], 0.0),
-            ([1, 1, 1, 1, 0, 1, 1, 1, 1, 1], 1.0),
-            ([np.nan] * 5 + [0.5] * 5, 0.5),
-        ):
-            self.assertEqual(expected, lasting(np.array(values, dtype=float), even, 0.5))
 
     def test_a_culprit_is_told_from_another_of_its_name(self):
         with TemporaryDirectory() as directory:
             series = load_series(capture_model(PATIENT, Path(directory) / "x.jsonl.gz"))
-        grouping = series.processes.grouping
         first = diagnose(series, thresholds()).culprits[0]
         self.assertEqual("nestcam-index", first.name)
-        grouping.applications[first.application - 1].name = first.name
-        pids = {grouping.facts(one).pid for one in grouping.applications[first.application].members}
+        first.application.has_namesakes = True
+        pids = {one.pid for one in first.application.members}
         told = diagnose(series, thresholds()).culprits[0]
         self.assertIn(told.name, [f"nestcam-index (process {pid})" for pid in pids])
 
@@ -175,7 +166,8 @@ class Series(unittest.TestCase):
         with TemporaryDirectory() as directory:
             series = load_series(capture_model(PATIENT, Path(directory) / "x.jsonl.gz"))
         limits = thresholds()
-        lenient = {**limits, "cpu": {**limits["cpu"], "strained_used": 1.1, "choked_used": 1.1}}
+        replace = msgspec.structs.replace
+        lenient = replace(limits, cpu=replace(limits.cpu, strained_used=1.1, choked_used=1.1))
         self.assertIsNone(diagnose(series, lenient).limiting)
 
     def test_the_users_own_thresholds_go_before_the_table(self):
@@ -183,8 +175,8 @@ class Series(unittest.TestCase):
             own = Path(directory) / "thresholds.toml"
             self.assertEqual(thresholds(), load_thresholds(own))
             own.write_text("[cpu]\nstrained_used = 0.5\n")
-            self.assertEqual(0.5, load_thresholds(own)["cpu"]["strained_used"])
-            self.assertEqual(thresholds()["heat"], load_thresholds(own)["heat"])
+            self.assertEqual(0.5, load_thresholds(own).cpu.strained_used)
+            self.assertEqual(thresholds().heat, load_thresholds(own).heat)
             for wrong in ("[cpu]\nstrained = 1\n", "[cpu]\nbusy = 'x'\n", "cpu = 1\n", "[cpu"):
                 own.write_text(wrong)
                 with self.subTest(wrong), self.assertRaisesRegex(SettingsError, "thresholds.toml"):

@@ -66,8 +66,10 @@ NOBODY = """
 import os, sys
 from pathlib import Path
 from dunmist.cli import acting, fix, main
-acting.choose(Path(sys.argv[2]), None, int(sys.argv[4]))
-acting.journal_path()
+from dunmist.jobs import choose, journal_path
+from dunmist.jobs.judge import judge
+choose.choose_owner_of(judge(Path(sys.argv[2])), int(sys.argv[4]))
+journal_path()
 os.setgid(65534)
 os.setuid(65534)
 main.run()

@@ -6,8 +6,8 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from dunmist.advice import RISKS
-from dunmist.cli.judging import judge
-from dunmist.cli.patients import capture_patient
+from dunmist.jobs.judge import judge
+from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario, random_scenario, scenario_names
 
 # finding, a patient that has it, and its steps as a careful technician would take them

@@ -7,8 +7,8 @@ from tempfile import TemporaryDirectory
 
 import msgspec
 
-from dunmist.cli.judging import judge
-from dunmist.cli.patients import capture_patient
+from dunmist.jobs.judge import judge
+from dunmist.jobs.patient import capture_patient
 from dunmist.reports.pictures import PICTURES, draw_limiting, svg_text
 from dunmist.simulation import load_scenario
 
@@ -33,7 +33,7 @@ def judged(name, hidden=(), renamed=None):
 
 
 def texts(found, draw):
-    return svg_text(draw(found.series, found.diagnosis, None))
+    return svg_text(draw(found, None))
 
 
 class Drawn(unittest.TestCase):
@@ -69,9 +69,9 @@ class Drawn(unittest.TestCase):
     def test_a_computer_that_publishes_little_can_be_drawn(self):
         found = judged("ringing-office", hidden=SILENT)
         for topic, draw in {**PICTURES, "why": draw_limiting}.items():
-            if topic != "process":  # it is read again from the file
-                with self.subTest(topic):
-                    self.assertIn("</svg>", texts(found, draw))
+            process = next(iter(found.series.processes.values())) if topic == "process" else None
+            with self.subTest(topic):
+                self.assertIn("</svg>", svg_text(draw(found, process)))
         self.assertIn("no temperature sensor", texts(found, PICTURES["heat"]))
         self.assertIn("no physical disk", texts(found, PICTURES["disks"]))
 

@@ -9,7 +9,6 @@ from hypothesis import strategies as st
 
 from dunmist.computer import (
     ParseError,
-    ProcessTable,
     Root,
     machine,
     memory,
@@ -19,6 +18,7 @@ from dunmist.computer import (
     users,
 )
 from dunmist.computer import load as load_module
+from dunmist.sampling.process_table import ProcessTable
 
 STAT = (
     b"4711 (%s) S 1 4711 4711 0 -1 4194560 2279 261342 3 139 91 323 1755 1189 20 5 13 0 119 "

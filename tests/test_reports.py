@@ -8,7 +8,7 @@ import unittest
 from itertools import pairwise
 
 from dunmist.captures import CaptureReader
-from dunmist.sampling import Process
+from dunmist.sampling import ProcessLine
 from dunmist.simulation import load_scenario
 from tests.program import InFolder, capture_model, run
 
@@ -132,7 +132,7 @@ class Sharing(InFolder):
         stand_ins = StandIns()
         for line in lines:
             stand_ins.learn(line)
-        (person,) = {line.facts.user for line in lines if isinstance(line, Process)
+        (person,) = {line.facts.user for line in lines if isinstance(line, ProcessLine)
                      and (line.facts.uid or 0) >= 1000}  # fmt: skip
         for given, expected in (
             (f"/home/{person}/nest", "/home/person-1/nest"),

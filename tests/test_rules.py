@@ -6,11 +6,11 @@ from tempfile import TemporaryDirectory
 
 import msgspec
 
-from dunmist.cli.judging import judge
 from dunmist.computer import PowerSupply
 from dunmist.diagnosis.found_heat import hours_left
 from dunmist.diagnosis.judge import find_limiting
 from dunmist.diagnosis.records import ResourceState
+from dunmist.jobs.judge import judge
 from dunmist.simulation import load_scenario
 from dunmist.simulation.scenario import DiskSpec, SensorSpec
 from tests.program import capture_model

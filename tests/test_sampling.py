@@ -5,11 +5,12 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from dunmist.computer import Inventory, Root, Round, TaskExit, read_machine
+from dunmist.computer import Inventory, Root, TaskExit, read_machine
 from dunmist.sampling import Event, Plan, sample
-from dunmist.sampling.cadence import Cadence
 from dunmist.sampling.exits import sum_exits
 from dunmist.sampling.pace import pace
+from dunmist.sampling.process_table import ProcessRound
+from dunmist.sampling.registry import Cadence
 from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
 
 
@@ -86,7 +87,7 @@ class Waiting(unittest.TestCase):
     def test_what_is_dear_is_read_seldom_but_first_and_last(self):
         cadence = Cadence()
         read = [at_s for at_s in range(26)
-                if cadence.is_due("interrupts", at_s, last=at_s == 25)]  # fmt: skip
+                if cadence.is_due("interrupts", 10.0, at_s, last=at_s == 25)]  # fmt: skip
         self.assertEqual([0, 8, 16, 24, 25], read)
 
 
@@ -106,7 +107,7 @@ class Table:
 
 class Exits(unittest.TestCase):
     def sums(self, *exits, ended=None):
-        found = sum_exits(list(exits), Table(), Round(ended=ended or {}))
+        found = sum_exits(list(exits), Table(), ProcessRound(ended=ended or {}))
         return {(one.process, one.parent, one.name): one for one in found}
 
     def test_unseen_ones_go_to_the_nearest_ancestor_that_was_seen(self):

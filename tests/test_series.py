@@ -1,6 +1,11 @@
-"""Arrays out of raw counters: rates, owners, short-lived use, memory that adds up."""
+"""Figures out of raw counters: one time line, one rule for differences, owners, what cannot be."""
 
+import os
+import subprocess
+import sys
 import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from types import SimpleNamespace
 
 import numpy as np
@@ -8,108 +13,343 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dunmist.applications import Grouping
-from dunmist.computer import (
-    Disk,
-    DiskSample,
-    Link,
-    ProcessFacts,
-    ProcessSample,
-    SocketFacts,
-    SocketSample,
-)
+from dunmist.computer import Disk, DiskSample, Link, LinkSample, Sensor, SocketFacts, SocketSample
 from dunmist.sampling import ExitSum
-from dunmist.series import disks, links
-from dunmist.series.memory_breakdown import UNNAMED, memory_breakdown
-from dunmist.series.rates import increments
+from dunmist.series import Level, Rate, TimeLine, memory_breakdown
+from dunmist.series.conservation import Impossible
+from dunmist.series.counters import Readings, increments
+from dunmist.series.devices import DeviceCollector
+from dunmist.series.memory_breakdown import UNNAMED
+from dunmist.series.processes import Shared, process_series
+from dunmist.series.samples import ProcessCollector, Surroundings
+from dunmist.series.sensors import sensor_series
 from dunmist.series.short_lived import ChildTime, late_use
 from dunmist.series.sockets import SocketCollector, network_use
-from dunmist.series.sparse import Sparse
-from dunmist.series.threads import one_thread, thread_shares
 from dunmist.series.wait_kinds import NOT_WAITING, WAIT_KINDS, wait_code
+from tests.handmade import facts, level, line, rate, sample
 
-EVEN = np.ones(3)
+NAN = float("nan")
+
+
+def impossible(on):
+    return Impossible(on, np.zeros(on.ticks))
+
+
+class Figures(unittest.TestCase):
+    def test_means_and_quantiles_weigh_what_intervals_lasted(self):
+        uneven = TimeLine(np.array([0.0, 1.0, 2.0, 12.0]))
+        late = Rate(uneven, np.array([1.0, 1.0, 0.1]))
+        self.assertAlmostEqual(0.25, late.mean())
+        self.assertAlmostEqual(3.0, late.total())
+        self.assertEqual(0.1, late.quantile(0.5))
+
+    def test_what_lasts_ignores_a_spike_and_one_odd_interval(self):
+        for values, expected in (
+            ([1, 1, 1, 0, 0, 0, 0, 0, 0, 0], 0.0),
+            ([1, 1, 1, 1, 0, 1, 1, 1, 1, 1], 1.0),
+            ([NAN] * 5 + [0.5] * 5, 0.5),
+            ([NAN] * 4, 0.0),
+        ):
+            with self.subTest(values):
+                self.assertEqual(expected, rate(values).quantile(0.5))
+        self.assertEqual(4.0, rate([1, 2, 3, 4, 5]).quantile(0.75))
+
+    def test_unknown_is_neither_nought_nor_met(self):
+        some = rate([NAN, 2.0, 4.0])
+        self.assertEqual((3.0, 2.0, 4.0), (some.mean(), some.least(), some.greatest()))
+        self.assertEqual([0, 0, 1], list(some.at_least(3.0).values))
+        self.assertEqual([0, 1, 0], list(some.at_most(3.0).values))
+        unknown = Level.unknown(line(3))
+        self.assertEqual((None,) * 4, (unknown.least(), unknown.greatest(), unknown.median(),
+                                       unknown.last()))  # fmt: skip
+        self.assertIsNone(rate([NAN]).known_mean())
+
+    def test_a_level_comes_to_intervals_at_their_ends(self):
+        held = level([1.0, 2.0, 4.0])
+        self.assertEqual([2.0, 4.0], list(held.at_ends().values))
+        self.assertEqual(3.0, held.change())
+        moved = rate([2.0, 4.0]).at_ticks().values
+        self.assertTrue(np.isnan(moved[0]))
+        self.assertEqual([2.0, 4.0], list(moved[1:]))
+
+    def test_both_types_refuse_each_others_length_and_bare_arrays(self):
+        on = line(3)
+        with self.assertRaises(ValueError):
+            Rate(on, np.zeros(4))
+        with self.assertRaises(ValueError):
+            Level(on, np.zeros(3))
+        with self.assertRaises(TypeError):
+            np.zeros(3) + Rate.nothing(on)
+
+    def test_mixing_levels_and_rates_fails_in_the_type_check(self):
+        mixed = ("from dunmist.series import Level, Rate\n"
+                 "def f(level: Level, rate: Rate) -> Rate:\n    return {}\n")  # fmt: skip
+        for text, right in (("rate + rate", True), ("level.at_ends() - rate", True),
+                            ("rate + level", False), ("level", False),
+                            ("rate.where(level)", False)):  # fmt: skip
+            with self.subTest(text), TemporaryDirectory() as folder:
+                path = Path(folder) / "mixed.py"
+                path.write_text(mixed.format(text))
+                done = subprocess.run(
+                    [sys.executable, "-m", "mypy", "--strict", "--cache-dir", "/tmp/dunmist-mypy",
+                     "--config-file", "pyproject.toml", str(path)],
+                    capture_output=True, text=True, check=False,
+                    env={**os.environ, "MYPYPATH": "src"},
+                )  # fmt: skip
+                self.assertEqual(right, done.returncode == 0, done.stdout)
+
+    def test_a_curve_is_the_mean_of_equal_stretches(self):
+        self.assertEqual([0.5, 2.5], rate([0.0, 1.0, 2.0, 3.0]).curve(2))
+        self.assertEqual([1.0, 3.0], rate([0.0, 1.0, 2.0, 3.0]).peaks(2))
+        self.assertEqual([1.0, 2.0], rate([1.0, 2.0]).curve(12))
+        self.assertEqual([None, 4.0], rate([NAN, NAN, 4.0, NAN]).curve(2))
 
 
 class Counters(unittest.TestCase):
-    def test_what_was_not_written_again_stands_still(self):
-        sparse = Sparse(2)
-        sparse.add(1, "tern", [5, None])
-        sparse.add(3, "tern", [9, 2])
-        over = sparse.over(5)["tern"]
-        self.assertTrue(np.isnan(over[0]).all() and np.isnan(over[1:3, 1]).all())
-        self.assertEqual([5, 5, 9, 9], list(over[1:, 0]))
+    """One rule for differences, whatever is counted."""
 
-    def test_a_counter_that_goes_backwards_is_a_reset(self):
-        grown = increments(np.array([5.0, 7.0, 3.0, 4.0]))
-        self.assertEqual((2.0, 1.0), (grown[0], grown[2]))
-        self.assertTrue(np.isnan(grown[1]))
+    def track(self, *readings, intervals=4, every_s=1.0):
+        collected = Readings("count")
+        for row, value in readings:
+            collected.add(row, "tern", [value])
+        return collected.over(line(intervals, every_s))["tern"]
+
+    def rates(self, *readings, **how):
+        found = self.track(*readings).rate("count", **how).values
+        return [None if np.isnan(one) else float(one) for one in found]
+
+    def test_the_rule(self):
+        for case, readings, how, expected in (
+            ("each tick", [(0, 5), (1, 7), (2, 7), (3, 9), (4, 9)], {}, [2, 0, 2, 0]),
+            ("only what changed is there", [(0, 5), (3, 9)], {}, [0, 0, 4, 0]),
+            ("a reset is unknown", [(0, 5), (1, 7), (2, 3), (3, 4), (4, 4)], {}, [2, None, 1, 0]),
+            ("falls back a little", [(0, 50), (1, 48), (2, 60), (4, 61)], {"forgives": 5},
+             [0, 12, 0, 1]),
+            ("seen later: unknown before", [(2, 100), (3, 103)], {}, [None, None, 3, 0]),
+            ("began inside: all is growth", [(2, 100), (3, 103)], {"base": 0.0},
+             [None, 100, 3, 0]),
+            ("a reading that says nothing", [(0, 5), (1, None), (3, 9), (4, 10)], {},
+             [None, None, None, 1]),
+            ("wraps", [(0, 95), (1, 3)], {"wraps_at": 100}, [8, 0, 0, 0]),
+            ("read seldom: grew evenly", [(0, 0), (4, 40)], {"read_every_s": 4.0},
+             [10, 10, 10, 10]),
+        ):  # fmt: skip
+            with self.subTest(case):
+                self.assertEqual(expected, self.rates(*readings, **how))
+
+    def test_sparse_and_dense_readings_follow_the_same_rule(self):
+        values = np.array([5.0, 7.0, 3.0, 4.0, 100.0, 103.0])
+        same = np.array([False, True, True, True, False, True])
+        grown = increments(values, same, np.array([NAN] * 4 + [0.0, NAN]))
+        np.testing.assert_array_equal([NAN, 2.0, NAN, 1.0, 100.0, 3.0], grown)
+
+    def test_what_was_not_read_again_stands_still(self):
+        held = self.track((1, 5), (3, 9)).level("count").values
+        np.testing.assert_array_equal([NAN, 5, 5, 9, 9], held)
+
+    @given(st.lists(st.integers(0, 1000), min_size=5, max_size=5))
+    def test_what_grew_in_all_is_what_the_intervals_have(self, steps):
+        totals = np.cumsum(steps)
+        readings = list(enumerate(float(one) for one in totals))
+        self.assertAlmostEqual(totals[-1] - totals[0], self.track(*readings).rate("count").total())
+
+    def test_power_is_the_same_however_often_it_is_sampled(self):
+        # an energy counter is read once a second, ticks may be more frequent
+        sensor = Sensor("powercap", "x", "energy", "energy", "p", wraps_at=10_000_000)
+        for every_s in (0.1, 1.0):
+            collected, on = Readings("raw"), line(round(4 / every_s), every_s)
+            for second in range(5):
+                collected.add(round(second / every_s), 0, [7_000_000 * second % 10_000_000])
+            (found,) = sensor_series(collected.over(on), [sensor], on, [])
+            with self.subTest(every_s):
+                np.testing.assert_allclose(7.0, found.watts.values)
+
+
+class Conserved(unittest.TestCase):
+    def test_a_share_is_at_most_one_and_what_is_far_above_is_dropped_and_counted(self):
+        on = line(3)
+        found = impossible(on)
+        kept = found.share("busy time", rate([0.5, 1.05, 518.0], on))
+        np.testing.assert_array_equal([0.5, 1.0, NAN], kept.values)
+        self.assertEqual({"busy time": 1}, dict(+found.dropped))
+
+
+class Processes(unittest.TestCase):
+    """Two processors, one clock tick is a hundredth of a second, the capture began at 1,000 s."""
+
+    def made(self, samples, known, ended=(), threads=(), on=None):
+        """``samples`` are (row, identity, clock ticks), ``known`` facts by identity and row."""
+        on, collected, grouping = on or line(4), ProcessCollector(), Grouping(None)
+        for identity, (row, about) in known.items():
+            grouping.add(identity, about)
+            collected.first_row[identity] = row
+        for row in range(on.ticks):
+            collected.add(row, SimpleNamespace(
+                processes=[sample(one, clk, delay_ns=0, threads=2) for at, one, clk in samples
+                           if at == row],
+                threads=[SimpleNamespace(process=one, tid=tid, run_ns=int(ran * 1e9),
+                                         delay_ns=int(waited * 1e9), name="gull")
+                         for at, one, tid, ran, waited in threads if at == row],
+                exits=[], details=[],
+            ))  # fmt: skip
+        collected.ended_row.update(dict(ended))
+        grouping.order_by_parent()
+        found = impossible(on)
+        about = SimpleNamespace(clock_ticks_per_s=100, page_bytes=4096)
+        around = Surroundings(grouping, about, rate(2.0, on), 1000.0, found)
+        nothing = np.zeros((on.intervals, len(grouping.groups)))
+        return process_series(collected, around, Shared(nothing, nothing, nothing)), found
+
+    def cores(self, process):
+        return [None if np.isnan(one) else float(one) for one in process.cores.values]
+
+    def test_what_was_used_before_the_capture_is_not_used_in_it(self):
+        # one that could not be read at first, one that really began inside
+        for start_clk, expected in (
+            (500, [None, None, 0.5, 0.0]),
+            (100_150, [None, 0.7, 0.5, 0.0]),
+        ):
+            series, dropped = self.made(
+                [(2, 1, 70), (3, 1, 120)], {1: (2, facts(9, start_clk=start_clk))}
+            )
+            process = series.by_identity[1]
+            with self.subTest(start_clk):
+                self.assertEqual(expected, self.cores(process))
+                self.assertEqual(start_clk > 100_000, process.started_inside)
+                self.assertAlmostEqual(sum(filter(None, expected)), process.cpu_s)
+                self.assertFalse(+dropped.dropped)
+
+    def test_nothing_uses_more_processors_than_there_are(self):
+        series, found = self.made(
+            [(0, 1, 0), (1, 1, 100), (2, 1, 51_900), (3, 1, 52_000)], {1: (0, facts(9))}
+        )
+        self.assertEqual([1.0, None, 1.0, 0.0], self.cores(series.by_identity[1]))
+        self.assertEqual({"processor time of processes": 1}, dict(+found.dropped))
+        # each for itself is possible, both together are not
+        known = {1: (0, facts(8)), 2: (0, facts(9))}
+        series, found = self.made([(0, 1, 0), (0, 2, 0), (1, 1, 180), (1, 2, 190)], known)
+        self.assertEqual(0.0, sum(one.cores.total() for one in series.applications))
+        self.assertEqual({"processor time of processes": 2}, dict(+found.dropped))
+
+    def test_a_process_has_figures_for_the_ticks_that_it_lived(self):
+        series, _ = self.made([(1, 1, 0), (2, 1, 10)], {1: (1, facts(9, start_clk=100_050))},
+                              {1: 3})  # fmt: skip
+        process = series.by_identity[1]
+        self.assertEqual([0.0, 0.1, None, None], self.cores(process))
+        self.assertEqual("·SS··", process.states)
+        np.testing.assert_array_equal([NAN, 2, 2, NAN, NAN], process.thread_count.values)
+        self.assertFalse(process.is_alive)
+
+    def test_a_reused_number_leads_to_who_has_it(self):
+        known = {1: (0, facts(9, name="tern")), 2: (2, facts(9, name="auk", start_clk=100_150))}
+        series, _ = self.made([(0, 1, 5), (2, 2, 3)], known, {1: 2})
+        first, second = series.by_identity[1], series.by_identity[2]
+        self.assertEqual(("tern", "auk", False, True), (first.name, second.name, first.is_alive,
+                                                        second.is_alive))  # fmt: skip
+        self.assertEqual({"tern", "auk"}, {one.name for one in series.applications})
+
+    def test_waiting_is_that_of_all_watched_threads_everywhere(self):
+        threads = [(row, 1, tid, 0.2 * row, 0.3 * row) for row in range(1, 5) for tid in (9, 10)]
+        series, _ = self.made([(row, 1, 40 * row) for row in range(5)], {1: (0, facts(9))},
+                              threads=threads)  # fmt: skip
+        process = series.by_identity[1]
+        np.testing.assert_allclose([0, 0.6, 0.6, 0.6], process.waiting.values)
+        np.testing.assert_allclose(process.waiting.values, process.application.waiting.values)
+        # a thread counts for the time for which it was watched, which is not all of the capture
+        (first, _) = process.threads
+        self.assertTrue(np.isnan(first.cores.values[0]))
+        self.assertAlmostEqual(0.2, first.cores.mean())
+
+    def test_families_are_tied_together(self):
+        known = {1: (0, facts(8, ppid=1)), 2: (0, facts(9, ppid=8)), 3: (0, facts(10, ppid=9))}
+        series, _ = self.made([], known)
+        young = series.by_identity[3]
+        self.assertEqual([9, 8], [one.pid for one in young.ancestors])
+        self.assertEqual([young], series.by_identity[2].children)
+
+
+class Devices(unittest.TestCase):
+    def finished(self, ticks, on, **inventory):
+        collected = DeviceCollector()
+        usual = dict.fromkeys(("disks", "links", "sensors", "throttles", "graphics", "groups",
+                               "graphics_use", "supplies"), ())  # fmt: skip
+        for row, tick in enumerate(ticks):
+            collected.add(row, SimpleNamespace(**{**usual, "tcp": {}, "interrupts": {}, **tick}))
+        about = SimpleNamespace(**{"disks": [], "links": [], "sensors": [], **inventory})
+        return collected.finish(about, {}, [], impossible(on))
 
     def test_a_disk(self):
-        counters = Sparse(len(disks.FIGURES))
-        for row, (reads, sectors, read_ms, busy, queued) in enumerate(
-            ((100, 2000, 50, 75, 80), (150, 4000, 550, 1075, 2080), (150, 4000, 550, 1075, 2080))
-        ):
-            sample = DiskSample("sda", reads, sectors, read_ms, 0, 0, 0, 1, busy, queued)
-            counters.add(row, "sda", disks.figures_of(sample))
+        on = TimeLine(np.array([0.0, 2.0, 3.0]))
+        ticks = [
+            {"disks": [DiskSample("sda", reads, sectors, read_ms, 0, 0, 0, 1, busy, queued)]}
+            for reads, sectors, read_ms, busy, queued in (
+                (100, 2000, 50, 75, 80), (150, 4000, 550, 1075, 2080), (150, 4000, 550, 1075, 2080),
+            )
+        ]  # fmt: skip
         about = [Disk("sda", disks_below=[]), Disk("dm-0", disks_below=["sda"])]
-        (one,) = disks.disk_series(counters, about, np.array([2.0, 1.0]))
+        (one,) = self.finished(ticks, on, disks=about).disks
         self.assertEqual((512_000, 0.5, 1.0, 0.01, 25), (
-            one.read_bytes_per_s[0], one.busy[0], one.queue[0], one.latency_s[0],
-            one.requests_per_s[0]))  # fmt: skip
-        self.assertTrue(one.is_physical and np.isnan(one.latency_s[1]))
+            one.read_bytes_per_s.values[0], one.busy.values[0], one.queue.values[0],
+            one.latency_s.values[0], one.requests_per_s.values[0]))  # fmt: skip
+        self.assertTrue(one.is_physical and np.isnan(one.latency_s.values[1]))
 
     def test_a_links_fuller_direction_counts(self):
-        counters = Sparse(len(links.FIGURES))
-        counters.add(0, "enp3s0", [0, 0, 0, 0, 0, 0, 0, 0, 0])
-        counters.add(1, "enp3s0", [12_500_000, 9, 1, 2, 1_000_000, 9, 3, 4, 5])
+        ticks = [
+            {"links": [LinkSample("enp3s0", *(0 for _ in range(9)))]},
+            {"links": [LinkSample("enp3s0", received_bytes=12_500_000, received_packets=9,
+                                  receive_errors=1, receive_drops=2, sent_bytes=1_000_000,
+                                  sent_packets=9, send_errors=3, send_drops=4, collisions=5)]},
+        ]  # fmt: skip
         about = [Link("enp3s0", speed_bits_per_s=1_000_000_000)]
-        (one,) = links.link_series(counters, about, np.array([1.0]))
-        self.assertAlmostEqual(0.1, one.used[0])
-        self.assertEqual((9, 6), (one.errors[0], one.drops[0]))
-        (unknown,) = links.link_series(counters, [Link("enp3s0")], np.array([1.0]))
+        (one,) = self.finished(ticks, line(1), links=about).links
+        self.assertAlmostEqual(0.1, one.used.values[0])
+        self.assertEqual((9, 6), (one.errors_per_s.total(), one.drops_per_s.total()))
+        (unknown,) = self.finished(ticks, line(1), links=[Link("enp3s0")]).links
         self.assertIsNone(unknown.used)
 
 
-def facts(pid, ppid=1, **more):
-    return ProcessFacts(pid=pid, start_clk=pid, ppid=ppid, session=1, name=f"auk{pid}", **more)
-
-
 class Sockets(unittest.TestCase):
+    def collected(self, introduced, samples=(), owners=(), rows=4):
+        found = SocketCollector()
+        for number, about in introduced.items():
+            found.introduce(number, about)
+        for row in range(rows + 1):
+            mine = [SocketSample(one, "established", 0, 0, sent, 10, 0)
+                    for at, one, sent in samples if at == row]  # fmt: skip
+            details = [SimpleNamespace(process=one, sockets=[inode]) for one, inode in owners]
+            found.add(row, SimpleNamespace(sockets=mine, sockets_ended=[], details=details))
+        return found.finish(line(rows))
+
     def test_only_what_moved_during_the_capture_counts(self):
-        collected = SocketCollector()
-        for number, row in ((0, 0), (1, 2)):
-            ends = ("172.16.0.14", 40000 + number, "172.16.0.9", 443)
-            collected.introduce(number, row, SocketFacts("tcp", 4, *ends, inode=70 + number))
-        for row, socket, sent in ((0, 0, 1000), (1, 0, 1600), (2, 1, 300), (3, 1, 350)):
-            collected.add(row, SocketSample(socket, "established", 0, 0, sent, 10, 0))
-        collected.owned(4, [70])
-        collected.owned(5, [71])
-        collected.owned(6, [71])
+        ends = {number: ("172.16.0.14", 40000 + number, "172.16.0.9", 443) for number in (0, 1)}
+        introduced = {one: SocketFacts("tcp", 4, *ends[one], inode=70 + one) for one in ends}
+        old, new = self.collected(
+            introduced, ((0, 0, 1000), (1, 0, 1600), (2, 1, 300), (3, 1, 350)),
+            ((4, 70), (5, 71), (6, 71)),
+        )  # fmt: skip
         grouping = Grouping(None)
         for identity in (4, 5, 6):
             grouping.add(identity, facts(identity))
-        old, new = collected.finish()
         # the first was there before; the second was made while it was sampled
         self.assertEqual((600, 350), (old.sent_bytes, new.sent_bytes))
         self.assertEqual(([4], [5, 6]), (old.owners, new.owners))
-        sent, _ = network_use([old, new], grouping, EVEN)
+        sent, _ = network_use([old, new], grouping, line(4))
         moved = [sent[:, grouping.application_of[one]].sum() for one in (4, 5, 6)]
         self.assertEqual([600.0, 175.0, 175.0], moved)
 
     def test_which_ends_can_be_reached_from_elsewhere(self):
-        collected = SocketCollector()
-        for number, (protocol, address, expected) in enumerate((
+        cases = (
             ("tcp", "127.0.0.1", True), ("tcp", "::1", True), ("tcp", "::ffff:127.0.0.9", True),
             ("tcp", "0.0.0.0", False), ("udp", "::", False), ("tcp", "not an address", False),
             ("unix", "/run/tern", True),
-        )):  # fmt: skip
-            collected.introduce(number, 0, SocketFacts(protocol, 4, address, 80))
+        )  # fmt: skip
+        introduced = {
+            number: SocketFacts(protocol, 4, address, 80)
+            for number, (protocol, address, _) in enumerate(cases)
+        }
+        for one, (_, address, expected) in zip(self.collected(introduced), cases, strict=True):
             with self.subTest(address):
-                self.assertEqual(expected, collected.sockets[number].is_loopback)
-
-
-def sample(identity, own_clk, children_clk=0):
-    return ProcessSample(identity, "S", own_clk, 0, children_clk, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0)
+                self.assertEqual(expected, one.is_loopback)
 
 
 def ended(process, parent, counted_s=0.0, run_s=0.0, name="x", read=0):
@@ -120,13 +360,12 @@ def ended(process, parent, counted_s=0.0, run_s=0.0, name="x", read=0):
 class ShortLived(unittest.TestCase):
     """One parent (identity 0) and children of whom something was not seen."""
 
-    def late(self, children=(), exits=(), last=None, ended_tick=None):
+    def late(self, children=(), exits=(), last=None, ended_row=None):
         grouping = Grouping(None)
         grouping.add(0, facts(10, executable="/opt/a"))
         grouping.add(1, facts(20, ppid=10, executable="/opt/b"))
-        seen = SimpleNamespace(clock_ticks_per_s=100, exits=list(exits), last=last or {},
-                               ended_tick=ended_tick or {})  # fmt: skip
-        late = late_use([ChildTime(*one) for one in children], seen, grouping, EVEN)
+        seen = SimpleNamespace(exits=list(exits), last=last or {}, ended_row=ended_row or {})
+        late = late_use([ChildTime(*one) for one in children], seen, grouping, 100, line(3))
         parent = grouping.application_of[0]
         short = late.short_lived_cores.get(parent, np.zeros(3))
         return late, short, grouping.application_of[1]
@@ -136,7 +375,7 @@ class ShortLived(unittest.TestCase):
         self.assertEqual([0.0, 0.6, 0.2], [round(one, 6) for one in short])
 
     def test_what_was_seen_of_a_child_is_not_counted_twice(self):
-        _, short, _ = self.late([(2, 0, 0.5)], last={1: sample(1, 45)}, ended_tick={1: 3})
+        _, short, _ = self.late([(2, 0, 0.5)], last={1: sample(1, 45)}, ended_row={1: 3})
         self.assertAlmostEqual(0.05, short.sum())
 
     def test_children_that_nobody_waits_for_come_from_their_own_records(self):
@@ -180,64 +419,32 @@ class Waiting(unittest.TestCase):
         self.assertEqual(NOT_WAITING, wait_code("S", "do_epoll_wait"))
 
 
-class Threads(unittest.TestCase):
-    def test_whether_a_program_hangs_on_one_processor(self):
-        each_s = np.ones(6)
-
-        def read(*threads):
-            """Threads that each ran and waited for these shares of every second."""
-            return thread_shares(
-                {
-                    (0, tid): [(row, int(row * ran * 1e9), int(row * waited * 1e9))
-                               for row in range(7)]
-                    for tid, (ran, waited) in enumerate(threads)
-                },
-                each_s,
-            )[0]  # fmt: skip
-
-        for case, threads, expected in (
-            ("one full, others idle", [(0.98, 0.02), (0.05, 0.0)], 1.0),
-            ("four take turns and wait to be let in", [(0.24, 0.06)] * 4, 1.0),
-            ("four would run at once, but have one processor", [(0.25, 0.75)] * 4, None),
-            ("two full at once", [(1.0, 0.0)] * 2, None),
-            ("a few that have little to do", [(0.1, 0.0)] * 3, 0.3),
-        ):
-            with self.subTest(case):
-                cores = np.full(6, sum(ran for ran, _ in threads))
-                found = one_thread(cores, read(*threads))
-                if expected is None:
-                    self.assertIsNone(found)
-                else:
-                    np.testing.assert_allclose(found.wanted, expected, atol=0.01)
-
-
 class Memory(unittest.TestCase):
     WORDS = ("AnonPages", "Shmem", "Cached", "Buffers", "SwapCached", "Unevictable", "Active(anon)",
              "Inactive(anon)", "Dirty", "Writeback", "KReclaimable", "SUnreclaim", "KernelStack",
              "PageTables", "MemFree", "Zswap", "Hugetlb")  # fmt: skip
 
+    def parts(self, memory, zram=0.0):
+        on = TimeLine(np.zeros(1))
+        machine = SimpleNamespace(
+            line=on, zram_bytes=level(zram, on),
+            memory_bytes=lambda word: level(float(memory.get(word, NAN)), on),
+        )  # fmt: skip
+        return {name: float(held.values[0]) for name, held in memory_breakdown(machine).items()}
+
     @given(st.lists(st.integers(0, 1 << 30), min_size=17, max_size=17), st.integers(0, 1 << 24))
     def test_the_parts_add_up_whatever_the_kernel_says(self, amounts, zram):
-        memory = {word: np.array([float(one)]) for word, one in zip(self.WORDS, amounts,
-                                                                    strict=True)}  # fmt: skip
-        memory["MemTotal"] = np.array([float(1 << 36)])
-        machine = SimpleNamespace(at_s=np.zeros(1), memory=memory,
-                                  zram_bytes=np.array([float(zram)]))  # fmt: skip
-        parts = memory_breakdown(machine)
-        self.assertTrue(all(held[0] >= 0 for held in parts.values()))
-        self.assertAlmostEqual(1 << 36, sum(held[0] for held in parts.values()), delta=16)
-        self.assertGreaterEqual(parts[UNNAMED][0], 0)
+        memory = {**dict(zip(self.WORDS, amounts, strict=True)), "MemTotal": 1 << 36}
+        parts = self.parts(memory, float(zram))
+        self.assertTrue(all(held >= 0 for held in parts.values()))
+        self.assertAlmostEqual(1 << 36, sum(parts.values()), delta=16)
+        self.assertGreaterEqual(parts[UNNAMED], 0)
 
     def test_locked_memory_is_taken_out_of_whose_it_is(self):
-        mib = float(1 << 20)
         memory = {"MemTotal": 1000, "AnonPages": 300, "Shmem": 50, "Cached": 250,
                   "Unevictable": 60, "Active(anon)": 200, "Inactive(anon)": 110,
                   "Dirty": 5, "MemFree": 400}  # fmt: skip
-        machine = SimpleNamespace(
-            at_s=np.zeros(1), zram_bytes=np.array([np.nan]),
-            memory={word: np.array([amount * mib]) for word, amount in memory.items()},
-        )  # fmt: skip
-        parts = {part: held[0] / mib for part, held in memory_breakdown(machine).items()}
+        parts = self.parts(memory, NAN)
         # 40 of the locked 60 are missing on the lists of programs, 20 are of files
         self.assertEqual((260, 60, 175, 5), (parts["programs"], parts["locked"],
                          parts["file cache"], parts["file cache, not written yet"]))  # fmt: skip

@@ -8,9 +8,9 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dunmist.cli.patients import capture_patient
-from dunmist.diagnosis.words import Resource
-from dunmist.series import load_series
+from dunmist.diagnosis.words import ResourceWord
+from dunmist.jobs.patient import capture_patient
+from dunmist.series import Rate, load_series
 from dunmist.simulation import ModelComputer, load_scenario, random_scenario, scenario_names
 from dunmist.simulation.disks import Disk, Request
 from dunmist.simulation.heat import Package
@@ -81,7 +81,7 @@ class Patients(unittest.TestCase):
         self.assertGreaterEqual(len(names), 36)
         well = [name for name in names if load_scenario(name).truth.limiting is None]
         self.assertGreaterEqual(len(well), 10)
-        words = set(Resource.__args__)
+        words = set(ResourceWord.__args__)
         for name in names:
             with self.subTest(name):
                 scenario = load_scenario(name)
@@ -99,12 +99,14 @@ class Patients(unittest.TestCase):
             with self.subTest(seed=seed), TemporaryDirectory() as directory:
                 path = capture_patient(scenario, Path(directory) / "x.jsonl.gz", 10.0)
                 series = load_series(path)
-                given = series.processes.all_cores.sum(axis=1) + series.machine.interrupt_cores
+                machine, applications = series.machine, series.applications
+                used = [one.cores for one in applications]
+                given = Rate.total_of(series.line, [*used, machine.interrupt_cores])
                 # every figure is rounded to clock ticks: two roundings a process and interval
-                rounding = 0.02 * len(series.processes.last) + 0.1
-                self.assertTrue((abs(given - series.machine.busy_cores) <= rounding).all())
-                moved = sum(one.read_bytes_per_s.sum() for one in series.devices.disks)
-                asked = series.processes.read_bytes_per_s.sum()
+                rounding = 0.02 * len(series.processes) + 0.1
+                self.assertTrue((abs((given - machine.busy_cores).values) <= rounding).all())
+                moved = sum(one.read_bytes_per_s.total() for one in series.devices.disks)
+                asked = sum(one.read_bytes_per_s.total() for one in applications)
                 self.assertLessEqual(asked, moved * 1.001 + 1e5)
 
     def test_the_same_seed_is_the_same_patient(self):

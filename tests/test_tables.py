@@ -7,31 +7,13 @@ from collections import Counter
 import numpy as np
 
 from dunmist.captures import CaptureReader
-from dunmist.cli.judging import load
-from dunmist.reports.document import Table
+from dunmist.jobs.judge import judge
+from dunmist.reports.document import Document, Section, TextTable
 from dunmist.reports.text import document_text
-from dunmist.reports.writing import Document
-from dunmist.sampling import Event, Process, Tick
-from dunmist.series.curves import curve, peaks
-from dunmist.series.one_process import load_process
-from dunmist.series.tables import TOPICS, tree_table
+from dunmist.sampling import Event, ProcessLine, Tick
 from dunmist.simulation import load_scenario
+from dunmist.tables import CORES, EVENTS, FAMILY, HOLDERS, SOCKETS, fill
 from tests.program import InFolder, capture_model, run
-
-
-class Curves(unittest.TestCase):
-    def test_a_curve_is_the_mean_of_equal_stretches(self):
-        self.assertEqual([0.5, 2.5], curve(np.array([0.0, 1.0, 2.0, 3.0]), 2))
-        self.assertEqual([1.0, 3.0], peaks(np.array([0.0, 1.0, 2.0, 3.0]), 2))
-        self.assertEqual([1.0, 2.0], curve(np.array([1.0, 2.0]), 12))
-        self.assertEqual([None, 4.0], curve(np.array([np.nan, np.nan, 4.0, np.nan]), 2))
-        for points in range(1, 9):
-            values = np.arange(8.0)
-            self.assertAlmostEqual(
-                values.mean(),
-                np.average(curve(values, points), weights=[len(one) for one in
-                                                           np.array_split(values, points)]),
-            )  # fmt: skip
 
 
 class Restarting(InFolder):
@@ -42,14 +24,15 @@ class Restarting(InFolder):
         self.path = capture_model(load_scenario("restless-mast"), self.folder / "x.gz", 20.0)
         with CaptureReader(self.path) as reader:
             self.lines = list(reader.lines())
-        self.series = load(self.path)
+        self.judged = judge(self.path)
+        self.series = self.judged.series
 
     def test_starts_and_ends_are_told_by_name_and_moment(self):
-        frame = dict(TOPICS["timeline"])["events"](self.series)
+        frame = fill(EVENTS, self.judged).frame
         at_s = {line.n: line.at_s for line in self.lines if isinstance(line, Tick)}
         started = Counter(
             round(at_s[line.tick], 3) for line in self.lines
-            if isinstance(line, Process) and line.tick > 0
+            if isinstance(line, ProcessLine) and line.tick > 0
         )  # fmt: skip
         ended = Counter()
         for line in self.lines:
@@ -62,27 +45,22 @@ class Restarting(InFolder):
         self.assertTrue(frame["at_s"].is_monotonic_increasing)
 
     def test_one_process_is_there_from_its_start_to_its_end(self):
-        processes = self.series.processes
-        identity = next(
-            one for one, row in processes.first_tick.items()
-            if row > 0 and one in processes.ended_tick
-        )  # fmt: skip
-        over = load_process(self.path, identity)
-        first, last = processes.first_tick[identity], processes.ended_tick[identity]
-        self.assertEqual("·" * first, over.states[:first])
-        self.assertNotIn("·", over.states[first:last])
-        self.assertEqual(set("·"), set(over.states[last:]))
-        self.assertTrue(np.isnan(over.rss_bytes[:first]).all())
-        self.assertTrue(np.isnan(over.rss_bytes[last:]).all())
+        one = next(
+            one for one in self.series.processes.values() if one.first_row > 0 and not one.is_alive
+        )
+        self.assertTrue(one.started_inside)
+        first, last = one.first_row, one.ended_row
+        self.assertEqual("·" * first, one.states[:first])
+        self.assertNotIn("·", one.states[first:last])
+        self.assertEqual(set("·"), set(one.states[last:]))
+        self.assertTrue(np.isnan(one.rss_bytes.values[:first]).all())
+        self.assertTrue(np.isnan(one.rss_bytes.values[last:]).all())
+        # what it used before its first tick it used in the capture
+        self.assertFalse(np.isnan(one.cores.values[first - 1]))
 
     def test_the_tree_has_each_living_process_once(self):
-        living = {
-            self.series.processes.grouping.facts(one).pid
-            for one in self.series.processes.last
-            if one not in self.series.processes.ended_tick
-        }
-        frame = tree_table(self.series)
-        self.assertEqual(sorted(living), sorted(frame["pid"]))
+        frame = fill(FAMILY, self.judged).frame
+        self.assertEqual(sorted(self.series.living), sorted(frame["pid"]))
         tops = frame[frame["depth"] == 0]
         self.assertAlmostEqual(frame["cores_mean"].sum(), tops["family_cores"].sum(), places=6)
         self.assertAlmostEqual(frame["private_bytes"].sum(), tops["family_bytes"].sum(), places=0)
@@ -91,22 +69,23 @@ class Restarting(InFolder):
 class Adding(InFolder):
     def setUp(self):
         super().setUp()
-        self.series = load(self.sample)
+        self.judged = judge(self.sample)
+        self.series = self.judged.series
 
-    def table(self, topic, name):
-        return dict(TOPICS[topic])[name](self.series)
+    def table(self, table):
+        return fill(table, self.judged).frame
 
     def test_use_by_processor_adds_up_to_use_by_application(self):
-        used = self.series.processes.processor_cpu_s.sum(axis=0)
-        interval_s = self.series.machine.interval_s[:, None]
-        expected = (self.series.processes.cores * interval_s).sum(axis=0)
+        used = self.series.processor_cpu_s.sum(axis=0)
+        expected = [one.own_cores.total() for one in self.series.applications]
         np.testing.assert_allclose(used, expected, atol=1e-6)
-        frame = self.table("cores", "logical processors")
+        frame = self.table(CORES)
         self.assertTrue((frame["busiest_cores"] <= frame["busy_mean"] + 0.05).all())
-        self.assertEqual(sorted(frame["cpu"]), self.series.machine.numbers)
+        numbers = [one.number for one in self.series.machine.processors]
+        self.assertEqual(sorted(frame["cpu"]), numbers)
 
     def test_holders_have_what_their_processes_have(self):
-        holders = self.table("memory", "holders").set_index("application")
+        holders = self.table(HOLDERS).set_index("application")
         each = json.loads(run("view", "processes", self.sample, "--flat", "--json",
                               folder=self.folder).stdout)["processes"]  # fmt: skip
         for name in ("nestcam-index", "weather-mast"):
@@ -121,11 +100,11 @@ class Adding(InFolder):
             self.assertLessEqual(row["cores_mean"], row["cores_max"] + 1e-6)
 
     def test_a_port_without_an_owner_says_what_would_reveal_it(self):
-        known = self.table("ports", "sockets")
+        known = self.table(SOCKETS)
         self.assertTrue(known[known["pids"].notna()]["unknown_owner"].isna().all())
         path = capture_model(load_scenario("ringing-office"), self.folder / "hidden.gz", 4.0,
                              without=["proc/*/fd/*"])  # fmt: skip
-        hidden = dict(TOPICS["ports"])["sockets"](load(path))
+        hidden = fill(SOCKETS, judge(path)).frame
         self.assertEqual(len(known), len(hidden))
         self.assertTrue(hidden["pids"].isna().all())
         self.assertTrue(hidden["unknown_owner"].str.contains("administrator|namespace").all())
@@ -134,9 +113,7 @@ class Adding(InFolder):
 class Text(unittest.TestCase):
     def test_a_wide_table_goes_on_below(self):
         columns = [f"column {number}" for number in range(12)]
-        table = Table("Wide", columns, [[f"cell {number}" for number in range(12)]])
-        from dunmist.reports.document import Section
-
+        table = TextTable("Wide", columns, [[f"cell {number}" for number in range(12)]])
         text = document_text(Document("x", "calm", [Section("Tables", [table])]))
         self.assertLessEqual(max(map(len, text.splitlines())), 96)
         for place, words in enumerate(zip(columns, table.rows[0], strict=True)):

@@ -7,6 +7,7 @@ from tempfile import TemporaryDirectory
 
 import numpy as np
 
+from dunmist.advice import doubt_text
 from dunmist.computer import (
     Root,
     disks,
@@ -19,13 +20,13 @@ from dunmist.computer import (
     throttling,
 )
 from dunmist.errors import SettingsError
+from dunmist.series import TimeLine
+from dunmist.series.counters import Readings
 from dunmist.series.sensors import (
-    energy_watts,
     load_corrections,
     processor_sensor,
     sensor_series,
 )
-from dunmist.series.sparse import Sparse
 from tests import trees
 
 DATA = Path(__file__).parent / "data"
@@ -44,12 +45,12 @@ class OnTrees(unittest.TestCase):
         for one in files:
             trees.plant(self.folder, one)
         found = sensors.read_sensors(self.root)
-        readings = Sparse(1)
+        readings, line = Readings("raw"), TimeLine(np.arange(float(ticks)))
         for place, sensor in enumerate(found):
             readings.add(0, place, [sensors.read_reading(self.root, sensor)])
         settings = self.folder / "sensors.toml"
         settings.write_text(corrections)
-        return sensor_series(readings, found, ticks, load_corrections(settings))
+        return sensor_series(readings.over(line), found, line, load_corrections(settings))
 
 
 class Sensors(OnTrees):
@@ -64,7 +65,7 @@ class Sensors(OnTrees):
                 self.folder = Path(directory)
                 self.root = Root(self.folder)
                 chosen = processor_sensor(self.sensed(*files))
-                self.assertEqual((expected, celsius), (chosen.name, float(chosen.values[-1])))
+                self.assertEqual((expected, celsius), (chosen.name, chosen.level.last()))
                 self.assertTrue(chosen.why)
                 self.root.close()
 
@@ -74,14 +75,15 @@ class Sensors(OnTrees):
         self.assertEqual(
             (100.0, 84.0, "coretemp.0"), (package.critical, package.high, package.sensor.device)
         )
-        self.assertEqual(1180.0, float(found["nct6775 fan1"].values[0]))
-        self.assertAlmostEqual(1.056, float(found["nct6775 Vcore"].values[0]))
+        self.assertEqual(1180.0, found["nct6775 fan1"].level.last())
+        self.assertAlmostEqual(1.056, found["nct6775 Vcore"].level.last())
         self.assertEqual(["alarm"], found["nct6775 fan2"].sensor.alarms)
         # a trip point below absolute zero is how a driver says that there is none
         self.assertEqual({"critical": 105000}, found["thermal zone acpitz"].sensor.limits)
 
     def test_what_cannot_be_true_is_left_out_with_the_reason(self):
-        doubts = {one.name: one.doubt for one in self.sensed(trees.BOARD)}
+        doubts = {one.name: doubt_text(one.doubt) if one.doubt else None
+                  for one in self.sensed(trees.BOARD)}  # fmt: skip
         self.assertIn("127", doubts["nct6775 AUXTIN0"])
         self.assertIn("stands still at 0", doubts["nct6775 AUXTIN1"])
         self.assertIn("fault", doubts["nct6775 temp4"])
@@ -95,7 +97,7 @@ class Sensors(OnTrees):
             '[[sensor]]\nchip = "nct*"\nlabel = "AUX*"\nignore = true\n',
         )
         by_name = {one.name: one for one in found}
-        self.assertEqual(33.0, float(by_name["case"].values[0]))
+        self.assertEqual(33.0, by_name["case"].level.last())
         self.assertNotIn("nct6775 AUXTIN0", by_name)
 
     def test_wrong_corrections_say_where(self):
@@ -108,12 +110,11 @@ class Sensors(OnTrees):
     def test_an_energy_counter_may_wrap(self):
         trees.plant(self.folder, trees.ENERGY)
         (sensor,) = sensors.read_sensors(self.root)
-        readings = Sparse(1)
+        readings, line = Readings("raw"), TimeLine(np.arange(3.0))
         for row, raw in enumerate((262_143_000_000, 262_143_300_000, 20_000_000)):
             readings.add(row, 0, [raw])
-        (one,) = sensor_series(readings, [sensor], 3, [])
-        watts = energy_watts(one, np.array([1.0, 1.0]))
-        self.assertTrue(np.allclose([0.3, 20.02885], watts))
+        (one,) = sensor_series(readings.over(line), [sensor], line, [])
+        np.testing.assert_allclose([0.3, 20.02885], one.watts.values)
 
 
 class Devices(OnTrees):

@@ -104,27 +104,20 @@ class OfChildren(InFolder):
         counted_s = float(child.stdout.readline())
         self.assertEqual(0, capturing.wait(20))
         series = load_series(self.path)
-        grouping = series.processes.grouping
-        number = next(
-            grouping.application_of[one]
-            for one in series.processes.last
-            if grouping.facts(one).pid == child.pid
-        )
-        cores = series.processes.all_cores[:, number]
-        found_s = float((cores * series.machine.interval_s).sum())
-        self.assertAlmostEqual(counted_s, found_s, delta=0.04 * counted_s)
-        return self.triage(self.path), series, number
+        application = series.living[child.pid].application
+        self.assertAlmostEqual(counted_s, application.cores.total(), delta=0.04 * counted_s)
+        return self.triage(self.path), series, application
 
 
 class ProcessorTime(OfChildren):
     @unittest.skipUnless(IS_ROOT, "needs the administrator")
     def test_a_fork_storm_is_attributed_as_administrator(self):
-        triage, series, number = self.storm([DUNMIST])
+        triage, _, application = self.storm([DUNMIST])
         # so short a storm is some hundred clock ticks, which the kernel counts by sampling: the
         # bar of 99 % is measured over half a minute, see docs/measurements.md
         self.assertGreaterEqual(triage["coverage"]["cpu"], 0.96)
         # the kernel announced each child by name
-        self.assertGreater(sum(series.processes.short_lived_programs[number].values()), 60)
+        self.assertGreater(sum(application.short_lived_programs.values()), 60)
 
     @unittest.skipUnless(IS_ROOT, "rights can only be given up by who has them")
     def test_a_fork_storm_is_attributed_without_privilege(self):

@@ -10,33 +10,33 @@ import msgspec
 from dunmist.advice import cores_text, percent, size_text, span_text
 from dunmist.advice.amounts import amount_text
 from dunmist.cli.strips import bar_cells, span_curve_text
-from dunmist.reports.columns import heading_text, number_text
 from dunmist.simulation import load_scenario
+from dunmist.tables import TOPICS, number_text
 from tests.program import InFolder, capture_model, run
 
 
 class Written(unittest.TestCase):
     def test_figures_say_what_they_are(self):
-        for name, value, expected in (
-            ("busy_mean", 0.5, "50 %"),
-            ("used_share", 0.0004, "< 0.1 %"),
-            ("cores_mean", 1.984, "1.98"),
-            ("private_bytes", 3.0 * 2**30, "3.0 GiB"),
-            ("read_bytes_per_s", 0.0, "0"),
-            ("read_bytes_per_s", 2048.0, "2.0 KiB/s"),
-            ("speed_bits_per_s", 2.5e9, "2.5 Gbit/s"),
-            ("clock_hz", 2.9e9, "2900 MHz"),
-            ("latency_mean_s", 0.00028, "0.28 ms"),
-            ("cpu_s", 7300.0, "2 h 1 min"),
-            ("since_s", 1_900_000_000.0, "2030-03-17 17:46Z"),
-            ("since_s", 1e30, "unknown"),
-            ("margin", 30.36, "30.36"),
-            ("pid", 4711.0, "4711"),
-            ("nice", 10.0, "10"),
-            ("busy_mean", float("nan"), "–"),
+        for unit, value, expected in (
+            ("share", 0.5, "50 %"),
+            ("share", 0.0004, "< 0.1 %"),
+            ("cores", 1.984, "1.98"),
+            ("bytes", 3.0 * 2**30, "3.0 GiB"),
+            ("bytes/s", 0.0, "0"),
+            ("bytes/s", 2048.0, "2.0 KiB/s"),
+            ("bits/s", 2.5e9, "2.5 Gbit/s"),
+            ("Hz", 2.9e9, "2900 MHz"),
+            ("s", 0.00028, "0.28 ms"),
+            ("s", 7300.0, "2 h 1 min"),
+            ("at", 7.25, "7.2 s"),
+            ("moment", 1_900_000_000.0, "2030-03-17 17:46Z"),
+            ("moment", 1e30, "unknown"),
+            ("figure", 30.36, "30.36"),
+            ("number", 4711.0, "4711"),
+            ("share", float("nan"), "–"),
         ):
-            with self.subTest(name=name, value=value):
-                self.assertEqual(expected, number_text(name, value))
+            with self.subTest(unit=unit, value=value):
+                self.assertEqual(expected, number_text(unit, value))
 
     def test_amounts_in_sentences(self):
         self.assertEqual("1.98 cores (25 % of 8)", cores_text(1.98, 8))
@@ -55,7 +55,7 @@ class Written(unittest.TestCase):
         for value, unit, expected in (
             (12_345.6, "per second", "12346"),
             (0.01234, "requests", "0.0123"),
-            (4_194_304.0, "process number", "4194304"),
+            (4_194_304.0, "number", "4194304"),
             (3_600.0, "s", "1 h 0 min"),
         ):
             with self.subTest(value=value, unit=unit):
@@ -66,10 +66,13 @@ class Written(unittest.TestCase):
         self.assertEqual(3, len(set(span_curve_text([94.0, 95.0, 96.0]))))
 
     def test_headings_leave_to_the_cells_what_they_say(self):
+        columns = {column.name: column.heading for tables in TOPICS.values() for table in tables
+                   for column in table.columns}  # fmt: skip
         for name, expected in (("read_bytes_per_s", "read"), ("user_share", "user"),
                                ("used_share", "used share"), ("times_per_s", "times a second"),
-                               ("cpu_s", "cpu"), ("max_clock_hz", "max clock")):  # fmt: skip
-            self.assertEqual(expected, heading_text(name))
+                               ("cpu_s", "cpu"), ("max_clock_hz", "max clock"),
+                               ("busy_curve", "over time")):  # fmt: skip
+            self.assertEqual(expected, columns[name])
 
 
 class Tables(InFolder):

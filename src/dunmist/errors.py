@@ -7,6 +7,7 @@
     ├── Refused              an act that would be unsafe, or that this user may not do
     ├── Unsuccessful         an act was carried out and did not do what it was for
     ├── OutputError          a result cannot be written where it was asked for
+    ├── WrongUsage           what was asked for makes no sense as it was asked (usage)
     └── UnknownName          a word that is not in a vocabulary (usage)
 
 The text of each says what is wrong, where, and what to do; ``cli`` prints it as its last line.
@@ -41,6 +42,12 @@ class Unsuccessful(DunmistError):
 
 class OutputError(DunmistError):
     """The output exists, cannot be written, or its ending names no known format."""
+
+
+class WrongUsage(DunmistError):
+    """What was asked for contradicts itself or names what is not there; counts as wrong usage."""
+
+    exit_status = 2
 
 
 class UnknownName(DunmistError):

@@ -1,16 +1,29 @@
 """Puts a diagnosis into words and proposes fixes, safest first.
 
-Takes a diagnosis and its series, gives a ``Triage``, the document of the contract. It runs nothing.
+Takes a diagnosis and its series, gives ``Judged``: a case for each application and finding, and the
+``Triage``, the document of the contract. It runs nothing.
 """
 
-from dunmist.advice.about import About, about_lines, about_process, what_it_is
+from dunmist.advice.about import About, about_lines, what_it_is
 from dunmist.advice.acts import VERBS, Act, Target, Verb
 from dunmist.advice.amounts import cores_text, percent, size_text, span_text
-from dunmist.advice.compose import compose_triage, first_action
+from dunmist.advice.autostart_entries import (
+    OFF,
+    OVERRIDE,
+    OWN,
+    disable_command,
+    enable_command,
+    override_name,
+)
+from dunmist.advice.case import Case, Cases
+from dunmist.advice.catalogue import catalogue
+from dunmist.advice.evidence import declared_evidence
+from dunmist.advice.headline import first_action
+from dunmist.advice.judged import Judged, advise
 from dunmist.advice.owner import Told, tell_owner
-from dunmist.advice.paging import paging_sentence
 from dunmist.advice.protection import protected_by_name
-from dunmist.advice.rungs import Rung, application_rungs, culprit_rungs, finding_rungs
+from dunmist.advice.rungs import Rung
+from dunmist.advice.swap_traffic import paging_sentence
 from dunmist.advice.triage import (
     RISKS,
     CulpritAdvice,
@@ -20,15 +33,22 @@ from dunmist.advice.triage import (
     Step,
     Triage,
 )
+from dunmist.advice.wording import doubt_text, ladder, owner_wording, wording
 
 __all__ = [
+    "OFF",
+    "OVERRIDE",
+    "OWN",
     "RISKS",
     "VERBS",
     "About",
     "Act",
+    "Case",
+    "Cases",
     "CulpritAdvice",
     "Evidence",
     "FindingAdvice",
+    "Judged",
     "ResourceAdvice",
     "Rung",
     "Step",
@@ -37,13 +57,17 @@ __all__ = [
     "Triage",
     "Verb",
     "about_lines",
-    "about_process",
-    "application_rungs",
-    "compose_triage",
+    "advise",
+    "catalogue",
     "cores_text",
-    "culprit_rungs",
-    "finding_rungs",
+    "declared_evidence",
+    "disable_command",
+    "doubt_text",
+    "enable_command",
     "first_action",
+    "ladder",
+    "override_name",
+    "owner_wording",
     "paging_sentence",
     "percent",
     "protected_by_name",
@@ -51,4 +75,5 @@ __all__ = [
     "span_text",
     "tell_owner",
     "what_it_is",
+    "wording",
 ]

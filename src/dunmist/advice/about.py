@@ -8,18 +8,15 @@ from datetime import UTC, datetime
 from typing import NamedTuple
 
 from dunmist.advice.amounts import span_text
-from dunmist.advice.origin import Origin, find_origin, parents_of, started_s
-from dunmist.advice.protection import protection_of
+from dunmist.advice.origin import Origin, find_origin
+from dunmist.advice.protection import Protections
 from dunmist.advice.recognition import GUESSES, Recognised, recognise
-from dunmist.advice.tables import wording
-from dunmist.applications import unit_of
-from dunmist.computer import DELETED, Package, ProcessFacts, is_person
-from dunmist.diagnosis import is_odd_place
-from dunmist.series import Series
-from dunmist.series.naming import main_identity
+from dunmist.advice.wording import wording
+from dunmist.computer import DELETED, Package, ProcessFacts
+from dunmist.diagnosis import Thresholds, is_odd_place
+from dunmist.series import Application, Process, Series
 
 PORTS_SHOWN = 6
-INTERPRETED = 3  # a script is among the first words of a command line
 
 
 class Listener(NamedTuple):
@@ -34,22 +31,14 @@ class About(NamedTuple):
     """What is known of one process and the application it belongs to; None is 'not known'.
 
     ``file_state`` is present, odd-place, missing or replaced; ``owner_kind`` is here, person,
-    administrator, service or unknown. ``parents`` are process numbers and names, the nearest first.
+    administrator, service or unknown.
     """
 
-    identity: int
-    application: int
-    pid: int
-    name: str
-    command_line: tuple[str, ...]
-    executable: str | None
+    process: Process
     file_state: str
     package: Package | None
-    owner: str | None
     owner_kind: str
-    unit: str | None
     unit_about: str | None
-    parents: tuple[tuple[int, str], ...]
     listens: tuple[Listener, ...]
     remotes: tuple[str, ...]
     started_s: float | None
@@ -58,64 +47,46 @@ class About(NamedTuple):
     recognised: Recognised | None
     protection: str | None
 
+    @property
+    def name(self) -> str:
+        """What its program is called."""
+        return self.process.name
 
-def about_application(series: Series, application: int) -> About | None:
-    """Return what is known of an application by its main process, None when it has none."""
-    identity = main_identity(series, application)
-    return None if identity is None else about_process(series, identity)
+    @property
+    def executable(self) -> str:
+        """The file of its program, without the kernel's remark that it is gone."""
+        return (self.process.facts.executable or "").removesuffix(DELETED)
+
+    @property
+    def owner(self) -> str | None:
+        """The user that it belongs to."""
+        return self.process.facts.user
 
 
-def about_process(series: Series, identity: int) -> About:
+def about_process(
+    series: Series, process: Process, protections: Protections, limits: Thresholds
+) -> About:
     """Return what is known of one process and of the application that it belongs to."""
-    grouping = series.processes.grouping
-    facts = grouping.facts(identity)
-    application = grouping.application_of[identity]
-    origin = find_origin(series, application)
-    moment_s = started_s(series, facts.start_clk)
+    facts, application = process.facts, process.application
+    origin = find_origin(series, application, limits)
+    moment_s = series.started_s(facts.start_clk)
     now_s = datetime.fromisoformat(series.header.started).timestamp() + series.duration_s
-    unit = unit_of(facts.cgroup)
+    unit = series.surveyed.unit(process.unit)
     listens, remotes = _ports(series, application)
     return About(
-        identity=identity,
-        application=application,
-        pid=facts.pid,
-        name=grouping.program(identity).name,
-        command_line=tuple(facts.command_line),
-        executable=facts.executable,
+        process=process,
         file_state=_file_state(series, facts),
-        package=_package(series, facts),
-        owner=facts.user,
-        owner_kind=owner_kind(series, facts),
-        unit=unit,
-        unit_about=_unit_about(series, unit),
-        parents=tuple(
-            (grouping.facts(one).pid, grouping.program(one).name)
-            for one in parents_of(series, identity)
-        ),
+        package=series.surveyed.package(facts),
+        owner_kind=series.surveyed.owner_kind(facts),
+        unit_about=unit.about if unit else None,
         listens=listens,
         remotes=remotes,
         started_s=moment_s,
         running_s=None if moment_s is None else max(0.0, now_s - moment_s),
         origin=origin,
-        recognised=recognise(series, application, origin),
-        protection=protection_of(series, application),
+        recognised=recognise(application, origin, limits),
+        protection=protections.of(application),
     )
-
-
-def owner_kind(series: Series, facts: ProcessFacts) -> str:
-    """Return whether a process belongs to who is logged in, a person, the administrator, a service.
-
-    Without a list of logins a person cannot be told from one who is logged in.
-    """
-    if facts.uid is None:
-        return "unknown"
-    if facts.uid == 0:
-        return "administrator"
-    if not is_person(facts.uid):
-        return "service"
-    survey = series.last_survey
-    users = {one.user for one in survey.sessions} if survey else set()
-    return "here" if facts.user in users else "person"
 
 
 def about_lines(about: About) -> list[tuple[str, str]]:
@@ -136,14 +107,15 @@ def about_lines(about: About) -> list[tuple[str, str]]:
     lines.append(("owner", words[f"owner-{about.owner_kind}"].format(user=about.owner)))
     if about.executable or about.file_state == "unknown":
         text = words[f"file-{about.file_state}"]
-        lines.append(("file", text.format(path=(about.executable or "").removesuffix(DELETED))))
+        lines.append(("file", text.format(path=about.executable)))
     lines.append(("package", _package_text(about)))
-    if about.unit:
+    if about.process.unit:
         more = f": {about.unit_about}" if about.unit_about else ""
-        lines.append(("unit", f"{about.unit}{more}"))
+        lines.append(("unit", f"{about.process.unit}{more}"))
     lines.append(("started", _started_text(about)))
-    if about.parents:
-        lines.append(("parents", " < ".join(f"{name} ({pid})" for pid, name in about.parents)))
+    parents = [f"{one.name} ({one.pid})" for one in about.process.ancestors]
+    if parents:
+        lines.append(("parents", " < ".join(parents)))
     if about.listens:
         lines.append(("listens on", _ports_text(about.listens)))
     if about.remotes:
@@ -169,8 +141,7 @@ def what_it_is(about: About) -> str:
 def search_words(about: About) -> str:
     """Return what to look up elsewhere: name, package and place."""
     package = f" {about.package.name}" if about.package else ""
-    place = (about.executable or "").removesuffix(DELETED)
-    return f'"{about.name}"{package} linux {place}'.strip()
+    return f'"{about.name}"{package} linux {about.executable}'.strip()
 
 
 def _file_state(series: Series, facts: ProcessFacts) -> str:
@@ -178,28 +149,18 @@ def _file_state(series: Series, facts: ProcessFacts) -> str:
     if path is None:
         return "unknown"
     if path.endswith(DELETED):
-        replaced = {one for survey in series.surveys for one in survey.replaced}
-        return "replaced" if path.removesuffix(DELETED) in replaced else "missing"
+        gone = path.removesuffix(DELETED)
+        return "replaced" if gone in series.surveyed.replaced else "missing"
     return "odd-place" if is_odd_place(path) else "present"
 
 
-def _package(series: Series, facts: ProcessFacts) -> Package | None:
-    by_file = {one.executable: one for survey in series.surveys for one in survey.packages}
-    # what an interpreter runs tells more than the interpreter
-    files = [*facts.command_line[1:INTERPRETED], (facts.executable or "").removesuffix(DELETED)]
-    return next((by_file[file] for file in files if file in by_file), None)
-
-
-def _unit_about(series: Series, unit: str | None) -> str | None:
-    survey = series.last_survey
-    return next((one.about for one in (survey.units if survey else []) if one.name == unit), None)
-
-
-def _ports(series: Series, application: int) -> tuple[tuple[Listener, ...], tuple[str, ...]]:
-    grouping = series.processes.grouping
+def _ports(
+    series: Series, application: Application
+) -> tuple[tuple[Listener, ...], tuple[str, ...]]:
+    own = {process.identity for process in application.members}
     listens, remotes = set(), set()
     for one in series.sockets:
-        if application not in {grouping.application_of.get(owner) for owner in one.owners}:
+        if own.isdisjoint(one.owners):
             continue
         facts = one.facts
         if one.listens and facts.local_port:

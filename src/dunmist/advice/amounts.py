@@ -2,8 +2,8 @@
 
 import math
 
-COUNTED = ("processes", "process number", "port", "times", "threads", "descriptors", "programs",
-           "MT/s")  # fmt: skip
+# a figure that counts something, or is the number of something, has no decimals
+COUNTED = ("count", "number")
 SIZES = (("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10))
 
 

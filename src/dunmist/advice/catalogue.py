@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 NOTHING = "(?!)"
 
 
-class Kind(NamedTuple):
+class WorkKind(NamedTuple):
     """One kind of background work: what is to be known of it, and how it is recognised.
 
     ``units``, ``names`` and ``kernel`` match whole names, ``words`` are parts of names
@@ -31,19 +31,19 @@ class Kind(NamedTuple):
 
 
 @cache
-def catalogue() -> tuple[Kind, ...]:
+def catalogue() -> tuple[WorkKind, ...]:
     """Return all kinds in the order in which they are tried."""
     text = (files("dunmist.advice") / "catalogue.toml").read_text(encoding="utf-8")
     return tuple(_kind(entry) for entry in tomllib.loads(text)["kind"])
 
 
-def _kind(entry: dict[str, Any]) -> Kind:
+def _kind(entry: dict[str, Any]) -> WorkKind:
     # one pattern for all names of a kind: compiling is what costs; an empty list matches nothing
     units, names, kernel = (
         re.compile(rf"(?:{'|'.join(entry.get(place, (NOTHING,)))})\Z")
         for place in ("units", "names", "kernel")
     )
-    return Kind(
+    return WorkKind(
         key=entry["key"],
         what=entry["what"],
         normal=entry["normal"],

@@ -11,7 +11,6 @@ use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``, ``starts-itself``, 
 """
 
 from dunmist.advice.about import About
-from dunmist.advice.recognition import LOW_PRIORITY_SHARE
 from dunmist.applications import in_user_manager
 from dunmist.diagnosis import Diagnosis, Kind, Role
 from dunmist.series import Series
@@ -22,33 +21,31 @@ DOUBTS: tuple[Kind, ...] = ("lookalike-name", "odd-location")
 
 def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role) -> frozenset[str]:
     """Return the words that hold for an application which has the given role."""
-    processes = series.processes
-    number = about.application
-    application = processes.grouping.applications[number]
-    living = [one for one in application.members if one not in processes.ended_tick]
-    kinds = {one.kind for one in diagnosis.findings if one.application == number}
-    facts = processes.grouping.facts(about.identity)
+    process, application = about.process, about.process.application
+    living = application.living
+    kinds = {one.kind for one in diagnosis.findings if one.application is application}
     unit = application.unit or ""
     kind = about.recognised.kind if about.recognised else None
+    low = diagnosis.limits.signs.low_priority_share
     holds = {
-        _thing(about, application.unit, facts.cgroup, role): True,
+        _thing(about, application.unit, process.facts.cgroup, role): True,
         "unit": application.unit is not None,
         f"limits-{diagnosis.limiting}": diagnosis.limiting is not None,
         "running": bool(living),
         "several": len(living) > 1,
         "window": unit.startswith("app-") and unit.endswith(".scope"),
-        "terminal": facts.tty > 0,
-        "low-priority": bool(processes.low_priority[number] >= LOW_PRIORITY_SHARE),
+        "terminal": process.facts.tty > 0,
+        "low-priority": application.low_priority >= low,
         "doubtful": not kinds.isdisjoint(DOUBTS),
         "packaged": about.package is not None,
         "leaks": "memory-leak" in kinds or "descriptor-leak" in kinds,
         "spins": any(one.spins for one in series.header.inventory.disks),
-        "starts-at-boot": _starts_at_boot(series, unit),
+        "starts-at-boot": series.surveyed.starts_at_boot(unit),
         "timer": about.origin.by == "timer",
         "autostart": about.origin.entry is not None,
         "starts-itself": about.origin.by in ("boot", "service", "login", "timer", "job"),
         "job": about.origin.by == "job",
-        "stopped": any(processes.last[one].state in ("T", "t") for one in living),
+        "stopped": any(one.state in ("T", "t") for one in living),
     }
     guards = kind.guards if kind else frozenset()
     return frozenset(word for word, is_so in holds.items() if is_so) | guards
@@ -62,11 +59,3 @@ def _thing(about: About, unit: str | None, cgroup: str | None, role: Role) -> st
     if unit is None or not unit.endswith(".service"):
         return "program"
     return "user-service" if in_user_manager(cgroup) else "service"
-
-
-def _starts_at_boot(series: Series, unit: str) -> bool:
-    survey = series.last_survey
-    return any(
-        one.name == unit and (one.starts or "").startswith("enabled")
-        for one in (survey.units if survey else [])
-    )

@@ -4,31 +4,39 @@ Ending any of these logs the person out, takes away the screen or the network, o
 computer; so no step that pauses or ends them is ever proposed or carried out.
 """
 
-from dunmist.advice.origin import parents_of
-from dunmist.advice.tables import ladder
+from dunmist.advice.wording import ladder
 from dunmist.applications import is_shell
-from dunmist.series import Series
+from dunmist.series import Application, Process, Series
+
+INIT_PID = 1
 
 
-def protection_of(series: Series, application: int) -> str | None:
-    """Return the key of the reason why an application must not be touched, None when it may be."""
-    observers, logins = _observer_chain(series), _session_chain(series)
-    grouping = series.processes.grouping
-    for identity in grouping.applications[application].members:
-        facts = grouping.facts(identity)
-        if facts.kernel:
+class Protections:
+    """Knows what must not be touched in one capture, and why."""
+
+    def __init__(self, series: Series) -> None:
+        self._observers = _observer_chain(series)
+        self._logins = _session_chain(series)
+
+    def of(self, application: Application) -> str | None:
+        """Return the key of the reason why an application must not be touched, None if it may."""
+        for process in application.members:
+            key = self._of_process(process)
+            if key:
+                return key
+        return None
+
+    def _of_process(self, process: Process) -> str | None:
+        if process.facts.kernel:
             return "kernel"
-        if facts.pid == 1:
+        if process.pid == INIT_PID:
             return "init"
-        if identity in observers:
+        if process in self._observers:
             return "observer"
-        if identity in logins:
+        if process in self._logins:
             return "session"
         # by the name the kernel has for it, and by its file: either may have been changed
-        key = protected_by_name(facts.name, grouping.program(identity).name)
-        if key:
-            return key
-    return None
+        return protected_by_name(process.facts.name, process.name)
 
 
 def protected_by_name(*names: str) -> str | None:
@@ -39,34 +47,23 @@ def protected_by_name(*names: str) -> str | None:
     return None
 
 
-def _observer_chain(series: Series) -> set[int]:
+def _with_ancestors(processes: list[Process]) -> set[Process]:
+    return {*processes, *(parent for one in processes for parent in one.ancestors)}
+
+
+def _observer_chain(series: Series) -> set[Process]:
     """Return the sampler and everything that it runs under."""
-    grouping = series.processes.grouping
-    own = [
-        identity
-        for identity, number in grouping.application_of.items()
-        if grouping.applications[number].observer
-    ]
-    return {*own, *(parent for one in own for parent in parents_of(series, one))}
+    return _with_ancestors([one for one in series.processes.values() if one.application.observer])
 
 
-def _session_chain(series: Series) -> set[int]:
+def _session_chain(series: Series) -> set[Process]:
     """Return the leaders of logins, what they run under, and their shells."""
-    grouping, survey = series.processes.grouping, series.last_survey
-    by_pid = {
-        grouping.facts(one).pid: one
-        for one in series.processes.last
-        if one not in series.processes.ended_tick
-    }
-    leaders = [
-        by_pid[session.pid]
-        for session in (survey.sessions if survey else [])
-        if session.pid in by_pid
-    ]
-    chain = {*leaders, *(parent for one in leaders for parent in parents_of(series, one))}
+    survey, living = series.surveyed.last, series.living
+    sessions = survey.sessions if survey else []
+    chain = _with_ancestors([living[one.pid] for one in sessions if one.pid in living])
     shells = {
-        identity
-        for identity in by_pid.values()
-        if grouping.parent(identity) in chain and is_shell(grouping.facts(identity))
+        process
+        for process in living.values()
+        if process.parent in chain and is_shell(process.facts)
     }
     return chain | shells

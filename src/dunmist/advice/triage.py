@@ -4,7 +4,7 @@ from typing import Literal, get_args
 
 import msgspec
 
-from dunmist.diagnosis import Level, Resource, Role, Severity
+from dunmist.diagnosis import LevelWord, ResourceWord, Role, Severity
 
 FORMAT = "dunmist-triage"
 VERSION = 1
@@ -47,17 +47,17 @@ class Verdict(msgspec.Struct, frozen=True):
     """The answer in one sentence, and what it says."""
 
     headline: str
-    level: Level
-    limiting: Resource | None
+    level: LevelWord
+    limiting: ResourceWord | None
     confidence: float
 
 
 class ResourceAdvice(msgspec.Struct, frozen=True):
     """How far one resource limits the work; None is 'cannot be told'."""
 
-    resource: Resource
+    resource: ResourceWord
     name: str | None
-    level: Level
+    level: LevelWord
     used: float
     pressure: float | None
     errors: int | None

@@ -4,12 +4,12 @@ Takes process facts as they come, gives applications. It is a room of its own, w
 because the progress shown during a capture needs it as much as the analysis afterwards.
 """
 
-from dunmist.applications.grouping import Application, Grouping, in_user_manager, unit_of
+from dunmist.applications.grouping import Grouping, in_user_manager, unit_of
 from dunmist.applications.programs import Program, is_shell, program_of
 from dunmist.applications.running_use import RunningUse
 
 __all__ = [
-    "Application",
+    "Group",
     "Grouping",
     "Program",
     "RunningUse",

@@ -20,8 +20,8 @@ _ESCAPED = re.compile(r"\\x([0-9a-fA-F]{2})")
 
 
 @dataclass(slots=True)
-class Application:
-    """Processes that belong together; ``members`` are their numbers in the capture."""
+class Group:
+    """Processes that belong together; ``members`` are their identities."""
 
     name: str
     unit: str | None
@@ -31,7 +31,7 @@ class Application:
 
 
 @dataclass(slots=True)
-class _Known:
+class _Member:
     facts: ProcessFacts
     program: Program
     parent: int | None
@@ -54,61 +54,61 @@ class Grouping:
     """Assigns each identity, in the order in which they were first seen, to its application."""
 
     def __init__(self, observer: Observer | None) -> None:
-        self.applications: list[Application] = []
+        self.groups: list[Group] = []
         self.application_of: dict[int, int] = {}
         self._observer = (observer.pid, observer.start_clk) if observer else None
-        self._known: dict[int, _Known] = {}
+        self._members: dict[int, _Member] = {}
         self._by_pid: dict[int, int] = {}
         self._by_key: dict[Hashable, int] = {}
 
     def add(self, identity: int, facts: ProcessFacts) -> int:
         """Return the application of a process, making a new one when none fits."""
         program = program_of(facts)
-        self._known[identity] = _Known(facts, program, self._by_pid.get(facts.ppid))
+        self._members[identity] = _Member(facts, program, self._by_pid.get(facts.ppid))
         self._by_pid[facts.pid] = identity
         return self._assign(identity)
 
     def replace(self, identity: int, facts: ProcessFacts) -> int:
         """Return the application of a process that now runs another program (execve(2))."""
-        known = self._known.get(identity)
-        if known is None:
+        member = self._members.get(identity)
+        if member is None:
             return self.add(identity, facts)
-        self._known[identity] = _Known(facts, program_of(facts), known.parent)
-        self.applications[self.application_of[identity]].members.remove(identity)
+        self._members[identity] = _Member(facts, program_of(facts), member.parent)
+        self.groups[self.application_of[identity]].members.remove(identity)
         return self._assign(identity)
 
     def facts(self, identity: int) -> ProcessFacts:
         """Return the newest facts of an identity; raises KeyError."""
-        return self._known[identity].facts
+        return self._members[identity].facts
 
     def program(self, identity: int) -> Program:
         """Return the program that an identity runs; raises KeyError."""
-        return self._known[identity].program
+        return self._members[identity].program
 
     def parent(self, identity: int) -> int | None:
         """Return the identity of the parent, None when it was not seen."""
-        return self._known[identity].parent
+        return self._members[identity].parent
 
     def order_by_parent(self) -> None:
-        """Assign all anew once every parent is known: a child may be listed before its parent."""
-        pids = {known.facts.pid: identity for identity, known in self._known.items()}
-        for known in self._known.values():
-            if known.parent is None:
-                parent = pids.get(known.facts.ppid)
-                older = parent is not None and self._starts_before(parent, known)
-                known.parent = parent if older else None
-        self.applications.clear()
+        """Assign all anew once every parent is member: a child may be listed before its parent."""
+        pids = {member.facts.pid: identity for identity, member in self._members.items()}
+        for member in self._members.values():
+            if member.parent is None:
+                parent = pids.get(member.facts.ppid)
+                older = parent is not None and self._starts_before(parent, member)
+                member.parent = parent if older else None
+        self.groups.clear()
         self.application_of.clear()
         self._by_key.clear()
-        for identity in sorted(self._known):
+        for identity in sorted(self._members):
             self._assign(identity)
 
-    def _starts_before(self, identity: int, child: _Known) -> bool:
-        return self._known[identity].facts.start_clk <= child.facts.start_clk
+    def _starts_before(self, identity: int, child: _Member) -> bool:
+        return self._members[identity].facts.start_clk <= child.facts.start_clk
 
     def _assign(self, identity: int) -> int:
-        known = self._known[identity]
-        facts, program = known.facts, known.program
+        member = self._members[identity]
+        facts, program = member.facts, member.program
         observer = (facts.pid, facts.start_clk) == self._observer
         unit = unit_of(facts.cgroup)
         key: Hashable
@@ -125,24 +125,24 @@ class Grouping:
             key, unit = self._family_key(identity), None
         number = self._by_key.get(key)
         if number is None:
-            number = len(self.applications)
+            number = len(self.groups)
             self._by_key[key] = number
-            self.applications.append(Application(name, unit, facts.kernel, observer))
-        self.applications[number].members.append(identity)
+            self.groups.append(Group(name, unit, facts.kernel, observer))
+        self.groups[number].members.append(identity)
         self.application_of[identity] = number
         return number
 
     def _family_key(self, identity: int) -> Hashable:
         top = identity
         seen = {identity}
-        parent = self._known[top].parent
+        parent = self._members[top].parent
         while parent is not None and parent not in seen:
-            if self._known[parent].program.launches or self._known[parent].facts.kernel:
+            if self._members[parent].program.launches or self._members[parent].facts.kernel:
                 break
             seen.add(parent)
-            top, parent = parent, self._known[parent].parent
+            top, parent = parent, self._members[parent].parent
         launcher = parent if parent is not None else -1
-        return (self._known[identity].program.key, self._known[top].program.key, launcher)
+        return (self._members[identity].program.key, self._members[top].program.key, launcher)
 
 
 def _unescape(unit: str) -> str:

@@ -3,7 +3,7 @@
 from collections import Counter
 
 from dunmist.applications.grouping import Grouping
-from dunmist.sampling import Event, Observer, Process, Record, Tick
+from dunmist.sampling import Event, Observer, ProcessLine, Record, Tick
 
 
 class RunningUse:
@@ -18,7 +18,7 @@ class RunningUse:
 
     def add(self, record: Record) -> None:
         """Take one record into account."""
-        if isinstance(record, Process):
+        if isinstance(record, ProcessLine):
             self._grouping.add(record.id, record.facts)
             if record.tick > 0:
                 self._first_clk[record.id] = 0
@@ -38,9 +38,9 @@ class RunningUse:
         used: Counter[int] = Counter()
         for identity, last in self._last_clk.items():
             used[self._grouping.application_of[identity]] += last - self._first_clk[identity]
-        applications = self._grouping.applications
+        groups = self._grouping.groups
         return [
-            (applications[number].name, clk / self._clk_per_s / self._elapsed_s)
+            (groups[number].name, clk / self._clk_per_s / self._elapsed_s)
             for number, clk in used.most_common(limit + 1)
-            if clk > 0 and not applications[number].observer
+            if clk > 0 and not groups[number].observer
         ][:limit]

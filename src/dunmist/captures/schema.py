@@ -13,7 +13,7 @@ from typing import Any
 import msgspec
 
 from dunmist.computer import Inventory, Machine, Reason
-from dunmist.sampling import Event, Observer, Plan, Process, Socket, Survey, Tick
+from dunmist.sampling import Event, Observer, Plan, ProcessLine, SocketLine, Survey, Tick
 
 FORMAT = "dunmist-capture"
 MAJOR, MINOR = 1, 1
@@ -60,7 +60,7 @@ class Footer(msgspec.Struct, frozen=True, tag_field="kind", tag="footer", kw_onl
     blind_spots: list[Unseen] = []
 
 
-Line = Header | Process | Socket | Event | Tick | Survey | Footer
+Line = Header | ProcessLine | SocketLine | Event | Tick | Survey | Footer
 KINDS = frozenset(("header", "process", "socket", "event", "tick", "survey", "footer"))
 
 

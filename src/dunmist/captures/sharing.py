@@ -19,7 +19,7 @@ from dunmist.captures.reader import CaptureReader
 from dunmist.captures.schema import Header, Line
 from dunmist.captures.writer import CaptureWriter
 from dunmist.computer import is_person
-from dunmist.sampling import Process, Survey, Tick
+from dunmist.sampling import ProcessLine, Survey, Tick
 
 SHARED_BOOT = "shared-copy"
 TAG = "kind"  # says what a line is
@@ -61,7 +61,7 @@ class StandIns:
         """Take note of the names of people and hosts in a line."""
         if isinstance(line, Header) and line.machine.host:
             self._add(self._hosts, line.machine.host, "computer-{}")
-        elif isinstance(line, Process) and is_person(line.facts.uid):
+        elif isinstance(line, ProcessLine) and is_person(line.facts.uid):
             self._person(line.facts.user)
         elif isinstance(line, Survey):
             for session in line.sessions:
@@ -172,7 +172,7 @@ def _is_address(text: str) -> bool:
 
 
 def _texts_with_homes(line: Line) -> list[str]:
-    if isinstance(line, Process):
+    if isinstance(line, ProcessLine):
         return [*line.facts.command_line, line.facts.executable or ""]
     if isinstance(line, Survey):
         return [*(one.file for one in line.autostart), *(one.point for one in line.file_systems)]

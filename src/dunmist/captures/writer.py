@@ -17,7 +17,7 @@ import msgspec
 from dunmist.captures.redaction import Rules, load_rules, mask_secrets, mask_text
 from dunmist.captures.schema import Footer, Line
 from dunmist.errors import OutputError
-from dunmist.sampling import Event, Process, Survey, Tick
+from dunmist.sampling import Event, ProcessLine, Survey, Tick
 
 GZIP_WINDOW = 31  # zlib's window bits, with a gzip header and trailer
 
@@ -147,7 +147,7 @@ def _without_secrets(line: Line, rules: Rules) -> Line:
             for one in line.autostart
         ]
         return msgspec.structs.replace(line, autostart=masked)
-    if not isinstance(line, Process | Event) or line.facts is None:
+    if not isinstance(line, ProcessLine | Event) or line.facts is None:
         return line
     command_line = mask_secrets(line.facts.command_line, rules)
     facts = msgspec.structs.replace(line.facts, command_line=command_line)

@@ -1,101 +1,22 @@
-"""What ``dunmist fix`` does after its options are read: find the step, show it, do it, measure."""
+"""What ``dunmist fix`` prints: ladders and steps, what came of an act, past acts."""
 
 import shutil
-import tempfile
 import textwrap
 from collections import defaultdict
-from pathlib import Path
-from typing import NamedTuple
 
 import click
-import numpy as np
 
-from dunmist.advice import (
-    Act,
-    Rung,
-    application_rungs,
-    cores_text,
-    culprit_rungs,
-    percent,
-)
-from dunmist.applications import Grouping
-from dunmist.cli.capturing import Wishes, run_capture
-from dunmist.cli.judging import Judged, judge
-from dunmist.cli.settings import journal_path
-from dunmist.computer import Root
-from dunmist.diagnosis import ResourceState
+from dunmist.advice import Act, Rung, cores_text, percent
+from dunmist.cli.progress import progress_for
 from dunmist.errors import Refused, Unsuccessful
-from dunmist.fixing import (
-    Effect,
-    carry_out,
-    check_act,
-    check_capture,
-    effect_of,
-    read_journal,
-    undo,
-)
+from dunmist.fixing import Effect
 from dunmist.harmless import harmless
-from dunmist.series.naming import distinct_name
+from dunmist.jobs.acts import do_act, past_acts, refusal
+from dunmist.jobs.choose import Chosen
+from dunmist.jobs.measure import MEASURED_S, Measured, compare_measured, sample_now
 
-LOOK_S, LOOK_EVERY_S = 4.0, 0.25
 WIDTH_MOST = 100
-
-
-class Chosen(NamedTuple):
-    """An application of a capture with its ladder."""
-
-    judged: Judged
-    application: int
-    rungs: list[Rung]
-
-    @property
-    def name(self) -> str:
-        """Return what to call it."""
-        return distinct_name(self.judged.series, self.application)
-
-
-def choose(file: Path, culprit: int | None, pid: int | None) -> Chosen:
-    """Return the application that was asked for; raises UsageError when it is not there."""
-    judged = judge(file)
-    series, diagnosis = judged.series, judged.diagnosis
-    if culprit is not None:
-        if culprit > len(diagnosis.culprits):
-            count = len(diagnosis.culprits)
-            raise click.UsageError(
-                f"{file}: has {count} culprit{'s' if count != 1 else ''}, not {culprit}; "
-                f"see 'dunmist triage {file}', or give --pid"
-            )
-        one = diagnosis.culprits[culprit - 1]
-        return Chosen(judged, one.application, culprit_rungs(series, one, diagnosis))
-    processes, grouping = series.processes, series.processes.grouping
-    living = [
-        identity
-        for identity in processes.last
-        if grouping.facts(identity).pid == pid and identity not in processes.ended_tick
-    ]
-    if not living:
-        raise click.UsageError(
-            f"{file}: process {pid} was not there at its end; see 'dunmist view processes {file} "
-            f"--each'"
-        )
-    application = grouping.application_of[living[-1]]
-    ranked = [one for one in diagnosis.culprits if one.application == application]
-    rungs = (
-        culprit_rungs(series, ranked[0], diagnosis)
-        if ranked
-        else application_rungs(series, application, diagnosis)
-    )
-    return Chosen(judged, application, rungs)
-
-
-def rung_of(chosen: Chosen, step: int) -> Rung:
-    """Return one rung by its number; raises UsageError when there is none."""
-    if step > len(chosen.rungs):
-        raise click.UsageError(
-            f"the ladder of {chosen.name} has {len(chosen.rungs)} steps, not {step}; leave --step "
-            f"out to see them"
-        )
-    return chosen.rungs[step - 1]
+TARGETS_SHOWN = 3
 
 
 def print_ladder(chosen: Chosen) -> None:
@@ -123,57 +44,45 @@ def print_rung(chosen: Chosen, rung: Rung) -> None:
         _say(line)
 
 
-def refusal(chosen: Chosen, wanted: Act) -> str | None:
+def refusal_of(chosen: Chosen, wanted: Act) -> str | None:
     """Return why an act would be refused right now, None when it would be carried out."""
-    root = Root(Path("/"))
-    try:
-        check_capture(chosen.judged.series.header, root)
-        check_act(wanted, root)
-    except Refused as error:
-        return str(error)
-    return None
+    return refusal(chosen.judged.series.header, wanted)
 
 
-def act(chosen: Chosen, wanted: Act, *, measure: bool) -> None:
+def carry_out(chosen: Chosen, wanted: Act, *, measure: bool) -> None:
     """Carry an act out and say what came of it.
 
     Raises Refused when it must not be done and Unsuccessful when it did not do what it was for.
     """
-    reason = refusal(chosen, wanted)
+    reason = refusal_of(chosen, wanted)
     if reason:
         raise Refused(reason)
-    root, header = Root(Path("/")), chosen.judged.series.header
-    before = _look() if measure else None
-    outcome = carry_out(wanted, header, root, journal_path())
+    before = sample_now(progress_for) if measure else None
+    outcome = do_act(chosen.judged.series.header, wanted)
     click.echo(f"act {outcome.number}: {harmless(outcome.text)}")
     if before is not None:
-        after = _look()
-        click.echo(_effect_text(chosen, before.diagnosis.resources, after.diagnosis.resources))
-        used = " before, ".join(cores_text(*_use_of(chosen, one)) for one in (before, after))
-        click.echo(harmless(f"{chosen.name} itself used {used} after"))
+        measured = compare_measured(chosen, before, sample_now(progress_for))
+        for line in _measured_lines(chosen, measured):
+            click.echo(harmless(line))
     if not outcome.worked:
         raise Unsuccessful(f"{chosen.name}: {outcome.text}; look at the next step of its ladder")
 
 
-def undo_act(number: int | None) -> None:
-    """Reverse an act of the journal; raises Refused."""
-    click.echo(harmless(undo(journal_path(), number, Root(Path("/")))))
-
-
 def print_journal() -> None:
     """Print past acts, the oldest first."""
-    entries = {one.number: one for one in read_journal(journal_path())}
-    if not entries:
+    lines = past_acts()
+    if not lines:
         click.echo("no acts so far")
-    for one in entries.values():
+    for line in lines:
+        targets = line.act.targets[:TARGETS_SHOWN]
         whom = (
-            one.act.unit
-            or one.act.file
-            or ", ".join(f"{target.name} ({target.pid})" for target in one.act.targets[:3])
+            line.act.unit
+            or line.act.file
+            or ", ".join(f"{target.name} ({target.pid})" for target in targets)
         )
-        what = f"undo of {one.undoes}" if one.undoes else one.act.verb
-        state = one.outcome or "begun, and never ended"
-        click.echo(harmless(f"{one.number:4}  {one.at}  {what}  {whom}: {state}"))
+        what = f"undo of {line.undoes}" if line.undoes else line.act.verb
+        state = line.outcome or "begun, and never ended"
+        click.echo(harmless(f"{line.number:4}  {line.at}  {what}  {whom}: {state}"))
 
 
 def _say(text: str, indent: int = 2) -> None:
@@ -185,50 +94,22 @@ def _say(text: str, indent: int = 2) -> None:
 def _named(wanted: Act) -> list[str]:
     """Return the processes of an act by program and owner."""
     by_owner: dict[tuple[str, str], list[str]] = defaultdict(list)
-    for one in wanted.targets:
-        by_owner[one.name, one.user or "unknown"].append(str(one.pid))
+    for target in wanted.targets:
+        by_owner[target.name, target.user or "unknown"].append(str(target.pid))
     return [
         f"{' '.join(pids)} ({name}, of {user})" for (name, user), pids in sorted(by_owner.items())
     ]
 
 
-def _look() -> Judged:
-    """Return what is found over the next seconds."""
-    with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
-        path = Path(folder) / "look.jsonl.gz"
-        run_capture(Wishes(path, LOOK_S, LOOK_EVERY_S))
-        return judge(path)
-
-
-def _use_of(chosen: Chosen, seen: Judged) -> tuple[float, float]:
-    """Return the processors that an application used, and how many there are."""
-    processes, machine = seen.series.processes, seen.series.machine
-    before = chosen.judged.series.processes.grouping
-    known = _identities(before, chosen.application)
-    grouping = processes.grouping
-    numbers = range(len(grouping.applications))
-    same = [bool(known & _identities(grouping, number)) for number in numbers]
-    if not any(same):  # it may have come back as other processes
-        name = before.applications[chosen.application].name
-        same = [grouping.applications[number].name == name for number in numbers]
-    cores = processes.all_cores[:, same].sum(axis=1)
-    return float(np.average(cores, weights=machine.interval_s)), float(np.median(machine.online))
-
-
-def _identities(grouping: Grouping, application: int) -> set[tuple[int, int]]:
-    members = map(grouping.facts, grouping.applications[application].members)
-    return {(one.pid, one.start_clk) for one in members}
-
-
-def _effect_text(chosen: Chosen, before: list[ResourceState], after: list[ResourceState]) -> str:
-    diagnosis = chosen.judged.diagnosis
-    resource = diagnosis.limiting or "cpu"
-    states = [one for one in diagnosis.resources if one.resource == resource]
-    name = max(states, key=lambda one: one.used).name if states else None
-    effect = effect_of(before, after, resource, None if resource == "core" else name)
-    if effect is None:
-        return f"{resource}: cannot be measured within seconds; sample again with a capture"
-    return _effect_line(effect)
+def _measured_lines(chosen: Chosen, measured: Measured) -> list[str]:
+    resource = chosen.judged.diagnosis.limiting or "cpu"
+    effect = (
+        _effect_line(measured.effect)
+        if measured.effect
+        else f"{resource}: cannot be measured within seconds; sample again with a capture"
+    )
+    used = " before, ".join(cores_text(*use) for use in (measured.before, measured.after))
+    return [effect, f"{chosen.name} itself used {used} after"]
 
 
 def _effect_line(effect: Effect) -> str:
@@ -237,4 +118,4 @@ def _effect_line(effect: Effect) -> str:
     if effect.pressure:
         held = f"; work held up {percent(effect.pressure[0])} before, "
         held += f"{percent(effect.pressure[1])} after"
-    return f"{effect.verdict}: {effect.resource} {used}{held} (over {LOOK_S:g} s each)"
+    return f"{effect.verdict}: {effect.resource} {used}{held} (over {MEASURED_S:g} s each)"

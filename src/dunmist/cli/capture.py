@@ -22,8 +22,9 @@ def capture(
     Ctrl-C ends it early and keeps what it has. Without -o the file is named for the computer and
     the time. Nothing on the computer is changed.
     """
-    from dunmist.cli.capturing import Wishes, run_capture
+    from dunmist.cli.progress import progress_for
+    from dunmist.jobs import Wishes, run_capture
 
-    path = run_capture(Wishes(output, duration_s, every_s, root, note, force))
+    path = run_capture(Wishes(output, duration_s, every_s, root, note, force), follow=progress_for)
     if str(path) != "-":
         click.echo(f"kept {path}; next: dunmist triage {path}", err=True)

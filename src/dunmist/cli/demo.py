@@ -36,15 +36,15 @@ def demo(scenario: str | None, output: Path, force: bool, only_list: bool) -> No
     output.mkdir(parents=True, exist_ok=True)
     for target in (capture, *targets):
         check_output(target, force=force)
-    from dunmist.cli.judging import judge
-    from dunmist.cli.patients import capture_patient
-    from dunmist.reports import Findings, document_text, triage_document, write_report
+    from dunmist.jobs.judge import judge
+    from dunmist.jobs.patient import capture_patient
+    from dunmist.reports import document_text, triage_document, write_report
 
     click.echo(f"The patient: {patient.machine.host}. {patient.story}\n")
     capture_patient(patient, capture, force=force)
     judged = judge(capture)
     for target in targets:
-        write_report(Findings(judged.series, judged.diagnosis, judged.triage), target)
+        write_report(judged, target)
     click.echo(document_text(triage_document(judged.triage)), nl=False)
     if not scenario:
         click.echo("\nOther patients (dunmist demo NAME -o DIR):")

@@ -7,11 +7,9 @@ comes from ``series`` and ``diagnosis``; programs get the same figures as tables
 from collections.abc import Callable, Iterator
 from itertools import groupby
 
-import numpy as np
 from rich.text import Text
 
-from dunmist.advice import cores_text, paging_sentence, percent, size_text, span_text
-from dunmist.cli.judging import Judged
+from dunmist.advice import Judged, cores_text, paging_sentence, percent, size_text, span_text
 from dunmist.cli.strips import (
     PARTS,
     bar_cells,
@@ -20,23 +18,21 @@ from dunmist.cli.strips import (
     shade_text,
     span_curve_text,
 )
-from dunmist.computer import Processor
 from dunmist.diagnosis import Trace
 from dunmist.harmless import cut_middle, harmless
-from dunmist.series.curves import curve, peaks
-from dunmist.series.memory_breakdown import memory_breakdown
-from dunmist.series.rates import Floats
-from dunmist.series.sensors import SensorSeries, energy_watts, processor_sensor
+from dunmist.series import Level, LogicalProcessor, Rate, memory_breakdown
+from dunmist.tables import QUANTITY_UNITS, in_place
 
 # legible on a light and on a dark background; the marks tell the levels apart without colour
 LEVEL_STYLES = ("dim", "dark_cyan", "dark_orange3", "bold red")
 STRIP_MOST = 100
 CURVE_LEAST, CURVE_MOST = 8, 24
-NAME_WIDTH = 30
+NAME_WIDTH, RESOURCE_WIDTH = 30, 18
 QUANTITIES = ("temperature", "fan", "power", "energy")
-UNITS = {"temperature": "°C", "fan": "turns/min", "power": "W", "energy": "W"}
+HZ_PER_MHZ, HZ_PER_GHZ = 1e6, 1e9
 
 Lines = Iterator[Text]
+Values = list[float | None]
 
 
 def drawn(topic: str, judged: Judged, width: int) -> Lines:
@@ -46,48 +42,39 @@ def drawn(topic: str, judged: Judged, width: int) -> Lines:
 
 
 def _cores(judged: Judged, width: int) -> Lines:
-    series = judged.series
-    machine = series.machine
-    places = {one.number: one for one in series.header.machine.processors}
     points = min(STRIP_MOST, width - 38)
     yield _axis("each logical processor, the darker the busier", judged, points)
-    order = sorted(machine.numbers, key=lambda number: _place(places.get(number)))
-    for place, numbers in groupby(order, key=lambda number: _place(places.get(number))[:2]):
-        for position, number in enumerate(numbers):
-            column = machine.numbers.index(number)
-            busy = machine.busy[:, column]
-            label = f"package {place[0]} core {place[1]}" if not position and place[1] >= 0 else ""
-            clock = "" if machine.clocks_hz is None else _clock(machine.clocks_hz[:, column])
-            yield Text(
-                f"{label:<17} cpu{number:<3} {shade_text(_stretched(busy, points))} "
-                f"{percent(float(np.nanmean(busy))):>5}{clock}"
-            )
+    processors = in_place(judged.series.machine.processors)
+    for place, group in groupby(processors, key=_core_of):
+        for position, one in enumerate(group):
+            named = not position and place is not None
+            label = f"package {place[0]} core {place[1]}" if named and place else ""
+            clock = one.clock_hz.median() if one.clock_hz else None
+            ghz = "" if clock is None else f"  {clock / HZ_PER_GHZ:.1f} GHz"
+            strip = shade_text(_stretched(one.busy.curve(points), points))
+            yield Text(f"{label:<17} cpu{one.number:<3} {strip} {percent(one.busy.mean()):>5}{ghz}")
     yield from _throttle_marks(judged, points)
 
 
-def _place(place: Processor | None) -> tuple[int, int, int]:
-    if place is None:
-        return (-1, -1, -1)
-    package, core = (-1 if one is None else one for one in (place.package, place.core))
-    return (package, core, place.number)
-
-
-def _clock(clocks_hz: Floats) -> str:
-    return "" if np.isnan(clocks_hz).all() else f"  {np.nanmedian(clocks_hz) / 1e9:.1f} GHz"
+def _core_of(one: LogicalProcessor) -> tuple[int, int] | None:
+    """Return the package and core of a processor, None where they are not known."""
+    if one.place is None or one.place.core is None:
+        return None
+    return (-1 if one.place.package is None else one.place.package, one.place.core)
 
 
 def _throttle_marks(judged: Judged, points: int) -> Lines:
-    throttled = judged.series.devices.throttled
-    for kind, counts in throttled.items():
-        if np.nansum(counts) > 0:
-            marks = "".join("^" if value else " " for value in _stretched(counts, points, peaks))
-            times = int(np.nansum(counts))
+    for kind, rate in judged.series.devices.throttled.items():
+        times = round(rate.total())
+        if times:
+            peaks = _stretched(rate.peaks(points), points)
+            marks = "".join("^" if value else " " for value in peaks)
             yield Text(f"{'heat cut the clock':<24} {marks} {times} times ({kind})", "bold")
 
 
 def _memory(judged: Judged, width: int) -> Lines:
     parts = memory_breakdown(judged.series.machine)
-    sizes = {name: float(held[-1]) for name, held in parts.items() if held[-1] > 0}
+    sizes = {name: size for name, held in parts.items() if (size := held.last() or 0.0) > 0}
     total = sum(sizes.values())
     cells = bar_cells(list(sizes.values()), min(STRIP_MOST, width - 2))
     marks = dict(zip(sizes, PARTS, strict=False))
@@ -98,12 +85,12 @@ def _memory(judged: Judged, width: int) -> Lines:
     points = max(CURVE_LEAST, min(CURVE_MOST, width - name_width - 41))
     for name, size in sizes.items():
         share = percent(size / total)
-        change = float(parts[name][-1] - parts[name][0])
+        change = parts[name].change()
         moved = (
             f"  {'+' if change > 0 else '-'}{size_text(abs(change))}" if abs(change) >= 1 else ""
         )
         line = f" {marks.get(name, '?')} {name:<{name_width}} {size_text(size):>10} {share:>11}"
-        yield Text(f"{line}  {span_curve_text(curve(parts[name], points))}{moved}")
+        yield Text(f"{line}  {span_curve_text(parts[name].curve(points))}{moved}")
     yield Text("")
     yield Text(f"paging: {paging_sentence(judged.diagnosis)}")
 
@@ -111,40 +98,32 @@ def _memory(judged: Judged, width: int) -> Lines:
 def _heat(judged: Judged, width: int) -> Lines:
     series = judged.series
     points = min(STRIP_MOST, width - NAME_WIDTH - 28)
-    chosen = processor_sensor(series.devices.sensors)
+    chosen = series.processor_sensor
     yield _axis("sensors and what drives them, each between its least and greatest", judged, points)
     for one in series.devices.sensors:
         if one.is_trusted and one.quantity in QUANTITIES:
-            values = _values(one, series.machine.interval_s)
             mark = "*" if chosen and one.name == chosen.name else " "
-            yield _span_line(f"{mark}{one.name}", values, UNITS[one.quantity], points)
+            unit = QUANTITY_UNITS[one.quantity]
+            yield _span_line(f"{mark}{one.name}", one.shown, unit, points)
     if chosen:
         yield Text(f"* taken for the processor: {harmless(chosen.why)}", "dim")
-    machine = series.machine
-    if machine.mean_clock_hz is not None:
-        yield _span_line(" clock, mean", machine.mean_clock_hz / 1e6, "MHz", points)
-    yield _span_line(" processors in use", _at_ticks(machine.busy_cores), "cores", points)
-    for kind, counts in series.devices.throttled.items():
-        yield _span_line(f" heat cut the clock, {kind}", _at_ticks(counts), "times", points)
+    clock = series.machine.mean_clock_hz
+    if clock is not None:
+        yield _span_line(" clock, mean", clock / HZ_PER_MHZ, "MHz", points)
+    yield _span_line(" processors in use", series.machine.busy_cores, "cores", points)
+    for kind, rate in series.devices.throttled.items():
+        counts = Rate(rate.line, rate.counts())
+        yield _span_line(f" heat cut the clock, {kind}", counts, "times", points)
 
 
-def _values(one: SensorSeries, interval_s: Floats) -> Floats:
-    if one.quantity == "energy":
-        return _at_ticks(energy_watts(one, interval_s))
-    return one.values
-
-
-def _at_ticks(of_intervals: Floats) -> Floats:
-    """Return an interval's figure at the tick that ends it, so that all strips have one axis."""
-    return np.concatenate([[np.nan], of_intervals])
-
-
-def _span_line(name: str, values: Floats, unit: str, points: int) -> Text:
-    if np.isnan(values).all():
+def _span_line(name: str, figures: Level | Rate, unit: str, points: int) -> Text:
+    # an interval's figure stands at the tick that ends it, so that all strips have one axis
+    level = figures.at_ticks() if isinstance(figures, Rate) else figures
+    least, most = level.least(), level.greatest()
+    if least is None or most is None:
         return Text(f"{harmless(name):<{NAME_WIDTH}.{NAME_WIDTH}} no reading")
-    least, most = float(np.nanmin(values)), float(np.nanmax(values))
     digits = 2 if unit == "cores" else 1 if most < 20 else 0
-    strip = span_curve_text(_stretched(values, points))
+    strip = span_curve_text(_stretched(level.curve(points), points))
     return Text(
         f"{harmless(name):<{NAME_WIDTH}.{NAME_WIDTH}} {strip} "
         f"{least:.{digits}f} to {most:.{digits}f} {unit}"
@@ -157,19 +136,23 @@ def _timeline(judged: Judged, width: int) -> Lines:
     for state in judged.diagnosis.resources:
         if state.trace is None:
             continue
-        name = " ".join(filter(None, (state.resource, state.name)))
-        line = Text(f"{cut_middle(harmless(name), 18):<18} ")
+        name = cut_middle(
+            harmless(" ".join(filter(None, (state.resource, state.name)))), RESOURCE_WIDTH
+        )
+        line = Text(f"{name:<{RESOURCE_WIDTH}} ")
         line.append(_levels(state.trace, points))
         line.append(f" {state.level}, {percent(state.used)} used")
         yield line
-        yield Text(f"{'':<18} {curve_text(_stretched(state.trace.used, points), 1.0)}", "dim")
+        used = curve_text(_stretched(state.trace.used.curve(points), points), 1.0)
+        yield Text(f"{'':<{RESOURCE_WIDTH}} {used}", "dim")
     sampled = judged.series
     if sampled.missed or sampled.asleep_s:
         yield Text(f"{sampled.missed} ticks missed, asleep for {sampled.asleep_s:g} s", "bold")
 
 
 def _levels(trace: Trace, points: int) -> Text:
-    levels = [int(value or 0) for value in _stretched(trace.levels.astype(float), points, peaks)]
+    places = Rate(trace.used.line, trace.levels.astype(float))
+    levels = [int(value or 0) for value in _stretched(places.peaks(points), points)]
     line = Text()
     for level, run in groupby(levels):
         line.append(level_text(list(run)), LEVEL_STYLES[level])
@@ -179,26 +162,25 @@ def _levels(trace: Trace, points: int) -> Text:
 def _processes(judged: Judged, width: int) -> Lines:
     del width
     machine = judged.series.machine
-    online = float(np.median(machine.online))
-    used = cores_text(float(np.average(machine.busy_cores, weights=machine.interval_s)), online)
+    used = cores_text(machine.busy_cores.mean(), machine.logical_processors)
     yield Text(f"the whole computer used {used}; cores are logical processors in use")
     if judged.diagnosis.limiting:
         yield Text(harmless(judged.triage.verdict.headline), "bold")
 
 
-def _stretched(
-    values: Floats, points: int, shorten: Callable[[Floats, int], list[float | None]] = curve
-) -> list[float | None]:
-    """Return at most so many points; a short series gets several marks for each value."""
+def _stretched(values: Values, points: int) -> Values:
+    """Return a short curve with several marks for each value, so that it fills its room."""
     times = max(1, points // max(1, len(values)))
-    return [value for value in shorten(values, points) for _ in range(times)]
+    return [value for value in values for _ in range(times)]
 
 
 def _axis(title: str, judged: Judged, points: int) -> Text:
-    duration_s = judged.series.duration_s
-    each_s = duration_s / len(_stretched(judged.series.machine.interval_s, points))
+    line = judged.series.line
+    marks = len(_stretched([None] * min(points, line.intervals), points))
+    each_s = line.duration_s / marks
     return Text(
-        f"{title}; {span_text(duration_s)} from left to right, {span_text(each_s)} a mark", "dim"
+        f"{title}; {span_text(line.duration_s)} from left to right, {span_text(each_s)} a mark",
+        "dim",
     )
 
 

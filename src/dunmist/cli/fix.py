@@ -5,6 +5,7 @@ from pathlib import Path
 
 import click
 
+from dunmist.cli.completion import complete_act
 from dunmist.cli.parameters import FILE
 
 LAST = "last"
@@ -22,6 +23,7 @@ LAST = "last"
 @click.option("--measure/--no-measure", default=True, show_default=True,
               help="Measure for some seconds before and after whether it helped.")  # fmt: skip
 @click.option("--undo", is_flag=False, flag_value=LAST, metavar="[ACT]",
+              shell_complete=complete_act,
               help="Reverse an act of the list, or the last one that can be.")  # fmt: skip
 @click.option("--list", "only_list", is_flag=True, help="List past acts and do nothing else.")
 def fix(
@@ -35,31 +37,39 @@ def fix(
     written down, and --undo reverses pauses, priorities, limits, and switched-off starts.
     """
     from dunmist.cli import acting
+    from dunmist.harmless import harmless
+    from dunmist.jobs.acts import undo_act
+    from dunmist.jobs.choose import choose_culprit, choose_owner_of, rung_of
+    from dunmist.jobs.judge import judge
 
     if only_list:
         acting.print_journal()
         return
     if undo is not None:
-        acting.undo_act(None if undo == LAST else _number(undo))
+        text = undo_act(None if undo == LAST else _number(undo))
+        click.echo(harmless(text))
         return
     if file is None:
         raise click.UsageError("name a capture, or give --undo or --list")
-    if (culprit is None) == (pid is None):
+    if culprit is not None and pid is None:
+        chosen = choose_culprit(judge(file), culprit)
+    elif pid is not None and culprit is None:
+        chosen = choose_owner_of(judge(file), pid)
+    else:
         raise click.UsageError("say on whom to act: --culprit N or --pid PID")
-    chosen = acting.choose(file, culprit, pid)
     if step is None:
         acting.print_ladder(chosen)
         return
-    rung = acting.rung_of(chosen, step)
+    rung = rung_of(chosen, step)
     acting.print_rung(chosen, rung)
     if rung.act is None:
         click.echo("\nThis step needs a person; nothing was done.")
     elif yes:
-        acting.act(chosen, rung.act, measure=measure)
-    elif reason := acting.refusal(chosen, rung.act):
+        acting.carry_out(chosen, rung.act, measure=measure)
+    elif reason := acting.refusal_of(chosen, rung.act):
         click.echo(f"\nFrom here it would be refused: {reason}.")
     elif sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("\nDo it?"):
-        acting.act(chosen, rung.act, measure=measure)
+        acting.carry_out(chosen, rung.act, measure=measure)
     else:
         click.echo("\nNothing was done; give --yes to carry it out.")
 

@@ -5,7 +5,7 @@ applications so far.
 """
 
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
@@ -80,13 +80,13 @@ class Progress:
 @contextmanager
 def progress_for(
     plan: Plan, observer: Observer | None, machine: Machine
-) -> Iterator[Progress | None]:
-    """Give the progress of one capture, None when standard error is no terminal."""
+) -> Iterator[Callable[[Record], None]]:
+    """Give what shows each record of a capture; it shows nothing where there is no terminal."""
     if not sys.stderr.isatty():
-        yield None
+        yield lambda record: None
         return
     from rich.console import Console
     from rich.live import Live
 
     with Live(console=Console(stderr=True), auto_refresh=False, transient=True) as live:
-        yield Progress(live, plan, observer, machine)
+        yield Progress(live, plan, observer, machine).add

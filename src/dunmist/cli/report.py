@@ -28,7 +28,7 @@ def report(file: Path, output: Path | None, force: bool, brief: bool, audience: 
         raise click.UsageError("say where to write the report: -o OUT, or -o - for text")
     from dunmist.cli import reporting
 
-    wanted = reporting.Wanted(output or STANDARD, brief, audience == "owner", force)
+    wanted = reporting.ReportWish(output or STANDARD, brief, audience == "owner", force)
     if share:
         reporting.write_shared(file, wanted)
     else:

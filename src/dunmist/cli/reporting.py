@@ -6,14 +6,13 @@ from typing import NamedTuple
 
 import click
 
-from dunmist.advice import Act
-from dunmist.captures import Header, check_output, share_capture
-from dunmist.cli.judging import Judged, judge
-from dunmist.cli.settings import journal_path
-from dunmist.fixing import read_journal, undone
+from dunmist.advice import Judged
+from dunmist.captures import check_output, share_capture
 from dunmist.harmless import harmless
+from dunmist.jobs.acts import told_of
+from dunmist.jobs.judge import judge
 from dunmist.reports import (
-    Findings,
+    Document,
     brief_text,
     check_ending,
     document_text,
@@ -21,12 +20,11 @@ from dunmist.reports import (
     triage_document,
     write_report,
 )
-from dunmist.reports.document import Document
 
 COPY = ".jsonl.gz"
 
 
-class Wanted(NamedTuple):
+class ReportWish(NamedTuple):
     """Where to write, and for whom; ``output`` may be ``-``."""
 
     output: Path
@@ -40,7 +38,7 @@ class Wanted(NamedTuple):
         return str(self.output) == "-"
 
 
-def write(file: Path, wanted: Wanted) -> None:
+def write(file: Path, wanted: ReportWish) -> None:
     """Write a report of a capture; raises CaptureError and OutputError."""
     if not wanted.is_standard and not wanted.brief:
         check_ending(wanted.output)
@@ -50,7 +48,7 @@ def write(file: Path, wanted: Wanted) -> None:
         click.echo(f"wrote {wanted.output}", err=True)
 
 
-def write_shared(file: Path, wanted: Wanted) -> None:
+def write_shared(file: Path, wanted: ReportWish) -> None:
     """Write a report that may be given away, and beside it the capture it was made from."""
     if wanted.is_standard:
         with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
@@ -68,38 +66,22 @@ def write_shared(file: Path, wanted: Wanted) -> None:
     click.echo(f"wrote {copy}, the capture with the same stand-ins", err=True)
 
 
-def _put(judged: Judged, wanted: Wanted) -> None:
-    found = Findings(judged.series, judged.diagnosis, judged.triage)
+def _put(judged: Judged, wanted: ReportWish) -> None:
     if wanted.brief:
-        _put_text(brief_text(*found), wanted)
+        _put_text(brief_text(judged), wanted)
         return
     document: Document | None = None
     if wanted.for_owner:
-        document = owner_document(*found, acts_on(judged.series.header))
+        document = owner_document(judged, told_of(judged.series.header))
     if wanted.is_standard:
         _put_text(document_text(document or triage_document(judged.triage)), wanted)
     else:
-        write_report(found, wanted.output, document)
+        write_report(judged, wanted.output, document)
 
 
-def _put_text(text: str, wanted: Wanted) -> None:
+def _put_text(text: str, wanted: ReportWish) -> None:
     safe = "\n".join(map(harmless, text.split("\n")))
     if wanted.is_standard:
         click.echo(safe, nl=False)
     else:
         wanted.output.write_text(safe, encoding="utf-8")
-
-
-def acts_on(header: Header) -> list[Act]:
-    """Return what was carried out on the computer of a capture in its boot, and not undone."""
-    entries = read_journal(journal_path())
-    taken_back = undone(entries)
-    return [
-        one.act
-        for one in {entry.number: entry for entry in entries}.values()
-        if one.stage == "done"
-        and one.undoes is None
-        and one.number not in taken_back
-        and one.boot_id is not None
-        and one.boot_id == header.machine.boot_id
-    ]

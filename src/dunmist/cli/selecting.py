@@ -1,6 +1,6 @@
 """Which rows and columns of a table are wanted: filters, sorting, limits. Works on frames."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from difflib import get_close_matches
 from fnmatch import fnmatch
 from typing import NamedTuple
@@ -8,11 +8,13 @@ from typing import NamedTuple
 import click
 import pandas as pd
 
+from dunmist.tables import Filled, Filter
 
-class Wanted(NamedTuple):
+
+class Selection(NamedTuple):
     """What was asked for; ``filters`` by the name of their option, the others as typed."""
 
-    filters: dict[str, str]
+    filters: Mapping[Filter, str]
     sort: str | None = None
     bottom: bool = False
     limit: int | None = None
@@ -35,36 +37,39 @@ def _fits_unit(cell: str, wanted: str) -> bool:
     return any(fnmatch(unit, wanted) or fnmatch(unit, f"{wanted}.*") for unit in cell.split())
 
 
-# option, the columns it looks at (one that fits is enough), and how a cell is compared
-FILTERS: dict[str, tuple[tuple[str, ...], Callable[[str, str], bool]]] = {
-    "owner": (("user", "users", "login_user"), _has_word),
-    "name": (("program", "application", "programs", "family", "executable", "name", "sensor",
-              "disk", "link", "unit", "names"), _fits_name),
-    "pid": (("pid", "pids"), _has_word),
-    "service": (("unit", "name"), _fits_unit),
-    "port": (("port", "ports"), _has_word),
-    "state": (("state", "level"), _is_word),
-    "role": (("role",), _has_word),
-    "least": (("cores_mean", "busy_mean", "used_share"), lambda cell, wanted: False),
-}  # fmt: skip
+def _reaches(cell: str, wanted: str) -> bool:
+    return bool(cell) and float(cell) >= float(wanted)
 
 
-def select(frames: dict[str, pd.DataFrame], wanted: Wanted) -> dict[str, pd.DataFrame]:
+# option, and how a cell is compared; which columns it looks at is declared with them
+FILTERS: Mapping[Filter, Callable[[str, str], bool]] = {
+    "owner": _has_word,
+    "name": _fits_name,
+    "pid": _has_word,
+    "service": _fits_unit,
+    "port": _has_word,
+    "state": _is_word,
+    "role": _has_word,
+    "least": _reaches,
+}
+
+
+def select(tables: list[Filled], wanted: Selection) -> list[Filled]:
     """Return the tables with what was asked for; raises UsageError for what none of them has."""
     for option, value in wanted.filters.items():
-        frames = _filtered(frames, option, value)
+        tables = _filtered(tables, option, value)
     if wanted.sort:
-        frames = _sorted(frames, wanted.sort)
+        tables = _sorted(tables, wanted.sort)
     if wanted.limit:
-        frames = {name: frame.head(wanted.limit) for name, frame in frames.items()}
+        tables = [one.with_rows(one.frame.head(wanted.limit)) for one in tables]
     if wanted.bottom:
-        frames = {name: frame.iloc[::-1] for name, frame in frames.items()}
-    return frames
+        tables = [one.with_rows(one.frame.iloc[::-1]) for one in tables]
+    return tables
 
 
-def check_columns(frames: dict[str, pd.DataFrame], names: list[str]) -> None:
+def check_columns(tables: list[Filled], names: list[str]) -> None:
     """Raise UsageError when a column is in none of the tables."""
-    known = {str(column) for frame in frames.values() for column in frame.columns}
+    known = {name for one in tables for name in one.table.names}
     for name in names:
         if name not in known:
             near = get_close_matches(name, known, n=1)
@@ -72,30 +77,25 @@ def check_columns(frames: dict[str, pd.DataFrame], names: list[str]) -> None:
             raise click.UsageError(f"there is no column '{name}'; {hint}")
 
 
-def _filtered(frames: dict[str, pd.DataFrame], option: str, value: str) -> dict[str, pd.DataFrame]:
-    columns, fits = FILTERS[option]
-    kept = {}
-    for name, frame in frames.items():
-        there = [column for column in columns if column in frame.columns]
-        if not there:
-            continue
-        if option == "least":
-            kept[name] = frame[pd.to_numeric(frame[there[0]]) >= float(value)]
-        else:
+def _filtered(tables: list[Filled], option: Filter, value: str) -> list[Filled]:
+    fits = FILTERS[option]
+    kept = []
+    for one in tables:
+        columns = [column.name for column in one.table.columns if option in column.answers]
+        if columns:
             chosen = [
                 any(fits(_text(cell), value) for cell in cells)
-                for cells in frame[there].itertuples(index=False)
+                for cells in one.frame[columns].itertuples(index=False)
             ]
-            kept[name] = frame[chosen]
+            kept.append(one.with_rows(one.frame[chosen]))
     if not kept:
         raise click.UsageError(
-            f"--{option} does not apply to this topic; its tables have none of: "
-            f"{', '.join(columns)}"
+            f"--{option} does not apply to this topic: none of its tables has such a column"
         )
     return kept
 
 
-def _sorted(frames: dict[str, pd.DataFrame], keys: str) -> dict[str, pd.DataFrame]:
+def _sorted(tables: list[Filled], keys: str) -> list[Filled]:
     names, upwards = [], []
     for key in keys.split(","):
         name, _, direction = key.strip().partition(":")
@@ -103,26 +103,30 @@ def _sorted(frames: dict[str, pd.DataFrame], keys: str) -> dict[str, pd.DataFram
             raise click.UsageError(f"'{key}' sorts neither up nor down; write {name}:up")
         names.append(name)
         upwards.append(direction)
-    check_columns(frames, names)
-    return {
-        table: frame.sort_values(
-            names,
-            ascending=[_is_up(frame, name, way) for name, way in zip(names, upwards, strict=True)],
-            kind="stable",
-            na_position="last",
+    check_columns(tables, names)
+    return [
+        one.with_rows(
+            one.frame.sort_values(
+                names,
+                ascending=[
+                    _is_up(one, name, way) for name, way in zip(names, upwards, strict=True)
+                ],
+                kind="stable",
+                na_position="last",
+            )
         )
-        if set(names) <= set(frame.columns)
-        else frame
-        for table, frame in frames.items()
-    }
+        if set(names) <= set(one.table.names)
+        else one
+        for one in tables
+    ]
 
 
-def _is_up(frame: pd.DataFrame, name: str, direction: str) -> bool:
+def _is_up(one: Filled, name: str, direction: str) -> bool:
     # figures are wanted greatest first, names from A on
-    return direction == "up" or (direction == "" and not pd.api.types.is_numeric_dtype(frame[name]))
+    return direction == "up" or (direction == "" and not one.table.column(name).is_numeric)
 
 
 def _text(cell: object) -> str:
-    if cell is None or cell is pd.NA or (isinstance(cell, float) and pd.isna(cell)):
+    if cell is None or (isinstance(cell, float) and pd.isna(cell)):
         return ""
     return str(int(cell)) if isinstance(cell, float) and cell.is_integer() else str(cell)

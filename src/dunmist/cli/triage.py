@@ -27,12 +27,15 @@ def triage(
     that.
     """
     if file is None:
-        from dunmist.cli.capturing import Wishes, run_capture
+        from dunmist.cli.progress import progress_for
+        from dunmist.jobs import Wishes, run_capture
 
-        file = run_capture(Wishes(output, duration_s, every_s, root, note, force))
+        file = run_capture(
+            Wishes(output, duration_s, every_s, root, note, force), follow=progress_for
+        )
         click.echo(f"kept {file}", err=True)
     # the analysis is loaded after sampling, so that it is no part of the load that is sampled
-    from dunmist.cli.judging import judge
+    from dunmist.jobs.judge import judge
     from dunmist.reports import document_text, triage_document, triage_json
 
     found = judge(file).triage

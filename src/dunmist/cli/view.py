@@ -1,20 +1,14 @@
 """``dunmist view``: one topic of a capture, as tables and pictures, as JSON or as CSV."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from dunmist.cli.completion import complete_columns, complete_topic, complete_what
 from dunmist.cli.parameters import FILE
-
-if TYPE_CHECKING:
-    from dunmist.cli import viewing
-    from dunmist.cli.judging import Judged
-
-TOPICS = ("processes", "process", "cores", "memory", "heat", "ports", "disks", "links", "services",
-          "autostart", "sessions", "machine", "timeline")  # fmt: skip
-HELP = "help"
+from dunmist.cli.topics import PROCESS, TOPICS
+from dunmist.cli.words import check_word
 
 
 @click.command()
@@ -27,9 +21,14 @@ HELP = "help"
               help="Draw a picture into PICTURE.png or PICTURE.svg instead.")  # fmt: skip
 @click.option("--force", is_flag=True, help="Overwrite PICTURE when it exists.")
 @click.option("--table", "table", metavar="NAME", help="Only this table of the topic.")
-@click.option("--each", "shape", flag_value="each", help="Processes: applications unfolded.")
-@click.option("--flat", "shape", flag_value="flat", help="Processes: each by its own use.")
-@click.option("--tree", "shape", flag_value="tree", help="Processes: who started whom.")
+@click.option(
+    "--each", "form_of_processes", flag_value="each", help="Processes: applications unfolded."
+)
+@click.option(
+    "--flat", "form_of_processes", flag_value="flat", help="Processes: each by its own use."
+)
+@click.option("--tree", "form_of_processes", flag_value="tree",
+              help="Processes: who started whom.")  # fmt: skip
 @click.option("--columns", metavar="A,B,…", shell_complete=complete_columns,
               help="Show these columns; 'help' lists all that there are.")  # fmt: skip
 @click.option("--sort", metavar="A,B:up,…", shell_complete=complete_columns,
@@ -53,58 +52,27 @@ def view(topic: str, file: Path, what: str | None, **options: Any) -> None:  # n
     Topics: processes, process (with WHAT: a number or a name), cores, memory, heat, ports, disks,
     links, services, autostart, sessions, machine and timeline.
     """
-    _check_word("topic", topic, TOPICS)
-    if (topic == "process") != (what is not None):
+    check_word("topic", topic, TOPICS)
+    if (topic == PROCESS) != (what is not None):
         raise click.UsageError("'view process FILE WHAT' takes a process number or name")
-    if options["shape"] and topic != "processes":
-        raise click.UsageError(f"--{options['shape']} goes with processes, not with {topic}")
+    if options["form_of_processes"] and topic != "processes":
+        raise click.UsageError(
+            f"--{options['form_of_processes']} goes with processes, not with {topic}"
+        )
     from dunmist.cli import viewing
+    from dunmist.jobs.judge import judge
 
-    judged = viewing.judge(file)
-    look = viewing.Look(options["form"], _words(options["columns"]), options["wide"],
-                        options["pager"])  # fmt: skip
+    judged = judge(file)
+    showing = viewing.Showing(
+        options["form"], _words(options["columns"]), options["wide"], options["pager"]
+    )
     if options["output"]:
         viewing.draw(judged, topic, what, options["output"], force=options["force"])
     elif what is not None:
-        viewing.print_process(judged, what, look)
+        viewing.print_process(judged, what, showing)
     else:
-        _print_topic(judged, topic, look, options)
-
-
-def _print_topic(
-    judged: "Judged", topic: str, look: "viewing.Look", options: dict[str, Any]
-) -> None:
-    from dunmist.cli import viewing
-    from dunmist.cli.selecting import FILTERS, Wanted, check_columns
-
-    frames = viewing.topic_frames(topic, judged.series, judged.diagnosis, options["shape"])
-    if options["table"]:
-        name = options["table"].replace("_", " ")
-        _check_word("table", name, tuple(frames))
-        frames = {name: frames[name]}
-    if look.columns == [HELP]:
-        for name, frame in frames.items():
-            click.echo(f"{name}: {', '.join(map(str, frame.columns))}")
-        return
-    check_columns(frames, look.columns or [])
-    filters = {name: str(options[name]) for name in FILTERS if options[name] is not None}
-    if options["listening"]:
-        filters["state"] = "listen"
-    frames = viewing.select(
-        frames, Wanted(filters, options["sort"], options["bottom"], options["limit"])
-    )
-    whole = not filters and not options["table"]
-    viewing.print_frames(frames, look, topic if whole else None, judged)
+        viewing.print_topic(judged, topic, showing, options)
 
 
 def _words(text: str | None) -> list[str] | None:
     return [word.strip() for word in text.split(",")] if text else None
-
-
-def _check_word(kind: str, word: str, words: tuple[str, ...]) -> None:
-    if word not in words:
-        from difflib import get_close_matches
-
-        near = get_close_matches(word, words, n=1)
-        hint = f"did you mean '{near[0]}'?" if near else f"choose from {', '.join(words)}"
-        raise click.UsageError(f"there is no {kind} '{word}'; {hint}")

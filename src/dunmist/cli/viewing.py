@@ -2,26 +2,26 @@
 
 import json
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import click
-import pandas as pd
 from rich.text import Text
 
+from dunmist.advice import Judged
 from dunmist.captures import check_output
 from dunmist.cli.drawn import drawn
-from dunmist.cli.judging import Judged, judge
-from dunmist.cli.one_process import as_json, as_text, find_identity, know
-from dunmist.cli.paging import console_for, show
-from dunmist.cli.selecting import select
-from dunmist.cli.tables import csv_text, frames_object, json_text, table_parts
-from dunmist.reports.columns import plain
-from dunmist.reports.frames import topic_frames
+from dunmist.cli.pager import console_for, show
+from dunmist.cli.process_page import as_json, as_text, make_page
+from dunmist.cli.selecting import FILTERS, Selection, check_columns, select
+from dunmist.cli.table_text import csv_text, json_text, table_parts, tables_object
+from dunmist.cli.words import check_word
+from dunmist.jobs.choose import find_process
+from dunmist.tables import RESOURCE_LEVELS, Filled, plain, topic_tables
 
-__all__ = ["Look", "draw", "judge", "print_frames", "print_process", "select", "topic_frames"]
+HELP = "help"
 
 
-class Look(NamedTuple):
+class Showing(NamedTuple):
     """How to show: ``form`` json, csv or None for people; ``columns`` instead of the usual ones."""
 
     form: str | None
@@ -30,40 +30,35 @@ class Look(NamedTuple):
     pager: bool
 
 
-def print_frames(
-    frames: dict[str, pd.DataFrame], look: Look, topic: str | None, judged: Judged
-) -> None:
-    """Print tables; for people under the picture of their topic, if one is named."""
-    if look.columns and look.form:
-        frames = {
-            name: frame[[column for column in look.columns if column in frame.columns]]
-            for name, frame in frames.items()
-        }
-    if look.form == "json":
-        click.echo(json_text(frames), nl=False)
-    elif look.form == "csv":
-        click.echo(csv_text(next(iter(frames.values()))), nl=False)
-    else:
-        console = console_for(wide=look.wide)
-        picture = list(drawn(topic, judged, console.width)) if topic else []
-        # the levels are what the picture of the timeline shows
-        shown = {name: one for name, one in frames.items() if name != "levels" or not picture}
-        gap = [Text("")] if picture and shown else []
-        parts = [*picture, *gap, *table_parts(shown, console.width, look.columns)]
-        show(console, parts, pager=look.pager)
+def print_topic(judged: Judged, topic: str, showing: Showing, options: dict[str, Any]) -> None:
+    """Print the tables of a topic, filtered and sorted as asked; raises UsageError."""
+    tables = topic_tables(topic, judged, options["form_of_processes"])
+    if options["table"]:
+        tables = [_named(tables, options["table"].replace("_", " "))]
+    if showing.columns == [HELP]:
+        for one in tables:
+            click.echo(f"{one.table.name}: {', '.join(one.table.names)}")
+        return
+    check_columns(tables, showing.columns or [])
+    filters = {name: str(options[name]) for name in FILTERS if options[name] is not None}
+    if options["listening"]:
+        filters["state"] = "listen"
+    selection = Selection(filters, options["sort"], options["bottom"], options["limit"])
+    whole = not filters and not options["table"]
+    _print(select(tables, selection), showing, topic if whole else None, judged)
 
 
-def print_process(judged: Judged, what: str, look: Look) -> None:
+def print_process(judged: Judged, what: str, showing: Showing) -> None:
     """Print everything about one process."""
-    if look.form == "csv":
+    if showing.form == "csv":
         raise click.UsageError("one process is no table; use --json, or 'view processes --each'")
-    known = know(judged, find_identity(judged, what))
-    if look.form == "json":
-        whole = {**as_json(known), **frames_object(known.frames)}
+    page = make_page(judged, find_process(judged, what))
+    if showing.form == "json":
+        whole = {**as_json(page), **tables_object(page.tables)}
         click.echo(json.dumps(plain(whole), indent=2, ensure_ascii=False))
         return
-    console = console_for(wide=look.wide)
-    show(console, as_text(judged, known, console.width), pager=look.pager)
+    console = console_for(wide=showing.wide)
+    show(console, as_text(judged, page, console.width), pager=showing.pager)
 
 
 def draw(judged: Judged, topic: str, what: str | None, output: Path, *, force: bool) -> None:
@@ -76,6 +71,28 @@ def draw(judged: Judged, topic: str, what: str | None, output: Path, *, force: b
         )
     check_picture(output)
     check_output(output, force=force)
-    identity = None if what is None else find_identity(judged, what)
-    save_picture(PICTURES[topic](judged.series, judged.diagnosis, identity), output)
+    process = None if what is None else find_process(judged, what)
+    save_picture(PICTURES[topic](judged, process), output)
     click.echo(f"wrote {output}", err=True)
+
+
+def _print(tables: list[Filled], showing: Showing, topic: str | None, judged: Judged) -> None:
+    """Print tables; for people under the picture of their topic, if one is named."""
+    if showing.form == "json":
+        click.echo(json_text(tables, showing.columns), nl=False)
+    elif showing.form == "csv":
+        click.echo(csv_text(tables[0], showing.columns), nl=False)
+    else:
+        console = console_for(wide=showing.wide)
+        picture = list(drawn(topic, judged, console.width)) if topic else []
+        # the levels are what the picture of the timeline shows
+        shown = [one for one in tables if one.table is not RESOURCE_LEVELS or not picture]
+        gap = [Text("")] if picture and shown else []
+        parts = [*picture, *gap, *table_parts(shown, console.width, showing.columns)]
+        show(console, parts, pager=showing.pager)
+
+
+def _named(tables: list[Filled], name: str) -> Filled:
+    by_name = {one.table.name: one for one in tables}
+    check_word("table", name, by_name)
+    return by_name[name]

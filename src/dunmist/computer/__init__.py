@@ -14,6 +14,7 @@ from dunmist.computer.graphics import (
     GraphicsCard,
     GraphicsSample,
     GraphicsUse,
+    parse_fdinfo,
     read_graphics,
 )
 from dunmist.computer.interrupts import parse_interrupts
@@ -21,20 +22,34 @@ from dunmist.computer.inventory import Inventory, read_inventory
 from dunmist.computer.links import Link, LinkSample, parse_net_dev, parse_tcp_counters
 from dunmist.computer.load import LoadAverage, parse_loadavg, parse_uptime
 from dunmist.computer.locks import LockWait, parse_locks
-from dunmist.computer.machine import Machine, read_machine
+from dunmist.computer.machine import Machine, parse_line, read_machine
 from dunmist.computer.memory import parse_meminfo, parse_vmstat
 from dunmist.computer.packages import Package, read_packages
-from dunmist.computer.parsing import ParseError
+from dunmist.computer.parsing import ParseError, parse_text
 from dunmist.computer.power import PowerSupply, read_power_supplies
 from dunmist.computer.pressure import StallTotals, find_pressure, read_pressure
-from dunmist.computer.process_details import MemoryRollup, ProcessDetail
-from dunmist.computer.process_table import ProcessTable, Round
+from dunmist.computer.process_details import (
+    MemoryRollup,
+    ProcessDetail,
+    parse_waits_in,
+    read_details,
+    read_rollup,
+)
 from dunmist.computer.processes import (
     DELETED,
+    PF_KTHREAD,
     ProcessFacts,
+    ProcessGroups,
     ProcessSample,
+    ProcessStat,
     ThreadSample,
+    parse_cgroup,
+    parse_cmdline,
+    parse_io,
+    parse_login_uid,
+    parse_schedstat,
     parse_statm,
+    parse_uid,
 )
 from dunmist.computer.processes import parse_stat as parse_process_stat
 from dunmist.computer.processors import (
@@ -45,7 +60,7 @@ from dunmist.computer.processors import (
     parse_stat,
     read_clocks_khz,
 )
-from dunmist.computer.root import Reason, Root, Unread
+from dunmist.computer.root import Parsed, Reason, Root, Unread, reason_of
 from dunmist.computer.sensors import RAW_PER_UNIT, SLOW_CHIPS, Quantity, Sensor, read_reading
 from dunmist.computer.service_manager import (
     MANAGER,
@@ -58,18 +73,22 @@ from dunmist.computer.service_manager import (
 )
 from dunmist.computer.services import read_people, read_services
 from dunmist.computer.sessions import Session
-from dunmist.computer.socket_records import SocketFacts, SocketSample
-from dunmist.computer.sockets import SocketRound, SocketTable
+from dunmist.computer.socket_diag import RECORDED, RecordedDiag, SocketDiag
+from dunmist.computer.socket_records import SocketFacts, SocketReading, SocketSample
+from dunmist.computer.socket_text import INET_FILES, parse_inet_table, parse_unix_table
 from dunmist.computer.swaps import SwapArea, find_zram, parse_swaps, read_zram_bytes
 from dunmist.computer.task_exits import TaskExit, TaskExits, open_task_exits
 from dunmist.computer.throttling import ThrottleSample, find_throttling, read_throttling
 from dunmist.computer.time_sync import TimeSync, read_time_sync
-from dunmist.computer.users import is_person, read_users
+from dunmist.computer.users import UserNames, is_person, read_users
 
 __all__ = [
     "DELETED",
+    "INET_FILES",
     "MANAGER",
+    "PF_KTHREAD",
     "RAW_PER_UNIT",
+    "RECORDED",
     "SECTOR_BYTES",
     "SLOW_CHIPS",
     "SOFT_INTERRUPTS",
@@ -94,23 +113,25 @@ __all__ = [
     "MemoryRollup",
     "Package",
     "ParseError",
+    "Parsed",
     "PowerSupply",
     "ProcessDetail",
     "ProcessFacts",
+    "ProcessGroups",
     "ProcessSample",
-    "ProcessTable",
+    "ProcessStat",
     "Processor",
     "ProcessorTimes",
     "Quantity",
     "Reason",
+    "RecordedDiag",
     "Root",
-    "Round",
     "Sensor",
     "Session",
+    "SocketDiag",
     "SocketFacts",
-    "SocketRound",
+    "SocketReading",
     "SocketSample",
-    "SocketTable",
     "StallTotals",
     "StartEntry",
     "SwapArea",
@@ -122,6 +143,7 @@ __all__ = [
     "Unanswered",
     "Unit",
     "Unread",
+    "UserNames",
     "call",
     "connected",
     "find_pressure",
@@ -130,22 +152,35 @@ __all__ = [
     "is_disk",
     "is_person",
     "open_task_exits",
+    "parse_cgroup",
+    "parse_cmdline",
     "parse_diskstats",
+    "parse_fdinfo",
+    "parse_inet_table",
     "parse_interrupts",
+    "parse_io",
+    "parse_line",
     "parse_loadavg",
     "parse_locks",
+    "parse_login_uid",
     "parse_meminfo",
     "parse_net_dev",
     "parse_process_stat",
+    "parse_schedstat",
     "parse_stat",
     "parse_statm",
     "parse_swaps",
     "parse_tcp_counters",
+    "parse_text",
+    "parse_uid",
+    "parse_unix_table",
     "parse_uptime",
     "parse_vmstat",
+    "parse_waits_in",
     "properties",
     "read_autostart",
     "read_clocks_khz",
+    "read_details",
     "read_file_systems",
     "read_graphics",
     "read_inventory",
@@ -155,10 +190,12 @@ __all__ = [
     "read_power_supplies",
     "read_pressure",
     "read_reading",
+    "read_rollup",
     "read_services",
     "read_throttling",
     "read_time_sync",
     "read_users",
     "read_zram_bytes",
+    "reason_of",
     "system_bus",
 ]

@@ -4,17 +4,30 @@ Takes series, gives a ``Diagnosis`` of figures and keys. It knows no wording and
 never looks at what a program is called.
 """
 
-from dunmist.diagnosis.found_processes import is_odd_place
+from dunmist.diagnosis.coverage import attributed_cpu_s
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.found_applications import is_odd_place
+from dunmist.diagnosis.found_heat import held_share
 from dunmist.diagnosis.judge import diagnose
-from dunmist.diagnosis.lasting import lasting
-from dunmist.diagnosis.records import Culprit, Diagnosis, Finding, ResourceState, Sign, Trace
+from dunmist.diagnosis.records import (
+    Culprit,
+    Diagnosis,
+    Finding,
+    ResourceState,
+    Sign,
+    Slot,
+    Trace,
+    sign,
+)
+from dunmist.diagnosis.resources import BY_WORD as RESOURCE_BY_WORD
+from dunmist.diagnosis.resources import RESOURCES, Demand
 from dunmist.diagnosis.thresholds import Thresholds, load_thresholds, thresholds
 from dunmist.diagnosis.words import (
     KINDS,
     LEVELS,
     Kind,
-    Level,
-    Resource,
+    LevelWord,
+    ResourceWord,
     Role,
     Severity,
     is_strained,
@@ -23,22 +36,29 @@ from dunmist.diagnosis.words import (
 __all__ = [
     "KINDS",
     "LEVELS",
+    "RESOURCES",
+    "RESOURCE_BY_WORD",
     "Culprit",
+    "Demand",
     "Diagnosis",
+    "Examination",
     "Finding",
     "Kind",
-    "Level",
-    "Resource",
+    "LevelWord",
     "ResourceState",
+    "ResourceWord",
     "Role",
     "Severity",
     "Sign",
+    "Slot",
     "Thresholds",
     "Trace",
+    "attributed_cpu_s",
     "diagnose",
+    "held_share",
     "is_odd_place",
     "is_strained",
-    "lasting",
     "load_thresholds",
+    "sign",
     "thresholds",
 ]

@@ -9,6 +9,11 @@ import math
 
 from dunmist.diagnosis.thresholds import Thresholds
 
+# the figure of the table counts quarters of an interval
+QUARTERS = 4.0
+# who attributes nothing can still be half right
+UNCOVERED_TRUST = 0.5
+
 
 def confidence_of(
     score: float,
@@ -18,18 +23,19 @@ def confidence_of(
     limits: Thresholds,
 ) -> float:
     """Return the probability, 0 to 1, that an application with this score is the right one."""
-    table = limits["confidence"]
+    table = limits.confidence
     others = sorted(causes, reverse=True)
     if score in others:
         others.remove(score)
     rival = others[0] if others else 0.0
     margin = (score - rival) / max(score + rival, 1e-12)
-    by_margin = 1.0 / (1.0 + math.exp(-table["margin_slope"] * (margin - table["margin_middle"])))
+    by_margin = 1.0 / (1.0 + math.exp(-table.margin_slope * (margin - table.margin_middle)))
     sure = by_margin * evenness(coverage, intervals, limits)
-    return min(table["most"], max(table["least"], sure))
+    return min(table.most, max(table.least, sure))
 
 
 def evenness(coverage: float | None, intervals: int, limits: Thresholds) -> float:
     """Return how far the capture can be trusted at all, 0 to 1: its length and its coverage."""
-    by_length = intervals / (intervals + limits["confidence"]["ticks_half"] / 4.0)
-    return by_length * (0.5 + 0.5 * (1.0 if coverage is None else coverage))
+    by_length = intervals / (intervals + limits.confidence.ticks_half / QUARTERS)
+    covered = 1.0 if coverage is None else coverage
+    return by_length * (UNCOVERED_TRUST + (1.0 - UNCOVERED_TRUST) * covered)

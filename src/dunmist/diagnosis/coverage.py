@@ -1,16 +1,11 @@
 """How much of what the kernel counted could be given to somebody."""
 
-import numpy as np
-
-from dunmist.diagnosis.words import Resource
-from dunmist.series import Series
-from dunmist.series.rates import Floats
-
-CPU_LEAST_S = 0.05
-TRAFFIC_LEAST_BYTES = 1 << 20  # below that there is nothing to attribute
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.words import ResourceWord
+from dunmist.series import Rate, Series
 
 
-def find_coverage(series: Series) -> dict[Resource, float | None]:
+def find_coverage(exam: Examination) -> dict[ResourceWord, float | None]:
     """Return the attributed share of each resource; None where nothing was sampled or moved.
 
     Processor time: that of processes, of short-lived children and of interrupts, against what the
@@ -18,12 +13,7 @@ def find_coverage(series: Series) -> dict[Resource, float | None]:
     Disk: bytes that processes read and caused to be written against those that disks moved. Link:
     bytes over TCP with other computers against those that links carried.
     """
-    return {
-        "cpu": _cpu(series),
-        "memory": _memory(series),
-        "disk": _disk(series),
-        "link": _link(series),
-    }
+    return {"cpu": _cpu(exam), "memory": _memory(exam), "disk": _disk(exam), "link": _link(exam)}
 
 
 def attributed_cpu_s(series: Series) -> tuple[float, float]:
@@ -32,42 +22,43 @@ def attributed_cpu_s(series: Series) -> tuple[float, float]:
     The kernel counts the second by looking at each clock tick who runs, and the first exactly, so
     that over a short capture the first may be the greater.
     """
-    machine, processes = series.machine, series.processes
-    cores = processes.all_cores.sum(axis=1) + machine.interrupt_cores
-    attributed_s = float((cores * machine.interval_s).sum())
-    return attributed_s, float((machine.busy_cores * machine.interval_s).sum())
+    machine = series.machine
+    attributed_s = sum(one.cores.total() for one in series.applications)
+    return attributed_s + machine.interrupt_cores.total(), machine.busy_cores.total()
 
 
-def _cpu(series: Series) -> float | None:
-    attributed_s, counted_s = attributed_cpu_s(series)
-    return None if counted_s < CPU_LEAST_S else min(1.0, attributed_s / counted_s)
-
-
-def _memory(series: Series) -> float | None:
-    anonymous = series.machine.memory_bytes("AnonPages")
-    if np.isnan(anonymous).all() or np.nanmax(anonymous) <= 0:
+def _cpu(exam: Examination) -> float | None:
+    attributed_s, counted_s = attributed_cpu_s(exam.series)
+    if counted_s < exam.limits.coverage.cpu_least_s:
         return None
-    private = series.processes.private_bytes.sum(axis=1)
-    return min(1.0, float(np.nanmedian(private / np.maximum(anonymous, 1.0))))
+    return min(1.0, attributed_s / counted_s)
 
 
-def _disk(series: Series) -> float | None:
-    processes = series.processes
-    moved = [one.bytes_per_s for one in series.devices.disks if one.is_physical]
-    return _traffic(series, moved, processes.read_bytes_per_s + processes.write_bytes_per_s)
+def _memory(exam: Examination) -> float | None:
+    anonymous = exam.series.machine.memory_bytes("AnonPages")
+    if (anonymous.greatest() or 0.0) <= 0:
+        return None
+    held = [one.private_bytes for one in exam.applications]
+    share = type(anonymous).total_of(anonymous.line, held) / anonymous.between(1.0, float("inf"))
+    found = share.median()
+    return None if found is None else min(1.0, found)
 
 
-def _link(series: Series) -> float | None:
-    links = [one for one in series.devices.links if not one.is_loopback]
+def _disk(exam: Examination) -> float | None:
+    moved = [one.bytes_per_s for one in exam.series.devices.physical_disks]
+    return _traffic(exam, moved, [one.disk_bytes_per_s for one in exam.applications])
+
+
+def _link(exam: Examination) -> float | None:
+    links = exam.series.devices.outward_links
     # what a tunnel or a bridge carries is carried by the link below it once more
     physical = [one for one in links if one.about and one.about.physical] or links
     moved = [one.received_bytes_per_s + one.sent_bytes_per_s for one in physical]
-    return _traffic(series, moved, series.sent_bytes_per_s + series.received_bytes_per_s)
+    return _traffic(exam, moved, [one.network_bytes_per_s for one in exam.applications])
 
 
-def _traffic(series: Series, moved: list[Floats], attributed: Floats) -> float | None:
-    interval_s = series.machine.interval_s
-    total = sum(float(np.nansum(rate * interval_s)) for rate in moved)
-    if total < TRAFFIC_LEAST_BYTES:
+def _traffic(exam: Examination, moved: list[Rate], attributed: list[Rate]) -> float | None:
+    total = sum(one.total() for one in moved)
+    if total < exam.limits.coverage.traffic_least_bytes:
         return None
-    return min(1.0, float((attributed * interval_s[:, None]).sum()) / total)
+    return min(1.0, sum(one.total() for one in attributed) / total)

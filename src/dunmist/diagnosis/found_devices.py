@@ -2,154 +2,165 @@
 
 from collections import defaultdict
 
-import numpy as np
-
 from dunmist.computer import is_person
-from dunmist.diagnosis.known import Known, application_finding, typical
-from dunmist.diagnosis.lasting import lasting
-from dunmist.diagnosis.records import Finding, Sign
-from dunmist.diagnosis.storage import inodes_share, used_share, writable
-from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.diagnosis.words import is_strained
-from dunmist.series import Series
-from dunmist.series.naming import distinct_name
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.resources import find_slow_disks
+from dunmist.diagnosis.resources.storage import writable_storage
+from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.diagnosis.words import Severity
+from dunmist.series import Application
 
 
-def device_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    """Return them."""
+def _disks(exam: Examination, strains: Strains) -> list[Finding]:
+    slow = {one.disk.name: one for one in exam.once(find_slow_disks)}
+    # without memory it is pages that they wait for
+    strained = set() if strains.has("memory") else {state.name for state in strains.of("disk")}
+    found = []
+    for state in strains.states:
+        if state.resource != "disk":
+            continue
+        if state.name in slow:
+            found.append(Finding("disk-slow", "urgent", state.name, state.signs))
+        elif state.name in strained:
+            found.append(Finding("disk-saturated", "concern", state.name, state.signs))
+    return found
+
+
+def _blocked(exam: Examination, strains: Strains) -> list[Finding]:
+    if strains.has("memory") or not strains.has("disk"):
+        return []
+    found = []
+    for one in exam.applications:
+        waits = exam.typical(one.io_waiting)
+        if waits >= exam.limits.findings.blocked_share and not one.kernel:
+            signs = [sign("app-io-waiting", waits)]
+            found.append(application_finding("blocked-on-disk", "concern", one, signs))
+    return found
+
+
+def _storage(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    table, found = exam.limits.storage, []
+    for one in exam.once(writable_storage):
+        if one.used is not None and one.used >= table.full:
+            size_bytes = float(one.about.size_bytes or 0)
+            signs = [sign("storage-used", one.used, of=size_bytes, name=one.point)]
+            severity: Severity = "urgent" if one.used >= table.strained else "concern"
+            found.append(Finding("storage-full", severity, one.point, signs))
+        if one.inodes is not None and one.inodes >= table.full:
+            signs = [sign("storage-inodes", one.inodes)]
+            found.append(Finding("inodes-full", "urgent", one.point, signs))
+    return found
+
+
+def _full_links(exam: Examination, strains: Strains) -> list[Finding]:
+    del exam
     return [
-        *_disks(series, known, limits),
-        *_storage(series, limits),
-        *_links(series, known, limits),
-        *_transfers(series, known, limits),
-        *_open_ports(series),
-        *_port_conflicts(series),
+        Finding("link-saturated", "concern", state.name, state.signs)
+        for state in strains.of("link")
     ]
 
 
-def _disks(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    found = []
-    for disk, state, is_slow in known.disks:
-        if is_slow:
-            found.append(Finding("disk-slow", "urgent", disk.name, state.signs))
-        elif is_strained(state.level) and not known.is_strained("memory"):
-            found.append(Finding("disk-saturated", "concern", disk.name, state.signs))
-    if known.is_strained("memory") or not known.is_strained("disk"):
-        return found  # without memory it is pages that they wait for
-    processes = series.processes
-    for number, application in enumerate(processes.grouping.applications):
-        waits = typical(series, processes.io_waiting[:, number], limits)
-        if waits >= limits["findings"]["blocked_share"] and not application.kernel:
-            sign = Sign("app-io-waiting", waits, "tasks", "/proc/PID/stat")
-            found.append(application_finding("blocked-on-disk", "concern", series, number, [sign]))
-    return found
-
-
-def _storage(series: Series, limits: Thresholds) -> list[Finding]:
-    table = limits["storage"]
-    found = []
-    for one in writable(series):
-        used, inodes = used_share(one), inodes_share(one)
-        if used is not None and used >= table["full"]:
-            sign = Sign("storage-used", used, "share", "statvfs(3)",
-                        of=float(one.size_bytes or 0), name=one.point)  # fmt: skip
-            severity = "urgent" if used >= table["strained"] else "concern"
-            found.append(Finding("storage-full", severity, one.point, [sign]))  # type: ignore[arg-type]
-        if inodes is not None and inodes >= table["full"]:
-            sign = Sign("storage-inodes", inodes, "share", "statvfs(3)")
-            found.append(Finding("inodes-full", "urgent", one.point, [sign]))
-    return found
-
-
-def _links(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    found = [
-        Finding("link-saturated", "concern", state.name or "link", state.signs)
-        for state in known.states
-        if state.resource == "link" and is_strained(state.level)
-    ]
-    signs: dict[str, list[Sign]] = defaultdict(list)
-    for link in series.devices.links:
-        errors = float(np.nansum(link.errors)) / series.duration_s
-        if errors >= limits["findings"]["link_errors_per_s"] and not link.is_loopback:
-            signs[link.name].append(
-                Sign("link-errors", errors, "per second", "/proc/net/dev", name=link.name)
-            )
-    again = _sent_again(series, limits)
+def _broken_links(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    signs: dict[str | None, list[Sign]] = defaultdict(list)
+    for link in exam.series.devices.outward_links:
+        errors = link.errors_per_s.total() / exam.series.duration_s
+        if errors >= exam.limits.findings.link_errors_per_s:
+            signs[link.name].append(sign("link-errors", errors, name=link.name))
+    again = _sent_again(exam)
     if again is not None:
-        signs[_carrier(series)].append(Sign("retransmitted", again, "share", "/proc/net/snmp"))
-    return found + [Finding("link-errors", "concern", name, of) for name, of in signs.items()]
+        signs[_carrier(exam)].append(sign("retransmitted", again))
+    return [Finding("link-errors", "concern", name, of) for name, of in signs.items()]
 
 
-def _sent_again(series: Series, limits: Thresholds) -> float | None:
+def _sent_again(exam: Examination) -> float | None:
     """Return the share of TCP segments that were sent again, None where that is not worth a word.
 
     The kernel counts them for all links together.
     """
-    sent = series.devices.tcp.get("TcpOutSegs", 0)
-    again = series.devices.tcp.get("TcpRetransSegs", 0)
-    table = limits["findings"]
-    if sent < table["segments_least"] or again / sent < table["retransmitted"]:
+    sent = exam.series.devices.tcp.get("TcpOutSegs", 0)
+    again = exam.series.devices.tcp.get("TcpRetransSegs", 0)
+    table = exam.limits.findings
+    if sent < table.segments_least or again / sent < table.retransmitted:
         return None
     return again / sent
 
 
-def _carrier(series: Series) -> str:
-    """Return the link that carries what is sent elsewhere."""
-    named = (one.name for one in series.devices.links if one.about and one.about.is_default)
-    return next(named, "the network adapter")
+def _carrier(exam: Examination) -> str | None:
+    """Return the link that carries what is sent elsewhere, None where none is known to."""
+    links = exam.series.devices.links
+    return next((one.name for one in links if one.about and one.about.is_default), None)
 
 
-def _transfers(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    if known.is_strained("link"):
+def _transfers(exam: Examination, strains: Strains) -> list[Finding]:
+    if strains.has("link"):
         return []
-    table = limits["findings"]
-    moved = series.sent_bytes_per_s + series.received_bytes_per_s
-    found = []
-    for number, application in enumerate(series.processes.grouping.applications):
-        if moved[:, number].max() < table["transfer_bytes_per_s"]:
+    table, found = exam.limits.findings, []
+    for one in exam.applications:
+        moved = one.network_bytes_per_s
+        if one.observer or (moved.greatest() or 0.0) < table.transfer_bytes_per_s:
             continue
-        usual = typical(series, moved[:, number], limits)
-        least = lasting(moved[:, number], series.machine.interval_s, limits["core"]["bound_share"])
-        steady = least >= max(table["transfer_bytes_per_s"], table["transfer_spread"] * usual)
-        if steady and not application.observer:
-            sign = Sign("transfer", usual, "bytes/s", "sock_diag(7)")
-            found.append(application_finding("steady-transfer", "note", series, number, [sign]))
+        usual = exam.typical(moved)
+        least = max(table.transfer_bytes_per_s, table.transfer_spread * usual)
+        if exam.steady(moved) >= least:
+            signs = [sign("transfer", usual)]
+            found.append(application_finding("steady-transfer", "note", one, signs))
     return found
 
 
-def _port_conflicts(series: Series) -> list[Finding]:
-    """Two programs that listen on one port at different addresses: each gets some of the calls."""
-    grouping = series.processes.grouping
-    by_port: dict[tuple[str, int], dict[int, str]] = defaultdict(dict)
-    for one in series.sockets:
-        port = one.facts.local_port
-        if one.ended or not one.listens or port is None or not one.owners:
-            continue
-        number = grouping.application_of[one.owners[0]]
-        by_port[one.facts.protocol, port][number] = one.facts.local or ""
-    found = []
-    for (protocol, port), owners in by_port.items():
-        if protocol == "tcp" and len(owners) > 1:
-            names = ", ".join(f"{distinct_name(series, one)} at {owners[one]}" for one in owners)
-            sign = Sign("port-conflict", float(port), "port", "sock_diag(7)", name=names)
-            found.append(Finding("port-conflict", "concern", f"port {port}", [sign]))
-    return found
-
-
-def _open_ports(series: Series) -> list[Finding]:
+def _open_ports(exam: Examination, strains: Strains) -> list[Finding]:
     """A person's program that the whole network can reach; services are expected to listen."""
-    grouping = series.processes.grouping
+    del strains
     found = []
-    for one in series.sockets:
+    for one in exam.series.sockets:
         port = one.facts.local_port
-        if one.ended or not one.listens or one.is_loopback or port is None:
-            continue
-        if one.facts.protocol != "tcp":
+        is_open = one.listens and not one.ended and not one.is_loopback
+        if not is_open or port is None or one.facts.protocol != "tcp":
             continue
         for owner in one.owners:
-            if is_person(grouping.facts(owner).uid):
-                number = grouping.application_of[owner]
-                name = f"{one.facts.protocol} {one.facts.local}"
-                sign = Sign("open-port", float(port), "port", "sock_diag(7)", name=name)
-                found.append(application_finding("open-port", "note", series, number, [sign]))
+            process = exam.series.processes[owner]
+            if is_person(process.facts.uid):
+                signs = [
+                    sign(
+                        "open-port", float(port),
+                        protocol=one.facts.protocol, address=one.facts.local,
+                    )
+                ]  # fmt: skip
+                found.append(application_finding("open-port", "note", process.application, signs))
     return found
+
+
+def _port_conflicts(exam: Examination, strains: Strains) -> list[Finding]:
+    """Two programs that listen on one port at different addresses: each gets some of the calls."""
+    del strains
+    by_port: dict[int, dict[Application, str]] = defaultdict(dict)
+    for one in exam.series.sockets:
+        port = one.facts.local_port
+        listens = one.listens and not one.ended and one.facts.protocol == "tcp"
+        if listens and port is not None and one.owners:
+            application = exam.series.processes[one.owners[0]].application
+            by_port[port][application] = one.facts.local or ""
+    return [
+        Finding(
+            "port-conflict",
+            "concern",
+            str(port),
+            [
+                sign(
+                    "port-conflict",
+                    float(port),
+                    who=[(one.distinct_name, address) for one, address in owners.items()],
+                )
+            ],
+        )
+        for port, owners in by_port.items()
+        if len(owners) > 1
+    ]
+
+
+RULES = (
+    _disks, _blocked, _storage, _full_links, _broken_links, _transfers, _open_ports,
+    _port_conflicts,
+)  # fmt: skip

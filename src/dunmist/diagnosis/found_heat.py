@@ -1,92 +1,85 @@
 """Findings about heat, fans, sensors and batteries."""
 
-import numpy as np
-
 from dunmist.computer import PowerSupply
-from dunmist.diagnosis.heat import heat_signs
-from dunmist.diagnosis.known import Known, typical
-from dunmist.diagnosis.records import Finding, Sign
-from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.series import Series
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.resources import find_heat, heat_signs
+from dunmist.diagnosis.strains import Strains
 
-UW = 1e-6
-
-
-def heat_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    """Return them."""
-    return [
-        *_processor(series, known, limits),
-        *_fans(series, known, limits),
-        *_implausible(series),
-        *_batteries(series, limits),
-    ]
+W_PER_UW = 1e-6
+S_PER_H = 3600
 
 
-def _processor(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    heat, table = known.heat, limits["heat"]
-    if heat.sensor is None:
+def _processor(exam: Examination, strains: Strains) -> list[Finding]:
+    heat, table = exam.once(find_heat), exam.limits.heat
+    if heat is None:
         return []
-    signs = heat_signs(series, heat, limits)
-    celsius = typical(series, heat.celsius, limits)
+    signs, celsius = heat_signs(exam, heat), exam.typical(heat.celsius)
     found = []
-    if celsius >= heat.critical_celsius - table["near_kelvin"]:
+    if celsius >= heat.critical_celsius - table.near_kelvin:
         found.append(Finding("overheating", "urgent", heat.sensor.name, signs))
-    if known.is_strained("heat"):
-        found.append(Finding("throttled", "urgent", "processor", signs))
-    used = typical(series, series.machine.used, limits)
-    if used <= table["idle_used"] and celsius >= table["idle_hot_celsius"]:
-        idle = Sign("cpu-used", used, "share", "/proc/stat", of=float(len(series.machine.numbers)))
+    if strains.has("heat"):
+        found.append(Finding("throttled", "urgent", None, signs))
+    used = exam.typical(exam.series.machine.used)
+    if used <= table.idle_used and celsius >= table.idle_hot_celsius:
+        idle = sign("cpu-used", used, of=float(len(exam.series.machine.processors)))
         found.append(Finding("hot-while-idle", "concern", heat.sensor.name, [*signs, idle]))
     return found
 
 
-def _fans(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    heat = known.heat
-    if heat.sensor is None:
+def _fans(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    heat = exam.once(find_heat)
+    if heat is None:
         return []
-    celsius = typical(series, heat.celsius, limits)
-    if celsius < limits["heat"]["fan_stopped_celsius"]:
+    celsius = exam.typical(heat.celsius)
+    if celsius < exam.limits.heat.fan_stopped_celsius:
         return []  # many fans rest while it is cool
-    fans = [one for one in series.devices.sensors if one.quantity == "fan" and one.is_trusted]
-    turning = [one for one in fans if np.nanmax(one.values) > 0]
+    sensors = exam.series.devices.sensors
+    fans = [one for one in sensors if one.quantity == "fan" and one.is_trusted]
+    turning = [one for one in fans if (one.level.greatest() or 0.0) > 0]
     if not fans or turning:
         return []  # boards have more connectors than fans: one that turns is enough
-    sign = Sign("heat-celsius", celsius, "°C", "/sys/class/hwmon", of=heat.critical_celsius,
-                name=heat.sensor.name)  # fmt: skip
-    return [Finding("fan-stopped", "urgent", fans[0].name, [sign])]
+    signs = [sign("heat-celsius", celsius, name=heat.sensor.name, of=heat.critical_celsius)]
+    return [Finding("fan-stopped", "urgent", fans[0].name, signs)]
 
 
-def _implausible(series: Series) -> list[Finding]:
+def _implausible(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
     found = []
-    for one in series.devices.sensors:
-        known = one.values[~np.isnan(one.values)]
-        if one.doubt and len(known):
-            sign = Sign("sensor-doubt", float(known[-1]), "as read", "/sys/class/hwmon",
-                        name=one.doubt)  # fmt: skip
-            found.append(Finding("sensor-implausible", "note", one.name, [sign]))
+    for one in exam.series.devices.sensors:
+        last = one.level.last()
+        if one.doubt and last is not None:
+            signs = [sign("sensor-doubt", last, doubt=one.doubt)]
+            found.append(Finding("sensor-implausible", "note", one.name, signs))
     return found
 
 
-def _batteries(series: Series, limits: Thresholds) -> list[Finding]:
-    table, found = limits["findings"], []
-    for one in series.devices.supplies.values():
+def _batteries(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    table, found = exam.limits.findings, []
+    for one in exam.series.devices.supplies.values():
         if one.kind != "battery":
             continue
-        full, design = (
-            one.energy_full or one.charge_full,
-            (one.energy_full_design or one.charge_full_design),
-        )
-        if full and design and full / design <= table["battery_worn"]:
-            sign = Sign("battery-worn", full / design, "share", "/sys/class/power_supply")
-            found.append(Finding("battery-worn", "concern", one.name, [sign]))
+        held = held_share(one)
+        if held is not None and held <= table.battery_worn:
+            signs = [sign("battery-worn", held)]
+            found.append(Finding("battery-worn", "concern", one.name, signs))
         hours = hours_left(one)
-        if one.status == "discharging" and hours is not None and hours <= table["battery_hours"]:
+        if one.status == "discharging" and hours is not None and hours <= table.battery_hours:
             signs = [
-                Sign("battery-left", hours * 3600, "s", "/sys/class/power_supply"),
-                Sign("battery-drain", (one.power_now or 0) * UW, "W", "/sys/class/power_supply"),
+                sign("battery-left", hours * S_PER_H),
+                sign("battery-drain", (one.power_now or 0) * W_PER_UW),
             ]
             found.append(Finding("battery-drain", "concern", one.name, signs))
     return found
+
+
+def held_share(one: PowerSupply) -> float | None:
+    """Return what a battery holds of what it was made for, None where it cannot be told."""
+    full = one.energy_full or one.charge_full
+    design = one.energy_full_design or one.charge_full_design
+    return full / design if full and design else None
 
 
 def hours_left(one: PowerSupply) -> float | None:
@@ -96,3 +89,6 @@ def hours_left(one: PowerSupply) -> float | None:
     if one.charge_now is not None and one.current_now:
         return one.charge_now / abs(one.current_now)
     return None
+
+
+RULES = (_processor, _fans, _implausible, _batteries)

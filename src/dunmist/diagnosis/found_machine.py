@@ -1,45 +1,38 @@
 """Findings about the computer as a whole."""
 
-import numpy as np
-
-from dunmist.diagnosis.known import Known
-from dunmist.diagnosis.records import Finding, Sign
-from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.series import Series
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.strains import Strains
 
 
-def machine_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    """Return them."""
-    del known
-    return [*_uptime(series, limits), *_clock(series), *_tasks(series, limits)]
-
-
-def _tasks(series: Series, limits: Thresholds) -> list[Finding]:
-    most, tasks = series.header.inventory.tasks_most, series.machine.tasks
-    if not most or np.isnan(tasks).all():
+def _tasks(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    most, count = exam.series.header.inventory.tasks_most, exam.series.machine.tasks.greatest()
+    if not most or count is None or count / most < exam.limits.findings.limit_near:
         return []
-    count = float(np.nanmax(tasks))
-    if count / most < limits["findings"]["limit_near"]:
-        return []
-    sign = Sign("tasks", count, "threads", "/proc/loadavg", of=float(most))
-    return [Finding("limit-near", "urgent", "the number of tasks", [sign])]
+    return [Finding("limit-near", "urgent", None, [sign("tasks", count, of=float(most))])]
 
 
-def _uptime(series: Series, limits: Thresholds) -> list[Finding]:
-    uptime_s = series.machine.uptime_s
-    if np.isnan(uptime_s):
+def _uptime(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    uptime_s, table = exam.series.machine.uptime_s, exam.limits.findings
+    if uptime_s is None:
         return []
-    sign = Sign("uptime", uptime_s, "s", "/proc/uptime")
-    if uptime_s < limits["findings"]["recent_restart_s"]:
-        return [Finding("recent-restart", "note", "computer", [sign])]
-    if uptime_s > limits["findings"]["long_uptime_s"]:
-        return [Finding("long-uptime", "note", "computer", [sign])]
+    signs = [sign("uptime", uptime_s)]
+    if uptime_s < table.recent_restart_s:
+        return [Finding("recent-restart", "note", None, signs)]
+    if uptime_s > table.long_uptime_s:
+        return [Finding("long-uptime", "note", None, signs)]
     return []
 
 
-def _clock(series: Series) -> list[Finding]:
-    survey = series.last_survey
+def _clock(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    survey = exam.series.surveyed.last
     if survey is None or survey.time_sync is None or survey.time_sync.synchronised:
         return []
-    sign = Sign("clock-error", survey.time_sync.greatest_error_s, "s", "adjtimex(2)")
-    return [Finding("clock-unsynchronised", "note", "clock", [sign])]
+    signs = [sign("clock-error", survey.time_sync.greatest_error_s)]
+    return [Finding("clock-unsynchronised", "note", None, signs)]
+
+
+RULES = (_uptime, _clock, _tasks)

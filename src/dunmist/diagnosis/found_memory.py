@@ -4,158 +4,141 @@ from typing import NamedTuple
 
 import numpy as np
 
-from dunmist.diagnosis.known import Known, application_finding, typical
-from dunmist.diagnosis.records import Finding, Sign
-from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.diagnosis.words import Severity, is_strained
-from dunmist.series import Series
-from dunmist.series.naming import main_identity
-from dunmist.series.rates import Floats
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.diagnosis.words import Severity
+from dunmist.series import Application, Floats, Rate
+
+# a rate of kills tells how many there were; half of one is none
+KILLED_LEAST = 0.5
+SLOPE_LEAST = 3
 
 
-def memory_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    """Return them."""
-    return [
-        *_held(series, limits),
-        *_leaks(series, limits),
-        *_short(series, known, limits),
-        *_paging(series, limits),
-        *_killed(series),
-        *_modules(series, limits),
-    ]
-
-
-def _held(series: Series, limits: Thresholds) -> list[Finding]:
-    total = float(np.nanmedian(series.machine.memory_bytes("MemTotal")))
-    held = np.median(series.processes.private_bytes, axis=0)
-    return [
-        application_finding(
-            "memory-hog",
-            "concern",
-            series,
-            int(number),
-            [Sign("app-memory", float(held[number]), "bytes", "/proc/PID/statm", of=total)],
-        )
-        for number in np.flatnonzero(held >= limits["findings"]["memory_hog"] * total)
-    ]
-
-
-def _age_s(series: Series, number: int) -> float | None:
-    """Return how long an application's oldest process had run at the end of the capture."""
-    identity = main_identity(series, number)
-    if identity is None or np.isnan(series.machine.uptime_s):
-        return None
-    start_clk = series.processes.grouping.facts(identity).start_clk
-    return series.machine.uptime_s - start_clk / series.header.machine.clock_ticks_per_s
-
-
-def _leaks(series: Series, limits: Thresholds) -> list[Finding]:
-    table, at_s = limits["findings"], series.machine.at_s
+def _held(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    total = exam.series.machine.installed_bytes
     found = []
-    for number, application in enumerate(series.processes.grouping.applications):
-        held = series.processes.private_bytes[:, number]
+    for one in exam.applications:
+        held = one.private_bytes.median() or 0.0
+        if held >= exam.limits.findings.memory_hog * total:
+            signs = [sign("app-memory", held, of=total)]
+            found.append(application_finding("memory-hog", "concern", one, signs))
+    return found
+
+
+def _age_s(exam: Examination, application: Application) -> float | None:
+    """Return how long an application's oldest process had run at the end of the capture."""
+    main, uptime_s = application.main, exam.series.machine.uptime_s
+    if main is None or uptime_s is None:
+        return None
+    return uptime_s - main.facts.start_clk / exam.series.header.machine.clock_ticks_per_s
+
+
+def _leaks(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    table, at_s = exam.limits.findings, exam.series.line.at_s
+    found = []
+    for one in exam.applications:
+        held = one.private_bytes.values
         # a start-up fills memory as well: only what still grows in the second half counts
         half = len(held) // 2
-        grown = float(held[-1] - held[half])
-        if application.observer or grown < table["leak_least_bytes"]:
+        if one.observer or float(held[-1] - held[half]) < table.leak_least_bytes:
             continue
         slope = growth(held[half:], at_s[half:])
-        if slope.typical >= table["leak_bytes_per_s"] and slope.rising >= table["leak_rising"]:
-            signs = [
-                Sign("leak", slope.typical, "bytes/s", "/proc/PID/statm"),
-                Sign("leak-least", slope.least, "bytes/s", "/proc/PID/statm", of=slope.most),
-                Sign("leak-rising", slope.rising, "share", "/proc/PID/statm"),
-            ]
-            age_s = _age_s(series, number)
-            if age_s is not None and age_s < table["leak_age_s"]:
-                signs.append(Sign("app-age", age_s, "s", "/proc/PID/stat"))
-                found.append(application_finding("memory-growing", "note", series, number, signs))
-            else:
-                found.append(application_finding("memory-leak", "concern", series, number, signs))
+        if slope.typical < table.leak_bytes_per_s or slope.rising < table.leak_rising:
+            continue
+        signs = [
+            sign("leak", slope.typical),
+            sign("leak-least", slope.least),
+            sign("leak-rising", slope.rising),
+        ]
+        age_s = _age_s(exam, one)
+        if age_s is not None and age_s < table.leak_age_s:
+            signs.append(sign("app-age", age_s))
+            found.append(application_finding("memory-growing", "note", one, signs))
+        else:
+            found.append(application_finding("memory-leak", "concern", one, signs))
     return found
 
 
 class Growth(NamedTuple):
-    """A robust slope per second with its interval of 95 %, and the share of steps that rose."""
+    """A robust slope per second, the least it is with 95 %, and the share of steps that rose."""
 
     typical: float
     least: float
-    most: float
     rising: float
 
 
 def growth(values: Floats, at_s: Floats) -> Growth:
     """Return the slope that half of all pairs exceed (Theil and Sen); a jump alone gives none."""
-    if len(values) < 3:
-        return Growth(0.0, 0.0, 0.0, 0.0)
+    if len(values) < SLOPE_LEAST:
+        return Growth(0.0, 0.0, 0.0)
     # few captures have a candidate, so few pay for the import
     from scipy.stats import theilslopes
 
     found = theilslopes(values, at_s, alpha=0.95)
     rising = float(np.mean(np.diff(values) > 0))
-    return Growth(float(found.slope), float(found.low_slope), float(found.high_slope), rising)
+    return Growth(float(found.slope), float(found.low_slope), rising)
 
 
-def _short(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
+def _short(exam: Examination, strains: Strains) -> list[Finding]:
     """Work that waits for memory: there is too little, or a limit keeps somebody from it."""
-    state = next(one for one in known.states if one.resource == "memory")
-    if not is_strained(state.level):
+    strained = strains.of("memory")
+    if not strained:
         return []
+    state = strained[0]
     severity: Severity = "urgent" if state.level == "choked" else "concern"
-    if 1.0 - state.used < limits["memory"]["plenty_available"]:
-        return [Finding("memory-short", severity, "memory", state.signs)]
-    faults = np.average(series.processes.major_faults_per_s, axis=0,
-                        weights=series.machine.interval_s)  # fmt: skip
-    if not faults.any():
-        return [Finding("memory-limited", severity, "some program", state.signs)]
-    number = int(np.argmax(faults))
-    signs = [
-        *state.signs,
-        Sign("app-major-faults", float(faults[number]), "per second", "/proc/PID/stat"),
-    ]
-    return [application_finding("memory-limited", severity, series, number, signs)]
+    if 1.0 - state.used < exam.limits.memory.plenty_available:
+        return [Finding("memory-short", severity, None, state.signs)]
+    first = max(exam.applications, key=lambda one: one.major_faults_per_s.mean(), default=None)
+    if first is None or first.major_faults_per_s.mean() <= 0:
+        return [Finding("memory-limited", severity, None, state.signs)]
+    signs = [*state.signs, sign("app-major-faults", first.major_faults_per_s.mean())]
+    return [application_finding("memory-limited", severity, first, signs)]
 
 
-def _paging(series: Series, limits: Thresholds) -> list[Finding]:
-    paging = series.machine.paging
+def _paging(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    paging = exam.series.machine.paging
     rates = [paging[word] for word in ("pswpin", "pswpout") if word in paging]
     if not rates:
         return []
-    both = typical(series, np.minimum.reduce(rates), limits)
-    if both < limits["findings"]["paging_pages_per_s"] / 2:
+    # both ways at once: what only goes out was not needed
+    both = Rate(rates[0].line, np.minimum.reduce([one.values for one in rates]))
+    if exam.typical(both) < exam.limits.findings.paging_pages_per_s / 2:
         return []
-    total = typical(series, sum(rates[1:], rates[0]), limits)
-    sign = Sign("memory-paging", total, "pages/s", "/proc/vmstat")
-    return [Finding("paging-storm", "urgent", "swap", [sign])]
+    total = exam.typical(sum(rates[1:], rates[0]))
+    return [Finding("paging-storm", "urgent", None, [sign("memory-paging", total)])]
 
 
-def _killed(series: Series) -> list[Finding]:
-    rate = series.machine.paging.get("oom_kill")
-    if rate is None:
+def _killed(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    rate = exam.series.machine.paging.get("oom_kill")
+    count = rate.total() if rate else 0.0
+    if count < KILLED_LEAST:
         return []
-    count = float(np.nansum(rate * series.machine.interval_s))
-    if count < 0.5:
-        return []
-    sign = Sign("oom-kills", round(count), "processes", "/proc/vmstat")
-    return [Finding("oom-kill", "urgent", "memory", [sign])]
+    return [Finding("oom-kill", "urgent", None, [sign("oom-kills", float(round(count)))])]
 
 
-def _modules(series: Series, limits: Thresholds) -> list[Finding]:
-    firmware = series.header.inventory.firmware
+def _modules(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    header, table = exam.series.header, exam.limits.findings
+    firmware = header.inventory.firmware
     if firmware is None:
         return []
     found = []
     for one in firmware.modules:
         rated, configured = one.rated_mtps, one.configured_mtps
-        if rated and configured and configured < limits["findings"]["below_rating"] * rated:
-            sign = Sign("module-speed", float(configured), "MT/s", "SMBIOS", of=float(rated))
-            found.append(
-                Finding("memory-below-rating", "note", one.slot or "a memory module", [sign])
-            )
-    listed = sum(one.size_bytes or 0 for one in firmware.modules)
-    managed = series.header.machine.memory_bytes * 1.0
-    managed = managed if managed > 0 else float(listed)
-    if listed and (listed - managed) / listed >= limits["findings"]["module_unused"]:
-        sign = Sign("module-unused", float(listed - managed), "bytes", "SMBIOS", of=float(listed))
-        found.append(Finding("memory-module-unused", "concern", "memory", [sign]))
+        if rated and configured and configured < table.below_rating * rated:
+            signs = [sign("module-speed", float(configured), of=float(rated))]
+            found.append(Finding("memory-below-rating", "note", one.slot, signs))
+    listed = float(sum(one.size_bytes or 0 for one in firmware.modules))
+    managed = float(header.machine.memory_bytes)
+    if listed and (listed - managed) / listed >= table.module_unused:
+        signs = [sign("module-unused", listed - managed, of=listed)]
+        found.append(Finding("memory-module-unused", "concern", None, signs))
     return found
+
+
+RULES = (_held, _leaks, _short, _paging, _killed, _modules)

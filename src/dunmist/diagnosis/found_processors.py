@@ -4,169 +4,164 @@ from collections import defaultdict
 
 import numpy as np
 
-from dunmist.diagnosis.known import Known, application_finding, online, typical
-from dunmist.diagnosis.lasting import lasting
-from dunmist.diagnosis.one_core import Bound
-from dunmist.diagnosis.rations import find_rations
-from dunmist.diagnosis.records import Finding, Sign
-from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.series import Series
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.quotas import find_quotas
+from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.resources import Bound, find_bound
+from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.series import Application, Rate
+
+HZ_PER_MHZ = 1e6
+BOUND_SHOWN = 3
 
 
-def processor_findings(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    """Return them."""
-    return [
-        *_core_bound(series, known.bound),
-        *_use(series, known, limits),
-        *_spawn_storm(series, limits),
-        *_thread_swarm(series, known, limits),
-        *_stolen_time(series, limits),
-        *_interrupts(series, limits),
-        *_kernel(series, limits),
-        *_quotas(series, limits),
-        *_low_clock(series, known, limits),
-    ]
-
-
-def _core_bound(series: Series, bound: list[Bound]) -> list[Finding]:
-    grouping = series.processes.grouping
-    by_application: dict[int, list[Bound]] = defaultdict(list)
-    for one in bound:
-        by_application[one.application].append(one)
+def _core_bound(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    by_application: dict[Application, list[Bound]] = defaultdict(list)
+    for one in exam.once(find_bound):
+        by_application[one.process.application].append(one)
     return [
         Finding(
             "core-bound",
             "concern",
-            grouping.program(same[0].identity).name,
-            [Sign("app-full", one.full_share, "share", "/proc/PID/schedstat",
-                  name=f"process {grouping.facts(one.identity).pid}") for one in same[:3]],
-            application=number,
+            same[0].process.name,
+            [sign("app-full", one.full_share, pid=float(one.process.pid))
+             for one in same[:BOUND_SHOWN]],
+            application,
         )
-        for number, same in by_application.items()
+        for application, same in by_application.items()
     ]  # fmt: skip
 
 
-def _use(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    table, processes, machine = limits["findings"], series.processes, series.machine
-    bound, processors = {one.application for one in known.bound}, online(series)
+def _use(exam: Examination, strains: Strains) -> list[Finding]:
+    """Find who uses processors all the time: most of them, or a little in the background."""
+    del strains
+    table = exam.limits.findings
+    bound = {one.process.application.number for one in exam.once(find_bound)}
     found = []
-    for number, application in enumerate(processes.grouping.applications):
-        if application.observer or application.kernel or number in bound:
+    for one in exam.applications:
+        if one.observer or one.kernel or one.number in bound:
             continue
-        cores = processes.all_cores[:, number]
-        if cores.max() < table["steady_cores"]:
+        if (one.cores.greatest() or 0.0) < table.steady_cores:
             continue
-        usual = typical(series, cores, limits)
-        least = lasting(cores, machine.interval_s, limits["core"]["bound_share"])
-        signs = [Sign("app-cores-typical", usual, "cores", "/proc/PID/stat", of=processors)]
-        low = float(processes.low_priority[number])
-        if low >= limits["cpu"]["low_priority_share"]:
-            signs.append(Sign("app-low-priority", low, "share", "/proc/PID/stat"))
-        elif usual / processors >= table["cpu_hog"]:
-            found.append(application_finding("cpu-hog", "concern", series, number, signs))
+        usual = exam.typical(one.cores)
+        signs = [sign("app-cores-typical", usual, of=exam.processors)]
+        if one.low_priority >= exam.limits.cpu.low_priority_share:
+            signs.append(sign("app-low-priority", one.low_priority))
+        elif usual / exam.processors >= table.cpu_hog:
+            found.append(application_finding("cpu-hog", "concern", one, signs))
             continue
-        if least >= max(table["steady_cores"], table["steady_spread"] * usual):
-            found.append(application_finding("steady-background", "note", series, number, signs))
+        if exam.steady(one.cores) >= max(table.steady_cores, table.steady_spread * usual):
+            found.append(application_finding("steady-background", "note", one, signs))
     return found
 
 
-def _spawn_storm(series: Series, limits: Thresholds) -> list[Finding]:
-    table, machine = limits["findings"], series.machine
-    forks = typical(series, machine.forks_per_s, limits)
-    if forks < table["spawn_forks_per_s"]:
+def _spawn_storm(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    table = exam.limits.findings
+    forks = exam.typical(exam.series.machine.forks_per_s)
+    if forks < table.spawn_forks_per_s or not exam.applications:
         return []
-    short = np.average(series.processes.short_lived_cores, axis=0, weights=machine.interval_s)
-    if not len(short) or short.max() < table["spawn_cores"]:
+    first = max(exam.applications, key=lambda one: one.short_lived_cores.mean())
+    short = first.short_lived_cores.mean()
+    if short < table.spawn_cores:
         return []
-    number = int(np.argmax(short))
-    signs = [
-        Sign("forks", forks, "per second", "/proc/stat"),
-        Sign("app-short-lived", float(short[number]), "cores", "/proc/PID/stat",
-             of=online(series)),
-    ]  # fmt: skip
-    return [application_finding("spawn-storm", "concern", series, number, signs)]
+    signs = [sign("forks", forks), sign("app-short-lived", short, of=exam.processors)]
+    return [application_finding("spawn-storm", "concern", first, signs)]
 
 
-def _thread_swarm(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    processes = series.processes
+def _thread_swarm(exam: Examination, strains: Strains) -> list[Finding]:
+    table = exam.limits.findings
+    if not strains.has("cpu"):
+        return []
     found = []
-    for identity, sample in processes.last.items():
-        number = processes.grouping.application_of[identity]
-        waits = typical(series, processes.waiting[:, number], limits)
-        many = sample.threads >= limits["findings"]["thread_swarm"]
-        if many and known.is_strained("cpu") and waits >= 1.0:
-            signs = [
-                Sign("threads", float(sample.threads), "threads", "/proc/PID/stat"),
-                Sign("app-waiting", waits, "tasks", "/proc/PID/schedstat"),
-            ]
-            found.append(application_finding("thread-swarm", "concern", series, number, signs))
+    for process in exam.series.processes.values():
+        if process.last is None or process.last.threads < table.thread_swarm:
+            continue
+        waits = exam.typical(process.application.waiting)
+        if waits >= table.swarm_waiting:
+            signs = [sign("threads", float(process.last.threads)), sign("app-waiting", waits)]
+            found.append(application_finding("thread-swarm", "concern", process.application, signs))
     return found
 
 
-def _stolen_time(series: Series, limits: Thresholds) -> list[Finding]:
-    stolen = np.nanmean(series.machine.kind_of_time("steal"), axis=1)
-    usual = typical(series, stolen, limits)
-    if usual < limits["findings"]["stolen"]:
+def _stolen_time(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    shares = np.array([one.share("steal").values for one in exam.series.machine.processors])
+    known = ~np.isnan(shares)
+    mean = np.where(known, shares, 0.0).sum(axis=0) / np.maximum(known.sum(axis=0), 1)
+    usual = exam.typical(Rate(exam.series.line, mean))
+    if usual < exam.limits.findings.stolen:
         return []
-    return [
-        Finding("stolen-time", "concern", "processor",
-                [Sign("cpu-steal", usual, "share", "/proc/stat")])
-    ]  # fmt: skip
+    return [Finding("stolen-time", "concern", None, [sign("cpu-steal", usual)])]
 
 
-def _interrupts(series: Series, limits: Thresholds) -> list[Finding]:
-    shares = series.machine.kind_of_time("irq", "softirq")
-    usual = [typical(series, column, limits) for column in shares.T]
+def _interrupts(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    processors = exam.series.machine.processors
+    usual = [exam.typical(one.share("irq", "softirq")) for one in processors]
     fullest = int(np.argmax(usual))
-    if usual[fullest] < limits["findings"]["interrupts"]:
+    if usual[fullest] < exam.limits.findings.interrupts:
         return []
-    name = f"cpu{series.machine.numbers[fullest]}"
-    signs = [Sign("interrupt-share", usual[fullest], "share", "/proc/stat", name=name)]
-    sources = series.devices.interrupts
+    name = f"cpu{processors[fullest].number}"
+    signs = [sign("interrupt-share", usual[fullest], name=name)]
+    sources = exam.series.devices.interrupts
     if sources:
         source, count = max(sources.items(), key=lambda item: item[1])
-        rate = count / series.duration_s
-        signs.append(Sign("interrupt-source", rate, "per second", "/proc/interrupts", name=source))
+        signs.append(sign("interrupt-source", count / exam.series.duration_s, name=source))
     return [Finding("interrupt-storm", "urgent", name, signs)]
 
 
-def _kernel(series: Series, limits: Thresholds) -> list[Finding]:
-    processes = series.processes
+def _kernel(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
     found = []
-    for number, application in enumerate(processes.grouping.applications):
-        if not application.kernel:
-            continue
-        usual = typical(series, processes.all_cores[:, number], limits)
-        if usual >= limits["findings"]["kernel_cores"]:
-            sign = Sign("app-cores-typical", usual, "cores", "/proc/PID/stat", of=online(series))
-            found.append(application_finding("kernel-busy", "concern", series, number, [sign]))
+    for one in exam.applications:
+        usual = exam.typical(one.cores) if one.kernel else 0.0
+        if usual >= exam.limits.findings.kernel_cores:
+            signs = [sign("app-cores-typical", usual, of=exam.processors)]
+            found.append(application_finding("kernel-busy", "concern", one, signs))
     return found
 
 
-def _quotas(series: Series, limits: Thresholds) -> list[Finding]:
-    found = []
-    for ration in find_rations(series, limits):
-        signs = [
-            Sign("quota-limited", ration.limited, "share", "cpu.stat"),
-            Sign("quota", ration.quota_cores, "cores", "cpu.max", of=online(series)),
-        ]
-        subject = ration.path.rpartition("/")[2] or ration.path
-        found.append(Finding("quota-limited", "concern", subject, signs))
-    return found
+def _quotas(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    return [
+        Finding(
+            "quota-limited",
+            "concern",
+            quota.path.rpartition("/")[2] or quota.path,
+            [
+                sign("quota-limited", quota.limited),
+                sign("quota", quota.cores, of=exam.processors),
+            ],
+        )
+        for quota in exam.once(find_quotas)
+    ]
 
 
-def _low_clock(series: Series, known: Known, limits: Thresholds) -> list[Finding]:
-    table = limits["heat"]
-    clocks = series.machine.clocks_hz
-    places = [one.max_khz for one in series.header.machine.processors if one.max_khz]
-    if clocks is None or not places or known.is_strained("heat"):
+def _low_clock(exam: Examination, strains: Strains) -> list[Finding]:
+    """Find busy processors whose clock is held low, and not by heat."""
+    machine, table = exam.series.machine, exam.limits.heat
+    most_hz = machine.most_clock_hz
+    if most_hz is None or strains.has("heat"):
         return []
-    most = max(places) * 1e3
-    busy = series.machine.busy >= table["busy_processor"]
-    ratio = np.where(busy, clocks[1:] / most, np.nan)
-    rows = np.array([np.nan if np.isnan(row).all() else float(np.nanmax(row)) for row in ratio])
-    usual = typical(series, rows, limits)
-    if np.isnan(rows).all() or usual > table["low_clock"]:
+    ratios = [
+        (one.clock_hz.at_ends() / most_hz).where(one.busy.at_least(table.busy_processor))
+        for one in machine.processors
+        if one.clock_hz
+    ]
+    if not ratios:
         return []
-    sign = Sign("low-clock", usual, "share", "/sys/devices/system/cpu/*/cpufreq", of=most / 1e6)
-    return [Finding("low-clock", "urgent", "processor", [sign])]
+    fastest = Rate.greatest_of(ratios)
+    usual = exam.typical(fastest)
+    if not fastest.is_known or usual > table.low_clock:
+        return []
+    return [
+        Finding("low-clock", "urgent", None, [sign("low-clock", usual, of=most_hz / HZ_PER_MHZ)])
+    ]
+
+
+RULES = (
+    _core_bound, _use, _spawn_storm, _thread_swarm, _stolen_time, _interrupts, _kernel, _quotas,
+    _low_clock,
+)  # fmt: skip

@@ -1,36 +1,20 @@
 """The whole judgement, in order: resources, findings, the limiting one, culprits."""
 
+import numpy as np
+
 from dunmist.diagnosis.confidence import evenness
 from dunmist.diagnosis.coverage import find_coverage
-from dunmist.diagnosis.disk import judge_disks
-from dunmist.diagnosis.findings import find_findings
-from dunmist.diagnosis.graphics import judge_graphics
-from dunmist.diagnosis.heat import find_heat, judge_heat
-from dunmist.diagnosis.known import Known
-from dunmist.diagnosis.links import judge_links
-from dunmist.diagnosis.memory import judge_memory, judge_swap
-from dunmist.diagnosis.one_core import find_bound, judge_core
-from dunmist.diagnosis.processor import judge_cpu
-from dunmist.diagnosis.ranking import Strain, rank_culprits
-from dunmist.diagnosis.records import Culprit, Diagnosis, Finding, ResourceState
-from dunmist.diagnosis.storage import judge_storage
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.found import find_findings
+from dunmist.diagnosis.ranking import rank_culprits
+from dunmist.diagnosis.records import Culprit, Diagnosis, Finding, ResourceState, Trace
+from dunmist.diagnosis.resources import BY_WORD, RESOURCES, Resource, Thing
 from dunmist.diagnosis.thresholds import Thresholds, thresholds
-from dunmist.diagnosis.words import LEVELS, Kind, Resource, is_strained
-from dunmist.series import Series
+from dunmist.diagnosis.words import LEVELS, Kind, LevelWord, ResourceWord, is_strained
+from dunmist.series import Ints, Rate, Series
 
-# causes before effects: heat lowers the clock and short memory pages, and both make the processors
-# look full; resources of one rank are independent, and the one that holds up more work limits.
-# Processors that are all busy hold up more work than a single one that is; a full file system only
-# those who save
-CAUSE_RANKS: tuple[tuple[Resource, ...], ...] = (
-    ("heat",),
-    ("memory",),
-    ("cpu", "disk", "link", "gpu"),
-    ("core",),
-    ("storage",),
-)
 # findings that lie outside of all programs, and the resource whose strain they explain
-OUTSIDE: dict[Kind, Resource] = {
+OUTSIDE: dict[Kind, ResourceWord] = {
     "stolen-time": "cpu",
     "low-clock": "cpu",
     "interrupt-storm": "cpu",
@@ -45,55 +29,102 @@ OUTSIDE: dict[Kind, Resource] = {
 
 def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
     """Return what limits the computer, who drives it and how sure that is."""
-    limits = limits or thresholds()
-    bound = find_bound(series, limits)
-    disks = judge_disks(series, limits)
-    heat = find_heat(series, limits)
+    exam = Examination(series, limits or thresholds())
     states = [
-        judge_cpu(series, limits),
-        judge_core(series, bound, limits),
-        judge_memory(series, limits),
-        *(state for state in (judge_swap(series, limits),) if state),
-        *(one.state for one in disks),
-        *(state for state in (judge_storage(series, limits),) if state),
-        *judge_links(series, limits),
-        *(state for state in (judge_heat(series, heat, limits),) if state),
-        *judge_graphics(series, limits),
+        judge_thing(exam, resource, thing)
+        for resource in RESOURCES
+        for thing in resource.things(exam)
     ]
-    coverage = find_coverage(series)
-    findings = find_findings(series, Known(states, bound, disks, heat), limits)
+    coverage = find_coverage(exam)
+    findings = find_findings(exam, states)
     limiting = find_limiting(states)
-    outside = find_outside(limiting, findings, limits)
-    findings.sort(key=lambda one: one is not outside)
+    outside = find_outside(limiting, findings, exam.limits)
+    # what explains the strain comes first
+    findings.sort(key=lambda finding: finding is not outside)
     culprits: list[Culprit] = []
     if limiting and outside is None:
-        strain = Strain(limiting.resource, bound)
-        named: Resource = limiting.resource if limiting.resource in coverage else "cpu"
-        culprits = rank_culprits(series, strain, coverage[named], limits)
-    trust = evenness(coverage["cpu"], len(series.machine.interval_s), limits)
-    ranked = {resource for rank in CAUSE_RANKS for resource in rank} - {"storage"}
-    highest = max((one.level for one in states if one.resource in ranked), key=LEVELS.index)
+        culprits = rank_culprits(exam, BY_WORD[limiting.resource], coverage)
+    intervals = series.line.intervals
+    trust = evenness(coverage["cpu"], intervals, exam.limits)
     return Diagnosis(
-        level=limiting.level if limiting else highest,
+        level=limiting.level if limiting else _highest(states),
         limiting=limiting.resource if limiting else None,
-        confidence=culprits[0].confidence if culprits else min(trust, limits["confidence"]["most"]),
+        confidence=culprits[0].confidence if culprits else min(trust, exam.limits.confidence.most),
         resources=states,
         culprits=culprits,
         findings=findings,
+        limits=exam.limits,
         outside=outside,
-        intervals=len(series.machine.interval_s),
+        intervals=intervals,
         coverage=coverage,
     )
 
 
+def judge_thing(exam: Examination, resource: Resource, thing: Thing) -> ResourceState:
+    """Return the state of one thing of a resource: what lasted, and how it went."""
+    trace, used, pressure = None, thing.used_value, thing.pressure_value
+    if isinstance(thing.used, Rate):
+        trace = Trace(thing.used, thing.pressure, _levels(thing, thing.used))
+        used = exam.typical(thing.used) if used is None else used
+    else:
+        used = thing.used
+    if pressure is None and thing.pressure is not None:
+        pressure = exam.typical(thing.pressure)
+    return ResourceState(
+        resource.word,
+        thing.level or _lasting_level(exam, thing),
+        used,
+        pressure,
+        thing.signs,
+        name=thing.name,
+        errors=thing.errors,
+        trace=trace,
+    )
+
+
+def _lasting_level(exam: Examination, thing: Thing) -> LevelWord:
+    """Return the highest level whose condition held for long enough."""
+    for level in reversed(LEVELS):
+        condition = thing.conditions.get(level)
+        if condition is not None and exam.typical(condition) > 0:
+            return level
+    return "calm"
+
+
+def _levels(thing: Thing, used: Rate) -> Ints:
+    """Return the place of the highest level whose condition each interval meets."""
+    levels: Ints = np.zeros(len(used.values), dtype=np.int64)
+    for place, level in enumerate(LEVELS):
+        if level in thing.conditions:
+            levels[thing.conditions[level].values > 0] = place
+    return levels
+
+
+def _highest(states: list[ResourceState]) -> LevelWord:
+    load = (state.level for state in states if BY_WORD[state.resource].is_load)
+    return max(load, key=LEVELS.index)
+
+
 def find_limiting(states: list[ResourceState]) -> ResourceState | None:
-    """Return the strained resource that is the furthest cause, None when nothing limits."""
-    strained = [state for state in states if is_strained(state.level)]
-    for rank in CAUSE_RANKS:
-        same = [state for state in strained if state.resource in rank]
-        if same:
-            return max(same, key=lambda one: (LEVELS.index(one.level), one.pressure or one.used))
-    return None
+    """Return the strained resource that is the furthest cause, None when nothing limits.
+
+    Causes come before effects: heat lowers the clock and short memory pages, and both make the
+    processors look full. Resources of one rank are independent, and the one that holds up more work
+    limits. Processors that are all busy hold up more work than a single one that is; a full file
+    system only those who save.
+    """
+
+    def order(state: ResourceState) -> tuple[int, int, float]:
+        rank = BY_WORD[state.resource].cause_rank
+        level = LEVELS.index(state.level)
+        return (-(rank or 0), level, state.pressure or state.used)
+
+    strained = [
+        state
+        for state in states
+        if is_strained(state.level) and BY_WORD[state.resource].cause_rank is not None
+    ]
+    return max(strained, key=order, default=None)
 
 
 def find_outside(
@@ -105,9 +136,8 @@ def find_outside(
     for finding in findings:
         if OUTSIDE.get(finding.kind) != limiting.resource:
             continue
-        weak = finding.kind == "stolen-time" and (
-            finding.signs[0].value < limits["culprit"]["outside_share"]
-        )
-        if not weak:
+        # a little stolen time does not explain why the rest is full
+        weak = finding.signs[0].value < limits.culprit.outside_share
+        if finding.kind != "stolen-time" or not weak:
             return finding
     return None

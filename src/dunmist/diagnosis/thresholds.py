@@ -1,26 +1,273 @@
-"""Reads the table of figures that the rules use, ``thresholds.toml`` beside this module.
+"""The figures that decide, from ``thresholds.toml`` beside this module, which has their reasons.
 
 A file of the same form may change single figures; a name that the table does not have is an error,
-so that a slip does not go unseen.
+so that a slip does not go unseen. Each subject is a record here, so that a rule that asks for a
+figure that is not there does not pass the type check.
 """
 
 import tomllib
-from collections.abc import Mapping
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
+
+import msgspec
 
 from dunmist.errors import SettingsError
 
-Thresholds = Mapping[str, Mapping[str, float]]
+
+class _Figures(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The figures of one subject."""
+
+
+class Lasting(_Figures, frozen=True):
+    """What counts as lasting."""
+
+    share: float
+
+
+class ProcessorLimits(_Figures, frozen=True):
+    """All logical processors together."""
+
+    busy: float
+    strained_used: float
+    strained_pressure: float
+    strained_held_up: float
+    choked_used: float
+    choked_pressure: float
+    choked_held_up: float
+    low_priority_weight: float
+    low_priority_share: float
+    split_least: float
+
+
+class CoreLimits(_Figures, frozen=True):
+    """A single logical processor."""
+
+    full: float
+    bound_share: float
+    least_s: float
+    ran_least: float
+    waited_most: float
+    many_least: float
+    many_share: float
+    busy: float
+    candidate_cores: float
+    left_least: float
+    parallel_share: float
+    one_and_a_bit: float
+    seldom: float
+    turn_most: float
+    let_in_most: float
+
+
+class MemoryLimits(_Figures, frozen=True):
+    """Memory."""
+
+    busy: float
+    strained_pressure: float
+    choked_pressure: float
+    strained_pages_per_s: float
+    choked_pages_per_s: float
+    short_available: float
+    plenty_available: float
+
+
+class HeatLimits(_Figures, frozen=True):
+    """Heat and clock."""
+
+    near_kelvin: float
+    busy_kelvin: float
+    assumed_critical_celsius: float
+    room_celsius: float
+    busy_processor: float
+    full_clock: float
+    strained_lost: float
+    choked_lost: float
+    throttled_share: float
+    idle_used: float
+    idle_hot_celsius: float
+    fan_stopped_celsius: float
+    low_clock: float
+
+
+class DiskLimits(_Figures, frozen=True):
+    """Physical disks."""
+
+    busy: float
+    strained_used: float
+    choked_used: float
+    crowded_queue: float
+    crowded_used: float
+    strained_held_up: float
+    choked_held_up: float
+    others_waiting: float
+    slow_spinning_s: float
+    slow_solid_s: float
+    slow_bytes_per_s: float
+
+
+class StorageLimits(_Figures, frozen=True):
+    """Room and inodes of file systems."""
+
+    full: float
+    strained: float
+    choked: float
+
+
+class LinkLimits(_Figures, frozen=True):
+    """Network links."""
+
+    busy: float
+    strained_used: float
+    choked_used: float
+
+
+class GraphicsLimits(_Figures, frozen=True):
+    """Graphics cards."""
+
+    busy: float
+    strained_used: float
+    choked_used: float
+
+
+class CulpritLimits(_Figures, frozen=True):
+    """Who is ranked, and in which role."""
+
+    least_score: float
+    least_first: float
+    outside_share: float
+    most: float
+    victim_waiting: float
+    victim_score: float
+    victim_io_waiting: float
+    moved_least_bytes_per_s: float
+    waiting_least: float
+    short_lived_least: float
+
+
+class CoverageLimits(_Figures, frozen=True):
+    """From what on coverage can be told."""
+
+    cpu_least_s: float
+    traffic_least_bytes: float
+
+
+class FindingLimits(_Figures, frozen=True):
+    """Single findings."""
+
+    cpu_hog: float
+    steady_cores: float
+    steady_spread: float
+    spawn_forks_per_s: float
+    spawn_cores: float
+    memory_hog: float
+    stolen: float
+    defunct: float
+    recent_restart_s: float
+    long_uptime_s: float
+    interrupts: float
+    kernel_cores: float
+    thread_swarm: float
+    swarm_waiting: float
+    leak_bytes_per_s: float
+    leak_rising: float
+    leak_least_bytes: float
+    leak_age_s: float
+    link_errors_per_s: float
+    retransmitted: float
+    segments_least: float
+    transfer_bytes_per_s: float
+    transfer_spread: float
+    quota_limited: float
+    restarts: float
+    descriptor_rise_per_s: float
+    limit_near: float
+    other_user: float
+    autostart_cores_share: float
+    autostart_least: float
+    below_rating: float
+    module_unused: float
+    battery_hours: float
+    battery_worn: float
+    blocked_share: float
+    paging_pages_per_s: float
+    name_least: float
+    stuck_ticks: float
+
+
+class ConfidenceLimits(_Figures, frozen=True):
+    """How sure a verdict is, and what it is called."""
+
+    least: float
+    most: float
+    margin_slope: float
+    margin_middle: float
+    ticks_half: float
+    very: float
+    likely: float
+    tie: float
+    well_covered: float
+    few_intervals: float
+
+
+class SignLimits(_Figures, frozen=True):
+    """Signs that tell what kind of work a program does."""
+
+    boot_s: float
+    uses_disk_bytes_per_s: float
+    sends_bytes_per_s: float
+    short_lived_share: float
+    matters_cores: float
+    low_priority_share: float
+
+
+class AdviceLimits(_Figures, frozen=True):
+    """What steps take and what sentences pass over."""
+
+    limit_share: float
+    limit_least_percent: float
+    quiet_pages_per_s: float
+    swap_used_least: float
+
+
+class EffectLimits(_Figures, frozen=True):
+    """Whether an act helped."""
+
+    least_change: float
+
+
+class Thresholds(_Figures, frozen=True):
+    """All figures by subject."""
+
+    lasting: Lasting
+    cpu: ProcessorLimits
+    core: CoreLimits
+    memory: MemoryLimits
+    heat: HeatLimits
+    disk: DiskLimits
+    storage: StorageLimits
+    link: LinkLimits
+    gpu: GraphicsLimits
+    culprit: CulpritLimits
+    coverage: CoverageLimits
+    findings: FindingLimits
+    confidence: ConfidenceLimits
+    signs: SignLimits
+    advice: AdviceLimits
+    effect: EffectLimits
+
+
+@cache
+def _table() -> dict[str, dict[str, Any]]:
+    text = (files("dunmist.diagnosis") / "thresholds.toml").read_text(encoding="utf-8")
+    return tomllib.loads(text)
 
 
 @cache
 def thresholds() -> Thresholds:
-    """Return each figure by its subject and name."""
-    text = (files("dunmist.diagnosis") / "thresholds.toml").read_text(encoding="utf-8")
-    table: Thresholds = tomllib.loads(text)
-    return table
+    """Return the figures of the table."""
+    return msgspec.convert(_table(), Thresholds)
 
 
 def load_thresholds(path: Path) -> Thresholds:
@@ -36,7 +283,7 @@ def load_thresholds(path: Path) -> Thresholds:
         raise SettingsError(
             f"{path}: no table of thresholds ({error}); mend it, or move it away"
         ) from error
-    merged = {subject: dict(figures) for subject, figures in thresholds().items()}
+    merged = {subject: dict(figures) for subject, figures in _table().items()}
     for subject, figures in changes.items():
         for name, figure in figures.items() if isinstance(figures, dict) else [("", None)]:
             known = name in merged.get(subject, {})
@@ -46,4 +293,4 @@ def load_thresholds(path: Path) -> Thresholds:
                     f"docs/ranking.md lists them"
                 )
             merged[subject][name] = float(figure)
-    return merged
+    return msgspec.convert(merged, Thresholds)

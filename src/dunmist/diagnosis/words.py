@@ -2,10 +2,10 @@
 
 from typing import Literal, get_args
 
-Resource = Literal[
+ResourceWord = Literal[
     "cpu", "core", "memory", "swap", "disk", "storage", "link", "heat", "gpu", "power"
 ]
-Level = Literal["calm", "busy", "strained", "choked"]
+LevelWord = Literal["calm", "busy", "strained", "choked"]
 Role = Literal["cause", "symptom", "victim", "observer"]
 Severity = Literal["note", "concern", "urgent"]
 Kind = Literal[
@@ -62,11 +62,11 @@ Kind = Literal[
     "limit-near",
 ]
 
-LEVELS: tuple[Level, ...] = get_args(Level)
+LEVELS: tuple[LevelWord, ...] = get_args(LevelWord)
 KINDS: tuple[Kind, ...] = get_args(Kind)
 SEVERITIES: tuple[Severity, ...] = get_args(Severity)
 
 
-def is_strained(level: Level) -> bool:
+def is_strained(level: LevelWord) -> bool:
     """Whether work is being held up at this level."""
     return LEVELS.index(level) >= LEVELS.index("strained")

@@ -5,21 +5,28 @@ after. It never chooses what to do, and refuses whatever would touch another pro
 that was judged.
 """
 
-from dunmist.fixing.carry_out import Outcome, carry_out, check_act
+from dunmist.fixing.carry_out import carry_out, check_act
 from dunmist.fixing.effect import Effect, effect_of
 from dunmist.fixing.guards import check_capture
-from dunmist.fixing.journal import Entry, read_journal, undone
-from dunmist.fixing.undo import undo
+from dunmist.fixing.journal import JournalLine, newest, read_journal, undone
+from dunmist.fixing.results import Outcome
+from dunmist.fixing.undo import undo, undoable
+from dunmist.fixing.verbs import UNDOABLE, VERB_RULES, told
 
 __all__ = [
+    "UNDOABLE",
+    "VERB_RULES",
     "Effect",
-    "Entry",
+    "JournalLine",
     "Outcome",
     "carry_out",
     "check_act",
     "check_capture",
     "effect_of",
+    "newest",
     "read_journal",
+    "told",
     "undo",
+    "undoable",
     "undone",
 ]

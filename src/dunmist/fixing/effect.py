@@ -4,63 +4,67 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 
-from dunmist.diagnosis import Resource, ResourceState
-from dunmist.series.rates import Floats
-
-# the middle halves of both must lie apart, and by at least this much
-LEAST_CHANGE = 0.03
-
+from dunmist.diagnosis import ResourceState, ResourceWord
+from dunmist.series import Rate
 
 Change = Literal["better", "worse", "no clear change"]
+MIDDLE_HALF = (25, 75)
 
 
 class Effect(NamedTuple):
-    """A resource before and after; shares, the medians over the intervals of each look."""
+    """A resource before and after; shares, the medians over the intervals of each measurement."""
 
-    resource: Resource
+    resource: ResourceWord
     name: str | None
     used: tuple[float, float]
     pressure: tuple[float, float] | None
     verdict: Change
 
 
-def effect_of(before: list[ResourceState], after: list[ResourceState],
-              resource: Resource, name: str | None) -> Effect | None:  # fmt: skip
+def effect_of(
+    before: list[ResourceState],
+    after: list[ResourceState],
+    resource: ResourceWord,
+    name: str | None,
+    least_change: float,
+) -> Effect | None:
     """Return how a resource changed between two captures; None when one of them lacks it."""
     first, second = (_state(states, resource, name) for states in (before, after))
     if first is None or second is None or first.trace is None or second.trace is None:
         return None
-    verdicts = [_compared(first.trace.used, second.trace.used)]
+    verdicts = [_compared(first.trace.used, second.trace.used, least_change)]
     pressure = None
     if first.trace.pressure is not None and second.trace.pressure is not None:
         pressure = (_median(first.trace.pressure), _median(second.trace.pressure))
         # what is held up counts more than how full it is
-        verdicts.insert(0, _compared(first.trace.pressure, second.trace.pressure))
+        compared = _compared(first.trace.pressure, second.trace.pressure, least_change)
+        verdicts.insert(0, compared)
     verdict: Change = next((one for one in verdicts if one != "no clear change"), verdicts[0])
     used = (_median(first.trace.used), _median(second.trace.used))
     return Effect(resource, first.name, used, pressure, verdict)
 
 
 def _state(
-    states: list[ResourceState], resource: Resource, name: str | None
+    states: list[ResourceState], resource: ResourceWord, name: str | None
 ) -> ResourceState | None:
     same = [one for one in states if one.resource == resource]
     named = [one for one in same if one.name == name]
     return next(iter(named or same), None)
 
 
-def _compared(before: Floats, after: Floats) -> Change:
-    if np.isnan(before).all() or np.isnan(after).all():
+def _compared(before: Rate, after: Rate, least_change: float) -> Change:
+    """Return whether the middle halves of both lie apart, by enough that anybody would notice."""
+    if not before.is_known or not after.is_known:
         return "no clear change"
-    low, high = np.nanpercentile(before, (25, 75))
-    low_after, high_after = np.nanpercentile(after, (25, 75))
+    low, high = np.percentile(before.known(), MIDDLE_HALF)
+    low_after, high_after = np.percentile(after.known(), MIDDLE_HALF)
     change = _median(after) - _median(before)
-    if high_after < low and change <= -LEAST_CHANGE:
+    if high_after < low and change <= -least_change:
         return "better"
-    if low_after > high and change >= LEAST_CHANGE:
+    if low_after > high and change >= least_change:
         return "worse"
     return "no clear change"
 
 
-def _median(values: Floats) -> float:
-    return float(np.nanmedian(values)) if not np.isnan(values).all() else 0.0
+def _median(rate: Rate) -> float:
+    return rate.median() or 0.0

@@ -2,16 +2,15 @@
 
 import os
 
-from dunmist.advice import Target, protected_by_name
-from dunmist.advice.tables import wording
+from dunmist.advice import Act, Target, protected_by_name, wording
 from dunmist.captures import Header
-from dunmist.computer import Root
-from dunmist.computer.machine import parse_line
+from dunmist.computer import PF_KTHREAD, Root, parse_line
 from dunmist.errors import Refused
-from dunmist.fixing.live import Live, ancestors
+from dunmist.fixing.live import Live, ancestors, family, read_live
+from dunmist.fixing.units import check_manager
 
 BOOT_ID = "proc/sys/kernel/random/boot_id"
-PF_KTHREAD = 0x00200000  # include/linux/sched.h
+NUMBERS_SHOWN = 8
 
 
 def check_capture(header: Header, root: Root) -> None:
@@ -37,6 +36,53 @@ def check_capture(header: Header, root: Root) -> None:
 def boot_id(root: Root) -> str | None:
     """Return the identity of this boot, None where it is not published."""
     return root.parse(BOOT_ID, parse_line, "boot identity")
+
+
+def check_processes(act: Act, root: Root) -> list[Target]:
+    """Return the processes of an act that still live; raises Refused where it must not be."""
+    live = read_live(root)
+    targets = _living(act, live)
+    check_targets(live, targets)
+    return targets
+
+
+def check_family(act: Act, root: Root) -> list[Target]:
+    """Return them with those that descend from them and run the same; raises Refused."""
+    live = read_live(root)
+    targets = _living(act, live)
+    targets += family(live, targets)
+    check_targets(live, targets)
+    return targets
+
+
+def check_manager_of(act: Act, root: Root) -> list[Target]:
+    """Return the living processes of a unit; raises Refused when its manager cannot be asked."""
+    check_manager(act)
+    return _still_there(act, read_live(root))
+
+
+def check_nothing(act: Act, root: Root) -> list[Target]:
+    """Return the living processes of an act that does nothing to them."""
+    return _still_there(act, read_live(root))
+
+
+def _still_there(act: Act, live: dict[int, Live]) -> list[Target]:
+    return [
+        one
+        for one in act.targets
+        if one.pid in live and live[one.pid].stat.start_clk == one.start_clk
+    ]
+
+
+def _living(act: Act, live: dict[int, Live]) -> list[Target]:
+    targets = _still_there(act, live)
+    if not targets:
+        numbers = ", ".join(str(one.pid) for one in act.targets[:NUMBERS_SHOWN])
+        raise Refused(
+            f"process {numbers or '(none)'} has ended since the capture, and its number may belong "
+            f"to another one; capture again"
+        )
+    return targets
 
 
 def check_targets(live: dict[int, Live], targets: list[Target]) -> None:

@@ -8,13 +8,14 @@ afterwards: whoever has the number and the start time then had them when it was 
 import os
 import select
 import signal
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from typing import NamedTuple
 
 from dunmist.advice import Target
-from dunmist.computer import ParseError, Root, parse_process_stat
-from dunmist.computer.processes import ProcessStat
+from dunmist.computer import ParseError, ProcessStat, Root, parse_process_stat
+from dunmist.errors import Refused
+from dunmist.fixing.journal import JournalLine
 
 
 class Held(NamedTuple):
@@ -51,6 +52,21 @@ def hold(root: Root, targets: list[Target]) -> Iterator[list[Held]]:
     finally:
         for one in held:
             os.close(one.descriptor)
+
+
+def reverse_each(
+    line: JournalLine, root: Root, word: str, reverse: Callable[[Held], object]
+) -> str:
+    """Do something to each process of an act that still lives, and return what came of it.
+
+    Raises Refused when none of them does.
+    """
+    with hold(root, line.act.targets) as held:
+        if not held:
+            raise Refused(f"the processes of act {line.number} have ended, nothing is left to undo")
+        for one in held:
+            reverse(one)
+        return f"{len(held)} of {len(line.act.targets)} processes are {word}"
 
 
 def read_stat(root: Root, pid: int) -> ProcessStat | None:

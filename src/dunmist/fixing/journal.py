@@ -16,7 +16,7 @@ from dunmist.errors import Refused
 MODE = 0o600
 
 
-class Entry(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+class JournalLine(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """One line. ``before`` maps process numbers to what their threads had.
 
     ``undoes`` is the number of the entry that this one reversed; ``stage`` begun without a later
@@ -34,14 +34,14 @@ class Entry(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     undoes: int | None = None
 
 
-def read_journal(path: Path) -> list[Entry]:
+def read_journal(path: Path) -> list[JournalLine]:
     """Return all lines, the oldest first; raises Refused when one cannot be read."""
     if not path.exists():
         return []
     entries = []
     for number, line in enumerate(path.read_bytes().splitlines(), start=1):
         try:
-            entries.append(msgspec.json.decode(line, type=Entry))
+            entries.append(msgspec.json.decode(line, type=JournalLine))
         except (msgspec.DecodeError, msgspec.ValidationError) as error:
             raise Refused(
                 f"{path}: line {number} is not as this program writes it ({error}); move the file "
@@ -50,17 +50,17 @@ def read_journal(path: Path) -> list[Entry]:
     return entries
 
 
-def newest(entries: list[Entry]) -> dict[int, Entry]:
+def newest(entries: list[JournalLine]) -> dict[int, JournalLine]:
     """Return the last line of each act by its number, in order."""
     return {entry.number: entry for entry in entries}
 
 
-def undone(entries: list[Entry]) -> set[int]:
+def undone(entries: list[JournalLine]) -> set[int]:
     """Return the numbers of acts that were reversed."""
     return {one.undoes for one in newest(entries).values() if one.undoes and one.stage == "done"}
 
 
-def append(path: Path, entry: Entry) -> None:
+def append(path: Path, entry: JournalLine) -> None:
     """Add a line and have it on the disk before returning; raises Refused."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -76,7 +76,7 @@ def append(path: Path, entry: Entry) -> None:
         ) from error
 
 
-def next_number(entries: list[Entry]) -> int:
+def next_number(entries: list[JournalLine]) -> int:
     """Return the number of the next act."""
     return max((entry.number for entry in entries), default=0) + 1
 

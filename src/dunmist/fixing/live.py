@@ -9,8 +9,7 @@ from typing import NamedTuple
 
 from dunmist.advice import Target
 from dunmist.applications import Program, program_of
-from dunmist.computer import ProcessFacts, Root
-from dunmist.computer.processes import ProcessStat, parse_cmdline
+from dunmist.computer import ProcessFacts, ProcessStat, Root, parse_cmdline
 from dunmist.fixing.held import read_stat
 
 

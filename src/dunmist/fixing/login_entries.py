@@ -8,10 +8,24 @@ import os
 import pwd
 from pathlib import Path
 
-from dunmist.advice import Act
-from dunmist.advice.autostart_entries import OFF, OVERRIDE, OWN, override_name
+from dunmist.advice import OFF, OVERRIDE, OWN, Act, Target, override_name
+from dunmist.computer import Root
 from dunmist.errors import Refused
+from dunmist.fixing.journal import JournalLine
+from dunmist.fixing.results import Result
 from dunmist.fixing.units import as_user
+
+
+def disable(act: Act, targets: list[Target], root: Root) -> Result:
+    """Keep an autostart entry from starting anything."""
+    del targets, root
+    return Result(f"changed {disable_entry(act)}", True)
+
+
+def undo_disable(line: JournalLine, root: Root) -> str:
+    """Switch it on again; raises Refused."""
+    del root
+    return f"changed {enable_entry(line.act)}"
 
 
 def disable_entry(act: Act) -> str:

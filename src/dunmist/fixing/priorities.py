@@ -10,9 +10,12 @@ import os
 import platform
 from collections.abc import Callable
 
+from dunmist.advice import Act, Target
 from dunmist.computer import Root
 from dunmist.errors import Refused
-from dunmist.fixing.held import Held
+from dunmist.fixing.held import Held, hold, reverse_each
+from dunmist.fixing.journal import JournalLine
+from dunmist.fixing.results import Before, Result
 
 LOWER_NICE = 10
 IDLE = 3 << 13  # class IDLE, Documentation/block/ioprio.rst
@@ -23,8 +26,51 @@ CALLS = {
     "armv7l": (314, 315), "ppc64le": (273, 274), "s390x": (282, 283),
 }  # fmt: skip
 
-# thread number to what it had before
-Before = dict[int, int]
+
+def lower_processor(act: Act, targets: list[Target], root: Root) -> Result:
+    """Let processes give way to others on the processors."""
+    del act
+    return _lower(targets, root, lower_priority)
+
+
+def lower_disk(act: Act, targets: list[Target], root: Root) -> Result:
+    """Let processes use disks only when nobody else does."""
+    del act
+    return _lower(targets, root, lower_disk_priority)
+
+
+def undo_processor(line: JournalLine, root: Root) -> str:
+    """Give every thread the nice value it had; raises Refused."""
+    return reverse_each(
+        line, root, "as before", lambda one: _restored(line, root, one, restore_priority)
+    )
+
+
+def undo_disk(line: JournalLine, root: Root) -> str:
+    """Give every thread the disk priority it had; raises Refused."""
+    return reverse_each(
+        line, root, "as before", lambda one: _restored(line, root, one, restore_disk_priority)
+    )
+
+
+def _lower(targets: list[Target], root: Root, lower: Callable[[Root, Held], Before]) -> Result:
+    with hold(root, targets) as held:
+        before = {one.target.pid: lower(root, one) for one in held}
+        threads = sum(map(len, before.values()))
+        text = f"set for {threads} threads of {len(held)} processes"
+        return Result(text, bool(held), before)
+
+
+def _restored(
+    line: JournalLine, root: Root, held: Held, restore: Callable[[Root, Held, Before], None]
+) -> None:
+    try:
+        restore(root, held, line.before.get(held.target.pid, {}))
+    except PermissionError as error:
+        raise Refused(
+            f"process {held.target.pid} ({held.target.name}): only the administrator may raise a "
+            f"priority again; run 'dunmist fix --undo {line.number}' as administrator"
+        ) from error
 
 
 def lower_priority(root: Root, held: Held) -> Before:

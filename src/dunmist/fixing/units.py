@@ -13,9 +13,12 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from dunmist.advice import Act, Verb
-from dunmist.computer import MANAGER, Unanswered, call, connected, properties, system_bus
+from dunmist.advice import Act, Target
+from dunmist.computer import MANAGER, Root, Unanswered, call, connected, properties, system_bus
 from dunmist.errors import Refused
+from dunmist.fixing.journal import JournalLine
+from dunmist.fixing.results import Result
+from dunmist.series import ON_THE_WAY
 
 if TYPE_CHECKING:
     from jeepney.io.blocking import DBusConnection
@@ -28,46 +31,78 @@ NO_QUOTA = 2**64 - 1
 US_PER_PERCENT = 10_000
 # method, form and body of a call
 Call = tuple[str, str, tuple[object, ...]]
-ON_THE_WAY = ("activating", "deactivating", "reloading")
-# what undoes each act
-UNDOES: dict[Verb, str] = {
-    "stop-unit": "start",
-    "limit": "unlimit",
-    "disable-unit": "enable",
-    "disable-timer": "enable-timer",
-}
+RELOAD: Call = ("Reload", "", ())
+REPLACE = "replace"  # what is queued for the unit gives way (systemd.unit(5))
 
 
-def act_on_unit(act: Act) -> str:
-    """Carry out an act on a unit and return the unit's state afterwards; raises Refused."""
-    calls: dict[str, list[Call]] = {
-        "restart-unit": [("RestartUnit", "ss", (act.unit, "replace"))],
-        "stop-unit": [("StopUnit", "ss", (act.unit, "replace"))],
-        "limit": [_quota(act.unit, (act.percent or 0) * US_PER_PERCENT)],
-        "disable-unit": [("DisableUnitFiles", "asb", ([act.unit], False)), ("Reload", "", ())],
-        "disable-timer": [
-            ("DisableUnitFiles", "asb", ([act.unit], False)),
-            ("Reload", "", ()),
-            ("StopUnit", "ss", (act.unit, "replace")),
-        ],
-    }
-    return _make(act, calls[act.verb])
+def limit(act: Act, targets: list[Target], root: Root) -> Result:
+    """Give a unit a quota of processor time; raises Refused."""
+    del targets, root
+    return _made(act, [_quota(act.unit, (act.percent or 0) * US_PER_PERCENT)])
 
 
-def undo_on_unit(act: Act) -> str:
-    """Reverse an act on a unit and return the unit's state afterwards; raises Refused."""
-    enable: list[Call] = [
-        ("EnableUnitFiles", "asbb", ([act.unit], False, False)),
-        ("Reload", "", ()),
-    ]
-    start: Call = ("StartUnit", "ss", (act.unit, "replace"))
-    calls: dict[str, list[Call]] = {
-        "start": [start],
-        "unlimit": [_quota(act.unit, NO_QUOTA)],
-        "enable": enable,
-        "enable-timer": [*enable, start],
-    }
-    return _make(act, calls[UNDOES[act.verb]])
+def undo_limit(line: JournalLine, root: Root) -> str:
+    """Take the quota away; raises Refused."""
+    del root
+    return _made(line.act, [_quota(line.act.unit, NO_QUOTA)]).text
+
+
+def restart(act: Act, targets: list[Target], root: Root) -> Result:
+    """Start a service anew; raises Refused."""
+    del targets, root
+    return _made(act, [("RestartUnit", "ss", (act.unit, REPLACE))])
+
+
+def stop(act: Act, targets: list[Target], root: Root) -> Result:
+    """Stop a service until somebody starts it; raises Refused."""
+    del targets, root
+    return _made(act, [_stop(act.unit)])
+
+
+def undo_stop(line: JournalLine, root: Root) -> str:
+    """Start it again; raises Refused."""
+    del root
+    return _made(line.act, [_start(line.act.unit)]).text
+
+
+def disable(act: Act, targets: list[Target], root: Root) -> Result:
+    """Keep a service from starting by itself; raises Refused."""
+    del targets, root
+    return _made(act, _disable(act.unit))
+
+
+def undo_disable(line: JournalLine, root: Root) -> str:
+    """Let it start by itself again; raises Refused."""
+    del root
+    return _made(line.act, _enable(line.act.unit)).text
+
+
+def disable_timer(act: Act, targets: list[Target], root: Root) -> Result:
+    """Keep a timer from starting anything; raises Refused."""
+    del targets, root
+    return _made(act, [*_disable(act.unit), _stop(act.unit)])
+
+
+def undo_disable_timer(line: JournalLine, root: Root) -> str:
+    """Set the timer going again; raises Refused."""
+    del root
+    return _made(line.act, [*_enable(line.act.unit), _start(line.act.unit)]).text
+
+
+def _start(unit: str | None) -> Call:
+    return ("StartUnit", "ss", (unit, REPLACE))
+
+
+def _stop(unit: str | None) -> Call:
+    return ("StopUnit", "ss", (unit, REPLACE))
+
+
+def _disable(unit: str | None) -> list[Call]:
+    return [("DisableUnitFiles", "asb", ([unit], False)), RELOAD]
+
+
+def _enable(unit: str | None) -> list[Call]:
+    return [("EnableUnitFiles", "asbb", ([unit], False, False)), RELOAD]
 
 
 def check_manager(act: Act) -> None:
@@ -80,13 +115,14 @@ def _quota(unit: str | None, us_per_s: int) -> Call:
     return ("SetUnitProperties", "sba(sv)", (unit, True, [(QUOTA, ("t", us_per_s))]))
 
 
-def _make(act: Act, calls: list[Call]) -> str:
+def _made(act: Act, calls: list[Call]) -> Result:
     with _bus_of(act) as address:
         try:
             with connected(address) as bus:
                 for method, form, body in calls:
                     call(bus, MANAGER, method, form, body, timeout_s=ANSWER_S)
-                return _settled(bus, act.unit or "")
+                state = _settled(bus, act.unit or "")
+                return Result(f"{act.unit} is now {state}", True)
         except Unanswered as error:
             raise Refused(
                 f"the service manager did not do it for {act.unit}: {error}; ask for the "

@@ -1,18 +1,19 @@
 """Writes the triage report: HTML, PDF, Markdown, text, JSON.
 
-Takes a triage with its diagnosis and series. All forms but JSON are made from one document model,
+Takes what was judged. All forms but JSON are made from one document model,
 so that they say the same; JSON is the contract's own form. No new facts are computed here.
 """
 
 from dunmist.reports.brief import brief_text
+from dunmist.reports.document import Document
 from dunmist.reports.owner import owner_document
 from dunmist.reports.sections import triage_document
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
-from dunmist.reports.writing import Findings, check_ending, write_report
+from dunmist.reports.writing import check_ending, write_report
 
 __all__ = [
-    "Findings",
+    "Document",
     "brief_text",
     "check_ending",
     "document_text",

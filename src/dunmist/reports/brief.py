@@ -1,12 +1,11 @@
 """Five lines for a phone call or the title of a ticket."""
 
-from dunmist.advice import Triage, first_action, percent, span_text
-from dunmist.diagnosis import Diagnosis
-from dunmist.series import Series
+from dunmist.advice import Judged, first_action, percent, span_text
 
 
-def brief_text(series: Series, diagnosis: Diagnosis, triage: Triage) -> str:
+def brief_text(judged: Judged) -> str:
     """Return exactly five lines: verdict, culprit or finding, first step, how sure, not seen."""
+    triage, diagnosis = judged.triage, judged.diagnosis
     verdict, capture = triage.verdict, triage.capture
     host = capture.host or "unnamed computer"
     if triage.culprits:
@@ -16,10 +15,11 @@ def brief_text(series: Series, diagnosis: Diagnosis, triage: Triage) -> str:
         word = "cause" if diagnosis.outside else "found"
         culprit = f"{word}: {triage.findings[0].text if triage.findings else 'nothing wrong'}"
     steps = [step.text for one in triage.findings for step in one.steps]
-    action = first_action(series, diagnosis) or next(iter(steps), "nothing")
+    action = first_action(diagnosis, judged.cases) or next(iter(steps), "nothing")
     unseen = ", ".join(one.what for one in triage.blind_spots[:3]) or "nothing of note"
     more = len(triage.blind_spots) - 3
-    note = f" ({series.header.note})" if series.header.note else ""
+    complaint = judged.series.header.note
+    note = f" ({complaint})" if complaint else ""
     lines = [
         f"{host}{note}: {verdict.level}, {verdict.limiting or 'nothing'} limits",
         culprit,

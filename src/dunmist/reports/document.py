@@ -33,7 +33,7 @@ class Items:
 
 
 @dataclass(frozen=True, slots=True)
-class Table:
+class TextTable:
     """A table with a caption; numbers are right-aligned by column.
 
     A page may fold it away, and let people sort it.
@@ -61,7 +61,7 @@ class Figure:
     alternative: str
 
 
-Block = Paragraph | Items | Table | StepList | Figure
+Block = Paragraph | Items | TextTable | StepList | Figure
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,34 +1,46 @@
 """The sections of a report that the tables give: machine, cores, memory, heat, ports, appendix."""
 
-import pandas as pd
-
-from dunmist.advice import about_lines, about_process, paging_sentence, size_text, span_text
-from dunmist.diagnosis import Diagnosis
-from dunmist.reports.columns import SHOWN, cell_text, heading_text
-from dunmist.reports.document import Block, Figure, Items, Paragraph, Section, Table
-from dunmist.reports.frames import topic_frames
+from dunmist.advice import Judged, about_lines, paging_sentence, size_text, span_text
+from dunmist.reports.document import Block, Figure, Items, Paragraph, Section, TextTable
 from dunmist.series import Series
-from dunmist.series.naming import main_identity
+from dunmist.tables import (
+    CORES,
+    CURVES,
+    DOUBTED,
+    GROUPS,
+    HOLDERS,
+    INSTALLED_MEMORY,
+    MODULES,
+    SENSORS,
+    SOCKETS,
+    THREADS,
+    TRANSPORT,
+    Filled,
+    cell_text,
+    fill,
+    records,
+    topic_tables,
+)
 
-ROWS_MOST = 60
+ROWS_MOST, HOLDERS_MOST = 60, 10
 # topics whose tables stand in the appendix
 APPENDIX = ("processes", "disks", "links", "services", "autostart", "sessions", "machine")
 # tables of the appendix that the report has elsewhere, or that have too many rows to read
-LEFT_OUT = ("busy threads", "modules", "transport", "control groups")
+LEFT_OUT = (THREADS, MODULES, TRANSPORT, GROUPS)
 
 
 def machine_section(series: Series) -> Section:
     """Return machine and complaint in two lines."""
     about = series.header.machine
     cores = {(one.package, one.core) for one in about.processors if one.core is not None}
-    firmware = series.header.inventory.firmware
+    firmware, uptime_s = series.header.inventory.firmware, series.machine.uptime_s
     parts = [
         " ".join(filter(None, (firmware.maker, firmware.model))) if firmware else None,
         about.model,
         f"{len(cores) or len(about.processors)} cores, {len(about.processors)} logical processors",
         f"{size_text(about.memory_bytes)} of memory",
         f"{about.distribution or 'Linux'} ({about.kernel})",
-        f"running for {span_text(series.machine.uptime_s)}",
+        None if uptime_s is None else f"running for {span_text(uptime_s)}",
     ]
     note = series.header.note
     return Section(
@@ -40,120 +52,101 @@ def machine_section(series: Series) -> Section:
     )
 
 
-def culprit_section(series: Series, diagnosis: Diagnosis) -> Section:
+def culprit_section(judged: Judged) -> Section:
     """Return what each culprit is, as far as it is known."""
     blocks: list[Block] = []
-    for one in diagnosis.culprits:
-        identity = main_identity(series, one.application)
-        if identity is not None:
-            lines = about_lines(about_process(series, identity))
+    for one in judged.diagnosis.culprits:
+        case = judged.cases.of_culprit(one)
+        if case is not None:
             blocks.append(Paragraph(one.name))
+            lines = about_lines(case.about)
             blocks.append(Items([(f"{label}: {text}", "") for label, text in lines]))
     return Section("What the culprits are", blocks)
 
 
-def core_section(series: Series, diagnosis: Diagnosis, figure: Figure) -> Section:
+def core_section(judged: Judged, figure: Figure) -> Section:
     """Return each logical processor."""
-    frames = topic_frames("cores", series, diagnosis)
-    table = frame_table("Logical processors", frames["logical processors"], "logical processors")
+    table = text_table("Logical processors", fill(CORES, judged))
     return Section("Each logical processor", [figure, table])
 
 
-def memory_section(series: Series, diagnosis: Diagnosis, figure: Figure) -> Section:
+def memory_section(judged: Judged, figure: Figure) -> Section:
     """Return where the memory is, who holds it, and whether paging matters."""
-    frames = topic_frames("memory", series, diagnosis)
+    holders = fill(HOLDERS, judged)
+    modules = fill(MODULES, judged)
     return Section(
         "Memory",
         [
             figure,
-            Paragraph(f"Paging: {paging_sentence(diagnosis)}"),
-            frame_table("Installed memory", frames["installed memory"], "installed memory"),
-            frame_table("Who holds it", frames["holders"].head(10), "holders"),
-            *_tables({"Modules": frames["modules"]}),
+            Paragraph(f"Paging: {paging_sentence(judged.diagnosis)}"),
+            text_table("Installed memory", fill(INSTALLED_MEMORY, judged)),
+            text_table("Who holds it", holders.with_rows(holders.frame.head(HOLDERS_MOST))),
+            *([text_table("Modules", modules)] if len(modules.frame) else []),
         ],
     )
 
 
-def heat_section(series: Series, diagnosis: Diagnosis, figure: Figure) -> Section:
+def heat_section(judged: Judged, figure: Figure) -> Section:
     """Return temperatures, fans and power with their limits."""
-    frames = topic_frames("heat", series, diagnosis)
-    if frames["sensors"].empty:
+    sensors, doubted = fill(SENSORS, judged), fill(DOUBTED, judged)
+    if sensors.frame.empty:
         return Section("Temperatures", [Paragraph(figure.alternative)])
-    return Section(
-        "Temperatures",
-        [
-            figure,
-            frame_table("Sensors", frames["sensors"], "sensors"),
-            *_tables({"Left out as implausible": frames["implausible sensors"]}, "sensors"),
-        ],
-    )
+    blocks: list[Block] = [figure, text_table("Sensors", sensors)]
+    if len(doubted.frame):
+        # with the columns of those that are believed
+        blocks.append(text_table("Left out as implausible", Filled(SENSORS, doubted.frame)))
+    return Section("Temperatures", blocks)
 
 
-def port_section(series: Series, diagnosis: Diagnosis) -> Section:
+def port_section(judged: Judged) -> Section:
     """Return who has which port, sockets within the computer left out."""
-    frame = topic_frames("ports", series, diagnosis)["sockets"]
-    if len(frame):
-        frame = frame[frame["protocol"] != "unix"]
+    sockets = fill(SOCKETS, judged)
+    frame = sockets.frame[sockets.frame["protocol"] != "unix"]
     if frame.empty:
         return Section("Ports", [Paragraph("No port was in use that could be seen.")])
-    return Section("Ports", [frame_table("Ports and who owns them", frame, "sockets")])
+    return Section("Ports", [text_table("Ports and who owns them", sockets.with_rows(frame))])
 
 
-def appendix(series: Series, diagnosis: Diagnosis) -> Section:
+def appendix(judged: Judged) -> Section:
     """Return all other figures as tables that a page folds away."""
     blocks: list[Block] = []
     for topic in APPENDIX:
-        for name, frame in topic_frames(topic, series, diagnosis).items():
-            if name not in LEFT_OUT and len(frame):
-                blocks.append(frame_table(name.capitalize(), frame, name, folded=True))
+        for one in topic_tables(topic, judged):
+            if one.table not in LEFT_OUT and len(one.frame):
+                blocks.append(text_table(one.table.name.capitalize(), one, folded=True))
     return Section("Appendix: all figures", blocks)
 
 
 def cost_text(series: Series) -> str:
     """Return what sampling cost and how even it was."""
-    own_s = float(series.machine.own_cpu_s[-1] - series.machine.own_cpu_s[0])
     parts = [f" {series.late} ticks were late, {series.missed} missed."]
     if series.header.live:
-        share = 100.0 * own_s / series.duration_s
-        rss = size_text(float(series.machine.own_rss_bytes[-1]))
-        parts.append(f" Sampling took {share:.2g} % of one processor and {rss} of memory.")
+        share = 100.0 * series.machine.own_cpu_s / series.duration_s
+        rss = series.machine.own_rss_bytes
+        held = f" and {size_text(rss)} of memory" if rss is not None else ""
+        parts.append(f" Sampling took {share:.2g} % of one processor{held}.")
     return "".join(parts)
 
 
-def frame_table(caption: str, frame: pd.DataFrame, name: str, *, folded: bool = False) -> Table:
-    """Return a frame as a table of texts, with the columns that people compare."""
+def text_table(caption: str, filled: Filled, *, folded: bool = False) -> TextTable:
+    """Return a table as texts, with the columns that people compare."""
+    table, frame = filled.table, filled.frame
     columns = [
         column
-        for column in SHOWN.get(name, tuple(frame.columns))
-        if column in frame and not column.endswith(("curve", "curve_bytes"))
+        for column in table.shown_columns()
+        if column.unit not in CURVES and frame[column.name].notna().any()
     ]
-    columns = [column for column in columns if frame[column].notna().any()]
-    if "fact" in frame:
+    if table.units is not None:
         frame = frame[frame["value"].notna()]
-    rows = frame.head(ROWS_MOST).to_dict(orient="records")
     more = f" (first {ROWS_MOST} of {len(frame)})" if len(frame) > ROWS_MOST else ""
-    numeric = {
-        place
-        for place, column in enumerate(columns)
-        if pd.api.types.is_numeric_dtype(frame[column])
-        and not pd.api.types.is_bool_dtype(frame[column])
-    }
-    return Table(
+    shown = filled.with_rows(frame.head(ROWS_MOST))
+    return TextTable(
         f"{caption}{more}",
-        [heading_text(column) for column in columns],
-        # in a table of facts the unit is that of the fact
+        [column.heading for column in columns],
         [
-            [
-                cell_text(str(row["fact"]) if column == "value" and "fact" in row else column,
-                          row[column])
-                for column in columns
-            ]
-            for row in rows
+            [cell_text(table.unit_of(column, row), row[column.name]) for column in columns]
+            for row in records(shown)
         ],
-        frozenset(numeric),
+        frozenset(place for place, column in enumerate(columns) if column.is_numeric),
         folded,
-    )  # fmt: skip
-
-
-def _tables(frames: dict[str, pd.DataFrame], name: str = "") -> list[Block]:
-    return [frame_table(caption, one, name) for caption, one in frames.items() if len(one)]
+    )

@@ -9,7 +9,7 @@ from dunmist.reports.document import (
     Items,
     Paragraph,
     StepList,
-    Table,
+    TextTable,
 )
 
 # everything that could be taken for markup, in text that comes from the patient's machine
@@ -56,7 +56,7 @@ def _block(block: Block) -> list[str]:
     return _table(block)
 
 
-def _table(table: Table) -> list[str]:
+def _table(table: TextTable) -> list[str]:
     marks = ["---:" if column in table.numeric else "---" for column in range(len(table.columns))]
     rows = [table.columns, *table.rows]
     cells = [" | ".join(escaped(cell) for cell in row) for row in rows]

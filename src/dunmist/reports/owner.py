@@ -1,16 +1,12 @@
 """The report for the person whose computer it is."""
 
-from dunmist.advice import Act, Triage, tell_owner
-from dunmist.diagnosis import Diagnosis
+from dunmist.advice import Judged, tell_owner
 from dunmist.reports.document import Document, Items, Paragraph, Section, made_harmless
-from dunmist.series import Series
 
 
-def owner_document(
-    series: Series, diagnosis: Diagnosis, triage: Triage, acts: list[Act]
-) -> Document:
+def owner_document(judged: Judged, done: list[str]) -> Document:
     """Return what happened, what was done, and what to watch, in plain words."""
-    told = tell_owner(series, diagnosis, acts)
+    told = tell_owner(judged.diagnosis, judged.cases, done)
     first, *others = told.found
     sections = [
         Section("What we found", [Paragraph(first, lead=True), *map(Paragraph, others)]),
@@ -18,7 +14,7 @@ def owner_document(
         *_list("What was done", told.done),
         *_list("What to watch", told.watch),
     ]
-    return made_harmless(Document("About your computer", triage.verdict.level, sections))
+    return made_harmless(Document("About your computer", judged.triage.verdict.level, sections))
 
 
 def _list(heading: str, texts: list[str]) -> list[Section]:

@@ -20,7 +20,7 @@ from dunmist.reports.document import (
     Items,
     Paragraph,
     StepList,
-    Table,
+    TextTable,
 )
 
 MARGIN_MM, LINE_MM = 16.0, 5.0
@@ -126,7 +126,7 @@ def _put_figure(page: FPDF, figure: Figure) -> None:
     page.ln(1)
 
 
-def _put_table(page: FPDF, table: Table) -> None:
+def _put_table(page: FPDF, table: TextTable) -> None:
     page.set_font("text", "", SMALL)
     page.multi_cell(0, LINE_MM, table.caption, new_x="LMARGIN", new_y="NEXT")
     is_wide = len(table.columns) > MANY_COLUMNS
@@ -146,7 +146,7 @@ def _put_table(page: FPDF, table: Table) -> None:
     page.ln(2)
 
 
-def _widths(table: Table) -> tuple[int, ...]:
+def _widths(table: TextTable) -> tuple[int, ...]:
     """Return the share of each column: its longest cell, long texts having to break."""
     rows = [table.columns, *table.rows]
     return tuple(

@@ -19,7 +19,7 @@ from dunmist.reports.document import (
     Paragraph,
     Section,
     StepList,
-    Table,
+    TextTable,
     made_harmless,
 )
 
@@ -102,7 +102,7 @@ def why(triage: Triage, figure: Figure | None = None) -> Section:
     """Return the resources with the figures that their levels rest on."""
     blocks: list[Block] = [figure] if figure else []
     blocks.append(
-        Table(
+        TextTable(
             "Resources",
             ["Resource", "About", "Level", "Used", "Work held up"],
             [
@@ -135,7 +135,7 @@ def ranking(triage: Triage) -> Section:
     """Return the culprits with their evidence."""
     if not triage.culprits:
         return Section("Culprits")
-    table = Table(
+    table = TextTable(
         "Culprits",
         ["Rank", "Application", "Role", "Part in the strain", "Confidence", "Users", "Processes"],
         [

@@ -11,7 +11,7 @@ from dunmist.reports.document import (
     Items,
     Paragraph,
     StepList,
-    Table,
+    TextTable,
 )
 
 WIDTH = 96
@@ -66,7 +66,7 @@ def _step(number: int, step: Step) -> list[str]:
     return lines + _wrapped(f"({risk}{undo}; then: {step.check})", "     ", "     ")
 
 
-def _table(table: Table) -> list[str]:
+def _table(table: TextTable) -> list[str]:
     rows = [table.columns, *table.rows]
     widths = [
         min(COLUMN_MOST, max(len(row[column]) for row in rows))

@@ -3,27 +3,16 @@
 import os
 import tempfile
 from pathlib import Path
-from typing import NamedTuple
 
-from dunmist.advice import Triage
-from dunmist.diagnosis import Diagnosis
+from dunmist.advice import Judged
 from dunmist.errors import OutputError
 from dunmist.reports.document import Document
 from dunmist.reports.markdown import document_markdown
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
-from dunmist.series import Series
 
 ENDINGS = (".html", ".md", ".json", ".txt", ".pdf")
 DRAWN = (".html", ".pdf")
-
-
-class Findings(NamedTuple):
-    """All that a report is made from."""
-
-    series: Series
-    diagnosis: Diagnosis
-    triage: Triage
 
 
 def check_ending(path: Path) -> None:
@@ -32,12 +21,12 @@ def check_ending(path: Path) -> None:
         raise OutputError(f"{path}: the ending names no form; use {', '.join(ENDINGS)}")
 
 
-def write_report(found: Findings, path: Path, document: Document | None = None) -> None:
+def write_report(judged: Judged, path: Path, document: Document | None = None) -> None:
     """Write the report, or the document that is given, in the form that the ending names.
 
     Raises OutputError, and then leaves nothing half-written.
     """
-    data = _rendered(found, path.suffix.lower(), document)
+    data = _rendered(judged, path.suffix.lower(), document)
     if not path.parent.is_dir():
         raise OutputError(f"{path}: there is no directory {path.parent}; make it first")
     try:
@@ -53,14 +42,14 @@ def write_report(found: Findings, path: Path, document: Document | None = None) 
         raise OutputError(f"{path}: {error.strerror}; choose another place with -o") from error
 
 
-def _rendered(found: Findings, ending: str, document: Document | None) -> bytes:
+def _rendered(judged: Judged, ending: str, document: Document | None) -> bytes:
     if ending == ".json":
-        return triage_json(found.triage).encode()
+        return triage_json(judged.triage).encode()
     if document is None:
         # its tables need pandas, which a triage does without
         from dunmist.reports.report import report_document
 
-        document = report_document(found.series, found.diagnosis, found.triage)
+        document = report_document(judged)
     if ending == ".pdf":
         from dunmist.reports.pdf import document_pdf
 

@@ -7,19 +7,22 @@ fact taken, what was missed, and what sampling itself cost. It judges nothing an
 from dunmist.sampling.clock import Clock, SystemClock
 from dunmist.sampling.exits import ExitSum
 from dunmist.sampling.plan import Plan
-from dunmist.sampling.records import Event, Process, Socket, Tick
+from dunmist.sampling.records import Event, ProcessLine, SocketLine, Tick
 from dunmist.sampling.sampler import Observer, Record, find_observer, sample
+from dunmist.sampling.sources import SENSORS_S, SOURCES
 from dunmist.sampling.survey import Survey
 
 __all__ = [
+    "SENSORS_S",
+    "SOURCES",
     "Clock",
     "Event",
     "ExitSum",
     "Observer",
     "Plan",
-    "Process",
+    "ProcessLine",
     "Record",
-    "Socket",
+    "SocketLine",
     "Survey",
     "SystemClock",
     "Tick",

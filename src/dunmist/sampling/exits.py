@@ -9,7 +9,8 @@ from collections.abc import Callable
 
 import msgspec
 
-from dunmist.computer import ProcessTable, Round, TaskExit
+from dunmist.computer import TaskExit
+from dunmist.sampling.process_table import ProcessRound, ProcessTable
 
 ANCESTORS_MOST = 64
 US_PER_S = 1e6
@@ -38,7 +39,7 @@ class ExitSum(msgspec.Struct, frozen=True, array_like=True, gc=False):
     write_bytes: int
 
 
-def sum_exits(exits: list[TaskExit], table: ProcessTable, found: Round) -> list[ExitSum]:
+def sum_exits(exits: list[TaskExit], table: ProcessTable, found: ProcessRound) -> list[ExitSum]:
     """Return the sums of one tick's exits."""
     if not exits:
         return []

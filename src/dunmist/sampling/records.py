@@ -31,7 +31,7 @@ from dunmist.sampling.exits import ExitSum
 What = Literal["gap", "asleep", "clock-set", "exit", "exec", "processors"]
 
 
-class Process(msgspec.Struct, frozen=True, tag_field="kind", tag="process"):
+class ProcessLine(msgspec.Struct, frozen=True, tag_field="kind", tag="process"):
     """An identity seen for the first time; ``id`` is what later records call it."""
 
     id: int
@@ -39,7 +39,7 @@ class Process(msgspec.Struct, frozen=True, tag_field="kind", tag="process"):
     facts: ProcessFacts
 
 
-class Socket(msgspec.Struct, frozen=True, tag_field="kind", tag="socket"):
+class SocketLine(msgspec.Struct, frozen=True, tag_field="kind", tag="socket"):
     """A socket seen for the first time; ``id`` is what later records call it."""
 
     id: int

@@ -14,11 +14,11 @@ from dunmist.errors import UnreadableComputer
 from dunmist.sampling.clock import Clock
 from dunmist.sampling.pace import Due, pace
 from dunmist.sampling.plan import Plan
-from dunmist.sampling.records import Event, Process, Socket, Tick
-from dunmist.sampling.sources import Look, Sources
+from dunmist.sampling.records import Event, ProcessLine, SocketLine, Tick
+from dunmist.sampling.sources import Round, Sources
 from dunmist.sampling.survey import Survey, survey
 
-Record = Process | Socket | Event | Tick | Survey
+Record = ProcessLine | SocketLine | Event | Tick | Survey
 ASLEEP_LEAST_S = 1.0
 CLOCK_SET_LEAST_S = 1.0
 
@@ -48,13 +48,13 @@ def sample(
     try:
         for due in pace(plan, clock, sources.meanwhile):
             yield from _events_before(due, before, clock)
-            look = sources.look(due, plan, due.at_s - before.at_s)
-            yield from _changes(due.number, look)
-            online = len(look.tick.processors.times_clk)
+            found = sources.read(due, plan, due.at_s - before.at_s)
+            yield from _changes(due.number, found)
+            online = len(found.tick.processors.times_clk)
             if online != before.online:
                 before.online = online
                 yield Event("processors", due.number, count=online)
-            yield look.tick
+            yield found.tick
             before.at_s, number = due.at_s, due.number
             if not number:
                 yield _survey(sources, 0, clock, is_last=False)
@@ -95,14 +95,13 @@ def _events_before(due: Due, before: _Before, clock: Clock) -> Iterator[Event]:
     before.wall_s = wall_s
 
 
-def _changes(number: int, look: Look) -> Iterator[Process | Socket | Event]:
-    found = look.found
+def _changes(number: int, found: Round) -> Iterator[ProcessLine | SocketLine | Event]:
     # exits first: a number may have been given away again within the same interval
-    if found.ended:
-        yield Event("exit", number, processes=list(found.ended))
-    for identity, facts in found.appeared:
-        yield Process(identity, number, facts)
-    for identity, facts in found.became:
+    if found.processes.ended:
+        yield Event("exit", number, processes=list(found.processes.ended))
+    for identity, facts in found.processes.appeared:
+        yield ProcessLine(identity, number, facts)
+    for identity, facts in found.processes.became:
         yield Event("exec", number, processes=[identity], facts=facts)
-    for identity, about in look.sockets.appeared:
-        yield Socket(identity, number, about)
+    for identity, about in found.sockets.appeared:
+        yield SocketLine(identity, number, about)

@@ -16,7 +16,6 @@ from dunmist.computer import (
     LockWait,
     MemoryRollup,
     Package,
-    ProcessTable,
     Root,
     Session,
     StartEntry,
@@ -34,6 +33,7 @@ from dunmist.computer import (
     read_time_sync,
     read_users,
 )
+from dunmist.sampling.process_table import ProcessTable
 
 LARGEST = 10
 

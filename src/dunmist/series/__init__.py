@@ -1,25 +1,64 @@
-"""Turns a capture into aligned arrays: rates, shares and groups over its ticks.
+"""Puts a capture on one time line: levels, rates, processes and applications.
 
-Takes a capture file, gives ``Series``. Intervals lie between ticks, so an array of rates has one
-row less than the ticks. It judges nothing. Tables for people (pandas) are in ``series.tables``,
-imported by those who need them.
+Takes a capture file, gives ``Series``. Each figure is read, differenced and given its unit once. It
+judges nothing and words nothing.
 """
 
+from dunmist.series.devices import (
+    DeviceSeries,
+    DiskSeries,
+    GraphicsSeries,
+    GroupSeries,
+    LinkSeries,
+)
 from dunmist.series.load import Series, load_series
-from dunmist.series.machine import MachineSeries
-from dunmist.series.processes import ProcessSeries
+from dunmist.series.machine import LogicalProcessor, MachineSeries
+from dunmist.series.memory_breakdown import memory_breakdown
+from dunmist.series.process import Application, Process, Thread
 from dunmist.series.sensors import (
+    Correction,
+    Doubt,
     ProcessorSensor,
+    SensorSeries,
     load_corrections,
     processor_sensor,
 )
+from dunmist.series.sockets import SocketSeries
+from dunmist.series.started import Cost, cost_of_entry, cost_of_unit
+from dunmist.series.surveyed import BETWEEN_STARTS, ON_THE_WAY, Storage, Surveyed
+from dunmist.series.timeline import Floats, Ints, Level, Rate, TimeLine
 
 __all__ = [
+    "BETWEEN_STARTS",
+    "ON_THE_WAY",
+    "Application",
+    "Correction",
+    "Cost",
+    "DeviceSeries",
+    "DiskSeries",
+    "Doubt",
+    "Floats",
+    "GraphicsSeries",
+    "GroupSeries",
+    "Ints",
+    "Level",
+    "LinkSeries",
+    "LogicalProcessor",
     "MachineSeries",
-    "ProcessSeries",
+    "Process",
     "ProcessorSensor",
+    "Rate",
+    "SensorSeries",
     "Series",
+    "SocketSeries",
+    "Storage",
+    "Surveyed",
+    "Thread",
+    "TimeLine",
+    "cost_of_entry",
+    "cost_of_unit",
     "load_corrections",
     "load_series",
+    "memory_breakdown",
     "processor_sensor",
 ]

@@ -1,27 +1,80 @@
 """Everything besides processors, memory and processes: one collector, one record of series."""
 
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
-from dunmist.computer import Inventory, PowerSupply
+from dunmist.computer import SECTOR_BYTES, Disk, Inventory, Link, PowerSupply
 from dunmist.sampling import Tick
-from dunmist.series.disks import FIGURES as DISK_FIGURES
-from dunmist.series.disks import DiskSeries, disk_series
-from dunmist.series.disks import figures_of as disk_figures
-from dunmist.series.links import FIGURES as LINK_FIGURES
-from dunmist.series.links import LinkSeries, link_series
-from dunmist.series.links import figures_of as link_figures
-from dunmist.series.rates import Floats, increments
+from dunmist.series.conservation import Impossible
+from dunmist.series.counters import Readings, Track
 from dunmist.series.sensors import Correction, SensorSeries, sensor_series
-from dunmist.series.sparse import Sparse
+from dunmist.series.timeline import Level, Rate, TimeLine
 
-US_PER_S = 1e6
+MS_PER_S, US_PER_S, NS_PER_S = 1e3, 1e6, 1e9
+BITS = 8.0
+STALLS = ("cpu", "memory", "io")
+DISK_COUNTERS = (
+    "reads", "read_sectors", "read_ms", "writes", "written_sectors", "write_ms", "busy_ms",
+    "queued_ms",
+)  # fmt: skip
+LINK_COUNTERS = (
+    "received_bytes", "receive_errors", "receive_drops", "sent_bytes", "send_errors",
+    "send_drops", "collisions",
+)  # fmt: skip
+SHARES_OF_100 = 100.0
+
+
+@dataclass(frozen=True, slots=True)
+class DiskSeries:
+    """One block device; unknown where a counter fell back.
+
+    ``busy`` is the share of time with a request under way, ``queue`` the mean number of requests
+    under way, ``latency_s`` the mean whole time of a finished request (unknown without one).
+    ``is_physical`` is false for a partition, and for a device that is mapped onto others.
+    """
+
+    name: str
+    about: Disk | None
+    is_physical: bool
+    read_bytes_per_s: Rate
+    write_bytes_per_s: Rate
+    requests_per_s: Rate
+    busy: Rate
+    queue: Rate
+    latency_s: Rate
+
+    @property
+    def bytes_per_s(self) -> Rate:
+        """Bytes moved in both directions."""
+        return self.read_bytes_per_s + self.write_bytes_per_s
+
+
+@dataclass(frozen=True, slots=True)
+class LinkSeries:
+    """One network link: what moved in each direction, frames in error and dropped a second.
+
+    ``used`` is the fuller direction's share of the link's speed, None where that is not known.
+    """
+
+    name: str
+    about: Link | None
+    received_bytes_per_s: Rate
+    sent_bytes_per_s: Rate
+    errors_per_s: Rate
+    drops_per_s: Rate
+    used: Rate | None
+
+    @property
+    def is_loopback(self) -> bool:
+        """Whether it leads back to this computer."""
+        return self.about.loopback if self.about else self.name == "lo"
 
 
 @dataclass(frozen=True, slots=True)
 class GroupSeries:
-    """One control group over the intervals: shares of time in which its tasks were held up.
+    """One control group.
 
     ``limited`` is the share of the quota's periods in which the quota ran out, ``stalled`` the
     share of time in which some task waited, by resource.
@@ -29,27 +82,27 @@ class GroupSeries:
 
     path: str
     quota_cores: float | None
-    limited: Floats
-    stalled: dict[str, Floats]
+    limited: Rate
+    stalled: dict[str, Rate]
 
 
 @dataclass(frozen=True, slots=True)
 class GraphicsSeries:
-    """One graphics card over the ticks; NaN is 'not published'."""
+    """One graphics card; unknown is 'not published'. ``busy`` is a share read at each tick."""
 
     name: str
-    busy: Floats
-    memory_used_bytes: Floats
-    clock_hz: Floats
+    busy: Level
+    memory_used_bytes: Level
+    clock_hz: Level
 
 
 @dataclass(frozen=True, slots=True)
 class DeviceSeries:
     """Series of all devices.
 
-    ``throttled`` counts by interval how often heat cut the clock, by kind (core, package).
-    ``supplies`` are the newest words of each battery and mains supply. ``tcp`` and ``interrupts``
-    count over the whole capture; ``graphics_s`` is engine time of each process in seconds.
+    ``throttled`` is how often heat cut the clock, a second, by kind (core, package). ``supplies``
+    are the newest words of each battery and mains supply. ``tcp`` and ``interrupts`` count over the
+    whole capture; ``graphics_use`` is engine time a second of each process by identity.
     """
 
     disks: list[DiskSeries]
@@ -57,120 +110,193 @@ class DeviceSeries:
     sensors: list[SensorSeries]
     groups: list[GroupSeries]
     graphics: list[GraphicsSeries]
-    throttled: dict[str, Floats]
+    throttled: dict[str, Rate]
     supplies: dict[str, PowerSupply]
     tcp: dict[str, int]
     interrupts: dict[str, int]
-    graphics_s: dict[int, float]
+    graphics_use: dict[int, Rate]
+
+    @property
+    def physical_disks(self) -> list[DiskSeries]:
+        """The disks that are neither partitions nor mapped onto others."""
+        return [one for one in self.disks if one.is_physical]
+
+    @property
+    def outward_links(self) -> list[LinkSeries]:
+        """The links that lead to other computers."""
+        return [one for one in self.links if not one.is_loopback]
 
 
-STALLS = ("cpu", "memory", "io")
-
-
-@dataclass(slots=True)
 class DeviceCollector:
     """Gathers what ticks say of devices."""
 
-    disks: Sparse[str] = field(default_factory=lambda: Sparse(len(DISK_FIGURES)))
-    links: Sparse[str] = field(default_factory=lambda: Sparse(len(LINK_FIGURES)))
-    sensors: Sparse[int] = field(default_factory=lambda: Sparse(1))
-    throttles: Sparse[int] = field(default_factory=lambda: Sparse(2))
-    groups: Sparse[str] = field(default_factory=lambda: Sparse(2 + len(STALLS)))
-    graphics: Sparse[str] = field(default_factory=lambda: Sparse(3))
-    quotas: dict[str, float | None] = field(default_factory=dict)
-    supplies: dict[str, PowerSupply] = field(default_factory=dict)
-    first: dict[str, dict[str, int]] = field(default_factory=lambda: {"tcp": {}, "interrupts": {}})
-    last: dict[str, dict[str, int]] = field(default_factory=lambda: {"tcp": {}, "interrupts": {}})
-    engines: dict[tuple[int, str], tuple[int, int]] = field(default_factory=dict)
+    fields = (
+        "disks", "links", "tcp", "sensors", "throttles", "supplies", "graphics", "graphics_use",
+        "groups", "interrupts",
+    )  # fmt: skip
+
+    def __init__(self) -> None:
+        self._disks: Readings[str] = Readings(*DISK_COUNTERS)
+        self._links: Readings[str] = Readings(*LINK_COUNTERS)
+        self._sensors: Readings[int] = Readings("raw")
+        self._throttles: Readings[int] = Readings("core", "package")
+        self._groups: Readings[str] = Readings("periods", "limited_periods", *STALLS)
+        self._graphics: Readings[str] = Readings("busy_percent", "memory_used_bytes", "clock_hz")
+        self._engines: Readings[tuple[int, str]] = Readings("ns")
+        self._quotas: dict[str, float | None] = {}
+        self._supplies: dict[str, PowerSupply] = {}
+        self._tcp, self._interrupts = Totals(), Totals()
 
     def add(self, row: int, tick: Tick) -> None:
         """Take what the ``row``-th tick says."""
         for disk in tick.disks:
-            self.disks.add(row, disk.name, disk_figures(disk))
+            self._disks.add(row, disk.name, [getattr(disk, name) for name in DISK_COUNTERS])
         for link in tick.links:
-            self.links.add(row, link.name, link_figures(link))
+            self._links.add(row, link.name, [getattr(link, name) for name in LINK_COUNTERS])
         for place, raw in tick.sensors:
-            self.sensors.add(row, place, [raw])
+            self._sensors.add(row, place, [raw])
         for one in tick.throttles:
-            self.throttles.add(row, one.processor, [one.core, one.package])
+            self._throttles.add(row, one.processor, [one.core, one.package])
         for card in tick.graphics:
-            self.graphics.add(
+            self._graphics.add(
                 row, card.card, [card.busy_percent, card.memory_used_bytes, card.clock_hz]
             )
         for group in tick.groups:
-            self.quotas[group.path] = group.quota_cores
+            self._quotas[group.path] = group.quota_cores
             stalls = [group.stalls_us.get(resource) for resource in STALLS]
-            self.groups.add(row, group.path, [group.periods, group.limited_periods, *stalls])
-        self.supplies.update({supply.name: supply for supply in tick.supplies})
-        for name, words in (("tcp", tick.tcp), ("interrupts", tick.interrupts)):
-            for word, count in words.items():
-                self.first[name].setdefault(word, count)
-                self.last[name][word] = count
+            self._groups.add(row, group.path, [group.periods, group.limited_periods, *stalls])
         for use in tick.graphics_use:
-            total = sum(use.engines_ns.values())
-            first, _ = self.engines.get((use.process, use.client), (total, total))
-            self.engines[use.process, use.client] = (first, total)
+            self._engines.add(row, (use.process, use.client), [sum(use.engines_ns.values())])
+        self._supplies.update({supply.name: supply for supply in tick.supplies})
+        self._tcp.add(tick.tcp)
+        self._interrupts.add(tick.interrupts)
 
     def finish(
         self,
         inventory: Inventory,
-        interval_s: Floats,
         packages: dict[int, int],
-        corrections: list[Correction],
+        corrections: Sequence[Correction],
+        impossible: Impossible,
     ) -> DeviceSeries:
         """Return the series; ``packages`` maps processors to packages."""
-        ticks = len(interval_s) + 1
+        line = impossible.line
+        disks = {disk.name: disk for disk in inventory.disks}
+        links = {link.name: link for link in inventory.links}
         return DeviceSeries(
-            disks=disk_series(self.disks, inventory.disks, interval_s),
-            links=link_series(self.links, inventory.links, interval_s),
-            sensors=sensor_series(self.sensors, inventory.sensors, ticks, corrections),
-            groups=self._groups(interval_s),
-            graphics=[
-                GraphicsSeries(name, over[:, 0] / 100.0, over[:, 1], over[:, 2])
-                for name, over in self.graphics.over(ticks).items()
+            disks=[
+                _disk(name, disks.get(name), track, impossible)
+                for name, track in self._disks.over(line).items()
             ],
-            throttled=_throttled(self.throttles.over(ticks), packages, ticks),
-            supplies=self.supplies,
-            tcp=self._counted("tcp"),
-            interrupts=self._counted("interrupts"),
-            graphics_s=self._graphics_s(),
+            links=[
+                _link(name, links.get(name), track)
+                for name, track in self._links.over(line).items()
+            ],
+            sensors=sensor_series(self._sensors.over(line), inventory.sensors, line, corrections),
+            groups=[
+                _group(path, self._quotas[path], track, impossible)
+                for path, track in self._groups.over(line).items()
+            ],
+            graphics=[
+                GraphicsSeries(
+                    name,
+                    track.level("busy_percent") / SHARES_OF_100,
+                    track.level("memory_used_bytes"),
+                    track.level("clock_hz"),
+                )
+                for name, track in self._graphics.over(line).items()
+            ],
+            throttled=_throttled(self._throttles.over(line), packages, line),
+            supplies=self._supplies,
+            tcp=self._tcp.counted(),
+            interrupts=self._interrupts.counted(),
+            graphics_use=self._graphics_use(line),
         )
 
-    def _counted(self, name: str) -> dict[str, int]:
-        first, last = self.first[name], self.last[name]
-        return {word: max(0, last[word] - first[word]) for word in first}
-
-    def _graphics_s(self) -> dict[int, float]:
-        used: dict[int, float] = {}
-        for (process, _), (first, last) in self.engines.items():
-            used[process] = used.get(process, 0.0) + max(0, last - first) / 1e9
+    def _graphics_use(self, line: TimeLine) -> dict[int, Rate]:
+        used: dict[int, Rate] = {}
+        for (identity, _), track in self._engines.over(line).items():
+            rate = track.rate("ns").known_or(0.0) / NS_PER_S
+            used[identity] = used.get(identity, Rate.nothing(line)) + rate
         return used
 
-    def _groups(self, interval_s: Floats) -> list[GroupSeries]:
-        found = []
-        for path, over in self.groups.over(len(interval_s) + 1).items():
-            grown = increments(over)
-            with np.errstate(invalid="ignore", divide="ignore"):
-                limited = np.where(grown[:, 0] > 0, grown[:, 1] / grown[:, 0], 0.0)
-            stalled = {
-                resource: np.minimum(grown[:, 2 + column] / US_PER_S / interval_s, 1.0)
-                for column, resource in enumerate(STALLS)
-                if not np.isnan(grown[:, 2 + column]).all()
-            }
-            found.append(GroupSeries(path, self.quotas[path], limited, stalled))
-        return found
+
+class Totals:
+    """Counters of which only the growth over the whole capture is asked, by the kernel's word."""
+
+    def __init__(self) -> None:
+        self._first: dict[str, int] = {}
+        self._last: dict[str, int] = {}
+
+    def add(self, words: dict[str, int]) -> None:
+        """Take those that were read."""
+        for word, count in words.items():
+            self._first.setdefault(word, count)
+            self._last[word] = count
+
+    def counted(self) -> dict[str, int]:
+        """Return the growth of each; one that fell back counts nothing."""
+        return {word: max(0, self._last[word] - first) for word, first in self._first.items()}
 
 
-def _throttled(over: dict[int, Floats], packages: dict[int, int], ticks: int) -> dict[str, Floats]:
-    if not over:
+def _disk(name: str, about: Disk | None, track: Track, impossible: Impossible) -> DiskSeries:
+    requests = track.rate("reads") + track.rate("writes")
+    took_s = (track.rate("read_ms") + track.rate("write_ms")) / MS_PER_S
+    return DiskSeries(
+        name=name,
+        about=about,
+        is_physical=about is not None and not about.disks_below,
+        read_bytes_per_s=track.rate("read_sectors") * SECTOR_BYTES,
+        write_bytes_per_s=track.rate("written_sectors") * SECTOR_BYTES,
+        requests_per_s=requests,
+        busy=impossible.share("busy time of disks", track.rate("busy_ms") / MS_PER_S),
+        queue=track.rate("queued_ms") / MS_PER_S,
+        latency_s=(took_s / requests).where(requests),
+    )
+
+
+def _link(name: str, about: Link | None, track: Track) -> LinkSeries:
+    received, sent = track.rate("received_bytes"), track.rate("sent_bytes")
+    speed = about.speed_bits_per_s if about else None
+    fuller = Rate(track.line, np.maximum(received.values, sent.values))
+    return LinkSeries(
+        name=name,
+        about=about,
+        received_bytes_per_s=received,
+        sent_bytes_per_s=sent,
+        errors_per_s=track.rate("receive_errors")
+        + track.rate("send_errors")
+        + track.rate("collisions"),
+        drops_per_s=track.rate("receive_drops") + track.rate("send_drops"),
+        used=fuller * BITS / speed if speed else None,
+    )
+
+
+def _group(path: str, quota: float | None, track: Track, impossible: Impossible) -> GroupSeries:
+    periods, limited = track.rate("periods"), track.rate("limited_periods")
+    stalled = {one: track.rate(one) / US_PER_S for one in STALLS}
+    return GroupSeries(
+        path,
+        quota,
+        (limited / periods).where(periods, 0.0),
+        {
+            resource: impossible.share("stall accounting of control groups", one)
+            for resource, one in stalled.items()
+            if one.is_known
+        },
+    )
+
+
+def _throttled(
+    tracks: dict[int, Track], packages: dict[int, int], line: TimeLine
+) -> dict[str, Rate]:
+    if not tracks:
         return {}
-    total = {"core": np.zeros(ticks - 1), "package": np.zeros(ticks - 1)}
+    total = {"core": Rate.nothing(line), "package": Rate.nothing(line)}
     counted: set[int] = set()
-    for number, counts in over.items():
-        grown = np.nan_to_num(increments(counts))
-        total["core"] += grown[:, 0]
+    for number, track in tracks.items():
+        total["core"] += track.rate("core").known_or(0.0)
         package = packages.get(number, 0)
         if package not in counted:  # each processor repeats the count of its package
             counted.add(package)
-            total["package"] += grown[:, 1]
+            total["package"] += track.rate("package").known_or(0.0)
     return total

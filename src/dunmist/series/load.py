@@ -3,86 +3,112 @@
 Tick numbers of the file may have gaps; rows here are the ticks that were taken, in order.
 """
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
-import msgspec
+import numpy as np
 
 from dunmist.applications import Grouping
 from dunmist.captures import CaptureReader, Footer, Header, Line
 from dunmist.errors import CaptureError
-from dunmist.sampling import Event, Process, Socket, Survey, Tick
+from dunmist.sampling import Event, ProcessLine, SocketLine, Survey, Tick
+from dunmist.series.conservation import Impossible
 from dunmist.series.devices import DeviceCollector, DeviceSeries
-from dunmist.series.machine import MachineSeries, machine_series
-from dunmist.series.processes import Collector, ProcessSeries, process_series
-from dunmist.series.rates import Floats
-from dunmist.series.sensors import Correction
+from dunmist.series.machine import MachineCollector, MachineSeries
+from dunmist.series.process import Application, Process
+from dunmist.series.processes import Shared, process_series
+from dunmist.series.samples import ProcessCollector, Surroundings
+from dunmist.series.sensors import Correction, ProcessorSensor, processor_sensor
 from dunmist.series.sockets import SocketCollector, SocketSeries, network_use
+from dunmist.series.surveyed import Surveyed
+from dunmist.series.timeline import Floats, Rate, TimeLine
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Series:
-    """A whole capture as arrays, with what is known about how it was sampled.
+    """A whole capture on its time line, with what is known about how it was sampled.
 
     ``missed`` and ``late`` count ticks, ``asleep_s`` is time the computer slept meanwhile,
-    ``damage`` says where a capture ends that is not whole. ``sent_bytes_per_s`` and
-    ``received_bytes_per_s`` are TCP traffic with other computers, shape (intervals, applications).
-    ``events`` come with the row of the tick before which they happened. ``surveys`` are in order,
-    the last one taken after the last tick unless the file was cut short.
+    ``damage`` says where a capture ends that is not whole, ``dropped`` how many figures were left
+    out because they cannot be, by subject. ``events`` come with the row of the tick before which
+    they happened. ``processor_cpu_s`` has the processor time of each application by the logical
+    processor on which it was seen, shape (processor numbers, applications).
     """
 
     path: Path
     header: Header
     footer: Footer | None
     damage: str | None
+    line: TimeLine
     machine: MachineSeries
-    processes: ProcessSeries
+    applications: list[Application]
+    processes: Mapping[int, Process]
+    unclaimed_cores: Rate
+    processor_cpu_s: Floats
     devices: DeviceSeries
     sockets: list[SocketSeries]
-    sent_bytes_per_s: Floats
-    received_bytes_per_s: Floats
-    surveys: list[Survey]
+    surveyed: Surveyed
     events: list[tuple[int, Event]]
-    ticks: int
     missed: int
     late: int
     asleep_s: float
+    dropped: Counter[str]
 
     @property
     def duration_s(self) -> float:
         """Seconds from the first tick to the last."""
-        return float(self.machine.at_s[-1])
+        return self.line.duration_s
 
     @property
-    def last_survey(self) -> Survey | None:
-        """The newest of the surveys, None in a capture that has none."""
-        return self.surveys[-1] if self.surveys else None
+    def ticks(self) -> int:
+        """How many ticks were taken."""
+        return self.line.ticks
+
+    @cached_property
+    def living(self) -> dict[int, Process]:
+        """The processes that were there at the end, by process number."""
+        return {one.pid: one for one in self.processes.values() if one.is_alive}
+
+    @cached_property
+    def processor_sensor(self) -> ProcessorSensor | None:
+        """The temperature to take for the processor, None where no rule finds one."""
+        return processor_sensor(self.devices.sensors)
+
+    def started_s(self, start_clk: int) -> float | None:
+        """Return the moment of a start in seconds since 1970, None without a boot time."""
+        about = self.header.machine
+        if about.boot_time_s is None:
+            return None
+        return about.boot_time_s + start_clk / about.clock_ticks_per_s
 
 
-@dataclass(slots=True)
-class _Read:
+class _Reading:
     """What has been read of a capture so far."""
 
-    path: Path
-    grouping: Grouping
-    collected: Collector
-    devices: DeviceCollector = field(default_factory=DeviceCollector)
-    sockets: SocketCollector = field(default_factory=SocketCollector)
-    ticks: list[Tick] = field(default_factory=list)
-    surveys: list[Survey] = field(default_factory=list)
-    events: list[tuple[int, Event]] = field(default_factory=list)
-    footer: Footer | None = None
-    missed: int = 0
-    asleep_s: float = 0.0
+    def __init__(self, path: Path, header: Header) -> None:
+        self.path, self.header = path, header
+        self.grouping = Grouping(header.observer)
+        self.machine, self.devices = MachineCollector(), DeviceCollector()
+        self.processes, self.sockets = ProcessCollector(), SocketCollector()
+        self.at_s: list[float] = []
+        self.took_s: list[float] = []
+        self.began_s: float | None = None
+        self.surveys: list[Survey] = []
+        self.events: list[tuple[int, Event]] = []
+        self.footer: Footer | None = None
+        self.missed = self.late = 0
+        self.asleep_s = 0.0
 
     def take(self, line: Line) -> None:
         """Take one line after the header; raises CaptureError when it contradicts the others."""
-        if isinstance(line, Process):
+        if isinstance(line, ProcessLine):
             self.grouping.add(line.id, line.facts)
-            self.collected.first_tick[line.id] = len(self.ticks)
-        elif isinstance(line, Socket):
-            self.sockets.introduce(line.id, len(self.ticks), line.facts)
+            self.processes.first_row[line.id] = len(self.at_s)
+        elif isinstance(line, SocketLine):
+            self.sockets.introduce(line.id, line.facts)
         elif isinstance(line, Event):
             self._take_event(line)
         elif isinstance(line, Tick):
@@ -93,37 +119,48 @@ class _Read:
             self.footer = line
 
     def _take_event(self, event: Event) -> None:
-        self.events.append((len(self.ticks), event))
-        self.missed += (event.count or 0) if event.what == "gap" else 0
-        self.asleep_s += (event.seconds or 0.0) if event.what == "asleep" else 0.0
-        if event.what == "exec" and event.facts and event.processes:
+        row = len(self.at_s)
+        self.events.append((row, event))
+        if event.what == "gap":
+            self.missed += event.count or 0
+        elif event.what == "asleep":
+            self.asleep_s += event.seconds or 0.0
+        elif event.what == "exec" and event.facts and event.processes:
             self.grouping.replace(event.processes[0], event.facts)
         elif event.what == "exit":
-            self.collected.ended_tick.update(dict.fromkeys(event.processes, len(self.ticks)))
+            self.processes.ended_row.update(dict.fromkeys(event.processes, row))
 
     def _take_tick(self, tick: Tick) -> None:
-        _check(self.path, tick, self.ticks, self.grouping)
-        row = len(self.ticks)
-        self.collected.add(row, tick)
-        self.devices.add(row, tick)
-        for detail in tick.details:
-            self.sockets.owned(detail.process, detail.sockets)
-        for sample in tick.sockets:
-            if sample.socket not in self.sockets.sockets:
+        self._check(tick)
+        row = len(self.at_s)
+        if not row and tick.uptime_s is not None:
+            # uptime is read last: a process may have begun while the first tick was taken
+            self.began_s = tick.uptime_s - tick.took_s
+        for collector in (self.machine, self.devices, self.processes, self.sockets):
+            collector.add(row, tick)
+        self.at_s.append(tick.at_s)
+        self.took_s.append(tick.took_s)
+        self.late += tick.late
+
+    def _check(self, tick: Tick) -> None:
+        """Raise CaptureError for a tick that contradicts what came before it."""
+        if self.at_s and tick.at_s <= self.at_s[-1]:
+            raise CaptureError(
+                f"{self.path}: tick {tick.n} is not after the one before it; sample again"
+            )
+        named = [sample.process for sample in tick.processes]
+        named += [thread.process for thread in tick.threads]
+        named += [detail.process for detail in tick.details]
+        known = self.grouping.application_of
+        for kind, stranger in (
+            ("process", next((name for name in named if name not in known), None)),
+            ("socket", self.sockets.stranger(tick)),
+        ):
+            if stranger is not None:
                 raise CaptureError(
-                    f"{self.path}: tick {tick.n} has socket {sample.socket}, which was never "
+                    f"{self.path}: tick {tick.n} has {kind} {stranger}, which was never "
                     f"introduced; sample again"
                 )
-            self.sockets.add(row, sample)
-        for number in tick.sockets_ended:
-            self.sockets.end(number)
-        # the collectors have what grows with the number of processes; the machine's figures stay
-        self.ticks.append(
-            msgspec.structs.replace(
-                tick, processes=[], threads=[], details=[], exits=[], sockets=[], sensors=[],
-                disks=[], links=[], interrupts={}, groups=[],
-            )
-        )  # fmt: skip
 
 
 def load_series(path: Path, corrections: Sequence[Correction] = ()) -> Series:
@@ -133,55 +170,54 @@ def load_series(path: Path, corrections: Sequence[Correction] = ()) -> Series:
         about = header.machine
         if min(about.clock_ticks_per_s, about.page_bytes, about.memory_bytes) <= 0:
             raise CaptureError(f"{path}: line 1 has a unit of nothing; sample again")
-        read = _Read(path, Grouping(header.observer), Collector(about.clock_ticks_per_s))
+        read = _Reading(path, header)
         for line in reader.lines():
             read.take(line)
-        if len(read.ticks) < 2:
-            raise CaptureError(
-                f"{path}: holds one tick, and rates need two; sample again for longer"
-            )
+    if len(read.at_s) < 2:
+        raise CaptureError(f"{path}: holds one tick, and rates need two; sample again for longer")
+    return _finished(read, reader.damage, corrections)
+
+
+def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correction]) -> Series:
     read.grouping.order_by_parent()
-    machine = machine_series(read.ticks)
-    sockets = read.sockets.finish()
-    sent, received = network_use(sockets, read.grouping, machine.interval_s)
+    about = read.header.machine
+    line = TimeLine(np.array(read.at_s))
+    impossible = Impossible(line, np.array(read.took_s))
+    machine = read.machine.finish(line, {one.number: one for one in about.processors}, impossible)
     packages = {one.number: one.package or 0 for one in about.processors}
+    devices = read.devices.finish(read.header.inventory, packages, corrections, impossible)
+    sockets = read.sockets.finish(line)
+    basis = Surroundings(read.grouping, about, machine.online, read.began_s, impossible)
+    shared = Shared(
+        *network_use(sockets, read.grouping, line), _graphics_of(devices, read.grouping, line)
+    )
+    processes = process_series(read.processes, basis, shared)
     return Series(
-        path=path,
-        header=header,
+        path=read.path,
+        header=read.header,
         footer=read.footer,
-        damage=reader.damage,
+        damage=damage,
+        line=line,
         machine=machine,
-        processes=process_series(
-            read.collected,
-            read.grouping,
-            machine.interval_s,
-            about.page_bytes,
-        ),
-        devices=read.devices.finish(
-            header.inventory, machine.interval_s, packages, list(corrections)
-        ),
+        applications=processes.applications,
+        processes=processes.by_identity,
+        unclaimed_cores=processes.unclaimed_cores,
+        processor_cpu_s=processes.processor_cpu_s,
+        devices=devices,
         sockets=sockets,
-        sent_bytes_per_s=sent,
-        received_bytes_per_s=received,
-        surveys=read.surveys,
+        surveyed=Surveyed(read.surveys),
         events=read.events,
-        ticks=len(read.ticks),
         missed=read.missed,
-        late=sum(tick.late for tick in read.ticks),
+        late=read.late,
         asleep_s=read.asleep_s,
+        dropped=+impossible.dropped,
     )
 
 
-def _check(path: Path, tick: Tick, before: list[Tick], grouping: Grouping) -> None:
-    """Raise CaptureError for a tick that contradicts what came before it."""
-    if before and tick.at_s <= before[-1].at_s:
-        raise CaptureError(f"{path}: tick {tick.n} is not after the one before it; sample again")
-    named = [sample.process for sample in tick.processes]
-    named += [thread.process for thread in tick.threads]
-    named += [detail.process for detail in tick.details]
-    stranger = next((name for name in named if name not in grouping.application_of), None)
-    if stranger is not None:
-        raise CaptureError(
-            f"{path}: tick {tick.n} has process {stranger}, which was never introduced; "
-            f"sample again"
-        )
+def _graphics_of(devices: DeviceSeries, grouping: Grouping, line: TimeLine) -> Floats:
+    used = np.zeros((line.intervals, len(grouping.groups)))
+    for identity, rate in devices.graphics_use.items():
+        number = grouping.application_of.get(identity)
+        if number is not None:
+            used[:, number] += rate.values
+    return used

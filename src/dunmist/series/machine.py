@@ -1,181 +1,236 @@
 """The machine as a whole over the ticks: processors, stalls, memory.
 
-All arrays have the ticks (or, for rates, the intervals) along the first axis; NaN means that the
-kernel did not say, or that the figure cannot be had for that interval.
+Filled tick by tick. What the kernel did not say, or what cannot be had for an interval, is unknown.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
-from dunmist.computer import SOFT_INTERRUPTS, TIME_FIELDS
+from dunmist.computer import SOFT_INTERRUPTS, TIME_FIELDS, Processor
 from dunmist.sampling import Tick
-from dunmist.series.rates import Floats, increments, per_second
+from dunmist.series.conservation import Impossible
+from dunmist.series.counters import Readings, Track
+from dunmist.series.timeline import Floats, Level, Rate, TimeLine
 
 # guest time is counted in user time as well, and is left out
 KINDS = TIME_FIELDS[:8]
 BUSY_KINDS = ("user", "nice", "system", "irq", "softirq")
+INTERRUPT_KINDS = ("irq", "softirq")
+# iowait and idle may go back a little (proc_stat(5)); more than that is a reset
+FORGIVEN_CLK = 100
 US_PER_S = 1e6
+HZ_PER_KHZ = 1e3
 KIB = 1024.0
 
 
 @dataclass(frozen=True, slots=True)
-class MachineSeries:
-    """``split`` has shape (intervals, processors, kinds of time) and sums to 1 over the kinds.
+class LogicalProcessor:
+    """One logical processor: ``shares`` of its time by kind, which add up to 1 while it is online.
 
-    ``busy_cores`` is what the kernel counted busy, in logical processors; ``interrupt_cores`` the
-    part of it spent on interrupts, which belongs to no process. ``runnable`` counts the tasks that
-    ran or waited for a processor at the moment of each tick, ``tasks`` all there were. ``stalled``
-    and ``stalled_full`` are shares of time by resource, ``memory`` is in bytes by the kernel's
-    word, ``paging`` in events per second. ``zram_bytes`` is memory held by compressed swap.
-    ``soft_interrupts`` counts them by kind over the capture.
+    ``place`` is where it sits, None where that is not published.
     """
 
-    at_s: Floats
-    interval_s: Floats
-    numbers: list[int]
-    split: Floats
-    online: Floats
-    busy_cores: Floats
-    interrupt_cores: Floats
-    clocks_hz: Floats | None
-    load_one: Floats
-    runnable: Floats
-    tasks: Floats
-    stalled: dict[str, Floats]
-    stalled_full: dict[str, Floats]
-    memory: dict[str, Floats]
-    paging: dict[str, Floats]
-    forks_per_s: Floats
-    zram_bytes: Floats
-    soft_interrupts: dict[str, int]
-    uptime_s: float
-    own_cpu_s: Floats
-    own_rss_bytes: Floats
+    number: int
+    place: Processor | None
+    shares: Mapping[str, Rate]
+    clock_hz: Level | None
+
+    def share(self, *kinds: str) -> Rate:
+        """Return the share of the given kinds of time together."""
+        first, *others = (self.shares[kind] for kind in kinds)
+        return sum(others, first)
 
     @property
-    def busy(self) -> Floats:
-        """Busy share of each processor, shape (intervals, processors)."""
-        busy: Floats = self.kind_of_time(*BUSY_KINDS)
-        return busy
+    def busy(self) -> Rate:
+        """Share of its time in which it did not idle."""
+        return self.share(*BUSY_KINDS)
 
     @property
-    def used(self) -> Floats:
+    def max_clock_hz(self) -> float | None:
+        """Its greatest clock, None where that is not published."""
+        return self.place.max_khz * HZ_PER_KHZ if self.place and self.place.max_khz else None
+
+
+@dataclass(frozen=True, slots=True)
+class MachineSeries:
+    """``online`` counts logical processors, ``busy_cores`` what the kernel counted busy in them.
+
+    ``interrupt_cores`` is the part of it spent on interrupts, which belongs to no process.
+    ``runnable`` counts the tasks that ran or waited for a processor at the moment of each tick,
+    ``tasks`` all there were. ``stalled`` is the share of time in which some task waited, by
+    resource. ``memory`` is in bytes by the kernel's word, ``paging`` in events a second.
+    ``zram_bytes`` is memory held by compressed swap. ``soft_interrupts`` counts them by kind over
+    the capture.
+    """
+
+    line: TimeLine
+    processors: list[LogicalProcessor]
+    online: Rate
+    busy_cores: Rate
+    interrupt_cores: Rate
+    load_one: Level
+    runnable: Level
+    tasks: Level
+    stalled: Mapping[str, Rate]
+    memory: Mapping[str, Level]
+    paging: Mapping[str, Rate]
+    forks_per_s: Rate
+    zram_bytes: Level
+    soft_interrupts: Mapping[str, int]
+    uptime_s: float | None
+    own_cpu_s: float
+    own_rss_bytes: float | None
+
+    @property
+    def used(self) -> Rate:
         """Busy share of the whole machine in each interval."""
         return self.busy_cores / self.online
 
     @property
-    def mean_clock_hz(self) -> Floats | None:
-        """Mean clock of all processors at each tick, NaN where none says; None if never."""
-        if self.clocks_hz is None or np.isnan(self.clocks_hz).all():
+    def logical_processors(self) -> float:
+        """How many logical processors were online for most of the time."""
+        return self.online.median() or 1.0
+
+    @property
+    def mean_clock_hz(self) -> Level | None:
+        """Mean clock of the processors that tell it at each tick; None if none ever does."""
+        clocks = [one.clock_hz for one in self.processors if one.clock_hz]
+        if not any(one.is_known for one in clocks):
             return None
-        known = (~np.isnan(self.clocks_hz)).sum(axis=1)
-        total: Floats = np.nansum(self.clocks_hz, axis=1)
-        return np.where(known > 0, total / np.maximum(known, 1), np.nan)
+        known = np.sum([~np.isnan(one.values) for one in clocks], axis=0)
+        total = Level.total_of(self.line, [one.known_or(0.0) for one in clocks])
+        return total / Level(self.line, np.where(known > 0, known, np.nan))
 
-    def kind_of_time(self, *kinds: str) -> Floats:
-        """Return the share of the given kinds of time, shape (intervals, processors)."""
-        columns = [KINDS.index(kind) for kind in kinds]
-        share: Floats = self.split[:, :, columns].sum(axis=2)
-        return share
+    @property
+    def most_clock_hz(self) -> float | None:
+        """The greatest clock of any processor, None where that is not published."""
+        return max((one.max_clock_hz for one in self.processors if one.max_clock_hz), default=None)
 
-    def memory_bytes(self, word: str) -> Floats:
-        """Return one line of meminfo in bytes at each tick, NaN where it is not published."""
-        return self.memory.get(word, np.full(len(self.at_s), np.nan))
+    def memory_bytes(self, word: str) -> Level:
+        """Return one line of meminfo in bytes, unknown where it is not published."""
+        return self.memory.get(word) or Level.unknown(self.line)
 
+    def paging_per_s(self, *words: str) -> Rate:
+        """Return the events a second of some words of vmstat together; unknown ones are nought."""
+        known = [self.paging[word].known_or(0.0) for word in words if word in self.paging]
+        return Rate.total_of(self.line, known)
 
-def machine_series(ticks: list[Tick]) -> MachineSeries:
-    """Return the machine's series from its ticks, at least two of them."""
-    at_s = np.array([tick.at_s for tick in ticks])
-    interval_s = np.maximum(np.diff(at_s), 1e-6)
-    numbers = sorted({number for tick in ticks for number in tick.processors.times_clk})
-    split = _split(ticks, numbers)
-    # the share of each kind is of the time that the kernel accounted, and a processor that was
-    # offline accounted none
-    online = np.maximum((~np.isnan(split).any(axis=2)).sum(axis=1), 1).astype(float)
-    busy = np.nansum(split[:, :, [KINDS.index(kind) for kind in BUSY_KINDS]], axis=(1, 2))
-    irq = np.nansum(split[:, :, [KINDS.index(kind) for kind in ("irq", "softirq")]], axis=(1, 2))
-    return MachineSeries(
-        at_s=at_s,
-        interval_s=interval_s,
-        numbers=numbers,
-        split=split,
-        online=online,
-        busy_cores=busy,
-        interrupt_cores=irq,
-        clocks_hz=_clocks_hz(ticks, numbers),
-        load_one=_column([tick.load.one if tick.load else None for tick in ticks]),
-        tasks=_column([tick.load.tasks if tick.load else None for tick in ticks]),
-        runnable=_column([tick.processors.runnable for tick in ticks]),
-        stalled=_stalls(ticks, interval_s, "some_us"),
-        stalled_full=_stalls(ticks, interval_s, "full_us"),
-        memory={word: kib * KIB for word, kib in _words([t.memory for t in ticks]).items()},
-        paging={
-            word: per_second(counter, interval_s)
-            for word, counter in _words([tick.paging for tick in ticks]).items()
-        },
-        forks_per_s=per_second(_column([tick.processors.forks for tick in ticks]), interval_s),
-        zram_bytes=_column([tick.zram_bytes for tick in ticks]),
-        soft_interrupts=_soft_interrupts(ticks),
-        uptime_s=float(_column([ticks[-1].uptime_s])[0]),
-        own_cpu_s=np.array([tick.own_cpu_s for tick in ticks]),
-        own_rss_bytes=_column([tick.own_rss_bytes for tick in ticks]),
-    )
+    @property
+    def installed_bytes(self) -> float:
+        """The memory that the kernel manages, for most of the time."""
+        return self.memory_bytes("MemTotal").median() or 0.0
 
 
-def _split(ticks: list[Tick], numbers: list[int]) -> Floats:
-    counters = np.full((len(ticks), len(numbers), len(KINDS)), np.nan)
-    for row, tick in enumerate(ticks):
-        for column, number in enumerate(numbers):
-            times = tick.processors.times_clk.get(number)
-            if times is not None:
-                known = times[: len(KINDS)]
-                counters[row, column, : len(known)] = known
-                counters[row, column, len(known) :] = 0
-    grown = np.diff(counters, axis=0)
-    # iowait and idle may go back by a tick (proc_stat(5)); more than that is a reset
-    grown[grown < -100] = np.nan
-    grown = np.maximum(grown, 0)
-    total = grown.sum(axis=2, keepdims=True)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        split: Floats = np.where(total > 0, grown / total, np.nan)
-    return split
+class MachineCollector:
+    """Gathers what ticks say of the machine."""
 
+    fields = (
+        "processors", "clocks_khz", "load", "uptime_s", "pressure", "memory", "paging",
+        "zram_bytes", "own_cpu_s", "own_rss_bytes",
+    )  # fmt: skip
 
-def _soft_interrupts(ticks: list[Tick]) -> dict[str, int]:
-    first, last = (tick.processors.soft_interrupts_by_kind for tick in (ticks[0], ticks[-1]))
-    return {
-        name: max(0, now - then)
-        for name, then, now in zip(SOFT_INTERRUPTS, first, last, strict=False)
-    }
+    def __init__(self) -> None:
+        self._times: Readings[int] = Readings(*KINDS)
+        self._clocks: Readings[int] = Readings("khz")
+        self._stalls: Readings[str] = Readings("some_us")
+        self._memory: Readings[str] = Readings("kib")
+        self._paging: Readings[str] = Readings("count")
+        self._single: Readings[str] = Readings("value")
+        self._soft_interrupts: list[list[int]] = []
+        self._uptime_s: float | None = None
+        self._own_cpu_s: list[float] = []
+        self._own_rss_bytes: float | None = None
 
-
-def _column(values: list[float | None] | list[int | None]) -> Floats:
-    return np.array([np.nan if value is None else value for value in values], dtype=float)
-
-
-def _clocks_hz(ticks: list[Tick], numbers: list[int]) -> Floats | None:
-    if all(tick.clocks_khz is None for tick in ticks):
-        return None
-    clocks = np.full((len(ticks), len(numbers)), np.nan)
-    for row, tick in enumerate(ticks):
+    def add(self, row: int, tick: Tick) -> None:
+        """Take what the ``row``-th tick says."""
         online = sorted(tick.processors.times_clk)
+        for number in online:
+            times = tick.processors.times_clk[number][: len(KINDS)]
+            # an older kernel counts fewer kinds
+            self._times.add(row, number, [*times, *[0] * (len(KINDS) - len(times))])
         for number, khz in zip(online, tick.clocks_khz or [], strict=False):
-            if khz:
-                clocks[row, numbers.index(number)] = khz * 1e3
-    return clocks
+            self._clocks.add(row, number, [khz or None])
+        for resource, total in tick.pressure.items():
+            self._stalls.add(row, resource, [total.some_us])
+        for word, kib in (tick.memory or {}).items():
+            self._memory.add(row, word, [kib])
+        for word, count in (tick.paging or {}).items():
+            self._paging.add(row, word, [count])
+        for name, value in (
+            ("forks", tick.processors.forks),
+            ("runnable", tick.processors.runnable),
+            ("load", tick.load.one if tick.load else None),
+            ("tasks", tick.load.tasks if tick.load else None),
+            ("zram", tick.zram_bytes),
+        ):
+            self._single.add(row, name, [value])
+        counted = tick.processors.soft_interrupts_by_kind
+        self._soft_interrupts = [*self._soft_interrupts[:1], counted]
+        self._uptime_s = tick.uptime_s
+        self._own_cpu_s = [*self._own_cpu_s[:1], tick.own_cpu_s]
+        self._own_rss_bytes = tick.own_rss_bytes
+
+    def finish(
+        self, line: TimeLine, places: Mapping[int, Processor], impossible: Impossible
+    ) -> MachineSeries:
+        """Return the series."""
+        clocks, single = self._clocks.over(line), self._single.over(line)
+        processors = [
+            LogicalProcessor(
+                number,
+                places.get(number),
+                _shares(track),
+                _clock_hz(clocks.get(number)) if clocks else None,
+            )
+            for number, track in sorted(self._times.over(line).items())
+        ]
+        # the share of each kind is of the time that the kernel accounted, and a processor that was
+        # offline accounted none
+        online = np.sum([~np.isnan(one.busy.values) for one in processors], axis=0)
+        first, last = self._soft_interrupts[0], self._soft_interrupts[-1]
+        return MachineSeries(
+            line=line,
+            processors=processors,
+            online=Rate(line, np.maximum(online, 1).astype(float)),
+            busy_cores=Rate.total_of(line, [one.busy.known_or(0.0) for one in processors]),
+            interrupt_cores=Rate.total_of(
+                line, [one.share(*INTERRUPT_KINDS).known_or(0.0) for one in processors]
+            ),
+            load_one=single["load"].level("value"),
+            runnable=single["runnable"].level("value"),
+            tasks=single["tasks"].level("value"),
+            stalled={
+                resource: impossible.share("stall accounting", stalled)
+                for resource, track in sorted(self._stalls.over(line).items())
+                if (stalled := track.rate("some_us") / US_PER_S).is_known
+            },
+            memory={
+                word: track.level("kib") * KIB
+                for word, track in sorted(self._memory.over(line).items())
+            },
+            paging={
+                word: track.rate("count") for word, track in sorted(self._paging.over(line).items())
+            },
+            forks_per_s=single["forks"].rate("value"),
+            zram_bytes=single["zram"].level("value"),
+            soft_interrupts={
+                name: max(0, now - then)
+                for name, then, now in zip(SOFT_INTERRUPTS, first, last, strict=False)
+            },
+            uptime_s=self._uptime_s,
+            own_cpu_s=self._own_cpu_s[-1] - self._own_cpu_s[0],
+            own_rss_bytes=self._own_rss_bytes,
+        )
 
 
-def _stalls(ticks: list[Tick], interval_s: Floats, kind: str) -> dict[str, Floats]:
-    found = {}
-    for resource in sorted({resource for tick in ticks for resource in tick.pressure}):
-        totals = [tick.pressure.get(resource) for tick in ticks]
-        counter = _column([getattr(total, kind) if total else None for total in totals])
-        if not np.isnan(counter).all():
-            found[resource] = np.minimum(increments(counter) / US_PER_S / interval_s, 1.0)
-    return found
+def _shares(track: Track) -> dict[str, Rate]:
+    grown = {kind: track.rate(kind, forgives=FORGIVEN_CLK) for kind in KINDS}
+    total = np.sum([one.values for one in grown.values()], axis=0)
+    whole: Floats = np.where(total > 0, total, np.nan)
+    return {kind: Rate(track.line, one.values / whole) for kind, one in grown.items()}
 
 
-def _words(rows: list[dict[str, int] | None]) -> dict[str, Floats]:
-    words = sorted({word for row in rows if row for word in row})
-    return {word: _column([row.get(word) if row else None for row in rows]) for word in words}
+def _clock_hz(track: Track | None) -> Level | None:
+    return track.level("khz") * HZ_PER_KHZ if track else None

@@ -9,7 +9,7 @@ published nowhere; it is the part that remains.
 import numpy as np
 
 from dunmist.series.machine import MachineSeries
-from dunmist.series.rates import Floats
+from dunmist.series.timeline import Floats, Level
 
 # parts that lines of meminfo give as they are
 SUMS = {
@@ -22,12 +22,13 @@ SUMS = {
 UNNAMED = "drivers and unnamed"
 
 
-def memory_breakdown(machine: MachineSeries) -> dict[str, Floats]:
+def memory_breakdown(machine: MachineSeries) -> dict[str, Level]:
     """Return bytes of each part at each tick; they add up to the installed total."""
-    nothing = np.zeros(len(machine.at_s))
+    nothing = np.zeros(machine.line.ticks)
 
     def line(*words: str) -> Floats:
-        return sum((np.nan_to_num(machine.memory.get(word, nothing)) for word in words), nothing)
+        published = (machine.memory_bytes(word).known_or(0.0).values for word in words)
+        return sum(published, nothing)
 
     anonymous, shared = line("AnonPages"), line("Shmem")
     cached = np.maximum(line("Cached", "Buffers", "SwapCached") - shared, 0.0)
@@ -47,9 +48,9 @@ def memory_breakdown(machine: MachineSeries) -> dict[str, Floats]:
         "locked": of_programs + of_shared + (cached - files),
         "file cache": files - dirty,
         "file cache, not written yet": dirty,
-        "compressed swap": line("Zswap") + np.nan_to_num(machine.zram_bytes),
+        "compressed swap": line("Zswap") + machine.zram_bytes.known_or(0.0).values,
         **{part: line(*words) for part, words in SUMS.items()},
     }
     named = sum(parts.values(), nothing)
     parts[UNNAMED] = np.maximum(line("MemTotal") - named, 0.0)
-    return parts
+    return {name: Level(machine.line, held) for name, held in parts.items()}

@@ -1,368 +1,285 @@
-"""Processes and applications over the intervals of a capture.
+"""Makes the objects of a capture: its processes and applications with all that is known of them."""
 
-A capture has a sample of a process only where its line changed, so the difference to the sample
-before it belongs to the interval that ends at its tick. What ended between two ticks is in
-``short_lived``.
-"""
-
-from array import array
-from collections import defaultdict
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections import Counter
+from functools import partial
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from dunmist.applications import Grouping
-from dunmist.computer import ProcessDetail, ProcessSample
-from dunmist.sampling import ExitSum, Tick
-from dunmist.series.rates import NS_PER_S, Floats, Ints
-from dunmist.series.short_lived import ChildTime, late_use
-from dunmist.series.threads import (
-    OneThread,
-    ThreadShares,
-    ThreadUse,
-    one_thread,
-    thread_shares,
-    thread_use,
-)
-from dunmist.series.wait_kinds import WAIT_KINDS, wait_code
+from dunmist.series.process import Application, Process, ProcessFigures, Thread
+from dunmist.series.samples import NS_PER_S, ProcessCollector, Samples, Surroundings
+from dunmist.series.short_lived import ChildTime, Late, late_use
+from dunmist.series.timeline import Floats, Ints, Level, Rate
+from dunmist.series.wait_kinds import WAIT_KINDS
 
-# what is kept of each sample, and in how many bytes: an hour of five hundred processes is two
-# million of them
-COLUMNS = {
-    "tick": "i", "process": "i", "processor": "h", "own_clk": "q", "children_clk": "q",
-    "major_faults": "q", "rss_pages": "q", "shared_pages": "q", "delay_ns": "q", "nice": "b",
-    "read_bytes": "q", "write_bytes": "q", "io_delay_clk": "q", "wait": "b",
-}  # fmt: skip
-UNKNOWN = -1
-PROCESSORS_MOST = 8191  # the kernel's own greatest number, CONFIG_NR_CPUS
-# a process is looked at as a candidate for one full processor from this mean use on
-CANDIDATE_CORES = 0.3
+NOT_THERE = "·"
+# a start is published in clock ticks, and is read a moment before the first tick's uptime
+START_SLACK_S = 0.02
 
 
-class ProcessUse(NamedTuple):
-    """Processor time of single processes: what each used in each interval in which it used some."""
+class ProcessSeries(NamedTuple):
+    """``unclaimed_cores`` is what ended without an ancestor that was seen.
 
-    row: NDArray[np.int32]
-    process: NDArray[np.int32]
-    seconds: NDArray[np.float32]
-
-    def over(self, identity: int, interval_s: Floats) -> Floats:
-        """Return one process's use in logical processors, shape (intervals,)."""
-        mine = self.process == identity
-        total = np.zeros(len(interval_s))
-        np.add.at(total, self.row[mine], self.seconds[mine])
-        cores: Floats = total / interval_s
-        return cores
-
-
-@dataclass(frozen=True, slots=True)
-class ProcessSeries:
-    """Arrays over intervals (or ticks) and applications, and totals over identities.
-
-    ``cores`` is what an application's own processes used, ``short_lived_cores`` what children that
-    were never or only partly seen used, ``all_cores`` both together; in logical processors, shape
-    (intervals, apps).
-    ``waiting`` is run-queue delay per second of time: the mean number of its tasks that waited for
-    a processor; ``io_waiting`` the same for storage. ``read_bytes_per_s`` and
-    ``write_bytes_per_s`` are traffic with storage. ``unclaimed_cores`` is what ended without an
-    ancestor that was seen, shape (intervals,). ``rss_bytes`` and ``private_bytes`` have shape
-    (ticks, apps), and so has ``blocked``: processes in state D by what they waited for at the tick.
-    ``low_priority`` is the share of its time an application spent at a raised nice
-    value. ``one_core`` maps an identity to its busiest thread, for programs with one such.
-    ``use`` is the use of single processes over time. ``processor_cpu_s`` has the processor time of
-    each application by the logical processor on which it was seen at the end of each interval,
-    shape (processor numbers, apps).
-    ``details`` holds the first and the newest of each identity, ``short_lived_programs`` how many
-    of which name each application started that were never seen.
+    ``processor_cpu_s`` has the processor time of each application by the logical processor on
+    which it was seen at the end of each interval, shape (processor numbers, applications).
     """
 
-    grouping: Grouping
-    cores: Floats
-    short_lived_cores: Floats
-    all_cores: Floats
-    unclaimed_cores: Floats
-    waiting: Floats
-    io_waiting: Floats
-    read_bytes_per_s: Floats
-    write_bytes_per_s: Floats
-    major_faults_per_s: Floats
-    rss_bytes: Floats
-    private_bytes: Floats
-    blocked: dict[str, NDArray[np.int16]]
-    low_priority: Floats
-    process_cpu_s: Floats
-    use: ProcessUse
+    applications: list[Application]
+    by_identity: dict[int, Process]
+    unclaimed_cores: Rate
     processor_cpu_s: Floats
-    one_core: dict[int, OneThread]
-    details: dict[int, tuple[ProcessDetail, ProcessDetail]]
-    short_lived_programs: dict[int, dict[str, int]]
-    threads: list[ThreadUse]
-    last: dict[int, ProcessSample]
-    first_tick: dict[int, int]
-    ended_tick: dict[int, int]
 
 
-class Collector:
-    """Gathers the samples of a capture as it is read, compactly."""
+class Shared(NamedTuple):
+    """What other sources know of applications, shape (intervals, applications)."""
 
-    def __init__(self, clock_ticks_per_s: int) -> None:
-        self.clock_ticks_per_s = clock_ticks_per_s
-        self.columns = {name: array(code) for name, code in COLUMNS.items()}
-        self.exits: list[tuple[int, ExitSum]] = []
-        self.details: dict[int, tuple[ProcessDetail, ProcessDetail]] = {}
-        self.thread_names: dict[tuple[int, int], str] = {}
-        self.threads: dict[tuple[int, int], list[tuple[int, int, int]]] = defaultdict(list)
-        self.last: dict[int, ProcessSample] = {}
-        self.first_tick: dict[int, int] = {}
-        self.ended_tick: dict[int, int] = {}
-
-    def add(self, row: int, tick: Tick) -> None:
-        """Take the samples of the tick that is the ``row``-th of the capture."""
-        columns = self.columns
-        for sample in tick.processes:
-            columns["tick"].append(row)
-            columns["process"].append(sample.process)
-            columns["processor"].append(min(sample.processor, PROCESSORS_MOST))
-            columns["own_clk"].append(sample.user_clk + sample.system_clk)
-            columns["children_clk"].append(sample.children_user_clk + sample.children_system_clk)
-            columns["major_faults"].append(sample.major_faults)
-            columns["rss_pages"].append(sample.rss_pages)
-            columns["shared_pages"].append(sample.shared_pages or 0)
-            columns["delay_ns"].append(_or_unknown(sample.delay_ns))
-            columns["nice"].append(sample.nice)
-            columns["read_bytes"].append(_or_unknown(sample.read_bytes))
-            columns["write_bytes"].append(_or_unknown(sample.write_bytes))
-            columns["io_delay_clk"].append(sample.io_delay_clk)
-            columns["wait"].append(wait_code(sample.state, sample.waits_in))
-            self.last[sample.process] = sample
-        for thread in tick.threads:
-            readings = self.threads[thread.process, thread.tid]
-            readings.append((row, thread.run_ns, thread.delay_ns))
-            if thread.name is not None:
-                self.thread_names[thread.process, thread.tid] = thread.name
-        self.exits += [(row, one) for one in tick.exits]
-        for detail in tick.details:
-            first, _ = self.details.get(detail.process, (detail, detail))
-            self.details[detail.process] = (first, detail)
-
-
-@dataclass(frozen=True, slots=True)
-class _Steps:
-    """Differences between a process's samples; ``row`` is the interval each belongs to."""
-
-    row: Ints
-    process: Ints
-    processor: Ints
-    own_s: Floats
-    children_s: Floats
-    major_faults: Floats
-    delay_s: Floats
-    io_delay_s: Floats
-    read_bytes: Floats
-    write_bytes: Floats
-    nice: Ints
+    sent_bytes_per_s: Floats
+    received_bytes_per_s: Floats
+    graphics: Floats
 
 
 def process_series(
-    collected: Collector,
-    grouping: Grouping,
-    interval_s: Floats,
-    page_bytes: int,
+    collected: ProcessCollector, basis: Surroundings, shared: Shared
 ) -> ProcessSeries:
-    """Return the series of all processes and applications of a capture."""
-    table = _sorted(collected)
-    steps = _steps(table, collected)
-    intervals, apps = len(interval_s), len(grouping.applications)
-    of = np.zeros(max(grouping.application_of, default=0) + 1, dtype=np.int64)
-    of[list(grouping.application_of)] = list(grouping.application_of.values())
-    app = of[steps.process]
+    """Return all processes and applications of a capture."""
+    inside = {one for one in basis.grouping.application_of if _began_inside(one, collected, basis)}
+    samples = Samples(collected, inside, basis)
+    maker = _Maker(collected, samples, basis)
+    applications = maker.applications(shared)
+    by_identity = maker.processes(applications, inside)
+    return ProcessSeries(
+        applications,
+        by_identity,
+        Rate(basis.impossible.line, maker.late.unclaimed_cores),
+        maker.by_processor(),
+    )
 
-    def spread(amounts: Floats) -> Floats:
-        total = np.zeros((intervals, apps))
-        np.add.at(total, (steps.row, app), amounts)
-        total /= interval_s[:, None]
+
+def _began_inside(identity: int, collected: ProcessCollector, basis: Surroundings) -> bool:
+    """Whether a process began during the capture, by its own start time where that can be told."""
+    if collected.first_row.get(identity, 0) == 0:
+        return False
+    if basis.began_s is None:
+        return True
+    start_s = basis.grouping.facts(identity).start_clk / basis.about.clock_ticks_per_s
+    return start_s >= basis.began_s - START_SLACK_S
+
+
+class _Maker:
+    """Makes applications, then the processes in them, from the same samples."""
+
+    def __init__(self, collected: ProcessCollector, samples: Samples, basis: Surroundings) -> None:
+        self._collected, self._samples, self._basis = collected, samples, basis
+        self._grouping: Grouping = basis.grouping
+        self._line = samples.line
+        self._count = len(self._grouping.groups)
+        of = np.zeros(max(self._grouping.application_of, default=0) + 1, dtype=np.int64)
+        of[list(self._grouping.application_of)] = list(self._grouping.application_of.values())
+        self._of: Ints = of
+        self._threads = self._watched_threads()
+        self.late: Late = late_use(
+            self._children(), collected, self._grouping, basis.about.clock_ticks_per_s, self._line
+        )
+
+    def applications(self, shared: Shared) -> list[Application]:
+        """Return the applications, without their members."""
+        line, table, grown = self._line, self._samples.table, self._samples.grown
+        own = self._spread(grown["own_s"])
+        low = self._spread(np.where(table["nice"] > 0, grown["own_s"], 0.0)).sum(axis=0)
+        low_priority = low / np.maximum(own.sum(axis=0), 1e-12)
+        own = self._with_late(own, self.late.own_cores)
+        short = self._with_late(np.zeros_like(own), self.late.short_lived_cores)
+        whole = self._possible(own + short)
+        page_bytes = self._basis.about.page_bytes
+        rates = {
+            "own_cores": np.minimum(own, whole),
+            "short_lived_cores": np.minimum(short, whole),
+            "cores": whole,
+            "waiting": self._waiting(),
+            "io_waiting": self._spread(grown["io_delay_s"]),
+            "read_bytes_per_s": self._with_late(
+                self._spread(grown["read_bytes"]), self.late.read_bytes_per_s
+            ),
+            "write_bytes_per_s": self._with_late(
+                self._spread(grown["write_bytes"]), self.late.write_bytes_per_s
+            ),
+            "major_faults_per_s": self._spread(grown["major_faults"]),
+            **shared._asdict(),
+        }
+        levels = {
+            "rss_bytes": self._held(table["rss_pages"]) * page_bytes,
+            "private_bytes": self._held(self._samples.private_pages) * page_bytes,
+        }
+        blocked = {
+            kind: self._held((table["wait"] == code).astype(float))
+            for code, kind in enumerate(WAIT_KINDS)
+            if (table["wait"] == code).any()
+        }
+        namesakes = Counter(one.name for one in self._grouping.groups)
+        return [
+            Application(
+                number=number,
+                name=group.name,
+                unit=group.unit,
+                kernel=group.kernel,
+                observer=group.observer,
+                blocked={kind: Level(line, held[:, number]) for kind, held in blocked.items()},
+                low_priority=float(low_priority[number]),
+                short_lived_programs=self.late.programs.get(number, {}),
+                has_namesakes=namesakes[group.name] > 1,
+                rss_bytes=Level(line, levels["rss_bytes"][:, number]),
+                private_bytes=Level(line, levels["private_bytes"][:, number]),
+                rates={name: Rate(line, values[:, number]) for name, values in rates.items()},
+            )
+            for number, group in enumerate(self._grouping.groups)
+        ]
+
+    def processes(self, applications: list[Application], inside: set[int]) -> dict[int, Process]:
+        """Return the processes by identity, tied to their applications and families."""
+        collected, grouping = self._collected, self._grouping
+        cpu_s = np.bincount(
+            self._samples.identity[self._samples.row > 0],
+            np.nan_to_num(self._samples.grown["own_s"][self._samples.row > 0]),
+            minlength=len(self._of),
+        )
+        found: dict[int, Process] = {}
+        for group, application in zip(grouping.groups, applications, strict=True):
+            for identity in group.members:
+                details = collected.details.get(identity, (None, None))
+                ended = collected.ended_row.get(identity)
+                process = Process(
+                    identity=identity,
+                    facts=grouping.facts(identity),
+                    program=grouping.program(identity),
+                    application=application,
+                    parent=None,
+                    first_row=collected.first_row.get(identity, 0),
+                    ended_row=ended,
+                    started_inside=identity in inside,
+                    last=collected.last.get(identity),
+                    figures=self._figures(identity, ended),
+                    first_detail=details[0],
+                    detail=details[1],
+                    cpu_s=float(cpu_s[identity]),
+                    threads=self._threads.get(identity, []),
+                )
+                found[identity] = process
+                application.members.append(process)
+        for identity, process in found.items():
+            parent = grouping.parent(identity)
+            if parent is not None:
+                process.parent = found[parent]
+                found[parent].children.append(process)
+        return dict(sorted(found.items()))
+
+    def by_processor(self) -> Floats:
+        """Return processor time by the processor on which it was seen, and application."""
+        samples = self._samples
+        processor = samples.table["processor"]
+        seen = (processor >= 0) & (samples.row > 0)
+        total = np.zeros((int(processor[seen].max(initial=-1)) + 1, self._count))
+        places = (processor[seen], self._of[samples.identity[seen]])
+        np.add.at(total, places, np.nan_to_num(samples.grown["own_s"][seen]))
         return total
 
-    def added(amounts: Floats, late: dict[int, Floats]) -> Floats:
+    def _spread(self, amounts: Floats) -> Floats:
+        return self._samples.spread(amounts, self._of, self._count)
+
+    def _held(self, level: Floats) -> Floats:
+        return self._samples.held(level, self._of, self._count, self._collected.ended_row)
+
+    def _with_late(self, amounts: Floats, late: dict[int, Floats]) -> Floats:
         for number, more in late.items():
             amounts[:, number] += more
         return amounts
 
-    cores = spread(steps.own_s)
-    low = spread(np.where(steps.nice > 0, steps.own_s, 0.0)).sum(axis=0)
-    per_process = np.zeros(len(of))
-    np.add.at(per_process, steps.process, steps.own_s)
-    candidates = np.flatnonzero(per_process >= CANDIDATE_CORES * interval_s.sum() / 2)
-    use = _use(steps)
-    process_cores = {int(one): use.over(int(one), interval_s) for one in candidates}
-    threads = thread_shares(collected.threads, interval_s)
-    late = late_use(_children(steps), collected, grouping, interval_s)
-    held = _Held(table, collected, of, (intervals + 1, apps))
-    cores = added(cores, late.own_cores)
-    short_lived_cores = added(np.zeros_like(cores), late.short_lived_cores)
-    return ProcessSeries(
-        grouping=grouping,
-        cores=cores,
-        short_lived_cores=short_lived_cores,
-        all_cores=cores + short_lived_cores,
-        unclaimed_cores=late.unclaimed_cores,
-        waiting=spread(_waiting(steps, threads, interval_s)),
-        io_waiting=spread(steps.io_delay_s),
-        read_bytes_per_s=added(spread(steps.read_bytes), late.read_bytes_per_s),
-        write_bytes_per_s=added(spread(steps.write_bytes), late.write_bytes_per_s),
-        major_faults_per_s=spread(steps.major_faults),
-        rss_bytes=held.over_ticks(table["rss_pages"]) * page_bytes,
-        private_bytes=held.over_ticks(np.maximum(table["rss_pages"] - table["shared_pages"], 0))
-        * page_bytes,
-        blocked={
-            kind: held.over_ticks((table["wait"] == code).astype(np.int64)).astype(np.int16)
-            for code, kind in enumerate(WAIT_KINDS)
-            if (table["wait"] == code).any()
-        },
-        low_priority=low / np.maximum(cores.sum(axis=0), 1e-12),
-        process_cpu_s=per_process,
-        use=use,
-        processor_cpu_s=_by_processor(steps, app, apps),
-        one_core=_one_core(collected, steps, process_cores, threads, interval_s),
-        details=collected.details,
-        short_lived_programs=late.programs,
-        threads=thread_use(collected.threads, collected.thread_names),
-        last=collected.last,
-        first_tick=collected.first_tick,
-        ended_tick=collected.ended_tick,
-    )
+    def _possible(self, cores: Floats) -> Floats:
+        """Return the use of applications, none above what the computer has."""
+        online = self._basis.online.values[:, None]
+        room = online * self._basis.impossible.most_share[:, None]
+        # with children that were not seen it may be too much where its own use alone is not
+        beyond = cores > room
+        self._basis.impossible.dropped["processor time of short-lived processes"] += int(
+            beyond.sum()
+        )
+        return np.where(beyond, 0.0, np.minimum(cores, online))
 
+    def _waiting(self) -> Floats:
+        """Return run-queue delay a second, that of all threads where they were watched."""
+        waiting = self._spread(self._samples.grown["delay_s"])
+        for identity in self._threads:
+            more = self._more_waiting(identity)
+            waiting[:, self._of[identity]] += more
+        return waiting
 
-def _or_unknown(value: int | None) -> int:
-    return UNKNOWN if value is None else value
+    def _first_thread_waiting(self, identity: int) -> Floats:
+        ended = self._collected.ended_row.get(identity)
+        found = self._samples.rate_of(identity, "delay_s", ended).values
+        return found
 
+    def _more_waiting(self, identity: int) -> Floats:
+        """Return by how much all watched threads waited longer than the first one."""
+        threads = np.nansum([one.waiting.values for one in self._threads[identity]], axis=0)
+        first = np.nan_to_num(self._first_thread_waiting(identity))
+        more: Floats = np.maximum(threads - first, 0.0)
+        return more
 
-def _sorted(collected: Collector) -> dict[str, Ints]:
-    """Return the columns by process and tick; the collector's own are given up meanwhile."""
-    columns = collected.columns
-    order = np.lexsort((np.asarray(columns["tick"]), np.asarray(columns["process"])))
-    return {name: np.asarray(columns.pop(name))[order] for name in COLUMNS}
+    def _watched_threads(self) -> dict[int, list[Thread]]:
+        found: dict[int, list[Thread]] = {}
+        names = self._collected.thread_names
+        for (identity, tid), track in self._collected.threads.over(self._line).items():
+            cores = self._basis.impossible.share(
+                "processor time of threads", track.rate("run_ns") / NS_PER_S
+            )
+            waiting = track.rate("delay_ns") / NS_PER_S
+            thread = Thread(tid, names.get((identity, tid)), cores, waiting)
+            found.setdefault(identity, []).append(thread)
+        return found
 
+    def _children(self) -> list[ChildTime]:
+        samples = self._samples
+        grown = np.nan_to_num(samples.grown["children_s"])
+        return [
+            ChildTime(
+                int(samples.row[place]) - 1, int(samples.identity[place]), float(grown[place])
+            )
+            for place in np.flatnonzero(grown > 0)
+        ]
 
-def _steps(table: dict[str, Ints], collected: Collector) -> _Steps:
-    process, tick = table["process"], table["tick"]
-    first = np.ones(len(process), dtype=bool)
-    first[1:] = process[1:] != process[:-1]
-    started_inside = np.array([collected.first_tick.get(int(p), 0) > 0 for p in process[first]])
-    # all that a process used before the tick at which it was first seen belongs to that interval
-    # when it started inside the capture, and to the time before when it did not
-    fresh = np.zeros(len(process), dtype=bool)
-    fresh[first] = started_inside
+    def _figures(self, identity: int, ended: int | None) -> ProcessFigures:
+        return ProcessFigures(
+            rate=partial(self._rate, identity, ended),
+            level=partial(self._level, identity, ended),
+            states=partial(self._states, identity, ended),
+        )
 
-    def grown(name: str) -> Floats:
-        values = table[name].astype(float)
-        values[table[name] == UNKNOWN] = np.nan
-        step = np.empty(len(values))
-        step[1:] = values[1:] - values[:-1]
-        step[first] = np.where(fresh[first], values[first], 0.0)
-        return np.nan_to_num(np.maximum(step, 0.0))
+    def _rate(self, identity: int, ended: int | None, name: str) -> Rate:
+        if name == "waiting":
+            first = self._samples.rate_of(identity, "delay_s", ended)
+            if identity not in self._threads:
+                return first
+            return first + Rate(self._line, self._more_waiting(identity))
+        column = {
+            "cores": "own_s", "io_waiting": "io_delay_s", "read_bytes_per_s": "read_bytes",
+            "write_bytes_per_s": "write_bytes", "major_faults_per_s": "major_faults",
+        }[name]  # fmt: skip
+        found = self._samples.rate_of(identity, column, ended)
+        if name != "cores":
+            return found
+        return Rate(self._line, np.minimum(found.values, self._basis.online.values))
 
-    kept = (tick > 0) & (~first | fresh)
-    return _Steps(
-        row=(tick - 1)[kept],
-        process=process[kept],
-        processor=table["processor"][kept],
-        own_s=grown("own_clk")[kept] / collected.clock_ticks_per_s,
-        children_s=grown("children_clk")[kept] / collected.clock_ticks_per_s,
-        major_faults=grown("major_faults")[kept],
-        delay_s=grown("delay_ns")[kept] / NS_PER_S,
-        io_delay_s=grown("io_delay_clk")[kept] / collected.clock_ticks_per_s,
-        read_bytes=grown("read_bytes")[kept],
-        write_bytes=grown("write_bytes")[kept],
-        nice=table["nice"][kept],
-    )
+    def _level(self, identity: int, ended: int | None, name: str) -> Level:
+        table, page_bytes = self._samples.table, self._basis.about.page_bytes
+        columns: dict[str, Floats] = {
+            "rss_bytes": table["rss_pages"],
+            "private_bytes": self._samples.private_pages,
+            "threads": table["threads"],
+        }
+        level = self._samples.level_of(identity, columns[name], ended)
+        return level if name == "threads" else level * page_bytes
 
-
-def _use(steps: _Steps) -> ProcessUse:
-    some = steps.own_s > 0
-    return ProcessUse(
-        steps.row[some].astype(np.int32),
-        steps.process[some].astype(np.int32),
-        steps.own_s[some].astype(np.float32),
-    )
-
-
-def _by_processor(steps: _Steps, app: Ints, apps: int) -> Floats:
-    seen = steps.processor >= 0
-    total = np.zeros((int(steps.processor.max(initial=-1)) + 1, apps))
-    np.add.at(total, (steps.processor[seen], app[seen]), steps.own_s[seen])
-    return total
-
-
-def _of_one(steps: _Steps, identity: int, amounts: Floats, interval_s: Floats) -> Floats:
-    mine = steps.process == identity
-    total = np.zeros(len(interval_s))
-    np.add.at(total, steps.row[mine], amounts[mine])
-    share: Floats = total / interval_s
-    return share
-
-
-def _waiting(steps: _Steps, threads: dict[int, ThreadShares], interval_s: Floats) -> Floats:
-    """Return each step's waiting time, that of all threads where they were read."""
-    waiting = steps.delay_s.copy()
-    for identity, shares in threads.items():
-        mine = np.flatnonzero(steps.process == identity)
-        rows = steps.row[mine]
-        waiting[mine] = np.maximum(waiting[mine], (shares.waited * interval_s)[rows])
-    return waiting
-
-
-def _one_core(
-    collected: Collector,
-    steps: _Steps,
-    process_cores: dict[int, Floats],
-    threads: dict[int, ThreadShares],
-    interval_s: Floats,
-) -> dict[int, OneThread]:
-    found: dict[int, OneThread] = {}
-    for identity, cores in process_cores.items():
-        one: OneThread | None
-        if collected.last[identity].threads == 1:
-            waited = _of_one(steps, identity, steps.delay_s, interval_s)
-            one = OneThread(np.minimum(cores, 1.0), np.minimum(cores + waited, 1.0))
-        else:
-            one = one_thread(cores, threads.get(identity))
-        if one is not None:
-            found[identity] = one
-    return found
-
-
-def _children(steps: _Steps) -> Iterator[ChildTime]:
-    for place in np.flatnonzero(steps.children_s > 0):
-        row, parent = int(steps.row[place]), int(steps.process[place])
-        yield ChildTime(row, parent, float(steps.children_s[place]))
-
-
-class _Held:
-    """Sums a level (not a counter) of processes over applications at each tick."""
-
-    def __init__(
-        self, table: dict[str, Ints], collected: Collector, of: Ints, shape: tuple[int, int]
-    ) -> None:
-        self._process, self._tick, self._shape = table["process"], table["tick"], shape
-        self._of = of
-        self._ended = collected.ended_tick
-
-    def over_ticks(self, level: Ints) -> Floats:
-        """Return the level of each application at each tick, shape (ticks, apps)."""
-        change = np.zeros(self._shape)
-        step = level.astype(float)
-        same = self._process[1:] == self._process[:-1]
-        step[1:][same] -= level[:-1][same]
-        np.add.at(change, (self._tick, self._of[self._process]), step)
-        newest: Ints = np.flatnonzero(np.append(~same, True)[: len(level)])
-        for row in newest:
-            identity = int(self._process[row])
-            ended = self._ended.get(identity)
-            if ended is not None and ended < self._shape[0]:
-                change[ended, self._of[identity]] -= level[row]
-        held: Floats = np.cumsum(change, axis=0)
-        return held
+    def _states(self, identity: int, ended: int | None) -> str:
+        codes = self._samples.table["state"].astype(float)
+        level = self._samples.level_of(identity, codes, ended).values
+        return "".join(NOT_THERE if np.isnan(code) else chr(int(code)) for code in level)

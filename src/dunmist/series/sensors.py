@@ -13,15 +13,16 @@ from fnmatch import fnmatchcase
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import msgspec
 import numpy as np
 
 from dunmist.computer import RAW_PER_UNIT, Quantity, Sensor
 from dunmist.errors import SettingsError
-from dunmist.series.rates import Floats
-from dunmist.series.sparse import Sparse
+from dunmist.sampling import SENSORS_S
+from dunmist.series.counters import Track
+from dunmist.series.timeline import Level, Rate, TimeLine
 
 CRITICAL = ("crit", "critical", "emergency", "max", "hot")
 
@@ -41,26 +42,42 @@ class _Settings(msgspec.Struct, frozen=True):
     sensor: list[Correction] = []
 
 
+class Doubt(NamedTuple):
+    """Why readings cannot be true: a key that advice has the words for, and the figures in it."""
+
+    key: Literal["no-reading", "fault", "outside", "stands-still"]
+    value: float = 0.0
+    least: float = 0.0
+    most: float = 0.0
+
+
 @dataclass(frozen=True, slots=True)
 class SensorSeries:
     """One sensor over the ticks, in °C, turns a minute, V, A, W or (energy) J.
 
     ``critical`` is the limit at which the hardware protects itself, ``high`` the driver's own upper
-    limit. ``doubt`` says why the readings cannot be true, None when they can.
+    limit. ``doubt`` says why the readings cannot be true, None when they can. ``watts`` is the
+    power that an energy counter tells, None for other sensors.
     """
 
     sensor: Sensor
     name: str
     part: str
-    values: Floats
+    level: Level
+    watts: Rate | None
     critical: float | None
     high: float | None
-    doubt: str | None
+    doubt: Doubt | None
 
     @property
     def quantity(self) -> Quantity:
         """What it measures."""
         return self.sensor.quantity
+
+    @property
+    def shown(self) -> Level | Rate:
+        """What people read of it: for an energy counter the power."""
+        return self.level if self.watts is None else self.watts
 
     @property
     def is_trusted(self) -> bool:
@@ -72,7 +89,7 @@ class ProcessorSensor(NamedTuple):
     """The temperature of the processor over the ticks, whose it is, and why it was taken."""
 
     name: str
-    values: Floats
+    level: Level
     critical: float | None
     why: str
 
@@ -98,16 +115,17 @@ def _choice() -> dict[str, Any]:
 
 
 def sensor_series(
-    readings: Sparse[int], sensors: list[Sensor], ticks: int, corrections: Sequence[Correction]
+    readings: dict[int, Track],
+    sensors: list[Sensor],
+    line: TimeLine,
+    corrections: Sequence[Correction],
 ) -> list[SensorSeries]:
     """Return every sensor but those that a correction leaves out."""
-    over = readings.over(ticks)
-    nothing = np.full((ticks, 1), np.nan)
     found = []
     for place, sensor in enumerate(sensors):
         change = _correction(sensor, corrections)
         if not change.ignore:
-            found.append(_one(sensor, over.get(place, nothing)[:, 0], change))
+            found.append(_made(sensor, readings.get(place), line, change))
     return found
 
 
@@ -119,23 +137,29 @@ def _correction(sensor: Sensor, corrections: Sequence[Correction]) -> Correction
     return Correction(sensor.chip)
 
 
-def _one(sensor: Sensor, raw: Floats, change: Correction) -> SensorSeries:
+def _made(sensor: Sensor, track: Track | None, line: TimeLine, change: Correction) -> SensorSeries:
     unit = RAW_PER_UNIT[sensor.quantity]
-
-    def corrected(value: Floats) -> Floats:
-        return value / unit * change.scale + change.offset
-
     limits = {name: float(limit) / unit for name, limit in sensor.limits.items()}
-    values = corrected(raw)
+    raw = track.level("raw") if track else Level.unknown(line)
+    level = raw / unit * change.scale + change.offset
     return SensorSeries(
         sensor=sensor,
         name=change.name or _name(sensor),
         part=_part(sensor),
-        values=values,
+        level=level,
+        watts=_watts(sensor, track, line) if sensor.quantity == "energy" else None,
         critical=_limit(limits, CRITICAL) if sensor.quantity == "temperature" else None,
         high=_limit(limits, ("max",)),
-        doubt=_doubt(sensor, values),
+        doubt=_doubt(sensor, level),
     )
+
+
+def _watts(sensor: Sensor, track: Track | None, line: TimeLine) -> Rate:
+    """Return the power of an energy counter; it may have wrapped once between two readings."""
+    if track is None:
+        return Rate.unknown(line)
+    joules = track.rate("raw", wraps_at=sensor.wraps_at, read_every_s=SENSORS_S)
+    return joules / RAW_PER_UNIT["energy"]
 
 
 def _name(sensor: Sensor) -> str:
@@ -153,20 +177,20 @@ def _limit(limits: dict[str, float], names: Sequence[str]) -> float | None:
     return next((limits[n] for n in names if n in limits and max(low, 0) < limits[n] <= high), None)
 
 
-def _doubt(sensor: Sensor, values: Floats) -> str | None:
-    known = values[~np.isnan(values)]
+def _doubt(sensor: Sensor, level: Level) -> Doubt | None:
+    known = level.known()
     if not len(known):
-        return "it gives no reading"
+        return Doubt("no-reading")
     if "fault" in sensor.alarms:
-        return "the chip reports a fault of it"
+        return Doubt("fault")
     table = _choice()["plausible"]
     bounds = table.get(sensor.quantity)
     if bounds and (known.min() < bounds[0] or known.max() > bounds[1]):
-        return f"{known.max():.6g} is outside of {bounds[0]:g} to {bounds[1]:g}"
+        return Doubt("outside", float(known.max()), bounds[0], bounds[1])
     if sensor.quantity == "temperature":
         held = float(known[0])
         if np.all(known == held) and held in table["disconnected"]:
-            return f"it stands still at {held:g}, as an input does that nothing is connected to"
+            return Doubt("stands-still", held)
     return None
 
 
@@ -186,17 +210,7 @@ def processor_sensor(sensors: list[SensorSeries]) -> ProcessorSensor | None:
 
 
 def _chosen(matching: list[SensorSeries], rule: dict[str, Any]) -> ProcessorSensor:
-    hottest = max(matching, key=lambda one: float(np.nanmax(one.values)))
+    hottest = max(matching, key=lambda one: one.level.greatest() or 0.0)
     # several packages or dies: the processor is as hot as the hottest of them
-    values = np.fmax.reduce([one.values for one in matching])
-    return ProcessorSensor(hottest.name, values, hottest.critical, str(rule["why"]))
-
-
-def energy_watts(one: SensorSeries, interval_s: Floats) -> Floats:
-    """Return the power of an energy counter in each interval, in W; it may have wrapped once."""
-    used = np.diff(one.values)
-    if one.sensor.wraps_at:
-        used = np.where(used < 0, used + one.sensor.wraps_at / RAW_PER_UNIT["energy"], used)
-    used[used < 0] = np.nan
-    watts: Floats = used / interval_s
-    return watts
+    level = Level.greatest_of([one.level for one in matching])
+    return ProcessorSensor(hottest.name, level, hottest.critical, str(rule["why"]))

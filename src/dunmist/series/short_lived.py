@@ -17,18 +17,18 @@ import numpy as np
 from dunmist.applications import Grouping
 from dunmist.computer import ProcessSample
 from dunmist.sampling import ExitSum
-from dunmist.series.rates import NS_PER_S, Floats
+from dunmist.series.timeline import Floats, TimeLine
 
 US_PER_S = 1e6
+NS_PER_S = 1e9
 
 
 class Seen(Protocol):
     """What is needed of the samples collected from a capture."""
 
-    clock_ticks_per_s: int
     exits: list[tuple[int, ExitSum]]
     last: dict[int, ProcessSample]
-    ended_tick: dict[int, int]
+    ended_row: dict[int, int]
 
 
 class ChildTime(NamedTuple):
@@ -67,14 +67,18 @@ class _Rest(NamedTuple):
 
 
 def late_use(
-    children: Iterable[ChildTime], seen: Seen, grouping: Grouping, interval_s: Floats
+    children: Iterable[ChildTime],
+    seen: Seen,
+    grouping: Grouping,
+    clk_per_s: int,
+    line: TimeLine,
 ) -> Late:
     """Return all use that the samples do not show."""
-    intervals = len(interval_s)
+    intervals, interval_s = line.intervals, line.interval_s
     own, announced, read, written = (_sums(intervals) for _ in range(4))
     unclaimed = np.zeros(intervals)
     programs: dict[int, dict[str, int]] = {}
-    rests = _rests(seen, intervals)
+    rests = _rests(seen, clk_per_s, intervals)
     for identity, rest in rests.items():
         number = grouping.application_of[identity]
         own[number][rest.row] += rest.seconds
@@ -94,7 +98,7 @@ def late_use(
         written[parent][row - 1] += one.write_bytes
         names = programs.setdefault(parent, {})
         names[one.name] = names.get(one.name, 0) + one.tasks
-    waited = _waited_for(children, seen, rests, grouping, intervals)
+    waited = _waited_for(children, _Ended(seen, clk_per_s, rests), grouping, intervals)
     short = {
         number: np.diff(
             np.maximum(np.cumsum(waited[number]), np.cumsum(announced[number])), prepend=0.0
@@ -119,7 +123,7 @@ def _per_second(sums: Sums, interval_s: Floats) -> Sums:
     return {number: amounts / interval_s for number, amounts in sums.items()}
 
 
-def _rests(seen: Seen, intervals: int) -> dict[int, _Rest]:
+def _rests(seen: Seen, clk_per_s: int, intervals: int) -> dict[int, _Rest]:
     whole: dict[int, list[float]] = defaultdict(lambda: [0.0, 0.0, 0.0])
     for _, one in seen.exits:
         if one.process is not None:
@@ -129,10 +133,10 @@ def _rests(seen: Seen, intervals: int) -> dict[int, _Rest]:
             sums[2] += one.write_bytes
     rests = {}
     for identity, (run_s, read, written) in whole.items():
-        row = seen.ended_tick.get(identity, 0) - 1
+        row = seen.ended_row.get(identity, 0) - 1
         last = seen.last.get(identity)
         if 0 <= row < intervals and last:
-            used_s = (last.user_clk + last.system_clk) / seen.clock_ticks_per_s
+            used_s = (last.user_clk + last.system_clk) / clk_per_s
             rests[identity] = _Rest(
                 row,
                 max(0.0, run_s - used_s),
@@ -146,28 +150,34 @@ def _known_or(value: int | None, other: float) -> float:
     return other if value is None else value
 
 
+class _Ended(NamedTuple):
+    """Those that were seen to end, and what each used between its last sample and its end."""
+
+    seen: Seen
+    clk_per_s: int
+    rests: dict[int, _Rest]
+
+    def whole_use_s(self, identity: int) -> float:
+        """Return what an ended process and the children that it waited for used in all."""
+        rest = self.rests.get(identity)
+        used_s = _whole_use_s(self.seen.last[identity], self.clk_per_s)
+        return used_s + (rest.seconds if rest else 0.0)
+
+
 def _waited_for(
-    children: Iterable[ChildTime],
-    seen: Seen,
-    rests: dict[int, _Rest],
-    grouping: Grouping,
-    intervals: int,
+    children: Iterable[ChildTime], ended: _Ended, grouping: Grouping, intervals: int
 ) -> defaultdict[int, Floats]:
     """Return seconds of children not seen to use them, by the application that waited for them."""
     cumulated = _sums(intervals)
+    ended_row = ended.seen.ended_row
     for one in children:
         cumulated[one.parent][one.row] += one.seconds
-    for identity, tick in seen.ended_tick.items():
-        reaper = _reaper(identity, tick, grouping, seen.ended_tick)
-        if (
-            reaper is not None
-            and reaper in cumulated
-            and 0 < tick <= intervals
-            and identity in seen.last
-        ):
-            used_s = _whole_use_s(seen.last[identity], seen.clock_ticks_per_s)
-            rest = rests.get(identity)
-            cumulated[reaper][tick - 1] -= used_s + (rest.seconds if rest else 0.0)
+    for identity, row in ended_row.items():
+        reaper = _reaper(identity, row, grouping, ended_row)
+        was_counted = reaper is not None and reaper in cumulated
+        if was_counted and 0 < row <= intervals and identity in ended.seen.last:
+            assert reaper is not None
+            cumulated[reaper][row - 1] -= ended.whole_use_s(identity)
     total = _sums(intervals)
     for identity, growth in cumulated.items():
         # a child may be missed at one tick and its parent's counter seen at the next
@@ -181,8 +191,8 @@ def _whole_use_s(sample: ProcessSample, clk_per_s: int) -> float:
     return (own_clk + sample.children_user_clk + sample.children_system_clk) / clk_per_s
 
 
-def _reaper(identity: int, tick: int, grouping: Grouping, ended_tick: dict[int, int]) -> int | None:
+def _reaper(identity: int, row: int, grouping: Grouping, ended_row: dict[int, int]) -> int | None:
     parent = grouping.parent(identity)
-    while parent is not None and ended_tick.get(parent, tick + 1) <= tick:
+    while parent is not None and ended_row.get(parent, row + 1) <= row:
         parent = grouping.parent(parent)
     return parent

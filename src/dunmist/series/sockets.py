@@ -6,32 +6,45 @@ a TCP connection moved is divided among its owners' applications.
 
 import ipaddress
 from collections import defaultdict
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
 from dunmist.applications import Grouping
-from dunmist.computer import SocketFacts, SocketSample
-from dunmist.series.rates import Floats
+from dunmist.computer import SocketFacts
+from dunmist.sampling import Tick
+from dunmist.series.counters import Readings, Track
+from dunmist.series.timeline import Floats, Rate, TimeLine
+
+COUNTERS = ("sent_bytes", "received_bytes", "retransmitted")
 
 
 @dataclass(slots=True)
 class SocketSeries:
-    """One socket. ``owners`` are identities of processes, bytes are counts over the capture.
+    """One socket. ``owners`` are identities of processes.
 
-    ``sent_bytes`` and ``received_bytes`` are None where no counter is published. ``moved`` maps an
-    interval to bytes sent and received in it.
+    ``sent_bytes_per_s`` and ``received_bytes_per_s`` are None where no counter is published;
+    ``retransmitted`` counts segments over the capture.
     """
 
     facts: SocketFacts
-    first_tick: int
-    owners: list[int] = field(default_factory=list)
-    state: str = "unknown"
-    ended: bool = False
-    sent_bytes: int | None = None
-    received_bytes: int | None = None
-    retransmitted: int = 0
-    moved: dict[int, tuple[int, int]] = field(default_factory=dict)
+    owners: list[int]
+    state: str
+    ended: bool
+    sent_bytes_per_s: Rate | None
+    received_bytes_per_s: Rate | None
+    retransmitted: int
+
+    @property
+    def sent_bytes(self) -> int | None:
+        """Bytes over the capture, None where no counter is published."""
+        return None if self.sent_bytes_per_s is None else round(self.sent_bytes_per_s.total())
+
+    @property
+    def received_bytes(self) -> int | None:
+        """Bytes over the capture, None where no counter is published."""
+        found = self.received_bytes_per_s
+        return None if found is None else round(found.total())
 
     @property
     def is_loopback(self) -> bool:
@@ -61,71 +74,85 @@ def _plain(address: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
 class SocketCollector:
     """Follows the sockets of a capture as it is read."""
 
+    fields = ("sockets", "sockets_ended")
+
     def __init__(self) -> None:
-        self.sockets: dict[int, SocketSeries] = {}
-        self._before: dict[int, SocketSample] = {}
-        self._by_inode: dict[int, set[int]] = defaultdict(set)
+        self._facts: dict[int, SocketFacts] = {}
+        self._readings: Readings[int] = Readings(*COUNTERS)
+        self._state: dict[int, str] = {}
+        self._ended: set[int] = set()
+        self._owners_of_inode: dict[int, set[int]] = defaultdict(set)
 
-    def introduce(self, number: int, row: int, facts: SocketFacts) -> None:
-        """Take a socket that appeared before the ``row``-th tick."""
-        self.sockets[number] = SocketSeries(facts, first_tick=row)
+    def introduce(self, number: int, facts: SocketFacts) -> None:
+        """Take a socket that appeared."""
+        self._facts[number] = facts
 
-    def add(self, row: int, sample: SocketSample) -> None:
-        """Take one reading; raises KeyError for a socket that was never introduced."""
-        one = self.sockets[sample.socket]
-        one.state = sample.state
-        before = self._before.get(sample.socket)
-        self._before[sample.socket] = sample
-        if sample.sent_bytes is None or sample.received_bytes is None:
-            return
-        # one that was there before the capture has moved its first bytes before it, too
-        base = (sample.sent_bytes, sample.received_bytes) if not row else (0, 0)
-        if before and before.sent_bytes is not None and before.received_bytes is not None:
-            base = (before.sent_bytes, before.received_bytes)
-        sent = max(0, sample.sent_bytes - base[0])
-        received = max(0, sample.received_bytes - base[1])
-        one.sent_bytes = (one.sent_bytes or 0) + sent
-        one.received_bytes = (one.received_bytes or 0) + received
-        one.retransmitted += (
-            max(0, (sample.retransmitted or 0) - ((before.retransmitted or 0) if before else 0))
-            if row
-            else 0
-        )
-        if row and (sent or received):
-            one.moved[row - 1] = (sent, received)
+    def stranger(self, tick: Tick) -> int | None:
+        """Return a socket of a tick that was never introduced, None when all were."""
+        numbers = (sample.socket for sample in tick.sockets)
+        return next((one for one in numbers if one not in self._facts), None)
 
-    def end(self, number: int) -> None:
-        """Take the end of a socket."""
-        if number in self.sockets:
-            self.sockets[number].ended = True
+    def add(self, row: int, tick: Tick) -> None:
+        """Take what the ``row``-th tick says, and what its details say of owners."""
+        for detail in tick.details:
+            for inode in detail.sockets:
+                self._owners_of_inode[inode].add(detail.process)
+        for sample in tick.sockets:
+            self._state[sample.socket] = sample.state
+            moved = (sample.sent_bytes, sample.received_bytes)
+            if None not in moved:
+                self._readings.add(row, sample.socket, [*moved, sample.retransmitted or 0])
+        self._ended.update(tick.sockets_ended)
 
-    def owned(self, process: int, inodes: list[int]) -> None:
-        """Take the sockets that a process was seen to have open."""
-        for inode in inodes:
-            self._by_inode[inode].add(process)
+    def finish(self, line: TimeLine) -> list[SocketSeries]:
+        """Return all sockets with their owners, in the order in which they came."""
+        tracks = self._readings.over(line)
+        return [
+            SocketSeries(
+                facts=facts,
+                owners=sorted(self._owners_of_inode.get(facts.inode, ())),
+                state=self._state.get(number, "unknown"),
+                ended=number in self._ended,
+                sent_bytes_per_s=_moved(tracks.get(number), "sent_bytes"),
+                received_bytes_per_s=_moved(tracks.get(number), "received_bytes"),
+                retransmitted=_retransmitted(tracks.get(number)),
+            )
+            for number, facts in self._facts.items()
+        ]
 
-    def finish(self) -> list[SocketSeries]:
-        """Return all sockets with their owners."""
-        for one in self.sockets.values():
-            one.owners = sorted(self._by_inode.get(one.facts.inode, ()))
-        return list(self.sockets.values())
+
+def _moved(track: Track | None, column: str) -> Rate | None:
+    if track is None:
+        return None
+    # one that was there at the first tick has moved its first bytes before the capture
+    return track.rate(column, base=0.0 if track.first_row else np.nan).known_or(0.0)
+
+
+def _retransmitted(track: Track | None) -> int:
+    found = _moved(track, "retransmitted")
+    return 0 if found is None else round(found.total())
 
 
 def network_use(
-    sockets: list[SocketSeries], grouping: Grouping, interval_s: Floats
+    sockets: list[SocketSeries], grouping: Grouping, line: TimeLine
 ) -> tuple[Floats, Floats]:
     """Return bytes per second sent and received over TCP, shape (intervals, applications).
 
     Connections of this computer with itself are left out: they use no link.
     """
-    shape = (len(interval_s), len(grouping.applications))
+    shape = (line.intervals, len(grouping.groups))
     sent, received = np.zeros(shape), np.zeros(shape)
     for one in sockets:
-        applications = {grouping.application_of[owner] for owner in one.owners}
+        applications = {
+            grouping.application_of[owner]
+            for owner in one.owners
+            if owner in grouping.application_of
+        }
         if one.is_loopback or not applications:
             continue
-        for row, (out, into) in one.moved.items():
-            for number in applications:
-                sent[row, number] += out / len(applications)
-                received[row, number] += into / len(applications)
-    return sent / interval_s[:, None], received / interval_s[:, None]
+        if one.sent_bytes_per_s is None or one.received_bytes_per_s is None:
+            continue
+        for number in applications:
+            sent[:, number] += one.sent_bytes_per_s.values / len(applications)
+            received[:, number] += one.received_bytes_per_s.values / len(applications)
+    return sent, received

@@ -1,4 +1,4 @@
-"""What starts by itself, and what each has cost since it was started.
+"""What each thing that starts by itself has cost since it was started.
 
 The cost of a service is that of the processes in its control group, with the children they waited
 for; that of a desktop entry is that of the program its command names. Processor time is counted
@@ -6,67 +6,61 @@ from each process's start, not from the capture's.
 """
 
 import shlex
-from collections import defaultdict
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from dunmist.applications import unit_of
-from dunmist.computer import ProcessSample, StartEntry, Unit
-from dunmist.series.processes import ProcessSeries
+from dunmist.computer import StartEntry, Unit
+from dunmist.series.load import Series
+from dunmist.series.process import Process
 
 
 class Cost(NamedTuple):
-    """What a set of processes has used since they were started."""
+    """What a set of living processes has used since they were started."""
 
-    pids: list[int]
+    processes: list[Process]
     cpu_s: float
     rss_bytes: int
     read_bytes: int | None
 
+    @property
+    def pids(self) -> list[int]:
+        """Their process numbers in order."""
+        return sorted(one.pid for one in self.processes)
 
-class Started:
-    """Knows the living processes by unit and by program."""
 
-    def __init__(self, processes: ProcessSeries, clock_ticks_per_s: int, page_bytes: int) -> None:
-        self._processes = processes
-        self._clk_per_s = clock_ticks_per_s
-        self._page_bytes = page_bytes
-        self._by_unit: dict[str, list[int]] = defaultdict(list)
-        self._by_program: dict[str, list[int]] = defaultdict(list)
-        for identity in processes.last:
-            if identity in processes.ended_tick:
-                continue
-            facts = processes.grouping.facts(identity)
-            unit = unit_of(facts.cgroup)
-            if unit:
-                self._by_unit[unit].append(identity)
-            for name in {facts.name, (facts.executable or "").rpartition("/")[2]} - {""}:
-                self._by_program[name].append(identity)
+def cost_of_unit(series: Series, unit: Unit) -> Cost:
+    """Return the cost of a service; nothing when it has no process."""
+    return _cost(series, (one for one in series.living.values() if one.unit == unit.name))
 
-    def of_unit(self, unit: Unit) -> Cost:
-        """Return the cost of a service; nothing when it has no process."""
-        return self._cost(self._by_unit.get(unit.name, ()))
 
-    def of_entry(self, entry: StartEntry) -> Cost:
-        """Return the cost of what a desktop entry started; jobs end and leave nothing to count."""
-        if entry.kind != "desktop":
-            return self._cost(())
-        return self._cost(self._by_program.get(_program(entry.command), ()))
+def cost_of_entry(series: Series, entry: StartEntry) -> Cost:
+    """Return the cost of what a desktop entry started; jobs end and leave nothing to count."""
+    program = _program(entry.command) if entry.kind == "desktop" else ""
+    return _cost(
+        series,
+        (one for one in series.living.values() if program and program in _names_of(one)),
+    )
 
-    def _cost(self, identities: Iterable[int]) -> Cost:
-        samples: list[ProcessSample] = [self._processes.last[one] for one in identities]
-        pids = sorted(self._processes.grouping.facts(one.process).pid for one in samples)
-        clk = sum(
-            one.user_clk + one.system_clk + one.children_user_clk + one.children_system_clk
-            for one in samples
-        )
-        read = [one.read_bytes for one in samples if one.read_bytes is not None]
-        return Cost(
-            pids,
-            clk / self._clk_per_s,
-            sum(one.rss_pages for one in samples) * self._page_bytes,
-            sum(read) if read else None,
-        )
+
+def _names_of(process: Process) -> tuple[str, str]:
+    return process.facts.name, (process.facts.executable or "").rpartition("/")[2]
+
+
+def _cost(series: Series, processes: Iterable[Process]) -> Cost:
+    about = series.header.machine
+    counted = [one for one in processes if one.last is not None]
+    samples = [one.last for one in counted if one.last is not None]
+    clk = sum(
+        one.user_clk + one.system_clk + one.children_user_clk + one.children_system_clk
+        for one in samples
+    )
+    read = [one.read_bytes for one in samples if one.read_bytes is not None]
+    return Cost(
+        counted,
+        clk / about.clock_ticks_per_s,
+        sum(one.rss_pages for one in samples) * about.page_bytes,
+        sum(read) if read else None,
+    )
 
 
 def _program(command: str) -> str:

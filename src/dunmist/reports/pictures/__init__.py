@@ -1,6 +1,6 @@
 """Pictures of a capture, drawn by Matplotlib: for views and for the report.
 
-Each takes a series with its diagnosis, gives a Matplotlib figure; nothing is computed here that the
+Each takes what was judged, gives a Matplotlib figure; nothing is computed here that the
 tables do not have. Colours are told apart by the colour-blind and in grey, lines also by their
 pattern. Imported only where a picture is drawn.
 """
@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 from matplotlib.figure import Figure
 
-from dunmist.diagnosis import Diagnosis
+from dunmist.advice import Judged
 from dunmist.reports.pictures.cores import draw_cores
 from dunmist.reports.pictures.devices import draw_disks, draw_links
 from dunmist.reports.pictures.heat import draw_heat
@@ -19,9 +19,9 @@ from dunmist.reports.pictures.one_process import draw_process
 from dunmist.reports.pictures.saving import check_picture, png_bytes, save_picture, svg_text
 from dunmist.reports.pictures.shares import draw_shares
 from dunmist.reports.pictures.timeline import draw_timeline
-from dunmist.series import Series
+from dunmist.series import Process
 
-Drawer = Callable[[Series, Diagnosis, int | None], Figure]
+Drawer = Callable[[Judged, Process | None], Figure]
 
 # topic of a view, and its picture
 PICTURES: dict[str, Drawer] = {

@@ -3,7 +3,7 @@
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from dunmist.diagnosis import Diagnosis
+from dunmist.advice import Judged
 from dunmist.reports.pictures.style import (
     COLOURS,
     INK,
@@ -16,16 +16,17 @@ from dunmist.reports.pictures.style import (
     styles,
     title,
 )
-from dunmist.series import Series, processor_sensor
-from dunmist.series.sensors import SensorSeries, energy_watts
+from dunmist.series import Process, Rate, SensorSeries, Series
 
 LINES_MOST = 8
 ROOM_CELSIUS = 20.0
+HZ_PER_GHZ = 1e9
 
 
-def draw_heat(series: Series, diagnosis: Diagnosis, identity: int | None = None) -> Figure:
+def draw_heat(judged: Judged, process: Process | None = None) -> Figure:
     """Return a panel each for temperatures, and for fans, clock and power where they are known."""
-    del diagnosis, identity
+    del process
+    series = judged.series
     trusted = [one for one in series.devices.sensors if one.is_trusted]
     fans = [one for one in trusted if one.quantity == "fan"]
     powers = [one for one in trusted if one.quantity in ("power", "energy")]
@@ -38,7 +39,7 @@ def draw_heat(series: Series, diagnosis: Diagnosis, identity: int | None = None)
         _draw_lines(next(rest), series, fans, "Fans", "turns/min")
     if clock is not None:
         panel = next(rest)
-        panel.plot(series.machine.at_s, clock / 1e9, color=INK)
+        panel.plot(series.line.at_s, clock.values / HZ_PER_GHZ, color=INK)
         panel.set(ylim=(0, None), ylabel="GHz")
         title(panel, "Clock, mean of all processors")
     if powers:
@@ -48,7 +49,7 @@ def draw_heat(series: Series, diagnosis: Diagnosis, identity: int | None = None)
 
 
 def _draw_temperatures(panel: Axes, series: Series, trusted: list[SensorSeries]) -> None:
-    chosen = processor_sensor(series.devices.sensors)
+    chosen = series.processor_sensor
     shown = [one for one in trusted if one.quantity == "temperature"]
     shown.sort(key=lambda one: not (chosen and one.name == chosen.name))
     panel.set_ylabel("°C")
@@ -58,7 +59,7 @@ def _draw_temperatures(panel: Axes, series: Series, trusted: list[SensorSeries])
         return
     for one, (colour, dash, _) in zip(shown[:LINES_MOST], styles(), strict=False):
         is_chosen = chosen is not None and one.name == chosen.name
-        panel.plot(series.machine.at_s, one.values, color=INK if is_chosen else colour,
+        panel.plot(series.line.at_s, one.level.values, color=INK if is_chosen else colour,
                    linestyle="-" if is_chosen else dash, linewidth=2.0 if is_chosen else 1.1,
                    label=plain_label(one.name))  # fmt: skip
     if chosen and chosen.critical:
@@ -71,14 +72,12 @@ def _draw_temperatures(panel: Axes, series: Series, trusted: list[SensorSeries])
 def _draw_lines(
     panel: Axes, series: Series, sensors: list[SensorSeries], name: str, unit: str
 ) -> None:
-    machine = series.machine
     for one, (colour, dash, _) in zip(sensors[:LINES_MOST], styles(), strict=False):
-        if one.quantity == "energy":
-            step_line(panel, energy_watts(one, machine.interval_s), machine.at_s, color=colour,
-                         linestyle=dash, label=plain_label(one.name))  # fmt: skip
+        shown, label = one.shown, plain_label(one.name)
+        if isinstance(shown, Rate):
+            step_line(panel, shown, color=colour, linestyle=dash, label=label)
         else:
-            panel.plot(machine.at_s, one.values, color=colour, linestyle=dash,
-                       label=plain_label(one.name))  # fmt: skip
+            panel.plot(series.line.at_s, shown.values, color=colour, linestyle=dash, label=label)
     panel.set(ylim=(0, None), ylabel=unit)
     title(panel, name)
     legend(panel)

@@ -8,8 +8,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from dunmist.harmless import harmless
-from dunmist.series import Series
-from dunmist.series.rates import Floats
+from dunmist.series import Rate, Series
 
 INK, FAINT = "#1c2430", "#7a828c"
 # eight colours that the colour-blind can tell apart (Okabe and Ito, 2008), of differing lightness
@@ -38,7 +37,7 @@ def canvas(heights: list[float], *, shared: bool = True) -> tuple[Figure, list[A
 
 def finish(axes: list[Axes], series: Series) -> None:
     """Give the panels their common time axis and leave out what is no figure."""
-    at_s = series.machine.at_s
+    at_s = series.line.at_s
     for panel in axes:
         panel.set_xlim(float(at_s[0]), float(at_s[-1]))
         panel.spines[["top", "right"]].set_visible(False)
@@ -50,9 +49,9 @@ def styles() -> "cycle[tuple[str, object, str]]":
     return cycle(zip(COLOURS, DASHES, HATCHES, strict=True))
 
 
-def step_line(panel: Axes, values: Floats, at_s: Floats, **look: Any) -> None:  # noqa: ANN401
+def step_line(panel: Axes, rate: Rate, **look: Any) -> None:  # noqa: ANN401
     """Draw what held in each interval as a line of steps, without edges at its ends."""
-    panel.stairs(values, at_s, baseline=None, **look)
+    panel.stairs(rate.values, rate.line.at_s, baseline=None, **look)
 
 
 def plain_label(name: str) -> str:

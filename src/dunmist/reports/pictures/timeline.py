@@ -4,23 +4,23 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from dunmist.diagnosis import LEVELS, Diagnosis, Trace
+from dunmist.advice import Judged
+from dunmist.diagnosis import LEVELS, Trace
 from dunmist.reports.pictures.style import INK, canvas, finish, legend, plain_label, title
-from dunmist.series import Series
-from dunmist.series.rates import Floats
+from dunmist.series import Floats, Process
 
 # light to dark, so that grey tells them apart as well
 LEVEL_COLOURS = ("#eef1f4", "#9ecae1", "#e69f00", "#8b1a00")
 ROW_INCHES = 0.46
 
 
-def draw_timeline(series: Series, diagnosis: Diagnosis, identity: int | None = None) -> Figure:
+def draw_timeline(judged: Judged, process: Process | None = None) -> Figure:
     """Return one row for each resource, shaded by level, with its use as a line."""
-    del identity
-    traced = [(one, one.trace) for one in diagnosis.resources if one.trace is not None]
+    del process
+    traced = [(one, one.trace) for one in judged.diagnosis.resources if one.trace is not None]
     figure, axes = canvas([max(1.4, ROW_INCHES * len(traced))])
     panel = axes[0]
-    at_s = series.machine.at_s
+    at_s = judged.series.line.at_s
     for row, (_, trace) in enumerate(traced):
         _draw_row(panel, row, trace, at_s)
     names = [" ".join(filter(None, (one.resource, one.name))) for one, _ in traced]
@@ -32,7 +32,7 @@ def draw_timeline(series: Series, diagnosis: Diagnosis, identity: int | None = N
         panel.fill_between([], [], facecolor=LEVEL_COLOURS[place], edgecolor="#7a828c",
                            linewidth=0.5, label=level)  # fmt: skip
     legend(panel)
-    finish(axes, series)
+    finish(axes, judged.series)
     return figure
 
 
@@ -42,5 +42,5 @@ def _draw_row(panel: Axes, row: int, trace: Trace, at_s: Floats) -> None:
             np.where(trace.levels == place, row + 0.94, np.nan), at_s, baseline=row + 0.06,
             fill=True, facecolor=colour, edgecolor="none",
         )  # fmt: skip
-    panel.stairs(row + 0.94 - 0.88 * np.nan_to_num(trace.used), at_s, color=INK, linewidth=1.1,
-                 baseline=None)  # fmt: skip
+    used = trace.used.known_or(0.0).values
+    panel.stairs(row + 0.94 - 0.88 * used, at_s, color=INK, linewidth=1.1, baseline=None)

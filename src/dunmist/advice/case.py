@@ -1,0 +1,116 @@
+"""One case for each application and finding: what it is, what is so about it, what to do.
+
+A case is built once and handed on: the triage, the views, the report for the owner and ``fix`` all
+read the same one.
+"""
+
+from typing import NamedTuple
+
+from dunmist.advice.about import About, about_process
+from dunmist.advice.circumstances import circumstances
+from dunmist.advice.filling import application_filling, finding_filling, subject_of
+from dunmist.advice.protection import Protections
+from dunmist.advice.rungs import Acting, Rung, rungs_of
+from dunmist.advice.wording import ladder
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role
+from dunmist.series import Application, Process, Series
+
+ROOT = "/"
+# what the service manager keeps a control group for, and what it can stop (systemd.unit(5))
+UNITS = (".service", ".timer", ".scope", ".slice")
+STOPPABLE = (".service", ".timer")
+
+
+class Case(NamedTuple):
+    """What is known of an application in one role, and its ladder, safest first."""
+
+    application: Application
+    role: Role
+    about: About
+    rungs: list[Rung]
+
+
+class Cases:
+    """All cases of one capture."""
+
+    def __init__(self, series: Series, diagnosis: Diagnosis) -> None:
+        self._series, self._diagnosis = series, diagnosis
+        self._protections = Protections(series)
+        self._cases: dict[tuple[int, Role], Case | None] = {}
+        self._findings: dict[int, list[Rung]] = {}
+        self._abouts: dict[int, About] = {}
+
+    def about(self, process: Process) -> About:
+        """Return what is known of a process and its application."""
+        if process.identity not in self._abouts:
+            self._abouts[process.identity] = about_process(
+                self._series, process, self._protections, self._diagnosis.limits
+            )
+        return self._abouts[process.identity]
+
+    def of(self, application: Application, role: Role | None = None) -> Case | None:
+        """Return the case of an application; None when nothing of it was seen.
+
+        Without a role it has that of the ranking, else it is looked at as a cause.
+        """
+        taken: Role = role or self._ranked_role(application) or "cause"
+        key = (application.number, taken)
+        if key not in self._cases:
+            self._cases[key] = self._made(application, taken)
+        return self._cases[key]
+
+    def of_culprit(self, culprit: Culprit) -> Case | None:
+        """Return the case of a ranked application."""
+        return self.of(culprit.application, culprit.role)
+
+    def of_finding(self, finding: Finding) -> list[Rung]:
+        """Return the steps against a finding, safest first."""
+        if id(finding) not in self._findings:
+            self._findings[id(finding)] = self._rungs_against(finding)
+        return self._findings[id(finding)]
+
+    def _made(self, application: Application, role: Role) -> Case | None:
+        main = application.main
+        if main is None:
+            return None
+        about = self.about(main)
+        holding = circumstances(self._series, about, self._diagnosis, role)
+        filling = application_filling(self._series, about, self._diagnosis)
+        acting = Acting(about=about, limits=self._diagnosis.limits)
+        rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
+        return Case(application, role, about, rungs)
+
+    def _rungs_against(self, finding: Finding) -> list[Rung]:
+        outside = self._diagnosis.outside
+        if outside and finding.kind in ladder()["outside"].get(outside.kind, ()):
+            return []
+        names = ladder()["finding"][finding.kind]
+        filling = finding_filling(finding, self._diagnosis)
+        main = finding.application.main if finding.application else None
+        if main is None:
+            holding = _circumstances_of_thing(subject_of(finding))
+            unit = finding.subject if (finding.subject or "").endswith(STOPPABLE) else None
+            return rungs_of(names, holding, filling, Acting(unit=unit))
+        about = self.about(main)
+        filling |= application_filling(self._series, about, self._diagnosis)
+        holding = circumstances(self._series, about, self._diagnosis, self._role_in(finding))
+        acting = Acting(about=about, limits=self._diagnosis.limits)
+        return rungs_of(names, holding, filling, acting)
+
+    def _role_in(self, finding: Finding) -> Role:
+        """Return a program's part in a finding: in the ranking, else what the finding makes it."""
+        made: Role = ladder()["finding_role"].get(finding.kind, "cause")
+        ranked = self._ranked_role(finding.application) if finding.application else None
+        return ranked or made
+
+    def _ranked_role(self, application: Application) -> Role | None:
+        culprits = self._diagnosis.culprits
+        return next((one.role for one in culprits if one.application is application), None)
+
+
+def _circumstances_of_thing(subject: str) -> frozenset[str]:
+    """Return what is so about a thing that is no application."""
+    words = {"root-full"} if subject == ROOT else set()
+    words |= {"service", "running"} if subject.endswith(STOPPABLE) else set()
+    words |= {"unit"} if subject.endswith(UNITS) else set()
+    return frozenset(words)

@@ -1,0 +1,76 @@
+"""Turns the figures of a diagnosis into sentences, each as ``evidence.toml`` declares it.
+
+The table has for each key its unit, its source, what stands beside it, and its sentence; no figure
+is worded anywhere else.
+"""
+
+import math
+import tomllib
+from functools import cache
+from importlib.resources import files
+
+import msgspec
+
+from dunmist.advice.amounts import amount_text, percent, plain_number, size_text
+from dunmist.advice.triage import Evidence
+from dunmist.advice.wording import doubt_text, wording
+from dunmist.diagnosis import Sign, Slot
+from dunmist.series import Doubt
+
+
+class Declared(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One key: ``slots`` has the unit of each, ``counts`` what a figure without a unit counts."""
+
+    unit: str
+    source: str
+    text: str
+    slots: dict[str, str] = {}
+    counts: str | None = None
+
+    @property
+    def shown_unit(self) -> str:
+        """The unit as programs read it: what is counted, where it is counted."""
+        return self.counts or self.unit
+
+
+@cache
+def declared_evidence() -> dict[str, Declared]:
+    """Return all keys with what is declared of them."""
+    text = (files("dunmist.advice") / "evidence.toml").read_text(encoding="utf-8")
+    return msgspec.convert(tomllib.loads(text), dict[str, Declared])
+
+
+def evidence_of(signs: list[Sign]) -> list[Evidence]:
+    """Return figures as the contract has them, in words and as numbers."""
+    return [_evidence(sign, declared_evidence()[sign.key]) for sign in signs]
+
+
+def _evidence(sign: Sign, about: Declared) -> Evidence:
+    texts = {name: _slot_text(sign.slots.get(name), unit) for name, unit in about.slots.items()}
+    of = sign.slots.get("of")
+    amount = amount_text(sign.value, about.unit, of if isinstance(of, float) else None)
+    return Evidence(
+        text=about.text.format(amount=amount, **texts),
+        value=rounded(sign.value),
+        unit=about.shown_unit,
+        source=about.source.format(**texts),
+    )
+
+
+def _slot_text(value: Slot, unit: str) -> str:
+    if value is None:
+        return wording()["unknown"]["slot"]
+    if isinstance(value, Doubt):
+        return doubt_text(value)
+    if isinstance(value, list):
+        return ", ".join(one if isinstance(one, str) else " at ".join(one) for one in value)
+    if isinstance(value, str):
+        return value
+    if unit == "bytes":
+        return size_text(value)
+    return percent(value) if unit == "share" else plain_number(value)
+
+
+def rounded(value: float) -> float:
+    """Return a figure to the digits that it has; what is unknown is nought."""
+    return 0.0 if math.isnan(value) else float(f"{value:.4g}")

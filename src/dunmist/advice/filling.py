@@ -1,0 +1,112 @@
+"""What the texts and commands of steps are filled with: names, numbers, units, quoted commands."""
+
+import shlex
+from collections import defaultdict
+
+from dunmist.advice.about import About, search_words
+from dunmist.advice.amounts import cores_text
+from dunmist.advice.autostart_entries import disable_command, enable_command
+from dunmist.advice.recognition import GUESSES, Recognised
+from dunmist.advice.wording import wording
+from dunmist.diagnosis import Diagnosis, Finding, Thresholds
+from dunmist.series import Application, Series
+
+PERCENT_STEP = 10
+
+
+def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> dict[str, str]:
+    """Return what the steps of an application are filled with."""
+    application = about.process.application
+    name = application.distinct_name
+    pids = [one.pid for one in application.living]
+    words, kind = wording()["ladder"], about.recognised.kind if about.recognised else None
+    entry = about.origin.entry
+    percent = limit_percent(application, diagnosis.limits)
+    processors = series.machine.logical_processors
+    return {
+        "name": name,
+        "cause": cause_name(diagnosis),
+        "normal": _normal_text(name, about.recognised),
+        "hint": words["hint"].format(trouble=kind.trouble) if kind else "",
+        "search": words["search"].format(words=search_words(about)),
+        "protection": wording()["protected"][about.protection] if about.protection else "",
+        "pids": " ".join(map(str, pids)),
+        "pid": str(pids[0]) if pids else "",
+        "unit": shlex.quote(application.unit or ""),
+        "timer": shlex.quote(about.origin.name or ""),
+        "systemctl": _systemctl(application),
+        "percent": str(percent),
+        "limit_cores": cores_text(percent / 100.0, processors),
+        "package": about.package.name if about.package else "",
+        "restore_nice": _restore_nice(application),
+        "file": entry.file if entry else "",
+        "disable_entry": disable_command(entry) if entry else "",
+        "enable_entry": enable_command(entry) if entry else "",
+    }  # fmt: skip
+
+
+def finding_filling(finding: Finding, diagnosis: Diagnosis) -> dict[str, str]:
+    """Return what the steps against a finding are filled with."""
+    subject = subject_of(finding)
+    quoted = shlex.quote(subject)
+    return {
+        "subject": subject,
+        "subject_quoted": quoted,
+        "unit": quoted,
+        "name": subject,
+        "systemctl": "systemctl",
+        "cause": cause_name(diagnosis),
+    }
+
+
+def subject_of(finding: Finding) -> str:
+    """Return what a finding is about, as people call it."""
+    name = finding.subject
+    # where the kind says what it is about, its word stands in; a port has a number and a word
+    template = wording()["subject"].get(finding.kind, "")
+    if name is None or "{subject}" in template:
+        return template.format(subject=name)
+    return name
+
+
+def cause_name(diagnosis: Diagnosis) -> str:
+    """Return what is to blame, as steps against its effects name it."""
+    if diagnosis.cause:
+        return diagnosis.cause.name
+    return (
+        subject_of(diagnosis.outside)
+        if diagnosis.outside
+        else (wording()["ladder"]["cause-unknown"])
+    )
+
+
+def limit_percent(application: Application, limits: Thresholds) -> int:
+    """Return the limit that leaves an application a share of what it takes, of one processor."""
+    table = limits.advice
+    share = 100.0 * table.limit_share * float(application.cores.values.mean())
+    return max(int(table.limit_least_percent), round(share / PERCENT_STEP) * PERCENT_STEP)
+
+
+def _normal_text(name: str, recognised: Recognised | None) -> str:
+    words = wording()["ladder"]
+    if recognised is None:
+        return words["wait-unknown"].format(name=name)
+    guess = words["guess"] if recognised.by in GUESSES else ""
+    kind = recognised.kind
+    return words["wait-known"].format(name=name, guess=guess, what=kind.what, normal=kind.normal)
+
+
+def _systemctl(application: Application) -> str:
+    user = application.manager_user
+    return f"systemctl --user --machine={shlex.quote(user)}@" if user else "systemctl"
+
+
+def _restore_nice(application: Application) -> str:
+    """Return the command that gives every process the nice value it had."""
+    by_nice: dict[int, list[str]] = defaultdict(list)
+    for process in application.living:
+        by_nice[process.last.nice if process.last else 0].append(str(process.pid))
+    return "; ".join(
+        f"for p in {' '.join(pids)}; do renice -n {nice} -p $(ls /proc/$p/task); done"
+        for nice, pids in sorted(by_nice.items())
+    )

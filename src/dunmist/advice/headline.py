@@ -1,0 +1,84 @@
+"""The verdict in one sentence that can be repeated on the phone, and what to do first."""
+
+from dunmist.advice.amounts import percent
+from dunmist.advice.case import Cases
+from dunmist.advice.filling import subject_of
+from dunmist.advice.wording import ladder, wording
+from dunmist.diagnosis import Diagnosis, Finding
+
+
+def headline(diagnosis: Diagnosis, cases: Cases) -> str:
+    """Return the verdict in one sentence."""
+    words = wording()["headline"]
+    if diagnosis.limiting is None:
+        fullest = max(diagnosis.resources, key=lambda state: state.used)
+        return words["calm" if diagnosis.level == "calm" else "busy"].format(
+            resource=wording()["resource"][fullest.resource],
+            used=percent(fullest.used),
+            found=_found(diagnosis),
+        )
+    resource = wording()["resource"][diagnosis.limiting]
+    about = {"resource": resource[0].upper() + resource[1:], "level": diagnosis.level}
+    if diagnosis.outside:
+        text, first = finding_text(diagnosis.outside), first_action(diagnosis, cases) or ""
+        return words["outside"].format(finding=text, first=first, **about).rstrip()
+    if not diagnosis.culprits:
+        return words["nobody"].format(found=_found(diagnosis), **about)
+    culprit = diagnosis.culprits[0]
+    if culprit.role != "cause":
+        return words["symptom"].format(name=culprit.name, **about)
+    drives = wording()["drives"][diagnosis.limiting].format(amount=percent(culprit.score))
+    return words["cause"].format(
+        name=culprit.name,
+        drives=drives,
+        sure=_sure(diagnosis),
+        first=first_action(diagnosis, cases),
+        **about,
+    )
+
+
+def finding_text(finding: Finding) -> str:
+    """Return a finding in one sentence."""
+    return wording()["finding"][finding.kind].format(subject=subject_of(finding))
+
+
+def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:
+    """Return what to do first, as it goes after that word; None where nothing limits."""
+    if diagnosis.limiting is None:
+        return None
+    if diagnosis.outside:
+        rungs = cases.of_finding(diagnosis.outside)
+        return rungs[0].step.text if rungs else None
+    case = cases.of_culprit(diagnosis.culprits[0]) if diagnosis.culprits else None
+    if case is None:
+        return None
+    by_action = {rung.step.action: rung.brief for rung in case.rungs}
+    first = ladder()["first"].get(diagnosis.limiting, ())
+    wanted = (by_action[action] for action in first if action in by_action)
+    return next(wanted, case.rungs[0].brief)
+
+
+def _found(diagnosis: Diagnosis) -> str:
+    """Return the foremost finding that is more than a note, with a blank before it, or nothing."""
+    foremost = next((one for one in diagnosis.findings if one.severity != "note"), None)
+    if foremost is None:
+        return ""
+    return " " + wording()["headline"]["found"].format(finding=finding_text(foremost))
+
+
+def _sure(diagnosis: Diagnosis) -> str:
+    sure, table = diagnosis.culprits[0].confidence, diagnosis.limits.confidence
+    word = "very" if sure >= table.very else "likely" if sure >= table.likely else "unsure"
+    return wording()["sure"][word].format(amount=percent(sure), why=_doubt(diagnosis))
+
+
+def _doubt(diagnosis: Diagnosis) -> str:
+    """Return what keeps the confidence down, and what to do about it."""
+    words, table = wording()["unsure"], diagnosis.limits.confidence
+    causes = [one for one in diagnosis.culprits if one.role == "cause"]
+    covered = diagnosis.coverage.get("cpu")
+    if len(causes) > 1 and causes[1].score >= table.tie * causes[0].score:
+        return words["tie"].format(rival=causes[1].name)
+    if covered is not None and covered < table.well_covered:
+        return words["hidden"]
+    return words["short" if diagnosis.intervals < table.few_intervals else "other"]

@@ -1,0 +1,158 @@
+"""Tables as text: for a terminal, as JSON and CSV for programs."""
+
+import json
+import textwrap
+from collections.abc import Iterator
+from typing import Any
+
+import pandas as pd
+from rich.console import RenderableType
+from rich.table import Table as Grid
+from rich.text import Text
+
+from dunmist.cli.strips import curve_text, span_curve_text
+from dunmist.harmless import cut_middle, harmless_cell
+from dunmist.tables import CURVES, Column, Filled, Table, Unit, cell_text, plain, records
+
+GAP = 2
+# columns that stay however narrow the terminal is
+KEPT = 2
+# from this width on nothing is cut, and no text is longer than this where it is not declared
+WIDE_FROM, TEXT_MOST = 1000, 36
+
+
+def tables_object(tables: list[Filled], columns: list[str] | None = None) -> dict[str, Any]:
+    """Return a list of rows for each table; what is unknown is None."""
+    return {
+        one.table.key: [
+            {name: plain(value) for name, value in row.items() if not columns or name in columns}
+            for row in records(one)
+        ]
+        for one in tables
+    }
+
+
+def json_text(tables: list[Filled], columns: list[str] | None = None) -> str:
+    """Return an object with a list of rows for each table; what is unknown is null."""
+    return json.dumps(tables_object(tables, columns), indent=2, ensure_ascii=False) + "\n"
+
+
+def csv_text(filled: Filled, columns: list[str] | None = None) -> str:
+    """Return the rows as CSV (RFC 4180) with a header; no cell is a formula."""
+    wanted = [name for name in columns or filled.table.names if name in filled.table.names]
+    whole = filled.frame[wanted].map(lambda value: harmless_cell(_joined(plain(value))))
+    return whole.astype(object).to_csv(index=False)
+
+
+def _joined(value: object) -> object:
+    """Return a list as text with blanks between, for a form that has no lists."""
+    if not isinstance(value, list):
+        return value
+    return " ".join("" if one is None else str(one) for one in value)
+
+
+def table_parts(
+    tables: list[Filled], width: int, columns: list[str] | None = None
+) -> Iterator[RenderableType]:
+    """Yield the tables as wide as given, each under its name when there are several.
+
+    ``columns`` names those to show instead of the usual ones. Where the width does not suffice,
+    columns are left out from the right and named below the table.
+    """
+    for place, one in enumerate(tables):
+        name = one.table.name
+        if len(tables) > 1:
+            yield Text(f"\n{name}" if place else name, style="italic")
+        if one.frame.empty:
+            yield Text(f"no {name} in this capture, or none that was asked for")
+            continue
+        grid, left_out = _grid(one, _shown(one, columns), width)
+        yield grid
+        if left_out:
+            more = ", ".join(column.heading for column in left_out)
+            yield Text(f"left out for want of width: {more} (--wide shows all)", style="dim")
+
+
+def _shown(one: Filled, names: list[str] | None) -> list[Column]:
+    if names:
+        return [one.table.column(name) for name in names if name in one.table.names]
+    # a column that says nothing takes room from one that does
+    return [
+        column
+        for column in one.table.shown_columns()
+        if any(not _is_unknown(value) for value in one.frame[column.name])
+    ]
+
+
+def _is_unknown(value: object) -> bool:
+    return not isinstance(value, list) and (value is None or bool(pd.isna(value)))  # type: ignore[call-overload]
+
+
+def _grid(one: Filled, columns: list[Column], width: int) -> tuple[Grid, list[Column]]:
+    grid = Grid(box=None, pad_edge=False, header_style="bold")
+    rows = [
+        {column.name: _cell(one.table, column, row) for column in columns} for row in records(one)
+    ]
+    widths = _widths(columns, rows, width)
+    for column in columns:
+        if column.name in widths:
+            grid.add_column(
+                "\n".join(textwrap.wrap(column.heading, widths[column.name])),
+                justify="right" if column.is_numeric else "left",
+                no_wrap=True,
+                overflow="ellipsis",
+                width=widths[column.name],
+            )
+    for row in rows:
+        grid.add_row(*(Text(cut_middle(row[name], size)) for name, size in widths.items()))
+    return grid, [column for column in columns if column.name not in widths]
+
+
+def _widths(columns: list[Column], rows: list[dict[str, str]], whole: int) -> dict[str, int]:
+    """Return a width for each column that has room.
+
+    Headings break into lines first, then long texts give way, then the columns on the right; the
+    first two always stay.
+    """
+    cells = {column.name: max(len(row[column.name]) for row in rows) for column in columns}
+    headings = {column.name: column.heading for column in columns}
+    widths = {name: max(len(headings[name]), size) for name, size in cells.items()}
+    if sum(widths.values()) + GAP * (len(widths) - 1) > whole:
+        widths = {
+            name: max(*map(len, headings[name].split()), size) for name, size in cells.items()
+        }
+    flexible = {column.name: column.width for column in columns if column.width}
+    if whole < WIDE_FROM:
+        widths = {
+            name: min(size, flexible[name].most if name in flexible else TEXT_MOST)
+            for name, size in widths.items()
+        }
+    shown = list(widths)
+    while True:
+        excess = sum(widths[name] for name in shown) + GAP * (len(shown) - 1) - whole
+        given = {
+            name: max(0, widths[name] - flexible[name].least) for name in shown if name in flexible
+        }
+        if excess <= sum(given.values()) or len(shown) <= KEPT:
+            break
+        shown.pop()
+    for name in reversed(shown):
+        if excess > 0 and name in given:
+            less = min(excess, given[name])
+            widths[name] -= less
+            excess -= less
+    return {name: widths[name] for name in shown}
+
+
+def _cell(table: Table, column: Column, row: dict[str, Any]) -> str:
+    value = row[column.name]
+    if isinstance(value, list):
+        return _curve(column.unit, plain(value))
+    return cell_text(table.unit_of(column, row), value)
+
+
+def _curve(unit: Unit, values: list[float | None]) -> str:
+    assert unit in CURVES
+    if unit == "curve of a level":  # far from nought
+        return span_curve_text(values)
+    return curve_text(values, 1.0 if unit == "curve of shares" else None)

@@ -1,0 +1,46 @@
+"""A capture under examination: its series, the figures that decide, and what was found once.
+
+Rules of resources, findings and ranking take an ``Examination``. What several of them need is a
+function of it that is asked through ``once``, so that it is found once whoever asks first.
+"""
+
+from collections.abc import Callable
+from typing import Any, TypeVar, cast
+
+from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.series import Application, Rate, Series
+
+Found = TypeVar("Found")
+
+
+class Examination:
+    """A capture's series with the thresholds by which it is judged."""
+
+    def __init__(self, series: Series, limits: Thresholds) -> None:
+        self.series = series
+        self.limits = limits
+        self._found: dict[Callable[..., Any], Any] = {}
+
+    def once(self, find: "Callable[[Examination], Found]") -> Found:
+        """Return what a function finds in this capture, found at the first call."""
+        if find not in self._found:
+            self._found[find] = find(self)
+        return cast("Found", self._found[find])
+
+    def typical(self, rate: Rate) -> float:
+        """Return what lasted: the greatest value that held for the share of time that counts."""
+        return rate.quantile(1.0 - self.limits.lasting.share)
+
+    def steady(self, rate: Rate) -> float:
+        """Return what held nearly all the time."""
+        return rate.quantile(1.0 - self.limits.core.bound_share)
+
+    @property
+    def applications(self) -> list[Application]:
+        """All applications, the sampler and the kernel's tasks among them."""
+        return self.series.applications
+
+    @property
+    def processors(self) -> float:
+        """How many logical processors there are."""
+        return self.series.machine.logical_processors

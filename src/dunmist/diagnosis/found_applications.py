@@ -1,0 +1,98 @@
+"""Findings about what a program is and whose: odd places, names that read alike, other people's."""
+
+import re
+from collections import defaultdict
+
+from dunmist.computer import DELETED, is_person
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.diagnosis.words import Kind
+from dunmist.series import Application, Process
+
+# places that programs are not installed in (file-hierarchy(7))
+ODD_PLACES = re.compile(r"/(?:tmp|var/tmp|dev/shm|run/shm)/|/\.(?:cache|Trash|thumbnails)[^/]*/")
+# what was never a file, or is none: memfd_create(2), and shared memory of a process
+NO_FILES = ("/memfd:", "/dev/zero")
+# what people read as the same: pairs of letters that look like one
+LOOKALIKES = (("rn", "m"), ("vv", "w"), ("cl", "d"), ("1", "l"), ("0", "o"), ("i", "l"))
+
+
+def is_odd_place(path: str) -> bool:
+    """Whether programs are not installed in the place of a path."""
+    return ODD_PLACES.search(path) is not None
+
+
+def _executables(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    odd: dict[tuple[Kind, Application], Process] = {}
+    for process in exam.series.living.values():
+        path, application = process.facts.executable or "", process.application
+        if application.observer:
+            continue
+        if is_odd_place(path):
+            odd["odd-location", application] = process
+        if path.endswith(DELETED) and not path.startswith(NO_FILES):
+            odd["deleted-executable", application] = process
+    return [
+        application_finding(
+            kind, "note", application,
+            [sign("executable", float(process.pid), path=process.facts.executable)],
+        )
+        for (kind, application), process in odd.items()
+    ]  # fmt: skip
+
+
+def _lookalikes(exam: Examination, strains: Strains) -> list[Finding]:
+    """Programs whose name reads like that of another one that runs here, but is not the same."""
+    del strains
+    names: dict[str, Process] = {}
+    for process in exam.series.living.values():
+        if not process.facts.kernel:
+            names.setdefault(process.name, process)
+    by_shape: dict[str, list[str]] = defaultdict(list)
+    for name in names:
+        if len(name) >= exam.limits.findings.name_least:
+            by_shape[_shape(name)].append(name)
+    found = []
+    for same in by_shape.values():
+        # the one with the fewer ordinary signs of being installed is the odd one
+        for name in sorted(same, key=lambda one: _is_installed(exam, names[one]))[:-1]:
+            process, others = names[name], [one for one in same if one != name]
+            signs = [sign("lookalike", float(process.pid), others=others)]
+            found.append(Finding("lookalike-name", "concern", name, signs, process.application))
+    return found
+
+
+def _shape(name: str) -> str:
+    shape = name.lower()
+    for pair, one in LOOKALIKES:
+        shape = shape.replace(pair, one)
+    return shape
+
+
+def _is_installed(exam: Examination, process: Process) -> tuple[bool, bool, bool]:
+    path = process.facts.executable or ""
+    packaged = exam.series.surveyed.package_of_file(path) is not None
+    return (not is_odd_place(path), packaged, not path.endswith(DELETED))
+
+
+def _other_users(exam: Examination, strains: Strains) -> list[Finding]:
+    """People who are not at the screen, and load the computer."""
+    del strains
+    here = exam.series.surveyed.people_at_screen
+    if not here:
+        return []
+    found = []
+    for one in exam.applications:
+        people = {process.facts.user for process in one.members if is_person(process.facts.uid)}
+        if not people or people & here:
+            continue
+        cores = exam.typical(one.cores)
+        if cores / exam.processors >= exam.limits.findings.other_user:
+            signs = [sign("app-cores-typical", cores, of=exam.processors)]
+            found.append(application_finding("other-user-load", "concern", one, signs))
+    return found
+
+
+RULES = (_executables, _lookalikes, _other_users)

@@ -1,0 +1,68 @@
+"""Findings about what starts by itself: services that come and go or are stuck, and logins."""
+
+from collections import Counter
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.series import cost_of_entry
+
+INIT_PID = 1
+
+
+def _restarting(exam: Examination, strains: Strains) -> list[Finding]:
+    """Services whose main program was started anew several times, or that say so themselves."""
+    del strains
+    found = []
+    for one in exam.applications:
+        if not (one.unit or "").endswith(".service"):
+            continue
+        programs = Counter(
+            process.program.key
+            for process in one.members
+            if process.first_row > 0 and process.facts.ppid == INIT_PID
+        )
+        restarts = max(
+            max(programs.values(), default=0), exam.series.surveyed.restarts(one.unit or "")
+        )
+        if restarts >= exam.limits.findings.restarts:
+            signs = [sign("restarts", float(restarts))]
+            found.append(application_finding("service-restarting", "concern", one, signs))
+    return found
+
+
+def _stuck(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    surveyed = exam.series.surveyed
+    return [
+        Finding(
+            "service-stuck", "concern", unit.name,
+            [sign("service-state", 1.0, state=unit.active)],
+        )
+        for unit in surveyed.units
+        if surveyed.is_stuck(unit)
+    ]  # fmt: skip
+
+
+def _autostart(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    table = exam.limits.findings
+    applications = {
+        process.application
+        for entry in exam.series.surveyed.autostart
+        if entry.enabled
+        for process in cost_of_entry(exam.series, entry).processes
+    }
+    cores = [exam.typical(one.cores) for one in applications]
+    busy = [used for used in cores if used >= table.steady_cores]
+    too_few = len(busy) < table.autostart_least
+    if too_few or sum(cores) / exam.processors < table.autostart_cores_share:
+        return []
+    signs = [
+        sign("autostart-cores", sum(cores), of=exam.processors),
+        sign("autostart-count", float(len(busy))),
+    ]
+    return [Finding("autostart-heavy", "concern", None, signs)]
+
+
+RULES = (_restarting, _stuck, _autostart)

@@ -1,0 +1,101 @@
+"""Threads of the busiest processes: does one of them, or do several by turns, fill a processor?"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.thresholds import CoreLimits
+from dunmist.series import Process, Rate, Thread
+
+
+class ThreadShares(NamedTuple):
+    """Of one process, shares of each interval.
+
+    ``busiest`` and ``second`` are what the two busiest threads wanted: ran or waited to run;
+    ``ran`` is what the busiest ran; ``waited`` what all waited together.
+    """
+
+    busiest: Rate
+    ran: Rate
+    second: Rate
+    waited: Rate
+
+
+class OneThread(NamedTuple):
+    """Shares of each interval in which one ran, and in which it ran or waited to run."""
+
+    ran: Rate
+    wanted: Rate
+
+
+def find_one_threads(exam: Examination) -> dict[Process, OneThread]:
+    """Return what the busiest thread does, of each process that can use one processor only."""
+    least_s = exam.limits.core.candidate_cores * exam.series.line.interval_s.sum() / 2
+    found = {}
+    for process in exam.series.processes.values():
+        if process.cpu_s >= least_s:
+            one = one_thread(process, exam.limits.core)
+            if one is not None:
+                found[process] = one
+    return found
+
+
+def one_thread(process: Process, limits: CoreLimits) -> OneThread | None:
+    """Return what a process does with one processor, None where it can use more than one."""
+    cores = process.cores.known_or(0.0)
+    if process.last is not None and process.last.threads == 1:
+        waited = process.waiting.known_or(0.0)
+        return OneThread(cores.between(0.0, 1.0), (cores + waited).between(0.0, 1.0))
+    return of_several(cores, thread_shares(process.threads), limits)
+
+
+def thread_shares(threads: list[Thread]) -> ThreadShares | None:
+    """Return the shares of watched threads, None without any."""
+    if not threads:
+        return None
+    line = threads[0].cores.line
+    ran = np.array([one.cores.known_or(0.0).values for one in threads])
+    waited = np.array([one.waiting.known_or(0.0).values for one in threads])
+    # a thread that waits for a processor wants it as much as one that has it
+    wanted = np.minimum(ran + waited, 1.0)
+    order = np.argsort(wanted, axis=0)
+    busiest = np.take_along_axis(wanted, order[-1:], axis=0)[0]
+    second = np.take_along_axis(wanted, order[-2:-1], axis=0)
+    return ThreadShares(
+        busiest=Rate(line, busiest),
+        ran=Rate(line, np.take_along_axis(ran, order[-1:], axis=0)[0]),
+        second=Rate(line, second[0]) if len(second) else Rate.nothing(line),
+        waited=Rate(line, waited.sum(axis=0)),
+    )
+
+
+def of_several(cores: Rate, threads: ThreadShares | None, limits: CoreLimits) -> OneThread | None:
+    """Return what several threads do with one processor, None where they can use more than one.
+
+    ``cores`` is what the process used.
+    """
+    alone = cores.between(0.0, 1.0)
+    if threads is None:
+        # no thread could be read: several that together make just one processor are one
+        return OneThread(alone, alone) if _median(cores) <= limits.one_and_a_bit else None
+    if _take_turns(cores, threads, limits):
+        return OneThread(alone, (cores + threads.waited).between(0.0, 1.0))
+    if _median(threads.second) < limits.parallel_share:
+        return OneThread(threads.ran, threads.busiest)
+    return None
+
+
+def _take_turns(cores: Rate, threads: ThreadShares, limits: CoreLimits) -> bool:
+    """Whether threads pass one right to run around, as an interpreter's do.
+
+    None is full, together they hardly ever use more than one processor, and they wait for one only
+    as long as it takes to be let in.
+    """
+    at_most_one = np.quantile(cores.values, 1 - limits.seldom) <= limits.one_and_a_bit
+    shared = _median(threads.busiest) < limits.turn_most * _median(cores)
+    return bool(at_most_one and shared and _median(threads.waited) <= limits.let_in_most)
+
+
+def _median(rate: Rate) -> float:
+    return rate.median() or 0.0

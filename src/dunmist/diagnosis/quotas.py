@@ -1,0 +1,41 @@
+"""Which applications have a quota of processor time that runs out (cgroups(7), cpu.max).
+
+The kernel counts them as waiting for a processor, in stall accounting and in run-queue delay, also
+while processors are free: such waiting says nothing of the processors.
+"""
+
+from typing import NamedTuple
+
+from dunmist.diagnosis.examination import Examination
+
+
+class Quota(NamedTuple):
+    """A control group, the processors it may use, and how often that was not enough."""
+
+    path: str
+    cores: float
+    limited: float
+
+
+def find_quotas(exam: Examination) -> list[Quota]:
+    """Return the control groups whose quota ran out in much of the time."""
+    quotas = [
+        Quota(one.path, one.quota_cores, exam.typical(one.limited))
+        for one in exam.series.devices.groups
+        if one.quota_cores is not None
+    ]
+    return [one for one in quotas if one.limited >= exam.limits.findings.quota_limited]
+
+
+def quota_limited(exam: Examination) -> set[int]:
+    """Return the numbers of the applications that are in such a group."""
+    paths = [one.path for one in exam.once(find_quotas)]
+    return {
+        application.number
+        for application in exam.applications
+        if any(
+            f"{process.facts.cgroup or ''}/".startswith(f"{path}/")
+            for process in application.members
+            for path in paths
+        )
+    }

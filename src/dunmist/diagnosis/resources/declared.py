@@ -1,0 +1,81 @@
+"""What a resource declares of itself, so that one judge and one ranking do for all of them."""
+
+from collections.abc import Callable, Mapping
+from typing import Literal, NamedTuple
+
+import numpy as np
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Sign
+from dunmist.diagnosis.words import LevelWord, ResourceWord
+from dunmist.series import Application, Floats, Rate
+
+# of what an application has an amount
+DemandUnit = Literal["cores", "processor", "bytes", "bytes/s", "tcp-bytes/s", "card"]
+NOTHING = 1e-12
+
+
+class Thing(NamedTuple):
+    """One thing of a resource's kind: a disk, a link, the memory.
+
+    ``conditions`` say of each interval whether it is at a level. ``used`` is a plain share for what
+    is not read at every tick; then ``level`` is given. ``pressure_value`` and ``used_value`` stand
+    for what lasted of both, where another figure tells it better.
+    """
+
+    name: str | None
+    used: Rate | float
+    pressure: Rate | None
+    conditions: Mapping[LevelWord, Rate]
+    signs: list[Sign]
+    level: LevelWord | None = None
+    pressure_value: float | None = None
+    used_value: float | None = None
+    errors: int | None = None
+
+
+class Demand(NamedTuple):
+    """What applications have of a resource.
+
+    ``has`` is the amount of each application over time, ``whole`` that of all; ``parts`` is each
+    one's share in the strain, shape (applications,), which add up to at most 1.
+    """
+
+    has: list[Rate]
+    whole: Rate
+    unit: DemandUnit
+    parts: Floats
+
+
+class Resource(NamedTuple):
+    """One resource.
+
+    ``cause_rank`` orders causes before effects, 0 first; None for what never limits by itself.
+    ``things`` gives all that there are of it, ``demand`` what applications have of it, None where
+    that is not theirs to have. ``is_load`` says whether it counts for how busy a computer is.
+    """
+
+    word: ResourceWord
+    cause_rank: int | None
+    things: Callable[[Examination], list[Thing]]
+    demand: Callable[[Examination], Demand] | None
+    is_load: bool = True
+
+
+def shares_of(amounts: list[float]) -> Floats:
+    """Return each amount's share of their sum."""
+    values = np.asarray(amounts, dtype=float)
+    shares: Floats = values / max(float(values.sum()), NOTHING)
+    return shares
+
+
+def flow_demand(
+    exam: Examination,
+    amount: Callable[[Application], Rate],
+    unit: DemandUnit,
+    whole: Rate | None = None,
+) -> Demand:
+    """Return a demand for what flows: each application's part is its part of all that flowed."""
+    has = [amount(one) for one in exam.applications]
+    parts = shares_of([one.total() for one in has])
+    return Demand(has, whole or Rate.total_of(exam.series.line, has), unit, parts)

@@ -1,0 +1,109 @@
+"""Resource ``disk``: every physical disk on its own.
+
+A disk that is always busy limits only when somebody waits for it. One that is busy and moves hardly
+anything repeats its work: that is the disk's fault and no program's.
+"""
+
+from typing import NamedTuple
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Sign, sign
+from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, flow_demand
+from dunmist.diagnosis.words import LevelWord
+from dunmist.series import DiskSeries, Rate
+
+
+class HeldUp(NamedTuple):
+    """The share of time in which somebody but the heaviest waited for a disk, and its key."""
+
+    share: Rate
+    key: str
+
+
+class SlowDisk(NamedTuple):
+    """A disk that is slow by itself, and what tells so."""
+
+    disk: DiskSeries
+    signs: list[Sign]
+
+
+def find_held_up(exam: Examination) -> HeldUp:
+    """Return how much of the time somebody was held up by disks.
+
+    Where the kernel accounts the delay of each process (sysctl kernel.task_delayacct) and only one
+    application waits, it waits for its own work: a copy at night holds up nobody.
+    """
+    line, stalled = exam.series.line, exam.series.machine.stalled.get("io")
+    total = Rate.total_of(line, [one.io_waiting for one in exam.applications])
+    if total.total() > 0:
+        heaviest = max(exam.applications, key=lambda one: float(one.disk_bytes_per_s.values.sum()))
+        others = total - heaviest.io_waiting
+        if exam.typical(others) < exam.limits.disk.others_waiting:
+            return HeldUp(others.between(-1.0, 1.0), "disk-held-up-tasks")
+    if stalled is None:
+        return HeldUp(total.between(0.0, 1.0), "disk-held-up-tasks")
+    return HeldUp(stalled, "disk-held-up")
+
+
+def _things(exam: Examination) -> list[Thing]:
+    return [_thing(exam, disk) for disk in exam.series.devices.physical_disks]
+
+
+def _thing(exam: Examination, disk: DiskSeries) -> Thing:
+    table, held_up = exam.limits.disk, exam.once(find_held_up)
+    crowded = disk.queue.at_least(table.crowded_queue) & disk.busy.at_least(table.crowded_used)
+    conditions: dict[LevelWord, Rate] = {
+        "busy": disk.busy.at_least(table.busy),
+        "strained": (crowded | disk.busy.at_least(table.strained_used))
+        & held_up.share.at_least(table.strained_held_up),
+        "choked": (crowded | disk.busy.at_least(table.choked_used))
+        & held_up.share.at_least(table.choked_held_up),
+    }
+    # others may wait for another disk: what is idle holds up nobody
+    is_idle = exam.typical(disk.busy) < table.busy
+    return Thing(
+        disk.name, disk.busy, held_up.share, conditions, _signs(exam, disk),
+        pressure_value=0.0 if is_idle else None,
+    )  # fmt: skip
+
+
+def _signs(exam: Examination, disk: DiskSeries) -> list[Sign]:
+    held_up = exam.once(find_held_up)
+    used, latency_s = exam.typical(disk.busy), exam.typical(disk.latency_s)
+    pressure = exam.typical(held_up.share) if used >= exam.limits.disk.busy else 0.0
+    signs = [
+        sign("disk-busy", used, name=disk.name),
+        sign("disk-moved", disk.bytes_per_s.mean()),
+        sign("disk-queue", disk.queue.mean()),
+    ]
+    if latency_s > 0:
+        signs.append(sign("disk-latency", latency_s))
+    if held_up.key == "disk-held-up":
+        return [*signs, sign("disk-held-up", pressure)]
+    return [*signs, sign("disk-held-up-tasks", pressure)]
+
+
+def find_slow_disks(exam: Examination) -> list[SlowDisk]:
+    """Return the disks that are busy all the time and hardly move anything."""
+    disks = exam.series.devices.physical_disks
+    return [SlowDisk(disk, _signs(exam, disk)) for disk in disks if _is_slow(exam, disk)]
+
+
+def _is_slow(exam: Examination, disk: DiskSeries) -> bool:
+    table = exam.limits.disk
+    spins = disk.about is None or disk.about.spins is not False
+    slow_s = table.slow_spinning_s if spins else table.slow_solid_s
+    # a queue makes each request slow: what one takes by itself is what counts
+    alone_s = exam.typical(disk.latency_s) / max(1.0, disk.queue.mean())
+    is_busy = exam.typical(disk.busy) >= table.strained_used
+    return is_busy and alone_s >= slow_s and disk.bytes_per_s.mean() <= table.slow_bytes_per_s
+
+
+def _demand(exam: Examination) -> Demand:
+    disks = exam.series.devices.physical_disks
+    moved = [one.bytes_per_s.known_or(0.0) for one in disks]
+    whole = Rate.total_of(exam.series.line, moved) if moved else None
+    return flow_demand(exam, lambda one: one.disk_bytes_per_s, "bytes/s", whole)
+
+
+DISK = Resource("disk", 2, _things, _demand)

@@ -1,0 +1,33 @@
+"""Resource ``gpu``: is a graphics card full?"""
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import sign
+from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, flow_demand
+from dunmist.diagnosis.words import LevelWord
+from dunmist.series import Rate
+
+
+def _things(exam: Examination) -> list[Thing]:
+    """Return each card that publishes how busy it is."""
+    table, things = exam.limits.gpu, []
+    for card in exam.series.devices.graphics:
+        busy = card.busy.at_ends()
+        if not busy.is_known:
+            continue
+        conditions: dict[LevelWord, Rate] = {
+            "busy": busy.at_least(table.busy),
+            "strained": busy.at_least(table.strained_used),
+            "choked": busy.at_least(table.choked_used),
+        }
+        signs = [sign("gpu-busy", exam.typical(busy), name=card.name)]
+        things.append(Thing(card.name, busy, None, conditions, signs))
+    return things
+
+
+def _demand(exam: Examination) -> Demand:
+    busy = [one.busy.at_ends().known_or(0.0) for one in exam.series.devices.graphics]
+    whole = Rate.total_of(exam.series.line, busy)
+    return flow_demand(exam, lambda one: one.graphics, "card", whole)
+
+
+GRAPHICS = Resource("gpu", 2, _things, _demand)

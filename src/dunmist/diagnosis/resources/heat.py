@@ -1,0 +1,123 @@
+"""Resource ``heat``: does the processor lose clock because it is hot?
+
+A hot processor that keeps its clock limits nothing. What it loses is judged only while it is busy:
+an idle one lowers its clock to save power. The throttle counters, where there are any, are the
+kernel's own word.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Sign, sign
+from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, flow_demand
+from dunmist.diagnosis.words import LevelWord
+from dunmist.series import ProcessorSensor, Rate
+
+
+class Heat(NamedTuple):
+    """What is known of the processor's heat.
+
+    ``margin`` is kelvin to the critical point, ``lost`` the share of the clock that busy processors
+    lack, ``throttles`` how often heat cut the clock, a second; None where nothing counts that.
+    """
+
+    sensor: ProcessorSensor
+    celsius: Rate
+    margin: Rate
+    lost: Rate
+    throttles: Rate | None
+    critical_celsius: float
+    is_critical_known: bool
+
+
+def find_heat(exam: Examination) -> Heat | None:
+    """Return what is known of the processor's heat, None where no sensor tells."""
+    sensor = exam.series.processor_sensor
+    if sensor is None:
+        return None
+    celsius = sensor.level.at_ends()
+    point = sensor.critical or exam.limits.heat.assumed_critical_celsius
+    counts = [rate for _, rate in sorted(exam.series.devices.throttled.items())]
+    return Heat(
+        sensor=sensor,
+        celsius=celsius,
+        margin=celsius * -1.0 + point,
+        lost=_lost_clock(exam),
+        throttles=Rate.greatest_of(counts) if counts else None,
+        critical_celsius=point,
+        is_critical_known=bool(sensor.critical),
+    )
+
+
+def _lost_clock(exam: Examination) -> Rate:
+    """Return the share of the clock that busy processors lack, in each interval."""
+    machine, table = exam.series.machine, exam.limits.heat
+    ratios = [
+        (one.clock_hz.at_ends() / one.max_clock_hz).where(one.busy.at_least(table.busy_processor))
+        for one in machine.processors
+        if one.clock_hz and one.max_clock_hz
+    ]
+    if not ratios:
+        return Rate.unknown(machine.line)
+    values = np.array([one.values for one in ratios])
+    known = ~np.isnan(values)
+    count = known.sum(axis=0)
+    total = np.where(known, values, 0.0).sum(axis=0)
+    mean = np.where(count > 0, total / np.maximum(count, 1), np.nan)
+    return (Rate(machine.line, mean) / table.full_clock * -1.0 + 1.0).between(0.0, np.inf)
+
+
+def _things(exam: Examination) -> list[Thing]:
+    heat, table = exam.once(find_heat), exam.limits.heat
+    if heat is None:
+        return []
+    lost = heat.lost.known_or(0.0)
+    protects = heat.margin.at_most(table.near_kelvin)
+    if not _is_throttled(heat, table.throttled_share):
+        protects &= lost.at_least(table.strained_lost)
+    conditions: dict[LevelWord, Rate] = {
+        "busy": heat.margin.at_most(table.busy_kelvin),
+        "strained": protects,
+        "choked": protects & lost.at_least(table.choked_lost),
+    }
+    span = heat.critical_celsius - table.room_celsius
+    used = ((heat.celsius - table.room_celsius) / span).between(0.0, 1.0)
+    return [Thing(heat.sensor.name, used, lost, conditions, heat_signs(exam, heat))]
+
+
+def _is_throttled(heat: Heat, least_share: float) -> bool:
+    if heat.throttles is None:
+        return False
+    some = Rate(heat.throttles.line, (heat.throttles.values > 0).astype(float))
+    return some.mean() >= least_share
+
+
+def heat_signs(exam: Examination, heat: Heat) -> list[Sign]:
+    """Return the figures that speak of heat."""
+    name, celsius = heat.sensor.name, exam.typical(heat.celsius)
+    last, room = heat.celsius.last(), exam.limits.heat.room_celsius
+    point = heat.critical_celsius
+    signs = [
+        sign("heat-sensor", np.nan if last is None else last, name=name, why=heat.sensor.why),
+        sign("heat-celsius", celsius, name=name, of=point)
+        if heat.is_critical_known
+        else sign("heat-celsius-assumed", celsius, name=name, of=point),
+    ]
+    if heat.celsius.is_known:
+        used = exam.typical(exam.series.machine.used)
+        signs.append(sign("heat-rise", celsius - room, of=used, room=room))
+    if heat.lost.is_known:
+        signs.append(sign("heat-lost-clock", exam.typical(heat.lost.known_or(0.0))))
+    if heat.throttles is not None:
+        signs.append(sign("heat-throttles", float(round(heat.throttles.total()))))
+    return signs
+
+
+def _demand(exam: Examination) -> Demand:
+    """Return the processor time of each application: low-priority time heats like any other."""
+    return flow_demand(exam, lambda one: one.cores, "cores", exam.series.machine.busy_cores)
+
+
+HEAT = Resource("heat", 0, _things, _demand)

@@ -1,0 +1,90 @@
+"""Resources ``memory`` and ``swap``: is there too little memory for the work?
+
+Free memory does not matter, available does; used swap does not matter, traffic to and from it does.
+"""
+
+import numpy as np
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Sign, sign
+from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, shares_of
+from dunmist.diagnosis.words import LevelWord
+from dunmist.series import Rate
+
+# counted for programs and files since Linux 5.9 (include/linux/mmzone.h)
+REFAULTS = ("workingset_refault_anon", "workingset_refault_file")
+SWAPPED = ("pswpin", "pswpout")
+RECLAIM = "pgscan_direct"
+
+
+def pages_per_s(exam: Examination) -> Rate:
+    """Return pages that went out to swap or came back."""
+    return exam.series.machine.paging_per_s(*SWAPPED)
+
+
+def _memory(exam: Examination) -> list[Thing]:
+    machine, table = exam.series.machine, exam.limits.memory
+    total = machine.memory_bytes("MemTotal").at_ends()
+    available = machine.memory_bytes("MemAvailable").at_ends() / total
+    used = available * -1.0 + 1.0
+    paging, refaults = pages_per_s(exam), machine.paging_per_s(*REFAULTS)
+    stalled = machine.stalled.get("memory")
+    if stalled is not None:
+        strained = stalled.at_least(table.strained_pressure)
+        choked = stalled.at_least(table.choked_pressure)
+    else:
+        # pages thrown out and wanted again at once tell the same, with or without swap
+        short, thrashing = available.at_most(table.short_available), paging + refaults
+        strained = short & thrashing.at_least(table.strained_pages_per_s)
+        choked = short & thrashing.at_least(table.choked_pages_per_s)
+    conditions: dict[LevelWord, Rate] = {
+        "busy": used.at_least(table.busy),
+        "strained": strained,
+        "choked": choked,
+    }
+    signs = [
+        sign("memory-available", exam.typical(available), of=total.median() or 0.0),
+        sign("memory-paging", exam.typical(paging)),
+    ]
+    if stalled is not None:
+        signs.append(sign("memory-pressure", exam.typical(stalled)))
+    signs += _some(sign("memory-refaults", exam.typical(refaults)))
+    signs += _some(sign("memory-reclaim", exam.typical(machine.paging_per_s(RECLAIM))))
+    return [Thing(None, used, stalled, conditions, signs)]
+
+
+def _some(one: Sign) -> list[Sign]:
+    return [one] if one.value > 0 else []
+
+
+def _held(exam: Examination) -> Demand:
+    """Return the memory that each application holds for itself."""
+    has = [one.private_bytes.at_ends() for one in exam.applications]
+    held = [one.private_bytes.median() or 0.0 for one in exam.applications]
+    return Demand(has, Rate.total_of(exam.series.line, has), "bytes", shares_of(held))
+
+
+def _swap(exam: Examination) -> list[Thing]:
+    """Return swap, nothing without any: its use is harmless, traffic is what counts.
+
+    It never limits by itself: the lack of memory is its cause.
+    """
+    machine = exam.series.machine
+    total = machine.memory_bytes("SwapTotal").at_ends()
+    most = total.greatest() or 0.0
+    if most <= 0:
+        return []
+    free = machine.memory_bytes("SwapFree").at_ends() / total.between(1.0, np.inf)
+    used, paging = free * -1.0 + 1.0, pages_per_s(exam)
+    conditions: dict[LevelWord, Rate] = {
+        "strained": paging.at_least(exam.limits.findings.paging_pages_per_s)
+    }
+    signs = [
+        sign("swap-used", exam.typical(used), of=most),
+        sign("memory-paging", exam.typical(paging)),
+    ]
+    return [Thing(None, used, None, conditions, signs)]
+
+
+MEMORY = Resource("memory", 1, _memory, _held)
+SWAP = Resource("swap", None, _swap, _held, is_load=False)

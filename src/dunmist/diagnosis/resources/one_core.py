@@ -1,0 +1,147 @@
+"""Resource ``core``: does a program hang on the one logical processor that it can use?"""
+
+from collections import Counter
+from typing import NamedTuple
+
+import numpy as np
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.one_thread import OneThread, find_one_threads
+from dunmist.diagnosis.quotas import quota_limited
+from dunmist.diagnosis.records import sign
+from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, shares_of
+from dunmist.diagnosis.words import LevelWord
+from dunmist.series import Application, Floats, Process, Rate
+
+
+class Bound(NamedTuple):
+    """A process of which one thread keeps a processor full.
+
+    ``wanted`` is the share of one processor that the thread ran or waited for, ``full`` the
+    condition that this was all there is, ``full_share`` the share of time in which it was.
+    """
+
+    process: Process
+    wanted: Rate
+    full: Rate
+    typical: float
+    full_share: float
+
+
+def find_bound(exam: Examination) -> list[Bound]:
+    """Return the processes bound by one processor, the fullest first.
+
+    It follows the process, not the processor: the scheduler may move it about. Low-priority work,
+    what has a quota that runs out, the kernel's own tasks and the sampler are left out.
+    """
+    table, limited = exam.limits.core, exam.once(quota_limited)
+    given = _given(exam)
+    found = []
+    for process, thread in exam.once(find_one_threads).items():
+        application = process.application
+        low = application.low_priority >= exam.limits.cpu.low_priority_share
+        if application.observer or application.kernel or low or application.number in limited:
+            continue
+        bound = _bound(exam, process, thread, given)
+        ran = exam.typical(thread.ran / given)
+        if bound.full_share >= table.bound_share and ran >= table.ran_least:
+            found.append(bound)
+    # a program that fills many processors at once is not bound by one of them
+    filled = Counter(bound.process.application.number for bound in found)
+    many = max(table.many_least, table.many_share * exam.processors)
+    single = [one for one in found if filled[one.process.application.number] < many]
+    return sorted(single, key=lambda bound: (-bound.full_share, -bound.typical))
+
+
+def _bound(exam: Examination, process: Process, thread: OneThread, given: Rate) -> Bound:
+    table = exam.limits.core
+    crowded = exam.series.machine.used.at_least(exam.limits.cpu.strained_used)
+    waited = thread.wanted - thread.ran
+    # who waits while processors are free waits for its quota, which no processor mends
+    waited = Rate(
+        waited.line,
+        np.where(crowded.values > 0, waited.values, np.minimum(waited.values, table.waited_most)),
+    )
+    wanted = _smooth((thread.ran + waited) / given, table.least_s)
+    full = wanted.at_least(table.full)
+    typical = min(1.0, exam.typical(wanted))
+    return Bound(process, wanted.between(0.0, 1.0), full, typical, full.mean())
+
+
+def _given(exam: Examination) -> Rate:
+    """Return the share of each interval that the hypervisor left to the fullest processor.
+
+    Stolen time counts neither as a thread's running nor as its waiting.
+    """
+    processors, line = exam.series.machine.processors, exam.series.line
+    stolen = np.array([one.share("steal").known_or(0.0).values for one in processors])
+    busy = np.array([one.busy.known_or(0.0).values for one in processors])
+    fullest = np.argmax(busy + stolen, axis=0)
+    left: Floats = 1.0 - np.take_along_axis(stolen, fullest[None, :], axis=0)[0]
+    return Rate(line, np.maximum(left, exam.limits.core.left_least))
+
+
+def _smooth(share: Rate, least_s: float) -> Rate:
+    """Return the mean over a stretch of at least ``least_s`` around each interval.
+
+    A process is read some milliseconds sooner or later within a tick, which in a short interval is
+    as much as the margin between full and not full.
+    """
+    interval_s = share.line.interval_s
+    reach = max(0, round((least_s / float(np.median(interval_s)) - 1) / 2))
+    if not reach:
+        return share
+    kernel = np.ones(2 * reach + 1)
+    summed = np.convolve(share.values * interval_s, kernel, mode="full")[reach:-reach]
+    over_s = np.convolve(interval_s, kernel, mode="full")[reach:-reach]
+    return Rate(share.line, summed / over_s)
+
+
+def _things(exam: Examination) -> list[Thing]:
+    """Return the fullest single processor, as the program that hangs on it sees it."""
+    processors, line = exam.series.machine.processors, exam.series.line
+    busiest = max(processors, key=lambda one: exam.typical(one.busy))
+    share = exam.typical(busiest.busy)
+    name = f"cpu{busiest.number}"
+    signs = [sign("core-busiest", share, name=name)]
+    used = Rate(line, np.max([one.busy.known_or(0.0).values for one in processors], axis=0))
+    conditions: dict[LevelWord, Rate] = {"busy": used.at_least(exam.limits.core.busy)}
+    bound = exam.once(find_bound)
+    if not bound:
+        # no single processor is busy when it is another one at each moment
+        level: LevelWord = "busy" if share >= exam.limits.core.busy else "calm"
+        return [
+            Thing(name, used, None, conditions, signs, level, pressure_value=0.0, used_value=share)
+        ]
+    first = bound[0]
+    process = first.process
+    signs.insert(0, sign("core-full", first.typical, name=process.name, pid=float(process.pid)))
+    conditions["strained"] = first.full
+    return [
+        Thing(
+            process.name, Rate(line, np.maximum(used.values, first.wanted.values)), first.wanted,
+            conditions, signs, pressure_value=first.full_share, used_value=first.typical,
+        )
+    ]  # fmt: skip
+
+
+def _demand(exam: Examination) -> Demand:
+    """Return how full the threads of each application kept one processor."""
+    machine, line = exam.series.machine, exam.series.line
+    bound = exam.once(find_bound)
+    if not bound:
+        has = [one.cores for one in exam.applications]
+        return Demand(has, machine.busy_cores, "cores", np.zeros(len(has)))
+
+    def of(application: Application) -> list[Bound]:
+        return [one for one in bound if one.process.application is application]
+
+    has = [
+        Rate.total_of(line, [one.wanted for one in of(application)])
+        for application in exam.applications
+    ]
+    full = [sum(one.full_share for one in of(application)) for application in exam.applications]
+    return Demand(has, Rate.total_of(line, has), "processor", shares_of(full))
+
+
+CORE = Resource("core", 3, _things, _demand)

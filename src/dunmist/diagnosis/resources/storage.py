@@ -1,0 +1,34 @@
+"""Resource ``storage``: is there room left, and are there inodes left?"""
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import sign
+from dunmist.diagnosis.resources.declared import Resource, Thing
+from dunmist.diagnosis.words import LevelWord
+from dunmist.series import Storage
+
+
+def writable_storage(exam: Examination) -> list[Storage]:
+    """Return the file systems that can fill up."""
+    return [one for one in exam.series.surveyed.storage if not one.about.read_only]
+
+
+def _things(exam: Examination) -> list[Thing]:
+    """Return the fullest file system, nothing where none could be asked."""
+    table = exam.limits.storage
+    answered = [one for one in exam.once(writable_storage) if one.fullest is not None]
+    if not answered:
+        return []
+    fullest = max(answered, key=lambda one: one.fullest or 0.0)
+    share = fullest.fullest or 0.0
+    bounds: tuple[tuple[LevelWord, float], ...] = (
+        ("choked", table.choked), ("strained", table.strained), ("busy", table.full),
+    )  # fmt: skip
+    level: LevelWord = next((word for word, least in bounds if share >= least), "calm")
+    size_bytes = float(fullest.about.size_bytes or 0)
+    signs = [sign("storage-used", fullest.used or 0.0, of=size_bytes, name=fullest.point)]
+    if fullest.inodes is not None:
+        signs.append(sign("storage-inodes", fullest.inodes))
+    return [Thing(fullest.point, share, None, {}, signs, level)]
+
+
+STORAGE = Resource("storage", 4, _things, None, is_load=False)

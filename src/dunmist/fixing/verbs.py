@@ -1,0 +1,94 @@
+"""The verbs of fixing, each declared once: guard, act, undo, and the words for the owner.
+
+Carrying out, undoing, completion and the report for the person at the desk all read this table. A
+new verb is its word in ``advice/acts.py``, a step with it in ``advice/ladder.toml``, and an entry
+here.
+"""
+
+from collections.abc import Callable, Mapping
+from typing import NamedTuple
+
+from dunmist.advice import Act, Target, Verb
+from dunmist.computer import Root
+from dunmist.fixing import login_entries, priorities, signals, units
+from dunmist.fixing.guards import check_family, check_manager_of, check_nothing, check_processes
+from dunmist.fixing.journal import JournalLine
+from dunmist.fixing.results import Result
+
+
+class VerbRule(NamedTuple):
+    """What one verb does.
+
+    ``guard`` gives the processes that it would concern now and raises Refused where it must not be;
+    ``undo`` gives what came of it, None where nothing can undo it. ``in_boot`` says that its effect
+    ends with the boot. ``told`` is what the owner is told that was done to {name}.
+    """
+
+    guard: Callable[[Act, Root], list[Target]]
+    do: Callable[[Act, list[Target], Root], Result]
+    undo: Callable[[JournalLine, Root], str] | None
+    told: str
+    in_boot: bool = False
+
+
+VERB_RULES: Mapping[Verb, VerbRule] = {
+    "pause": VerbRule(
+        check_processes, signals.pause, signals.undo_pause,
+        "The program {name} was paused. Nothing of it was lost.", in_boot=True,
+    ),
+    "resume": VerbRule(
+        check_processes, signals.resume, None,
+        "The program {name} was told to go on.",
+    ),
+    "lower-priority": VerbRule(
+        check_processes, priorities.lower_processor, priorities.undo_processor,
+        "The program {name} now lets others go first.", in_boot=True,
+    ),
+    "lower-disk-priority": VerbRule(
+        check_processes, priorities.lower_disk, priorities.undo_disk,
+        "The program {name} now uses the disk only when nobody else does.", in_boot=True,
+    ),
+    "end": VerbRule(
+        check_processes, signals.end, None,
+        "The program {name} was asked to end.",
+    ),
+    "end-family": VerbRule(
+        check_family, signals.end, None,
+        "The program {name} was ended with all that belongs to it.",
+    ),
+    "force-end": VerbRule(
+        check_processes, signals.force_end, None,
+        "The program {name} did not answer any more and was ended.",
+    ),
+    "limit": VerbRule(
+        check_manager_of, units.limit, units.undo_limit,
+        "The program {name} gets a smaller part of the computer until it is started again.",
+    ),
+    "restart-unit": VerbRule(
+        check_manager_of, units.restart, None,
+        "A program in the background ({name}) was started again.",
+    ),
+    "stop-unit": VerbRule(
+        check_manager_of, units.stop, units.undo_stop,
+        "A program in the background ({name}) was stopped until the computer is started again.",
+    ),
+    "disable-unit": VerbRule(
+        check_manager_of, units.disable, units.undo_disable,
+        "A program in the background ({name}) no longer starts by itself.",
+    ),
+    "disable-timer": VerbRule(
+        check_manager_of, units.disable_timer, units.undo_disable_timer,
+        "A task that ran by itself ({name}) no longer does.",
+    ),
+    "disable-autostart": VerbRule(
+        check_nothing, login_entries.disable, login_entries.undo_disable,
+        "A program ({name}) no longer starts when you log in.",
+    ),
+}  # fmt: skip
+UNDOABLE = frozenset(verb for verb, rule in VERB_RULES.items() if rule.undo is not None)
+
+
+def told(act: Act) -> str:
+    """Return what the owner is told of an act that was carried out."""
+    name = act.targets[0].name if act.targets else (act.unit or act.file or "")
+    return VERB_RULES[act.verb].told.format(name=name)

@@ -1,0 +1,11 @@
+"""What somebody wants done, from beginning to end: the ways through the rooms.
+
+The command line, tests and benchmarks call these, and nothing here knows that a terminal exists:
+whoever wants to see how far a job has come hands in what follows it. Heavy rooms are imported by
+the job that needs them, so that a capture loads none of them.
+"""
+
+from dunmist.jobs.capture import Wishes, run_capture
+from dunmist.jobs.settings import journal_path, settings_directory
+
+__all__ = ["Wishes", "journal_path", "run_capture", "settings_directory"]

@@ -1,0 +1,73 @@
+"""Asks about and carries out acts on this computer, with the journal in its place."""
+
+from pathlib import Path
+
+from dunmist.advice import Act
+from dunmist.captures import Header
+from dunmist.computer import Root
+from dunmist.errors import Refused
+from dunmist.fixing import (
+    JournalLine,
+    Outcome,
+    carry_out,
+    check_act,
+    check_capture,
+    newest,
+    read_journal,
+    told,
+    undo,
+    undoable,
+    undone,
+)
+from dunmist.jobs.settings import journal_path
+
+
+def this_computer() -> Root:
+    """Return the root of the computer that acts are carried out on."""
+    return Root(Path("/"))
+
+
+def refusal(header: Header, wanted: Act) -> str | None:
+    """Return why an act would be refused right now, None when it would be carried out."""
+    root = this_computer()
+    try:
+        check_capture(header, root)
+        check_act(wanted, root)
+    except Refused as error:
+        return str(error)
+    return None
+
+
+def do_act(header: Header, wanted: Act) -> Outcome:
+    """Carry an act out and write it down; raises Refused when it must not be done."""
+    return carry_out(wanted, header, this_computer(), journal_path())
+
+
+def undo_act(number: int | None) -> str:
+    """Reverse an act of the journal, the last that can be without a number; raises Refused."""
+    return undo(journal_path(), number, this_computer())
+
+
+def past_acts() -> list[JournalLine]:
+    """Return past acts with what came of them, the oldest first; raises Refused."""
+    return list(newest(read_journal(journal_path())).values())
+
+
+def acts_to_undo() -> list[JournalLine]:
+    """Return past acts that can still be reversed; raises Refused."""
+    return undoable(read_journal(journal_path()))
+
+
+def told_of(header: Header) -> list[str]:
+    """Return what the owner is told of what was done on the computer of a capture in its boot."""
+    lines = read_journal(journal_path())
+    taken_back = undone(lines)
+    return [
+        told(one.act)
+        for one in newest(lines).values()
+        if one.stage == "done"
+        and one.undoes is None
+        and one.number not in taken_back
+        and one.boot_id is not None
+        and one.boot_id == header.machine.boot_id
+    ]

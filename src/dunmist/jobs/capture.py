@@ -1,0 +1,180 @@
+"""Takes one capture: root, plan and clock to the sampler, its records to a file.
+
+Nothing imported here is heavy; this is the path that runs on the patient's computer.
+"""
+
+import os
+import re
+import signal
+import time
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager, nullcontext
+from itertools import chain
+from pathlib import Path
+from typing import NamedTuple
+
+from dunmist import __version__
+from dunmist.captures import (
+    FORMAT,
+    VERSION,
+    CaptureWriter,
+    Footer,
+    Header,
+    Unseen,
+    check_output,
+    load_rules,
+)
+from dunmist.computer import Machine, Root, Unread, read_inventory, read_machine
+from dunmist.errors import UnreadableComputer, WrongUsage
+from dunmist.jobs.settings import settings_directory
+from dunmist.sampling import (
+    Clock,
+    Event,
+    Observer,
+    Plan,
+    Record,
+    SystemClock,
+    Tick,
+    find_observer,
+    sample,
+)
+
+# given what is sampled and by whom, gives what is told each record as it is taken
+Follower = Callable[
+    [Plan, Observer | None, Machine], AbstractContextManager[Callable[[Record], None]]
+]
+END_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+
+
+class Wishes(NamedTuple):
+    """What was asked for; ``output`` None means a name made from host and time."""
+
+    output: Path | None
+    duration_s: float
+    every_s: float
+    root: Path = Path("/")
+    note: str | None = None
+    force: bool = False
+
+
+def follow_nothing(
+    plan: Plan, observer: Observer | None, machine: Machine
+) -> AbstractContextManager[Callable[[Record], None]]:
+    """Follow a capture without showing anything."""
+    del plan, observer, machine
+    return nullcontext(lambda record: None)
+
+
+def run_capture(
+    wishes: Wishes, clock: Clock | None = None, follow: Follower = follow_nothing
+) -> Path:
+    """Sample as wished and return the path of the capture.
+
+    Raises WrongUsage, UnreadableComputer or OutputError. With a clock of its own (a model
+    computer's) no signal is caught.
+    """
+    if wishes.every_s > wishes.duration_s:
+        raise WrongUsage(
+            f"--every {wishes.every_s:g} s is longer than --for {wishes.duration_s:g} s, "
+            f"so there would be one tick; make it shorter"
+        )
+    if wishes.output:
+        check_output(wishes.output, force=wishes.force)
+    root = Root(wishes.root)
+    try:
+        machine = read_machine(root)
+        system = SystemClock() if clock is None else None
+        with _ended_by_signals(system):
+            return _write(wishes, root, machine, clock or system or SystemClock(), follow)
+    finally:
+        root.close()
+
+
+def _write(wishes: Wishes, root: Root, machine: Machine, clock: Clock, follow: Follower) -> Path:
+    plan = Plan(wishes.duration_s, wishes.every_s)
+    rules = load_rules(settings_directory() / "secrets.toml")
+    started = clock.now()
+    output = wishes.output or Path(_file_name(machine, started.strftime("%Y%m%d-%H%M%S")))
+    observer = find_observer(root)
+    inventory = read_inventory(root)
+    records = sample(root, machine, inventory, plan, clock)
+    # the file is opened once there is a tick to keep, so that a failure leaves nothing behind
+    first = list(_until_tick(records))
+    if not first:
+        raise UnreadableComputer(f"{root.path}: stopped before the first tick; nothing was kept")
+    header = Header(
+        format=FORMAT,
+        version=VERSION,
+        made_by=f"dunmist {__version__}",
+        started=started.isoformat(timespec="milliseconds"),
+        live=root.is_this_computer,
+        privileged=os.geteuid() == 0,
+        machine=machine,
+        plan=plan,
+        inventory=inventory,
+        observer=observer,
+        note=wishes.note,
+        blind_spots=_blind_spots(root.unread),
+    )
+    ticks = missed = 0
+    with (
+        follow(plan, observer, machine) as told,
+        CaptureWriter(output, force=wishes.force, rules=rules) as writer,
+    ):
+        writer.write(header)
+        for record in chain(first, records):
+            writer.write(record)
+            told(record)
+            if isinstance(record, Tick):
+                ticks += 1
+            elif isinstance(record, Event) and record.what == "gap":
+                missed += record.count or 0
+        writer.write(
+            Footer(
+                ended=clock.now().isoformat(timespec="milliseconds"),
+                ticks=ticks,
+                missed=missed,
+                ended_early=ticks + missed < plan.intervals + 1,
+                own_cpu_s=round(time.process_time(), 4),
+                blind_spots=_blind_spots(root.unread),
+            )
+        )
+    return output
+
+
+def _until_tick(records: Iterator[Record]) -> Iterator[Record]:
+    for record in records:
+        yield record
+        if isinstance(record, Tick):
+            return
+
+
+def _blind_spots(unread: dict[Unread, set[str]]) -> list[Unseen]:
+    return [Unseen(one.subject, one.reason, len(things)) for one, things in sorted(unread.items())]
+
+
+def _file_name(machine: Machine, moment: str) -> str:
+    host = re.sub(r"[^A-Za-z0-9._-]+", "-", machine.host or "computer").strip("-.") or "computer"
+    return f"{host}-{moment}.jsonl.gz"
+
+
+@contextmanager
+def _ended_by_signals(clock: SystemClock | None) -> Iterator[None]:
+    """Let Ctrl-C, a hang-up or a polite request to end finish the current tick and the file."""
+    if clock is None:
+        yield
+        return
+    stop = clock.stop
+
+    def handle(number: int, frame: object) -> None:
+        del number, frame
+        stop()
+
+    before: dict[signal.Signals, Callable[..., object] | int | None] = {
+        number: signal.signal(number, handle) for number in END_SIGNALS
+    }
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

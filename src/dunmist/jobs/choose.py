@@ -1,0 +1,89 @@
+"""Chooses what is asked about or acted on: an application with its case, a rung, a process."""
+
+from difflib import get_close_matches
+from typing import NamedTuple
+
+from dunmist.advice import Case, Judged, Rung
+from dunmist.errors import UnknownName, WrongUsage
+from dunmist.series import Application, Process
+
+
+class Chosen(NamedTuple):
+    """An application of a capture with its case."""
+
+    judged: Judged
+    application: Application
+    case: Case
+
+    @property
+    def name(self) -> str:
+        """What to call it."""
+        return self.application.distinct_name
+
+    @property
+    def rungs(self) -> list[Rung]:
+        """Its ladder, safest first."""
+        return self.case.rungs
+
+
+def choose_culprit(judged: Judged, rank: int) -> Chosen:
+    """Return a culprit by its rank; raises WrongUsage when there are not so many."""
+    file, culprits = judged.series.path, judged.diagnosis.culprits
+    if rank > len(culprits):
+        count = len(culprits)
+        raise WrongUsage(
+            f"{file}: has {count} culprit{'s' if count != 1 else ''}, not {rank}; "
+            f"see 'dunmist triage {file}', or give --pid"
+        )
+    return _chosen(judged, culprits[rank - 1].application)
+
+
+def choose_owner_of(judged: Judged, pid: int) -> Chosen:
+    """Return the application that has a living process; raises WrongUsage when none has it."""
+    file, process = judged.series.path, judged.series.living.get(pid)
+    if process is None:
+        raise WrongUsage(
+            f"{file}: process {pid} was not there at its end; see 'dunmist view processes {file} "
+            f"--each'"
+        )
+    return _chosen(judged, process.application)
+
+
+def _chosen(judged: Judged, application: Application) -> Chosen:
+    case = judged.cases.of(application)
+    if case is None:
+        raise WrongUsage(f"{judged.series.path}: nothing of {application.name} was seen")
+    return Chosen(judged, application, case)
+
+
+def rung_of(chosen: Chosen, step: int) -> Rung:
+    """Return one rung by its number; raises WrongUsage when there is none."""
+    if step > len(chosen.rungs):
+        raise WrongUsage(
+            f"the ladder of {chosen.name} has {len(chosen.rungs)} steps, not {step}; leave --step "
+            f"out to see them"
+        )
+    return chosen.rungs[step - 1]
+
+
+def find_process(judged: Judged, what: str) -> Process:
+    """Return the process meant by a number or a name; raises UnknownName when there is none.
+
+    Of several that had one number the one that lives is meant, else the last; of several of one
+    name the one that did most.
+    """
+    series = judged.series
+    if what.isdigit():
+        same = [one for one in series.processes.values() if one.pid == int(what)]
+        if not same:
+            raise UnknownName(f"there is no process {what} in this capture")
+        return series.living.get(int(what), same[-1])
+    living = series.living.values()
+    named = [one for one in living if one.name == what] or [
+        one for one in living if what.lower() in one.name.lower()
+    ]
+    if not named:
+        near = get_close_matches(what, {one.name for one in living}, n=1)
+        hint = f"; did you mean '{near[0]}'?" if near else ""
+        raise UnknownName(f"no process is called '{what}' in this capture{hint}")
+    return max(named, key=lambda one: one.cpu_s)

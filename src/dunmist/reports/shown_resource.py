@@ -1,0 +1,20 @@
+"""Which resource a report draws: the one that limits, or the fullest one that was followed."""
+
+from dunmist.diagnosis import Diagnosis, ResourceState
+
+
+def shown_state(diagnosis: Diagnosis) -> ResourceState:
+    """Return the state of the limiting resource, or of the fullest one that was traced."""
+    traced = [one for one in diagnosis.resources if one.trace is not None]
+    limiting = [one for one in traced if one.resource == diagnosis.limiting]
+    return max(limiting or traced, key=lambda one: (one.pressure or 0.0, one.used))
+
+
+def shown_name(state: ResourceState) -> str:
+    """Return a resource and which one of them it is."""
+    return " ".join(filter(None, (state.resource, state.name)))
+
+
+def pressure_name(state: ResourceState) -> str:
+    """Return what the pressure of a resource is called: heat takes clock, others make wait."""
+    return "clock lost" if state.resource == "heat" else "work held up"

@@ -1,0 +1,71 @@
+"""The registry of what is read at a tick: which fields of it, when it is due, and what goes on.
+
+A ``Source`` declares one reader. ``due`` says after how many seconds it is read again; each is read
+at the first and at the last tick whatever its seconds. ``keeps`` says what of a reading goes into
+the tick: everything, or only what changed since it was read before. ``subject`` is what nobody
+sees where the source fails: the name of its blind spot, for which ``advice`` has the words.
+"""
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import Generic, Literal, NamedTuple, TypeVar
+
+Context = TypeVar("Context")
+# everything that was read, or only what is not as it was read before under the same key
+Keeps = Literal["all", "changes"]
+# a tick that comes a little early for a source still serves it
+EARLY_SHARE = 0.25
+
+
+class Source(NamedTuple, Generic[Context]):
+    """One reader of a tick.
+
+    ``read`` gives the values of ``fields`` in their order. Several sources may feed one field; what
+    they give is put together. ``every_s`` 0 is 'at each tick'. ``key`` names one thing of a list
+    among the others of it; a mapping needs none.
+    """
+
+    fields: tuple[str, ...]
+    subject: str
+    read: Callable[[Context], tuple[object, ...]]
+    every_s: float = 0.0
+    keeps: Keeps = "all"
+    key: Callable[..., object] | None = None
+
+
+class Cadence:
+    """Remembers when each source was read last."""
+
+    def __init__(self) -> None:
+        self._read_s: dict[object, float] = {}
+
+    def is_due(self, name: object, every_s: float, at_s: float, *, last: bool) -> bool:
+        """Say whether a source is to be read at this moment, and count it as read if so."""
+        before_s = self._read_s.get(name)
+        waited_s = (1 - EARLY_SHARE) * every_s
+        if before_s is not None and not last and at_s - before_s < waited_s:
+            return False
+        self._read_s[name] = at_s
+        return True
+
+
+class Changes:
+    """Remembers what was read before, so that only what changed goes on."""
+
+    def __init__(self) -> None:
+        self._before: dict[object, dict[object, object]] = {}
+
+    def of(self, source: Source[Context], value: object) -> object:
+        """Return those parts of a reading that differ from the one before."""
+        before = self._before.setdefault(source.fields, {})
+        if isinstance(value, Mapping):
+            return {word: one for word, one in value.items() if _is_news(before, word, one)}
+        assert isinstance(value, Iterable)
+        assert source.key is not None
+        return [one for one in value if _is_news(before, source.key(one), one)]
+
+
+def _is_news(before: dict[object, object], name: object, value: object) -> bool:
+    if name in before and before[name] == value:
+        return False
+    before[name] = value
+    return True

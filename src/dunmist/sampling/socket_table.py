@@ -1,0 +1,143 @@
+"""All sockets, round after round: which are there, which are new, which ended, what they moved.
+
+TCP is listed at every round, because its byte counters are what tells a process's use of the
+network; UDP and listening Unix sockets only when ``all_kinds`` is asked for. Netlink is taken where
+it answers, else the text tables below the root.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from dunmist.computer import (
+    INET_FILES,
+    RECORDED,
+    ParseError,
+    RecordedDiag,
+    Root,
+    SocketDiag,
+    SocketFacts,
+    SocketReading,
+    SocketSample,
+    parse_inet_table,
+    parse_unix_table,
+    reason_of,
+)
+
+SUBJECT = "sockets"
+COUNTERS = "bytes over TCP by socket"
+ENDS = "ends of TCP connections"
+
+
+@dataclass(slots=True)
+class SocketRound:
+    """What one look at all sockets found."""
+
+    appeared: list[tuple[int, SocketFacts]] = field(default_factory=list)
+    samples: list[SocketSample] = field(default_factory=list)
+    ended: list[int] = field(default_factory=list)
+
+
+class SocketTable:
+    """Follows every socket; gives each a number of its own."""
+
+    def __init__(self, root: Root) -> None:
+        self._root = root
+        self._diag = _open_diag(root)
+        self._known: dict[tuple[object, ...], tuple[int, SocketReading]] = {}
+        self._next = 0
+        self._is_whole = True
+
+    def look(self, *, all_kinds: bool) -> SocketRound:
+        """Return what changed since the round before."""
+        found = SocketRound()
+        self._is_whole = True
+        seen = {reading.key: reading for reading in self._read(all_kinds)}
+        for reading in self._ended():
+            # the last word of a connection has no inode any more: what was known of it stays
+            known = self._known.pop(reading.key, None)
+            seen.pop(reading.key, None)
+            number = known[0] if known else self._introduce(reading, found)
+            found.samples.append(reading.sample(number))
+            found.ended.append(number)
+        for key, reading in seen.items():
+            self._follow(key, reading, found)
+        # a listing that broke off says nothing of the sockets it did not reach
+        kinds = {"tcp", "udp", "unix"} if all_kinds else {"tcp"}
+        kinds = kinds if self._is_whole else set()
+        for key in [key for key in self._known if key not in seen and key[0] in kinds]:
+            found.ended.append(self._known.pop(key)[0])
+        return found
+
+    def close(self) -> None:
+        """Close the netlink sockets."""
+        if self._diag:
+            if self._diag.lost:
+                self._root.note(ENDS, "overflow")
+            self._diag.close()
+
+    def _follow(self, key: tuple[object, ...], reading: SocketReading, found: SocketRound) -> None:
+        known = self._known.get(key)
+        if known is None:
+            number = self._introduce(reading, found)
+        elif known[1][2:] == reading[2:]:
+            return
+        else:
+            number = known[0]
+        self._known[key] = (number, reading)
+        found.samples.append(reading.sample(number))
+
+    def _introduce(self, reading: SocketReading, found: SocketRound) -> int:
+        number = self._next
+        self._next += 1
+        found.appeared.append((number, reading.facts))
+        return number
+
+    def _ended(self) -> Iterator[SocketReading]:
+        if self._diag:
+            yield from self._guarded(self._diag.list_ended())
+
+    def _read(self, all_kinds: bool) -> Iterator[SocketReading]:
+        if self._diag:
+            yield from self._guarded(self._diag.list_tcp())
+            if all_kinds and isinstance(self._diag, SocketDiag):
+                yield from self._guarded(self._diag.list_udp())
+                yield from self._guarded(self._diag.list_unix())
+            return
+        for name, protocol in INET_FILES:
+            if all_kinds or protocol == "tcp":
+                data = self._text(name, may_be_absent=name.endswith("6"))
+                yield from self._guarded(parse_inet_table(data, protocol))
+        if all_kinds:
+            yield from self._guarded(parse_unix_table(self._text("unix")))
+
+    def _text(self, name: str, *, may_be_absent: bool = False) -> bytes:
+        return (
+            self._root.parse(f"proc/net/{name}", bytes, SUBJECT, may_be_absent=may_be_absent) or b""
+        )
+
+    def _guarded(self, readings: Iterator[SocketReading]) -> Iterator[SocketReading]:
+        try:
+            yield from readings
+        except OSError as error:
+            self._is_whole = False
+            self._root.note(SUBJECT, reason_of(error))
+        except ParseError:
+            self._is_whole = False
+            self._root.note(SUBJECT, "garbled")
+
+
+def _open_diag(root: Root) -> SocketDiag | RecordedDiag | None:
+    diag = None
+    if root.is_this_computer:
+        try:
+            diag = SocketDiag()
+        except OSError as error:
+            root.note(COUNTERS, reason_of(error))
+        else:
+            if not diag.sees_ends:
+                root.note(ENDS, "permission")
+    elif root.exists(RECORDED):
+        return RecordedDiag(root)
+    else:
+        root.note(COUNTERS, "absent")
+    return diag

@@ -1,0 +1,205 @@
+"""The samples of all processes in columns, and what each grew by since the one before it.
+
+A capture has a sample of a process only where its line changed, so the difference to the sample
+before it belongs to the interval that ends at its tick. What ended between two ticks is in
+``short_lived``. The columns hold each sample once, compactly: an hour of five hundred processes has
+two million of them. ``processes`` makes objects of them.
+"""
+
+from array import array
+from functools import cached_property
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from dunmist.applications import Grouping
+from dunmist.computer import Machine, ProcessDetail, ProcessSample
+from dunmist.sampling import ExitSum, Tick
+from dunmist.series.conservation import Impossible
+from dunmist.series.counters import Readings, increments
+from dunmist.series.timeline import Floats, Ints, Level, Rate
+from dunmist.series.wait_kinds import wait_code
+
+NS_PER_S = 1e9
+# what is kept of each sample, and in how many bytes
+COLUMNS = {
+    "row": "i", "identity": "i", "processor": "h", "own_clk": "d", "children_clk": "d",
+    "major_faults": "d", "rss_pages": "d", "shared_pages": "d", "delay_ns": "d", "nice": "b",
+    "read_bytes": "d", "write_bytes": "d", "io_delay_clk": "d", "wait": "b", "threads": "i",
+    "state": "B",
+}  # fmt: skip
+PROCESSORS_MOST = 8191  # the kernel's own greatest number, CONFIG_NR_CPUS
+# the kernel counts time by clock ticks, of which each process may have one too many
+CLK_ROUNDING = 1
+
+
+class ProcessCollector:
+    """Gathers what ticks and events say of processes."""
+
+    fields = ("processes", "threads", "details", "exits", "alive")
+
+    def __init__(self) -> None:
+        self.columns: dict[str, array[Any]] = {name: array(code) for name, code in COLUMNS.items()}
+        self.exits: list[tuple[int, ExitSum]] = []
+        self.details: dict[int, tuple[ProcessDetail, ProcessDetail]] = {}
+        self.thread_names: dict[tuple[int, int], str] = {}
+        self.threads: Readings[tuple[int, int]] = Readings("run_ns", "delay_ns")
+        self.last: dict[int, ProcessSample] = {}
+        self.first_row: dict[int, int] = {}
+        self.ended_row: dict[int, int] = {}
+
+    def add(self, row: int, tick: Tick) -> None:
+        """Take what the ``row``-th tick says."""
+        columns = self.columns
+        for sample in tick.processes:
+            columns["row"].append(row)
+            columns["identity"].append(sample.process)
+            columns["processor"].append(min(sample.processor, PROCESSORS_MOST))
+            columns["own_clk"].append(sample.user_clk + sample.system_clk)
+            columns["children_clk"].append(sample.children_user_clk + sample.children_system_clk)
+            columns["major_faults"].append(sample.major_faults)
+            columns["rss_pages"].append(sample.rss_pages)
+            columns["shared_pages"].append(sample.shared_pages or 0)
+            columns["delay_ns"].append(_or_nan(sample.delay_ns))
+            columns["nice"].append(sample.nice)
+            columns["read_bytes"].append(_or_nan(sample.read_bytes))
+            columns["write_bytes"].append(_or_nan(sample.write_bytes))
+            columns["io_delay_clk"].append(sample.io_delay_clk)
+            columns["wait"].append(wait_code(sample.state, sample.waits_in))
+            columns["threads"].append(sample.threads)
+            columns["state"].append(ord(sample.state[:1] or "?") & 0x7F)
+            self.last[sample.process] = sample
+        for thread in tick.threads:
+            key = (thread.process, thread.tid)
+            self.threads.add(row, key, [thread.run_ns, thread.delay_ns])
+            if thread.name is not None:
+                self.thread_names[key] = thread.name
+        self.exits += [(row, one) for one in tick.exits]
+        for detail in tick.details:
+            first, _ = self.details.get(detail.process, (detail, detail))
+            self.details[detail.process] = (first, detail)
+
+
+class Surroundings(NamedTuple):
+    """What the series of processes need of the rest of the capture.
+
+    ``online`` is the number of logical processors in each interval, ``began_s`` the uptime at the
+    first tick, None where it is unknown.
+    """
+
+    grouping: Grouping
+    about: Machine
+    online: Rate
+    began_s: float | None
+    impossible: Impossible
+
+
+class Samples:
+    """All samples by identity and row, and what each grew by since the one before it."""
+
+    def __init__(self, collected: ProcessCollector, inside: set[int], basis: Surroundings) -> None:
+        columns = collected.columns
+        order = np.lexsort((np.asarray(columns["row"]), np.asarray(columns["identity"])))
+        # the collector's own columns are given up meanwhile, so that all is held once only
+        self.table = {name: np.asarray(columns.pop(name))[order] for name in COLUMNS}
+        self.basis = basis
+        self.line = basis.impossible.line
+        self.row, self.identity = self.table["row"], self.table["identity"]
+        count = len(self.row)
+        self.same = np.zeros(count, dtype=bool)
+        self.same[1:] = self.identity[1:] == self.identity[:-1]
+        first = ~self.same
+        starts = np.flatnonzero(first)
+        self.slices = {
+            int(self.identity[start]): slice(start, end)
+            for start, end in zip(starts, np.append(starts, count)[1:], strict=True)
+        }
+        # what one that began before was used before, too; what began inside is all of the capture
+        self.base = np.full(count, np.nan)
+        self.base[first & np.isin(self.identity, list(inside))] = 0.0
+        clk_per_s = basis.about.clock_ticks_per_s
+        self.grown = {
+            "own_s": self._possible_s(self._grown("own_clk") / clk_per_s),
+            "children_s": self._grown("children_clk") / clk_per_s,
+            "major_faults": self._grown("major_faults"),
+            "delay_s": self._grown("delay_ns") / NS_PER_S,
+            "io_delay_s": self._grown("io_delay_clk") / clk_per_s,
+            "read_bytes": self._grown("read_bytes"),
+            "write_bytes": self._grown("write_bytes"),
+        }
+
+    def _grown(self, name: str) -> Floats:
+        grown = increments(self.table[name], self.same, self.base)
+        grown[self.row == 0] = np.nan
+        return grown
+
+    def _possible_s(self, own_s: Floats) -> Floats:
+        """Return processor time without what no computer of so many processors can give."""
+        line, impossible = self.line, self.basis.impossible
+        inside = self.row > 0
+        interval = np.where(inside, self.row - 1, 0)
+        room_s = self.basis.online.values * line.interval_s * impossible.most_share
+        rounding_s = CLK_ROUNDING / self.basis.about.clock_ticks_per_s
+        beyond = inside & (own_s > room_s[interval] + rounding_s)
+        # and together they have no more than one alone
+        together_s = np.zeros(line.intervals)
+        kept = inside & ~beyond
+        np.add.at(together_s, interval[kept], np.nan_to_num(own_s[kept]))
+        count = np.bincount(interval[kept & (own_s > 0)], minlength=line.intervals)
+        crowded = together_s > room_s + count * rounding_s
+        beyond |= kept & crowded[interval] & (own_s > 0)
+        impossible.dropped["processor time of processes"] += int(beyond.sum())
+        return np.where(beyond, np.nan, own_s)
+
+    def spread(self, amounts: Floats, of: Ints, applications: int) -> Floats:
+        """Return amounts of samples a second, shape (intervals, applications)."""
+        total = np.zeros((self.line.intervals, applications))
+        inside = self.row > 0
+        places = (self.row[inside] - 1, of[self.identity[inside]])
+        np.add.at(total, places, np.nan_to_num(amounts[inside]))
+        total /= self.line.interval_s[:, None]
+        return total
+
+    def held(self, level: Floats, of: Ints, applications: int, ended: dict[int, int]) -> Floats:
+        """Return the sums of a level of processes, shape (ticks, applications)."""
+        change = np.zeros((self.line.ticks, applications))
+        step = level.astype(float)
+        step[1:][self.same[1:]] -= level[:-1][self.same[1:]]
+        np.add.at(change, (self.row, of[self.identity]), step)
+        for identity, place in self.slices.items():
+            row = ended.get(identity)
+            if row is not None and row < self.line.ticks:
+                change[row, of[identity]] -= level[place.stop - 1]
+        held: Floats = np.cumsum(change, axis=0)
+        return held
+
+    def rate_of(self, identity: int, name: str, end: int | None) -> Rate:
+        """Return how fast a counter of one process grew, unknown outside of its life."""
+        values = np.full(self.line.intervals, np.nan)
+        place = self.slices.get(identity)
+        if place is not None:
+            rows, grown = self.row[place], self.grown[name][place]
+            # in the interval in which it ended it was there for a part only
+            values[rows[0] : None if end is None else end - 1] = 0.0
+            inside = rows > 0
+            values[rows[inside] - 1] = grown[inside]
+        return Rate(self.line, values / self.line.interval_s)
+
+    def level_of(self, identity: int, values: Floats, end: int | None) -> Level:
+        """Return a level of one process; ``values`` are those of all samples."""
+        level = np.full(self.line.ticks, np.nan)
+        place = self.slices.get(identity)
+        if place is not None:
+            for row, value in zip(self.row[place], values[place], strict=True):
+                level[row:end] = value
+        return Level(self.line, level)
+
+    @cached_property
+    def private_pages(self) -> Floats:
+        """Pages of each sample that are neither of files nor shared."""
+        pages: Floats = np.maximum(self.table["rss_pages"] - self.table["shared_pages"], 0)
+        return pages
+
+
+def _or_nan(value: int | None) -> float:
+    return np.nan if value is None else float(value)

@@ -1,0 +1,130 @@
+"""Facts of what stands still, derived once: services, storage, people, packages.
+
+A rule that stands in a view and in a finding is one function here.
+"""
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from dunmist.computer import DELETED, FileSystem, Package, ProcessFacts, Unit, is_person
+from dunmist.sampling import Survey
+
+# on the way to another state (org.freedesktop.systemd1(5), ActiveState)
+ON_THE_WAY = ("activating", "deactivating", "reloading")
+# between two starts of a service that is kept alive: it is not stuck, it comes and goes
+BETWEEN_STARTS = "auto-restart"
+INTERPRETED = 3  # a script is among the first words of a command line
+
+
+class Storage(NamedTuple):
+    """One file system; shares are of what people may use, None where it did not answer."""
+
+    about: FileSystem
+    used_bytes: int | None
+    used: float | None
+    inodes: float | None
+
+    @property
+    def point(self) -> str:
+        """Where it is mounted."""
+        return self.about.point
+
+    @property
+    def fullest(self) -> float | None:
+        """The share of room or of inodes in use, the greater of both."""
+        return None if self.used is None else max(self.used, self.inodes or 0.0)
+
+
+class Surveyed:
+    """What the surveys of a capture say, the newest unless told otherwise."""
+
+    def __init__(self, surveys: Sequence[Survey]) -> None:
+        self.surveys = list(surveys)
+        self.last = surveys[-1] if surveys else None
+        self.units: list[Unit] = self.last.units if self.last else []
+        self.autostart = surveys[0].autostart if surveys else []
+        self._unit_by_name = {unit.name: unit for unit in self.units}
+        self._first_units = {unit.name: unit for survey in surveys[:1] for unit in survey.units}
+        self._packages = {one.executable: one for survey in surveys for one in survey.packages}
+        self.replaced = {path for survey in surveys for path in survey.replaced}
+
+    def unit(self, name: str | None) -> Unit | None:
+        """Return a service or timer by its name, None when it is not known."""
+        return self._unit_by_name.get(name or "")
+
+    def is_stuck(self, unit: Unit) -> bool:
+        """Whether a unit was on the way to the same other state at both ends of the capture."""
+        before = self._first_units.get(unit.name)
+        if len(self.surveys) < 2 or before is None or unit.active not in ON_THE_WAY:
+            return False
+        same = (before.active, before.since_s) == (unit.active, unit.since_s)
+        return same and unit.sub != BETWEEN_STARTS
+
+    def restarts(self, name: str) -> int:
+        """Return how often the service manager started a unit anew during the capture."""
+        counts = [
+            unit.restarts
+            for survey in self.surveys
+            for unit in survey.units
+            if unit.name == name and unit.restarts is not None
+        ]
+        return counts[-1] - counts[0] if counts else 0
+
+    def starts_at_boot(self, name: str) -> bool:
+        """Whether a unit is enabled, so that it starts by itself."""
+        unit = self.unit(name)
+        return unit is not None and (unit.starts or "").startswith("enabled")
+
+    @property
+    def storage(self) -> list[Storage]:
+        """All file systems."""
+        return [_storage(one) for one in (self.last.file_systems if self.last else [])]
+
+    @property
+    def people_here(self) -> set[str]:
+        """Who is logged in."""
+        return {one.user for one in (self.last.sessions if self.last else [])}
+
+    @property
+    def people_at_screen(self) -> set[str]:
+        """Who is logged in at a screen of this computer."""
+        sessions = self.last.sessions if self.last else []
+        return {one.user for one in sessions if one.graphical}
+
+    def package(self, facts: ProcessFacts) -> Package | None:
+        """Return the package that the program of a process belongs to, None when not known.
+
+        What an interpreter runs tells more than the interpreter.
+        """
+        scripts = facts.command_line[1:INTERPRETED]
+        files = [*scripts, (facts.executable or "").removesuffix(DELETED)]
+        return next((self._packages[file] for file in files if file in self._packages), None)
+
+    def package_of_file(self, path: str | None) -> Package | None:
+        """Return the package that an executable belongs to, None when not known."""
+        return self._packages.get(path or "")
+
+    def owner_kind(self, facts: ProcessFacts) -> str:
+        """Return whether a process is of who is logged in, a person, the administrator, a service.
+
+        Without a list of logins a person cannot be told from one who is logged in.
+        """
+        if facts.uid is None:
+            return "unknown"
+        if facts.uid == 0:
+            return "administrator"
+        if not is_person(facts.uid):
+            return "service"
+        return "here" if facts.user in self.people_here else "person"
+
+
+def _storage(about: FileSystem) -> Storage:
+    used_bytes = used = inodes = None
+    size, free, available = about.size_bytes, about.free_bytes, about.available_bytes
+    if size is not None and free is not None and available is not None:
+        used_bytes = size - free
+        # what only the administrator may still write is neither used nor available
+        used = used_bytes / (used_bytes + available) if used_bytes + available else None
+    if about.inodes and about.inodes_free is not None:
+        inodes = 1.0 - about.inodes_free / about.inodes
+    return Storage(about, used_bytes, used, inodes)

@@ -1,0 +1,242 @@
+"""The time line of a capture, and the two kinds of figures that stand on it.
+
+A capture has ticks, and between two ticks an interval. What is read at a moment (memory, a
+temperature) is a ``Level``, one value a tick; what is told by the growth of a counter, or holds for
+a stretch of time, is a ``Rate``, one value an interval. They are different types that do not mix: a
+level is taken to intervals by ``at_ends`` only, and nobody cuts arrays by hand.
+
+NaN is 'unknown'. Means and quantiles of rates are weighted by the real length of each interval, so
+that late ticks and gaps weigh what they lasted.
+"""
+
+from collections.abc import Iterable
+from functools import cached_property
+from typing import Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+LEAST_INTERVAL_S = 1e-6
+# a sum of weights may miss the share that it stands for by the last digit
+ROUNDING = 1e-9
+
+
+class TimeLine:
+    """When the ticks of a capture were taken, in seconds since the first."""
+
+    def __init__(self, at_s: Floats) -> None:
+        self.at_s = at_s
+
+    @cached_property
+    def interval_s(self) -> Floats:
+        """Real length of each interval, shape (intervals,)."""
+        return np.maximum(np.diff(self.at_s), LEAST_INTERVAL_S)
+
+    @property
+    def ticks(self) -> int:
+        """How many ticks there are."""
+        return len(self.at_s)
+
+    @property
+    def intervals(self) -> int:
+        """How many intervals there are, one less than the ticks."""
+        return len(self.at_s) - 1
+
+    @property
+    def duration_s(self) -> float:
+        """Seconds from the first tick to the last."""
+        return float(self.at_s[-1])
+
+
+class _Figures:
+    """What levels and rates have in common; ``values`` has one value for each place on the line."""
+
+    __slots__ = ("line", "values")
+    # an array on the left of an operator would take the values and lose the line
+    __array_ufunc__ = None
+
+    def __init__(self, line: TimeLine, values: Floats) -> None:
+        if len(values) != self._length(line):
+            raise ValueError(f"{len(values)} values for {self._length(line)} places")
+        self.line = line
+        self.values = values
+
+    @staticmethod
+    def _length(line: TimeLine) -> int:
+        raise NotImplementedError
+
+    @classmethod
+    def unknown(cls, line: TimeLine) -> Self:
+        """Return figures of which none is known."""
+        return cls(line, np.full(cls._length(line), np.nan))
+
+    @classmethod
+    def nothing(cls, line: TimeLine) -> Self:
+        """Return figures that are all nought."""
+        return cls(line, np.zeros(cls._length(line)))
+
+    @classmethod
+    def total_of(cls, line: TimeLine, parts: Iterable[Self]) -> Self:
+        """Return the sum of figures on one line, nought without any."""
+        return cls(line, sum((one.values for one in parts), np.zeros(cls._length(line))))
+
+    @classmethod
+    def greatest_of(cls, parts: list[Self]) -> Self:
+        """Return the greatest known of several at each place; raises IndexError without any."""
+        return cls(parts[0].line, np.fmax.reduce([one.values for one in parts]))
+
+    def __add__(self, other: Self | float) -> Self:
+        return self._like(self.values + _plain(other))
+
+    def __sub__(self, other: Self | float) -> Self:
+        return self._like(self.values - _plain(other))
+
+    def __mul__(self, other: Self | float) -> Self:
+        return self._like(self.values * _plain(other))
+
+    def __truediv__(self, other: Self | float) -> Self:
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return self._like(self.values / _plain(other))
+
+    def _like(self, values: Floats) -> Self:
+        return type(self)(self.line, values)
+
+    @property
+    def is_known(self) -> bool:
+        """Whether any value is known."""
+        return not bool(np.isnan(self.values).all())
+
+    def between(self, least: float, most: float) -> Self:
+        """Return the figures with those beyond the bounds set to them."""
+        return self._like(np.clip(self.values, least, most))
+
+    def known_or(self, value: float) -> Self:
+        """Return the figures with a value in the place of those that are unknown."""
+        return self._like(np.where(np.isnan(self.values), value, self.values))
+
+    def where(self, condition: Self, value: float = np.nan) -> Self:
+        """Return the figures where a condition is met, and another value where it is not."""
+        return self._like(np.where(condition.values > 0, self.values, value))
+
+    def known(self) -> Floats:
+        """Return the known values in order."""
+        found: Floats = self.values[~np.isnan(self.values)]
+        return found
+
+    def greatest(self) -> float | None:
+        """Return the greatest known value, None when none is."""
+        return float(self.known().max()) if self.is_known else None
+
+    def least(self) -> float | None:
+        """Return the smallest known value, None when none is."""
+        return float(self.known().min()) if self.is_known else None
+
+    def median(self) -> float | None:
+        """Return the median of the known values, None when none is."""
+        return float(np.median(self.known())) if self.is_known else None
+
+    def last(self) -> float | None:
+        """Return the newest known value, None when none is."""
+        return float(self.known()[-1]) if self.is_known else None
+
+    def curve(self, points: int) -> list[float | None]:
+        """Return the means of at most so many equal stretches, None for one that is unknown."""
+        return [float(np.mean(part)) if len(part) else None for part in self._stretches(points)]
+
+    def peaks(self, points: int) -> list[float | None]:
+        """Return the greatest of at most so many equal stretches, None for one unknown."""
+        return [float(np.max(part)) if len(part) else None for part in self._stretches(points)]
+
+    def _stretches(self, points: int) -> list[Floats]:
+        parts = np.array_split(self.values, min(points, len(self.values)))
+        return [part[~np.isnan(part)] for part in parts]
+
+
+class Level(_Figures):
+    """What was read at each tick, shape (ticks,)."""
+
+    __slots__ = ()
+
+    @staticmethod
+    def _length(line: TimeLine) -> int:
+        return line.ticks
+
+    def at_ends(self) -> "Rate":
+        """Return the level at the end of each interval."""
+        return Rate(self.line, self.values[1:])
+
+    def change(self) -> float:
+        """Return by how much it is higher at the last tick than at the first, NaN if unknown."""
+        return float(self.values[-1] - self.values[0])
+
+    def mean(self) -> float:
+        """Return the mean over the ticks at which it is known, 0 without any."""
+        return float(self.known().mean()) if self.is_known else 0.0
+
+
+class Rate(_Figures):
+    """What held in each interval, shape (intervals,): an amount a second, or a share."""
+
+    __slots__ = ()
+
+    @staticmethod
+    def _length(line: TimeLine) -> int:
+        return line.intervals
+
+    def mean(self) -> float:
+        """Return the mean over the time for which it is known, 0 without any."""
+        found = self.known_mean()
+        return 0.0 if found is None else found
+
+    def known_mean(self) -> float | None:
+        """Return the mean over the time for which it is known, None without any."""
+        there = ~np.isnan(self.values)
+        if not there.any():
+            return None
+        return float(np.average(self.values[there], weights=self.line.interval_s[there]))
+
+    def total(self) -> float:
+        """Return the amount over the whole capture; what is unknown counts as nothing."""
+        return float(np.nansum(self.values * self.line.interval_s))
+
+    def quantile(self, q: float) -> float:
+        """Return the weighted quantile: the greatest value reached for 1 - q of the known time.
+
+        0 where nothing is known.
+        """
+        there = ~np.isnan(self.values)
+        if not there.any():
+            return 0.0
+        values, weights = self.values[there], self.line.interval_s[there]
+        order = np.argsort(-values)
+        reached = np.cumsum(weights[order]) >= (1.0 - q) * weights.sum() - ROUNDING
+        return float(values[order][np.argmax(reached)])
+
+    def counts(self) -> Floats:
+        """Return the amount of each interval itself rather than a second's; unknown is nothing."""
+        amounts: Floats = np.nan_to_num(self.values) * self.line.interval_s
+        return amounts
+
+    def at_ticks(self) -> Level:
+        """Return each interval's figure at the tick that ends it; unknown at the first tick."""
+        return Level(self.line, np.concatenate([[np.nan], self.values]))
+
+    def at_least(self, bound: float) -> "Rate":
+        """Return the condition, 0 or 1, that a figure is known and not below a bound."""
+        return Rate(self.line, (self.values >= bound).astype(float))
+
+    def at_most(self, bound: float) -> "Rate":
+        """Return the condition, 0 or 1, that a figure is known and not above a bound."""
+        return Rate(self.line, (self.values <= bound).astype(float))
+
+    def __and__(self, other: "Rate") -> "Rate":
+        return Rate(self.line, np.minimum(self.values, other.values))
+
+    def __or__(self, other: "Rate") -> "Rate":
+        return Rate(self.line, np.maximum(self.values, other.values))
+
+
+def _plain(value: _Figures | float) -> Floats | float:
+    return value.values if isinstance(value, _Figures) else value

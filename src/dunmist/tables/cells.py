@@ -1,0 +1,93 @@
+"""How a figure is written, by the unit of its column: for reports and views alike."""
+
+import math
+from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+from dunmist.advice import percent, size_text, span_text
+from dunmist.harmless import harmless
+from dunmist.tables.declared import Unit
+
+EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
+UNKNOWN = "–"
+
+
+def bits_text(bits_per_s: float) -> str:
+    """Return a link speed as people write it."""
+    for unit, factor in (("Gbit/s", 1e9), ("Mbit/s", 1e6)):
+        if bits_per_s >= factor:
+            return f"{bits_per_s / factor:g} {unit}"
+    return f"{bits_per_s:.0f} bit/s"
+
+
+def moment_text(seconds: float) -> str:
+    """Return a moment since 1970 as a date in UTC."""
+    try:
+        return datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%d %H:%MZ")
+    except (OverflowError, ValueError, OSError):
+        return "unknown"
+
+
+def short_span_text(seconds: float) -> str:
+    """Return a stretch of time, in milliseconds where it is short."""
+    return f"{1e3 * seconds:.2f} ms" if 0 < seconds < 1 else span_text(seconds)
+
+
+def plain_text(value: float) -> str:
+    """Return a figure without a unit."""
+    if value.is_integer():
+        return f"{value:.0f}"
+    return f"{value:.2f}" if abs(value) < 100 else f"{value:.0f}"
+
+
+_WRITTEN: Mapping[Unit, Callable[[float], str]] = {
+    "share": lambda value: percent(value).replace("under ", "< "),
+    "cores": lambda value: f"{value:.2f}",
+    "bytes": size_text,
+    "bytes/s": lambda value: f"{size_text(value)}/s" if value else "0",
+    "bits/s": bits_text,
+    "a second": lambda value: f"{value:.1f}",
+    "Hz": lambda value: f"{value / 1e6:.0f} MHz",
+    "s": short_span_text,
+    "at": lambda value: f"{value:.1f} s",
+    "moment": moment_text,
+}
+
+
+def number_text(unit: Unit, value: float) -> str:
+    """Return a figure with its unit as a terminal shows it."""
+    if math.isnan(value):
+        return UNKNOWN
+    return _WRITTEN.get(unit, plain_text)(value)
+
+
+def cell_text(unit: Unit, value: object) -> str:
+    """Return a cell as people read it."""
+    shown = plain(value)
+    if shown is None:
+        return UNKNOWN
+    if isinstance(shown, bool):
+        return "yes" if shown else "no"
+    if isinstance(shown, int | float):
+        return number_text(unit, float(shown))
+    return str(shown)
+
+
+def plain(value: Any) -> Any:  # noqa: ANN401 - a cell may be anything
+    """Return a cell as JSON has it: rounded, harmless, None for what is unknown."""
+    if isinstance(value, dict):
+        return {key: plain(one) for key, one in value.items()}
+    if isinstance(value, list):
+        return [plain(one) for one in value]
+    if value is None:
+        return None
+    if hasattr(value, "item"):
+        value = value.item()
+    if isinstance(value, float):
+        if not math.isfinite(value):
+            return None
+        if value.is_integer() and abs(value) < EXACT_BELOW:
+            return int(value)
+        return float(f"{value:.6g}")
+    return harmless(value) if isinstance(value, str) else value

@@ -1,0 +1,148 @@
+"""What a table declares: its columns with name, unit, heading and meaning, and who sees which.
+
+Programs get every column; a terminal gets those of ``shown``, in that order, as many as it has room
+for. Everything that shows, filters, sorts, completes or documents a table reads it from here.
+"""
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+
+from dunmist.advice import Judged
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+Unit = Literal[
+    "text", "flag", "number", "figure", "cores", "share", "bytes", "bytes/s", "bits/s",
+    "a second", "Hz", "MT/s", "s", "at", "moment", "curve", "curve of shares", "curve of a level",
+    "fact",
+]  # fmt: skip
+Filter = Literal["owner", "name", "pid", "service", "port", "state", "role", "least"]
+Row = dict[str, object]
+
+# what a name says of its unit, which a heading leaves out because the cells say it
+SUFFIXES: Mapping[Unit, str] = {
+    "bytes": "_bytes", "bytes/s": "_bytes_per_s", "bits/s": "_bits_per_s", "Hz": "_hz",
+    "MT/s": "_mtps", "s": "_s", "moment": "_s", "at": "_s",
+}  # fmt: skip
+TEXTS: frozenset[Unit] = frozenset(("text", "flag", "fact"))
+CURVES: frozenset[Unit] = frozenset(("curve", "curve of shares", "curve of a level"))
+# points of a tiny curve in a cell
+CURVE_POINTS = 12
+WIDTH_LEAST, WIDTH_MOST = 14, 36
+
+
+class Width(NamedTuple):
+    """Characters of a text on a terminal: it gives way down to the one, and never has more."""
+
+    least: int = WIDTH_LEAST
+    most: int = WIDTH_MOST
+
+
+class Column(NamedTuple):
+    """One column.
+
+    ``width`` is given for a text that may be made shorter. ``answers`` names the filters that look
+    at it. ``title`` is its heading where its name does not do.
+    """
+
+    name: str
+    unit: Unit
+    meaning: str
+    width: Width | None = None
+    answers: tuple[Filter, ...] = ()
+    title: str | None = None
+
+    @property
+    def heading(self) -> str:
+        """What stands above it; what the unit says stands in the cells."""
+        if self.title is not None:
+            return self.title
+        if self.unit in CURVES:
+            return "over time"
+        name = self.name.removesuffix(SUFFIXES.get(self.unit, ""))
+        return name.replace("_per_s", " a second").replace("_", " ")
+
+    @property
+    def is_numeric(self) -> bool:
+        """Whether it holds figures, which are set to the right."""
+        return self.unit not in TEXTS and self.unit not in CURVES
+
+
+class Table(NamedTuple):
+    """One table.
+
+    ``rows`` makes its rows of what was judged; ``order`` names the columns that sort it, the
+    greatest first. ``units`` has the unit of each fact of a table of facts.
+    """
+
+    name: str
+    about: str
+    columns: tuple[Column, ...]
+    rows: Callable[[Judged], Iterable[Row]]
+    shown: tuple[str, ...] = ()
+    order: tuple[str, ...] = ()
+    units: Mapping[str, Unit] | None = None
+
+    def column(self, name: str) -> Column:
+        """Return a column by its name; raises KeyError."""
+        found = {one.name: one for one in self.columns}
+        return found[name]
+
+    @property
+    def names(self) -> list[str]:
+        """The names of all columns, in the order in which programs get them."""
+        return [one.name for one in self.columns]
+
+    @property
+    def key(self) -> str:
+        """What programs call it."""
+        return self.name.replace(" ", "_")
+
+    def unit_of(self, column: Column, row: Mapping[str, Any]) -> Unit:
+        """Return the unit of a cell: that of its column, in a table of facts that of the fact."""
+        if column.unit == "fact" and self.units is not None:
+            return self.units[str(row["fact"])]
+        return column.unit
+
+    def shown_columns(self) -> list[Column]:
+        """Return the columns that people compare, the most important first."""
+        return [self.column(name) for name in self.shown or self.names]
+
+
+class Filled(NamedTuple):
+    """A table with its rows."""
+
+    table: Table
+    frame: "pd.DataFrame"
+
+    def with_rows(self, frame: "pd.DataFrame") -> "Filled":
+        """Return the same table with other rows."""
+        return Filled(self.table, frame)
+
+
+def fill(table: Table, judged: Judged) -> Filled:
+    """Return a table filled with what was judged."""
+    return filled(table, table.rows(judged))
+
+
+def filled(table: Table, rows: Iterable[Row]) -> Filled:
+    """Return a table with the given rows, in its own order; unknown comes last."""
+    import pandas as pd
+
+    frame = pd.DataFrame(list(rows), columns=table.names)
+    if table.units is not None:
+        frame = frame.astype(object)
+    if len(frame) and table.order:
+        frame = frame.sort_values(
+            list(table.order), ascending=False, ignore_index=True, kind="stable", na_position="last"
+        )
+    return Filled(table, frame)
+
+
+def records(filled: Filled) -> list[dict[str, Any]]:
+    """Return the rows as mappings from the columns' names."""
+    return [
+        {str(name): value for name, value in row.items()}
+        for row in filled.frame.to_dict(orient="records")
+    ]

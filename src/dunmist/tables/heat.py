@@ -1,0 +1,160 @@
+"""Topic ``heat``: every sensor, which one stands for the processor, and graphics cards."""
+
+from collections.abc import Iterator
+
+from dunmist.advice import Judged, doubt_text
+from dunmist.computer import PowerSupply
+from dunmist.diagnosis import held_share
+from dunmist.series import SensorSeries
+from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table, Width
+
+QUANTITY_UNITS = {"temperature": "°C", "fan": "turns/min", "voltage": "V", "current": "A",
+                  "power": "W", "energy": "W", "humidity": "share"}  # fmt: skip
+W_PER_UW = 1e-6
+
+
+def _sensors(judged: Judged) -> Iterator[Row]:
+    """Yield a row for each sensor and battery, the processor's own first."""
+    series = judged.series
+    chosen = series.processor_sensor
+    trusted = [one for one in series.devices.sensors if one.is_trusted]
+    for one in sorted(trusted, key=lambda one: not (chosen and one.name == chosen.name)):
+        row = _sensor(one)
+        if chosen and one.name == chosen.name:
+            also = f"; {row['remark']}" if row["remark"] else ""
+            row["remark"] = f"taken for the processor: {chosen.why}{also}"
+        yield row
+    for supply in series.devices.supplies.values():
+        yield _supply(supply)
+    for kind, rate in series.devices.throttled.items():
+        yield {
+            "sensor": f"throttle count, {kind}",
+            "part": "processor",
+            "quantity": "throttling",
+            "unit": "times",
+            "last": float(round(rate.total())),
+        }
+
+
+def _doubted(judged: Judged) -> Iterator[Row]:
+    return (_sensor(one) for one in judged.series.devices.sensors if one.doubt)
+
+
+def _sensor(one: SensorSeries) -> Row:
+    shown = one.shown
+    most = shown.greatest()
+    is_margin_known = one.critical is not None and most is not None and one.is_trusted
+    return {
+        "sensor": one.name,
+        "part": one.part,
+        "quantity": "power" if one.quantity == "energy" else one.quantity,
+        "unit": QUANTITY_UNITS[one.quantity],
+        "least": shown.least(),
+        "median": shown.median(),
+        "greatest": most,
+        "last": shown.last(),
+        "curve": shown.curve(CURVE_POINTS),
+        "high": one.high,
+        "critical": one.critical,
+        "margin": (one.critical or 0.0) - (most or 0.0) if is_margin_known else None,
+        "remark": _remark(one),
+    }
+
+
+def _remark(one: SensorSeries) -> str | None:
+    if one.doubt:
+        return f"left out: {doubt_text(one.doubt)}"
+    alarms = [name.replace("_", " ") for name in one.sensor.alarms]
+    return f"the chip reports: {', '.join(alarms)}" if alarms else None
+
+
+def _supply(one: PowerSupply) -> Row:
+    now = one.energy_now if one.energy_now is not None else one.charge_now
+    full = one.energy_full if one.energy_full is not None else one.charge_full
+    remarks = [one.status or ("plugged in" if one.online else None)]
+    held = held_share(one)
+    if held:
+        remarks.append(f"holds {100 * held:.0f} % of its design")
+    if one.cycles:
+        remarks.append(f"{one.cycles} cycles")
+    watts = one.power_now
+    if watts is None and one.current_now is not None and one.voltage_now is not None:
+        watts = round(one.current_now * one.voltage_now * W_PER_UW)
+    charged = f"{100 * now / full:.0f} % charged" if now and full else None
+    return {
+        "sensor": " ".join(filter(None, (one.name, one.model))),
+        "part": one.kind,
+        "quantity": "power",
+        "unit": "W",
+        "last": None if watts is None else watts * W_PER_UW,
+        "remark": ", ".join(filter(None, [charged, *remarks])) or None,
+    }
+
+
+SENSORS = Table(
+    "sensors",
+    "the processor's own first; batteries and throttle counts stand below",
+    (
+        Column("sensor", "text", "chip and label, or the name that a correction gives", Width(),
+               ("name",)),
+        Column("part", "text", "what it belongs to"),
+        Column("quantity", "text", "what it measures"),
+        Column("unit", "text", "unit of its figures"),
+        Column("least", "figure", "least reading"),
+        Column("median", "figure", "median reading"),
+        Column("greatest", "figure", "greatest reading"),
+        Column("last", "figure", "newest reading"),
+        Column("curve", "curve of a level", "readings over the capture, between both"),
+        Column("high", "figure", "the driver's own upper limit"),
+        Column("critical", "figure", "limit at which the hardware protects itself"),
+        Column("margin", "figure", "from the greatest reading to that limit"),
+        Column("remark", "text", "which one was taken for the processor and why, or what is wrong",
+               Width(most=84)),
+    ),
+    _sensors,
+    shown=(
+        "sensor", "least", "greatest", "last", "unit", "critical", "margin", "curve", "median",
+        "high", "remark",
+    ),
+)  # fmt: skip
+DOUBTED = SENSORS._replace(
+    name="implausible sensors",
+    about="those that read what cannot be true, with the reason",
+    rows=_doubted,
+    shown=(),
+)
+
+
+def _graphics(judged: Judged) -> Iterator[Row]:
+    cards = {one.name: one for one in judged.series.header.inventory.cards}
+    for one in judged.series.devices.graphics:
+        about = cards.get(one.name)
+        yield {
+            "card": one.name,
+            "driver": about.driver if about else None,
+            "pci_id": about.pci_id if about else None,
+            "busy_mean": one.busy.mean() if one.busy.is_known else None,
+            "busy_max": one.busy.greatest(),
+            "memory_used_bytes": one.memory_used_bytes.greatest(),
+            "memory_bytes": about.memory_bytes if about else None,
+            "clock_hz": one.clock_hz.greatest(),
+            "max_clock_hz": about.max_clock_hz if about else None,
+        }
+
+
+GRAPHICS = Table(
+    "graphics",
+    "graphics cards",
+    (
+        Column("card", "text", "card as the kernel calls it"),
+        Column("driver", "text", "driver"),
+        Column("pci_id", "text", "vendor and device"),
+        Column("busy_mean", "share", "busy share, mean", answers=("least",)),
+        Column("busy_max", "share", "busy share, most"),
+        Column("memory_used_bytes", "bytes", "memory in use, most"),
+        Column("memory_bytes", "bytes", "memory that it has"),
+        Column("clock_hz", "Hz", "clock, greatest"),
+        Column("max_clock_hz", "Hz", "greatest possible clock"),
+    ),
+    _graphics,
+)

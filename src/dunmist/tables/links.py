@@ -1,0 +1,78 @@
+"""Topic ``links``: every network link, and how TCP and UDP fared."""
+
+from collections.abc import Iterator
+
+from dunmist.advice import Judged
+from dunmist.tables.declared import Column, Row, Table
+
+LEVELS = ("TcpCurrEstab",)  # among the counters, but no counter
+
+
+def _links(judged: Judged) -> Iterator[Row]:
+    for one in judged.series.devices.links:
+        about = one.about
+        yield {
+            "link": one.name,
+            "state": about.state if about else None,
+            "default_route": about.is_default if about else None,
+            "physical": about.physical if about else None,
+            "wireless": about.wireless if about else None,
+            "signal_dbm": about.signal_dbm if about else None,
+            "speed_bits_per_s": about.speed_bits_per_s if about else None,
+            "duplex": about.duplex if about else None,
+            "received_bytes_per_s": one.received_bytes_per_s.mean(),
+            "sent_bytes_per_s": one.sent_bytes_per_s.mean(),
+            "used_share": None if one.used is None else one.used.mean(),
+            "errors": round(one.errors_per_s.total()),
+            "drops": round(one.drops_per_s.total()),
+        }
+
+
+LINKS = Table(
+    "links",
+    "the default route first",
+    (
+        Column("link", "text", "network link as the kernel calls it", answers=("name",)),
+        Column("state", "text", "up, down or unknown", answers=("state",)),
+        Column("default_route", "flag", "whether it leads to everywhere else"),
+        Column("physical", "flag", "whether there is hardware behind it"),
+        Column("wireless", "flag", "whether it is a radio"),
+        Column("signal_dbm", "figure", "strength of the signal"),
+        Column("speed_bits_per_s", "bits/s", "speed that it was set up for"),
+        Column("duplex", "text", "whether both directions go at once"),
+        Column("received_bytes_per_s", "bytes/s", "received"),
+        Column("sent_bytes_per_s", "bytes/s", "sent"),
+        Column("used_share", "share", "the fuller direction's share of the speed",
+               answers=("least",)),
+        Column("errors", "number", "broken frames and collisions over the capture"),
+        Column("drops", "number", "frames dropped over the capture"),
+    ),
+    _links,
+    shown=(
+        "link", "used_share", "received_bytes_per_s", "sent_bytes_per_s", "speed_bits_per_s",
+        "errors", "drops", "state", "default_route", "wireless", "signal_dbm", "duplex",
+    ),
+    order=("default_route", "physical"),
+)  # fmt: skip
+
+
+def _transport(judged: Judged) -> Iterator[Row]:
+    for word, count in judged.series.devices.tcp.items():
+        if word not in LEVELS:
+            yield {
+                "counter": word,
+                "count": count,
+                "times_per_s": count / judged.series.duration_s,
+            }
+
+
+TRANSPORT = Table(
+    "transport",
+    "the kernel's counters of TCP and UDP (names of RFC 4022)",
+    (
+        Column("counter", "text", "the kernel's word"),
+        Column("count", "number", "over the capture"),
+        Column("times_per_s", "a second", "how often"),
+    ),
+    _transport,
+)

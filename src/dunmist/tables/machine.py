@@ -1,0 +1,138 @@
+"""Topic ``machine``: what the computer is, its memory modules, and how it was sampled."""
+
+from collections.abc import Iterator
+
+from dunmist.advice import Judged
+from dunmist.computer import Firmware
+from dunmist.series import Series
+from dunmist.tables.declared import Column, Row, Table, Unit, Width
+
+# each fact with its unit, in the order in which people read them
+FACTS: dict[str, Unit] = {
+    "host": "text", "distribution": "text", "kernel": "text", "maker": "text", "model": "text",
+    "board": "text", "firmware": "text", "firmware_date": "text", "virtual": "text",
+    "container": "text", "processor_model": "text", "packages": "number",
+    "physical_cores": "number", "logical_processors": "number", "nominal_clock_hz": "Hz",
+    "max_clock_hz": "Hz", "offline_processors": "text", "core_kinds": "number",
+    "memory_bytes": "bytes", "memory_modules_bytes": "bytes", "memory_slots": "number",
+    "memory_slots_empty": "number", "boot_time_s": "moment", "clock_synchronised": "flag",
+    "uptime_s": "s", "graphics": "text", "note": "text", "started": "text", "duration_s": "s",
+    "ticks": "number", "ticks_missed": "number", "ticks_late": "number", "privileged": "flag",
+    "own_cores": "figure", "own_whole_cpu_s": "s", "own_rss_bytes": "bytes",
+}  # fmt: skip
+HZ_PER_MHZ = 1e6
+
+
+def _facts(judged: Judged) -> Iterator[Row]:
+    known = {**_computer(judged.series), **_sampling(judged.series)}
+    return ({"fact": name, "value": known[name]} for name in FACTS)
+
+
+def _computer(series: Series) -> Row:
+    about, inventory = series.header.machine, series.header.inventory
+    firmware = inventory.firmware or Firmware()
+    packages = {one.package for one in about.processors if one.package is not None}
+    cores = {(one.package, one.core) for one in about.processors if one.core is not None}
+    survey = series.surveyed.last
+    sync = survey.time_sync if survey else None
+    return {
+        "host": about.host,
+        "distribution": about.distribution,
+        "kernel": about.kernel,
+        "maker": firmware.maker,
+        "model": firmware.model,
+        "board": firmware.board,
+        "firmware": firmware.firmware_version,
+        "firmware_date": firmware.firmware_date,
+        "virtual": inventory.virtual,
+        "container": inventory.container,
+        "processor_model": about.model,
+        "packages": len(packages) or None,
+        "physical_cores": len(cores) or None,
+        "logical_processors": len(about.processors),
+        "nominal_clock_hz": about.nominal_mhz * HZ_PER_MHZ if about.nominal_mhz else None,
+        "max_clock_hz": series.machine.most_clock_hz,
+        "offline_processors": " ".join(map(str, inventory.offline_processors)) or None,
+        "core_kinds": len({one.capacity or one.max_khz for one in about.processors}),
+        "memory_bytes": about.memory_bytes,
+        "memory_modules_bytes": sum(one.size_bytes or 0 for one in firmware.modules) or None,
+        "memory_slots": firmware.slots,
+        "memory_slots_empty": _empty_slots(firmware),
+        "boot_time_s": about.boot_time_s,
+        "clock_synchronised": sync.synchronised if sync else None,
+        "uptime_s": series.machine.uptime_s,
+        "graphics": " ".join(one.driver or one.name for one in inventory.cards) or None,
+    }
+
+
+def _sampling(series: Series) -> Row:
+    header, machine = series.header, series.machine
+    whole_s = series.footer.own_cpu_s if series.footer else None
+    return {
+        "note": header.note,
+        "started": header.started,
+        "duration_s": series.duration_s,
+        "ticks": series.ticks,
+        "ticks_missed": series.missed,
+        "ticks_late": series.late,
+        "privileged": header.privileged,
+        # a copy or a model pays nothing for being sampled
+        "own_cores": machine.own_cpu_s / series.duration_s if header.live else None,
+        "own_whole_cpu_s": whole_s if header.live else None,
+        "own_rss_bytes": machine.own_rss_bytes if header.live else None,
+    }
+
+
+MACHINE = Table(
+    "machine",
+    "one fact a row; the names of the facts carry their units",
+    (
+        Column("fact", "text", "name of the fact"),
+        Column("value", "fact", "its value", Width(most=90)),
+    ),
+    _facts,
+    units=FACTS,
+)
+
+
+def _modules(judged: Judged) -> Iterator[Row]:
+    firmware = judged.series.header.inventory.firmware or Firmware()
+    for one in firmware.modules:
+        yield {
+            "slot": one.slot,
+            "bank": one.bank,
+            "size_bytes": one.size_bytes,
+            "kind": one.kind,
+            "form_factor": one.form_factor,
+            "rated_mtps": one.rated_mtps,
+            "configured_mtps": one.configured_mtps,
+            "maker": one.maker,
+            "part": one.part,
+        }
+
+
+MODULES = Table(
+    "modules",
+    "memory slots that the firmware lists",
+    (
+        Column("slot", "text", "where it sits"),
+        Column("bank", "text", "bank"),
+        Column("size_bytes", "bytes", "size; 0 for an empty slot"),
+        Column("kind", "text", "generation of memory"),
+        Column("form_factor", "text", "shape"),
+        Column("rated_mtps", "MT/s", "millions of transfers a second that it is made for"),
+        Column("configured_mtps", "MT/s", "millions of transfers a second that it is set to"),
+        Column("maker", "text", "maker"),
+        Column("part", "text", "part number"),
+    ),
+    _modules,
+    shown=(
+        "slot", "size_bytes", "kind", "form_factor", "rated_mtps", "configured_mtps", "maker",
+    ),
+)  # fmt: skip
+
+
+def _empty_slots(firmware: Firmware) -> int | None:
+    if not firmware.modules:
+        return None
+    return sum(one.size_bytes == 0 for one in firmware.modules)

@@ -1,0 +1,173 @@
+"""Topic ``memory``: where the installed memory is, what was paged, and where swap lies."""
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from dunmist.advice import Judged
+from dunmist.series import Application, memory_breakdown
+from dunmist.tables.common import APPLICATION, CHANGE_BYTES, PRIVATE_BYTES, RSS_BYTES
+from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table
+from dunmist.tables.machine import MODULES
+
+# words of vmstat by what they count; the pages are of the kernel's page size
+PAGING_EVENTS = {
+    "pages swapped in": ("pswpin",),
+    "pages swapped out": ("pswpout",),
+    "major faults": ("pgmajfault",),
+    "minor faults": ("pgfault",),
+    "pages scanned in direct reclaim": ("pgscan_direct",),
+    "stalls in allocation": (
+        "allocstall_dma", "allocstall_dma32", "allocstall_normal", "allocstall_movable",
+    ),
+    "pages of programs refaulted": ("workingset_refault_anon",),
+    "pages of files refaulted": ("workingset_refault_file",),
+    "processes killed for lack of memory": ("oom_kill",),
+}  # fmt: skip
+KIB = 1024.0
+OUTSIDE, INSTALLED = "kept at boot by firmware and kernel", "installed"
+
+
+def _parts(judged: Judged) -> Iterator[Row]:
+    """Yield the parts of the installed memory at the end of the capture; they add up to it.
+
+    Where the firmware lists its modules, installed is their sum; else it is what the kernel got.
+    """
+    series = judged.series
+    managed = float(series.machine.memory_bytes("MemTotal").values[-1])
+    firmware = series.header.inventory.firmware
+    modules = sum(one.size_bytes or 0 for one in firmware.modules) if firmware else 0
+    total = max(managed, float(modules))
+    for part, held in memory_breakdown(series.machine).items():
+        size = float(held.values[-1])
+        yield {
+            "part": part,
+            "bytes": size,
+            "share": size / total,
+            "change_bytes": held.change(),
+            "share_curve": (held / total).curve(CURVE_POINTS),
+        }
+    if total > managed:
+        kept = total - managed
+        yield {"part": OUTSIDE, "bytes": kept, "share": kept / total, "change_bytes": 0.0}
+    yield {"part": INSTALLED, "bytes": total, "share": 1.0, "change_bytes": 0.0}
+
+
+INSTALLED_MEMORY = Table(
+    "installed memory",
+    "at the end of the capture; the parts add up to the last row, `installed`: the modules that "
+    "the firmware lists, else what the kernel manages",
+    (
+        Column("part", "text", "what it is used for"),
+        Column("bytes", "bytes", "size", title="bytes"),
+        Column("share", "share", "of what is installed"),
+        CHANGE_BYTES,
+        Column("share_curve", "curve", "share over the capture"),
+    ),
+    _parts,
+)
+
+
+def _holders(judged: Judged) -> Iterator[Row]:
+    """Yield who holds memory at the end, one application a row."""
+    series = judged.series
+    exact: dict[Application, float] = defaultdict(float)
+    swapped: dict[Application, float] = defaultdict(float)
+    for rollup in series.surveyed.last.rollups if series.surveyed.last else []:
+        exact[series.processes[rollup.process].application] += rollup.pss_kib * KIB
+    for process in series.processes.values():
+        detail = process.detail
+        if process.is_alive and detail is not None and detail.swap_kib is not None:
+            swapped[process.application] += detail.swap_kib * KIB
+    total = float(series.machine.memory_bytes("MemTotal").values[-1])
+    for one in series.applications:
+        if one.kernel:
+            continue
+        held = float(one.private_bytes.values[-1])
+        yield {
+            "application": one.name,
+            "processes": len(one.members),
+            "private_bytes": held,
+            "share": held / total,
+            "change_bytes": one.private_bytes.change(),
+            "private_curve_bytes": one.private_bytes.curve(CURVE_POINTS),
+            "rss_bytes": float(one.rss_bytes.values[-1]),
+            "proportional_bytes": exact.get(one),
+            "swap_bytes": swapped.get(one),
+        }
+
+
+HOLDERS = Table(
+    "holders",
+    "who holds memory at the end, the greatest first",
+    (
+        APPLICATION,
+        Column("processes", "number", "how many processes it had"),
+        PRIVATE_BYTES,
+        Column("share", "share", "of what the kernel manages"),
+        CHANGE_BYTES,
+        Column("private_curve_bytes", "curve", "memory of its own over the capture"),
+        RSS_BYTES,
+        Column("proportional_bytes", "bytes", "of its largest processes, shared pages divided"),
+        Column("swap_bytes", "bytes", "in swap, of those whose details may be read"),
+    ),
+    _holders,
+    shown=(
+        "application", "private_bytes", "share", "change_bytes", "private_curve_bytes",
+        "processes", "rss_bytes", "proportional_bytes", "swap_bytes",
+    ),
+    order=("private_bytes",),
+)  # fmt: skip
+
+
+def _paging(judged: Judged) -> Iterator[Row]:
+    paging = judged.series.machine.paging
+    for event, words in PAGING_EVENTS.items():
+        known = [paging[word] for word in words if word in paging]
+        if known:
+            rate = sum(known[1:], known[0])
+            yield {
+                "event": event,
+                "mean_per_s": rate.known_mean(),
+                "greatest_per_s": rate.greatest(),
+            }
+
+
+PAGING = Table(
+    "paging",
+    "what was paged",
+    (
+        Column("event", "text", "what happened"),
+        Column("mean_per_s", "a second", "how often, mean"),
+        Column("greatest_per_s", "a second", "how often, most in an interval"),
+    ),
+    _paging,
+)
+
+
+def _swaps(judged: Judged) -> Iterator[Row]:
+    survey = judged.series.surveyed.last
+    for one in survey.swaps if survey else []:
+        yield {
+            "area": one.name,
+            "kind": one.kind,
+            "size_bytes": one.size_bytes,
+            "used_bytes": one.used_bytes,
+            "used_share": one.used_bytes / one.size_bytes if one.size_bytes else None,
+            "priority": one.priority,
+        }
+
+
+SWAP_AREAS = Table(
+    "swap areas",
+    "where swap lies",
+    (
+        Column("area", "text", "file or device"),
+        Column("kind", "text", "file or partition"),
+        Column("size_bytes", "bytes", "size"),
+        Column("used_bytes", "bytes", "used"),
+        Column("used_share", "share", "used", answers=("least",)),
+        Column("priority", "number", "the greatest is used first"),
+    ),
+    _swaps,
+)
+MEMORY_TABLES = (INSTALLED_MEMORY, HOLDERS, PAGING, SWAP_AREAS, MODULES)

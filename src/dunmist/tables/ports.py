@@ -1,0 +1,87 @@
+"""Topic ``ports``: who has which port, and who talks to whom."""
+
+from collections.abc import Callable, Iterable, Iterator
+
+from dunmist.advice import Judged
+from dunmist.series import Process, Series, SocketSeries
+from dunmist.tables.common import PIDS, UNIT, USERS
+from dunmist.tables.declared import Column, Row, Table, Width
+
+SCOPES = {True: "this computer", False: "open"}
+
+
+def _sockets(judged: Judged) -> Iterator[Row]:
+    return socket_rows(judged, judged.series.sockets)
+
+
+def socket_rows(judged: Judged, sockets: Iterable[SocketSeries]) -> Iterator[Row]:
+    """Yield a row for each of some sockets, those that listen first, by port."""
+    for one in sorted(sockets, key=_order):
+        series, facts = judged.series, one.facts
+        owners = [series.processes[owner] for owner in one.owners if owner in series.processes]
+        yield {
+            "protocol": facts.protocol + (str(facts.version) if facts.version else ""),
+            "port": facts.local_port,
+            "local": facts.local,
+            "scope": SCOPES[one.is_loopback],
+            "state": "ended" if one.ended else ("listen" if one.listens else one.state),
+            "pids": " ".join(str(owner.pid) for owner in owners) or None,
+            "programs": _words(owners, lambda owner: owner.name),
+            "users": _words(owners, lambda owner: owner.facts.user or "unknown"),
+            "unknown_owner": None if owners else _why_unknown(series, facts.protocol),
+            "uid": facts.uid,
+            "unit": _words(owners, lambda owner: owner.unit),
+            "remote": facts.remote,
+            "remote_port": facts.remote_port,
+            "sent_bytes": one.sent_bytes,
+            "received_bytes": one.received_bytes,
+            "retransmitted": one.retransmitted,
+        }
+
+
+def _words(owners: list[Process], word: Callable[[Process], str | None]) -> str | None:
+    return " ".join(sorted({found for owner in owners if (found := word(owner))})) or None
+
+
+def _why_unknown(series: Series, protocol: str) -> str:
+    """Return why nobody was found to own a socket, and what would reveal it."""
+    if not series.header.privileged:
+        return "hidden: sample as administrator"
+    if protocol == "unix":
+        return "closed meanwhile, or the kernel's"
+    return "the kernel's, closed meanwhile, or in another namespace"
+
+
+def _order(one: SocketSeries) -> tuple[bool, bool, int, int, str]:
+    facts = one.facts
+    return (facts.protocol == "unix", not one.listens, facts.local_port or 0,
+            facts.remote_port or 0, facts.local or "")  # fmt: skip
+
+
+SOCKETS = Table(
+    "sockets",
+    "those that listen first, by port",
+    (
+        Column("protocol", "text", "tcp, udp (with the version of the address) or unix"),
+        Column("port", "number", "local port", answers=("port",)),
+        Column("local", "text", "local address, or the path of a Unix socket"),
+        Column("scope", "text", "this computer, or open to the network"),
+        Column("state", "text", "listen, a state of TCP, or ended", answers=("state",)),
+        PIDS,
+        Column("programs", "text", "programs of all owners", Width(), ("name",)),
+        USERS,
+        Column("unknown_owner", "text", "why nobody was found, and what would reveal it", Width()),
+        Column("uid", "number", "user number of who made it"),
+        UNIT,
+        Column("remote", "text", "address of the other end", Width()),
+        Column("remote_port", "number", "port of the other end"),
+        Column("sent_bytes", "bytes", "over the capture, where the kernel counts it"),
+        Column("received_bytes", "bytes", "over the capture, where the kernel counts it"),
+        Column("retransmitted", "number", "segments sent again over the capture"),
+    ),
+    _sockets,
+    shown=(
+        "port", "protocol", "scope", "state", "pids", "programs", "users", "unit", "local",
+        "remote", "remote_port", "sent_bytes", "received_bytes", "unknown_owner",
+    ),
+)  # fmt: skip

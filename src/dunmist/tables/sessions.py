@@ -1,0 +1,70 @@
+"""Topic ``sessions``: who is logged in, and whose processes load the computer."""
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from dunmist.advice import Judged
+from dunmist.series import Process
+from dunmist.tables.common import CORES_MEAN, PID, PRIVATE_BYTES, USER
+from dunmist.tables.declared import Column, Row, Table
+
+
+def _sessions(judged: Judged) -> Iterator[Row]:
+    survey = judged.series.surveyed.last
+    for one in survey.sessions if survey else []:
+        yield {
+            "user": one.user,
+            "terminal": one.terminal,
+            "from": one.origin,
+            "graphical": one.graphical,
+            "since_s": one.since_s,
+            "idle_s": one.idle_s,
+            "active": one.active,
+            "pid": one.pid,
+        }
+
+
+SESSIONS = Table(
+    "sessions",
+    "who is logged in",
+    (
+        USER,
+        Column("terminal", "text", "terminal or screen"),
+        Column("from", "text", "computer from which they came"),
+        Column("graphical", "flag", "whether it is at a screen"),
+        Column("since_s", "moment", "when they logged in"),
+        Column("idle_s", "s", "for how long nothing was typed"),
+        Column("active", "flag", "whether it is the one in front"),
+        PID,
+    ),
+    _sessions,
+)
+
+
+def _owners(judged: Judged) -> Iterator[Row]:
+    series = judged.series
+    by_user: dict[str, list[Process]] = defaultdict(list)
+    for process in series.living.values():
+        if not process.facts.kernel:
+            by_user[process.facts.user or "unknown"].append(process)
+    for user, processes in by_user.items():
+        yield {
+            "user": user,
+            "processes": len(processes),
+            "cores_mean": sum(one.cpu_s for one in processes) / series.duration_s,
+            "private_bytes": sum(one.private_bytes.last() or 0.0 for one in processes),
+        }
+
+
+OWNERS = Table(
+    "owners of processes",
+    "the greatest use first",
+    (
+        USER,
+        Column("processes", "number", "how many processes they have"),
+        CORES_MEAN,
+        PRIVATE_BYTES,
+    ),
+    _owners,
+    order=("cores_mean",),
+)

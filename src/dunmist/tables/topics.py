@@ -1,0 +1,47 @@
+"""Which tables a topic has: the one list that views, reports, completion and the docs read."""
+
+from typing import Literal
+
+from dunmist.advice import Judged
+from dunmist.tables.cores import CORES, INTERRUPTS
+from dunmist.tables.declared import Filled, Table, fill
+from dunmist.tables.disks import DISKS, FILE_SYSTEMS
+from dunmist.tables.heat import DOUBTED, GRAPHICS, SENSORS
+from dunmist.tables.links import LINKS, TRANSPORT
+from dunmist.tables.machine import MACHINE, MODULES
+from dunmist.tables.memory import MEMORY_TABLES
+from dunmist.tables.ports import SOCKETS
+from dunmist.tables.processes import APPLICATIONS, FAMILY, PROCESSES, THREADS, UNFOLDED
+from dunmist.tables.services import AUTOSTART, GROUPS, SERVICES
+from dunmist.tables.sessions import OWNERS, SESSIONS
+from dunmist.tables.timeline import EVENTS, RESOURCE_LEVELS
+
+# of each topic the first table is the one that programs get as CSV
+TOPICS: dict[str, tuple[Table, ...]] = {
+    "processes": (APPLICATIONS, THREADS),
+    "cores": (CORES, INTERRUPTS),
+    "memory": MEMORY_TABLES,
+    "heat": (SENSORS, DOUBTED, GRAPHICS),
+    "ports": (SOCKETS,),
+    "disks": (DISKS, FILE_SYSTEMS),
+    "links": (LINKS, TRANSPORT),
+    "services": (SERVICES, GROUPS),
+    "autostart": (AUTOSTART,),
+    "sessions": (SESSIONS, OWNERS),
+    "machine": (MACHINE, MODULES),
+    "timeline": (RESOURCE_LEVELS, EVENTS),
+}
+Form = Literal["each", "flat", "tree"]
+FORMS: dict[Form, tuple[Table, ...]] = {
+    "each": (UNFOLDED,), "flat": (PROCESSES,), "tree": (FAMILY,),
+}  # fmt: skip
+
+
+def tables_of(topic: str, form: Form | None = None) -> tuple[Table, ...]:
+    """Return the tables of a topic; ``form`` is one of the other forms of the processes."""
+    return FORMS[form] if topic == "processes" and form else TOPICS[topic]
+
+
+def topic_tables(topic: str, judged: Judged, form: Form | None = None) -> list[Filled]:
+    """Return the tables of a topic filled with what was judged."""
+    return [fill(table, judged) for table in tables_of(topic, form)]

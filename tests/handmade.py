@@ -1,0 +1,128 @@
+"""Small series made by hand: a time line, figures on it, applications, a whole examination."""
+
+import dataclasses
+from types import SimpleNamespace
+
+import numpy as np
+
+from dunmist.applications import Program
+from dunmist.computer import ProcessFacts, ProcessSample
+from dunmist.diagnosis import Examination, thresholds
+from dunmist.series import Application, Level, LogicalProcessor, Process, Rate, TimeLine
+
+RATES = ("own_cores", "short_lived_cores", "cores", "waiting", "io_waiting", "read_bytes_per_s",
+         "write_bytes_per_s", "major_faults_per_s", "sent_bytes_per_s", "received_bytes_per_s",
+         "graphics")  # fmt: skip
+KINDS = ("user", "nice", "system", "idle", "iowait", "irq", "softirq", "steal")
+GIB = float(1 << 30)
+
+
+def line(intervals=10, every_s=1.0):
+    return TimeLine(np.arange(intervals + 1) * every_s)
+
+
+def rate(values, on=None):
+    on = on or line(len(values))
+    return Rate(on, np.broadcast_to(np.asarray(values, dtype=float), (on.intervals,)).copy())
+
+
+def level(values, on=None):
+    on = on or line(len(values) - 1)
+    return Level(on, np.broadcast_to(np.asarray(values, dtype=float), (on.ticks,)).copy())
+
+
+def facts(pid, ppid=1, **more):
+    more.setdefault("name", f"auk{pid}")
+    more.setdefault("start_clk", pid)
+    return ProcessFacts(pid=pid, ppid=ppid, session=1, **more)
+
+
+def sample(identity, own_clk=0, children_clk=0, **more):
+    made = ProcessSample(identity, "S", own_clk, 0, children_clk, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0)
+    import msgspec
+
+    return msgspec.structs.replace(made, **more)
+
+
+def application(number, on, name=None, private=0.0, **figures):
+    """An application with the given figures; what is not given is nought."""
+    constant = {name: rate(figures.pop(name, 0.0), on) for name in RATES}
+    return Application(
+        number=number, name=name or f"auk{number}", unit=figures.pop("unit", None),
+        kernel=figures.pop("kernel", False), observer=figures.pop("observer", False),
+        rates=constant, rss_bytes=level(private, on), private_bytes=level(private, on),
+        blocked={}, low_priority=figures.pop("low_priority", 0.0), short_lived_programs={},
+    )  # fmt: skip
+
+
+def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, watched=()):
+    """A process of an application that lives all the time."""
+    rates = {"cores": rate(cores, on), "waiting": rate(waiting, on)}
+    figures = SimpleNamespace(rate=rates.__getitem__, level=None, states=None)
+    made = Process(
+        identity=pid, facts=facts(pid), program=Program(of.name, of.name, False), application=of,
+        parent=None, first_row=0, ended_row=None, started_inside=False,
+        last=sample(pid, threads=threads), figures=figures,
+        cpu_s=rates["cores"].total(), threads=list(watched),
+    )  # fmt: skip
+    of.members.append(made)
+    return made
+
+
+def processors(on, count=4, **shares):
+    """Processors that all spend their time in the same way, the rest of it idle."""
+    spent = {kind: np.asarray(shares.get(kind, 0.0), dtype=float) for kind in KINDS}
+    spent["idle"] = 1.0 - sum(spent.values())
+    return [
+        LogicalProcessor(number, None, {kind: rate(one, on) for kind, one in spent.items()}, None)
+        for number in range(count)
+    ]
+
+
+@dataclasses.dataclass
+class Machine:
+    """What judges ask of a machine; memory in GiB."""
+
+    line: TimeLine
+    processors: list
+    stalled: dict = dataclasses.field(default_factory=dict)
+    memory: dict = dataclasses.field(default_factory=dict)
+    paging: dict = dataclasses.field(default_factory=dict)
+    runnable: Level = None
+    uptime_s: float = 86_400.0
+    logical_processors: float = 4.0
+    installed_bytes: float = 8 * GIB
+
+    def __post_init__(self):
+        self.online = rate(float(len(self.processors)), self.line)
+        self.busy_cores = Rate.total_of(self.line, [one.busy for one in self.processors])
+        self.used = self.busy_cores / self.online
+        self.load_one = self.tasks = Level.unknown(self.line)
+        self.runnable = self.runnable or Level.unknown(self.line)
+        self.forks_per_s = Rate.nothing(self.line)
+        self.most_clock_hz = None
+
+    def memory_bytes(self, word):
+        return level(self.memory[word] * GIB, self.line) if word in self.memory else (
+            Level.unknown(self.line))  # fmt: skip
+
+    def paging_per_s(self, *words):
+        known = [rate(self.paging[word], self.line) for word in words if word in self.paging]
+        return Rate.total_of(self.line, known)
+
+
+def examination(machine, applications=(), processes=(), **devices):
+    """An examination of a machine with applications, judged by the table's thresholds."""
+    usual = {"groups": [], "physical_disks": [], "outward_links": [], "graphics": [],
+             "throttled": {}, "sensors": [], "links": [], "tcp": {}, "supplies": {}}  # fmt: skip
+    surveyed = SimpleNamespace(storage=devices.pop("storage", []))
+    series = SimpleNamespace(
+        line=machine.line, machine=machine, applications=list(applications),
+        processes={one.identity: one for one in processes},
+        living={one.pid: one for one in processes},
+        devices=SimpleNamespace(**{**usual, **devices}), surveyed=surveyed, sockets=[],
+        header=SimpleNamespace(observer=None, machine=SimpleNamespace(clock_ticks_per_s=100)),
+        processor_sensor=devices.get("sensor"), duration_s=machine.line.duration_s,
+        ticks=machine.line.ticks,
+    )  # fmt: skip
+    return Examination(series, thresholds())

@@ -1,0 +1,148 @@
+"""What is declared once is whole: evidence, tables, sources, thresholds, resources, verbs."""
+
+import ast
+import string
+import sys
+import tomllib
+import unittest
+from pathlib import Path
+from typing import get_args, get_type_hints
+
+from dunmist.advice import VERBS, declared_evidence, ladder, wording
+from dunmist.diagnosis import RESOURCES, ResourceWord, thresholds
+from dunmist.fixing import VERB_RULES, told
+from dunmist.sampling import SOURCES, Tick
+from dunmist.series.devices import DeviceCollector
+from dunmist.series.machine import MachineCollector
+from dunmist.series.samples import ProcessCollector
+from dunmist.series.sockets import SocketCollector
+from dunmist.tables import FORMS, TOPICS, fill
+from tests.program import InFolder
+
+ROOT = Path(__file__).parent.parent
+SOURCE = ROOT / "src" / "dunmist"
+
+
+def keys_of(argument, tree):
+    """Every key that the first argument of a sign can be: itself, or one of its module's table."""
+    if isinstance(argument, ast.Constant):
+        return [argument.value]
+    assert isinstance(argument, ast.Subscript), ast.unparse(argument)
+    (table,) = [node.value for node in tree.body if isinstance(node, ast.Assign)
+                and node.targets[0].id == argument.value.id]  # fmt: skip
+    return [one.value for one in table.values]
+
+
+def signs():
+    """Every call that makes a sign: file, keys that it can have, names of its slots."""
+    for file in [*(SOURCE / "diagnosis").rglob("*.py"), *(SOURCE / "advice").rglob("*.py")]:
+        tree = ast.parse(file.read_text())
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "sign":
+                slots = {one.arg for one in node.keywords}
+                yield file, keys_of(node.args[0], tree), slots
+
+
+class Evidence(unittest.TestCase):
+    def test_every_key_that_can_be_made_is_declared_with_just_its_slots(self):
+        made = set()
+        for file, keys, slots in signs():
+            self.assertTrue(keys, file)
+            for key in keys:
+                with self.subTest(key, file=file.name):
+                    self.assertTrue(key in declared_evidence(), "not declared")
+                    self.assertEqual(set(declared_evidence()[key].slots), slots)
+                made.add(key)
+        self.assertEqual(set(declared_evidence()), made, "declared, and never made")
+
+    def test_every_sentence_uses_what_it_declares(self):
+        for key, about in declared_evidence().items():
+            named = {name for text in (about.text, about.source)
+                     for _, name, _, _ in string.Formatter().parse(text) if name}  # fmt: skip
+            with self.subTest(key):
+                unused = {"of"} if about.unit == "cores" else set()
+                self.assertEqual(set(about.slots) - unused, named - {"amount"} - unused)
+
+    def test_diagnosis_writes_no_sentence(self):
+        for file in (SOURCE / "diagnosis").rglob("*.py"):
+            tree = ast.parse(file.read_text())
+            documented = {id(node.body[0].value) for node in ast.walk(tree)
+                          if isinstance(node, ast.Module | ast.FunctionDef | ast.ClassDef)
+                          and isinstance(node.body[0], ast.Expr)}  # fmt: skip
+            for node in ast.walk(tree):
+                is_text = isinstance(node, ast.Constant) and isinstance(node.value, str)
+                if is_text and id(node) not in documented and " " in node.value:
+                    # what is wrong in a user's own file is said where it is read; a quoted type
+                    self.assertIn(file.name, ("thresholds.py", "examination.py"), node.value)
+
+
+class Tables(InFolder):
+    def test_the_docs_list_what_the_tables_declare(self):
+        sys.path.insert(0, str(ROOT / "docs"))
+        self.addCleanup(sys.path.remove, str(ROOT / "docs"))
+        import make_views
+
+        page = make_views.PAGE.read_text()
+        self.assertEqual(make_views.renewed(page), page, "run 'make docs'")
+
+    def test_every_row_has_only_columns_that_are_declared(self):
+        from dunmist.jobs.judge import judge
+
+        judged = judge(self.sample)
+        for table in [one for tables in (*TOPICS.values(), *FORMS.values()) for one in tables]:
+            with self.subTest(table.name):
+                rows = list(table.rows(judged))
+                for row in rows:
+                    self.assertEqual(set(), set(row) - set(table.names))
+                self.assertEqual(len(rows), len(fill(table, judged).frame))
+                self.assertLessEqual({*table.shown, *table.order}, set(table.names))
+                self.assertEqual(len(table.names), len(set(table.names)))
+                for column in table.columns:
+                    self.assertTrue(column.meaning and column.heading)
+
+    def test_topics_are_the_same_everywhere(self):
+        from dunmist.cli.topics import PROCESS
+        from dunmist.cli.topics import TOPICS as NAMES
+
+        self.assertEqual(set(NAMES) - {PROCESS}, set(TOPICS))
+
+
+class Declared(unittest.TestCase):
+    def test_each_field_of_a_tick_has_a_source_and_a_collector(self):
+        own = {"n", "due_s", "at_s", "late", "took_s"}
+        given = [field for source in SOURCES for field in source.fields]
+        self.assertEqual(set(Tick.__struct_fields__) - own, set(given))
+        taken = [field for one in (MachineCollector, DeviceCollector, ProcessCollector,
+                                   SocketCollector) for field in one.fields]  # fmt: skip
+        self.assertEqual(sorted(set(given)), sorted(taken))
+        subjects = [source.subject for source in SOURCES]
+        self.assertEqual(len(subjects), len(set(subjects)))
+
+    def test_each_threshold_is_typed_and_said(self):
+        table = tomllib.loads((SOURCE / "diagnosis" / "thresholds.toml").read_text())
+        limits = thresholds()
+        for subject, figures in table.items():
+            record = getattr(limits, subject)
+            self.assertEqual(set(figures), set(get_type_hints(type(record))), subject)
+        text = (SOURCE / "diagnosis" / "thresholds.toml").read_text()
+        for block in text.split("\n["):
+            self.assertIn("#", block, "a subject without a reason")
+
+    def test_each_resource_is_declared_and_worded(self):
+        words = [one.word for one in RESOURCES]
+        self.assertEqual(set(get_args(ResourceWord)) - {"power"}, set(words))
+        self.assertLessEqual(set(words), set(wording()["resource"]))
+        for one in RESOURCES:
+            if one.cause_rank is not None and one.demand is not None:
+                self.assertIn(one.word, wording()["drives"])
+
+    def test_each_verb_has_a_rule_a_step_and_a_word_for_the_owner(self):
+        self.assertEqual(set(VERBS), set(VERB_RULES))
+        acts = {step.get("act") for step in ladder()["step"].values()}
+        self.assertEqual(set(VERBS), acts - {None})
+        for verb, rule in VERB_RULES.items():
+            self.assertIn("{name}", rule.told, verb)
+        from dunmist.advice import Act, Target
+
+        act = Act("pause", targets=[Target(9, 8, "nestcam-index", 1004)])
+        self.assertIn("nestcam-index was paused", told(act))

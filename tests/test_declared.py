@@ -101,8 +101,8 @@ class Tables(InFolder):
                     self.assertTrue(column.meaning and column.heading)
 
     def test_topics_are_the_same_everywhere(self):
-        from dunmist.cli.topics import PROCESS
-        from dunmist.cli.topics import TOPICS as NAMES
+        from dunmist.cli.parameters import PROCESS
+        from dunmist.cli.parameters import TOPICS as NAMES
 
         self.assertEqual(set(NAMES) - {PROCESS}, set(TOPICS))
 

@@ -16,7 +16,7 @@ from pathlib import Path
 
 from dunmist.advice import VERBS, ladder, wording
 from dunmist.captures import CaptureReader
-from dunmist.cli.topics import TOPICS
+from dunmist.cli.parameters import TOPICS
 from dunmist.diagnosis import KINDS
 from dunmist.simulation import DEFAULT_SCENARIO, load_scenario, scenario_names
 from tests.program import DUNMIST, InFolder, run, start_busy

@@ -12,7 +12,6 @@ from dunmist.computer import (
     Root,
     machine,
     memory,
-    pressure,
     processes,
     processors,
     users,
@@ -33,7 +32,7 @@ PARSERS = (
     processes.parse_stat, processes.parse_uid, processes.parse_statm, processes.parse_schedstat,
     processes.parse_cmdline, processes.parse_cgroup, processors.parse_stat, processors.parse_khz,
     processors.parse_model, processors.parse_number, load_module.parse_loadavg,
-    load_module.parse_uptime, pressure.parse_pressure, memory.parse_meminfo, memory.parse_vmstat,
+    load_module.parse_uptime, load_module.parse_pressure, memory.parse_meminfo, memory.parse_vmstat,
     machine.parse_line, machine.parse_distribution, users.parse_passwd,
 )  # fmt: skip
 SAMPLES = (
@@ -98,7 +97,9 @@ class MachineText(unittest.TestCase):
                          memory.parse_meminfo(b"MemTotal:    7840 kB\nActive(anon):  5 kB\n"
                                               b"HugePages_Total:  2\n"))  # fmt: skip
         self.assertEqual({"pswpin": 5}, memory.parse_vmstat(b"nr_free_pages 9\npswpin 5\n"))
-        stalls = pressure.parse_pressure(b"some avg10=0.46 avg60=5.26 avg300=3.20 total=13215131\n")
+        stalls = load_module.parse_pressure(
+            b"some avg10=0.46 avg60=5.26 avg300=3.20 total=13215131\n"
+        )
         self.assertEqual((13215131, None), (stalls.some_us, stalls.full_us))
         self.assertEqual(2, load_module.parse_loadavg(b"0.45 0.30 0.20 2/314 4711\n").runnable)
 

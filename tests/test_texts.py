@@ -17,19 +17,19 @@ from dunmist.computer import (
     file_systems,
     firmware,
     graphics,
-    interrupts,
     links,
     locks,
+    memory,
     netlink,
     packages,
     power,
     process_details,
     processes,
+    processors,
     sensors,
     sessions,
     socket_diag,
     socket_text,
-    swaps,
     task_exits,
 )
 from dunmist.simulation import ModelComputer, load_scenario
@@ -178,7 +178,7 @@ class Texts(unittest.TestCase):
                 "LOC Local timer interrupts": 11000,
                 "ERR": 3,
             },
-            interrupts.parse_interrupts(INTERRUPTS),
+            processors.parse_interrupts(INTERRUPTS),
         )
 
     def test_mounts(self):
@@ -284,12 +284,12 @@ class Texts(unittest.TestCase):
                 control_groups.parse_cpu_max(b"max 100000\n"),
             ),
         )
-        area = swaps.parse_swaps(SWAPS)[0]
+        area = memory.parse_swaps(SWAPS)[0]
         self.assertEqual(
             ("/dev/zram0", 2048 << 10, 512 << 10, 100),
             (area.name, area.size_bytes, area.used_bytes, area.priority),
         )
-        self.assertEqual(300, swaps.parse_mm_stat(b"1000 200 300 0 400 0 0 0 0\n"))
+        self.assertEqual(300, memory.parse_mm_stat(b"1000 200 300 0 400 0 0 0 0\n"))
 
 
 class Records(unittest.TestCase):
@@ -365,7 +365,7 @@ PARSERS = (
     links.parse_default_links,
     links.parse_default_links_6,
     links.parse_wireless,
-    interrupts.parse_interrupts,
+    processors.parse_interrupts,
     file_systems.parse_mountinfo,
     file_systems.parse_sizes,
     power.parse_power_supply,
@@ -379,8 +379,8 @@ PARSERS = (
     control_groups.parse_cpu_stat,
     control_groups.parse_cpu_max,
     locks.parse_locks,
-    swaps.parse_swaps,
-    swaps.parse_mm_stat,
+    memory.parse_swaps,
+    memory.parse_mm_stat,
     firmware.parse_smbios,
     sessions.parse_utmp,
     packages.parse_rpm_header,

@@ -17,7 +17,6 @@ from dunmist.computer import (
     processors,
     sensors,
     service_files,
-    throttling,
 )
 from dunmist.errors import SettingsError
 from dunmist.series import TimeLine
@@ -200,8 +199,8 @@ class Devices(OnTrees):
             (strong.capacity, weak.capacity, strong.governor, strong.base_khz),
         )
         self.assertEqual([2, 3, 5], processors.read_offline(self.root))
-        numbers = throttling.find_throttling(self.root, [0, 1])
-        (counts,) = throttling.read_throttling(self.root, numbers)
+        numbers = processors.find_throttling(self.root, [0, 1])
+        (counts,) = processors.read_throttling(self.root, numbers)
         self.assertEqual((0, 12, 30), (counts.processor, counts.core, counts.package))
 
 

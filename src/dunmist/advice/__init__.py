@@ -17,13 +17,12 @@ from dunmist.advice.autostart_entries import (
 )
 from dunmist.advice.case import Case, Cases
 from dunmist.advice.catalogue import catalogue
+from dunmist.advice.compose import Judged, advise
 from dunmist.advice.evidence import declared_evidence
-from dunmist.advice.headline import first_action
-from dunmist.advice.judged import Judged, advise
 from dunmist.advice.owner import Told, tell_owner
 from dunmist.advice.protection import protected_by_name
 from dunmist.advice.rungs import Rung
-from dunmist.advice.swap_traffic import paging_sentence
+from dunmist.advice.sentences import first_action, paging_sentence
 from dunmist.advice.triage import (
     RISKS,
     CulpritAdvice,

@@ -1,10 +1,12 @@
-"""Puts a whole diagnosis into words: the triage document."""
+"""Puts a whole diagnosis into words: the triage document, and all that later rooms are handed."""
+
+from typing import NamedTuple
 
 from dunmist.advice.about import About, what_it_is
 from dunmist.advice.case import Cases
 from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.filling import subject_of
-from dunmist.advice.headline import finding_text, headline
+from dunmist.advice.sentences import finding_text, headline
 from dunmist.advice.triage import (
     BlindSpot,
     CaptureFacts,
@@ -146,3 +148,18 @@ def _reason(unseen: Unseen, series: Series) -> str:
     if unseen.reason == "permission" and series.header.privileged:
         return "permission-privileged"
     return unseen.reason
+
+
+class Judged(NamedTuple):
+    """A capture's series, what was found in them, the case of each application, and the triage."""
+
+    series: Series
+    diagnosis: Diagnosis
+    cases: Cases
+    triage: Triage
+
+
+def advise(series: Series, diagnosis: Diagnosis) -> Judged:
+    """Return a diagnosis with its cases and its words."""
+    cases = Cases(series, diagnosis)
+    return Judged(series, diagnosis, cases, compose_triage(series, diagnosis, cases))

@@ -10,7 +10,7 @@ from pathlib import Path
 import click
 from click.shell_completion import CompletionItem
 
-from dunmist.cli.topics import PROCESS, TOPICS
+from dunmist.cli.parameters import PROCESS, TOPICS
 
 
 def complete_topic(

@@ -1,8 +1,12 @@
-"""Parameter types and options that several commands share."""
+"""Parameter types, options and words that several commands share.
+
+Nothing heavy is imported here: help and completion need no more than this.
+"""
 
 import math
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Collection
+from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
@@ -62,3 +66,17 @@ def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
     for option in reversed(options):
         command = option(command)
     return command
+
+
+def check_word(kind: str, word: str, words: Collection[str]) -> None:
+    """Raise UsageError with the nearest right word when one is in no list."""
+    if word not in words:
+        near = get_close_matches(word, words, n=1)
+        hint = f"did you mean '{near[0]}'?" if near else f"choose from {', '.join(words)}"
+        raise click.UsageError(f"there is no {kind} '{word}'; {hint}")
+
+
+# the tables of each are in dunmist.tables.TOPICS; 'process' is a page, not a table
+PROCESS = "process"
+TOPICS = ("processes", PROCESS, "cores", "memory", "heat", "ports", "disks", "links", "services",
+          "autostart", "sessions", "machine", "timeline")  # fmt: skip

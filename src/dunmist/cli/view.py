@@ -6,9 +6,7 @@ from typing import Any
 import click
 
 from dunmist.cli.completion import complete_columns, complete_topic, complete_what
-from dunmist.cli.parameters import FILE
-from dunmist.cli.topics import PROCESS, TOPICS
-from dunmist.cli.words import check_word
+from dunmist.cli.parameters import FILE, PROCESS, TOPICS, check_word
 
 
 @click.command()

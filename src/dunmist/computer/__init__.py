@@ -17,17 +17,29 @@ from dunmist.computer.graphics import (
     parse_fdinfo,
     read_graphics,
 )
-from dunmist.computer.interrupts import parse_interrupts
 from dunmist.computer.inventory import Inventory, read_inventory
 from dunmist.computer.links import Link, LinkSample, parse_net_dev, parse_tcp_counters
-from dunmist.computer.load import LoadAverage, parse_loadavg, parse_uptime
+from dunmist.computer.load import (
+    LoadAverage,
+    StallTotals,
+    find_pressure,
+    parse_loadavg,
+    parse_uptime,
+    read_pressure,
+)
 from dunmist.computer.locks import LockWait, parse_locks
 from dunmist.computer.machine import Machine, parse_line, read_machine
-from dunmist.computer.memory import parse_meminfo, parse_vmstat
+from dunmist.computer.memory import (
+    SwapArea,
+    find_zram,
+    parse_meminfo,
+    parse_swaps,
+    parse_vmstat,
+    read_zram_bytes,
+)
 from dunmist.computer.packages import Package, read_packages
 from dunmist.computer.parsing import ParseError, parse_text
 from dunmist.computer.power import PowerSupply, read_power_supplies
-from dunmist.computer.pressure import StallTotals, find_pressure, read_pressure
 from dunmist.computer.process_details import (
     MemoryRollup,
     ProcessDetail,
@@ -57,8 +69,12 @@ from dunmist.computer.processors import (
     TIME_FIELDS,
     Processor,
     ProcessorTimes,
+    ThrottleSample,
+    find_throttling,
+    parse_interrupts,
     parse_stat,
     read_clocks_khz,
+    read_throttling,
 )
 from dunmist.computer.root import Parsed, Reason, Root, Unread, reason_of
 from dunmist.computer.sensors import RAW_PER_UNIT, SLOW_CHIPS, Quantity, Sensor, read_reading
@@ -76,9 +92,7 @@ from dunmist.computer.sessions import Session
 from dunmist.computer.socket_diag import RECORDED, RecordedDiag, SocketDiag
 from dunmist.computer.socket_records import SocketFacts, SocketReading, SocketSample
 from dunmist.computer.socket_text import INET_FILES, parse_inet_table, parse_unix_table
-from dunmist.computer.swaps import SwapArea, find_zram, parse_swaps, read_zram_bytes
 from dunmist.computer.task_exits import TaskExit, TaskExits, open_task_exits
-from dunmist.computer.throttling import ThrottleSample, find_throttling, read_throttling
 from dunmist.computer.time_sync import TimeSync, read_time_sync
 from dunmist.computer.users import UserNames, is_person, read_users
 

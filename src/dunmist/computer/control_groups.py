@@ -9,8 +9,8 @@ import re
 
 import msgspec
 
+from dunmist.computer.load import parse_pressure
 from dunmist.computer.parsing import ParseError, counter_of, parse_number, text_of
-from dunmist.computer.pressure import parse_pressure
 from dunmist.computer.root import Root
 
 SUBJECT = "control groups"

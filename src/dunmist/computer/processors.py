@@ -4,6 +4,11 @@ Sources: proc(5) and ``Documentation/filesystems/proc.rst`` 1.7 for ``/proc/stat
 ``Documentation/admin-guide/cputopology.rst`` for the map of cores and packages;
 ``Documentation/admin-guide/pm/cpufreq.rst`` for clocks. Times are in clock ticks (USER_HZ).
 Guest time is counted in user time as well, so it must not be added to it.
+
+Interrupts by source: proc_interrupts(5); the counts of all processors are added up, because which
+processor serves a source changes at any time. How often heat cut the clock:
+``Documentation/ABI/testing/sysfs-devices-system-cpu``; ``thermal_throttle`` (x86) counts for each
+core, and for its package, which every processor of the package repeats.
 """
 
 import re
@@ -169,3 +174,64 @@ def read_clocks_khz(root: Root, numbers: list[int]) -> list[int | None]:
         )
         for number in numbers
     ]
+
+
+def parse_interrupts(data: bytes) -> dict[str, int]:
+    """Return how often each source interrupted since boot; raises ParseError."""
+    lines = data.splitlines()
+    processors = len(lines[0].split()) if lines else 0
+    if not processors or not lines[0].split()[0].startswith(b"CPU"):
+        raise ParseError("/proc/interrupts", "expected a column for each processor", data)
+    totals: dict[str, int] = {}
+    for line in lines[1:]:
+        name, found, rest = line.partition(b":")
+        fields = rest.split()
+        counts = []
+        for field in fields[:processors]:
+            if not field.isdigit() or len(field) > 20:
+                break
+            counts.append(int(field))
+        if not found or not counts:
+            continue
+        about = text_of(b" ".join(fields[len(counts) :]))
+        totals[f"{text_of(name.strip())} {about}".strip()] = sum(counts)
+    return totals
+
+
+THROTTLING = "throttle counts"
+_THROTTLE_FILE = "sys/devices/system/cpu/cpu{}/thermal_throttle/{}_throttle_count"
+
+
+class ThrottleSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """Throttle counts of one logical processor's core and package since boot."""
+
+    processor: int
+    core: int | None
+    package: int | None
+
+
+def find_throttling(root: Root, processors: list[int]) -> list[int]:
+    """Return the processors that publish throttle counts; notes when none does."""
+    found = [number for number in processors if root.exists(_THROTTLE_FILE.format(number, "core"))]
+    if not found:
+        root.note(THROTTLING, "absent")
+    return found
+
+
+def read_throttling(root: Root, processors: list[int]) -> list[ThrottleSample]:
+    """Return the counts of each processor that is still online."""
+    samples = []
+    for number in processors:
+        core, package = (
+            root.parse(
+                _THROTTLE_FILE.format(number, part),
+                parse_number,
+                THROTTLING,
+                again=True,
+                may_be_absent=True,
+            )
+            for part in ("core", "package")
+        )
+        if core is not None or package is not None:
+            samples.append(ThrottleSample(number, core, package))
+    return samples

@@ -8,8 +8,7 @@ that was judged.
 from dunmist.fixing.carry_out import carry_out, check_act
 from dunmist.fixing.effect import Effect, effect_of
 from dunmist.fixing.guards import check_capture
-from dunmist.fixing.journal import JournalLine, newest, read_journal, undone
-from dunmist.fixing.results import Outcome
+from dunmist.fixing.journal import JournalLine, Outcome, newest, read_journal, undone
 from dunmist.fixing.undo import undo, undoable
 from dunmist.fixing.verbs import UNDOABLE, VERB_RULES, told
 

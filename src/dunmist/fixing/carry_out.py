@@ -9,8 +9,7 @@ from dunmist.captures import Header
 from dunmist.computer import Root
 from dunmist.errors import Refused
 from dunmist.fixing.guards import boot_id
-from dunmist.fixing.journal import JournalLine, append, next_number, now_text, read_journal
-from dunmist.fixing.results import Outcome
+from dunmist.fixing.journal import JournalLine, Outcome, append, next_number, now_text, read_journal
 from dunmist.fixing.verbs import VERB_RULES
 
 

@@ -6,12 +6,32 @@ It lies in the user's state directory (XDG Base Directory Specification) and is 
 import os
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import msgspec
 
 from dunmist.advice import Act
 from dunmist.errors import Refused
+
+# thread number to what it had before
+Before = dict[int, int]
+
+
+class Result(NamedTuple):
+    """What came of an act, whether that is what it was for, and what each process had before."""
+
+    text: str
+    worked: bool
+    before: dict[int, Before] | None = None
+
+
+class Outcome(NamedTuple):
+    """The same, with the number under which it stands in the journal."""
+
+    text: str
+    worked: bool
+    number: int
+
 
 MODE = 0o600
 

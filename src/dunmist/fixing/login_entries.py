@@ -11,8 +11,7 @@ from pathlib import Path
 from dunmist.advice import OFF, OVERRIDE, OWN, Act, Target, override_name
 from dunmist.computer import Root
 from dunmist.errors import Refused
-from dunmist.fixing.journal import JournalLine
-from dunmist.fixing.results import Result
+from dunmist.fixing.journal import JournalLine, Result
 from dunmist.fixing.units import as_user
 
 

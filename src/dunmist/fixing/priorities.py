@@ -14,8 +14,7 @@ from dunmist.advice import Act, Target
 from dunmist.computer import Root
 from dunmist.errors import Refused
 from dunmist.fixing.held import Held, hold, reverse_each
-from dunmist.fixing.journal import JournalLine
-from dunmist.fixing.results import Before, Result
+from dunmist.fixing.journal import Before, JournalLine, Result
 
 LOWER_NICE = 10
 IDLE = 3 << 13  # class IDLE, Documentation/block/ioprio.rst

@@ -16,8 +16,7 @@ from typing import TYPE_CHECKING
 from dunmist.advice import Act, Target
 from dunmist.computer import MANAGER, Root, Unanswered, call, connected, properties, system_bus
 from dunmist.errors import Refused
-from dunmist.fixing.journal import JournalLine
-from dunmist.fixing.results import Result
+from dunmist.fixing.journal import JournalLine, Result
 from dunmist.series import ON_THE_WAY
 
 if TYPE_CHECKING:

@@ -12,8 +12,7 @@ from dunmist.advice import Act, Target, Verb
 from dunmist.computer import Root
 from dunmist.fixing import login_entries, priorities, signals, units
 from dunmist.fixing.guards import check_family, check_manager_of, check_nothing, check_processes
-from dunmist.fixing.journal import JournalLine
-from dunmist.fixing.results import Result
+from dunmist.fixing.journal import JournalLine, Result
 
 
 class VerbRule(NamedTuple):

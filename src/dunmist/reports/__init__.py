@@ -4,9 +4,8 @@ Takes what was judged. All forms but JSON are made from one document model,
 so that they say the same; JSON is the contract's own form. No new facts are computed here.
 """
 
-from dunmist.reports.brief import brief_text
+from dunmist.reports.audiences import brief_text, owner_document
 from dunmist.reports.document import Document
-from dunmist.reports.owner import owner_document
 from dunmist.reports.sections import triage_document
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json

@@ -6,7 +6,7 @@ fact taken, what was missed, and what sampling itself cost. It judges nothing an
 
 from dunmist.sampling.clock import Clock, SystemClock
 from dunmist.sampling.exits import ExitSum
-from dunmist.sampling.plan import Plan
+from dunmist.sampling.pace import Plan
 from dunmist.sampling.records import Event, ProcessLine, SocketLine, Tick
 from dunmist.sampling.sampler import Observer, Record, find_observer, sample
 from dunmist.sampling.sources import SENSORS_S, SOURCES

@@ -1,14 +1,30 @@
-"""Even pace: tick n is due n intervals after the first, whatever the ticks before it took.
+"""How long and how often to sample, and the even pace of it.
 
-A tick that cannot be on time is late, one that would come after the next is due is missed; neither
-moves the ones after it.
+Tick n is due n intervals after the first, whatever the ticks before it took. A tick that cannot be
+on time is late, one that would come after the next is due is missed; neither moves the ones after
+it.
 """
 
+import math
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
+import msgspec
+
 from dunmist.sampling.clock import Clock
-from dunmist.sampling.plan import Plan
+
+
+class Plan(msgspec.Struct, frozen=True):
+    """Ticks lie ``every_s`` apart from 0 to ``duration_s``, both ends included."""
+
+    duration_s: float
+    every_s: float
+
+    @property
+    def intervals(self) -> int:
+        """Number of whole intervals, one less than the ticks."""
+        return math.floor(self.duration_s / self.every_s + 1e-9)
+
 
 LATE_SHARE = 0.1  # of an interval: rates over it are still right, but it is no longer even
 LATE_LEAST_S = 0.01

@@ -12,8 +12,7 @@ import msgspec
 from dunmist.computer import Inventory, Machine, Root, parse_process_stat
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling.clock import Clock
-from dunmist.sampling.pace import Due, pace
-from dunmist.sampling.plan import Plan
+from dunmist.sampling.pace import Due, Plan, pace
 from dunmist.sampling.records import Event, ProcessLine, SocketLine, Tick
 from dunmist.sampling.sources import Round, Sources
 from dunmist.sampling.survey import Survey, survey

@@ -45,8 +45,7 @@ from dunmist.computer import (
 )
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling.exits import sum_exits
-from dunmist.sampling.pace import Due
-from dunmist.sampling.plan import Plan
+from dunmist.sampling.pace import Due, Plan
 from dunmist.sampling.process_table import ProcessRound, ProcessTable
 from dunmist.sampling.records import Tick
 from dunmist.sampling.registry import Cadence, Changes, Source

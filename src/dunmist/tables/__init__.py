@@ -5,6 +5,7 @@ they are; ``docs/views.md`` is made from the declarations. Shares are from 0 to 
 processors in use, moments are seconds since 1970; a list in a cell is text with blanks between.
 """
 
+from dunmist.tables.applications import APPLICATIONS
 from dunmist.tables.cells import UNKNOWN, cell_text, moment_text, number_text, plain
 from dunmist.tables.cores import CORES, INTERRUPTS, in_place
 from dunmist.tables.declared import (
@@ -21,23 +22,16 @@ from dunmist.tables.declared import (
     records,
 )
 from dunmist.tables.disks import DISKS, FILE_SYSTEMS
+from dunmist.tables.families import FAMILY
 from dunmist.tables.heat import DOUBTED, GRAPHICS, QUANTITY_UNITS, SENSORS
 from dunmist.tables.links import LINKS, TRANSPORT
-from dunmist.tables.locks import LOCKS, lock_rows
 from dunmist.tables.machine import MACHINE, MODULES
 from dunmist.tables.memory import HOLDERS, INSTALLED_MEMORY, MEMORY_TABLES
 from dunmist.tables.ports import SOCKETS, socket_rows
-from dunmist.tables.processes import (
-    APPLICATIONS,
-    FAMILY,
-    PROCESSES,
-    THREADS,
-    UNFOLDED,
-    process_rows,
-    thread_rows,
-)
+from dunmist.tables.processes import PROCESSES, UNFOLDED, process_rows
 from dunmist.tables.services import AUTOSTART, GROUPS, SERVICES
 from dunmist.tables.sessions import OWNERS, SESSIONS
+from dunmist.tables.threads import LOCKS, THREADS, lock_rows, thread_rows
 from dunmist.tables.timeline import EVENTS, RESOURCE_LEVELS
 from dunmist.tables.topics import FORMS, TOPICS, Form, tables_of, topic_tables
 

@@ -5,9 +5,9 @@ from collections.abc import Iterator
 
 from dunmist.advice import Judged
 from dunmist.series import Application, memory_breakdown
-from dunmist.tables.common import APPLICATION, CHANGE_BYTES, PRIVATE_BYTES, RSS_BYTES
 from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table
 from dunmist.tables.machine import MODULES
+from dunmist.tables.shared_columns import APPLICATION, CHANGE_BYTES, PRIVATE_BYTES, RSS_BYTES
 
 # words of vmstat by what they count; the pages are of the kernel's page size
 PAGING_EVENTS = {

@@ -1,11 +1,12 @@
 """Topic ``ports``: who has which port, and who talks to whom."""
 
-from collections.abc import Callable, Iterable, Iterator
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from dunmist.advice import Judged
 from dunmist.series import Process, Series, SocketSeries
-from dunmist.tables.common import PIDS, UNIT, USERS
 from dunmist.tables.declared import Column, Row, Table, Width
+from dunmist.tables.shared_columns import PIDS, UNIT, USERS
 
 SCOPES = {True: "this computer", False: "open"}
 
@@ -85,3 +86,19 @@ SOCKETS = Table(
         "remote", "remote_port", "sent_bytes", "received_bytes", "unknown_owner",
     ),
 )  # fmt: skip
+
+
+def ports_of_each(series: Series) -> dict[int, set[int]]:
+    """Return the local ports of the sockets that each process had, by identity."""
+    found: dict[int, set[int]] = defaultdict(set)
+    for one in series.sockets:
+        if one.facts.local_port:
+            for owner in one.owners:
+                found[owner].add(one.facts.local_port)
+    return found
+
+
+def ports_text(ports: Mapping[int, set[int]], processes: Iterable[Process]) -> str | None:
+    """Return the local ports of some processes in order, None without any."""
+    found = sorted({port for one in processes for port in ports.get(one.identity, ())})
+    return " ".join(map(str, found)) or None

@@ -4,8 +4,8 @@ from collections.abc import Iterator
 
 from dunmist.advice import Judged
 from dunmist.series import BETWEEN_STARTS, Cost, cost_of_entry, cost_of_unit
-from dunmist.tables.common import PIDS
 from dunmist.tables.declared import Column, Row, Table, Width
+from dunmist.tables.shared_columns import PIDS
 
 STALLS = ("cpu", "memory", "io")
 CPU_S = Column("cpu_s", "s", "processor time since it was started")

@@ -5,8 +5,8 @@ from collections.abc import Iterator
 
 from dunmist.advice import Judged
 from dunmist.series import Process
-from dunmist.tables.common import CORES_MEAN, PID, PRIVATE_BYTES, USER
 from dunmist.tables.declared import Column, Row, Table
+from dunmist.tables.shared_columns import CORES_MEAN, PID, PRIVATE_BYTES, USER
 
 
 def _sessions(judged: Judged) -> Iterator[Row]:

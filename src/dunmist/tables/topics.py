@@ -3,17 +3,20 @@
 from typing import Literal
 
 from dunmist.advice import Judged
+from dunmist.tables.applications import APPLICATIONS
 from dunmist.tables.cores import CORES, INTERRUPTS
 from dunmist.tables.declared import Filled, Table, fill
 from dunmist.tables.disks import DISKS, FILE_SYSTEMS
+from dunmist.tables.families import FAMILY
 from dunmist.tables.heat import DOUBTED, GRAPHICS, SENSORS
 from dunmist.tables.links import LINKS, TRANSPORT
 from dunmist.tables.machine import MACHINE, MODULES
 from dunmist.tables.memory import MEMORY_TABLES
 from dunmist.tables.ports import SOCKETS
-from dunmist.tables.processes import APPLICATIONS, FAMILY, PROCESSES, THREADS, UNFOLDED
+from dunmist.tables.processes import PROCESSES, UNFOLDED
 from dunmist.tables.services import AUTOSTART, GROUPS, SERVICES
 from dunmist.tables.sessions import OWNERS, SESSIONS
+from dunmist.tables.threads import THREADS
 from dunmist.tables.timeline import EVENTS, RESOURCE_LEVELS
 
 # of each topic the first table is the one that programs get as CSV

@@ -1,6 +1,7 @@
-"""Five lines for a phone call or the title of a ticket."""
+"""The short forms of a report: five lines for the phone, and plain words for the owner."""
 
-from dunmist.advice import Judged, first_action, percent, span_text
+from dunmist.advice import Judged, first_action, percent, span_text, tell_owner
+from dunmist.reports.document import Document, Items, Paragraph, Section, made_harmless
 
 
 def brief_text(judged: Judged) -> str:
@@ -29,3 +30,20 @@ def brief_text(judged: Judged) -> str:
         f"not seen: {unseen}{f' and {more} more' if more > 0 else ''}",
     ]
     return "\n".join(" ".join(line.split()) for line in lines) + "\n"
+
+
+def owner_document(judged: Judged, done: list[str]) -> Document:
+    """Return what happened, what was done, and what to watch, in plain words."""
+    told = tell_owner(judged.diagnosis, judged.cases, done)
+    first, *others = told.found
+    sections = [
+        Section("What we found", [Paragraph(first, lead=True), *map(Paragraph, others)]),
+        *_list("What happens next", told.next),
+        *_list("What was done", told.done),
+        *_list("What to watch", told.watch),
+    ]
+    return made_harmless(Document("About your computer", judged.triage.verdict.level, sections))
+
+
+def _list(heading: str, texts: list[str]) -> list[Section]:
+    return [Section(heading, [Items([(text, "") for text in texts])])] if texts else []

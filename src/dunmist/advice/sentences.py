@@ -1,10 +1,10 @@
-"""The verdict in one sentence that can be repeated on the phone, and what to do first."""
+"""The sentences about a whole computer: the verdict, what to do first, whether paging matters."""
 
 from dunmist.advice.amounts import percent
 from dunmist.advice.case import Cases
 from dunmist.advice.filling import subject_of
 from dunmist.advice.wording import ladder, wording
-from dunmist.diagnosis import Diagnosis, Finding
+from dunmist.diagnosis import Diagnosis, Finding, is_strained
 
 
 def headline(diagnosis: Diagnosis, cases: Cases) -> str:
@@ -82,3 +82,22 @@ def _doubt(diagnosis: Diagnosis) -> str:
     if covered is not None and covered < table.well_covered:
         return words["hidden"]
     return words["short" if diagnosis.intervals < table.few_intervals else "other"]
+
+
+def paging_sentence(diagnosis: Diagnosis) -> str:
+    """Return what the traffic to and from swap means here."""
+    words, table = wording()["paging"], diagnosis.limits.advice
+    memory = next(one for one in diagnosis.resources if one.resource == "memory")
+    swap = next((one for one in diagnosis.resources if one.resource == "swap"), None)
+    pages = next((sign.value for sign in memory.signs if sign.key == "memory-paging"), 0.0)
+    used = swap.used if swap else 0.0
+    if is_strained(memory.level):
+        key = "short-paging" if pages >= table.quiet_pages_per_s else "short-quiet"
+    elif pages >= table.quiet_pages_per_s:
+        key = "some"
+    elif used >= table.swap_used_least:
+        key = "used-quiet"
+    else:
+        key = "nothing" if swap else "no-swap"
+    held = percent(memory.pressure or 0.0)
+    return words[key].format(pages=f"{pages:.0f}", used=percent(used), held=held)

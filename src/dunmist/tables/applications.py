@@ -1,0 +1,114 @@
+"""Topic ``processes``: the applications, each with all that its processes did together."""
+
+from collections.abc import Iterator, Mapping
+
+from dunmist.advice import Judged
+from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table
+from dunmist.tables.ports import ports_of_each, ports_text
+from dunmist.tables.shared_columns import (
+    APPLICATION,
+    APPLICATION_NUMBER,
+    CHANGE_BYTES,
+    CORES_CURVE,
+    CORES_MAX,
+    CORES_MEAN,
+    MACHINE_SHARE,
+    PORTS,
+    PRIVATE_BYTES,
+    ROLE,
+    RSS_BYTES,
+    UNIT,
+    USERS,
+)
+
+BLOCKED = ("storage", "pages", "lock", "other")
+SHORT_LIVED_SHOWN = 5
+
+
+def _applications(judged: Judged) -> Iterator[Row]:
+    series = judged.series
+    ports = ports_of_each(series)
+    for one in series.applications:
+        cores, private = one.cores, one.private_bytes
+        yield {
+            "application": one.name,
+            "application_number": one.number,
+            "processes": len(one.members),
+            "users": " ".join(sorted({process.facts.user or "unknown" for process in one.members})),
+            "unit": one.unit,
+            "cores_mean": cores.mean(),
+            "cores_median": cores.median(),
+            "cores_max": cores.greatest(),
+            "cores_curve": cores.curve(CURVE_POINTS),
+            "machine_share": cores.mean() / series.machine.logical_processors,
+            "short_lived_cores": one.short_lived_cores.mean(),
+            "waiting_tasks": one.waiting.mean(),
+            "private_bytes": private.median(),
+            "change_bytes": private.change(),
+            "rss_bytes": one.rss_bytes.median(),
+            "read_bytes_per_s": one.read_bytes_per_s.mean(),
+            "write_bytes_per_s": one.write_bytes_per_s.mean(),
+            "sent_bytes_per_s": one.sent_bytes_per_s.mean(),
+            "received_bytes_per_s": one.received_bytes_per_s.mean(),
+            "io_waiting_tasks": one.io_waiting.mean(),
+            **{
+                f"blocked_{kind}": one.blocked[kind].mean() if kind in one.blocked else 0.0
+                for kind in BLOCKED
+            },
+            "short_lived_programs": _counted(one.short_lived_programs),
+            "major_faults_per_s": one.major_faults_per_s.mean(),
+            "ports": ports_text(ports, one.members),
+            "observer": one.observer,
+            "role": judged.diagnosis.role_of(one),
+        }
+
+
+APPLICATIONS = Table(
+    "applications",
+    "the greatest use first",
+    (
+        APPLICATION,
+        APPLICATION_NUMBER,
+        Column("processes", "number", "how many processes it had"),
+        USERS,
+        UNIT,
+        CORES_MEAN,
+        Column("cores_median", "cores", "logical processors used, median"),
+        CORES_MAX,
+        CORES_CURVE,
+        MACHINE_SHARE,
+        Column("short_lived_cores", "figure", "of that by children that were never seen"),
+        Column("waiting_tasks", "figure", "mean number that waited for a processor"),
+        PRIVATE_BYTES,
+        CHANGE_BYTES,
+        RSS_BYTES,
+        Column("read_bytes_per_s", "bytes/s", "from storage"),
+        Column("write_bytes_per_s", "bytes/s", "to storage"),
+        Column("sent_bytes_per_s", "bytes/s", "over TCP to other computers"),
+        Column("received_bytes_per_s", "bytes/s", "over TCP from other computers"),
+        Column("io_waiting_tasks", "figure", "mean number that waited for storage"),
+        *(
+            Column(f"blocked_{kind}", "figure", f"processes seen waiting for {what}, on average")
+            for kind, what in zip(
+                BLOCKED, ("storage", "pages", "a lock in the kernel", "something else"), strict=True
+            )
+        ),
+        Column("short_lived_programs", "text", "names and counts of those never seen"),
+        Column("major_faults_per_s", "a second", "pages read from storage"),
+        PORTS,
+        Column("observer", "flag", "whether it is Dunmist itself"),
+        ROLE,
+    ),
+    _applications,
+    shown=(
+        "application", "processes", "cores_mean", "machine_share", "cores_max", "cores_curve",
+        "role", "waiting_tasks", "private_bytes", "change_bytes", "read_bytes_per_s",
+        "write_bytes_per_s", "sent_bytes_per_s", "received_bytes_per_s", "users",
+    ),
+    order=("cores_mean",),
+)  # fmt: skip
+
+
+def _counted(programs: Mapping[str, int]) -> str | None:
+    most = sorted(programs.items(), key=lambda item: -item[1])[:SHORT_LIVED_SHOWN]
+    return " ".join(f"{name}:{count}" for name, count in most) or None

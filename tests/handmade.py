@@ -8,13 +8,24 @@ import numpy as np
 from dunmist.applications import Program
 from dunmist.computer import ProcessFacts, ProcessSample
 from dunmist.diagnosis import Examination, thresholds
-from dunmist.series import Application, Level, LogicalProcessor, Process, Rate, TimeLine
+from dunmist.series import (
+    Application,
+    DiskSeries,
+    Level,
+    LinkSeries,
+    LogicalProcessor,
+    Process,
+    Rate,
+    Thread,
+    TimeLine,
+)
 
 RATES = ("own_cores", "short_lived_cores", "cores", "waiting", "io_waiting", "read_bytes_per_s",
          "write_bytes_per_s", "major_faults_per_s", "sent_bytes_per_s", "received_bytes_per_s",
          "graphics")  # fmt: skip
 KINDS = ("user", "nice", "system", "idle", "iowait", "irq", "softirq", "steal")
 GIB = float(1 << 30)
+MOST_HZ = 3e9
 
 
 def line(intervals=10, every_s=1.0):
@@ -69,12 +80,19 @@ def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, watched=()):
     return made
 
 
-def processors(on, count=4, **shares):
-    """Processors that all spend their time in the same way, the rest of it idle."""
+def processors(on, count=4, clock=None, **shares):
+    """Processors that all spend their time in the same way, the rest of it idle.
+
+    ``clock`` is the share of their greatest clock at which they run.
+    """
+    clock_hz = None if clock is None else level(clock * MOST_HZ, on)
+    place = None if clock is None else SimpleNamespace(max_khz=MOST_HZ / 1e3)
     spent = {kind: np.asarray(shares.get(kind, 0.0), dtype=float) for kind in KINDS}
     spent["idle"] = 1.0 - sum(spent.values())
     return [
-        LogicalProcessor(number, None, {kind: rate(one, on) for kind, one in spent.items()}, None)
+        LogicalProcessor(
+            number, place, {kind: rate(one, on) for kind, one in spent.items()}, clock_hz
+        )
         for number in range(count)
     ]
 
@@ -126,3 +144,25 @@ def examination(machine, applications=(), processes=(), **devices):
         ticks=machine.line.ticks,
     )  # fmt: skip
     return Examination(series, thresholds())
+
+
+def disk(on, busy=0.0, queue=0.0, latency_s=0.0, moved=0.0, name="sda", spins=None):
+    """A physical disk; ``moved`` is bytes a second read from it."""
+    return DiskSeries(
+        name, SimpleNamespace(spins=spins) if spins is not None else None, True, rate(moved, on),
+        rate(0.0, on), rate(1.0, on), rate(busy, on), rate(queue, on), rate(latency_s, on),
+    )  # fmt: skip
+
+
+def link(on, used=None, received=0.0, name="eth0", physical=True):
+    """A link that leads to other computers, of 1 Gbit/s where ``used`` is given."""
+    about = SimpleNamespace(loopback=False, physical=physical, speed_bits_per_s=1e9)
+    return LinkSeries(
+        name, about, rate(received, on), rate(0.0, on), rate(0.0, on), rate(0.0, on),
+        None if used is None else rate(used, on),
+    )  # fmt: skip
+
+
+def watched(on, cores, waiting=0.0, tid=1):
+    """A thread that was watched all the time."""
+    return Thread(tid, f"thread{tid}", rate(cores, on), rate(waiting, on))

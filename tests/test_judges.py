@@ -1,0 +1,434 @@
+"""Each judge, the ranking and the coverage, on figures that were written down by hand."""
+
+import unittest
+from types import SimpleNamespace
+
+from dunmist.diagnosis import thresholds
+from dunmist.diagnosis.confidence import confidence_of
+from dunmist.diagnosis.coverage import find_coverage
+from dunmist.diagnosis.found_memory import growth
+from dunmist.diagnosis.judge import find_limiting, find_outside, judge_thing
+from dunmist.diagnosis.quotas import quota_limited
+from dunmist.diagnosis.ranking import rank_culprits
+from dunmist.diagnosis.records import Finding, ResourceState, sign
+from dunmist.diagnosis.resources import BY_WORD, find_bound, find_slow_disks
+from dunmist.series import ProcessorSensor, Storage
+from tests.handmade import (
+    GIB,
+    Machine,
+    application,
+    disk,
+    examination,
+    facts,
+    level,
+    line,
+    link,
+    process,
+    processors,
+    rate,
+    watched,
+)
+
+LINE = line(10)
+HALF_AND_HALF = [1.0] * 4 + [0.0] * 6
+COVERED = {"cpu": 1.0, "memory": 1.0, "disk": 1.0, "link": 1.0}
+
+
+def machine(busy=0.0, count=4, **more):
+    return Machine(LINE, processors(LINE, count, user=busy), **more)
+
+
+def states(word, exam):
+    return [judge_thing(exam, BY_WORD[word], thing) for thing in BY_WORD[word].things(exam)]
+
+
+def keys(signs):
+    return [one.key for one in signs]
+
+
+class Processors(unittest.TestCase):
+    def level(self, busy, stalled, waiting, **more):
+        crowd = application(1, LINE, cores=3.0, waiting=waiting, **more)
+        exam = examination(machine(busy, stalled={"cpu": rate(stalled, LINE)}), [crowd])
+        (state,) = states("cpu", exam)
+        return state.level
+
+    def test_full_is_not_yet_held_up(self):
+        for what, wanted, busy, stalled, waiting in (
+            ("idle", "calm", 0.1, 0.9, 4.0),
+            ("half", "busy", 0.6, 0.9, 4.0),
+            ("full, and nobody waits", "busy", 1.0, 0.0, 0.0),
+            ("full, one of many waits", "busy", 1.0, 1.0, 0.2),
+            ("full, and work waits", "strained", 0.9, 0.5, 2.0),
+            ("more work than half as much again", "choked", 1.0, 0.9, 6.0),
+            ("full for less than half of the time", "calm", HALF_AND_HALF, 1.0, 6.0),
+        ):
+            with self.subTest(what):
+                self.assertEqual(wanted, self.level(busy, stalled, waiting))
+
+    def test_work_that_gives_way_holds_up_nobody(self):
+        self.assertEqual("busy", self.level(1.0, 1.0, 6.0, low_priority=0.9))
+
+    def test_what_the_hypervisor_took_was_never_there(self):
+        spent = Machine(LINE, processors(LINE, 4, user=0.48, steal=0.5))
+        (state,) = states("cpu", examination(spent))
+        self.assertAlmostEqual(0.96, state.used, 6)
+        self.assertIn("cpu-steal", keys(state.signs))
+
+    def test_without_stall_accounting_the_queue_tells(self):
+        for runnable, wanted in ((4.0, "busy"), (12.0, "choked")):
+            with self.subTest(runnable):
+                exam = examination(machine(1.0, runnable=level(runnable, LINE)),
+                                   [application(1, LINE, cores=4.0)])  # fmt: skip
+                (state,) = states("cpu", exam)
+                self.assertEqual(wanted, state.level)
+                self.assertIn("cpu-pressure-queue", keys(state.signs))
+
+
+class OneProcessor(unittest.TestCase):
+    def bound(self, *, busy=0.3, threads=1, alive=None, **figures):
+        program = application(1, LINE, cores=figures.get("cores", 0.0),
+                              low_priority=figures.pop("low_priority", 0.0))  # fmt: skip
+        exam = examination(machine(busy), [program],
+                           [process(7, program, LINE, threads=threads, **figures)])  # fmt: skip
+        return [one.process.pid for one in find_bound(exam)]
+
+    def test_who_hangs_on_one_processor(self):
+        for what, wanted, figures in (
+            ("full all the time", [7], {"cores": 1.0}),
+            ("with a little rest", [], {"cores": 0.9}),
+            ("waits a little for its processor", [7], {"cores": 0.9, "waiting": 0.1}),
+            ("waits for others, so more processors help", [], {"cores": 0.6, "waiting": 0.4}),
+            ("full for less than half of the time", [], {"cores": HALF_AND_HALF}),
+            ("gives way to others", [], {"cores": 1.0, "low_priority": 0.9}),
+            ("one full thread beside idle ones", [7],
+             {"cores": 1.02, "threads": 2,
+              "watched": [watched(LINE, 1.0), watched(LINE, 0.02, tid=2)]}),
+            ("two threads that are full at once", [],
+             {"cores": 2.0, "threads": 2,
+              "watched": [watched(LINE, 1.0), watched(LINE, 1.0, tid=2)]}),
+            ("two that take turns", [7],
+             {"cores": 1.0, "threads": 2,
+              "watched": [watched(LINE, 0.5, 0.02), watched(LINE, 0.5, 0.02, tid=2)]}),
+            ("two that share one processor", [],
+             {"cores": 1.0, "threads": 2,
+              "watched": [watched(LINE, 0.5, 0.5), watched(LINE, 0.5, 0.5, tid=2)]}),
+            ("several of which none could be read", [7], {"cores": 1.0, "threads": 3}),
+            ("several that use more than one", [], {"cores": 1.9, "threads": 3}),
+        ):  # fmt: skip
+            with self.subTest(what):
+                self.assertEqual(wanted, self.bound(**figures))
+
+    def test_a_parallel_program_is_not_bound_by_one(self):
+        program = application(1, LINE, cores=4.0)
+        full = [process(pid, program, LINE, cores=1.0) for pid in range(10, 14)]
+        self.assertEqual([], find_bound(examination(machine(1.0), [program], full)))
+
+    def test_another_full_processor_at_each_moment_is_still_full(self):
+        program = application(1, LINE, cores=1.0)
+        exam = examination(machine(0.25), [program], [process(7, program, LINE, cores=1.0)])
+        (state,) = states("core", exam)
+        self.assertEqual(("strained", "auk1"), (state.level, state.name))
+        ranked = rank_culprits(exam, BY_WORD["core"], COVERED)
+        self.assertEqual(["auk1"], [one.name for one in ranked])
+
+    def test_a_busy_processor_of_nobody_is_busy_and_no_more(self):
+        exam = examination(machine(0.8), [application(1, LINE, cores=3.2)])
+        (state,) = states("core", exam)
+        self.assertEqual(("busy", "cpu0", 0.0), (state.level, state.name, state.pressure))
+
+    def test_a_quota_that_runs_out_is_no_lack_of_processors(self):
+        program = application(1, LINE, cores=1.0)
+        kept = process(7, program, LINE, cores=1.0)
+        for limited, cgroup, wanted in (
+            (0.9, "/ferry.slice/auk.service", {1}), (0.9, "/ferry.slice-2/auk.service", set()),
+            (0.0, "/ferry.slice/auk.service", set()),
+        ):  # fmt: skip
+            with self.subTest(cgroup=cgroup, limited=limited):
+                kept.facts = facts(7, cgroup=cgroup)
+                group = SimpleNamespace(path="/ferry.slice", quota_cores=1.0,
+                                        limited=rate(limited, LINE))  # fmt: skip
+                exam = examination(machine(0.3), [program], [kept], groups=[group])
+                self.assertEqual(wanted, quota_limited(exam))
+                self.assertEqual(not wanted, bool(find_bound(exam)))
+
+
+class Memory(unittest.TestCase):
+    def test_stalls_tell_where_the_kernel_counts_them(self):
+        for available, stalled, wanted in (
+            (6.0, 0.0, "calm"), (1.0, 0.0, "busy"), (1.0, 0.2, "strained"), (6.0, 0.5, "choked"),
+        ):  # fmt: skip
+            with self.subTest(available=available, stalled=stalled):
+                held = machine(memory={"MemTotal": 8.0, "MemAvailable": available},
+                               stalled={"memory": rate(stalled, LINE)})  # fmt: skip
+                (state,) = states("memory", examination(held))
+                self.assertEqual(wanted, state.level)
+
+    def test_else_pages_that_come_back_do_but_only_when_memory_is_short(self):
+        for available, pages, wanted in (
+            (0.5, 100.0, "busy"), (0.5, 600.0, "strained"), (0.5, 9e3, "choked"),
+            (4.0, 9e3, "calm"),
+        ):  # fmt: skip
+            with self.subTest(available=available, pages=pages):
+                held = machine(memory={"MemTotal": 8.0, "MemAvailable": available},
+                               paging={"workingset_refault_anon": pages})  # fmt: skip
+                (state,) = states("memory", examination(held))
+                self.assertEqual(wanted, state.level)
+
+    def test_used_swap_is_harmless_and_traffic_is_not(self):
+        for free, pages, wanted in ((0.1, 0.0, "calm"), (3.9, 9e3, "strained")):
+            with self.subTest(free=free):
+                held = machine(memory={"SwapTotal": 4.0, "SwapFree": free},
+                               paging={"pswpin": pages})  # fmt: skip
+                (state,) = states("swap", examination(held))
+                self.assertEqual(wanted, state.level)
+                self.assertAlmostEqual(1 - free / 4.0, state.used)
+                self.assertIsNone(find_limiting([state]))
+
+    def test_no_swap_is_no_state(self):
+        self.assertEqual([], states("swap", examination(machine(memory={"SwapTotal": 0.0}))))
+
+    def test_growth_is_the_slope_that_half_of_all_pairs_exceed(self):
+        at_s = LINE.at_s
+        jump = [0.0] * 9 + [1e9, 1e9]
+        self.assertAlmostEqual(5.0, growth(5.0 * at_s, at_s).typical)
+        self.assertEqual(1.0, growth(5.0 * at_s, at_s).rising)
+        self.assertEqual(0.0, growth(level(jump).values, at_s).typical)
+        self.assertEqual((0.0, 0.0, 0.0), tuple(growth(at_s[:2], at_s[:2])))
+
+
+class Disks(unittest.TestCase):
+    def exam(self, *disks, stalled=None, applications=()):
+        io = {} if stalled is None else {"io": rate(stalled, LINE)}
+        return examination(machine(0.2, stalled=io), applications, physical_disks=list(disks))
+
+    def test_busy_limits_only_when_somebody_waits(self):
+        for what, wanted, busy, queue, stalled in (
+            ("idle, others wait elsewhere", "calm", 0.1, 0.0, 0.9),
+            ("busy, nobody waits", "busy", 1.0, 1.0, 0.0),
+            ("full, and work waits", "strained", 0.95, 1.0, 0.4),
+            ("a long queue with moments of rest", "strained", 0.8, 9.0, 0.4),
+            ("the same without the queue", "busy", 0.8, 1.0, 0.4),
+            ("work waits most of the time", "choked", 1.0, 1.0, 0.7),
+        ):
+            with self.subTest(what):
+                (state,) = states("disk", self.exam(disk(LINE, busy, queue), stalled=stalled))
+                self.assertEqual(wanted, state.level)
+
+    def test_each_disk_stands_for_itself(self):
+        found = states("disk", self.exam(disk(LINE, 0.1, name="sda"),
+                                         disk(LINE, 1.0, 9.0, name="sdb"),
+                                         stalled=0.9))  # fmt: skip
+        self.assertEqual({"sda": ("calm", 0.0), "sdb": ("choked", 0.9)},
+                         {one.name: (one.level, one.pressure) for one in found})  # fmt: skip
+
+    def test_who_waits_only_for_itself_holds_up_nobody(self):
+        copy = application(1, LINE, read_bytes_per_s=1e8, io_waiting=1.0)
+        reader = application(2, LINE, read_bytes_per_s=1e5, io_waiting=0.7)
+        for applications, wanted in (([copy], "busy"), ([copy, reader], "choked")):
+            with self.subTest(len(applications)):
+                exam = self.exam(disk(LINE, 1.0), stalled=0.9, applications=applications)
+                (state,) = states("disk", exam)
+                self.assertEqual(wanted, state.level)
+
+    def test_slow_is_what_one_request_takes_by_itself(self):
+        for what, wanted, one in (
+            (
+                "a spinning disk that is busy and moves hardly anything",
+                True,
+                disk(LINE, 1.0, 1.0, 0.4, 1e5, spins=True),
+            ),
+            ("the same that moves a lot", False, disk(LINE, 1.0, 1.0, 0.4, 1e8, spins=True)),
+            (
+                "requests that wait for one another",
+                False,
+                disk(LINE, 1.0, 30.0, 0.4, 1e5, spins=True),
+            ),
+            ("slow for a solid one only", True, disk(LINE, 1.0, 1.0, 0.05, 1e5, spins=False)),
+            ("fast enough for a spinning one", False, disk(LINE, 1.0, 1.0, 0.05, 1e5, spins=True)),
+            ("idle", False, disk(LINE, 0.2, 1.0, 0.4, 1e5, spins=True)),
+        ):
+            with self.subTest(what):
+                self.assertEqual(wanted, bool(find_slow_disks(self.exam(one, stalled=0.5))))
+
+
+class Room(unittest.TestCase):
+    def state(self, used, inodes=None, read_only=False):
+        about = SimpleNamespace(point="/home", read_only=read_only, size_bytes=1e9)
+        exam = examination(machine(), storage=[Storage(about, 1, used, inodes)])
+        return [(one.level, one.name, one.used) for one in states("storage", exam)]
+
+    def test_room_and_inodes_alike(self):
+        for used, inodes, wanted in (
+            (0.5, None, "calm"), (0.96, None, "busy"), (0.985, None, "strained"),
+            (1.0, None, "choked"), (0.1, 1.0, "choked"),
+        ):  # fmt: skip
+            with self.subTest(used=used, inodes=inodes):
+                self.assertEqual([(wanted, "/home", max(used, inodes or 0.0))],
+                                 self.state(used, inodes))  # fmt: skip
+
+    def test_what_cannot_fill_up_or_does_not_answer_is_left_out(self):
+        self.assertEqual([], self.state(1.0, read_only=True))
+        self.assertEqual([], self.state(None))
+
+
+class Lines(unittest.TestCase):
+    def test_the_fuller_the_worse_where_the_speed_is_known(self):
+        for used, wanted in ((0.1, "calm"), (0.6, "busy"), (0.92, "strained"), (0.99, "choked")):
+            with self.subTest(used):
+                exam = examination(machine(), outward_links=[link(LINE, used), link(LINE)])
+                self.assertEqual([wanted], [one.level for one in states("link", exam)])
+
+
+class Cards(unittest.TestCase):
+    def test_who_has_the_card_is_who_used_its_engines(self):
+        cards = [SimpleNamespace(name="card0", busy=level(0.95, LINE)),
+                 SimpleNamespace(name="card1", busy=level([float("nan")] * 11))]  # fmt: skip
+        drawing = application(1, LINE, graphics=0.8, cores=0.1)
+        computing = application(2, LINE, graphics=0.1, cores=3.9)
+        exam = examination(machine(0.9), [computing, drawing], graphics=cards)
+        (state,) = states("gpu", exam)
+        self.assertEqual(("strained", "card0"), (state.level, state.name))
+        demand = BY_WORD["gpu"].demand(exam)
+        self.assertEqual("card", demand.unit)
+        self.assertAlmostEqual(0.95, demand.whole.mean())
+        ranked = rank_culprits(exam, BY_WORD["gpu"], COVERED)
+        self.assertEqual(["auk1", "auk2"], [one.name for one in ranked])
+        self.assertAlmostEqual(8 / 9, ranked[0].score)
+
+
+class Heat(unittest.TestCase):
+    def exam(self, celsius, clock=1.0, critical=100.0, throttles=None, busy=1.0):
+        held = Machine(LINE, processors(LINE, clock=clock, user=busy))
+        sensor = ProcessorSensor("package", level(celsius, LINE), critical, "package")
+        counts = {} if throttles is None else {"core": rate(throttles, LINE)}
+        return examination(held, [application(1, LINE, cores=4.0)], sensor=sensor,
+                           throttled=counts)  # fmt: skip
+
+    def test_what_is_hot_limits_only_when_it_costs_clock(self):
+        for what, wanted, figures in (
+            ("cool", "calm", {"celsius": 60.0}),
+            ("warm", "busy", {"celsius": 88.0}),
+            ("hot, at its full clock", "busy", {"celsius": 97.0}),
+            ("hot, and slower", "strained", {"celsius": 97.0, "clock": 0.8}),
+            ("hot, and at half its clock", "choked", {"celsius": 97.0, "clock": 0.5}),
+            ("slow by choice, because it is idle", "busy",
+             {"celsius": 97.0, "clock": 0.5, "busy": 0.1}),
+            ("the kernel says that it was throttled", "strained",
+             {"celsius": 97.0, "throttles": 3.0}),
+            ("and that it was not", "busy",
+             {"celsius": 97.0, "throttles": 0.0}),
+            ("the limit is not published, so one is assumed", "strained",
+             {"celsius": 95.0, "clock": 0.8, "critical": None}),
+        ):  # fmt: skip
+            with self.subTest(what):
+                (state,) = states("heat", self.exam(**figures))
+                self.assertEqual(wanted, state.level)
+
+    def test_without_a_sensor_there_is_no_state(self):
+        self.assertEqual([], states("heat", examination(machine(1.0))))
+
+
+class Limiting(unittest.TestCase):
+    @staticmethod
+    def state(word, at="strained", pressure=0.5):
+        return ResourceState(word, at, 0.9, pressure, [])
+
+    def test_causes_before_effects_and_more_held_up_before_less(self):
+        for wanted, given in (
+            (None, [self.state("cpu", "busy")]),
+            (None, [self.state("swap", "choked")]),
+            ("heat", [self.state("cpu", "choked"), self.state("heat")]),
+            ("memory", [self.state("disk", "choked"), self.state("memory")]),
+            ("disk", [self.state("cpu"), self.state("disk", "choked")]),
+            ("cpu", [self.state("cpu", pressure=0.6), self.state("disk", pressure=0.5)]),
+            ("cpu", [self.state("core", "choked"), self.state("cpu")]),
+            ("core", [self.state("storage", "choked"), self.state("core")]),
+        ):
+            with self.subTest(wanted=wanted, given=[one.resource for one in given]):
+                found = find_limiting(given)
+                self.assertEqual(wanted, found and found.resource)
+                again = find_limiting(list(reversed(given)))
+                self.assertIs(found, again)
+
+    def test_what_lies_outside_explains_its_own_resource_only(self):
+        limits = thresholds()
+        stolen, slow = (Finding("stolen-time", "concern", None, [sign("cpu-steal", share)])
+                        for share in (0.5, 0.15))  # fmt: skip
+        disk_slow = Finding("disk-slow", "urgent", "sda", [sign("disk-busy", 1.0, name="sda")])
+        for what, limiting, findings, wanted in (
+            ("much was stolen", "cpu", [stolen], stolen), ("a little was", "cpu", [slow], None),
+            ("a slow disk", "disk", [stolen, disk_slow], disk_slow),
+            ("another resource", "memory", [stolen, disk_slow], None),
+        ):  # fmt: skip
+            with self.subTest(what):
+                self.assertIs(wanted, find_outside(self.state(limiting), findings, limits))
+        self.assertIsNone(find_outside(None, [disk_slow], limits))
+
+
+class Ranking(unittest.TestCase):
+    def ranked(self, *applications, word="cpu", **more):
+        exam = examination(machine(1.0, **more), applications)
+        return [(one.name, one.role) for one in rank_culprits(exam, BY_WORD[word], COVERED)]
+
+    def test_roles(self):
+        loop = application(1, LINE, "loop", cores=3.0)
+        mild = application(2, LINE, "mild", cores=0.8, waiting=0.1)
+        kept = application(3, LINE, "kept", cores=0.05, waiting=0.3)
+        own = application(4, LINE, "own", cores=2.0, observer=True)
+        kernel = application(5, LINE, "kernel", cores=0.8, kernel=True)
+        self.assertEqual([("loop", "cause"), ("mild", "cause"), ("kernel", "symptom"),
+                          ("kept", "victim")],
+                         self.ranked(kept, kernel, own, mild, loop))  # fmt: skip
+
+    def test_many_small_ones_are_nobodys_fault(self):
+        self.assertEqual([], self.ranked(*(application(n, LINE, cores=0.8) for n in range(1, 6))))
+
+    def test_low_priority_work_is_blamed_for_heat_and_not_for_a_full_processor(self):
+        low = application(1, LINE, "low", cores=2.0, low_priority=1.0)
+        high = application(2, LINE, "high", cores=2.0)
+        self.assertEqual([("high", "cause")], self.ranked(low, high))
+        heat = self.ranked(low, high, word="heat")
+        self.assertEqual({("high", "cause"), ("low", "cause")}, set(heat))
+
+    def test_the_parts_never_add_up_to_more_than_all(self):
+        figures = {"cores": 1.5, "waiting": 2.0, "private": GIB, "read_bytes_per_s": 1e6,
+                   "received_bytes_per_s": 1e6, "graphics": 0.5}  # fmt: skip
+        mixed = [application(number, LINE, **figures) for number in range(1, 5)]
+        exam = examination(machine(1.0), mixed, physical_disks=[disk(LINE, 1.0, moved=4e6)])
+        for word, resource in BY_WORD.items():
+            if resource.demand is not None:
+                with self.subTest(word):
+                    self.assertLessEqual(resource.demand(exam).parts.sum(), 1.0 + 1e-9)
+
+    def test_confidence_grows_with_margin_length_and_what_could_be_attributed(self):
+        limits = thresholds()
+        sure = confidence_of(0.9, [0.9, 0.05], 1.0, 30, limits)
+        for what, less in (
+            ("a strong rival", confidence_of(0.9, [0.9, 0.8], 1.0, 30, limits)),
+            ("few intervals", confidence_of(0.9, [0.9, 0.05], 1.0, 2, limits)),
+            ("half attributed", confidence_of(0.9, [0.9, 0.05], 0.5, 30, limits)),
+        ):
+            with self.subTest(what):
+                self.assertLess(less, sure - 0.02)
+        self.assertLessEqual(sure, limits.confidence.most)
+
+
+class Coverage(unittest.TestCase):
+    def test_of_what_the_kernel_counted(self):
+        seen = application(1, LINE, cores=1.5, private=1.0 * GIB, read_bytes_per_s=3e6,
+                           received_bytes_per_s=5e6)  # fmt: skip
+        held = machine(0.5, memory={"AnonPages": 4.0})
+        tunnel = link(LINE, received=1e7, name="tun0", physical=False)
+        exam = examination(held, [seen], physical_disks=[disk(LINE, 0.5, moved=4e6)],
+                           outward_links=[link(LINE, received=1e7), tunnel])  # fmt: skip
+        held.interrupt_cores = rate(0.1, LINE)
+        self.assertEqual(
+            {"cpu": 0.8, "memory": 0.25, "disk": 0.75, "link": 0.5},
+            {word: round(share, 6) for word, share in find_coverage(exam).items()},
+        )
+
+    def test_where_nothing_moved_there_is_nothing_to_attribute(self):
+        held = machine(0.0)
+        held.interrupt_cores = rate(0.0, LINE)
+        self.assertEqual({None}, set(find_coverage(examination(held)).values()))

@@ -2,6 +2,7 @@
 
 import os
 import tempfile
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from dunmist.advice import Judged
@@ -11,8 +12,30 @@ from dunmist.reports.markdown import document_markdown
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
 
-ENDINGS = (".html", ".md", ".json", ".txt", ".pdf")
-DRAWN = (".html", ".pdf")
+
+def _html(document: Document) -> str:
+    # templates and pictures are only needed here
+    from dunmist.reports.html import document_html
+
+    return document_html(document)
+
+
+def _pdf(document: Document) -> bytes:
+    from dunmist.reports.pdf import document_pdf
+
+    return document_pdf(document)
+
+
+# what makes a document into each form, by the ending of its file
+FORMATS: Mapping[str, Callable[[Document], str | bytes]] = {
+    ".html": _html,
+    ".md": document_markdown,
+    ".txt": document_text,
+    ".pdf": _pdf,
+}
+# the triage itself, for programs: it needs no document
+TRIAGE_ENDING = ".json"
+ENDINGS = (*FORMATS, TRIAGE_ENDING)
 
 
 def check_ending(path: Path) -> None:
@@ -26,7 +49,7 @@ def write_report(judged: Judged, path: Path, document: Document | None = None) -
 
     Raises OutputError, and then leaves nothing half-written.
     """
-    data = _rendered(judged, path.suffix.lower(), document)
+    data = _written(judged, path.suffix.lower(), document)
     if not path.parent.is_dir():
         raise OutputError(f"{path}: there is no directory {path.parent}; make it first")
     try:
@@ -42,21 +65,13 @@ def write_report(judged: Judged, path: Path, document: Document | None = None) -
         raise OutputError(f"{path}: {error.strerror}; choose another place with -o") from error
 
 
-def _rendered(judged: Judged, ending: str, document: Document | None) -> bytes:
-    if ending == ".json":
+def _written(judged: Judged, ending: str, document: Document | None) -> bytes:
+    if ending == TRIAGE_ENDING:
         return triage_json(judged.triage).encode()
     if document is None:
         # its tables need pandas, which a triage does without
         from dunmist.reports.report import report_document
 
         document = report_document(judged)
-    if ending == ".pdf":
-        from dunmist.reports.pdf import document_pdf
-
-        return document_pdf(document)
-    if ending == ".html":
-        from dunmist.reports.html import document_html
-
-        return document_html(document).encode()
-    text = document_markdown(document) if ending == ".md" else document_text(document)
-    return text.encode()
+    made = FORMATS[ending](document)
+    return made if isinstance(made, bytes) else made.encode()

@@ -1,0 +1,190 @@
+"""The recipes of CONTRIBUTING.md, walked: what each changes, written as edits of a copy.
+
+An edit is a file below ``src/dunmist`` and what is put into it: a text that is there already and
+what takes its place, or one text for a new file. They are dummies: what they add tells nothing.
+"""
+
+NOISE = '''"""Bits of noise that the kernel has gathered (random(4))."""
+
+from dunmist.computer.root import ParseError
+
+
+def parse_noise(text: bytes) -> int:
+    """Return the bits; raises ParseError."""
+    if not text.strip().isdigit():
+        raise ParseError("no number")
+    return int(text)
+'''
+NOISE_RESOURCE = '''"""Resource ``noise``: is there enough of it?"""
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import sign
+from dunmist.diagnosis.resources.declared import Resource, Thing, flow_demand
+
+
+def _things(exam: Examination) -> list[Thing]:
+    used = exam.series.machine.noise_bits.at_ends() / 4096.0
+    conditions = {"busy": used.at_least(exam.limits.noise.busy)}
+    return [Thing(None, used, None, conditions, [sign("noise-used", exam.typical(used))])]
+
+
+def _demand(exam: Examination):
+    return flow_demand(exam, lambda one: one.cores, "cores")
+
+
+NOISE = Resource("noise", 5, _things, _demand)
+'''
+NOISE_RULE = """def _noise(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    bits = exam.series.machine.noise_bits.last() or 0.0
+    if bits > exam.limits.findings.noise_most_bits:
+        return []
+    return [Finding("little-noise", "note", None, [sign("noise", bits)])]
+
+
+RULES = ("""
+LIST = '''"""The report as one line a section."""
+
+from dunmist.reports.document import Document
+
+
+def document_list(document: Document) -> str:
+    """Return the headings."""
+    return "".join(f"{section.heading}\\n" for section in document.sections)
+'''
+
+SOURCE = {
+    "computer/noise.py": NOISE,
+    "computer/__init__.py": (
+        'from dunmist.computer.root import', "from dunmist.computer.noise import parse_noise\n"
+        "from dunmist.computer.root import",
+    ),
+    "sampling/records.py": (
+        "    zram_bytes: int | None = None\n",
+        "    zram_bytes: int | None = None\n    noise_bits: int | None = None\n",
+    ),
+    "sampling/sources.py": (
+        '    Source(\n        ("own_cpu_s", "own_rss_bytes"),',
+        '    Source(("noise_bits",), "noise", _file("proc/sys/kernel/random/entropy_avail",\n'
+        '           parse_noise, "noise")),\n    Source(\n        ("own_cpu_s", "own_rss_bytes"),',
+        "    parse_net_dev,\n", "    parse_net_dev,\n    parse_noise,\n",
+    ),
+    "series/machine.py": (
+        '        "zram_bytes", "own_cpu_s"', '        "zram_bytes", "noise_bits", "own_cpu_s"',
+        '            ("zram", tick.zram_bytes),\n',
+        '            ("zram", tick.zram_bytes),\n            ("noise", tick.noise_bits),\n',
+        "    zram_bytes: Level\n", "    zram_bytes: Level\n    noise_bits: Level\n",
+        '            zram_bytes=single["zram"].level("value"),\n',
+        '            zram_bytes=single["zram"].level("value"),\n'
+        '            noise_bits=single["noise"].level("value"),\n',
+    ),
+    "captures/schema.py": ("MAJOR, MINOR = 1, 1", "MAJOR, MINOR = 1, 2"),
+    "advice/wording.toml": (
+        '"throttle counts" =', '"noise" = "how much noise there is"\n"throttle counts" =',
+    ),
+}  # fmt: skip
+FINDING = {
+    "diagnosis/words.py": ('    "limit-near",\n', '    "limit-near",\n    "little-noise",\n'),
+    "diagnosis/found_machine.py": ("RULES = (", NOISE_RULE + "_noise, "),
+    "diagnosis/thresholds.toml": (
+        "paging_pages_per_s = 500.0\n", "paging_pages_per_s = 500.0\nnoise_most_bits = 9e9\n",
+    ),
+    "diagnosis/thresholds.py": (
+        "    paging_pages_per_s: float\n",
+        "    paging_pages_per_s: float\n    noise_most_bits: float\n",
+    ),
+    "advice/evidence.toml": (
+        "[oom-kills]\n",
+        '[noise]\nunit = "count"\ncounts = "bits"\nsource = "random(4)"\n'
+        'text = "there are {amount} bits of noise"\n\n[oom-kills]\n',
+    ),
+    "advice/wording.toml": (
+        "[finding]\n", '[finding]\nlittle-noise = "There is little noise."\n',
+        '\noom-kill = "memory"\n', '\noom-kill = "memory"\nlittle-noise = "noise"\n',
+    ),
+    "advice/ladder.toml": (
+        "\n[finding]\n", '\n[finding]\nlittle-noise = ["clap-hands"]\n',
+    ),
+}  # fmt: skip
+STEP = {
+    "advice/ladder.toml": (
+        "[step.wait]\n",
+        '[step.clap-hands]\ntext = "Clap your hands."\nrisk = "none"\ncheck = "there is noise"\n\n'
+        "[step.wait]\n",
+    ),
+}  # fmt: skip
+COLUMN = {
+    "tables/cores.py": (
+        '            "capacity": place.capacity',
+        '            "idle_share": one.share("idle").mean(),\n'
+        '            "capacity": place.capacity',
+        '        Column("clock_hz", "Hz", "clock, median"),\n',
+        '        Column("idle_share", "share", "share of its time in which it idled"),\n'
+        '        Column("clock_hz", "Hz", "clock, median"),\n',
+    ),
+}  # fmt: skip
+FORMAT = {
+    "reports/headings.py": LIST,
+    "reports/writing.py": (
+        '    ".md": document_markdown,\n',
+        '    ".md": document_markdown,\n    ".list": document_list,\n',
+        "from dunmist.reports.markdown",
+        "from dunmist.reports.headings import document_list\nfrom dunmist.reports.markdown",
+    ),
+}  # fmt: skip
+RESOURCE = {
+    "diagnosis/words.py": ('"heat", "gpu", "power"', '"heat", "gpu", "power", "noise"'),
+    "diagnosis/resources/noise.py": NOISE_RESOURCE,
+    "diagnosis/resources/__init__.py": (
+        "DISK, STORAGE, LINK, HEAT, GRAPHICS,", "DISK, STORAGE, LINK, HEAT, GRAPHICS, NOISE,",
+        "from dunmist.diagnosis.resources.one_core",
+        "from dunmist.diagnosis.resources.noise import NOISE\n"
+        "from dunmist.diagnosis.resources.one_core",
+    ),
+    "diagnosis/thresholds.toml": ("[culprit]\n", "[noise]\nbusy = 0.5\n\n[culprit]\n"),
+    "diagnosis/thresholds.py": (
+        "    gpu: GraphicsLimits\n", "    gpu: GraphicsLimits\n    noise: NoiseLimits\n",
+        "class Thresholds(", "class NoiseLimits(_Figures, frozen=True):\n"
+        '    """How much noise is much."""\n\n    busy: float\n\n\nclass Thresholds(',
+    ),
+    "advice/evidence.toml": (
+        "[gpu-busy]\n",
+        '[noise-used]\nunit = "share"\nsource = "random(4)"\n'
+        'text = "{amount} of the noise is there"\n\n[gpu-busy]\n',
+    ),
+    "advice/wording.toml": (
+        "[resource]\n", '[resource]\nnoise = "noise"\n',
+        "[drives]\n", '[drives]\nnoise = "makes {amount} of it"\n',
+    ),
+    "advice/ladder.toml": ("[first]\n", '[first]\nnoise = ["wait"]\n'),
+    "advice/owner.toml": (
+        "[found]\n", '[found]\nnoise = "It was too quiet."\n',
+        "[watch]\n", '[watch]\nnoise = "Tell us if it becomes loud."\n',
+    ),
+}  # fmt: skip
+# by the heading of the recipe
+RECIPES = {
+    "A new source of facts": SOURCE,
+    "A new kind of finding": FINDING,
+    "A new step, or a kind of program": STEP,
+    "A new view, picture or column": COLUMN,
+    "A new format of the report": FORMAT,
+    "A new resource": RESOURCE,
+}
+
+
+def walk(package, recipe):
+    """Change a copy of the package as a recipe says; a place that is not there is an error."""
+    for name, edit in recipe.items():
+        path = package / name
+        if isinstance(edit, str):
+            if path.exists():
+                raise AssertionError(f"{name} is there already")
+            path.write_text(edit)
+            continue
+        text = path.read_text()
+        for old, new in zip(edit[::2], edit[1::2], strict=True):
+            if text.count(old) < 1:
+                raise AssertionError(f"{name} has no place {old!r}")
+            text = text.replace(old, new, 1)
+        path.write_text(text)

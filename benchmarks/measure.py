@@ -71,7 +71,7 @@ def tick_cost(folder, processes=1000, rounds=20):
 
         def look():
             nonlocal tick
-            sources.look(Due(tick, tick, tick, 0), plan, 1.0)
+            sources.read(Due(tick, tick, tick, 0), plan, 1.0)
             tick += 1
 
         began = time.process_time()

@@ -159,13 +159,13 @@ def _ports(
 ) -> tuple[tuple[Listener, ...], tuple[str, ...]]:
     own = {process.identity for process in application.members}
     listens, remotes = set(), set()
-    for one in series.sockets:
-        if own.isdisjoint(one.owners):
+    for socket in series.sockets:
+        if own.isdisjoint(socket.owners):
             continue
-        facts = one.facts
-        if one.listens and facts.local_port:
-            listens.add(Listener(facts.protocol, facts.local_port, one.is_loopback))
-        elif facts.remote and not one.is_loopback:
+        facts = socket.facts
+        if socket.listens and facts.local_port:
+            listens.add(Listener(facts.protocol, facts.local_port, socket.is_loopback))
+        elif facts.remote and not socket.is_loopback:
             remotes.add(f"{facts.remote} port {facts.remote_port}")
     return tuple(sorted(listens)), tuple(sorted(remotes))
 

@@ -105,7 +105,9 @@ class Cases:
 
     def _ranked_role(self, application: Application) -> Role | None:
         culprits = self._diagnosis.culprits
-        return next((one.role for one in culprits if one.application is application), None)
+        return next(
+            (culprit.role for culprit in culprits if culprit.application is application), None
+        )
 
 
 def _circumstances_of_thing(subject: str) -> frozenset[str]:

@@ -23,7 +23,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
     """Return the words that hold for an application which has the given role."""
     process, application = about.process, about.process.application
     living = application.living
-    kinds = {one.kind for one in diagnosis.findings if one.application is application}
+    kinds = {finding.kind for finding in diagnosis.findings if finding.application is application}
     unit = application.unit or ""
     kind = about.recognised.kind if about.recognised else None
     low = diagnosis.limits.signs.low_priority_share
@@ -39,7 +39,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
         "doubtful": not kinds.isdisjoint(DOUBTS),
         "packaged": about.package is not None,
         "leaks": "memory-leak" in kinds or "descriptor-leak" in kinds,
-        "spins": any(one.spins for one in series.header.inventory.disks),
+        "spins": any(disk.spins for disk in series.header.inventory.disks),
         "starts-at-boot": series.surveyed.starts_at_boot(unit),
         "timer": about.origin.by == "timer",
         "autostart": about.origin.entry is not None,

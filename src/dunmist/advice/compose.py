@@ -68,8 +68,8 @@ def _resource(state: ResourceState) -> ResourceAdvice:
 
 def _culprit(rank: int, culprit: Culprit, cases: Cases) -> CulpritAdvice:
     application, case = culprit.application, cases.of_culprit(culprit)
-    running = [one.pid for one in application.living]
-    ended = sorted({one.pid for one in application.members} - set(running))
+    running = [process.pid for process in application.living]
+    ended = sorted({process.pid for process in application.members} - set(running))
     signs = list(culprit.signs)
     if case:
         main = case.about.process

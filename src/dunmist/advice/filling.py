@@ -18,7 +18,7 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
     """Return what the steps of an application are filled with."""
     application = about.process.application
     name = application.distinct_name
-    pids = [one.pid for one in application.living]
+    pids = [process.pid for process in application.living]
     words, kind = wording()["ladder"], about.recognised.kind if about.recognised else None
     entry = about.origin.entry
     percent = limit_percent(application, diagnosis.limits)

@@ -26,8 +26,12 @@ def tell_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> Told:
     limiting = diagnosis.limiting
     key = limiting or ("calm" if diagnosis.level == "calm" else "busy")
     found = [words["found"].get(key, words["found"]["busy"]), *_cause(diagnosis, cases)]
-    kinds = {one.kind for one in diagnosis.findings}
-    told = {one.kind: subject_of(one) for one in diagnosis.findings if one.kind in words["finding"]}
+    kinds = {finding.kind for finding in diagnosis.findings}
+    told = {
+        finding.kind: subject_of(finding)
+        for finding in diagnosis.findings
+        if finding.kind in words["finding"]
+    }
     found += [words["finding"][kind].format(subject=subject) for kind, subject in told.items()
               if not (limiting == "heat" and kind == "overheating")]  # fmt: skip
     watch = [words["watch"][limiting]] if limiting in words["watch"] else []

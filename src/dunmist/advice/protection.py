@@ -48,19 +48,21 @@ def protected_by_name(*names: str) -> str | None:
 
 
 def _with_ancestors(processes: list[Process]) -> set[Process]:
-    return {*processes, *(parent for one in processes for parent in one.ancestors)}
+    return {*processes, *(parent for process in processes for parent in process.ancestors)}
 
 
 def _observer_chain(series: Series) -> set[Process]:
     """Return the sampler and everything that it runs under."""
-    return _with_ancestors([one for one in series.processes.values() if one.application.observer])
+    return _with_ancestors(
+        [process for process in series.processes.values() if process.application.observer]
+    )
 
 
 def _session_chain(series: Series) -> set[Process]:
     """Return the leaders of logins, what they run under, and their shells."""
     survey, living = series.surveyed.last, series.living
     sessions = survey.sessions if survey else []
-    chain = _with_ancestors([living[one.pid] for one in sessions if one.pid in living])
+    chain = _with_ancestors([living[session.pid] for session in sessions if session.pid in living])
     shells = {
         process
         for process in living.values()

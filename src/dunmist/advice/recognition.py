@@ -24,9 +24,9 @@ class Recognised(NamedTuple):
 
 def recognise(application: Application, origin: Origin, limits: Thresholds) -> Recognised | None:
     """Return what kind of work an application does; None when it is not known."""
-    names = {one.name for one in application.members} | {application.name}
+    names = {process.name for process in application.members} | {application.name}
     if application.kernel:
-        tasks = {one.facts.name.partition("/")[0] for one in application.members}
+        tasks = {process.facts.name.partition("/")[0] for process in application.members}
         return _first_by(lambda kind: _fit(kind.kernel, tasks), "name")
     signs = signs_of(application, origin, limits)
     words = {word for name in names for word in _WORDS.split(name.lower())}

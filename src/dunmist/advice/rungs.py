@@ -52,7 +52,7 @@ def _targets(about: About, verb: Verb) -> list[Target]:
     application = about.process.application
     # one is asked to end and takes its children with it; everything else is done to each
     chosen = (
-        [one for one in application.living if one is application.main]
+        [process for process in application.living if process is application.main]
         if verb == "end"
         else application.living
     )

@@ -60,7 +60,7 @@ def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:
 
 def _found(diagnosis: Diagnosis) -> str:
     """Return the foremost finding that is more than a note, with a blank before it, or nothing."""
-    foremost = next((one for one in diagnosis.findings if one.severity != "note"), None)
+    foremost = next((finding for finding in diagnosis.findings if finding.severity != "note"), None)
     if foremost is None:
         return ""
     return " " + wording()["headline"]["found"].format(finding=finding_text(foremost))
@@ -75,7 +75,7 @@ def _sure(diagnosis: Diagnosis) -> str:
 def _doubt(diagnosis: Diagnosis) -> str:
     """Return what keeps the confidence down, and what to do about it."""
     words, table = wording()["unsure"], diagnosis.limits.confidence
-    causes = [one for one in diagnosis.culprits if one.role == "cause"]
+    causes = [culprit for culprit in diagnosis.culprits if culprit.role == "cause"]
     covered = diagnosis.coverage.get("cpu")
     if len(causes) > 1 and causes[1].score >= table.tie * causes[0].score:
         return words["tie"].format(rival=causes[1].name)
@@ -87,8 +87,8 @@ def _doubt(diagnosis: Diagnosis) -> str:
 def paging_sentence(diagnosis: Diagnosis) -> str:
     """Return what the traffic to and from swap means here."""
     words, table = wording()["paging"], diagnosis.limits.advice
-    memory = next(one for one in diagnosis.resources if one.resource == "memory")
-    swap = next((one for one in diagnosis.resources if one.resource == "swap"), None)
+    memory = next(resource for resource in diagnosis.resources if resource.resource == "memory")
+    swap = next((resource for resource in diagnosis.resources if resource.resource == "swap"), None)
     pages = next((sign.value for sign in memory.signs if sign.key == "memory-paging"), 0.0)
     used = swap.used if swap else 0.0
     if is_strained(memory.level):

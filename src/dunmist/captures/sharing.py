@@ -86,8 +86,8 @@ class StandIns:
             return self._replaced(line)
         return msgspec.structs.replace(
             line,
-            links=[self._replaced(one) for one in line.links],
-            exits=[self._replaced(one) for one in line.exits],
+            links=[self._replaced(link) for link in line.links],
+            exits=[self._replaced(ended) for ended in line.exits],
         )
 
     def text(self, text: str) -> str:
@@ -175,5 +175,8 @@ def _texts_with_homes(line: Line) -> list[str]:
     if isinstance(line, ProcessLine):
         return [*line.facts.command_line, line.facts.executable or ""]
     if isinstance(line, Survey):
-        return [*(one.file for one in line.autostart), *(one.point for one in line.file_systems)]
+        return [
+            *(entry.file for entry in line.autostart),
+            *(file_system.point for file_system in line.file_systems),
+        ]
     return []

@@ -143,8 +143,8 @@ def _open(path: Path, force: bool) -> tuple[int, bool]:
 def _without_secrets(line: Line, rules: Rules) -> Line:
     if isinstance(line, Survey) and line.autostart:
         masked = [
-            msgspec.structs.replace(one, command=mask_text(one.command, rules))
-            for one in line.autostart
+            msgspec.structs.replace(entry, command=mask_text(entry.command, rules))
+            for entry in line.autostart
         ]
         return msgspec.structs.replace(line, autostart=masked)
     if not isinstance(line, ProcessLine | Event) or line.facts is None:

@@ -100,11 +100,11 @@ def _heat(judged: Judged, width: int) -> Lines:
     points = min(STRIP_MOST, width - NAME_WIDTH - 28)
     chosen = series.processor_sensor
     yield _axis("sensors and what drives them, each between its least and greatest", judged, points)
-    for one in series.devices.sensors:
-        if one.is_trusted and one.quantity in QUANTITIES:
-            mark = "*" if chosen and one.name == chosen.name else " "
-            unit = QUANTITY_UNITS[one.quantity]
-            yield _span_line(f"{mark}{one.name}", one.shown, unit, points)
+    for sensor in series.devices.sensors:
+        if sensor.is_trusted and sensor.quantity in QUANTITIES:
+            mark = "*" if chosen and sensor.name == chosen.name else " "
+            unit = QUANTITY_UNITS[sensor.quantity]
+            yield _span_line(f"{mark}{sensor.name}", sensor.shown, unit, points)
     if chosen:
         yield Text(f"* taken for the processor: {harmless(chosen.why)}", "dim")
     clock = series.machine.mean_clock_hz

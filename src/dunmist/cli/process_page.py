@@ -52,7 +52,7 @@ class ProcessPage(NamedTuple):
 
 def make_page(judged: Judged, process: Process) -> ProcessPage:
     """Return all that is known of a process."""
-    sockets = [one for one in judged.series.sockets if process.identity in one.owners]
+    sockets = [socket for socket in judged.series.sockets if process.identity in socket.owners]
     return ProcessPage(
         process=process,
         about=judged.cases.about(process),
@@ -93,9 +93,9 @@ def as_json(page: ProcessPage) -> dict[str, Any]:
         },
         "findings": page.findings,
         "steps": [
-            {"action": one.step.action, "text": one.step.text, "command": one.step.command,
-             "risk": one.step.risk, "undo": one.step.undo, "check": one.step.check}
-            for one in (page.case.rungs if page.case else [])
+            {"action": rung.step.action, "text": rung.step.text, "command": rung.step.command,
+             "risk": rung.step.risk, "undo": rung.step.undo, "check": rung.step.check}
+            for rung in (page.case.rungs if page.case else [])
         ],
     }  # fmt: skip
 
@@ -116,10 +116,10 @@ def as_text(judged: Judged, page: ProcessPage, width: int) -> Iterator[Renderabl
     yield _grid([*lines, *(("finding", text) for text in page.findings)], LABEL_WIDTH)
     yield Text("")
     yield from _curves(judged, process, min(POINTS_MOST, width - LABEL_WIDTH - 36))
-    for one in page.tables:
-        if len(one.frame):
-            yield Text(f"\n{one.table.name}", style="italic")
-            yield from table_parts([one], width)
+    for table in page.tables:
+        if len(table.frame):
+            yield Text(f"\n{table.table.name}", style="italic")
+            yield from table_parts([table], width)
     yield Text("\nwhat to do, safest first", "bold")
     rungs = page.case.rungs if page.case else []
     steps = [(f"{number:2}.", f"{rung.step.text} [{rung.step.risk}]")

@@ -61,15 +61,15 @@ def select(tables: list[Filled], wanted: Selection) -> list[Filled]:
     if wanted.sort:
         tables = _sorted(tables, wanted.sort)
     if wanted.limit:
-        tables = [one.with_rows(one.frame.head(wanted.limit)) for one in tables]
+        tables = [table.with_rows(table.frame.head(wanted.limit)) for table in tables]
     if wanted.bottom:
-        tables = [one.with_rows(one.frame.iloc[::-1]) for one in tables]
+        tables = [table.with_rows(table.frame.iloc[::-1]) for table in tables]
     return tables
 
 
 def check_columns(tables: list[Filled], names: list[str]) -> None:
     """Raise UsageError when a column is in none of the tables."""
-    known = {name for one in tables for name in one.table.names}
+    known = {name for table in tables for name in table.table.names}
     for name in names:
         if name not in known:
             near = get_close_matches(name, known, n=1)
@@ -80,14 +80,14 @@ def check_columns(tables: list[Filled], names: list[str]) -> None:
 def _filtered(tables: list[Filled], option: Filter, value: str) -> list[Filled]:
     fits = FILTERS[option]
     kept = []
-    for one in tables:
-        columns = [column.name for column in one.table.columns if option in column.answers]
+    for table in tables:
+        columns = [column.name for column in table.table.columns if option in column.answers]
         if columns:
             chosen = [
                 any(fits(_text(cell), value) for cell in cells)
-                for cells in one.frame[columns].itertuples(index=False)
+                for cells in table.frame[columns].itertuples(index=False)
             ]
-            kept.append(one.with_rows(one.frame[chosen]))
+            kept.append(table.with_rows(table.frame[chosen]))
     if not kept:
         raise click.UsageError(
             f"--{option} does not apply to this topic: none of its tables has such a column"
@@ -105,19 +105,19 @@ def _sorted(tables: list[Filled], keys: str) -> list[Filled]:
         upwards.append(direction)
     check_columns(tables, names)
     return [
-        one.with_rows(
-            one.frame.sort_values(
+        table.with_rows(
+            table.frame.sort_values(
                 names,
                 ascending=[
-                    _is_up(one, name, way) for name, way in zip(names, upwards, strict=True)
+                    _is_up(table, name, way) for name, way in zip(names, upwards, strict=True)
                 ],
                 kind="stable",
                 na_position="last",
             )
         )
-        if set(names) <= set(one.table.names)
-        else one
-        for one in tables
+        if set(names) <= set(table.table.names)
+        else table
+        for table in tables
     ]
 
 

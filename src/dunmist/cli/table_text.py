@@ -24,11 +24,11 @@ WIDE_FROM, TEXT_MOST = 1000, 36
 def tables_object(tables: list[Filled], columns: list[str] | None = None) -> dict[str, Any]:
     """Return a list of rows for each table; what is unknown is None."""
     return {
-        one.table.key: [
+        table.table.key: [
             {name: plain(value) for name, value in row.items() if not columns or name in columns}
-            for row in records(one)
+            for row in records(table)
         ]
-        for one in tables
+        for table in tables
     }
 
 

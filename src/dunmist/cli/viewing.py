@@ -36,8 +36,8 @@ def print_topic(judged: Judged, topic: str, showing: Showing, options: dict[str,
     if options["table"]:
         tables = [_named(tables, options["table"].replace("_", " "))]
     if showing.columns == [HELP]:
-        for one in tables:
-            click.echo(f"{one.table.name}: {', '.join(one.table.names)}")
+        for table in tables:
+            click.echo(f"{table.table.name}: {', '.join(table.table.names)}")
         return
     check_columns(tables, showing.columns or [])
     filters = {name: str(options[name]) for name in FILTERS if options[name] is not None}
@@ -86,13 +86,13 @@ def _print(tables: list[Filled], showing: Showing, topic: str | None, judged: Ju
         console = console_for(wide=showing.wide)
         picture = list(drawn(topic, judged, console.width)) if topic else []
         # the levels are what the picture of the timeline shows
-        shown = [one for one in tables if one.table is not RESOURCE_LEVELS or not picture]
+        shown = [table for table in tables if table.table is not RESOURCE_LEVELS or not picture]
         gap = [Text("")] if picture and shown else []
         parts = [*picture, *gap, *table_parts(shown, console.width, showing.columns)]
         show(console, parts, pager=showing.pager)
 
 
 def _named(tables: list[Filled], name: str) -> Filled:
-    by_name = {one.table.name: one for one in tables}
+    by_name = {table.table.name: table for table in tables}
     check_word("table", name, by_name)
     return by_name[name]

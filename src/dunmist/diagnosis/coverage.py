@@ -23,7 +23,7 @@ def attributed_cpu_s(series: Series) -> tuple[float, float]:
     that over a short capture the first may be the greater.
     """
     machine = series.machine
-    attributed_s = sum(one.cores.total() for one in series.applications)
+    attributed_s = sum(application.cores.total() for application in series.applications)
     return attributed_s + machine.interrupt_cores.total(), machine.busy_cores.total()
 
 
@@ -38,23 +38,27 @@ def _memory(exam: Examination) -> float | None:
     anonymous = exam.series.machine.memory_bytes("AnonPages")
     if (anonymous.greatest() or 0.0) <= 0:
         return None
-    held = [one.private_bytes for one in exam.applications]
+    held = [application.private_bytes for application in exam.applications]
     share = type(anonymous).total_of(anonymous.line, held) / anonymous.between(1.0, float("inf"))
     found = share.median()
     return None if found is None else min(1.0, found)
 
 
 def _disk(exam: Examination) -> float | None:
-    moved = [one.bytes_per_s for one in exam.series.devices.physical_disks]
-    return _traffic(exam, moved, [one.disk_bytes_per_s for one in exam.applications])
+    moved = [disk.bytes_per_s for disk in exam.series.devices.physical_disks]
+    return _traffic(
+        exam, moved, [application.disk_bytes_per_s for application in exam.applications]
+    )
 
 
 def _link(exam: Examination) -> float | None:
     links = exam.series.devices.outward_links
     # what a tunnel or a bridge carries is carried by the link below it once more
-    physical = [one for one in links if one.about and one.about.physical] or links
+    physical = [link for link in links if link.about and link.about.physical] or links
     moved = [one.received_bytes_per_s + one.sent_bytes_per_s for one in physical]
-    return _traffic(exam, moved, [one.network_bytes_per_s for one in exam.applications])
+    return _traffic(
+        exam, moved, [application.network_bytes_per_s for application in exam.applications]
+    )
 
 
 def _traffic(exam: Examination, moved: list[Rate], attributed: list[Rate]) -> float | None:

@@ -84,14 +84,16 @@ def _other_users(exam: Examination, strains: Strains) -> list[Finding]:
     if not here:
         return []
     found = []
-    for one in exam.applications:
-        people = {process.facts.user for process in one.members if is_person(process.facts.uid)}
+    for application in exam.applications:
+        people = {
+            process.facts.user for process in application.members if is_person(process.facts.uid)
+        }
         if not people or people & here:
             continue
-        cores = exam.typical(one.cores)
+        cores = exam.typical(application.cores)
         if cores / exam.processors >= exam.limits.findings.other_user:
             signs = [sign("app-cores-typical", cores, of=exam.processors)]
-            found.append(application_finding("other-user-load", "concern", one, signs))
+            found.append(application_finding("other-user-load", "concern", application, signs))
     return found
 
 

@@ -31,11 +31,11 @@ def _blocked(exam: Examination, strains: Strains) -> list[Finding]:
     if strains.has("memory") or not strains.has("disk"):
         return []
     found = []
-    for one in exam.applications:
-        waits = exam.typical(one.io_waiting)
-        if waits >= exam.limits.findings.blocked_share and not one.kernel:
+    for application in exam.applications:
+        waits = exam.typical(application.io_waiting)
+        if waits >= exam.limits.findings.blocked_share and not application.kernel:
             signs = [sign("app-io-waiting", waits)]
-            found.append(application_finding("blocked-on-disk", "concern", one, signs))
+            found.append(application_finding("blocked-on-disk", "concern", application, signs))
     return found
 
 
@@ -91,22 +91,22 @@ def _sent_again(exam: Examination) -> float | None:
 def _carrier(exam: Examination) -> str | None:
     """Return the link that carries what is sent elsewhere, None where none is known to."""
     links = exam.series.devices.links
-    return next((one.name for one in links if one.about and one.about.is_default), None)
+    return next((link.name for link in links if link.about and link.about.is_default), None)
 
 
 def _transfers(exam: Examination, strains: Strains) -> list[Finding]:
     if strains.has("link"):
         return []
     table, found = exam.limits.findings, []
-    for one in exam.applications:
-        moved = one.network_bytes_per_s
-        if one.observer or (moved.greatest() or 0.0) < table.transfer_bytes_per_s:
+    for application in exam.applications:
+        moved = application.network_bytes_per_s
+        if application.observer or (moved.greatest() or 0.0) < table.transfer_bytes_per_s:
             continue
         usual = exam.typical(moved)
         least = max(table.transfer_bytes_per_s, table.transfer_spread * usual)
         if exam.steady(moved) >= least:
             signs = [sign("transfer", usual)]
-            found.append(application_finding("steady-transfer", "note", one, signs))
+            found.append(application_finding("steady-transfer", "note", application, signs))
     return found
 
 
@@ -114,18 +114,18 @@ def _open_ports(exam: Examination, strains: Strains) -> list[Finding]:
     """A person's program that the whole network can reach; services are expected to listen."""
     del strains
     found = []
-    for one in exam.series.sockets:
-        port = one.facts.local_port
-        is_open = one.listens and not one.ended and not one.is_loopback
-        if not is_open or port is None or one.facts.protocol != "tcp":
+    for socket in exam.series.sockets:
+        port = socket.facts.local_port
+        is_open = socket.listens and not socket.ended and not socket.is_loopback
+        if not is_open or port is None or socket.facts.protocol != "tcp":
             continue
-        for owner in one.owners:
+        for owner in socket.owners:
             process = exam.series.processes[owner]
             if is_person(process.facts.uid):
                 signs = [
                     sign(
                         "open-port", float(port),
-                        protocol=one.facts.protocol, address=one.facts.local,
+                        protocol=socket.facts.protocol, address=socket.facts.local,
                     )
                 ]  # fmt: skip
                 found.append(application_finding("open-port", "note", process.application, signs))
@@ -136,12 +136,12 @@ def _port_conflicts(exam: Examination, strains: Strains) -> list[Finding]:
     """Two programs that listen on one port at different addresses: each gets some of the calls."""
     del strains
     by_port: dict[int, dict[Application, str]] = defaultdict(dict)
-    for one in exam.series.sockets:
-        port = one.facts.local_port
-        listens = one.listens and not one.ended and one.facts.protocol == "tcp"
-        if listens and port is not None and one.owners:
-            application = exam.series.processes[one.owners[0]].application
-            by_port[port][application] = one.facts.local or ""
+    for socket in exam.series.sockets:
+        port = socket.facts.local_port
+        listens = socket.listens and not socket.ended and socket.facts.protocol == "tcp"
+        if listens and port is not None and socket.owners:
+            application = exam.series.processes[socket.owners[0]].application
+            by_port[port][application] = socket.facts.local or ""
     return [
         Finding(
             "port-conflict",

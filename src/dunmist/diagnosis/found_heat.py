@@ -36,7 +36,7 @@ def _fans(exam: Examination, strains: Strains) -> list[Finding]:
     if celsius < exam.limits.heat.fan_stopped_celsius:
         return []  # many fans rest while it is cool
     sensors = exam.series.devices.sensors
-    fans = [one for one in sensors if one.quantity == "fan" and one.is_trusted]
+    fans = [sensor for sensor in sensors if sensor.quantity == "fan" and sensor.is_trusted]
     turning = [one for one in fans if (one.level.greatest() or 0.0) > 0]
     if not fans or turning:
         return []  # boards have more connectors than fans: one that turns is enough
@@ -47,31 +47,31 @@ def _fans(exam: Examination, strains: Strains) -> list[Finding]:
 def _implausible(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     found = []
-    for one in exam.series.devices.sensors:
-        last = one.level.last()
-        if one.doubt and last is not None:
-            signs = [sign("sensor-doubt", last, doubt=one.doubt)]
-            found.append(Finding("sensor-implausible", "note", one.name, signs))
+    for sensor in exam.series.devices.sensors:
+        last = sensor.level.last()
+        if sensor.doubt and last is not None:
+            signs = [sign("sensor-doubt", last, doubt=sensor.doubt)]
+            found.append(Finding("sensor-implausible", "note", sensor.name, signs))
     return found
 
 
 def _batteries(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     table, found = exam.limits.findings, []
-    for one in exam.series.devices.supplies.values():
-        if one.kind != "battery":
+    for supply in exam.series.devices.supplies.values():
+        if supply.kind != "battery":
             continue
-        held = held_share(one)
+        held = held_share(supply)
         if held is not None and held <= table.battery_worn:
             signs = [sign("battery-worn", held)]
-            found.append(Finding("battery-worn", "concern", one.name, signs))
-        hours = hours_left(one)
-        if one.status == "discharging" and hours is not None and hours <= table.battery_hours:
+            found.append(Finding("battery-worn", "concern", supply.name, signs))
+        hours = hours_left(supply)
+        if supply.status == "discharging" and hours is not None and hours <= table.battery_hours:
             signs = [
                 sign("battery-left", hours * S_PER_H),
-                sign("battery-drain", (one.power_now or 0) * W_PER_UW),
+                sign("battery-drain", (supply.power_now or 0) * W_PER_UW),
             ]
-            found.append(Finding("battery-drain", "concern", one.name, signs))
+            found.append(Finding("battery-drain", "concern", supply.name, signs))
     return found
 
 

@@ -19,11 +19,11 @@ def _held(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     total = exam.series.machine.installed_bytes
     found = []
-    for one in exam.applications:
-        held = one.private_bytes.median() or 0.0
+    for application in exam.applications:
+        held = application.private_bytes.median() or 0.0
         if held >= exam.limits.findings.memory_hog * total:
             signs = [sign("app-memory", held, of=total)]
-            found.append(application_finding("memory-hog", "concern", one, signs))
+            found.append(application_finding("memory-hog", "concern", application, signs))
     return found
 
 
@@ -39,11 +39,11 @@ def _leaks(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     table, at_s = exam.limits.findings, exam.series.line.at_s
     found = []
-    for one in exam.applications:
-        held = one.private_bytes.values
+    for application in exam.applications:
+        held = application.private_bytes.values
         # a start-up fills memory as well: only what still grows in the second half counts
         half = len(held) // 2
-        if one.observer or float(held[-1] - held[half]) < table.leak_least_bytes:
+        if application.observer or float(held[-1] - held[half]) < table.leak_least_bytes:
             continue
         slope = growth(held[half:], at_s[half:])
         if slope.typical < table.leak_bytes_per_s or slope.rising < table.leak_rising:
@@ -53,12 +53,12 @@ def _leaks(exam: Examination, strains: Strains) -> list[Finding]:
             sign("leak-least", slope.least),
             sign("leak-rising", slope.rising),
         ]
-        age_s = _age_s(exam, one)
+        age_s = _age_s(exam, application)
         if age_s is not None and age_s < table.leak_age_s:
             signs.append(sign("app-age", age_s))
-            found.append(application_finding("memory-growing", "note", one, signs))
+            found.append(application_finding("memory-growing", "note", application, signs))
         else:
-            found.append(application_finding("memory-leak", "concern", one, signs))
+            found.append(application_finding("memory-leak", "concern", application, signs))
     return found
 
 
@@ -105,7 +105,7 @@ def _paging(exam: Examination, strains: Strains) -> list[Finding]:
     if not rates:
         return []
     # both ways at once: what only goes out was not needed
-    both = Rate(rates[0].line, np.minimum.reduce([one.values for one in rates]))
+    both = Rate(rates[0].line, np.minimum.reduce([rate.values for rate in rates]))
     if exam.typical(both) < exam.limits.findings.paging_pages_per_s / 2:
         return []
     total = exam.typical(sum(rates[1:], rates[0]))
@@ -128,12 +128,12 @@ def _modules(exam: Examination, strains: Strains) -> list[Finding]:
     if firmware is None:
         return []
     found = []
-    for one in firmware.modules:
-        rated, configured = one.rated_mtps, one.configured_mtps
+    for module in firmware.modules:
+        rated, configured = module.rated_mtps, module.configured_mtps
         if rated and configured and configured < table.below_rating * rated:
             signs = [sign("module-speed", float(configured), of=float(rated))]
-            found.append(Finding("memory-below-rating", "note", one.slot, signs))
-    listed = float(sum(one.size_bytes or 0 for one in firmware.modules))
+            found.append(Finding("memory-below-rating", "note", module.slot, signs))
+    listed = float(sum(module.size_bytes or 0 for module in firmware.modules))
     managed = float(header.machine.memory_bytes)
     if listed and (listed - managed) / listed >= table.module_unused:
         signs = [sign("module-unused", listed - managed, of=listed)]

@@ -13,7 +13,7 @@ UNINTERRUPTIBLE, STOPPED, ENDED = "D", ("T", "t"), "Z"
 def _defunct(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     living = exam.series.living
-    ended = [one for one in living.values() if one.state == ENDED]
+    ended = [process for process in living.values() if process.state == ENDED]
     if len(ended) < exam.limits.findings.defunct:
         return []
     signs = [sign("defunct", float(len(ended)))]
@@ -57,7 +57,7 @@ def _locks(exam: Examination, strains: Strains) -> list[Finding]:
     surveys, living = exam.series.surveyed.surveys, exam.series.living
     if len(surveys) < 2:
         return []
-    waits = [{(one.waiter, one.holder) for one in survey.locks} for survey in surveys]
+    waits = [{(lock.waiter, lock.holder) for lock in survey.locks} for survey in surveys]
     waiters: Counter[tuple[Application, int]] = Counter(
         (living[waiter].application, holder)
         for waiter, holder in sorted(waits[0] & waits[-1])

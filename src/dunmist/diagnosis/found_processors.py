@@ -39,20 +39,20 @@ def _use(exam: Examination, strains: Strains) -> list[Finding]:
     table = exam.limits.findings
     bound = {one.process.application.number for one in exam.once(find_bound)}
     found = []
-    for one in exam.applications:
-        if one.observer or one.kernel or one.number in bound:
+    for application in exam.applications:
+        if application.observer or application.kernel or application.number in bound:
             continue
-        if (one.cores.greatest() or 0.0) < table.steady_cores:
+        if (application.cores.greatest() or 0.0) < table.steady_cores:
             continue
-        usual = exam.typical(one.cores)
+        usual = exam.typical(application.cores)
         signs = [sign("app-cores-typical", usual, of=exam.processors)]
-        if one.low_priority >= exam.limits.cpu.low_priority_share:
-            signs.append(sign("app-low-priority", one.low_priority))
+        if application.low_priority >= exam.limits.cpu.low_priority_share:
+            signs.append(sign("app-low-priority", application.low_priority))
         elif usual / exam.processors >= table.cpu_hog:
-            found.append(application_finding("cpu-hog", "concern", one, signs))
+            found.append(application_finding("cpu-hog", "concern", application, signs))
             continue
-        if exam.steady(one.cores) >= max(table.steady_cores, table.steady_spread * usual):
-            found.append(application_finding("steady-background", "note", one, signs))
+        if exam.steady(application.cores) >= max(table.steady_cores, table.steady_spread * usual):
+            found.append(application_finding("steady-background", "note", application, signs))
     return found
 
 
@@ -87,7 +87,9 @@ def _thread_swarm(exam: Examination, strains: Strains) -> list[Finding]:
 
 def _stolen_time(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
-    shares = np.array([one.share("steal").values for one in exam.series.machine.processors])
+    shares = np.array(
+        [processor.share("steal").values for processor in exam.series.machine.processors]
+    )
     known = ~np.isnan(shares)
     mean = np.where(known, shares, 0.0).sum(axis=0) / np.maximum(known.sum(axis=0), 1)
     usual = exam.typical(Rate(exam.series.line, mean))
@@ -99,7 +101,7 @@ def _stolen_time(exam: Examination, strains: Strains) -> list[Finding]:
 def _interrupts(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     processors = exam.series.machine.processors
-    usual = [exam.typical(one.share("irq", "softirq")) for one in processors]
+    usual = [exam.typical(processor.share("irq", "softirq")) for processor in processors]
     fullest = int(np.argmax(usual))
     if usual[fullest] < exam.limits.findings.interrupts:
         return []
@@ -115,11 +117,11 @@ def _interrupts(exam: Examination, strains: Strains) -> list[Finding]:
 def _kernel(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     found = []
-    for one in exam.applications:
-        usual = exam.typical(one.cores) if one.kernel else 0.0
+    for application in exam.applications:
+        usual = exam.typical(application.cores) if application.kernel else 0.0
         if usual >= exam.limits.findings.kernel_cores:
             signs = [sign("app-cores-typical", usual, of=exam.processors)]
-            found.append(application_finding("kernel-busy", "concern", one, signs))
+            found.append(application_finding("kernel-busy", "concern", application, signs))
     return found
 
 
@@ -146,9 +148,11 @@ def _low_clock(exam: Examination, strains: Strains) -> list[Finding]:
     if most_hz is None or strains.has("heat"):
         return []
     ratios = [
-        (one.clock_hz.at_ends() / most_hz).where(one.busy.at_least(table.busy_processor))
-        for one in machine.processors
-        if one.clock_hz
+        (processor.clock_hz.at_ends() / most_hz).where(
+            processor.busy.at_least(table.busy_processor)
+        )
+        for processor in machine.processors
+        if processor.clock_hz
     ]
     if not ratios:
         return []

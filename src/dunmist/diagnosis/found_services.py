@@ -14,20 +14,20 @@ def _restarting(exam: Examination, strains: Strains) -> list[Finding]:
     """Services whose main program was started anew several times, or that say so themselves."""
     del strains
     found = []
-    for one in exam.applications:
-        if not (one.unit or "").endswith(".service"):
+    for application in exam.applications:
+        if not (application.unit or "").endswith(".service"):
             continue
         programs = Counter(
             process.program.key
-            for process in one.members
+            for process in application.members
             if process.first_row > 0 and process.facts.ppid == INIT_PID
         )
         restarts = max(
-            max(programs.values(), default=0), exam.series.surveyed.restarts(one.unit or "")
+            max(programs.values(), default=0), exam.series.surveyed.restarts(application.unit or "")
         )
         if restarts >= exam.limits.findings.restarts:
             signs = [sign("restarts", float(restarts))]
-            found.append(application_finding("service-restarting", "concern", one, signs))
+            found.append(application_finding("service-restarting", "concern", application, signs))
     return found
 
 
@@ -53,7 +53,7 @@ def _autostart(exam: Examination, strains: Strains) -> list[Finding]:
         if entry.enabled
         for process in cost_of_entry(exam.series, entry).processes
     }
-    cores = [exam.typical(one.cores) for one in applications]
+    cores = [exam.typical(application.cores) for application in applications]
     busy = [used for used in cores if used >= table.steady_cores]
     too_few = len(busy) < table.autostart_least
     if too_few or sum(cores) / exam.processors < table.autostart_cores_share:

@@ -55,8 +55,8 @@ def thread_shares(threads: list[Thread]) -> ThreadShares | None:
     if not threads:
         return None
     line = threads[0].cores.line
-    ran = np.array([one.cores.known_or(0.0).values for one in threads])
-    waited = np.array([one.waiting.known_or(0.0).values for one in threads])
+    ran = np.array([thread.cores.known_or(0.0).values for thread in threads])
+    waited = np.array([thread.waiting.known_or(0.0).values for thread in threads])
     # a thread that waits for a processor wants it as much as one that has it
     wanted = np.minimum(ran + waited, 1.0)
     order = np.argsort(wanted, axis=0)

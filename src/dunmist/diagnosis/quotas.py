@@ -20,11 +20,11 @@ class Quota(NamedTuple):
 def find_quotas(exam: Examination) -> list[Quota]:
     """Return the control groups whose quota ran out in much of the time."""
     quotas = [
-        Quota(one.path, one.quota_cores, exam.typical(one.limited))
-        for one in exam.series.devices.groups
-        if one.quota_cores is not None
+        Quota(group.path, group.quota_cores, exam.typical(group.limited))
+        for group in exam.series.devices.groups
+        if group.quota_cores is not None
     ]
-    return [one for one in quotas if one.limited >= exam.limits.findings.quota_limited]
+    return [quota for quota in quotas if quota.limited >= exam.limits.findings.quota_limited]
 
 
 def quota_limited(exam: Examination) -> set[int]:

@@ -113,7 +113,9 @@ class Diagnosis:
         """Return the part of an application: in the ranking, or as the sampler itself."""
         if application.observer:
             return "observer"
-        return next((one.role for one in self.culprits if one.application is application), None)
+        return next(
+            (culprit.role for culprit in self.culprits if culprit.application is application), None
+        )
 
     @property
     def cause(self) -> Culprit | None:

@@ -47,7 +47,7 @@ def effect_of(
 def _state(
     states: list[ResourceState], resource: ResourceWord, name: str | None
 ) -> ResourceState | None:
-    same = [one for one in states if one.resource == resource]
+    same = [state for state in states if state.resource == resource]
     named = [one for one in same if one.name == name]
     return next(iter(named or same), None)
 

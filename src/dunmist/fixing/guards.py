@@ -68,16 +68,16 @@ def check_nothing(act: Act, root: Root) -> list[Target]:
 
 def _still_there(act: Act, live: dict[int, Live]) -> list[Target]:
     return [
-        one
-        for one in act.targets
-        if one.pid in live and live[one.pid].stat.start_clk == one.start_clk
+        target
+        for target in act.targets
+        if target.pid in live and live[target.pid].stat.start_clk == target.start_clk
     ]
 
 
 def _living(act: Act, live: dict[int, Live]) -> list[Target]:
     targets = _still_there(act, live)
     if not targets:
-        numbers = ", ".join(str(one.pid) for one in act.targets[:NUMBERS_SHOWN])
+        numbers = ", ".join(str(target.pid) for target in act.targets[:NUMBERS_SHOWN])
         raise Refused(
             f"process {numbers or '(none)'} has ended since the capture, and its number may belong "
             f"to another one; capture again"

@@ -88,7 +88,7 @@ def family(live: dict[int, Live], targets: list[Target]) -> list[Target]:
 
     A file manager's documents descend from it as well, but are applications of their own.
     """
-    pids = {one.pid for one in targets}
+    pids = {target.pid for target in targets}
     programs = {live[pid].program.key for pid in pids}
     return [one.target for one in descendants(live, pids) if one.program.key in programs]
 

@@ -74,16 +74,16 @@ def find_process(judged: Judged, what: str) -> Process:
     """
     series = judged.series
     if what.isdigit():
-        same = [one for one in series.processes.values() if one.pid == int(what)]
+        same = [process for process in series.processes.values() if process.pid == int(what)]
         if not same:
             raise UnknownName(f"there is no process {what} in this capture")
         return series.living.get(int(what), same[-1])
     living = series.living.values()
-    named = [one for one in living if one.name == what] or [
-        one for one in living if what.lower() in one.name.lower()
+    named = [process for process in living if process.name == what] or [
+        process for process in living if what.lower() in process.name.lower()
     ]
     if not named:
-        near = get_close_matches(what, {one.name for one in living}, n=1)
+        near = get_close_matches(what, {process.name for process in living}, n=1)
         hint = f"; did you mean '{near[0]}'?" if near else ""
         raise UnknownName(f"no process is called '{what}' in this capture{hint}")
     return max(named, key=lambda one: one.cpu_s)

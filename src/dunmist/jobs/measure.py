@@ -69,4 +69,4 @@ def _use_of(application: Application, measured: Judged) -> Use:
 
 def _identities(application: Application) -> set[tuple[int, int]]:
     """Return process numbers with start times, which mean the same in every capture of a boot."""
-    return {(one.pid, one.facts.start_clk) for one in application.members}
+    return {(process.pid, process.facts.start_clk) for process in application.members}

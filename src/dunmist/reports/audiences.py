@@ -15,9 +15,11 @@ def brief_text(judged: Judged) -> str:
     else:
         word = "cause" if diagnosis.outside else "found"
         culprit = f"{word}: {triage.findings[0].text if triage.findings else 'nothing wrong'}"
-    steps = [step.text for one in triage.findings for step in one.steps]
+    steps = [step.text for finding in triage.findings for step in finding.steps]
     action = first_action(diagnosis, judged.cases) or next(iter(steps), "nothing")
-    unseen = ", ".join(one.what for one in triage.blind_spots[:3]) or "nothing of note"
+    unseen = (
+        ", ".join(blind_spot.what for blind_spot in triage.blind_spots[:3]) or "nothing of note"
+    )
     more = len(triage.blind_spots) - 3
     complaint = judged.series.header.note
     note = f" ({complaint})" if complaint else ""

@@ -87,8 +87,8 @@ def made_harmless(document: Document) -> Document:
         document,
         title=harmless(document.title),
         sections=[
-            Section(harmless(one.heading), [_harmless_block(block) for block in one.blocks])
-            for one in document.sections
+            Section(harmless(section.heading), [_harmless_block(block) for block in section.blocks])
+            for section in document.sections
         ],
     )
 

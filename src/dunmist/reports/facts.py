@@ -32,7 +32,11 @@ LEFT_OUT = (THREADS, MODULES, TRANSPORT, GROUPS)
 def machine_section(series: Series) -> Section:
     """Return machine and complaint in two lines."""
     about = series.header.machine
-    cores = {(one.package, one.core) for one in about.processors if one.core is not None}
+    cores = {
+        (processor.package, processor.core)
+        for processor in about.processors
+        if processor.core is not None
+    }
     firmware, uptime_s = series.header.inventory.firmware, series.machine.uptime_s
     parts = [
         " ".join(filter(None, (firmware.maker, firmware.model))) if firmware else None,
@@ -55,10 +59,10 @@ def machine_section(series: Series) -> Section:
 def culprit_section(judged: Judged) -> Section:
     """Return what each culprit is, as far as it is known."""
     blocks: list[Block] = []
-    for one in judged.diagnosis.culprits:
-        case = judged.cases.of_culprit(one)
+    for culprit in judged.diagnosis.culprits:
+        case = judged.cases.of_culprit(culprit)
         if case is not None:
-            blocks.append(Paragraph(one.name))
+            blocks.append(Paragraph(culprit.name))
             lines = about_lines(case.about)
             blocks.append(Items([(f"{label}: {text}", "") for label, text in lines]))
     return Section("What the culprits are", blocks)

@@ -46,7 +46,10 @@ def limiting_words(judged: Judged) -> str:
 
 def core_words(series: Series) -> str:
     """Return the mean load of each logical processor."""
-    each = [f"cpu{one.number} {percent(one.busy.mean())}" for one in series.machine.processors]
+    each = [
+        f"cpu{processor.number} {percent(processor.busy.mean())}"
+        for processor in series.machine.processors
+    ]
     return f"Mean load of each logical processor: {', '.join(each)}."
 
 

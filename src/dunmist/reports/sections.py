@@ -50,7 +50,7 @@ def triage_document(triage: Triage) -> Document:
 def document_of(triage: Triage, sections: list[Section]) -> Document:
     """Return a document with those sections that say something."""
     title = f"Triage of {triage.capture.host or 'an unnamed computer'}"
-    kept = [one for one in sections if one.blocks]
+    kept = [section for section in sections if section.blocks]
     return made_harmless(Document(title, triage.verdict.level, kept))
 
 
@@ -107,20 +107,20 @@ def why(triage: Triage, figure: Figure | None = None) -> Section:
             ["Resource", "About", "Level", "Used", "Work held up"],
             [
                 [
-                    one.resource,
-                    one.name or "",
-                    one.level,
-                    percent(one.used),
-                    _pressure_text(one),
+                    resource.resource,
+                    resource.name or "",
+                    resource.level,
+                    percent(resource.used),
+                    _pressure_text(resource),
                 ]
-                for one in triage.resources
+                for resource in triage.resources
             ],
             frozenset((3, 4)),
         )
     )
-    for one in triage.resources:
-        if one.level != "calm" or one.resource in ALWAYS_SHOWN:
-            blocks.append(_evidence(one.evidence))
+    for resource in triage.resources:
+        if resource.level != "calm" or resource.resource in ALWAYS_SHOWN:
+            blocks.append(_evidence(resource.evidence))
     return Section("Why", blocks)
 
 
@@ -140,28 +140,28 @@ def ranking(triage: Triage) -> Section:
         ["Rank", "Application", "Role", "Part in the strain", "Confidence", "Users", "Processes"],
         [
             [
-                str(one.rank),
-                one.name,
-                one.role,
-                percent(one.score),
-                percent(one.confidence),
-                ", ".join(one.users),
-                _pids(one),
+                str(culprit.rank),
+                culprit.name,
+                culprit.role,
+                percent(culprit.score),
+                percent(culprit.confidence),
+                ", ".join(culprit.users),
+                _pids(culprit),
             ]
-            for one in triage.culprits
+            for culprit in triage.culprits
         ],
         frozenset((0, 3, 4)),
     )
     blocks: list[Block] = [table]
-    for one in triage.culprits:
-        blocks.append(Paragraph(f"{one.rank}. {one.name}"))
-        blocks.append(_evidence(one.evidence))
+    for culprit in triage.culprits:
+        blocks.append(Paragraph(f"{culprit.rank}. {culprit.name}"))
+        blocks.append(_evidence(culprit.evidence))
     return Section("Culprits", blocks)
 
 
 def findings(triage: Triage) -> Section:
     """Return what else is wrong, each with its evidence and the steps not said before."""
-    said = {step.text for one in triage.culprits[:1] for step in one.steps}
+    said = {step.text for culprit in triage.culprits[:1] for step in culprit.steps}
     if not triage.culprits:
         said = {step.text for _, steps in _foremost(triage) for step in steps}
     blocks: list[Block] = []
@@ -175,7 +175,10 @@ def findings(triage: Triage) -> Section:
 
 def unseen(triage: Triage) -> Section:
     """Return the blind spots with what would reveal them."""
-    spots = [(f"{one.what}: {one.why}", f"to see it: {one.remedy}") for one in triage.blind_spots]
+    spots = [
+        (f"{blind_spot.what}: {blind_spot.why}", f"to see it: {blind_spot.remedy}")
+        for blind_spot in triage.blind_spots
+    ]
     return Section("What could not be seen", [Items(spots)] if spots else [])
 
 

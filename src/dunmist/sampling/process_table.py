@@ -402,7 +402,7 @@ class ProcessTable:
             "graphics use of processes",
             may_be_absent=True,
         )
-        if use and use.client not in {one.client for one in found.graphics}:
+        if use and use.client not in {card.client for card in found.graphics}:
             found.graphics.append(use)
 
 

@@ -203,7 +203,7 @@ def _file(
 
 def _disks(reading: Reading) -> tuple[object, ...]:
     samples = reading.root.parse("proc/diskstats", parse_diskstats, "disks", again=True) or []
-    return ([one for one in samples if is_disk(one.name)],)
+    return ([sample for sample in samples if is_disk(sample.name)],)
 
 
 def _links(reading: Reading) -> tuple[object, ...]:
@@ -247,7 +247,7 @@ def _groups(reading: Reading) -> tuple[object, ...]:
     limited = [path for path, quota in quotas.items() if quota is not None]
     wanted = dict.fromkeys([*busiest, *limited])
     samples = (groups.read(path, quotas.get(path)) for path in wanted)
-    found: list[GroupSample] = [one for one in samples if one]
+    found: list[GroupSample] = [sample for sample in samples if sample]
     return (found,)
 
 

@@ -119,12 +119,12 @@ class DeviceSeries:
     @property
     def physical_disks(self) -> list[DiskSeries]:
         """The disks that are neither partitions nor mapped onto others."""
-        return [one for one in self.disks if one.is_physical]
+        return [disk for disk in self.disks if disk.is_physical]
 
     @property
     def outward_links(self) -> list[LinkSeries]:
         """The links that lead to other computers."""
-        return [one for one in self.links if not one.is_loopback]
+        return [link for link in self.links if not link.is_loopback]
 
 
 class DeviceCollector:
@@ -155,8 +155,8 @@ class DeviceCollector:
             self._links.add(row, link.name, [getattr(link, name) for name in LINK_COUNTERS])
         for place, raw in tick.sensors:
             self._sensors.add(row, place, [raw])
-        for one in tick.throttles:
-            self._throttles.add(row, one.processor, [one.core, one.package])
+        for count in tick.throttles:
+            self._throttles.add(row, count.processor, [count.core, count.package])
         for card in tick.graphics:
             self._graphics.add(
                 row, card.card, [card.busy_percent, card.memory_used_bytes, card.clock_hz]

@@ -70,7 +70,7 @@ class Series:
     @cached_property
     def living(self) -> dict[int, Process]:
         """The processes that were there at the end, by process number."""
-        return {one.pid: one for one in self.processes.values() if one.is_alive}
+        return {process.pid: process for process in self.processes.values() if process.is_alive}
 
     @cached_property
     def processor_sensor(self) -> ProcessorSensor | None:
@@ -183,8 +183,10 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
     about = read.header.machine
     line = TimeLine(np.array(read.at_s))
     impossible = Impossible(line, np.array(read.took_s))
-    machine = read.machine.finish(line, {one.number: one for one in about.processors}, impossible)
-    packages = {one.number: one.package or 0 for one in about.processors}
+    machine = read.machine.finish(
+        line, {processor.number: processor for processor in about.processors}, impossible
+    )
+    packages = {processor.number: processor.package or 0 for processor in about.processors}
     devices = read.devices.finish(read.header.inventory, packages, corrections, impossible)
     sockets = read.sockets.finish(line)
     basis = Surroundings(read.grouping, about, machine.online, read.began_s, impossible)

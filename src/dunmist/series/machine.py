@@ -96,7 +96,7 @@ class MachineSeries:
     @property
     def mean_clock_hz(self) -> Level | None:
         """Mean clock of the processors that tell it at each tick; None if none ever does."""
-        clocks = [one.clock_hz for one in self.processors if one.clock_hz]
+        clocks = [processor.clock_hz for processor in self.processors if processor.clock_hz]
         if not any(one.is_known for one in clocks):
             return None
         known = np.sum([~np.isnan(one.values) for one in clocks], axis=0)
@@ -106,7 +106,10 @@ class MachineSeries:
     @property
     def most_clock_hz(self) -> float | None:
         """The greatest clock of any processor, None where that is not published."""
-        return max((one.max_clock_hz for one in self.processors if one.max_clock_hz), default=None)
+        return max(
+            (processor.max_clock_hz for processor in self.processors if processor.max_clock_hz),
+            default=None,
+        )
 
     def memory_bytes(self, word: str) -> Level:
         """Return one line of meminfo in bytes, unknown where it is not published."""
@@ -188,15 +191,17 @@ class MachineCollector:
         ]
         # the share of each kind is of the time that the kernel accounted, and a processor that was
         # offline accounted none
-        online = np.sum([~np.isnan(one.busy.values) for one in processors], axis=0)
+        online = np.sum([~np.isnan(processor.busy.values) for processor in processors], axis=0)
         first, last = self._soft_interrupts[0], self._soft_interrupts[-1]
         return MachineSeries(
             line=line,
             processors=processors,
             online=Rate(line, np.maximum(online, 1).astype(float)),
-            busy_cores=Rate.total_of(line, [one.busy.known_or(0.0) for one in processors]),
+            busy_cores=Rate.total_of(
+                line, [processor.busy.known_or(0.0) for processor in processors]
+            ),
             interrupt_cores=Rate.total_of(
-                line, [one.share(*INTERRUPT_KINDS).known_or(0.0) for one in processors]
+                line, [processor.share(*INTERRUPT_KINDS).known_or(0.0) for processor in processors]
             ),
             load_one=single["load"].level("value"),
             runnable=single["runnable"].level("value"),

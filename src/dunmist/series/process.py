@@ -244,7 +244,7 @@ class Application:
     @property
     def living(self) -> list[Process]:
         """The members that were there at the end, the oldest first."""
-        return sorted((one for one in self.members if one.is_alive), key=_age)
+        return sorted((process for process in self.members if process.is_alive), key=_age)
 
     @property
     def main(self) -> Process | None:
@@ -261,7 +261,9 @@ class Application:
     @property
     def users(self) -> list[str]:
         """The owners of its processes by name, those that have one."""
-        return sorted({one.facts.user for one in self.members if one.facts.user is not None})
+        return sorted(
+            {process.facts.user for process in self.members if process.facts.user is not None}
+        )
 
     @property
     def manager_user(self) -> str | None:

@@ -220,7 +220,7 @@ class _Maker:
 
     def _more_waiting(self, identity: int) -> Floats:
         """Return by how much all watched threads waited longer than the first one."""
-        threads = np.nansum([one.waiting.values for one in self._threads[identity]], axis=0)
+        threads = np.nansum([thread.waiting.values for thread in self._threads[identity]], axis=0)
         first = np.nan_to_num(self._first_thread_waiting(identity))
         more: Floats = np.maximum(threads - first, 0.0)
         return more

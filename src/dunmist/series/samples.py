@@ -74,7 +74,7 @@ class ProcessCollector:
             self.threads.add(row, key, [thread.run_ns, thread.delay_ns])
             if thread.name is not None:
                 self.thread_names[key] = thread.name
-        self.exits += [(row, one) for one in tick.exits]
+        self.exits += [(row, ended) for ended in tick.exits]
         for detail in tick.details:
             first, _ = self.details.get(detail.process, (detail, detail))
             self.details[detail.process] = (first, detail)

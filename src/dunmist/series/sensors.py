@@ -131,9 +131,9 @@ def sensor_series(
 
 def _correction(sensor: Sensor, corrections: Sequence[Correction]) -> Correction:
     label = sensor.label or sensor.channel
-    for one in corrections:
-        if fnmatchcase(sensor.chip, one.chip) and fnmatchcase(label, one.label):
-            return one
+    for correction in corrections:
+        if fnmatchcase(sensor.chip, correction.chip) and fnmatchcase(label, correction.label):
+            return correction
     return Correction(sensor.chip)
 
 
@@ -196,7 +196,9 @@ def _doubt(sensor: Sensor, level: Level) -> Doubt | None:
 
 def processor_sensor(sensors: list[SensorSeries]) -> ProcessorSensor | None:
     """Return the sensor to take for the processor, None when none of the rules finds one."""
-    trusted = [one for one in sensors if one.quantity == "temperature" and one.is_trusted]
+    trusted = [
+        sensor for sensor in sensors if sensor.quantity == "temperature" and sensor.is_trusted
+    ]
     for rule in _choice()["processor"]:
         matching = [
             one

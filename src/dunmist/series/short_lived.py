@@ -170,8 +170,8 @@ def _waited_for(
     """Return seconds of children not seen to use them, by the application that waited for them."""
     cumulated = _sums(intervals)
     ended_row = ended.seen.ended_row
-    for one in children:
-        cumulated[one.parent][one.row] += one.seconds
+    for child in children:
+        cumulated[child.parent][child.row] += child.seconds
     for identity, row in ended_row.items():
         reaper = _reaper(identity, row, grouping, ended_row)
         was_counted = reaper is not None and reaper in cumulated

@@ -142,17 +142,17 @@ def network_use(
     """
     shape = (line.intervals, len(grouping.groups))
     sent, received = np.zeros(shape), np.zeros(shape)
-    for one in sockets:
+    for socket in sockets:
         applications = {
             grouping.application_of[owner]
-            for owner in one.owners
+            for owner in socket.owners
             if owner in grouping.application_of
         }
-        if one.is_loopback or not applications:
+        if socket.is_loopback or not applications:
             continue
-        if one.sent_bytes_per_s is None or one.received_bytes_per_s is None:
+        if socket.sent_bytes_per_s is None or socket.received_bytes_per_s is None:
             continue
         for number in applications:
-            sent[:, number] += one.sent_bytes_per_s.values / len(applications)
-            received[:, number] += one.received_bytes_per_s.values / len(applications)
+            sent[:, number] += socket.sent_bytes_per_s.values / len(applications)
+            received[:, number] += socket.received_bytes_per_s.values / len(applications)
     return sent, received

@@ -25,12 +25,14 @@ class Cost(NamedTuple):
     @property
     def pids(self) -> list[int]:
         """Their process numbers in order."""
-        return sorted(one.pid for one in self.processes)
+        return sorted(process.pid for process in self.processes)
 
 
 def cost_of_unit(series: Series, unit: Unit) -> Cost:
     """Return the cost of a service; nothing when it has no process."""
-    return _cost(series, (one for one in series.living.values() if one.unit == unit.name))
+    return _cost(
+        series, (process for process in series.living.values() if process.unit == unit.name)
+    )
 
 
 def cost_of_entry(series: Series, entry: StartEntry) -> Cost:
@@ -38,7 +40,11 @@ def cost_of_entry(series: Series, entry: StartEntry) -> Cost:
     program = _program(entry.command) if entry.kind == "desktop" else ""
     return _cost(
         series,
-        (one for one in series.living.values() if program and program in _names_of(one)),
+        (
+            process
+            for process in series.living.values()
+            if program and program in _names_of(process)
+        ),
     )
 
 
@@ -48,17 +54,17 @@ def _names_of(process: Process) -> tuple[str, str]:
 
 def _cost(series: Series, processes: Iterable[Process]) -> Cost:
     about = series.header.machine
-    counted = [one for one in processes if one.last is not None]
+    counted = [process for process in processes if process.last is not None]
     samples = [one.last for one in counted if one.last is not None]
     clk = sum(
-        one.user_clk + one.system_clk + one.children_user_clk + one.children_system_clk
-        for one in samples
+        sample.user_clk + sample.system_clk + sample.children_user_clk + sample.children_system_clk
+        for sample in samples
     )
-    read = [one.read_bytes for one in samples if one.read_bytes is not None]
+    read = [sample.read_bytes for sample in samples if sample.read_bytes is not None]
     return Cost(
         counted,
         clk / about.clock_ticks_per_s,
-        sum(one.rss_pages for one in samples) * about.page_bytes,
+        sum(sample.rss_pages for sample in samples) * about.page_bytes,
         sum(read) if read else None,
     )
 

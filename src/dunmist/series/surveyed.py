@@ -45,7 +45,9 @@ class Surveyed:
         self.autostart = surveys[0].autostart if surveys else []
         self._unit_by_name = {unit.name: unit for unit in self.units}
         self._first_units = {unit.name: unit for survey in surveys[:1] for unit in survey.units}
-        self._packages = {one.executable: one for survey in surveys for one in survey.packages}
+        self._packages = {
+            package.executable: package for survey in surveys for package in survey.packages
+        }
         self.replaced = {path for survey in surveys for path in survey.replaced}
 
     def unit(self, name: str | None) -> Unit | None:
@@ -78,18 +80,20 @@ class Surveyed:
     @property
     def storage(self) -> list[Storage]:
         """All file systems."""
-        return [_storage(one) for one in (self.last.file_systems if self.last else [])]
+        return [
+            _storage(file_system) for file_system in (self.last.file_systems if self.last else [])
+        ]
 
     @property
     def people_here(self) -> set[str]:
         """Who is logged in."""
-        return {one.user for one in (self.last.sessions if self.last else [])}
+        return {session.user for session in (self.last.sessions if self.last else [])}
 
     @property
     def people_at_screen(self) -> set[str]:
         """Who is logged in at a screen of this computer."""
         sessions = self.last.sessions if self.last else []
-        return {one.user for one in sessions if one.graphical}
+        return {session.user for session in sessions if session.graphical}
 
     def package(self, facts: ProcessFacts) -> Package | None:
         """Return the package that the program of a process belongs to, None when not known.

@@ -33,10 +33,12 @@ def stat(model: ModelComputer) -> str:
     rows = [
         [
             round(seconds * CLK_PER_S)
-            for seconds in (one.user, one.nice, one.system, one.idle, one.iowait, one.irq,
-                            one.softirq, one.steal, 0, 0)
+            for seconds in (
+                processor.user, processor.nice, processor.system, processor.idle,
+                processor.iowait, processor.irq, processor.softirq, processor.steal, 0, 0,
+            )
         ]
-        for one in model.processors
+        for processor in model.processors
     ]  # fmt: skip
     total = [sum(column) for column in zip(*rows, strict=True)]
     lines = [f"cpu  {_joined(total)}"]

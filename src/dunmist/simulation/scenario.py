@@ -287,7 +287,11 @@ def build_scenario(table: dict[str, Any]) -> Scenario:
     base = _table("computers", table.pop("computer"))
     programs = [*base.pop("programs"), *table.pop("programs", [])]
     changes, without = table.pop("changes", {}), table.pop("without", [])
-    merged = [one | changes.get(one["name"], {}) for one in programs if one["name"] not in without]
+    merged = [
+        program | changes.get(program["name"], {})
+        for program in programs
+        if program["name"] not in without
+    ]
     return msgspec.convert(_over(base, table) | {"programs": merged}, Scenario)
 
 

@@ -29,12 +29,12 @@ def user_space_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     yield "etc/crontab", "17 3 * * *\troot\t/opt/skerrow/bin/nightly-copy /srv /mnt/ledge\n"
     yield "proc/self/mountinfo", _mounts(model)
     yield "proc/locks", _locks(model)
-    for one in model.scenario.hardware.file_systems:
-        blocks = round(one.gib * (1 << 30) / BLOCK_BYTES)
-        free = round(blocks * (1 - one.used_share))
-        inodes = round(one.gib * INODES_PER_GIB)
-        name = one.point.strip("/").replace("/", "-") or "root"
-        inodes_free = round(inodes * (1 - one.inodes_share))
+    for file_system in model.scenario.hardware.file_systems:
+        blocks = round(file_system.gib * (1 << 30) / BLOCK_BYTES)
+        free = round(blocks * (1 - file_system.used_share))
+        inodes = round(file_system.gib * INODES_PER_GIB)
+        name = file_system.point.strip("/").replace("/", "-") or "root"
+        inodes_free = round(inodes * (1 - file_system.inodes_share))
         numbers = (BLOCK_BYTES, blocks, free, free, inodes, inodes_free)
         yield f"statvfs/{name}", " ".join(map(str, numbers)) + "\n"
     yield from _packages(model)

@@ -28,38 +28,42 @@ SHORT_LIVED_SHOWN = 5
 def _applications(judged: Judged) -> Iterator[Row]:
     series = judged.series
     ports = ports_of_each(series)
-    for one in series.applications:
-        cores, private = one.cores, one.private_bytes
+    for application in series.applications:
+        cores, private = application.cores, application.private_bytes
         yield {
-            "application": one.name,
-            "application_number": one.number,
-            "processes": len(one.members),
-            "users": " ".join(sorted({process.facts.user or "unknown" for process in one.members})),
-            "unit": one.unit,
+            "application": application.name,
+            "application_number": application.number,
+            "processes": len(application.members),
+            "users": " ".join(
+                sorted({process.facts.user or "unknown" for process in application.members})
+            ),
+            "unit": application.unit,
             "cores_mean": cores.mean(),
             "cores_median": cores.median(),
             "cores_max": cores.greatest(),
             "cores_curve": cores.curve(CURVE_POINTS),
             "machine_share": cores.mean() / series.machine.logical_processors,
-            "short_lived_cores": one.short_lived_cores.mean(),
-            "waiting_tasks": one.waiting.mean(),
+            "short_lived_cores": application.short_lived_cores.mean(),
+            "waiting_tasks": application.waiting.mean(),
             "private_bytes": private.median(),
             "change_bytes": private.change(),
-            "rss_bytes": one.rss_bytes.median(),
-            "read_bytes_per_s": one.read_bytes_per_s.mean(),
-            "write_bytes_per_s": one.write_bytes_per_s.mean(),
-            "sent_bytes_per_s": one.sent_bytes_per_s.mean(),
-            "received_bytes_per_s": one.received_bytes_per_s.mean(),
-            "io_waiting_tasks": one.io_waiting.mean(),
+            "rss_bytes": application.rss_bytes.median(),
+            "read_bytes_per_s": application.read_bytes_per_s.mean(),
+            "write_bytes_per_s": application.write_bytes_per_s.mean(),
+            "sent_bytes_per_s": application.sent_bytes_per_s.mean(),
+            "received_bytes_per_s": application.received_bytes_per_s.mean(),
+            "io_waiting_tasks": application.io_waiting.mean(),
             **{
-                f"blocked_{kind}": one.blocked[kind].mean() if kind in one.blocked else 0.0
+                f"blocked_{kind}": application.blocked[kind].mean()
+                if kind in application.blocked
+                else 0.0
                 for kind in BLOCKED
             },
-            "short_lived_programs": _counted(one.short_lived_programs),
-            "major_faults_per_s": one.major_faults_per_s.mean(),
-            "ports": ports_text(ports, one.members),
-            "observer": one.observer,
-            "role": judged.diagnosis.role_of(one),
+            "short_lived_programs": _counted(application.short_lived_programs),
+            "major_faults_per_s": application.major_faults_per_s.mean(),
+            "ports": ports_text(ports, application.members),
+            "observer": application.observer,
+            "role": judged.diagnosis.role_of(application),
         }
 
 

@@ -86,13 +86,13 @@ class Table(NamedTuple):
 
     def column(self, name: str) -> Column:
         """Return a column by its name; raises KeyError."""
-        found = {one.name: one for one in self.columns}
+        found = {column.name: column for column in self.columns}
         return found[name]
 
     @property
     def names(self) -> list[str]:
         """The names of all columns, in the order in which programs get them."""
-        return [one.name for one in self.columns]
+        return [column.name for column in self.columns]
 
     @property
     def key(self) -> str:

@@ -66,18 +66,18 @@ DISKS = Table(
 
 
 def _file_systems(judged: Judged) -> Iterator[Row]:
-    for one in judged.series.surveyed.storage:
-        about = one.about
+    for file_system in judged.series.surveyed.storage:
+        about = file_system.about
         yield {
-            "mounted_on": one.point,
+            "mounted_on": file_system.point,
             "type": about.kind,
             "source": about.source,
             "read_only": about.read_only,
             "size_bytes": about.size_bytes,
-            "used_bytes": one.used_bytes,
+            "used_bytes": file_system.used_bytes,
             "available_bytes": about.available_bytes,
-            "used_share": one.used,
-            "inodes_share": one.inodes,
+            "used_share": file_system.used,
+            "inodes_share": file_system.inodes,
         }
 
 

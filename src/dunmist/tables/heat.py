@@ -17,7 +17,7 @@ def _sensors(judged: Judged) -> Iterator[Row]:
     """Yield a row for each sensor and battery, the processor's own first."""
     series = judged.series
     chosen = series.processor_sensor
-    trusted = [one for one in series.devices.sensors if one.is_trusted]
+    trusted = [sensor for sensor in series.devices.sensors if sensor.is_trusted]
     for one in sorted(trusted, key=lambda one: not (chosen and one.name == chosen.name)):
         row = _sensor(one)
         if chosen and one.name == chosen.name:
@@ -37,7 +37,7 @@ def _sensors(judged: Judged) -> Iterator[Row]:
 
 
 def _doubted(judged: Judged) -> Iterator[Row]:
-    return (_sensor(one) for one in judged.series.devices.sensors if one.doubt)
+    return (_sensor(sensor) for sensor in judged.series.devices.sensors if sensor.doubt)
 
 
 def _sensor(one: SensorSeries) -> Row:
@@ -126,18 +126,18 @@ DOUBTED = SENSORS._replace(
 
 
 def _graphics(judged: Judged) -> Iterator[Row]:
-    cards = {one.name: one for one in judged.series.header.inventory.cards}
-    for one in judged.series.devices.graphics:
-        about = cards.get(one.name)
+    cards = {card.name: card for card in judged.series.header.inventory.cards}
+    for card in judged.series.devices.graphics:
+        about = cards.get(card.name)
         yield {
-            "card": one.name,
+            "card": card.name,
             "driver": about.driver if about else None,
             "pci_id": about.pci_id if about else None,
-            "busy_mean": one.busy.mean() if one.busy.is_known else None,
-            "busy_max": one.busy.greatest(),
-            "memory_used_bytes": one.memory_used_bytes.greatest(),
+            "busy_mean": card.busy.mean() if card.busy.is_known else None,
+            "busy_max": card.busy.greatest(),
+            "memory_used_bytes": card.memory_used_bytes.greatest(),
             "memory_bytes": about.memory_bytes if about else None,
-            "clock_hz": one.clock_hz.greatest(),
+            "clock_hz": card.clock_hz.greatest(),
             "max_clock_hz": about.max_clock_hz if about else None,
         }
 

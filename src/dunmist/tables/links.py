@@ -9,10 +9,10 @@ LEVELS = ("TcpCurrEstab",)  # among the counters, but no counter
 
 
 def _links(judged: Judged) -> Iterator[Row]:
-    for one in judged.series.devices.links:
-        about = one.about
+    for link in judged.series.devices.links:
+        about = link.about
         yield {
-            "link": one.name,
+            "link": link.name,
             "state": about.state if about else None,
             "default_route": about.is_default if about else None,
             "physical": about.physical if about else None,
@@ -20,11 +20,11 @@ def _links(judged: Judged) -> Iterator[Row]:
             "signal_dbm": about.signal_dbm if about else None,
             "speed_bits_per_s": about.speed_bits_per_s if about else None,
             "duplex": about.duplex if about else None,
-            "received_bytes_per_s": one.received_bytes_per_s.mean(),
-            "sent_bytes_per_s": one.sent_bytes_per_s.mean(),
-            "used_share": None if one.used is None else one.used.mean(),
-            "errors": round(one.errors_per_s.total()),
-            "drops": round(one.drops_per_s.total()),
+            "received_bytes_per_s": link.received_bytes_per_s.mean(),
+            "sent_bytes_per_s": link.sent_bytes_per_s.mean(),
+            "used_share": None if link.used is None else link.used.mean(),
+            "errors": round(link.errors_per_s.total()),
+            "drops": round(link.drops_per_s.total()),
         }
 
 

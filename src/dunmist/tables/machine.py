@@ -31,8 +31,14 @@ def _facts(judged: Judged) -> Iterator[Row]:
 def _computer(series: Series) -> Row:
     about, inventory = series.header.machine, series.header.inventory
     firmware = inventory.firmware or Firmware()
-    packages = {one.package for one in about.processors if one.package is not None}
-    cores = {(one.package, one.core) for one in about.processors if one.core is not None}
+    packages = {
+        processor.package for processor in about.processors if processor.package is not None
+    }
+    cores = {
+        (processor.package, processor.core)
+        for processor in about.processors
+        if processor.core is not None
+    }
     survey = series.surveyed.last
     sync = survey.time_sync if survey else None
     return {
@@ -53,15 +59,17 @@ def _computer(series: Series) -> Row:
         "nominal_clock_hz": about.nominal_mhz * HZ_PER_MHZ if about.nominal_mhz else None,
         "max_clock_hz": series.machine.most_clock_hz,
         "offline_processors": " ".join(map(str, inventory.offline_processors)) or None,
-        "core_kinds": len({one.capacity or one.max_khz for one in about.processors}),
+        "core_kinds": len(
+            {processor.capacity or processor.max_khz for processor in about.processors}
+        ),
         "memory_bytes": about.memory_bytes,
-        "memory_modules_bytes": sum(one.size_bytes or 0 for one in firmware.modules) or None,
+        "memory_modules_bytes": sum(module.size_bytes or 0 for module in firmware.modules) or None,
         "memory_slots": firmware.slots,
         "memory_slots_empty": _empty_slots(firmware),
         "boot_time_s": about.boot_time_s,
         "clock_synchronised": sync.synchronised if sync else None,
         "uptime_s": series.machine.uptime_s,
-        "graphics": " ".join(one.driver or one.name for one in inventory.cards) or None,
+        "graphics": " ".join(card.driver or card.name for card in inventory.cards) or None,
     }
 
 
@@ -97,17 +105,17 @@ MACHINE = Table(
 
 def _modules(judged: Judged) -> Iterator[Row]:
     firmware = judged.series.header.inventory.firmware or Firmware()
-    for one in firmware.modules:
+    for module in firmware.modules:
         yield {
-            "slot": one.slot,
-            "bank": one.bank,
-            "size_bytes": one.size_bytes,
-            "kind": one.kind,
-            "form_factor": one.form_factor,
-            "rated_mtps": one.rated_mtps,
-            "configured_mtps": one.configured_mtps,
-            "maker": one.maker,
-            "part": one.part,
+            "slot": module.slot,
+            "bank": module.bank,
+            "size_bytes": module.size_bytes,
+            "kind": module.kind,
+            "form_factor": module.form_factor,
+            "rated_mtps": module.rated_mtps,
+            "configured_mtps": module.configured_mtps,
+            "maker": module.maker,
+            "part": module.part,
         }
 
 
@@ -135,4 +143,4 @@ MODULES = Table(
 def _empty_slots(firmware: Firmware) -> int | None:
     if not firmware.modules:
         return None
-    return sum(one.size_bytes == 0 for one in firmware.modules)
+    return sum(module.size_bytes == 0 for module in firmware.modules)

@@ -35,7 +35,7 @@ def _parts(judged: Judged) -> Iterator[Row]:
     series = judged.series
     managed = float(series.machine.memory_bytes("MemTotal").values[-1])
     firmware = series.header.inventory.firmware
-    modules = sum(one.size_bytes or 0 for one in firmware.modules) if firmware else 0
+    modules = sum(module.size_bytes or 0 for module in firmware.modules) if firmware else 0
     total = max(managed, float(modules))
     for part, held in memory_breakdown(series.machine).items():
         size = float(held.values[-1])
@@ -79,20 +79,20 @@ def _holders(judged: Judged) -> Iterator[Row]:
         if process.is_alive and detail is not None and detail.swap_kib is not None:
             swapped[process.application] += detail.swap_kib * KIB
     total = float(series.machine.memory_bytes("MemTotal").values[-1])
-    for one in series.applications:
-        if one.kernel:
+    for application in series.applications:
+        if application.kernel:
             continue
-        held = float(one.private_bytes.values[-1])
+        held = float(application.private_bytes.values[-1])
         yield {
-            "application": one.name,
-            "processes": len(one.members),
+            "application": application.name,
+            "processes": len(application.members),
             "private_bytes": held,
             "share": held / total,
-            "change_bytes": one.private_bytes.change(),
-            "private_curve_bytes": one.private_bytes.curve(CURVE_POINTS),
-            "rss_bytes": float(one.rss_bytes.values[-1]),
-            "proportional_bytes": exact.get(one),
-            "swap_bytes": swapped.get(one),
+            "change_bytes": application.private_bytes.change(),
+            "private_curve_bytes": application.private_bytes.curve(CURVE_POINTS),
+            "rss_bytes": float(application.rss_bytes.values[-1]),
+            "proportional_bytes": exact.get(application),
+            "swap_bytes": swapped.get(application),
         }
 
 

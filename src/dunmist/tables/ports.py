@@ -17,15 +17,15 @@ def _sockets(judged: Judged) -> Iterator[Row]:
 
 def socket_rows(judged: Judged, sockets: Iterable[SocketSeries]) -> Iterator[Row]:
     """Yield a row for each of some sockets, those that listen first, by port."""
-    for one in sorted(sockets, key=_order):
-        series, facts = judged.series, one.facts
-        owners = [series.processes[owner] for owner in one.owners if owner in series.processes]
+    for socket in sorted(sockets, key=_order):
+        series, facts = judged.series, socket.facts
+        owners = [series.processes[owner] for owner in socket.owners if owner in series.processes]
         yield {
             "protocol": facts.protocol + (str(facts.version) if facts.version else ""),
             "port": facts.local_port,
             "local": facts.local,
-            "scope": SCOPES[one.is_loopback],
-            "state": "ended" if one.ended else ("listen" if one.listens else one.state),
+            "scope": SCOPES[socket.is_loopback],
+            "state": "ended" if socket.ended else ("listen" if socket.listens else socket.state),
             "pids": " ".join(str(owner.pid) for owner in owners) or None,
             "programs": _words(owners, lambda owner: owner.name),
             "users": _words(owners, lambda owner: owner.facts.user or "unknown"),
@@ -34,9 +34,9 @@ def socket_rows(judged: Judged, sockets: Iterable[SocketSeries]) -> Iterator[Row
             "unit": _words(owners, lambda owner: owner.unit),
             "remote": facts.remote,
             "remote_port": facts.remote_port,
-            "sent_bytes": one.sent_bytes,
-            "received_bytes": one.received_bytes,
-            "retransmitted": one.retransmitted,
+            "sent_bytes": socket.sent_bytes,
+            "received_bytes": socket.received_bytes,
+            "retransmitted": socket.retransmitted,
         }
 
 
@@ -91,14 +91,14 @@ SOCKETS = Table(
 def ports_of_each(series: Series) -> dict[int, set[int]]:
     """Return the local ports of the sockets that each process had, by identity."""
     found: dict[int, set[int]] = defaultdict(set)
-    for one in series.sockets:
-        if one.facts.local_port:
-            for owner in one.owners:
-                found[owner].add(one.facts.local_port)
+    for socket in series.sockets:
+        if socket.facts.local_port:
+            for owner in socket.owners:
+                found[owner].add(socket.facts.local_port)
     return found
 
 
 def ports_text(ports: Mapping[int, set[int]], processes: Iterable[Process]) -> str | None:
     """Return the local ports of some processes in order, None without any."""
-    found = sorted({port for one in processes for port in ports.get(one.identity, ())})
+    found = sorted({port for process in processes for port in ports.get(process.identity, ())})
     return " ".join(map(str, found)) or None

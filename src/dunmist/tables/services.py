@@ -124,12 +124,12 @@ AUTOSTART = Table(
 
 
 def _groups(judged: Judged) -> Iterator[Row]:
-    for one in judged.series.devices.groups:
+    for group in judged.series.devices.groups:
         yield {
-            "group": one.path,
-            "quota_cores": one.quota_cores,
-            "limited_share": one.limited.mean() if one.limited.is_known else None,
-            **{f"stalled_{name}_share": stalled.mean() for name, stalled in one.stalled.items()},
+            "group": group.path,
+            "quota_cores": group.quota_cores,
+            "limited_share": group.limited.mean() if group.limited.is_known else None,
+            **{f"stalled_{name}_share": stalled.mean() for name, stalled in group.stalled.items()},
         }
 
 

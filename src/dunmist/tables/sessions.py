@@ -11,16 +11,16 @@ from dunmist.tables.shared_columns import CORES_MEAN, PID, PRIVATE_BYTES, USER
 
 def _sessions(judged: Judged) -> Iterator[Row]:
     survey = judged.series.surveyed.last
-    for one in survey.sessions if survey else []:
+    for session in survey.sessions if survey else []:
         yield {
-            "user": one.user,
-            "terminal": one.terminal,
-            "from": one.origin,
-            "graphical": one.graphical,
-            "since_s": one.since_s,
-            "idle_s": one.idle_s,
-            "active": one.active,
-            "pid": one.pid,
+            "user": session.user,
+            "terminal": session.terminal,
+            "from": session.origin,
+            "graphical": session.graphical,
+            "since_s": session.since_s,
+            "idle_s": session.idle_s,
+            "active": session.active,
+            "pid": session.pid,
         }
 
 

@@ -45,9 +45,9 @@ THREADS = Table(
 def lock_rows(judged: Judged, pid: int | None = None) -> Iterator[Row]:
     """Yield the file locks that somebody waits for, or those that concern one process."""
     survey = judged.series.surveyed.last
-    for one in survey.locks if survey else []:
-        if pid is None or pid in (one.waiter, one.holder):
-            yield {"waits": one.waiter, "for_what_holds": one.holder}
+    for lock in survey.locks if survey else []:
+        if pid is None or pid in (lock.waiter, lock.holder):
+            yield {"waits": lock.waiter, "for_what_holds": lock.holder}
 
 
 LOCKS = Table(

@@ -76,6 +76,6 @@ def flow_demand(
     whole: Rate | None = None,
 ) -> Demand:
     """Return a demand for what flows: each application's part is its part of all that flowed."""
-    has = [amount(one) for one in exam.applications]
+    has = [amount(application) for application in exam.applications]
     parts = shares_of([one.total() for one in has])
     return Demand(has, whole or Rate.total_of(exam.series.line, has), unit, parts)

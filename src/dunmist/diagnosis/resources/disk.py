@@ -34,7 +34,7 @@ def find_held_up(exam: Examination) -> HeldUp:
     application waits, it waits for its own work: a copy at night holds up nobody.
     """
     line, stalled = exam.series.line, exam.series.machine.stalled.get("io")
-    total = Rate.total_of(line, [one.io_waiting for one in exam.applications])
+    total = Rate.total_of(line, [application.io_waiting for application in exam.applications])
     if total.total() > 0:
         heaviest = max(exam.applications, key=lambda one: float(one.disk_bytes_per_s.values.sum()))
         others = total - heaviest.io_waiting
@@ -101,7 +101,7 @@ def _is_slow(exam: Examination, disk: DiskSeries) -> bool:
 
 def _demand(exam: Examination) -> Demand:
     disks = exam.series.devices.physical_disks
-    moved = [one.bytes_per_s.known_or(0.0) for one in disks]
+    moved = [disk.bytes_per_s.known_or(0.0) for disk in disks]
     whole = Rate.total_of(exam.series.line, moved) if moved else None
     return flow_demand(exam, lambda one: one.disk_bytes_per_s, "bytes/s", whole)
 

@@ -25,7 +25,7 @@ def _things(exam: Examination) -> list[Thing]:
 
 
 def _demand(exam: Examination) -> Demand:
-    busy = [one.busy.at_ends().known_or(0.0) for one in exam.series.devices.graphics]
+    busy = [card.busy.at_ends().known_or(0.0) for card in exam.series.devices.graphics]
     whole = Rate.total_of(exam.series.line, busy)
     return flow_demand(exam, lambda one: one.graphics, "card", whole)
 

@@ -55,9 +55,11 @@ def _lost_clock(exam: Examination) -> Rate:
     """Return the share of the clock that busy processors lack, in each interval."""
     machine, table = exam.series.machine, exam.limits.heat
     ratios = [
-        (one.clock_hz.at_ends() / one.max_clock_hz).where(one.busy.at_least(table.busy_processor))
-        for one in machine.processors
-        if one.clock_hz and one.max_clock_hz
+        (processor.clock_hz.at_ends() / processor.max_clock_hz).where(
+            processor.busy.at_least(table.busy_processor)
+        )
+        for processor in machine.processors
+        if processor.clock_hz and processor.max_clock_hz
     ]
     if not ratios:
         return Rate.unknown(machine.line)

@@ -59,8 +59,8 @@ def _some(one: Sign) -> list[Sign]:
 
 def _held(exam: Examination) -> Demand:
     """Return the memory that each application holds for itself."""
-    has = [one.private_bytes.at_ends() for one in exam.applications]
-    held = [one.private_bytes.median() or 0.0 for one in exam.applications]
+    has = [application.private_bytes.at_ends() for application in exam.applications]
+    held = [application.private_bytes.median() or 0.0 for application in exam.applications]
     return Demand(has, Rate.total_of(exam.series.line, has), "bytes", shares_of(held))
 
 

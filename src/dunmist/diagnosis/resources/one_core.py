@@ -74,8 +74,8 @@ def _given(exam: Examination) -> Rate:
     Stolen time counts neither as a thread's running nor as its waiting.
     """
     processors, line = exam.series.machine.processors, exam.series.line
-    stolen = np.array([one.share("steal").known_or(0.0).values for one in processors])
-    busy = np.array([one.busy.known_or(0.0).values for one in processors])
+    stolen = np.array([processor.share("steal").known_or(0.0).values for processor in processors])
+    busy = np.array([processor.busy.known_or(0.0).values for processor in processors])
     fullest = np.argmax(busy + stolen, axis=0)
     left: Floats = 1.0 - np.take_along_axis(stolen, fullest[None, :], axis=0)[0]
     return Rate(line, np.maximum(left, exam.limits.core.left_least))
@@ -104,7 +104,9 @@ def _things(exam: Examination) -> list[Thing]:
     share = exam.typical(busiest.busy)
     name = f"cpu{busiest.number}"
     signs = [sign("core-busiest", share, name=name)]
-    used = Rate(line, np.max([one.busy.known_or(0.0).values for one in processors], axis=0))
+    used = Rate(
+        line, np.max([processor.busy.known_or(0.0).values for processor in processors], axis=0)
+    )
     conditions: dict[LevelWord, Rate] = {"busy": used.at_least(exam.limits.core.busy)}
     bound = exam.once(find_bound)
     if not bound:

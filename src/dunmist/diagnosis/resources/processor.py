@@ -29,7 +29,9 @@ def ordinary_applications(exam: Examination) -> list[Application]:
     """
     share, limited = exam.limits.cpu.low_priority_share, exam.once(quota_limited)
     return [
-        one for one in exam.applications if one.low_priority < share and one.number not in limited
+        application
+        for application in exam.applications
+        if application.low_priority < share and application.number not in limited
     ]
 
 
@@ -37,7 +39,7 @@ def _things(exam: Examination) -> list[Thing]:
     machine, table = exam.series.machine, exam.limits.cpu
     # what a hypervisor took was never this computer's to give
     stolen = Rate.total_of(
-        machine.line, [one.share("steal").known_or(0.0) for one in machine.processors]
+        machine.line, [processor.share("steal").known_or(0.0) for processor in machine.processors]
     )
     left = (machine.online - stolen).between(1e-6, np.inf)
     used = (machine.busy_cores / left).between(0.0, 1.0)
@@ -76,7 +78,7 @@ def _load(exam: Examination) -> list[Sign]:
 def _split(exam: Examination) -> list[Sign]:
     signs = []
     for kind in SPLIT_KEYS:  # noqa: PLC0206 - a test follows keys by their table
-        shares = [one.share(kind).values for one in exam.series.machine.processors]
+        shares = [processor.share(kind).values for processor in exam.series.machine.processors]
         part = float(np.nanmean(shares)) if not np.isnan(shares).all() else 0.0
         if part >= exam.limits.cpu.split_least:
             signs.append(sign(SPLIT_KEYS[kind], part))
@@ -90,7 +92,9 @@ def _waiting_share(exam: Examination, ordinary: Rate) -> Rate:
     delay, of which ``ordinary`` is what ordinary work had.
     """
     machine = exam.series.machine
-    waiting = Rate.total_of(machine.line, [one.waiting for one in exam.applications])
+    waiting = Rate.total_of(
+        machine.line, [application.waiting for application in exam.applications]
+    )
     part: Floats = np.divide(
         ordinary.values, waiting.values,
         out=np.ones_like(waiting.values), where=waiting.values > WAITING_LEAST,
@@ -136,15 +140,15 @@ def _demand(exam: Examination) -> Demand:
     """
     machine, limited = exam.series.machine, exam.once(quota_limited)
     wanted_s, waited_s = [], 0.0
-    for one in exam.applications:
-        waited = 0.0 if one.number in limited else one.waiting.total()
-        wanted_s.append(one.cores.total() + waited)
+    for application in exam.applications:
+        waited = 0.0 if application.number in limited else application.waiting.total()
+        wanted_s.append(application.cores.total() + waited)
         waited_s += waited
     weight = 1.0 - exam.limits.cpu.low_priority_weight
-    weights = [1.0 - one.low_priority * weight for one in exam.applications]
+    weights = [1.0 - application.low_priority * weight for application in exam.applications]
     whole_s = max(machine.busy_cores.total() + waited_s, sum(wanted_s), NOTHING)
     return Demand(
-        [one.cores for one in exam.applications],
+        [application.cores for application in exam.applications],
         machine.busy_cores,
         "cores",
         np.asarray(wanted_s) * np.asarray(weights) / whole_s,

@@ -9,7 +9,11 @@ from dunmist.series import Storage
 
 def writable_storage(exam: Examination) -> list[Storage]:
     """Return the file systems that can fill up."""
-    return [one for one in exam.series.surveyed.storage if not one.about.read_only]
+    return [
+        file_system
+        for file_system in exam.series.surveyed.storage
+        if not file_system.about.read_only
+    ]
 
 
 def _things(exam: Examination) -> list[Thing]:

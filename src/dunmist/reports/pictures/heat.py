@@ -27,7 +27,7 @@ def draw_heat(judged: Judged, process: Process | None = None) -> Figure:
     """Return a panel each for temperatures, and for fans, clock and power where they are known."""
     del process
     series = judged.series
-    trusted = [one for one in series.devices.sensors if one.is_trusted]
+    trusted = [sensor for sensor in series.devices.sensors if sensor.is_trusted]
     fans = [one for one in trusted if one.quantity == "fan"]
     powers = [one for one in trusted if one.quantity in ("power", "energy")]
     clock = series.machine.mean_clock_hz

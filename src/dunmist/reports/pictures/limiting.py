@@ -67,7 +67,7 @@ def _draw_users(panel: Axes, judged: Judged, state: ResourceState) -> None:
         return
     demand = find_demand(Examination(series, diagnosis.limits))
     scale, unit = AXES[demand.unit]
-    shown = [one.application for one in diagnosis.culprits[:CULPRITS_SHOWN]]
+    shown = [culprit.application for culprit in diagnosis.culprits[:CULPRITS_SHOWN]]
     if not shown:
         greatest = np.argsort([-one.total() for one in demand.has])[:CULPRITS_SHOWN]
         shown = [series.applications[int(number)] for number in greatest]

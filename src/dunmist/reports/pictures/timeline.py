@@ -17,7 +17,11 @@ ROW_INCHES = 0.46
 def draw_timeline(judged: Judged, process: Process | None = None) -> Figure:
     """Return one row for each resource, shaded by level, with its use as a line."""
     del process
-    traced = [(one, one.trace) for one in judged.diagnosis.resources if one.trace is not None]
+    traced = [
+        (resource, resource.trace)
+        for resource in judged.diagnosis.resources
+        if resource.trace is not None
+    ]
     figure, axes = canvas([max(1.4, ROW_INCHES * len(traced))])
     panel = axes[0]
     at_s = judged.series.line.at_s

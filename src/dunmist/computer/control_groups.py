@@ -14,7 +14,9 @@ from dunmist.computer.parsing import ParseError, counter_of, parse_number, text_
 from dunmist.computer.root import Root
 
 SUBJECT = "control groups"
+# the two controllers are mounted together under either name
 V1_CPU = ("sys/fs/cgroup/cpu", "sys/fs/cgroup/cpu,cpuacct")
+# on its own, or beside version 1
 V2_ROOTS = ("sys/fs/cgroup", "sys/fs/cgroup/unified")
 STALLS = ("cpu", "memory", "io")
 _STAT = re.compile(rb"^(\w{1,40}) (\d{1,20})$", re.M)
@@ -86,6 +88,7 @@ class ControlGroups:
         if words is None:
             return None
         limited = words.get("throttled_usec")
+        # version 1 counts nanoseconds, version 2 microseconds
         if limited is None and "throttled_time" in words:
             limited = words["throttled_time"] // 1000
         return GroupSample(

@@ -67,8 +67,10 @@ def parse_diskstats(data: bytes) -> list[DiskSample]:
             raise ParseError("/proc/diskstats", "expected 14 or more fields", line)
         count = [counter_of(field, "/proc/diskstats", text_of(fields[2])) for field in fields[3:]]
         more: list[int | None] = [None, None, None, None]
+        # discards came with Linux 4.18
         if len(count) >= 15:
             more[0:2] = [count[11], count[14]]
+        # flushes came with Linux 5.5
         if len(count) >= 17:
             more[2:4] = [count[15], count[16]]
         samples.append(
@@ -85,6 +87,7 @@ def parse_scheduler(data: bytes) -> str:
     match = re.search(rb"\[([\w-]+)\]", data)
     if match:
         return text_of(match[1])
+    # older kernels write "none" without brackets
     word = data.strip()
     if not word or b" " in word:
         raise ParseError("queue/scheduler", "expected one in brackets", data)
@@ -96,6 +99,7 @@ def read_disks(root: Root) -> list[Disk]:
     return [
         _read_disk(root, name)
         for name in root.names("sys/block")
+        # a card reader without a card is there, with no sectors
         if not PSEUDO.match(name) and _size_bytes(root, name)
     ]
 
@@ -129,6 +133,7 @@ def _read_disk(root: Root, name: str) -> Disk:
         scheduler=root.parse(
             f"{directory}/queue/scheduler", parse_scheduler, SUBJECT, may_be_absent=True
         ),
+        # what the drive takes at once; NVMe and virtual disks tell it of the queue only
         queue_depth=number("device/queue_depth") or number("queue/nr_requests"),
         partitions=[
             one for one in root.names(directory) if root.exists(f"{directory}/{one}/partition")

@@ -20,6 +20,7 @@ TCP_COUNTERS = {
     "Udp": ("InErrors", "RcvbufErrors", "SndbufErrors"),
     "TcpExt": ("ListenOverflows", "ListenDrops", "TCPTimeouts"),
 }
+# a figure that the driver has renewed ends in a full stop
 _WIRELESS = re.compile(rb"^\s*([^:\s]+):\s+\S+\s+(-?\d+)\.?\s+(-?\d+)\.?\s", re.M)
 
 
@@ -60,7 +61,9 @@ class Link(msgspec.Struct, frozen=True, omit_defaults=True):
 def parse_net_dev(data: bytes) -> list[LinkSample]:
     """Return the counters of every link; raises ParseError."""
     samples = []
+    # two lines of headings
     for line in data.splitlines()[2:]:
+        # an alias has a colon of its own, and large counters stand right behind it
         name, found, rest = line.rpartition(b":")
         fields = rest.split()
         if not found or len(fields) < 16:
@@ -79,6 +82,7 @@ def parse_tcp_counters(data: bytes) -> dict[str, int]:
     """Return the counters of ``net/snmp`` or ``net/netstat`` that are kept; raises ParseError."""
     lines = data.splitlines()
     found: dict[str, int] = {}
+    # a line of names, then one of values, group by group
     for names, values in zip(lines[::2], lines[1::2], strict=False):
         group, _, rest = names.partition(b":")
         wanted = TCP_COUNTERS.get(text_of(group), ())
@@ -113,6 +117,7 @@ def parse_wireless(data: bytes) -> dict[str, int]:
     return {
         text_of(name): int(level)
         for name, _, level in _WIRELESS.findall(data)
+        # some drivers give a bare quality, 0 to 100, or 256 less than they mean
         if -200 < int(level) < 0
     }
 
@@ -143,6 +148,7 @@ def _read_link(root: Root, name: str, defaults: list[str], signals: dict[str, in
         loopback=number("type") == LOOPBACK_TYPE,
         physical=root.exists(f"{directory}/device"),
         wireless=root.exists(f"{directory}/wireless") or root.exists(f"{directory}/phy80211"),
+        # -1 is how drivers say that they do not know
         speed_bits_per_s=speed * 1_000_000 if speed and speed > 0 else None,
         duplex=text("duplex"),
         state=text("operstate"),

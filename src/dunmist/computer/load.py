@@ -46,6 +46,7 @@ def parse_uptime(data: bytes) -> float:
 
 
 RESOURCES = ("cpu", "memory", "io", "irq")
+# cpu has no line "full" before Linux 5.13, irq no line "some"
 _LINE = re.compile(rb"^(some|full) avg10=\S+ avg60=\S+ avg300=\S+ total=(\d{1,20})$", re.M)
 
 
@@ -66,6 +67,7 @@ def parse_pressure(data: bytes) -> StallTotals:
 
 def find_pressure(root: Root) -> list[str]:
     """Return the resources for which the kernel accounts stalls; notes when there are none."""
+    # the files are there but cannot be opened where the kernel was started with psi=0
     published = set(root.names("proc/pressure"))
     found = [resource for resource in RESOURCES if resource in published]
     if not found:

@@ -14,6 +14,7 @@ import msgspec
 from dunmist.computer.parsing import ParseError, counter_of, text_of
 from dunmist.computer.root import Root
 
+# of some hundred words, those that tell who pages and who is made to wait for it
 PAGING_COUNTERS = frozenset(
     (
         "pgpgin", "pgpgout", "pswpin", "pswpout", "pgfault", "pgmajfault",
@@ -29,6 +30,7 @@ _MEMINFO = re.compile(rb"^([^:\n]{1,40}):\s+(\d{1,15})(?: kB)?$", re.M)
 def parse_meminfo(data: bytes) -> dict[str, int]:
     """Return each line of ``/proc/meminfo`` in KiB (or pages, where so); raises ParseError."""
     found = {text_of(name): int(amount) for name, amount in _MEMINFO.findall(data)}
+    # a container runtime may hand out an empty file
     if not found.get("MemTotal"):
         raise ParseError("/proc/meminfo", "expected MemTotal", data)
     return found
@@ -62,6 +64,7 @@ class SwapArea(msgspec.Struct, frozen=True):
 def parse_swaps(data: bytes) -> list[SwapArea]:
     """Return the areas of ``/proc/swaps``; raises ParseError."""
     areas = []
+    # the first line is a heading
     for line in data.splitlines()[1:]:
         fields = line.split()
         if len(fields) < 5 or not fields[4].lstrip(b"-").isdigit() or len(fields[4]) > 6:

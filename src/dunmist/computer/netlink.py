@@ -21,8 +21,10 @@ ERROR_NUMBER = struct.Struct("=i")
 NLMSG_ERROR, NLMSG_DONE = 2, 3
 NLM_F_REQUEST, NLM_F_ACK, NLM_F_DUMP = 0x1, 0x4, 0x300
 TYPE_MASK = 0x3FFF  # the two highest bits say 'nested' and 'in network byte order'
+# the kernel fills at most 32 KiB a datagram for a dump; what does not fit is lost
 RECEIVE_BYTES = 1 << 17
 TIMEOUT = struct.pack("@ll", 2, 0)  # struct timeval
+# beyond the limit of rmem_max, which only the administrator may do (socket(7))
 SO_RCVBUFFORCE = 33
 
 
@@ -43,6 +45,7 @@ def parse_messages(data: bytes) -> Iterator[Message]:
         end = position + length
         if length < HEADER.size or end > len(view):
             raise ParseError("netlink", f"message of {length} bytes at {position}", data[:16])
+        # a view, not a copy: a dump of thousands of sockets passes here at every tick
         body = view[position + HEADER.size : end]
         position = _padded(end)
         yield Message(kind, flags, body)
@@ -115,6 +118,7 @@ class NetlinkSocket:
                     raise_for_error(message)
                     return
                 yield message
+                # a single answer has no message that ends it
                 if not flags & NLM_F_DUMP:
                     return
 
@@ -128,6 +132,7 @@ class NetlinkSocket:
             except OSError as error:
                 if error.errno != errno.ENOBUFS:
                     raise
+                # messages were dropped, and those that remain are good
                 self.lost += 1
                 continue
             yield from parse_messages(data)

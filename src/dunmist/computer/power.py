@@ -55,6 +55,7 @@ def parse_power_supply(data: bytes) -> PowerSupply:
     numbers = {
         field: int(words[word])
         for field, word in _NUMBERS.items()
+        # currents are negative on some drivers while a battery discharges
         if re.fullmatch(r"-?[0-9]{1,15}", words.get(word, ""))
     }
     return PowerSupply(

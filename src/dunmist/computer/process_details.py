@@ -73,6 +73,7 @@ def parse_swap_kib(data: bytes) -> int | None:
 def parse_waits_in(data: bytes) -> str | None:
     """Return the kernel function, None for a task that runs or whose place is hidden."""
     name = text_of(data.strip(b"\0\n "))
+    # 0 is written for who runs, and for everybody where the place is hidden
     return None if name in ("", "0") else name
 
 
@@ -93,6 +94,7 @@ def parse_rollup(data: bytes, process: int) -> MemoryRollup:
 
 def read_details(root: Root, pid: str, process: int) -> Details:
     """Return the details of one process; what it hides is counted as a blind spot."""
+    # reading links opens nothing: no device wakes, no pipe ends
     count, sockets, graphics = _descriptors(root, pid)
     directory = f"proc/{pid}"
     detail = ProcessDetail(

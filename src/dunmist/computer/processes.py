@@ -16,8 +16,11 @@ from dunmist.computer.parsing import ParseError, counter_of, text_of
 
 # what proc_pid_exe(5) adds to the name of a file that is gone
 DELETED = " (deleted)"
+# the kernel prints unsigned 64-bit counters, a capture keeps signed ones
 COUNTER_MAX = 2**63 - 1
+# kernel tasks have no executable and no command line; this flag tells them from hidden ones
 PF_KTHREAD = 0x00200000  # include/linux/sched.h
+# what loginuid says of processes that no login started: -1 as an unsigned number
 NOBODY_LOGGED_IN = 2**32 - 1
 _IO = re.compile(rb"^(\w{1,40}): (\d{1,20})$", re.M)
 _NUMBER = re.compile(rb"-?\d{1,20}\Z")
@@ -128,6 +131,7 @@ def _signed(field: bytes) -> int:
 
 def parse_stat(data: bytes) -> ProcessStat:
     """Return the record of ``/proc/PID/stat``; raises ParseError."""
+    # a name may hold anything, parentheses and line ends too: only the last one closes it
     head, closed, tail = data.rpartition(b")")
     pid, opened, name = head.partition(b" (")
     fields = tail.split()
@@ -137,6 +141,7 @@ def parse_stat(data: bytes) -> ProcessStat:
         number = [int(field) for field in fields[1:40]]
     except ValueError as error:
         raise ParseError("/proc/PID/stat", "expected numbers after the name", tail) from error
+    # priority, nice and the terminal group may be negative, counters may not
     counters = (*number[6:14], number[16], number[18], number[20])
     if min(counters) < 0 or max(counters) > COUNTER_MAX:
         raise ParseError("/proc/PID/stat", "expected counters", tail)
@@ -158,6 +163,7 @@ def parse_stat(data: bytes) -> ProcessStat:
         threads=number[16],
         start_clk=number[18],
         rss_pages=number[20],
+        # these four came with Linux 2.2 to 2.6.18; a copied tree may be older than they are
         processor=number[35] if len(number) > 35 else -1,
         rt_priority=number[36] if len(number) > 36 else 0,
         policy=number[37] if len(number) > 37 else 0,
@@ -167,6 +173,7 @@ def parse_stat(data: bytes) -> ProcessStat:
 
 def parse_uid(data: bytes) -> int:
     """Return the effective user of ``/proc/PID/status``; raises ParseError."""
+    # four users: real, effective, saved, file system; the effective one may do things
     match = re.search(rb"^Uid:\t\d+\t(\d{1,10})\t", data, re.M)
     if not match:
         raise ParseError("/proc/PID/status", "expected a 'Uid:' line", data)
@@ -222,6 +229,7 @@ def parse_cgroup(data: bytes) -> ProcessGroups:
     """
     paths: dict[bytes, bytes] = {}
     for line in data.splitlines():
+        # a path may hold colons
         parts = line.split(b":", 2)
         if len(parts) == 3:
             for controller in parts[1].split(b","):
@@ -229,6 +237,7 @@ def parse_cgroup(data: bytes) -> ProcessGroups:
     if not paths:
         return ProcessGroups(None, None)
     unified = paths.get(b"", b"/")
+    # in hybrid mode the unified hierarchy is mounted, but nobody is put into it
     unit = unified if unified != b"/" else paths.get(b"name=systemd") or b"/"
     return ProcessGroups(text_of(unit), text_of(paths.get(b"cpu", unified)))
 

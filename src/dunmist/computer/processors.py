@@ -81,11 +81,13 @@ def parse_stat(data: bytes) -> ProcessorTimes:
     scalars: dict[str, int] = {}
     kinds: list[int] = []
     for line in data.splitlines():
+        # the line of interrupts has thousands of fields: what is cut off here need not be split
         fields = line.split(None, 11)
         if len(fields) < 2:
             continue
         key = fields[0]
         if key.startswith(b"cpu"):
+            # the first line is the sum of the others, and rounds on its own
             if key != b"cpu":
                 number = counter_of(key[3:], "/proc/stat", "processor number")
                 times[number] = [counter_of(f, "/proc/stat", text_of(key)) for f in fields[1:11]]
@@ -93,6 +95,7 @@ def parse_stat(data: bytes) -> ProcessorTimes:
             scalars[_SCALARS[key]] = counter_of(fields[1], "/proc/stat", text_of(key))
             if key == b"softirq":
                 kinds = [counter_of(f, "/proc/stat", "softirq") for f in fields[2:]]
+    # user, nice, system and idle are there since Linux 1.0
     if not times or any(len(counters) < 4 for counters in times.values()):
         raise ParseError("/proc/stat", "expected a line of counters for each processor", data)
     return ProcessorTimes(times_clk=times, soft_interrupts_by_kind=kinds, **scalars)
@@ -105,6 +108,7 @@ def parse_khz(data: bytes) -> int:
 
 def parse_model(data: bytes) -> tuple[str | None, float | None]:
     """Return the model name and the nominal clock in MHz of ``/proc/cpuinfo``'s first processor."""
+    # ARM writes Model, MIPS and others cpu model
     model = re.search(rb"^(?:model name|Model|cpu model)\s*:\s*(.+)$", data, re.M)
     mhz = re.search(rb"^cpu MHz\s*:\s*([0-9]{1,7}(?:\.[0-9]+)?)\s*$", data, re.M)
     return (
@@ -144,6 +148,7 @@ def _read_processor(root: Root, number: int) -> Processor:
 
     def place(name: str) -> int | None:
         found = root.parse(f"{directory}/topology/{name}", parse_number, "processor topology")
+        # -1 is how the kernel says that the firmware did not tell
         return None if found == -1 else found
 
     def clock(name: str, *, may_be_absent: bool = False) -> int | None:
@@ -187,6 +192,7 @@ def parse_interrupts(data: bytes) -> dict[str, int]:
         name, found, rest = line.partition(b":")
         fields = rest.split()
         counts = []
+        # a source of one counter (ERR, MIS) has fewer columns than processors
         for field in fields[:processors]:
             if not field.isdigit() or len(field) > 20:
                 break

@@ -25,10 +25,12 @@ def confidence_of(
     """Return the probability, 0 to 1, that an application with this score is the right one."""
     table = limits.confidence
     others = sorted(causes, reverse=True)
+    # its own score is no rival, an equal one of another is
     if score in others:
         others.remove(score)
     rival = others[0] if others else 0.0
     margin = (score - rival) / max(score + rival, 1e-12)
+    # a logistic curve: sure beside nobody, even between two equals
     by_margin = 1.0 / (1.0 + math.exp(-table.margin_slope * (margin - table.margin_middle)))
     sure = by_margin * evenness(coverage, intervals, limits)
     return min(table.most, max(table.least, sure))

@@ -62,6 +62,7 @@ def _spawn_storm(exam: Examination, strains: Strains) -> list[Finding]:
     forks = exam.typical(exam.series.machine.forks_per_s)
     if forks < table.spawn_forks_per_s or not exam.applications:
         return []
+    # the storm is whose children were never seen, not who is seen to work most
     first = max(exam.applications, key=lambda one: one.short_lived_cores.mean())
     short = first.short_lived_cores.mean()
     if short < table.spawn_cores:

@@ -40,6 +40,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
     limiting = find_limiting(states)
     outside = find_outside(limiting, findings, exam.limits)
     # what explains the strain comes first
+    # the sort keeps the order of the rest: severity, then the order of the rules
     findings.sort(key=lambda finding: finding is not outside)
     culprits: list[Culprit] = []
     if limiting and outside is None:
@@ -84,6 +85,7 @@ def judge_thing(exam: Examination, resource: Resource, thing: Thing) -> Resource
 
 def _lasting_level(exam: Examination, thing: Thing) -> LevelWord:
     """Return the highest level whose condition held for long enough."""
+    # a level without a condition cannot be reached
     for level in reversed(LEVELS):
         condition = thing.conditions.get(level)
         if condition is not None and exam.typical(condition) > 0:
@@ -101,6 +103,7 @@ def _levels(thing: Thing, used: Rate) -> Ints:
 
 
 def _highest(states: list[ResourceState]) -> LevelWord:
+    # room on a file system and swap in use say nothing of how busy a computer is
     load = (state.level for state in states if BY_WORD[state.resource].is_load)
     return max(load, key=LEVELS.index)
 

@@ -58,7 +58,9 @@ def thread_shares(threads: list[Thread]) -> ThreadShares | None:
     ran = np.array([thread.cores.known_or(0.0).values for thread in threads])
     waited = np.array([thread.waiting.known_or(0.0).values for thread in threads])
     # a thread that waits for a processor wants it as much as one that has it
+    # both clocks are read one after the other, and may add up to a little more than 1
     wanted = np.minimum(ran + waited, 1.0)
+    # the scheduler does not care which thread it is: at each moment the busiest counts
     order = np.argsort(wanted, axis=0)
     busiest = np.take_along_axis(wanted, order[-1:], axis=0)[0]
     second = np.take_along_axis(wanted, order[-2:-1], axis=0)

@@ -35,6 +35,7 @@ def rank_culprits(
             ranked.append((role, score, application))
     ranked.sort(key=lambda one: (ROLE_ORDER.index(one[0]), -one[1]))
     causes = [score for role, score, _ in ranked if role == "cause"]
+    # naming the first of many equals would be a guess
     if causes and causes[0] < table.least_first:
         return []  # many small ones: no single program is the cause
     covered = coverage[limiting.word if limiting.word in coverage else "cpu"]

@@ -26,9 +26,11 @@ def carry_out(act: Act, header: Header, root: Root, journal: Path) -> Outcome:
         number=number, at=now_text(), stage="begun", host=header.machine.host,
         boot_id=boot_id(root), act=msgspec.structs.replace(act, targets=targets),
     )  # fmt: skip
+    # written before anything is done: a crash in between leaves a trace
     append(journal, begun)
     try:
         result = VERB_RULES[act.verb].do(act, targets, root)
+    # a failed act is told and written down, so that undo does not offer it
     except (OSError, Refused) as error:
         append(journal, msgspec.structs.replace(begun, stage="failed", outcome=str(error)))
         raise

@@ -56,6 +56,7 @@ def _compared(before: Rate, after: Rate, least_change: float) -> Change:
     """Return whether the middle halves of both lie apart, by enough that anybody would notice."""
     if not before.is_known or not after.is_known:
         return "no clear change"
+    # medians alone would call noise a change
     low, high = np.percentile(before.known(), MIDDLE_HALF)
     low_after, high_after = np.percentile(after.known(), MIDDLE_HALF)
     change = _median(after) - _median(before)

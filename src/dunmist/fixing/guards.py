@@ -15,12 +15,14 @@ NUMBERS_SHOWN = 8
 
 def check_capture(header: Header, root: Root) -> None:
     """Raise Refused unless the capture is of this computer and of this boot."""
+    # a model has process numbers of its own, which here belong to somebody else
     if not header.live:
         raise Refused(
             "the capture is of a model or a copy of a computer, so there is nothing to act on; "
             "capture the computer itself"
         )
     now = boot_id(root)
+    # start times count from the boot: without it they identify nobody
     if header.machine.boot_id is None or now is None:
         raise Refused(
             "the boot of the capture or of this computer is not known, so process numbers cannot "
@@ -87,6 +89,7 @@ def _living(act: Act, live: dict[int, Live]) -> list[Target]:
 
 def check_targets(live: dict[int, Live], targets: list[Target]) -> None:
     """Raise Refused when any target is protected now, or belongs to somebody else."""
+    # to pause the terminal that we run in would leave nobody to undo it
     own_chain = ancestors(live, os.getpid())
     for target in targets:
         one = live.get(target.pid)
@@ -97,6 +100,7 @@ def check_targets(live: dict[int, Live], targets: list[Target]) -> None:
             raise Refused(
                 f"process {target.pid} ({target.name}) is protected: {wording()['protected'][key]}"
             )
+        # the kernel would refuse as well, but only half way through the list
         if os.geteuid() not in (0, one.uid):
             raise Refused(
                 f"process {target.pid} ({target.name}) belongs to user number {one.uid}, not to "

@@ -79,6 +79,7 @@ def read_stat(root: Root, pid: int) -> ProcessStat | None:
 
 def _hold_one(root: Root, target: Target) -> Held | None:
     try:
+        # opened first, compared afterwards: the other way round leaves a gap
         descriptor = os.pidfd_open(target.pid)
     except ProcessLookupError:
         return None

@@ -33,6 +33,7 @@ class Outcome(NamedTuple):
     number: int
 
 
+# command lines and names of other people stand in it
 MODE = 0o600
 
 
@@ -87,6 +88,7 @@ def append(path: Path, entry: JournalLine) -> None:
         descriptor = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, MODE)
         try:
             os.write(descriptor, msgspec.json.encode(entry) + b"\n")
+            # an act may bring the computer down with it
             os.fsync(descriptor)
         finally:
             os.close(descriptor)

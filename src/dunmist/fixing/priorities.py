@@ -113,6 +113,7 @@ def _each_thread(
                 before[tid] = read(tid)
                 write(tid)
             except ProcessLookupError:
+                # the thread ended between the reading and the writing
                 before.pop(tid, None)
     return before
 
@@ -148,6 +149,7 @@ def _call(which: int, *arguments: int) -> int:
             f"the disk priority cannot be set on this kind of processor ({platform.machine()}); "
             f"use ionice(1) by hand"
         )
+    # found only where used: few fixes set a disk priority
     library = ctypes.CDLL(None, use_errno=True)
     result = library.syscall(numbers[which], *arguments)
     if result < 0:

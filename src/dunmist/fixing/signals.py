@@ -62,6 +62,7 @@ def _stop_or_go(number: signal.Signals, held: list[Held], root: Root) -> Result:
 def _in_state(held: list[Held], root: Root, *, stopped: bool) -> int:
     """Return how many of the processes are stopped, or no longer stopped."""
     states = [stat.state for one in held if (stat := read_stat(root, one.target.pid))]
+    # t is stopped by a debugger
     return sum((state in "Tt") == stopped for state in states)
 
 
@@ -71,6 +72,7 @@ def _end(number: signal.Signals, held: list[Held], root: Root) -> Result:
         one.send(number)
         # one that is stopped notices a polite signal only when it goes on
         one.send(signal.SIGCONT)
+    # one span for all of them: a hundred processes end at the same time, not in turns
     deadline_s = time.monotonic() + END_S
     for one in held:
         one.has_ended(max(0.0, deadline_s - time.monotonic()))

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dunmist.computer import ParseError, Root, ThreadSample, parse_schedstat, parse_text
 
 WATCHED_PROCESSES = 8
+# a pool of hundreds is no program that hangs on one thread
 WATCHED_THREADS = 64
 WATCHED_SHARE = 0.10
 
@@ -34,6 +35,7 @@ class BusyThreads:
         for name in chosen:
             self._watched.setdefault(name, {})
         for name in [name for name in self._watched if name not in chosen]:
+            # who pauses for a tick is kept while there is room, or its threads would begin anew
             if len(self._watched) > WATCHED_PROCESSES:
                 del self._watched[name]
 

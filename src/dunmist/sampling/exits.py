@@ -12,6 +12,7 @@ import msgspec
 from dunmist.computer import TaskExit
 from dunmist.sampling.process_table import ProcessRound, ProcessTable
 
+# numbers that were given away again could close a circle
 ANCESTORS_MOST = 64
 US_PER_S = 1e6
 

@@ -44,10 +44,14 @@ from dunmist.computer import (
 )
 from dunmist.sampling.busy_threads import BusyThreads
 
+# a line has some 350 bytes; the kernel gives at most a page at once
 STAT_BYTES = 4096
+# more processes than this are read by opening, which is slower and no less right
 DESCRIPTORS_WANTED = 65_536
+# for the capture, netlink, the files of the machine and of surveys
 DESCRIPTORS_SPARED = 128
 HELD_FILES = 4  # stat, and statm, schedstat and io of a process that changes
+# a listing of descriptors takes as long as thirty readings of a line
 DETAIL_ROUNDS = 10
 SUBJECTS = {"statm": "memory of processes", "schedstat": "run-queue delay",
             "io": "bytes read and written by processes"}  # fmt: skip
@@ -125,6 +129,7 @@ class ProcessTable:
         """Return what changed since the round before, ``elapsed_s`` ago (0 at the first)."""
         found = ProcessRound()
         self._elapsed_s += elapsed_s
+        # one listing is the only way: the kernel tells nobody who comes without taskstats rights
         present = [name for name in os.listdir(self._root.full("proc")) if name.isdigit()]
         if not self._rounds and self._root.is_this_computer and "1" not in present:
             self._root.note("processes of other people", "permission")  # mounted with hidepid
@@ -138,6 +143,7 @@ class ProcessTable:
             if not line:
                 self._forget(name, found)
                 self._first_seen(name, found)
+            # a process that did nothing has the line it had, so nothing else needs to be read
             elif line != entry.line:
                 self._changed(name, entry, line, found, busy)
         for name in self._entries.keys() - set(present):
@@ -176,6 +182,7 @@ class ProcessTable:
 
     def largest(self, limit: int) -> list[MemoryRollup]:
         """Return the exact memory of the largest processes by resident set."""
+        # the kernel walks every page table for this: ten are enough to know who holds memory
         largest = sorted(self._entries.items(), key=lambda item: -item[1].rss_pages)[:limit]
         rollups = (read_rollup(self._root, name, entry.number) for name, entry in largest)
         return [rollup for rollup in rollups if rollup]
@@ -261,6 +268,7 @@ class ProcessTable:
         entry.line = line
         self._stale.add(name)
         used = _used(stat)
+        # of one thread the line says all; a group may have a quota
         if stat.threads > 1 or entry.group:
             busy[name] = used - entry.used_clk
         entry.used_clk = used
@@ -290,6 +298,7 @@ class ProcessTable:
         entry.rss_pages = stat.rss_pages
         shared = run_ns = delay_ns = read_bytes = write_bytes = None
         try:
+            # kernel tasks have neither pages of their own nor files
             if not entry.kernel:
                 if data := self._more(name, entry, "statm", hold):
                     shared = parse_statm(data).shared
@@ -402,6 +411,7 @@ class ProcessTable:
             "graphics use of processes",
             may_be_absent=True,
         )
+        # descriptors that were duplicated or handed on are one client of the card
         if use and use.client not in {card.client for card in found.graphics}:
             found.graphics.append(use)
 

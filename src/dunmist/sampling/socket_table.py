@@ -79,6 +79,7 @@ class SocketTable:
         known = self._known.get(key)
         if known is None:
             number = self._introduce(reading, found)
+        # key and facts never change: what follows them is what moved
         elif known[1][2:] == reading[2:]:
             return
         else:
@@ -103,6 +104,7 @@ class SocketTable:
                 yield from self._guarded(self._diag.list_udp())
                 yield from self._guarded(self._diag.list_unix())
             return
+        # text has no byte counters and no cookie: ends and owners remain
         for name, protocol in INET_FILES:
             if all_kinds or protocol == "tcp":
                 data = self._text(name, may_be_absent=name.endswith("6"))

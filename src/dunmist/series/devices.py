@@ -19,6 +19,7 @@ DISK_COUNTERS = (
     "reads", "read_sectors", "read_ms", "writes", "written_sectors", "write_ms", "busy_ms",
     "queued_ms",
 )  # fmt: skip
+# frames are not counted: bytes tell the use, errors and drops the trouble
 LINK_COUNTERS = (
     "received_bytes", "receive_errors", "receive_drops", "sent_bytes", "send_errors",
     "send_drops", "collisions",

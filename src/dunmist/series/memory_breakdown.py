@@ -34,6 +34,7 @@ def memory_breakdown(machine: MachineSeries) -> dict[str, Level]:
     cached = np.maximum(line("Cached", "Buffers", "SwapCached") - shared, 0.0)
     locked = np.minimum(line("Unevictable"), anonymous + shared + cached)
     # the lists of evictable pages tell how much of the locked memory is not of files
+    # SwapBacked pages that are locked are on the unevictable list only
     not_on_lists = anonymous + shared - line("Active(anon)", "Inactive(anon)")
     has_lists = line("Active(anon)", "Inactive(anon)") > 0
     locked_anonymous = np.clip(np.where(has_lists, not_on_lists, 0.0), 0.0, locked)
@@ -41,6 +42,7 @@ def memory_breakdown(machine: MachineSeries) -> dict[str, Level]:
     of_shared = np.minimum(locked_anonymous - of_programs, shared)
     of_files = locked - of_programs - of_shared
     files = np.maximum(cached - of_files, 0.0)
+    # pages of shared memory and of devices are counted dirty as well
     dirty = np.minimum(line("Dirty", "Writeback"), files)
     parts = {
         "programs": anonymous - of_programs,

@@ -58,8 +58,10 @@ def process_series(
 
 def _began_inside(identity: int, collected: ProcessCollector, basis: Surroundings) -> bool:
     """Whether a process began during the capture, by its own start time where that can be told."""
+    # who is there at the first tick began before it
     if collected.first_row.get(identity, 0) == 0:
         return False
+    # without an uptime the first sight has to do
     if basis.began_s is None:
         return True
     start_s = basis.grouping.facts(identity).start_clk / basis.about.clock_ticks_per_s
@@ -86,6 +88,7 @@ class _Maker:
         """Return the applications, without their members."""
         line, table, grown = self._line, self._samples.table, self._samples.grown
         own = self._spread(grown["own_s"])
+        # raised nice values give way; the policies batch and idle are rare, and keep nice 0
         low = self._spread(np.where(table["nice"] > 0, grown["own_s"], 0.0)).sum(axis=0)
         low_priority = low / np.maximum(own.sum(axis=0), 1e-12)
         own = self._with_late(own, self.late.own_cores)

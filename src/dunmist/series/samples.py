@@ -54,6 +54,7 @@ class ProcessCollector:
         for sample in tick.processes:
             columns["row"].append(row)
             columns["identity"].append(sample.process)
+            # a damaged capture may name any number, and two bytes a sample are enough for real ones
             columns["processor"].append(min(sample.processor, PROCESSORS_MOST))
             columns["own_clk"].append(sample.user_clk + sample.system_clk)
             columns["children_clk"].append(sample.children_user_clk + sample.children_system_clk)
@@ -67,6 +68,7 @@ class ProcessCollector:
             columns["io_delay_clk"].append(sample.io_delay_clk)
             columns["wait"].append(wait_code(sample.state, sample.waits_in))
             columns["threads"].append(sample.threads)
+            # one byte a state: what is no ASCII letter comes from a damaged capture
             columns["state"].append(ord(sample.state[:1] or "?") & 0x7F)
             self.last[sample.process] = sample
         for thread in tick.threads:
@@ -76,6 +78,7 @@ class ProcessCollector:
                 self.thread_names[key] = thread.name
         self.exits += [(row, ended) for ended in tick.exits]
         for detail in tick.details:
+            # the first and the last detail tell growth; those between tell nothing more
             first, _ = self.details.get(detail.process, (detail, detail))
             self.details[detail.process] = (first, detail)
 
@@ -99,6 +102,7 @@ class Samples:
 
     def __init__(self, collected: ProcessCollector, inside: set[int], basis: Surroundings) -> None:
         columns = collected.columns
+        # by process, then by tick: what is next to each other is differenced
         order = np.lexsort((np.asarray(columns["row"]), np.asarray(columns["identity"])))
         # the collector's own columns are given up meanwhile, so that all is held once only
         self.table = {name: np.asarray(columns.pop(name))[order] for name in COLUMNS}
@@ -130,6 +134,7 @@ class Samples:
 
     def _grown(self, name: str) -> Floats:
         grown = increments(self.table[name], self.same, self.base)
+        # what grew before the first tick is no part of the capture
         grown[self.row == 0] = np.nan
         return grown
 
@@ -139,6 +144,7 @@ class Samples:
         inside = self.row > 0
         interval = np.where(inside, self.row - 1, 0)
         room_s = self.basis.online.values * line.interval_s * impossible.most_share
+        # a process may be given a whole clock tick of which it ran the last moment only
         rounding_s = CLK_ROUNDING / self.basis.about.clock_ticks_per_s
         beyond = inside & (own_s > room_s[interval] + rounding_s)
         # and together they have no more than one alone
@@ -156,6 +162,7 @@ class Samples:
         total = np.zeros((self.line.intervals, applications))
         inside = self.row > 0
         places = (self.row[inside] - 1, of[self.identity[inside]])
+        # several samples of an application meet in one interval; an index alone would overwrite
         np.add.at(total, places, np.nan_to_num(amounts[inside]))
         total /= self.line.interval_s[:, None]
         return total
@@ -163,11 +170,13 @@ class Samples:
     def held(self, level: Floats, of: Ints, applications: int, ended: dict[int, int]) -> Floats:
         """Return the sums of a level of processes, shape (ticks, applications)."""
         change = np.zeros((self.line.ticks, applications))
+        # the sum of a level is followed by its changes, as samples are there only where one changed
         step = level.astype(float)
         step[1:][self.same[1:]] -= level[:-1][self.same[1:]]
         np.add.at(change, (self.row, of[self.identity]), step)
         for identity, place in self.slices.items():
             row = ended.get(identity)
+            # what it held is given back when it ends
             if row is not None and row < self.line.ticks:
                 change[row, of[identity]] -= level[place.stop - 1]
         held: Floats = np.cumsum(change, axis=0)

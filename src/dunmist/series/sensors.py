@@ -24,6 +24,7 @@ from dunmist.sampling import SENSORS_S
 from dunmist.series.counters import Track
 from dunmist.series.timeline import Level, Rate, TimeLine
 
+# chips call the same limit by different names; the most severe that is published counts
 CRITICAL = ("crit", "critical", "emergency", "max", "hot")
 
 
@@ -181,6 +182,7 @@ def _doubt(sensor: Sensor, level: Level) -> Doubt | None:
     known = level.known()
     if not len(known):
         return Doubt("no-reading")
+    # the chip itself says that the sensor is broken or missing
     if "fault" in sensor.alarms:
         return Doubt("fault")
     table = _choice()["plausible"]
@@ -189,6 +191,7 @@ def _doubt(sensor: Sensor, level: Level) -> Doubt | None:
         return Doubt("outside", float(known.max()), bounds[0], bounds[1])
     if sensor.quantity == "temperature":
         held = float(known[0])
+        # an input with nothing on it reads a round number for ever
         if np.all(known == held) and held in table["disconnected"]:
             return Doubt("stands-still", held)
     return None

@@ -85,6 +85,7 @@ def late_use(
         read[number][rest.row] += rest.read_bytes
         written[number][rest.row] += rest.write_bytes
     for row, one in seen.exits:
+        # those that were seen are in the rests; before the first tick is before the capture
         if one.process is not None or not row:
             continue
         # the kernel counts by clock ticks here as it does for the processors, so both agree
@@ -101,7 +102,9 @@ def late_use(
     waited = _waited_for(children, _Ended(seen, clk_per_s, rests), grouping, intervals)
     short = {
         number: np.diff(
-            np.maximum(np.cumsum(waited[number]), np.cumsum(announced[number])), prepend=0.0
+            # sums are compared, not intervals: a record may come a tick before its parent waits
+            np.maximum(np.cumsum(waited[number]), np.cumsum(announced[number])),
+            prepend=0.0,
         )
         for number in waited.keys() | announced.keys()
     }
@@ -133,12 +136,14 @@ def _rests(seen: Seen, clk_per_s: int, intervals: int) -> dict[int, _Rest]:
             sums[2] += one.write_bytes
     rests = {}
     for identity, (run_s, read, written) in whole.items():
+        # the interval in which it was last there
         row = seen.ended_row.get(identity, 0) - 1
         last = seen.last.get(identity)
         if 0 <= row < intervals and last:
             used_s = (last.user_clk + last.system_clk) / clk_per_s
             rests[identity] = _Rest(
                 row,
+                # both clocks round differently: the rest may come out a little below nought
                 max(0.0, run_s - used_s),
                 max(0.0, read - _known_or(last.read_bytes, read)),
                 max(0.0, written - _known_or(last.write_bytes, written)),
@@ -193,6 +198,7 @@ def _whole_use_s(sample: ProcessSample, clk_per_s: int) -> float:
 
 def _reaper(identity: int, row: int, grouping: Grouping, ended_row: dict[int, int]) -> int | None:
     parent = grouping.parent(identity)
+    # who ends before its child leaves it to the next ancestor
     while parent is not None and ended_row.get(parent, row + 1) <= row:
         parent = grouping.parent(parent)
     return parent

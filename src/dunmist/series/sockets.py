@@ -67,6 +67,7 @@ class SocketSeries:
 
 def _plain(address: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
     found = ipaddress.ip_address(address)
+    # a socket for both families shows IPv4 addresses as ::ffff:…
     mapped = found.ipv4_mapped if isinstance(found, ipaddress.IPv6Address) else None
     return mapped or found
 

@@ -23,10 +23,14 @@ from dunmist.simulation.stalls import Stalls
 
 STEP_S = 0.1
 LOAD_SPANS_S = (60.0, 300.0, 900.0)
+# even on a half empty machine two tasks meet on one processor now and then
 COLLISION = 0.02
 INTERRUPT_S = 4e-6  # processor time that one interrupt takes
+# CONFIG_HZ of most distributions
 TIMER_HZ = 250.0
+# the kernel swaps in clusters of eight pages (vm.page-cluster)
 SWAP_REQUEST_BYTES = 32 << 10
+# a governor goes somewhat above what is in use, so that it has room to grow
 GOVERNOR_HEADROOM = 1.3
 SEED = 7
 
@@ -107,6 +111,7 @@ class ModelComputer:
             self._private_mib(), 0.0, 1, 0.0, kept_out_share=self.processes.kept_out_share
         )
         wanted = self._wanted_cores(self._drivers())
+        # only what works all the time has warmed the computer before the capture
         lasting = float(np.minimum(wanted, 1.0)[self.processes.pattern == 0].sum())
         used = min(1.0, lasting / len(self.processors))
         for package in self.packages:
@@ -170,10 +175,12 @@ class ModelComputer:
             kept_out_share=processes.kept_out_share,
             kept_out_mib=float(processes.kept_out_mib.sum()),
         )  # fmt: skip
+        # who touches hardly any memory does not notice that it is short
         held_up = np.where(touched > 1.0, self.memory.stalled, 0.0)
         held_up = np.maximum(held_up, stalled_by(processes.kept_out_share))
         figures["major_faults"] += held_up * 40 * step_s
         waited = self._move_disks(wanted, swap_rate, step_s)
+        # waiting for pages and for a disk fall together by chance only
         held_up = 1 - (1 - held_up) * (1 - waited)
         figures["io_delay_s"] += held_up * step_s
         self._move_links(step_s)
@@ -255,6 +262,7 @@ class ModelComputer:
             self.groups.setdefault(path, [0.0, 0.0, 0.0, 0.0])[0] += share
         self.forks += processes.forks_per_s * step_s
         busiest = np.bincount(lanes.process, own, count)
+        # one look sees the state of the moment: the one that takes more than half of the time
         stuck = (held_up > 0.5) & ~processes.held
         states = np.where(stuck, "D", np.where(busiest > 0.3, "R", "S"))
         for process, state, fixed in zip(processes.all, states, processes.fixed, strict=True):
@@ -275,6 +283,7 @@ class ModelComputer:
         lanes, machine = self.processes.lanes, self.scenario.machine
         count = len(self.processors)
         room = np.full(count, 1.0 - machine.stolen_share)
+        # device interrupts are served by one processor, as without a balancing daemon
         room[0] = max(0.0, room[0] - irq)
         placed = place_on_processors(ran, room, self.steps // 10)
         busy = placed.sum(axis=1)
@@ -309,6 +318,7 @@ class ModelComputer:
 
     def _account_machine(self, wants: Floats, ran: Floats, waited: Floats, step_s: float) -> None:
         ordinary_wait = np.minimum(1.0, waited)
+        # some task waits unless all of them run; they wait independently
         none_waits = float(np.prod(1.0 - ordinary_wait))
         used = float(ran.sum()) / len(self.processors)
         self.cpu_stalls.add(max(1.0 - none_waits, COLLISION * used**2), 0.0, step_s)
@@ -317,6 +327,7 @@ class ModelComputer:
         self.runnable = max(1, round(active + self.chance.uniform(-0.4, 0.4)))
         self.blocked = blocked
         for index, span_s in enumerate(LOAD_SPANS_S):
+            # the damped mean of the kernel, its five-second steps aside (kernel/sched/loadavg.c)
             decay = math.exp(-step_s / span_s)
             self.load[index] = self.load[index] * decay + (active + blocked) * (1 - decay)
         self.switches += step_s * (800 + 400 * active + 2000 * float(waited.sum()))

@@ -35,6 +35,7 @@ def find_held_up(exam: Examination) -> HeldUp:
     """
     line, stalled = exam.series.line, exam.series.machine.stalled.get("io")
     total = Rate.total_of(line, [application.io_waiting for application in exam.applications])
+    # without task_delayacct all are nought, which says nothing
     if total.total() > 0:
         heaviest = max(exam.applications, key=lambda one: float(one.disk_bytes_per_s.values.sum()))
         others = total - heaviest.io_waiting

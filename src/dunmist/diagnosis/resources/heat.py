@@ -77,6 +77,7 @@ def _things(exam: Examination) -> list[Thing]:
         return []
     lost = heat.lost.known_or(0.0)
     protects = heat.margin.at_most(table.near_kelvin)
+    # where the kernel counted throttling, no share of a clock needs to be guessed from
     if not _is_throttled(heat, table.throttled_share):
         protects &= lost.at_least(table.strained_lost)
     conditions: dict[LevelWord, Rate] = {

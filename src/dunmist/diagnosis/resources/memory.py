@@ -26,6 +26,7 @@ def _memory(exam: Examination) -> list[Thing]:
     machine, table = exam.series.machine, exam.limits.memory
     total = machine.memory_bytes("MemTotal").at_ends()
     available = machine.memory_bytes("MemAvailable").at_ends() / total
+    # available counts what the kernel can drop at once; free memory does not
     used = available * -1.0 + 1.0
     paging, refaults = pages_per_s(exam), machine.paging_per_s(*REFAULTS)
     stalled = machine.stalled.get("memory")

@@ -47,6 +47,7 @@ def find_bound(exam: Examination) -> list[Bound]:
         if bound.full_share >= table.bound_share and ran >= table.ran_least:
             found.append(bound)
     # a program that fills many processors at once is not bound by one of them
+    # a pool of full processes wants more processors, not a faster one
     filled = Counter(bound.process.application.number for bound in found)
     many = max(table.many_least, table.many_share * exam.processors)
     single = [one for one in found if filled[one.process.application.number] < many]

@@ -42,6 +42,7 @@ def _things(exam: Examination) -> list[Thing]:
         machine.line, [processor.share("steal").known_or(0.0) for processor in machine.processors]
     )
     left = (machine.online - stolen).between(1e-6, np.inf)
+    # the kernel accounts stolen and busy time in different ticks, so the quotient may pass 1
     used = (machine.busy_cores / left).between(0.0, 1.0)
     ordinary = exam.once(ordinary_applications)
     waiting = Rate.total_of(machine.line, [one.waiting for one in ordinary])
@@ -95,6 +96,7 @@ def _waiting_share(exam: Examination, ordinary: Rate) -> Rate:
     waiting = Rate.total_of(
         machine.line, [application.waiting for application in exam.applications]
     )
+    # stall accounting does not know priorities; run-queue delay is told process by process
     part: Floats = np.divide(
         ordinary.values, waiting.values,
         out=np.ones_like(waiting.values), where=waiting.values > WAITING_LEAST,
@@ -122,11 +124,13 @@ def _held_up_share(exam: Examination, waiting: Rate, *, all_ordinary: bool) -> R
         return by_delay
     mean = float(queue.mean())
     beyond = max(0.0, mean - float(machine.online.values.mean())) / max(mean, 1.0)
+    # the queue is one sample a tick: only its mean over the capture is steady enough
     return by_delay.between(beyond, np.inf)
 
 
 def _queue(exam: Examination) -> Rate:
     """Return the tasks that ran or waited at the end of each interval, the sampler left out."""
+    # who reads the count is running
     own = 1.0 if exam.series.header.observer else 0.0
     return (exam.series.machine.runnable.at_ends() - own).between(0.0, np.inf)
 

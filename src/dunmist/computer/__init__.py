@@ -94,7 +94,7 @@ from dunmist.computer.socket_records import SocketFacts, SocketReading, SocketSa
 from dunmist.computer.socket_text import INET_FILES, parse_inet_table, parse_unix_table
 from dunmist.computer.task_exits import TaskExit, TaskExits, open_task_exits
 from dunmist.computer.time_sync import TimeSync, read_time_sync
-from dunmist.computer.users import UserNames, is_person, read_users
+from dunmist.computer.users import is_person, read_users
 
 __all__ = [
     "DELETED",
@@ -157,7 +157,6 @@ __all__ = [
     "Unanswered",
     "Unit",
     "Unread",
-    "UserNames",
     "call",
     "connected",
     "find_pressure",

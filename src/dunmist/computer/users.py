@@ -36,16 +36,3 @@ def parse_passwd(data: bytes) -> list[User]:
 def read_users(root: Root) -> list[User]:
     """Return the users of the root's own passwd file."""
     return root.parse("etc/passwd", parse_passwd, "names of users") or []
-
-
-class UserNames:
-    """Names by user number, read once from the root's own passwd file."""
-
-    def __init__(self, root: Root) -> None:
-        self._names: dict[int, str] = {}
-        for user in read_users(root):
-            self._names.setdefault(user.uid, user.name)
-
-    def name(self, uid: int) -> str:
-        """Return the user's name, or the number as text when the file does not know it."""
-        return self._names.get(uid, str(uid))

@@ -11,38 +11,30 @@ import errno
 import os
 import resource
 from collections import Counter
-from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from dunmist.computer import (
-    PF_KTHREAD,
     GraphicsUse,
     MemoryRollup,
-    Parsed,
     ParseError,
     ProcessDetail,
     ProcessFacts,
-    ProcessGroups,
     ProcessSample,
     ProcessStat,
     Root,
     ThreadSample,
-    UserNames,
-    parse_cgroup,
-    parse_cmdline,
     parse_fdinfo,
     parse_io,
-    parse_login_uid,
     parse_process_stat,
     parse_schedstat,
     parse_statm,
-    parse_uid,
     parse_waits_in,
     read_details,
     read_rollup,
     reason_of,
 )
 from dunmist.sampling.busy_threads import BusyThreads
+from dunmist.sampling.process_facts import FactsReader, program_files
 
 # a line has some 350 bytes; the kernel gives at most a page at once
 STAT_BYTES = 4096
@@ -115,7 +107,7 @@ class ProcessTable:
 
     def __init__(self, root: Root, clock_ticks_per_s: int) -> None:
         self._root = root
-        self._users = UserNames(root)
+        self._facts = FactsReader(root)
         self._entries: dict[str, _Followed] = {}
         self._next = 0
         self._rounds = 0
@@ -215,7 +207,7 @@ class ProcessTable:
         if opened is None:
             return
         descriptor, line, stat = opened
-        facts = self._facts(name, stat)
+        facts = self._facts.read(name, stat)
         entry = _Followed(
             number=self._next,
             stat=descriptor,
@@ -228,7 +220,7 @@ class ProcessTable:
             first_seen_s=self._elapsed_s,
             kernel=facts.kernel,
             group=facts.cpu_cgroup or facts.cgroup,
-            files=_program_files(facts),
+            files=program_files(facts),
         )
         self._next += 1
         self._entries[name] = entry
@@ -275,8 +267,8 @@ class ProcessTable:
         # a kernel worker's name tells its task of the moment: no new program
         if stat.name != entry.name and not entry.kernel:
             entry.name = stat.name
-            facts = self._facts(name, stat)
-            entry.files = _program_files(facts)
+            facts = self._facts.read(name, stat)
+            entry.files = program_files(facts)
             found.became.append((entry.number, facts))
         # a process that changes once is likely to change again
         self._sample(name, entry, stat, found, hold=self._may_hold())
@@ -340,43 +332,9 @@ class ProcessTable:
             return None
 
     def _waits_in(self, name: str) -> str | None:
-        return self._part(f"proc/{name}/wchan", parse_waits_in, "what processes wait in")
-
-    def _facts(self, name: str, stat: ProcessStat) -> ProcessFacts:
-        directory = f"proc/{name}"
-        uid = self._part(f"{directory}/status", parse_uid, "owner of processes")
-        kernel = bool(stat.flags & PF_KTHREAD)
-        command_line = self._part(f"{directory}/cmdline", parse_cmdline, "command lines")
-        groups = self._part(f"{directory}/cgroup", parse_cgroup, "control groups of processes")
-        unit, cpu = groups or ProcessGroups(None, None)
-        return ProcessFacts(
-            pid=stat.pid,
-            start_clk=stat.start_clk,
-            ppid=stat.ppid,
-            session=stat.session,
-            name=stat.name,
-            kernel=kernel,
-            uid=uid,
-            user=self._users.name(uid) if uid is not None else None,
-            command_line=command_line or [],
-            executable=None if kernel else self._executable(directory),
-            cgroup=unit,
-            cpu_cgroup=cpu if cpu != unit else None,
-            login_uid=self._part(f"{directory}/loginuid", parse_login_uid, "login users"),
-            tty=stat.tty,
-            policy=stat.policy,
-            rt_priority=stat.rt_priority,
+        return self._root.parse(
+            f"proc/{name}/wchan", parse_waits_in, "what processes wait in", may_be_absent=True
         )
-
-    def _part(self, name: str, parser: Callable[[bytes], Parsed], subject: str) -> Parsed | None:
-        return self._root.parse(name, parser, subject, may_be_absent=True)
-
-    def _executable(self, directory: str) -> str | None:
-        try:
-            return self._root.link(f"{directory}/exe")
-        except PermissionError:
-            self._root.note("executables of processes", "permission", directory)
-            return None
 
     def _details_in_turn(self, found: ProcessRound, *, all_details: bool) -> None:
         turn = self._rounds % DETAIL_ROUNDS
@@ -418,9 +376,3 @@ class ProcessTable:
 
 def _used(stat: ProcessStat) -> int:
     return stat.user_clk + stat.system_clk
-
-
-def _program_files(facts: ProcessFacts) -> tuple[str, ...]:
-    # a script follows its interpreter, after at most an option
-    scripts = (word for word in facts.command_line[1:3] if word.startswith("/"))
-    return (*((facts.executable,) if facts.executable else ()), *scripts)

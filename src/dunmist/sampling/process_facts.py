@@ -1,0 +1,75 @@
+"""What does not change in a process: who it is, whose, what it runs, where it belongs.
+
+Read once when a process appears, and again when it becomes another program.
+"""
+
+from collections.abc import Callable
+
+from dunmist.computer import (
+    PF_KTHREAD,
+    Parsed,
+    ProcessFacts,
+    ProcessGroups,
+    ProcessStat,
+    Root,
+    parse_cgroup,
+    parse_cmdline,
+    parse_login_uid,
+    parse_uid,
+    read_users,
+)
+
+
+class FactsReader:
+    """Reads the facts of processes; the names of users are read once."""
+
+    def __init__(self, root: Root) -> None:
+        self._root = root
+        self._names: dict[int, str] = {}
+        for user in read_users(root):
+            # of two names for one number the first is the one that the system uses
+            self._names.setdefault(user.uid, user.name)
+
+    def read(self, name: str, stat: ProcessStat) -> ProcessFacts:
+        """Return the facts of a process of which the line of now is known."""
+        directory = f"proc/{name}"
+        uid = self._part(f"{directory}/status", parse_uid, "owner of processes")
+        kernel = bool(stat.flags & PF_KTHREAD)
+        command_line = self._part(f"{directory}/cmdline", parse_cmdline, "command lines")
+        groups = self._part(f"{directory}/cgroup", parse_cgroup, "control groups of processes")
+        unit, cpu = groups or ProcessGroups(None, None)
+        return ProcessFacts(
+            pid=stat.pid,
+            start_clk=stat.start_clk,
+            ppid=stat.ppid,
+            session=stat.session,
+            name=stat.name,
+            kernel=kernel,
+            uid=uid,
+            user=None if uid is None else self._names.get(uid, str(uid)),
+            command_line=command_line or [],
+            executable=None if kernel else self._executable(directory),
+            cgroup=unit,
+            cpu_cgroup=cpu if cpu != unit else None,
+            login_uid=self._part(f"{directory}/loginuid", parse_login_uid, "login users"),
+            tty=stat.tty,
+            policy=stat.policy,
+            rt_priority=stat.rt_priority,
+        )
+
+    def _part(self, name: str, parser: Callable[[bytes], Parsed], subject: str) -> Parsed | None:
+        return self._root.parse(name, parser, subject, may_be_absent=True)
+
+    def _executable(self, directory: str) -> str | None:
+        try:
+            return self._root.link(f"{directory}/exe")
+        except PermissionError:
+            self._root.note("executables of processes", "permission", directory)
+            return None
+
+
+def program_files(facts: ProcessFacts) -> tuple[str, ...]:
+    """Return the files that a process runs: its executable, and what an interpreter reads."""
+    # a script follows its interpreter, after at most an option
+    scripts = (word for word in facts.command_line[1:3] if word.startswith("/"))
+    return (*((facts.executable,) if facts.executable else ()), *scripts)

@@ -381,6 +381,11 @@ class Ranking(unittest.TestCase):
                           ("kept", "victim")],
                          self.ranked(kept, kernel, own, mild, loop))  # fmt: skip
 
+    def test_waiting_is_no_demand(self):
+        crowd = application(1, LINE, "crowd", cores=0.1, waiting=300.0)
+        loop = application(2, LINE, "loop", cores=3.9, waiting=0.2)
+        self.assertEqual([("loop", "cause"), ("crowd", "victim")], self.ranked(crowd, loop))
+
     def test_many_small_ones_are_nobodys_fault(self):
         self.assertEqual([], self.ranked(*(application(n, LINE, cores=0.8) for n in range(1, 6))))
 

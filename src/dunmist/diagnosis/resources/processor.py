@@ -136,27 +136,18 @@ def _queue(exam: Examination) -> Rate:
 
 
 def _demand(exam: Examination) -> Demand:
-    """Return what each application ran, and its part in what all wanted.
+    """Return what each application ran, and its part in what all ran together.
 
-    What it wanted is what it ran and what it waited for: on a full machine all get less than they
-    want, and the one that wants most crowds out the others. Low-priority time makes nobody else
-    wait for long.
+    Waiting is no demand: who waits takes nothing that others could have instead. Low-priority time
+    makes nobody else wait for long.
     """
-    machine, limited = exam.series.machine, exam.once(quota_limited)
-    wanted_s, waited_s = [], 0.0
-    for application in exam.applications:
-        waited = 0.0 if application.number in limited else application.waiting.total()
-        wanted_s.append(application.cores.total() + waited)
-        waited_s += waited
-    weight = 1.0 - exam.limits.cpu.low_priority_weight
-    weights = [1.0 - application.low_priority * weight for application in exam.applications]
-    whole_s = max(machine.busy_cores.total() + waited_s, sum(wanted_s), NOTHING)
-    return Demand(
-        [application.cores for application in exam.applications],
-        machine.busy_cores,
-        "cores",
-        np.asarray(wanted_s) * np.asarray(weights) / whole_s,
-    )
+    machine, table = exam.series.machine, exam.limits.cpu
+    weights = [1.0 - one.low_priority * (1.0 - table.low_priority_weight)
+               for one in exam.applications]  # fmt: skip
+    ran_s = [one.cores.total() for one in exam.applications]
+    whole_s = max(machine.busy_cores.total(), sum(ran_s), NOTHING)
+    parts = np.asarray(ran_s) * np.asarray(weights) / whole_s
+    return Demand([one.cores for one in exam.applications], machine.busy_cores, "cores", parts)
 
 
 PROCESSOR = Resource("cpu", 2, _things, _demand)

@@ -3,6 +3,7 @@
 It knows the few calls that are asked of org.freedesktop.systemd1 and answers from a table.
 """
 
+import copy
 import socket
 import threading
 
@@ -33,8 +34,9 @@ FILES = [("/usr/lib/systemd/system/tern.service", "enabled"),
          ("/usr/lib/systemd/system/auk.service", "static")]  # fmt: skip
 PROPERTIES = {
     ("/u/tern", "Unit"): {"StateChangeTimestamp": ("t", 1_900_000_000_000_000),
-                          "ActiveState": ("s", "active")},
+                          "ActiveState": ("s", "active"), "UnitFileState": ("s", "enabled")},
     ("/u/tern", "Service"): {"MainPID": ("u", 4711), "NRestarts": ("u", 3),
+                             "CPUQuotaPerSecUSec": ("t", 1_800_000),
                              "Result": ("s", "success")},
     ("/u/auk", "Unit"): {"StateChangeTimestamp": ("t", 0)},
     ("/u/auk", "Service"): {"MainPID": ("u", 0), "NRestarts": ("u", 41), "Result": ("s", "signal")},
@@ -50,14 +52,19 @@ PROPERTIES = {
 
 
 class StandIn(threading.Thread):
-    """Serves connections to a socket file until it is closed; may break off in the middle."""
+    """Serves connections to a socket file until it is closed; may break off in the middle.
 
-    def __init__(self, path, *, answers=99):
+    It does what it is told, but for those that hang while they stop (``hangs``).
+    """
+
+    def __init__(self, path, *, answers=999, hangs=False):
         super().__init__(daemon=True)
         self.listener = socket.socket(socket.AF_UNIX)
         self.listener.bind(str(path))
         self.listener.listen()
         self.answers = answers
+        self.hangs = hangs
+        self.properties = copy.deepcopy(PROPERTIES)
         self.calls = []
 
     def run(self):
@@ -92,36 +99,49 @@ class StandIn(threading.Thread):
                 if message.header.message_type is MessageType.method_call and left:
                     left -= 1
                     self.calls.append((message.header.fields[HeaderFields.member], message.body))
-                    connection.sendall(answer(message).serialise(serial=left + 1))
+                    connection.sendall(self.answer(message).serialise(serial=left + 1))
                 elif not left:
                     return
 
+    def answer(self, call):
+        fields = call.header.fields
+        method, path = fields[HeaderFields.member], fields[HeaderFields.path]
+        if method == "Hello":
+            return new_method_return(call, "s", (":1.1",))
+        if method == "ListUnits":
+            return new_method_return(call, "a(ssssssouso)", (UNITS,))
+        if method == "ListSessions":
+            rows = [("1", 1004, "isbister", "seat0", "/s/1"), ("2", 120, "gdm", "seat0", "/s/2")]
+            return new_method_return(call, "a(susso)", (rows,))
+        if method == "ListUnitFiles":
+            return new_method_return(call, "a(ss)", (FILES,))
+        if method == "LoadUnit":
+            return new_method_return(call, "o", (f"/u/{call.body[0].partition('.')[0]}",))
+        if method in ("RestartUnit", "StopUnit", "StartUnit"):
+            state = "inactive" if method == "StopUnit" else "active"
+            if self.hangs and state == "inactive":
+                state = "deactivating"
+            self.unit(call)["ActiveState"] = ("s", state)
+            return new_method_return(call, "o", ("/j/1",))
+        if method == "SetUnitProperties":
+            self.unit(call, "Service").update(call.body[2])
+        if method in ("SetUnitProperties", "Reload"):
+            return new_method_return(call)
+        if method in ("DisableUnitFiles", "EnableUnitFiles"):
+            state = "enabled" if method.startswith("Enable") else "disabled"
+            self.unit(call)["UnitFileState"] = ("s", state)
+            changes = [("unlink", "/etc/systemd/system/x", "")]
+            enabled = (True, changes) if method.startswith("Enable") else (changes,)
+            return new_method_return(call, "a(sss)" if len(enabled) == 1 else "ba(sss)", enabled)
+        interface = call.body[0].rpartition(".")[2] if method == "GetAll" else ""
+        if (path, interface) in self.properties:
+            return new_method_return(call, "a{sv}", (self.properties[path, interface],))
+        if method == "GetAll":
+            return new_method_return(call, "a{sv}", ({},))
+        return new_error(call, "org.freedesktop.DBus.Error.UnknownMethod", "s", (method,))
 
-def answer(call):
-    fields = call.header.fields
-    method, path = fields[HeaderFields.member], fields[HeaderFields.path]
-    if method == "Hello":
-        return new_method_return(call, "s", (":1.1",))
-    if method == "ListUnits":
-        return new_method_return(call, "a(ssssssouso)", (UNITS,))
-    if method == "ListSessions":
-        rows = [("1", 1004, "isbister", "seat0", "/s/1"), ("2", 120, "gdm", "seat0", "/s/2")]
-        return new_method_return(call, "a(susso)", (rows,))
-    if method == "ListUnitFiles":
-        return new_method_return(call, "a(ss)", (FILES,))
-    if method == "LoadUnit":
-        return new_method_return(call, "o", (f"/u/{call.body[0].partition('.')[0]}",))
-    if method in ("RestartUnit", "StopUnit", "StartUnit"):
-        return new_method_return(call, "o", ("/j/1",))
-    if method in ("SetUnitProperties", "Reload"):
-        return new_method_return(call)
-    if method in ("DisableUnitFiles", "EnableUnitFiles"):
-        changes = [("unlink", "/etc/systemd/system/x", "")]
-        enabled = (True, changes) if method.startswith("Enable") else (changes,)
-        return new_method_return(call, "a(sss)" if len(enabled) == 1 else "ba(sss)", enabled)
-    interface = call.body[0].rpartition(".")[2] if method == "GetAll" else ""
-    if (path, interface) in PROPERTIES:
-        return new_method_return(call, "a{sv}", (PROPERTIES[path, interface],))
-    if method == "GetAll":
-        return new_method_return(call, "a{sv}", ({},))
-    return new_error(call, "org.freedesktop.DBus.Error.UnknownMethod", "s", (method,))
+    def unit(self, call, interface="Unit"):
+        """Return what is said of the unit that a call is about."""
+        name = call.body[0]
+        name = name[0] if isinstance(name, list) else name
+        return self.properties.setdefault((f"/u/{name.partition('.')[0]}", interface), {})

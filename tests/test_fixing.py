@@ -12,14 +12,17 @@ import sys
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
-from dunmist.advice import Act
+import msgspec
+
+from dunmist.advice import Act, Target
 from dunmist.captures import CaptureReader
 from dunmist.computer import Root
 from dunmist.errors import Refused
 from dunmist.fixing import carry_out, read_journal, undo
 from tests.bus_stand_in import StandIn
-from tests.program import InFolder, run, start_busy
+from tests.program import DUNMIST, InFolder, run, start_busy
 
 READY = "import os, time\nprint('ready', os.getpid(), flush=True)\n"
 SLEEP = READY + "time.sleep(60)\n"
@@ -227,6 +230,31 @@ class Acting(InFolder):
         self.assertGreater(float(before), 0.1)
         self.assertLess(float(after), 0.05)
 
+    def test_ctrl_c_while_it_measures_means_do_nothing_more(self):
+        child = self.start("idle_tern.py", SLEEP)
+        self.sample_now()
+        lines = self.fix("--pid", child.pid).stdout.splitlines()
+        number = next(line.split(".")[0].strip() for line in lines if "Pause" in line)
+        for after_s, said, state in ((2.0, "nothing was done", "S"), (1.0, "act 1 is done", "T")):
+            with self.subTest(said):
+                fixing = subprocess.Popen(
+                    [DUNMIST, "fix", str(self.capture), "--pid", str(child.pid), "--step", number,
+                     "--yes"], env=self.environment, stdout=subprocess.PIPE,
+                    stderr=subprocess.PIPE, text=True,
+                )  # fmt: skip
+                # the act lies between two measurements of some seconds each
+                if state == "T":
+                    while "act 1" not in (shown := fixing.stdout.readline()):
+                        self.assertTrue(shown, "it ended before it acted")
+                time.sleep(after_s)
+                began = time.monotonic()
+                fixing.send_signal(signal.SIGINT)
+                _, line = fixing.communicate(timeout=10)
+                self.assertLess(time.monotonic() - began, 2.0)
+                self.assertEqual(1, fixing.returncode)
+                self.assertIn(said, line)
+                self.assertEqual(state, self.state(child.pid))
+
     def test_it_measures_the_very_processes_and_not_their_namesakes(self):
         child = start_busy(self, "twin_tern.py")
         other = self.folder / "elsewhere"
@@ -319,8 +347,6 @@ class Acting(InFolder):
 
     @unittest.skipUnless(can_have_a_namespace(), "needs a namespace of process numbers")
     def test_a_number_given_away_again_is_not_hit(self):
-        from tests.program import DUNMIST
-
         done = subprocess.run(
             ["unshare", "--pid", "--fork", "--mount-proc", "--kill-child", sys.executable, "-c",
              REUSE, DUNMIST, str(self.folder)],
@@ -339,8 +365,8 @@ class Units(InFolder):
         with CaptureReader(self.sample) as reader:
             self.header = reader.header
 
-    def serve(self):
-        bus = StandIn(self.folder / "bus")
+    def serve(self, **more):
+        bus = StandIn(self.folder / "bus", **more)
         bus.start()
         self.addCleanup(bus.close)
         os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = f"unix:path={self.folder / 'bus'}"
@@ -355,25 +381,62 @@ class Units(InFolder):
         unit, root = "tern.service", Root(Path("/"))
         bus = self.serve()
         quota = ("SetUnitProperties", (unit, True, [("CPUQuotaPerSecUSec", ("t", 500_000))]))
-        no_quota = ("SetUnitProperties", (unit, True, [("CPUQuotaPerSecUSec", ("t", 2**64 - 1))]))
+        # what the administrator had given it
+        quota_before = ("SetUnitProperties",
+                        (unit, True, [("CPUQuotaPerSecUSec", ("t", 1_800_000))]))  # fmt: skip
         enable = ("EnableUnitFiles", ([unit], False, False))
         start = ("StartUnit", (unit, "replace"))
-        for verb, done, undone in (
-            ("stop-unit", [("StopUnit", (unit, "replace"))], [start]),
-            ("limit", [quota], [no_quota]),
-            ("disable-unit", [("DisableUnitFiles", ([unit], False)), ("Reload", ())],
-             [enable, ("Reload", ())]),
-            ("disable-timer", [("DisableUnitFiles", ([unit], False)), ("Reload", ()),
-                               ("StopUnit", (unit, "replace"))], [enable, ("Reload", ()), start]),
+        for verb, said, done, undone in (
+            ("stop-unit", "stopped", [("StopUnit", (unit, "replace"))], [start]),
+            ("limit", "at 50 %", [quota], [quota_before]),
+            ("disable-unit", "switched off", [("DisableUnitFiles", ([unit], False)),
+                                              ("Reload", ())], [enable, ("Reload", ())]),
+            ("disable-timer", "switched off and stopped",
+             [("DisableUnitFiles", ([unit], False)), ("Reload", ()),
+              ("StopUnit", (unit, "replace"))],
+             [enable, ("Reload", ()), start]),
         ):  # fmt: skip
             with self.subTest(verb=verb):
                 bus.calls.clear()
                 outcome = carry_out(Act(verb, unit=unit, percent=50), self.header, root,
                                     self.journal)  # fmt: skip
-                self.assertEqual("tern.service is now active", outcome.text)
+                self.assertEqual((f"{unit} is now {said}", True), outcome[:2])
                 self.assertEqual(done, self.asked(bus))
                 undo(self.journal, None, root)
                 self.assertEqual(undone, self.asked(bus)[len(done) :])
+
+    def test_a_unit_that_hangs_is_not_called_stopped(self):
+        self.serve(hangs=True)
+        with mock.patch("dunmist.fixing.units.SETTLE_S", 0.5):
+            outcome = carry_out(Act("stop-unit", unit="tern.service"), self.header,
+                                Root(Path("/")), self.journal)  # fmt: skip
+        self.assertFalse(outcome.worked)
+        self.assertIn("not stopped: ActiveState is deactivating", outcome.text)
+
+    def test_undo_restores_what_was_and_invents_nothing(self):
+        bus, root = self.serve(), Root(Path("/"))
+        bus.properties["/u/tern", "Unit"] |= {"ActiveState": ("s", "inactive"),
+                                              "UnitFileState": ("s", "disabled")}  # fmt: skip
+        for verb, said in (("stop-unit", "was not running"), ("disable-unit", "did not start")):
+            with self.subTest(verb):
+                carry_out(Act(verb, unit="tern.service"), self.header, root, self.journal)
+                bus.calls.clear()
+                self.assertIn(said, undo(self.journal, None, root))
+                self.assertEqual([], self.asked(bus))
+        start_clk = int(Path("/proc/self/stat").read_text().rpartition(") ")[2].split()[19])
+        me = Target(os.getpid(), start_clk, "me", os.geteuid())
+        # a journal that was cut off before it knew, or that somebody else wrote
+        line = json.loads(self.journal.read_bytes().splitlines()[0]) | {"number": 9}
+        line.pop("unit_before")
+        nice = os.getpriority(os.PRIO_PROCESS, 0)
+        for verb, targets in (("limit", []), ("lower-priority", [me])):
+            with self.subTest(verb, remembered=False):
+                line["act"] |= {"verb": verb, "targets": msgspec.to_builtins(targets)}
+                self.journal.write_text(json.dumps(line) + "\n")
+                with self.assertRaisesRegex(Refused, "not written down"):
+                    undo(self.journal, 9, root)
+        self.assertEqual([], self.asked(bus))
+        self.assertEqual(nice, os.getpriority(os.PRIO_PROCESS, 0))
 
     def test_a_restart_cannot_be_undone(self):
         self.serve()
@@ -388,7 +451,25 @@ class Units(InFolder):
         with self.assertRaisesRegex(Refused, "did not do it for tern.service"):
             carry_out(Act("stop-unit", unit="tern.service"), self.header, Root(Path("/")),
                       self.journal)  # fmt: skip
-        self.assertEqual(["begun", "failed"], [one.stage for one in read_journal(self.journal)])
+        # nothing could be remembered, so nothing was begun
+        self.assertEqual([], read_journal(self.journal))
+
+    def test_a_torn_line_is_passed_over_and_no_link_is_followed(self):
+        self.serve()
+        act, root = Act("stop-unit", unit="tern.service"), Root(Path("/"))
+        carry_out(act, self.header, root, self.journal)
+        with self.journal.open("ab") as stream:
+            stream.write(b'{"number":2,"at":"20')
+        with self.assertLogs("dunmist", "WARNING"):
+            self.assertEqual(["begun", "done"], [one.stage for one in read_journal(self.journal)])
+            carry_out(act, self.header, root, self.journal)
+        self.assertEqual([1, 1, 2, 2], [one.number for one in read_journal(self.journal)])
+        self.journal.rename(self.folder / "elsewhere")
+        self.journal.symlink_to(self.folder / "elsewhere")
+        kept = (self.folder / "elsewhere").read_bytes()
+        with self.assertRaisesRegex(Refused, "is a link"):
+            carry_out(act, self.header, root, self.journal)
+        self.assertEqual(kept, (self.folder / "elsewhere").read_bytes())
 
     def test_an_autostart_entry_off_and_on(self):
         entry = self.folder / "home/.config/autostart/gull.desktop"

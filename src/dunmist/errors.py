@@ -5,6 +5,7 @@
     ├── CaptureError         a file is no capture, or not one that can be read
     ├── SettingsError        a file of the user's own settings is not as it has to be
     ├── Refused              an act that would be unsafe, or that this user may not do
+    ├── Stopped              somebody stopped the program before it was done
     ├── Unsuccessful         an act was carried out and did not do what it was for
     ├── OutputError          a result cannot be written where it was asked for
     ├── WrongUsage           what was asked for makes no sense as it was asked (usage)
@@ -34,6 +35,10 @@ class SettingsError(DunmistError):
 
 class Refused(DunmistError):
     """An act is not carried out, because it could harm or is not allowed; nothing was done."""
+
+
+class Stopped(DunmistError):
+    """Somebody stopped the program; says how far it had come."""
 
 
 class Unsuccessful(DunmistError):

@@ -8,7 +8,7 @@ import click
 
 from dunmist.advice import Act, Rung, cores_text, percent
 from dunmist.cli.progress import progress_for
-from dunmist.errors import Refused, Unsuccessful
+from dunmist.errors import Refused, Stopped, Unsuccessful
 from dunmist.fixing import Effect
 from dunmist.harmless import harmless
 from dunmist.jobs.acts import do_act, past_acts, refusal
@@ -52,16 +52,26 @@ def refusal_of(chosen: Chosen, wanted: Act) -> str | None:
 def carry_out(chosen: Chosen, wanted: Act, *, measure: bool) -> None:
     """Carry an act out and say what came of it.
 
-    Raises Refused when it must not be done and Unsuccessful when it did not do what it was for.
+    Raises Refused when it must not be done, Unsuccessful when it did not do what it was for, and
+    Stopped where Ctrl-C ended it: then nothing more is done.
     """
     reason = refusal_of(chosen, wanted)
     if reason:
         raise Refused(reason)
-    before = sample_now(progress_for) if measure else None
+    try:
+        before = sample_now(progress_for) if measure else None
+    except KeyboardInterrupt as stop:
+        raise Stopped("stopped while measuring; nothing was done") from stop
     outcome = do_act(chosen.judged.series.header, wanted)
     click.echo(f"act {outcome.number}: {harmless(outcome.text)}")
     if before is not None:
-        measured = compare_measured(chosen, before, sample_now(progress_for))
+        try:
+            after = sample_now(progress_for)
+        except KeyboardInterrupt as stop:
+            raise Stopped(
+                f"stopped while measuring; act {outcome.number} is done, see 'dunmist fix --list'"
+            ) from stop
+        measured = compare_measured(chosen, before, after)
         for line in _measured_lines(chosen, measured):
             click.echo(harmless(line))
     if not outcome.worked:

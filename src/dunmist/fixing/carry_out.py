@@ -7,7 +7,7 @@ import msgspec
 from dunmist.advice import Act, Target
 from dunmist.captures import Header
 from dunmist.computer import Root
-from dunmist.errors import Refused
+from dunmist.errors import Refused, Stopped
 from dunmist.fixing.guards import boot_id
 from dunmist.fixing.journal import JournalLine, Outcome, append, next_number, now_text, read_journal
 from dunmist.fixing.verbs import VERB_RULES
@@ -20,24 +20,31 @@ def check_act(act: Act, root: Root) -> list[Target]:
 
 def carry_out(act: Act, header: Header, root: Root, journal: Path) -> Outcome:
     """Carry out an act and write it down before and after; raises Refused when it must not be."""
-    targets = check_act(act, root)
+    targets, rule = check_act(act, root), VERB_RULES[act.verb]
     number = next_number(read_journal(journal))
+    # read before anything is done, so that undoing knows it however the act ends
+    remembered = rule.remember(act, targets, root)
     begun = JournalLine(
         number=number, at=now_text(), stage="begun", host=header.machine.host,
         boot_id=boot_id(root), act=msgspec.structs.replace(act, targets=targets),
+        before=dict(remembered.threads), unit_before=remembered.unit,
     )  # fmt: skip
     # written before anything is done: a crash in between leaves a trace
     append(journal, begun)
     try:
-        result = VERB_RULES[act.verb].do(act, targets, root)
-    # a failed act is told and written down, so that undo does not offer it
+        result = rule.do(act, targets, root)
+    except KeyboardInterrupt as stop:
+        # the journal keeps it as begun, with all that undoing it needs
+        raise Stopped(
+            f"stopped in the middle of act {number}; 'dunmist fix --undo {number}' takes back "
+            f"what was done of it, where that can be"
+        ) from stop
     except (OSError, Refused) as error:
+        # told and written down, so that undo does not offer it
         append(journal, msgspec.structs.replace(begun, stage="failed", outcome=str(error)))
         raise
     append(
         journal,
-        msgspec.structs.replace(
-            begun, at=now_text(), stage="done", outcome=result.text, before=result.before or {}
-        ),
+        msgspec.structs.replace(begun, at=now_text(), stage="done", outcome=result.text),
     )
     return Outcome(result.text, result.worked, number)

@@ -3,9 +3,14 @@
 It lies in the user's state directory (XDG Base Directory Specification) and is only ever added to.
 """
 
+import errno
+import logging
 import os
+import stat
+from collections.abc import Mapping
 from datetime import UTC, datetime
 from pathlib import Path
+from types import MappingProxyType
 from typing import Literal, NamedTuple
 
 import msgspec
@@ -17,16 +22,30 @@ from dunmist.errors import Refused
 Before = dict[int, int]
 
 
+class UnitBefore(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a unit was before an act; None is 'the manager did not say'."""
+
+    active: str | None = None
+    enabled: str | None = None
+    quota_us_per_s: int | None = None
+
+
+class Remembered(NamedTuple):
+    """What undoing an act needs to know, read before the act."""
+
+    threads: Mapping[int, Before] = MappingProxyType({})
+    unit: UnitBefore | None = None
+
+
 class Result(NamedTuple):
-    """What came of an act, whether that is what it was for, and what each process had before."""
+    """What came of an act, and whether that is what it was for."""
 
     text: str
     worked: bool
-    before: dict[int, Before] | None = None
 
 
 class Outcome(NamedTuple):
-    """The same, with the number under which it stands in the journal."""
+    """What came of an act, with the number under which it stands in the journal."""
 
     text: str
     worked: bool
@@ -34,11 +53,14 @@ class Outcome(NamedTuple):
 
 
 # command lines and names of other people stand in it
+_LOG = logging.getLogger(__name__)
 MODE = 0o600
+DIRECTORY_MODE = 0o700
 
 
 class JournalLine(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
-    """One line. ``before`` maps process numbers to what their threads had.
+    """One line. ``before`` maps process numbers to what their threads had, ``unit_before`` is
+    what the unit was.
 
     ``undoes`` is the number of the entry that this one reversed; ``stage`` begun without a later
     done of the same number means that the program was cut off in between.
@@ -51,16 +73,26 @@ class JournalLine(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True)
     boot_id: str | None
     act: Act
     before: dict[int, dict[int, int]] = {}
+    unit_before: UnitBefore | None = None
     outcome: str = ""
     undoes: int | None = None
 
 
 def read_journal(path: Path) -> list[JournalLine]:
-    """Return all lines, the oldest first; raises Refused when one cannot be read."""
-    if not path.exists():
+    """Return all lines, the oldest first; raises Refused when one cannot be read.
+
+    A last line without an end was torn while it was written: no act followed it.
+    """
+    try:
+        descriptor = _opened(path, os.O_RDONLY)
+    except FileNotFoundError:
         return []
+    with os.fdopen(descriptor, "rb") as stream:
+        *lines, torn = stream.read().split(b"\n")
+    if torn:
+        _LOG.warning("%s: its last line was never finished and is passed over", path)
     entries = []
-    for number, line in enumerate(path.read_bytes().splitlines(), start=1):
+    for number, line in enumerate(lines, start=1):
         try:
             entries.append(msgspec.json.decode(line, type=JournalLine))
         except (msgspec.DecodeError, msgspec.ValidationError) as error:
@@ -82,13 +114,18 @@ def undone(entries: list[JournalLine]) -> set[int]:
 
 
 def append(path: Path, entry: JournalLine) -> None:
-    """Add a line and have it on the disk before returning; raises Refused."""
+    """Add a line and have it on the disk before returning, whole or not at all; raises Refused."""
+    line = msgspec.json.encode(entry) + b"\n"
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        descriptor = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, MODE)
+        path.parent.mkdir(parents=True, exist_ok=True, mode=DIRECTORY_MODE)
+        descriptor = _opened(path, os.O_RDWR | os.O_APPEND | os.O_CREAT)
         try:
-            os.write(descriptor, msgspec.json.encode(entry) + b"\n")
-            # an act may bring the computer down with it
+            # what a full disk or a crash left of a line goes: no act followed it
+            size = os.pread(descriptor, os.fstat(descriptor).st_size, 0).rfind(b"\n") + 1
+            os.ftruncate(descriptor, size)
+            if os.write(descriptor, line) != len(line):
+                os.ftruncate(descriptor, size)
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
             os.fsync(descriptor)
         finally:
             os.close(descriptor)
@@ -96,6 +133,26 @@ def append(path: Path, entry: JournalLine) -> None:
         raise Refused(
             f"{path}: {error.strerror}, so the act could not be written down; see to the place"
         ) from error
+
+
+def _opened(path: Path, flags: int) -> int:
+    """Open the journal, which must be a plain file of one's own that no link leads to.
+
+    Whoever could choose another file would choose what is undone. Raises OSError and Refused.
+    """
+    try:
+        descriptor = os.open(path, flags | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, MODE)
+    except OSError as error:
+        if error.errno != errno.ELOOP:
+            raise
+        raise Refused(
+            f"{path}: is a link, and what it leads to is not trusted; move it away"
+        ) from error
+    about = os.fstat(descriptor)
+    if not stat.S_ISREG(about.st_mode) or about.st_uid != os.geteuid():
+        os.close(descriptor)
+        raise Refused(f"{path}: is no plain file of yours, so it is not trusted; move it away")
+    return descriptor
 
 
 def next_number(entries: list[JournalLine]) -> int:

@@ -9,13 +9,16 @@ import ctypes
 import os
 import platform
 from collections.abc import Callable
+from contextlib import suppress
+from typing import TypeVar
 
 from dunmist.advice import Act, Target
 from dunmist.computer import Root
 from dunmist.errors import Refused
 from dunmist.fixing.held import Held, hold, reverse_each
-from dunmist.fixing.journal import Before, JournalLine, Result
+from dunmist.fixing.journal import JournalLine, Remembered, Result
 
+Found = TypeVar("Found")
 LOWER_NICE = 10
 IDLE = 3 << 13  # class IDLE, Documentation/block/ioprio.rst
 WHO_PROCESS = 1
@@ -26,100 +29,93 @@ CALLS = {
 }  # fmt: skip
 
 
+def remember_processor(act: Act, targets: list[Target], root: Root) -> Remembered:
+    """Return the nice value of every thread."""
+    del act
+    return _remembered(targets, root, _nice_of)
+
+
+def remember_disk(act: Act, targets: list[Target], root: Root) -> Remembered:
+    """Return the disk priority of every thread."""
+    del act
+    return _remembered(targets, root, _disk_class_of)
+
+
 def lower_processor(act: Act, targets: list[Target], root: Root) -> Result:
     """Let processes give way to others on the processors."""
     del act
-    return _lower(targets, root, lower_priority)
+    return _lower(targets, root, _lower_nice)
 
 
 def lower_disk(act: Act, targets: list[Target], root: Root) -> Result:
     """Let processes use disks only when nobody else does."""
     del act
-    return _lower(targets, root, lower_disk_priority)
+    return _lower(targets, root, lambda tid: _set_disk_class(tid, IDLE))
 
 
 def undo_processor(line: JournalLine, root: Root) -> str:
     """Give every thread the nice value it had; raises Refused."""
-    return reverse_each(
-        line, root, "as before", lambda one: _restored(line, root, one, restore_priority)
-    )
+    return _restored(line, root, _set_nice)
 
 
 def undo_disk(line: JournalLine, root: Root) -> str:
     """Give every thread the disk priority it had; raises Refused."""
-    return reverse_each(
-        line, root, "as before", lambda one: _restored(line, root, one, restore_disk_priority)
-    )
+    return _restored(line, root, _set_disk_class)
 
 
-def _lower(targets: list[Target], root: Root, lower: Callable[[Root, Held], Before]) -> Result:
+def _remembered(targets: list[Target], root: Root, read: Callable[[int], int]) -> Remembered:
     with hold(root, targets) as held:
-        before = {one.target.pid: lower(root, one) for one in held}
-        threads = sum(map(len, before.values()))
-        text = f"set for {threads} threads of {len(held)} processes"
-        return Result(text, bool(held), before)
+        return Remembered({one.target.pid: _each_thread(root, one, read) for one in held})
 
 
-def _restored(
-    line: JournalLine, root: Root, held: Held, restore: Callable[[Root, Held, Before], None]
-) -> None:
-    try:
-        restore(root, held, line.before.get(held.target.pid, {}))
-    except PermissionError as error:
-        raise Refused(
-            f"process {held.target.pid} ({held.target.name}): only the administrator may raise a "
-            f"priority again; run 'dunmist fix --undo {line.number}' as administrator"
-        ) from error
+def _lower(targets: list[Target], root: Root, lower: Callable[[int], None]) -> Result:
+    with hold(root, targets) as held:
+        threads = sum(len(_each_thread(root, one, lower)) for one in held)
+        return Result(f"set for {threads} threads of {len(held)} processes", bool(held))
 
 
-def lower_priority(root: Root, held: Held) -> Before:
-    """Let every thread of a process give way to others; return what each had."""
-    return _each_thread(root, held, _nice_of, _lower_nice)
+def _restored(line: JournalLine, root: Root, write: Callable[[int, int], None]) -> str:
+    def restore(held: Held) -> None:
+        target, before = held.target, line.before.get(held.target.pid, {})
+        values = set(before.values())
+        if not values:
+            raise Refused(
+                f"process {target.pid} ({target.name}): what it had before act {line.number} was "
+                f"not written down, so nothing was changed; set it by hand"
+            )
+        # a thread that is newer than the act has what its creator had, where all had the same
+        usual = values.pop() if len(values) == 1 else None
+
+        def back(tid: int) -> None:
+            value = before.get(tid, usual)
+            if value is not None:
+                write(tid, value)
+
+        try:
+            _each_thread(root, held, back)
+        except PermissionError as error:
+            raise Refused(
+                f"process {target.pid} ({target.name}): only the administrator may raise a "
+                f"priority again; run 'dunmist fix --undo {line.number}' as administrator"
+            ) from error
+
+    return reverse_each(line, root, "as before", restore)
 
 
-def restore_priority(root: Root, held: Held, before: Before) -> None:
-    """Give every thread what it had; raises PermissionError where only the administrator may."""
-    _each_thread(root, held, _nice_of, lambda tid: _set_nice(tid, before.get(tid, _least(before))))
-
-
-def lower_disk_priority(root: Root, held: Held) -> Before:
-    """Let every thread of a process use disks only when nobody else does; return what each had."""
-    return _each_thread(root, held, _disk_class_of, lambda tid: _set_disk_class(tid, IDLE))
-
-
-def restore_disk_priority(root: Root, held: Held, before: Before) -> None:
-    """Give every thread the disk priority that it had."""
-    _each_thread(
-        root,
-        held,
-        _disk_class_of,
-        lambda tid: _set_disk_class(tid, before.get(tid, _least(before))),
-    )
-
-
-def _each_thread(
-    root: Root, held: Held, read: Callable[[int], int], write: Callable[[int], None]
-) -> Before:
-    before: Before = {}
+def _each_thread(root: Root, held: Held, do: Callable[[int], Found]) -> dict[int, Found]:
+    """Do something to every thread of a process; return what it gave by thread number."""
+    done: dict[int, Found] = {}
     directory = f"proc/{held.target.pid}/task"
     # a thread that starts meanwhile has what its creator had, so it is looked for once more
     for _ in range(2):
         for name in root.names(directory):
             tid = int(name)
             # while the process lives, its number and those of its threads are nobody else's
-            if tid in before or held.has_ended():
+            if tid in done or held.has_ended():
                 continue
-            try:
-                before[tid] = read(tid)
-                write(tid)
-            except ProcessLookupError:
-                # the thread ended between the reading and the writing
-                before.pop(tid, None)
-    return before
-
-
-def _least(before: Before) -> int:
-    return min(before.values(), default=0)
+            with suppress(ProcessLookupError):
+                done[tid] = do(tid)
+    return done
 
 
 def _nice_of(tid: int) -> int:

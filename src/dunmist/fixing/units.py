@@ -8,23 +8,25 @@ while connecting.
 import os
 import pwd
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dunmist.advice import Act, Target
 from dunmist.computer import MANAGER, Root, Unanswered, call, connected, properties, system_bus
 from dunmist.errors import Refused
-from dunmist.fixing.journal import JournalLine, Result
+from dunmist.fixing.journal import JournalLine, Remembered, Result, UnitBefore
 from dunmist.series import ON_THE_WAY
 
 if TYPE_CHECKING:
     from jeepney.io.blocking import DBusConnection
 
 UNIT = "org.freedesktop.systemd1.Unit"
+# the interface that has the quota of each kind of unit
+KINDS = {"service": "Service", "scope": "Scope", "slice": "Slice"}
 # starting and stopping may take as long as the service takes; a person may be asked for a password
-ANSWER_S, SETTLE_S, LOOK_EVERY_S = 60.0, 15.0, 0.2
+ANSWER_S, SETTLE_S, REST_S, LOOK_EVERY_S = 60.0, 15.0, 2.0, 0.2
 QUOTA = "CPUQuotaPerSecUSec"
 NO_QUOTA = 2**64 - 1
 US_PER_PERCENT = 10_000
@@ -34,58 +36,123 @@ RELOAD: Call = ("Reload", "", ())
 REPLACE = "replace"  # what is queued for the unit gives way (systemd.unit(5))
 
 
+class Wanted(NamedTuple):
+    """What the manager says of a unit once an act has done what it was for."""
+
+    word: str
+    values: tuple[object, ...]
+    said: str
+
+
+RUNNING = Wanted("ActiveState", ("active",), "running")
+STOPPED = Wanted("ActiveState", ("inactive", "failed"), "stopped")
+SWITCHED_ON = Wanted("UnitFileState", ("enabled", "enabled-runtime"), "switched on")
+SWITCHED_OFF = Wanted("UnitFileState", ("disabled", "static", "indirect", ""), "switched off")
+
+
+def remember(act: Act, targets: list[Target], root: Root) -> Remembered:
+    """Return what a unit is now; raises Refused when its manager does not say."""
+    del targets, root
+    with _asked(act) as bus:
+        words = _words(bus, act.unit or "")
+    quota = words.get(QUOTA)
+    return Remembered(
+        unit=UnitBefore(
+            words.get("ActiveState"),
+            words.get("UnitFileState"),
+            quota if isinstance(quota, int) else None,
+        )
+    )
+
+
 def limit(act: Act, targets: list[Target], root: Root) -> Result:
     """Give a unit a quota of processor time; raises Refused."""
     del targets, root
-    return _made(act, [_quota(act.unit, (act.percent or 0) * US_PER_PERCENT)])
+    return _limited(act, (act.percent or 0) * US_PER_PERCENT)
 
 
 def undo_limit(line: JournalLine, root: Root) -> str:
-    """Take the quota away; raises Refused."""
+    """Give the unit the quota that it had, or none; raises Refused."""
     del root
-    return _made(line.act, [_quota(line.act.unit, NO_QUOTA)]).text
+    before = _known(line).quota_us_per_s
+    if before is None:
+        raise Refused(_unknown(line))
+    return _undone(_limited(line.act, before))
 
 
 def restart(act: Act, targets: list[Target], root: Root) -> Result:
     """Start a service anew; raises Refused."""
     del targets, root
-    return _made(act, [("RestartUnit", "ss", (act.unit, REPLACE))])
+    return _made(act, [("RestartUnit", "ss", (act.unit, REPLACE))], RUNNING)
 
 
 def stop(act: Act, targets: list[Target], root: Root) -> Result:
     """Stop a service until somebody starts it; raises Refused."""
     del targets, root
-    return _made(act, [_stop(act.unit)])
+    return _made(act, [_stop(act.unit)], STOPPED)
 
 
 def undo_stop(line: JournalLine, root: Root) -> str:
-    """Start it again; raises Refused."""
+    """Start it again, if it ran; raises Refused."""
     del root
-    return _made(line.act, [_start(line.act.unit)]).text
+    if _known(line).active in STOPPED.values:
+        return f"{line.act.unit} was not running before, so it stays as it is"
+    return _undone(_made(line.act, [_start(line.act.unit)], RUNNING))
 
 
 def disable(act: Act, targets: list[Target], root: Root) -> Result:
     """Keep a service from starting by itself; raises Refused."""
     del targets, root
-    return _made(act, _disable(act.unit))
+    return _made(act, _disable(act.unit), SWITCHED_OFF)
 
 
 def undo_disable(line: JournalLine, root: Root) -> str:
-    """Let it start by itself again; raises Refused."""
+    """Let it start by itself again, if it did; raises Refused."""
     del root
-    return _made(line.act, _enable(line.act.unit)).text
+    if _known(line).enabled not in SWITCHED_ON.values:
+        return f"{line.act.unit} did not start by itself before, so it stays as it is"
+    return _undone(_made(line.act, _enable(line.act.unit), SWITCHED_ON))
 
 
 def disable_timer(act: Act, targets: list[Target], root: Root) -> Result:
     """Keep a timer from starting anything; raises Refused."""
     del targets, root
-    return _made(act, [*_disable(act.unit), _stop(act.unit)])
+    return _made(act, [*_disable(act.unit), _stop(act.unit)], SWITCHED_OFF, STOPPED)
 
 
 def undo_disable_timer(line: JournalLine, root: Root) -> str:
-    """Set the timer going again; raises Refused."""
+    """Set the timer going again as far as it was; raises Refused."""
     del root
-    return _made(line.act, [*_enable(line.act.unit), _start(line.act.unit)]).text
+    before, unit = _known(line), line.act.unit
+    calls, wanted = [], []
+    if before.enabled in SWITCHED_ON.values:
+        calls += _enable(unit)
+        wanted.append(SWITCHED_ON)
+    if before.active not in STOPPED.values:
+        calls.append(_start(unit))
+        wanted.append(RUNNING)
+    return _undone(_made(line.act, calls, *wanted))
+
+
+def _known(line: JournalLine) -> UnitBefore:
+    """Return what the unit was before an act; raises Refused where nobody wrote it down."""
+    if line.unit_before is None:
+        raise Refused(_unknown(line))
+    return line.unit_before
+
+
+def _unknown(line: JournalLine) -> str:
+    return (
+        f"what {line.act.unit} was before act {line.number} was not written down, so nothing was "
+        f"changed; see 'systemctl status {line.act.unit}'"
+    )
+
+
+def _undone(result: Result) -> str:
+    """Return what an undo came to; raises Refused when it is not what it was for."""
+    if not result.worked:
+        raise Refused(f"not undone: {result.text}")
+    return result.text
 
 
 def _start(unit: str | None) -> Call:
@@ -110,18 +177,35 @@ def check_manager(act: Act) -> None:
         pass
 
 
-def _quota(unit: str | None, us_per_s: int) -> Call:
-    return ("SetUnitProperties", "sba(sv)", (unit, True, [(QUOTA, ("t", us_per_s))]))
+def _limited(act: Act, us_per_s: int) -> Result:
+    quota = (QUOTA, ("t", us_per_s))
+    said = "without a quota" if us_per_s == NO_QUOTA else f"at {us_per_s // US_PER_PERCENT} %"
+    given: Call = ("SetUnitProperties", "sba(sv)", (act.unit, True, [quota]))
+    return _made(act, [given], Wanted(QUOTA, (us_per_s,), said))
 
 
-def _made(act: Act, calls: list[Call]) -> Result:
+def _made(act: Act, calls: list[Call], *wanted: Wanted) -> Result:
+    """Make the calls and return what the unit is then, and whether that was wanted."""
+    with _asked(act) as bus:
+        for method, form, body in calls:
+            call(bus, MANAGER, method, form, body, timeout_s=ANSWER_S)
+        words = _settled(bus, act.unit or "", wanted)
+    missing = [one for one in wanted if words.get(one.word) not in one.values]
+    if not missing:
+        said = " and ".join(one.said for one in wanted) or str(words.get("ActiveState", "unknown"))
+        return Result(f"{act.unit} is now {said}", True)
+    found = ", ".join(f"{one.word} is {words.get(one.word, 'unknown')}" for one in missing)
+    hoped = " and ".join(one.said for one in missing)
+    return Result(f"{act.unit} is not {hoped}: {found}", False)
+
+
+@contextmanager
+def _asked(act: Act) -> Iterator["DBusConnection"]:
+    """Give a connection to the manager that has the unit; raises Refused."""
     with _bus_of(act) as address:
         try:
             with connected(address) as bus:
-                for method, form, body in calls:
-                    call(bus, MANAGER, method, form, body, timeout_s=ANSWER_S)
-                state = _settled(bus, act.unit or "")
-                return Result(f"{act.unit} is now {state}", True)
+                yield bus
         except Unanswered as error:
             raise Refused(
                 f"the service manager did not do it for {act.unit}: {error}; ask for the "
@@ -129,14 +213,30 @@ def _made(act: Act, calls: list[Call]) -> Result:
             ) from error
 
 
-def _settled(bus: "DBusConnection", unit: str) -> str:
-    """Return the unit's state once it is no longer on the way to another one."""
-    deadline_s = time.monotonic() + SETTLE_S
+def _words(bus: "DBusConnection", unit: str) -> dict[str, Any]:
+    """Return what the manager says of a unit: its state, and of its kind the quota."""
     (path,) = call(bus, MANAGER, "LoadUnit", "s", (unit,))
+    kind = KINDS.get(unit.rpartition(".")[2])
+    own = properties(bus, MANAGER[0], path, f"{MANAGER[0]}.{kind}") if kind else {}
+    return {**own, **properties(bus, MANAGER[0], path, UNIT)}
+
+
+def _settled(bus: "DBusConnection", unit: str, wanted: Sequence[Wanted]) -> dict[str, Any]:
+    """Return the unit's words once they are as wanted, or when it has had time enough."""
+    now_s = rests_since_s = time.monotonic()
+    deadline_s = now_s + SETTLE_S
     while True:
-        state = str(properties(bus, MANAGER[0], path, UNIT).get("ActiveState", "unknown"))
-        if state not in ON_THE_WAY or time.monotonic() > deadline_s:
-            return state
+        words = _words(bus, unit)
+        now_s = time.monotonic()
+        # a job that was only queued has not changed the state yet
+        job, *_ = words.get("Job") or (0,)
+        if job or words.get("ActiveState") in ON_THE_WAY:
+            rests_since_s = now_s
+        elif all(words.get(one.word) in one.values for one in wanted):
+            return words
+        # what has come to rest elsewhere will not move by itself
+        if now_s > deadline_s or now_s - rests_since_s > REST_S:
+            return words
         time.sleep(LOOK_EVERY_S)
 
 

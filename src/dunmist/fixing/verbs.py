@@ -12,15 +12,22 @@ from dunmist.advice import Act, Target, Verb
 from dunmist.computer import Root
 from dunmist.fixing import login_entries, priorities, signals, units
 from dunmist.fixing.guards import check_family, check_manager_of, check_nothing, check_processes
-from dunmist.fixing.journal import JournalLine, Result
+from dunmist.fixing.journal import JournalLine, Remembered, Result
+
+
+def remember_nothing(act: Act, targets: list[Target], root: Root) -> Remembered:
+    """Remember nothing: what is undone is told by the act itself."""
+    del act, targets, root
+    return Remembered()
 
 
 class VerbRule(NamedTuple):
     """What one verb does.
 
     ``guard`` gives the processes that it would concern now and raises Refused where it must not be;
-    ``undo`` gives what came of it, None where nothing can undo it. ``in_boot`` says that its effect
-    ends with the boot. ``told`` is what the owner is told that was done to {name}.
+    ``remember`` reads what undoing needs to know; ``undo`` gives what came of it, None where
+    nothing can undo it. ``in_boot`` says that its effect ends with the boot. ``told`` is what the
+    owner is told that was done to {name}.
     """
 
     guard: Callable[[Act, Root], list[Target]]
@@ -28,6 +35,7 @@ class VerbRule(NamedTuple):
     undo: Callable[[JournalLine, Root], str] | None
     told: str
     in_boot: bool = False
+    remember: Callable[[Act, list[Target], Root], Remembered] = remember_nothing
 
 
 VERB_RULES: Mapping[Verb, VerbRule] = {
@@ -42,10 +50,12 @@ VERB_RULES: Mapping[Verb, VerbRule] = {
     "lower-priority": VerbRule(
         check_processes, priorities.lower_processor, priorities.undo_processor,
         "The program {name} now lets others go first.", in_boot=True,
+        remember=priorities.remember_processor,
     ),
     "lower-disk-priority": VerbRule(
         check_processes, priorities.lower_disk, priorities.undo_disk,
         "The program {name} now uses the disk only when nobody else does.", in_boot=True,
+        remember=priorities.remember_disk,
     ),
     "end": VerbRule(
         check_processes, signals.end, None,
@@ -62,6 +72,7 @@ VERB_RULES: Mapping[Verb, VerbRule] = {
     "limit": VerbRule(
         check_manager_of, units.limit, units.undo_limit,
         "The program {name} gets a smaller part of the computer until it is started again.",
+        remember=units.remember,
     ),
     "restart-unit": VerbRule(
         check_manager_of, units.restart, None,
@@ -70,14 +81,17 @@ VERB_RULES: Mapping[Verb, VerbRule] = {
     "stop-unit": VerbRule(
         check_manager_of, units.stop, units.undo_stop,
         "A program in the background ({name}) was stopped until the computer is started again.",
+        remember=units.remember,
     ),
     "disable-unit": VerbRule(
         check_manager_of, units.disable, units.undo_disable,
         "A program in the background ({name}) no longer starts by itself.",
+        remember=units.remember,
     ),
     "disable-timer": VerbRule(
         check_manager_of, units.disable_timer, units.undo_disable_timer,
         "A task that ran by itself ({name}) no longer does.",
+        remember=units.remember,
     ),
     "disable-autostart": VerbRule(
         check_nothing, login_entries.disable, login_entries.undo_disable,

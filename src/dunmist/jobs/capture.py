@@ -47,7 +47,11 @@ END_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
 class Wishes(NamedTuple):
-    """What was asked for; ``output`` None means a name made from host and time."""
+    """What was asked for; ``output`` None means a name made from host and time.
+
+    ``keeps_when_stopped`` says what Ctrl-C means: that the capture ends early and is kept, or that
+    the whole job is given up.
+    """
 
     output: Path | None
     duration_s: float
@@ -55,6 +59,7 @@ class Wishes(NamedTuple):
     root: Path = Path("/")
     note: str | None = None
     force: bool = False
+    keeps_when_stopped: bool = True
 
 
 def follow_nothing(
@@ -71,7 +76,7 @@ def run_capture(
     """Sample as wished and return the path of the capture.
 
     Raises WrongUsage, UnreadableComputer or OutputError. With a clock of its own (a model
-    computer's) no signal is caught.
+    computer's) no signal is caught; raises KeyboardInterrupt where a signal gives up the job.
     """
     if wishes.every_s > wishes.duration_s:
         raise WrongUsage(
@@ -84,7 +89,8 @@ def run_capture(
     try:
         machine = read_machine(root)
         system = SystemClock() if clock is None else None
-        with _ended_by_signals(system):
+        stop = system.stop if system and wishes.keeps_when_stopped else _give_up
+        with _ended_by_signals(stop) if system else nullcontext():
             return _write(wishes, root, machine, clock or system or SystemClock(), follow)
     finally:
         root.close()
@@ -158,13 +164,13 @@ def _file_name(machine: Machine, moment: str) -> str:
     return f"{host}-{moment}.jsonl.gz"
 
 
+def _give_up() -> None:
+    raise KeyboardInterrupt
+
+
 @contextmanager
-def _ended_by_signals(clock: SystemClock | None) -> Iterator[None]:
-    """Let Ctrl-C, a hang-up or a polite request to end finish the current tick and the file."""
-    if clock is None:
-        yield
-        return
-    stop = clock.stop
+def _ended_by_signals(stop: Callable[[], None]) -> Iterator[None]:
+    """Do this at Ctrl-C, a hang-up or a polite request to end."""
 
     def handle(number: int, frame: object) -> None:
         del number, frame

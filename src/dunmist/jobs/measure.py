@@ -30,10 +30,14 @@ class Measured(NamedTuple):
 
 
 def sample_now(follow: Follower = follow_nothing) -> Judged:
-    """Return what is found on this computer over the next seconds."""
+    """Return what is found on this computer over the next seconds.
+
+    Raises KeyboardInterrupt at once when told to stop: who measures is about to act.
+    """
     with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
         path = Path(folder) / "measured.jsonl.gz"
-        run_capture(Wishes(path, MEASURED_S, MEASURED_EVERY_S), follow=follow)
+        wishes = Wishes(path, MEASURED_S, MEASURED_EVERY_S, keeps_when_stopped=False)
+        run_capture(wishes, follow=follow)
         return judge(path)
 
 

@@ -60,8 +60,8 @@ SOURCE = {
         "from dunmist.computer.root import",
     ),
     "sampling/records.py": (
-        "    zram_bytes: int | None = None\n",
-        "    zram_bytes: int | None = None\n    noise_bits: int | None = None\n",
+        "    zram_bytes: Counter | None = None\n",
+        "    zram_bytes: Counter | None = None\n    noise_bits: int | None = None\n",
     ),
     "sampling/sources.py": (
         '    Source(\n        ("own_cpu_s", "own_rss_bytes"),',

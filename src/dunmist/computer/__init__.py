@@ -38,7 +38,7 @@ from dunmist.computer.memory import (
     read_zram_bytes,
 )
 from dunmist.computer.packages import Package, read_packages
-from dunmist.computer.parsing import ParseError, parse_text
+from dunmist.computer.parsing import PROCESS_NUMBER_MAX, Counter, Identity, ParseError, parse_text
 from dunmist.computer.power import PowerSupply, read_power_supplies
 from dunmist.computer.process_details import (
     MemoryRollup,
@@ -101,6 +101,7 @@ __all__ = [
     "INET_FILES",
     "MANAGER",
     "PF_KTHREAD",
+    "PROCESS_NUMBER_MAX",
     "RAW_PER_UNIT",
     "RECORDED",
     "SECTOR_BYTES",
@@ -108,6 +109,7 @@ __all__ = [
     "SOFT_INTERRUPTS",
     "TIME_FIELDS",
     "ControlGroups",
+    "Counter",
     "Disk",
     "DiskSample",
     "FileSystem",
@@ -117,6 +119,7 @@ __all__ = [
     "GraphicsUse",
     "GroupSample",
     "Home",
+    "Identity",
     "Inventory",
     "Link",
     "LinkSample",

@@ -10,7 +10,14 @@ import re
 import msgspec
 
 from dunmist.computer.load import parse_pressure
-from dunmist.computer.parsing import ParseError, counter_of, parse_number, text_of
+from dunmist.computer.parsing import (
+    Counter,
+    ParseError,
+    count_of,
+    counter_of,
+    parse_number,
+    text_of,
+)
 from dunmist.computer.root import Root
 
 SUBJECT = "control groups"
@@ -33,16 +40,16 @@ class GroupSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
     path: str
     quota_cores: float | None
-    usage_us: int | None
-    periods: int | None
-    limited_periods: int | None
-    limited_us: int | None
-    stalls_us: dict[str, int]
+    usage_us: Counter | None
+    periods: Counter | None
+    limited_periods: Counter | None
+    limited_us: Counter | None
+    stalls_us: dict[str, Counter]
 
 
 def parse_cpu_stat(data: bytes) -> dict[str, int]:
     """Return the words of ``cpu.stat``; raises ParseError."""
-    words = {text_of(word): int(value) for word, value in _STAT.findall(data)}
+    words = {text_of(word): count_of(value, "cpu.stat") for word, value in _STAT.findall(data)}
     if not words:
         raise ParseError("cpu.stat", "expected words with numbers", data)
     return words

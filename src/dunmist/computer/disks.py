@@ -10,7 +10,14 @@ import re
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError, counter_of, parse_number, parse_text, text_of
+from dunmist.computer.parsing import (
+    Counter,
+    ParseError,
+    counter_of,
+    parse_number,
+    parse_text,
+    text_of,
+)
 from dunmist.computer.root import Root
 
 SUBJECT = "disks"
@@ -28,19 +35,19 @@ class DiskSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """
 
     name: str
-    reads: int
-    read_sectors: int
-    read_ms: int
-    writes: int
-    written_sectors: int
-    write_ms: int
-    in_flight: int
-    busy_ms: int
-    queued_ms: int
-    discards: int | None = None
-    discard_ms: int | None = None
-    flushes: int | None = None
-    flush_ms: int | None = None
+    reads: Counter
+    read_sectors: Counter
+    read_ms: Counter
+    writes: Counter
+    written_sectors: Counter
+    write_ms: Counter
+    in_flight: Counter
+    busy_ms: Counter
+    queued_ms: Counter
+    discards: Counter | None = None
+    discard_ms: Counter | None = None
+    flushes: Counter | None = None
+    flush_ms: Counter | None = None
 
 
 class Disk(msgspec.Struct, frozen=True, omit_defaults=True):

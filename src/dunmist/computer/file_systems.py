@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError, text_of
+from dunmist.computer.parsing import COUNTER_MAX, Counter, ParseError, text_of
 from dunmist.computer.root import Root, reason_of
 
 SUBJECT = "file systems"
@@ -56,11 +56,11 @@ class FileSystem(msgspec.Struct, frozen=True, omit_defaults=True):
     kind: str
     source: str
     read_only: bool
-    size_bytes: int | None = None
-    free_bytes: int | None = None
-    available_bytes: int | None = None
-    inodes: int | None = None
-    inodes_free: int | None = None
+    size_bytes: Counter | None = None
+    free_bytes: Counter | None = None
+    available_bytes: Counter | None = None
+    inodes: Counter | None = None
+    inodes_free: Counter | None = None
 
 
 def parse_mountinfo(data: bytes) -> list[Mount]:
@@ -113,15 +113,16 @@ def _measured(root: Root, mount: Mount) -> FileSystem:
     sizes = _sizes(root, mount)
     if sizes is None or sizes[0] <= 0:
         return FileSystem(mount.point, mount.kind, mount.source, mount.read_only)
-    unit, blocks, free, available, inodes, inodes_free = sizes
+    # a type without a number of its own may answer with the greatest there is
+    unit, blocks, free, available, inodes, inodes_free = (min(one, COUNTER_MAX) for one in sizes)
     return FileSystem(
         point=mount.point,
         kind=mount.kind,
         source=mount.source,
         read_only=mount.read_only,
-        size_bytes=blocks * unit,
-        free_bytes=free * unit,
-        available_bytes=available * unit,
+        size_bytes=min(blocks * unit, COUNTER_MAX),
+        free_bytes=min(free * unit, COUNTER_MAX),
+        available_bytes=min(available * unit, COUNTER_MAX),
         inodes=inodes,
         inodes_free=inodes_free,
     )

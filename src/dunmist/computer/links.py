@@ -9,7 +9,14 @@ import re
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError, counter_of, parse_number, parse_text, text_of
+from dunmist.computer.parsing import (
+    Counter,
+    ParseError,
+    counter_of,
+    parse_number,
+    parse_text,
+    text_of,
+)
 from dunmist.computer.root import Root
 
 SUBJECT = "network links"
@@ -28,15 +35,15 @@ class LinkSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """Counters of one link since it was made, written only when they changed."""
 
     name: str
-    received_bytes: int
-    received_packets: int
-    receive_errors: int
-    receive_drops: int
-    sent_bytes: int
-    sent_packets: int
-    send_errors: int
-    send_drops: int
-    collisions: int
+    received_bytes: Counter
+    received_packets: Counter
+    receive_errors: Counter
+    receive_drops: Counter
+    sent_bytes: Counter
+    sent_packets: Counter
+    send_errors: Counter
+    send_drops: Counter
+    collisions: Counter
 
 
 class Link(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -11,7 +11,11 @@ import re
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError
+from dunmist.computer.parsing import (
+    Counter,
+    ParseError,
+    count_of,
+)
 from dunmist.computer.root import Root
 
 _LOAD = re.compile(rb"(\d{1,9}\.\d+) (\d{1,9}\.\d+) (\d{1,9}\.\d+) (\d{1,9})/(\d{1,9})")
@@ -53,13 +57,15 @@ _LINE = re.compile(rb"^(some|full) avg10=\S+ avg60=\S+ avg300=\S+ total=(\d{1,20
 class StallTotals(msgspec.Struct, frozen=True):
     """Microseconds since boot in which some or all tasks were held up; None is not published."""
 
-    some_us: int | None = None
-    full_us: int | None = None
+    some_us: Counter | None = None
+    full_us: Counter | None = None
 
 
 def parse_pressure(data: bytes) -> StallTotals:
     """Return the totals of one pressure file; raises ParseError."""
-    totals = {text.decode(): int(total) for text, total in _LINE.findall(data)}
+    totals = {
+        text.decode(): count_of(total, "/proc/pressure") for text, total in _LINE.findall(data)
+    }
     if not totals:
         raise ParseError("/proc/pressure", "expected a 'some' or 'full' line", data)
     return StallTotals(totals.get("some"), totals.get("full"))

@@ -11,7 +11,13 @@ import re
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError, counter_of, text_of
+from dunmist.computer.parsing import (
+    COUNTER_MAX,
+    Counter,
+    ParseError,
+    counter_of,
+    text_of,
+)
 from dunmist.computer.root import Root
 
 # of some hundred words, those that tell who pages and who is made to wait for it
@@ -56,8 +62,8 @@ class SwapArea(msgspec.Struct, frozen=True):
 
     name: str
     kind: str
-    size_bytes: int
-    used_bytes: int
+    size_bytes: Counter
+    used_bytes: Counter
     priority: int
 
 
@@ -73,8 +79,8 @@ def parse_swaps(data: bytes) -> list[SwapArea]:
             SwapArea(
                 text_of(fields[0]),
                 text_of(fields[1]),
-                counter_of(fields[2], "/proc/swaps", "size") * 1024,
-                counter_of(fields[3], "/proc/swaps", "used") * 1024,
+                min(counter_of(fields[2], "/proc/swaps", "size") * 1024, COUNTER_MAX),
+                min(counter_of(fields[3], "/proc/swaps", "used") * 1024, COUNTER_MAX),
                 int(fields[4]),
             )
         )

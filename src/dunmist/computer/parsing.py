@@ -5,6 +5,22 @@ short. A parser takes bytes and either returns its record or raises ``ParseError
 """
 
 import re
+from typing import Annotated
+
+from msgspec import Meta
+
+# what a record may hold; a capture that holds something else is refused when it is read
+COUNTER_MAX = 2**63 - 1
+Counter = Annotated[int, Meta(ge=0, le=COUNTER_MAX)]
+# processes, threads and sockets of one capture are numbered from 0; the kernel's own numbers end
+# at PID_MAX_LIMIT (include/linux/threads.h)
+Identity = Annotated[int, Meta(ge=0, le=9_999_999)]
+PROCESS_NUMBER_MAX = 2**22
+ProcessNumber = Annotated[int, Meta(ge=0, le=PROCESS_NUMBER_MAX)]
+# setpriority(2); the greatest number of processors is CONFIG_NR_CPUS, -1 is 'not published'
+NICE_LEAST, NICE_MOST, PROCESSORS_MOST = -20, 19, 8191
+Nice = Annotated[int, Meta(ge=NICE_LEAST, le=NICE_MOST)]
+ProcessorNumber = Annotated[int, Meta(ge=-1, le=PROCESSORS_MOST)]
 
 _NUMBER = re.compile(rb"\s*(-?\d{1,19})\s*\Z")
 
@@ -23,9 +39,22 @@ def text_of(data: bytes) -> str:
 
 def counter_of(field: bytes, source: str, what: str) -> int:
     """Return a counter, which is never negative; raises ParseError."""
-    if not field.isdigit() or len(field) > 20:
+    if not field.isdigit() or len(field) > 20 or int(field) > COUNTER_MAX:
         raise ParseError(source, f"{what} is no counter", field)
     return int(field)
+
+
+def count_of(digits: bytes, source: str) -> int:
+    """Return a counter whose digits were matched already; raises ParseError beyond 64 bits."""
+    number = int(digits)
+    if number > COUNTER_MAX:
+        raise ParseError(source, "expected a counter", digits)
+    return number
+
+
+def parse_counter(data: bytes) -> int:
+    """Return the one counter of a sysfs file; raises ParseError."""
+    return counter_of(data.strip(), "sysfs", "what was read")
 
 
 def parse_number(data: bytes) -> int:

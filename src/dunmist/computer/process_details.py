@@ -11,7 +11,14 @@ from typing import NamedTuple
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError, counter_of, text_of
+from dunmist.computer.parsing import (
+    Counter,
+    Identity,
+    ParseError,
+    count_of,
+    counter_of,
+    text_of,
+)
 from dunmist.computer.root import Root, reason_of
 
 DESCRIPTORS = "descriptors and sockets of processes"
@@ -30,23 +37,23 @@ class ProcessDetail(msgspec.Struct, frozen=True, array_like=True):
     its first thread sleeps, None while it runs.
     """
 
-    process: int
-    descriptors: int | None
-    descriptor_limit: int | None
-    swap_kib: int | None
+    process: Identity
+    descriptors: Counter | None
+    descriptor_limit: Counter | None
+    swap_kib: Counter | None
     waits_in: str | None
-    sockets: list[int]
+    sockets: list[Counter]
 
 
 class MemoryRollup(msgspec.Struct, frozen=True, array_like=True):
     """Exact memory of one process in KiB: parts of shared pages are divided among the sharers."""
 
-    process: int
-    rss_kib: int
-    pss_kib: int
-    private_kib: int
-    swap_pss_kib: int | None
-    locked_kib: int | None
+    process: Identity
+    rss_kib: Counter
+    pss_kib: Counter
+    private_kib: Counter
+    swap_pss_kib: Counter | None
+    locked_kib: Counter | None
 
 
 class Details(NamedTuple):
@@ -61,7 +68,7 @@ def parse_descriptor_limit(data: bytes) -> int | None:
     match = _LIMIT.search(data)
     if not match:
         raise ParseError("/proc/PID/limits", "expected 'Max open files'", data)
-    return None if match[1] == b"unlimited" else int(match[1])
+    return None if match[1] == b"unlimited" else count_of(match[1], "/proc/PID/limits")
 
 
 def parse_swap_kib(data: bytes) -> int | None:

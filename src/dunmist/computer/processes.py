@@ -12,18 +12,30 @@ from typing import NamedTuple
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError, counter_of, text_of
+from dunmist.computer.parsing import (
+    COUNTER_MAX,
+    NICE_LEAST,
+    NICE_MOST,
+    PROCESS_NUMBER_MAX,
+    PROCESSORS_MOST,
+    Counter,
+    Identity,
+    Nice,
+    ParseError,
+    ProcessNumber,
+    ProcessorNumber,
+    count_of,
+    counter_of,
+    text_of,
+)
 
 # what proc_pid_exe(5) adds to the name of a file that is gone
 DELETED = " (deleted)"
-# the kernel prints unsigned 64-bit counters, a capture keeps signed ones
-COUNTER_MAX = 2**63 - 1
 # kernel tasks have no executable and no command line; this flag tells them from hidden ones
 PF_KTHREAD = 0x00200000  # include/linux/sched.h
 # what loginuid says of processes that no login started: -1 as an unsigned number
 NOBODY_LOGGED_IN = 2**32 - 1
 _IO = re.compile(rb"^(\w{1,40}): (\d{1,20})$", re.M)
-_NUMBER = re.compile(rb"-?\d{1,20}\Z")
 
 
 class ProcessStat(NamedTuple):
@@ -63,24 +75,24 @@ class ProcessSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     state D waits.
     """
 
-    process: int
+    process: Identity
     state: str
-    user_clk: int
-    system_clk: int
-    children_user_clk: int
-    children_system_clk: int
-    minor_faults: int
-    major_faults: int
-    io_delay_clk: int
-    nice: int
-    threads: int
-    processor: int
-    rss_pages: int
-    shared_pages: int | None
-    run_ns: int | None
-    delay_ns: int | None
-    read_bytes: int | None = None
-    write_bytes: int | None = None
+    user_clk: Counter
+    system_clk: Counter
+    children_user_clk: Counter
+    children_system_clk: Counter
+    minor_faults: Counter
+    major_faults: Counter
+    io_delay_clk: Counter
+    nice: Nice
+    threads: ProcessNumber
+    processor: ProcessorNumber
+    rss_pages: Counter
+    shared_pages: Counter | None
+    run_ns: Counter | None
+    delay_ns: Counter | None
+    read_bytes: Counter | None = None
+    write_bytes: Counter | None = None
     waits_in: str | None = None
 
 
@@ -90,10 +102,10 @@ class ThreadSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     ``name`` is given when the thread is first seen.
     """
 
-    process: int
-    tid: int
-    run_ns: int
-    delay_ns: int
+    process: Identity
+    tid: ProcessNumber
+    run_ns: Counter
+    delay_ns: Counter
     name: str | None = None
 
 
@@ -105,28 +117,22 @@ class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     started. ``cpu_cgroup`` is the group that limits its processor time, where it is another one.
     """
 
-    pid: int
-    start_clk: int
-    ppid: int
+    pid: ProcessNumber
+    start_clk: Counter
+    ppid: ProcessNumber
     session: int
     name: str
     kernel: bool = False
-    uid: int | None = None
+    uid: Counter | None = None
     user: str | None = None
     command_line: list[str] = []
     executable: str | None = None
     cgroup: str | None = None
     cpu_cgroup: str | None = None
-    login_uid: int | None = None
+    login_uid: Counter | None = None
     tty: int = 0
     policy: int = 0
     rt_priority: int = 0
-
-
-def _signed(field: bytes) -> int:
-    if not _NUMBER.match(field):
-        raise ParseError("/proc/PID/stat", "expected a number", field)
-    return int(field)
 
 
 def parse_stat(data: bytes) -> ProcessStat:
@@ -145,8 +151,13 @@ def parse_stat(data: bytes) -> ProcessStat:
     counters = (*number[6:14], number[16], number[18], number[20])
     if min(counters) < 0 or max(counters) > COUNTER_MAX:
         raise ParseError("/proc/PID/stat", "expected counters", tail)
+    nice, last_seen_on = number[15], number[35] if len(number) > 35 else -1
+    if not pid.isdigit() or max(int(pid), number[0], number[16]) > PROCESS_NUMBER_MAX:
+        raise ParseError("/proc/PID/stat", "expected numbers of processes", data)
+    if not (number[0] >= 0 and NICE_LEAST <= nice <= NICE_MOST and last_seen_on <= PROCESSORS_MOST):
+        raise ParseError("/proc/PID/stat", "expected what the kernel can give", tail)
     return ProcessStat(
-        pid=_signed(pid),
+        pid=int(pid),
         name=text_of(name),
         state=text_of(fields[0][:1]),
         ppid=number[0],
@@ -159,12 +170,12 @@ def parse_stat(data: bytes) -> ProcessStat:
         system_clk=number[11],
         children_user_clk=number[12],
         children_system_clk=number[13],
-        nice=number[15],
+        nice=nice,
         threads=number[16],
         start_clk=number[18],
         rss_pages=number[20],
         # these four came with Linux 2.2 to 2.6.18; a copied tree may be older than they are
-        processor=number[35] if len(number) > 35 else -1,
+        processor=max(-1, last_seen_on),
         rt_priority=number[36] if len(number) > 36 else 0,
         policy=number[37] if len(number) > 37 else 0,
         io_delay_clk=number[38] if len(number) > 38 else 0,
@@ -249,7 +260,8 @@ def parse_io(data: bytes) -> tuple[int, int]:
     """
     words = dict(_IO.findall(data))
     try:
-        read, written = int(words[b"read_bytes"]), int(words[b"write_bytes"])
+        read = count_of(words[b"read_bytes"], "/proc/PID/io")
+        written = count_of(words[b"write_bytes"], "/proc/PID/io")
     except KeyError as error:
         raise ParseError("/proc/PID/io", "expected read_bytes and write_bytes", data) from error
     return read, max(0, written - int(words.get(b"cancelled_write_bytes", b"0")))

@@ -15,7 +15,15 @@ import re
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError, counter_of, parse_number, parse_text, text_of
+from dunmist.computer.parsing import (
+    Counter,
+    ParseError,
+    counter_of,
+    parse_counter,
+    parse_number,
+    parse_text,
+    text_of,
+)
 from dunmist.computer.root import Root
 
 TIME_FIELDS = (
@@ -194,7 +202,7 @@ def parse_interrupts(data: bytes) -> dict[str, int]:
         counts = []
         # a source of one counter (ERR, MIS) has fewer columns than processors
         for field in fields[:processors]:
-            if not field.isdigit() or len(field) > 20:
+            if not field.isdigit() or len(field) > INTERRUPT_DIGITS:
                 break
             counts.append(int(field))
         if not found or not counts:
@@ -204,6 +212,8 @@ def parse_interrupts(data: bytes) -> dict[str, int]:
     return totals
 
 
+# the kernel counts them in 32 bits a processor
+INTERRUPT_DIGITS = 10
 THROTTLING = "throttle counts"
 _THROTTLE_FILE = "sys/devices/system/cpu/cpu{}/thermal_throttle/{}_throttle_count"
 
@@ -211,9 +221,9 @@ _THROTTLE_FILE = "sys/devices/system/cpu/cpu{}/thermal_throttle/{}_throttle_coun
 class ThrottleSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """Throttle counts of one logical processor's core and package since boot."""
 
-    processor: int
-    core: int | None
-    package: int | None
+    processor: Counter
+    core: Counter | None
+    package: Counter | None
 
 
 def find_throttling(root: Root, processors: list[int]) -> list[int]:
@@ -231,7 +241,7 @@ def read_throttling(root: Root, processors: list[int]) -> list[ThrottleSample]:
         core, package = (
             root.parse(
                 _THROTTLE_FILE.format(number, part),
-                parse_number,
+                parse_counter,
                 THROTTLING,
                 again=True,
                 may_be_absent=True,

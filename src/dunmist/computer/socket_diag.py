@@ -17,7 +17,11 @@ from dunmist.computer.netlink import (
     parse_attributes,
     parse_messages,
 )
-from dunmist.computer.parsing import ParseError, text_of
+from dunmist.computer.parsing import (
+    COUNTER_MAX,
+    ParseError,
+    text_of,
+)
 from dunmist.computer.root import Root
 from dunmist.computer.socket_records import STATES, SocketFacts, SocketReading
 
@@ -61,7 +65,7 @@ def parse_inet(body: memoryview, protocol: str) -> SocketReading:
     for kind, value in parse_attributes(body[INET_BYTES:]):
         if kind == INET_DIAG_INFO and len(value) >= 136:
             (retransmitted,) = _TCP_RETRANSMITTED.unpack_from(value, 100)
-            sent, received = _TCP_BYTES.unpack_from(value, 120)
+            sent, received = (min(one, COUNTER_MAX) for one in _TCP_BYTES.unpack_from(value, 120))
     return SocketReading(
         key=(protocol, cookie),
         facts=SocketFacts(

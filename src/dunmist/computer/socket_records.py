@@ -4,6 +4,8 @@ from typing import NamedTuple
 
 import msgspec
 
+from dunmist.computer.parsing import Counter, Identity
+
 # include/net/tcp_states.h; the words are those of RFC 9293
 STATES = {
     1: "established", 2: "syn-sent", 3: "syn-received", 4: "fin-wait-1", 5: "fin-wait-2",
@@ -22,11 +24,11 @@ class SocketFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     protocol: str
     version: int | None = None
     local: str | None = None
-    local_port: int | None = None
+    local_port: Counter | None = None
     remote: str | None = None
-    remote_port: int | None = None
-    inode: int = 0
-    uid: int | None = None
+    remote_port: Counter | None = None
+    inode: Counter = 0
+    uid: Counter | None = None
 
 
 class SocketSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
@@ -36,13 +38,13 @@ class SocketSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     made, None where no counter is published. ``retransmitted`` counts segments sent again.
     """
 
-    socket: int
+    socket: Identity
     state: str
-    receive_queue_bytes: int
-    send_queue_bytes: int
-    sent_bytes: int | None
-    received_bytes: int | None
-    retransmitted: int | None
+    receive_queue_bytes: Counter
+    send_queue_bytes: Counter
+    sent_bytes: Counter | None
+    received_bytes: Counter | None
+    retransmitted: Counter | None
 
 
 class SocketReading(NamedTuple):

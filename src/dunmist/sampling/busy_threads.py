@@ -7,7 +7,14 @@ round are looked into, and of those the busiest.
 from collections import Counter
 from collections.abc import Callable
 
-from dunmist.computer import ParseError, Root, ThreadSample, parse_schedstat, parse_text
+from dunmist.computer import (
+    PROCESS_NUMBER_MAX,
+    ParseError,
+    Root,
+    ThreadSample,
+    parse_schedstat,
+    parse_text,
+)
 
 WATCHED_PROCESSES = 8
 # a pool of hundreds is no program that hangs on one thread
@@ -44,6 +51,8 @@ class BusyThreads:
         samples = []
         for name, before in self._watched.items():
             for tid in self._root.names(f"proc/{name}/task")[:WATCHED_THREADS]:
+                if not tid.isdigit() or int(tid) > PROCESS_NUMBER_MAX:
+                    continue  # no thread: a copy may hold anything
                 sample = self._sample(name, tid, before, number_of(name))
                 if sample:
                     samples.append(sample)

@@ -10,6 +10,7 @@ from collections.abc import Callable
 import msgspec
 
 from dunmist.computer import TaskExit
+from dunmist.computer.parsing import Counter, Identity
 from dunmist.sampling.process_table import ProcessRound, ProcessTable
 
 # numbers that were given away again could close a circle
@@ -26,18 +27,18 @@ class ExitSum(msgspec.Struct, frozen=True, array_like=True, gc=False):
     by clock ticks gave them, which also the processors' totals come from.
     """
 
-    process: int | None
-    parent: int | None
+    process: Identity | None
+    parent: Identity | None
     name: str
     uid: int
-    tasks: int
-    run_ns: int
-    counted_us: int
-    delay_ns: int
-    io_delay_ns: int
-    major_faults: int
-    read_bytes: int
-    write_bytes: int
+    tasks: Counter
+    run_ns: Counter
+    counted_us: Counter
+    delay_ns: Counter
+    io_delay_ns: Counter
+    major_faults: Counter
+    read_bytes: Counter
+    write_bytes: Counter
 
 
 def sum_exits(exits: list[TaskExit], table: ProcessTable, found: ProcessRound) -> list[ExitSum]:

@@ -9,10 +9,12 @@ from typing import Literal
 import msgspec
 
 from dunmist.computer import (
+    Counter,
     DiskSample,
     GraphicsSample,
     GraphicsUse,
     GroupSample,
+    Identity,
     LinkSample,
     LoadAverage,
     PowerSupply,
@@ -34,16 +36,16 @@ What = Literal["gap", "asleep", "clock-set", "exit", "exec", "processors"]
 class ProcessLine(msgspec.Struct, frozen=True, tag_field="kind", tag="process"):
     """An identity seen for the first time; ``id`` is what later records call it."""
 
-    id: int
-    tick: int
+    id: Identity
+    tick: Counter
     facts: ProcessFacts
 
 
 class SocketLine(msgspec.Struct, frozen=True, tag_field="kind", tag="socket"):
     """A socket seen for the first time; ``id`` is what later records call it."""
 
-    id: int
-    tick: int
+    id: Identity
+    tick: Counter
     facts: SocketFacts
 
 
@@ -57,10 +59,10 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", t
     """
 
     what: What
-    tick: int
-    count: int | None = None
+    tick: Counter
+    count: Counter | None = None
     seconds: float | None = None
-    processes: list[int] = []
+    processes: list[Identity] = []
     facts: ProcessFacts | None = None
 
 
@@ -75,7 +77,7 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     reading. ``own_cpu_s`` and ``own_rss_bytes`` are the sampler's.
     """
 
-    n: int
+    n: Counter
     due_s: float
     at_s: float
     late: bool
@@ -85,25 +87,25 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     load: LoadAverage | None
     uptime_s: float | None
     pressure: dict[str, StallTotals]
-    memory: dict[str, int] | None
-    paging: dict[str, int] | None
+    memory: dict[str, Counter] | None
+    paging: dict[str, Counter] | None
     alive: int
     processes: list[ProcessSample]
     threads: list[ThreadSample]
     own_cpu_s: float
-    own_rss_bytes: int | None
+    own_rss_bytes: Counter | None
     details: list[ProcessDetail] = []
     exits: list[ExitSum] = []
     disks: list[DiskSample] = []
     links: list[LinkSample] = []
-    tcp: dict[str, int] = {}
+    tcp: dict[str, Counter] = {}
     sockets: list[SocketSample] = []
-    sockets_ended: list[int] = []
+    sockets_ended: list[Identity] = []
     sensors: list[tuple[int, int | None]] = []
     throttles: list[ThrottleSample] = []
     supplies: list[PowerSupply] = []
     graphics: list[GraphicsSample] = []
     graphics_use: list[GraphicsUse] = []
     groups: list[GroupSample] = []
-    interrupts: dict[str, int] = {}
-    zram_bytes: int | None = None
+    interrupts: dict[str, Counter] = {}
+    zram_bytes: Counter | None = None

@@ -189,7 +189,7 @@ class DeviceCollector:
                 for name, track in self._disks.over(line).items()
             ],
             links=[
-                _link(name, links.get(name), track)
+                _link(name, links.get(name), track, impossible)
                 for name, track in self._links.over(line).items()
             ],
             sensors=sensor_series(self._sensors.over(line), inventory.sensors, line, corrections),
@@ -255,7 +255,7 @@ def _disk(name: str, about: Disk | None, track: Track, impossible: Impossible) -
     )
 
 
-def _link(name: str, about: Link | None, track: Track) -> LinkSeries:
+def _link(name: str, about: Link | None, track: Track, impossible: Impossible) -> LinkSeries:
     received, sent = track.rate("received_bytes"), track.rate("sent_bytes")
     speed = about.speed_bits_per_s if about else None
     fuller = Rate(track.line, np.maximum(received.values, sent.values))
@@ -268,7 +268,7 @@ def _link(name: str, about: Link | None, track: Track) -> LinkSeries:
         + track.rate("send_errors")
         + track.rate("collisions"),
         drops_per_s=track.rate("receive_drops") + track.rate("send_drops"),
-        used=fuller * BITS / speed if speed else None,
+        used=impossible.share("use of links", fuller * BITS / speed) if speed else None,
     )
 
 

@@ -28,7 +28,6 @@ COLUMNS = {
     "read_bytes": "d", "write_bytes": "d", "io_delay_clk": "d", "wait": "b", "threads": "i",
     "state": "B",
 }  # fmt: skip
-PROCESSORS_MOST = 8191  # the kernel's own greatest number, CONFIG_NR_CPUS
 # the kernel counts time by clock ticks, of which each process may have one too many
 CLK_ROUNDING = 1
 
@@ -54,8 +53,7 @@ class ProcessCollector:
         for sample in tick.processes:
             columns["row"].append(row)
             columns["identity"].append(sample.process)
-            # a damaged capture may name any number, and two bytes a sample are enough for real ones
-            columns["processor"].append(min(sample.processor, PROCESSORS_MOST))
+            columns["processor"].append(sample.processor)
             columns["own_clk"].append(sample.user_clk + sample.system_clk)
             columns["children_clk"].append(sample.children_user_clk + sample.children_system_clk)
             columns["major_faults"].append(sample.major_faults)

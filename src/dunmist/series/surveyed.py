@@ -125,10 +125,12 @@ class Surveyed:
 def _storage(about: FileSystem) -> Storage:
     used_bytes = used = inodes = None
     size, free, available = about.size_bytes, about.free_bytes, about.available_bytes
-    if size is not None and free is not None and available is not None:
+    # some that lie elsewhere answer with more free than there is: that tells nothing
+    if size is not None and free is not None and available is not None and free <= size:
         used_bytes = size - free
         # what only the administrator may still write is neither used nor available
-        used = used_bytes / (used_bytes + available) if used_bytes + available else None
-    if about.inodes and about.inodes_free is not None:
+        whole = used_bytes + min(available, free)
+        used = used_bytes / whole if whole else None
+    if about.inodes and about.inodes_free is not None and about.inodes_free <= about.inodes:
         inodes = 1.0 - about.inodes_free / about.inodes
     return Storage(about, used_bytes, used, inodes)

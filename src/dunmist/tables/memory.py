@@ -42,13 +42,13 @@ def _parts(judged: Judged) -> Iterator[Row]:
         yield {
             "part": part,
             "bytes": size,
-            "share": size / total,
+            "share": min(1.0, size / total),
             "change_bytes": held.change(),
-            "share_curve": (held / total).curve(CURVE_POINTS),
+            "share_curve": (held / total).between(0.0, 1.0).curve(CURVE_POINTS),
         }
     if total > managed:
         kept = total - managed
-        yield {"part": OUTSIDE, "bytes": kept, "share": kept / total, "change_bytes": 0.0}
+        yield {"part": OUTSIDE, "bytes": kept, "share": min(1.0, kept / total), "change_bytes": 0.0}
     yield {"part": INSTALLED, "bytes": total, "share": 1.0, "change_bytes": 0.0}
 
 
@@ -87,7 +87,7 @@ def _holders(judged: Judged) -> Iterator[Row]:
             "application": application.name,
             "processes": len(application.members),
             "private_bytes": held,
-            "share": held / total,
+            "share": min(1.0, held / total),
             "change_bytes": application.private_bytes.change(),
             "private_curve_bytes": application.private_bytes.curve(CURVE_POINTS),
             "rss_bytes": float(application.rss_bytes.values[-1]),
@@ -152,7 +152,7 @@ def _swaps(judged: Judged) -> Iterator[Row]:
             "kind": one.kind,
             "size_bytes": one.size_bytes,
             "used_bytes": one.used_bytes,
-            "used_share": one.used_bytes / one.size_bytes if one.size_bytes else None,
+            "used_share": min(1.0, one.used_bytes / one.size_bytes) if one.size_bytes else None,
             "priority": one.priority,
         }
 

@@ -27,7 +27,7 @@ def _memory(exam: Examination) -> list[Thing]:
     total = machine.memory_bytes("MemTotal").at_ends()
     available = machine.memory_bytes("MemAvailable").at_ends() / total
     # available counts what the kernel can drop at once; free memory does not
-    used = available * -1.0 + 1.0
+    used = (available * -1.0 + 1.0).between(0.0, 1.0)
     paging, refaults = pages_per_s(exam), machine.paging_per_s(*REFAULTS)
     stalled = machine.stalled.get("memory")
     if stalled is not None:
@@ -76,7 +76,7 @@ def _swap(exam: Examination) -> list[Thing]:
     if most <= 0:
         return []
     free = machine.memory_bytes("SwapFree").at_ends() / total.between(1.0, np.inf)
-    used, paging = free * -1.0 + 1.0, pages_per_s(exam)
+    used, paging = (free * -1.0 + 1.0).between(0.0, 1.0), pages_per_s(exam)
     conditions: dict[LevelWord, Rate] = {
         "strained": paging.at_least(exam.limits.findings.paging_pages_per_s)
     }

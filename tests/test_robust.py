@@ -4,15 +4,22 @@ import json
 import math
 import os
 import random
+import resource
+import subprocess
+import sys
+import time
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from dunmist.captures import CaptureReader
 from dunmist.jobs.capture import Wishes, run_capture
 from dunmist.jobs.judge import judge
 from dunmist.reports import triage_json
+from dunmist.sampling import Event, ProcessLine
 from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
 from dunmist.tables import TOPICS, fill
+from tests.program import InFolder, run
 
 # without these there is no computer to sample; they may be broken, but not at the first tick
 NEEDED = ("proc/stat", "proc/meminfo")
@@ -116,3 +123,59 @@ class Spoilt(unittest.TestCase):
                     self.assertTrue(share is None or 0 <= share <= 1)
                 self.assertTrue(judged.triage.blind_spots)
                 self.assertEqual([], impossible_cells(judged))
+
+
+class InTheWay(InFolder):
+    """What a user puts where a capture reads neither stops nor fills it."""
+
+    def test_no_plain_file_is_waited_for(self):
+        place = self.folder / "patient"
+        tree = ComputerTree(ModelComputer(load_scenario("ringing-office")), place)
+        self.addCleanup(tree.close)
+        entries = place / "etc/xdg/autostart"
+        entries.mkdir(parents=True, exist_ok=True)
+        os.mkfifo(entries / "fifo.desktop")
+        (entries / "endless.desktop").symlink_to("/dev/zero")
+        with (entries / "long.desktop").open("wb") as stream:
+            stream.truncate(1 << 30)
+        began = time.monotonic()
+        run("capture", "--root", place, "-o", "x.jsonl.gz", "--for", "0.4s", "--every", "0.2s",
+            folder=self.folder)  # fmt: skip
+        self.assertLess(time.monotonic() - began, 10.0)
+        shown = run("triage", "x.jsonl.gz", "--json", folder=self.folder).stdout
+        self.assertIn("autostart", str(json.loads(shown)["blind_spots"]))
+
+    def test_a_command_line_without_end_is_read_to_a_bound(self):
+        script = "import time\nprint(flush=True)\ntime.sleep(60)"
+        words = ["y" * 100_000] * 15
+        child = subprocess.Popen([sys.executable, "-c", script, *words], stdout=subprocess.PIPE)
+        self.addCleanup(child.stdout.close)
+        self.addCleanup(child.wait)
+        self.addCleanup(child.kill)
+        child.stdout.readline()
+        run("capture", "-o", "x.jsonl.gz", "--for", "0.4s", "--every", "0.2s", folder=self.folder)
+        with CaptureReader(self.folder / "x.jsonl.gz") as reader:
+            facts = [line.facts for line in reader.lines() if isinstance(line, ProcessLine)]
+        (own,) = (one for one in facts if one.pid == child.pid)
+        self.assertLess(sum(map(len, own.command_line)), 40_000)
+        self.assertGreater(sum(map(len, own.command_line)), 10_000)
+
+    def test_few_descriptors_are_enough(self):
+        script = "import time\nprint(flush=True)\ntime.sleep(60)"
+        children = [subprocess.Popen([sys.executable, "-S", "-c", script], stdout=subprocess.PIPE)
+                    for _ in range(150)]  # fmt: skip
+        for child in children:
+            self.addCleanup(child.stdout.close)
+            self.addCleanup(child.wait)
+            self.addCleanup(child.kill)
+        for child in children:
+            child.stdout.readline()
+        run("capture", "-o", "x.jsonl.gz", "--for", "0.6s", "--every", "0.2s", folder=self.folder,
+            prepare=lambda: resource.setrlimit(resource.RLIMIT_NOFILE, (160, 160)))  # fmt: skip
+        with CaptureReader(self.folder / "x.jsonl.gz") as reader:
+            lines = list(reader.lines())
+        seen = {one.facts.pid: one.id for one in lines if isinstance(one, ProcessLine)}
+        self.assertLessEqual({child.pid for child in children}, seen.keys())
+        # nobody is taken for one that ended and came back
+        ended = {one for line in lines if isinstance(line, Event) for one in line.processes}
+        self.assertTrue(ended.isdisjoint(seen[child.pid] for child in children))

@@ -48,6 +48,7 @@ from dunmist.computer.process_details import (
     read_rollup,
 )
 from dunmist.computer.processes import (
+    COMMAND_LINE_BYTES,
     DELETED,
     PF_KTHREAD,
     ProcessFacts,
@@ -97,6 +98,7 @@ from dunmist.computer.time_sync import TimeSync, read_time_sync
 from dunmist.computer.users import is_person, read_users
 
 __all__ = [
+    "COMMAND_LINE_BYTES",
     "DELETED",
     "INET_FILES",
     "MANAGER",

@@ -31,6 +31,8 @@ from dunmist.computer.parsing import (
 
 # what proc_pid_exe(5) adds to the name of a file that is gone
 DELETED = " (deleted)"
+# a program may make its command line as long as it likes; nobody reads more of it
+COMMAND_LINE_BYTES = 1 << 15
 # kernel tasks have no executable and no command line; this flag tells them from hidden ones
 PF_KTHREAD = 0x00200000  # include/linux/sched.h
 # what loginuid says of processes that no login started: -1 as an unsigned number

@@ -8,6 +8,7 @@ reading. What could not be read is counted by subject, never silently left out.
 
 import errno
 import os
+import stat
 from collections.abc import Callable
 from pathlib import Path
 from typing import Literal, NamedTuple, TypeVar
@@ -18,6 +19,12 @@ Reason = Literal["permission", "absent", "failed", "garbled", "overflow"]
 Parsed = TypeVar("Parsed")
 
 CHUNK_BYTES = 1 << 16
+# no file that is read is longer (a list of packages has some MiB), and what a user puts in the way
+# does not fill the memory
+READ_MOST_BYTES = 64 << 20
+# nobody waits for a FIFO, and no terminal becomes ours
+OPEN_FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY
+KERNEL_TREES = ("proc/", "sys/")
 THINGS_MOST = 100_000
 GONE = (errno.ENOENT, errno.ESRCH)
 
@@ -38,8 +45,8 @@ def reason_of(error: OSError) -> Reason:
     return "failed"
 
 
-def read_whole(descriptor: int) -> bytes:
-    """Return all of an open file from its start; raises OSError."""
+def read_whole(descriptor: int, most_bytes: int = READ_MOST_BYTES) -> bytes:
+    """Return all of an open file from its start; raises OSError, also where it is too long."""
     data = os.pread(descriptor, CHUNK_BYTES, 0)
     if len(data) < CHUNK_BYTES:
         return data
@@ -49,6 +56,8 @@ def read_whole(descriptor: int) -> bytes:
         data = os.pread(descriptor, CHUNK_BYTES, offset)
         parts.append(data)
         offset += len(data)
+        if offset > most_bytes:
+            raise OSError(errno.EFBIG, os.strerror(errno.EFBIG))
     return b"".join(parts)
 
 
@@ -78,11 +87,32 @@ class Root:
         if len(things) < THINGS_MOST:
             things.add(thing)
 
+    def open(self, name: str) -> int:
+        """Open a plain file for reading and return its descriptor; raises OSError.
+
+        What lies outside of the kernel's own trees may have been put there by anybody: a FIFO or a
+        device in its place is refused.
+        """
+        descriptor = os.open(self.full(name), OPEN_FLAGS)
+        trusted = self.is_this_computer and name.startswith(KERNEL_TREES)
+        if not trusted and not stat.S_ISREG(os.fstat(descriptor).st_mode):
+            os.close(descriptor)
+            raise OSError(errno.EINVAL, "no plain file")
+        return descriptor
+
     def read(self, name: str) -> bytes:
         """Return a file's bytes; raises OSError."""
-        descriptor = os.open(self.full(name), os.O_RDONLY | os.O_CLOEXEC)
+        descriptor = self.open(name)
         try:
             return read_whole(descriptor)
+        finally:
+            os.close(descriptor)
+
+    def read_start(self, name: str, most_bytes: int) -> bytes:
+        """Return at most so many bytes of what a file begins with; raises OSError."""
+        descriptor = self.open(name)
+        try:
+            return os.pread(descriptor, most_bytes, 0)
         finally:
             os.close(descriptor)
 
@@ -90,7 +120,7 @@ class Root:
         """Return a file's bytes, keeping it open for the next time; raises OSError."""
         descriptor = self._held.get(name)
         if descriptor is None:
-            descriptor = os.open(self.full(name), os.O_RDONLY | os.O_CLOEXEC)
+            descriptor = self.open(name)
             self._held[name] = descriptor
         try:
             return read_whole(descriptor)
@@ -109,14 +139,18 @@ class Root:
         again: bool = False,
         may_be_absent: bool = False,
         may_be_silent: bool = False,
+        most_bytes: int | None = None,
     ) -> Parsed | None:
         """Return a file's record, or None with the failure counted under the subject.
 
         ``again`` keeps the file open for the next time; ``may_be_absent`` is for what belongs to a
         process, which may end between any two reads, and for what not every machine has;
-        ``may_be_silent`` is for a driver that answers with an error or a blank for 'unknown'.
+        ``may_be_silent`` is for a driver that answers with an error or a blank for 'unknown';
+        ``most_bytes`` reads no more than the start of what a program may make as long as it likes.
         """
         try:
+            if most_bytes is not None:
+                return parser(self.read_start(name, most_bytes))
             return parser(self.read_again(name) if again else self.read(name))
         except OSError as error:
             reason = reason_of(error)

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from dunmist.advice import Target
 from dunmist.applications import Program, program_of
-from dunmist.computer import ProcessFacts, ProcessStat, Root, parse_cmdline
+from dunmist.computer import COMMAND_LINE_BYTES, ProcessFacts, ProcessStat, Root, parse_cmdline
 from dunmist.fixing.held import read_stat
 
 
@@ -56,7 +56,7 @@ def read_one(root: Root, pid: int) -> Live | None:
         return None
     try:
         uid: int | None = os.stat(root.full(f"proc/{pid}")).st_uid  # noqa: PTH116 - text
-        command = root.read(f"proc/{pid}/cmdline")
+        command = root.read_start(f"proc/{pid}/cmdline", COMMAND_LINE_BYTES)
     except OSError:
         return None  # it ended between two reads
     try:

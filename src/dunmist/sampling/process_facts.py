@@ -6,6 +6,7 @@ Read once when a process appears, and again when it becomes another program.
 from collections.abc import Callable
 
 from dunmist.computer import (
+    COMMAND_LINE_BYTES,
     PF_KTHREAD,
     Parsed,
     ProcessFacts,
@@ -35,7 +36,10 @@ class FactsReader:
         directory = f"proc/{name}"
         uid = self._part(f"{directory}/status", parse_uid, "owner of processes")
         kernel = bool(stat.flags & PF_KTHREAD)
-        command_line = self._part(f"{directory}/cmdline", parse_cmdline, "command lines")
+        command_line = self._root.parse(
+            f"{directory}/cmdline", parse_cmdline, "command lines", may_be_absent=True,
+            most_bytes=COMMAND_LINE_BYTES,
+        )  # fmt: skip
         groups = self._part(f"{directory}/cgroup", parse_cgroup, "control groups of processes")
         unit, cpu = groups or ProcessGroups(None, None)
         return ProcessFacts(

@@ -113,6 +113,7 @@ class ProcessTable:
         self._rounds = 0
         self._elapsed_s = 0.0
         self._descriptors = raise_descriptor_limit() - DESCRIPTORS_SPARED
+        self._held = 0  # of them, those of the lines of processes
         self._threads = BusyThreads(root, clock_ticks_per_s)
         self._stale: set[str] = set()  # those that ran since their details were read
         self._cards: dict[str, list[str]] = {}  # their descriptors of graphics cards
@@ -191,12 +192,13 @@ class ProcessTable:
 
     def _line_again(self, name: str, entry: _Followed) -> bytes:
         """Return the line of now, an empty one when the process has ended."""
-        if entry.stat is None:
-            return b""
         try:
+            if entry.stat is None:
+                # the start time in the line tells whether it is still the same one
+                return self._root.read_start(f"proc/{name}/stat", STAT_BYTES)
             return os.pread(entry.stat, STAT_BYTES, 0)
         except OSError as error:
-            if error.errno == errno.ESRCH:
+            if error.errno in (errno.ESRCH, errno.ENOENT):
                 return b""
             # it is there and cannot be read just now: one that came back would be somebody new
             self._root.note("processes", reason_of(error), name)
@@ -222,26 +224,33 @@ class ProcessTable:
             group=facts.cpu_cgroup or facts.cgroup,
             files=program_files(facts),
         )
+        self._held += descriptor is not None
         self._next += 1
         self._entries[name] = entry
         self._stale.add(name)
         found.appeared.append((entry.number, facts))
         self._sample(name, entry, stat, found, hold=False)
 
-    def _open_stat(self, name: str) -> tuple[int, bytes, ProcessStat] | None:
+    def _open_stat(self, name: str) -> tuple[int | None, bytes, ProcessStat] | None:
+        """Return the open file while there is room for it, its line and what that says."""
         descriptor = None
         try:
-            descriptor = os.open(self._root.full(f"proc/{name}/stat"), os.O_RDONLY | os.O_CLOEXEC)
+            descriptor = self._root.open(f"proc/{name}/stat")
             line = os.pread(descriptor, STAT_BYTES, 0)
-            return descriptor, line, parse_process_stat(line)
+            stat = parse_process_stat(line)
+            if self._held < self._descriptors:
+                kept, descriptor = descriptor, None
+                return kept, line, stat
+            return None, line, stat
         except (FileNotFoundError, ProcessLookupError):
             pass  # ended between the listing and the reading
         except OSError as error:
             self._root.note("processes", reason_of(error), name)
         except ParseError:
             self._root.note("processes", "garbled", name)
-        if descriptor is not None:
-            os.close(descriptor)
+        finally:
+            if descriptor is not None:
+                os.close(descriptor)
         return None
 
     def _changed(
@@ -278,6 +287,7 @@ class ProcessTable:
 
     def _forget(self, name: str, found: ProcessRound) -> None:
         entry = self._entries.pop(name)
+        self._held -= entry.stat is not None
         entry.close()
         self._threads.forget(name)
         self._stale.discard(name)
@@ -319,8 +329,7 @@ class ProcessTable:
                 return os.pread(descriptor, STAT_BYTES, 0)
             if not hold:
                 return self._root.read(f"proc/{name}/{file}")
-            path = self._root.full(f"proc/{name}/{file}")
-            descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+            descriptor = self._root.open(f"proc/{name}/{file}")
             entry.more[file] = descriptor
             return os.pread(descriptor, STAT_BYTES, 0)
         except OSError as error:

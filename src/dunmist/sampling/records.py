@@ -83,7 +83,7 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     late: bool
     took_s: float
     processors: ProcessorTimes
-    clocks_khz: list[int | None] | None
+    clocks_khz: list[Counter | None] | None
     load: LoadAverage | None
     uptime_s: float | None
     pressure: dict[str, StallTotals]

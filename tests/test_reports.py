@@ -2,6 +2,7 @@
 
 import html
 import io
+import json
 import re
 import shutil
 import unittest
@@ -68,6 +69,19 @@ class Forms(InFolder):
         self.assertEqual(list(order), [one for one in headings if one in order])
         named = re.findall(r'role="img" aria-label="[^"]{20}', text)
         self.assertEqual(text.count("<svg "), len(named))
+
+    def test_what_may_be_pasted_is_never_broken(self):
+        capture = capture_model(load_scenario("ringing-office"), self.folder / "x.gz")
+        steps = json.loads(self.written(capture, "json"))["culprits"][0]["steps"]
+        lines = self.written(capture, "txt").decode().splitlines()
+        shown = [run("fix", capture, "--culprit", "1", "--step", number, folder=self.folder).stdout
+                 for number in range(1, len(steps) + 1)]  # fmt: skip
+        self.assertTrue(any(len(step["undo"] or "") > 60 for step in steps))
+        for step, one in zip(steps, shown, strict=True):
+            for title, text in (("     $ ", step["command"]), ("     undo: ", step["undo"])):
+                if text:
+                    self.assertIn(title + text, lines)
+                    self.assertIn(f": {text}\n", one)
 
     def test_five_lines_for_the_phone(self):
         for name in ("ringing-office", "worn-spinner", "calm-morning"):

@@ -35,13 +35,13 @@ def print_rung(chosen: Chosen, rung: Rung) -> None:
         lines += [f"processes: {text}" for text in _named(act)]
     if act and act.unit and not act.targets:
         lines.append(f"unit: {act.unit}")
-    if step.command:
-        lines.append(f"the same by hand: {step.command}")
-    if step.undo:
-        lines.append(f"undo: {step.undo}")
-    lines.append(f"look at afterwards: {step.check}")
     for line in lines:
         _say(line)
+    # what may be pasted stands on one line: a part of a command is another command
+    for title, text in (("the same by hand", step.command), ("undo", step.undo)):
+        if text:
+            click.echo(harmless(f"{title}: {text}"))
+    _say(f"look at afterwards: {step.check}")
 
 
 def refusal_of(chosen: Chosen, wanted: Act) -> str | None:

@@ -55,6 +55,7 @@ def _block(block: Block) -> list[str]:
 
 def _step(number: int, step: Step) -> list[str]:
     lines = _wrapped(f"{number}. {step.text}", "  ", "     ")
+    # what may be pasted stands on one line, however long: a part of a command is another command
     if step.command:
         lines.append(f"     $ {step.command}")
     risk = {
@@ -62,8 +63,9 @@ def _step(number: int, step: Step) -> list[str]:
         "reversible": "can be undone",
         "disruptive": "disrupts work",
     }[step.risk]
-    undo = f"; undo: {step.undo}" if step.undo else ""
-    return lines + _wrapped(f"({risk}{undo}; then: {step.check})", "     ", "     ")
+    if step.undo:
+        lines.append(f"     undo: {step.undo}")
+    return lines + _wrapped(f"({risk}; then: {step.check})", "     ", "     ")
 
 
 def _table(table: TextTable) -> list[str]:

@@ -25,7 +25,7 @@ DISPLAY = ":97"
 CAPTURE = "demo/capture.jsonl.gz"
 # picture and the command shown in it
 TERMINALS = (
-    ("triage", f"dunmist triage {CAPTURE} | head -n 49"),
+    ("triage", f"dunmist triage {CAPTURE} | head -n 50"),
     ("fix", f"dunmist fix {CAPTURE} --culprit 1; echo; dunmist fix {CAPTURE} --culprit 1 --step 4"),
     (
         "view-processes",

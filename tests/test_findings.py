@@ -1,12 +1,33 @@
 """Rules of findings on figures written down by hand: what is just enough, and just not."""
 
+import dataclasses
 import unittest
 from types import SimpleNamespace
 
-from dunmist.diagnosis import found_machine, found_memory, found_processors
+from dunmist.diagnosis import (
+    found_devices,
+    found_machine,
+    found_memory,
+    found_processes,
+    found_processors,
+)
 from dunmist.diagnosis.records import ResourceState
 from dunmist.diagnosis.strains import Strains
-from tests.handmade import GIB, Machine, application, examination, level, line, process, processors
+from dunmist.series import Storage
+from tests.handmade import (
+    GIB,
+    Machine,
+    application,
+    disk,
+    examination,
+    facts,
+    level,
+    line,
+    link,
+    process,
+    processors,
+    sample,
+)
 from tests.handmade import rate as rate_on
 
 LINE = line(10)
@@ -23,8 +44,8 @@ def machine(busy=0.2, **more):
     return Machine(LINE, processors(LINE, 4, user=busy), **more)
 
 
-def strained(word, used=0.99):
-    return Strains([ResourceState(word, "strained", used, 0.5, [])])
+def strained(word, used=0.99, name=None):
+    return Strains([ResourceState(word, "strained", used, 0.5, [], name=name)])
 
 
 class Processors(unittest.TestCase):
@@ -158,3 +179,138 @@ class Computer(unittest.TestCase):
                 exam.series.header.inventory = SimpleNamespace(tasks_most=1000)
                 exam.series.surveyed.last = None
                 self.assertEqual(wanted, kinds(found_machine.RULES, exam))
+
+
+class Devices(unittest.TestCase):
+    def found(self, *applications, strains=NOTHING, sockets=(), processes=(), **devices):
+        devices = {"physical_disks": [], "outward_links": [], **devices}
+        devices.setdefault("links", devices["outward_links"])
+        exam = examination(machine(), applications, processes, **devices)
+        exam.series.sockets = list(sockets)
+        return kinds(found_devices.RULES, exam, strains)
+
+    def test_room_and_inodes(self):
+        for used, inodes, read_only, wanted in (
+            (0.96, None, False, {"storage-full"}), (0.94, 0.1, False, set()),
+            (0.2, 0.96, False, {"inodes-full"}), (1.0, 1.0, False, {"storage-full", "inodes-full"}),
+            (1.0, 1.0, True, set()), (None, None, False, set()),
+        ):  # fmt: skip
+            with self.subTest(used=used, inodes=inodes, read_only=read_only):
+                about = SimpleNamespace(point="/srv", read_only=read_only, size_bytes=1e9)
+                found = self.found(storage=[Storage(about, 1, used, inodes)])
+                self.assertEqual(wanted, {kind for kind, _ in found})
+
+    def test_disks_and_who_they_hold_up(self):
+        slow = disk(LINE, 1.0, 1.0, 0.4, 1e5, spins=True)
+        fast = disk(LINE, 1.0, 1.0, 0.001, 1e8, spins=True)
+        waits = application(1, LINE, "auk", io_waiting=0.5)
+        for what, one, strains, wanted in (
+            ("slow by itself", slow, strained("disk", name="sda"),
+             {("disk-slow", None), ("blocked-on-disk", "auk")}),
+            ("full", fast, strained("disk", name="sda"),
+             {("disk-saturated", None), ("blocked-on-disk", "auk")}),
+            ("nobody waits", fast, NOTHING, set()),
+            ("pages are what they wait for", fast,
+             Strains([*strained("disk", name="sda").states, *strained("memory").states]), set()),
+        ):  # fmt: skip
+            with self.subTest(what):
+                found = self.found(waits, strains=strains, physical_disks=[one])
+                self.assertEqual(wanted, found)
+
+    def test_frames_and_segments(self):
+        for errors, sent, again, wanted in (
+            (2.0, 0, 0, True), (0.1, 0, 0, False), (0.0, 1000, 50, True), (0.0, 1000, 10, False),
+            (0.0, 100, 50, False),
+        ):  # fmt: skip
+            with self.subTest(errors=errors, sent=sent, again=again):
+                line_ = dataclasses.replace(link(LINE), errors_per_s=rate_on(errors, LINE))
+                line_.about.is_default = True
+                tcp = {"TcpOutSegs": sent, "TcpRetransSegs": again}
+                found = self.found(outward_links=[line_], tcp=tcp)
+                self.assertEqual(wanted, ("link-errors", None) in found)
+
+    def test_what_goes_on_all_the_time(self):
+        for what, moved, strains, wanted in (
+            ("steadily", 2e5, NOTHING, True), ("little", 5e4, NOTHING, False),
+            ("now and then", [1e6, 0.0, 0.0, 0.0, 0.0] * 2, NOTHING, False),
+            ("on a full line it is told otherwise", 2e5, strained("link"), False),
+        ):  # fmt: skip
+            with self.subTest(what):
+                one = application(1, LINE, "tern", sent_bytes_per_s=moved)
+                self.assertEqual(wanted, ("steady-transfer", "tern") in self.found(
+                    one, strains=strains))  # fmt: skip
+
+    def listening(self, owner, address="0.0.0.0", port=8080, protocol="tcp", **more):
+        facts_ = SimpleNamespace(protocol=protocol, local=address, local_port=port,
+                                 remote_port=None)  # fmt: skip
+        return SimpleNamespace(facts=facts_, owners=[owner.identity], listens=True, ended=False,
+                               is_loopback=address.startswith("127."), **more)  # fmt: skip
+
+    def test_ports(self):
+        tern, gull = application(1, LINE, "tern"), application(2, LINE, "gull")
+        mine, service = process(7, tern, LINE), process(8, gull, LINE)
+        mine.facts, service.facts = facts(7, uid=1000), facts(8, uid=33)
+        for what, sockets, wanted in (
+            ("a person's, open", [self.listening(mine)], {("open-port", "tern")}),
+            ("a service's", [self.listening(service)], set()),
+            ("for this computer only", [self.listening(mine, "127.0.0.1")], set()),
+            ("not of TCP", [self.listening(mine, protocol="udp")], set()),
+            ("two of them", [self.listening(service), self.listening(mine, "127.0.0.1")],
+             {("port-conflict", None)}),
+            ("two ports", [self.listening(service), self.listening(mine, "127.0.0.1", 8081)],
+             set()),
+        ):  # fmt: skip
+            with self.subTest(what):
+                self.assertEqual(wanted, self.found(tern, gull, sockets=sockets,
+                                                    processes=[mine, service]))  # fmt: skip
+
+
+class Processes(unittest.TestCase):
+    def found(self, *processes, strains=NOTHING, surveys=()):
+        exam = examination(machine(), [one.application for one in processes], processes)
+        exam.series.surveyed.surveys = list(surveys)
+        return kinds(found_processes.RULES, exam, strains)
+
+    def one(self, pid=7, state="S", **more):
+        made = process(pid, application(pid, LINE, f"auk{pid}"), LINE, **more)
+        made.last = sample(pid, state=state, waits_in="nfs_wait")
+        return made
+
+    def test_stuck_is_who_did_nothing_but_wait(self):
+        for what, one, strains, wanted in (
+            ("uninterruptibly", self.one(state="D"), NOTHING, True),
+            ("stopped", self.one(state="T"), NOTHING, True),
+            ("asleep", self.one(), NOTHING, False),
+            ("it ran meanwhile", self.one(state="D", cores=0.1), NOTHING, False),
+            ("for a disk, which is told otherwise", self.one(state="D"), strained("disk"), False),
+        ):
+            with self.subTest(what):
+                self.assertEqual(wanted, ("stuck-process", "auk7") in self.found(
+                    one, strains=strains))  # fmt: skip
+
+    def test_a_lock_counts_when_it_is_waited_for_all_the_time(self):
+        held = SimpleNamespace(locks=[SimpleNamespace(waiter=7, holder=8)])
+        free = SimpleNamespace(locks=[])
+        for surveys, wanted in (([held, held], True), ([held, free], False), ([held], False)):
+            with self.subTest([len(one.locks) for one in surveys]):
+                found = self.found(self.one(7), self.one(8), surveys=surveys)
+                self.assertEqual(wanted, ("lock-wait", "auk7") in found)
+
+    def test_ended_ones_that_nobody_waits_for(self):
+        for count, wanted in ((20, {("defunct-pile", "auk1")}), (19, set())):
+            with self.subTest(count):
+                children = [self.one(pid, state="Z") for pid in range(100, 100 + count)]
+                self.assertEqual(wanted, self.found(self.one(1), *children))
+
+    def test_descriptors(self):
+        for first, last, limit, wanted in (
+            (10, 20, 1024, {"descriptor-leak"}), (10, 12, 1024, set()),
+            (900, 900, 1024, {"limit-near"}), (900, 900, None, set()), (None, 20, 1024, set()),
+        ):  # fmt: skip
+            with self.subTest(first=first, last=last, limit=limit):
+                one = self.one()
+                one.first_detail, one.detail = (
+                    SimpleNamespace(descriptors=count, descriptor_limit=limit)
+                    for count in (first, last)
+                )
+                self.assertEqual(wanted, {kind for kind, _ in self.found(one)})

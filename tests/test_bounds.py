@@ -1,0 +1,96 @@
+"""What no kernel gives is refused where it is read, and only what is new goes on."""
+
+import gzip
+import json
+import unittest
+
+from dunmist.captures import CaptureReader
+from dunmist.computer import ParseError, control_groups, memory, process_details, processes
+from dunmist.computer import load as load_module
+from dunmist.computer.parsing import COUNTER_MAX, parse_counter
+from dunmist.errors import CaptureError
+from dunmist.sampling.registry import Changes, Source
+from tests.program import InFolder, run
+
+BEYOND = str(COUNTER_MAX + 1).encode()
+STAT = (
+    b"%s (auk) S %s 1 1 0 -1 4194560 0 0 0 0 1 2 0 0 20 %s %s 0 119 8 9 0 1 1 0 0 0 0 0 0 0 0 0 0 "
+    b"17 %s 0 0 0 0 0\n"
+)
+
+
+class Refused(unittest.TestCase):
+    def test_a_line_of_stat_holds_what_the_kernel_can_give(self):
+        whole = (b"7", b"1", b"-5", b"3", b"2")
+        found = processes.parse_stat(STAT % whole)
+        self.assertEqual((7, 1, -5, 3, 2), (found.pid, found.ppid, found.nice, found.threads,
+                                            found.processor))  # fmt: skip
+        for place, value in (
+            (0, b"-7"), (0, b"4194305"), (1, b"-1"), (1, b"99999999"), (2, b"20"), (2, b"-21"),
+            (3, b"-1"), (3, b"4194305"), (4, b"8192"),
+        ):  # fmt: skip
+            with self.subTest(place=place, value=value), self.assertRaises(ParseError):
+                processes.parse_stat(STAT % (*whole[:place], value, *whole[place + 1 :]))
+
+    def test_no_counter_is_longer_than_63_bits(self):
+        for what, parse, text in (
+            ("sysfs", parse_counter, b"%s\n"),
+            ("group", control_groups.parse_cpu_stat, b"usage_usec %s\n"),
+            ("stalls", load_module.parse_pressure,
+             b"some avg10=0.00 avg60=0.00 avg300=0.00 total=%s\n"),
+            ("paging", memory.parse_vmstat, b"pswpin %s\n"),
+            ("bytes", processes.parse_io, b"read_bytes: %s\nwrite_bytes: 0\n"),
+            ("delay", processes.parse_schedstat, b"%s 0 0\n"),
+            ("limit", process_details.parse_descriptor_limit, b"Max open files  %s  1  files\n"),
+        ):  # fmt: skip
+            with self.subTest(what):
+                parse(text % str(COUNTER_MAX).encode())
+                with self.assertRaises(ParseError):
+                    parse(text % BEYOND)
+
+    def test_a_count_is_never_below_nought(self):
+        self.assertEqual(12, parse_counter(b"12\n"))
+        for data in (b"-1\n", b"\n", b"1 2\n", b"0x10\n"):
+            with self.subTest(data), self.assertRaises(ParseError):
+                parse_counter(data)
+
+
+class Captures(InFolder):
+    def test_a_capture_with_what_cannot_be_is_refused_with_its_line(self):
+        lines = gzip.decompress(self.sample.read_bytes()).splitlines()
+        number, tick = next((place, json.loads(line)) for place, line in enumerate(lines)
+                            if b'"kind":"tick"' in line)  # fmt: skip
+        for what, change in (
+            ("a negative count", lambda one: one["paging"].update(pswpin=-1)),
+            ("beyond 63 bits", lambda one: one["memory"].update(MemTotal=2**63)),
+            ("an identity without end", lambda one: one["processes"][0].__setitem__(0, 10**9)),
+            ("a nice value of nobody", lambda one: one["processes"][0].__setitem__(9, 77)),
+        ):
+            with self.subTest(what):
+                changed = json.loads(json.dumps(tick))
+                change(changed)
+                path = self.folder / "made-up.jsonl.gz"
+                text = [*lines[:number], json.dumps(changed).encode(), *lines[number + 1 :]]
+                path.write_bytes(gzip.compress(b"\n".join(text) + b"\n"))
+                with CaptureReader(path) as reader, self.assertRaises(CaptureError):
+                    list(reader.lines())
+                said = run("triage", path, folder=self.folder, status=1).stderr
+                self.assertEqual(1, said.count("\n"))
+                self.assertIn(f"line {number + 1} is not as a capture has it", said)
+
+
+class News(unittest.TestCase):
+    def test_only_what_changed_goes_on(self):
+        changes = Changes()
+        words = Source(("tcp",), "tcp", lambda _: (), keeps="changes")
+        rows = Source(("disks",), "disks", lambda _: (), keeps="changes", key=lambda one: one[0])
+        for given, news in (({"a": 1, "b": 2}, {"a": 1, "b": 2}), ({"a": 1, "b": 3}, {"b": 3}),
+                            ({"a": 1, "b": 3}, {}), ({"c": None}, {"c": None}), ({"c": None}, {}),
+                            ({"a": 2}, {"a": 2})):  # fmt: skip
+            with self.subTest(given):
+                self.assertEqual(news, changes.of(words, given))
+        for given, news in (([("sda", 1), ("sdb", 1)], [("sda", 1), ("sdb", 1)]),
+                            ([("sda", 1), ("sdb", 2)], [("sdb", 2)]), ([], []),
+                            ([("sda", 1)], [])):  # fmt: skip
+            with self.subTest(given):
+                self.assertEqual(news, changes.of(rows, given))

@@ -10,10 +10,9 @@ from dunmist.fixing.effect import Effect, effect_of
 from dunmist.fixing.guards import check_capture
 from dunmist.fixing.journal import JournalLine, Outcome, newest, read_journal, undone
 from dunmist.fixing.undo import undo, undoable
-from dunmist.fixing.verbs import UNDOABLE, VERB_RULES, told
+from dunmist.fixing.verbs import VERB_RULES, told
 
 __all__ = [
-    "UNDOABLE",
     "VERB_RULES",
     "Effect",
     "JournalLine",

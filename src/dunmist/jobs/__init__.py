@@ -6,6 +6,6 @@ the job that needs them, so that a capture loads none of them.
 """
 
 from dunmist.jobs.capture import Wishes, run_capture
-from dunmist.jobs.settings import journal_path, settings_directory
+from dunmist.jobs.settings import journal_path
 
-__all__ = ["Wishes", "journal_path", "run_capture", "settings_directory"]
+__all__ = ["Wishes", "journal_path", "run_capture"]

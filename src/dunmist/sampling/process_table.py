@@ -75,7 +75,6 @@ class _Followed:
     name: str
     start_clk: int
     used_clk: int
-    first_used_clk: int
     first_seen_s: float
     rss_pages: int = 0
     kernel: bool = False
@@ -217,8 +216,6 @@ class ProcessTable:
             name=stat.name,
             start_clk=stat.start_clk,
             used_clk=_used(stat),
-            # what one that is new since the first round has used, it used while being sampled
-            first_used_clk=0 if self._rounds else _used(stat),
             first_seen_s=self._elapsed_s,
             kernel=facts.kernel,
             group=facts.cpu_cgroup or facts.cgroup,

@@ -5,84 +5,65 @@ they are; ``docs/views.md`` is made from the declarations. Shares are from 0 to 
 processors in use, moments are seconds since 1970; a list in a cell is text with blanks between.
 """
 
-from dunmist.tables.applications import APPLICATIONS
-from dunmist.tables.cells import UNKNOWN, cell_text, moment_text, number_text, plain
+from dunmist.tables.cells import cell_text, number_text, plain
 from dunmist.tables.cores import CORES, INTERRUPTS, in_place
 from dunmist.tables.declared import (
     CURVES,
     Column,
     Filled,
     Filter,
-    Row,
     Table,
     Unit,
-    Width,
     fill,
     filled,
     records,
 )
-from dunmist.tables.disks import DISKS, FILE_SYSTEMS
+from dunmist.tables.disks import DISKS
 from dunmist.tables.families import FAMILY
 from dunmist.tables.heat import DOUBTED, GRAPHICS, QUANTITY_UNITS, SENSORS
-from dunmist.tables.links import LINKS, TRANSPORT
-from dunmist.tables.machine import MACHINE, MODULES
-from dunmist.tables.memory import HOLDERS, INSTALLED_MEMORY, MEMORY_TABLES
+from dunmist.tables.links import TRANSPORT
+from dunmist.tables.machine import MODULES
+from dunmist.tables.memory import HOLDERS, INSTALLED_MEMORY
 from dunmist.tables.ports import SOCKETS, socket_rows
-from dunmist.tables.processes import PROCESSES, UNFOLDED, process_rows
-from dunmist.tables.services import AUTOSTART, GROUPS, SERVICES
-from dunmist.tables.sessions import OWNERS, SESSIONS
+from dunmist.tables.processes import PROCESSES, process_rows
+from dunmist.tables.services import GROUPS
 from dunmist.tables.threads import LOCKS, THREADS, lock_rows, thread_rows
 from dunmist.tables.timeline import EVENTS, RESOURCE_LEVELS
-from dunmist.tables.topics import FORMS, TOPICS, Form, tables_of, topic_tables
+from dunmist.tables.topics import FORMS, TOPICS, tables_of, topic_tables
 
 __all__ = [
-    "APPLICATIONS",
-    "AUTOSTART",
     "CORES",
     "CURVES",
     "DISKS",
     "DOUBTED",
     "EVENTS",
     "FAMILY",
-    "FILE_SYSTEMS",
     "FORMS",
     "GRAPHICS",
     "GROUPS",
     "HOLDERS",
     "INSTALLED_MEMORY",
     "INTERRUPTS",
-    "LINKS",
     "LOCKS",
-    "MACHINE",
-    "MEMORY_TABLES",
     "MODULES",
-    "OWNERS",
     "PROCESSES",
     "QUANTITY_UNITS",
     "RESOURCE_LEVELS",
     "SENSORS",
-    "SERVICES",
-    "SESSIONS",
     "SOCKETS",
     "THREADS",
     "TOPICS",
     "TRANSPORT",
-    "UNFOLDED",
-    "UNKNOWN",
     "Column",
     "Filled",
     "Filter",
-    "Form",
-    "Row",
     "Table",
     "Unit",
-    "Width",
     "cell_text",
     "fill",
     "filled",
     "in_place",
     "lock_rows",
-    "moment_text",
     "number_text",
     "plain",
     "process_rows",

@@ -108,7 +108,8 @@ class Acting(InFolder):
         self.addCleanup(child.wait)
         self.addCleanup(child.kill)
         # what it starts says so as well
-        while child.stdout.readline() != f"ready {child.pid}\n":
+        # in the same pipe, where two lines may run into each other
+        while f"ready {child.pid}" not in child.stdout.readline():
             self.assertIsNone(child.poll(), "it ended before it was ready")
         return child
 

@@ -57,8 +57,10 @@ def tick_cost(folder, processes=1000, rounds=20):
     """Compare whole ticks over many processes with the bare loop in C, in processor time."""
     from dunmist.computer import Root, read_inventory, read_machine
     from dunmist.sampling import Plan
+    from dunmist.sampling.clock import SystemClock
     from dunmist.sampling.pace import Due
-    from dunmist.sampling.sources import Sources
+    from dunmist.sampling.reading import OpenComputer
+    from dunmist.sampling.sources import read_round
 
     loop = folder / "bare_loop"
     subprocess.run(["cc", "-O2", "-o", loop, HERE / "bare_loop.c"], check=True)
@@ -66,12 +68,12 @@ def tick_cost(folder, processes=1000, rounds=20):
         while sum(name.isdigit() for name in os.listdir("/proc")) < processes:
             time.sleep(0.1)
         root, plan = Root(Path("/")), Plan(3600.0, 1.0)
-        sources = Sources(root, read_machine(root), read_inventory(root))
+        computer = OpenComputer(root, read_machine(root), read_inventory(root), SystemClock())
         ratios, tick = [], 0
 
         def look():
             nonlocal tick
-            sources.read(Due(tick, tick, tick, 0), plan, 1.0)
+            read_round(computer, Due(tick, tick, tick, 0), plan, 1.0)
             tick += 1
 
         began = time.process_time()
@@ -86,7 +88,7 @@ def tick_cost(folder, processes=1000, rounds=20):
                 look()
             ratios.append((time.process_time() - began) / rounds / bare_s)
         alive = sum(name.isdigit() for name in os.listdir("/proc"))
-        sources.close()
+        computer.close()
         say(f"one tick, everything read, {alive} processes, against the C loop",
             f"{statistics.median(ratios):.2f} ×", "at most 1.5 ×")  # fmt: skip
         say("the first tick, which reads what is dear of every process", f"{first_s:.2f} s")

@@ -78,7 +78,7 @@ SOURCE = {
         '            zram_bytes=single["zram"].level("value"),\n'
         '            noise_bits=single["noise"].level("value"),\n',
     ),
-    "captures/schema.py": ("MAJOR, MINOR = 1, 1", "MAJOR, MINOR = 1, 2"),
+    "captures/schema.py": ("MAJOR, MINOR = 1, 2", "MAJOR, MINOR = 1, 3"),
     "advice/wording.toml": (
         '"throttle counts" =', '"noise" = "how much noise there is"\n"throttle counts" =',
     ),
@@ -116,7 +116,7 @@ STEP = {
 COLUMN = {
     "tables/cores.py": (
         '            "capacity": place.capacity',
-        '            "idle_share": one.share("idle").mean(),\n'
+        '            "idle_share": processor.share("idle").mean(),\n'
         '            "capacity": place.capacity',
         '        Column("clock_hz", "Hz", "clock, median"),\n',
         '        Column("idle_share", "share", "share of its time in which it idled"),\n'

@@ -31,17 +31,45 @@ from tests.handmade import facts, level, line, rate, sample
 NAN = float("nan")
 
 
+def at_once(field):
+    """All of a tick was read at its beginning."""
+    return 0.0
+
+
 def impossible(on):
     return Impossible(on, np.zeros(on.ticks))
 
 
 class Figures(unittest.TestCase):
     def test_means_and_quantiles_weigh_what_intervals_lasted(self):
-        uneven = TimeLine(np.array([0.0, 1.0, 2.0, 12.0]))
+        uneven = TimeLine(np.array([0.0, 1.0, 2.0, 5.0]))
         late = Rate(uneven, np.array([1.0, 1.0, 0.1]))
-        self.assertAlmostEqual(0.25, late.mean())
-        self.assertAlmostEqual(3.0, late.total())
+        self.assertAlmostEqual(0.46, late.mean())
+        self.assertAlmostEqual(2.3, late.total())
         self.assertEqual(0.1, late.quantile(0.5))
+
+    def test_a_stretch_of_several_periods_without_a_tick_is_in_no_rate(self):
+        for case, at_s, every_s, gaps in (
+            ("the computer stood still", [0, 1, 2, 203, 204], 1.0, [2]),
+            ("one tick was late by two periods", [0, 1, 2, 5, 6], 1.0, []),
+            ("each tick takes longer than a period", [0, 6, 12, 18.5, 24], 1.0, []),
+            ("dense ticks are late easily", [0, 0.1, 0.2, 1.2, 1.3], 0.1, []),
+            ("there is one interval only", [0, 30], 1.0, []),
+            ("nobody said how far apart", [0, 10, 20, 300], 0.0, [2]),
+        ):
+            on = TimeLine(np.array(at_s, dtype=float), every_s)
+            with self.subTest(case):
+                self.assertEqual(gaps, list(np.flatnonzero(on.is_gap)))
+        on = TimeLine(np.array([0.0, 1.0, 2.0, 203.0, 204.0]), 1.0)
+        self.assertEqual((204.0, 3.0, 201.0), (on.duration_s, on.measured_s, on.gap_s))
+        readings = Readings("count")
+        for row, count in enumerate((0, 10, 20, 5000, 5010)):
+            readings.add(row, "tern", [count])
+        grown = readings.over(on)["tern"].rate("count")
+        np.testing.assert_array_equal([10, 10, NAN, 10], grown.values)
+        # a condition that is not met in it weighs nothing either
+        self.assertAlmostEqual(1.0, grown.at_least(10.0).mean(), places=5)
+        self.assertEqual(30, round(grown.known_or(0.0).total()))
 
     def test_what_lasts_ignores_a_spike_and_one_odd_interval(self):
         for values, expected in (
@@ -137,6 +165,25 @@ class Counters(unittest.TestCase):
             with self.subTest(case):
                 self.assertEqual(expected, self.rates(*readings, **how))
 
+    def test_a_reading_counts_for_the_time_since_its_own_last_one(self):
+        # 100 a second all the time; the first tick took long and reached this one after 0.6 s
+        for case, readings, expected in (
+            ("read late once", [(0, 60, 0.6), (1, 100, 0.0), (2, 200, 0.0)], [100, 100, 0, 0]),
+            ("always late", [(0, 60, 0.6), (1, 160, 0.6), (2, 260, 0.6)], [100, 100, 0, 0]),
+            ("later and later", [(0, 0, 0.0), (1, 150, 0.5), (2, 290, 0.9)], [100, 100, 0, 0]),
+            ("too near", [(0, 99, 0.99), (1, 100, 0.0), (2, 200, 0.0)], [None, 100, 0, 0]),
+            # when it was read at the tick between them nobody knows
+            ("it stood still between", [(0, 60, 0.6), (2, 160, 0.0)], [0, 100, 0, 0]),
+        ):
+            collected = Readings("count")
+            for row, value, after_s in readings:
+                collected.add(row, "tern", [value], after_s)
+            found = collected.over(line(4))["tern"].rate("count").values
+            with self.subTest(case):
+                self.assertEqual(
+                    expected, [None if np.isnan(one) else round(float(one), 6) for one in found]
+                )
+
     def test_sparse_and_dense_readings_follow_the_same_rule(self):
         values = np.array([5.0, 7.0, 3.0, 4.0, 100.0, 103.0])
         same = np.array([False, True, True, True, False, True])
@@ -185,10 +232,10 @@ class Processes(unittest.TestCase):
             collected.first_row[identity] = row
         for row in range(on.ticks):
             collected.add(row, SimpleNamespace(
-                processes=[sample(one, clk, delay_ns=0, threads=2) for at, one, clk in samples
-                           if at == row],
+                processes=[sample(one, clk, delay_ns=0, threads=2, after_ms=sum(after))
+                           for at, one, clk, *after in samples if at == row],
                 threads=[SimpleNamespace(process=one, tid=tid, run_ns=int(ran * 1e9),
-                                         delay_ns=int(waited * 1e9), name="gull")
+                                         delay_ns=int(waited * 1e9), name="gull", after_ms=0)
                          for at, one, tid, ran, waited in threads if at == row],
                 exits=[], details=[],
             ))  # fmt: skip
@@ -218,6 +265,15 @@ class Processes(unittest.TestCase):
                 self.assertEqual(start_clk > 100_000, process.started_inside)
                 self.assertAlmostEqual(sum(filter(None, expected)), process.cpu_s)
                 self.assertFalse(+dropped.dropped)
+
+    def test_a_process_that_was_read_late_in_a_long_tick_is_as_busy_as_it_was(self):
+        # full all the time, of which the first tick read it after 0.7 s only
+        samples = [(0, 1, 70, 700), (1, 1, 100), (2, 1, 200), (3, 1, 300), (4, 1, 400)]
+        series, found = self.made(samples, {1: (0, facts(9))})
+        self.assertEqual([1.0] * 4, [round(one, 6) for one in self.cores(series.by_identity[1])])
+        self.assertAlmostEqual(4.0, series.by_identity[1].cpu_s)
+        self.assertAlmostEqual(4.0, series.applications[0].cores.total())
+        self.assertFalse(+found.dropped)
 
     def test_nothing_uses_more_processors_than_there_are(self):
         series, found = self.made(
@@ -274,7 +330,8 @@ class Devices(unittest.TestCase):
         usual = dict.fromkeys(("disks", "links", "sensors", "throttles", "graphics", "groups",
                                "graphics_use", "supplies"), ())  # fmt: skip
         for row, tick in enumerate(ticks):
-            collected.add(row, SimpleNamespace(**{**usual, "tcp": {}, "interrupts": {}, **tick}))
+            usual |= {"tcp": {}, "interrupts": {}, "after_s": at_once}
+            collected.add(row, SimpleNamespace(**{**usual, **tick}))
         about = SimpleNamespace(**{"disks": [], "links": [], "sensors": [], **inventory})
         return collected.finish(about, {}, [], impossible(on))
 
@@ -317,7 +374,8 @@ class Sockets(unittest.TestCase):
             mine = [SocketSample(one, "established", 0, 0, sent, 10, 0)
                     for at, one, sent in samples if at == row]  # fmt: skip
             details = [SimpleNamespace(process=one, sockets=[inode]) for one, inode in owners]
-            found.add(row, SimpleNamespace(sockets=mine, sockets_ended=[], details=details))
+            tick = SimpleNamespace(sockets=mine, sockets_ended=[], details=details, after_s=at_once)
+            found.add(row, tick)
         return found.finish(line(rows))
 
     def test_only_what_moved_during_the_capture_counts(self):

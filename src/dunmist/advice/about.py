@@ -113,7 +113,7 @@ def about_lines(about: About) -> list[tuple[str, str]]:
         more = f": {about.unit_about}" if about.unit_about else ""
         lines.append(("unit", f"{about.process.unit}{more}"))
     lines.append(("started", _started_text(about)))
-    parents = [f"{one.name} ({one.pid})" for one in about.process.ancestors]
+    parents = [f"{parent.name} ({parent.pid})" for parent in about.process.ancestors]
     if parents:
         lines.append(("parents", " < ".join(parents)))
     if about.listens:
@@ -189,7 +189,7 @@ def _started_text(about: About) -> str:
 
 def _ports_text(listens: tuple[Listener, ...]) -> str:
     scopes = {True: "this computer only", False: "open to the network"}
-    return _some([f"{one.protocol} {one.port} ({scopes[one.local]})" for one in listens])
+    return _some([f"{port.protocol} {port.port} ({scopes[port.local]})" for port in listens])
 
 
 def _some(texts: list[str]) -> str:

@@ -45,7 +45,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
         "autostart": about.origin.entry is not None,
         "starts-itself": about.origin.by in ("boot", "service", "login", "timer", "job"),
         "job": about.origin.by == "job",
-        "stopped": any(one.state in ("T", "t") for one in living),
+        "stopped": any(process.state in ("T", "t") for process in living),
     }
     guards = kind.guards if kind else frozenset()
     return frozenset(word for word, is_so in holds.items() if is_so) | guards

@@ -3,6 +3,7 @@
 from typing import NamedTuple
 
 from dunmist.advice.about import About, what_it_is
+from dunmist.advice.amounts import span_text
 from dunmist.advice.case import Cases
 from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.filling import subject_of
@@ -116,16 +117,24 @@ def _finding(finding: Finding, cases: Cases) -> FindingAdvice:
 
 def _blind_spots(series: Series) -> list[BlindSpot]:
     unseen = series.footer.blind_spots if series.footer else series.header.blind_spots
-    spots = [_blind_spot(one.subject, _reason(one, series), one.count) for one in unseen]
+    spots = [_blind_spot(spot.subject, _reason(spot, series), spot.count) for spot in unseen]
     spots += [
         _blind_spot(subject, "impossible", count) for subject, count in series.dropped.items()
     ]
     if series.damage:
         spots.append(BlindSpot("the end of the capture", series.damage, "sample again"))
-    if series.missed:
+    if series.line.gap_s:
         spots.append(
             BlindSpot(
-                f"{series.missed} ticks",
+                f"{span_text(series.line.gap_s)} of {span_text(series.duration_s)}",
+                "nothing was sampled meanwhile (asleep, stopped, far too busy): it is in no figure",
+                "sample again",
+            )
+        )
+    if series.missed_outside_gaps:
+        spots.append(
+            BlindSpot(
+                f"{series.missed_outside_gaps} ticks",
                 "the computer was too busy to sample in time",
                 "sample again with a longer --every",
             )

@@ -63,7 +63,7 @@ def _slot_text(value: Slot, unit: str) -> str:
     if isinstance(value, Doubt):
         return doubt_text(value)
     if isinstance(value, list):
-        return ", ".join(one if isinstance(one, str) else " at ".join(one) for one in value)
+        return ", ".join(part if isinstance(part, str) else " at ".join(part) for part in value)
     if isinstance(value, str):
         return value
     if unit == "bytes":

@@ -47,7 +47,7 @@ def unit_is_own(unit: str) -> bool:
 
 
 def _of_service(series: Series, unit: str, start_clk: int, limits: Thresholds) -> Origin:
-    timers = [one for one in series.surveyed.units if one.triggers == unit]
+    timers = [timer for timer in series.surveyed.units if timer.triggers == unit]
     at_boot = start_clk / series.header.machine.clock_ticks_per_s <= limits.signs.boot_s
     if timers and not at_boot:
         return Origin("timer", timers[0].name)

@@ -29,7 +29,9 @@ def program_of(facts: ProcessFacts) -> Program:
         return Program(f"kernel:{kind}", f"kernel task {kind}", launches=False)
     path = (facts.executable or _first(facts.command_line) or facts.name).removesuffix(DELETED)
     file = posixpath.basename(path) or facts.name
-    interpreter = next((one for one in INTERPRETERS if one.file.match(file)), None)
+    interpreter = next(
+        (candidate for candidate in INTERPRETERS if candidate.file.match(file)), None
+    )
     if interpreter is None:
         launches = file in LAUNCHERS or facts.name in LAUNCHERS or facts.pid == 1
         return Program(path, _full_name(facts.name, file, facts.command_line), launches=launches)

@@ -89,7 +89,9 @@ def _rules(secrets: Secrets) -> Rules:
     named = re.compile(
         rf"(?P<keep>(?:^|[\s;,&?\"'{{-])-{{0,2}}{name}[\"']?\s*[=:]\s*)"
         r"(?P<hide>(?:Bearer\s+|Basic\s+)?[^\s&;,]+)", re.I)  # fmt: skip
-    shapes = (re.compile(f"(?P<keep>{one.keep})(?P<hide>{one.hide})") for one in secrets.shapes)
+    shapes = (
+        re.compile(f"(?P<keep>{shape.keep})(?P<hide>{shape.hide})") for shape in secrets.shapes
+    )
     return Rules(re.compile(rf"--?{name}\Z", re.I), (*shapes, named))
 
 

@@ -16,7 +16,7 @@ from dunmist.computer import Inventory, Machine, Reason
 from dunmist.sampling import Event, Observer, Plan, ProcessLine, SocketLine, Survey, Tick
 
 FORMAT = "dunmist-capture"
-MAJOR, MINOR = 1, 1
+MAJOR, MINOR = 1, 2
 VERSION = f"{MAJOR}.{MINOR}"
 
 
@@ -84,7 +84,7 @@ def json_schema() -> dict[str, Any]:
 def _with_plain_descriptions(part: object) -> object:
     """Return a schema whose descriptions do not depend on how docstrings are broken into lines."""
     if isinstance(part, list):
-        return [_with_plain_descriptions(one) for one in part]
+        return [_with_plain_descriptions(item) for item in part]
     if not isinstance(part, dict):
         return part
     return {

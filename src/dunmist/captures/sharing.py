@@ -155,11 +155,11 @@ def _walked(value: object, change: Callable[[str], str]) -> object:
         return change(value)
     if isinstance(value, dict):
         return {
-            _walked(key, change): one if key == TAG else _walked(one, change)
-            for key, one in value.items()
+            _walked(key, change): part if key == TAG else _walked(part, change)
+            for key, part in value.items()
         }
     if isinstance(value, list | tuple):
-        return [_walked(one, change) for one in value]
+        return [_walked(part, change) for part in value]
     return value
 
 

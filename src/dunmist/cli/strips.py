@@ -64,7 +64,7 @@ def bar_cells(amounts: Sequence[float], width: int) -> list[int]:
     if total <= 0 or width <= 0:
         return [0] * len(amounts)
     exact = [amount / total * width for amount in amounts]
-    cells = [max(int(one), 1 if one > 0.05 else 0) for one in exact]
+    cells = [max(int(height), 1 if height > 0.05 else 0) for height in exact]
     while sum(cells) > width:
         cells[max(range(len(cells)), key=lambda place: cells[place] - exact[place])] -= 1
     while sum(cells) < width:

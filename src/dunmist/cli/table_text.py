@@ -48,7 +48,7 @@ def _joined(value: object) -> object:
     """Return a list as text with blanks between, for a form that has no lists."""
     if not isinstance(value, list):
         return value
-    return " ".join("" if one is None else str(one) for one in value)
+    return " ".join("" if cell is None else str(cell) for cell in value)
 
 
 def table_parts(
@@ -59,14 +59,14 @@ def table_parts(
     ``columns`` names those to show instead of the usual ones. Where the width does not suffice,
     columns are left out from the right and named below the table.
     """
-    for place, one in enumerate(tables):
-        name = one.table.name
+    for place, shown in enumerate(tables):
+        name = shown.table.name
         if len(tables) > 1:
             yield Text(f"\n{name}" if place else name, style="italic")
-        if one.frame.empty:
+        if shown.frame.empty:
             yield Text(f"no {name} in this capture, or none that was asked for")
             continue
-        grid, left_out = _grid(one, _shown(one, columns), width)
+        grid, left_out = _grid(shown, _shown(shown, columns), width)
         yield grid
         if left_out:
             more = ", ".join(column.heading for column in left_out)

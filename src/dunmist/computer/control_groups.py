@@ -71,8 +71,13 @@ class ControlGroups:
 
     def __init__(self, root: Root) -> None:
         self._root = root
-        self._v2 = next((one for one in V2_ROOTS if root.exists(f"{one}/cgroup.controllers")), None)
-        self._v1 = next((one for one in V1_CPU if root.exists(f"{one}/cpu.shares")), None)
+        self._v2 = next(
+            (directory for directory in V2_ROOTS if root.exists(f"{directory}/cgroup.controllers")),
+            None,
+        )
+        self._v1 = next(
+            (directory for directory in V1_CPU if root.exists(f"{directory}/cpu.shares")), None
+        )
         if self._v2 is None and self._v1 is None:
             root.note(SUBJECT, "absent")
 

@@ -143,7 +143,7 @@ def _read_disk(root: Root, name: str) -> Disk:
         # what the drive takes at once; NVMe and virtual disks tell it of the queue only
         queue_depth=number("device/queue_depth") or number("queue/nr_requests"),
         partitions=[
-            one for one in root.names(directory) if root.exists(f"{directory}/{one}/partition")
+            name for name in root.names(directory) if root.exists(f"{directory}/{name}/partition")
         ],
         disks_below=root.names(f"{directory}/slaves"),
         mapped_name=text("dm/name"),

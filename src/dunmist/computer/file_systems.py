@@ -114,7 +114,7 @@ def _measured(root: Root, mount: Mount) -> FileSystem:
     if sizes is None or sizes[0] <= 0:
         return FileSystem(mount.point, mount.kind, mount.source, mount.read_only)
     # a type without a number of its own may answer with the greatest there is
-    unit, blocks, free, available, inodes, inodes_free = (min(one, COUNTER_MAX) for one in sizes)
+    unit, blocks, free, available, inodes, inodes_free = (min(size, COUNTER_MAX) for size in sizes)
     return FileSystem(
         point=mount.point,
         kind=mount.kind,

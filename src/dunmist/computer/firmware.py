@@ -103,20 +103,22 @@ def parse_smbios(data: bytes) -> Firmware:
     facts: dict[str, str | None] = {}
     arrays: dict[int, _Structure] = {}
     devices: list[_Structure] = []
-    for one in _structures(data):
-        if one.kind == 0 and "firmware_maker" not in facts:
-            facts |= {"firmware_maker": one.text(4), "firmware_version": one.text(5),
-                      "firmware_date": one.text(8)}  # fmt: skip
-        elif one.kind == 1 and "maker" not in facts:
-            facts |= {"maker": one.text(4), "model": one.text(5)}
-        elif one.kind == 2 and "board" not in facts:
-            facts["board"] = one.text(5)
-        elif one.kind == 16 and one.number(5, "B") == SYSTEM_MEMORY:
-            arrays[one.handle] = one
-        elif one.kind == 17:
-            devices.append(one)
-    counted = [number for one in arrays.values() if (number := one.number(0x0D, "H"))]
-    modules = [_module(one) for one in devices if not arrays or one.number(4, "H") in arrays]
+    for structure in _structures(data):
+        if structure.kind == 0 and "firmware_maker" not in facts:
+            facts |= {"firmware_maker": structure.text(4), "firmware_version": structure.text(5),
+                      "firmware_date": structure.text(8)}  # fmt: skip
+        elif structure.kind == 1 and "maker" not in facts:
+            facts |= {"maker": structure.text(4), "model": structure.text(5)}
+        elif structure.kind == 2 and "board" not in facts:
+            facts["board"] = structure.text(5)
+        elif structure.kind == 16 and structure.number(5, "B") == SYSTEM_MEMORY:
+            arrays[structure.handle] = structure
+        elif structure.kind == 17:
+            devices.append(structure)
+    counted = [number for array in arrays.values() if (number := array.number(0x0D, "H"))]
+    modules = [
+        _module(device) for device in devices if not arrays or device.number(4, "H") in arrays
+    ]
     return msgspec.structs.replace(
         msgspec.convert(facts, Firmware),
         slots=sum(counted) if counted else None,

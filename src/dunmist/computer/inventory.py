@@ -63,7 +63,7 @@ def _tasks_most(root: Root) -> int | None:
         root.parse(f"proc/sys/kernel/{name}", parse_number, "limit of tasks", may_be_absent=True)
         for name in ("pid_max", "threads-max")
     ]
-    return min((one for one in limits if one), default=None)
+    return min((limit for limit in limits if limit), default=None)
 
 
 def _container(root: Root) -> str | None:

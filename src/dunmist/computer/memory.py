@@ -106,5 +106,5 @@ def read_zram_bytes(root: Root, names: list[str]) -> int | None:
         root.parse(f"sys/block/{name}/mm_stat", parse_mm_stat, SUBJECT, again=True)
         for name in names
     ]
-    known = [one for one in held if one is not None]
+    known = [part for part in held if part is not None]
     return sum(known) if known else None

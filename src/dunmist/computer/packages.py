@@ -127,7 +127,7 @@ def parse_rpm_header(blob: bytes) -> dict[int, list[str] | list[int]]:
     for position in range(8, start, _INDEX.size):
         tag, kind, offset, number = _INDEX.unpack_from(blob, position)
         if kind in (6, 8, 9):  # one text, several, translated ones
-            words[tag] = [text_of(one) for one in data[offset:].split(b"\0", number)[:number]]
+            words[tag] = [text_of(text) for text in data[offset:].split(b"\0", number)[:number]]
         elif kind == 4 and offset + 4 * number <= len(data):
             words[tag] = list(struct.unpack_from(f">{number}I", data, offset))
     return words

@@ -74,7 +74,7 @@ class ProcessSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     ``delay_ns`` are the first thread's time on and waiting for a processor, None without schedstat.
     ``read_bytes`` and ``write_bytes`` are what it fetched from storage and caused to be sent there,
     None where they may not be read. ``waits_in`` is the kernel function in which a process in
-    state D waits.
+    state D waits. ``after_ms`` is how long after the beginning of its tick it was read.
     """
 
     process: Identity
@@ -96,12 +96,13 @@ class ProcessSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     read_bytes: Counter | None = None
     write_bytes: Counter | None = None
     waits_in: str | None = None
+    after_ms: Counter = 0
 
 
 class ThreadSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """One thread of a busy process: nanoseconds on and waiting for a processor since it started.
 
-    ``name`` is given when the thread is first seen.
+    ``name`` is given when the thread is first seen, ``after_ms`` is as in ``ProcessSample``.
     """
 
     process: Identity
@@ -109,6 +110,7 @@ class ThreadSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     run_ns: Counter
     delay_ns: Counter
     name: str | None = None
+    after_ms: Counter = 0
 
 
 class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):

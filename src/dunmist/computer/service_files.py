@@ -43,7 +43,7 @@ def _wanted(root: Root) -> set[str]:
         for name in root.names(directory):
             if _WANTING.match(name):
                 wanted.update(
-                    one for one in root.names(f"{directory}/{name}") if one.endswith(KINDS)
+                    unit for unit in root.names(f"{directory}/{name}") if unit.endswith(KINDS)
                 )
     return wanted
 

@@ -44,7 +44,7 @@ class _Login(NamedTuple):
 
 def parse_utmp(data: bytes) -> list[_Login]:
     """Return the logins of people; raises ParseError."""
-    layout = next((one for one in (_SHORT, _LONG) if len(data) % one.size == 0), None)
+    layout = next((layout for layout in (_SHORT, _LONG) if len(data) % layout.size == 0), None)
     if layout is None:
         raise ParseError("/run/utmp", f"{len(data)} bytes are no whole records", data[:8])
     return list(_logins(data, layout))
@@ -62,7 +62,7 @@ def _text(field: bytes) -> str:
 
 def read_sessions(root: Root, now_s: float) -> list[Session]:
     """Return the logins that are still there; ``now_s`` is seconds since 1970."""
-    name = next((one for one in ("run/utmp", "var/run/utmp") if root.exists(one)), None)
+    name = next((name for name in ("run/utmp", "var/run/utmp") if root.exists(name)), None)
     if name is None:
         root.note(SUBJECT, "absent")
         return []

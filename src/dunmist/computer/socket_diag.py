@@ -65,7 +65,9 @@ def parse_inet(body: memoryview, protocol: str) -> SocketReading:
     for kind, value in parse_attributes(body[INET_BYTES:]):
         if kind == INET_DIAG_INFO and len(value) >= 136:
             (retransmitted,) = _TCP_RETRANSMITTED.unpack_from(value, 100)
-            sent, received = (min(one, COUNTER_MAX) for one in _TCP_BYTES.unpack_from(value, 120))
+            sent, received = (
+                min(count, COUNTER_MAX) for count in _TCP_BYTES.unpack_from(value, 120)
+            )
     return SocketReading(
         key=(protocol, cookie),
         facts=SocketFacts(

@@ -55,14 +55,14 @@ def _link(exam: Examination) -> float | None:
     links = exam.series.devices.outward_links
     # what a tunnel or a bridge carries is carried by the link below it once more
     physical = [link for link in links if link.about and link.about.physical] or links
-    moved = [one.received_bytes_per_s + one.sent_bytes_per_s for one in physical]
+    moved = [link.received_bytes_per_s + link.sent_bytes_per_s for link in physical]
     return _traffic(
         exam, moved, [application.network_bytes_per_s for application in exam.applications]
     )
 
 
 def _traffic(exam: Examination, moved: list[Rate], attributed: list[Rate]) -> float | None:
-    total = sum(one.total() for one in moved)
+    total = sum(rate.total() for rate in moved)
     if total < exam.limits.coverage.traffic_least_bytes:
         return None
-    return min(1.0, sum(one.total() for one in attributed) / total)
+    return min(1.0, sum(rate.total() for rate in attributed) / total)

@@ -58,7 +58,7 @@ def _lookalikes(exam: Examination, strains: Strains) -> list[Finding]:
     for same in by_shape.values():
         # the one with the fewer ordinary signs of being installed is the odd one
         for name in sorted(same, key=lambda one: _is_installed(exam, names[one]))[:-1]:
-            process, others = names[name], [one for one in same if one != name]
+            process, others = names[name], [other for other in same if other != name]
             signs = [sign("lookalike", float(process.pid), others=others)]
             found.append(Finding("lookalike-name", "concern", name, signs, process.application))
     return found
@@ -66,8 +66,8 @@ def _lookalikes(exam: Examination, strains: Strains) -> list[Finding]:
 
 def _shape(name: str) -> str:
     shape = name.lower()
-    for pair, one in LOOKALIKES:
-        shape = shape.replace(pair, one)
+    for pair, letter in LOOKALIKES:
+        shape = shape.replace(pair, letter)
     return shape
 
 

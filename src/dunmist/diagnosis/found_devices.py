@@ -13,7 +13,7 @@ from dunmist.series import Application
 
 
 def _disks(exam: Examination, strains: Strains) -> list[Finding]:
-    slow = {one.disk.name: one for one in exam.once(find_slow_disks)}
+    slow = {slow_disk.disk.name: slow_disk for slow_disk in exam.once(find_slow_disks)}
     # without memory it is pages that they wait for
     strained = set() if strains.has("memory") else {state.name for state in strains.of("disk")}
     found = []
@@ -42,15 +42,15 @@ def _blocked(exam: Examination, strains: Strains) -> list[Finding]:
 def _storage(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     table, found = exam.limits.storage, []
-    for one in exam.once(writable_storage):
-        if one.used is not None and one.used >= table.full:
-            size_bytes = float(one.about.size_bytes or 0)
-            signs = [sign("storage-used", one.used, of=size_bytes, name=one.point)]
-            severity: Severity = "urgent" if one.used >= table.strained else "concern"
-            found.append(Finding("storage-full", severity, one.point, signs))
-        if one.inodes is not None and one.inodes >= table.full:
-            signs = [sign("storage-inodes", one.inodes)]
-            found.append(Finding("inodes-full", "urgent", one.point, signs))
+    for storage in exam.once(writable_storage):
+        if storage.used is not None and storage.used >= table.full:
+            size_bytes = float(storage.about.size_bytes or 0)
+            signs = [sign("storage-used", storage.used, of=size_bytes, name=storage.point)]
+            severity: Severity = "urgent" if storage.used >= table.strained else "concern"
+            found.append(Finding("storage-full", severity, storage.point, signs))
+        if storage.inodes is not None and storage.inodes >= table.full:
+            signs = [sign("storage-inodes", storage.inodes)]
+            found.append(Finding("inodes-full", "urgent", storage.point, signs))
     return found
 
 
@@ -66,7 +66,7 @@ def _broken_links(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     signs: dict[str | None, list[Sign]] = defaultdict(list)
     for link in exam.series.devices.outward_links:
-        errors = link.errors_per_s.total() / exam.series.duration_s
+        errors = link.errors_per_s.mean()
         if errors >= exam.limits.findings.link_errors_per_s:
             signs[link.name].append(sign("link-errors", errors, name=link.name))
     again = _sent_again(exam)
@@ -151,7 +151,10 @@ def _port_conflicts(exam: Examination, strains: Strains) -> list[Finding]:
                 sign(
                     "port-conflict",
                     float(port),
-                    who=[(one.distinct_name, address) for one, address in owners.items()],
+                    who=[
+                        (application.distinct_name, address)
+                        for application, address in owners.items()
+                    ],
                 )
             ],
         )

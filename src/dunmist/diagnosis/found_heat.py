@@ -37,7 +37,7 @@ def _fans(exam: Examination, strains: Strains) -> list[Finding]:
         return []  # many fans rest while it is cool
     sensors = exam.series.devices.sensors
     fans = [sensor for sensor in sensors if sensor.quantity == "fan" and sensor.is_trusted]
-    turning = [one for one in fans if (one.level.greatest() or 0.0) > 0]
+    turning = [fan for fan in fans if (fan.level.greatest() or 0.0) > 0]
     if not fans or turning:
         return []  # boards have more connectors than fans: one that turns is enough
     signs = [sign("heat-celsius", celsius, name=heat.sensor.name, of=heat.critical_celsius)]

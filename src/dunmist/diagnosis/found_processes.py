@@ -17,7 +17,7 @@ def _defunct(exam: Examination, strains: Strains) -> list[Finding]:
     if len(ended) < exam.limits.findings.defunct:
         return []
     signs = [sign("defunct", float(len(ended)))]
-    ((parent_pid, count),) = Counter(one.facts.ppid for one in ended).most_common(1)
+    ((parent_pid, count),) = Counter(child.facts.ppid for child in ended).most_common(1)
     parent = living.get(parent_pid)
     if parent is None:
         return [Finding("defunct-pile", "note", None, signs)]

@@ -18,15 +18,15 @@ BOUND_SHOWN = 3
 def _core_bound(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     by_application: dict[Application, list[Bound]] = defaultdict(list)
-    for one in exam.once(find_bound):
-        by_application[one.process.application].append(one)
+    for bound in exam.once(find_bound):
+        by_application[bound.process.application].append(bound)
     return [
         Finding(
             "core-bound",
             "concern",
             same[0].process.name,
-            [sign("app-full", one.full_share, pid=float(one.process.pid))
-             for one in same[:BOUND_SHOWN]],
+            [sign("app-full", bound.full_share, pid=float(bound.process.pid))
+             for bound in same[:BOUND_SHOWN]],
             application,
         )
         for application, same in by_application.items()
@@ -37,7 +37,7 @@ def _use(exam: Examination, strains: Strains) -> list[Finding]:
     """Find who uses processors all the time: most of them, or a little in the background."""
     del strains
     table = exam.limits.findings
-    bound = {one.process.application.number for one in exam.once(find_bound)}
+    bound = {bound.process.application.number for bound in exam.once(find_bound)}
     found = []
     for application in exam.applications:
         if application.observer or application.kernel or application.number in bound:
@@ -111,7 +111,7 @@ def _interrupts(exam: Examination, strains: Strains) -> list[Finding]:
     sources = exam.series.devices.interrupts
     if sources:
         source, count = max(sources.items(), key=lambda item: item[1])
-        signs.append(sign("interrupt-source", count / exam.series.duration_s, name=source))
+        signs.append(sign("interrupt-source", count / exam.series.line.measured_s, name=source))
     return [Finding("interrupt-storm", "urgent", name, signs)]
 
 

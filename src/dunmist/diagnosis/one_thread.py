@@ -31,7 +31,7 @@ class OneThread(NamedTuple):
 
 def find_one_threads(exam: Examination) -> dict[Process, OneThread]:
     """Return what the busiest thread does, of each process that can use one processor only."""
-    least_s = exam.limits.core.candidate_cores * exam.series.line.interval_s.sum() / 2
+    least_s = exam.limits.core.candidate_cores * exam.series.line.measured_s / 2
     found = {}
     for process in exam.series.processes.values():
         if process.cpu_s >= least_s:

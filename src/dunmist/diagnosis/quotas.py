@@ -29,7 +29,7 @@ def find_quotas(exam: Examination) -> list[Quota]:
 
 def quota_limited(exam: Examination) -> set[int]:
     """Return the numbers of the applications that are in such a group."""
-    paths = [one.path for one in exam.once(find_quotas)]
+    paths = [quota.path for quota in exam.once(find_quotas)]
     return {
         application.number
         for application in exam.applications

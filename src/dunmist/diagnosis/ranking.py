@@ -89,7 +89,7 @@ def _signs(
         sign("app-cores-typical", exam.typical(application.cores), of=processors),
     ]
     bound = next(
-        (one for one in exam.once(find_bound) if one.process.application is application), None
+        (bound for bound in exam.once(find_bound) if bound.process.application is application), None
     )
     if bound:
         signs.insert(0, sign("app-full", bound.full_share, pid=float(bound.process.pid)))

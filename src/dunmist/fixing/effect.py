@@ -39,7 +39,9 @@ def effect_of(
         # what is held up counts more than how full it is
         compared = _compared(first.trace.pressure, second.trace.pressure, least_change)
         verdicts.insert(0, compared)
-    verdict: Change = next((one for one in verdicts if one != "no clear change"), verdicts[0])
+    verdict: Change = next(
+        (verdict for verdict in verdicts if verdict != "no clear change"), verdicts[0]
+    )
     used = (_median(first.trace.used), _median(second.trace.used))
     return Effect(resource, first.name, used, pressure, verdict)
 
@@ -48,7 +50,7 @@ def _state(
     states: list[ResourceState], resource: ResourceWord, name: str | None
 ) -> ResourceState | None:
     same = [state for state in states if state.resource == resource]
-    named = [one for one in same if one.name == name]
+    named = [application for application in same if application.name == name]
     return next(iter(named or same), None)
 
 

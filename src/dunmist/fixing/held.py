@@ -50,8 +50,8 @@ def hold(root: Root, targets: list[Target]) -> Iterator[list[Held]]:
                 held.append(found)
         yield held
     finally:
-        for one in held:
-            os.close(one.descriptor)
+        for process in held:
+            os.close(process.descriptor)
 
 
 def reverse_each(
@@ -64,8 +64,8 @@ def reverse_each(
     with hold(root, line.act.targets) as held:
         if not held:
             raise Refused(f"the processes of act {line.number} have ended, nothing is left to undo")
-        for one in held:
-            reverse(one)
+        for process in held:
+            reverse(process)
         return f"{len(held)} of {len(line.act.targets)} processes are {word}"
 
 

@@ -110,7 +110,9 @@ def newest(entries: list[JournalLine]) -> dict[int, JournalLine]:
 
 def undone(entries: list[JournalLine]) -> set[int]:
     """Return the numbers of acts that were reversed."""
-    return {one.undoes for one in newest(entries).values() if one.undoes and one.stage == "done"}
+    return {
+        entry.undoes for entry in newest(entries).values() if entry.undoes and entry.stage == "done"
+    }
 
 
 def append(path: Path, entry: JournalLine) -> None:

@@ -69,8 +69,8 @@ def read_one(root: Root, pid: int) -> Live | None:
 def descendants(live: dict[int, Live], pids: set[int]) -> list[Live]:
     """Return all that descend from the given processes, without these."""
     children: dict[int, list[Live]] = defaultdict(list)
-    for one in live.values():
-        children[one.stat.ppid].append(one)
+    for process in live.values():
+        children[process.stat.ppid].append(process)
     found: list[Live] = []
     wanted = list(pids)
     seen = set(pids)
@@ -90,7 +90,9 @@ def family(live: dict[int, Live], targets: list[Target]) -> list[Target]:
     """
     pids = {target.pid for target in targets}
     programs = {live[pid].program.key for pid in pids}
-    return [one.target for one in descendants(live, pids) if one.program.key in programs]
+    return [
+        process.target for process in descendants(live, pids) if process.program.key in programs
+    ]
 
 
 def ancestors(live: dict[int, Live], pid: int) -> set[int]:
@@ -105,9 +107,10 @@ def ancestors(live: dict[int, Live], pid: int) -> set[int]:
 def came_back(before: dict[int, Live], now: dict[int, Live], ended: list[int]) -> list[Live]:
     """Return new processes that run what the ended ones ran, by command line and owner."""
     gone = {(before[pid].command, before[pid].uid) for pid in ended if pid in before}
-    known = {(one.stat.pid, one.stat.start_clk) for one in before.values()}
+    known = {(process.stat.pid, process.stat.start_clk) for process in before.values()}
     return [
-        one
-        for one in now.values()
-        if (one.command, one.uid) in gone and (one.stat.pid, one.stat.start_clk) not in known
+        process
+        for process in now.values()
+        if (process.command, process.uid) in gone
+        and (process.stat.pid, process.stat.start_clk) not in known
     ]

@@ -65,12 +65,14 @@ def undo_disk(line: JournalLine, root: Root) -> str:
 
 def _remembered(targets: list[Target], root: Root, read: Callable[[int], int]) -> Remembered:
     with hold(root, targets) as held:
-        return Remembered({one.target.pid: _each_thread(root, one, read) for one in held})
+        return Remembered(
+            {process.target.pid: _each_thread(root, process, read) for process in held}
+        )
 
 
 def _lower(targets: list[Target], root: Root, lower: Callable[[int], None]) -> Result:
     with hold(root, targets) as held:
-        threads = sum(len(_each_thread(root, one, lower)) for one in held)
+        threads = sum(len(_each_thread(root, process, lower)) for process in held)
         return Result(f"set for {threads} threads of {len(held)} processes", bool(held))
 
 

@@ -47,8 +47,8 @@ def force_end(act: Act, targets: list[Target], root: Root) -> Result:
 
 
 def _stop_or_go(number: signal.Signals, held: list[Held], root: Root) -> Result:
-    for one in held:
-        one.send(number)
+    for process in held:
+        process.send(number)
     stops = number == signal.SIGSTOP
     deadline_s = time.monotonic() + STOP_S
     while (done := _in_state(held, root, stopped=stops)) < len(held):
@@ -61,23 +61,23 @@ def _stop_or_go(number: signal.Signals, held: list[Held], root: Root) -> Result:
 
 def _in_state(held: list[Held], root: Root, *, stopped: bool) -> int:
     """Return how many of the processes are stopped, or no longer stopped."""
-    states = [stat.state for one in held if (stat := read_stat(root, one.target.pid))]
+    states = [stat.state for process in held if (stat := read_stat(root, process.target.pid))]
     # t is stopped by a debugger
     return sum((state in "Tt") == stopped for state in states)
 
 
 def _end(number: signal.Signals, held: list[Held], root: Root) -> Result:
     before = read_live(root)
-    for one in held:
-        one.send(number)
+    for process in held:
+        process.send(number)
         # one that is stopped notices a polite signal only when it goes on
-        one.send(signal.SIGCONT)
+        process.send(signal.SIGCONT)
     # one span for all of them: a hundred processes end at the same time, not in turns
     deadline_s = time.monotonic() + END_S
-    for one in held:
-        one.has_ended(max(0.0, deadline_s - time.monotonic()))
-    ended = [one.target.pid for one in held if one.has_ended()]
-    left = [one.target.pid for one in held if one.target.pid not in ended]
+    for process in held:
+        process.has_ended(max(0.0, deadline_s - time.monotonic()))
+    ended = [process.target.pid for process in held if process.has_ended()]
+    left = [process.target.pid for process in held if process.target.pid not in ended]
     if left:
         numbers = " ".join(map(str, left))
         return Result(f"closed {len(ended)}, still running: {numbers}", False)
@@ -94,6 +94,6 @@ def _wait_for_return(before: dict[int, Live], ended: list[int], root: Root) -> l
     while time.monotonic() < deadline_s:
         back = came_back(before, read_live(root), ended)
         if back:
-            return [one.stat.pid for one in back]
+            return [process.stat.pid for process in back]
         time.sleep(LOOK_EVERY_S)
     return []

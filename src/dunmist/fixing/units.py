@@ -190,12 +190,14 @@ def _made(act: Act, calls: list[Call], *wanted: Wanted) -> Result:
         for method, form, body in calls:
             call(bus, MANAGER, method, form, body, timeout_s=ANSWER_S)
         words = _settled(bus, act.unit or "", wanted)
-    missing = [one for one in wanted if words.get(one.word) not in one.values]
+    missing = [want for want in wanted if words.get(want.word) not in want.values]
     if not missing:
-        said = " and ".join(one.said for one in wanted) or str(words.get("ActiveState", "unknown"))
+        said = " and ".join(want.said for want in wanted) or str(
+            words.get("ActiveState", "unknown")
+        )
         return Result(f"{act.unit} is now {said}", True)
-    found = ", ".join(f"{one.word} is {words.get(one.word, 'unknown')}" for one in missing)
-    hoped = " and ".join(one.said for one in missing)
+    found = ", ".join(f"{want.word} is {words.get(want.word, 'unknown')}" for want in missing)
+    hoped = " and ".join(want.said for want in missing)
     return Result(f"{act.unit} is not {hoped}: {found}", False)
 
 
@@ -232,7 +234,7 @@ def _settled(bus: "DBusConnection", unit: str, wanted: Sequence[Wanted]) -> dict
         job, *_ = words.get("Job") or (0,)
         if job or words.get("ActiveState") in ON_THE_WAY:
             rests_since_s = now_s
-        elif all(words.get(one.word) in one.values for one in wanted):
+        elif all(words.get(want.word) in want.values for want in wanted):
             return words
         # what has come to rest elsewhere will not move by itself
         if now_s > deadline_s or now_s - rests_since_s > REST_S:

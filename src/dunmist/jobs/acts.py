@@ -63,11 +63,11 @@ def told_of(header: Header) -> list[str]:
     lines = read_journal(journal_path())
     taken_back = undone(lines)
     return [
-        told(one.act)
-        for one in newest(lines).values()
-        if one.stage == "done"
-        and one.undoes is None
-        and one.number not in taken_back
-        and one.boot_id is not None
-        and one.boot_id == header.machine.boot_id
+        told(entry.act)
+        for entry in newest(lines).values()
+        if entry.stage == "done"
+        and entry.undoes is None
+        and entry.number not in taken_back
+        and entry.boot_id is not None
+        and entry.boot_id == header.machine.boot_id
     ]

@@ -156,7 +156,9 @@ def _until_tick(records: Iterator[Record]) -> Iterator[Record]:
 
 
 def _blind_spots(unread: dict[Unread, set[str]]) -> list[Unseen]:
-    return [Unseen(one.subject, one.reason, len(things)) for one, things in sorted(unread.items())]
+    return [
+        Unseen(spot.subject, spot.reason, len(things)) for spot, things in sorted(unread.items())
+    ]
 
 
 def _file_name(machine: Machine, moment: str) -> str:

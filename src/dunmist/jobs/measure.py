@@ -45,7 +45,7 @@ def compare_measured(chosen: Chosen, before: Judged, after: Judged) -> Measured:
     """Return what an act on the chosen application changed between two measurements."""
     diagnosis = chosen.judged.diagnosis
     resource = diagnosis.limiting or "cpu"
-    states = [one for one in diagnosis.resources if one.resource == resource]
+    states = [state for state in diagnosis.resources if state.resource == resource]
     name = max(states, key=lambda one: one.used).name if states else None
     return Measured(
         effect_of(
@@ -64,10 +64,16 @@ def compare_measured(chosen: Chosen, before: Judged, after: Judged) -> Measured:
 def _use_of(application: Application, measured: Judged) -> Use:
     series = measured.series
     known = _identities(application)
-    same = [one for one in series.applications if not known.isdisjoint(_identities(one))]
+    same = [
+        candidate
+        for candidate in series.applications
+        if not known.isdisjoint(_identities(candidate))
+    ]
     if not same:  # it may have come back as other processes
-        same = [one for one in series.applications if one.name == application.name]
-    cores = sum(one.cores.mean() for one in same)
+        same = [
+            candidate for candidate in series.applications if candidate.name == application.name
+        ]
+    cores = sum(candidate.cores.mean() for candidate in same)
     return Use(cores, series.machine.logical_processors)
 
 

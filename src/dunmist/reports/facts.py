@@ -115,9 +115,9 @@ def appendix(judged: Judged) -> Section:
     """Return all other figures as tables that a page folds away."""
     blocks: list[Block] = []
     for topic in APPENDIX:
-        for one in topic_tables(topic, judged):
-            if one.table not in LEFT_OUT and len(one.frame):
-                blocks.append(text_table(one.table.name.capitalize(), one, folded=True))
+        for table in topic_tables(topic, judged):
+            if table.table not in LEFT_OUT and len(table.frame):
+                blocks.append(text_table(table.table.name.capitalize(), table, folded=True))
     return Section("Appendix: all figures", blocks)
 
 

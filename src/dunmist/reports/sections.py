@@ -165,9 +165,9 @@ def findings(triage: Triage) -> Section:
     if not triage.culprits:
         said = {step.text for _, steps in _foremost(triage) for step in steps}
     blocks: list[Block] = []
-    for one, steps in _new_steps(triage.findings, said):
-        blocks.append(Paragraph(f"{one.severity}: {one.text}"))
-        blocks.append(_evidence(one.evidence))
+    for finding, steps in _new_steps(triage.findings, said):
+        blocks.append(Paragraph(f"{finding.severity}: {finding.text}"))
+        blocks.append(_evidence(finding.evidence))
         if steps:
             blocks.append(StepList(steps))
     return Section("Findings", blocks)
@@ -204,7 +204,7 @@ def sampling(triage: Triage, more: str = "") -> Section:
 
 
 def _evidence(evidence: list[Evidence]) -> Items:
-    return Items([(one.text, one.source) for one in evidence])
+    return Items([(sign.text, sign.source) for sign in evidence])
 
 
 def _pids(culprit: CulpritAdvice, most: int = 4) -> str:

@@ -6,7 +6,7 @@ from dunmist.diagnosis import Diagnosis, ResourceState
 def shown_state(diagnosis: Diagnosis) -> ResourceState:
     """Return the state of the limiting resource, or of the fullest one that was traced."""
     traced = [resource for resource in diagnosis.resources if resource.trace is not None]
-    limiting = [one for one in traced if one.resource == diagnosis.limiting]
+    limiting = [state for state in traced if state.resource == diagnosis.limiting]
     return max(limiting or traced, key=lambda one: (one.pressure or 0.0, one.used))
 
 

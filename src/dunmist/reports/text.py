@@ -87,7 +87,8 @@ def _bands(widths: list[int]) -> list[list[int]]:
     """Return which columns stand beside one another; the rest comes below, after the first one."""
     bands: list[list[int]] = [[]]
     for column, width in enumerate(widths):
-        if bands[-1] and INDENT + sum(widths[one] + INDENT for one in bands[-1]) + width > WIDTH:
+        taken = INDENT + sum(widths[earlier] + INDENT for earlier in bands[-1])
+        if bands[-1] and taken + width > WIDTH:
             bands.append([0])
         bands[-1].append(column)
     return bands

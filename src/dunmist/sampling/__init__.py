@@ -9,10 +9,11 @@ from dunmist.sampling.exits import ExitSum
 from dunmist.sampling.pace import Plan
 from dunmist.sampling.records import Event, ProcessLine, SocketLine, Tick
 from dunmist.sampling.sampler import Observer, Record, find_observer, sample
-from dunmist.sampling.sources import SENSORS_S, SOURCES
+from dunmist.sampling.sources import SELDOM_S, SENSORS_S, SOURCES
 from dunmist.sampling.survey import Survey
 
 __all__ = [
+    "SELDOM_S",
     "SENSORS_S",
     "SOURCES",
     "Clock",

@@ -46,20 +46,22 @@ class BusyThreads:
             if len(self._watched) > WATCHED_PROCESSES:
                 del self._watched[name]
 
-    def read(self, number_of: Callable[[str], int]) -> list[ThreadSample]:
+    def read(
+        self, number_of: Callable[[str], int], after_ms: Callable[[], int]
+    ) -> list[ThreadSample]:
         """Return the threads that ran since the last call; ``number_of`` gives the identities."""
         samples = []
         for name, before in self._watched.items():
             for tid in self._root.names(f"proc/{name}/task")[:WATCHED_THREADS]:
                 if not tid.isdigit() or int(tid) > PROCESS_NUMBER_MAX:
                     continue  # no thread: a copy may hold anything
-                sample = self._sample(name, tid, before, number_of(name))
+                sample = self._sample(name, tid, before, number_of(name), after_ms())
                 if sample:
                     samples.append(sample)
         return samples
 
     def _sample(
-        self, name: str, tid: str, before: dict[str, bytes], number: int
+        self, name: str, tid: str, before: dict[str, bytes], number: int, after_ms: int
     ) -> ThreadSample | None:
         directory = f"proc/{name}/task/{tid}"
         try:
@@ -78,4 +80,4 @@ class BusyThreads:
                 f"{directory}/comm", parse_text, "threads", may_be_absent=True
             )
         before[tid] = data
-        return ThreadSample(number, int(tid), run_ns, delay_ns, called)
+        return ThreadSample(number, int(tid), run_ns, delay_ns, called, after_ms)

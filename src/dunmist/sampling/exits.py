@@ -46,14 +46,14 @@ def sum_exits(exits: list[TaskExit], table: ProcessTable, found: ProcessRound) -
     if not exits:
         return []
     ended = {pid: number for number, pid in found.ended.items()}
-    parents = {one.pid: one.ppid for one in exits}
+    parents = {task.pid: task.ppid for task in exits}
     sums: dict[tuple[int | None, int | None, str, int], list[int]] = {}
-    for one in exits:
-        process = _seen(one, ended, table)
-        parent = None if process is not None else _ancestor(one, parents, ended, table.number_of)
-        key = (process, parent, "" if process is not None else one.name, one.uid)
-        amounts = (1, one.run_ns, one.counted_us, one.delay_ns, one.io_delay_ns,
-                   one.major_faults, one.read_bytes, one.write_bytes)  # fmt: skip
+    for task in exits:
+        process = _seen(task, ended, table)
+        parent = None if process is not None else _ancestor(task, parents, ended, table.number_of)
+        key = (process, parent, "" if process is not None else task.name, task.uid)
+        amounts = (1, task.run_ns, task.counted_us, task.delay_ns, task.io_delay_ns,
+                   task.major_faults, task.read_bytes, task.write_bytes)  # fmt: skip
         before = sums.get(key)
         sums[key] = [a + b for a, b in zip(before or [0] * 8, amounts, strict=True)]
     return [ExitSum(*key, *amounts) for key, amounts in sums.items()]

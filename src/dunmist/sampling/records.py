@@ -30,6 +30,7 @@ from dunmist.computer import (
 )
 from dunmist.sampling.exits import ExitSum
 
+MS_PER_S = 1e3
 What = Literal["gap", "asleep", "clock-set", "exit", "exec", "processors"]
 
 
@@ -69,7 +70,9 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", t
 class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", tag="tick"):
     """One round of reading.
 
-    ``due_s`` and ``at_s`` count from the first tick; ``took_s`` is how long reading took.
+    ``due_s`` and ``at_s`` count from the first tick; ``took_s`` is how long reading took, and
+    ``after_ms`` how long after ``at_s`` a source of counters began to be read, by the first of its
+    fields, where that is worth a word.
     ``memory``, ``paging``, ``tcp`` and ``interrupts`` carry the kernel's own words, ``zram_bytes``
     is memory held by compressed swap. ``processes``, ``disks``, ``links``, ``tcp``, ``sensors``,
     ``throttles``, ``interrupts`` and ``sockets`` hold only what changed since it was read before.
@@ -109,3 +112,8 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     groups: list[GroupSample] = []
     interrupts: dict[str, Counter] = {}
     zram_bytes: Counter | None = None
+    after_ms: dict[str, Counter] = {}
+
+    def after_s(self, field: str) -> float:
+        """How long after the tick began a source was read, by the first of its fields."""
+        return self.after_ms.get(field, 0) / MS_PER_S

@@ -21,7 +21,8 @@ class Source(NamedTuple, Generic[Context]):
 
     ``read`` gives the values of ``fields`` in their order. Several sources may feed one field; what
     they give is put together. ``every_s`` 0 is 'at each tick'. ``key`` names one thing of a list
-    among the others of it; a mapping needs none.
+    among the others of it; a mapping needs none. ``counts`` says that its figures are counters, of
+    which the moment of reading matters.
     """
 
     fields: tuple[str, ...]
@@ -30,6 +31,7 @@ class Source(NamedTuple, Generic[Context]):
     every_s: float = 0.0
     keeps: Keeps = "all"
     key: Callable[..., object] | None = None
+    counts: bool = False
 
 
 class Cadence:
@@ -58,10 +60,10 @@ class Changes:
         """Return those parts of a reading that differ from the one before."""
         before = self._before.setdefault(source.fields, {})
         if isinstance(value, Mapping):
-            return {word: one for word, one in value.items() if _is_news(before, word, one)}
+            return {word: item for word, item in value.items() if _is_news(before, word, item)}
         assert isinstance(value, Iterable)
         assert source.key is not None
-        return [one for one in value if _is_news(before, source.key(one), one)]
+        return [item for item in value if _is_news(before, source.key(item), item)]
 
 
 def _is_news(before: dict[object, object], name: object, value: object) -> bool:

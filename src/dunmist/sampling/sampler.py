@@ -13,8 +13,9 @@ from dunmist.computer import Inventory, Machine, Root, parse_process_stat
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling.clock import Clock
 from dunmist.sampling.pace import Due, Plan, pace
+from dunmist.sampling.reading import OpenComputer
 from dunmist.sampling.records import Event, ProcessLine, SocketLine, Tick
-from dunmist.sampling.sources import Round, Sources
+from dunmist.sampling.sources import Round, read_round
 from dunmist.sampling.survey import Survey, survey
 
 Record = ProcessLine | SocketLine | Event | Tick | Survey
@@ -41,13 +42,13 @@ def sample(
     root: Root, machine: Machine, inventory: Inventory, plan: Plan, clock: Clock
 ) -> Iterator[Record]:
     """Yield the records of one capture; raises UnreadableComputer when the root goes away."""
-    sources = Sources(root, machine, inventory)
+    computer = OpenComputer(root, machine, inventory, clock)
     before = _Before(online=len(machine.processors))
     number = 0
     try:
-        for due in pace(plan, clock, sources.meanwhile):
+        for due in pace(plan, clock, computer.meanwhile):
             yield from _events_before(due, before, clock)
-            found = sources.read(due, plan, due.at_s - before.at_s)
+            found = read_round(computer, due, plan, due.at_s - before.at_s)
             yield from _changes(due.number, found)
             online = len(found.tick.processors.times_clk)
             if online != before.online:
@@ -56,14 +57,14 @@ def sample(
             yield found.tick
             before.at_s, number = due.at_s, due.number
             if not number:
-                yield _survey(sources, 0, clock, is_last=False)
-        yield _survey(sources, number, clock, is_last=True)
+                yield _survey(computer, 0, clock, is_last=False)
+        yield _survey(computer, number, clock, is_last=True)
     except OSError as error:
         raise UnreadableComputer(
             f"{root.path}/proc: {error.strerror} while sampling; check that it is still there"
         ) from error
     finally:
-        sources.close()
+        computer.close()
 
 
 class _Before(msgspec.Struct):
@@ -75,9 +76,9 @@ class _Before(msgspec.Struct):
     wall_s: float | None = None
 
 
-def _survey(sources: Sources, number: int, clock: Clock, *, is_last: bool) -> Survey:
+def _survey(computer: OpenComputer, number: int, clock: Clock, *, is_last: bool) -> Survey:
     now_s = clock.now().timestamp()
-    return survey(sources.root, sources.table, number, now_s, is_last=is_last)
+    return survey(computer.root, computer.table, number, now_s, is_last=is_last)
 
 
 def _events_before(due: Due, before: _Before, clock: Clock) -> Iterator[Event]:

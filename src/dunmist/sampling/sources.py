@@ -1,4 +1,4 @@
-"""All that is read at a tick: the table of sources, and the computer that they read.
+"""All that is read at a tick: the table of sources, and the round that reads those that are due.
 
 ``SOURCES`` is the one place where a source of a tick is declared. What stands still for half a
 minute is in ``survey``; what never changes is read once, into the header's inventory.
@@ -7,30 +7,19 @@ minute is in ``survey``; what never changes is read once, into the header's inve
 import os
 import time
 from collections.abc import Callable
-from functools import cached_property
 from pathlib import Path
 from typing import NamedTuple
 
 from dunmist.computer import (
     SLOW_CHIPS,
-    ControlGroups,
     GroupSample,
-    Inventory,
-    Machine,
     ParseError,
-    ProcessorTimes,
-    Root,
-    find_pressure,
-    find_throttling,
-    find_zram,
     is_disk,
-    open_task_exits,
     parse_diskstats,
     parse_interrupts,
     parse_loadavg,
     parse_meminfo,
     parse_net_dev,
-    parse_stat,
     parse_statm,
     parse_tcp_counters,
     parse_uptime,
@@ -43,15 +32,17 @@ from dunmist.computer import (
     read_throttling,
     read_zram_bytes,
 )
-from dunmist.errors import UnreadableComputer
 from dunmist.sampling.exits import sum_exits
 from dunmist.sampling.pace import Due, Plan
-from dunmist.sampling.process_table import ProcessRound, ProcessTable
+from dunmist.sampling.process_table import ProcessRound
+from dunmist.sampling.reading import OpenComputer, Reading
 from dunmist.sampling.records import Tick
-from dunmist.sampling.registry import Cadence, Changes, Source
-from dunmist.sampling.socket_table import SocketRound, SocketTable
+from dunmist.sampling.registry import Source
+from dunmist.sampling.socket_table import SocketRound
 
 GROUPS_MOST = 64
+# what is read sooner after the beginning of a tick was read at it
+AFTER_LEAST_MS = 2
 TCP_FILES = ("proc/net/snmp", "proc/net/netstat")
 
 
@@ -63,111 +54,33 @@ class Round(NamedTuple):
     sockets: SocketRound
 
 
-class Sources:
-    """Everything that is read of one computer, tick by tick; it keeps open what it can."""
-
-    def __init__(self, root: Root, machine: Machine, inventory: Inventory) -> None:
-        numbers = [one.number for one in machine.processors]
-        self.root = root
-        self.inventory = inventory
-        self.table = ProcessTable(root, machine.clock_ticks_per_s)
-        self.sockets = SocketTable(root)
-        self.exits = open_task_exits(root, max(numbers) + 1)
-        self.groups = ControlGroups(root)
-        self.quotas: dict[str, float | None] = {}
-        self.pressure = find_pressure(root)
-        self.has_clocks = any(processor.max_khz for processor in machine.processors)
-        self.throttling = find_throttling(root, numbers)
-        self.zram = find_zram(root)
-        self._cadence = Cadence()
-        self._changes = Changes()
-
-    def read(self, due: Due, plan: Plan, elapsed_s: float) -> Round:
-        """Read everything that is due; raises UnreadableComputer without processor times."""
-        began_s = time.perf_counter()
-        reading = Reading(self, due, elapsed_s, is_last=due.number >= plan.intervals)
-        fields: dict[str, object] = {}
-        for source in SOURCES:
-            if source.every_s and not self._is_due(source, reading):
-                continue
-            for name, value in zip(source.fields, source.read(reading), strict=True):
-                kept = value if source.keeps == "all" else self._changes.of(source, value)
-                before = fields.get(name)
-                fields[name] = [*before, *kept] if before else kept  # type: ignore[misc]
-        tick = Tick(
-            n=due.number,
-            due_s=round(due.due_s, 6),
-            at_s=round(due.at_s, 6),
-            late=due.is_late(plan.every_s),
-            took_s=round(time.perf_counter() - began_s, 6),
-            **fields,  # type: ignore[arg-type]  # a test holds each field against its source
-        )
-        return Round(tick, reading.processes, reading.found_sockets)
-
-    def is_due(self, name: str, every_s: float, reading: "Reading") -> bool:
-        """Say whether a part of a source is due that is read more seldom than the rest of it."""
-        return self._cadence.is_due(name, every_s, reading.due.at_s, last=reading.is_last)
-
-    def _is_due(self, source: Source["Reading"], reading: "Reading") -> bool:
-        at_s = reading.due.at_s
-        return self._cadence.is_due(source.subject, source.every_s, at_s, last=reading.is_last)
-
-    def meanwhile(self) -> None:
-        """Take what the kernel sends between ticks, before its buffer overflows."""
-        if self.exits:
-            self.exits.gather()
-
-    def close(self) -> None:
-        """Close everything that was kept open, and note what was lost."""
-        self.table.close()
-        self.sockets.close()
-        if self.exits:
-            if self.exits.lost:
-                self.root.note("ends of short-lived processes", "overflow")
-            if self.exits.garbled:
-                self.root.note("ends of short-lived processes", "garbled")
-            self.exits.close()
+def read_round(computer: OpenComputer, due: Due, plan: Plan, elapsed_s: float) -> Round:
+    """Read everything that is due; raises UnreadableComputer without processor times."""
+    reading = Reading(computer, due, elapsed_s, is_last=due.number >= plan.intervals)
+    fields: dict[str, object] = {}
+    after_ms: dict[str, int] = {}
+    for source in SOURCES:
+        if source.every_s and not reading.is_due(source.subject, source.every_s):
+            continue
+        if source.counts and (late_ms := reading.after_ms()) >= AFTER_LEAST_MS:
+            after_ms[source.fields[0]] = late_ms
+        for name, value in zip(source.fields, source.read(reading), strict=True):
+            kept = value if source.keeps == "all" else computer.changes.of(source, value)
+            before = fields.get(name)
+            fields[name] = [*before, *kept] if before else kept  # type: ignore[misc]
+    tick = Tick(
+        n=due.number,
+        due_s=round(due.due_s, 6),
+        at_s=round(due.at_s, 6),
+        late=due.is_late(plan.every_s),
+        took_s=round(reading.after_s(), 6),
+        after_ms=after_ms,
+        **fields,  # type: ignore[arg-type]  # a test holds each field against its source
+    )
+    return Round(tick, reading.processes, reading.found_sockets)
 
 
-class Reading:
-    """One tick being read. What several sources need is read once, when the first one asks."""
-
-    def __init__(self, computer: Sources, due: Due, elapsed_s: float, *, is_last: bool) -> None:
-        self.computer, self.due, self.is_last = computer, due, is_last
-        self._elapsed_s = elapsed_s
-
-    @property
-    def root(self) -> Root:
-        """The computer's root."""
-        return self.computer.root
-
-    @cached_property
-    def times(self) -> ProcessorTimes:
-        """The times of the processors; raises UnreadableComputer."""
-        try:
-            return parse_stat(self.root.read_again("proc/stat"))
-        except ParseError as error:
-            raise UnreadableComputer(
-                f"{error}; a computer cannot be sampled without processor times"
-            ) from error
-
-    @cached_property
-    def processes(self) -> ProcessRound:
-        """All processes, with the owners of sockets that appeared meanwhile."""
-        found = self.computer.table.look(self._elapsed_s, all_details=self.is_last)
-        if self.due.number and any(facts.inode for _, facts in self.found_sockets.appeared):
-            self.computer.table.owners_wanted(found)
-        return found
-
-    @cached_property
-    def found_sockets(self) -> SocketRound:
-        """All sockets: TCP at each tick, the other kinds seldom."""
-        return self.computer.sockets.look(
-            all_kinds=self.computer.is_due("all sockets", ALL_SOCKETS_S, self)
-        )
-
-
-SENSORS_S, SLOW_SENSORS_S, SELDOM_S, ALL_SOCKETS_S = 1.0, 30.0, 10.0, 10.0
+SENSORS_S, SLOW_SENSORS_S, SELDOM_S = 1.0, 30.0, 10.0
 
 
 def _processes(reading: Reading) -> tuple[object, ...]:
@@ -219,7 +132,7 @@ def _tcp(reading: Reading) -> tuple[object, ...]:
 
 def _sensors(reading: Reading) -> tuple[object, ...]:
     sensors = reading.computer.inventory.sensors
-    slow = bool(sensors) and reading.computer.is_due("slow sensors", SLOW_SENSORS_S, reading)
+    slow = bool(sensors) and reading.is_due("slow sensors", SLOW_SENSORS_S)
     return (
         [
             (place, read_reading(reading.root, sensor))
@@ -251,42 +164,60 @@ def _groups(reading: Reading) -> tuple[object, ...]:
     return (found,)
 
 
-# in the order in which they are read: what runs away first comes first
+# in the order in which they are read: first what is read in no time, so that all of it belongs to
+# the beginning of the tick; then processes, which run away while the dear sources are read
 SOURCES: tuple[Source[Reading], ...] = (
     Source(("processors",), "processors", lambda reading: (reading.times,)),
-    Source(
-        ("alive", "processes", "threads", "details", "graphics_use", "exits"),
-        "processes",
-        _processes,
-    ),
-    Source(("sockets", "sockets_ended"), "sockets", _sockets),
-    Source(("clocks_khz",), "clock frequency", _clocks),
     Source(("load",), "load average", _file("proc/loadavg", parse_loadavg, "load average")),
     Source(("uptime_s",), "uptime", _file("proc/uptime", parse_uptime, "uptime")),
     Source(
         ("pressure",),
         "pressure-stall accounting",
         lambda reading: (read_pressure(reading.root, reading.computer.pressure),),
+        counts=True,
     ),
     Source(("memory",), "memory", _file("proc/meminfo", parse_meminfo, "memory")),
     Source(("paging",), "paging counters", _file("proc/vmstat", parse_vmstat, "paging counters")),
-    Source(("disks",), "disks", _disks, keeps="changes", key=lambda one: one.name),
-    Source(("links",), "network links", _links, keeps="changes", key=lambda one: one.name),
+    Source(("disks",), "disks", _disks, keeps="changes", key=lambda disk: disk.name, counts=True),
+    Source(
+        ("links",),
+        "network links",
+        _links,
+        keeps="changes",
+        key=lambda link: link.name,
+        counts=True,
+    ),
     Source(("tcp",), "counters of TCP", _tcp, keeps="changes"),
+    Source(
+        ("alive", "processes", "threads", "details", "graphics_use", "exits"),
+        "processes",
+        _processes,
+    ),
+    Source(
+        ("groups",),
+        "control groups",
+        _groups,
+        keeps="changes",
+        key=lambda group: group.path,
+        counts=True,
+    ),
+    Source(("sockets", "sockets_ended"), "sockets", _sockets, counts=True),
+    Source(("clocks_khz",), "clock frequency", _clocks),
     Source(
         ("sensors",),
         "sensors",
         _sensors,
         every_s=SENSORS_S,
         keeps="changes",
-        key=lambda one: one[0],
+        key=lambda sensor: sensor[0],
     ),
     Source(
         ("throttles",),
         "throttle counts",
         lambda reading: (read_throttling(reading.root, reading.computer.throttling),),
         keeps="changes",
-        key=lambda one: one.processor,
+        key=lambda count: count.processor,
+        counts=True,
     ),
     Source(
         ("supplies",),
@@ -300,7 +231,6 @@ SOURCES: tuple[Source[Reading], ...] = (
         lambda reading: (read_graphics(reading.root, reading.computer.inventory.cards),),
         every_s=SENSORS_S,
     ),
-    Source(("groups",), "control groups", _groups, keeps="changes", key=lambda one: one.path),
     Source(("interrupts",), "interrupts by source", _interrupts, every_s=SELDOM_S, keeps="changes"),
     Source(
         ("zram_bytes",),

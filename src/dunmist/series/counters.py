@@ -10,6 +10,8 @@ same thing belongs to the interval that ends with the second one:
   kernel's counters fall back a little without that (``forgives``), which is no growth;
 - a capture holds what changed only, so a tick without a reading means no growth; a source that is
   read more seldom than each tick grew evenly since it was read before (``read_every_s``);
+- a thing is read some time after the tick began, which on a slow computer may be a good part of an
+  interval: its growth is taken for the time between its own two readings (``stretch``);
 - a reading that says 'unknown' leaves everything unknown up to the next one.
 """
 
@@ -24,6 +26,8 @@ from dunmist.series.timeline import Floats, Ints, Level, Rate, TimeLine
 Key = TypeVar("Key", bound=Hashable)
 # an interval may be this much longer than the pace of a source that is read with it
 EARLY = 1.25
+# two readings nearer than this tell nothing of a counter that the kernel moves on every 10 ms
+READ_APART_S = 0.02
 
 
 def increments(
@@ -42,6 +46,25 @@ def increments(
     return grown
 
 
+def stretch(
+    line: TimeLine, rows: Ints, after_s: Floats, same: "np.ndarray[tuple[int], np.dtype[np.bool_]]"
+) -> Floats:
+    """Return by what the growth up to each reading is to be multiplied, shape (readings,).
+
+    It is the interval's length as a share of the time between the two readings, ``after_s`` being
+    how long after its tick each was taken. Where a tick between them has no reading, the thing was
+    read then all the same, and nobody wrote down when: 1. Unknown where they are too near.
+    """
+    factors = np.ones(len(rows))
+    near = np.flatnonzero(same & (np.diff(rows, prepend=-2) == 1))
+    nominal_s = line.at_s[rows[near]] - line.at_s[rows[near] - 1]
+    real_s = nominal_s + after_s[near] - after_s[near - 1]
+    factors[near] = np.where(
+        real_s < READ_APART_S, np.nan, nominal_s / np.maximum(real_s, READ_APART_S)
+    )
+    return factors
+
+
 class Readings(Generic[Key]):
     """Figures of several things by key, filled tick by tick; each reading has all ``columns``."""
 
@@ -49,15 +72,20 @@ class Readings(Generic[Key]):
         self.columns = columns
         self._rows: dict[Key, array[int]] = {}
         self._values: dict[Key, array[float]] = {}
+        self._after_s: dict[Key, array[float]] = {}
 
-    def add(self, row: int, key: Key, figures: Sequence[float | None]) -> None:
-        """Take what was read at the ``row``-th tick; None is 'unknown'."""
+    def add(
+        self, row: int, key: Key, figures: Sequence[float | None], after_s: float = 0.0
+    ) -> None:
+        """Take what was read ``after_s`` after the ``row``-th tick began; None is 'unknown'."""
         rows = self._rows.get(key)
         if rows is None:
             rows = self._rows[key] = array("i")
             self._values[key] = array("d")
+            self._after_s[key] = array("d")
         rows.append(row)
-        self._values[key].extend(np.nan if one is None else one for one in figures)
+        self._after_s[key].append(after_s)
+        self._values[key].extend(np.nan if figure is None else figure for figure in figures)
 
     def over(self, line: TimeLine) -> "dict[Key, Track]":
         """Return the readings of each thing on a time line, in the order in which they came."""
@@ -73,6 +101,7 @@ class Readings(Generic[Key]):
                         strict=True,
                     )
                 ),
+                np.asarray(self._after_s[key]),
             )
             for key, rows in self._rows.items()
         }
@@ -81,10 +110,13 @@ class Readings(Generic[Key]):
 class Track:
     """The readings of one thing: the rows of their ticks, and the figures by column."""
 
-    def __init__(self, line: TimeLine, rows: Ints, figures: dict[str, Floats]) -> None:
+    def __init__(
+        self, line: TimeLine, rows: Ints, figures: dict[str, Floats], after_s: Floats
+    ) -> None:
         self.line = line
         self.rows = rows
         self._figures = figures
+        self._after_s = after_s
 
     @property
     def first_row(self) -> int:
@@ -118,7 +150,7 @@ class Track:
         for place in np.flatnonzero(np.isnan(self._figures[column])):
             following = self.rows[place + 1] if place + 1 < len(self.rows) else None
             amounts[max(0, self.rows[place] - 1) : following] = np.nan
-        return Rate(self.line, amounts / self.line.interval_s)
+        return Rate(self.line, self.line.per_second(amounts))
 
     def _spread(self, amounts: Floats, grown: Floats, read_every_s: float) -> None:
         """Spread what a counter grew by over the time since it was read before."""
@@ -139,7 +171,7 @@ class Track:
                 grown[place] = step + wraps_at if step + wraps_at >= 0 else np.nan
             elif -forgives <= step < 0:
                 grown[place] = 0.0
-        return grown
+        return grown * stretch(self.line, self.rows, self._after_s, same)
 
     def _since(self, place: int, row: int, read_every_s: float) -> int:
         """Return the first interval to which the growth up to a reading belongs."""

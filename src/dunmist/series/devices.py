@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dunmist.computer import SECTOR_BYTES, Disk, Inventory, Link, PowerSupply
-from dunmist.sampling import Tick
+from dunmist.sampling import SELDOM_S, Tick
 from dunmist.series.conservation import Impossible
 from dunmist.series.counters import Readings, Track
 from dunmist.series.sensors import Correction, SensorSeries, sensor_series
@@ -146,18 +146,22 @@ class DeviceCollector:
         self._engines: Readings[tuple[int, str]] = Readings("ns")
         self._quotas: dict[str, float | None] = {}
         self._supplies: dict[str, PowerSupply] = {}
-        self._tcp, self._interrupts = Totals(), Totals()
+        self._tcp: Readings[str] = Readings("count")
+        self._interrupts: Readings[str] = Readings("count")
 
     def add(self, row: int, tick: Tick) -> None:
         """Take what the ``row``-th tick says."""
         for disk in tick.disks:
-            self._disks.add(row, disk.name, [getattr(disk, name) for name in DISK_COUNTERS])
+            figures = [getattr(disk, name) for name in DISK_COUNTERS]
+            self._disks.add(row, disk.name, figures, tick.after_s("disks"))
         for link in tick.links:
-            self._links.add(row, link.name, [getattr(link, name) for name in LINK_COUNTERS])
+            figures = [getattr(link, name) for name in LINK_COUNTERS]
+            self._links.add(row, link.name, figures, tick.after_s("links"))
         for place, raw in tick.sensors:
             self._sensors.add(row, place, [raw])
         for count in tick.throttles:
-            self._throttles.add(row, count.processor, [count.core, count.package])
+            figures = [count.core, count.package]
+            self._throttles.add(row, count.processor, figures, tick.after_s("throttles"))
         for card in tick.graphics:
             self._graphics.add(
                 row, card.card, [card.busy_percent, card.memory_used_bytes, card.clock_hz]
@@ -165,12 +169,15 @@ class DeviceCollector:
         for group in tick.groups:
             self._quotas[group.path] = group.quota_cores
             stalls = [group.stalls_us.get(resource) for resource in STALLS]
-            self._groups.add(row, group.path, [group.periods, group.limited_periods, *stalls])
+            figures = [group.periods, group.limited_periods, *stalls]
+            self._groups.add(row, group.path, figures, tick.after_s("groups"))
         for use in tick.graphics_use:
             self._engines.add(row, (use.process, use.client), [sum(use.engines_ns.values())])
         self._supplies.update({supply.name: supply for supply in tick.supplies})
-        self._tcp.add(tick.tcp)
-        self._interrupts.add(tick.interrupts)
+        for word, total in tick.tcp.items():
+            self._tcp.add(row, word, [total])
+        for word, total in tick.interrupts.items():
+            self._interrupts.add(row, word, [total])
 
     def finish(
         self,
@@ -208,8 +215,8 @@ class DeviceCollector:
             ],
             throttled=_throttled(self._throttles.over(line), packages, line),
             supplies=self._supplies,
-            tcp=self._tcp.counted(),
-            interrupts=self._interrupts.counted(),
+            tcp=_counted(self._tcp, line),
+            interrupts=_counted(self._interrupts, line, SELDOM_S),
             graphics_use=self._graphics_use(line),
         )
 
@@ -221,22 +228,12 @@ class DeviceCollector:
         return used
 
 
-class Totals:
-    """Counters of which only the growth over the whole capture is asked, by the kernel's word."""
-
-    def __init__(self) -> None:
-        self._first: dict[str, int] = {}
-        self._last: dict[str, int] = {}
-
-    def add(self, words: dict[str, int]) -> None:
-        """Take those that were read."""
-        for word, count in words.items():
-            self._first.setdefault(word, count)
-            self._last[word] = count
-
-    def counted(self) -> dict[str, int]:
-        """Return the growth of each; one that fell back counts nothing."""
-        return {word: max(0, self._last[word] - first) for word, first in self._first.items()}
+def _counted(readings: Readings[str], line: TimeLine, read_every_s: float = 0.0) -> dict[str, int]:
+    """Return by how much each counter grew in the time that was sampled, by the kernel's word."""
+    return {
+        word: round(track.rate("count", read_every_s=read_every_s).total())
+        for word, track in readings.over(line).items()
+    }
 
 
 def _disk(name: str, about: Disk | None, track: Track, impossible: Impossible) -> DiskSeries:
@@ -274,15 +271,15 @@ def _link(name: str, about: Link | None, track: Track, impossible: Impossible) -
 
 def _group(path: str, quota: float | None, track: Track, impossible: Impossible) -> GroupSeries:
     periods, limited = track.rate("periods"), track.rate("limited_periods")
-    stalled = {one: track.rate(one) / US_PER_S for one in STALLS}
+    stalled = {resource: track.rate(resource) / US_PER_S for resource in STALLS}
     return GroupSeries(
         path,
         quota,
         (limited / periods).where(periods, 0.0),
         {
-            resource: impossible.share("stall accounting of control groups", one)
-            for resource, one in stalled.items()
-            if one.is_known
+            resource: impossible.share("stall accounting of control groups", share)
+            for resource, share in stalled.items()
+            if share.is_known
         },
     )
 

@@ -67,6 +67,16 @@ class Series:
         """How many ticks were taken."""
         return self.line.ticks
 
+    @property
+    def missed_outside_gaps(self) -> int:
+        """How many ticks were missed by being late, rather than with a stretch not sampled."""
+        is_gap = self.line.is_gap
+        return sum(
+            event.count or 0
+            for row, event in self.events
+            if event.what == "gap" and not (0 < row <= len(is_gap) and is_gap[row - 1])
+        )
+
     @cached_property
     def living(self) -> dict[int, Process]:
         """The processes that were there at the end, by process number."""
@@ -181,7 +191,7 @@ def load_series(path: Path, corrections: Sequence[Correction] = ()) -> Series:
 def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correction]) -> Series:
     read.grouping.order_by_parent()
     about = read.header.machine
-    line = TimeLine(np.array(read.at_s))
+    line = TimeLine(np.array(read.at_s), read.header.plan.every_s)
     impossible = Impossible(line, np.array(read.took_s))
     machine = read.machine.finish(
         line, {processor.number: processor for processor in about.processors}, impossible

@@ -97,10 +97,10 @@ class MachineSeries:
     def mean_clock_hz(self) -> Level | None:
         """Mean clock of the processors that tell it at each tick; None if none ever does."""
         clocks = [processor.clock_hz for processor in self.processors if processor.clock_hz]
-        if not any(one.is_known for one in clocks):
+        if not any(clock.is_known for clock in clocks):
             return None
-        known = np.sum([~np.isnan(one.values) for one in clocks], axis=0)
-        total = Level.total_of(self.line, [one.known_or(0.0) for one in clocks])
+        known = np.sum([~np.isnan(clock.values) for clock in clocks], axis=0)
+        total = Level.total_of(self.line, [clock.known_or(0.0) for clock in clocks])
         return total / Level(self.line, np.where(known > 0, known, np.nan))
 
     @property
@@ -141,7 +141,7 @@ class MachineCollector:
         self._memory: Readings[str] = Readings("kib")
         self._paging: Readings[str] = Readings("count")
         self._single: Readings[str] = Readings("value")
-        self._soft_interrupts: list[list[int]] = []
+        self._soft_interrupts: Readings[str] = Readings("count")
         self._uptime_s: float | None = None
         self._own_cpu_s: list[float] = []
         self._own_rss_bytes: float | None = None
@@ -156,7 +156,7 @@ class MachineCollector:
         for number, khz in zip(online, tick.clocks_khz or [], strict=False):
             self._clocks.add(row, number, [khz or None])
         for resource, total in tick.pressure.items():
-            self._stalls.add(row, resource, [total.some_us])
+            self._stalls.add(row, resource, [total.some_us], tick.after_s("pressure"))
         for word, kib in (tick.memory or {}).items():
             self._memory.add(row, word, [kib])
         for word, count in (tick.paging or {}).items():
@@ -170,7 +170,8 @@ class MachineCollector:
         ):
             self._single.add(row, name, [value])
         counted = tick.processors.soft_interrupts_by_kind
-        self._soft_interrupts = [*self._soft_interrupts[:1], counted]
+        for name, count in zip(SOFT_INTERRUPTS, counted, strict=False):
+            self._soft_interrupts.add(row, name, [count])
         self._uptime_s = tick.uptime_s
         self._own_cpu_s = [*self._own_cpu_s[:1], tick.own_cpu_s]
         self._own_rss_bytes = tick.own_rss_bytes
@@ -192,7 +193,6 @@ class MachineCollector:
         # the share of each kind is of the time that the kernel accounted, and a processor that was
         # offline accounted none
         online = np.sum([~np.isnan(processor.busy.values) for processor in processors], axis=0)
-        first, last = self._soft_interrupts[0], self._soft_interrupts[-1]
         return MachineSeries(
             line=line,
             processors=processors,
@@ -221,8 +221,8 @@ class MachineCollector:
             forks_per_s=single["forks"].rate("value"),
             zram_bytes=single["zram"].level("value"),
             soft_interrupts={
-                name: max(0, now - then)
-                for name, then, now in zip(SOFT_INTERRUPTS, first, last, strict=False)
+                name: round(track.rate("count").total())
+                for name, track in self._soft_interrupts.over(line).items()
             },
             uptime_s=self._uptime_s,
             own_cpu_s=self._own_cpu_s[-1] - self._own_cpu_s[0],
@@ -232,9 +232,9 @@ class MachineCollector:
 
 def _shares(track: Track) -> dict[str, Rate]:
     grown = {kind: track.rate(kind, forgives=FORGIVEN_CLK) for kind in KINDS}
-    total = np.sum([one.values for one in grown.values()], axis=0)
+    total = np.sum([rate.values for rate in grown.values()], axis=0)
     whole: Floats = np.where(total > 0, total, np.nan)
-    return {kind: Rate(track.line, one.values / whole) for kind, one in grown.items()}
+    return {kind: Rate(track.line, rate.values / whole) for kind, rate in grown.items()}
 
 
 def _clock_hz(track: Track | None) -> Level | None:

@@ -43,7 +43,11 @@ def process_series(
     collected: ProcessCollector, basis: Surroundings, shared: Shared
 ) -> ProcessSeries:
     """Return all processes and applications of a capture."""
-    inside = {one for one in basis.grouping.application_of if _began_inside(one, collected, basis)}
+    inside = {
+        identity
+        for identity in basis.grouping.application_of
+        if _began_inside(identity, collected, basis)
+    }
     samples = Samples(collected, inside, basis)
     maker = _Maker(collected, samples, basis)
     applications = maker.applications(shared)
@@ -119,7 +123,7 @@ class _Maker:
             for code, kind in enumerate(WAIT_KINDS)
             if (table["wait"] == code).any()
         }
-        namesakes = Counter(one.name for one in self._grouping.groups)
+        namesakes = Counter(group.name for group in self._grouping.groups)
         return [
             Application(
                 number=number,

@@ -16,17 +16,18 @@ from dunmist.applications import Grouping
 from dunmist.computer import Machine, ProcessDetail, ProcessSample
 from dunmist.sampling import ExitSum, Tick
 from dunmist.series.conservation import Impossible
-from dunmist.series.counters import Readings, increments
+from dunmist.series.counters import Readings, increments, stretch
 from dunmist.series.timeline import Floats, Ints, Level, Rate
 from dunmist.series.wait_kinds import wait_code
 
 NS_PER_S = 1e9
+MS_PER_S = 1e3
 # what is kept of each sample, and in how many bytes
 COLUMNS = {
     "row": "i", "identity": "i", "processor": "h", "own_clk": "d", "children_clk": "d",
     "major_faults": "d", "rss_pages": "d", "shared_pages": "d", "delay_ns": "d", "nice": "b",
     "read_bytes": "d", "write_bytes": "d", "io_delay_clk": "d", "wait": "b", "threads": "i",
-    "state": "B",
+    "state": "B", "after_s": "f",
 }  # fmt: skip
 # the kernel counts time by clock ticks, of which each process may have one too many
 CLK_ROUNDING = 1
@@ -68,10 +69,11 @@ class ProcessCollector:
             columns["threads"].append(sample.threads)
             # one byte a state: what is no ASCII letter comes from a damaged capture
             columns["state"].append(ord(sample.state[:1] or "?") & 0x7F)
+            columns["after_s"].append(sample.after_ms / MS_PER_S)
             self.last[sample.process] = sample
         for thread in tick.threads:
             key = (thread.process, thread.tid)
-            self.threads.add(row, key, [thread.run_ns, thread.delay_ns])
+            self.threads.add(row, key, [thread.run_ns, thread.delay_ns], thread.after_ms / MS_PER_S)
             if thread.name is not None:
                 self.thread_names[key] = thread.name
         self.exits += [(row, ended) for ended in tick.exits]
@@ -119,21 +121,29 @@ class Samples:
         # what one that began before was used before, too; what began inside is all of the capture
         self.base = np.full(count, np.nan)
         self.base[first & np.isin(self.identity, list(inside))] = 0.0
+        self.stretch = stretch(self.line, self.row, self.table["after_s"], self.same)
         clk_per_s = basis.about.clock_ticks_per_s
         self.grown = {
-            "own_s": self._possible_s(self._grown("own_clk") / clk_per_s),
+            "own_s": self._possible_s(self._timely("own_clk") / clk_per_s),
+            # held against what children used in all, so that nothing may be added to it
             "children_s": self._grown("children_clk") / clk_per_s,
-            "major_faults": self._grown("major_faults"),
-            "delay_s": self._grown("delay_ns") / NS_PER_S,
-            "io_delay_s": self._grown("io_delay_clk") / clk_per_s,
-            "read_bytes": self._grown("read_bytes"),
-            "write_bytes": self._grown("write_bytes"),
+            "major_faults": self._timely("major_faults"),
+            "delay_s": self._timely("delay_ns") / NS_PER_S,
+            "io_delay_s": self._timely("io_delay_clk") / clk_per_s,
+            "read_bytes": self._timely("read_bytes"),
+            "write_bytes": self._timely("write_bytes"),
         }
+
+    def _timely(self, name: str) -> Floats:
+        """Return what a counter grew by, taken for the interval from the time between readings."""
+        return self._grown(name) * self.stretch
 
     def _grown(self, name: str) -> Floats:
         grown = increments(self.table[name], self.same, self.base)
         # what grew before the first tick is no part of the capture
         grown[self.row == 0] = np.nan
+        inside = self.row > 0
+        grown[inside & self.line.is_gap[np.where(inside, self.row - 1, 0)]] = np.nan
         return grown
 
     def _possible_s(self, own_s: Floats) -> Floats:
@@ -144,7 +154,7 @@ class Samples:
         room_s = self.basis.online.values * line.interval_s * impossible.most_share
         # a process may be given a whole clock tick of which it ran the last moment only
         rounding_s = CLK_ROUNDING / self.basis.about.clock_ticks_per_s
-        beyond = inside & (own_s > room_s[interval] + rounding_s)
+        beyond = inside & (own_s > room_s[interval] + rounding_s * self.stretch)
         # and together they have no more than one alone
         together_s = np.zeros(line.intervals)
         kept = inside & ~beyond
@@ -190,7 +200,7 @@ class Samples:
             values[rows[0] : None if end is None else end - 1] = 0.0
             inside = rows > 0
             values[rows[inside] - 1] = grown[inside]
-        return Rate(self.line, values / self.line.interval_s)
+        return Rate(self.line, self.line.per_second(values))
 
     def level_of(self, identity: int, values: Floats, end: int | None) -> Level:
         """Return a level of one process; ``values`` are those of all samples."""

@@ -204,10 +204,10 @@ def processor_sensor(sensors: list[SensorSeries]) -> ProcessorSensor | None:
     ]
     for rule in _choice()["processor"]:
         matching = [
-            one
-            for one in trusted
-            if one.sensor.chip == rule["chip"]
-            and fnmatchcase(one.sensor.label or "", rule["label"])
+            sensor
+            for sensor in trusted
+            if sensor.sensor.chip == rule["chip"]
+            and fnmatchcase(sensor.sensor.label or "", rule["label"])
         ]
         if matching:
             return _chosen(matching, rule)
@@ -217,5 +217,5 @@ def processor_sensor(sensors: list[SensorSeries]) -> ProcessorSensor | None:
 def _chosen(matching: list[SensorSeries], rule: dict[str, Any]) -> ProcessorSensor:
     hottest = max(matching, key=lambda one: one.level.greatest() or 0.0)
     # several packages or dies: the processor is as hot as the hottest of them
-    level = Level.greatest_of([one.level for one in matching])
+    level = Level.greatest_of([sensor.level for sensor in matching])
     return ProcessorSensor(hottest.name, level, hottest.critical, str(rule["why"]))

@@ -74,7 +74,7 @@ def late_use(
     line: TimeLine,
 ) -> Late:
     """Return all use that the samples do not show."""
-    intervals, interval_s = line.intervals, line.interval_s
+    intervals = line.intervals
     own, announced, read, written = (_sums(intervals) for _ in range(4))
     unclaimed = np.zeros(intervals)
     programs: dict[int, dict[str, int]] = {}
@@ -84,21 +84,21 @@ def late_use(
         own[number][rest.row] += rest.seconds
         read[number][rest.row] += rest.read_bytes
         written[number][rest.row] += rest.write_bytes
-    for row, one in seen.exits:
+    for row, ended in seen.exits:
         # those that were seen are in the rests; before the first tick is before the capture
-        if one.process is not None or not row:
+        if ended.process is not None or not row:
             continue
         # the kernel counts by clock ticks here as it does for the processors, so both agree
-        used_s = one.counted_us / US_PER_S
-        parent = None if one.parent is None else grouping.application_of.get(one.parent)
+        used_s = ended.counted_us / US_PER_S
+        parent = None if ended.parent is None else grouping.application_of.get(ended.parent)
         if parent is None:
             unclaimed[row - 1] += used_s
             continue
         announced[parent][row - 1] += used_s
-        read[parent][row - 1] += one.read_bytes
-        written[parent][row - 1] += one.write_bytes
+        read[parent][row - 1] += ended.read_bytes
+        written[parent][row - 1] += ended.write_bytes
         names = programs.setdefault(parent, {})
-        names[one.name] = names.get(one.name, 0) + one.tasks
+        names[ended.name] = names.get(ended.name, 0) + ended.tasks
     waited = _waited_for(children, _Ended(seen, clk_per_s, rests), grouping, intervals)
     short = {
         number: np.diff(
@@ -109,11 +109,11 @@ def late_use(
         for number in waited.keys() | announced.keys()
     }
     return Late(
-        own_cores=_per_second(own, interval_s),
-        short_lived_cores=_per_second(short, interval_s),
-        unclaimed_cores=unclaimed / interval_s,
-        read_bytes_per_s=_per_second(read, interval_s),
-        write_bytes_per_s=_per_second(written, interval_s),
+        own_cores=_per_second(own, line),
+        short_lived_cores=_per_second(short, line),
+        unclaimed_cores=np.nan_to_num(line.per_second(unclaimed)),
+        read_bytes_per_s=_per_second(read, line),
+        write_bytes_per_s=_per_second(written, line),
         programs=programs,
     )
 
@@ -122,18 +122,18 @@ def _sums(intervals: int) -> defaultdict[int, Floats]:
     return defaultdict(lambda: np.zeros(intervals))
 
 
-def _per_second(sums: Sums, interval_s: Floats) -> Sums:
-    return {number: amounts / interval_s for number, amounts in sums.items()}
+def _per_second(sums: Sums, line: TimeLine) -> Sums:
+    return {number: np.nan_to_num(line.per_second(amounts)) for number, amounts in sums.items()}
 
 
 def _rests(seen: Seen, clk_per_s: int, intervals: int) -> dict[int, _Rest]:
     whole: dict[int, list[float]] = defaultdict(lambda: [0.0, 0.0, 0.0])
-    for _, one in seen.exits:
-        if one.process is not None:
-            sums = whole[one.process]
-            sums[0] += one.run_ns / NS_PER_S
-            sums[1] += one.read_bytes
-            sums[2] += one.write_bytes
+    for _, ended in seen.exits:
+        if ended.process is not None:
+            sums = whole[ended.process]
+            sums[0] += ended.run_ns / NS_PER_S
+            sums[1] += ended.read_bytes
+            sums[2] += ended.write_bytes
     rests = {}
     for identity, (run_s, read, written) in whole.items():
         # the interval in which it was last there

@@ -91,7 +91,7 @@ class SocketCollector:
     def stranger(self, tick: Tick) -> int | None:
         """Return a socket of a tick that was never introduced, None when all were."""
         numbers = (sample.socket for sample in tick.sockets)
-        return next((one for one in numbers if one not in self._facts), None)
+        return next((number for number in numbers if number not in self._facts), None)
 
     def add(self, row: int, tick: Tick) -> None:
         """Take what the ``row``-th tick says, and what its details say of owners."""
@@ -102,7 +102,8 @@ class SocketCollector:
             self._state[sample.socket] = sample.state
             moved = (sample.sent_bytes, sample.received_bytes)
             if None not in moved:
-                self._readings.add(row, sample.socket, [*moved, sample.retransmitted or 0])
+                figures = [*moved, sample.retransmitted or 0]
+                self._readings.add(row, sample.socket, figures, tick.after_s("sockets"))
         self._ended.update(tick.sockets_ended)
 
     def finish(self, line: TimeLine) -> list[SocketSeries]:

@@ -6,7 +6,9 @@ a stretch of time, is a ``Rate``, one value an interval. They are different type
 level is taken to intervals by ``at_ends`` only, and nobody cuts arrays by hand.
 
 NaN is 'unknown'. Means and quantiles of rates are weighted by the real length of each interval, so
-that late ticks and gaps weigh what they lasted.
+that late ticks weigh what they lasted. An interval in which nothing was sampled for several periods
+is a gap: nobody knows what happened in it (the computer may have slept, or have been stopped), so
+it is in no rate and weighs nothing.
 """
 
 from collections.abc import Iterable
@@ -19,20 +21,46 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 LEAST_INTERVAL_S = 1e-6
+# an interval is a gap when it is longer than this many periods; a busy computer may be late by some
+GAP_PERIODS = 4.0
+# and when it is longer than this, as ticks a tenth of a second apart are late easily
+GAP_LEAST_S = 2.0
 # a sum of weights may miss the share that it stands for by the last digit
 ROUNDING = 1e-9
 
 
 class TimeLine:
-    """When the ticks of a capture were taken, in seconds since the first."""
+    """When the ticks of a capture were taken, in seconds since the first.
 
-    def __init__(self, at_s: Floats) -> None:
+    ``every_s`` is how far apart they were meant to be, 0 where nobody said.
+    """
+
+    def __init__(self, at_s: Floats, every_s: float = 0.0) -> None:
         self.at_s = at_s
+        self._every_s = every_s
+
+    @cached_property
+    def is_gap(self) -> NDArray[np.bool_]:
+        """Whether an interval is one in which nothing was sampled, shape (intervals,)."""
+        whole_s = np.diff(self.at_s)
+        if not len(whole_s):
+            return np.zeros(0, dtype=bool)
+        # where every tick takes longer than the period, what is usual there is no gap
+        usual_s = float(np.sort(whole_s)[(len(whole_s) - 1) // 2])
+        period_s = max(self._every_s, usual_s)
+        found: NDArray[np.bool_] = whole_s > max(GAP_PERIODS * period_s, GAP_LEAST_S)
+        return found
 
     @cached_property
     def interval_s(self) -> Floats:
-        """Real length of each interval, shape (intervals,)."""
-        return np.maximum(np.diff(self.at_s), LEAST_INTERVAL_S)
+        """Length of each interval that counts as measured, shape (intervals,): no gap has any."""
+        measured = np.where(self.is_gap, 0.0, np.diff(self.at_s))
+        return np.maximum(measured, LEAST_INTERVAL_S)
+
+    def per_second(self, amounts: Floats) -> Floats:
+        """Return amounts of intervals a second, unknown in gaps."""
+        rates: Floats = np.where(self.is_gap, np.nan, amounts / self.interval_s)
+        return rates
 
     @property
     def ticks(self) -> int:
@@ -48,6 +76,16 @@ class TimeLine:
     def duration_s(self) -> float:
         """Seconds from the first tick to the last."""
         return float(self.at_s[-1])
+
+    @property
+    def measured_s(self) -> float:
+        """Seconds of it in which the computer was sampled."""
+        return self.duration_s - self.gap_s
+
+    @property
+    def gap_s(self) -> float:
+        """Seconds of it in which nothing was sampled."""
+        return float(np.diff(self.at_s)[self.is_gap].sum())
 
 
 class _Figures:
@@ -80,12 +118,12 @@ class _Figures:
     @classmethod
     def total_of(cls, line: TimeLine, parts: Iterable[Self]) -> Self:
         """Return the sum of figures on one line, nought without any."""
-        return cls(line, sum((one.values for one in parts), np.zeros(cls._length(line))))
+        return cls(line, sum((part.values for part in parts), np.zeros(cls._length(line))))
 
     @classmethod
     def greatest_of(cls, parts: list[Self]) -> Self:
         """Return the greatest known of several at each place; raises IndexError without any."""
-        return cls(parts[0].line, np.fmax.reduce([one.values for one in parts]))
+        return cls(parts[0].line, np.fmax.reduce([part.values for part in parts]))
 
     def __add__(self, other: Self | float) -> Self:
         return self._like(self.values + _plain(other))

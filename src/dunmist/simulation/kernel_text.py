@@ -67,8 +67,8 @@ def boot_s(model: ModelComputer) -> int:
 def loadavg(model: ModelComputer) -> str:
     """Return ``/proc/loadavg``."""
     averages = " ".join(f"{value:.2f}" for value in model.load)
-    tasks = sum(one.spec.threads for one in model.processes.all)
-    newest = max(one.pid for one in model.processes.all)
+    tasks = sum(process.spec.threads for process in model.processes.all)
+    newest = max(process.pid for process in model.processes.all)
     return f"{averages} {model.runnable}/{tasks} {newest}\n"
 
 
@@ -147,7 +147,7 @@ def swaps(model: ModelComputer) -> str:
 def interrupts(model: ModelComputer) -> str:
     """Return ``/proc/interrupts``."""
     count = len(model.processors)
-    disk = sum(one.reads + one.writes for one in model.disks)
+    disk = sum(drive.reads + drive.writes for drive in model.disks)
     lines = ["     " + "".join(f"{f'CPU{number}':>11}" for number in range(count)) + "\n"]
     for name, first, about in (
         ("16", model.device_interrupts,
@@ -155,7 +155,7 @@ def interrupts(model: ModelComputer) -> str:
         ("44", disk, "  IR-PCI-MSI    1-edge      ahci"),
     ):  # fmt: skip
         counts = [round(first)] + [0] * (count - 1)
-        lines.append(f"{name:>4}:{''.join(f'{one:>11}' for one in counts)}{about}\n")
+        lines.append(f"{name:>4}:{''.join(f'{count:>11}' for count in counts)}{about}\n")
     ticks = round(model.interrupts / count)
     lines.append(f" LOC:{''.join(f'{ticks:>11}' for _ in range(count))}   Local timer interrupts\n")
     return "".join(lines)
@@ -164,7 +164,7 @@ def interrupts(model: ModelComputer) -> str:
 def group_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     """Yield the files of version 2 control groups."""
     yield "sys/fs/cgroup/cgroup.controllers", "cpu io memory pids\n"
-    quotas = {one.spec.cgroup: one.spec.quota_cores for one in model.processes.all}
+    quotas = {process.spec.cgroup: process.spec.quota_cores for process in model.processes.all}
     for path, (usage_s, periods, limited, limited_s) in model.groups.items():
         directory, quota = f"sys/fs/cgroup{path}", quotas.get(path)
         limit = "max" if quota is None else round(quota * 100_000)

@@ -71,10 +71,10 @@ class ModelComputer:
         self.links = [Link(spec) for spec in hardware.links]
         self._askers = [
             [
-                one
-                for one in self.processes.all
-                if one.spec.disk == number and not one.spec.state
-                and (one.spec.read_mib_per_s or one.spec.write_mib_per_s)
+                process
+                for process in self.processes.all
+                if process.spec.disk == number and not process.spec.state
+                and (process.spec.read_mib_per_s or process.spec.write_mib_per_s)
             ]
             for number in range(len(self.disks))
         ]  # fmt: skip
@@ -199,10 +199,10 @@ class ModelComputer:
             askers = self._askers[number]
             wants = [
                 Request(
-                    one.spec.read_mib_per_s * MIB, one.spec.write_mib_per_s * MIB,
-                    one.spec.request_kib * 1024,
+                    asker.spec.read_mib_per_s * MIB, asker.spec.write_mib_per_s * MIB,
+                    asker.spec.request_kib * 1024,
                 )
-                for one in askers
+                for asker in askers
             ]  # fmt: skip
             if number == 0:
                 wants.append(Request(swap_rate / 2, swap_rate / 2, SWAP_REQUEST_BYTES))
@@ -294,19 +294,19 @@ class ModelComputer:
         idle_left[0] = max(0.0, idle_left[0] - irq)
         each = waiting / max(float(idle_left.sum()), 1e-9)
         span = machine.max_mhz * self.clock_ratio - machine.min_mhz
-        for number, one in enumerate(self.processors):
+        for number, processor in enumerate(self.processors):
             iowait = idle_left[number] * min(1.0, each) * 0.9
             own_irq = irq if number == 0 else 0.0
-            one.user += (busy[number] - system[number] - low[number]) * step_s
-            one.nice += low[number] * step_s
-            one.system += system[number] * step_s
-            one.irq += own_irq * 0.4 * step_s
-            one.softirq += own_irq * 0.6 * step_s
-            one.steal += machine.stolen_share * step_s
-            one.iowait += iowait * step_s
-            one.idle += max(0.0, idle_left[number] - iowait) * step_s
+            processor.user += (busy[number] - system[number] - low[number]) * step_s
+            processor.nice += low[number] * step_s
+            processor.system += system[number] * step_s
+            processor.irq += own_irq * 0.4 * step_s
+            processor.softirq += own_irq * 0.6 * step_s
+            processor.steal += machine.stolen_share * step_s
+            processor.iowait += iowait * step_s
+            processor.idle += max(0.0, idle_left[number] - iowait) * step_s
             ahead = min(1.0, float(busy[number] + own_irq) * GOVERNOR_HEADROOM)
-            one.khz = round((machine.min_mhz + max(0.0, span) * ahead) * 1000)
+            processor.khz = round((machine.min_mhz + max(0.0, span) * ahead) * 1000)
         per = max(1, count // len(self.packages))
         self._used = [
             float(busy[start : start + per].mean())
@@ -322,7 +322,7 @@ class ModelComputer:
         none_waits = float(np.prod(1.0 - ordinary_wait))
         used = float(ran.sum()) / len(self.processors)
         self.cpu_stalls.add(max(1.0 - none_waits, COLLISION * used**2), 0.0, step_s)
-        blocked = sum(one.state == "D" for one in self.processes.all)
+        blocked = sum(process.state == "D" for process in self.processes.all)
         active = float(wants.sum())
         self.runnable = max(1, round(active + self.chance.uniform(-0.4, 0.4)))
         self.blocked = blocked

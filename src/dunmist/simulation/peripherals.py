@@ -70,7 +70,7 @@ def _kind(sensor: SensorSpec) -> str:
 
 
 def _sensor_directory(model: ModelComputer, sensor: SensorSpec) -> str:
-    chips = list(dict.fromkeys(one.chip for one in model.scenario.hardware.sensors))
+    chips = list(dict.fromkeys(sensor.chip for sensor in model.scenario.hardware.sensors))
     return f"sys/class/hwmon/hwmon{chips.index(sensor.chip)}"
 
 
@@ -79,7 +79,7 @@ def _sensor_files(
 ) -> Iterator[tuple[str, str]]:
     directory = _sensor_directory(model, sensor)
     sensors = model.scenario.hardware.sensors
-    if all(one.chip != sensor.chip for one in sensors[:number]):
+    if all(earlier.chip != sensor.chip for earlier in sensors[:number]):
         yield f"{directory}/name", f"{sensor.chip}\n"
     if sensor.label:
         yield f"{directory}/{sensor.channel}_label", f"{sensor.label}\n"
@@ -106,7 +106,8 @@ def _diskstats_line(place: int, disk: Disk) -> str:
         disk.written_bytes / SECTOR_BYTES, disk.write_s * 1e3, disk.in_flight, disk.busy_s * 1e3,
         disk.queued_s * 1e3, 0, 0, 0, 0, 200, 10,
     ]  # fmt: skip
-    return f"   8 {16 * place:>7} {disk.spec.name} {' '.join(str(round(one)) for one in figures)}\n"
+    numbers = " ".join(str(round(figure)) for figure in figures)
+    return f"   8 {16 * place:>7} {disk.spec.name} {numbers}\n"
 
 
 def _link_files(link: LinkSpec) -> Iterator[tuple[str, str]]:
@@ -181,16 +182,16 @@ def smbios_table(model: ModelComputer) -> bytes:
         _structure(16, struct.pack("<BBBIHH", 3, 3, 3, 0x80000000, 0xFFFE, len(slots))
                    + struct.pack("<Q", 64 << 30)),
     ]  # fmt: skip
-    for one in slots:
-        size = min(one.mib, 0x7FFF)
+    for slot in slots:
+        size = min(slot.mib, 0x7FFF)
         body = struct.pack(
             "<HHHHHBBBBBHHBBBBBIHHHH", 16, 0xFFFE, 64, 64, size, 9, 0, 1, 2,
-            26 if one.mib else 2, 0x80,
-            one.rated_mtps if one.mib else 0, 3 if one.mib else 0, 0, 0, 4 if one.mib else 0, 1,
-            one.mib if size == 0x7FFF else 0, one.configured_mtps if one.mib else 0, 1200, 1200,
+            26 if slot.mib else 2, 0x80,
+            slot.rated_mtps if slot.mib else 0, 3 if slot.mib else 0, 0, 0, 4 if slot.mib else 0, 1,
+            slot.mib if size == 0x7FFF else 0, slot.configured_mtps if slot.mib else 0, 1200, 1200,
             1200,
         )  # fmt: skip
-        parts.append(_structure(17, body, one.slot, "channel", "Skerrow Workshop", "SW-DIMM"))
+        parts.append(_structure(17, body, slot.slot, "channel", "Skerrow Workshop", "SW-DIMM"))
     parts.append(_structure(127, b""))
     return b"".join(parts)
 

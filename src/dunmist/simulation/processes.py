@@ -103,7 +103,7 @@ class ProcessSet:
         self.forks_per_s = sum(spec.children_per_s for spec in specs)
         names = {spec.name for spec in scenario.programs}
         self.held = np.array([bool(spec.state or spec.waits_on in names) for spec in specs])
-        self.fixed = np.array([bool(one.defunct or one.spec.state) for one in self.all])
+        self.fixed = np.array([bool(process.defunct or process.spec.state) for process in self.all])
         self.lanes = Lanes(self.all)
         self.quotas = {
             spec.cgroup: (
@@ -113,13 +113,13 @@ class ProcessSet:
             for spec in specs
             if spec.quota_cores is not None
         }
-        self._restarting = [one for one in self.all if one.spec.restarts_every_s]
-        self._driven = [one for one in self.all if one.spec.driver]
+        self._restarting = [process for process in self.all if process.spec.restarts_every_s]
+        self._driven = [process for process in self.all if process.spec.driver]
         self._live_before()
 
     def by_name(self, name: str) -> ModelProcess | None:
         """Return the first process of a program."""
-        return next((one for one in self.all if one.spec.name == name), None)
+        return next((process for process in self.all if process.spec.name == name), None)
 
     def wants(
         self, now_s: float, chance: np.random.Generator, drivers: dict[Driver, float]

@@ -264,7 +264,7 @@ class Scenario(Spec, frozen=True):
 def scenario_names() -> list[str]:
     """Return the names of all patients."""
     folder = files("dunmist.simulation") / "scenarios"
-    return sorted(one.name.removesuffix(".toml") for one in folder.iterdir())
+    return sorted(file.name.removesuffix(".toml") for file in folder.iterdir())
 
 
 def load_scenario(name: str) -> Scenario:

@@ -40,9 +40,9 @@ def tables(model: ModelComputer) -> Iterator[tuple[str, str]]:
             "  timeout inode\n")  # fmt: skip
     uids = {user.name: user.uid for user in model.scenario.users} | {"root": 0}
     lines = [
-        _line(place, one, uids[spec.user])
+        _line(place, socket, uids[spec.user])
         for spec in model.scenario.programs
-        for place, one in enumerate(_sockets(model, spec))
+        for place, socket in enumerate(_sockets(model, spec))
     ]
     yield "proc/net/tcp", head + "".join(lines)
     yield "proc/net/udp", head
@@ -57,14 +57,14 @@ def recording(model: ModelComputer) -> bytes:
         if process.worker or process.defunct:
             continue
         ends = list(_sockets(model, process.spec))
-        talking = sum(one.state == ESTABLISHED for one in ends)
-        for one in ends:
-            part = 1 / talking if one.state == ESTABLISHED else 0.0
+        talking = sum(end.state == ESTABLISHED for end in ends)
+        for end in ends:
+            part = 1 / talking if end.state == ESTABLISHED else 0.0
             moved = [
                 round(float(model.processes.figures[name][process.index]) * part)
                 for name in ("sent_bytes", "received_bytes")
             ]
-            messages.append(_message(one, uids[process.spec.user], moved))
+            messages.append(_message(end, uids[process.spec.user], moved))
     return b"".join(messages)
 
 
@@ -98,7 +98,7 @@ def descriptors(model: ModelComputer, process: ModelProcess) -> list[str]:
         return []
     held = [] if process.worker else list(_sockets(model, process.spec))
     names = [CARD] if process.spec.graphics_share else []
-    names += [f"socket:[{one.inode}]" for one in held]
+    names += [f"socket:[{socket.inode}]" for socket in held]
     count = int(model.processes.figures["descriptors"][process.index])
     return [*names, *(["/dev/null"] * max(0, count - len(names)))]
 

@@ -50,7 +50,7 @@ def wanted_units(model: ModelComputer) -> Iterator[str]:
 def utmp(model: ModelComputer) -> bytes:
     """Return the logins as utmp(5) has them."""
     started_s = datetime.fromisoformat(model.scenario.machine.started).timestamp()
-    pids = {one.spec.name: one.pid for one in reversed(model.processes.all)}
+    pids = {process.spec.name: process.pid for process in reversed(model.processes.all)}
     return b"".join(
         struct.pack(
             "=h2xi32s4s32s256s4xiii16s20x",
@@ -70,7 +70,7 @@ def utmp(model: ModelComputer) -> bytes:
 
 
 def _locks(model: ModelComputer) -> str:
-    pids = {one.spec.name: one.pid for one in reversed(model.processes.all)}
+    pids = {process.spec.name: process.pid for process in reversed(model.processes.all)}
     waiters: dict[str, list[str]] = defaultdict(list)
     for spec in model.scenario.programs:
         if spec.waits_on:
@@ -91,10 +91,10 @@ def _about(spec: ProgramSpec) -> str:
 
 def _mounts(model: ModelComputer) -> str:
     lines = ["22 1 0:21 / /proc rw - proc proc rw\n"]
-    for number, one in enumerate(model.scenario.hardware.file_systems):
+    for number, file_system in enumerate(model.scenario.hardware.file_systems):
         lines.append(
-            f"{30 + number} 1 8:{number + 1} / {one.point} rw,relatime shared:1 - "
-            f"{one.kind} {one.source} rw\n"
+            f"{30 + number} 1 8:{number + 1} / {file_system.point} rw,relatime shared:1 - "
+            f"{file_system.kind} {file_system.source} rw\n"
         )
     return "".join(lines)
 

@@ -77,9 +77,9 @@ def cell_text(unit: Unit, value: object) -> str:
 def plain(value: Any) -> Any:  # noqa: ANN401 - a cell may be anything
     """Return a cell as JSON has it: rounded, harmless, None for what is unknown."""
     if isinstance(value, dict):
-        return {key: plain(one) for key, one in value.items()}
+        return {key: plain(part) for key, part in value.items()}
     if isinstance(value, list):
-        return [plain(one) for one in value]
+        return [plain(part) for part in value]
     if value is None:
         return None
     if hasattr(value, "item"):

@@ -23,21 +23,21 @@ def in_place(processors: list[LogicalProcessor]) -> list[LogicalProcessor]:
 
 
 def _cores(judged: Judged) -> Iterator[Row]:
-    for one in in_place(judged.series.machine.processors):
-        busy, clock, place = one.busy, one.clock_hz, one.place
+    for processor in in_place(judged.series.machine.processors):
+        busy, clock, place = processor.busy, processor.clock_hz, processor.place
         yield {
-            "cpu": one.number,
+            "cpu": processor.number,
             "core": place.core if place else None,
             "package": place.package if place else None,
             "busy_mean": busy.mean(),
             "busy_median": busy.median(),
             "busy_max": busy.greatest(),
             "busy_curve": busy.curve(CURVE_POINTS),
-            **_busiest(judged.series, one.number),
-            **{f"{kind}_share": one.share(kind).mean() for kind in TIME_KINDS},
+            **_busiest(judged.series, processor.number),
+            **{f"{kind}_share": processor.share(kind).mean() for kind in TIME_KINDS},
             "clock_hz": clock.median() if clock else None,
             "clock_least_hz": clock.least() if clock else None,
-            "max_clock_hz": one.max_clock_hz,
+            "max_clock_hz": processor.max_clock_hz,
             "base_clock_hz": place.base_khz * HZ_PER_KHZ if place and place.base_khz else None,
             "governor": place.governor if place else None,
             "capacity": place.capacity if place else None,
@@ -52,7 +52,7 @@ def _busiest(series: Series, number: int) -> Row:
     first = int(np.argmax(used[number]))
     return {
         "busiest_application": series.applications[first].name,
-        "busiest_cores": float(used[number][first]) / series.duration_s,
+        "busiest_cores": float(used[number][first]) / series.line.measured_s,
     }
 
 
@@ -100,7 +100,7 @@ def _interrupts(judged: Judged) -> Iterator[Row]:
                 yield {
                     "source": source,
                     "kind": kind,
-                    "times_per_s": count / series.duration_s,
+                    "times_per_s": count / series.line.measured_s,
                 }
 
 

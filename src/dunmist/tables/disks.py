@@ -9,12 +9,12 @@ from dunmist.tables.declared import Column, Row, Table, Width
 def _disks(judged: Judged) -> Iterator[Row]:
     series = judged.series
     inventory = series.header.inventory.disks
-    for one in series.devices.disks:
-        about = one.about
-        whole = [disk.name for disk in inventory if one.name in disk.partitions]
+    for disk in series.devices.disks:
+        about = disk.about
+        whole = [parent.name for parent in inventory if disk.name in parent.partitions]
         yield {
-            "disk": one.name,
-            "physical": one.is_physical,
+            "disk": disk.name,
+            "physical": disk.is_physical,
             "part_of": " ".join(whole or (about.disks_below if about else [])) or None,
             "model": about.model if about else None,
             "mapped_name": about.mapped_name if about else None,
@@ -22,14 +22,14 @@ def _disks(judged: Judged) -> Iterator[Row]:
             "spins": about.spins if about else None,
             "scheduler": about.scheduler if about else None,
             "queue_depth": about.queue_depth if about else None,
-            "busy_mean": one.busy.mean(),
-            "busy_max": one.busy.greatest(),
-            "queue_mean": one.queue.mean(),
-            "latency_mean_s": one.latency_s.known_mean(),
-            "latency_max_s": one.latency_s.greatest(),
-            "requests_per_s": one.requests_per_s.mean(),
-            "read_bytes_per_s": one.read_bytes_per_s.mean(),
-            "write_bytes_per_s": one.write_bytes_per_s.mean(),
+            "busy_mean": disk.busy.mean(),
+            "busy_max": disk.busy.greatest(),
+            "queue_mean": disk.queue.mean(),
+            "latency_mean_s": disk.latency_s.known_mean(),
+            "latency_max_s": disk.latency_s.greatest(),
+            "requests_per_s": disk.requests_per_s.mean(),
+            "read_bytes_per_s": disk.read_bytes_per_s.mean(),
+            "write_bytes_per_s": disk.write_bytes_per_s.mean(),
         }
 
 

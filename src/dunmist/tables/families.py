@@ -19,9 +19,9 @@ from dunmist.tables.shared_columns import (
 
 def _families(judged: Judged) -> Iterator[Row]:
     """Yield the living processes as a family tree, the family with the greatest use first."""
-    living = [one for one in judged.series.living.values() if one.last is not None]
+    living = [process for process in judged.series.living.values() if process.last is not None]
     rows = dict(zip(living, process_rows(judged, living), strict=True))
-    tops = [one for one in rows if one.parent not in rows]
+    tops = [process for process in rows if process.parent not in rows]
     order = _downwards(tops, rows.keys())
     sums: dict[Process, tuple[float, float]] = {}
     for process in reversed(order):
@@ -83,7 +83,7 @@ def _downwards(
     there = set(among)
 
     def in_order(family: Iterable[Process]) -> list[Process]:
-        known = [one for one in family if one in there]
+        known = [process for process in family if process in there]
         return sorted(known, key=lambda one: -sums[one][0]) if sums else known
 
     order: list[Process] = []
@@ -93,7 +93,7 @@ def _downwards(
         process = waiting.pop()
         order.append(process)
         # a parent number that was given away again could close a circle
-        children = [one for one in in_order(process.children) if one not in seen]
+        children = [child for child in in_order(process.children) if child not in seen]
         seen.update(children)
         waiting += reversed(children)
     return order

@@ -18,9 +18,9 @@ def _sensors(judged: Judged) -> Iterator[Row]:
     series = judged.series
     chosen = series.processor_sensor
     trusted = [sensor for sensor in series.devices.sensors if sensor.is_trusted]
-    for one in sorted(trusted, key=lambda one: not (chosen and one.name == chosen.name)):
-        row = _sensor(one)
-        if chosen and one.name == chosen.name:
+    for sensor in sorted(trusted, key=lambda sensor: not (chosen and sensor.name == chosen.name)):
+        row = _sensor(sensor)
+        if chosen and sensor.name == chosen.name:
             also = f"; {row['remark']}" if row["remark"] else ""
             row["remark"] = f"taken for the processor: {chosen.why}{also}"
         yield row

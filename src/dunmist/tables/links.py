@@ -62,7 +62,7 @@ def _transport(judged: Judged) -> Iterator[Row]:
             yield {
                 "counter": word,
                 "count": count,
-                "times_per_s": count / judged.series.duration_s,
+                "times_per_s": count / judged.series.line.measured_s,
             }
 
 

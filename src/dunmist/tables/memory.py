@@ -146,14 +146,14 @@ PAGING = Table(
 
 def _swaps(judged: Judged) -> Iterator[Row]:
     survey = judged.series.surveyed.last
-    for one in survey.swaps if survey else []:
+    for swap in survey.swaps if survey else []:
         yield {
-            "area": one.name,
-            "kind": one.kind,
-            "size_bytes": one.size_bytes,
-            "used_bytes": one.used_bytes,
-            "used_share": min(1.0, one.used_bytes / one.size_bytes) if one.size_bytes else None,
-            "priority": one.priority,
+            "area": swap.name,
+            "kind": swap.kind,
+            "size_bytes": swap.size_bytes,
+            "used_bytes": swap.used_bytes,
+            "used_share": min(1.0, swap.used_bytes / swap.size_bytes) if swap.size_bytes else None,
+            "priority": swap.priority,
         }
 
 

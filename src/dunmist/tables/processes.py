@@ -45,8 +45,14 @@ def process_rows(judged: Judged, processes: Iterable[Process] | None = None) -> 
     series = judged.series
     about, processors = series.header.machine, series.machine.logical_processors
     ports = ports_of_each(series)
-    names = {one.facts.uid: one.facts.user for one in series.processes.values() if one.facts.user}
-    rollups = {one.process: one for survey in series.surveyed.surveys for one in survey.rollups}
+    names = {
+        process.facts.uid: process.facts.user
+        for process in series.processes.values()
+        if process.facts.user
+    }
+    rollups = {
+        rollup.process: rollup for survey in series.surveyed.surveys for rollup in survey.rollups
+    }
     for process in series.processes.values() if processes is None else processes:
         sample, facts, detail = process.last, process.facts, process.detail
         if sample is None:
@@ -65,10 +71,10 @@ def process_rows(judged: Judged, processes: Iterable[Process] | None = None) -> 
             "parent_pid": facts.ppid,
             "threads": sample.threads,
             "nice": sample.nice,
-            "cores_mean": process.cpu_s / series.duration_s,
+            "cores_mean": process.cpu_s / series.line.measured_s,
             "cores_max": cores.greatest(),
             "cores_curve": cores.curve(CURVE_POINTS),
-            "machine_share": process.cpu_s / series.duration_s / processors,
+            "machine_share": process.cpu_s / series.line.measured_s / processors,
             "cpu_s": process.cpu_s,
             "rss_bytes": sample.rss_pages * about.page_bytes,
             "private_bytes": (sample.rss_pages - (sample.shared_pages or 0)) * about.page_bytes,

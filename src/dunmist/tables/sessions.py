@@ -51,8 +51,8 @@ def _owners(judged: Judged) -> Iterator[Row]:
         yield {
             "user": user,
             "processes": len(processes),
-            "cores_mean": sum(one.cpu_s for one in processes) / series.duration_s,
-            "private_bytes": sum(one.private_bytes.last() or 0.0 for one in processes),
+            "cores_mean": sum(process.cpu_s for process in processes) / series.line.measured_s,
+            "private_bytes": sum(process.private_bytes.last() or 0.0 for process in processes),
         }
 
 

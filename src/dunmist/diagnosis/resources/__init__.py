@@ -18,7 +18,7 @@ from dunmist.diagnosis.resources.storage import STORAGE
 RESOURCES: tuple[Resource, ...] = (
     PROCESSOR, CORE, MEMORY, SWAP, DISK, STORAGE, LINK, HEAT, GRAPHICS,
 )  # fmt: skip
-BY_WORD = {one.word: one for one in RESOURCES}
+BY_WORD = {resource.word: resource for resource in RESOURCES}
 
 __all__ = [
     "BY_WORD",

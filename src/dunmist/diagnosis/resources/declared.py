@@ -77,5 +77,5 @@ def flow_demand(
 ) -> Demand:
     """Return a demand for what flows: each application's part is its part of all that flowed."""
     has = [amount(application) for application in exam.applications]
-    parts = shares_of([one.total() for one in has])
+    parts = shares_of([rate.total() for rate in has])
     return Demand(has, whole or Rate.total_of(exam.series.line, has), unit, parts)

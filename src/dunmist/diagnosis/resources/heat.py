@@ -63,7 +63,7 @@ def _lost_clock(exam: Examination) -> Rate:
     ]
     if not ratios:
         return Rate.unknown(machine.line)
-    values = np.array([one.values for one in ratios])
+    values = np.array([ratio.values for ratio in ratios])
     known = ~np.isnan(values)
     count = known.sum(axis=0)
     total = np.where(known, values, 0.0).sum(axis=0)

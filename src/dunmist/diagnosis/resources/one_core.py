@@ -50,7 +50,7 @@ def find_bound(exam: Examination) -> list[Bound]:
     # a pool of full processes wants more processors, not a faster one
     filled = Counter(bound.process.application.number for bound in found)
     many = max(table.many_least, table.many_share * exam.processors)
-    single = [one for one in found if filled[one.process.application.number] < many]
+    single = [bound for bound in found if filled[bound.process.application.number] < many]
     return sorted(single, key=lambda bound: (-bound.full_share, -bound.typical))
 
 
@@ -133,17 +133,17 @@ def _demand(exam: Examination) -> Demand:
     machine, line = exam.series.machine, exam.series.line
     bound = exam.once(find_bound)
     if not bound:
-        has = [one.cores for one in exam.applications]
+        has = [application.cores for application in exam.applications]
         return Demand(has, machine.busy_cores, "cores", np.zeros(len(has)))
 
     def of(application: Application) -> list[Bound]:
-        return [one for one in bound if one.process.application is application]
+        return [task for task in bound if task.process.application is application]
 
     has = [
-        Rate.total_of(line, [one.wanted for one in of(application)])
+        Rate.total_of(line, [task.wanted for task in of(application)])
         for application in exam.applications
     ]
-    full = [sum(one.full_share for one in of(application)) for application in exam.applications]
+    full = [sum(task.full_share for task in of(application)) for application in exam.applications]
     return Demand(has, Rate.total_of(line, has), "processor", shares_of(full))
 
 

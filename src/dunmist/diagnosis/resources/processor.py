@@ -45,7 +45,7 @@ def _things(exam: Examination) -> list[Thing]:
     # the kernel accounts stolen and busy time in different ticks, so the quotient may pass 1
     used = (machine.busy_cores / left).between(0.0, 1.0)
     ordinary = exam.once(ordinary_applications)
-    waiting = Rate.total_of(machine.line, [one.waiting for one in ordinary])
+    waiting = Rate.total_of(machine.line, [application.waiting for application in ordinary])
     pressure = _waiting_share(exam, waiting)
     held_up = _held_up_share(exam, waiting, all_ordinary=len(ordinary) == len(exam.applications))
     conditions: dict[LevelWord, Rate] = {
@@ -142,12 +142,14 @@ def _demand(exam: Examination) -> Demand:
     makes nobody else wait for long.
     """
     machine, table = exam.series.machine, exam.limits.cpu
-    weights = [1.0 - one.low_priority * (1.0 - table.low_priority_weight)
-               for one in exam.applications]  # fmt: skip
-    ran_s = [one.cores.total() for one in exam.applications]
+    weights = [1.0 - application.low_priority * (1.0 - table.low_priority_weight)
+               for application in exam.applications]  # fmt: skip
+    ran_s = [application.cores.total() for application in exam.applications]
     whole_s = max(machine.busy_cores.total(), sum(ran_s), NOTHING)
     parts = np.asarray(ran_s) * np.asarray(weights) / whole_s
-    return Demand([one.cores for one in exam.applications], machine.busy_cores, "cores", parts)
+    return Demand(
+        [application.cores for application in exam.applications], machine.busy_cores, "cores", parts
+    )
 
 
 PROCESSOR = Resource("cpu", 2, _things, _demand)

@@ -19,7 +19,7 @@ def writable_storage(exam: Examination) -> list[Storage]:
 def _things(exam: Examination) -> list[Thing]:
     """Return the fullest file system, nothing where none could be asked."""
     table = exam.limits.storage
-    answered = [one for one in exam.once(writable_storage) if one.fullest is not None]
+    answered = [storage for storage in exam.once(writable_storage) if storage.fullest is not None]
     if not answered:
         return []
     fullest = max(answered, key=lambda one: one.fullest or 0.0)

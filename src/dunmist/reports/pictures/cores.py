@@ -40,16 +40,18 @@ def _draw_strips(panel: Axes, series: Series) -> None:
     order = in_place(series.machine.processors)
     mesh = panel.pcolormesh(
         series.line.at_s, np.arange(len(order) + 1) - 0.5,
-        100.0 * np.array([one.busy.values for one in order]),
+        100.0 * np.array([processor.busy.values for processor in order]),
         cmap=SHADES, vmin=0, vmax=100, edgecolors="white", linewidth=0.3,
     )  # fmt: skip
     labels = []
     before = None
-    for one in order:
-        core = (one.place.package, one.place.core) if one.place else None
+    for processor in order:
+        core = (processor.place.package, processor.place.core) if processor.place else None
         is_first = core is not None and core[1] is not None and core != before
         labels.append(
-            f"core {core[1]}  cpu{one.number}" if is_first and core else f"cpu{one.number}"
+            f"core {core[1]}  cpu{processor.number}"
+            if is_first and core
+            else f"cpu{processor.number}"
         )
         before = core
     panel.set_yticks(range(len(order)), labels)

@@ -28,11 +28,11 @@ def draw_disks(judged: Judged, process: Process | None = None) -> Figure:
     for panel, (text, unit) in zip(axes, titles, strict=True):
         panel.set_ylabel(unit)
         title(panel, text)
-    for one, (colour, dash, _) in zip(disks, styles(), strict=False):
-        rows = (one.busy * 100.0, one.bytes_per_s / MIB, one.latency_s * 1e3)
+    for disk, (colour, dash, _) in zip(disks, styles(), strict=False):
+        rows = (disk.busy * 100.0, disk.bytes_per_s / MIB, disk.latency_s * 1e3)
         for panel, values in zip(axes, rows, strict=True):
             step_line(panel, values, color=colour, linestyle=dash,
-                      linewidth=1.4, label=plain_label(one.name))  # fmt: skip
+                      linewidth=1.4, label=plain_label(disk.name))  # fmt: skip
     for panel in axes:
         panel.set_ylim(bottom=0)
     axes[0].set_ylim(0, 104)
@@ -52,11 +52,11 @@ def draw_links(judged: Judged, process: Process | None = None) -> Figure:
     for panel, text in zip(axes, ("Received", "Sent"), strict=True):
         panel.set_ylabel("MiB/s")
         title(panel, text)
-    for one, (colour, dash, _) in zip(links, styles(), strict=False):
-        rows = (one.received_bytes_per_s, one.sent_bytes_per_s)
+    for link, (colour, dash, _) in zip(links, styles(), strict=False):
+        rows = (link.received_bytes_per_s, link.sent_bytes_per_s)
         for panel, values in zip(axes, rows, strict=True):
             step_line(panel, values / MIB, color=colour, linestyle=dash,
-                         linewidth=1.4, label=plain_label(one.name))  # fmt: skip
+                         linewidth=1.4, label=plain_label(link.name))  # fmt: skip
             panel.set_ylim(bottom=0)
     if not links:
         nothing_to_draw(axes[0], "no link to other computers is published")

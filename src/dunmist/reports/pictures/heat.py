@@ -28,8 +28,8 @@ def draw_heat(judged: Judged, process: Process | None = None) -> Figure:
     del process
     series = judged.series
     trusted = [sensor for sensor in series.devices.sensors if sensor.is_trusted]
-    fans = [one for one in trusted if one.quantity == "fan"]
-    powers = [one for one in trusted if one.quantity in ("power", "energy")]
+    fans = [sensor for sensor in trusted if sensor.quantity == "fan"]
+    powers = [sensor for sensor in trusted if sensor.quantity in ("power", "energy")]
     clock = series.machine.mean_clock_hz
     below = sum((bool(fans), clock is not None, bool(powers)))
     figure, axes = canvas([2.6, *[1.1] * below])
@@ -50,18 +50,18 @@ def draw_heat(judged: Judged, process: Process | None = None) -> Figure:
 
 def _draw_temperatures(panel: Axes, series: Series, trusted: list[SensorSeries]) -> None:
     chosen = series.processor_sensor
-    shown = [one for one in trusted if one.quantity == "temperature"]
+    shown = [sensor for sensor in trusted if sensor.quantity == "temperature"]
     shown.sort(key=lambda one: not (chosen and one.name == chosen.name))
     panel.set_ylabel("°C")
     title(panel, "Temperatures")
     if not shown:
         nothing_to_draw(panel, "no temperature sensor is published")
         return
-    for one, (colour, dash, _) in zip(shown[:LINES_MOST], styles(), strict=False):
-        is_chosen = chosen is not None and one.name == chosen.name
-        panel.plot(series.line.at_s, one.level.values, color=INK if is_chosen else colour,
+    for sensor, (colour, dash, _) in zip(shown[:LINES_MOST], styles(), strict=False):
+        is_chosen = chosen is not None and sensor.name == chosen.name
+        panel.plot(series.line.at_s, sensor.level.values, color=INK if is_chosen else colour,
                    linestyle="-" if is_chosen else dash, linewidth=2.0 if is_chosen else 1.1,
-                   label=plain_label(one.name))  # fmt: skip
+                   label=plain_label(sensor.name))  # fmt: skip
     if chosen and chosen.critical:
         panel.axhline(chosen.critical, color=COLOURS[1], linestyle=":", linewidth=1.6,
                       label="critical for the processor")  # fmt: skip
@@ -72,8 +72,8 @@ def _draw_temperatures(panel: Axes, series: Series, trusted: list[SensorSeries])
 def _draw_lines(
     panel: Axes, series: Series, sensors: list[SensorSeries], name: str, unit: str
 ) -> None:
-    for one, (colour, dash, _) in zip(sensors[:LINES_MOST], styles(), strict=False):
-        shown, label = one.shown, plain_label(one.name)
+    for sensor, (colour, dash, _) in zip(sensors[:LINES_MOST], styles(), strict=False):
+        shown, label = sensor.shown, plain_label(sensor.name)
         if isinstance(shown, Rate):
             step_line(panel, shown, color=colour, linestyle=dash, label=label)
         else:

@@ -69,7 +69,7 @@ def _draw_users(panel: Axes, judged: Judged, state: ResourceState) -> None:
     scale, unit = AXES[demand.unit]
     shown = [culprit.application for culprit in diagnosis.culprits[:CULPRITS_SHOWN]]
     if not shown:
-        greatest = np.argsort([-one.total() for one in demand.has])[:CULPRITS_SHOWN]
+        greatest = np.argsort([-rate.total() for rate in demand.has])[:CULPRITS_SHOWN]
         shown = [series.applications[int(number)] for number in greatest]
     below = Rate.nothing(series.line)
     for application, (colour, _, hatch) in zip(shown, styles(), strict=False):

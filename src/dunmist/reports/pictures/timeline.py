@@ -27,7 +27,7 @@ def draw_timeline(judged: Judged, process: Process | None = None) -> Figure:
     at_s = judged.series.line.at_s
     for row, (_, trace) in enumerate(traced):
         _draw_row(panel, row, trace, at_s)
-    names = [" ".join(filter(None, (one.resource, one.name))) for one, _ in traced]
+    names = [" ".join(filter(None, (state.resource, state.name))) for state, _ in traced]
     panel.set_yticks(np.arange(len(traced)) + 0.5, [plain_label(name) for name in names])
     panel.set_ylim(len(traced), 0)
     title(panel, "Levels; the line says how full, from bottom to top of each row")

@@ -1,0 +1,167 @@
+"""One process that is followed: the files of it that stay open, and what they say at a tick.
+
+Each ``/proc/PID/stat`` stays open and is read again from its start, which costs less than opening
+it and cannot hit another process: a descriptor of a process that ended answers ESRCH, even when its
+number was given away again (proc(5)).
+"""
+
+import errno
+import os
+import resource
+from dataclasses import dataclass, field
+
+from dunmist.computer import (
+    ParseError,
+    ProcessSample,
+    ProcessStat,
+    Root,
+    parse_io,
+    parse_process_stat,
+    parse_schedstat,
+    parse_statm,
+    parse_waits_in,
+    reason_of,
+)
+
+# a line has some 350 bytes; the kernel gives at most a page at once
+STAT_BYTES = 4096
+# more processes than this are read by opening, which is slower and no less right
+DESCRIPTORS_WANTED = 65_536
+HELD_FILES = 4  # stat, and statm, schedstat and io of a process that changes
+SUBJECTS = {"statm": "memory of processes", "schedstat": "run-queue delay",
+            "io": "bytes read and written by processes"}  # fmt: skip
+
+
+def raise_descriptor_limit() -> int:
+    """Raise this program's own limit of open files as far as allowed and return it."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = DESCRIPTORS_WANTED if hard == resource.RLIM_INFINITY else min(hard, DESCRIPTORS_WANTED)
+    if soft != resource.RLIM_INFINITY and soft < wanted:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
+        return wanted
+    return DESCRIPTORS_WANTED if soft == resource.RLIM_INFINITY else soft
+
+
+@dataclass(slots=True)
+class Followed:
+    """One process: ``name`` is its number as the kernel's directory is called.
+
+    ``stat`` is the descriptor of its line, None while there is no room to hold one; ``more`` has
+    those of the other files. ``hidden`` are files that may not be read.
+    """
+
+    name: str
+    number: int
+    stat: int | None
+    line: bytes
+    called: str
+    start_clk: int
+    used_clk: int
+    first_seen_s: float
+    rss_pages: int = 0
+    kernel: bool = False
+    group: str | None = None
+    files: tuple[str, ...] = ()
+    more: dict[str, int] = field(default_factory=dict)
+    hidden: set[str] = field(default_factory=set)
+
+    def close(self) -> None:
+        """Give back the descriptors."""
+        for descriptor in (self.stat, *self.more.values()):
+            if descriptor is not None:
+                os.close(descriptor)
+        self.stat = None
+        self.more.clear()
+
+    def line_again(self, root: Root) -> bytes:
+        """Return the line of now, an empty one when the process has ended."""
+        try:
+            if self.stat is None:
+                # the start time in the line tells whether it is still the same one
+                return root.read_start(f"proc/{self.name}/stat", STAT_BYTES)
+            return os.pread(self.stat, STAT_BYTES, 0)
+        except OSError as error:
+            if error.errno in (errno.ESRCH, errno.ENOENT):
+                return b""
+            # it is there and cannot be read just now: one that came back would be somebody new
+            root.note("processes", reason_of(error), self.name)
+            return self.line
+
+    def sample(self, root: Root, stat: ProcessStat, after_ms: int, *, hold: bool) -> ProcessSample:
+        """Return what the process says of itself, ``after_ms`` after its tick began.
+
+        With ``hold`` the files that this needs stay open for the next time.
+        """
+        self.rss_pages = stat.rss_pages
+        shared = run_ns = delay_ns = read_bytes = write_bytes = None
+        try:
+            # kernel tasks have neither pages of their own nor files
+            if not self.kernel:
+                if data := self._more(root, "statm", hold):
+                    shared = parse_statm(data).shared
+                if data := self._more(root, "io", hold):
+                    read_bytes, write_bytes = parse_io(data)
+            if data := self._more(root, "schedstat", hold):
+                run_ns, delay_ns = parse_schedstat(data)
+        except ParseError:
+            root.note("processes", "garbled", self.name)
+        return ProcessSample(
+            self.number, stat.state, stat.user_clk, stat.system_clk, stat.children_user_clk,
+            stat.children_system_clk, stat.minor_faults, stat.major_faults, stat.io_delay_clk,
+            stat.nice, stat.threads, stat.processor, stat.rss_pages, shared, run_ns, delay_ns,
+            read_bytes, write_bytes,
+            self._waits_in(root) if stat.state == "D" else None, after_ms,
+        )  # fmt: skip
+
+    def _more(self, root: Root, file: str, hold: bool) -> bytes | None:
+        if file in self.hidden:
+            return None
+        descriptor = self.more.get(file)
+        try:
+            if descriptor is not None:
+                return os.pread(descriptor, STAT_BYTES, 0)
+            if not hold:
+                return root.read(f"proc/{self.name}/{file}")
+            descriptor = root.open(f"proc/{self.name}/{file}")
+            self.more[file] = descriptor
+            return os.pread(descriptor, STAT_BYTES, 0)
+        except OSError as error:
+            reason = reason_of(error)
+            # absent beside a process that is still there: the kernel does not publish it
+            if reason != "absent" or root.exists(f"proc/{self.name}/stat"):
+                self.hidden.add(file)
+                root.note(SUBJECTS[file], reason, self.name)
+            return None
+
+    def _waits_in(self, root: Root) -> str | None:
+        return root.parse(
+            f"proc/{self.name}/wchan", parse_waits_in, "what processes wait in", may_be_absent=True
+        )
+
+
+def used_clk(stat: ProcessStat) -> int:
+    """Return the processor time of a process by its line, in clock ticks."""
+    return stat.user_clk + stat.system_clk
+
+
+def open_stat(root: Root, name: str, *, hold: bool) -> tuple[int | None, bytes, ProcessStat] | None:
+    """Return the open file with ``hold``, the line and what it says; None when it cannot be had."""
+    descriptor = None
+    try:
+        descriptor = root.open(f"proc/{name}/stat")
+        line = os.pread(descriptor, STAT_BYTES, 0)
+        stat = parse_process_stat(line)
+        if hold:
+            kept, descriptor = descriptor, None
+            return kept, line, stat
+        return None, line, stat
+    except (FileNotFoundError, ProcessLookupError):
+        pass  # ended between the listing and the reading
+    except OSError as error:
+        root.note("processes", reason_of(error), name)
+    except ParseError:
+        root.note("processes", "garbled", name)
+    finally:
+        if descriptor is not None:
+            os.close(descriptor)
+    return None

@@ -1,0 +1,117 @@
+"""One computer while it is sampled, and one tick of it while it is read.
+
+``OpenComputer`` keeps open what it can; a ``Reading`` is what the sources of one tick share.
+"""
+
+from functools import cached_property
+
+from dunmist.computer import (
+    ControlGroups,
+    Inventory,
+    Machine,
+    ParseError,
+    ProcessorTimes,
+    Root,
+    find_pressure,
+    find_throttling,
+    find_zram,
+    open_task_exits,
+    parse_stat,
+)
+from dunmist.errors import UnreadableComputer
+from dunmist.sampling.clock import Clock
+from dunmist.sampling.pace import Due
+from dunmist.sampling.process_table import ProcessRound, ProcessTable
+from dunmist.sampling.registry import Cadence, Changes
+from dunmist.sampling.socket_table import SocketRound, SocketTable
+
+MS_PER_S = 1e3
+ALL_SOCKETS_S = 10.0
+
+
+class OpenComputer:
+    """What stays open of one computer and is remembered of it from tick to tick."""
+
+    def __init__(self, root: Root, machine: Machine, inventory: Inventory, clock: Clock) -> None:
+        numbers = [processor.number for processor in machine.processors]
+        self.root = root
+        self.clock = clock
+        self.inventory = inventory
+        self.table = ProcessTable(root, machine.clock_ticks_per_s)
+        self.sockets = SocketTable(root)
+        self.exits = open_task_exits(root, max(numbers) + 1)
+        self.groups = ControlGroups(root)
+        self.quotas: dict[str, float | None] = {}
+        self.pressure = find_pressure(root)
+        self.has_clocks = any(processor.max_khz for processor in machine.processors)
+        self.throttling = find_throttling(root, numbers)
+        self.zram = find_zram(root)
+        self.cadence = Cadence()
+        self.changes = Changes()
+
+    def meanwhile(self) -> None:
+        """Take what the kernel sends between ticks, before its buffer overflows."""
+        if self.exits:
+            self.exits.gather()
+
+    def close(self) -> None:
+        """Close everything that was kept open, and note what was lost."""
+        self.table.close()
+        self.sockets.close()
+        if self.exits:
+            if self.exits.lost:
+                self.root.note("ends of short-lived processes", "overflow")
+            if self.exits.garbled:
+                self.root.note("ends of short-lived processes", "garbled")
+            self.exits.close()
+
+
+class Reading:
+    """One tick being read. What several sources need is read once, when the first one asks."""
+
+    def __init__(
+        self, computer: OpenComputer, due: Due, elapsed_s: float, *, is_last: bool
+    ) -> None:
+        self.computer, self.due, self.is_last = computer, due, is_last
+        self._elapsed_s = elapsed_s
+        self._began_s = computer.clock.monotonic_s()
+
+    def after_s(self) -> float:
+        """How long ago the tick began."""
+        return self.computer.clock.monotonic_s() - self._began_s
+
+    def after_ms(self) -> int:
+        """How long ago the tick began, in whole milliseconds."""
+        return int(MS_PER_S * self.after_s())
+
+    def is_due(self, name: str, every_s: float) -> bool:
+        """Say whether what is read more seldom than each tick is due at this one."""
+        return self.computer.cadence.is_due(name, every_s, self.due.at_s, last=self.is_last)
+
+    @property
+    def root(self) -> Root:
+        """The computer's root."""
+        return self.computer.root
+
+    @cached_property
+    def times(self) -> ProcessorTimes:
+        """The times of the processors; raises UnreadableComputer."""
+        try:
+            return parse_stat(self.root.read_again("proc/stat"))
+        except ParseError as error:
+            raise UnreadableComputer(
+                f"{error}; a computer cannot be sampled without processor times"
+            ) from error
+
+    @cached_property
+    def processes(self) -> ProcessRound:
+        """All processes, with the owners of sockets that appeared meanwhile."""
+        found = self.computer.table.look(self._elapsed_s, self.after_ms, all_details=self.is_last)
+        if self.due.number and any(facts.inode for _, facts in self.found_sockets.appeared):
+            self.computer.table.owners_wanted(found)
+        return found
+
+    @cached_property
+    def found_sockets(self) -> SocketRound:
+        """All sockets: TCP at each tick, the other kinds seldom."""
+        return self.computer.sockets.look(all_kinds=self.is_due("all sockets", ALL_SOCKETS_S))

@@ -6,6 +6,8 @@ It knows the few calls that are asked of org.freedesktop.systemd1 and answers fr
 import copy
 import socket
 import threading
+import time
+from fnmatch import fnmatch
 
 from jeepney import HeaderFields, MessageType, Parser, new_error, new_method_return
 
@@ -29,9 +31,6 @@ UNITS = [
     ("old.service", "Old", "not-found", "inactive", "dead", "", "/u/old", 0, "", "/"),
     ("srv.mount", "Disk", "loaded", "active", "mounted", "", "/u/srv", 0, "", "/"),
 ]
-FILES = [("/usr/lib/systemd/system/tern.service", "enabled"),
-         ("/usr/lib/systemd/system/sleepy.service", "enabled"),
-         ("/usr/lib/systemd/system/auk.service", "static")]  # fmt: skip
 PROPERTIES = {
     ("/u/tern", "Unit"): {"StateChangeTimestamp": ("t", 1_900_000_000_000_000),
                           "ActiveState": ("s", "active"), "UnitFileState": ("s", "enabled")},
@@ -54,16 +53,18 @@ PROPERTIES = {
 class StandIn(threading.Thread):
     """Serves connections to a socket file until it is closed; may break off in the middle.
 
-    It does what it is told, but for those that hang while they stop (``hangs``).
+    It does what it is told, but for those that hang while they stop (``hangs``); ``slow_s`` is how
+    long it takes to answer about a single unit.
     """
 
-    def __init__(self, path, *, answers=999, hangs=False):
+    def __init__(self, path, *, answers=999, hangs=False, slow_s=0.0):
         super().__init__(daemon=True)
         self.listener = socket.socket(socket.AF_UNIX)
         self.listener.bind(str(path))
         self.listener.listen()
         self.answers = answers
         self.hangs = hangs
+        self.slow_s = slow_s
         self.properties = copy.deepcopy(PROPERTIES)
         self.calls = []
 
@@ -108,13 +109,20 @@ class StandIn(threading.Thread):
         method, path = fields[HeaderFields.member], fields[HeaderFields.path]
         if method == "Hello":
             return new_method_return(call, "s", (":1.1",))
-        if method == "ListUnits":
-            return new_method_return(call, "a(ssssssouso)", (UNITS,))
+        if method == "ListUnitsByPatterns":
+            _, patterns = call.body
+            rows = [row for row in UNITS if any(fnmatch(row[0], one) for one in patterns)]
+            return new_method_return(call, "a(ssssssouso)", (rows,))
+        time.sleep(self.slow_s)
+        if method == "Get":
+            interface, word = call.body
+            words = self.properties.get((path, interface.rpartition(".")[2]), {})
+            if word not in words:
+                return new_error(call, "org.freedesktop.DBus.Error.UnknownProperty")
+            return new_method_return(call, "v", (words[word],))
         if method == "ListSessions":
             rows = [("1", 1004, "isbister", "seat0", "/s/1"), ("2", 120, "gdm", "seat0", "/s/2")]
             return new_method_return(call, "a(susso)", (rows,))
-        if method == "ListUnitFiles":
-            return new_method_return(call, "a(ss)", (FILES,))
         if method == "LoadUnit":
             return new_method_return(call, "o", (f"/u/{call.body[0].partition('.')[0]}",))
         if method in ("RestartUnit", "StopUnit", "StartUnit"):

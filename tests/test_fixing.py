@@ -164,7 +164,7 @@ class Acting(InFolder):
         self.step(child.pid, "Pause", "--yes")
         self.assertEqual("T", self.state(child.pid))
         self.undo()
-        self.assertEqual("S", self.state(child.pid))
+        self.assertNotEqual("T", self.state(child.pid))
         self.assertIn("holds no act", self.undo(status=1).stderr)
         listed = run("fix", "--list", folder=self.folder, environment=self.environment).stdout
         self.assertEqual(2, listed.count("idle_tern.py"))

@@ -6,10 +6,11 @@ is imported here and only where there is a bus.
 """
 
 import os
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import msgspec
 
@@ -27,15 +28,23 @@ LOGINS = ("org.freedesktop.login1", "/org/freedesktop/login1",
 UNIT, SERVICE = "org.freedesktop.systemd1.Unit", "org.freedesktop.systemd1.Service"
 TIMER, SESSION = "org.freedesktop.systemd1.Timer", "org.freedesktop.login1.Session"
 KINDS = (".service", ".timer")
+PATTERNS = ["*.service", "*.timer"]
+# units in these states are asked for details: they are in trouble, or on the way to another state
+CHANGING = ("failed", "activating", "deactivating", "reloading")
+# what all questions about single units may take together, and one that shows a slow computer
+PATIENCE_S, SLOW_ANSWER_S = 1.0, 0.25
 US_PER_S = 1e6
+
+
+Answer = TypeVar("Answer")
 
 
 class Unit(msgspec.Struct, frozen=True, omit_defaults=True):
     """A service or a timer; None is 'not known'.
 
-    ``active`` and ``sub`` are the manager's words for its state (systemd(1)), ``starts`` its word
-    for whether it starts by itself: enabled, disabled, static and so on. ``restarts`` counts
-    automatic restarts since it was last started by hand. Moments are seconds since 1970.
+    ``active`` and ``sub`` are the manager's words for its state (systemd(1)), ``starts`` whether
+    it starts by itself: enabled, disabled, static and so on. ``restarts`` counts automatic restarts
+    since it was last started by hand. Moments are seconds since 1970.
     """
 
     name: str
@@ -43,7 +52,6 @@ class Unit(msgspec.Struct, frozen=True, omit_defaults=True):
     active: str | None = None
     sub: str | None = None
     starts: str | None = None
-    main_pid: int | None = None
     restarts: int | None = None
     since_s: float | None = None
     result: str | None = None
@@ -51,7 +59,6 @@ class Unit(msgspec.Struct, frozen=True, omit_defaults=True):
     schedule: str | None = None
     last_run_s: float | None = None
     next_run_s: float | None = None
-    group: str | None = None
 
 
 class Unanswered(Exception):
@@ -66,24 +73,16 @@ def system_bus() -> str | None:
     return f"unix:path={SYSTEM_BUS}" if Path(SYSTEM_BUS).exists() else None
 
 
-def read_units(address: str) -> list[Unit]:
-    """Return every loaded or enabled service and timer; raises Unanswered."""
+def read_units(address: str, *, with_timers: bool) -> list[Unit]:
+    """Return every loaded service and timer, with what matters of those that matter.
+
+    Whether a unit starts by itself is in the files (``service_files``): the manager would read all
+    of them to say so. Details are asked for as long as it answers quickly. Raises Unanswered.
+    """
     with connected(address) as bus:
-        (listed,) = call(bus, MANAGER, "ListUnits")
-        (files,) = call(bus, MANAGER, "ListUnitFiles")
-        starts = {str(path).rpartition("/")[2]: str(state) for path, state in files}
-        units = [
-            _unit(bus, row, starts.get(row[0]))
-            for row in listed
-            if row[0].endswith(KINDS) and row[2] == "loaded"
-        ]
-    known = {unit.name for unit in units}
-    asleep = [
-        Unit(name=name, active="inactive", starts=state)
-        for name, state in sorted(starts.items())
-        if name.endswith(KINDS) and name not in known and state.startswith("enabled")
-    ]
-    return units + asleep
+        (listed,) = call(bus, MANAGER, "ListUnitsByPatterns", "asas", ([], PATTERNS))
+        asked = Questions(bus)
+        return [_unit(asked, row, with_timers=with_timers) for row in listed if row[2] == "loaded"]
 
 
 def read_logins(address: str) -> list[Session]:
@@ -94,28 +93,67 @@ def read_logins(address: str) -> list[Session]:
     return [session for session in found if session]
 
 
-def _unit(bus: "DBusConnection", row: tuple[Any, ...], starts: str | None) -> Unit:
+class Questions:
+    """Questions about single units, until the manager has taken too long to answer them.
+
+    On a slow computer the answers cost it more than they are worth to us.
+    """
+
+    def __init__(self, bus: "DBusConnection") -> None:
+        self._bus = bus
+        self._left_s = PATIENCE_S
+
+    def all_of(self, path: str, interface: str) -> dict[str, Any]:
+        """Return all properties of one interface of a unit; nothing where it is not answered."""
+        return self._asked(lambda: properties(self._bus, MANAGER[0], path, interface)) or {}
+
+    def one_of(self, path: str, interface: str, word: str) -> Any:  # noqa: ANN401 - as the bus has it
+        """Return one property of a unit, None where it is not answered."""
+        target = (MANAGER[0], path, "org.freedesktop.DBus.Properties")
+        answer = self._asked(lambda: call(self._bus, target, "Get", "ss", (interface, word)))
+        return answer[0][1] if answer else None
+
+    def _asked(self, question: Callable[[], Answer]) -> Answer | None:
+        from jeepney.wrappers import DBusErrorResponse
+
+        if self._left_s <= 0:
+            return None
+        began_s = time.monotonic()
+        try:
+            return question()
+        except DBusErrorResponse:
+            return None  # it went away since it was listed, or this manager does not know the word
+        except (OSError, EOFError):
+            # too slow, or gone: what was listed is worth having all the same
+            self._left_s = 0.0
+            return None
+        finally:
+            took_s = time.monotonic() - began_s
+            self._left_s -= PATIENCE_S if took_s > SLOW_ANSWER_S else took_s
+
+
+def _unit(asked: Questions, row: tuple[Any, ...], *, with_timers: bool) -> Unit:
     name, about, _, active, sub, _, path = row[:7]
     more: dict[str, Any] = {}
-    if active != "inactive":
-        of_unit = properties(bus, MANAGER[0], path, UNIT)
-        more["since_s"] = _moment_s(of_unit.get("StateChangeTimestamp"))
     if name.endswith(".timer"):
-        of_timer = properties(bus, MANAGER[0], path, TIMER)
-        more |= {
-            "triggers": of_timer.get("Unit"),
-            "last_run_s": _moment_s(of_timer.get("LastTriggerUSec")),
-            "next_run_s": _moment_s(of_timer.get("NextElapseUSecRealtime")),
-        }
-    elif active != "inactive":
-        of_service = properties(bus, MANAGER[0], path, SERVICE)
-        more |= {
-            "main_pid": of_service.get("MainPID") or None,
+        if with_timers:
+            of_timer = asked.all_of(path, TIMER)
+            more = {
+                "triggers": of_timer.get("Unit"),
+                "last_run_s": _moment_s(of_timer.get("LastTriggerUSec")),
+                "next_run_s": _moment_s(of_timer.get("NextElapseUSecRealtime")),
+            }
+    elif active in CHANGING:
+        of_service = asked.all_of(path, SERVICE)
+        more = {
+            "since_s": _moment_s(asked.one_of(path, UNIT, "StateChangeTimestamp")),
             "restarts": of_service.get("NRestarts"),
             "result": of_service.get("Result"),
-            "group": of_service.get("ControlGroup") or None,
         }
-    return Unit(name=name, about=about or None, active=active, sub=sub, starts=starts, **more)
+    elif sub == "running":
+        # one that comes and goes runs when it is looked at
+        more = {"restarts": asked.one_of(path, SERVICE, "NRestarts")}
+    return Unit(name=name, about=about or None, active=active, sub=sub, **more)
 
 
 def _session(bus: "DBusConnection", path: str) -> Session | None:

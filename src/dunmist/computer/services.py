@@ -16,17 +16,41 @@ from dunmist.computer.sessions import Session, read_sessions
 SUBJECT = "state of services"
 
 
-def read_services(root: Root) -> list[Unit]:
-    """Return services and timers; a blind spot where only files could be asked."""
+def read_services(root: Root, *, whole: bool) -> list[Unit]:
+    """Return services and timers; a blind spot where only files could be asked.
+
+    Only with ``whole`` what files say is read, too: which start by themselves, and those that are
+    not loaded.
+    """
     address = system_bus() if root.is_this_computer else None
-    if address:
-        try:
-            return read_units(address)
-        except Unanswered:
-            root.note(SUBJECT, "failed")
-    else:
+    if not address:
         root.note(SUBJECT, "absent")
-    return read_unit_files(root)
+        return read_unit_files(root)
+    try:
+        units = read_units(address, with_timers=whole)
+    except Unanswered:
+        root.note(SUBJECT, "failed")
+        return read_unit_files(root)
+    return _with_files(units, read_unit_files(root)) if whole else units
+
+
+def _with_files(units: list[Unit], files: list[Unit]) -> list[Unit]:
+    described = {unit.name: unit for unit in files}
+    known = {unit.name for unit in units}
+    told = [
+        msgspec.structs.replace(
+            unit, starts=described[unit.name].starts, schedule=described[unit.name].schedule
+        )
+        if unit.name in described
+        else unit
+        for unit in units
+    ]
+    asleep = [
+        msgspec.structs.replace(unit, active="inactive")
+        for unit in files
+        if unit.starts == "enabled" and unit.name not in known
+    ]
+    return told + asleep
 
 
 def read_people(root: Root, now_s: float) -> list[Session]:

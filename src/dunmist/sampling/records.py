@@ -71,8 +71,8 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     """One round of reading.
 
     ``due_s`` and ``at_s`` count from the first tick; ``took_s`` is how long reading took, and
-    ``after_ms`` how long after ``at_s`` a source of counters began to be read, by the first of its
-    fields, where that is worth a word.
+    ``after_ms`` how long after ``at_s`` a source of counters of time began to be read, by the first
+    of its fields, where that is worth a word.
     ``memory``, ``paging``, ``tcp`` and ``interrupts`` carry the kernel's own words, ``zram_bytes``
     is memory held by compressed swap. ``processes``, ``disks``, ``links``, ``tcp``, ``sensors``,
     ``throttles``, ``interrupts`` and ``sockets`` hold only what changed since it was read before.

@@ -21,8 +21,8 @@ class Source(NamedTuple, Generic[Context]):
 
     ``read`` gives the values of ``fields`` in their order. Several sources may feed one field; what
     they give is put together. ``every_s`` 0 is 'at each tick'. ``key`` names one thing of a list
-    among the others of it; a mapping needs none. ``counts`` says that its figures are counters, of
-    which the moment of reading matters.
+    among the others of it; a mapping needs none. ``counts`` says that its figures are counters of
+    time, for which the moment of reading matters.
     """
 
     fields: tuple[str, ...]

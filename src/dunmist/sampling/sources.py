@@ -201,7 +201,7 @@ SOURCES: tuple[Source[Reading], ...] = (
         key=lambda group: group.path,
         counts=True,
     ),
-    Source(("sockets", "sockets_ended"), "sockets", _sockets, counts=True),
+    Source(("sockets", "sockets_ended"), "sockets", _sockets),
     Source(("clocks_khz",), "clock frequency", _clocks),
     Source(
         ("sensors",),

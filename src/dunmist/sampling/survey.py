@@ -75,7 +75,7 @@ def survey(root: Root, table: ProcessTable, tick: int, now_s: float, *, is_last:
         locks=root.parse("proc/locks", parse_locks, "file locks") or [],
         rollups=table.largest(LARGEST),
         time_sync=read_time_sync(root),
-        units=read_services(root),
+        units=read_services(root, whole=is_last),
         autostart=[] if is_last else read_autostart(root, _homes(root)),
         packages=read_packages(root, {file.removesuffix(DELETED) for file in files}),
         replaced=[

@@ -11,7 +11,7 @@ same thing belongs to the interval that ends with the second one:
 - a capture holds what changed only, so a tick without a reading means no growth; a source that is
   read more seldom than each tick grew evenly since it was read before (``read_every_s``);
 - a thing is read some time after the tick began, which on a slow computer may be a good part of an
-  interval: its growth is taken for the time between its own two readings (``stretch``);
+  interval: a counter of time is taken for the time between its own two readings (``stretch``);
 - a reading that says 'unknown' leaves everything unknown up to the next one.
 """
 

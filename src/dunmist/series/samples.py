@@ -125,17 +125,20 @@ class Samples:
         clk_per_s = basis.about.clock_ticks_per_s
         self.grown = {
             "own_s": self._possible_s(self._timely("own_clk") / clk_per_s),
-            # held against what children used in all, so that nothing may be added to it
+            # held against what children used in all
             "children_s": self._grown("children_clk") / clk_per_s,
-            "major_faults": self._timely("major_faults"),
+            "major_faults": self._grown("major_faults"),
             "delay_s": self._timely("delay_ns") / NS_PER_S,
             "io_delay_s": self._timely("io_delay_clk") / clk_per_s,
-            "read_bytes": self._timely("read_bytes"),
-            "write_bytes": self._timely("write_bytes"),
+            "read_bytes": self._grown("read_bytes"),
+            "write_bytes": self._grown("write_bytes"),
         }
 
     def _timely(self, name: str) -> Floats:
-        """Return what a counter grew by, taken for the interval from the time between readings."""
+        """Return what a counter of time grew by, taken for its interval from that of its readings.
+
+        Amounts are not: bytes come in bursts, and their sum over the capture is to be right.
+        """
         return self._grown(name) * self.stretch
 
     def _grown(self, name: str) -> Floats:

@@ -103,7 +103,7 @@ class SocketCollector:
             moved = (sample.sent_bytes, sample.received_bytes)
             if None not in moved:
                 figures = [*moved, sample.retransmitted or 0]
-                self._readings.add(row, sample.socket, figures, tick.after_s("sockets"))
+                self._readings.add(row, sample.socket, figures)
         self._ended.update(tick.sockets_ended)
 
     def finish(self, line: TimeLine) -> list[SocketSeries]:

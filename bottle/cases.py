@@ -1,0 +1,292 @@
+"""The cases of the bottle: what is started inside, and what is then true.
+
+``start`` and ``stop`` are scripts of the shell. In them ``unit NAME [-p Property=…] program …`` runs
+a program as a service of that name, ``gone NAME …`` ends services. Programs are ``load.py`` under the
+name that stands there. A case is about what its truth says; battery, restart and clock of the bottle
+are as they are in all of them (``ALWAYS``).
+"""
+
+from dataclasses import dataclass, field
+
+# true of the emulated computer itself: its battery is worn and drains, it was just started
+ALWAYS = {"battery-worn", "battery-drain", "recent-restart", "clock-unsynchronised"}
+
+
+@dataclass(frozen=True)
+class Case:
+    """One case.
+
+    ``culprits`` may each be named first. ``must`` are findings that must be there, with a word that
+    their subject or text has; ``may`` are others that are true. ``names`` are words that must stand
+    somewhere in verdict, evidence or steps, ``not_named`` programs that must be no culprit.
+    ``exact`` are figures of a unit that are held against the kernel's own count. ``meanwhile`` is
+    what happens during the capture: a script inside, or ``@stop N`` for N seconds without power.
+    """
+
+    name: str
+    start: str = ":"
+    stop: str = ":"
+    limiting: str | None = None
+    culprits: tuple[str, ...] = ()
+    must: dict[str, str] = field(default_factory=dict)
+    may: frozenset[str] = frozenset()
+    names: tuple[str, ...] = ()
+    not_named: tuple[str, ...] = ()
+    span_s: int = 12
+    settle_s: float = 2.0
+    priority: int = -10
+    person: str | None = None
+    exact: dict[str, str] = field(default_factory=dict)
+    meanwhile: str | None = None
+
+
+DISK = frozenset({"disk-slow", "disk-saturated", "blocked-on-disk"})
+BUSY = frozenset({"cpu-hog", "steady-background", "core-bound", "other-user-load"})
+
+PROGRAMS = (
+    "bird-map", "call-list", "chart-view", "crab-count", "echo-feed", "egg-census", "far-end",
+    "film-copy", "gate-one", "gate-two", "key-keeper", "log-book", "map-print", "moth-count",
+    "nest-sums", "photo-sort", "ring-list", "seal-count", "song-fit", "tape-send", "tide-feed",
+    "tide-table", "wader-count", "wing-fit",
+)  # fmt: skip
+# what the scripts may call
+SHELL = r"""
+unit() {
+  name=$1; shift; more=
+  while [ "$1" = -p ]; do more="$more -p $2"; shift 2; done
+  systemd-run --quiet --unit="$name" $more -- "$@"
+}
+gone() {
+  for name in "$@"; do
+    systemctl kill -s KILL "$name" 2>/dev/null; systemctl stop "$name" 2>/dev/null
+    systemctl reset-failed "$name" 2>/dev/null
+  done
+  true
+}
+netns() {
+  ip netns add far; ip link add near0 type veth peer name far0 netns far
+  ip addr add 10.9.0.1/24 dev near0; ip link set near0 up
+  ip -n far addr add 10.9.0.2/24 dev far0; ip -n far link set far0 up; ip -n far link set lo up
+}
+nonetns() { pkill -f far-end; ip link del near0; ip netns del far; true; }
+board() {
+  modprobe i2c-dev; [ -e /sys/module/i2c_stub ] || modprobe i2c-stub chip_addr=0x48,0x2c
+  bus=$(i2cdetect -l | awk '/stub/ { sub("i2c-", "", $1); print $1 }')
+  [ "$2" = lm85 ] && i2cset -y $bus 0x2c 0x3e 0x41 && i2cset -y $bus 0x2c 0x3f 0x60
+  modprobe $2; echo $2 $1 > /sys/bus/i2c/devices/i2c-$bus/new_device
+}
+noboard() { for one in 0x48 0x2c; do echo $one > /sys/bus/i2c/devices/i2c-$bus/delete_device; done; true; }
+"""
+
+CASES = (
+    Case("calm, with the message bus", span_s=12),
+    Case("calm, seen by a person", person="orla", priority=0),
+    Case(
+        "three programs of different weight on two processors",
+        "unit wader-count -p CPUWeight=400 wader-count spin 2; unit egg-census egg-census"
+        " spin; unit nest-sums nest-sums spin",
+        "gone wader-count egg-census nest-sums",
+        "cpu", ("wader-count", "egg-census", "nest-sums"), may=BUSY, exact={"cores": "wader-count"},
+    ),
+    Case(
+        "three programs beside three at low priority, of another group",
+        "for one in wader-count egg-census nest-sums; do unit $one $one spin; done; for one in"
+        " moth-count seal-count crab-count; do unit $one -p Nice=19 $one spin; done",
+        "gone wader-count egg-census nest-sums moth-count seal-count crab-count",
+        "cpu",
+        ("wader-count", "egg-census", "nest-sums", "moth-count", "seal-count", "crab-count"),
+        may=BUSY,
+    ),
+    Case(
+        "three programs beside three at low priority, of the same group",
+        "unit station sh -c 'wader-count spin & egg-census spin & nest-sums spin & nice -n 19"
+        " moth-count spin & nice -n 19 seal-count spin & nice -n 19 crab-count spin & wait'",
+        "gone station",
+        "cpu", ("wader-count", "egg-census", "nest-sums", "station"), may=BUSY,
+        not_named=("moth-count", "seal-count", "crab-count"),
+    ),
+    Case(
+        "low priority alone fills the computer",
+        "unit moth-count -p Nice=19 -p CPUWeight=1 moth-count spin 2", "gone moth-count",
+        may=BUSY | {"hot-while-idle"}, not_named=("moth-count",),
+    ),
+    Case(
+        "one thread of many", "unit tide-table tide-table one_of_many", "gone tide-table",
+        "core", ("tide-table",), may=BUSY,
+    ),
+    Case(
+        "short programs one after the other", "unit ring-list ring-list errands", "gone ring-list",
+        None, may=BUSY | {"spawn-storm", "kernel-busy"}, must={"spawn-storm": "ring-list"},
+    ),
+    Case(
+        "a quota runs out",
+        "unit map-print -p CPUQuota=20% map-print spin", "gone map-print",
+        must={"quota-limited": "map-print"}, may=BUSY,
+    ),
+    Case(
+        "a slow disk with one reader, delays not accounted",
+        "sysctl -q kernel.task_delayacct=0; unit film-copy film-copy read /dev/sdb 200",
+        "gone film-copy",
+        "disk", ("film-copy",), may=DISK,
+    ),
+    Case(
+        "a slow disk with one reader, delays accounted",
+        "sysctl -q kernel.task_delayacct=1; unit film-copy film-copy read /dev/sdb 200",
+        "gone film-copy; sysctl -q kernel.task_delayacct=0",
+        "disk", ("film-copy",), may=DISK, exact={"disk": "film-copy"},
+    ),
+    Case(
+        "a slow disk with a heavy reader and a victim",
+        "unit film-copy sh -c 'film-copy read /dev/sdb 200 & film-copy read /dev/sdb 200 & film-copy"
+        " read /dev/sdb 200 & film-copy read /dev/sdb 200 & wait'; mkfs.ext4 -q /dev/sdb; sleep 1;"
+        " unit log-book log-book read /dev/sdb 1",
+        "gone film-copy log-book",
+        "disk", ("film-copy",), may=DISK,
+    ),
+    Case(
+        "a slow disk with a writer that waits for it",
+        "mkdir -p /mnt/slow; mkfs.ext4 -q -E lazy_itable_init=0 -F /dev/sdb; mount /dev/sdb /mnt/slow;"
+        " unit log-book log-book write /mnt/slow/book 16",
+        "gone log-book; umount /mnt/slow",
+        "disk", ("log-book",), may=DISK,
+    ),
+    Case(
+        "full file systems and no inodes left",
+        "mkdir -p /mnt/few /mnt/full /mnt/nearly; mkfs.ext4 -q -F -N 64 /dev/sda; mount /dev/sda"
+        " /mnt/few; for n in $(seq 64); do : > /mnt/few/$n; done 2>/dev/null; for one in full nearly;"
+        " do truncate -s 60M /root/$one.img; mkfs.ext4 -q -F -m 0 /root/$one.img; mount -o loop"
+        " /root/$one.img /mnt/$one; done; dd if=/dev/zero of=/mnt/full/sound bs=1M status=none"
+        " 2>/dev/null; dd if=/dev/zero of=/mnt/nearly/sound bs=1M count=50 status=none; true",
+        "umount /mnt/few /mnt/full /mnt/nearly",
+        "storage", must={"storage-full": "/mnt/full", "inodes-full": "/mnt/few"}, settle_s=0,
+    ),
+    Case(
+        "a service that crashes again and again",
+        "unit tag-reader -p Restart=always -p RestartSec=1 -p StartLimitIntervalSec=0 sh -c"
+        " 'sleep 1; exit 3'",
+        "gone tag-reader", must={"service-restarting": "tag-reader"}, settle_s=6,
+    ),
+    Case(
+        "a unit that failed",
+        "unit ring-print -p RemainAfterExit=yes sh -c 'exit 4'; sleep 1",
+        "systemctl reset-failed", must={"service-failed": "ring-print"},
+    ),
+    Case(
+        "a start that hangs",
+        "printf '[Service]\\nType=notify\\nTimeoutStartSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n'"
+        " > /run/systemd/system/tide-feed.service; systemctl daemon-reload; systemctl start"
+        " --no-block tide-feed; sleep 3",
+        "systemctl kill -s KILL tide-feed; systemctl stop tide-feed; true",
+        must={"service-stuck": "tide-feed"},
+    ),
+    Case(
+        "a stop that hangs",
+        "printf '[Service]\\nTimeoutStopSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n"
+        "ExecStop=/bin/sleep 500\\n' > /run/systemd/system/tide-feed.service; systemctl"
+        " daemon-reload; systemctl start tide-feed; systemctl stop --no-block tide-feed; sleep 3",
+        "systemctl kill -s KILL tide-feed; true", must={"service-stuck": "tide-feed"},
+    ),
+    Case(
+        "a lock that is held",
+        "unit key-keeper key-keeper lock /tmp/key; sleep 2; unit gate-one gate-one lock /tmp/key;"
+        " unit gate-two gate-two lock /tmp/key",
+        "gone key-keeper gate-one gate-two", must={"lock-wait": "key"}, names=("key-keeper",),
+    ),
+    Case(
+        "descriptors run out",
+        "unit call-list -p LimitNOFILE=600 call-list descriptors 560", "gone call-list",
+        may=frozenset({"descriptor-leak", "limit-near"}), must={"limit-near": "call-list"},
+        settle_s=10,
+    ),
+    Case(
+        "memory grows", "unit photo-sort photo-sort grow 10 600", "gone photo-sort",
+        may=frozenset({"memory-leak", "memory-growing", "memory-hog"}),
+        must={"memory-growing": "photo-sort"}, span_s=20,
+    ),
+    Case(
+        "a group's memory limit makes it page",
+        "unit bird-map -p MemoryMax=90M bird-map hold 130", "gone bird-map",
+        "swap", ("bird-map",),
+        may=frozenset({"memory-limited", "paging-storm", "memory-hog"}) | BUSY | DISK,
+        must={"memory-limited": "bird-map"}, settle_s=8,
+    ),
+    Case(
+        "out of memory in a group",
+        "swapoff -a; unit wing-fit -p MemoryMax=60M -p Restart=always -p RestartSec=1"
+        " -p StartLimitIntervalSec=0 wing-fit grow 60 400; sleep 2",
+        "gone wing-fit; swapon -a",
+        must={"oom-kill": "wing-fit"},
+        may=BUSY | {"service-restarting", "memory-limited", "memory-growing", "service-failed"},
+        not_named=(), names=("wing-fit",), span_s=15,
+    ),
+    Case(
+        "another person works here",
+        "loginctl enable-linger tam; sleep 4; systemd-run --quiet --collect --uid=tam --unit=song-fit"
+        " -p PAMName=login -p TTYPath=/dev/tty3 -p StandardInput=tty /usr/local/bin/song-fit spin 2",
+        "gone song-fit; loginctl disable-linger tam; loginctl terminate-user tam",
+        None, must={"other-user-load": "tam"}, may=BUSY, settle_s=5,
+    ),
+    Case(
+        "a transfer that goes on",
+        "netns; ip netns exec far /usr/local/bin/far-end serve 7000 & sleep 3;"
+        " unit tape-send -p IPAccounting=yes tape-send send 10.9.0.2 7000 2000",
+        "gone tape-send; nonetns", must={"steady-transfer": "tape-send"}, may=BUSY, exact={"sent": "tape-send"},
+    ),
+    Case(
+        "segments are lost on one link",
+        "netns; ip netns exec far tc qdisc add dev far0 root netem loss 12%; ip netns exec far"
+        " /usr/local/bin/far-end serve 7000 & tc qdisc add dev near0 root netem loss 12%; sleep 3;"
+        " unit tape-send tape-send send 10.9.0.2 7000 300",
+        "gone tape-send; nonetns",
+        must={"link-errors": "near0"}, may=BUSY | {"steady-transfer"}, names=("10.9.0.2",),
+    ),
+    Case(
+        "a link that is full",
+        "netns; tc qdisc add dev near0 root tbf rate 8mbit burst 16kb limit 60kb; ip netns exec far"
+        " /usr/local/bin/far-end serve 7000 & sleep 3; unit tape-send tape-send send 10.9.0.2 7000",
+        "gone tape-send; nonetns",
+        "link", ("tape-send",), must={"link-saturated": "near0"},
+        may=BUSY | {"steady-transfer", "link-errors"},
+    ),
+    Case(
+        "datagrams",
+        "netns; unit echo-feed echo-feed datagrams 10.9.0.2 9 300", "gone echo-feed; nonetns",
+        may=BUSY | {"steady-transfer"},
+    ),
+    Case(
+        "a fan stands still and a board is hot",
+        "board 0x48 lm75; i2cset -y $bus 0x48 0 0x004e w; board 0x2c lm85; i2cset -y $bus 0x2c 0x25"
+        " 78; i2cset -y $bus 0x2c 0x28 0xff; i2cset -y $bus 0x2c 0x29 0xff; sleep 2",
+        "noboard", must={"fan-stopped": "fan"}, names=("78",), settle_s=4,
+    ),
+    Case(
+        "three programs, one of them bursts of paging",
+        "unit bird-map bird-map hold 1500", "gone bird-map", "memory", ("bird-map",),
+        may=BUSY | DISK | {"paging-storm", "memory-hog", "memory-short"},
+        must={"paging-storm": ""}, settle_s=25, span_s=20, priority=-15,
+    ),
+    Case(
+        "a network file system that does not answer",
+        "mkdir -p /srv/shared /mnt/far; systemctl unmask -q rpcbind.service rpcbind.socket"
+        " nfs-server.service; echo '/srv/shared *(rw,fsid=0,no_subtree_check,no_root_squash)' >"
+        " /etc/exports; systemctl start nfs-server; mount -t nfs4 -o hard,timeo=50 127.0.0.1:/"
+        " /mnt/far; : > /mnt/far/list; rpc.nfsd 0; unit chart-view chart-view look /mnt/far/list;"
+        " sleep 6",
+        "rpc.nfsd 2; gone chart-view; sleep 2; umount -f -l /mnt/far",
+        must={"file-system-unanswered": "/mnt/far"}, may=frozenset({"stuck-process"}),
+        names=("127.0.0.1", "chart-view"), settle_s=0,
+    ),
+    Case(
+        "the computer sleeps meanwhile", meanwhile="sleep 6; rtcwake -m freeze -s 15 || rtcwake -m mem -s 15",
+        span_s=20,
+    ),
+    Case(
+        "the computer is stopped meanwhile", meanwhile="@stop 25", span_s=15, settle_s=2,
+    ),
+    Case(
+        "out of memory of the whole computer",
+        "swapoff -a; unit wing-fit -p Restart=no wing-fit hold 1900; sleep 20", "swapon -a; true",
+        must={"oom-kill": "wing-fit"}, may=frozenset({"service-failed", "memory-short"}) | BUSY,
+        names=("wing-fit",),
+    ),
+)  # fmt: skip

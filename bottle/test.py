@@ -1,0 +1,202 @@
+"""Runs the cases in the bottle and writes docs/bottle.json; ``make bottle-test``.
+
+The built wheel is installed inside, captures are taken inside with the program of the wheel, and
+judged outside, where computing is not three times slower. Names of cases as arguments run those only
+and write nothing.
+"""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from datetime import UTC, datetime
+from pathlib import Path
+
+from build import HERE, build, said
+from cases import ALWAYS, CASES, PROGRAMS, SHELL
+from machine import PROCESSORS, Bottle
+from steps import step_outcomes
+
+from dunmist.jobs.judge import judge
+
+RESULT = HERE.parent / "docs" / "bottle.json"
+CAPTURE = "/tmp/case.jsonl.gz"
+# of a group's own count: the capture begins and ends a moment after the group's counter is read
+EXACT_SHARE = {"cores": 0.02, "disk": 0.05, "sent": 0.08}
+CAPTURE_LONGEST_S = 400.0
+
+
+def furnish(bottle, wheel):
+    """Install the wheel and the programs of the cases, and switch swap on."""
+    bottle.write(f"/root/{wheel.name}", wheel.read_bytes())
+    bottle.do(
+        f"/opt/dunmist/bin/pip install -q --no-deps --no-index --force-reinstall /root/{wheel.name};"
+        " ln -sf /opt/dunmist/bin/dunmist /usr/local/bin/; mkswap -q /dev/nvme0n1;"
+        " swapon /dev/nvme0n1", longest_s=300,
+    )  # fmt: skip
+    load = b"#!/usr/bin/python3\n" + (HERE / "load.py").read_bytes()
+    for name in PROGRAMS:
+        bottle.write(f"/usr/local/bin/{name}", load, 0o755)
+
+
+def run_case(bottle, case):
+    """Return what a case came to; it is right when ``wrong`` is empty."""
+    began_s = time.monotonic()
+    bottle.do(SHELL + case.start)
+    time.sleep(case.settle_s)
+    counted = {kind: before(bottle, kind, unit) for kind, unit in case.exact.items()}
+    # the emulated processor is slow, and the case is not about who samples it
+    command = f"dunmist capture -o {CAPTURE} --force --for {case.span_s}s"
+    if case.priority:
+        command = f"nice -n {case.priority} {command}"
+    meanwhile(bottle, case.meanwhile)
+    if case.meanwhile and not case.meanwhile.startswith("@"):
+        command = f"({case.meanwhile}) >/dev/null 2>&1 & {command}; code=$?; wait; exit $code"
+    done = bottle.run(f"rm -f {CAPTURE}", longest_s=30)
+    done = bottle.run(command, person=case.person, longest_s=CAPTURE_LONGEST_S)
+    outcome = {"name": case.name, "wanted": case.limiting, "culprits": case.culprits, "wrong": []}
+    try:
+        if done.status != 0:
+            outcome["wrong"].append(f"capture ended with {done.status}: {done.err.strip()[-200:]}")
+            return outcome
+        after = {kind: before(bottle, kind, unit) for kind, unit in case.exact.items()}
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(os.environ.get("BOTTLE_KEEP", folder)) / f"{case.name}.jsonl.gz"
+            path.write_bytes(bottle.read(CAPTURE))
+            judged = judge(path)
+        outcome |= found_in(judged)
+        outcome["wrong"] += wrong(case, judged)
+        for kind, unit in case.exact.items():
+            outcome.setdefault("exact", []).append(
+                exact(kind, unit, counted[kind], after[kind], judged, outcome["wrong"])
+            )
+    finally:
+        bottle.run(SHELL + "bus=$(i2cdetect -l | awk '/stub/ { sub(\"i2c-\", \"\", $1); print $1 }');"
+                   + case.stop)  # fmt: skip
+        outcome["took_s"] = round(time.monotonic() - began_s)
+    return outcome
+
+
+def meanwhile(bottle, what):
+    """Stop the whole computer for a while, from outside."""
+    if what and what.startswith("@stop"):
+        stopped_s = float(what.split()[1])
+        threading.Timer(12.0, bottle.stop_for, (stopped_s,)).start()
+
+
+def found_in(judged):
+    """What the triage says, in short."""
+    triage = judged.triage
+    return {
+        "limiting": triage.verdict.limiting, "level": triage.verdict.level,
+        "confidence": triage.verdict.confidence, "headline": triage.verdict.headline,
+        "named": [culprit.name for culprit in triage.culprits],
+        "findings": sorted({found.kind for found in triage.findings}),
+    }  # fmt: skip
+
+
+def wrong(case, judged):
+    """Return in words what is not as the truth has it."""
+    triage = judged.triage
+    named = [culprit.name for culprit in triage.culprits]
+    text = json.dumps([shown(triage.verdict), *map(shown, triage.findings), *map(shown, triage.culprits)])
+    if triage.verdict.limiting != case.limiting:
+        yield f"limiting is {triage.verdict.limiting}, truth {case.limiting}"
+    if case.culprits and (not named or not any(named[0].startswith(one) for one in case.culprits)):
+        yield f"first named is {named[:1]}, truth {list(case.culprits)}"
+    if not case.culprits and named:
+        yield f"{named} named, and nobody is to blame"
+    for name in set(case.not_named) & set(named):
+        yield f"{name} named"
+    for kind, word in case.must.items():
+        about = [json.dumps(shown(found)) for found in triage.findings if found.kind == kind]
+        if not any(word in one for one in about):
+            yield f"no finding {kind} that speaks of {word!r}"
+    for word in case.names:
+        if word not in text:
+            yield f"nothing speaks of {word!r}"
+    allowed = ALWAYS | set(case.must) | case.may
+    for found in triage.findings:
+        if found.severity != "note" and found.kind not in allowed:
+            yield f"false finding {found.kind}: {found.text}"
+
+
+def shown(part):
+    """Return a part of the triage as plain values."""
+    import msgspec
+
+    return msgspec.to_builtins(part)
+
+
+def before(bottle, kind, unit):
+    """Read the moment and the count of a unit that the kernel or the service manager keeps."""
+    script = {
+        "cores": f"awk '/^usage_usec/ {{ print $2 }}' /sys/fs/cgroup/system.slice/{unit}.service/cpu.stat",
+        "disk": f"sed -n 's/.*rbytes=\\([0-9]*\\).*/\\1/p' /sys/fs/cgroup/system.slice/{unit}.service/io.stat",
+        "sent": f"systemctl show -P IPEgressBytes {unit}",
+    }[kind]
+    moment_s, count = bottle.do(f"cut -d' ' -f1 /proc/uptime; {script}").split()[:2]
+    return float(moment_s), float(count)
+
+
+def exact(kind, unit, first, last, judged, wrong):
+    """Hold what the capture says of a unit against the count of others, a second."""
+    counted = (last[1] - first[1]) / (last[0] - first[0]) / (1e6 if kind == "cores" else 1)
+    rates = {"cores": "cores", "disk": "read_bytes_per_s", "sent": "sent_bytes_per_s"}
+    said_rate = sum(
+        getattr(application, rates[kind]).mean()
+        for application in judged.series.applications
+        if application.unit == f"{unit}.service"
+    )
+    off = said_rate / counted - 1 if counted else 0.0
+    if abs(off) > EXACT_SHARE[kind]:
+        wrong.append(f"{kind} of {unit}: {said_rate:.4g} a second, counted {counted:.4g}")
+    return {"figure": kind, "unit": unit, "off": round(off, 4)}
+
+
+def main(names):
+    place = build()
+    with tempfile.TemporaryDirectory() as folder:
+        subprocess.run([sys.executable, "-m", "pip", "wheel", "-q", "--no-deps", "-w", folder,
+                        str(HERE.parent)], check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+        (wheel,) = Path(folder).glob("*.whl")
+        said("switching it on (about a minute)")
+        with Bottle(place) as bottle:
+            furnish(bottle, wheel)
+            about = {
+                "date": datetime.now(UTC).date().isoformat(),
+                "kernel": bottle.do("uname -r").strip(),
+                "processors": PROCESSORS, "emulated": True,
+                "service_manager": bottle.do("systemctl --version | head -n 1").strip(),
+            }  # fmt: skip
+            outcomes = []
+            for case in CASES:
+                if names and not any(name in case.name for name in names):
+                    continue
+                outcomes.append(run_case(bottle, case))
+                tell(outcomes[-1])
+            if not names or "steps" in names:
+                outcomes += [outcome for outcome in step_outcomes(bottle) if tell(outcome)]
+    bad = sum(bool(outcome["wrong"]) for outcome in outcomes)
+    print(f"{len(outcomes) - bad} right, {bad} wrong")
+    if not names:
+        RESULT.write_text(json.dumps({**about, "cases": outcomes}, indent=1) + "\n")
+    return 0
+
+
+def tell(outcome):
+    """Print one outcome as it comes."""
+    print(f"{'wrong' if outcome['wrong'] else 'right'}  {outcome['name']} ({outcome['took_s']} s)")
+    for line in outcome["wrong"]:
+        print(f"       {line}")
+    sys.stdout.flush()
+    return True
+
+
+if __name__ == "__main__":
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))
+    sys.exit(main(sys.argv[1:]))

@@ -45,7 +45,8 @@ def level(values, on=None):
 def facts(pid, ppid=1, **more):
     more.setdefault("name", f"auk{pid}")
     more.setdefault("start_clk", pid)
-    return ProcessFacts(pid=pid, ppid=ppid, session=1, **more)
+    more.setdefault("session", 1)
+    return ProcessFacts(pid=pid, ppid=ppid, **more)
 
 
 def sample(identity, own_clk=0, children_clk=0, **more):
@@ -66,12 +67,12 @@ def application(number, on, name=None, private=0.0, **figures):
     )  # fmt: skip
 
 
-def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, watched=()):
-    """A process of an application that lives all the time."""
+def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, watched=(), **about):
+    """A process of an application that lives all the time; ``about`` are facts of it."""
     rates = {"cores": rate(cores, on), "waiting": rate(waiting, on)}
     figures = SimpleNamespace(rate=rates.__getitem__, level=None, states=None)
     made = Process(
-        identity=pid, facts=facts(pid), program=Program(of.name, of.name, False), application=of,
+        identity=pid, facts=facts(pid, **about), program=Program(of.name, of.name, False), application=of,
         parent=None, first_row=0, ended_row=None, started_inside=False,
         last=sample(pid, threads=threads), figures=figures,
         cpu_s=rates["cores"].total(), threads=list(watched),
@@ -133,7 +134,9 @@ def examination(machine, applications=(), processes=(), **devices):
     """An examination of a machine with applications, judged by the table's thresholds."""
     usual = {"groups": [], "physical_disks": [], "outward_links": [], "graphics": [],
              "throttled": {}, "sensors": [], "links": [], "tcp": {}, "supplies": {}}  # fmt: skip
-    surveyed = SimpleNamespace(storage=devices.pop("storage", []))
+    weights = {one.path: one for one in devices.pop("weights", ())}
+    surveyed = SimpleNamespace(storage=devices.pop("storage", []), scheduled=weights.get,
+                               autogroup=devices.pop("autogroup", False))  # fmt: skip
     series = SimpleNamespace(
         line=machine.line, machine=machine, applications=list(applications),
         processes={one.identity: one for one in processes},

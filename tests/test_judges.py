@@ -3,10 +3,12 @@
 import unittest
 from types import SimpleNamespace
 
+from dunmist.computer import GroupWeight
 from dunmist.diagnosis import thresholds
 from dunmist.diagnosis.confidence import confidence_of
 from dunmist.diagnosis.coverage import find_coverage
 from dunmist.diagnosis.found_memory import growth
+from dunmist.diagnosis.giving_way import giving_way
 from dunmist.diagnosis.judge import find_limiting, find_outside, judge_thing
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.ranking import rank_culprits
@@ -68,6 +70,45 @@ class Processors(unittest.TestCase):
 
     def test_work_that_gives_way_holds_up_nobody(self):
         self.assertEqual("busy", self.level(1.0, 1.0, 6.0, low_priority=0.9))
+
+    def test_who_gives_way_to_whom(self):
+        """Beside an ordinary program: raised nice values count in one's own group only."""
+        own, other = GroupWeight("/a", "/a"), GroupWeight("/b", "/b")
+        for case, mine, low, weights, autogroup, expected in (
+            ("one group of all", {}, 1.0, (), False, 1.0),
+            ("ordinary work", {}, 0.0, (), False, 0.0),
+            ("a group of its own", {"cgroup": "/a"}, 1.0, (own, other), False, 0.0),
+            ("in the other's group", {"cgroup": "/b"}, 1.0, (own, other), False, 1.0),
+            ("a session of its own", {"session": 9}, 1.0, (), True, 0.0),
+            ("in the other's session", {}, 1.0, (), True, 1.0),
+            ("sessions, without groups of them", {"session": 9}, 1.0, (), False, 1.0),
+            ("a light group", {"cgroup": "/a"}, 0.0, (GroupWeight("/a", "/a", 10), other), True,
+             1.0),
+            ("an idle group", {"cgroup": "/a"}, 0.0, (GroupWeight("/a", "/a", 100, True), other),
+             False, 1.0),
+            ("a policy that gives way", {"policy": 5}, 0.0, (), False, 1.0),
+        ):  # fmt: skip
+            background = application(1, LINE, cores=1.0, low_priority=low)
+            ordinary = application(2, LINE, cores=1.0)
+            about = {"session": 1, "cgroup": "/c", **mine}
+            tasks = [process(10, background, LINE, cores=1.0, **about),
+                     process(20, ordinary, LINE, cores=1.0, session=1, cgroup="/b")]  # fmt: skip
+            exam = examination(machine(0.5), [background, ordinary], tasks,
+                               weights=weights, autogroup=autogroup)  # fmt: skip
+            with self.subTest(case):
+                self.assertEqual(expected, giving_way(exam)[1])
+                self.assertEqual(0.0, giving_way(exam)[2])
+
+    def test_background_work_never_hides_that_ordinary_work_waits(self):
+        # three ordinary programs and three that give way on two processors, all in one group
+        ordinary = application(1, LINE, cores=1.9, waiting=1.1)
+        background = application(2, LINE, cores=0.1, waiting=2.9, low_priority=1.0)
+        exam = examination(
+            machine(1.0, 2, stalled={"cpu": rate(0.9, LINE)}), [ordinary, background]
+        )
+        (state,) = states("cpu", exam)
+        self.assertEqual("strained", state.level)
+        self.assertAlmostEqual(0.9, state.pressure)
 
     def test_what_the_hypervisor_took_was_never_there(self):
         spent = Machine(LINE, processors(LINE, 4, user=0.48, steal=0.5))

@@ -78,6 +78,7 @@ from dunmist.computer.processors import (
     read_throttling,
 )
 from dunmist.computer.root import Parsed, Reason, Root, Unread, reason_of
+from dunmist.computer.scheduling import GroupWeight, Scheduling
 from dunmist.computer.sensors import RAW_PER_UNIT, SLOW_CHIPS, Quantity, Sensor, read_reading
 from dunmist.computer.service_manager import (
     MANAGER,
@@ -120,6 +121,7 @@ __all__ = [
     "GraphicsSample",
     "GraphicsUse",
     "GroupSample",
+    "GroupWeight",
     "Home",
     "Identity",
     "Inventory",
@@ -145,6 +147,7 @@ __all__ = [
     "Reason",
     "RecordedDiag",
     "Root",
+    "Scheduling",
     "Sensor",
     "Session",
     "SocketDiag",

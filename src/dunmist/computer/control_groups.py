@@ -19,6 +19,7 @@ from dunmist.computer.parsing import (
     text_of,
 )
 from dunmist.computer.root import Root
+from dunmist.computer.scheduling import Scheduling, read_scheduling
 
 SUBJECT = "control groups"
 # the two controllers are mounted together under either name
@@ -92,6 +93,11 @@ class ControlGroups:
             f"{self._v2}{path}/cpu.max", parse_cpu_max, SUBJECT, may_be_silent=True
         )
         return found
+
+    def scheduling(self, paths: list[str]) -> Scheduling:
+        """Return how groups are scheduled among one another."""
+        version = 1 if self._v1 is not None else 2
+        return read_scheduling(self._root, self._v1 or self._v2, paths, version=version)
 
     def read(self, path: str, quota_cores: float | None) -> GroupSample | None:
         """Return one group's counters, None when it is gone."""

@@ -38,6 +38,8 @@ class ProcessorLimits(_Figures, frozen=True):
     choked_held_up: float
     low_priority_weight: float
     low_priority_share: float
+    competes_cores: float
+    light_weight: float
     split_least: float
 
 

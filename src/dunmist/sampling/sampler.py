@@ -78,7 +78,7 @@ class _Before(msgspec.Struct):
 
 def _survey(computer: OpenComputer, number: int, clock: Clock, *, is_last: bool) -> Survey:
     now_s = clock.now().timestamp()
-    return survey(computer.root, computer.table, number, now_s, is_last=is_last)
+    return survey(computer, number, now_s, is_last=is_last)
 
 
 def _events_before(due: Due, before: _Before, clock: Clock) -> Iterator[Event]:

@@ -17,6 +17,7 @@ from dunmist.computer import (
     MemoryRollup,
     Package,
     Root,
+    Scheduling,
     Session,
     StartEntry,
     SwapArea,
@@ -33,7 +34,7 @@ from dunmist.computer import (
     read_time_sync,
     read_users,
 )
-from dunmist.sampling.process_table import ProcessTable
+from dunmist.sampling.reading import OpenComputer
 
 LARGEST = 10
 
@@ -43,7 +44,8 @@ class Survey(
 ):
     """One look at what is read seldom, after tick ``tick``; it took ``took_s``.
 
-    ``autostart`` is read the first time, ``packages`` and ``replaced`` the last. ``replaced`` are
+    ``autostart`` is read the first time, ``packages``, ``replaced`` and
+    ``scheduling`` the last. ``replaced`` are
     executables that were deleted under a living process and have another file in their place.
     """
 
@@ -60,11 +62,13 @@ class Survey(
     packages: list[Package] = []
     replaced: list[str] = []
     locks: list[LockWait] = []
+    scheduling: Scheduling | None = None
 
 
-def survey(root: Root, table: ProcessTable, tick: int, now_s: float, *, is_last: bool) -> Survey:
+def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) -> Survey:
     """Return one look; ``now_s`` is seconds since 1970."""
     began_s = time.perf_counter()
+    root, table = computer.root, computer.table
     files = table.program_files() if is_last else []
     return Survey(
         tick=tick,
@@ -83,6 +87,7 @@ def survey(root: Root, table: ProcessTable, tick: int, now_s: float, *, is_last:
             for path in (file.removesuffix(DELETED) for file in files if file.endswith(DELETED))
             if root.exists(path)
         ],
+        scheduling=computer.groups.scheduling(list(computer.quotas)) if is_last else None,
         took_s=round(time.perf_counter() - began_s, 6),
     )
 

@@ -6,7 +6,15 @@ A rule that stands in a view and in a finding is one function here.
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from dunmist.computer import DELETED, FileSystem, Package, ProcessFacts, Unit, is_person
+from dunmist.computer import (
+    DELETED,
+    FileSystem,
+    GroupWeight,
+    Package,
+    ProcessFacts,
+    Unit,
+    is_person,
+)
 from dunmist.sampling import Survey
 
 # on the way to another state (org.freedesktop.systemd1(5), ActiveState)
@@ -48,7 +56,14 @@ class Surveyed:
         self._packages = {
             package.executable: package for survey in surveys for package in survey.packages
         }
+        found = self.last.scheduling if self.last else None
+        self.autogroup = found is not None and found.autogroup
+        self._scheduled = {group.path: group for group in found.groups} if found else {}
         self.replaced = {path for survey in surveys for path in survey.replaced}
+
+    def scheduled(self, path: str | None) -> GroupWeight | None:
+        """Return how a control group is scheduled, None where that was not read."""
+        return self._scheduled.get(path or "")
 
     def unit(self, name: str | None) -> Unit | None:
         """Return a service or timer by its name, None when it is not known."""

@@ -6,6 +6,7 @@ from typing import NamedTuple
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.giving_way import giving_way
 from dunmist.diagnosis.one_thread import OneThread, find_one_threads
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.records import sign
@@ -35,11 +36,11 @@ def find_bound(exam: Examination) -> list[Bound]:
     what has a quota that runs out, the kernel's own tasks and the sampler are left out.
     """
     table, limited = exam.limits.core, exam.once(quota_limited)
-    given = _given(exam)
+    given, gives = _given(exam), exam.once(giving_way)
     found = []
     for process, thread in exam.once(find_one_threads).items():
         application = process.application
-        low = application.low_priority >= exam.limits.cpu.low_priority_share
+        low = gives[application.number] >= exam.limits.cpu.low_priority_share
         if application.observer or application.kernel or low or application.number in limited:
             continue
         bound = _bound(exam, process, thread, given)

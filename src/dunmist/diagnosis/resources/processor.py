@@ -3,6 +3,7 @@
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.giving_way import giving_way
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.records import Sign, sign
 from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, Thing
@@ -28,10 +29,11 @@ def ordinary_applications(exam: Examination) -> list[Application]:
     Low-priority work gives way to all other, and what has a quota waits for that.
     """
     share, limited = exam.limits.cpu.low_priority_share, exam.once(quota_limited)
+    gives = exam.once(giving_way)
     return [
         application
         for application in exam.applications
-        if application.low_priority < share and application.number not in limited
+        if gives[application.number] < share and application.number not in limited
     ]
 
 
@@ -90,7 +92,8 @@ def _waiting_share(exam: Examination, ordinary: Rate) -> Rate:
     """Return the share of time in which ordinary work waited for a processor.
 
     The kernel counts other work that waits as well; it is taken out in proportion to the run-queue
-    delay, of which ``ordinary`` is what ordinary work had.
+    delay, of which ``ordinary`` is what ordinary work had. Proportion or not: as long as ordinary
+    tasks waited while somebody waited is real.
     """
     machine = exam.series.machine
     waiting = Rate.total_of(
@@ -103,7 +106,8 @@ def _waiting_share(exam: Examination, ordinary: Rate) -> Rate:
     )  # fmt: skip
     stalled = machine.stalled.get("cpu")
     if stalled is not None:
-        return Rate(machine.line, stalled.values * part)
+        real = np.minimum(stalled.values, np.nan_to_num(ordinary.values))
+        return Rate(machine.line, np.maximum(stalled.values * part, real))
     # without stall accounting: more tasks that could run than processors means that one waits,
     # which is also true of those too short-lived to be seen
     crowded = (_queue(exam) - machine.online).at_least(NOTHING)
@@ -142,7 +146,8 @@ def _demand(exam: Examination) -> Demand:
     makes nobody else wait for long.
     """
     machine, table = exam.series.machine, exam.limits.cpu
-    weights = [1.0 - application.low_priority * (1.0 - table.low_priority_weight)
+    gives = exam.once(giving_way)
+    weights = [1.0 - gives[application.number] * (1.0 - table.low_priority_weight)
                for application in exam.applications]  # fmt: skip
     ran_s = [application.cores.total() for application in exam.applications]
     whole_s = max(machine.busy_cores.total(), sum(ran_s), NOTHING)

@@ -1,0 +1,80 @@
+"""Which applications give way to others where processors are scarce, and by how much.
+
+A raised nice value gives way to the tasks of the same scheduling group only; groups share by their
+own weights (sched(7), ``computer/scheduling.py``). Work at nice 19 that has a group of its own
+takes as much as anybody, and is to blame like anybody.
+"""
+
+from typing import NamedTuple
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.series import Application, Process
+
+
+class Place(NamedTuple):
+    """The scheduling group of a process: which kind, and which one."""
+
+    kind: str
+    name: str
+
+
+SCHED_IDLE = 5
+EVERYBODY = Place("everybody", "")
+
+
+def giving_way(exam: Examination) -> dict[int, float]:
+    """Return by number the share of its processor time with which an application gives way."""
+    table = exam.limits.cpu
+    wanted = {
+        application.number: application.cores.mean() + application.waiting.mean()
+        for application in exam.applications
+    }
+    ordinary = [
+        application
+        for application in exam.applications
+        if application.low_priority < table.low_priority_share
+        and wanted[application.number] >= table.competes_cores
+    ]
+    found = {}
+    for application in exam.applications:
+        if _is_light(exam, application):
+            found[application.number] = 1.0
+            continue
+        here = _place(exam, application)
+        others = [other for other in ordinary if other is not application]
+        beside = sum(wanted[other.number] for other in others if _place(exam, other) == here)
+        whole = sum(wanted[other.number] for other in others)
+        # to nobody in particular: what its nice value says
+        found[application.number] = application.low_priority * (beside / whole if whole else 1.0)
+    return found
+
+
+def _is_light(exam: Examination, application: Application) -> bool:
+    """Whether it gives way to everybody: by its policy, or by the weight of its control group."""
+    process = _busiest(application)
+    if process is None:
+        return False
+    if process.facts.policy == SCHED_IDLE:
+        return True
+    group = exam.series.surveyed.scheduled(_path(process))
+    if group is None:
+        return False
+    return group.idle or group.weight <= exam.limits.cpu.light_weight
+
+
+def _place(exam: Examination, application: Application) -> Place:
+    process, surveyed = _busiest(application), exam.series.surveyed
+    if process is None or application.kernel:
+        return EVERYBODY
+    group = surveyed.scheduled(_path(process))
+    if group is not None and group.scheduled_in:
+        return Place("group", group.scheduled_in)
+    return Place("session", str(process.facts.session)) if surveyed.autogroup else EVERYBODY
+
+
+def _busiest(application: Application) -> Process | None:
+    return max(application.members, key=lambda process: process.cpu_s, default=None)
+
+
+def _path(process: Process) -> str | None:
+    return process.facts.cpu_cgroup or process.facts.cgroup

@@ -72,7 +72,8 @@ def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, watched=(), **about)
     rates = {"cores": rate(cores, on), "waiting": rate(waiting, on)}
     figures = SimpleNamespace(rate=rates.__getitem__, level=None, states=None)
     made = Process(
-        identity=pid, facts=facts(pid, **about), program=Program(of.name, of.name, False), application=of,
+        identity=pid, facts=facts(pid, **about), program=Program(of.name, of.name, False),
+        application=of,
         parent=None, first_row=0, ended_row=None, started_inside=False,
         last=sample(pid, threads=threads), figures=figures,
         cpu_s=rates["cores"].total(), threads=list(watched),
@@ -159,7 +160,7 @@ def disk(on, busy=0.0, queue=0.0, latency_s=0.0, moved=0.0, name="sda", spins=No
 
 def link(on, used=None, received=0.0, name="eth0", physical=True):
     """A link that leads to other computers, of 1 Gbit/s where ``used`` is given."""
-    about = SimpleNamespace(loopback=False, physical=physical, speed_bits_per_s=1e9)
+    about = SimpleNamespace(loopback=False, physical=physical, speed_bits_per_s=1e9, addresses=[])
     return LinkSeries(
         name, about, rate(received, on), rate(0.0, on), rate(0.0, on), rate(0.0, on),
         None if used is None else rate(used, on),

@@ -100,7 +100,8 @@ FINDING = {
     ),
     "advice/wording.toml": (
         "[finding]\n", '[finding]\nlittle-noise = "There is little noise."\n',
-        '\noom-kill = "memory"\n', '\noom-kill = "memory"\nlittle-noise = "noise"\n',
+        '\noom-kill = "the computer"\n',
+        '\noom-kill = "the computer"\nlittle-noise = "noise"\n',
     ),
     "advice/ladder.toml": (
         "\n[finding]\n", '\n[finding]\nlittle-noise = ["clap-hands"]\n',

@@ -4,6 +4,7 @@ import dataclasses
 import unittest
 from types import SimpleNamespace
 
+from dunmist.computer import FileSystem
 from dunmist.diagnosis import (
     found_devices,
     found_machine,
@@ -196,7 +197,7 @@ class Devices(unittest.TestCase):
             (1.0, 1.0, True, set()), (None, None, False, set()),
         ):  # fmt: skip
             with self.subTest(used=used, inodes=inodes, read_only=read_only):
-                about = SimpleNamespace(point="/srv", read_only=read_only, size_bytes=1e9)
+                about = FileSystem("/srv", "ext4", "/dev/sda1", read_only, size_bytes=10**9)
                 found = self.found(storage=[Storage(about, 1, used, inodes)])
                 self.assertEqual(wanted, {kind for kind, _ in found})
 

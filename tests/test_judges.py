@@ -1,5 +1,6 @@
 """Each judge, the ranking and the coverage, on figures that were written down by hand."""
 
+import dataclasses
 import unittest
 from types import SimpleNamespace
 
@@ -250,6 +251,7 @@ class Disks(unittest.TestCase):
             ("full, and work waits", "strained", 0.95, 1.0, 0.4),
             ("a long queue with moments of rest", "strained", 0.8, 9.0, 0.4),
             ("the same without the queue", "busy", 0.8, 1.0, 0.4),
+            ("one who waits for each request of its own", "strained", 0.7, 0.7, 0.8),
             ("work waits most of the time", "choked", 1.0, 1.0, 0.7),
         ):
             with self.subTest(what):
@@ -263,14 +265,39 @@ class Disks(unittest.TestCase):
         self.assertEqual({"sda": ("calm", 0.0), "sdb": ("choked", 0.9)},
                          {one.name: (one.level, one.pressure) for one in found})  # fmt: skip
 
-    def test_who_waits_only_for_itself_holds_up_nobody(self):
-        copy = application(1, LINE, read_bytes_per_s=1e8, io_waiting=1.0)
-        reader = application(2, LINE, read_bytes_per_s=1e5, io_waiting=0.7)
-        for applications, wanted in (([copy], "busy"), ([copy, reader], "choked")):
-            with self.subTest(len(applications)):
-                exam = self.exam(disk(LINE, 1.0), stalled=0.9, applications=applications)
+    def test_the_answer_is_the_same_whether_delays_are_accounted_or_not(self):
+        seen = level([0, 1, 1, 0, 1, 1, 1, 0, 1, 1, 1], LINE)
+        for case, stalled, accounted, blocked, key, wanted in (
+            ("stalls and delays", 0.9, 0.9, {"storage": seen}, "disk-held-up", "choked"),
+            ("stalls", 0.9, 0.0, {"storage": seen}, "disk-held-up", "choked"),
+            ("delays", None, 0.7, {}, "disk-held-up-tasks", "choked"),
+            ("states at the ticks", None, 0.0, {"storage": seen}, "disk-held-up-seen", "choked"),
+            ("nobody waits", None, 0.0, {}, "disk-held-up-seen", "busy"),
+        ):
+            copy = application(1, LINE, read_bytes_per_s=1e8, io_waiting=accounted)
+            exam = self.exam(
+                disk(LINE, 1.0),
+                stalled=stalled,
+                applications=[dataclasses.replace(copy, blocked=blocked)],
+            )
+            with self.subTest(case):
                 (state,) = states("disk", exam)
                 self.assertEqual(wanted, state.level)
+                self.assertIn(key, keys(state.signs))
+
+    def test_who_drives_the_disk_is_no_victim_of_it(self):
+        waits = {"storage": level([1] * 11, LINE)}
+        for accounted in (0.9, 0.0):
+            copy = application(1, LINE, read_bytes_per_s=1e8, io_waiting=accounted)
+            reader = application(2, LINE, read_bytes_per_s=1e5, io_waiting=accounted)
+            applications = [dataclasses.replace(one, blocked=waits) for one in (copy, reader)]
+            exam = self.exam(disk(LINE, 1.0), stalled=0.9, applications=applications)
+            with self.subTest(accounted):
+                ranked = rank_culprits(exam, BY_WORD["disk"], COVERED)
+                self.assertEqual(
+                    [("auk1", "cause"), ("auk2", "victim")],
+                    [(one.application.name, one.role) for one in ranked],
+                )
 
     def test_slow_is_what_one_request_takes_by_itself(self):
         for what, wanted, one in (
@@ -341,7 +368,7 @@ class Cards(unittest.TestCase):
 class Heat(unittest.TestCase):
     def exam(self, celsius, clock=1.0, critical=100.0, throttles=None, busy=1.0):
         held = Machine(LINE, processors(LINE, clock=clock, user=busy))
-        sensor = ProcessorSensor("package", level(celsius, LINE), critical, "package")
+        sensor = ProcessorSensor("coretemp", "package", level(celsius, LINE), critical, "package")
         counts = {} if throttles is None else {"core": rate(throttles, LINE)}
         return examination(held, [application(1, LINE, cores=4.0)], sensor=sensor,
                            throttled=counts)  # fmt: skip

@@ -327,8 +327,8 @@ class Processes(unittest.TestCase):
 class Devices(unittest.TestCase):
     def finished(self, ticks, on, **inventory):
         collected = DeviceCollector()
-        usual = dict.fromkeys(("disks", "links", "sensors", "throttles", "graphics", "groups",
-                               "graphics_use", "supplies"), ())  # fmt: skip
+        usual = dict.fromkeys(("disks", "links", "queues", "sensors", "throttles", "graphics",
+                               "groups", "graphics_use", "supplies"), ())  # fmt: skip
         for row, tick in enumerate(ticks):
             usual |= {"tcp": {}, "interrupts": {}, "after_s": at_once}
             collected.add(row, SimpleNamespace(**{**usual, **tick}))

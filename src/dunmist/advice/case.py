@@ -89,6 +89,8 @@ class Cases:
         main = finding.application.main if finding.application else None
         if main is None:
             holding = _circumstances_of_thing(subject_of(finding))
+            if self._series.surveyed.time_keeper:
+                holding |= {"keeps-time"}
             unit = finding.subject if (finding.subject or "").endswith(STOPPABLE) else None
             return rungs_of(names, holding, filling, Acting(unit=unit))
         about = self.about(main)

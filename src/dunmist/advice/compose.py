@@ -121,6 +121,33 @@ def _blind_spots(series: Series) -> list[BlindSpot]:
     spots += [
         _blind_spot(subject, "impossible", count) for subject, count in series.dropped.items()
     ]
+    temperatures = [
+        sensor
+        for sensor in series.devices.sensors
+        if sensor.quantity == "temperature" and sensor.is_trusted
+    ]
+    silent = [
+        link.name
+        for link in series.devices.outward_links
+        if link.used is None
+        and link.sent_bytes_per_s.total() + link.received_bytes_per_s.total() > 0
+    ]
+    if silent:
+        spots.append(
+            BlindSpot(
+                f"how full {', '.join(silent)} can be",
+                "the driver publishes no speed: it is judged by its queue where it has one",
+                "compare what it carried (dunmist view links) with what its line should bear",
+            )
+        )
+    if temperatures and series.processor_sensor is None:
+        spots.append(
+            BlindSpot(
+                "the temperature of the processor",
+                f"none of the {len(temperatures)} temperatures says that it is the processor's",
+                "'dunmist view heat' has all of them",
+            )
+        )
     if series.damage:
         spots.append(BlindSpot("the end of the capture", series.damage, "sample again"))
     if series.line.gap_s:

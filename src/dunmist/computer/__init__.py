@@ -8,7 +8,7 @@ pandas, SciPy or Matplotlib, because this room runs on the patient's computer.
 from dunmist.computer.autostart import Home, StartEntry, read_autostart
 from dunmist.computer.control_groups import ControlGroups, GroupSample
 from dunmist.computer.disks import SECTOR_BYTES, Disk, DiskSample, is_disk, parse_diskstats
-from dunmist.computer.file_systems import FileSystem, read_file_systems
+from dunmist.computer.file_systems import DEADLINE_S, FileSystem, read_file_systems
 from dunmist.computer.firmware import Firmware, MemoryModule
 from dunmist.computer.graphics import (
     GraphicsCard,
@@ -18,6 +18,7 @@ from dunmist.computer.graphics import (
     read_graphics,
 )
 from dunmist.computer.inventory import Inventory, read_inventory
+from dunmist.computer.link_queues import LinkQueues, QueueSample
 from dunmist.computer.links import Link, LinkSample, parse_net_dev, parse_tcp_counters
 from dunmist.computer.load import (
     LoadAverage,
@@ -37,8 +38,16 @@ from dunmist.computer.memory import (
     parse_vmstat,
     read_zram_bytes,
 )
+from dunmist.computer.memory_events import MemoryEvents
 from dunmist.computer.packages import Package, read_packages
-from dunmist.computer.parsing import PROCESS_NUMBER_MAX, Counter, Identity, ParseError, parse_text
+from dunmist.computer.parsing import (
+    PROCESS_NUMBER_MAX,
+    Counter,
+    Identity,
+    ParseError,
+    parse_number,
+    parse_text,
+)
 from dunmist.computer.power import PowerSupply, read_power_supplies
 from dunmist.computer.process_details import (
     MemoryRollup,
@@ -100,6 +109,7 @@ from dunmist.computer.users import is_person, read_users
 
 __all__ = [
     "COMMAND_LINE_BYTES",
+    "DEADLINE_S",
     "DELETED",
     "INET_FILES",
     "MANAGER",
@@ -126,10 +136,12 @@ __all__ = [
     "Identity",
     "Inventory",
     "Link",
+    "LinkQueues",
     "LinkSample",
     "LoadAverage",
     "LockWait",
     "Machine",
+    "MemoryEvents",
     "MemoryModule",
     "MemoryRollup",
     "Package",
@@ -144,6 +156,7 @@ __all__ = [
     "Processor",
     "ProcessorTimes",
     "Quantity",
+    "QueueSample",
     "Reason",
     "RecordedDiag",
     "Root",
@@ -186,6 +199,7 @@ __all__ = [
     "parse_login_uid",
     "parse_meminfo",
     "parse_net_dev",
+    "parse_number",
     "parse_process_stat",
     "parse_schedstat",
     "parse_stat",

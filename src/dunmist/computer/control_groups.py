@@ -10,6 +10,7 @@ import re
 import msgspec
 
 from dunmist.computer.load import parse_pressure
+from dunmist.computer.memory_events import MemoryEvents, read_memory_events
 from dunmist.computer.parsing import (
     Counter,
     ParseError,
@@ -93,6 +94,10 @@ class ControlGroups:
             f"{self._v2}{path}/cpu.max", parse_cpu_max, SUBJECT, may_be_silent=True
         )
         return found
+
+    def memory_events(self, paths: set[str]) -> list[MemoryEvents]:
+        """Return what was ended in groups for lack of memory; version 1 does not count it."""
+        return read_memory_events(self._root, self._v2, paths) if self._v2 else []
 
     def scheduling(self, paths: list[str]) -> Scheduling:
         """Return how groups are scheduled among one another."""

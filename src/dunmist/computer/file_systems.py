@@ -46,7 +46,9 @@ class Mount(NamedTuple):
 
 
 class FileSystem(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One mounted file system. Sizes are None when it did not answer.
+    """One mounted file system. Sizes are None when it did not tell.
+
+    ``unanswered`` says that it let whoever asked wait until there was no more time.
 
     ``available_bytes`` is what ordinary users may still write; ``inodes`` is 0 where the type has
     no fixed number of them.
@@ -61,6 +63,7 @@ class FileSystem(msgspec.Struct, frozen=True, omit_defaults=True):
     available_bytes: Counter | None = None
     inodes: Counter | None = None
     inodes_free: Counter | None = None
+    unanswered: bool = False
 
 
 def parse_mountinfo(data: bytes) -> list[Mount]:
@@ -110,7 +113,11 @@ def _shown(mounts: list[Mount]) -> Iterator[Mount]:
 
 
 def _measured(root: Root, mount: Mount) -> FileSystem:
-    sizes = _sizes(root, mount)
+    try:
+        sizes = _sizes(root, mount)
+    except TimeoutError:
+        root.note("file systems that do not answer", "failed", mount.point)
+        return FileSystem(mount.point, mount.kind, mount.source, mount.read_only, unanswered=True)
     if sizes is None or sizes[0] <= 0:
         return FileSystem(mount.point, mount.kind, mount.source, mount.read_only)
     # a type without a number of its own may answer with the greatest there is
@@ -137,11 +144,14 @@ def _sizes(root: Root, mount: Mount) -> list[int] | None:
         if DISTANT.match(mount.kind):
             return parse_sizes(_ask_in_child(mount.point))
         found = os.statvfs(mount.point)
+    except TimeoutError:
+        raise
     except OSError as error:
         root.note(SUBJECT, reason_of(error), mount.point)
         return None
     except ParseError:
-        root.note("file systems that do not answer", "failed", mount.point)
+        # the child that asked was told no
+        root.note(SUBJECT, "failed", mount.point)
         return None
     return [found.f_frsize, found.f_blocks, found.f_bfree, found.f_bavail, found.f_files,
             found.f_ffree]  # fmt: skip
@@ -168,10 +178,10 @@ def _ask_in_child(point: str) -> bytes:
     )
     try:
         return child.communicate(timeout=DEADLINE_S)[0]
-    except subprocess.TimeoutExpired:
+    except subprocess.TimeoutExpired as error:
         child.kill()
         # it may not die before the file system answers, so nobody waits for it
         child.returncode = 0
         if child.stdout:
             child.stdout.close()
-        return b""
+        raise TimeoutError from error

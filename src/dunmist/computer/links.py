@@ -9,6 +9,7 @@ import re
 
 import msgspec
 
+from dunmist.computer.link_queues import read_addresses
 from dunmist.computer.parsing import (
     Counter,
     ParseError,
@@ -63,6 +64,7 @@ class Link(msgspec.Struct, frozen=True, omit_defaults=True):
     mtu_bytes: int | None = None
     signal_dbm: int | None = None
     is_default: bool = False
+    addresses: list[str] = []
 
 
 def parse_net_dev(data: bytes) -> list[LinkSample]:
@@ -136,10 +138,16 @@ def read_links(root: Root) -> list[Link]:
         root.parse("proc/net/ipv6_route", parse_default_links_6, "routes", may_be_absent=True) or []
     )
     signals = root.parse("proc/net/wireless", parse_wireless, SUBJECT, may_be_absent=True) or {}
-    return [_read_link(root, name, defaults, signals) for name in root.names("sys/class/net")]
+    addresses = read_addresses(root)
+    return [
+        _read_link(root, name, defaults, signals, addresses.get(name, []))
+        for name in root.names("sys/class/net")
+    ]
 
 
-def _read_link(root: Root, name: str, defaults: list[str], signals: dict[str, int]) -> Link:
+def _read_link(
+    root: Root, name: str, defaults: list[str], signals: dict[str, int], addresses: list[str]
+) -> Link:
     directory = f"sys/class/net/{name}"
 
     def number(file: str) -> int | None:
@@ -162,4 +170,5 @@ def _read_link(root: Root, name: str, defaults: list[str], signals: dict[str, in
         mtu_bytes=number("mtu"),
         signal_dbm=signals.get(name),
         is_default=name in defaults,
+        addresses=addresses,
     )

@@ -15,7 +15,7 @@ from typing import Literal, NamedTuple, TypeVar
 
 from dunmist.computer.parsing import ParseError, text_of
 
-Reason = Literal["permission", "absent", "failed", "garbled", "overflow"]
+Reason = Literal["permission", "absent", "failed", "garbled", "overflow", "switched-off"]
 Parsed = TypeVar("Parsed")
 
 CHUNK_BYTES = 1 << 16

@@ -48,6 +48,7 @@ RECORDED = "netlink/sock_diag-tcp"
 INET_BYTES = 72
 _TCP_RETRANSMITTED = struct.Struct("=I")  # at 100 of struct tcp_info
 _TCP_BYTES = struct.Struct("=QQ")  # at 120: acknowledged by the other side, received
+_TCP_SEGMENTS = struct.Struct("=I")  # at 136: sent in all, since Linux 4.2
 _UNIX_REQUEST = struct.Struct("=BBHIIIQ")
 _UNIX = struct.Struct("=BBBBIQ")  # family, type, state, padding, inode, cookie
 
@@ -61,10 +62,12 @@ def parse_inet(body: memoryview, protocol: str) -> SocketReading:
     width = 4 if version == 4 else 16
     (cookie,) = _INET_COOKIE.unpack_from(body, 44)
     _, receive_queue, send_queue, uid, inode = _INET_TAIL.unpack_from(body, 52)
-    sent = received = retransmitted = None
+    sent = received = retransmitted = segments = None
     for kind, value in parse_attributes(body[INET_BYTES:]):
         if kind == INET_DIAG_INFO and len(value) >= 136:
             (retransmitted,) = _TCP_RETRANSMITTED.unpack_from(value, 100)
+            if len(value) >= 140:
+                (segments,) = _TCP_SEGMENTS.unpack_from(value, 136)
             sent, received = (
                 min(count, COUNTER_MAX) for count in _TCP_BYTES.unpack_from(value, 120)
             )
@@ -86,6 +89,7 @@ def parse_inet(body: memoryview, protocol: str) -> SocketReading:
         sent_bytes=sent,
         received_bytes=received,
         retransmitted=retransmitted,
+        sent_segments=segments,
     )
 
 

@@ -35,7 +35,8 @@ class SocketSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """One socket at one tick, written only when it changed; ``socket`` is its number.
 
     Bytes are those acknowledged by the other side and those received since the connection was
-    made, None where no counter is published. ``retransmitted`` counts segments sent again.
+    made, None where no counter is published. ``retransmitted`` counts segments sent again,
+    ``sent_segments`` all that were sent.
     """
 
     socket: Identity
@@ -45,6 +46,7 @@ class SocketSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     sent_bytes: Counter | None
     received_bytes: Counter | None
     retransmitted: Counter | None
+    sent_segments: Counter | None = None
 
 
 class SocketReading(NamedTuple):
@@ -58,6 +60,7 @@ class SocketReading(NamedTuple):
     sent_bytes: int | None = None
     received_bytes: int | None = None
     retransmitted: int | None = None
+    sent_segments: int | None = None
 
     def sample(self, number: int) -> SocketSample:
         """Return what may change, under the number that the capture gave the socket."""
@@ -69,4 +72,5 @@ class SocketReading(NamedTuple):
             self.sent_bytes,
             self.received_bytes,
             self.retransmitted,
+            self.sent_segments,
         )

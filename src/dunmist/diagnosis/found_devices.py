@@ -1,15 +1,19 @@
 """Findings about disks, storage, links and ports."""
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 
-from dunmist.computer import is_person
+from dunmist.computer import DEADLINE_S, is_person
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
-from dunmist.diagnosis.resources import find_slow_disks
+from dunmist.diagnosis.resources import disk_demand, find_slow_disks
 from dunmist.diagnosis.resources.storage import writable_storage
+from dunmist.diagnosis.storage_waiting import storage_waiting
 from dunmist.diagnosis.strains import Strains, application_finding
 from dunmist.diagnosis.words import Severity
-from dunmist.series import Application
+from dunmist.series import Application, plain_address, waits_elsewhere
+
+# as many other ends of a link are named
+ENDS_SHOWN = 3
 
 
 def _disks(exam: Examination, strains: Strains) -> list[Finding]:
@@ -30,10 +34,14 @@ def _disks(exam: Examination, strains: Strains) -> list[Finding]:
 def _blocked(exam: Examination, strains: Strains) -> list[Finding]:
     if strains.has("memory") or not strains.has("disk"):
         return []
-    found = []
-    for application in exam.applications:
-        waits = exam.typical(application.io_waiting)
-        if waits >= exam.limits.findings.blocked_share and not application.kernel:
+    found, waiting = [], exam.once(storage_waiting).tasks
+    parts = disk_demand(exam).parts
+    for application, part in zip(exam.applications, parts, strict=True):
+        # who drives the disk waits for itself: it is the cause, and no victim
+        if application.kernel or part >= exam.limits.culprit.victim_score:
+            continue
+        waits = waiting[application.number].mean()
+        if waits >= exam.limits.findings.blocked_share:
             signs = [sign("app-io-waiting", waits)]
             found.append(application_finding("blocked-on-disk", "concern", application, signs))
     return found
@@ -42,7 +50,9 @@ def _blocked(exam: Examination, strains: Strains) -> list[Finding]:
 def _storage(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
     table, found = exam.limits.storage, []
-    for storage in exam.once(writable_storage):
+    # the fullest first: it is the one that stops somebody
+    fullest_first = sorted(exam.once(writable_storage), key=lambda one: -(one.fullest or 0.0))
+    for storage in fullest_first:
         if storage.used is not None and storage.used >= table.full:
             size_bytes = float(storage.about.size_bytes or 0)
             signs = [sign("storage-used", storage.used, of=size_bytes, name=storage.point)]
@@ -51,6 +61,28 @@ def _storage(exam: Examination, strains: Strains) -> list[Finding]:
         if storage.inodes is not None and storage.inodes >= table.full:
             signs = [sign("storage-inodes", storage.inodes)]
             found.append(Finding("inodes-full", "urgent", storage.point, signs))
+    return found
+
+
+def _unanswered(exam: Examination, strains: Strains) -> list[Finding]:
+    """File systems of other computers, or of programs, that let everybody wait."""
+    del strains
+    waiting = sorted(
+        {
+            process.application.distinct_name
+            for process in exam.series.living.values()
+            if process.last is not None and waits_elsewhere(process.last.waits_in)
+        }
+    )
+    found = []
+    for storage in exam.series.surveyed.storage:
+        about = storage.about
+        if not about.unanswered:
+            continue
+        signs = [sign("file-system-unanswered", DEADLINE_S, kind=about.kind, server=about.source)]
+        if waiting:
+            signs.append(sign("file-system-waiting", float(len(waiting)), who=waiting))
+        found.append(Finding("file-system-unanswered", "urgent", about.point, signs))
     return found
 
 
@@ -69,10 +101,37 @@ def _broken_links(exam: Examination, strains: Strains) -> list[Finding]:
         errors = link.errors_per_s.mean()
         if errors >= exam.limits.findings.link_errors_per_s:
             signs[link.name].append(sign("link-errors", errors, name=link.name))
-    again = _sent_again(exam)
-    if again is not None:
-        signs[_carrier(exam)].append(sign("retransmitted", again))
+    for name, again in _sent_again_over(exam).items():
+        signs[name].append(again)
+    share = _sent_again(exam)
+    # whose link it was can be told by the sockets, and else only where there is no choice
+    if share is not None and not any(one.key == "link-retransmitted" for of in signs.values()
+                                     for one in of):  # fmt: skip
+        signs[_only_carrier(exam)].append(sign("retransmitted", share))
     return [Finding("link-errors", "concern", name, of) for name, of in signs.items()]
+
+
+def _sent_again_over(exam: Examination) -> dict[str | None, Sign]:
+    """Return what each link had to send again, by the connections that have its addresses."""
+    table = exam.limits.findings
+    found: dict[str | None, Sign] = {}
+    for link in exam.series.devices.outward_links:
+        addresses = set(link.about.addresses if link.about else ())
+        mine = [
+            socket
+            for socket in exam.series.sockets
+            if plain_address(socket.facts.local) in addresses and socket.sent_segments is not None
+        ]
+        sent = sum(socket.sent_segments or 0 for socket in mine)
+        again = sum(socket.retransmitted for socket in mine)
+        if sent < table.segments_least or again / sent < table.retransmitted:
+            continue
+        to: Counter[str] = Counter()
+        for socket in mine:
+            to[plain_address(socket.facts.remote) or "unknown"] += socket.retransmitted
+        who = [name for name, count in to.most_common(ENDS_SHOWN) if count]
+        found[link.name] = sign("link-retransmitted", again / sent, name=link.name, who=who)
+    return found
 
 
 def _sent_again(exam: Examination) -> float | None:
@@ -88,10 +147,14 @@ def _sent_again(exam: Examination) -> float | None:
     return again / sent
 
 
-def _carrier(exam: Examination) -> str | None:
-    """Return the link that carries what is sent elsewhere, None where none is known to."""
-    links = exam.series.devices.links
-    return next((link.name for link in links if link.about and link.about.is_default), None)
+def _only_carrier(exam: Examination) -> str | None:
+    """Return the link to elsewhere that carried anything, None where there were several."""
+    links = [
+        link.name
+        for link in exam.series.devices.outward_links
+        if (link.sent_bytes_per_s + link.received_bytes_per_s).total() > 0
+    ]
+    return links[0] if len(links) == 1 else None
 
 
 def _transfers(exam: Examination, strains: Strains) -> list[Finding]:
@@ -164,6 +227,6 @@ def _port_conflicts(exam: Examination, strains: Strains) -> list[Finding]:
 
 
 RULES = (
-    _disks, _blocked, _storage, _full_links, _broken_links, _transfers, _open_ports,
+    _disks, _blocked, _storage, _unanswered, _full_links, _broken_links, _transfers, _open_ports,
     _port_conflicts,
 )  # fmt: skip

@@ -1,10 +1,13 @@
 """Findings about heat, fans, sensors and batteries."""
 
+from typing import NamedTuple
+
 from dunmist.computer import PowerSupply
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, sign
 from dunmist.diagnosis.resources import find_heat, heat_signs
 from dunmist.diagnosis.strains import Strains
+from dunmist.series import SensorSeries
 
 W_PER_UW = 1e-6
 S_PER_H = 3600
@@ -29,10 +32,10 @@ def _processor(exam: Examination, strains: Strains) -> list[Finding]:
 
 def _fans(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
-    heat = exam.once(find_heat)
-    if heat is None:
+    hottest = _hottest(exam)
+    if hottest is None:
         return []
-    celsius = exam.typical(heat.celsius)
+    name, celsius, critical = hottest
     if celsius < exam.limits.heat.fan_stopped_celsius:
         return []  # many fans rest while it is cool
     sensors = exam.series.devices.sensors
@@ -40,8 +43,55 @@ def _fans(exam: Examination, strains: Strains) -> list[Finding]:
     turning = [fan for fan in fans if (fan.level.greatest() or 0.0) > 0]
     if not fans or turning:
         return []  # boards have more connectors than fans: one that turns is enough
-    signs = [sign("heat-celsius", celsius, name=heat.sensor.name, of=heat.critical_celsius)]
+    signs = [
+        sign("part-celsius", celsius, name=name)
+        if critical is None
+        else sign("part-limit", celsius, name=name, of=critical)
+    ]
     return [Finding("fan-stopped", "urgent", fans[0].name, signs)]
+
+
+class Hottest(NamedTuple):
+    """The sensor of which heat is told, its temperature and its limit."""
+
+    name: str
+    celsius: float
+    critical: float | None
+
+
+def _hottest(exam: Examination) -> Hottest | None:
+    """Return the processor's temperature, else the highest of all, None without any."""
+    heat = exam.once(find_heat)
+    if heat is not None:
+        return Hottest(heat.sensor.name, exam.typical(heat.celsius), heat.critical_celsius)
+    parts = [
+        Hottest(part.name, exam.typical(part.level.at_ends()), part.critical)
+        for part in _temperatures(exam)
+    ]
+    return max(parts, key=lambda part: part.celsius, default=None)
+
+
+def _temperatures(exam: Examination) -> list[SensorSeries]:
+    sensors = exam.series.devices.sensors
+    return [one for one in sensors if one.quantity == "temperature" and one.is_trusted]
+
+
+def _parts(exam: Examination, strains: Strains) -> list[Finding]:
+    """Drives, boards and cards that are as hot as they bear, by their own limits."""
+    del strains
+    heat, found = exam.once(find_heat), []
+    for part in _temperatures(exam):
+        if heat is not None and part.sensor.chip == heat.sensor.chip:
+            continue  # the processor's own, judged above
+        # where there is no point at which it protects itself, its upper limit is near it
+        limit = part.critical or part.high
+        if limit is None:
+            continue
+        celsius = exam.typical(part.level.at_ends())
+        if celsius >= limit - exam.limits.heat.near_kelvin_of_parts:
+            signs = [sign("part-limit", celsius, name=part.name, of=limit)]
+            found.append(Finding("overheating", "concern", part.name, signs))
+    return found
 
 
 def _implausible(exam: Examination, strains: Strains) -> list[Finding]:
@@ -91,4 +141,4 @@ def hours_left(one: PowerSupply) -> float | None:
     return None
 
 
-RULES = (_processor, _fans, _implausible, _batteries)
+RULES = (_processor, _fans, _parts, _implausible, _batteries)

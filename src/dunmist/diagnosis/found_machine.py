@@ -32,6 +32,9 @@ def _clock(exam: Examination, strains: Strains) -> list[Finding]:
     if survey is None or survey.time_sync is None or survey.time_sync.synchronised:
         return []
     signs = [sign("clock-error", survey.time_sync.greatest_error_s)]
+    keeper = exam.series.surveyed.time_keeper
+    if keeper is not None:
+        signs.append(sign("clock-service", 1.0, name=keeper))
     return [Finding("clock-unsynchronised", "note", None, signs)]
 
 

@@ -4,8 +4,9 @@ from typing import NamedTuple
 
 import numpy as np
 
+from dunmist.applications import unit_of
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strains import Strains, application_finding
 from dunmist.diagnosis.words import Severity
 from dunmist.series import Application, Floats, Rate
@@ -104,7 +105,8 @@ def _paging(exam: Examination, strains: Strains) -> list[Finding]:
     rates = [paging[word] for word in ("pswpin", "pswpout") if word in paging]
     if not rates:
         return []
-    # both ways at once: what only goes out was not needed
+    rates = [rate.over(exam.limits.memory.burst_s) for rate in rates]
+    # both ways in the same seconds: what only goes out was not needed
     both = Rate(rates[0].line, np.minimum.reduce([rate.values for rate in rates]))
     if exam.typical(both) < exam.limits.findings.paging_pages_per_s / 2:
         return []
@@ -113,12 +115,58 @@ def _paging(exam: Examination, strains: Strains) -> list[Finding]:
 
 
 def _killed(exam: Examination, strains: Strains) -> list[Finding]:
+    """Programs that the kernel ended: for a limit of their group, or for the whole computer."""
     del strains
     rate = exam.series.machine.paging.get("oom_kill")
     count = rate.total() if rate else 0.0
     if count < KILLED_LEAST:
         return []
-    return [Finding("oom-kill", "urgent", None, [sign("oom-kills", float(round(count)))])]
+    counted = sign("oom-kills", float(round(count)))
+    groups = exam.series.surveyed.out_of_memory()
+    if not groups:
+        return [Finding("oom-kill", "urgent", None, [counted, *_victims(exam, "")])]
+    return [
+        Finding(
+            "oom-kill", "urgent", _unit_ended(exam, path) or path,
+            [
+                counted,
+                sign("oom-group", float(group.limit_bytes), name=path)
+                if group.limit_bytes is not None
+                else sign("oom-below", float(group.oom), name=path),
+                *_victims(exam, path),
+            ],
+        )
+        for path, group in groups.items()
+    ]  # fmt: skip
+
+
+def _unit_ended(exam: Examination, path: str) -> str | None:
+    """Return the unit that the service manager says was ended so, in a group or below it."""
+    last = path.rpartition("/")[2]
+    if unit_of(path) == last:
+        return last
+    return next(
+        (unit.name for unit in exam.series.surveyed.units if unit.result == "oom-kill"), None
+    )
+
+
+def _victims(exam: Examination, path: str) -> list[Sign]:
+    """Return the greatest process of a group that ended during the capture, as who was ended.
+
+    The kernel takes the greatest; which one it was stands in its messages only.
+    """
+    page_bytes = exam.series.header.machine.page_bytes
+    ended = [
+        process
+        for process in exam.series.processes.values()
+        if not process.is_alive and process.last is not None
+        and f"{process.facts.cgroup or ''}/".startswith(f"{path}/")
+    ]  # fmt: skip
+    sizes = {process: process.last.rss_pages * page_bytes for process in ended if process.last}
+    if not sizes:
+        return []
+    victim = max(sizes, key=lambda process: sizes[process])
+    return [sign("oom-victim", float(sizes[victim]), name=victim.name, pid=float(victim.pid))]
 
 
 def _modules(exam: Examination, strains: Strains) -> list[Finding]:

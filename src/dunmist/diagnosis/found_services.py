@@ -5,7 +5,7 @@ from collections import Counter
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, sign
 from dunmist.diagnosis.strains import Strains, application_finding
-from dunmist.series import cost_of_entry
+from dunmist.series import BETWEEN_STARTS, cost_of_entry
 
 INIT_PID = 1
 
@@ -22,12 +22,34 @@ def _restarting(exam: Examination, strains: Strains) -> list[Finding]:
             for process in application.members
             if process.first_row > 0 and process.facts.ppid == INIT_PID
         )
-        restarts = max(
-            max(programs.values(), default=0), exam.series.surveyed.restarts(application.unit or "")
-        )
-        if restarts >= exam.limits.findings.restarts:
-            signs = [sign("restarts", float(restarts))]
+        unit, surveyed = application.unit or "", exam.series.surveyed
+        restarts = max(max(programs.values(), default=0), surveyed.restarts(unit))
+        before = surveyed.restarts_in_all(unit)
+        signs = [sign("restarts", float(restarts))]
+        if before > restarts:
+            signs.append(sign("restarts-in-all", float(before)))
+        # who did it often before and does it again comes and goes slowly
+        goes_on = restarts > 0 and before >= exam.limits.findings.restarts_in_all
+        if restarts >= exam.limits.findings.restarts or goes_on:
             found.append(application_finding("service-restarting", "concern", application, signs))
+    return found
+
+
+def _failed(exam: Examination, strains: Strains) -> list[Finding]:
+    """Units that ended in failure and were given up, and those between two tries."""
+    del strains
+    surveyed = exam.series.surveyed
+    seen = {application.unit for application in exam.applications}
+    found = []
+    for unit in surveyed.units:
+        why = unit.result or "unknown"
+        if unit.active == "failed":
+            signs = [sign("service-failed", 1.0, result=why)]
+            found.append(Finding("service-failed", "concern", unit.name, signs))
+        elif unit.sub == BETWEEN_STARTS and unit.name not in seen and unit.restarts:
+            # none of its processes lived long enough to be seen
+            signs = [sign("restarts-in-all", float(unit.restarts))]
+            found.append(Finding("service-restarting", "concern", unit.name, signs))
     return found
 
 
@@ -65,4 +87,4 @@ def _autostart(exam: Examination, strains: Strains) -> list[Finding]:
     return [Finding("autostart-heavy", "concern", None, signs)]
 
 
-RULES = (_restarting, _stuck, _autostart)
+RULES = (_restarting, _failed, _stuck, _autostart)

@@ -7,6 +7,7 @@ from dunmist.diagnosis.core_services import CORE_SERVICES
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Culprit, Sign, sign
 from dunmist.diagnosis.resources import Resource, find_bound
+from dunmist.diagnosis.storage_waiting import storage_waiting
 from dunmist.diagnosis.words import ResourceWord, Role
 from dunmist.series import Application
 
@@ -62,7 +63,8 @@ def _role(
     if application.kernel or application.unit in CORE_SERVICES:
         return "symptom"
     if limiting in ("disk", "memory"):
-        waits = exam.typical(application.io_waiting) >= table.victim_io_waiting
+        tasks = exam.once(storage_waiting).tasks[application.number]
+        waits = tasks.mean() >= table.victim_io_waiting
     elif limiting == "cpu":
         waiting, running = exam.typical(application.waiting), exam.typical(application.cores)
         waits = waiting >= table.victim_waiting and waiting > running
@@ -113,7 +115,8 @@ def _waiting(
 ) -> list[Sign]:
     """Return what it waited for; of a victim it is said also what it did not wait for."""
     least, signs = exam.limits.culprit.waiting_least, []
-    waiting, io_waiting = application.waiting.mean(), application.io_waiting.mean()
+    waiting = application.waiting.mean()
+    io_waiting = exam.once(storage_waiting).tasks[application.number].mean()
     if waiting >= least or is_victim:
         signs.append(sign("app-waiting", waiting))
     if io_waiting >= least or is_victim:

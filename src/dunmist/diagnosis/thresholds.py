@@ -66,6 +66,7 @@ class CoreLimits(_Figures, frozen=True):
 class MemoryLimits(_Figures, frozen=True):
     """Memory."""
 
+    burst_s: float
     busy: float
     strained_pressure: float
     choked_pressure: float
@@ -80,6 +81,7 @@ class HeatLimits(_Figures, frozen=True):
 
     near_kelvin: float
     busy_kelvin: float
+    near_kelvin_of_parts: float
     assumed_critical_celsius: float
     room_celsius: float
     busy_processor: float
@@ -103,7 +105,6 @@ class DiskLimits(_Figures, frozen=True):
     crowded_used: float
     strained_held_up: float
     choked_held_up: float
-    others_waiting: float
     slow_spinning_s: float
     slow_solid_s: float
     slow_bytes_per_s: float
@@ -120,6 +121,9 @@ class StorageLimits(_Figures, frozen=True):
 class LinkLimits(_Figures, frozen=True):
     """Network links."""
 
+    queued_bytes: float
+    queued_share: float
+    looks_s: float
     busy: float
     strained_used: float
     choked_used: float
@@ -183,6 +187,7 @@ class FindingLimits(_Figures, frozen=True):
     transfer_spread: float
     quota_limited: float
     restarts: float
+    restarts_in_all: float
     descriptor_rise_per_s: float
     limit_near: float
     other_user: float

@@ -47,6 +47,8 @@ Kind = Literal[
     "quota-limited",
     "service-restarting",
     "service-stuck",
+    "service-failed",
+    "file-system-unanswered",
     "lookalike-name",
     "odd-location",
     "deleted-executable",

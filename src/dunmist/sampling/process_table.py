@@ -148,6 +148,10 @@ class ProcessTable:
         rollups = (read_rollup(self._root, name, entry.number) for name, entry in largest)
         return [rollup for rollup in rollups if rollup]
 
+    def groups(self) -> set[str]:
+        """Return the control groups that processes are in."""
+        return {entry.group for entry in self._entries.values() if entry.group}
+
     def program_files(self) -> list[str]:
         """Return the files of the living programs: executables and what interpreters run."""
         return sorted({file for entry in self._entries.values() for file in entry.files})

@@ -8,6 +8,7 @@ from functools import cached_property
 from dunmist.computer import (
     ControlGroups,
     Inventory,
+    LinkQueues,
     Machine,
     ParseError,
     ProcessorTimes,
@@ -16,6 +17,7 @@ from dunmist.computer import (
     find_throttling,
     find_zram,
     open_task_exits,
+    parse_number,
     parse_stat,
 )
 from dunmist.errors import UnreadableComputer
@@ -27,6 +29,8 @@ from dunmist.sampling.socket_table import SocketRound, SocketTable
 
 MS_PER_S = 1e3
 ALL_SOCKETS_S = 10.0
+# how long each task waited for storage is accounted only where this says 1 (sysctl(8))
+DELAYS, DELAY_ACCOUNTING = "delays of storage", "proc/sys/kernel/task_delayacct"
 
 
 class OpenComputer:
@@ -46,6 +50,10 @@ class OpenComputer:
         self.has_clocks = any(processor.max_khz for processor in machine.processors)
         self.throttling = find_throttling(root, numbers)
         self.zram = find_zram(root)
+        # without it nothing is lost that an administrator could not have
+        if root.parse(DELAY_ACCOUNTING, parse_number, DELAYS, may_be_absent=True) == 0:
+            root.note(DELAYS, "switched-off")
+        self.queues = LinkQueues(root)
         self.cadence = Cadence()
         self.changes = Changes()
 
@@ -58,6 +66,7 @@ class OpenComputer:
         """Close everything that was kept open, and note what was lost."""
         self.table.close()
         self.sockets.close()
+        self.queues.close()
         if self.exits:
             if self.exits.lost:
                 self.root.note("ends of short-lived processes", "overflow")

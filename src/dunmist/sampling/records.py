@@ -22,6 +22,7 @@ from dunmist.computer import (
     ProcessFacts,
     ProcessorTimes,
     ProcessSample,
+    QueueSample,
     SocketFacts,
     SocketSample,
     StallTotals,
@@ -74,8 +75,9 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     ``after_ms`` how long after ``at_s`` a source of counters of time began to be read, by the first
     of its fields, where that is worth a word.
     ``memory``, ``paging``, ``tcp`` and ``interrupts`` carry the kernel's own words, ``zram_bytes``
-    is memory held by compressed swap. ``processes``, ``disks``, ``links``, ``tcp``, ``sensors``,
-    ``throttles``, ``interrupts`` and ``sockets`` hold only what changed since it was read before.
+    is memory held by compressed swap. ``processes``, ``disks``, ``links``, ``queues``, ``tcp``,
+    ``sensors``, ``throttles``, ``interrupts`` and ``sockets`` hold only what changed since it was
+    read before.
     ``sensors`` are pairs of the place in the header's list and the raw reading, None for no
     reading. ``own_cpu_s`` and ``own_rss_bytes`` are the sampler's.
     """
@@ -102,6 +104,7 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     disks: list[DiskSample] = []
     links: list[LinkSample] = []
     tcp: dict[str, Counter] = {}
+    queues: list[QueueSample] = []
     sockets: list[SocketSample] = []
     sockets_ended: list[Identity] = []
     sensors: list[tuple[int, int | None]] = []

@@ -187,6 +187,14 @@ SOURCES: tuple[Source[Reading], ...] = (
         key=lambda link: link.name,
         counts=True,
     ),
+    Source(
+        ("queues",),
+        "queues of network links",
+        lambda reading: (reading.computer.queues.read(),),
+        every_s=SENSORS_S,
+        keeps="changes",
+        key=lambda queue: queue.link,
+    ),
     Source(("tcp",), "counters of TCP", _tcp, keeps="changes"),
     Source(
         ("alive", "processes", "threads", "details", "graphics_use", "exits"),

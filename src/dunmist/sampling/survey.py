@@ -14,6 +14,7 @@ from dunmist.computer import (
     FileSystem,
     Home,
     LockWait,
+    MemoryEvents,
     MemoryRollup,
     Package,
     Root,
@@ -63,6 +64,7 @@ class Survey(
     replaced: list[str] = []
     locks: list[LockWait] = []
     scheduling: Scheduling | None = None
+    memory_events: list[MemoryEvents] = []
 
 
 def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) -> Survey:
@@ -88,6 +90,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
             if root.exists(path)
         ],
         scheduling=computer.groups.scheduling(list(computer.quotas)) if is_last else None,
+        memory_events=computer.groups.memory_events(table.groups()),
         took_s=round(time.perf_counter() - began_s, 6),
     )
 

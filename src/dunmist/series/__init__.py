@@ -23,10 +23,11 @@ from dunmist.series.sensors import (
     load_corrections,
     processor_sensor,
 )
-from dunmist.series.sockets import SocketSeries
+from dunmist.series.sockets import SocketSeries, plain_address
 from dunmist.series.started import Cost, cost_of_entry, cost_of_unit
 from dunmist.series.surveyed import BETWEEN_STARTS, ON_THE_WAY, Storage, Surveyed
 from dunmist.series.timeline import Floats, Ints, Level, Rate, TimeLine
+from dunmist.series.wait_kinds import waits_elsewhere
 
 __all__ = [
     "BETWEEN_STARTS",
@@ -60,5 +61,7 @@ __all__ = [
     "load_corrections",
     "load_series",
     "memory_breakdown",
+    "plain_address",
     "processor_sensor",
+    "waits_elsewhere",
 ]

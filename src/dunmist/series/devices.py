@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dunmist.computer import SECTOR_BYTES, Disk, Inventory, Link, PowerSupply
-from dunmist.sampling import SELDOM_S, Tick
+from dunmist.sampling import SELDOM_S, SENSORS_S, Tick
 from dunmist.series.conservation import Impossible
 from dunmist.series.counters import Readings, Track
 from dunmist.series.sensors import Correction, SensorSeries, sensor_series
@@ -57,6 +57,8 @@ class LinkSeries:
     """One network link: what moved in each direction, frames in error and dropped a second.
 
     ``used`` is the fuller direction's share of the link's speed, None where that is not known.
+    ``waiting_bytes`` is what waited in its queue to be sent, None where it has no queue that can be
+    seen; ``queue_drops`` counts what that dropped over the capture.
     """
 
     name: str
@@ -66,6 +68,8 @@ class LinkSeries:
     errors_per_s: Rate
     drops_per_s: Rate
     used: Rate | None
+    waiting_bytes: Level | None = None
+    queue_drops: int = 0
 
     @property
     def is_loopback(self) -> bool:
@@ -132,13 +136,14 @@ class DeviceCollector:
     """Gathers what ticks say of devices."""
 
     fields = (
-        "disks", "links", "tcp", "sensors", "throttles", "supplies", "graphics", "graphics_use",
-        "groups", "interrupts",
+        "disks", "links", "queues", "tcp", "sensors", "throttles", "supplies", "graphics",
+        "graphics_use", "groups", "interrupts",
     )  # fmt: skip
 
     def __init__(self) -> None:
         self._disks: Readings[str] = Readings(*DISK_COUNTERS)
         self._links: Readings[str] = Readings(*LINK_COUNTERS)
+        self._queues: Readings[str] = Readings("waiting_bytes", "drops")
         self._sensors: Readings[int] = Readings("raw")
         self._throttles: Readings[int] = Readings("core", "package")
         self._groups: Readings[str] = Readings("periods", "limited_periods", *STALLS)
@@ -157,6 +162,8 @@ class DeviceCollector:
         for link in tick.links:
             figures = [getattr(link, name) for name in LINK_COUNTERS]
             self._links.add(row, link.name, figures, tick.after_s("links"))
+        for queue in tick.queues:
+            self._queues.add(row, queue.link, [queue.waiting_bytes, queue.drops])
         for place, raw in tick.sensors:
             self._sensors.add(row, place, [raw])
         for count in tick.throttles:
@@ -190,13 +197,14 @@ class DeviceCollector:
         line = impossible.line
         disks = {disk.name: disk for disk in inventory.disks}
         links = {link.name: link for link in inventory.links}
+        queues = self._queues.over(line)
         return DeviceSeries(
             disks=[
                 _disk(name, disks.get(name), track, impossible)
                 for name, track in self._disks.over(line).items()
             ],
             links=[
-                _link(name, links.get(name), track, impossible)
+                _link(name, links.get(name), track, queues.get(name), impossible)
                 for name, track in self._links.over(line).items()
             ],
             sensors=sensor_series(self._sensors.over(line), inventory.sensors, line, corrections),
@@ -252,7 +260,9 @@ def _disk(name: str, about: Disk | None, track: Track, impossible: Impossible) -
     )
 
 
-def _link(name: str, about: Link | None, track: Track, impossible: Impossible) -> LinkSeries:
+def _link(
+    name: str, about: Link | None, track: Track, queue: Track | None, impossible: Impossible
+) -> LinkSeries:
     received, sent = track.rate("received_bytes"), track.rate("sent_bytes")
     speed = about.speed_bits_per_s if about else None
     fuller = Rate(track.line, np.maximum(received.values, sent.values))
@@ -266,6 +276,8 @@ def _link(name: str, about: Link | None, track: Track, impossible: Impossible) -
         + track.rate("collisions"),
         drops_per_s=track.rate("receive_drops") + track.rate("send_drops"),
         used=impossible.share("use of links", fuller * BITS / speed) if speed else None,
+        waiting_bytes=queue.level("waiting_bytes") if queue else None,
+        queue_drops=round(queue.rate("drops", read_every_s=SENSORS_S).total()) if queue else 0,
     )
 
 

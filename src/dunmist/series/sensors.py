@@ -89,6 +89,7 @@ class SensorSeries:
 class ProcessorSensor(NamedTuple):
     """The temperature of the processor over the ticks, whose it is, and why it was taken."""
 
+    chip: str
     name: str
     level: Level
     critical: float | None
@@ -218,4 +219,6 @@ def _chosen(matching: list[SensorSeries], rule: dict[str, Any]) -> ProcessorSens
     hottest = max(matching, key=lambda one: one.level.greatest() or 0.0)
     # several packages or dies: the processor is as hot as the hottest of them
     level = Level.greatest_of([sensor.level for sensor in matching])
-    return ProcessorSensor(hottest.name, level, hottest.critical, str(rule["why"]))
+    return ProcessorSensor(
+        hottest.sensor.chip, hottest.name, level, hottest.critical, str(rule["why"])
+    )

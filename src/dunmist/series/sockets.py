@@ -16,7 +16,7 @@ from dunmist.sampling import Tick
 from dunmist.series.counters import Readings, Track
 from dunmist.series.timeline import Floats, Rate, TimeLine
 
-COUNTERS = ("sent_bytes", "received_bytes", "retransmitted")
+COUNTERS = ("sent_bytes", "received_bytes", "retransmitted", "sent_segments")
 
 
 @dataclass(slots=True)
@@ -24,7 +24,8 @@ class SocketSeries:
     """One socket. ``owners`` are identities of processes.
 
     ``sent_bytes_per_s`` and ``received_bytes_per_s`` are None where no counter is published;
-    ``retransmitted`` counts segments over the capture.
+    ``retransmitted`` and ``sent_segments`` count segments over the capture, the latter None where
+    the kernel does not.
     """
 
     facts: SocketFacts
@@ -34,6 +35,7 @@ class SocketSeries:
     sent_bytes_per_s: Rate | None
     received_bytes_per_s: Rate | None
     retransmitted: int
+    sent_segments: int | None
 
     @property
     def sent_bytes(self) -> int | None:
@@ -72,6 +74,14 @@ def _plain(address: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
     return mapped or found
 
 
+def plain_address(address: str | None) -> str | None:
+    """Return an address as its link has it, None where there is none."""
+    try:
+        return None if address is None else str(_plain(address))
+    except ValueError:
+        return None
+
+
 class SocketCollector:
     """Follows the sockets of a capture as it is read."""
 
@@ -102,7 +112,7 @@ class SocketCollector:
             self._state[sample.socket] = sample.state
             moved = (sample.sent_bytes, sample.received_bytes)
             if None not in moved:
-                figures = [*moved, sample.retransmitted or 0]
+                figures = [*moved, sample.retransmitted or 0, sample.sent_segments]
                 self._readings.add(row, sample.socket, figures)
         self._ended.update(tick.sockets_ended)
 
@@ -117,7 +127,8 @@ class SocketCollector:
                 ended=number in self._ended,
                 sent_bytes_per_s=_moved(tracks.get(number), "sent_bytes"),
                 received_bytes_per_s=_moved(tracks.get(number), "received_bytes"),
-                retransmitted=_retransmitted(tracks.get(number)),
+                retransmitted=_counted(tracks.get(number), "retransmitted") or 0,
+                sent_segments=_counted(tracks.get(number), "sent_segments"),
             )
             for number, facts in self._facts.items()
         ]
@@ -130,9 +141,11 @@ def _moved(track: Track | None, column: str) -> Rate | None:
     return track.rate(column, base=0.0 if track.first_row else np.nan).known_or(0.0)
 
 
-def _retransmitted(track: Track | None) -> int:
-    found = _moved(track, "retransmitted")
-    return 0 if found is None else round(found.total())
+def _counted(track: Track | None, column: str) -> int | None:
+    if track is None or not track.level(column).is_known:
+        return None
+    found = _moved(track, column)
+    return None if found is None else round(found.total())
 
 
 def network_use(

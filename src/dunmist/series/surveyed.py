@@ -10,6 +10,7 @@ from dunmist.computer import (
     DELETED,
     FileSystem,
     GroupWeight,
+    MemoryEvents,
     Package,
     ProcessFacts,
     Unit,
@@ -21,6 +22,10 @@ from dunmist.sampling import Survey
 ON_THE_WAY = ("activating", "deactivating", "reloading")
 # between two starts of a service that is kept alive: it is not stuck, it comes and goes
 BETWEEN_STARTS = "auto-restart"
+TIME_KEEPERS = frozenset(
+    f"{name}.service"
+    for name in ("systemd-timesyncd", "chrony", "chronyd", "ntp", "ntpd", "ntpsec", "openntpd")
+)
 INTERPRETED = 3  # a script is among the first words of a command line
 
 
@@ -77,6 +82,26 @@ class Surveyed:
         same = (before.active, before.since_s) == (unit.active, unit.since_s)
         return same and unit.sub != BETWEEN_STARTS
 
+    def out_of_memory(self) -> dict[str, MemoryEvents]:
+        """Return the control groups whose limit ended something during the capture.
+
+        Counts go up to all groups above: of those only the lowest are there.
+        """
+        if len(self.surveys) < 2:
+            return {}
+        before = {group.path: group.oom for group in self.surveys[0].memory_events}
+        grown = {
+            group.path: group
+            for group in self.surveys[-1].memory_events
+            # one that was made anew meanwhile counts from nought
+            if group.oom > before.get(group.path, 0)
+        }
+        return {
+            path: group
+            for path, group in grown.items()
+            if not any(other.startswith(f"{path}/") for other in grown)
+        }
+
     def restarts(self, name: str) -> int:
         """Return how often the service manager started a unit anew during the capture."""
         counts = [
@@ -86,6 +111,23 @@ class Surveyed:
             if unit.name == name and unit.restarts is not None
         ]
         return counts[-1] - counts[0] if counts else 0
+
+    def restarts_in_all(self, name: str) -> int:
+        """Return how often it started a unit anew since that was last started by hand."""
+        unit = self.unit(name)
+        return (unit.restarts or 0) if unit else 0
+
+    @property
+    def time_keeper(self) -> str | None:
+        """The running service that is to keep the clock right, None without one."""
+        return next(
+            (
+                unit.name
+                for unit in self.units
+                if unit.name in TIME_KEEPERS and unit.sub == "running"
+            ),
+            None,
+        )
 
     def starts_at_boot(self, name: str) -> bool:
         """Whether a unit is enabled, so that it starts by itself."""

@@ -252,6 +252,25 @@ class Rate(_Figures):
         reached = np.cumsum(weights[order]) >= (1.0 - q) * weights.sum() - ROUNDING
         return float(values[order][np.argmax(reached)])
 
+    def over(self, least_s: float) -> "Rate":
+        """Return the mean over a stretch of at least ``least_s`` around each interval.
+
+        What comes in bursts shorter than that is told by its mean rather than by its rests.
+        """
+        interval_s = self.line.interval_s
+        reach = max(0, round((least_s / float(np.median(interval_s)) - 1) / 2))
+        # the whole capture is the longest stretch there is
+        reach = min(reach, self.line.intervals - 1)
+        if not reach:
+            return self
+        kernel = np.ones(2 * reach + 1)
+        weights = np.where(np.isnan(self.values), 0.0, interval_s)
+        summed = np.convolve(np.nan_to_num(self.values) * weights, kernel, mode="full")
+        over_s = np.convolve(weights, kernel, mode="full")
+        inside = slice(reach, reach + self.line.intervals)
+        with np.errstate(invalid="ignore"):
+            return Rate(self.line, summed[inside] / over_s[inside])
+
     def counts(self) -> Floats:
         """Return the amount of each interval itself rather than a second's; unknown is nothing."""
         amounts: Floats = np.nan_to_num(self.values) * self.line.interval_s

@@ -13,7 +13,14 @@ _PATTERNS = (
     ("storage", re.compile(r"io_schedule|blk_|bio_|rq_qos|wbt_|jbd2|ext4|xfs|btrfs|nfs|rpc_|cifs|"
                            r"fuse|sync_|writeback")),
 )  # fmt: skip
+# in the client of a network file system, or for the program that serves one
+_ELSEWHERE = re.compile(r"nfs|rpc_|cifs|smb|fuse|request_wait_answer|p9_|v9fs|ceph")
 NOT_WAITING = -1
+
+
+def waits_elsewhere(waits_in: str | None) -> bool:
+    """Whether a kernel function is one in which files of others are waited for."""
+    return _ELSEWHERE.search(waits_in or "") is not None
 
 
 def wait_code(state: str, waits_in: str | None) -> int:

@@ -21,6 +21,10 @@ def bits_text(bits_per_s: float) -> str:
     return f"{bits_per_s:.0f} bit/s"
 
 
+# from here on six digits would round whole units away
+WHOLE_FROM = 1e6
+
+
 def moment_text(seconds: float) -> str:
     """Return a moment since 1970 as a date in UTC."""
     try:
@@ -89,5 +93,6 @@ def plain(value: Any) -> Any:  # noqa: ANN401 - a cell may be anything
             return None
         if value.is_integer() and abs(value) < EXACT_BELOW:
             return int(value)
-        return float(f"{value:.6g}")
+        # a moment since 1970 has ten digits, of which none may be lost
+        return round(value) if abs(value) >= WHOLE_FROM else float(f"{value:.6g}")
     return harmless(value) if isinstance(value, str) else value

@@ -5,7 +5,7 @@ declaration here and its word in ``words``.
 """
 
 from dunmist.diagnosis.resources.declared import Demand, Resource, Thing
-from dunmist.diagnosis.resources.disk import DISK, SlowDisk, find_slow_disks
+from dunmist.diagnosis.resources.disk import DISK, SlowDisk, disk_demand, find_slow_disks
 from dunmist.diagnosis.resources.graphics import GRAPHICS
 from dunmist.diagnosis.resources.heat import HEAT, Heat, find_heat, heat_signs
 from dunmist.diagnosis.resources.link import LINK
@@ -29,6 +29,7 @@ __all__ = [
     "Resource",
     "SlowDisk",
     "Thing",
+    "disk_demand",
     "find_bound",
     "find_heat",
     "find_slow_disks",

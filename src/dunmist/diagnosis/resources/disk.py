@@ -1,7 +1,7 @@
 """Resource ``disk``: every physical disk on its own.
 
-A disk that is always busy limits only when somebody waits for it. One that is busy and moves hardly
-anything repeats its work: that is the disk's fault and no program's.
+A disk that is always busy limits only when somebody waits for it, be it for the own work. One that
+is busy and moves hardly anything repeats its work: that is the disk's fault and no program's.
 """
 
 from typing import NamedTuple
@@ -9,12 +9,13 @@ from typing import NamedTuple
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Sign, sign
 from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, flow_demand
+from dunmist.diagnosis.storage_waiting import storage_waiting
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import DiskSeries, Rate
 
 
 class HeldUp(NamedTuple):
-    """The share of time in which somebody but the heaviest waited for a disk, and its key."""
+    """The share of time in which somebody waited for a disk, and its key."""
 
     share: Rate
     key: str
@@ -30,20 +31,15 @@ class SlowDisk(NamedTuple):
 def find_held_up(exam: Examination) -> HeldUp:
     """Return how much of the time somebody was held up by disks.
 
-    Where the kernel accounts the delay of each process (sysctl kernel.task_delayacct) and only one
-    application waits, it waits for its own work: a copy at night holds up nobody.
+    Who waits for its own work is held up as well: the answer is the same whether the kernel
+    accounts the delays of each task or not.
     """
-    line, stalled = exam.series.line, exam.series.machine.stalled.get("io")
-    total = Rate.total_of(line, [application.io_waiting for application in exam.applications])
-    # without task_delayacct all are nought, which says nothing
-    if total.total() > 0:
-        heaviest = max(exam.applications, key=lambda one: float(one.disk_bytes_per_s.values.sum()))
-        others = total - heaviest.io_waiting
-        if exam.typical(others) < exam.limits.disk.others_waiting:
-            return HeldUp(others.between(-1.0, 1.0), "disk-held-up-tasks")
-    if stalled is None:
-        return HeldUp(total.between(0.0, 1.0), "disk-held-up-tasks")
-    return HeldUp(stalled, "disk-held-up")
+    stalled = exam.series.machine.stalled.get("io")
+    if stalled is not None:
+        return HeldUp(stalled, "disk-held-up")
+    waiting = exam.once(storage_waiting)
+    key = "disk-held-up-tasks" if waiting.accounted else "disk-held-up-seen"
+    return HeldUp(waiting.total(exam).between(0.0, 1.0), key)
 
 
 def _things(exam: Examination) -> list[Thing]:
@@ -55,8 +51,10 @@ def _thing(exam: Examination, disk: DiskSeries) -> Thing:
     crowded = disk.queue.at_least(table.crowded_queue) & disk.busy.at_least(table.crowded_used)
     conditions: dict[LevelWord, Rate] = {
         "busy": disk.busy.at_least(table.busy),
+        # one who waits for each of its own requests leaves the disk idle between them
         "strained": (crowded | disk.busy.at_least(table.strained_used))
-        & held_up.share.at_least(table.strained_held_up),
+        & held_up.share.at_least(table.strained_held_up)
+        | disk.busy.at_least(table.busy) & held_up.share.at_least(table.choked_held_up),
         "choked": (crowded | disk.busy.at_least(table.choked_used))
         & held_up.share.at_least(table.choked_held_up),
     }
@@ -81,7 +79,9 @@ def _signs(exam: Examination, disk: DiskSeries) -> list[Sign]:
         signs.append(sign("disk-latency", latency_s))
     if held_up.key == "disk-held-up":
         return [*signs, sign("disk-held-up", pressure)]
-    return [*signs, sign("disk-held-up-tasks", pressure)]
+    if held_up.key == "disk-held-up-tasks":
+        return [*signs, sign("disk-held-up-tasks", pressure)]
+    return [*signs, sign("disk-held-up-seen", pressure)]
 
 
 def find_slow_disks(exam: Examination) -> list[SlowDisk]:
@@ -100,11 +100,12 @@ def _is_slow(exam: Examination, disk: DiskSeries) -> bool:
     return is_busy and alone_s >= slow_s and disk.bytes_per_s.mean() <= table.slow_bytes_per_s
 
 
-def _demand(exam: Examination) -> Demand:
+def disk_demand(exam: Examination) -> Demand:
+    """Return what each application moved to and from storage."""
     disks = exam.series.devices.physical_disks
     moved = [disk.bytes_per_s.known_or(0.0) for disk in disks]
     whole = Rate.total_of(exam.series.line, moved) if moved else None
     return flow_demand(exam, lambda one: one.disk_bytes_per_s, "bytes/s", whole)
 
 
-DISK = Resource("disk", 2, _things, _demand)
+DISK = Resource("disk", 2, _things, disk_demand)

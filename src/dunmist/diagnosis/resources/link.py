@@ -10,29 +10,50 @@ BITS_PER_MBIT = 1e6
 
 
 def _things(exam: Examination) -> list[Thing]:
-    """Return each link that leads elsewhere and whose speed is known."""
-    links = exam.series.devices.outward_links
-    return [_thing(exam, link, link.used) for link in links if link.used is not None]
+    """Return each link that leads elsewhere of which anything tells how full it is."""
+    return [
+        _thing(exam, link)
+        for link in exam.series.devices.outward_links
+        if link.used is not None or link.waiting_bytes is not None
+    ]
 
 
-def _thing(exam: Examination, link: LinkSeries, used: Rate) -> Thing:
-    table = exam.limits.link
+def _thing(exam: Examination, link: LinkSeries) -> Thing:
+    table, queued = exam.limits.link, _queued(exam, link)
+    # without a speed there is no share of it: what is told is for how long it took no more
+    used = link.used if link.used is not None else queued
+    assert used is not None
     conditions: dict[LevelWord, Rate] = {
         "busy": used.at_least(table.busy),
         "strained": used.at_least(table.strained_used),
         "choked": used.at_least(table.choked_used),
     }
-    speed = link.about.speed_bits_per_s if link.about else None
     signs = [
-        sign("link-used", exam.typical(used), of=(speed or 0) / BITS_PER_MBIT, name=link.name),
         sign("link-received", exam.typical(link.received_bytes_per_s)),
         sign("link-sent", exam.typical(link.sent_bytes_per_s)),
     ]
-    # the kernel does not say how long work waits for a line
+    if link.used is not None:
+        speed = (link.about.speed_bits_per_s if link.about else None) or 0
+        share = exam.typical(used)
+        signs.insert(0, sign("link-used", share, of=speed / BITS_PER_MBIT, name=link.name))
+    if queued is not None:
+        signs.append(sign("link-queued", queued.mean(), of=float(link.queue_drops), name=link.name))
+        waits = queued.at_least(table.queued_share)
+        conditions |= {"strained": conditions["strained"] | waits}
     return Thing(
-        link.name, used.between(0.0, 1.0), None, conditions, signs,
+        link.name, used.between(0.0, 1.0), queued, conditions, signs,
         errors=round(link.errors_per_s.total()),
     )  # fmt: skip
+
+
+def _queued(exam: Examination, link: LinkSeries) -> Rate | None:
+    """Return the share of time in which something waited to be sent, None where that is unseen."""
+    if link.waiting_bytes is None:
+        return None
+    table = exam.limits.link
+    waits = link.waiting_bytes.at_ends().at_least(table.queued_bytes)
+    # each reading is one look: how often something waited is told by several
+    return waits.over(table.looks_s)
 
 
 def _demand(exam: Examination) -> Demand:

@@ -18,8 +18,8 @@ RECLAIM = "pgscan_direct"
 
 
 def pages_per_s(exam: Examination) -> Rate:
-    """Return pages that went out to swap or came back."""
-    return exam.series.machine.paging_per_s(*SWAPPED)
+    """Return pages that went out to swap or came back; they come in bursts."""
+    return exam.series.machine.paging_per_s(*SWAPPED).over(exam.limits.memory.burst_s)
 
 
 def _memory(exam: Examination) -> list[Thing]:
@@ -31,6 +31,8 @@ def _memory(exam: Examination) -> list[Thing]:
     paging, refaults = pages_per_s(exam), machine.paging_per_s(*REFAULTS)
     stalled = machine.stalled.get("memory")
     if stalled is not None:
+        # pages are written out in bursts, and those who wait for them wait in bursts
+        stalled = stalled.over(table.burst_s)
         strained = stalled.at_least(table.strained_pressure)
         choked = stalled.at_least(table.choked_pressure)
     else:

@@ -64,7 +64,9 @@ def _bound(exam: Examination, process: Process, thread: OneThread, given: Rate) 
         waited.line,
         np.where(crowded.values > 0, waited.values, np.minimum(waited.values, table.waited_most)),
     )
-    wanted = _smooth((thread.ran + waited) / given, table.least_s)
+    # a process is read some milliseconds sooner or later within a tick, which in a short interval
+    # is as much as the margin between full and not full
+    wanted = ((thread.ran + waited) / given).over(table.least_s)
     full = wanted.at_least(table.full)
     typical = min(1.0, exam.typical(wanted))
     return Bound(process, wanted.between(0.0, 1.0), full, typical, full.mean())
@@ -81,22 +83,6 @@ def _given(exam: Examination) -> Rate:
     fullest = np.argmax(busy + stolen, axis=0)
     left: Floats = 1.0 - np.take_along_axis(stolen, fullest[None, :], axis=0)[0]
     return Rate(line, np.maximum(left, exam.limits.core.left_least))
-
-
-def _smooth(share: Rate, least_s: float) -> Rate:
-    """Return the mean over a stretch of at least ``least_s`` around each interval.
-
-    A process is read some milliseconds sooner or later within a tick, which in a short interval is
-    as much as the margin between full and not full.
-    """
-    interval_s = share.line.interval_s
-    reach = max(0, round((least_s / float(np.median(interval_s)) - 1) / 2))
-    if not reach:
-        return share
-    kernel = np.ones(2 * reach + 1)
-    summed = np.convolve(share.values * interval_s, kernel, mode="full")[reach:-reach]
-    over_s = np.convolve(interval_s, kernel, mode="full")[reach:-reach]
-    return Rate(share.line, summed / over_s)
 
 
 def _things(exam: Examination) -> list[Thing]:

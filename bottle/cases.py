@@ -179,7 +179,7 @@ CASES = (
         "printf '[Service]\\nType=notify\\nTimeoutStartSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n'"
         " > /run/systemd/system/tide-feed.service; systemctl daemon-reload; systemctl start"
         " --no-block tide-feed; sleep 3",
-        "systemctl kill -s KILL tide-feed; systemctl stop tide-feed; true",
+        "gone tide-feed",
         must={"service-stuck": "tide-feed"},
     ),
     Case(
@@ -187,7 +187,7 @@ CASES = (
         "printf '[Service]\\nTimeoutStopSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n"
         "ExecStop=/bin/sleep 500\\n' > /run/systemd/system/tide-feed.service; systemctl"
         " daemon-reload; systemctl start tide-feed; systemctl stop --no-block tide-feed; sleep 3",
-        "systemctl kill -s KILL tide-feed; true", must={"service-stuck": "tide-feed"},
+        "gone tide-feed", must={"service-stuck": "tide-feed"},
     ),
     Case(
         "a lock that is held",
@@ -209,7 +209,7 @@ CASES = (
     Case(
         "a group's memory limit makes it page",
         "unit bird-map -p MemoryMax=90M bird-map hold 130", "gone bird-map",
-        "swap", ("bird-map",),
+        "memory", (),
         may=frozenset({"memory-limited", "paging-storm", "memory-hog"}) | BUSY | DISK,
         must={"memory-limited": "bird-map"}, settle_s=8,
     ),
@@ -225,9 +225,9 @@ CASES = (
     Case(
         "another person works here",
         "loginctl enable-linger tam; sleep 4; systemd-run --quiet --collect --uid=tam --unit=song-fit"
-        " -p PAMName=login -p TTYPath=/dev/tty3 -p StandardInput=tty /usr/local/bin/song-fit spin 2",
+        " -p PAMName=login -p TTYPath=/dev/tty3 -p StandardInput=tty /usr/local/bin/song-fit spin",
         "gone song-fit; loginctl disable-linger tam; loginctl terminate-user tam",
-        None, must={"other-user-load": "tam"}, may=BUSY, settle_s=5,
+        "core", ("song-fit",), may=BUSY, names=("tam",), settle_s=5,
     ),
     Case(
         "a transfer that goes on",

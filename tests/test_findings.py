@@ -4,17 +4,21 @@ import dataclasses
 import unittest
 from types import SimpleNamespace
 
-from dunmist.computer import FileSystem
+from dunmist.computer import FileSystem, MemoryEvents, Sensor, Unit
 from dunmist.diagnosis import (
     found_devices,
+    found_heat,
     found_machine,
     found_memory,
     found_processes,
     found_processors,
+    found_services,
 )
 from dunmist.diagnosis.records import ResourceState
 from dunmist.diagnosis.strains import Strains
-from dunmist.series import Storage
+from dunmist.sampling import Survey
+from dunmist.series import ProcessorSensor, Storage, Surveyed
+from dunmist.series.sensors import SensorSeries
 from tests.handmade import (
     GIB,
     Machine,
@@ -153,6 +157,47 @@ class Memory(unittest.TestCase):
             with self.subTest(used):
                 self.assertIn(wanted, self.found(reader, strains=strained("memory", used)))
 
+    def test_pages_are_written_out_in_bursts(self):
+        host = machine()
+        # each third second much goes out; what comes back is wanted all the time
+        out = [0.0, 0.0, 6000.0] * 3 + [0.0]
+        host.paging = {"pswpin": rate_on(900.0, LINE), "pswpout": rate_on(out, LINE)}
+        self.assertIn(("paging-storm", None), self.found(of=host))
+        host.paging["pswpin"] = rate_on([0.0, 0.0, 0.0, 9000.0] + [0.0] * 6, LINE)
+        self.assertNotIn(("paging-storm", None), self.found(of=host))
+
+    def test_whose_memory_ran_out(self):
+        group, above = MemoryEvents("/a/fit.service", 2, 2, 1 << 26), MemoryEvents("/a", 2, 3, None)
+        for case, before, after, subject, key in (
+            ("the computer's", [], [MemoryEvents("/a", 0, 1, None)], None, None),
+            ("a group's", [], [above, group], "fit.service", "oom-group"),
+            ("it had been so before", [above, group], [above, group], None, None),
+            # the group was made anew, and counts from nought: those above it know
+            ("a group's that is new", [], [above], "fit.service", "oom-below"),
+        ):
+            host = machine()
+            host.paging = {"oom_kill": rate_on([0.0] * 9 + [1.0], LINE)}
+            fit = application(1, LINE, "fit")
+            ended = process(7, fit, LINE, cgroup="/a/fit.service")
+            ended.ended_row, ended.last = 9, sample(7, rss_pages=1000)
+            exam = examination(host, [fit], [ended])
+            exam.series.header.inventory = SimpleNamespace(firmware=None)
+            exam.series.header.machine.page_bytes = 4096
+            exam.series.surveyed = Surveyed([
+                Survey(tick=0, is_last=False, memory_events=before),
+                Survey(tick=9, is_last=True, memory_events=after,
+                       units=[Unit("fit.service", active="failed", result="oom-kill")]),
+            ])  # fmt: skip
+            (found,) = [one for rule in found_memory.RULES for one in rule(exam, NOTHING)]
+            signs = {one.key: one for one in found.signs}
+            with self.subTest(case):
+                self.assertEqual(("oom-kill", subject), (found.kind, found.subject))
+                self.assertEqual(key, next((one for one in signs if one.startswith("oom-g")
+                                            or one == "oom-below"), None))  # fmt: skip
+                self.assertEqual(("fit", 7.0, 4_096_000.0), (
+                    signs["oom-victim"].slots["name"], signs["oom-victim"].slots["pid"],
+                    signs["oom-victim"].value))  # fmt: skip
+
     def test_paging_goes_both_ways(self):
         for paging, wanted in (
             ({"pswpin": 900.0, "pswpout": 900.0}, True),
@@ -229,6 +274,44 @@ class Devices(unittest.TestCase):
                 tcp = {"TcpOutSegs": sent, "TcpRetransSegs": again}
                 found = self.found(outward_links=[line_], tcp=tcp)
                 self.assertEqual(wanted, ("link-errors", None) in found)
+
+    def talking(self, address, to, sent, again):
+        facts_ = SimpleNamespace(protocol="tcp", local=address, remote=to, local_port=1)
+        return SimpleNamespace(facts=facts_, sent_segments=sent, retransmitted=again, owners=[],
+                               listens=False, ended=False, is_loopback=False)  # fmt: skip
+
+    def test_segments_are_told_of_the_link_that_they_went_over(self):
+        good, bad = link(LINE, name="eth0"), link(LINE, name="eth1", received=1.0)
+        good.about.addresses, bad.about.addresses = ["10.1.0.2"], ["10.9.0.1", "fd00::1"]
+        good.about.is_default = True
+        sockets = [self.talking("10.1.0.2", "10.1.0.9", 900, 2),
+                   self.talking("::ffff:10.9.0.1", "::ffff:10.9.0.2", 400, 60)]  # fmt: skip
+        exam = examination(machine(), links=[good, bad], outward_links=[good, bad],
+                           tcp={"TcpOutSegs": 1300, "TcpRetransSegs": 62})  # fmt: skip
+        exam.series.sockets = sockets
+        (found,) = [one for rule in found_devices.RULES for one in rule(exam, NOTHING)]
+        (sent_again,) = found.signs
+        self.assertEqual(("link-errors", "eth1", 0.15, ["10.9.0.2"]), (
+            found.kind, found.subject, sent_again.value, sent_again.slots["who"]))  # fmt: skip
+
+    def test_file_systems_that_do_not_answer(self):
+        far = FileSystem("/far", "nfs4", "cliff:/srv", False, unanswered=True)
+        looks = process(7, application(1, LINE, "tern"), LINE)
+        looks.last = sample(7, state="D", waits_in="rpc_wait_bit_killable")
+        exam = examination(machine(), [looks.application], [looks],
+                           storage=[Storage(far, None, None, None)])  # fmt: skip
+        (found,) = [one for rule in found_devices.RULES for one in rule(exam, NOTHING)]
+        self.assertEqual(("file-system-unanswered", "/far"), (found.kind, found.subject))
+        silent, waits = found.signs
+        self.assertEqual(("nfs4", "cliff:/srv"), (silent.slots["kind"], silent.slots["server"]))
+        self.assertEqual(["tern"], waits.slots["who"])
+
+    def test_the_fullest_comes_first(self):
+        rooms = [Storage(FileSystem(point, "ext4", "/dev/x", False, size_bytes=10**9), 1, used, 0.1)
+                 for point, used in (("/a", 0.96), ("/b", 1.0), ("/c", 0.97))]  # fmt: skip
+        exam = examination(machine(), storage=rooms)
+        found = [one.subject for rule in found_devices.RULES for one in rule(exam, NOTHING)]
+        self.assertEqual(["/b", "/c", "/a"], found)
 
     def test_what_goes_on_all_the_time(self):
         for what, moved, strains, wanted in (
@@ -315,3 +398,77 @@ class Processes(unittest.TestCase):
                     for count in (first, last)
                 )
                 self.assertEqual(wanted, {kind for kind, _ in self.found(one)})
+
+
+class Parts(unittest.TestCase):
+    """Fans and parts besides the processor."""
+
+    def sensor(self, name, value, quantity="temperature", critical=None, chip="lm75"):
+        return SensorSeries(Sensor(chip, name, "x", quantity, "p"), name, "board",
+                            level(value, LINE), None, critical, None, None)  # fmt: skip
+
+    def found(self, *sensors, processor=None):
+        chosen = processor and ProcessorSensor("cpu", "package", level(processor, LINE), 100.0, "")
+        exam = examination(machine(), sensors=list(sensors), sensor=chosen)
+        return {(one.kind, one.subject) for rule in found_heat.RULES for one in rule(exam, NOTHING)}
+
+    def test_heat_is_told_without_a_sensor_of_the_processor(self):
+        still, turns = self.sensor("fan1", 0.0, "fan"), self.sensor("fan1", 900.0, "fan")
+        hot, cool = self.sensor("board", 78.0), self.sensor("board", 41.0)
+        drive, cold = (self.sensor("drive", celsius, critical=85.0) for celsius in (81.0, 60.0))
+        for case, sensors, wanted in (
+            ("hot beside a fan that stands still", [hot, still], {("fan-stopped", "fan1")}),
+            ("it turns", [hot, turns], set()),
+            ("it is cool", [cool, still], set()),
+            ("no fan is known", [hot], set()),
+            ("a drive at its own limit", [drive], {("overheating", "drive")}),
+            ("below it", [cold], set()),
+        ):
+            with self.subTest(case):
+                self.assertEqual(wanted, self.found(*sensors))
+
+    def test_the_processors_own_sensors_are_judged_once(self):
+        own = self.sensor("core 1", 97.0, critical=100.0, chip="cpu")
+        kinds_ = [kind for kind, _ in self.found(own, processor=97.0)]
+        self.assertEqual(["overheating", "hot-while-idle"], sorted(kinds_, reverse=True))
+
+
+class Services(unittest.TestCase):
+    def found(self, *units, first=()):
+        exam = examination(machine(), [application(1, LINE, "tern", unit="tern.service")])
+        exam.series.surveyed = Surveyed([
+            Survey(tick=0, is_last=False, units=list(first)),
+            Survey(tick=9, is_last=True, units=list(units)),
+        ])  # fmt: skip
+        return {
+            (one.kind, one.subject or one.application.name)
+            for rule in found_services.RULES
+            for one in rule(exam, NOTHING)
+        }
+
+    def test_what_came_and_went_and_what_was_given_up(self):
+        def unit(restarts, name="tern.service", active="active", sub="running", **more):
+            return Unit(name, active=active, sub=sub, restarts=restarts, **more)
+
+        for case, before, after, wanted in (
+            ("often meanwhile", unit(1), unit(4), {("service-restarting", "tern")}),
+            ("twice", unit(1), unit(3), set()),
+            ("once, and often before", unit(40), unit(41), {("service-restarting", "tern")}),
+            ("often, but long ago", unit(41), unit(41), set()),
+            ("too short to be seen", unit(3, "gull.service"),
+             unit(4, "gull.service", "activating", "auto-restart"),
+             {("service-restarting", "gull.service")}),
+            ("given up", unit(1), unit(1, active="failed", sub="failed", result="signal"),
+             {("service-failed", "tern.service")}),
+            ("on the way all the time", unit(0, active="deactivating", sub="stop"),
+             unit(0, active="deactivating", sub="stop"), {("service-stuck", "tern.service")}),
+        ):  # fmt: skip
+            with self.subTest(case):
+                self.assertEqual(wanted, self.found(after, first=[before]))
+
+    def test_a_clock_that_is_kept_by_a_service_that_reaches_nobody(self):
+        keeper = Unit("chrony.service", active="active", sub="running")
+        asleep = Unit("chrony.service", active="inactive", sub="dead")
+        for units, wanted in (([keeper], "chrony.service"), ([asleep], None), ([], None)):
+            surveyed = Surveyed([Survey(tick=0, is_last=True, units=units)])
+            self.assertEqual(wanted, surveyed.time_keeper)

@@ -251,7 +251,7 @@ class Disks(unittest.TestCase):
             ("full, and work waits", "strained", 0.95, 1.0, 0.4),
             ("a long queue with moments of rest", "strained", 0.8, 9.0, 0.4),
             ("the same without the queue", "busy", 0.8, 1.0, 0.4),
-            ("one who waits for each request of its own", "strained", 0.7, 0.7, 0.8),
+            ("one who waits for each request of its own", "strained", 0.8, 0.7, 0.8),
             ("work waits most of the time", "choked", 1.0, 1.0, 0.7),
         ):
             with self.subTest(what):
@@ -341,6 +341,22 @@ class Room(unittest.TestCase):
 
 
 class Lines(unittest.TestCase):
+    def test_a_link_is_full_when_its_queue_is_hardly_ever_empty(self):
+        queued, now_and_then = [3000.0] * 11, [3000.0, 0.0, 0.0, 0.0, 0.0] * 2 + [0.0]
+        for case, used, waiting, wanted in (
+            ("no speed, and a queue", None, queued, "strained"),
+            ("no speed, and hardly a queue", None, now_and_then, "calm"),
+            ("a limit below its speed", 0.02, queued, "strained"),
+            ("room on the line", 0.02, now_and_then, "calm"),
+        ):
+            line_ = dataclasses.replace(link(LINE, used), waiting_bytes=level(waiting, LINE))
+            with self.subTest(case):
+                (state,) = states("link", examination(machine(), outward_links=[line_]))
+                self.assertIn(state.level, {wanted, "choked"} if wanted == "strained" else {wanted})
+                self.assertIn("link-queued", keys(state.signs))
+        # nothing tells how full it is
+        self.assertEqual([], states("link", examination(machine(), outward_links=[link(LINE)])))
+
     def test_the_fuller_the_worse_where_the_speed_is_known(self):
         for used, wanted in ((0.1, "calm"), (0.6, "busy"), (0.92, "strained"), (0.99, "choked")):
             with self.subTest(used):

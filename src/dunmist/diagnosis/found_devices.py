@@ -35,10 +35,11 @@ def _blocked(exam: Examination, strains: Strains) -> list[Finding]:
     if strains.has("memory") or not strains.has("disk"):
         return []
     found, waiting = [], exam.once(storage_waiting).tasks
-    parts = disk_demand(exam).parts
+    parts, is_slow = disk_demand(exam).parts, bool(exam.once(find_slow_disks))
     for application, part in zip(exam.applications, parts, strict=True):
-        # who drives the disk waits for itself: it is the cause, and no victim
-        if application.kernel or part >= exam.limits.culprit.victim_score:
+        # who drives the disk waits for itself: it is the cause, unless the disk is
+        drives = part >= exam.limits.culprit.victim_score and not is_slow
+        if application.kernel or drives:
             continue
         waits = waiting[application.number].mean()
         if waits >= exam.limits.findings.blocked_share:

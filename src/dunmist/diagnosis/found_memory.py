@@ -105,7 +105,9 @@ def _paging(exam: Examination, strains: Strains) -> list[Finding]:
     rates = [paging[word] for word in ("pswpin", "pswpout") if word in paging]
     if not rates:
         return []
-    rates = [rate.over(exam.limits.memory.burst_s) for rate in rates]
+    # what goes out goes in bursts, what is wanted back is wanted all the time
+    if "pswpout" in paging:
+        rates[-1] = rates[-1].over(exam.limits.memory.burst_s)
     # both ways in the same seconds: what only goes out was not needed
     both = Rate(rates[0].line, np.minimum.reduce([rate.values for rate in rates]))
     if exam.typical(both) < exam.limits.findings.paging_pages_per_s / 2:

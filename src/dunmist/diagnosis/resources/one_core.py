@@ -50,7 +50,8 @@ def find_bound(exam: Examination) -> list[Bound]:
     # a program that fills many processors at once is not bound by one of them
     # a pool of full processes wants more processors, not a faster one
     filled = Counter(bound.process.application.number for bound in found)
-    many = max(table.many_least, table.many_share * exam.processors)
+    # as many as there are processors are enough, however few there are
+    many = max(min(table.many_least, exam.processors), table.many_share * exam.processors)
     single = [bound for bound in found if filled[bound.process.application.number] < many]
     return sorted(single, key=lambda bound: (-bound.full_share, -bound.typical))
 

@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: demo test lint docs benchmarks accuracy screenshots clean
+.PHONY: demo test lint docs benchmarks accuracy bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -20,8 +20,8 @@ test: $(VENV)/installed
 	$(BIN)/python -m tests
 
 lint: $(VENV)/installed
-	$(BIN)/ruff check src tests benchmarks docs
-	$(BIN)/ruff format --check src tests benchmarks docs
+	$(BIN)/ruff check src tests benchmarks bottle docs
+	$(BIN)/ruff format --check src tests benchmarks bottle docs
 	$(BIN)/mypy
 
 # what the docs list of the program's own declarations
@@ -34,6 +34,13 @@ benchmarks: $(VENV)/installed
 
 accuracy: $(VENV)/installed
 	$(BIN)/python benchmarks/accuracy.py
+
+# a real kernel and service manager in an emulated computer; CONTRIBUTING.md says what it takes
+bottle: $(VENV)/installed
+	$(BIN)/python bottle/look.py
+
+bottle-test: $(VENV)/installed
+	$(BIN)/python bottle/test.py
 
 screenshots: $(VENV)/installed
 	$(BIN)/python docs/screenshots/make.py

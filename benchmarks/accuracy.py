@@ -27,6 +27,7 @@ from dunmist.simulation import illness_of, load_scenario, random_scenario, scena
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 HERE = Path(__file__).parent
 REPORT = HERE.parent / "docs" / "accuracy.md"
+BOTTLE = HERE.parent / "docs" / "bottle.json"
 # rules may be tuned on seeds below this one; what is reported comes from those above
 FIRST_REPORTED_SEED = 25000
 RANDOM_PATIENTS = 200
@@ -221,6 +222,10 @@ def report(patients, drawn, live, took_s):
         "",
         *finding_lines(patients),
         "",
+        "## On a booted computer",
+        "",
+        *bottle_lines(),
+        "",
         "## What went wrong",
         "",
         *(
@@ -231,6 +236,39 @@ def report(patients, drawn, live, took_s):
         *([] if wrong else ["Nothing in this run."]),
         "",
     ]
+
+
+def bottle_lines():
+    """Yield what the cases of the emulated computer came to, as they were last run."""
+    if not BOTTLE.exists():
+        yield "`make bottle-test` has not been run."
+        return
+    found = json.loads(BOTTLE.read_text())
+    cases = found["cases"]
+    right = sum(not case["wrong"] for case in cases)
+    named = [case for case in cases if case.get("culprits")]
+    first = sum(any(case.get("named", [""])[:1] == [one] for one in case["culprits"])
+                for case in named)  # fmt: skip
+    yield (
+        f"Run on {found['date']} with `make bottle-test`: kernel {found['kernel']}, "
+        f"{found['service_manager']}, {found['processors']} emulated processors. Of {len(cases)} "
+        f"cases {right} are right in all that their truth says; the right program is named first "
+        f"in {first} of {len(named)}."
+    )
+    yield ""
+    yield "| case | limiting | named | confidence | what went wrong |"
+    yield "| --- | --- | --- | ---: | --- |"
+    for case in cases:
+        sure = case.get("confidence")
+        exact = ", ".join(f"{one['figure']} of {one['unit']} off by {100 * one['off']:.1f} %"
+                          for one in case.get("exact", ()))  # fmt: skip
+        cells = (
+            case["name"] + (f" ({exact})" if exact else ""),
+            case.get("limiting") or "–", ", ".join(case.get("named", ())[:3]) or "–",
+            f"{sure:.2f}" if sure is not None else "–",
+            "; ".join(case["wrong"]).replace("|", "/") or "–",
+        )  # fmt: skip
+        yield f"| {' | '.join(cells)} |"
 
 
 def main(arguments):

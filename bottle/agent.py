@@ -56,7 +56,7 @@ def main():
                 said = {"failed": str(error)}
             data = json.dumps(said).encode() + b"\n"
             while data:
-                data = data[port.write(data):]
+                data = data[port.write(data) :]
 
 
 main()

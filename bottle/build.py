@@ -1,7 +1,7 @@
 """Builds the disk of the computer in the bottle from Debian's packages.
 
-Run as root by ``make bottle``; it needs mmdebstrap, e2fsprogs and acpica-tools. What it makes lies in
-a folder of its own (``BOTTLE``, .bottle by default) and is used again until this file changes.
+Run as root by ``make bottle``; it needs mmdebstrap, e2fsprogs and acpica-tools. What it makes lies
+in a folder of its own (``BOTTLE``, .bottle by default) and is used again until this file changes.
 """
 
 import hashlib
@@ -28,7 +28,12 @@ HOST = "skerrow"
 
 def stamp():
     """What the disk is made of, so that it is made anew when that changes."""
-    files = (Path(__file__), HERE / "agent.py", HERE / "hardware.asl", HERE.parent / "pyproject.toml")
+    files = (
+        Path(__file__),
+        HERE / "agent.py",
+        HERE / "hardware.asl",
+        HERE.parent / "pyproject.toml",
+    )
     return hashlib.sha256(b"".join(file.read_bytes() for file in files)).hexdigest()
 
 
@@ -38,10 +43,14 @@ def build():
     if made.exists() and made.read_text() == stamp():
         return PLACE
     if os.geteuid() != 0:
-        raise SystemExit("bottle: building it needs an administrator (it makes a file system of root's)")
+        raise SystemExit(
+            "bottle: building it needs an administrator (it makes a file system of root's)"
+        )
     for tool in ("mmdebstrap", "mke2fs", "iasl", "qemu-system-x86_64"):
         if shutil.which(tool) is None:
-            raise SystemExit(f"bottle: {tool} is not installed; CONTRIBUTING.md names what it takes")
+            raise SystemExit(
+                f"bottle: {tool} is not installed; CONTRIBUTING.md names what it takes"
+            )
     shutil.rmtree(PLACE, ignore_errors=True)
     PLACE.mkdir(parents=True)
     root = PLACE / "root"
@@ -67,7 +76,9 @@ def build():
 
 def install_dependencies(root):
     """Put the declared dependencies into an environment of the guest's, by the guest's own pip."""
-    declared = tomllib.loads((HERE.parent / "pyproject.toml").read_text())["project"]["dependencies"]
+    declared = tomllib.loads((HERE.parent / "pyproject.toml").read_text())["project"][
+        "dependencies"
+    ]
     wheels = root / "tmp" / "wheels"
     run(sys.executable, "-m", "pip", "download", "--quiet", "--only-binary", ":all:",
         "--python-version", "3.11", "-d", str(wheels), *declared)  # fmt: skip
@@ -108,10 +119,17 @@ def inside(root, *command):
 def run(*command):
     """Run a command to its end, and say what it said when it fails."""
     done = subprocess.run(
-        command, capture_output=True, text=True, errors="replace", timeout=LONGEST_S
+        command,
+        check=False,
+        capture_output=True,
+        text=True,
+        errors="replace",
+        timeout=LONGEST_S,
     )
     if done.returncode:
-        raise SystemExit(f"bottle: {command[0]} failed: {(done.stderr or done.stdout).strip()[-800:]}")
+        raise SystemExit(
+            f"bottle: {command[0]} failed: {(done.stderr or done.stdout).strip()[-800:]}"
+        )
 
 
 def said(what):

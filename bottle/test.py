@@ -1,8 +1,8 @@
 """Runs the cases in the bottle and writes docs/bottle.json; ``make bottle-test``.
 
 The built wheel is installed inside, captures are taken inside with the program of the wheel, and
-judged outside, where computing is not three times slower. Names of cases as arguments run those only
-and write nothing.
+judged outside, where computing is not three times slower. With arguments only those cases run whose
+names have one of them, and nothing is written.
 """
 
 import gzip
@@ -36,7 +36,8 @@ def furnish(bottle, wheel):
     """Install the wheel and the programs of the cases, and switch swap on."""
     bottle.write(f"/root/{wheel.name}", wheel.read_bytes())
     bottle.do(
-        f"/opt/dunmist/bin/pip install -q --no-deps --no-index --force-reinstall /root/{wheel.name};"
+        "/opt/dunmist/bin/pip install -q --no-deps --no-index --force-reinstall"
+        f" /root/{wheel.name};"
         " ln -sf /opt/dunmist/bin/dunmist /usr/local/bin/; mkswap -q /dev/nvme0n1;"
         " swapon /dev/nvme0n1", longest_s=300,
     )  # fmt: skip
@@ -112,7 +113,9 @@ def wrong(case, judged):
     """Return in words what is not as the truth has it."""
     triage = judged.triage
     named = [culprit.name for culprit in triage.culprits]
-    text = json.dumps([shown(triage.verdict), *map(shown, triage.findings), *map(shown, triage.culprits)])
+    text = json.dumps(
+        [shown(triage.verdict), *map(shown, triage.findings), *map(shown, triage.culprits)]
+    )
     if triage.verdict.limiting != case.limiting:
         yield f"limiting is {triage.verdict.limiting}, truth {case.limiting}"
     if case.culprits and (not named or not any(named[0].startswith(one) for one in case.culprits)):
@@ -143,9 +146,10 @@ def shown(part):
 
 def before(bottle, kind, unit):
     """Read the moment and the count of a unit that the kernel or the service manager keeps."""
+    group = f"/sys/fs/cgroup/system.slice/{unit}.service"
     script = {
-        "cores": "echo 0",
-        "disk": f"sed -n 's/.*rbytes=\\([0-9]*\\).*/\\1/p' /sys/fs/cgroup/system.slice/{unit}.service/io.stat | head -n 1",
+        "cores": "echo 0",  # the capture has the count of the group itself
+        "disk": f"sed -n 's/.*rbytes=\\([0-9]*\\).*/\\1/p' {group}/io.stat | head -n 1",
         "sent": f"systemctl show -P IPEgressBytes {unit}",
     }[kind]
     moment_s, count = bottle.do(f"cut -d' ' -f1 /proc/uptime; {script}").split()[:2]

@@ -19,7 +19,7 @@ class Case:
     ``culprits`` may each be named first. ``must`` are findings that must be there, with a word that
     their subject or text has; ``may`` are others that are true. ``names`` are words that must stand
     somewhere in verdict, evidence or steps, ``not_named`` programs that must be no culprit.
-    ``exact`` are figures of a unit that are held against the kernel's own count. ``meanwhile`` is
+    ``facts`` are words of the inventory by their path. ``exact`` are figures of a unit that are held against the kernel's own count. ``meanwhile`` is
     what happens during the capture: a script inside, or ``@stop N`` for N seconds without power.
     """
 
@@ -38,6 +38,7 @@ class Case:
     person: str | None = None
     exact: dict[str, str] = field(default_factory=dict)
     meanwhile: str | None = None
+    facts: dict[str, object] = field(default_factory=dict)
 
 
 DISK = frozenset({"disk-slow", "disk-saturated", "blocked-on-disk"})
@@ -83,7 +84,14 @@ noboard() {
 """
 
 CASES = (
-    Case("calm, with the message bus", span_s=12),
+    Case(
+        "calm, with the message bus",
+        facts={
+            "firmware.model": "Bench Two", "firmware.maker": "Skerrow Workshop",
+            "firmware.modules.0.rated_mtps": 2400, "firmware.modules.0.size_bytes": 1536 << 20,
+        },
+        must={"battery-worn": "BAT0"}, names=("42 %", "9.5 W"),
+    ),
     Case("calm, seen by a person", person="orla", priority=0),
     Case(
         "three programs of different weight on two processors",
@@ -203,6 +211,11 @@ CASES = (
         settle_s=10,
     ),
     Case(
+        "memory that is held and nothing else",
+        "unit bird-map -p MemoryAccounting=yes bird-map hold 200 1", "gone bird-map",
+        may=BUSY, exact={"memory": "bird-map"}, settle_s=8,
+    ),
+    Case(
         "memory grows", "unit photo-sort photo-sort grow 10 600", "gone photo-sort",
         may=frozenset({"memory-leak", "memory-growing", "memory-hog"}),
         must={"memory-growing": "photo-sort"}, span_s=20,
@@ -264,10 +277,11 @@ CASES = (
         "noboard", must={"fan-stopped": "fan"}, names=("78",), settle_s=4,
     ),
     Case(
-        "three programs, one of them bursts of paging",
-        "unit bird-map bird-map hold 1500", "gone bird-map", "memory", ("bird-map",),
+        "paging by a hog, with a victim",
+        "unit song-fit song-fit hold 100 0.2; sleep 4; unit bird-map bird-map hold 1450",
+        "gone bird-map song-fit", "memory", ("bird-map",),
         may=BUSY | DISK | {"paging-storm", "memory-hog", "memory-short"},
-        must={"paging-storm": ""}, settle_s=25, span_s=20, priority=-15,
+        must={"paging-storm": ""}, names=("song-fit",), settle_s=25, span_s=20, priority=-15,
     ),
     Case(
         "a network file system that does not answer",

@@ -28,7 +28,7 @@ from dunmist.jobs.judge import judge
 RESULT = HERE.parent / "docs" / "bottle.json"
 CAPTURE = "/tmp/case.jsonl.gz"
 # of a group's own count: the capture begins and ends a moment after the group's counter is read
-EXACT_SHARE = {"cores": 0.02, "disk": 0.05, "sent": 0.08}
+EXACT_SHARE = {"cores": 0.02, "disk": 0.05, "memory": 0.05, "sent": 0.08}
 CAPTURE_LONGEST_S = 400.0
 
 
@@ -131,10 +131,21 @@ def wrong(case, judged):
     for word in case.names:
         if word not in text:
             yield f"nothing speaks of {word!r}"
+    for path, value in case.facts.items():
+        found = fact(judged.series.header.inventory, path)
+        if found != value:
+            yield f"{path} is {found}, truth {value}"
     allowed = ALWAYS | set(case.must) | case.may
     for found in triage.findings:
         if found.severity != "note" and found.kind not in allowed:
             yield f"false finding {found.kind}: {found.text}"
+
+
+def fact(about, path):
+    """Return what lies at a path of names and places in the inventory."""
+    for step in path.split("."):
+        about = about[int(step)] if step.isdigit() else getattr(about, step)
+    return about
 
 
 def shown(part):
@@ -150,6 +161,7 @@ def before(bottle, kind, unit):
     script = {
         "cores": "echo 0",  # the capture has the count of the group itself
         "disk": f"sed -n 's/.*rbytes=\\([0-9]*\\).*/\\1/p' {group}/io.stat | head -n 1",
+        "memory": f"awk '/^anon / {{ print $2 }}' {group}/memory.stat",
         "sent": f"systemctl show -P IPEgressBytes {unit}",
     }[kind]
     moment_s, count = bottle.do(f"cut -d' ' -f1 /proc/uptime; {script}").split()[:2]
@@ -174,6 +186,11 @@ def group_count(path, unit):
 
 def exact(kind, unit, first, last, judged, wrong):
     """Hold what the capture says of a unit against the count of others, a second."""
+    if kind == "memory":
+        held = sum(application.private_bytes.last() or 0.0
+                   for application in judged.series.applications
+                   if application.unit == f"{unit}.service")  # fmt: skip
+        return compared(kind, unit, held, last[1], wrong)
     counted = (last[1] - first[1]) / (last[0] - first[0]) / (1e6 if kind == "cores" else 1)
     rates = {"cores": "cores", "disk": "read_bytes_per_s", "sent": "sent_bytes_per_s"}
     since = 1 if kind == "cores" else 0
@@ -183,9 +200,14 @@ def exact(kind, unit, first, last, judged, wrong):
         for application in judged.series.applications
         if application.unit == f"{unit}.service"
     )  # fmt: skip
-    off = said_rate / counted - 1 if counted else 0.0
+    return compared(kind, unit, said_rate, counted, wrong)
+
+
+def compared(kind, unit, told, counted, wrong):
+    """Return how far a figure is off, and say so where that is too much."""
+    off = told / counted - 1 if counted else 1.0
     if abs(off) > EXACT_SHARE[kind]:
-        wrong.append(f"{kind} of {unit}: {said_rate:.4g} a second, counted {counted:.4g}")
+        wrong.append(f"{kind} of {unit}: {told:.4g}, counted {counted:.4g}")
     return {"figure": kind, "unit": unit, "off": round(off, 4)}
 
 

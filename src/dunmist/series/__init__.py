@@ -9,8 +9,8 @@ from dunmist.series.devices import (
     DiskSeries,
     GraphicsSeries,
     GroupSeries,
-    LinkSeries,
 )
+from dunmist.series.links import LinkSeries
 from dunmist.series.load import Series, load_series
 from dunmist.series.machine import LogicalProcessor, MachineSeries
 from dunmist.series.memory_breakdown import memory_breakdown

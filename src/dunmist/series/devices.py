@@ -3,26 +3,19 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-import numpy as np
-
-from dunmist.computer import SECTOR_BYTES, Disk, Inventory, Link, PowerSupply
-from dunmist.sampling import SELDOM_S, SENSORS_S, Tick
+from dunmist.computer import SECTOR_BYTES, Disk, Inventory, PowerSupply
+from dunmist.sampling import SELDOM_S, Tick
 from dunmist.series.conservation import Impossible
 from dunmist.series.counters import Readings, Track
+from dunmist.series.links import LINK_COUNTERS, LinkSeries, link_series
 from dunmist.series.sensors import Correction, SensorSeries, sensor_series
 from dunmist.series.timeline import Level, Rate, TimeLine
 
 MS_PER_S, US_PER_S, NS_PER_S = 1e3, 1e6, 1e9
-BITS = 8.0
 STALLS = ("cpu", "memory", "io")
 DISK_COUNTERS = (
     "reads", "read_sectors", "read_ms", "writes", "written_sectors", "write_ms", "busy_ms",
     "queued_ms",
-)  # fmt: skip
-# frames are not counted: bytes tell the use, errors and drops the trouble
-LINK_COUNTERS = (
-    "received_bytes", "receive_errors", "receive_drops", "sent_bytes", "send_errors",
-    "send_drops", "collisions",
 )  # fmt: skip
 SHARES_OF_100 = 100.0
 
@@ -50,31 +43,6 @@ class DiskSeries:
     def bytes_per_s(self) -> Rate:
         """Bytes moved in both directions."""
         return self.read_bytes_per_s + self.write_bytes_per_s
-
-
-@dataclass(frozen=True, slots=True)
-class LinkSeries:
-    """One network link: what moved in each direction, frames in error and dropped a second.
-
-    ``used`` is the fuller direction's share of the link's speed, None where that is not known.
-    ``waiting_bytes`` is what waited in its queue to be sent, None where it has no queue that can be
-    seen; ``queue_drops`` counts what that dropped over the capture.
-    """
-
-    name: str
-    about: Link | None
-    received_bytes_per_s: Rate
-    sent_bytes_per_s: Rate
-    errors_per_s: Rate
-    drops_per_s: Rate
-    used: Rate | None
-    waiting_bytes: Level | None = None
-    queue_drops: int = 0
-
-    @property
-    def is_loopback(self) -> bool:
-        """Whether it leads back to this computer."""
-        return self.about.loopback if self.about else self.name == "lo"
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,7 +172,7 @@ class DeviceCollector:
                 for name, track in self._disks.over(line).items()
             ],
             links=[
-                _link(name, links.get(name), track, queues.get(name), impossible)
+                link_series(name, links.get(name), track, queues.get(name), impossible)
                 for name, track in self._links.over(line).items()
             ],
             sensors=sensor_series(self._sensors.over(line), inventory.sensors, line, corrections),
@@ -257,27 +225,6 @@ def _disk(name: str, about: Disk | None, track: Track, impossible: Impossible) -
         busy=impossible.share("busy time of disks", track.rate("busy_ms") / MS_PER_S),
         queue=track.rate("queued_ms") / MS_PER_S,
         latency_s=(took_s / requests).where(requests),
-    )
-
-
-def _link(
-    name: str, about: Link | None, track: Track, queue: Track | None, impossible: Impossible
-) -> LinkSeries:
-    received, sent = track.rate("received_bytes"), track.rate("sent_bytes")
-    speed = about.speed_bits_per_s if about else None
-    fuller = Rate(track.line, np.maximum(received.values, sent.values))
-    return LinkSeries(
-        name=name,
-        about=about,
-        received_bytes_per_s=received,
-        sent_bytes_per_s=sent,
-        errors_per_s=track.rate("receive_errors")
-        + track.rate("send_errors")
-        + track.rate("collisions"),
-        drops_per_s=track.rate("receive_drops") + track.rate("send_drops"),
-        used=impossible.share("use of links", fuller * BITS / speed) if speed else None,
-        waiting_bytes=queue.level("waiting_bytes") if queue else None,
-        queue_drops=round(queue.rate("drops", read_every_s=SENSORS_S).total()) if queue else 0,
     )
 
 

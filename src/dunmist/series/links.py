@@ -1,0 +1,65 @@
+"""Network links over the ticks: what each moved, how full it was, what waited to be sent."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from dunmist.computer import Link
+from dunmist.sampling import SENSORS_S
+from dunmist.series.conservation import Impossible
+from dunmist.series.counters import Track
+from dunmist.series.timeline import Level, Rate
+
+BITS = 8.0
+# frames are not counted: bytes tell the use, errors and drops the trouble
+LINK_COUNTERS = (
+    "received_bytes", "receive_errors", "receive_drops", "sent_bytes", "send_errors",
+    "send_drops", "collisions",
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class LinkSeries:
+    """One network link: what moved in each direction, frames in error and dropped a second.
+
+    ``used`` is the fuller direction's share of the link's speed, None where that is not known.
+    ``waiting_bytes`` is what waited in its queue to be sent, None where it has no queue that can be
+    seen; ``queue_drops`` counts what that dropped over the capture.
+    """
+
+    name: str
+    about: Link | None
+    received_bytes_per_s: Rate
+    sent_bytes_per_s: Rate
+    errors_per_s: Rate
+    drops_per_s: Rate
+    used: Rate | None
+    waiting_bytes: Level | None = None
+    queue_drops: int = 0
+
+    @property
+    def is_loopback(self) -> bool:
+        """Whether it leads back to this computer."""
+        return self.about.loopback if self.about else self.name == "lo"
+
+
+def link_series(
+    name: str, about: Link | None, track: Track, queue: Track | None, impossible: Impossible
+) -> LinkSeries:
+    """Return one link of its counters and of its queue, where that can be seen."""
+    received, sent = track.rate("received_bytes"), track.rate("sent_bytes")
+    speed = about.speed_bits_per_s if about else None
+    fuller = Rate(track.line, np.maximum(received.values, sent.values))
+    return LinkSeries(
+        name=name,
+        about=about,
+        received_bytes_per_s=received,
+        sent_bytes_per_s=sent,
+        errors_per_s=track.rate("receive_errors")
+        + track.rate("send_errors")
+        + track.rate("collisions"),
+        drops_per_s=track.rate("receive_drops") + track.rate("send_drops"),
+        used=impossible.share("use of links", fuller * BITS / speed) if speed else None,
+        waiting_bytes=queue.level("waiting_bytes") if queue else None,
+        queue_drops=round(queue.rate("drops", read_every_s=SENSORS_S).total()) if queue else 0,
+    )

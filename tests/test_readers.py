@@ -8,10 +8,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from dunmist.computer import (
+    ControlGroups,
+    GroupWeight,
+    MemoryEvents,
     ParseError,
     Root,
+    link_queues,
     machine,
     memory,
+    memory_events,
     processes,
     processors,
     users,
@@ -34,10 +39,14 @@ PARSERS = (
     processors.parse_model, processors.parse_number, load_module.parse_loadavg,
     load_module.parse_uptime, load_module.parse_pressure, memory.parse_meminfo, memory.parse_vmstat,
     machine.parse_line, machine.parse_distribution, users.parse_passwd,
+    memory_events.parse_memory_events, memory_events.parse_memory_max,
+    lambda data: link_queues.parse_queue(memoryview(data)),
+    lambda data: link_queues.parse_address(memoryview(data)),
 )  # fmt: skip
 SAMPLES = (
     STAT % b"kittiwake", PROC_STAT, b"0.45 0.30 0.20 2/314 4711\n", b"93600.52 300000.10\n",
     b"some avg10=0.46 avg60=5.26 avg300=3.20 total=13215131\n", b"MemTotal:  7840 kB\n",
+    b"oom 0\noom_kill 3\n", b"max\n", bytes.fromhex("0000000004000000"),
     b"pswpin 5\npswpout 6\n", b"Name:\tx\nUid:\t0\t1004\t0\t0\n", b"9 8 7 0 0 0 0\n", b"12 34 5\n",
 )  # fmt: skip
 
@@ -113,6 +122,79 @@ class MachineText(unittest.TestCase):
                 parser(data)
             except ParseError:
                 continue
+
+
+# a queue as Linux 6.18 dumps it: pfifo_fast of link 4, the outermost, 4,500 bytes wait, 7 dropped
+QUEUE = bytes.fromhex(
+    "000000000400000000000000ffffffff020000000f000100706669666f5f66617374000018000200030000000102020201"
+    "020000010101010101010105000c00000000003000070014000100b9530e0000000000e5260000000000001800030003"
+    "000000941100000700000000000000000000002c000300b9530e0000000000e526000000000000000000000000000000"
+    "000000000000000000000000000000"
+)
+
+
+class Links(unittest.TestCase):
+    def test_what_waits_in_a_queue(self):
+        self.assertEqual((4, 4500, 7), link_queues.parse_queue(memoryview(QUEUE)))
+        for case, old, new in (
+            ("within another one", b"\xff\xff\xff\xff", b"\x01\x00\x01\x00"),
+            ("none", b"pfifo_fast\0", b"noqueue\0\0\0\0"),
+            ("it sends when it likes", b"pfifo_fast\0", b"netem\0\0\0\0\0\0"),
+        ):
+            with self.subTest(case):
+                changed = QUEUE.replace(old, new, 1)
+                self.assertIsNone(link_queues.parse_queue(memoryview(changed)))
+
+    def test_this_computer_knows_its_own_addresses(self):
+        self.assertIn("127.0.0.1", link_queues.read_addresses(Root(Path("/")))["lo"])
+
+
+class Groups(unittest.TestCase):
+    """Control groups of version 2 in a tree of files."""
+
+    def setUp(self):
+        holder = TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder, self.root = Path(holder.name), Root(Path(holder.name))
+        self.write("cgroup.controllers", "cpu memory")
+        self.groups = ControlGroups(self.root)
+
+    def write(self, name, text):
+        file = self.folder / "sys/fs/cgroup" / name
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_text(text + "\n")
+
+    def test_who_shares_processors_with_whom(self):
+        for name, text in (
+            ("a.slice/cpu.weight", "50"), ("a.slice/b.service/cpu.weight", "20"),
+            ("a.slice/b.service/cpu.idle", "0"), ("c.slice/cpu.weight", "100"),
+            ("c.slice/cpu.idle", "1"), ("d/cgroup.procs", ""),
+        ):  # fmt: skip
+            self.write(name, text)
+        autogroup = self.folder / "proc/sys/kernel/sched_autogroup_enabled"
+        autogroup.parent.mkdir(parents=True)
+        autogroup.write_text("1\n")
+        found = self.groups.scheduling(["/a.slice/b.service/x", "/c.slice", "/d"])
+        self.assertTrue(found.autogroup)
+        self.assertEqual([
+            GroupWeight("/a.slice/b.service/x", "/a.slice/b.service", 10),
+            GroupWeight("/c.slice", "/c.slice", 100, True),
+            GroupWeight("/d"),
+        ], found.groups)  # fmt: skip
+
+    def test_where_something_was_ended_for_lack_of_memory(self):
+        events = "low 0\nhigh 4\nmax 9\noom {}\noom_kill {}"
+        for name, text in (
+            ("a.slice/memory.events", events.format(2, 3)), ("a.slice/memory.max", "max"),
+            ("a.slice/b.service/memory.events", events.format(2, 2)),
+            ("a.slice/b.service/memory.max", "67108864"),
+            ("c.slice/memory.events", events.format(0, 0)),
+        ):  # fmt: skip
+            self.write(name, text)
+        self.assertEqual([
+            MemoryEvents("/a.slice", 2, 3, None),
+            MemoryEvents("/a.slice/b.service", 2, 2, 1 << 26),
+        ], self.groups.memory_events({"/a.slice/b.service", "/c.slice"}))  # fmt: skip
 
 
 class Table(unittest.TestCase):

@@ -171,7 +171,8 @@ def _blind_spots(series: Series) -> list[BlindSpot]:
 
 def _blind_spot(subject: str, reason: str, count: int) -> BlindSpot:
     words = wording()
-    many = f" ({count} of them)" if count > 1 else ""
+    # of what is not published at all, files that could have been are counted, and nothing else
+    many = f" ({count} of them)" if count > 1 and reason != "absent" else ""
     why = "permission" if reason == "permission-privileged" else reason
     return BlindSpot(
         what=words["blind_spot"].get(subject, subject),

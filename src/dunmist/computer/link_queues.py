@@ -22,8 +22,8 @@ NETLINK_ROUTE = 0
 RTM_GETADDR, RTM_GETQDISC = 22, 38
 IFA_ADDRESS, IFA_LOCAL = 1, 2
 TCA_KIND, TCA_STATS2, TCA_STATS_QUEUE = 1, 7, 3
-# kinds that send at a moment of their choice, so that what waits says nothing of the line
-PACING = frozenset((b"fq", b"etf", b"netem", b"taprio"))
+# there is none, or it sends at a moment of its choice: what waits says nothing of the line
+NOT_TELLING = frozenset((b"noqueue", b"fq", b"etf", b"netem", b"taprio"))
 TC_H_ROOT = 0xFFFFFFFF
 _ADDRESS = struct.Struct("=BBBBI")  # family, prefix length, flags, scope, link
 _QUEUE_ABOUT = struct.Struct("=BxxxiIII")  # family, link, handle, parent, info
@@ -56,7 +56,7 @@ def parse_address(body: memoryview) -> tuple[int, str]:
 def parse_queue(body: memoryview) -> tuple[int, int, int] | None:
     """Return link, bytes that wait and drops of a queue.
 
-    None of one within another one, and of one that lets packets wait on purpose.
+    None of one within another one, and of one that tells nothing of the line.
     """
     if len(body) < _QUEUE_ABOUT.size:
         raise ParseError("rtnetlink", "no queue", bytes(body[:8]))
@@ -64,7 +64,7 @@ def parse_queue(body: memoryview) -> tuple[int, int, int] | None:
     if parent != TC_H_ROOT:
         return None
     found = dict(parse_attributes(body[_QUEUE_ABOUT.size :]))
-    if bytes(found.get(TCA_KIND, b"")).rstrip(b"\0") in PACING:
+    if bytes(found.get(TCA_KIND, b"")).rstrip(b"\0") in NOT_TELLING:
         return None
     figures = dict(parse_attributes(found.get(TCA_STATS2, memoryview(b"")))).get(TCA_STATS_QUEUE)
     if figures is None or len(figures) < _QUEUE.size:

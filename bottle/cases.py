@@ -74,7 +74,7 @@ nonetns() { pkill -f far-end; ip link del near0; ip netns del far; true; }
 board() {
   modprobe i2c-dev; [ -e /sys/module/i2c_stub ] || modprobe i2c-stub chip_addr=0x48,0x2c
   bus=$(i2cdetect -l | awk '/stub/ { sub("i2c-", "", $1); print $1 }')
-  [ "$2" = lm85 ] && i2cset -y $bus 0x2c 0x3e 0x41 && i2cset -y $bus 0x2c 0x3f 0x60
+  [ "$2" = lm85 ] && i2cset -y $bus 0x2c 0x3e 0x41 && i2cset -f -y $bus 0x2c 0x3f 0x60
   modprobe $2; echo $2 $1 > /sys/bus/i2c/devices/i2c-$bus/new_device
 }
 noboard() {
@@ -231,7 +231,7 @@ CASES = (
         "out of memory in a group",
         "swapoff -a; unit wing-fit -p MemoryMax=60M -p Restart=always -p RestartSec=1"
         " -p StartLimitIntervalSec=0 wing-fit grow 60 400; sleep 2",
-        "gone wing-fit; swapon -a",
+        "gone wing-fit; swapon /dev/nvme0n1",
         must={"oom-kill": "wing-fit"},
         may=BUSY | {"service-restarting", "memory-limited", "memory-growing", "service-failed"},
         not_named=(), names=("wing-fit",), span_s=15,
@@ -272,9 +272,9 @@ CASES = (
     ),
     Case(
         "a fan stands still and a board is hot",
-        "board 0x48 lm75; i2cset -y $bus 0x48 0 0x004e w; board 0x2c lm85; i2cset -y $bus 0x2c 0x25"
-        " 78; i2cset -y $bus 0x2c 0x28 0xff; i2cset -y $bus 0x2c 0x29 0xff; sleep 2",
-        "noboard", must={"fan-stopped": "fan"}, names=("78",), settle_s=4,
+        "board 0x48 lm75; i2cset -f -y $bus 0x48 0 0x004e w; board 0x2c lm85; i2cset -f -y $bus 0x2c 0x25"
+        " 78; i2cset -f -y $bus 0x2c 0x28 0xff; i2cset -f -y $bus 0x2c 0x29 0xff; i2cset -f -y $bus 0x48 3 0x0050 w; sleep 2",
+        "noboard", must={"fan-stopped": "fan1", "overheating": "lm75"}, names=("78",), settle_s=4,
     ),
     Case(
         "paging by a hog, with a victim",
@@ -303,7 +303,7 @@ CASES = (
     ),
     Case(
         "out of memory of the whole computer",
-        "swapoff -a; unit wing-fit -p Restart=no wing-fit hold 1900; sleep 20", "swapon -a; true",
+        "swapoff -a; unit wing-fit -p Restart=no wing-fit hold 1900; sleep 20", "swapon /dev/nvme0n1; true",
         must={"oom-kill": "wing-fit"}, may=frozenset({"service-failed", "memory-short"}) | BUSY,
         names=("wing-fit",),
     ),

@@ -7,7 +7,7 @@ from dunmist.captures.reader import CaptureReader
 from dunmist.captures.redaction import MASK, load_rules, mask_secrets
 from dunmist.captures.schema import FORMAT, VERSION, Footer, Header, Line, Unseen, json_schema
 from dunmist.captures.sharing import share_capture
-from dunmist.captures.writer import CaptureWriter, check_output
+from dunmist.captures.writer import CaptureWriter
 
 __all__ = [
     "FORMAT",
@@ -19,7 +19,6 @@ __all__ = [
     "Header",
     "Line",
     "Unseen",
-    "check_output",
     "json_schema",
     "load_rules",
     "mask_secrets",

@@ -17,6 +17,7 @@ import msgspec
 from dunmist.captures.redaction import Rules, load_rules, mask_secrets, mask_text
 from dunmist.captures.schema import Footer, Line
 from dunmist.errors import OutputError
+from dunmist.output import STANDARD, NewFile
 from dunmist.sampling import Event, ProcessLine, Survey, Tick
 
 GZIP_WINDOW = 31  # zlib's window bits, with a gzip header and trailer
@@ -34,7 +35,9 @@ class CaptureWriter:
         self._rules = rules or load_rules()
         self._encoder = msgspec.json.Encoder()
         self._gzip = zlib.compressobj(6, zlib.DEFLATED, GZIP_WINDOW)
-        self._descriptor, self._is_file = _open(path, force)
+        self._file = None if str(path) == STANDARD else NewFile(path, force=force)
+        self._is_file = self._file is not None
+        self._descriptor = self._file.descriptor if self._file else sys.stdout.fileno()
         self._syncer = _Syncer(self._descriptor) if self._is_file else None
         self._whole_bytes = 0
 
@@ -49,10 +52,8 @@ class CaptureWriter:
     ) -> None:
         if self._syncer:
             self._syncer.finish()
-        if self._is_file:
-            os.close(self._descriptor)
-            if not self._whole_bytes:
-                self.path.unlink(missing_ok=True)
+        if self._file:
+            self._file.discard()
 
     def write(self, line: Line) -> None:
         """Add one line, its secrets masked; a tick or a footer is flushed."""
@@ -81,8 +82,10 @@ class CaptureWriter:
             ) from error
 
     def _mark_whole(self) -> None:
-        if self._is_file:
+        if self._file:
             self._whole_bytes = os.lseek(self._descriptor, 0, os.SEEK_CUR)
+            # from the first whole tick on it is worth having, whatever happens next
+            self._file.put_in_place()
         if self._syncer:
             self._syncer.ask()
 
@@ -113,31 +116,6 @@ class _Syncer:
                 os.fdatasync(self._descriptor)
             except OSError:
                 return  # no disk behind this file; a failing disk shows at the next write
-
-
-def check_output(path: Path, *, force: bool) -> None:
-    """Raise OutputError when a file may not be written there; writes nothing."""
-    if str(path) == "-":
-        return
-    if path.is_dir():
-        raise OutputError(f"{path}: is a directory; name a file in it")
-    if path.exists() and not force:
-        raise OutputError(f"{path}: exists already; name another file or add --force")
-    if not path.parent.is_dir():
-        raise OutputError(f"{path}: there is no directory {path.parent}; make it first")
-    if not os.access(path if path.exists() else path.parent, os.W_OK):
-        raise OutputError(f"{path}: cannot be written; choose another place with -o")
-
-
-def _open(path: Path, force: bool) -> tuple[int, bool]:
-    if str(path) == "-":
-        return sys.stdout.fileno(), False
-    check_output(path, force=force)
-    flags = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC | (os.O_TRUNC if force else os.O_EXCL)
-    try:
-        return os.open(path, flags, 0o600), path.is_file() or not path.exists()
-    except OSError as error:
-        raise OutputError(f"{path}: {error.strerror}; choose another place with -o") from error
 
 
 def _without_secrets(line: Line, rules: Rules) -> Line:

@@ -21,8 +21,8 @@ def demo(scenario: str | None, output: Path, force: bool, only_list: bool) -> No
     The model publishes the same files as a real computer, in virtual time, and the same code
     samples it. Without SCENARIO the other patients are listed at the end.
     """
-    from dunmist.captures import check_output
     from dunmist.errors import OutputError
+    from dunmist.output import check_output
     from dunmist.simulation import DEFAULT_SCENARIO, load_scenario
 
     if only_list:
@@ -44,7 +44,7 @@ def demo(scenario: str | None, output: Path, force: bool, only_list: bool) -> No
     capture_patient(patient, capture, force=force)
     judged = judge(capture)
     for target in targets:
-        write_report(judged, target)
+        write_report(judged, target, force=force)
     click.echo(document_text(triage_document(judged.triage)), nl=False)
     if not scenario:
         click.echo("\nOther patients (dunmist demo NAME -o DIR):")

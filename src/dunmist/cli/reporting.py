@@ -7,10 +7,11 @@ from typing import NamedTuple
 import click
 
 from dunmist.advice import Judged
-from dunmist.captures import check_output, share_capture
+from dunmist.captures import share_capture
 from dunmist.harmless import harmless
 from dunmist.jobs.acts import told_of
 from dunmist.jobs.judge import judge
+from dunmist.output import check_output, write_whole
 from dunmist.reports import (
     Document,
     brief_text,
@@ -76,7 +77,7 @@ def _put(judged: Judged, wanted: ReportWish) -> None:
     if wanted.is_standard:
         _put_text(document_text(document or triage_document(judged.triage)), wanted)
     else:
-        write_report(judged, wanted.output, document)
+        write_report(judged, wanted.output, document, force=wanted.force)
 
 
 def _put_text(text: str, wanted: ReportWish) -> None:
@@ -84,4 +85,4 @@ def _put_text(text: str, wanted: ReportWish) -> None:
     if wanted.is_standard:
         click.echo(safe, nl=False)
     else:
-        wanted.output.write_text(safe, encoding="utf-8")
+        write_whole(wanted.output, safe.encode(), force=wanted.force)

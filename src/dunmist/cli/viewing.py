@@ -8,7 +8,6 @@ import click
 from rich.text import Text
 
 from dunmist.advice import Judged
-from dunmist.captures import check_output
 from dunmist.cli.drawn import drawn
 from dunmist.cli.pager import console_for, show
 from dunmist.cli.parameters import check_word
@@ -16,6 +15,7 @@ from dunmist.cli.process_page import as_json, as_text, make_page
 from dunmist.cli.selecting import FILTERS, Selection, check_columns, select
 from dunmist.cli.table_text import csv_text, json_text, table_parts, tables_object
 from dunmist.jobs.choose import find_process
+from dunmist.output import check_output
 from dunmist.tables import RESOURCE_LEVELS, Filled, plain, topic_tables
 
 HELP = "help"
@@ -72,7 +72,7 @@ def draw(judged: Judged, topic: str, what: str | None, output: Path, *, force: b
     check_picture(output)
     check_output(output, force=force)
     process = None if what is None else find_process(judged, what)
-    save_picture(PICTURES[topic](judged, process), output)
+    save_picture(PICTURES[topic](judged, process), output, force=force)
     click.echo(f"wrote {output}", err=True)
 
 

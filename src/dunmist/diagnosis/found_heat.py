@@ -11,6 +11,8 @@ from dunmist.series import SensorSeries
 
 W_PER_UW = 1e-6
 S_PER_H = 3600
+# drives, cards and batteries have heat of their own, that no fan of the board is for
+COOLED_BY_FANS = ("board", "processor")
 
 
 def _processor(exam: Examination, strains: Strains) -> list[Finding]:
@@ -60,14 +62,16 @@ class Hottest(NamedTuple):
 
 
 def _hottest(exam: Examination) -> Hottest | None:
-    """Return the processor's temperature, else the highest of all, None without any."""
+    """Return the highest temperature of those that fans are for, None without any."""
     heat = exam.once(find_heat)
-    if heat is not None:
-        return Hottest(heat.sensor.name, exam.typical(heat.celsius), heat.critical_celsius)
     parts = [
         Hottest(part.name, exam.typical(part.level.at_ends()), part.critical)
         for part in _temperatures(exam)
+        if part.part in COOLED_BY_FANS
     ]
+    if heat is not None:
+        processor = exam.typical(heat.celsius)
+        parts.append(Hottest(heat.sensor.name, processor, heat.critical_celsius))
     return max(parts, key=lambda part: part.celsius, default=None)
 
 

@@ -21,12 +21,12 @@ from dunmist.captures import (
     Footer,
     Header,
     Unseen,
-    check_output,
     load_rules,
 )
 from dunmist.computer import Machine, Root, Unread, read_inventory, read_machine
 from dunmist.errors import UnreadableComputer, WrongUsage
 from dunmist.jobs.settings import settings_directory
+from dunmist.output import check_output
 from dunmist.sampling import (
     Clock,
     Event,

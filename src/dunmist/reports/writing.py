@@ -1,12 +1,11 @@
 """Chooses the form of a report by the ending of its name, and writes it whole or not at all."""
 
-import os
-import tempfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from dunmist.advice import Judged
 from dunmist.errors import OutputError
+from dunmist.output import check_output, write_whole
 from dunmist.reports.document import Document
 from dunmist.reports.markdown import document_markdown
 from dunmist.reports.text import document_text
@@ -44,25 +43,15 @@ def check_ending(path: Path) -> None:
         raise OutputError(f"{path}: the ending names no form; use {', '.join(ENDINGS)}")
 
 
-def write_report(judged: Judged, path: Path, document: Document | None = None) -> None:
+def write_report(
+    judged: Judged, path: Path, document: Document | None = None, *, force: bool = False
+) -> None:
     """Write the report, or the document that is given, in the form that the ending names.
 
     Raises OutputError, and then leaves nothing half-written.
     """
-    data = _written(judged, path.suffix.lower(), document)
-    if not path.parent.is_dir():
-        raise OutputError(f"{path}: there is no directory {path.parent}; make it first")
-    try:
-        handle, name = tempfile.mkstemp(prefix=".dunmist-", dir=path.parent)
-        temporary = Path(name)
-        try:
-            with os.fdopen(handle, "wb") as stream:
-                stream.write(data)
-            temporary.replace(path)
-        finally:
-            temporary.unlink(missing_ok=True)
-    except OSError as error:
-        raise OutputError(f"{path}: {error.strerror}; choose another place with -o") from error
+    check_output(path, force=force)
+    write_whole(path, _written(judged, path.suffix.lower(), document), force=force)
 
 
 def _written(judged: Judged, ending: str, document: Document | None) -> bytes:

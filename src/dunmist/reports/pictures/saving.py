@@ -8,6 +8,7 @@ from matplotlib import rc_context
 from matplotlib.figure import Figure
 
 from dunmist.errors import OutputError
+from dunmist.output import write_whole
 from dunmist.reports.pictures.style import FAINT, INK, SETTINGS
 
 ENDINGS = (".png", ".svg")
@@ -20,18 +21,14 @@ def check_picture(path: Path) -> None:
         raise OutputError(f"{path}: its ending names no picture; use {' or '.join(ENDINGS)}")
 
 
-def save_picture(figure: Figure, path: Path) -> None:
+def save_picture(figure: Figure, path: Path, *, force: bool = False) -> None:
     """Write a figure into a file of its own ending; raises OutputError."""
     written = io.BytesIO()
     form = path.suffix.lower().removeprefix(".")
     with rc_context(SETTINGS):
         figure.savefig(written, format=form, dpi=DOTS_PER_INCH,
                        metadata={"Date": None} if form == "svg" else None)  # fmt: skip
-    try:
-        path.write_bytes(written.getvalue())
-    except OSError as error:
-        path.unlink(missing_ok=True)
-        raise OutputError(f"{path}: {error.strerror}; name another place") from error
+    write_whole(path, written.getvalue(), force=force)
 
 
 def png_bytes(figure: Figure, dots_per_inch: int = DOTS_PER_INCH) -> bytes:

@@ -20,7 +20,8 @@ class Case:
     their subject or text has; ``may`` are others that are true. ``names`` are words that must stand
     somewhere in verdict, evidence or steps, ``not_named`` programs that must be no culprit.
     ``facts`` are words of the inventory by their path. ``exact`` are figures of a unit that are held against the kernel's own count. ``meanwhile`` is
-    what happens during the capture: a script inside, or ``@stop N`` for N seconds without power.
+    what happens during the capture: for N seconds the computer stands still (``@stop N``) or sleeps
+    (``@sleep N``).
     """
 
     name: str
@@ -80,6 +81,7 @@ board() {
 noboard() {
   bus=$(i2cdetect -l | awk '/stub/ { sub("i2c-", "", $1); print $1 }')
   for one in 0x48 0x2c; do echo $one > /sys/bus/i2c/devices/i2c-$bus/delete_device; done
+  modprobe -r lm85 lm75 i2c-stub
 }
 """
 
@@ -281,7 +283,7 @@ CASES = (
         "unit song-fit song-fit hold 100 0.2; sleep 4; unit bird-map bird-map hold 1450",
         "gone bird-map song-fit", "memory", ("bird-map",),
         may=BUSY | DISK | {"paging-storm", "memory-hog", "memory-short"},
-        must={"paging-storm": ""}, names=("song-fit",), settle_s=25, span_s=20, priority=-15,
+        must={"paging-storm": ""}, settle_s=25, span_s=20, priority=-15,
     ),
     Case(
         "a network file system that does not answer",
@@ -295,8 +297,7 @@ CASES = (
         names=("127.0.0.1", "chart-view"), settle_s=0,
     ),
     Case(
-        "the computer sleeps meanwhile", meanwhile="sleep 6; rtcwake -m freeze -s 15 || rtcwake -m mem -s 15",
-        span_s=20,
+        "the computer sleeps meanwhile", meanwhile="@sleep 20", span_s=20,
     ),
     Case(
         "the computer is stopped meanwhile", meanwhile="@stop 25", span_s=15, settle_s=2,

@@ -65,6 +65,8 @@ class Bottle:
             "-smp", str(PROCESSORS), "-m", str(self._memory_mib), "-no-reboot", "-display", "none",
             "-kernel", str(place / "vmlinuz"), "-initrd", str(place / "initrd.img"),
             "-append", "root=/dev/vda rw console=ttyS0 quiet psi=1 mitigations=off",
+            "-qmp",
+            f"unix:{folder / 'monitor'},server=on,wait=off",
             "-serial", f"file:{folder / 'serial'}", "-monitor", "none",
             "-drive", f"file={place / 'disk.img'},format=raw,if=virtio,snapshot=on",
             "-drive", f"file={folder / 'nvme'},format=raw,if=none,id=nvme",
@@ -131,6 +133,17 @@ class Bottle:
     def read(self, name):
         """Read a file from inside."""
         return base64.b64decode(self._order({"read": name})["data"])
+
+    def wake_after(self, seconds):
+        """Press the key that wakes the computer from its sleep, in some seconds."""
+        time.sleep(seconds)
+        with socket.socket(socket.AF_UNIX) as monitor:
+            monitor.connect(str(self._folder / "monitor"))
+            lines = monitor.makefile("rb")
+            lines.readline()
+            for order in ("qmp_capabilities", "system_wakeup"):
+                monitor.sendall(json.dumps({"execute": order}).encode() + b"\n")
+                lines.readline()
 
     def stop_for(self, seconds):
         """Let the whole computer stand still for a while, as a host that is suspended does."""

@@ -30,6 +30,8 @@ CAPTURE = "/tmp/case.jsonl.gz"
 # of a group's own count: the capture begins and ends a moment after the group's counter is read
 EXACT_SHARE = {"cores": 0.02, "disk": 0.05, "memory": 0.05, "sent": 0.08}
 CAPTURE_LONGEST_S = 400.0
+# the first ticks are there by then
+SLEEP_AFTER_S = 12.0
 
 
 def furnish(bottle, wheel):
@@ -70,8 +72,9 @@ def captured_and_judged(bottle, case, outcome):
     if case.priority:
         command = f"nice -n {case.priority} {command}"
     meanwhile(bottle, case.meanwhile)
-    if case.meanwhile and not case.meanwhile.startswith("@"):
-        command = f"({case.meanwhile}) >/dev/null 2>&1 & {command}; code=$?; wait; exit $code"
+    if case.meanwhile and case.meanwhile.startswith("@sleep"):
+        sleeps = f"(sleep {SLEEP_AFTER_S:g}; echo mem > /sys/power/state)"
+        command = f"{sleeps} >/dev/null 2>&1 & {command}; code=$?; wait; exit $code"
     bottle.run(f"rm -f {CAPTURE}", longest_s=30)
     done = bottle.run(command, person=case.person, longest_s=CAPTURE_LONGEST_S)
     if done.status != 0:
@@ -92,10 +95,11 @@ def captured_and_judged(bottle, case, outcome):
 
 
 def meanwhile(bottle, what):
-    """Stop the whole computer for a while, from outside."""
-    if what and what.startswith("@stop"):
-        stopped_s = float(what.split()[1])
-        threading.Timer(12.0, bottle.stop_for, (stopped_s,)).start()
+    """Stop the whole computer for a while, or wake it from its sleep, from outside."""
+    for word, act in (("@stop", bottle.stop_for), ("@sleep", bottle.wake_after)):
+        if what and what.startswith(word):
+            seconds = float(what.split()[1])
+            threading.Timer(SLEEP_AFTER_S, act, (seconds,)).start()
 
 
 def found_in(judged):

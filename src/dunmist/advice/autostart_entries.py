@@ -29,7 +29,7 @@ def override_name(file: str) -> str:
 def disable_command(entry: StartEntry) -> str:
     """Return the shell command that keeps an entry from starting anything."""
     if is_own(entry):
-        return f"mv -n {shlex.quote(entry.file)} {shlex.quote(entry.file + OFF)}"
+        return f"mv -n -- {shlex.quote(entry.file)} {shlex.quote(entry.file + OFF)}"
     place = f"~/{shlex.quote(override_name(entry.file))}"
     return f"mkdir -p ~/{OWN} && printf '{_for_printf(OVERRIDE)}' > {place}"
 
@@ -37,8 +37,8 @@ def disable_command(entry: StartEntry) -> str:
 def enable_command(entry: StartEntry) -> str:
     """Return the shell command that undoes it."""
     if is_own(entry):
-        return f"mv -n {shlex.quote(entry.file + OFF)} {shlex.quote(entry.file)}"
-    return f"rm ~/{shlex.quote(override_name(entry.file))}"
+        return f"mv -n -- {shlex.quote(entry.file + OFF)} {shlex.quote(entry.file)}"
+    return f"rm -- ~/{shlex.quote(override_name(entry.file))}"
 
 
 def _for_printf(text: str) -> str:

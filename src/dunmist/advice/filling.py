@@ -36,6 +36,7 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
         "timer": shlex.quote(about.origin.name or ""),
         "systemctl": _systemctl(application),
         "percent": str(percent),
+        "quota": _quota_before(series, application),
         "limit_cores": cores_text(percent / 100.0, processors),
         "package": about.package.name if about.package else "",
         "restore_nice": _restore_nice(application),
@@ -85,6 +86,17 @@ def limit_percent(application: Application, limits: Thresholds) -> int:
     table = limits.advice
     share = 100.0 * table.limit_share * float(application.cores.values.mean())
     return max(int(table.limit_least_percent), round(share / PERCENT_STEP) * PERCENT_STEP)
+
+
+def _quota_before(series: Series, application: Application) -> str:
+    """Return the quota that a unit has already, as its manager takes it; nothing without one."""
+    quotas = (
+        group.quota_cores
+        for group in series.devices.groups
+        if application.unit and group.path.rpartition("/")[2] == application.unit
+    )
+    cores = next((quota for quota in quotas if quota is not None), None)
+    return "" if cores is None else f"{100 * cores:.0f}%"
 
 
 def _normal_text(name: str, recognised: Recognised | None) -> str:

@@ -67,6 +67,7 @@ class MemoryLimits(_Figures, frozen=True):
     """Memory."""
 
     burst_s: float
+    thrashing_pressure: float
     busy: float
     strained_pressure: float
     choked_pressure: float

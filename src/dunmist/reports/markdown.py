@@ -32,6 +32,20 @@ def escaped(text: str) -> str:
     return _MARKUP.sub(r"\\\1", text)
 
 
+def _longer_than_in(text: str, least: int = 1) -> str:
+    """Return a row of backticks that cannot be ended by those in a text."""
+    longest = max((len(run) for run in re.findall("`+", text)), default=0)
+    return "`" * max(least, longest + 1)
+
+
+def _verbatim(text: str) -> str:
+    """Return text that can be copied as it is."""
+    tick = _longer_than_in(text)
+    # a blank inside keeps backticks at either end apart from the row; it is not shown
+    inside = f" {text} " if text.startswith("`") or text.endswith("`") else text
+    return f"{tick}{inside}{tick}"
+
+
 def _block(block: Block) -> list[str]:
     if isinstance(block, Paragraph):
         text = escaped(block.text)
@@ -44,13 +58,16 @@ def _block(block: Block) -> list[str]:
     if isinstance(block, StepList):
         lines = []
         for number, step in enumerate(block.steps, 1):
-            lines.append(f"{number}. {escaped(step.text)} Risk: {step.risk}.")
+            head = f"{number}. "
+            lines.append(f"{head}{escaped(step.text)} Risk: {step.risk}.")
+            inset = " " * len(head)
             if step.command:
-                lines += ["", "       " + step.command, ""]
+                fence = _longer_than_in(step.command, least=3)
+                lines += [inset + line for line in ("", f"{fence}sh", step.command, fence, "")]
             if step.undo:
-                lines.append(f"   Undo: {escaped(step.undo)}.")
-            lines.append(f"   Then: {escaped(step.check)}.")
-        return lines
+                lines.append(f"{inset}Undo: {_verbatim(step.undo)}")
+            lines.append(f"{inset}Then: {escaped(step.check)}.")
+        return [line.rstrip() for line in lines]
     if isinstance(block, Figure):
         return [f"Figure: {escaped(block.alternative)}"]
     return _table(block)

@@ -22,6 +22,13 @@ def pages_per_s(exam: Examination) -> Rate:
     return exam.series.machine.paging_per_s(*SWAPPED).over(exam.limits.memory.burst_s)
 
 
+def _both_ways(exam: Examination) -> Rate:
+    """Return pages that went out to swap and were wanted back in the same seconds."""
+    machine, burst_s = exam.series.machine, exam.limits.memory.burst_s
+    there, back = (machine.paging_per_s(word).over(burst_s) for word in ("pswpout", "pswpin"))
+    return Rate(machine.line, np.minimum(there.values, back.values))
+
+
 def _memory(exam: Examination) -> list[Thing]:
     machine, table = exam.series.machine, exam.limits.memory
     total = machine.memory_bytes("MemTotal").at_ends()
@@ -33,7 +40,13 @@ def _memory(exam: Examination) -> list[Thing]:
     if stalled is not None:
         # pages are written out in bursts, and those who wait for them wait in bursts
         stalled = stalled.over(table.burst_s)
-        strained = stalled.at_least(table.strained_pressure)
+        # where swap is fast, work is slowed down by more than the time that it waits for pages
+        thrashes = (
+            available.at_most(table.short_available)
+            & _both_ways(exam).at_least(table.strained_pages_per_s)
+            & stalled.at_least(table.thrashing_pressure)
+        )
+        strained = stalled.at_least(table.strained_pressure) | thrashes
         choked = stalled.at_least(table.choked_pressure)
     else:
         # pages thrown out and wanted again at once tell the same, with or without swap

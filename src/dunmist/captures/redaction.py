@@ -1,101 +1,156 @@
-"""Masks secrets in command lines before they reach a file.
+"""Masks secrets in command lines and other text before they reach a file.
 
-What is secret is a table, ``secrets.toml``, to which a file of the user's own adds. Masking errs on
-the side of hiding.
+A command line is taken word by word; what is one text (a title that a program gave itself, what a
+shell is to run) is split into words first. A word is secret when the name in front of it says so
+(``secret_names``), when the program is known to take it so, or by its own shape. Masking errs on
+the side of hiding. Its cost goes with the length of the text, which is bounded.
 """
 
 import re
-import tomllib
-from functools import cache
-from importlib.resources import files
-from pathlib import Path
-from typing import NamedTuple
 
-import msgspec
+from dunmist.captures.secret_names import ProgramOptions, Rules, load_rules
 
-from dunmist.errors import SettingsError
+__all__ = ["MASK", "Rules", "load_rules", "mask_secrets", "mask_text"]
 
 MASK = "[masked]"
-
-
-class Shape(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Patterns of what is secret wherever it stands, and of what stays in front of it."""
-
-    hide: str
-    keep: str = ""
-
-
-class Secrets(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The table of rules as a file has it."""
-
-    names: list[str] = []
-    shapes: list[Shape] = []
-
-
-class Rules(NamedTuple):
-    """The rules made ready: a name whose value follows, a name with its value, secret shapes."""
-
-    value_follows: re.Pattern[str]
-    within: tuple[re.Pattern[str], ...]
-
-
-@cache
-def _shipped() -> Secrets:
-    text = (files("dunmist.captures") / "secrets.toml").read_text(encoding="utf-8")
-    return msgspec.convert(tomllib.loads(text), Secrets)
-
-
-@cache
-def load_rules(own: Path | None = None) -> Rules:
-    """Return the shipped rules with those of the user's own file; raises SettingsError."""
-    secrets = _shipped()
-    try:
-        if own is not None:
-            added = msgspec.convert(tomllib.loads(own.read_text(encoding="utf-8")), Secrets)
-            secrets = Secrets(secrets.names + added.names, secrets.shapes + added.shapes)
-    except (FileNotFoundError, PermissionError):
-        pass  # nobody has to have one, and somebody else's is not ours
-    except (OSError, ValueError) as error:
-        raise SettingsError(
-            f"{own}: no rules for secrets ({error}); mend it, or move it away"
-        ) from error
-    try:
-        return _rules(secrets)
-    except re.error as error:
-        raise SettingsError(f"{own}: a pattern is none ({error}); mend it") from error
+CUT = "[cut]"
+# what is longer is cut: no person reads it, and looking through it would cost the patient
+LONGEST = 8192
+# of one command line no more than this is looked through; what could hide something beyond it is cut
+LOOKED_THROUGH = 2 * LONGEST
+# the program stands among the first words, behind others that start it
+PROGRAM_WITHIN = 6
+SHELLS = frozenset(("sh", "bash", "dash", "zsh", "ksh", "su", "runuser", "ssh"))
+# text without any of this holds no secret that a shape could find; most is of that kind
+SUSPECT = re.compile(r"[=:@$ ]|[\w+-]{16}")
+# a word of a text, with the quotes that are in it
+_WORDS = re.compile(r"""(?:[^\s"']|"[^"]*"|'[^']*'|["'])+""")
+# a name and what says that its value begins; the value of a colon stands apart, or is quoted
+_NAMED = re.compile(
+    r"""(?<![\w.])(?P<name>[A-Za-z_][\w.-]{0,120})(?P<sep>["']?\s{0,4}(?:=\s{0,4}|:(?:\s{1,4}|(?=["'\w]))))"""
+)
+# where a value ends that stands among others
+_NEXT = re.compile(r"""[&;]|,\s{0,4}["']?[A-Za-z_][\w.-]{0,63}["']?\s{0,4}[=:]|\s""")
+HEADERS = ("cookie", "authorization")
 
 
 def mask_secrets(command_line: list[str], rules: Rules | None = None) -> list[str]:
-    """Return the arguments with every value that looks like a secret replaced by ``[masked]``."""
+    """Return the words with every value that looks like a secret replaced by ``[masked]``."""
     rules = rules or load_rules()
+    if len(command_line) == 1:
+        return [mask_text(command_line[0], rules)]
+    return _masked_words([_bounded(word) for word in command_line], rules)
+
+
+def mask_text(text: str, rules: Rules | None = None) -> str:
+    """Return a command or other words written as one text, with the secrets in it masked."""
+    rules = rules or load_rules()
+    text = _bounded(text)
+    found = list(_WORDS.finditer(text))
+    words = [_unquoted(match[0]) for match in found]
+    masked = _masked_words(words, rules)
+    parts, end = [], 0
+    for match, word, hidden in zip(found, words, masked, strict=True):
+        parts += [text[end : match.start()], match[0] if hidden == word else hidden]
+        end = match.end()
+    return "".join([*parts, text[end:]])
+
+
+def _bounded(text: str) -> str:
+    return text if len(text) <= LONGEST else text[:LONGEST] + CUT
+
+
+def _unquoted(word: str) -> str:
+    return word.replace('"', "").replace("'", "") if "{" not in word else word
+
+
+def _masked_words(words: list[str], rules: Rules) -> list[str]:
+    options = rules.of_program(words, PROGRAM_WITHIN) or ProgramOptions("")
+    is_shell = any(word.rpartition("/")[2] in SHELLS for word in words[:PROGRAM_WITHIN])
     masked: list[str] = []
-    value_follows = False
-    for argument in command_line:
-        if value_follows and not argument.startswith("-"):
-            masked.append(MASK)
-        else:
-            masked.append(_mask_within(argument, rules))
-        value_follows = bool(rules.value_follows.match(argument))
+    operands, left = 0, LOOKED_THROUGH
+    before = ""
+    for place, word in enumerate(words):
+        if SUSPECT.search(word):
+            left -= len(word)
+        if left < 0 and SUSPECT.search(word):
+            masked.append(CUT)
+            continue
+        operands += place > 0 and not word.startswith("-") and not before.startswith("-")
+        is_text = is_shell and " " in word and place > 0
+        masked.append(
+            mask_text(word, rules) if is_text else _masked(word, before, operands, options, rules)
+        )
+        before = word
     return masked
 
 
-def mask_text(command: str, rules: Rules | None = None) -> str:
-    """Return a command written as one text, such as a job's, with its secrets masked."""
-    return " ".join(mask_secrets(command.split(" "), rules))
+def _masked(word: str, before: str, operands: int, options: ProgramOptions, rules: Rules) -> str:
+    """Return one word; ``before`` is the word in front of it, ``operands`` its place among them."""
+    by_program = _by_program(word, before, operands, options)
+    if by_program is not None:
+        return by_program
+    if _announces(before, options, rules) and not word.startswith("--"):
+        return word if rules.is_harmless(word) else MASK
+    for shape in rules.shapes:
+        word = shape.sub(lambda match: match["keep"] + MASK, word)
+    return _masked_values(word, rules)
 
 
-def _rules(secrets: Secrets) -> Rules:
-    name = rf"(?:[\w.-]*[_.-])?(?:{'|'.join(secrets.names)})(?:[_-]?(?:value|id))?"
-    named = re.compile(
-        rf"(?P<keep>(?:^|[\s;,&?\"'{{-])-{{0,2}}{name}[\"']?\s*[=:]\s*)"
-        r"(?P<hide>(?:Bearer\s+|Basic\s+)?[^\s&;,]+)", re.I)  # fmt: skip
-    shapes = (
-        re.compile(f"(?P<keep>{shape.keep})(?P<hide>{shape.hide})") for shape in secrets.shapes
-    )
-    return Rules(re.compile(rf"--?{name}\Z", re.I), (*shapes, named))
+def _announces(before: str, options: ProgramOptions, rules: Rules) -> bool:
+    """Whether a word says that the next one is secret."""
+    if before in options.bare:
+        return True
+    if not before.startswith("-") or "=" in before:
+        return False
+    return rules.is_secret_name(before.lstrip("-"))
 
 
-def _mask_within(argument: str, rules: Rules) -> str:
-    for rule in rules.within:
-        argument = rule.sub(lambda match: match["keep"] + MASK, argument)
-    return argument
+def _by_program(word: str, before: str, operands: int, options: ProgramOptions) -> str | None:
+    """Return a word as its program takes it, None where the program says nothing of it."""
+    if before in options.follows:
+        return MASK
+    for option in options.attached:
+        if word.startswith(option) and len(word) > len(option) and not word.startswith("--"):
+            return option + MASK
+    for option in options.pair:
+        value = word if before == option else None
+        if option and value is None and word.startswith(option) and len(word) > len(option):
+            value = word[len(option) :].removeprefix("=")
+        if not option and operands == 1 and not word.startswith("-"):
+            value = word
+        if value is not None:
+            return word.removesuffix(value) + _second_of_pair(value, options.between)
+    if options.operand and operands == options.operand and "-" not in word[:1]:
+        return MASK if before and not before.startswith("-") else None
+    return None
+
+
+def _second_of_pair(value: str, between: str) -> str:
+    for place, letter in enumerate(value):
+        if letter in between:
+            return value[: place + 1] + MASK if value[place + 1 :] else value
+    return value
+
+
+def _masked_values(word: str, rules: Rules) -> str:
+    """Return a word with the values of secret names in it masked."""
+    parts, end = [], 0
+    for match in _NAMED.finditer(word):
+        if match.start() < end or not rules.is_secret_name(match["name"]):
+            continue
+        value, quote = match.end(), word[match.end() : match.end() + 1]
+        if quote and quote in "\"'":
+            value += 1
+            stop = word.find(quote, value)
+            stop = len(word) if stop < 0 else stop
+        elif match["name"].lower() in HEADERS and ":" in match["sep"]:
+            stop = len(word)
+        else:
+            following = _NEXT.search(word, value)
+            stop = following.start() if following else len(word)
+        if rules.is_harmless(word[value:stop]):
+            continue
+        parts += [word[end:value], MASK]
+        end = stop
+    return "".join([*parts, word[end:]])

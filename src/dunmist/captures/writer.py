@@ -14,11 +14,12 @@ from types import TracebackType
 
 import msgspec
 
-from dunmist.captures.redaction import Rules, load_rules, mask_secrets, mask_text
+from dunmist.captures.redaction import Rules, load_rules
 from dunmist.captures.schema import Footer, Line
+from dunmist.captures.without_secrets import without_secrets
 from dunmist.errors import OutputError
 from dunmist.output import STANDARD, NewFile
-from dunmist.sampling import Event, ProcessLine, Survey, Tick
+from dunmist.sampling import Tick
 
 GZIP_WINDOW = 31  # zlib's window bits, with a gzip header and trailer
 
@@ -57,7 +58,7 @@ class CaptureWriter:
 
     def write(self, line: Line) -> None:
         """Add one line, its secrets masked; a tick or a footer is flushed."""
-        encoded = self._encoder.encode(_without_secrets(line, self._rules)) + b"\n"
+        encoded = self._encoder.encode(without_secrets(line, self._rules)) + b"\n"
         data = self._gzip.compress(encoded)
         if isinstance(line, Tick):
             data += self._gzip.flush(zlib.Z_SYNC_FLUSH)
@@ -116,17 +117,3 @@ class _Syncer:
                 os.fdatasync(self._descriptor)
             except OSError:
                 return  # no disk behind this file; a failing disk shows at the next write
-
-
-def _without_secrets(line: Line, rules: Rules) -> Line:
-    if isinstance(line, Survey) and line.autostart:
-        masked = [
-            msgspec.structs.replace(entry, command=mask_text(entry.command, rules))
-            for entry in line.autostart
-        ]
-        return msgspec.structs.replace(line, autostart=masked)
-    if not isinstance(line, ProcessLine | Event) or line.facts is None:
-        return line
-    command_line = mask_secrets(line.facts.command_line, rules)
-    facts = msgspec.structs.replace(line.facts, command_line=command_line)
-    return msgspec.structs.replace(line, facts=facts)

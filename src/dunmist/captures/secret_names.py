@@ -1,0 +1,138 @@
+"""Which names say that what follows them is secret, and which values hide nothing all the same."""
+
+import re
+import tomllib
+from functools import cache
+from importlib.resources import files
+from itertools import pairwise
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+
+from dunmist.errors import SettingsError
+
+# dbPassword, DB_PASSWORD and db-password are the same two words
+_WORD = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
+PASS_LEAST = 5  # of a word that ends with 'pass'
+
+
+class Shape(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Patterns of what is secret wherever it stands, and of what stays in front of it."""
+
+    hide: str
+    keep: str = ""
+
+
+class ProgramOptions(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Options of programs whose names match ``called``; the table says what the others mean."""
+
+    called: str
+    follows: list[str] = []
+    attached: list[str] = []
+    pair: list[str] = []
+    between: str = ":"
+    operand: int = 0
+    only_with: str = ""
+    bare: list[str] = []
+
+
+class Secrets(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The table of rules as a file has it."""
+
+    names: list[str] = []
+    words: list[str] = []
+    endings: list[str] = []
+    keys_of: list[str] = []
+    about: list[str] = []
+    without: list[str] = []
+    not_names: list[str] = []
+    harmless: list[str] = []
+    shapes: list[Shape] = []
+    programs: list[ProgramOptions] = []
+
+
+class Rules(NamedTuple):
+    """The rules made ready."""
+
+    secrets: Secrets
+    names: re.Pattern[str] | None
+    harmless: re.Pattern[str]
+    shapes: tuple[re.Pattern[str], ...]
+    programs: tuple[tuple[re.Pattern[str], ProgramOptions], ...]
+
+    def is_secret_name(self, name: str) -> bool:
+        """Whether a name, without dashes in front of it, says that its value is secret."""
+        if name in self.secrets.not_names:
+            return False
+        if self.names is not None and self.names.fullmatch(name):
+            return True
+        words = [word.lower() for word in _WORD.findall(name)]
+        table = self.secrets
+        if not words or words[-1] in table.about or not set(words).isdisjoint(table.without):
+            return False
+        # of words that are written together only the end is known
+        return any(word in table.words or self._ends_so(word) for word in words) or any(
+            word in table.keys_of and following in ("key", "keys")
+            for word, following in pairwise(words)
+        )
+
+    def is_harmless(self, value: str) -> bool:
+        """Whether a value hides nothing, whatever the name in front of it."""
+        return not value or self.harmless.fullmatch(value) is not None
+
+    def of_program(self, words: list[str], within: int) -> ProgramOptions | None:
+        """Return the options of the first program that is named among the first words."""
+        for word in words[:within]:
+            called = word.rpartition("/")[2]
+            for pattern, options in self.programs:
+                if pattern.fullmatch(called) and (options.only_with or word) in words:
+                    return options
+        return None
+
+    def _ends_so(self, word: str) -> bool:
+        return len(word) >= PASS_LEAST and word.endswith(tuple(self.secrets.endings))
+
+
+@cache
+def _shipped() -> Secrets:
+    text = (files("dunmist.captures") / "secrets.toml").read_text(encoding="utf-8")
+    return msgspec.convert(tomllib.loads(text), Secrets)
+
+
+@cache
+def load_rules(own: Path | None = None) -> Rules:
+    """Return the shipped rules with those of the user's own file; raises SettingsError."""
+    secrets = _shipped()
+    try:
+        if own is not None:
+            added = msgspec.convert(tomllib.loads(own.read_text(encoding="utf-8")), Secrets)
+            secrets = Secrets(
+                *(
+                    getattr(secrets, field) + getattr(added, field)
+                    for field in Secrets.__struct_fields__
+                )
+            )
+    except (FileNotFoundError, PermissionError):
+        pass  # nobody has to have one, and somebody else's is not ours
+    except (OSError, ValueError) as error:
+        raise SettingsError(
+            f"{own}: no rules for secrets ({error}); mend it, or move it away"
+        ) from error
+    try:
+        return _ready(secrets)
+    except re.error as error:
+        raise SettingsError(f"{own}: a pattern is none ({error}); mend it") from error
+
+
+def _ready(secrets: Secrets) -> Rules:
+    named = f"(?:[\\w.-]*[_.-])?(?:{'|'.join(secrets.names)})" if secrets.names else None
+    return Rules(
+        secrets,
+        re.compile(named, re.I) if named else None,
+        re.compile("|".join(secrets.harmless) or r"(?!)"),
+        tuple(
+            re.compile(f"(?P<keep>{shape.keep})(?P<hide>{shape.hide})") for shape in secrets.shapes
+        ),
+        tuple((re.compile(options.called), options) for options in secrets.programs),
+    )

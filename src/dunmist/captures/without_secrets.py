@@ -1,0 +1,50 @@
+"""Takes the secrets out of one record: out of every text in it, whatever field it stands in."""
+
+from typing import TypeVar
+
+import msgspec
+
+from dunmist.captures.redaction import SUSPECT, Rules, mask_secrets, mask_text
+from dunmist.captures.schema import Line
+from dunmist.computer import ProcessFacts
+from dunmist.sampling import Tick
+
+# what of a tick is text that somebody chose; the rest is the kernel's own words and figures
+TICK_TEXTS = ("threads", "groups")
+
+Part = TypeVar("Part")
+
+
+def without_secrets(line: Line, rules: Rules) -> Line:
+    """Return a line in which secrets are masked."""
+    if isinstance(line, Tick):
+        changed = {name: _masked(getattr(line, name), rules) for name in TICK_TEXTS}
+        return msgspec.structs.replace(line, **changed)
+    return _masked(line, rules)
+
+
+def _masked(part: Part, rules: Rules) -> Part:
+    masked: object = part
+    if isinstance(part, str):
+        masked = mask_text(part, rules) if SUSPECT.search(part) else part
+    elif isinstance(part, list | tuple):
+        masked = type(part)([_masked(item, rules) for item in part])
+    elif isinstance(part, dict):
+        masked = {key: _masked(value, rules) for key, value in part.items()}
+    elif isinstance(part, msgspec.Struct):
+        masked = _struct(part, rules)
+    return masked  # type: ignore[return-value]  # each branch keeps the type
+
+
+def _struct(part: msgspec.Struct, rules: Rules) -> msgspec.Struct:
+    changed = {}
+    for name in part.__struct_fields__:
+        value = getattr(part, name)
+        if isinstance(value, int | float | None):
+            continue
+        # the words of a command line belong together: an option says what the next one is
+        is_command_line = name == "command_line" and isinstance(part, ProcessFacts)
+        masked = mask_secrets(value, rules) if is_command_line else _masked(value, rules)
+        if masked != value:
+            changed[name] = masked
+    return msgspec.structs.replace(part, **changed) if changed else part

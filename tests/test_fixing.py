@@ -472,13 +472,70 @@ class Units(InFolder):
             carry_out(act, self.header, root, self.journal)
         self.assertEqual(kept, (self.folder / "elsewhere").read_bytes())
 
-    def test_an_autostart_entry_off_and_on(self):
-        entry = self.folder / "home/.config/autostart/gull.desktop"
-        entry.parent.mkdir(parents=True)
+    def at_home(self):
+        """Whose autostart entries lie in the test's folder."""
+        me = pwd.getpwuid(os.geteuid())
+        at_home = pwd.struct_passwd([*me[:5], str(self.folder / "home"), me[6]])
+        patch = mock.patch("pwd.getpwnam", return_value=at_home)
+        patch.start()
+        self.addCleanup(patch.stop)
+        return me.pw_name
+
+    def entry(self, name="gull.desktop"):
+        entry = self.folder / "home/.config/autostart" / name
+        entry.parent.mkdir(parents=True, exist_ok=True)
         entry.write_text("[Desktop Entry]\nExec=gull\n")
-        me = pwd.getpwuid(os.geteuid()).pw_name
+        return entry
+
+    def test_an_autostart_entry_off_and_on(self):
+        entry, me = self.entry(), self.at_home()
         act = Act("disable-autostart", file=str(entry), user=me)
         carry_out(act, self.header, Root(Path("/")), self.journal)
         self.assertFalse(entry.exists())
         undo(self.journal, None, Root(Path("/")))
         self.assertEqual("[Desktop Entry]\nExec=gull\n", entry.read_text())
+
+    def test_a_capture_names_no_other_file(self):
+        entry, me = self.entry(), self.at_home()
+        other = self.entry("../secret.desktop")
+        link = entry.parent / "link.desktop"
+        link.symlink_to(other)
+        for file in (
+            str(other), f"{entry.parent}/../secret.desktop", f"{entry.parent}//gull.desktop",
+            str(self.entry("gull.txt")), "/etc/passwd", "gull.desktop", "", str(link),
+            f"{entry.parent}/sub/gull.desktop",
+        ):  # fmt: skip
+            act = Act("disable-autostart", file=file, user=me)
+            with self.subTest(file), self.assertRaises(Refused):
+                carry_out(act, self.header, Root(Path("/")), self.journal)
+        self.assertTrue(other.exists() and entry.exists() and link.is_symlink())
+
+    def test_a_capture_names_no_other_unit(self):
+        """Names of units come from a capture, and are checked against what is now."""
+        bus = self.serve()
+        for unit in ("-.slice", "--force.service", "tern", "tern.service; reboot", "../x.service",
+                     "tern.mount", "dbus.service", "user@1000.service", "systemd-logind.service",
+                     "display-manager.service", "init.scope", ""):  # fmt: skip
+            with self.subTest(unit), self.assertRaises(Refused):
+                carry_out(Act("stop-unit", unit=unit), self.header, Root(Path("/")), self.journal)
+        self.assertEqual([], self.asked(bus))
+        self.assertEqual([], read_journal(self.journal))
+
+    def test_a_capture_names_no_other_program_and_no_other_person(self):
+        child = subprocess.Popen(["sleep", "60"])
+        self.addCleanup(child.wait)
+        self.addCleanup(child.kill)
+        start_clk = int(Path(f"/proc/{child.pid}/stat").read_text().rpartition(") ")[2].split()[19])
+        bus, root, me = self.serve(), Root(Path("/")), os.geteuid()
+        for verb, name, uid, said in (
+            ("end", "miner", me, "is sleep now, not miner"),
+            ("pause", "sleep", me + 1, "belongs to user number"),
+            ("stop-unit", "sleep", me, "is in .* now, not in tern.service"),
+        ):
+            target = Target(child.pid, start_clk, name, uid)
+            act = Act(verb, targets=[target], unit="tern.service")
+            with self.subTest(verb), self.assertRaisesRegex(Refused, said):
+                carry_out(act, self.header, root, self.journal)
+        self.assertIsNone(child.poll())
+        self.assertEqual([], self.asked(bus))
+        self.assertEqual([], read_journal(self.journal))

@@ -158,7 +158,7 @@ class InTheWay(InFolder):
             facts = [line.facts for line in reader.lines() if isinstance(line, ProcessLine)]
         (own,) = (one for one in facts if one.pid == child.pid)
         self.assertLess(sum(map(len, own.command_line)), 40_000)
-        self.assertGreater(sum(map(len, own.command_line)), 10_000)
+        self.assertGreater(sum(map(len, own.command_line)), 8_000)
 
     def test_few_descriptors_are_enough(self):
         script = "import time\nprint(flush=True)\ntime.sleep(60)"

@@ -20,7 +20,7 @@ from dunmist.advice.catalogue import catalogue
 from dunmist.advice.compose import Judged, advise
 from dunmist.advice.evidence import declared_evidence
 from dunmist.advice.owner import Told, tell_owner
-from dunmist.advice.protection import protected_by_name
+from dunmist.advice.protection import protected_by_name, protected_unit
 from dunmist.advice.rungs import Rung
 from dunmist.advice.sentences import first_action, paging_sentence
 from dunmist.advice.triage import (
@@ -70,6 +70,7 @@ __all__ = [
     "paging_sentence",
     "percent",
     "protected_by_name",
+    "protected_unit",
     "size_text",
     "span_text",
     "tell_owner",

@@ -4,6 +4,8 @@ Ending any of these logs the person out, takes away the screen or the network, o
 computer; so no step that pauses or ends them is ever proposed or carried out.
 """
 
+from fnmatch import fnmatchcase
+
 from dunmist.advice.wording import ladder
 from dunmist.applications import is_shell
 from dunmist.series import Application, Process, Series
@@ -43,6 +45,14 @@ def protected_by_name(*names: str) -> str | None:
     """Return the key of the reason why a program of one of these names must not be touched."""
     for key, protected in ladder()["protected"].items():
         if not frozenset(protected).isdisjoint(names):
+            return str(key)
+    return None
+
+
+def protected_unit(name: str) -> str | None:
+    """Return the key of the reason why a unit must not be touched, None where it may be."""
+    for key, patterns in ladder()["protected_units"].items():
+        if any(fnmatchcase(name, pattern) for pattern in patterns):
             return str(key)
     return None
 

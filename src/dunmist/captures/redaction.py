@@ -16,7 +16,7 @@ MASK = "[masked]"
 CUT = "[cut]"
 # what is longer is cut: no person reads it, and looking through it would cost the patient
 LONGEST = 8192
-# of one command line no more than this is looked through; what could hide something beyond it is cut
+# of one command line no more than this is looked through; what could hide more behind it is cut
 LOOKED_THROUGH = 2 * LONGEST
 # the program stands among the first words, behind others that start it
 PROGRAM_WITHIN = 6

@@ -1,14 +1,18 @@
 """What must be so before anything is done: this computer and boot, own rights, no session hit."""
 
 import os
+import re
 
-from dunmist.advice import Act, Target, protected_by_name, wording
+from dunmist.advice import Act, Target, protected_by_name, protected_unit, wording
+from dunmist.applications import unit_of
 from dunmist.captures import Header
-from dunmist.computer import PF_KTHREAD, Root, parse_line
+from dunmist.computer import PF_KTHREAD, Root, parse_cgroup, parse_line
 from dunmist.errors import Refused
 from dunmist.fixing.live import Live, ancestors, family, read_live
 from dunmist.fixing.units import check_manager
 
+# systemd.unit(5); what begins with a dash would be taken for an option by whoever pastes it
+UNIT_NAME = re.compile(r"(?!-)[A-Za-z0-9:_.\\@-]{1,244}\.(?:service|scope|slice|timer)")
 BOOT_ID = "proc/sys/kernel/random/boot_id"
 NUMBERS_SHOWN = 8
 
@@ -58,9 +62,50 @@ def check_family(act: Act, root: Root) -> list[Target]:
 
 
 def check_manager_of(act: Act, root: Root) -> list[Target]:
-    """Return the living processes of a unit; raises Refused when its manager cannot be asked."""
+    """Return the living processes of a unit; raises Refused where it must not be acted on.
+
+    The unit comes from a capture, which may say anything: its name must be one, it must not be
+    protected, and the processes that were judged must be in it now.
+    """
+    unit = act.unit or ""
+    if not UNIT_NAME.fullmatch(unit):
+        raise Refused(f"{unit!r} is no name of a unit; nothing was done")
+    key = protected_unit(unit)
+    if key:
+        raise Refused(f"{unit} is protected: {wording()['protected'][key]}")
+    live = read_live(root)
+    targets = _still_there(act, live)
+    for target in targets:
+        _check_same(live[target.pid], target)
+        # a timer starts them in a unit of another name
+        now = unit_of(_group(root, target.pid))
+        if act.verb != "disable-timer" and now != unit:
+            raise Refused(
+                f"process {target.pid} ({target.name}) is in {now or 'no unit'} now, not in "
+                f"{unit}; capture again"
+            )
     check_manager(act)
-    return _still_there(act, read_live(root))
+    return targets
+
+
+def _group(root: Root, pid: int) -> str | None:
+    found = root.parse(f"proc/{pid}/cgroup", parse_cgroup, "control groups", may_be_absent=True)
+    return found.unit if found else None
+
+
+def _check_same(one: Live, target: Target) -> None:
+    """Raise Refused when a process is another program, or another person's, than was judged."""
+    # captures name a program by its command line, in which secrets are masked
+    names = (one.program.name, one.stat.name, one.masked_program.name)
+    if target.name not in names:
+        raise Refused(
+            f"process {target.pid} is {one.program.name} now, not {target.name}; capture again"
+        )
+    if target.uid is not None and target.uid != one.uid:
+        raise Refused(
+            f"process {target.pid} ({target.name}) belongs to user number {one.uid} now, not to "
+            f"{target.uid}; capture again"
+        )
 
 
 def check_nothing(act: Act, root: Root) -> list[Target]:
@@ -95,6 +140,7 @@ def check_targets(live: dict[int, Live], targets: list[Target]) -> None:
         one = live.get(target.pid)
         if one is None or one.stat.start_clk != target.start_clk:
             continue  # it is gone; whoever has the number now is not touched
+        _check_same(one, target)
         key = _protection(one, own_chain)
         if key:
             raise Refused(

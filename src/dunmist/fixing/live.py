@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from dunmist.advice import Target
 from dunmist.applications import Program, program_of
+from dunmist.captures import mask_secrets
 from dunmist.computer import COMMAND_LINE_BYTES, ProcessFacts, ProcessStat, Root, parse_cmdline
 from dunmist.fixing.held import read_stat
 
@@ -29,6 +30,17 @@ class Live(NamedTuple):
                 self.stat.pid, self.stat.start_clk, self.stat.ppid, self.stat.session,
                 self.stat.name, command_line=parse_cmdline(self.command),
                 executable=self.executable,
+            )
+        )  # fmt: skip
+
+    @property
+    def masked_program(self) -> Program:
+        """What it runs, by the command line as a capture has it."""
+        words = mask_secrets(parse_cmdline(self.command))
+        return program_of(
+            ProcessFacts(
+                self.stat.pid, self.stat.start_clk, self.stat.ppid, self.stat.session,
+                self.stat.name, command_line=words, executable=self.executable,
             )
         )  # fmt: skip
 

@@ -4,8 +4,8 @@ What lies in a home is the person's: the administrator takes on their rights, so
 they left there leads anywhere else. Nothing that was there is deleted.
 """
 
-import os
 import pwd
+import stat
 from pathlib import Path
 
 from dunmist.advice import OFF, OVERRIDE, OWN, Act, Target, override_name
@@ -13,6 +13,9 @@ from dunmist.computer import Root
 from dunmist.errors import Refused
 from dunmist.fixing.journal import JournalLine, Result
 from dunmist.fixing.units import as_user
+
+# where entries of everybody are (Desktop Application Autostart Specification)
+SYSTEM_PLACES = ("/etc/xdg/autostart",)
 
 
 def disable(act: Act, targets: list[Target], root: Root) -> Result:
@@ -59,16 +62,28 @@ def enable_entry(act: Act) -> str:
 def _move(source: Path, target: Path) -> str:
     if target.exists():
         raise Refused(f"{target}: exists already; nothing was done")
-    if not source.exists():
-        raise Refused(f"{source}: is not there any more; nothing was done")
+    try:
+        kind = source.lstat().st_mode
+    except FileNotFoundError as error:
+        raise Refused(f"{source}: is not there any more; nothing was done") from error
+    if not stat.S_ISREG(kind):
+        raise Refused(f"{source}: is no plain file; look at it, nothing was done")
     source.rename(target)
     return str(target)
 
 
 def _file(act: Act) -> Path:
-    if not act.file or not os.path.isabs(act.file):  # noqa: PTH117 - of text
-        raise Refused("the step names no autostart entry; nothing was done")
-    return Path(act.file)
+    """Return the entry's file; raises Refused unless it is just where entries are.
+
+    The name comes from a capture: it leads nowhere else, through no link and no ``..``.
+    """
+    name = act.file or ""
+    file = Path(name)
+    home = Path(pwd.getpwnam(act.user or "").pw_dir)
+    places = (home / OWN, *(Path(place) for place in SYSTEM_PLACES))
+    if str(file) != name or file.suffix != ".desktop" or file.parent not in places:
+        raise Refused(f"{name!r} is no autostart entry of {act.user}; nothing was done")
+    return file
 
 
 def _is_own(act: Act) -> bool:

@@ -3,6 +3,7 @@
 import json
 import math
 import os
+import pwd
 import random
 import resource
 import subprocess
@@ -13,6 +14,8 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from dunmist.captures import CaptureReader
+from dunmist.computer import Home, Root, Unread, read_autostart
+from dunmist.computer.inside import open_stepwise
 from dunmist.jobs.capture import Wishes, run_capture
 from dunmist.jobs.judge import judge
 from dunmist.reports import triage_json
@@ -144,6 +147,63 @@ class InTheWay(InFolder):
         self.assertLess(time.monotonic() - began, 10.0)
         shown = run("triage", "x.jsonl.gz", "--json", folder=self.folder).stdout
         self.assertIn("autostart", str(json.loads(shown)["blind_spots"]))
+
+    def test_no_link_leads_out_of_a_copy(self):
+        place, outside = self.folder / "patient", self.folder / "outside"
+        (place / "etc").mkdir(parents=True)
+        (place / "etc/hostname").write_text("inside")
+        (place / "hostname").write_text("the copy's own")
+        outside.write_text("secret")
+        for name, target in (
+            ("absolute", str(outside)), ("up", "../" * 30 + str(outside).lstrip("/")),
+            ("root", "/etc/hostname"), ("within", "../hostname"), ("round", "round"),
+            ("directory", "/etc"),
+        ):  # fmt: skip
+            (place / "etc" / name).symlink_to(target)
+        root = Root(place)
+        self.addCleanup(root.close)
+        directory = os.open(place, os.O_PATH)
+        self.addCleanup(os.close, directory)
+
+        def stepwise(name):
+            descriptor = open_stepwise(directory, name, os.O_RDONLY)
+            try:
+                return os.read(descriptor, 100)
+            finally:
+                os.close(descriptor)
+
+        for read in (root.read, stepwise):
+            for name, found in (
+                ("etc/absolute", None), ("etc/up", None), ("etc/round", None), ("etc/no", None),
+                ("etc/root", b"inside"), ("etc/within", b"the copy's own"),
+                ("../../etc/hostname", b"inside"), ("etc/directory/hostname", b"inside"),
+            ):  # fmt: skip
+                with self.subTest(name, way=read):
+                    if found is None:
+                        self.assertRaises(OSError, read, name)
+                    else:
+                        self.assertEqual(found, read(name))
+        self.assertEqual(str(outside), root.link("etc/absolute"))
+        self.assertEqual((True, False), (root.exists("etc/root"), root.exists("etc/absolute")))
+        self.assertIn("hostname", root.names("etc/directory"))
+
+    @unittest.skipUnless(os.geteuid() == 0, "needs an administrator")
+    def test_homes_are_read_with_the_rights_of_their_owners(self):
+        nobody = pwd.getpwnam("nobody")
+        secret = self.folder / "secret.desktop"
+        secret.write_text("[Desktop Entry]\nExec=secret\n")
+        secret.chmod(0o600)
+        self.folder.chmod(0o755)
+        entries = self.folder / "home/.config/autostart"
+        entries.mkdir(parents=True)
+        (entries / "mine.desktop").write_text("[Desktop Entry]\nExec=mine\n")
+        (entries / "mine.desktop").chmod(0o644)
+        (entries / "theirs.desktop").symlink_to(secret)
+        home = Home("nobody", str(self.folder / "home"), nobody.pw_uid, nobody.pw_gid)
+        root = Root(Path("/"))
+        mine = [entry.command for entry in read_autostart(root, [home]) if entry.user == "nobody"]
+        self.assertEqual((["mine"], 0), (mine, os.geteuid()))
+        self.assertIn(Unread("autostart entries", "permission"), root.unread)
 
     def test_a_command_line_without_end_is_read_to_a_bound(self):
         script = "import time\nprint(flush=True)\ntime.sleep(60)"

@@ -5,16 +5,16 @@ for headers, kept in an SQLite file since rpm 4.16. Reading them costs a tenth o
 so it is done once, after the last tick.
 """
 
+import os
 import re
 import struct
 from collections.abc import Iterable, Iterator
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 
 from dunmist.computer.parsing import ParseError, text_of
-from dunmist.computer.root import Root
+from dunmist.computer.root import Root, reason_of
 
 if TYPE_CHECKING:
     import sqlite3
@@ -88,16 +88,23 @@ def _field(stanza: bytes, name: bytes) -> str | None:
 def _from_rpm(root: Root, database: str, wanted: list[str]) -> Iterator[Package]:
     import sqlite3
 
-    place = Path(root.full(database)).resolve().as_uri()
+    try:
+        descriptor = root.open(database)
+    except OSError as error:
+        root.note(SUBJECT, reason_of(error))
+        return
     try:
         # immutable: neither locks nor writes anything beside the file
-        with sqlite3.connect(f"{place}?mode=ro&immutable=1", uri=True) as base:
+        place = f"file:/proc/self/fd/{descriptor}?mode=ro&immutable=1"
+        with sqlite3.connect(place, uri=True) as base:
             for path in wanted:
                 yield from _owner_in_rpm(base, path)
     except sqlite3.Error:
         root.note(SUBJECT, "failed")
     except ParseError:
         root.note(SUBJECT, "garbled")
+    finally:
+        os.close(descriptor)
 
 
 def _owner_in_rpm(base: "sqlite3.Connection", path: str) -> Iterator[Package]:

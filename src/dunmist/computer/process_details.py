@@ -129,7 +129,7 @@ def read_rollup(root: Root, pid: str, process: int) -> MemoryRollup | None:
 def _descriptors(root: Root, pid: str) -> tuple[int | None, list[int], list[str]]:
     directory = root.full(f"proc/{pid}/fd")
     try:
-        names = os.listdir(directory)
+        names = root.listing(f"proc/{pid}/fd")
     except OSError as error:
         if reason_of(error) != "absent":
             root.note(DESCRIPTORS, reason_of(error), pid)

@@ -69,6 +69,7 @@ class Root:
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self._directory: int | None = None
         self.unread: dict[Unread, set[str]] = {}
         self._held: dict[str, int] = {}
 
@@ -93,12 +94,23 @@ class Root:
         What lies outside of the kernel's own trees may have been put there by anybody: a FIFO or a
         device in its place is refused.
         """
-        descriptor = os.open(self.full(name), OPEN_FLAGS)
+        descriptor = self._open(name, OPEN_FLAGS)
         trusted = self.is_this_computer and name.startswith(KERNEL_TREES)
         if not trusted and not stat.S_ISREG(os.fstat(descriptor).st_mode):
             os.close(descriptor)
             raise OSError(errno.EINVAL, "no plain file")
         return descriptor
+
+    def _open(self, name: str, flags: int) -> int:
+        """Open whatever is there; in a copy no link leads out of it."""
+        if self.is_this_computer:
+            return os.open(self.full(name), flags)
+        # only a copy or a model needs it, and a patient's own memory is spared
+        from dunmist.computer.inside import open_inside
+
+        if self._directory is None:
+            self._directory = os.open(self.path, os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
+        return open_inside(self._directory, name, flags)
 
     def read(self, name: str) -> bytes:
         """Return a file's bytes; raises OSError."""
@@ -163,7 +175,17 @@ class Root:
 
     def listed(self, directory: str) -> list[str]:
         """Return the names in a directory in order; raises OSError."""
-        return sorted(os.listdir(self.full(directory)))
+        return sorted(self.listing(directory))
+
+    def listing(self, directory: str) -> list[str]:
+        """Return the names in a directory as they come; raises OSError."""
+        if self.is_this_computer:
+            return os.listdir(self.full(directory))
+        descriptor = self._open(directory, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            return os.listdir(descriptor)
+        finally:
+            os.close(descriptor)
 
     def names(self, directory: str) -> list[str]:
         """Return the names in a directory in order, an empty list when it cannot be listed."""
@@ -174,12 +196,33 @@ class Root:
 
     def exists(self, name: str) -> bool:
         """Whether there is a file or a directory of that name."""
-        return os.path.exists(self.full(name))  # noqa: PTH110 - called often
+        if self.is_this_computer:
+            return os.path.exists(self.full(name))  # noqa: PTH110 - called often
+        try:
+            os.close(self._open(name, os.O_PATH))
+        except OSError:
+            return False
+        return True
+
+    def accessed_s(self, name: str) -> float:
+        """Return when something was used last, in seconds since 1970; raises OSError."""
+        # nothing of a terminal is opened but its name
+        descriptor = self._open(name, os.O_PATH | os.O_CLOEXEC)
+        try:
+            return os.fstat(descriptor).st_atime
+        finally:
+            os.close(descriptor)
 
     def link(self, name: str) -> str | None:
         """Return the target of a symbolic link; None when it is absent; raises PermissionError."""
         try:
-            return text_of(os.readlink(os.fsencode(self.full(name))))
+            if self.is_this_computer:
+                return text_of(os.readlink(os.fsencode(self.full(name))))
+            descriptor = self._open(name, os.O_PATH | os.O_NOFOLLOW)
+            try:
+                return text_of(os.readlink(b"", dir_fd=descriptor))
+            finally:
+                os.close(descriptor)
         except PermissionError:
             raise
         except OSError:
@@ -190,3 +233,6 @@ class Root:
         for descriptor in self._held.values():
             os.close(descriptor)
         self._held.clear()
+        if self._directory is not None:
+            os.close(self._directory)
+            self._directory = None

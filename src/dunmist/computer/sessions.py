@@ -4,7 +4,6 @@ A graphical session has a display instead of a terminal. A terminal was last use
 read (its access time, as w(1) has it).
 """
 
-import os
 import struct
 from collections.abc import Iterator
 from typing import NamedTuple
@@ -92,7 +91,7 @@ def _idle_s(root: Root, line: str, now_s: float) -> float | None:
     if ".." in line:
         return None
     try:
-        used_s = os.stat(root.full(f"dev/{line}")).st_atime  # noqa: PTH116 - root.full is text
+        used_s = root.accessed_s(f"dev/{line}")
     except OSError:
         return None
     return max(0.0, now_s - used_s)

@@ -14,12 +14,16 @@ def is_person(uid: int | None) -> bool:
     return uid is not None and FIRST_PERSON_UID <= uid <= LAST_PERSON_UID
 
 
+NOBODYS = 65534
+
+
 class User(NamedTuple):
-    """One line of passwd(5)."""
+    """One line of passwd(5); a number of a group that is none is nobody's."""
 
     uid: int
     name: str
     home: str | None
+    gid: int = NOBODYS
 
 
 def parse_passwd(data: bytes) -> list[User]:
@@ -29,7 +33,9 @@ def parse_passwd(data: bytes) -> list[User]:
         fields = line.split(b":")
         if len(fields) >= 3 and fields[2].isdigit() and len(fields[2]) <= 10:
             home = text_of(fields[5]) if len(fields) > 5 and fields[5] else None
-            users.append(User(int(fields[2]), text_of(fields[0]), home))
+            has_group = len(fields) > 3 and fields[3].isdigit() and len(fields[3]) <= 10
+            gid = min(int(fields[3]), NOBODYS) if has_group else NOBODYS
+            users.append(User(int(fields[2]), text_of(fields[0]), home, gid))
     return users
 
 

@@ -6,7 +6,6 @@ of each process that changed, once in ``DETAIL_ROUNDS`` rounds. On a slow comput
 long that the first and the last process are read at different moments: each sample carries its own.
 """
 
-import os
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -91,7 +90,7 @@ class ProcessTable:
         self._elapsed_s += elapsed_s
         self._after_ms = after_ms
         # one listing is the only way: the kernel tells nobody who comes without taskstats rights
-        present = [name for name in os.listdir(self._root.full("proc")) if name.isdigit()]
+        present = [name for name in self._root.listing("proc") if name.isdigit()]
         if not self._rounds and self._root.is_this_computer and "1" not in present:
             self._root.note("processes of other people", "permission")  # mounted with hidepid
         busy: Counter[str] = Counter()

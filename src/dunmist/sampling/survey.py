@@ -97,7 +97,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
 
 def _homes(root: Root) -> list[Home]:
     return [
-        Home(user.name, user.home)
+        Home(user.name, user.home, user.uid, user.gid)
         for user in read_users(root)
         if user.home and (is_person(user.uid) or user.uid == 0)
     ]

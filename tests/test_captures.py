@@ -148,8 +148,8 @@ class Secrets(InFolder):
                     mask_text(words[2])
                 took_s.append(time.process_time() - began_s)
             with self.subTest(piece):
-                self.assertLess(took_s[1], 12 * took_s[0] + 0.02)
-                self.assertLess(took_s[1], 0.5)
+                # what is longer than a bound is cut, so that it is even less
+                self.assertLess(took_s[1], 10 * took_s[0] + 0.02)
 
     def test_no_output_holds_a_secret_of_a_real_program(self):
         secret = self.SECRET
@@ -188,6 +188,53 @@ class Secrets(InFolder):
         environment = {**os.environ, "XDG_CONFIG_HOME": str(self.folder)}
         line = self.one_line("capture", "-o", "x.gz", "--for", "1s", environment=environment)
         self.assertIn("secrets.toml", line)
+
+
+class Outputs(InFolder):
+    """Every command that writes a file does it in one way."""
+
+    def commands(self, target):
+        if target.suffix == ".png":
+            return (("view", "heat", self.sample, "-o", target),)
+        return (
+            ("capture", "-o", target, "--for", "0.2s", "--every", "0.1s"),
+            ("report", self.sample, "-o", target),
+            ("report", self.sample, "-o", target, "--brief"),
+        )
+
+    def test_nothing_is_written_through_what_is_no_plain_file_of_ones_own(self):
+        kept = self.folder / "kept"
+        kept.write_text("kept")
+        targets = {name: self.folder / f"{name}.txt" for name in ("link", "dangling", "fifo")}
+        targets["link"].symlink_to(kept)
+        targets["dangling"].symlink_to(self.folder / "made")
+        os.mkfifo(targets["fifo"])
+        if os.geteuid() == 0:
+            targets["theirs"] = self.folder / "theirs.txt"
+            targets["theirs"].write_text("theirs")
+            os.chown(targets["theirs"], 65534, 65534)
+        for case, target in targets.items():
+            for command in self.commands(target):
+                with self.subTest(case, command=command[:1]):
+                    self.one_line(*command, "--force")
+        self.assertEqual("kept", kept.read_text())
+        self.assertFalse((self.folder / "made").exists())
+        self.assertTrue(targets["fifo"].is_fifo() and targets["link"].is_symlink())
+        self.assertEqual([], list(self.folder.glob(".dunmist-*")))
+
+    def test_a_new_file_is_ones_own_and_replaces_what_was_there(self):
+        for ending in (".txt", ".png"):
+            target = self.folder / f"x{ending}"
+            for command in self.commands(target):
+                target.write_text("old")
+                target.chmod(0o666)
+                with self.subTest(command[0]):
+                    self.assertIn("--force", self.one_line(*command))
+                    self.assertEqual("old", target.read_text())
+                    run(*command, "--force", folder=self.folder)
+                    self.assertEqual(0o600, target.stat().st_mode & 0o777)
+                    self.assertNotEqual(b"old", target.read_bytes())
+        self.assertEqual([], list(self.folder.glob(".dunmist-*")))
 
 
 class Writing(InFolder):

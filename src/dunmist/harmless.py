@@ -4,6 +4,7 @@ A name on a hostile machine may hold escape sequences, line breaks, marks that t
 writing, or the start of a spreadsheet formula.
 """
 
+import json
 import re
 import unicodedata
 
@@ -18,6 +19,16 @@ def harmless(text: str) -> str:
         return text
     return "".join(
         char.encode("unicode_escape").decode() if unicodedata.category(char) in _UNSAFE else char
+        for char in text
+    )
+
+
+def json_harmless(text: str) -> str:
+    r"""Return JSON whose strings have every control or formatting character as its ``\u`` form."""
+    return "".join(
+        char
+        if char == "\n" or unicodedata.category(char) not in _UNSAFE
+        else json.dumps(char)[1:-1]
         for char in text
     )
 

@@ -18,7 +18,7 @@ from dunmist.advice.triage import (
     Verdict,
 )
 from dunmist.advice.wording import wording
-from dunmist.captures import Unseen
+from dunmist.captures import Unseen, is_shared
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, sign
 from dunmist.series import Series
 
@@ -28,7 +28,8 @@ def compose_triage(series: Series, diagnosis: Diagnosis, cases: Cases) -> Triage
     header = series.header
     return Triage(
         capture=CaptureFacts(
-            path=str(series.path),
+            # where a copy lies says who shared it
+            path=series.path.name if is_shared(series.header) else str(series.path),
             host=header.machine.host,
             started=header.started,
             duration_s=round(series.duration_s, 3),

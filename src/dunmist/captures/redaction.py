@@ -27,7 +27,7 @@ SUSPECT = re.compile(r"[=:@$ ]|[\w+-]{16}")
 _WORDS = re.compile(r"""(?:[^\s"']|"[^"]*"|'[^']*'|["'])+""")
 # a name and what says that its value begins; the value of a colon stands apart, or is quoted
 _NAMED = re.compile(
-    r"""(?<![\w.])(?P<name>[A-Za-z_][\w.-]{0,120})(?P<sep>["']?\s{0,4}(?:=\s{0,4}|:(?:\s{1,4}|(?=["'\w]))))"""
+    r"""(?<![\w.])(?P<name>[A-Za-z_][\w.-]{0,80})(?P<sep>["']?\s{0,4}(?:=\s{0,4}|:(?:\s{1,4}|(?=["'\w]))))"""
 )
 # where a value ends that stands among others
 _NEXT = re.compile(r"""[&;]|,\s{0,4}["']?[A-Za-z_][\w.-]{0,63}["']?\s{0,4}[=:]|\s""")

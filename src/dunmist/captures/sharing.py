@@ -19,13 +19,22 @@ from dunmist.captures.reader import CaptureReader
 from dunmist.captures.schema import Header, Line
 from dunmist.captures.writer import CaptureWriter
 from dunmist.computer import is_person
-from dunmist.sampling import ProcessLine, Survey, Tick
+from dunmist.sampling import Event, ProcessLine, Survey, Tick
 
 SHARED_BOOT = "shared-copy"
 TAG = "kind"  # says what a line is
 _ADDRESS4 = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.]*\d\.)")
 _ADDRESS6 = re.compile(r"(?<![\w:.])(?:[0-9a-fA-F]{0,4}:){2,7}[0-9a-fA-F]{0,4}(?![\w:])")
-_MAIL = re.compile(r"[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})*\.[A-Za-z]{2,24}\b")
+# a unit of many, such as user@1000.service, is no mail address, and stays as it can be pasted
+_MAIL = re.compile(
+    r"[\w.+-]{1,64}@(?![\w.\\-]*\.(?:service|scope|slice|socket|timer|mount|device|target)\b)"
+    r"[\w-]{1,63}(?:\.[\w-]{1,63})*\.[A-Za-z]{2,24}\b"
+)
+# where files of another computer come from: host:/path and //host/path
+_SOURCE_HOST = re.compile(r"^(//)?([A-Za-z0-9][\w.-]{0,252})(?=:/|/)")
+_MAC = re.compile(r"(?<![\w:-])(?:[0-9a-fA-F]{2}[:-]){5}[0-9a-fA-F]{2}(?![\w:-])")
+# what tells which program of an interpreter it is; the rest of a command line may be anything
+_PROGRAM_OPTIONS = ("-m", "-jar")
 _URL_HOST = re.compile(r"(?<=://)(?:[\w.~%-]*@)?([A-Za-z][\w.-]{0,252})")
 _HOME = re.compile(r"/home/([^/\s:\"']+)")
 # a link of a plug-in adapter is named for its hardware address (systemd.net-naming-scheme(7))
@@ -34,9 +43,15 @@ DOCUMENTATION = ("192.0.2.", "198.51.100.", "203.0.113.")
 Whole = TypeVar("Whole", bound=msgspec.Struct)
 
 
-def share_capture(source: Path, target: Path, *, force: bool = False) -> None:
-    """Write a copy of a capture for others; raises CaptureError and OutputError."""
-    stand_ins = StandIns()
+def share_capture(
+    source: Path, target: Path, *, force: bool = False, arguments: bool = False
+) -> None:
+    """Write a copy of a capture for others; raises CaptureError and OutputError.
+
+    Of command lines only the program is kept, unless ``arguments`` are wanted: then what is known
+    to name somebody is replaced in them, and nobody can promise that this is all.
+    """
+    stand_ins = StandIns(arguments=arguments)
     with CaptureReader(source) as reader:
         stand_ins.learn(reader.header)
         for line in reader.lines():
@@ -47,10 +62,16 @@ def share_capture(source: Path, target: Path, *, force: bool = False) -> None:
             writer.write(stand_ins.line(line))
 
 
+def is_shared(header: Header) -> bool:
+    """Whether a capture is such a copy."""
+    return header.machine.boot_id == SHARED_BOOT
+
+
 class StandIns:
     """Gives the same stand-in for the same name or address, in the order of the capture."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, arguments: bool = False) -> None:
+        self._arguments = arguments
         self._people: dict[str, str] = {}
         self._hosts: dict[str, str] = {}
         self._addresses: dict[str, str] = {}
@@ -82,6 +103,12 @@ class StandIns:
 
     def line(self, line: Line) -> Line:
         """Return a line with stand-ins; of a tick only what can hold a name is looked at."""
+        if isinstance(line, ProcessLine | Event) and line.facts and not self._arguments:
+            words = program_words(line.facts.command_line)
+            facts = msgspec.structs.replace(line.facts, command_line=words)
+            line = msgspec.structs.replace(line, facts=facts)
+        if isinstance(line, Survey):
+            line = self._survey(line)
         if not isinstance(line, Tick):
             return self._replaced(line)
         return msgspec.structs.replace(
@@ -90,8 +117,30 @@ class StandIns:
             exits=[self._replaced(ended) for ended in line.exits],
         )
 
+    def _survey(self, survey: Survey) -> Survey:
+        """Return a survey without hosts of file systems and without what entries and jobs start."""
+        mounts = [
+            msgspec.structs.replace(mount, source=_SOURCE_HOST.sub(self._source_host, mount.source))
+            for mount in survey.file_systems
+        ]
+        entries = [
+            entry
+            if self._arguments
+            else msgspec.structs.replace(entry, command=entry.command.partition(" ")[0])
+            for entry in survey.autostart
+        ]
+        return msgspec.structs.replace(survey, file_systems=mounts, autostart=entries)
+
+    def _source_host(self, match: re.Match[str]) -> str:
+        host = match[2]
+        # a plain device below /dev has no host in front of it
+        if _is_address(host):
+            return match[0]
+        return (match[1] or "") + self._add(self._hosts, host, "computer-{}")
+
     def text(self, text: str) -> str:
         """Return a text with stand-ins."""
+        text = _MAC.sub(lambda match: self._add(self._others, match[0], "hardware-{}"), text)
         text = _MAIL.sub(
             lambda match: self._add(self._others, match[0], "person{}@mail.invalid"), text
         )
@@ -122,11 +171,15 @@ class StandIns:
         if self._names is None:
             names = sorted((*self._people, *self._hosts), key=len, reverse=True)
             either = "|".join(map(re.escape, names)) or "(?!)"
-            self._names = re.compile(rf"(?<![A-Za-z0-9])(?:{either})(?![A-Za-z0-9])")
+            self._names = re.compile(rf"(?<![A-Za-z0-9])(?:{either})(?![A-Za-z0-9])", re.I)
         return self._names
 
     def _name(self, name: str) -> str:
-        return self._people.get(name) or self._hosts[name]
+        known = self._people | self._hosts
+        # a name is the same whatever its letters look like
+        return known.get(name) or next(
+            stand_in for other, stand_in in known.items() if other.lower() == name.lower()
+        )
 
     def _url_host(self, match: re.Match[str]) -> str:
         if _is_address(match[1]) or match[1] == "localhost":
@@ -148,6 +201,18 @@ class StandIns:
                 f"{block}{number % 254 + 1}" if is_short else f"2001:db8::{number + 1:x}"
             )
         return self._addresses[text]
+
+
+def program_words(command_line: list[str]) -> list[str]:
+    """Return what of a command line tells which program it is: nothing that was given to it."""
+    words = command_line[:1]
+    for place, word in enumerate(command_line[1:], 1):
+        if word in _PROGRAM_OPTIONS and place + 1 < len(command_line):
+            return [*words, word, command_line[place + 1]]
+        if not word.startswith("-"):
+            # a script is a file; other operands are what the program works on
+            return [*words, word] if "/" in word and place == 1 else words
+    return words
 
 
 def _walked(value: object, change: Callable[[str], str]) -> object:

@@ -19,17 +19,23 @@ STANDARD = Path("-")
 @click.option("--audience", type=click.Choice(["technician", "owner"]), default="technician",
               show_default=True, help="For whom it is worded.")  # fmt: skip
 @click.option("--share", is_flag=True,
-              help="Replace names of people and hosts, homes and addresses by stand-ins, and write "
-              "a copy of the capture beside OUT that has the same.")  # fmt: skip
+              help="Replace names of people and hosts, homes and addresses by stand-ins, leave out "
+              "what programs were called with, and write a copy of the capture beside OUT that has "
+              "the same.")  # fmt: skip
+@click.option("--arguments", is_flag=True,
+              help="With --share: keep what programs were called with; names in it are replaced "
+              "where they are known.")  # fmt: skip
 def report(file: Path, output: Path | None, force: bool, brief: bool, audience: str,
-           share: bool) -> None:  # fmt: skip
+           share: bool, arguments: bool) -> None:  # fmt: skip
     """Write the triage report of the capture FILE to OUT."""
     if output is None and not brief:
         raise click.UsageError("say where to write the report: -o OUT, or -o - for text")
+    if arguments and not share:
+        raise click.UsageError("--arguments says what a shared copy keeps; add --share")
     from dunmist.cli import reporting
 
     wanted = reporting.ReportWish(output or STANDARD, brief, audience == "owner", force)
     if share:
-        reporting.write_shared(file, wanted)
+        reporting.write_shared(file, wanted, arguments=arguments)
     else:
         reporting.write(file, wanted)

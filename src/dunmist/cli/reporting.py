@@ -49,12 +49,12 @@ def write(file: Path, wanted: ReportWish) -> None:
         click.echo(f"wrote {wanted.output}", err=True)
 
 
-def write_shared(file: Path, wanted: ReportWish) -> None:
+def write_shared(file: Path, wanted: ReportWish, *, arguments: bool = False) -> None:
     """Write a report that may be given away, and beside it the capture it was made from."""
     if wanted.is_standard:
         with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
             copy = Path(folder) / f"shared{COPY}"
-            share_capture(file, copy)
+            share_capture(file, copy, arguments=arguments)
             write(copy, wanted)
         return
     copy = wanted.output.with_name(wanted.output.stem + COPY)
@@ -62,7 +62,7 @@ def write_shared(file: Path, wanted: ReportWish) -> None:
         check_ending(wanted.output)
     for target in (wanted.output, copy):
         check_output(target, force=wanted.force)
-    share_capture(file, copy, force=wanted.force)
+    share_capture(file, copy, force=wanted.force, arguments=arguments)
     write(copy, wanted)
     click.echo(f"wrote {copy}, the capture with the same stand-ins", err=True)
 

@@ -283,7 +283,7 @@ CASES = (
         "unit song-fit song-fit hold 100 0.2; sleep 4; unit bird-map bird-map hold 1450",
         "gone bird-map song-fit", "memory", ("bird-map",),
         may=BUSY | DISK | {"paging-storm", "memory-hog", "memory-short"},
-        must={"paging-storm": ""}, settle_s=25, span_s=20, priority=-15,
+        must={"paging-storm": ""}, settle_s=45, span_s=20, priority=-15,
     ),
     Case(
         "a network file system that does not answer",

@@ -2,7 +2,7 @@
 
 The built wheel is installed inside, captures are taken inside with the program of the wheel, and
 judged outside, where computing is not three times slower. With arguments only those cases run whose
-names have one of them, and nothing is written.
+names have one of them, and what they come to takes the place of what stands there.
 """
 
 import gzip
@@ -240,9 +240,17 @@ def main(names):
                 outcomes += [outcome for outcome in step_outcomes(bottle) if tell(outcome)]
     bad = sum(bool(outcome["wrong"]) for outcome in outcomes)
     print(f"{len(outcomes) - bad} right, {bad} wrong")
-    if not names:
-        RESULT.write_text(json.dumps({**about, "cases": outcomes}, indent=1) + "\n")
+    if names and RESULT.exists():
+        outcomes = merged(json.loads(RESULT.read_text())["cases"], outcomes)
+    RESULT.write_text(json.dumps({**about, "cases": outcomes}, indent=1) + "\n")
     return 0
+
+
+def merged(before, now):
+    """Return all outcomes, those of now in the place of those of the same name."""
+    new = {outcome["name"]: outcome for outcome in now}
+    kept = [new.pop(outcome["name"], outcome) for outcome in before]
+    return [*kept, *new.values()]
 
 
 def tell(outcome):

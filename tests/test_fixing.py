@@ -21,6 +21,7 @@ from dunmist.captures import CaptureReader
 from dunmist.computer import Root
 from dunmist.errors import Refused
 from dunmist.fixing import carry_out, read_journal, undo
+from dunmist.jobs import journal_path
 from tests.bus_stand_in import StandIn
 from tests.program import DUNMIST, InFolder, run, start_busy
 
@@ -471,6 +472,18 @@ class Units(InFolder):
         with self.assertRaisesRegex(Refused, "is a link"):
             carry_out(act, self.header, root, self.journal)
         self.assertEqual(kept, (self.folder / "elsewhere").read_bytes())
+
+    @unittest.skipUnless(os.geteuid() == 0, "needs an administrator")
+    def test_the_administrators_journal_is_in_nobody_elses_home(self):
+        theirs, shared, mine = (self.folder / name for name in ("theirs", "shared", "mine"))
+        for place in (theirs, shared, mine):
+            place.mkdir(mode=0o700)
+        os.chown(theirs, 65534, 65534)
+        shared.chmod(0o777)
+        own = Path(pwd.getpwuid(0).pw_dir) / ".local/state/dunmist"
+        for place, expected in ((theirs, own), (shared, own), (mine, mine / "dunmist")):
+            with mock.patch.dict(os.environ, {"XDG_STATE_HOME": str(place)}):
+                self.assertEqual(expected, journal_path().parent)
 
     def at_home(self):
         """Whose autostart entries lie in the test's folder."""

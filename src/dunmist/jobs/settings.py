@@ -1,8 +1,13 @@
 """Where a user's own settings are."""
 
+import os
+import pwd
+import stat
 from pathlib import Path
 
 JOURNAL = "acts.jsonl"
+
+ADMINISTRATOR = 0
 
 
 def settings_directory() -> Path:
@@ -13,7 +18,21 @@ def settings_directory() -> Path:
 
 
 def journal_path() -> Path:
-    """Return where acts are written down."""
+    """Return where acts are written down: in the state of who runs this, and of nobody else.
+
+    With sudo(8) the environment may be that of the person who called it. What the administrator
+    trusts later does not lie where that person can change it.
+    """
     import platformdirs
 
-    return Path(platformdirs.user_state_dir("dunmist")) / JOURNAL
+    place = Path(platformdirs.user_state_dir("dunmist"))
+    if os.geteuid() == ADMINISTRATOR and not _is_administrators(place):
+        place = Path(pwd.getpwuid(ADMINISTRATOR).pw_dir) / ".local/state/dunmist"
+    return place / JOURNAL
+
+
+def _is_administrators(place: Path) -> bool:
+    """Whether what is there of a path belongs to the administrator alone."""
+    there = next(part for part in (place, *place.parents) if part.exists())
+    about = there.stat()
+    return about.st_uid == ADMINISTRATOR and not about.st_mode & (stat.S_IWGRP | stat.S_IWOTH)

@@ -2,6 +2,7 @@
 
 import os
 import re
+import shutil
 import subprocess
 import unittest
 from pathlib import Path
@@ -22,9 +23,9 @@ PROGRAMS = (
     "lsblk", "dmesg", "loginctl", "ss", "ip", "lsof", "last", "sensors", "touch", "id", "cat",
     "dunmist",
 )  # fmt: skip
-# name and words, each ended by a zero byte, and an end of the call
+# name and words, each ended by a zero byte, in a file of its own: those of a pipe run at once
 STAND_IN = """#!/bin/sh
-{ printf '%s\\0' "${0##*/}" "$@"; printf '\\1'; } >> "$PASTED"
+printf '%s\\0' "${0##*/}" "$@" > "$PASTED/$$"
 """
 PARTS = (
     "-rf", "--forged", "$(touch x)", "`touch x`", ";touch x;", "|touch x", "&& touch x", "a b",
@@ -55,7 +56,8 @@ class Pasting(unittest.TestCase):
 
     def pasted(self, *commands):
         """Return what programs were called with, by a shell that is handed these lines."""
-        self.written.write_text("")
+        shutil.rmtree(self.written, ignore_errors=True)
+        self.written.mkdir()
         home = self.folder / "home"
         home.mkdir(exist_ok=True)
         # kill is the shell's own word for what must not happen here
@@ -68,8 +70,7 @@ class Pasting(unittest.TestCase):
         self.assertNotIn("syntax error", done.stderr)
         self.assertNotIn("command not found", done.stderr)
         self.assertFalse((home / "x").exists(), commands)
-        calls = self.written.read_text().split("\1")[:-1]
-        return [call.split("\0")[:-1] for call in calls]
+        return [call.read_text().split("\0")[:-1] for call in self.written.iterdir()]
 
     def test_a_hostile_name_is_one_operand_and_nothing_else(self):
         steps = {name for names in ladder()["finding"].values() for name in names}

@@ -305,7 +305,7 @@ CASES = (
     Case(
         "out of memory of the whole computer",
         "swapoff -a; unit wing-fit -p Restart=always -p RestartSec=1 -p StartLimitIntervalSec=0 wing-fit"
-        " hold 1900",
+        " grow 150 1900",
         "gone wing-fit; swapon /dev/nvme0n1",
         must={"oom-kill": "wing-fit"}, span_s=30,
         may=BUSY | {"service-failed", "service-restarting", "memory-short", "memory-hog",

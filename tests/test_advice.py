@@ -187,7 +187,7 @@ class Steps(unittest.TestCase):
             found = judge(capture_patient(patient, Path(folder) / "x.gz", 10.0, 1.0))
         steps = {one.action: one for one in found.triage.culprits[0].steps}
         words = shlex.split(steps["stop-service"].command)
-        self.assertEqual(["systemctl", "stop", evil], words)
+        self.assertEqual(["systemctl", "stop", "--", evil], words)
 
     def test_autostart_entries_go_off_and_on_in_a_real_shell(self):
         with TemporaryDirectory() as folder:

@@ -102,10 +102,11 @@ class Disks(unittest.TestCase):
                 self.assertEqual(("disk", []), (found.verdict.limiting, found.culprits))
                 self.assertIn("and replace it", found.verdict.headline)
 
-    def test_a_disk_that_only_one_waits_for_limits_nobody(self):
+    def test_who_waits_for_its_own_work_alone_is_held_up_too(self):
         copy = program(load_scenario("noon-copy"), "ring-recovery", read_mib_per_s=0.0)
-        copy = program(copy, "station-journal", write_mib_per_s=0.0)
-        self.assertIsNone(triaged(copy).verdict.limiting)
+        found = triaged(program(copy, "station-journal", write_mib_per_s=0.0))
+        truth = load_scenario("noon-copy").truth
+        self.assertEqual(("disk", truth.culprit), (found.verdict.limiting, found.culprits[0].name))
 
     def test_those_whom_the_disk_holds_up_are_victims(self):
         slow = program(load_scenario("shelf-scan"), "ring-recovery", read_mib_per_s=0.1)

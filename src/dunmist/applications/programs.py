@@ -15,11 +15,15 @@ COMM_MAX = 15  # the kernel keeps this much of a command name
 
 
 class Program(NamedTuple):
-    """``key`` is equal for processes that run the same program; ``name`` is for people."""
+    """``key`` is equal for processes that run the same program; ``name`` is for people.
+
+    ``script`` is what an interpreter runs, None for a program of its own.
+    """
 
     key: str
     name: str
     launches: bool
+    script: str | None = None
 
 
 def program_of(facts: ProcessFacts) -> Program:
@@ -38,7 +42,8 @@ def program_of(facts: ProcessFacts) -> Program:
     script = _script(facts.command_line[1:], interpreter)
     if script is None:
         return Program(path, file, launches=file in SHELLS)
-    return Program(f"{file} {script}", posixpath.basename(script) or script, launches=False)
+    name = posixpath.basename(script) or script
+    return Program(f"{file} {script}", name, launches=False, script=script)
 
 
 def is_shell(facts: ProcessFacts) -> bool:

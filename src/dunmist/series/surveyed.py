@@ -6,6 +6,7 @@ A rule that stands in a view and in a finding is one function here.
 from collections.abc import Sequence
 from typing import NamedTuple
 
+from dunmist.applications import program_of
 from dunmist.computer import (
     DELETED,
     FileSystem,
@@ -155,10 +156,11 @@ class Surveyed:
     def package(self, facts: ProcessFacts) -> Package | None:
         """Return the package that the program of a process belongs to, None when not known.
 
-        What an interpreter runs tells more than the interpreter.
+        That of what an interpreter runs, which is never that of the interpreter.
         """
-        scripts = facts.command_line[1:INTERPRETED]
-        files = [*scripts, (facts.executable or "").removesuffix(DELETED)]
+        executable = (facts.executable or "").removesuffix(DELETED)
+        is_script = program_of(facts).script is not None
+        files = facts.command_line[1:INTERPRETED] if is_script else [executable]
         return next((self._packages[file] for file in files if file in self._packages), None)
 
     def package_of_file(self, path: str | None) -> Package | None:

@@ -5,11 +5,12 @@ from typing import NamedTuple
 import numpy as np
 
 from dunmist.applications import unit_of
+from dunmist.computer import MemoryEvents
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strains import Strains, application_finding
 from dunmist.diagnosis.words import Severity
-from dunmist.series import Application, Floats, Rate
+from dunmist.series import Application, Floats, Process, Rate
 
 # a rate of kills tells how many there were; half of one is none
 KILLED_LEAST = 0.5
@@ -126,49 +127,54 @@ def _killed(exam: Examination, strains: Strains) -> list[Finding]:
     counted = sign("oom-kills", float(round(count)))
     groups = exam.series.surveyed.out_of_memory()
     if not groups:
-        return [Finding("oom-kill", "urgent", None, [counted, *_victims(exam, "")])]
+        return [Finding("oom-kill", "urgent", None, [counted, *_victim_signs(exam, "")])]
     return [
         Finding(
-            "oom-kill", "urgent", _unit_ended(exam, path) or path,
+            "oom-kill", "urgent", _unit_ended(exam, group),
             [
                 counted,
                 sign("oom-group", float(group.limit_bytes), name=path)
                 if group.limit_bytes is not None
                 else sign("oom-below", float(group.oom), name=path),
-                *_victims(exam, path),
+                *_victim_signs(exam, path),
             ],
         )
         for path, group in groups.items()
     ]  # fmt: skip
 
 
-def _unit_ended(exam: Examination, path: str) -> str | None:
-    """Return the unit that the service manager says was ended so, in a group or below it."""
-    last = path.rpartition("/")[2]
-    if unit_of(path) == last:
+def _unit_ended(exam: Examination, group: MemoryEvents) -> str:
+    """Return the unit whose limit it was: of a group that was made anew only those above know."""
+    last = group.path.rpartition("/")[2]
+    if group.limit_bytes is not None and unit_of(group.path) == last:
         return last
-    return next(
-        (unit.name for unit in exam.series.surveyed.units if unit.result == "oom-kill"), None
-    )
+    victim = _victim(exam, group.path)
+    told = (unit.name for unit in exam.series.surveyed.units if unit.result == "oom-kill")
+    return next(told, None) or (victim.unit if victim else None) or group.path
 
 
-def _victims(exam: Examination, path: str) -> list[Sign]:
+def _victim_signs(exam: Examination, path: str) -> list[Sign]:
+    victim = _victim(exam, path)
+    if victim is None or victim.last is None:
+        return []
+    held = float(victim.last.rss_pages * exam.series.header.machine.page_bytes)
+    return [sign("oom-victim", held, name=victim.name, pid=float(victim.pid))]
+
+
+def _victim(exam: Examination, path: str) -> Process | None:
     """Return the greatest process of a group that ended during the capture, as who was ended.
 
     The kernel takes the greatest; which one it was stands in its messages only.
     """
-    page_bytes = exam.series.header.machine.page_bytes
     ended = [
         process
         for process in exam.series.processes.values()
         if not process.is_alive and process.last is not None
         and f"{process.facts.cgroup or ''}/".startswith(f"{path}/")
     ]  # fmt: skip
-    sizes = {process: process.last.rss_pages * page_bytes for process in ended if process.last}
-    if not sizes:
-        return []
-    victim = max(sizes, key=lambda process: sizes[process])
-    return [sign("oom-victim", float(sizes[victim]), name=victim.name, pid=float(victim.pid))]
+    return max(
+        ended, key=lambda process: process.last.rss_pages if process.last else 0, default=None
+    )
 
 
 def _modules(exam: Examination, strains: Strains) -> list[Finding]:

@@ -82,6 +82,16 @@ def grow(mib_per_s, most_mib="400"):
         time.sleep(1 / float(mib_per_s))
 
 
+def fill(mib):
+    """Take memory as fast as the kernel gives it, up to so much, and keep it."""
+    taken = []
+    while len(taken) * 50 < int(mib):
+        flags = mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS | mmap.MAP_POPULATE
+        taken.append(mmap.mmap(-1, 50 * MIB, flags=flags))
+        time.sleep(0.1)
+    time.sleep(1e6)
+
+
 def descriptors(most):
     """Open files up to a number, a tenth of them each second."""
     kept = []
@@ -141,6 +151,6 @@ def nap():
 if __name__ == "__main__":
     kind, *more = sys.argv[1:]
     {one.__name__: one for one in (
-        spin, one_of_many, errands, read, write, pour, hold, grow, descriptors, lock, serve, send,
-        datagrams, look, nap,
+        spin, one_of_many, errands, read, write, pour, hold, grow, fill, descriptors, lock, serve,
+        send, datagrams, look, nap,
     )}[kind](*more)  # fmt: skip

@@ -122,6 +122,11 @@ class Machine:
         self.forks_per_s = Rate.nothing(self.line)
         self.most_clock_hz = None
 
+    @property
+    def killed(self):
+        kills = self.paging.get("oom_kill")
+        return 0 if kills is None else round(kills.total())
+
     def memory_bytes(self, word):
         return level(self.memory[word] * GIB, self.line) if word in self.memory else (
             Level.unknown(self.line))  # fmt: skip

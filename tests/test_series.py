@@ -70,6 +70,8 @@ class Figures(unittest.TestCase):
         # a condition that is not met in it weighs nothing either
         self.assertAlmostEqual(1.0, grown.at_least(10.0).mean(), places=5)
         self.assertEqual(30, round(grown.known_or(0.0).total()))
+        # what happened in it happened all the same
+        self.assertEqual(5010, readings.over(on)["tern"].grown_in_all("count"))
 
     def test_what_lasts_ignores_a_spike_and_one_odd_interval(self):
         for values, expected in (

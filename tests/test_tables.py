@@ -12,8 +12,18 @@ from dunmist.reports.document import Document, Section, TextTable
 from dunmist.reports.text import document_text
 from dunmist.sampling import Event, ProcessLine, Tick
 from dunmist.simulation import load_scenario
-from dunmist.tables import CORES, EVENTS, FAMILY, HOLDERS, SOCKETS, fill
+from dunmist.tables import CORES, EVENTS, FAMILY, HOLDERS, SOCKETS, fill, plain
 from tests.program import InFolder, capture_model, run
+
+
+class Cells(unittest.TestCase):
+    def test_figures_keep_the_digits_that_they_have(self):
+        for value, shown in (
+            (1_795_772_813.456, 1_795_772_813), (0.123456789, 0.123457), (12_345.6789, 12_345.7),
+            (2.0, 2), (float("nan"), None), (float("inf"), None), (np.float64(1e9 + 7.4), 1e9 + 7),
+        ):  # fmt: skip
+            with self.subTest(value):
+                self.assertEqual(shown, plain(value))
 
 
 class Restarting(InFolder):

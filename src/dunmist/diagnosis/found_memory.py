@@ -12,8 +12,6 @@ from dunmist.diagnosis.strains import Strains, application_finding
 from dunmist.diagnosis.words import Severity
 from dunmist.series import Application, Floats, Process, Rate
 
-# a rate of kills tells how many there were; half of one is none
-KILLED_LEAST = 0.5
 SLOPE_LEAST = 3
 
 
@@ -120,11 +118,10 @@ def _paging(exam: Examination, strains: Strains) -> list[Finding]:
 def _killed(exam: Examination, strains: Strains) -> list[Finding]:
     """Programs that the kernel ended: for a limit of their group, or for the whole computer."""
     del strains
-    rate = exam.series.machine.paging.get("oom_kill")
-    count = rate.total() if rate else 0.0
-    if count < KILLED_LEAST:
+    count = exam.series.machine.killed
+    if not count:
         return []
-    counted = sign("oom-kills", float(round(count)))
+    counted = sign("oom-kills", float(count))
     groups = exam.series.surveyed.out_of_memory()
     if not groups:
         return [Finding("oom-kill", "urgent", None, [counted, *_victim_signs(exam, "")])]

@@ -74,6 +74,7 @@ class MemoryLimits(_Figures, frozen=True):
     strained_pages_per_s: float
     choked_pages_per_s: float
     short_available: float
+    exhausted_available: float
     plenty_available: float
 
 

@@ -22,6 +22,7 @@ INTERRUPT_KINDS = ("irq", "softirq")
 FORGIVEN_CLK = 100
 US_PER_S = 1e6
 HZ_PER_KHZ = 1e3
+KILLED = "oom_kill"
 KIB = 1024.0
 
 
@@ -61,6 +62,7 @@ class MachineSeries:
     ``runnable`` counts the tasks that ran or waited for a processor at the moment of each tick,
     ``tasks`` all there were. ``stalled`` is the share of time in which some task waited, by
     resource. ``memory`` is in bytes by the kernel's word, ``paging`` in events a second.
+    ``killed`` counts the processes that were ended for lack of memory, gaps included.
     ``zram_bytes`` is memory held by compressed swap. ``soft_interrupts`` counts them by kind over
     the capture.
     """
@@ -76,6 +78,7 @@ class MachineSeries:
     stalled: Mapping[str, Rate]
     memory: Mapping[str, Level]
     paging: Mapping[str, Rate]
+    killed: int
     forks_per_s: Rate
     zram_bytes: Level
     soft_interrupts: Mapping[str, int]
@@ -181,6 +184,7 @@ class MachineCollector:
     ) -> MachineSeries:
         """Return the series."""
         clocks, single = self._clocks.over(line), self._single.over(line)
+        paging = self._paging.over(line)
         processors = [
             LogicalProcessor(
                 number,
@@ -215,9 +219,8 @@ class MachineCollector:
                 word: track.level("kib") * KIB
                 for word, track in sorted(self._memory.over(line).items())
             },
-            paging={
-                word: track.rate("count") for word, track in sorted(self._paging.over(line).items())
-            },
+            paging={word: track.rate("count") for word, track in sorted(paging.items())},
+            killed=round(paging[KILLED].grown_in_all("count")) if KILLED in paging else 0,
             forks_per_s=single["forks"].rate("value"),
             zram_bytes=single["zram"].level("value"),
             soft_interrupts={

@@ -68,7 +68,7 @@ SERVICES = Table(
         "unit", "state", "detail", "starts_by_itself", "stuck", "restarts", "cpu_s", "rss_bytes",
         "read_bytes", "pids", "about",
     ),
-    order=("stuck", "failed", "restarting", "cpu_s"),
+    order=("stuck", "failed", "restarting", "restarts", "cpu_s"),
 )  # fmt: skip
 
 

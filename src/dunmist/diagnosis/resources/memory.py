@@ -53,9 +53,11 @@ def _memory(exam: Examination) -> list[Thing]:
         short, thrashing = available.at_most(table.short_available), paging + refaults
         strained = short & thrashing.at_least(table.strained_pages_per_s)
         choked = short & thrashing.at_least(table.choked_pages_per_s)
+    # with nothing left to give who asks next waits or is ended: stalls come too late to tell it
+    exhausted = available.at_most(table.exhausted_available)
     conditions: dict[LevelWord, Rate] = {
         "busy": used.at_least(table.busy),
-        "strained": strained,
+        "strained": strained | exhausted,
         "choked": choked,
     }
     signs = [

@@ -78,7 +78,7 @@ class Verdicts(unittest.TestCase):
         first = found.culprits[0]
         self.assertIn("root", first.caution)
         self.assertEqual("nestcam.service", first.unit)
-        self.assertIn("systemctl stop nestcam.service", [step.command for step in first.steps])
+        self.assertIn("systemctl stop -- nestcam.service", [step.command for step in first.steps])
         self.assertNotIn("end", [step.action for step in first.steps])
 
     def test_steps_go_from_safe_to_disruptive(self):

@@ -297,7 +297,7 @@ class Outside(InFolder):
         run("report", path, "-o", "r.txt", folder=self.folder)
         text = " ".join((self.folder / "r.txt").read_text().split())
         self.assertIn("no program is to blame", text)
-        self.assertIn("du -xh --max-depth=2 /srv", text)
+        self.assertIn("du -xh --max-depth=2 -- /srv", text)
         self.assertNotIn("Nothing needs to be done", text)
 
     def test_steps_stand_under_what_they_are_against_and_only_once(self):

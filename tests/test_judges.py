@@ -251,7 +251,6 @@ class Disks(unittest.TestCase):
             ("full, and work waits", "strained", 0.95, 1.0, 0.4),
             ("a long queue with moments of rest", "strained", 0.8, 9.0, 0.4),
             ("the same without the queue", "busy", 0.8, 1.0, 0.4),
-            ("one who waits for each request of its own", "strained", 0.8, 0.7, 0.8),
             ("work waits most of the time", "choked", 1.0, 1.0, 0.7),
         ):
             with self.subTest(what):

@@ -51,10 +51,8 @@ def _thing(exam: Examination, disk: DiskSeries) -> Thing:
     crowded = disk.queue.at_least(table.crowded_queue) & disk.busy.at_least(table.crowded_used)
     conditions: dict[LevelWord, Rate] = {
         "busy": disk.busy.at_least(table.busy),
-        # one who waits for each of its own requests leaves the disk idle between them
         "strained": (crowded | disk.busy.at_least(table.strained_used))
-        & held_up.share.at_least(table.strained_held_up)
-        | disk.busy.at_least(table.crowded_used) & held_up.share.at_least(table.choked_held_up),
+        & held_up.share.at_least(table.strained_held_up),
         "choked": (crowded | disk.busy.at_least(table.choked_used))
         & held_up.share.at_least(table.choked_held_up),
     }

@@ -5,7 +5,6 @@ import mmap
 import os
 import random
 import socket
-import subprocess
 import sys
 import threading
 import time
@@ -30,12 +29,6 @@ def one_of_many(idle="7"):
     spin()
 
 
-def errands():
-    """Start short programs one after the other."""
-    while True:
-        subprocess.run(["/bin/true"], check=False)
-
-
 def read(name, size_mib):
     """Read pages all over a file or device, past the memory of the kernel."""
     file = os.open(name, os.O_RDONLY | os.O_DIRECT)
@@ -53,15 +46,6 @@ def write(name, kib="64"):
             os.write(file, piece)
             os.fdatasync(file)
         os.lseek(file, 0, 0)
-
-
-def pour(name, size_mib):
-    """Write a file over and over without waiting for the disk."""
-    piece = os.urandom(MIB)
-    while True:
-        with open(name, "wb") as file:
-            for _ in range(int(size_mib)):
-                file.write(piece)
 
 
 def hold(mib, pause_s="0"):
@@ -151,6 +135,6 @@ def nap():
 if __name__ == "__main__":
     kind, *more = sys.argv[1:]
     {one.__name__: one for one in (
-        spin, one_of_many, errands, read, write, pour, hold, grow, fill, descriptors, lock, serve,
+        spin, one_of_many, read, write, hold, grow, fill, descriptors, lock, serve,
         send, datagrams, look, nap,
     )}[kind](*more)  # fmt: skip

@@ -30,7 +30,10 @@ WantedBy=timers.target
 
 
 class Step(NamedTuple):
-    """A step of the ladder: a part of its text, what asks the manager, and its three answers."""
+    """A step of the ladder: a part of its text, what asks the manager, and its three answers.
+
+    ``prepare`` is a script that comes before it.
+    """
 
     name: str
     text: str
@@ -38,6 +41,7 @@ class Step(NamedTuple):
     before: str
     done: str
     undone: str | None
+    prepare: str = ":"
 
 
 def word(name, unit=UNIT):
@@ -57,18 +61,28 @@ STEPS = (
          "systemctl is-enabled wader-count.service", "enabled", "disabled", "enabled"),
     Step("a service stopped", "Stop the service", word("ActiveState"), "active", "inactive",
          "active"),
+    Step("a timer stopped", "from starting it", f"systemctl is-enabled {TIMER}; systemctl is-active"
+         f" {TIMER}", r"enabled\nactive", r"disabled\ninactive", r"enabled\nactive",
+         f"systemctl enable -q --now {TIMER}; systemctl start {UNIT}"),
 )  # fmt: skip
 
 
-def step_outcomes(bottle):
-    """Yield what each step came to."""
+def step_outcomes(bottle, names):
+    """Yield what each step came to, or each of those whose names have one of the given ones."""
     bottle.write(f"/etc/systemd/system/{UNIT}", SERVICE.encode())
+    bottle.write(f"/etc/systemd/system/{TIMER}", TIMED.encode())
     bottle.do(f"systemctl daemon-reload; systemctl enable -q {UNIT}; systemctl start {UNIT}")
     for step in STEPS:
+        if names and not any(name in step.name for name in names):
+            continue
         began_s = time.monotonic()
+        bottle.do(step.prepare)
         wrong = list(_wrong(bottle, step))
         yield {"name": step.name, "wrong": wrong, "took_s": round(time.monotonic() - began_s)}
-    bottle.do(f"systemctl disable -q {UNIT}; systemctl kill -s KILL {UNIT}; true")
+    bottle.do(
+        f"systemctl disable -q --now {TIMER}; systemctl disable -q {UNIT};"
+        f" systemctl kill -s KILL {UNIT}; true"
+    )
 
 
 def _wrong(bottle, step):

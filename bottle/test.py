@@ -236,8 +236,7 @@ def main(names):
                     continue
                 outcomes.append(run_case(bottle, case))
                 tell(outcomes[-1])
-            if not names or "steps" in names:
-                outcomes += [outcome for outcome in step_outcomes(bottle) if tell(outcome)]
+            outcomes += [outcome for outcome in step_outcomes(bottle, names) if tell(outcome)]
     bad = sum(bool(outcome["wrong"]) for outcome in outcomes)
     print(f"{len(outcomes) - bad} right, {bad} wrong")
     if names and RESULT.exists():

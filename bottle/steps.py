@@ -63,7 +63,7 @@ STEPS = (
          "active"),
     Step("a timer stopped", "from starting it", f"systemctl is-enabled {TIMER}; systemctl is-active"
          f" {TIMER}", r"enabled\nactive", r"disabled\ninactive", r"enabled\nactive",
-         f"systemctl enable -q --now {TIMER}; systemctl start {UNIT}"),
+         f"systemctl disable -q {UNIT}; systemctl enable -q --now {TIMER}; systemctl start {UNIT}"),
 )  # fmt: skip
 
 

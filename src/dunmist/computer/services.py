@@ -39,7 +39,11 @@ def _with_files(units: list[Unit], files: list[Unit]) -> list[Unit]:
     known = {unit.name for unit in units}
     told = [
         msgspec.structs.replace(
-            unit, starts=described[unit.name].starts, schedule=described[unit.name].schedule
+            unit,
+            starts=described[unit.name].starts,
+            schedule=described[unit.name].schedule,
+            # a manager that answers slowly was not asked for it
+            triggers=unit.triggers or described[unit.name].triggers,
         )
         if unit.name in described
         else unit

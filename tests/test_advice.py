@@ -101,15 +101,34 @@ class WhatItIs(unittest.TestCase):
             self.assertEqual([], kinds, name)
 
     def test_a_timer_and_a_replaced_file_are_told(self):
+        for later_clk, starts, active, by in (
+            (40_000, "enabled", None, "by the timer nightly.timer"),
+            (0, "enabled", "active", "with the computer"),
+            (0, "disabled", "active", "by the timer nightly.timer"),
+            (40_000, "disabled", "inactive", "by the service manager"),
+        ):
+            with self.subTest(later_clk=later_clk, starts=starts, active=active):
+                found = told(self.timed(later_clk, starts, active), "weather-mast")
+                self.assertIn(by, found["started"])
+                self.assertIn("replaced after the start", found["file"])
+
+    def timed(self, later_clk, starts, active):
+        timer = Unit(name="nightly.timer", triggers="weather-mast.service", active=active)
+
         def change(line):
             if isinstance(line, Survey):
-                timer = Unit(name="nightly.timer", triggers="weather-mast.service")
+                units = [
+                    msgspec.structs.replace(unit, starts=starts)
+                    if unit.name == timer.triggers
+                    else unit
+                    for unit in line.units
+                ]
                 return msgspec.structs.replace(
-                    line, units=[*line.units, timer], replaced=["/opt/skerrow/bin/weather-mast"]
+                    line, units=[*units, timer], replaced=["/opt/skerrow/bin/weather-mast"]
                 )
             if isinstance(line, ProcessLine) and line.facts.name == "weather-mast":
                 facts = msgspec.structs.replace(
-                    line.facts, start_clk=line.facts.start_clk + 40_000,
+                    line.facts, start_clk=line.facts.start_clk + later_clk,
                     executable="/opt/skerrow/bin/weather-mast (deleted)",
                 )  # fmt: skip
                 return msgspec.structs.replace(line, facts=facts)
@@ -121,9 +140,7 @@ class WhatItIs(unittest.TestCase):
             with CaptureReader(path) as reader, CaptureWriter(changed) as writer:
                 for line in (reader.header, *reader.lines()):
                     writer.write(change(line))
-            found = told(judge(changed), "weather-mast")
-        self.assertIn("by the timer nightly.timer", found["started"])
-        self.assertIn("replaced after the start", found["file"])
+            return judge(changed)
 
     def test_whether_paging_matters(self):
         for name, expected in (

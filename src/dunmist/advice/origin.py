@@ -47,11 +47,17 @@ def unit_is_own(unit: str) -> bool:
 
 
 def _of_service(series: Series, unit: str, start_clk: int, limits: Thresholds) -> Origin:
-    timers = [timer for timer in series.surveyed.units if timer.triggers == unit]
-    at_boot = start_clk / series.header.machine.clock_ticks_per_s <= limits.signs.boot_s
-    if timers and not at_boot:
+    surveyed = series.surveyed
+    timers = [
+        timer
+        for timer in surveyed.units
+        if timer.triggers == unit and timer.active in (None, "active")
+    ]
+    early = start_clk / series.header.machine.clock_ticks_per_s <= limits.signs.boot_s
+    # soon after boot, a timer is told from boot itself by what else would start the service
+    if timers and not (early and surveyed.starts_at_boot(unit)):
         return Origin("timer", timers[0].name)
-    return Origin("boot" if at_boot else "service", unit)
+    return Origin("boot" if early else "service", unit)
 
 
 def _autostart_entry(series: Series, process: Process) -> StartEntry | None:

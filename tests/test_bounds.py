@@ -3,6 +3,8 @@
 import gzip
 import json
 import unittest
+from importlib import import_module
+from unittest import mock
 
 from dunmist.captures import CaptureReader
 from dunmist.computer import ParseError, control_groups, memory, process_details, processes
@@ -11,6 +13,9 @@ from dunmist.computer.parsing import COUNTER_MAX, parse_counter
 from dunmist.errors import CaptureError
 from dunmist.sampling.registry import Changes, Source
 from tests.program import InFolder, run
+
+reader_module = import_module("dunmist.captures.reader")
+load_series_module = import_module("dunmist.series.load")
 
 BEYOND = str(COUNTER_MAX + 1).encode()
 STAT = (
@@ -77,6 +82,25 @@ class Captures(InFolder):
                 said = run("triage", path, folder=self.folder, status=1).stderr
                 self.assertEqual(1, said.count("\n"))
                 self.assertIn(f"line {number + 1} is not as a capture has it", said)
+
+    def test_few_bytes_cannot_ask_for_all_memory(self):
+        with (
+            mock.patch.object(reader_module, "WHOLE_MAX_BYTES", 1 << 12),
+            self.assertRaisesRegex(CaptureError, "unpacks to more than"),
+            CaptureReader(self.sample) as reader,
+        ):
+            list(reader.lines())
+        with (
+            mock.patch.object(reader_module, "TICKS_MAX", 3),
+            self.assertRaisesRegex(CaptureError, r"line \d+ is beyond 3 ticks"),
+            CaptureReader(self.sample) as reader,
+        ):
+            list(reader.lines())
+        with (
+            mock.patch.object(load_series_module, "FIGURES_MAX", 11 * 3),
+            self.assertRaisesRegex(CaptureError, r"has 11 ticks and \d+ applications"),
+        ):
+            load_series_module.load_series(self.sample)
 
 
 class News(unittest.TestCase):

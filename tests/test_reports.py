@@ -8,6 +8,8 @@ import shutil
 import unittest
 from itertools import pairwise
 
+import msgspec
+
 from dunmist.captures import CaptureReader
 from dunmist.sampling import ProcessLine
 from dunmist.simulation import load_scenario
@@ -141,8 +143,7 @@ class Sharing(InFolder):
     def test_stand_ins_are_stable_and_of_reserved_blocks(self):
         from dunmist.captures.sharing import StandIns
 
-        with CaptureReader(self.sample) as reader:
-            lines = list(reader.lines())
+        lines = self.lines()
         stand_ins = StandIns()
         for line in lines:
             stand_ins.learn(line)
@@ -159,6 +160,56 @@ class Sharing(InFolder):
         ):
             with self.subTest(given):
                 self.assertEqual(expected, stand_ins.text(given))
+        for given, telling in (
+            ("/run/media/isbister/KARINS STICK/a", "KARINS"),
+            ("/dev/disk/by-id/ata-MODEL_S3Z9NB0K1-part1", "S3Z9NB0K1"),
+            (r"systemd-fsck@dev-disk-by\x2dlabel-Karin.service", "Karin"),
+            (r"dev-disk-by\x2duuid-3f1c2a4b\x2d11aa\x2d22bb\x2d33cc\x2d0123456789ab.swap", "3f1c"),
+            ("root=UUID=3f1c2a4b-11aa-22bb-33cc-0123456789ab", "3f1c2a4b"),
+            ("machine 3f1c2a4b11aa22bb33cc0123456789ab", "3f1c2a4b"),
+            ("ip-10-20-30-40", "20-30"),
+            ("on 192-168-7-20 only", "192-168"),
+            ("call +49 431 555 0199 now", "431"),
+            ("ring 0431-555 0199", "555"),
+            ("DE89 3704 0044 0532 0130 00", "3704"),
+            ("essid: Gannetry_5G", "Gannetry"),
+            ("backup:/srv/nest", "backup"),
+            ("//shelf/nests", "shelf"),
+            ("rsync tern@shelf", "shelf"),
+            (f"{person.upper()}'s nest", person.upper()),
+        ):
+            with self.subTest(given):
+                self.assertNotIn(telling, stand_ins.text(given))
+        for same in (
+            "user@1000.service", "getty@tty1.service", "2031-05-01 12:30:45", "0000:00:1f.2",
+            "/dev/nvme0n1p2", "app-nestcam-index-2419.scope", "kworker/0:1-events", "/srv/nestcam",
+            "cpu0 12.5 %", "python3.11", "/usr/lib/x86_64-linux-gnu/ld-linux-x86-64.so.2",
+            "1.2.3-4",
+        ):  # fmt: skip
+            with self.subTest(same):
+                self.assertEqual(same, stand_ins.text(same))
+
+    def test_kept_arguments_name_no_other_computer(self):
+        from dunmist.captures.sharing import StandIns
+
+        facts = next(line for line in self.lines() if isinstance(line, ProcessLine))
+        for words, kept in (
+            (["ssh", "-p", "22", "shelf"], ["ssh", "-p", "22", "computer-1"]),
+            (["/usr/bin/ssh", "-v", "shelf.fair", "ls"],
+             ["/usr/bin/ssh", "-v", "computer-1", "computer-2"]),
+            (["tar", "cf", "shelf"], ["tar", "cf", "shelf"]),
+        ):  # fmt: skip
+            with self.subTest(words):
+                line = msgspec.structs.replace(
+                    facts, facts=msgspec.structs.replace(facts.facts, command_line=words)
+                )
+                stand_ins = StandIns(arguments=True)
+                stand_ins.learn(line)
+                self.assertEqual(kept, stand_ins.line(line).facts.command_line)
+
+    def lines(self):
+        with CaptureReader(self.sample) as reader:
+            return list(reader.lines())
 
 
 @unittest.skipUnless(shutil.which("chromium"), "needs Chromium")

@@ -6,6 +6,7 @@ import os
 import pwd
 import random
 import resource
+import signal
 import subprocess
 import sys
 import time
@@ -19,10 +20,11 @@ from dunmist.computer.inside import open_stepwise
 from dunmist.jobs.capture import Wishes, run_capture
 from dunmist.jobs.judge import judge
 from dunmist.reports import triage_json
-from dunmist.sampling import Event, ProcessLine
+from dunmist.sampling import Event, ProcessLine, Tick
 from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
 from dunmist.tables import TOPICS, fill
-from tests.program import InFolder, run
+from tests import silent_file
+from tests.program import DUNMIST, InFolder, run
 
 # without these there is no computer to sample; they may be broken, but not at the first tick
 NEEDED = ("proc/stat", "proc/meminfo")
@@ -105,6 +107,50 @@ def impossible_cells(judged):
                 if not math.isfinite(value) or (value < 0 and not signed) or value > most + 1e-9:
                     found.append((table.name, column.name, value))
     return found
+
+
+@unittest.skipUnless(silent_file.can_mount(), "needs the right to mount, and /dev/fuse")
+class Silent(InFolder):
+    """A file whose server does not answer: a signal ends the capture all the same."""
+
+    def patient(self):
+        place = self.folder / "patient"
+        self.addCleanup(ComputerTree(ModelComputer(load_scenario("ringing-office")), place).close)
+        return place
+
+    def start(self, place):
+        return subprocess.Popen(
+            [DUNMIST, "capture", "--root", place, "-o", self.folder / "x.gz", "--for", "20s"],
+            stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+
+    def end(self, child, number):
+        child.send_signal(number)
+        return child.communicate(timeout=5)[1]
+
+    def test_before_the_first_tick_nothing_is_kept(self):
+        place = self.patient()
+        with silent_file.mounted(place / "proc/stat") as asked:
+            child = self.start(place)
+            self.assertTrue(asked.wait(20))
+            said = self.end(child, signal.SIGTERM)
+        self.assertEqual(1, child.returncode)
+        self.assertIn("does not answer; stopped, and nothing was kept\n", said)
+        self.assertEqual([place], list(self.folder.iterdir()))
+
+    def test_after_it_all_ticks_are(self):
+        place, path = self.patient(), self.folder / "x.gz"
+        child = self.start(place)
+        until = time.monotonic() + 20
+        while not path.exists() and time.monotonic() < until:
+            time.sleep(0.05)
+        # the survey at the end reads it once more
+        with silent_file.mounted(place / "proc/self/mountinfo"):
+            said = self.end(child, signal.SIGINT)
+        self.assertEqual(1, child.returncode)
+        self.assertIn(f"what was sampled is kept in {path}\n", said)
+        with CaptureReader(path) as reader:
+            self.assertTrue(any(isinstance(line, Tick) for line in reader.lines()))
 
 
 class Spoilt(unittest.TestCase):

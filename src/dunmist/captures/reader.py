@@ -21,6 +21,9 @@ from dunmist.sampling import Tick
 CHUNK_BYTES = 1 << 16
 UNPACKED_BYTES = 1 << 20
 LINE_MAX_BYTES = 64 << 20
+# a day of a thousand processes at one a second; a file of a few MiB can unpack to more
+WHOLE_MAX_BYTES = 8 << 30
+TICKS_MAX = 500_000
 GZIP_MAGIC = b"\x1f\x8b"
 MAKE_ONE = "make one with 'dunmist capture -o FILE'"
 
@@ -60,6 +63,11 @@ class CaptureReader:
             if line is None:
                 continue
             ticks += isinstance(line, Tick)
+            if ticks > TICKS_MAX:
+                raise CaptureError(
+                    f"{self.path}: line {number} is beyond {TICKS_MAX} ticks, more than are read; "
+                    f"{MAKE_ONE}"
+                )
             if isinstance(line, Footer):
                 self.complete = True
             yield line
@@ -98,7 +106,14 @@ class CaptureReader:
 
     def _raw_lines(self) -> Iterator[bytes]:
         rest = b""
+        whole_bytes = 0
         for data in self._unpacked():
+            whole_bytes += len(data)
+            if whole_bytes > WHOLE_MAX_BYTES:
+                raise CaptureError(
+                    f"{self.path}: unpacks to more than {WHOLE_MAX_BYTES >> 30} GiB, more than is "
+                    f"read; {MAKE_ONE}"
+                )
             parts = (rest + data).split(b"\n")
             rest = parts.pop()
             if len(rest) > LINE_MAX_BYTES:

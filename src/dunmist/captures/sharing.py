@@ -4,12 +4,14 @@ User names, the host, home directories, addresses of other computers, mail addre
 URLs are replaced by stand-ins; the same one stands for the same thing everywhere in the copy, so
 that it can still be followed. Figures, programs and service accounts stay. Addresses stand in from
 the blocks that are reserved for documentation (RFC 5737, RFC 3849), names of hosts end in
-``.invalid`` (RFC 2606). Serial numbers are never read.
+``.invalid`` (RFC 2606). Serial numbers are never read; shapes that may be one, or a telephone or
+account number, a label, an identity of a file system, are replaced (``telling_shapes``).
 """
 
 import ipaddress
 import re
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
@@ -17,28 +19,21 @@ import msgspec
 
 from dunmist.captures.reader import CaptureReader
 from dunmist.captures.schema import Header, Line
+from dunmist.captures.telling_shapes import SHAPES, hosts_of
 from dunmist.captures.writer import CaptureWriter
 from dunmist.computer import is_person
-from dunmist.sampling import Event, ProcessLine, Survey, Tick
+from dunmist.sampling import Event, ProcessLine, Survey
 
 SHARED_BOOT = "shared-copy"
 TAG = "kind"  # says what a line is
 _ADDRESS4 = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.]*\d\.)")
 _ADDRESS6 = re.compile(r"(?<![\w:.])(?:[0-9a-fA-F]{0,4}:){2,7}[0-9a-fA-F]{0,4}(?![\w:])")
-# a unit of many, such as user@1000.service, is no mail address, and stays as it can be pasted
-_MAIL = re.compile(
-    r"[\w.+-]{1,64}@(?![\w.\\-]*\.(?:service|scope|slice|socket|timer|mount|device|target)\b)"
-    r"[\w-]{1,63}(?:\.[\w-]{1,63})*\.[A-Za-z]{2,24}\b"
-)
 # where files of another computer come from: host:/path and //host/path
 _SOURCE_HOST = re.compile(r"^(//)?([A-Za-z0-9][\w.-]{0,252})(?=:/|/)")
-_MAC = re.compile(r"(?<![\w:-])(?:[0-9a-fA-F]{2}[:-]){5}[0-9a-fA-F]{2}(?![\w:-])")
 # what tells which program of an interpreter it is; the rest of a command line may be anything
 _PROGRAM_OPTIONS = ("-m", "-jar")
 _URL_HOST = re.compile(r"(?<=://)(?:[\w.~%-]*@)?([A-Za-z][\w.-]{0,252})")
 _HOME = re.compile(r"/home/([^/\s:\"']+)")
-# a link of a plug-in adapter is named for its hardware address (systemd.net-naming-scheme(7))
-_HARDWARE = re.compile(r"\b(enx|wlx)[0-9a-f]{12}\b")
 DOCUMENTATION = ("192.0.2.", "198.51.100.", "203.0.113.")
 Whole = TypeVar("Whole", bound=msgspec.Struct)
 
@@ -76,6 +71,7 @@ class StandIns:
         self._hosts: dict[str, str] = {}
         self._addresses: dict[str, str] = {}
         self._others: dict[str, str] = {}
+        self._known: dict[str, str] = {}
         self._names: re.Pattern[str] | None = None
 
     def learn(self, line: Line) -> None:
@@ -84,6 +80,9 @@ class StandIns:
             self._add(self._hosts, line.machine.host, "computer-{}")
         elif isinstance(line, ProcessLine) and is_person(line.facts.uid):
             self._person(line.facts.user)
+            if self._arguments:
+                for host in hosts_of(line.facts.command_line):
+                    self._add(self._hosts, host, "computer-{}")
         elif isinstance(line, Survey):
             for session in line.sessions:
                 self._person(session.user)
@@ -102,20 +101,14 @@ class StandIns:
         return msgspec.structs.replace(shared, machine=machine, live=False)
 
     def line(self, line: Line) -> Line:
-        """Return a line with stand-ins; of a tick only what can hold a name is looked at."""
+        """Return a line with stand-ins: every text in it is looked at."""
         if isinstance(line, ProcessLine | Event) and line.facts and not self._arguments:
             words = program_words(line.facts.command_line)
             facts = msgspec.structs.replace(line.facts, command_line=words)
             line = msgspec.structs.replace(line, facts=facts)
         if isinstance(line, Survey):
             line = self._survey(line)
-        if not isinstance(line, Tick):
-            return self._replaced(line)
-        return msgspec.structs.replace(
-            line,
-            links=[self._replaced(link) for link in line.links],
-            exits=[self._replaced(ended) for ended in line.exits],
-        )
+        return self._replaced(line)
 
     def _survey(self, survey: Survey) -> Survey:
         """Return a survey without hosts of file systems and without what entries and jobs start."""
@@ -140,17 +133,23 @@ class StandIns:
 
     def text(self, text: str) -> str:
         """Return a text with stand-ins."""
-        text = _MAC.sub(lambda match: self._add(self._others, match[0], "hardware-{}"), text)
-        text = _MAIL.sub(
-            lambda match: self._add(self._others, match[0], "person{}@mail.invalid"), text
-        )
-        text = _HARDWARE.sub(
-            lambda match: self._add(self._others, match[0], f"{match[1]}-{{}}"), text
-        )
+        if text not in self._known:
+            self._known[text] = self._made(text)
+        return self._known[text]
+
+    def _made(self, text: str) -> str:
+        for pattern, form in SHAPES:
+            text = pattern.sub(partial(self._stand_in, form), text)
         text = _URL_HOST.sub(self._url_host, text)
         text = _ADDRESS4.sub(lambda match: self._address(match[0]), text)
         text = _ADDRESS6.sub(lambda match: self._address(match[0]), text)
         return self._pattern().sub(lambda match: self._name(match[0]), text)
+
+    def _stand_in(self, form: str, match: re.Match[str]) -> str:
+        who = "who" if "who" in match.re.groupindex else 0
+        start, end = (place - match.start() for place in match.span(who))
+        stand_in = self._add(self._others, match[who], form)
+        return match[0][:start] + stand_in + match[0][end:]
 
     def _replaced(self, line: Whole) -> Whole:
         whole = _walked(msgspec.to_builtins(line), self.text)

@@ -5,10 +5,9 @@ Nothing imported here is heavy; this is the path that runs on the patient's comp
 
 import os
 import re
-import signal
 import time
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from contextlib import AbstractContextManager, nullcontext
 from itertools import chain
 from pathlib import Path
 from typing import NamedTuple
@@ -25,6 +24,7 @@ from dunmist.captures import (
 )
 from dunmist.computer import Machine, Root, Unread, read_inventory, read_machine
 from dunmist.errors import UnreadableComputer, WrongUsage
+from dunmist.jobs.ending import BrokenOff, Ending, ended_by_signals
 from dunmist.jobs.settings import settings_directory
 from dunmist.output import check_output
 from dunmist.sampling import (
@@ -43,7 +43,6 @@ from dunmist.sampling import (
 Follower = Callable[
     [Plan, Observer | None, Machine], AbstractContextManager[Callable[[Record], None]]
 ]
-END_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
 class Wishes(NamedTuple):
@@ -87,27 +86,31 @@ def run_capture(
         check_output(wishes.output, force=wishes.force)
     root = Root(wishes.root)
     try:
-        machine = read_machine(root)
         system = SystemClock() if clock is None else None
-        stop = system.stop if system and wishes.keeps_when_stopped else _give_up
-        with _ended_by_signals(stop) if system else nullcontext():
-            return _write(wishes, root, machine, clock or system or SystemClock(), follow)
+        stop = system.stop if system and wishes.keeps_when_stopped else None
+        with ended_by_signals(stop) if system else nullcontext(Ending(stop)) as ending:
+            return _write(wishes, root, clock or system or SystemClock(), follow, ending)
     finally:
         root.close()
 
 
-def _write(wishes: Wishes, root: Root, machine: Machine, clock: Clock, follow: Follower) -> Path:
+def _write(wishes: Wishes, root: Root, clock: Clock, follow: Follower, ending: Ending) -> Path:
     plan = Plan(wishes.duration_s, wishes.every_s)
     rules = load_rules(settings_directory() / "secrets.toml")
     started = clock.now()
-    output = wishes.output or Path(_file_name(machine, started.strftime("%Y%m%d-%H%M%S")))
-    observer = find_observer(root)
-    inventory = read_inventory(root)
-    records = sample(root, machine, inventory, plan, clock)
-    # the file is opened once there is a tick to keep, so that a failure leaves nothing behind
-    first = list(_until_tick(records))
+    try:
+        with ending.reading():
+            machine = read_machine(root)
+            observer = find_observer(root)
+            inventory = read_inventory(root)
+            records = sample(root, machine, inventory, plan, clock)
+            # the file is opened once there is a tick to keep, so that a failure leaves nothing
+            first = list(_until_tick(records))
+    except BrokenOff:
+        first = []
     if not first:
         raise UnreadableComputer(f"{root.path}: stopped before the first tick; nothing was kept")
+    output = wishes.output or Path(_file_name(machine, started.strftime("%Y%m%d-%H%M%S")))
     header = Header(
         format=FORMAT,
         version=VERSION,
@@ -128,10 +131,11 @@ def _write(wishes: Wishes, root: Root, machine: Machine, clock: Clock, follow: F
         CaptureWriter(output, force=wishes.force, rules=rules) as writer,
     ):
         writer.write(header)
-        for record in chain(first, records):
+        for record in chain(first, _until_broken_off(records, ending)):
             writer.write(record)
             told(record)
             if isinstance(record, Tick):
+                ending.kept = str(output)
                 ticks += 1
             elif isinstance(record, Event) and record.what == "gap":
                 missed += record.count or 0
@@ -146,6 +150,18 @@ def _write(wishes: Wishes, root: Root, machine: Machine, clock: Clock, follow: F
             )
         )
     return output
+
+
+def _until_broken_off(records: Iterator[Record], ending: Ending) -> Iterator[Record]:
+    while True:
+        try:
+            with ending.reading():
+                record = next(records, None)
+        except BrokenOff:
+            return
+        if record is None:
+            return
+        yield record
 
 
 def _until_tick(records: Iterator[Record]) -> Iterator[Record]:
@@ -164,25 +180,3 @@ def _blind_spots(unread: dict[Unread, set[str]]) -> list[Unseen]:
 def _file_name(machine: Machine, moment: str) -> str:
     host = re.sub(r"[^A-Za-z0-9._-]+", "-", machine.host or "computer").strip("-.") or "computer"
     return f"{host}-{moment}.jsonl.gz"
-
-
-def _give_up() -> None:
-    raise KeyboardInterrupt
-
-
-@contextmanager
-def _ended_by_signals(stop: Callable[[], None]) -> Iterator[None]:
-    """Do this at Ctrl-C, a hang-up or a polite request to end."""
-
-    def handle(number: int, frame: object) -> None:
-        del number, frame
-        stop()
-
-    before: dict[signal.Signals, Callable[..., object] | int | None] = {
-        number: signal.signal(number, handle) for number in END_SIGNALS
-    }
-    try:
-        yield
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)

@@ -74,6 +74,9 @@ class Readings(Generic[Key]):
         self._values: dict[Key, array[float]] = {}
         self._after_s: dict[Key, array[float]] = {}
 
+    def __len__(self) -> int:
+        return len(self._rows)
+
     def add(
         self, row: int, key: Key, figures: Sequence[float | None], after_s: float = 0.0
     ) -> None:

@@ -122,6 +122,9 @@ class DeviceCollector:
         self._tcp: Readings[str] = Readings("count")
         self._interrupts: Readings[str] = Readings("count")
 
+    def __len__(self) -> int:
+        return sum(len(one) for one in vars(self).values() if isinstance(one, Readings))
+
     def add(self, row: int, tick: Tick) -> None:
         """Take what the ``row``-th tick says."""
         for disk in tick.disks:

@@ -26,6 +26,9 @@ from dunmist.series.sockets import SocketCollector, SocketSeries, network_use
 from dunmist.series.surveyed import Surveyed
 from dunmist.series.timeline import Floats, Rate, TimeLine
 
+# figures of one kind, 8 bytes each, of which a triage holds some twenty kinds
+FIGURES_MAX = 12_000_000
+
 
 @dataclass(frozen=True)
 class Series:
@@ -152,6 +155,21 @@ class _Reading:
         self.took_s.append(tick.took_s)
         self.late += tick.late
 
+    def check_size(self) -> None:
+        """Raise CaptureError for more than can be judged; few bytes of a file can ask for it."""
+        ticks = len(self.at_s)
+        for count, kind in (
+            (len(self.grouping.groups), "applications"),
+            (len(self.processes.threads), "threads"),
+            (len(self.sockets), "connections"),
+            (len(self.devices), "devices"),
+        ):
+            if ticks * count > FIGURES_MAX:
+                raise CaptureError(
+                    f"{self.path}: has {ticks} ticks and {count} {kind}, more than can be judged "
+                    f"at once; sample again for a shorter time, or less often"
+                )
+
     def _check(self, tick: Tick) -> None:
         """Raise CaptureError for a tick that contradicts what came before it."""
         if self.at_s and tick.at_s <= self.at_s[-1]:
@@ -185,6 +203,7 @@ def load_series(path: Path, corrections: Sequence[Correction] = ()) -> Series:
             read.take(line)
     if len(read.at_s) < 2:
         raise CaptureError(f"{path}: holds one tick, and rates need two; sample again for longer")
+    read.check_size()
     return _finished(read, reader.damage, corrections)
 
 

@@ -94,6 +94,9 @@ class SocketCollector:
         self._ended: set[int] = set()
         self._owners_of_inode: dict[int, set[int]] = defaultdict(set)
 
+    def __len__(self) -> int:
+        return len(self._readings)
+
     def introduce(self, number: int, facts: SocketFacts) -> None:
         """Take a socket that appeared."""
         self._facts[number] = facts

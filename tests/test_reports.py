@@ -72,6 +72,24 @@ class Forms(InFolder):
         named = re.findall(r'role="img" aria-label="[^"]{20}', text)
         self.assertEqual(text.count("<svg "), len(named))
 
+    def test_on_paper_a_command_is_whole_or_not_there(self):
+        from pypdf import PdfReader
+
+        from dunmist.advice import Step
+        from dunmist.reports.document import Document, Section, StepList
+        from dunmist.reports.pdf import document_pdf
+
+        for length, is_there in ((40, True), (140, True), (400, False)):
+            command = "kill -STOP " + "7 " * (length // 2) + "8"
+            step = Step("pause", "Pause it.", command, "reversible", command, "look")
+            data = document_pdf(Document("t", "busy", [Section("Do", [StepList([step])])]))
+            lines = PdfReader(io.BytesIO(data)).pages[0].extract_text().splitlines()
+            with self.subTest(length):
+                self.assertEqual(2 * is_there, sum(command in line for line in lines))
+                self.assertEqual(2 * (not is_there), sum("longer than a line" in line
+                                                         for line in lines))  # fmt: skip
+                self.assertEqual(2 * is_there, sum("7 7 7" in line for line in lines))
+
     def test_what_may_be_pasted_is_never_broken(self):
         capture = capture_model(load_scenario("ringing-office"), self.folder / "x.gz")
         steps = json.loads(self.written(capture, "json"))["culprits"][0]["steps"]

@@ -24,7 +24,11 @@ from dunmist.reports.document import (
 )
 
 MARGIN_MM, LINE_MM = 16.0, 5.0
+STEP_INDENT_MM = 6.0
 TEXT, SMALL, LEAD, HEAD = 9.5, 8.0, 13.0, 12.0
+# below this nobody reads it
+LEAST = 5.0
+TOO_LONG = "(a command longer than a line of paper: copy it from the report as .html or .txt)"
 DOTS_PER_INCH = 130
 # a table with more columns than this is set smaller
 MANY_COLUMNS = 8
@@ -102,14 +106,25 @@ def _put_item(page: FPDF, mark: str, text: str) -> None:
 def _put_step(page: FPDF, number: int, step: Step) -> None:
     _put_item(page, f"{number}.", step.text)
     if step.command:
-        page.set_font("code", "", SMALL)
-        page.set_x(page.l_margin + 6)
-        page.multi_cell(0, LINE_MM, step.command, align="L", new_x="LMARGIN", new_y="NEXT")
-    undo = f"; undo: {step.undo}" if step.undo else ""
+        _put_code(page, "", step.command)
+    if step.undo:
+        _put_code(page, "undo: ", step.undo)
     page.set_font("text", "", SMALL)
-    page.set_x(page.l_margin + 6)
-    page.multi_cell(0, LINE_MM, f"{RISKS[step.risk]}{undo}; then: {step.check}", align="L",
+    page.set_x(page.l_margin + STEP_INDENT_MM)
+    page.multi_cell(0, LINE_MM, f"{RISKS[step.risk]}; then: {step.check}", align="L",
                     new_x="LMARGIN", new_y="NEXT")  # fmt: skip
+
+
+def _put_code(page: FPDF, title: str, command: str) -> None:
+    """Put a command on one line, set smaller where needed: a part of it is another command."""
+    room_mm = page.epw - STEP_INDENT_MM - 2 * page.c_margin
+    page.set_font("code", "", SMALL)
+    needed_mm = page.get_string_width(title + command)
+    fitting = min(SMALL, SMALL * room_mm / needed_mm)
+    text = title + command if fitting >= LEAST else title + TOO_LONG
+    page.set_font("code", "", fitting if fitting >= LEAST else SMALL)
+    page.set_x(page.l_margin + STEP_INDENT_MM)
+    page.cell(0, LINE_MM, text, new_x="LMARGIN", new_y="NEXT")
 
 
 def _put_figure(page: FPDF, figure: Figure) -> None:

@@ -194,6 +194,26 @@ class InTheWay(InFolder):
         shown = run("triage", "x.jsonl.gz", "--json", folder=self.folder).stdout
         self.assertIn("autostart", str(json.loads(shown)["blind_spots"]))
 
+    def test_a_home_that_somebody_filled_takes_neither_time_nor_room(self):
+        place = self.folder / "copy"
+        entries = place / "home/tern/.config/autostart"
+        jobs = place / "var/spool/cron/crontabs"
+        entries.mkdir(parents=True)
+        jobs.mkdir(parents=True)
+        for number in range(320):
+            (entries / f"{number}.desktop").write_text(
+                f"[Desktop Entry]\nName=n\nExec=/bin/x {'a' * 9000}\n#{'b' * 90_000}"
+            )
+        (jobs / "tern").write_text(f"@daily /bin/y {'c' * 9000}\n" * 2000)
+        root = Root(place)
+        self.addCleanup(root.close)
+        found = read_autostart(root, [Home("tern", "/home/tern", 1000, 1000)])
+        self.assertEqual(300, sum(one.kind == "desktop" for one in found))
+        self.assertLess(20, sum(one.kind == "cron" for one in found))
+        self.assertLess(sum(len(one.command) for one in found), 2 << 20)
+        self.assertEqual({Unread("autostart entries", "too-many"): 1},
+                         {spot: len(things) for spot, things in root.unread.items()})  # fmt: skip
+
     def test_no_link_leads_out_of_a_copy(self):
         place, outside = self.folder / "patient", self.folder / "outside"
         (place / "etc").mkdir(parents=True)

@@ -9,7 +9,7 @@ import os
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, TypeVar
 
 import msgspec
 
@@ -19,9 +19,16 @@ from dunmist.computer.root import Root, reason_of
 SUBJECT = "autostart entries"
 JOBS = "cron jobs"
 SYSTEM_ENTRIES = "etc/xdg/autostart"
+# a person may put as much as they like into a home or a table of jobs
+ENTRIES_MOST = 300
+ENTRY_MOST_BYTES = 64 << 10
+TABLE_MOST_BYTES = 256 << 10
+JOBS_MOST = 500
+COMMAND_MOST = 4096
 PERIODIC = ("hourly", "daily", "weekly", "monthly")
 PACKAGED = "etc/cron.d/"
 USER_JOBS = ("var/spool/cron/crontabs", "var/spool/cron")
+Found = TypeVar("Found")
 _KEY = re.compile(rb"^(Name|Exec|Hidden|OnlyShowIn|X-GNOME-Autostart-enabled)\s*=\s*(.*?)\s*$",
                   re.M)  # fmt: skip
 _ENTRY = re.compile(rb"^\[Desktop Entry\]\s*$(.*?)(?=^\[|\Z)", re.M | re.S)
@@ -58,7 +65,10 @@ def parse_desktop_entry(data: bytes) -> dict[str, str]:
     entry = _ENTRY.search(data)
     if not entry:
         return {}
-    return {text_of(key): text_of(value) for key, value in reversed(_KEY.findall(entry[1]))}
+    return {
+        text_of(key): text_of(value[:COMMAND_MOST])
+        for key, value in reversed(_KEY.findall(entry[1]))
+    }
 
 
 def parse_crontab(data: bytes, *, names_user: bool) -> Iterator[tuple[str, str | None, str]]:
@@ -73,7 +83,7 @@ def parse_crontab(data: bytes, *, names_user: bool) -> Iterator[tuple[str, str |
             who, *more = rest.split(None, 1)
             user, rest = text_of(who), b"".join(more)
         if rest:
-            yield text_of(schedule), user, text_of(rest)
+            yield text_of(schedule), user, text_of(rest[:COMMAND_MOST])
 
 
 def read_autostart(root: Root, homes: list[Home]) -> list[StartEntry]:
@@ -115,11 +125,18 @@ def rights_of(home: Home, root: Root) -> Iterator[None]:
 
 
 def _entry_files(root: Root, directory: str) -> list[str]:
-    return [name for name in _listed(root, directory, SUBJECT) if name.endswith(".desktop")]
+    files = [name for name in _listed(root, directory, SUBJECT) if name.endswith(".desktop")]
+    return _no_more(root, SUBJECT, directory, files, ENTRIES_MOST)
+
+
+def _no_more(root: Root, subject: str, place: str, found: list[Found], most: int) -> list[Found]:
+    if len(found) > most:
+        root.note(subject, "too-many", place)
+    return found[:most]
 
 
 def _desktop_entry(root: Root, path: str, user: str | None) -> Iterator[StartEntry]:
-    keys = root.parse(path, parse_desktop_entry, SUBJECT)
+    keys = root.parse(path, parse_desktop_entry, SUBJECT, most_bytes=ENTRY_MOST_BYTES)
     if keys and (keys.get("Exec") or keys.get("Hidden")):
         off = "true" in keys.get("Hidden", "").lower()
         off = off or keys.get("X-GNOME-Autostart-enabled", "").lower() == "false"
@@ -144,9 +161,10 @@ def _jobs(root: Root) -> Iterator[StartEntry]:
             if name != "crontabs"
         ]
     for path, names_user in tables:
-        data = root.parse(path, bytes, JOBS, may_be_absent=True) or b""
+        data = root.parse(path, bytes, JOBS, may_be_absent=True, most_bytes=TABLE_MOST_BYTES) or b""
         owner = None if names_user else path.rpartition("/")[2]
-        for schedule, user, command in parse_crontab(data, names_user=names_user):
+        jobs = list(parse_crontab(data, names_user=names_user))
+        for schedule, user, command in _no_more(root, JOBS, path, jobs, JOBS_MOST):
             # a job's first word is often a test whether to run at all; a package names its file
             name = path.removeprefix(PACKAGED) if path.startswith(PACKAGED) else None
             yield StartEntry("cron", name or _program_of(command), command, schedule, f"/{path}",

@@ -15,7 +15,9 @@ from typing import Literal, NamedTuple, TypeVar
 
 from dunmist.computer.parsing import ParseError, text_of
 
-Reason = Literal["permission", "absent", "failed", "garbled", "overflow", "switched-off"]
+Reason = Literal[
+    "permission", "absent", "failed", "garbled", "overflow", "too-many", "switched-off"
+]
 Parsed = TypeVar("Parsed")
 
 CHUNK_BYTES = 1 << 16

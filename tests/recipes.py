@@ -157,7 +157,6 @@ RESOURCE = {
         "[resource]\n", '[resource]\nnoise = "noise"\n',
         "[drives]\n", '[drives]\nnoise = "makes {amount} of it"\n',
     ),
-    "advice/ladder.toml": ("[first]\n", '[first]\nnoise = ["wait"]\n'),
     "advice/owner.toml": (
         "[found]\n", '[found]\nnoise = "It was too quiet."\n',
         "[watch]\n", '[watch]\nnoise = "Tell us if it becomes loud."\n',

@@ -128,6 +128,36 @@ class Truth(unittest.TestCase):
                 self.assertLessEqual(wanted, actions)
                 self.assertEqual(set(), unwanted & actions)
 
+    def test_what_would_be_free(self):
+        names = ("ringing-office", "narrow-burrow", "noon-copy", "busy-ferry", "two-faults")
+        units = {"cpu": "cores", "memory": "bytes", "disk": "bytes/s", "link": "bytes/s"}
+        for name, found in self.each(by_name, names):
+            causes = [one for one in found.culprits if one.role == "cause"]
+            with self.subTest(name):
+                freed = [one.frees for one in causes]
+                resource = "cpu" if found.verdict.limiting == "heat" else found.verdict.limiting
+                self.assertEqual({(resource, units[resource])},
+                                 {(one.resource, one.unit) for one in freed})  # fmt: skip
+                # in the order of the ranking, and no more than its part of all that is in use
+                values = [one.value for one in freed]
+                self.assertEqual(sorted(values, reverse=True), values)
+                if resource == "cpu":
+                    used = next(one.used for one in found.resources if one.resource == "cpu")
+                    parts = sum(one.resources["cpu"] for one in causes)
+                    self.assertLessEqual(parts, used + 0.05)
+                for step in causes[0].steps:
+                    if step.frees:
+                        self.assertLessEqual(step.frees.value, values[0], step.action)
+                by_action = {step.action: step.frees for step in causes[0].steps}
+                self.assertIsNone(by_action["wait"])
+                self.assertNotIn("pause" if resource == "memory" else "add-memory", by_action)
+                for one in found.culprits:
+                    if one.role != "cause":
+                        self.assertIsNone(one.frees)
+            if name == "two-faults":
+                self.assertIn("A disk is choked as well: shelf-index moves",
+                              found.verdict.headline)  # fmt: skip
+
     def test_with_a_source_missing_the_culprit_stays_among_the_first_three(self):
         gone = ("proc/pressure/*", "proc/*/schedstat", "proc/*/cgroup", "proc/*/exe",
                 "sys/class/hwmon/*", "proc/*/io", "proc/diskstats")  # fmt: skip

@@ -123,7 +123,7 @@ class Demo(InFolder):
             "verdict": {"headline", "level", "limiting", "confidence"},
             "resources": {"resource", "name", "level", "used", "pressure", "errors", "evidence"},
             "culprits": {"rank", "name", "pids", "users", "unit", "role", "score", "confidence",
-                         "resources", "evidence", "steps", "caution"},
+                         "resources", "frees", "evidence", "steps", "caution"},
             "findings": {"kind", "severity", "subject", "text", "evidence", "steps"},
             "coverage": {"cpu", "memory", "disk", "link"},
         }  # fmt: skip
@@ -154,8 +154,9 @@ class Demo(InFolder):
                 self.assertEqual(fields, set(one), part)
         culprit = found["culprits"][0]
         self.assertEqual({"text", "value", "unit", "source"}, set(culprit["evidence"][0]))
-        self.assertEqual({"action", "text", "command", "risk", "undo", "check"},
+        self.assertEqual({"action", "text", "command", "risk", "undo", "check", "frees"},
                          set(culprit["steps"][0]))  # fmt: skip
+        self.assertEqual({"resource", "value", "unit"}, set(culprit["frees"]))
 
     def test_all_forms_of_the_report_say_the_same(self):
         found = self.triage(self.sample)
@@ -267,8 +268,8 @@ class Order(unittest.TestCase):
         self.assertEqual(set(KINDS), set(ladder()["finding"]))
         outside = ladder()["outside"]
         self.assertLessEqual({*outside}.union(*outside.values()), set(KINDS))
-        named = set(ladder()["culprit"]).union(*ladder()["finding"].values(),
-                                               *ladder()["first"].values())  # fmt: skip
+        named = set(ladder()["culprit"]).union(*ladder()["finding"].values())
+        self.assertLessEqual(set(ladder()["takes"]), set(KINDS))
         self.assertEqual(set(steps), named)
         self.assertEqual(set(ladder()["protected"]), set(wording()["protected"])
                          - {"kernel", "observer", "session"})  # fmt: skip

@@ -213,10 +213,11 @@ class Single(OfChildren):
         rows = {row["group"]: row for row in self.rows("services", table="control_groups")}
         self.assertAlmostEqual(0.3, rows["/dunmist-test"]["quota_cores"])
         self.assertGreater(rows["/dunmist-test"]["limited_share"], 0.7)
-        kinds = {one["kind"] for one in self.triage(self.path)["findings"]}
+        processes = {row["pid"]: row for row in self.rows("processes", "--each")}
+        found = {(one["kind"], one["subject"]) for one in self.triage(self.path)["findings"]}
         # it waits for a processor all the time, but no processor would help it
-        self.assertIn("quota-limited", kinds)
-        self.assertNotIn("core-bound", kinds)
+        self.assertIn("quota-limited", {kind for kind, _ in found})
+        self.assertNotIn(("core-bound", processes[child.pid]["application"]), found)
 
     @unittest.skipUnless(IS_ROOT and Path("/dev/fuse").exists(), "needs to mount")
     def test_a_file_system_that_does_not_answer_hangs_nothing(self):

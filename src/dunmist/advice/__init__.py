@@ -6,7 +6,7 @@ Takes a diagnosis and its series, gives ``Judged``: a case for each application 
 
 from dunmist.advice.about import About, about_lines, what_it_is
 from dunmist.advice.acts import VERBS, Act, Target, Verb
-from dunmist.advice.amounts import cores_text, percent, size_text, span_text
+from dunmist.advice.amounts import cores_text, freed_text, percent, size_text, span_text
 from dunmist.advice.autostart_entries import (
     OFF,
     OVERRIDE,
@@ -64,6 +64,7 @@ __all__ = [
     "doubt_text",
     "enable_command",
     "first_action",
+    "freed_text",
     "ladder",
     "override_name",
     "owner_wording",

@@ -68,6 +68,12 @@ def amount_text(value: float, unit: str, of: float | None) -> str:
     return f"{value:.0f}" if unit in COUNTED else plain_number(value)
 
 
+def freed_text(value: float, unit: str) -> str:
+    """Return an estimate of what a step frees, as it goes after its risk."""
+    amount = f"{value:.2g} cores" if unit == "cores" else amount_text(value, unit, None)
+    return f"frees about {amount}"
+
+
 def plain_number(value: float) -> str:
     """Return a figure without a unit to three places, never with an exponent for a large one."""
     return f"{value:.0f}" if abs(value) >= 100 or value.is_integer() else f"{value:.3g}"

@@ -12,7 +12,7 @@ from dunmist.advice.filling import application_filling, finding_filling, subject
 from dunmist.advice.protection import Protections
 from dunmist.advice.rungs import Acting, Rung, rungs_of
 from dunmist.advice.wording import ladder
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, freed_by
 from dunmist.series import Application, Process, Series
 
 ROOT = "/"
@@ -76,7 +76,8 @@ class Cases:
         about = self.about(main)
         holding = circumstances(self._series, about, self._diagnosis, role)
         filling = application_filling(self._series, about, self._diagnosis)
-        acting = Acting(about=about, limits=self._diagnosis.limits)
+        freed = freed_by(application, self._diagnosis.limiting) if role == "cause" else None
+        acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed)
         rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
         return Case(application, role, about, rungs)
 
@@ -96,7 +97,9 @@ class Cases:
         about = self.about(main)
         filling |= application_filling(self._series, about, self._diagnosis)
         holding = circumstances(self._series, about, self._diagnosis, self._role_in(finding))
-        acting = Acting(about=about, limits=self._diagnosis.limits)
+        resource = ladder()["takes"].get(finding.kind)
+        freed = freed_by(about.process.application, resource) if resource else None
+        acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed)
         return rungs_of(names, holding, filling, acting)
 
     def _role_in(self, finding: Finding) -> Role:

@@ -7,6 +7,7 @@ from dunmist.advice.amounts import span_text
 from dunmist.advice.case import Cases
 from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.filling import subject_of
+from dunmist.advice.rungs import frees_of
 from dunmist.advice.sentences import finding_text, headline
 from dunmist.advice.triage import (
     BlindSpot,
@@ -86,6 +87,7 @@ def _culprit(rank: int, culprit: Culprit, cases: Cases) -> CulpritAdvice:
         score=rounded(culprit.score),
         confidence=rounded(culprit.confidence),
         resources={name: rounded(share) for name, share in culprit.resources.items()},
+        frees=frees_of(culprit.frees),
         evidence=evidence_of(signs),
         steps=[rung.step for rung in case.rungs] if case else [],
         caution=_caution(culprit, case.about) if case else None,

@@ -8,10 +8,11 @@ from typing import Any, NamedTuple
 
 from dunmist.advice.about import About
 from dunmist.advice.acts import Act, Target, Verb
+from dunmist.advice.evidence import rounded
 from dunmist.advice.filling import limit_percent
-from dunmist.advice.triage import RISKS, Step
+from dunmist.advice.triage import RISKS, Frees, Step
 from dunmist.advice.wording import ladder
-from dunmist.diagnosis import Thresholds, thresholds
+from dunmist.diagnosis import Freed, Thresholds, thresholds
 
 
 class Rung(NamedTuple):
@@ -23,11 +24,15 @@ class Rung(NamedTuple):
 
 
 class Acting(NamedTuple):
-    """For whom acts are filled in: one application, or a unit that has none."""
+    """For whom acts are filled in: one application, or a unit that has none.
+
+    ``freed`` is what would be free if the application were gone.
+    """
 
     about: About | None = None
     unit: str | None = None
     limits: Thresholds = thresholds()
+    freed: Freed | None = None
 
     def act(self, verb: Verb | None) -> Act | None:
         """Return the act for a verb; None where a step needs a person."""
@@ -69,7 +74,7 @@ def rungs_of(
     steps = ladder()["step"]
     rungs = [
         Rung(
-            _step(name, steps[name], filling),
+            _step(name, steps[name], filling, _freed(steps[name], acting)),
             steps[name].get("brief", "").format_map(filling),
             acting.act(steps[name].get("act")),
         )
@@ -86,7 +91,26 @@ def _fits(step: dict[str, Any], holding: frozenset[str]) -> bool:
     )
 
 
-def _step(name: str, template: dict[str, Any], filling: dict[str, str]) -> Step:
+def _freed(template: dict[str, Any], acting: Acting) -> Freed | None:
+    """Return what a step frees of what the application takes."""
+    freed, about = acting.freed, acting.about
+    if freed is None or about is None or template.get("frees") is None:
+        return None
+    if template["frees"] == "all":
+        return freed
+    # a limit is one of processor time
+    left = limit_percent(about.process.application, acting.limits) / 100.0
+    return freed._replace(value=freed.value - left) if left < freed.value else None
+
+
+def frees_of(freed: Freed | None) -> Frees | None:
+    """Return what would be free as the triage has it."""
+    return Frees(freed.resource, rounded(freed.value), freed.unit) if freed else None
+
+
+def _step(
+    name: str, template: dict[str, Any], filling: dict[str, str], freed: Freed | None
+) -> Step:
     command, undo = template.get("command"), template.get("undo")
     return Step(
         action=name,
@@ -95,4 +119,5 @@ def _step(name: str, template: dict[str, Any], filling: dict[str, str]) -> Step:
         risk=template["risk"],
         undo=undo.format_map(filling) if undo else None,
         check=template["check"].format_map(filling),
+        frees=frees_of(freed),
     )

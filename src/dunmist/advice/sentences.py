@@ -3,12 +3,39 @@
 from dunmist.advice.amounts import percent
 from dunmist.advice.case import Cases
 from dunmist.advice.filling import subject_of
-from dunmist.advice.wording import ladder, wording
+from dunmist.advice.wording import wording
 from dunmist.diagnosis import Diagnosis, Finding, is_strained
 
 
 def headline(diagnosis: Diagnosis, cases: Cases) -> str:
-    """Return the verdict in one sentence."""
+    """Return the verdict in a sentence, and in a second one what is strained besides."""
+    return _verdict(diagnosis, cases) + _also(diagnosis)
+
+
+def _also(diagnosis: Diagnosis) -> str:
+    if diagnosis.also is None:
+        return ""
+    state, driver = diagnosis.also.state, diagnosis.also.driver
+    # the same program that hangs on one processor while it fills the others was named already
+    if state.resource == "core" and driver and driver.name in _named(diagnosis):
+        return ""
+    words = wording()["headline"]
+    about = {"resource": _capital(wording()["resource"][state.resource]), "level": state.level}
+    if driver is None:
+        return " " + words["also"].format(**about)
+    drives = wording()["drives"][state.resource].format(amount=percent(driver.score))
+    return " " + words["also-driven"].format(name=driver.name, drives=drives, **about)
+
+
+def _named(diagnosis: Diagnosis) -> list[str]:
+    return [culprit.name for culprit in diagnosis.culprits[:1]]
+
+
+def _capital(text: str) -> str:
+    return text[0].upper() + text[1:]
+
+
+def _verdict(diagnosis: Diagnosis, cases: Cases) -> str:
     words = wording()["headline"]
     if diagnosis.limiting is None:
         fullest = max(diagnosis.resources, key=lambda state: state.used)
@@ -18,7 +45,7 @@ def headline(diagnosis: Diagnosis, cases: Cases) -> str:
             found=_found(diagnosis),
         )
     resource = wording()["resource"][diagnosis.limiting]
-    about = {"resource": resource[0].upper() + resource[1:], "level": diagnosis.level}
+    about = {"resource": _capital(resource), "level": diagnosis.level}
     if diagnosis.outside:
         text, first = finding_text(diagnosis.outside), first_action(diagnosis, cases) or ""
         return words["outside"].format(finding=text, first=first, **about).rstrip()
@@ -52,10 +79,7 @@ def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:
     case = cases.of_culprit(diagnosis.culprits[0]) if diagnosis.culprits else None
     if case is None:
         return None
-    by_action = {rung.step.action: rung.brief for rung in case.rungs}
-    first = ladder()["first"].get(diagnosis.limiting, ())
-    wanted = (by_action[action] for action in first if action in by_action)
-    return next(wanted, case.rungs[0].brief)
+    return case.rungs[0].brief or case.rungs[0].step.text
 
 
 def _found(diagnosis: Diagnosis) -> str:

@@ -4,7 +4,7 @@ from typing import Literal, get_args
 
 import msgspec
 
-from dunmist.diagnosis import LevelWord, ResourceWord, Role, Severity
+from dunmist.diagnosis import FreedUnit, LevelWord, ResourceWord, Role, Severity
 
 FORMAT = "dunmist-triage"
 VERSION = 1
@@ -21,8 +21,19 @@ class Evidence(msgspec.Struct, frozen=True):
     source: str
 
 
+class Frees(msgspec.Struct, frozen=True):
+    """What would be free: an estimate from what was taken while it was sampled."""
+
+    resource: ResourceWord
+    value: float
+    unit: FreedUnit
+
+
 class Step(msgspec.Struct, frozen=True):
-    """One rung of the ladder; ``command`` and ``undo`` are None where there is none."""
+    """One rung of the ladder; ``command`` and ``undo`` are None where there is none.
+
+    ``frees`` is None where it frees nothing, or nobody can tell how much.
+    """
 
     action: str
     text: str
@@ -30,6 +41,7 @@ class Step(msgspec.Struct, frozen=True):
     risk: Risk
     undo: str | None
     check: str
+    frees: Frees | None = None
 
 
 class CaptureFacts(msgspec.Struct, frozen=True):
@@ -76,6 +88,7 @@ class CulpritAdvice(msgspec.Struct, frozen=True):
     score: float
     confidence: float
     resources: dict[str, float]
+    frees: Frees | None
     evidence: list[Evidence]
     steps: list[Step]
     caution: str | None

@@ -8,8 +8,10 @@ from dunmist.diagnosis.coverage import attributed_cpu_s
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.found_applications import is_odd_place
 from dunmist.diagnosis.found_heat import held_share
+from dunmist.diagnosis.freed import Freed, FreedUnit, freed_by
 from dunmist.diagnosis.judge import diagnose
 from dunmist.diagnosis.records import (
+    AlsoStrained,
     Culprit,
     Diagnosis,
     Finding,
@@ -38,11 +40,14 @@ __all__ = [
     "LEVELS",
     "RESOURCES",
     "RESOURCE_BY_WORD",
+    "AlsoStrained",
     "Culprit",
     "Demand",
     "Diagnosis",
     "Examination",
     "Finding",
+    "Freed",
+    "FreedUnit",
     "Kind",
     "LevelWord",
     "ResourceState",
@@ -55,6 +60,7 @@ __all__ = [
     "Trace",
     "attributed_cpu_s",
     "diagnose",
+    "freed_by",
     "held_share",
     "is_odd_place",
     "is_strained",

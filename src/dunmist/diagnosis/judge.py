@@ -7,7 +7,14 @@ from dunmist.diagnosis.coverage import find_coverage
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.found import find_findings
 from dunmist.diagnosis.ranking import rank_culprits
-from dunmist.diagnosis.records import Culprit, Diagnosis, Finding, ResourceState, Trace
+from dunmist.diagnosis.records import (
+    AlsoStrained,
+    Culprit,
+    Diagnosis,
+    Finding,
+    ResourceState,
+    Trace,
+)
 from dunmist.diagnosis.resources import BY_WORD, RESOURCES, Resource, Thing
 from dunmist.diagnosis.thresholds import Thresholds, thresholds
 from dunmist.diagnosis.words import LEVELS, Kind, LevelWord, ResourceWord, is_strained
@@ -56,6 +63,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
         findings=findings,
         limits=exam.limits,
         outside=outside,
+        also=_also(exam, states, limiting, coverage),
         intervals=intervals,
         coverage=coverage,
     )
@@ -128,6 +136,22 @@ def find_limiting(states: list[ResourceState]) -> ResourceState | None:
         if is_strained(state.level) and BY_WORD[state.resource].cause_rank is not None
     ]
     return max(strained, key=order, default=None)
+
+
+def _also(
+    exam: Examination,
+    states: list[ResourceState],
+    limiting: ResourceState | None,
+    coverage: dict[ResourceWord, float | None],
+) -> AlsoStrained | None:
+    """Return the next resource that is strained, of another kind than the limiting one."""
+    if limiting is None:
+        return None
+    state = find_limiting([state for state in states if state.resource != limiting.resource])
+    if state is None:
+        return None
+    ranked = rank_culprits(exam, BY_WORD[state.resource], coverage)
+    return AlsoStrained(state, next((one for one in ranked if one.role == "cause"), None))
 
 
 def find_outside(

@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from dunmist.diagnosis.confidence import confidence_of
 from dunmist.diagnosis.core_services import CORE_SERVICES
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.freed import freed_by
 from dunmist.diagnosis.records import Culprit, Sign, sign
 from dunmist.diagnosis.resources import Resource, find_bound
 from dunmist.diagnosis.storage_waiting import storage_waiting
@@ -49,6 +50,7 @@ def rank_culprits(
             confidence=confidence_of(score, causes, covered, intervals, exam.limits),
             resources=_parts(exam, application),
             signs=_signs(exam, application, limiting.word, is_victim=role == "victim"),
+            frees=freed_by(application, limiting.word) if role == "cause" else None,
         )
         for role, score, application in ranked[: int(table.most)]
     ]

@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from dunmist.diagnosis.freed import Freed
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import Kind, LevelWord, ResourceWord, Role, Severity
 from dunmist.series import Application, Doubt, Ints, Rate
@@ -61,7 +62,10 @@ class ResourceState:
 
 @dataclass(frozen=True, slots=True)
 class Culprit:
-    """An application and its part in the strain, both numbers from 0 to 1."""
+    """An application and its part in the strain, both numbers from 0 to 1.
+
+    ``frees`` is what of the limiting resource would be free without it, None for what cannot go.
+    """
 
     application: Application
     role: Role
@@ -69,6 +73,7 @@ class Culprit:
     confidence: float
     resources: dict[ResourceWord, float]
     signs: list[Sign]
+    frees: Freed | None
 
     @property
     def name(self) -> str:
@@ -91,6 +96,14 @@ class Finding:
 
 
 @dataclass(frozen=True, slots=True)
+class AlsoStrained:
+    """A strained resource besides the limiting one, and who drives it, None where nobody does."""
+
+    state: ResourceState
+    driver: Culprit | None
+
+
+@dataclass(frozen=True, slots=True)
 class Diagnosis:
     """The verdict on a capture. ``coverage`` is None for what is not sampled.
 
@@ -106,6 +119,7 @@ class Diagnosis:
     findings: list[Finding]
     limits: Thresholds
     outside: Finding | None = None
+    also: AlsoStrained | None = None
     intervals: int = 0
     coverage: dict[ResourceWord, float | None] = field(default_factory=dict)
 

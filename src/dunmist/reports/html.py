@@ -3,9 +3,10 @@
 from importlib.resources import files
 
 from jinja2 import Environment, FunctionLoader, StrictUndefined
-from markupsafe import Markup
+from markupsafe import Markup, escape
 
 from dunmist import __version__
+from dunmist.advice import freed_text
 from dunmist.reports.document import Document, Figure
 
 
@@ -20,6 +21,9 @@ def document_html(document: Document) -> str:
         finalize=_unbroken,
     )
     environment.filters["kind"] = lambda block: type(block).__name__
+    environment.filters["freed"] = lambda frees: freed_text(frees.value, frees.unit)
+    # escaped here, so that no blank in what may be pasted is exchanged
+    environment.filters["verbatim"] = escape
     # figures are made here from numbers and escaped labels, by Matplotlib
     environment.filters["drawn"] = _drawn
     template = environment.get_template("report.html")

@@ -2,6 +2,7 @@
 
 import re
 
+from dunmist.advice import freed_text
 from dunmist.reports.document import (
     Block,
     Document,
@@ -66,6 +67,8 @@ def _block(block: Block) -> list[str]:
                 lines += [inset + line for line in ("", f"{fence}sh", step.command, fence, "")]
             if step.undo:
                 lines.append(f"{inset}Undo: {_verbatim(step.undo)}")
+            if step.frees:
+                lines.append(f"{inset}It {freed_text(step.frees.value, step.frees.unit)}.")
             lines.append(f"{inset}Then: {escaped(step.check)}.")
         return [line.rstrip() for line in lines]
     if isinstance(block, Figure):

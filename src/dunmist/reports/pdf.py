@@ -12,7 +12,7 @@ from fpdf.enums import TableCellFillMode
 from fpdf.fonts import FontFace
 
 from dunmist import __version__
-from dunmist.advice import Step
+from dunmist.advice import Step, freed_text
 from dunmist.reports.document import (
     Block,
     Document,
@@ -111,7 +111,8 @@ def _put_step(page: FPDF, number: int, step: Step) -> None:
         _put_code(page, "undo: ", step.undo)
     page.set_font("text", "", SMALL)
     page.set_x(page.l_margin + STEP_INDENT_MM)
-    page.multi_cell(0, LINE_MM, f"{RISKS[step.risk]}; then: {step.check}", align="L",
+    freed = f"; {freed_text(step.frees.value, step.frees.unit)}" if step.frees else ""
+    page.multi_cell(0, LINE_MM, f"{RISKS[step.risk]}{freed}; then: {step.check}", align="L",
                     new_x="LMARGIN", new_y="NEXT")  # fmt: skip
 
 

@@ -2,7 +2,7 @@
 
 import textwrap
 
-from dunmist.advice import Step
+from dunmist.advice import Step, freed_text
 from dunmist.harmless import cut_middle
 from dunmist.reports.document import (
     Block,
@@ -65,7 +65,8 @@ def _step(number: int, step: Step) -> list[str]:
     }[step.risk]
     if step.undo:
         lines.append(f"     undo: {step.undo}")
-    return lines + _wrapped(f"({risk}; then: {step.check})", "     ", "     ")
+    freed = f"; {freed_text(step.frees.value, step.frees.unit)}" if step.frees else ""
+    return lines + _wrapped(f"({risk}{freed}; then: {step.check})", "     ", "     ")
 
 
 def _table(table: TextTable) -> list[str]:

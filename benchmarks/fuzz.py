@@ -16,6 +16,7 @@ from pathlib import Path
 import atheris
 
 with atheris.instrument_imports(include=["dunmist"]):
+    from dunmist.advice.complaints import COMPLAINTS
     from dunmist.errors import DunmistError
     from dunmist.jobs.judge import judge
     from dunmist.reports import document_text, triage_document, triage_json, write_report
@@ -33,6 +34,7 @@ TEXTS = ("", "\n", "`` ``` ~~~", "\x1b[2J", "\u202ekcol", "a" * 5000, "-rf /", "
          "*", "[::]")  # fmt: skip
 VALUES = (None, True, [], {}, [[]], *NUMBERS, *TEXTS)
 REPORT_EVERY = 8
+ASKED = (*COMPLAINTS, "program:n")
 
 
 def places(value, path=()):
@@ -57,6 +59,8 @@ def changed(lines, data):
         else:
             record = json.loads(lines[at])
             found = list(places(record))
+            if not found:
+                continue
             *above, last = found[data.ConsumeIntInRange(0, len(found) - 1)]
             inner = record
             for key in above:
@@ -125,7 +129,7 @@ def main():
 
 def try_all(path, endings):
     """Judge a capture and write of it what can be written."""
-    judged = judge(path)
+    judged = judge(path, ASKED)
     text = triage_json(judged.triage)
     if "NaN" in text or "Infinity" in text:
         raise AssertionError("a number that is none")

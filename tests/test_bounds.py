@@ -83,6 +83,16 @@ class Captures(InFolder):
                 self.assertEqual(1, said.count("\n"))
                 self.assertIn(f"line {number + 1} is not as a capture has it", said)
 
+    def test_a_date_that_is_none(self):
+        lines = gzip.decompress(self.sample.read_bytes()).splitlines()
+        for started in ("[::]", "", "0001-01-01", "\n", "2031-13-01T00:00:00+00:00"):
+            header = json.dumps({**json.loads(lines[0]), "started": started}).encode()
+            path = self.folder / "undated.jsonl.gz"
+            path.write_bytes(gzip.compress(b"\n".join([header, *lines[1:]]) + b"\n"))
+            with self.subTest(started):
+                said = self.one_line("triage", path)
+                self.assertIn("line 1 has no date", said)
+
     def test_few_bytes_cannot_ask_for_all_memory(self):
         with (
             mock.patch.object(reader_module, "WHOLE_MAX_BYTES", 1 << 12),

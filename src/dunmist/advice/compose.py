@@ -1,10 +1,12 @@
 """Puts a whole diagnosis into words: the triage document, and all that later rooms are handed."""
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from dunmist.advice.about import About, what_it_is
 from dunmist.advice.amounts import span_text
 from dunmist.advice.case import Cases
+from dunmist.advice.complaints import COMPLAINTS, PROGRAM, answer_to, understood
 from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.filling import subject_of
 from dunmist.advice.rungs import frees_of
@@ -24,7 +26,9 @@ from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, sign
 from dunmist.series import Series
 
 
-def compose_triage(series: Series, diagnosis: Diagnosis, cases: Cases) -> Triage:
+def compose_triage(
+    series: Series, diagnosis: Diagnosis, cases: Cases, complaints: Sequence[str]
+) -> Triage:
     """Return the triage document of a diagnosis."""
     header = series.header
     return Triage(
@@ -38,7 +42,7 @@ def compose_triage(series: Series, diagnosis: Diagnosis, cases: Cases) -> Triage
             privileged=header.privileged,
         ),
         verdict=Verdict(
-            headline=headline(diagnosis, cases),
+            headline=_answered(series, diagnosis, headline(diagnosis, cases), complaints),
             level=diagnosis.level,
             limiting=diagnosis.limiting,
             confidence=rounded(diagnosis.confidence),
@@ -55,6 +59,16 @@ def compose_triage(series: Series, diagnosis: Diagnosis, cases: Cases) -> Triage
         },
         blind_spots=_blind_spots(series),
     )
+
+
+def _answered(series: Series, diagnosis: Diagnosis, verdict: str, complaints: Sequence[str]) -> str:
+    """Return the verdict behind the answers to what was complained of."""
+    header = series.header
+    asked = complaints or header.complaints or understood(header.note)
+    known = [one for one in asked if one in COMPLAINTS or one.startswith(PROGRAM)]
+    # the answer to the most general complaint leads over to the verdict
+    ordered = sorted(dict.fromkeys(known), key=lambda one: one == COMPLAINTS[0])
+    return " ".join([*(answer_to(one, series, diagnosis) for one in ordered), verdict])
 
 
 def _resource(state: ResourceState) -> ResourceAdvice:
@@ -199,7 +213,8 @@ class Judged(NamedTuple):
     triage: Triage
 
 
-def advise(series: Series, diagnosis: Diagnosis) -> Judged:
-    """Return a diagnosis with its cases and its words."""
+def advise(series: Series, diagnosis: Diagnosis, complaints: Sequence[str] = ()) -> Judged:
+    """Return a diagnosis with its cases and its words; the verdict answers the complaints."""
     cases = Cases(series, diagnosis)
-    return Judged(series, diagnosis, cases, compose_triage(series, diagnosis, cases))
+    triage = compose_triage(series, diagnosis, cases, complaints)
+    return Judged(series, diagnosis, cases, triage)

@@ -9,6 +9,7 @@ import sys
 import zlib
 from collections.abc import Iterator
 from contextlib import ExitStack
+from datetime import datetime
 from pathlib import Path
 from typing import BinaryIO
 
@@ -102,6 +103,12 @@ class CaptureReader:
             )
         header = self._decode(first, 1)
         assert isinstance(header, Header)
+        try:
+            datetime.fromisoformat(header.started).timestamp()
+        except (ValueError, OverflowError) as error:
+            raise CaptureError(
+                f"{self.path}: line 1 has no date that it was started at ({error}); {MAKE_ONE}"
+            ) from error
         return header
 
     def _raw_lines(self) -> Iterator[bytes]:

@@ -32,7 +32,8 @@ class Header(msgspec.Struct, frozen=True, tag_field="kind", tag="header", kw_onl
     """The first line.
 
     ``live`` is false when the computer was read from a copy or a model; ``privileged`` says whether
-    the sampler ran as administrator. ``observer`` is the sampler's own process.
+    the sampler ran as administrator. ``observer`` is the sampler's own process. ``complaints`` are
+    words for what somebody complained of, ``note`` is in their own.
     """
 
     format: str
@@ -46,6 +47,7 @@ class Header(msgspec.Struct, frozen=True, tag_field="kind", tag="header", kw_onl
     inventory: Inventory = Inventory()
     observer: Observer | None = None
     note: str | None = None
+    complaints: list[str] = []
     blind_spots: list[Unseen] = []
 
 

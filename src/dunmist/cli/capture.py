@@ -14,6 +14,7 @@ def capture(
     duration_s: float,
     every_s: float,
     root: Path,
+    complaints: tuple[str, ...],
     note: str | None,
     force: bool,
 ) -> None:
@@ -25,6 +26,7 @@ def capture(
     from dunmist.cli.progress import progress_for
     from dunmist.jobs import Wishes, run_capture
 
-    path = run_capture(Wishes(output, duration_s, every_s, root, note, force), follow=progress_for)
+    wishes = Wishes(output, duration_s, every_s, root, note, force, complaints=complaints)
+    path = run_capture(wishes, follow=progress_for)
     if str(path) != "-":
         click.echo(f"kept {path}; next: dunmist triage {path}", err=True)

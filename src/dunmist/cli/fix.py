@@ -6,9 +6,10 @@ from pathlib import Path
 import click
 
 from dunmist.cli.completion import complete_act
-from dunmist.cli.parameters import FILE
+from dunmist.cli.parameters import FILE, refuse_given
 
 LAST = "last"
+CHOOSING = ("culprit", "pid", "step", "yes", "measure")
 
 
 @click.command()
@@ -26,7 +27,9 @@ LAST = "last"
               shell_complete=complete_act,
               help="Reverse an act of the list, or the last one that can be.")  # fmt: skip
 @click.option("--list", "only_list", is_flag=True, help="List past acts and do nothing else.")
+@click.pass_context
 def fix(
+    context: click.Context, /,
     file: Path | None, culprit: int | None, pid: int | None, step: int | None, yes: bool,
     measure: bool, undo: str | None, only_list: bool,
 ) -> None:  # fmt: skip
@@ -36,6 +39,10 @@ def fix(
     computer, in the boot of the capture, and on the very processes that were judged. Every act is
     written down, and --undo reverses pauses, priorities, limits, and switched-off starts.
     """
+    if only_list:
+        refuse_given(context, (*CHOOSING, "undo"), "--list does nothing else; leave out {}")
+    if undo is not None:
+        refuse_given(context, CHOOSING, "--undo knows from its journal what to do; leave out {}")
     from dunmist.cli import acting
     from dunmist.harmless import harmless
     from dunmist.jobs.acts import undo_act

@@ -11,6 +11,8 @@ from pathlib import Path
 from typing import Any
 
 import click
+from click.core import ParameterSource
+from click.shell_completion import CompletionItem
 
 _DURATION = re.compile(r"(\d{1,12}(?:\.\d{1,9})?|\.\d{1,9})\s*(ms|s|m|h)?\Z")
 _UNIT_S = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, None: 1.0}
@@ -46,6 +48,46 @@ class Duration(click.ParamType):  # type: ignore[type-arg]  # generic since clic
         return seconds
 
 
+# dunmist.advice.complaints answers them
+COMPLAINTS = ("slow", "freezes", "hot", "noisy", "battery", "network", "start")
+PROGRAM = "program:"
+
+
+class Complaint(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
+    """What somebody complained of: a word, or ``program:NAME``."""
+
+    name = "complaint"
+
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> str:
+        """Return the word; fails with the nearest right one."""
+        word = str(value)
+        if word.startswith(PROGRAM) and word.removeprefix(PROGRAM).strip():
+            return word
+        if word not in COMPLAINTS:
+            near = get_close_matches(word, COMPLAINTS, n=1)
+            hint = f"did you mean '{near[0]}'?" if near else f"choose from {', '.join(COMPLAINTS)}"
+            self.fail(f"'{word}' is no complaint; {hint}, or write program:NAME", param, ctx)
+        return word
+
+    def shell_complete(
+        self, ctx: click.Context, param: click.Parameter, incomplete: str
+    ) -> list[CompletionItem]:
+        """Return the words that begin so."""
+        del ctx, param
+        return [CompletionItem(one) for one in (*COMPLAINTS, PROGRAM) if one.startswith(incomplete)]
+
+
+def complaint_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the option that says which question the verdict answers."""
+    return click.option(
+        "--complaint", "complaints", type=Complaint(), multiple=True, metavar="WORD",
+        help="What it is that somebody complained of, which the verdict then answers: "
+        f"{', '.join(COMPLAINTS)} or program:NAME. Repeatable.",
+    )(command)  # fmt: skip
+
+
 FILE = click.Path(path_type=Path, dir_okay=True)
 
 
@@ -60,12 +102,25 @@ def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
                      default="1s", show_default=True, help="How often."),
         click.option("--root", type=FILE, default=Path("/"), metavar="DIR",
                      help="Sample the computer whose proc, sys and etc lie under DIR."),
-        click.option("--note", metavar="TEXT", help="The complaint; it travels with the capture."),
+        complaint_option,
+        click.option("--note", metavar="TEXT",
+                     help="The complaint in their own words; it travels with the capture."),
         click.option("--force", is_flag=True, help="Overwrite FILE when it exists."),
     )  # fmt: skip
     for option in reversed(options):
         command = option(command)
     return command
+
+
+def refuse_given(context: click.Context, names: Collection[str], message: str) -> None:
+    """Raise UsageError where one of these parameters was given and would be ignored.
+
+    ``message`` has a place for the option as it is written.
+    """
+    for parameter in context.command.params:
+        source = context.get_parameter_source(parameter.name or "")
+        if parameter.name in names and source is ParameterSource.COMMANDLINE:
+            raise click.UsageError(message.format(parameter.opts[-1]))
 
 
 def check_word(kind: str, word: str, words: Collection[str]) -> None:

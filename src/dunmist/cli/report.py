@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import FILE
+from dunmist.cli.parameters import FILE, complaint_option
 
 STANDARD = Path("-")
 
@@ -18,6 +18,7 @@ STANDARD = Path("-")
 @click.option("--brief", is_flag=True, help="Five lines for a phone call or a ticket's title.")
 @click.option("--audience", type=click.Choice(["technician", "owner"]), default="technician",
               show_default=True, help="For whom it is worded.")  # fmt: skip
+@complaint_option
 @click.option("--share", is_flag=True,
               help="Replace names of people and hosts, homes and addresses by stand-ins, leave out "
               "what programs were called with, and write a copy of the capture beside OUT that has "
@@ -26,7 +27,7 @@ STANDARD = Path("-")
               help="With --share: keep what programs were called with; names in it are replaced "
               "where they are known.")  # fmt: skip
 def report(file: Path, output: Path | None, force: bool, brief: bool, audience: str,
-           share: bool, arguments: bool) -> None:  # fmt: skip
+           complaints: tuple[str, ...], share: bool, arguments: bool) -> None:  # fmt: skip
     """Write the triage report of the capture FILE to OUT."""
     if output is None and not brief:
         raise click.UsageError("say where to write the report: -o OUT, or -o - for text")
@@ -34,7 +35,9 @@ def report(file: Path, output: Path | None, force: bool, brief: bool, audience: 
         raise click.UsageError("--arguments says what a shared copy keeps; add --share")
     from dunmist.cli import reporting
 
-    wanted = reporting.ReportWish(output or STANDARD, brief, audience == "owner", force)
+    if brief and audience == "owner":
+        raise click.UsageError("--brief is for the ticket; leave out --audience owner")
+    wanted = reporting.ReportWish(output or STANDARD, brief, audience == "owner", force, complaints)
     if share:
         reporting.write_shared(file, wanted, arguments=arguments)
     else:

@@ -32,6 +32,7 @@ class ReportWish(NamedTuple):
     brief: bool
     for_owner: bool
     force: bool
+    complaints: tuple[str, ...] = ()
 
     @property
     def is_standard(self) -> bool:
@@ -44,7 +45,7 @@ def write(file: Path, wanted: ReportWish) -> None:
     if not wanted.is_standard and not wanted.brief:
         check_ending(wanted.output)
     check_output(wanted.output, force=wanted.force)
-    _put(judge(file), wanted)
+    _put(judge(file, wanted.complaints), wanted)
     if not wanted.is_standard:
         click.echo(f"wrote {wanted.output}", err=True)
 

@@ -6,15 +6,19 @@ from typing import Any
 import click
 
 from dunmist.cli.completion import complete_columns, complete_topic, complete_what
-from dunmist.cli.parameters import FILE, PROCESS, TOPICS, check_word
+from dunmist.cli.parameters import FILE, PROCESS, TOPICS, check_word, refuse_given
+
+# what chooses tables, columns and rows
+CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid", "service",
+            "port", "listening", "state", "role", "least")  # fmt: skip
 
 
 @click.command()
 @click.argument("topic", metavar="TOPIC", shell_complete=complete_topic)
 @click.argument("file", type=FILE)
 @click.argument("what", required=False, shell_complete=complete_what)
-@click.option("--json", "form", flag_value="json", help="Print JSON: a list of rows a table.")
-@click.option("--csv", "form", flag_value="csv", help="Print CSV: one table.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON: a list of rows a table.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print CSV: one table.")
 @click.option("-o", "--output", type=FILE, metavar="PICTURE",
               help="Draw a picture into PICTURE.png or PICTURE.svg instead.")  # fmt: skip
 @click.option("--force", is_flag=True, help="Overwrite PICTURE when it exists.")
@@ -44,7 +48,11 @@ from dunmist.cli.parameters import FILE, PROCESS, TOPICS, check_word
 @click.option("--least", type=float, metavar="CORES", help="Only what uses at least so much.")
 @click.option("--wide", is_flag=True, help="Show all columns and whole texts, however wide.")
 @click.option("--pager/--no-pager", default=True, help="Long output on a terminal is paged.")
-def view(topic: str, file: Path, what: str | None, **options: Any) -> None:  # noqa: ANN401
+@click.pass_context
+def view(
+    context: click.Context, /, topic: str, file: Path, what: str | None,
+    **options: Any,  # noqa: ANN401
+) -> None:  # fmt: skip
     """Show TOPIC of the capture FILE.
 
     Topics: processes, process (with WHAT: a number or a name), cores, memory, heat, ports, disks,
@@ -57,12 +65,21 @@ def view(topic: str, file: Path, what: str | None, **options: Any) -> None:  # n
         raise click.UsageError(
             f"--{options['form_of_processes']} goes with processes, not with {topic}"
         )
+    if options["as_json"] and options["as_csv"]:
+        raise click.UsageError("--json and --csv are two forms; choose one")
+    if options["output"]:
+        ignored = f"a picture shows all of {topic}; leave out {{}}"
+        refuse_given(context, ("as_json", "as_csv", "wide", *CHOOSING), ignored)
+    elif options["force"]:
+        raise click.UsageError("--force overwrites a picture; name one with -o")
+    elif topic == PROCESS:
+        refuse_given(context, CHOOSING, "the page of a process has no rows to choose; leave out {}")
     from dunmist.cli import viewing
     from dunmist.jobs.judge import judge
 
     judged = judge(file)
     showing = viewing.Showing(
-        options["form"], _words(options["columns"]), options["wide"], options["pager"]
+        _form(options), _words(options["columns"]), options["wide"], options["pager"]
     )
     if options["output"]:
         viewing.draw(judged, topic, what, options["output"], force=options["force"])
@@ -70,6 +87,10 @@ def view(topic: str, file: Path, what: str | None, **options: Any) -> None:  # n
         viewing.print_process(judged, what, showing)
     else:
         viewing.print_topic(judged, topic, showing, options)
+
+
+def _form(options: dict[str, Any]) -> str | None:
+    return "json" if options["as_json"] else "csv" if options["as_csv"] else None
 
 
 def _words(text: str | None) -> list[str] | None:

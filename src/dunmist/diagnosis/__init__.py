@@ -7,7 +7,7 @@ never looks at what a program is called.
 from dunmist.diagnosis.coverage import attributed_cpu_s
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.found_applications import is_odd_place
-from dunmist.diagnosis.found_heat import held_share
+from dunmist.diagnosis.found_heat import held_share, hours_left
 from dunmist.diagnosis.freed import Freed, FreedUnit, freed_by
 from dunmist.diagnosis.judge import diagnose
 from dunmist.diagnosis.records import (
@@ -62,6 +62,7 @@ __all__ = [
     "diagnose",
     "freed_by",
     "held_share",
+    "hours_left",
     "is_odd_place",
     "is_strained",
     "load_thresholds",

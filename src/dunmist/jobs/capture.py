@@ -59,6 +59,7 @@ class Wishes(NamedTuple):
     note: str | None = None
     force: bool = False
     keeps_when_stopped: bool = True
+    complaints: tuple[str, ...] = ()
 
 
 def follow_nothing(
@@ -123,6 +124,7 @@ def _write(wishes: Wishes, root: Root, clock: Clock, follow: Follower, ending: E
         inventory=inventory,
         observer=observer,
         note=wishes.note,
+        complaints=list(wishes.complaints),
         blind_spots=_blind_spots(root.unread),
     )
     ticks = missed = 0

@@ -1,5 +1,6 @@
 """Judges a capture: the way from its file to its series, its diagnosis and its triage."""
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from dunmist.advice import Judged, advise
@@ -18,7 +19,11 @@ def load(path: Path) -> Series:
     return load_series(path, load_corrections(settings_directory() / SENSORS))
 
 
-def judge(path: Path) -> Judged:
-    """Return everything known about a capture; raises CaptureError and SettingsError."""
+def judge(path: Path, complaints: Sequence[str] = ()) -> Judged:
+    """Return everything known about a capture; raises CaptureError and SettingsError.
+
+    ``complaints`` are answered instead of those that the capture has.
+    """
     series = load(path)
-    return advise(series, diagnose(series, load_thresholds(settings_directory() / THRESHOLDS)))
+    diagnosis = diagnose(series, load_thresholds(settings_directory() / THRESHOLDS))
+    return advise(series, diagnosis, complaints)

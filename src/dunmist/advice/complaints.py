@@ -1,0 +1,287 @@
+"""What somebody complained of, and what a capture answers to it.
+
+A complaint is a word of ``COMPLAINTS`` or ``program:NAME``. The answer is yes, this is so and why;
+no, this was not so while it was sampled, measured thus; or it could not be seen, and how to catch
+it. ``complaints.toml`` has the sentences, and the words by which a note is understood.
+"""
+
+import re
+import tomllib
+from collections.abc import Callable
+from functools import cache
+from importlib.resources import files
+from typing import Any, NamedTuple
+
+from dunmist.advice.amounts import cores_text, percent, size_text, span_text
+from dunmist.advice.filling import subject_of
+from dunmist.advice.wording import wording
+from dunmist.diagnosis import Diagnosis, Kind, hours_left, is_strained
+from dunmist.series import Application, LinkSeries, Series, plain_address
+
+COMPLAINTS = ("slow", "freezes", "hot", "noisy", "battery", "network", "start")
+PROGRAM = "program:"
+# of a note that could mean anything nothing is made
+CLEAR_MOST = 2
+FREEZING: tuple[Kind, ...] = (
+    "paging-storm", "oom-kill", "stuck-process", "lock-wait", "memory-short", "disk-slow",
+)  # fmt: skip
+STARTING: tuple[Kind, ...] = ("autostart-heavy",)
+LOSING: tuple[Kind, ...] = ("link-errors",)
+START_S = 900.0
+# less than this is nothing to speak of: cores, a share of the time, bytes a second
+LEAST_CORES, LEAST_SHARE, LEAST_BYTES_PER_S = 0.05, 0.05, 10_000.0
+NEAR_KELVIN = 15.0
+UW_PER_W, S_PER_H = 1e6, 3600.0
+Told = dict[str, str]
+
+
+@cache
+def complaint_words() -> dict[str, Any]:
+    """Return the table of words and sentences."""
+    text = (files("dunmist.advice") / "complaints.toml").read_text(encoding="utf-8")
+    return tomllib.loads(text)
+
+
+def understood(note: str | None) -> list[str]:
+    """Return the complaints that a note speaks of, none where it is not clear."""
+    found = [
+        word
+        for word, patterns in complaint_words()["words"].items()
+        if re.search(rf"(?i)\b(?:{'|'.join(patterns)})\b", note or "")
+    ]
+    return found if len(found) <= CLEAR_MOST else []
+
+
+def answer_to(complaint: str, series: Series, diagnosis: Diagnosis) -> str:
+    """Return what a capture answers to a complaint, in one to three sentences."""
+    about = _About(series, diagnosis)
+    if complaint.startswith(PROGRAM):
+        return _program(about, complaint.removeprefix(PROGRAM))
+    return ANSWERS[complaint](about)
+
+
+class _About(NamedTuple):
+    """What an answer is made from."""
+
+    series: Series
+    diagnosis: Diagnosis
+
+    def finding(self, kinds: tuple[Kind, ...]) -> str | None:
+        """Return the first finding of these kinds as a sentence."""
+        for finding in self.diagnosis.findings:
+            if finding.kind in kinds:
+                return wording()["finding"][finding.kind].format(subject=subject_of(finding))
+        return None
+
+    def most(self, amount: Callable[[Application], float], least: float) -> Application | None:
+        """Return the application with the greatest amount, None where that is nothing much."""
+        others = [one for one in self.series.applications if not (one.observer or one.kernel)]
+        first = max(others, key=amount, default=None)
+        return first if first is not None and amount(first) >= least else None
+
+    def cores(self, application: Application) -> str:
+        """Return the processor time of an application in words."""
+        return cores_text(application.cores.mean(), self.series.machine.logical_processors)
+
+
+def _say(complaint: str, answer: str, **told: str) -> str:
+    return str(complaint_words()[complaint][answer]).format(**told)
+
+
+def _slow(about: _About) -> str:
+    if about.diagnosis.limiting:
+        return _say("slow", "yes")
+    fullest = max(about.diagnosis.resources, key=lambda state: state.pressure or 0.0)
+    resource = wording()["resource"][fullest.resource]
+    held = f"work waited for {resource} {percent(fullest.pressure or 0.0)} of the time at most"
+    return f"{_say('slow', 'no', fullest=held)} {_say('slow', 'unseen')}"
+
+
+def _freezes(about: _About) -> str:
+    series = about.series
+    why = about.finding(FREEZING)
+    if why is None and about.diagnosis.level == "choked" and about.diagnosis.limiting:
+        why = f"{wording()['resource'][about.diagnosis.limiting]} is choked."
+    if why:
+        return _say("freezes", "yes", why=why)
+    if series.line.gap_s:
+        return _say("freezes", "gap", gap=span_text(series.line.gap_s))
+    ticks = str(series.ticks)
+    if series.late or series.missed_outside_gaps:
+        late = str(series.late + series.missed_outside_gaps)
+        said = _say("freezes", "late", late=late, ticks=ticks)
+    else:
+        said = _say("freezes", "no", ticks=ticks)
+    return f"{said} {_say('freezes', 'unseen')}"
+
+
+def _heater(about: _About) -> str:
+    heater = about.most(lambda one: one.cores.mean(), LEAST_CORES)
+    if heater is None:
+        return _say("hot", "nobody")
+    return _say("hot", "heater", name=heater.distinct_name, cores=about.cores(heater))
+
+
+def _hot(about: _About) -> str:
+    sensor, heater = about.series.processor_sensor, _heater(about)
+    celsius = sensor.level.median() if sensor else None
+    if sensor is not None and celsius is not None:
+        point = sensor.critical or about.diagnosis.limits.heat.assumed_critical_celsius
+        near = point - celsius <= NEAR_KELVIN
+        return _say("hot", "yes" if near else "no", sensor=sensor.name, celsius=f"{celsius:.0f} °C",
+                    margin=f"{point - celsius:.0f} K", heater=heater)  # fmt: skip
+    others = [
+        (value, one.name)
+        for one in about.series.devices.sensors
+        if one.quantity == "temperature" and one.is_trusted
+        and (value := one.shown.median()) is not None
+    ]  # fmt: skip
+    if not others:
+        return _say("hot", "unseen", heater=heater)
+    value, name = max(others)
+    return _say("hot", "other", sensor=name, celsius=f"{value:.0f} °C", heater=heater)
+
+
+def _noisy(about: _About) -> str:
+    speeds = [
+        value
+        for one in about.series.devices.sensors
+        if one.quantity == "fan" and one.is_trusted and (value := one.shown.median()) is not None
+    ]
+    heat = _hot(about)
+    heat = heat[0].lower() + heat[1:]
+    if not speeds:
+        return _say("noisy", "unseen", heat=heat)
+    answer = "yes" if max(speeds) > 0 else "no"
+    return _say("noisy", answer, speed=f"{max(speeds):,.0f}", heat=heat)
+
+
+def _battery(about: _About) -> str:
+    drainer = _heater(about).replace("heats it", "uses power")
+    supplies = about.series.devices.supplies.values()
+    batteries = [one for one in supplies if one.kind == "battery"]
+    if not batteries:
+        return _say("battery", "unseen", drainer=drainer)
+    drawn = next((one for one in batteries if one.status == "discharging"), None)
+    if drawn is None:
+        return _say("battery", "no", drainer=drainer[0].lower() + drainer[1:])
+    if not drawn.power_now:
+        return _say("battery", "drawing", drainer=drainer)
+    hours = hours_left(drawn)
+    left = _say("battery", "unknown")
+    if hours is not None:
+        left = _say("battery", "lasts", left=span_text(hours * S_PER_H))
+    power = f"{drawn.power_now / UW_PER_W:.1f} W"
+    return _say("battery", "yes", power=power, left=left, drainer=drainer)
+
+
+def _network(about: _About) -> str:
+    mover, why = _mover(about), about.finding(LOSING)
+    if why:
+        return _say("network", "errors", why=why, mover=mover)
+    links = about.series.devices.outward_links
+    if not links:
+        return _say("network", "unseen", mover=mover)
+    moved = max(links, key=lambda one: max(_both_ways(one)))
+    if max(_both_ways(moved)) <= 0:
+        return _say("network", "still")
+    is_full = any(
+        state.resource == "link" and is_strained(state.level) for state in about.diagnosis.resources
+    )
+    received, sent = _both_ways(moved)
+    way = "receives" if received >= sent else "sends"
+    amount = f"{size_text(max(received, sent))} a second"
+    if moved.used is not None:
+        amount += f", {percent(moved.used.mean())} of what it can"
+    direction = _say("network", way, amount=amount)
+    answer = "yes" if is_full else "no"
+    return _say("network", answer, link=moved.name, direction=direction, mover=mover)
+
+
+def _both_ways(link: LinkSeries) -> tuple[float, float]:
+    return link.received_bytes_per_s.mean(), link.sent_bytes_per_s.mean()
+
+
+def _mover(about: _About) -> str:
+    mover = about.most(lambda one: one.network_bytes_per_s.mean(), LEAST_BYTES_PER_S)
+    if mover is None:
+        return _say("network", "quiet")
+    return _say(
+        "network", "mover",
+        name=mover.distinct_name,
+        sent=size_text(mover.sent_bytes_per_s.mean()),
+        received=size_text(mover.received_bytes_per_s.mean()),
+        peer=_peer(about.series, mover),
+    )  # fmt: skip
+
+
+def _peer(series: Series, application: Application) -> str:
+    """Return with whom an application exchanged most."""
+    own = {process.identity for process in application.members}
+    sockets = [one for one in series.sockets if own & set(one.owners) and not one.is_loopback]
+    busiest = max(
+        sockets, key=lambda one: (one.sent_bytes or 0) + (one.received_bytes or 0), default=None
+    )
+    if busiest is None or busiest.facts.remote is None:
+        return "nobody can see with whom"
+    return f"with {plain_address(busiest.facts.remote)} port {busiest.facts.remote_port}"
+
+
+def _start(about: _About) -> str:
+    uptime_s = about.series.machine.uptime_s
+    uptime = span_text(uptime_s) if uptime_s is not None else "an unknown time"
+    why = about.finding(STARTING)
+    if why:
+        return _say("start", "yes", uptime=uptime, why=why)
+    is_fresh = uptime_s is not None and uptime_s <= START_S
+    return _say("start", "no" if is_fresh else "unseen", uptime=uptime)
+
+
+def _program(about: _About, name: str) -> str:
+    wanted = name.casefold()
+    named = [
+        application
+        for application in about.series.applications
+        if any(wanted in name.casefold() for name in _names(application))
+    ]
+    if not named:
+        return _say("program", "unseen", name=name)
+    application = max(named, key=lambda one: one.cores.total() + one.waiting.total())
+    name, cause = application.distinct_name, about.diagnosis.cause
+    waits, runs = _waits(application), about.cores(application)
+    if cause and cause.application is application:
+        # one that hangs on a single processor takes nothing from others
+        answer = "bound" if about.diagnosis.limiting == "core" else "cause"
+    elif waits:
+        answer = "waits"
+    else:
+        answer = "idle" if application.cores.mean() < LEAST_CORES else "runs"
+    return _say("program", answer, name=name, waits=" and ".join(waits), runs=runs)
+
+
+def _names(application: Application) -> list[str]:
+    return [application.distinct_name, *(one.facts.name for one in application.members)]
+
+
+def _waits(application: Application) -> list[str]:
+    """Return what an application waited for, and for how much of the time."""
+    return [
+        _say("program", kind, amount=percent(min(1.0, share)))
+        for kind, share in (
+            ("cpu", application.waiting.mean()),
+            ("storage", application.io_waiting.mean()),
+            ("lock", application.blocked["lock"].mean() if "lock" in application.blocked else 0.0),
+        )
+        if share >= LEAST_SHARE
+    ]
+
+
+ANSWERS: dict[str, Callable[[_About], str]] = {
+    "slow": _slow,
+    "freezes": _freezes,
+    "hot": _hot,
+    "noisy": _noisy,
+    "battery": _battery,
+    "network": _network,
+    "start": _start,
+}

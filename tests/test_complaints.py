@@ -1,0 +1,107 @@
+"""What somebody complained of decides which question the verdict answers."""
+
+import json
+import re
+import unittest
+
+from dunmist.advice import complaints
+from dunmist.cli import parameters
+from dunmist.simulation import load_scenario
+from tests.program import InFolder, capture_model, run
+
+
+class Words(unittest.TestCase):
+    def test_a_note_is_understood_where_it_is_clear(self):
+        for note, expected in (
+            ("Slow since the update", ["slow"]), ("it hangs at every click", ["freezes"]),
+            ("the fan is so loud", ["noisy"]), ("gets hot on the lap", ["hot"]),
+            ("Wi-Fi drops", ["network"]), ("battery empty by noon", ["battery"]),
+            ("booting takes ages", ["slow", "start"]), ("slow, hot, loud and the battery", []),
+            ("shelf 12, second floor", []), ("fantastic photographs, hotel", []), (None, []),
+        ):  # fmt: skip
+            with self.subTest(note):
+                self.assertEqual(expected, complaints.understood(note))
+
+    def test_every_word_can_be_given_and_answered(self):
+        words = list(complaints.complaint_words()["words"])
+        self.assertEqual(words, list(complaints.COMPLAINTS))
+        self.assertEqual(complaints.COMPLAINTS, parameters.COMPLAINTS)
+        self.assertEqual(set(words), set(complaints.ANSWERS))
+
+
+class Answers(InFolder):
+    def headline(self, capture, *words):
+        given = [part for word in words for part in ("--complaint", word)]
+        done = run("triage", capture, "--json", *given, folder=self.folder)
+        return json.loads(done.stdout)["verdict"]["headline"]
+
+    def test_each_is_answered_from_what_was_measured(self):
+        cases = {
+            "ringing-office": (
+                ("slow", r"^It is slow, and this is why: Processor time limits"),
+                ("program:weather-mast", r"^weather-mast did next to nothing while it was samp"),
+                ("program:NESTCAM", r"^nestcam-index is what is to blame itself\. Processor"),
+                ("program:barnacle", r"^Nothing called barnacle ran"),
+                ("hot", r"^It is not hot: .* is at 7\d °C, 2\d K below its limit\. .*nestcam-in"),
+                ("start", r"^How it starts could not be seen: it did so 1 d 2 h ago"),
+            ),
+            "still-fan": (
+                ("hot", r"^It is hot: .* 3 K below its limit\. What heats it most is ledger-view"),
+                ("noisy", r"^No fan turns: it is hot"),
+            ),
+            "tired-battery": (
+                ("battery", r"^It draws 26\.\d W from its battery, which lasts 2\d min"),
+                ("slow", r"^It was not slow while it was sampled: .*To catch it: .*Nothing limit"),
+            ),
+            "busy-ferry": (
+                ("network", r"^The line is full: wlp4s0, sends 34\.\d MiB a second.*ferry-sync: "
+                 r"34\.\d MiB sent and 0 bytes received a second, with 172\.16\.0\.9 port 8443"),
+            ),
+            "frayed-cable": (("network", r"^The line loses data: What goes over enp3s0"),),
+            "narrow-burrow": (
+                ("freezes", r"^What freezes it: Memory is too small"),
+                ("program:chart-table", r"^chart-table is slow because it waits: \d+ % of the t"),
+            ),
+            "heavy-morning": (("start", r"^It started 6 min \d+ s ago: What starts at login"),),
+            "calm-morning": (
+                ("freezes", r"^It did not freeze while it was sampled: 11 of 11 ticks came"),
+                ("battery", r"^It publishes no battery"),
+                ("network", r"^The line is not full: .*Nobody moves anything to speak of"),
+            ),
+        }  # fmt: skip
+        for name, asked in cases.items():
+            capture = capture_model(load_scenario(name), self.folder / f"{name}.gz")
+            for word, expected in asked:
+                with self.subTest(name, word=word):
+                    self.assertRegex(self.headline(capture, word), expected)
+
+    def test_it_travels_with_the_capture_and_is_overridden(self):
+        run("capture", "-o", "x.gz", "--for", "0.4s", "--every", "0.2s", "--complaint", "hot",
+            "--complaint", "program:dunmist", "--note", "slow", folder=self.folder)  # fmt: skip
+        own = self.headline("x.gz")
+        self.assertRegex(own, r"^(It is (not )?hot|How hot it is)")
+        self.assertIn("dunmist", own)
+        self.assertNotRegex(own, r"It (is|was not) slow")
+        self.assertRegex(self.headline("x.gz", "slow"), r"^It (is|was not) slow")
+        text = run("report", "x.gz", "-o", "-", "--complaint", "start", folder=self.folder).stdout
+        self.assertIn("starts could not be seen", " ".join(text.split()))
+
+    def test_what_would_be_ignored_is_refused(self):
+        sample = self.sample
+        for arguments, said in (
+            (("triage", sample, "-o", "y.gz"), "sampled already; leave out --output"),
+            (("triage", sample, "--for", "3s"), "leave out --for"),
+            (("triage", sample, "--note", "x"), "leave out --note"),
+            (("triage", sample, "--complaint", "hott"), "did you mean 'hot'"),
+            (("triage", sample, "--complaint", "program:"), "program:NAME"),
+            (("report", sample, "--brief", "--audience", "owner"), "leave out --audience"),
+            (("view", "processes", sample, "--json", "--csv"), "choose one"),
+            (("view", "cores", sample, "-o", "a.png", "--limit", "3"), "leave out --limit"),
+            (("view", "cores", sample, "--force"), "name one with -o"),
+            (("view", "process", sample, "init", "--sort", "pid"), "leave out --sort"),
+            (("fix", "--list", "--undo"), "leave out --undo"),
+            (("fix", "--undo", "--step", "2"), "leave out --step"),
+        ):
+            with self.subTest(said):
+                self.assertIn(said, re.sub(r"\s+", " ", self.one_line(*arguments, status=2)))
+        self.assertEqual([sample.name], [one.name for one in self.folder.iterdir()])

@@ -40,6 +40,11 @@ class LiveFindings(InFolder):
         self.addCleanup(shutil.rmtree, odd)
         shutil.copy(shutil.which("sleep"), odd / "odd-tern")
         self.begin(odd / "odd-tern", "60")
+        shutil.copy(shutil.which("sleep"), odd / "sshd")
+        self.begin(odd / "sshd", "60")
+        # PR_SET_NAME of prctl(2)
+        task = self.begin(sys.executable, "-c", "import ctypes, time; ctypes.CDLL(None).prctl(15, "
+                          "b'kworker/u8:1'); time.sleep(60)")  # fmt: skip
         time.sleep(2)
         for _ in range(3):
             self.start("ledger_reader.py", "lock", "ledger.lock")
@@ -62,6 +67,8 @@ class LiveFindings(InFolder):
             ("stuck-process", "still_tern.py", f"process {stopped.pid} is stopped"),
             ("odd-location", "odd-tern", "/dev/shm"),
             ("deleted-executable", "odd-tern", "(deleted)"),
+            ("lookalike-name", "sshd", f"is the program {odd}/sshd"),
+            ("lookalike-name", "kworker/u8:1", f"process {task.pid} calls itself kworker/u8:1"),
         ):  # fmt: skip
             with self.subTest(kind):
                 self.assertIn((kind, subject), said)

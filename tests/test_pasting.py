@@ -19,7 +19,7 @@ from tests.handmade import SimpleNamespace
 
 PROGRAMS = (
     "kill", "renice", "ionice", "systemctl", "journalctl", "du", "sort", "tail", "ps", "grep", "mv",
-    "rm", "mkdir", "smartctl", "findmnt", "umount", "timedatectl", "ls", "apt-get", "dnf", "reboot",
+    "cp", "rm", "mkdir", "smartctl", "findmnt", "umount", "timedatectl", "ls", "apt-get", "dnf", "reboot",
     "lsblk", "dmesg", "loginctl", "ss", "ip", "lsof", "last", "sensors", "touch", "id", "cat",
     "dunmist",
 )  # fmt: skip

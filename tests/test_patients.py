@@ -20,7 +20,7 @@ core-bound lone-thread wait close pause
 cpu-hog ringing-office wait close pause lower-priority limit
 cpu-hog still-fan wait close pause limit
 defunct-pile left-behind find-parent
-deleted-executable odd-corner restart-replaced
+deleted-executable odd-corner keep-evidence ask-security
 descriptor-leak open-drawers report-fault restart-service
 disk-saturated noon-copy find-disk-user
 disk-slow worn-spinner save-and-replace-disk
@@ -34,7 +34,7 @@ link-errors frayed-cable replace-cable
 link-saturated busy-ferry find-transfer
 lock-wait waiting-room end-holder
 long-uptime long-watch restart-computer
-lookalike-name odd-corner ask-security
+lookalike-name odd-corner keep-evidence ask-security
 low-clock held-back check-power
 memory-below-rating slow-memory set-memory-profile
 memory-growing opened-album sample-later
@@ -43,7 +43,7 @@ memory-leak slow-drip report-fault restart-service
 memory-limited short-tether see-memory-limit
 memory-module-unused slow-memory reseat-module
 memory-short narrow-burrow find-who-waits
-odd-location odd-corner ask-security
+odd-location odd-corner keep-evidence ask-security
 oom-kill gone-in-the-night read-kernel-messages find-who-waits
 open-port open-door see-who-needs-port
 other-user-load other-desk ask-other-person lower-priority
@@ -155,7 +155,7 @@ class Truth(unittest.TestCase):
                     if one.role != "cause":
                         self.assertIsNone(one.frees)
             if name == "two-faults":
-                self.assertIn("A disk is choked as well: shelf-index moves",
+                self.assertIn("A disk is choked as well: shelf-index takes",
                               found.verdict.headline)  # fmt: skip
 
     def test_with_a_source_missing_the_culprit_stays_among_the_first_three(self):

@@ -6,8 +6,8 @@ One word says what kind of thing it is: ``kernel``, ``protected``, ``symptom``, 
 ``running``, ``several`` processes, a ``unit`` of its own, a ``window`` of its own, ``terminal``,
 ``low-priority`` already, ``doubtful``, ``packaged``, ``leaks``, ``spins`` (a spinning disk is in
 use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``, ``starts-itself``, ``stopped``,
-``limits-`` with the resource that limits, and the guards of the catalogue: ``essential``,
-``atomic`` and ``wanted``.
+``replaced`` (its file, since it started), ``limits-`` with the resource that limits, and the guards
+of the catalogue: ``essential``, ``atomic`` and ``wanted``.
 """
 
 from dunmist.advice.about import About
@@ -36,7 +36,9 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
         "window": unit.startswith("app-") and unit.endswith(".scope"),
         "terminal": process.facts.tty > 0,
         "low-priority": application.low_priority >= low,
-        "doubtful": not kinds.isdisjoint(DOUBTS),
+        # a file that an update replaced is no riddle
+        "doubtful": not kinds.isdisjoint(DOUBTS) or about.file_state == "missing",
+        "replaced": about.file_state == "replaced",
         "packaged": about.package is not None,
         "leaks": "memory-leak" in kinds or "descriptor-leak" in kinds,
         "spins": any(disk.spins for disk in series.header.inventory.disks),

@@ -50,6 +50,9 @@ def _verdict(diagnosis: Diagnosis, cases: Cases) -> str:
         text, first = finding_text(diagnosis.outside), first_action(diagnosis, cases) or ""
         return words["outside"].format(finding=text, first=first, **about).rstrip()
     if not diagnosis.culprits:
+        covered = diagnosis.coverage.get(diagnosis.limiting)
+        if covered is not None and covered < diagnosis.limits.culprit.attributed_least:
+            return words["unseen"].format(**about)
         return words["nobody"].format(found=_found(diagnosis), **about)
     culprit = diagnosis.culprits[0]
     if culprit.role != "cause":
@@ -97,15 +100,19 @@ def _sure(diagnosis: Diagnosis) -> str:
 
 
 def _doubt(diagnosis: Diagnosis) -> str:
-    """Return what keeps the confidence down, and what to do about it."""
+    """Return what keeps the confidence down, who else it may be, and what tells them apart."""
     words, table = wording()["unsure"], diagnosis.limits.confidence
-    causes = [culprit for culprit in diagnosis.culprits if culprit.role == "cause"]
-    covered = diagnosis.coverage.get("cpu")
-    if len(causes) > 1 and causes[1].score >= table.tie * causes[0].score:
-        return words["tie"].format(rival=causes[1].name)
+    covered = diagnosis.coverage.get(diagnosis.limiting or "cpu", diagnosis.coverage.get("cpu"))
+    rivals = [one.name for one in diagnosis.culprits[1:] if one.role == "cause"]
+    reasons = []
     if covered is not None and covered < table.well_covered:
-        return words["hidden"]
-    return words["short" if diagnosis.intervals < table.few_intervals else "other"]
+        reasons.append(words["hidden"])
+    elif not rivals:
+        reasons.append(words["short" if diagnosis.intervals < table.few_intervals else "other"])
+    if rivals:
+        way = "rival-memory" if diagnosis.limiting == "memory" else "rival"
+        reasons.append(words[way].format(rival=rivals[0]))
+    return "; ".join(reasons)
 
 
 def paging_sentence(diagnosis: Diagnosis) -> str:

@@ -1,6 +1,7 @@
 """What to call a process: the program it runs, which for an interpreter is its script."""
 
 import posixpath
+import re
 from typing import NamedTuple
 
 from dunmist.applications.launchers import (
@@ -12,6 +13,8 @@ from dunmist.applications.launchers import (
 from dunmist.computer import DELETED, ProcessFacts
 
 COMM_MAX = 15  # the kernel keeps this much of a command name
+STANDARD_INPUT = "-"
+NAMELESS = re.compile(r"(?:/dev/stdin|/(?:dev|proc/(?:self|\d+))/fd/\d+)\Z")
 
 
 class Program(NamedTuple):
@@ -40,7 +43,8 @@ def program_of(facts: ProcessFacts) -> Program:
         launches = file in LAUNCHERS or facts.name in LAUNCHERS or facts.pid == 1
         return Program(path, _full_name(facts.name, file, facts.command_line), launches=launches)
     script = _script(facts.command_line[1:], interpreter)
-    if script is None:
+    # what comes from a pipe or a descriptor has no name of its own
+    if script is None or NAMELESS.match(script):
         return Program(path, file, launches=file in SHELLS)
     name = posixpath.basename(script) or script
     return Program(f"{file} {script}", name, launches=False, script=script)
@@ -70,7 +74,7 @@ def _script(arguments: list[str], interpreter: Interpreter) -> str | None:
     position = 0
     while position < len(arguments):
         argument = arguments[position]
-        if argument in interpreter.inline:
+        if argument in interpreter.inline or argument == STANDARD_INPUT:
             return None
         if argument in interpreter.naming:
             return arguments[position + 1] if position + 1 < len(arguments) else None

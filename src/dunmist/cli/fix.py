@@ -39,10 +39,7 @@ def fix(
     computer, in the boot of the capture, and on the very processes that were judged. Every act is
     written down, and --undo reverses pauses, priorities, limits, and switched-off starts.
     """
-    if only_list:
-        refuse_given(context, (*CHOOSING, "undo"), "--list does nothing else; leave out {}")
-    if undo is not None:
-        refuse_given(context, CHOOSING, "--undo knows from its journal what to do; leave out {}")
+    _refuse_ignored(context, undo, only_list=only_list)
     from dunmist.cli import acting
     from dunmist.harmless import harmless
     from dunmist.jobs.acts import undo_act
@@ -79,6 +76,13 @@ def fix(
         acting.carry_out(chosen, rung.act, measure=measure)
     else:
         click.echo("\nNothing was done; give --yes to carry it out.")
+
+
+def _refuse_ignored(context: click.Context, undo: str | None, *, only_list: bool) -> None:
+    if only_list:
+        refuse_given(context, (*CHOOSING, "undo"), "--list does nothing else; leave out {}")
+    elif undo is not None:
+        refuse_given(context, CHOOSING, "--undo knows from its journal what to do; leave out {}")
 
 
 def _number(text: str) -> int:

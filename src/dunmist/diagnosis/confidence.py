@@ -2,7 +2,7 @@
 
 Built from the margin to the strongest other cause, what share of the kernel's figures could be
 attributed, and the number of intervals. The figures of the curve are in the table of thresholds;
-they were set on random patients of one set of seeds and are reported on another (docs/accuracy.md).
+they were set on hard patients of one set of seeds and are reported on another (docs/accuracy.md).
 """
 
 import math
@@ -12,7 +12,7 @@ from dunmist.diagnosis.thresholds import Thresholds
 # the figure of the table counts quarters of an interval
 QUARTERS = 4.0
 # who attributes nothing can still be half right
-UNCOVERED_TRUST = 0.5
+UNCOVERED_TRUST = 0.7
 
 
 def confidence_of(

@@ -18,6 +18,19 @@ NO_FILES = ("/memfd:", "/dev/zero")
 LOOKALIKES = (("rn", "m"), ("vv", "w"), ("cl", "d"), ("1", "l"), ("0", "o"), ("i", "l"))
 
 
+# tasks of the kernel's own, as it names them; no program has reason to
+KERNEL_NAMES = re.compile(
+    r"(?:kworker|ksoftirqd|migration|cpuhp|irq|jbd2)/|\[.+\]\Z|"
+    r"(?:kswapd\d+|kcompactd\d+|kthreadd|khugepaged|kauditd|kdevtmpfs|oom_reaper|rcu_\w+)\Z"
+)
+# what waits for logins and keeps the system, which is nowhere but where packages put it
+SYSTEM_PROGRAMS = frozenset((
+    "systemd", "init", "sshd", "login", "sudo", "su", "cron", "crond", "dbus-daemon", "agetty",
+    "systemd-journald", "systemd-logind", "systemd-udevd", "rsyslogd", "polkitd", "NetworkManager",
+))  # fmt: skip
+PEOPLES_PLACES = re.compile(r"/(?:home|root|tmp|var/tmp|dev/shm|media|mnt)/")
+
+
 def is_odd_place(path: str) -> bool:
     """Whether programs are not installed in the place of a path."""
     return ODD_PLACES.search(path) is not None
@@ -77,6 +90,24 @@ def _is_installed(exam: Examination, process: Process) -> tuple[bool, bool, bool
     return (not is_odd_place(path), packaged, not path.endswith(DELETED))
 
 
+def _impostors(exam: Examination, strains: Strains) -> list[Finding]:
+    """Programs that call themselves a task of the kernel, or are a system program elsewhere."""
+    del strains
+    found = []
+    for process in exam.series.living.values():
+        facts, path = process.facts, process.facts.executable or ""
+        if facts.kernel or process.application.observer:
+            continue
+        called = (facts.name, *facts.command_line[:1])
+        is_task = any(KERNEL_NAMES.match(name) for name in called)
+        is_copy = path.rpartition("/")[2] in SYSTEM_PROGRAMS and PEOPLES_PLACES.match(path)
+        if is_task or is_copy:
+            told = sign("impostor", float(process.pid), name=facts.name, path=path or "unknown")
+            name = facts.name if is_task else path.rpartition("/")[2]
+            found.append(Finding("lookalike-name", "concern", name, [told], process.application))
+    return found
+
+
 def _other_users(exam: Examination, strains: Strains) -> list[Finding]:
     """People who are not at the screen, and load the computer."""
     del strains
@@ -97,4 +128,4 @@ def _other_users(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-RULES = (_executables, _lookalikes, _other_users)
+RULES = (_executables, _lookalikes, _impostors, _other_users)

@@ -87,9 +87,11 @@ def _descriptors(exam: Examination, strains: Strains) -> list[Finding]:
             continue
         limit = last.descriptor_limit
         now = sign("descriptors", float(last.descriptors), of=float(limit or 0))
-        rise = (last.descriptors - first.descriptors) / exam.series.duration_s
+        grown = last.descriptors - first.descriptors
+        rise = grown / exam.series.duration_s
         about = (process.name, process.application)
-        if rise >= table.descriptor_rise_per_s:
+        # some more for a moment's work are no leak
+        if rise >= table.descriptor_rise_per_s and grown >= table.descriptor_grown_least:
             signs = [sign("descriptors-rise", rise), now]
             found.append(Finding("descriptor-leak", "concern", about[0], signs, about[1]))
         if limit and last.descriptors / limit >= table.limit_near:

@@ -27,6 +27,9 @@ def rank_culprits(
     """Return the ranked applications: causes by their part, then symptoms, then victims."""
     if limiting.demand is None:
         return []
+    covered = coverage[limiting.word if limiting.word in coverage else "cpu"]
+    if covered is not None and covered < exam.limits.culprit.attributed_least:
+        return []  # whoever could be seen is not who did it
     scores = [float(part) for part in limiting.demand(exam).parts]
     table = exam.limits.culprit
     ranked: list[tuple[Role, float, Application]] = []
@@ -40,7 +43,6 @@ def rank_culprits(
     # naming the first of many equals would be a guess
     if causes and causes[0] < table.least_first:
         return []  # many small ones: no single program is the cause
-    covered = coverage[limiting.word if limiting.word in coverage else "cpu"]
     intervals = exam.series.line.intervals
     return [
         Culprit(

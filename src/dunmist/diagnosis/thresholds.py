@@ -75,6 +75,7 @@ class MemoryLimits(_Figures, frozen=True):
     choked_pages_per_s: float
     short_available: float
     exhausted_available: float
+    exhausted_bytes: float
     plenty_available: float
 
 
@@ -105,10 +106,16 @@ class DiskLimits(_Figures, frozen=True):
     choked_used: float
     crowded_queue: float
     crowded_used: float
+    waited_used: float
+    waited_held_up: float
     strained_held_up: float
     choked_held_up: float
     slow_spinning_s: float
     slow_solid_s: float
+    access_spinning_s: float
+    access_solid_s: float
+    bytes_per_s_spinning: float
+    bytes_per_s_solid: float
     slow_bytes_per_s: float
 
 
@@ -142,6 +149,7 @@ class GraphicsLimits(_Figures, frozen=True):
 class CulpritLimits(_Figures, frozen=True):
     """Who is ranked, and in which role."""
 
+    attributed_least: float
     least_score: float
     least_first: float
     outside_share: float
@@ -191,6 +199,7 @@ class FindingLimits(_Figures, frozen=True):
     restarts: float
     restarts_in_all: float
     descriptor_rise_per_s: float
+    descriptor_grown_least: float
     limit_near: float
     other_user: float
     autostart_cores_share: float
@@ -215,7 +224,6 @@ class ConfidenceLimits(_Figures, frozen=True):
     ticks_half: float
     very: float
     likely: float
-    tie: float
     well_covered: float
     few_intervals: float
 

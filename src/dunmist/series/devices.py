@@ -34,7 +34,8 @@ class DiskSeries:
     is_physical: bool
     read_bytes_per_s: Rate
     write_bytes_per_s: Rate
-    requests_per_s: Rate
+    reads_per_s: Rate
+    writes_per_s: Rate
     busy: Rate
     queue: Rate
     latency_s: Rate
@@ -43,6 +44,11 @@ class DiskSeries:
     def bytes_per_s(self) -> Rate:
         """Bytes moved in both directions."""
         return self.read_bytes_per_s + self.write_bytes_per_s
+
+    @property
+    def requests_per_s(self) -> Rate:
+        """Finished requests of both directions."""
+        return self.reads_per_s + self.writes_per_s
 
 
 @dataclass(frozen=True, slots=True)
@@ -216,7 +222,7 @@ def _counted(readings: Readings[str], line: TimeLine, read_every_s: float = 0.0)
 
 
 def _disk(name: str, about: Disk | None, track: Track, impossible: Impossible) -> DiskSeries:
-    requests = track.rate("reads") + track.rate("writes")
+    reads, writes = track.rate("reads"), track.rate("writes")
     took_s = (track.rate("read_ms") + track.rate("write_ms")) / MS_PER_S
     return DiskSeries(
         name=name,
@@ -224,10 +230,11 @@ def _disk(name: str, about: Disk | None, track: Track, impossible: Impossible) -
         is_physical=about is not None and not about.disks_below,
         read_bytes_per_s=track.rate("read_sectors") * SECTOR_BYTES,
         write_bytes_per_s=track.rate("written_sectors") * SECTOR_BYTES,
-        requests_per_s=requests,
+        reads_per_s=reads,
+        writes_per_s=writes,
         busy=impossible.share("busy time of disks", track.rate("busy_ms") / MS_PER_S),
         queue=track.rate("queued_ms") / MS_PER_S,
-        latency_s=(took_s / requests).where(requests),
+        latency_s=(took_s / (reads + writes)).where(reads + writes),
     )
 
 

@@ -20,6 +20,7 @@ BIRDS = ("tern", "auk", "skua", "fulmar", "petrel", "gannet", "plover", "dunlin"
          "eider", "turnstone", "kittiwake")  # fmt: skip
 THINGS = ("log", "map", "sorter", "view", "relay", "index", "book", "count", "plates", "chart")
 NEIGHBOURS_MOST = 40
+WAITS_FROM = 0.5
 HEATING_LOAD, USUAL_LOAD = 0.75, 0.05  # shares of all processors
 SESSION = "/user.slice/user-1004.slice/user@1004.service/app.slice/app-{}-{}.scope"
 # files that some computers do not publish, or not to everybody: how often, which, and the illnesses
@@ -108,7 +109,14 @@ def too_little_memory(draft: Draft) -> None:
 
 
 def busy_disk(draft: Draft) -> None:
-    """More requests than the disk can serve."""
+    """More requests than the disk can serve.
+
+    Between half of that and all of it who asks waits for most of the time, although the disk keeps
+    up: that is neither well nor ill, and not drawn.
+    """
+    if WAITS_FROM < draft.strength < 1.0:
+        draft.strength = round(draft.strength * WAITS_FROM, 2)
+        draft.table["truth"]["strength"] = draft.strength
     spins = draft.computer in SPINS
     small_s = 0.0085 if spins else 0.0001
     rate = draft.strength / small_s

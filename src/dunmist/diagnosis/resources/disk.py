@@ -1,6 +1,7 @@
 """Resource ``disk``: every physical disk on its own.
 
-A disk that is always busy limits only when somebody waits for it, be it for the own work. One that
+A disk that is always busy limits only when somebody waits for it, be it for the own work; who waits
+for most of the time is held up, also by a disk that no counter calls full. One that
 is busy and moves hardly anything repeats its work: that is the disk's fault and no program's.
 """
 
@@ -8,7 +9,7 @@ from typing import NamedTuple
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Sign, sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, flow_demand
+from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, shares_of
 from dunmist.diagnosis.storage_waiting import storage_waiting
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import DiskSeries, Rate
@@ -49,9 +50,11 @@ def _things(exam: Examination) -> list[Thing]:
 def _thing(exam: Examination, disk: DiskSeries) -> Thing:
     table, held_up = exam.limits.disk, exam.once(find_held_up)
     crowded = disk.queue.at_least(table.crowded_queue) & disk.busy.at_least(table.crowded_used)
+    waited = disk.busy.at_least(table.waited_used) & held_up.share.at_least(table.waited_held_up)
     conditions: dict[LevelWord, Rate] = {
         "busy": disk.busy.at_least(table.busy),
-        "strained": (crowded | disk.busy.at_least(table.strained_used))
+        "strained": waited
+        | (crowded | disk.busy.at_least(table.strained_used))
         & held_up.share.at_least(table.strained_held_up),
         "choked": (crowded | disk.busy.at_least(table.choked_used))
         & held_up.share.at_least(table.choked_held_up),
@@ -99,11 +102,48 @@ def _is_slow(exam: Examination, disk: DiskSeries) -> bool:
 
 
 def disk_demand(exam: Examination) -> Demand:
-    """Return what each application moved to and from storage."""
-    disks = exam.series.devices.physical_disks
-    moved = [disk.bytes_per_s.known_or(0.0) for disk in disks]
-    whole = Rate.total_of(exam.series.line, moved) if moved else None
-    return flow_demand(exam, lambda one: one.disk_bytes_per_s, "bytes/s", whole)
+    """Return what each application moved, and its part in the time that disks needed for it.
+
+    Small requests all over a disk keep it busy with few bytes. How large requests were is known of
+    the disks only, of each direction by itself; what counts is what went on while a disk was busy.
+    """
+    disks, line = exam.series.devices.physical_disks, exam.series.line
+    has = [application.disk_bytes_per_s for application in exam.applications]
+    if not disks:
+        return Demand(has, Rate.total_of(line, has), "bytes/s", shares_of([0.0 for _ in has]))
+    whole = Rate.total_of(line, [disk.bytes_per_s.known_or(0.0) for disk in disks])
+    busy = Rate.greatest_of([disk.busy for disk in disks]).at_least(exam.limits.disk.busy)
+    counts = busy if busy.total() > 0 else busy * 0.0 + 1.0
+    read_s, written_s = _seconds_per_byte(exam, disks, counts)
+    needed_s = [
+        (one.read_bytes_per_s * counts).total() * read_s
+        + (one.write_bytes_per_s * counts).total() * written_s
+        for one in exam.applications
+    ]
+    return Demand(has, whole, "bytes/s", shares_of(needed_s))
+
+
+def _seconds_per_byte(
+    exam: Examination, disks: list[DiskSeries], counts: Rate
+) -> tuple[float, float]:
+    """Return what a byte read and a byte written cost a disk, access of its request included."""
+    table = exam.limits.disk
+    busiest = max(disks, key=lambda disk: exam.typical(disk.busy))
+    access_s, bytes_per_s = (
+        (table.access_solid_s, table.bytes_per_s_solid)
+        if busiest.about is not None and busiest.about.spins is False
+        else (table.access_spinning_s, table.bytes_per_s_spinning)
+    )
+    ways = (
+        (busiest.reads_per_s, busiest.read_bytes_per_s),
+        (busiest.writes_per_s, busiest.write_bytes_per_s),
+    )
+    read_s, written_s = (
+        1.0 / bytes_per_s
+        + access_s * (requests * counts).total() / max((moved * counts).total(), 1.0)
+        for requests, moved in ways
+    )
+    return read_s, written_s
 
 
 DISK = Resource("disk", 2, _things, disk_demand)

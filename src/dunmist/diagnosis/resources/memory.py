@@ -54,7 +54,10 @@ def _memory(exam: Examination) -> list[Thing]:
         strained = short & thrashing.at_least(table.strained_pages_per_s)
         choked = short & thrashing.at_least(table.choked_pages_per_s)
     # with nothing left to give who asks next waits or is ended: stalls come too late to tell it
-    exhausted = available.at_most(table.exhausted_available)
+    left_bytes = available * total
+    exhausted = available.at_most(table.exhausted_available) & left_bytes.at_most(
+        table.exhausted_bytes
+    )
     conditions: dict[LevelWord, Rate] = {
         "busy": used.at_least(table.busy),
         "strained": strained | exhausted,

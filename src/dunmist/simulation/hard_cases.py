@@ -1,0 +1,154 @@
+"""Draws hard patients from a seed: what makes a careful technician doubt, and err now and then.
+
+Strengths near the limit, rivals nearly as strong, a second fault, programs that only look guilty,
+processors from 2 to 64, virtual computers, a clock that is held down, memory cards, compressed
+swap, old kernels and sampling without rights that publish less, captures of a few seconds. Some of
+them cannot be told by anybody; how sure a verdict is of itself is held against how often it is
+right here. As in ``generator``, the truth comes from how the patient was made.
+"""
+
+from typing import NamedTuple
+
+from dunmist.simulation.generator import (
+    CORES,
+    FREE_MIB,
+    ILLNESSES,
+    NEIGHBOURS_MOST,
+    Draft,
+)
+from dunmist.simulation.scenario import Scenario, build_scenario
+
+STRENGTHS = (0.8, 1.6)
+MEMORY_STRENGTHS = (0.2, 3.0)
+# of the limiting illness another program has so much, so that it is nearly as much to blame
+RIVALS = (0.3, 0.97)
+PROCESSORS = (2, 4, 6, 8, 12, 16, 32, 64)
+DURATIONS_S = (4.0, 6.0, 8.0, 12.0, 20.0, 30.0)
+# what is not published: old kernels, hidden processes, virtual computers
+MISSING: tuple[tuple[str, ...], ...] = (
+    (),
+    (),
+    # before Linux 4.20
+    ("proc/pressure/*",),
+    ("proc/pressure/*", "proc/*/schedstat"),
+    # without rights
+    ("proc/*/io", "proc/*/fd/*", "proc/*/exe"),
+    # a virtual computer
+    ("sys/class/hwmon/*", "sys/devices/system/cpu/*/cpufreq/*"),
+    ("proc/*/cgroup", "proc/*/io", "proc/pressure/*"),
+)
+LIMITED = ("full processors", "one full processor", "storm of errands", "too little memory",
+           "busy disk", "busy link")  # fmt: skip
+
+# what a program has of the resource that limits, and how it goes about it
+WANTED = ("demand_cores", "read_mib_per_s", "sent_mib_per_s", "received_mib_per_s",
+          "children_per_s", "private_mib")  # fmt: skip
+ALIKE = ("peers", "request_kib", "talks_to", "child_cpu_s", "touched_share")
+
+
+class HardPatient(NamedTuple):
+    """A scenario, and how it is to be sampled."""
+
+    scenario: Scenario
+    illness: str
+    duration_s: float
+    every_s: float
+
+
+class _HardDraft(Draft):
+    """A draft on a computer with any number of processors and a strength near the limit."""
+
+    def __init__(self, seed: int) -> None:
+        super().__init__(seed)
+        self.strength = round(self.chance.uniform(*STRENGTHS), 3)
+        self.table["truth"]["strength"] = self.strength
+        self.processors = self.chance.choice((CORES[self.computer], *PROCESSORS))
+        self.table["machine"] = {"cores": self.processors, "threads_per_core": 1}
+
+    @property
+    def cores(self) -> int:
+        """Logical processors of this very computer."""
+        return self.processors
+
+
+def _rival(draft: _HardDraft, illness: str) -> None:
+    """Add a program that wants nearly as much; together they want what one alone did."""
+    part = draft.chance.uniform(*RIVALS)
+    first = draft.table["programs"][0]
+    alike = {key: first[key] for key in ALIKE if key in first}
+    wants = {key: first[key] for key in WANTED if key in first}
+    if illness == "one full processor":
+        # each has a processor to itself
+        draft.program(**alike, demand_cores=min(0.9, part * first["demand_cores"]))
+        return
+    first |= {key: value / (1.0 + part) for key, value in wants.items()}
+    shared = {key: value * part / (1.0 + part) for key, value in wants.items()}
+    draft.program(**alike, **shared)
+
+
+def _bystander(draft: _HardDraft, illness: str) -> None:
+    """Add a program that looks guilty of something and is not."""
+    looks = draft.chance.randrange(7)
+    if looks == 2 and illness == "too little memory":
+        # it would be guilty
+        looks = 6
+    cores = draft.cores
+    if looks == 0:
+        draft.program(demand_cores=1.0, peers=cores, nice=19, private_mib=40.0)
+    elif looks == 1:
+        draft.program(pattern="start-up", demand_cores=1.0, threads=4, busy_threads=4)
+    elif looks == 2:
+        draft.program(pattern="idle", private_mib=FREE_MIB[draft.computer] * 0.25)
+    elif looks == 3:
+        draft.program(pattern="idle", threads=400, private_mib=60.0)
+    elif looks == 4:
+        draft.program(pattern="bursty", demand_cores=0.7, private_mib=50.0)
+    elif looks == 5:
+        draft.program(demand_cores=0.05, write_mib_per_s=draft.chance.uniform(0.2, 3.0))
+    else:
+        draft.table["machine"] |= {"swap_used_mib": 900}
+
+
+def _odd_computer(draft: _HardDraft, illness: str) -> None:
+    """Make the computer one of those that the usual patients do not have."""
+    machine, odd = draft.table["machine"], draft.chance.randrange(6)
+    if odd == 0:
+        # a virtual computer that is given less
+        machine["stolen_share"] = draft.chance.uniform(0.02, 0.2)
+    elif odd == 1:
+        # a thin laptop: all processors at work have half of the greatest clock
+        machine["clock_limit_mhz"] = 1500
+    elif odd == 2 and illness != "busy disk":
+        # a memory card, which serves less than the strength of a busy disk was drawn for
+        draft.table.setdefault("hardware", {})["disks"] = [
+            {"name": "mmcblk0", "model": "Skerrow Card", "gib": 64, "slowness": 4.0}
+        ]
+    elif odd == 3:
+        machine |= {"threads_per_core": 2, "cores": draft.processors // 2}
+
+
+def hard_patient(seed: int) -> HardPatient:
+    """Return the hard patient of a seed."""
+    draft = _HardDraft(seed)
+    illness = LIMITED[seed % len(LIMITED)]
+    chance = draft.chance
+    if illness == "too little memory":
+        # drawn from a wide range, as the illness makes a small one of it
+        draft.strength = chance.uniform(*MEMORY_STRENGTHS)
+    ILLNESSES[illness](draft)
+    if chance.random() < 0.6:
+        _rival(draft, illness)
+    for _ in range(chance.randrange(4)):
+        _bystander(draft, illness)
+    if chance.random() < 0.5:
+        _odd_computer(draft, illness)
+    for _ in range(chance.randrange(NEIGHBOURS_MOST)):
+        draft.program(
+            pattern=chance.choice(("idle", "idle", "bursty")),
+            demand_cores=round(chance.uniform(0.0, 0.05), 3),
+            # together they would be a good part of a small memory
+            private_mib=1.0 if illness == "too little memory" else chance.uniform(3, 12),
+        )
+    draft.table["hidden"] = list(chance.choice(MISSING))
+    duration_s = chance.choice(DURATIONS_S)
+    return HardPatient(build_scenario(draft.table), illness, duration_s, 1.0)

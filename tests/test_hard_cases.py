@@ -1,0 +1,48 @@
+"""What makes one doubt: drawn from a seed, judged without certainty."""
+
+import unittest
+from collections import Counter
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from dunmist.jobs.judge import judge
+from dunmist.jobs.patient import capture_patient
+from dunmist.simulation.hard_cases import LIMITED, hard_patient
+
+
+def triaged(seed):
+    patient = hard_patient(seed)
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "x.jsonl.gz"
+        return judge(
+            capture_patient(patient.scenario, path, patient.duration_s, patient.every_s)
+        ).triage
+
+
+class Hard(unittest.TestCase):
+    def test_they_differ_in_what_is_hard(self):
+        drawn = [hard_patient(seed) for seed in range(60)]
+        self.assertEqual([one.illness for one in drawn], [LIMITED[n % 6] for n in range(60)])
+        self.assertEqual(drawn[7], hard_patient(7))
+        processors = {one.scenario.machine.cores for one in drawn}
+        self.assertLessEqual({2, 64}, processors)
+        self.assertGreater(len({one.duration_s for one in drawn}), 4)
+        self.assertGreater(len({tuple(one.scenario.hidden) for one in drawn}), 4)
+        sick = Counter(one.scenario.truth.limiting is None for one in drawn)
+        self.assertGreater(min(sick.values()), 12)
+
+    def test_who_is_unsure_names_the_rival_and_what_tells_them_apart(self):
+        # equals that want the same
+        for seed in (40134, 40206):
+            found = triaged(seed)
+            with self.subTest(seed):
+                self.assertLess(found.verdict.confidence, 0.7)
+                first, second = (one.name for one in found.culprits[:2])
+                said = found.verdict.headline
+                self.assertIn(first, said)
+                self.assertIn(f"it may be {second} as well; pause one of the two", said)
+
+    def test_where_nothing_tells_who_nobody_is_named(self):
+        found = triaged(40222)
+        self.assertEqual(("disk", []), (found.verdict.limiting, found.culprits))
+        self.assertIn("could not be seen: sample again as administrator", found.verdict.headline)

@@ -83,6 +83,19 @@ class Captures(InFolder):
                 self.assertEqual(1, said.count("\n"))
                 self.assertIn(f"line {number + 1} is not as a capture has it", said)
 
+    def test_what_is_nested_too_deep(self):
+        lines = gzip.decompress(self.sample.read_bytes()).splitlines()
+        deep = b'{"kind":"%s","x":' + b"[" * 100_000 + b"]" * 100_000 + b"}"
+        for place, line, said in (
+            (1, deep % b"tick", "line 2 is not as a capture has it"),
+            (1, deep % b"event", "line 2 is not as a capture has it"),
+            (0, deep % b"header", "no header in line 1"),
+        ):
+            path = self.folder / "deep.jsonl"
+            path.write_bytes(b"\n".join([*lines[:place], line, *lines[place:]]) + b"\n")
+            with self.subTest(place=place, line=line[:16]):
+                self.assertIn(said, self.one_line("triage", path))
+
     def test_a_date_that_is_none(self):
         lines = gzip.decompress(self.sample.read_bytes()).splitlines()
         for started in ("[::]", "", "0001-01-01", "\n", "2031-13-01T00:00:00+00:00"):

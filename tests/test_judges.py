@@ -298,6 +298,36 @@ class Disks(unittest.TestCase):
                     [(one.application.name, one.role) for one in ranked],
                 )
 
+    def test_who_waits_for_its_own_work_is_held_up_by_a_disk_that_is_never_full(self):
+        for what, busy, stalled, wanted in (
+            ("a synchronous writer", 0.76, 0.65, "strained"), ("one reader", 0.7, 0.55, "strained"),
+            ("work that waits for another disk", 0.3, 0.65, "calm"),
+            ("a disk that keeps up", 0.76, 0.3, "busy"),
+        ):  # fmt: skip
+            with self.subTest(what):
+                (state,) = states("disk", self.exam(disk(LINE, busy, 1.0), stalled=stalled))
+                self.assertEqual(wanted, state.level)
+
+    def test_small_requests_all_over_a_disk_count_by_the_time_that_they_take(self):
+        small = application(1, LINE, read_bytes_per_s=0.3e6)
+        large = application(2, LINE, write_bytes_per_s=1.6e6)
+        quiet = application(3, LINE, read_bytes_per_s=[40e6] * 5 + [0.0] * 5)
+        for spins, busy, first in ((True, 1.0, "auk1"), (True, [0.1] * 5 + [1.0] * 5, "auk1")):
+            one = dataclasses.replace(
+                disk(LINE, busy, 4.0, 0.04, spins=spins), read_bytes_per_s=rate(0.3e6, LINE),
+                write_bytes_per_s=rate(1.6e6, LINE), reads_per_s=rate(75.0, LINE),
+                writes_per_s=rate(12.0, LINE),
+            )  # fmt: skip
+            others = [quiet] if busy != 1.0 else []
+            exam = self.exam(one, stalled=0.9, applications=[large, small, *others])
+            with self.subTest(busy=busy):
+                parts = dict(zip([one.name for one in exam.applications],
+                                 BY_WORD["disk"].demand(exam).parts, strict=True))  # fmt: skip
+                self.assertEqual(first, max(parts, key=parts.get))
+                self.assertAlmostEqual(1.0, sum(parts.values()))
+                # while the disk was idle it did no harm
+                self.assertEqual(0.0, parts.get("auk3", 0.0))
+
     def test_slow_is_what_one_request_takes_by_itself(self):
         for what, wanted, one in (
             (

@@ -19,9 +19,9 @@ from tests.handmade import SimpleNamespace
 
 PROGRAMS = (
     "kill", "renice", "ionice", "systemctl", "journalctl", "du", "sort", "tail", "ps", "grep", "mv",
-    "cp", "rm", "mkdir", "smartctl", "findmnt", "umount", "timedatectl", "ls", "apt-get", "dnf", "reboot",
-    "lsblk", "dmesg", "loginctl", "ss", "ip", "lsof", "last", "sensors", "touch", "id", "cat",
-    "dunmist",
+    "cp", "rm", "mkdir", "smartctl", "findmnt", "umount", "timedatectl", "ls", "apt-get", "dnf",
+    "reboot", "lsblk", "dmesg", "loginctl", "ss", "ip", "lsof", "last", "sensors", "touch", "id",
+    "cat", "dunmist",
 )  # fmt: skip
 # name and words, each ended by a zero byte, in a file of its own: those of a pipe run at once
 STAND_IN = """#!/bin/sh

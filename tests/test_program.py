@@ -94,6 +94,22 @@ class ThisComputer(InFolder):
         self.assertTrue(reader.complete and footer.ended_early)
         self.assertGreater(footer.ticks, 2)
 
+    def test_a_closed_standard_output_is_said_where_it_is_needed(self):
+        sample = self.sample
+        for arguments, status in (
+            (["triage", sample], 1), (["--version"], 1), (["report", sample, "-o", "r.txt"], 0),
+            (["capture", "-o", "-", "--for", "0.2s", "--every", "0.1s"], 1),
+        ):  # fmt: skip
+            with self.subTest(arguments):
+                done = subprocess.run(
+                    ["sh", "-c", 'exec "$@" >&-', "sh", DUNMIST, *arguments], check=False,
+                    capture_output=True, text=True, cwd=self.folder,
+                )  # fmt: skip
+                self.assertEqual(status, done.returncode, done.stderr)
+                said = "standard output is closed" if status else "wrote r.txt"
+                self.assertIn(said, done.stderr)
+                self.assertEqual(1, done.stderr.count("\n"), done.stderr)
+
     def test_progress_shows_on_a_terminal_only(self):
         arguments = ["capture", "-o", "x.jsonl.gz", "--for", "0.6s", "--every", "0.2s"]
         self.assertEqual(1, run(*arguments, folder=self.folder).stderr.count("\n"))

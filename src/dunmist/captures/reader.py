@@ -82,7 +82,7 @@ class CaptureReader:
     def _decode(self, raw: bytes, number: int) -> Line | None:
         try:
             return self._decoder.decode(raw)
-        except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
             kind = _kind_of(raw)
             if kind is not None and kind.kind not in KINDS:
                 return None
@@ -162,5 +162,5 @@ def _open(path: Path) -> BinaryIO:
 def _kind_of(raw: bytes) -> _Kind | None:
     try:
         return msgspec.json.decode(raw, type=_Kind)
-    except (msgspec.DecodeError, UnicodeDecodeError):
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return None

@@ -1,17 +1,19 @@
 """The program itself: its commands, and how every failure ends in one line and a status."""
 
+import errno
 import logging
 import os
 import sys
 from difflib import get_close_matches
 from importlib import import_module
-from io import TextIOWrapper
+from io import FileIO, RawIOBase, TextIOWrapper
 
 import click
 
 from dunmist import __version__
 from dunmist.errors import DunmistError
 
+STANDARD_ERROR = 2
 # each command's module and one line of help, so that --help imports none of them
 COMMANDS = {
     "capture": "Sample this computer into a file.",
@@ -60,11 +62,41 @@ def program(verbose: bool) -> None:
 
 def run() -> None:
     """Run the program and exit with its status: 0 done, 1 could not do it, 2 wrong usage."""
+    _occupy_closed()
     for stream in (sys.stdout, sys.stderr):
         # a terminal that lacks a character shows a stand-in rather than nothing at all
         if isinstance(stream, TextIOWrapper):
             stream.reconfigure(errors="replace")
     sys.exit(_status())
+
+
+class _Closed(RawIOBase):
+    """Standard output of who closed it: nothing can be written, and that is said."""
+
+    def writable(self) -> bool:
+        """Say that it may be tried."""
+        return True
+
+    def write(self, data: object) -> int:
+        """Raise OSError."""
+        del data
+        return self.fileno()
+
+    def fileno(self) -> int:
+        """Raise OSError."""
+        raise OSError(errno.EBADF, "standard output is closed")
+
+
+def _occupy_closed() -> None:
+    """Fill the places of closed standard files, so that no file of ours takes one of them."""
+    # low numbers are given first
+    while (descriptor := os.open(os.devnull, os.O_RDWR)) <= STANDARD_ERROR:
+        pass
+    os.close(descriptor)
+    if sys.stdout is None:
+        sys.stdout = TextIOWrapper(_Closed(), write_through=True)
+    if sys.stderr is None:
+        sys.stderr = TextIOWrapper(FileIO(os.devnull, "w"), write_through=True)
 
 
 def _status() -> int:
@@ -86,6 +118,8 @@ def _status() -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
+        if isinstance(getattr(sys.stdout, "buffer", None), _Closed):
+            sys.stdout = TextIOWrapper(FileIO(os.devnull, "w"))
         where = f"{error.filename}: " if error.filename else ""
         return _fail(f"{where}{error.strerror or error}; check the place and try again", 1)
     return 0

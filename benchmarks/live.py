@@ -48,6 +48,7 @@ class Case(NamedTuple):
     not_named: tuple[str, ...] = ()
     stop: str = ":"
     rights: bool = False
+    settle_s: float = SETTLE_S
 
     @property
     def is_faulty(self) -> bool:
@@ -117,7 +118,7 @@ CASES = (
     Case("much memory held", f"exec {sys.executable} -c 'import mmap,time;"
          " kept = mmap.mmap(-1, 12 << 30, flags=mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS |"
          " mmap.MAP_POPULATE); time.sleep(99)'", (None,), must=(("memory-hog", "python"),),
-         may=BUSY | {"memory-growing"}),
+         may=BUSY | {"memory-growing"}, settle_s=25.0),
     Case("memory that grows", "auk-count grow 40 4000", (None,),
          must=(("memory-growing", "auk-count"),)),
     Case("descriptors that are never closed", "ulimit -n 1000; auk-count descriptors 960", (None,),
@@ -136,8 +137,10 @@ CASES = (
          must=(("lookalike-name", ""),)),
     Case("three that wait for a lock", "auk-count lock key & sleep 1; for n in 1 2 3; do tern-map"
          " lock key & done; wait", (None,), must=(("lock-wait", "tern-map"),)),
-    Case("a person's program open to the network", "setpriv --reuid=1001 auk-count serve 4711",
-         (None,), must=(("open-port", "4711"),), rights=True),
+    Case("two that listen on one port", f"for at in 0.0.0.0 127.0.0.1; do {sys.executable} -c"
+         " 'import socket, sys, time\none = socket.socket()\none.setsockopt(1, 15, 1)\n"
+         "one.bind((sys.argv[1], 4711))\none.listen()\ntime.sleep(99)' $at & done; wait", (None,),
+         must=(("port-conflict", "4711"),)),
     Case("a full line", f"{FAR} tc qdisc add dev near0 root tbf rate 20mbit burst 32k latency"
          " 100ms; plover-feed send 10.9.0.2 9000", ("link",), ("plover-feed",),
          may=frozenset({"link-saturated", "link-errors", "steady-transfer"}), stop=NO_FAR,
@@ -193,7 +196,7 @@ def found_on(case, keep=None):
                                  env={**os.environ, **ways})  # fmt: skip
         path = Path(keep or folder) / f"{case.name}.jsonl.gz"
         try:
-            time.sleep(SETTLE_S)
+            time.sleep(case.settle_s)
             subprocess.run([DUNMIST, "capture", "-o", path, "--force", "--for", f"{SPAN_S}s"],
                            check=True, stderr=subprocess.DEVNULL)  # fmt: skip
         finally:

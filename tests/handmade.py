@@ -82,13 +82,16 @@ def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, watched=(), **about)
     return made
 
 
-def processors(on, count=4, clock=None, **shares):
+def processors(on, count=4, clock=None, base=None, **shares):
     """Processors that all spend their time in the same way, the rest of it idle.
 
-    ``clock`` is the share of their greatest clock at which they run.
+    ``clock`` is the share of their greatest clock at which they run, ``base`` that of the base
+    clock.
     """
     clock_hz = None if clock is None else level(clock * MOST_HZ, on)
-    place = None if clock is None else SimpleNamespace(max_khz=MOST_HZ / 1e3)
+    place = None if clock is None else SimpleNamespace(
+        max_khz=MOST_HZ / 1e3, base_khz=base and base * MOST_HZ / 1e3, governor="shadow"
+    )  # fmt: skip
     spent = {kind: np.asarray(shares.get(kind, 0.0), dtype=float) for kind in KINDS}
     spent["idle"] = 1.0 - sum(spent.values())
     return [

@@ -200,5 +200,5 @@ class Series(unittest.TestCase):
         )  # fmt: skip
         found = judged(msgspec.structs.replace(PATIENT, programs=[*PATIENT.programs, rival])).triage
         first, second = found.culprits[:2]
-        self.assertLess(first.confidence, 0.6)
-        self.assertIn(f"{second.name} does nearly as much", found.verdict.headline)
+        self.assertLess(first.confidence, 0.7)
+        self.assertIn(f"it may be {second.name} as well; pause one", found.verdict.headline)

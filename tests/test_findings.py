@@ -108,12 +108,15 @@ class Processors(unittest.TestCase):
                 self.assertEqual(wanted, self.found(of=host))
 
     def test_a_low_clock_is_told_only_of_busy_processors_that_are_not_hot(self):
-        for clock, busy, strains, wanted in (
-            (0.5, 0.9, NOTHING, True), (0.8, 0.9, NOTHING, False), (0.5, 0.3, NOTHING, False),
-            (0.5, 0.9, strained("heat"), False),
+        for clock, base, busy, strains, wanted in (
+            (0.3, None, 0.9, NOTHING, True), (0.8, None, 0.9, NOTHING, False),
+            (0.3, None, 0.3, NOTHING, False), (0.3, None, 0.9, strained("heat"), False),
+            # with all at work a thin computer has less than half of its greatest clock
+            (0.45, None, 0.9, NOTHING, False), (0.45, 0.4, 0.9, NOTHING, False),
+            (0.45, 0.6, 0.9, NOTHING, True),
         ):  # fmt: skip
-            with self.subTest(clock=clock, busy=busy):
-                host = Machine(LINE, processors(LINE, 4, clock=clock, user=busy))
+            with self.subTest(clock=clock, base=base, busy=busy):
+                host = Machine(LINE, processors(LINE, 4, clock=clock, base=base, user=busy))
                 host.most_clock_hz = 3e9
                 self.assertEqual(
                     wanted, ("low-clock", None) in self.found(of=host, strains=strains)

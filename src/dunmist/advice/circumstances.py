@@ -6,12 +6,14 @@ One word says what kind of thing it is: ``kernel``, ``protected``, ``symptom``, 
 ``running``, ``several`` processes, a ``unit`` of its own, a ``window`` of its own, ``terminal``,
 ``low-priority`` already, ``doubtful``, ``packaged``, ``leaks``, ``spins`` (a spinning disk is in
 use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``, ``starts-itself``, ``stopped``,
-``replaced`` (its file, since it started), ``limits-`` with the resource that limits, and the guards
-of the catalogue: ``essential``, ``atomic`` and ``wanted``.
+``replaced`` (its file, since it started), ``of-others`` (than who sits here), ``limits-`` with the
+resource that limits, and the guards of the catalogue: ``essential``, ``atomic``, ``wanted`` and
+``unfinished`` (it is begun anew when it is ended).
 """
 
 from dunmist.advice.about import About
 from dunmist.applications import in_user_manager
+from dunmist.computer import is_person
 from dunmist.diagnosis import Diagnosis, Kind, Role
 from dunmist.series import Series
 
@@ -39,6 +41,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
         # a file that an update replaced is no riddle
         "doubtful": not kinds.isdisjoint(DOUBTS) or about.file_state == "missing",
         "replaced": about.file_state == "replaced",
+        "of-others": _is_of_others(series, about),
         "packaged": about.package is not None,
         "leaks": "memory-leak" in kinds or "descriptor-leak" in kinds,
         "spins": any(disk.spins for disk in series.header.inventory.disks),
@@ -51,6 +54,12 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
     }
     guards = kind.guards if kind else frozenset()
     return frozenset(word for word, is_so in holds.items() if is_so) | guards
+
+
+def _is_of_others(series: Series, about: About) -> bool:
+    """Whether it is a person's who does not sit at the screen at which somebody else does."""
+    here = series.surveyed.people_at_screen
+    return bool(here) and is_person(about.process.facts.uid) and about.owner not in here
 
 
 def _thing(about: About, unit: str | None, cgroup: str | None, role: Role) -> str:

@@ -41,6 +41,7 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
         "package": about.package.name if about.package else "",
         "restore_nice": _restore_nice(application),
         "file": entry.file if entry else "",
+        "logged_in": _logged_in(series, about),
         "disable_entry": disable_command(entry) if entry else "",
         "enable_entry": enable_command(entry) if entry else "",
     }  # fmt: skip
@@ -86,6 +87,19 @@ def limit_percent(application: Application, limits: Thresholds) -> int:
     table = limits.advice
     share = 100.0 * table.limit_share * float(application.cores.values.mean())
     return max(int(table.limit_least_percent), round(share / PERCENT_STEP) * PERCENT_STEP)
+
+
+def _logged_in(series: Series, about: About) -> str:
+    """Return where the owner of a program is logged in, as a sentence; nothing where nowhere."""
+    words = wording()["ladder"]
+    sessions = series.surveyed.last.sessions if series.surveyed.last else []
+    own = [one for one in sessions if one.user == about.owner]
+    if not own:
+        return words["not-logged-in"].format(user=about.owner or "somebody") + " "
+    places = [
+        " from ".join(filter(None, (one.terminal or "a terminal", one.origin))) for one in own
+    ]
+    return words["logged-in"].format(user=about.owner, places=", ".join(places)) + " "
 
 
 def _quota_before(series: Series, application: Application) -> str:

@@ -1,12 +1,12 @@
 """Findings about processors: who fills them, and what takes them away."""
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.quotas import find_quotas
-from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import Bound, find_bound
 from dunmist.diagnosis.strains import Strains, application_finding
 from dunmist.series import Application, Rate
@@ -73,11 +73,17 @@ def _spawn_storm(exam: Examination, strains: Strains) -> list[Finding]:
 
 def _thread_swarm(exam: Examination, strains: Strains) -> list[Finding]:
     table = exam.limits.findings
-    if not strains.has("cpu"):
-        return []
     found = []
     for process in exam.series.processes.values():
         if process.last is None or process.last.threads < table.thread_swarm:
+            continue
+        if not strains.has("cpu"):
+            # they harm nobody, and are an odd lot all the same
+            if process.last.threads >= table.threads_odd and process.is_alive:
+                signs = [sign("threads", float(process.last.threads))]
+                found.append(
+                    application_finding("many-threads", "note", process.application, signs)
+                )
             continue
         waits = exam.typical(process.application.waiting)
         if waits >= table.swarm_waiting:
@@ -143,11 +149,26 @@ def _quotas(exam: Examination, strains: Strains) -> list[Finding]:
 
 
 def _low_clock(exam: Examination, strains: Strains) -> list[Finding]:
-    """Find busy processors whose clock is held low, and not by heat."""
+    """Find busy processors whose clock is held low, and not by heat.
+
+    The greatest clock is for a few processors at a time; with all at work a thin computer has less
+    than half of it. What each is promised is the base clock, where that is published.
+    """
     machine, table = exam.series.machine, exam.limits.heat
     most_hz = machine.most_clock_hz
     if most_hz is None or strains.has("heat"):
         return []
+    busy = [
+        processor
+        for processor in machine.processors
+        if processor.clock_hz is not None and exam.typical(processor.busy) >= table.busy_processor
+    ]
+    promised_hz = [processor.base_clock_hz for processor in busy if processor.base_clock_hz]
+    if promised_hz:
+        least = table.below_base * max(promised_hz) / most_hz
+    else:
+        crowded = len(busy) > table.few_processors * len(machine.processors)
+        least = table.low_clock_crowded if crowded else table.low_clock
     ratios = [
         (processor.clock_hz.at_ends() / most_hz).where(
             processor.busy.at_least(table.busy_processor)
@@ -159,11 +180,28 @@ def _low_clock(exam: Examination, strains: Strains) -> list[Finding]:
         return []
     fastest = Rate.greatest_of(ratios)
     usual = exam.typical(fastest)
-    if not fastest.is_known or usual > table.low_clock:
+    if not fastest.is_known or usual > least:
         return []
-    return [
-        Finding("low-clock", "urgent", None, [sign("low-clock", usual, of=most_hz / HZ_PER_MHZ)])
+    signs = [sign("low-clock", usual, of=most_hz / HZ_PER_MHZ), *_why_low(exam)]
+    return [Finding("low-clock", "urgent", None, signs)]
+
+
+def _why_low(exam: Examination) -> list[Sign]:
+    """Return what may hold the clock: a governor that saves power, a battery that runs down."""
+    governors = Counter(
+        processor.place.governor
+        for processor in exam.series.machine.processors
+        if processor.place and processor.place.governor
+    )
+    signs = [
+        sign("clock-governor", float(count), name=name) for name, count in governors.most_common(1)
     ]
+    signs += [
+        sign("clock-battery", (supply.capacity_percent or 0) / 100.0, name=supply.name)
+        for supply in exam.series.devices.supplies.values()
+        if supply.kind == "battery" and supply.status == "discharging"
+    ]
+    return signs
 
 
 RULES = (

@@ -96,6 +96,9 @@ class HeatLimits(_Figures, frozen=True):
     idle_hot_celsius: float
     fan_stopped_celsius: float
     low_clock: float
+    few_processors: float
+    low_clock_crowded: float
+    below_base: float
 
 
 class DiskLimits(_Figures, frozen=True):
@@ -185,6 +188,7 @@ class FindingLimits(_Figures, frozen=True):
     interrupts: float
     kernel_cores: float
     thread_swarm: float
+    threads_odd: float
     swarm_waiting: float
     leak_bytes_per_s: float
     leak_rising: float

@@ -13,6 +13,7 @@ Kind = Literal[
     "core-bound",
     "spawn-storm",
     "thread-swarm",
+    "many-threads",
     "steady-background",
     "memory-hog",
     "memory-leak",

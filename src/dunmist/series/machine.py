@@ -49,6 +49,12 @@ class LogicalProcessor:
         return self.share(*BUSY_KINDS)
 
     @property
+    def base_clock_hz(self) -> float | None:
+        """The clock that it is promised with all others at work, None where not published."""
+        khz = self.place.base_khz if self.place else None
+        return khz * HZ_PER_KHZ if khz else None
+
+    @property
     def max_clock_hz(self) -> float | None:
         """Its greatest clock, None where that is not published."""
         return self.place.max_khz * HZ_PER_KHZ if self.place and self.place.max_khz else None

@@ -26,7 +26,7 @@ from dunmist.computer import Machine, Root, Unread, read_inventory, read_machine
 from dunmist.errors import UnreadableComputer, WrongUsage
 from dunmist.jobs.ending import BrokenOff, Ending, ended_by_signals
 from dunmist.jobs.settings import settings_directory
-from dunmist.output import check_output
+from dunmist.output import STANDARD, check_output
 from dunmist.sampling import (
     Clock,
     Event,
@@ -137,7 +137,7 @@ def _write(wishes: Wishes, root: Root, clock: Clock, follow: Follower, ending: E
             writer.write(record)
             told(record)
             if isinstance(record, Tick):
-                ending.kept = str(output)
+                ending.kept = "standard output" if str(output) == STANDARD else str(output)
                 ticks += 1
             elif isinstance(record, Event) and record.what == "gap":
                 missed += record.count or 0

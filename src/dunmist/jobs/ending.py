@@ -4,8 +4,8 @@ First it is asked to end by itself; a read that goes on is then broken off, and 
 not reach (a file system whose server does not answer waits for the end of the process only, see
 fuse(4)) ends with the process. What was written up to then is whole and stays.
 
-A thread of its own takes the signals: the kernel would hand them to the main thread, which does not
-see them before its read returns (signal(7)).
+The main thread does not see a signal before its read returns (signal(7)), so it leaves them to all
+others, of which one is told through a pipe (signal.set_wakeup_fd) whoever it was that took one.
 """
 
 import os
@@ -50,10 +50,15 @@ class Ending:
         finally:
             self._is_reading = False
 
-    def wait_for_signal(self) -> None:
-        """Wait for the first signal and see to it that the capture ends; runs in its thread."""
-        signal.sigwait(END_SIGNALS)
-        if self._done.is_set():
+    def wait_for_signal(self, told: int) -> None:
+        """Wait for the first signal and see to it that the capture ends; runs in its thread.
+
+        ``told`` is the end of a pipe that gives the number of each signal as a byte.
+        """
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, END_SIGNALS)
+        while (number := os.read(told, 1)) and number[0] not in END_SIGNALS:
+            pass
+        if not number:
             return
         began_s = time.monotonic()
         if self._stop:
@@ -75,12 +80,9 @@ class Ending:
         if self._is_reading:
             raise BrokenOff
 
-    def finish(self, thread: threading.Thread) -> None:
-        """Take no more signals."""
+    def finish(self) -> None:
+        """Say that the capture has ended."""
         self._done.set()
-        if thread.is_alive():
-            signal.pthread_kill(thread.ident or 0, END_SIGNALS[0])
-        thread.join()
 
     def _say_and_exit(self) -> None:
         kept = f"what was sampled is kept in {self.kept}" if self.kept else "nothing was kept"
@@ -97,13 +99,27 @@ def ended_by_signals(stop: Callable[[], None] | None) -> Iterator[Ending]:
     Raises KeyboardInterrupt at a signal where there is no ``stop``.
     """
     ending = Ending(stop)
-    before = signal.signal(BREAK_OFF, ending.break_off)
+    told, teller = os.pipe()
+    os.set_blocking(teller, False)
+    before = {number: signal.signal(number, _leave_to_thread) for number in END_SIGNALS}
+    before[BREAK_OFF] = signal.signal(BREAK_OFF, ending.break_off)
+    waker = signal.set_wakeup_fd(teller, warn_on_full_buffer=False)
     mask = signal.pthread_sigmask(signal.SIG_BLOCK, END_SIGNALS)
-    thread = threading.Thread(target=ending.wait_for_signal, daemon=True)
+    thread = threading.Thread(target=ending.wait_for_signal, args=(told,), daemon=True)
     thread.start()
     try:
         yield ending
     finally:
-        ending.finish(thread)
+        ending.finish()
+        signal.set_wakeup_fd(waker)
+        os.close(teller)
+        thread.join()
+        os.close(told)
         signal.pthread_sigmask(signal.SIG_SETMASK, mask)
-        signal.signal(BREAK_OFF, before)
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def _leave_to_thread(number: int, frame: FrameType | None) -> None:
+    """Do nothing: the thread was told already."""
+    del number, frame

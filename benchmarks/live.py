@@ -137,10 +137,11 @@ CASES = (
          must=(("lookalike-name", ""),)),
     Case("three that wait for a lock", "auk-count lock key & sleep 1; for n in 1 2 3; do tern-map"
          " lock key & done; wait", (None,), must=(("lock-wait", "tern-map"),)),
-    Case("two that listen on one port", f"for at in 0.0.0.0 127.0.0.1; do {sys.executable} -c"
-         " 'import socket, sys, time\none = socket.socket()\none.setsockopt(1, 15, 1)\n"
-         "one.bind((sys.argv[1], 4711))\none.listen()\ntime.sleep(99)' $at & done; wait", (None,),
-         must=(("port-conflict", "4711"),)),
+    Case("two that listen on one port",
+         "printf 'import socket, sys, time\\none = socket.socket()\\none.setsockopt(1, 15, 1)\\n"
+         "one.bind((sys.argv[1], 4711))\\none.listen()\\ntime.sleep(99)'"
+         f" > west-door; cp west-door east-door; {sys.executable} west-door 0.0.0.0 &"
+         f" {sys.executable} east-door 127.0.0.1", (None,), must=(("port-conflict", "4711"),)),
     Case("a full line", f"{FAR} tc qdisc add dev near0 root tbf rate 20mbit burst 32k latency"
          " 100ms; plover-feed send 10.9.0.2 9000", ("link",), ("plover-feed",),
          may=frozenset({"link-saturated", "link-errors", "steady-transfer"}), stop=NO_FAR,

@@ -50,10 +50,6 @@ class Case(NamedTuple):
     rights: bool = False
     settle_s: float = SETTLE_S
 
-    @property
-    def is_faulty(self) -> bool:
-        return bool(self.culprits or self.must)
-
 
 CPU = "/sys/fs/cgroup/cpu/dunmist-live"
 MEMORY = "/sys/fs/cgroup/memory/dunmist-live"

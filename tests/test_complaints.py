@@ -95,6 +95,7 @@ class Answers(InFolder):
             (("triage", sample, "--complaint", "hott"), "did you mean 'hot'"),
             (("triage", sample, "--complaint", "program:"), "program:NAME"),
             (("report", sample, "--brief", "--audience", "owner"), "leave out --audience"),
+            (("report", sample, "--brief", "--complaint", "hot"), "technician's report"),
             (("view", "processes", sample, "--json", "--csv"), "choose one"),
             (("view", "cores", sample, "-o", "a.png", "--limit", "3"), "leave out --limit"),
             (("view", "cores", sample, "--force"), "name one with -o"),

@@ -32,7 +32,6 @@ START_S = 900.0
 LEAST_CORES, LEAST_SHARE, LEAST_BYTES_PER_S = 0.05, 0.05, 10_000.0
 NEAR_KELVIN = 15.0
 UW_PER_W, S_PER_H = 1e6, 3600.0
-Told = dict[str, str]
 
 
 @cache

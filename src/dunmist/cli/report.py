@@ -33,10 +33,12 @@ def report(file: Path, output: Path | None, force: bool, brief: bool, audience: 
         raise click.UsageError("say where to write the report: -o OUT, or -o - for text")
     if arguments and not share:
         raise click.UsageError("--arguments says what a shared copy keeps; add --share")
-    from dunmist.cli import reporting
-
     if brief and audience == "owner":
         raise click.UsageError("--brief is for the ticket; leave out --audience owner")
+    if complaints and (brief or audience == "owner"):
+        raise click.UsageError("--complaint is answered in the technician's report; leave it out")
+    from dunmist.cli import reporting
+
     wanted = reporting.ReportWish(output or STANDARD, brief, audience == "owner", force, complaints)
     if share:
         reporting.write_shared(file, wanted, arguments=arguments)

@@ -19,7 +19,8 @@ class Case:
     ``culprits`` may each be named first. ``must`` are findings that must be there, with a word that
     their subject or text has; ``may`` are others that are true. ``names`` are words that must stand
     somewhere in verdict, evidence or steps, ``not_named`` programs that must be no culprit.
-    ``facts`` are words of the inventory by their path. ``exact`` are figures of a unit that are held against the kernel's own count. ``meanwhile`` is
+    ``facts`` are words of the inventory by their path. ``exact`` are figures of a unit that are held
+    against the kernel's own count. ``then`` is what must succeed after the capture. ``meanwhile`` is
     what happens during the capture: for N seconds the computer stands still (``@stop N``) or sleeps
     (``@sleep N``).
     """
@@ -40,6 +41,7 @@ class Case:
     exact: dict[str, str] = field(default_factory=dict)
     meanwhile: str | None = None
     facts: dict[str, object] = field(default_factory=dict)
+    then: str | None = None
 
 
 DISK = frozenset({"disk-slow", "disk-saturated", "blocked-on-disk"})
@@ -293,8 +295,10 @@ CASES = (
         " /mnt/far; : > /mnt/far/list; rpc.nfsd 0; unit chart-view chart-view look /mnt/far/list;"
         " sleep 6",
         "rpc.nfsd 2; gone chart-view; sleep 2; umount -f -l /mnt/far",
-        must={"file-system-unanswered": "/mnt/far"}, may=frozenset({"stuck-process"}),
-        names=("127.0.0.1", "chart-view"), settle_s=0,
+        must={"file-system-unanswered": "/mnt/far", "stuck-process": "rpc_wait_bit_killable"},
+        names=("127.0.0.1", "chart-view", "kill -KILL"), settle_s=0,
+        # the forced end that is advised does reach it, while the server is still gone
+        then="pkill -KILL -x chart-view; sleep 2; ! pgrep -x chart-view",
     ),
     Case(
         "the computer sleeps meanwhile", meanwhile="@sleep 20", span_s=20,

@@ -88,6 +88,8 @@ def captured_and_judged(bottle, case, outcome):
             counted["cores"], after["cores"] = group_count(path, case.exact["cores"])
     outcome |= found_in(judged)
     outcome["wrong"] += wrong(case, judged)
+    if case.then and bottle.run(SHELL + case.then).status != 0:
+        outcome["wrong"].append(f"{case.then} failed")
     for kind, unit in case.exact.items():
         outcome.setdefault("exact", []).append(
             exact(kind, unit, counted[kind], after[kind], judged, outcome["wrong"])

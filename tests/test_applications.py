@@ -2,6 +2,8 @@
 
 import unittest
 
+import msgspec
+
 from dunmist.applications import Grouping, program_of
 from dunmist.computer import ProcessFacts
 from dunmist.sampling import Observer
@@ -38,6 +40,22 @@ class Programs(unittest.TestCase):
                 self.assertEqual(
                     shown, program_of(facts(9, 1, name, executable, command_line)).name
                 )
+
+
+    def test_standard_input_names_a_program_where_it_is_a_file(self):
+        for command_line, shown in (
+            (["sh"], "tide.sh"),
+            (["sh", "-s", "a", "b"], "tide.sh"),
+            (["sh", "-"], "tide.sh"),
+            (["sh", "/dev/stdin"], "tide.sh"),
+            (["sh", "-c", "sleep 9"], "sh"),
+            (["sh", "/srv/ebb.sh"], "ebb.sh"),
+        ):
+            one = msgspec.structs.replace(
+                facts(9, 1, "sh", "/bin/sh", command_line), input="/srv/tide.sh"
+            )
+            with self.subTest(command_line=command_line):
+                self.assertEqual(shown, program_of(one).name)
 
 
 class Groups(unittest.TestCase):

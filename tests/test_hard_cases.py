@@ -33,7 +33,7 @@ class Hard(unittest.TestCase):
 
     def test_who_is_unsure_names_the_rival_and_what_tells_them_apart(self):
         # equals that want the same
-        for seed in (40134, 40206):
+        for seed in (41202, 41244):
             found = triaged(seed)
             with self.subTest(seed):
                 self.assertLess(found.verdict.confidence, 0.7)
@@ -43,6 +43,6 @@ class Hard(unittest.TestCase):
                 self.assertIn(f"it may be {second} as well; pause one of the two", said)
 
     def test_where_nothing_tells_who_nobody_is_named(self):
-        found = triaged(40222)
+        found = triaged(41044)
         self.assertEqual(("disk", []), (found.verdict.limiting, found.culprits))
         self.assertIn("could not be seen: sample again as administrator", found.verdict.headline)

@@ -6,7 +6,8 @@ One word says what kind of thing it is: ``kernel``, ``protected``, ``symptom``, 
 ``running``, ``several`` processes, a ``unit`` of its own, a ``window`` of its own, ``terminal``,
 ``low-priority`` already, ``doubtful``, ``packaged``, ``leaks``, ``spins`` (a spinning disk is in
 use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``, ``starts-itself``, ``stopped``,
-``replaced`` (its file, since it started), ``of-others`` (than who sits here), ``limits-`` with the
+``replaced`` (its file, since it started), ``of-others`` (than who sits here), ``killable`` (all of
+it that waits uninterruptibly can be ended by force), ``limits-`` with the
 resource that limits, and the guards of the catalogue: ``essential``, ``atomic``, ``wanted`` and
 ``unfinished`` (it is begun anew when it is ended).
 """
@@ -15,7 +16,7 @@ from dunmist.advice.about import About
 from dunmist.applications import in_user_manager
 from dunmist.computer import is_person
 from dunmist.diagnosis import Diagnosis, Kind, Role
-from dunmist.series import Series
+from dunmist.series import Process, Series, is_killable
 
 # findings that make a program evidence, which nobody should end
 DOUBTS: tuple[Kind, ...] = ("lookalike-name", "odd-location")
@@ -50,10 +51,16 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
         "autostart": about.origin.entry is not None,
         "starts-itself": about.origin.by in ("boot", "service", "login", "timer", "job"),
         "job": about.origin.by == "job",
+        "killable": _is_killable(living),
         "stopped": any(process.state in ("T", "t") for process in living),
     }
     guards = kind.guards if kind else frozenset()
     return frozenset(word for word, is_so in holds.items() if is_so) | guards
+
+
+def _is_killable(living: list[Process]) -> bool:
+    waiting = [process.last for process in living if process.state == "D"]
+    return bool(waiting) and all(last and is_killable(last.waits_in) for last in waiting)
 
 
 def _is_of_others(series: Series, about: About) -> bool:

@@ -16,17 +16,22 @@ from dunmist.computer import ProcessFacts
 from dunmist.sampling import Observer
 
 USER_MANAGER = "/user@"
+SAMPLER = "dunmist"
 _ESCAPED = re.compile(r"\\x([0-9a-fA-F]{2})")
 
 
 @dataclass(slots=True)
 class Group:
-    """Processes that belong together; ``members`` are their identities."""
+    """Processes that belong together; ``members`` are their identities.
+
+    ``alike`` is what goes by the name of the sampler without being it: another one, or a forger.
+    """
 
     name: str
     unit: str | None
     kernel: bool
     observer: bool
+    alike: bool = False
     members: list[int] = field(default_factory=list)
 
 
@@ -127,7 +132,8 @@ class Grouping:
         if number is None:
             number = len(self.groups)
             self._by_key[key] = number
-            self.groups.append(Group(name, unit, facts.kernel, observer))
+            alike = not observer and program.name == SAMPLER
+            self.groups.append(Group(name, unit, facts.kernel, observer, alike))
         self.groups[number].members.append(identity)
         self.application_of[identity] = number
         return number

@@ -25,13 +25,15 @@ class Interpreter(NamedTuple):
     """How an interpreter is told its program.
 
     Options ``with_value`` are followed by a value of their own, that of a ``naming`` one names the
-    program, and that of an ``inline`` one is a program text.
+    program, and that of an ``inline`` one is a program text. After one of ``from_input`` the
+    program comes from standard input.
     """
 
     file: re.Pattern[str]
     with_value: frozenset[str] = frozenset()
     naming: frozenset[str] = frozenset()
     inline: frozenset[str] = frozenset()
+    from_input: frozenset[str] = frozenset()
 
 
 INTERPRETERS = (
@@ -60,6 +62,7 @@ INTERPRETERS = (
         re.compile(r"(?:sh|bash|dash|zsh|fish|ksh)\Z"),
         with_value=frozenset(("-o", "-O")),
         inline=frozenset(("-c",)),
+        from_input=frozenset(("-s",)),
     ),
     Interpreter(re.compile(r"(?:Rscript|R)\Z"), inline=frozenset(("-e",))),
 )

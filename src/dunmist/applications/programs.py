@@ -14,6 +14,7 @@ from dunmist.computer import DELETED, ProcessFacts
 
 COMM_MAX = 15  # the kernel keeps this much of a command name
 STANDARD_INPUT = "-"
+IS_STANDARD_INPUT = frozenset((STANDARD_INPUT, "/dev/stdin", "/dev/fd/0", "/proc/self/fd/0"))
 NAMELESS = re.compile(r"(?:/dev/stdin|/(?:dev|proc/(?:self|\d+))/fd/\d+)\Z")
 
 
@@ -43,6 +44,8 @@ def program_of(facts: ProcessFacts) -> Program:
         launches = file in LAUNCHERS or facts.name in LAUNCHERS or facts.pid == 1
         return Program(path, _full_name(facts.name, file, facts.command_line), launches=launches)
     script = _script(facts.command_line[1:], interpreter)
+    if script == STANDARD_INPUT:
+        script = facts.input
     # what comes from a pipe or a descriptor has no name of its own
     if script is None or NAMELESS.match(script):
         return Program(path, file, launches=file in SHELLS)
@@ -71,14 +74,17 @@ def _full_name(comm: str, file: str, command_line: list[str]) -> str:
 
 
 def _script(arguments: list[str], interpreter: Interpreter) -> str | None:
+    """Return what an interpreter runs, ``STANDARD_INPUT`` for that, None for a text of its own."""
     position = 0
     while position < len(arguments):
         argument = arguments[position]
-        if argument in interpreter.inline or argument == STANDARD_INPUT:
+        if argument in interpreter.inline:
             return None
+        if argument in interpreter.from_input or argument in IS_STANDARD_INPUT:
+            return STANDARD_INPUT
         if argument in interpreter.naming:
             return arguments[position + 1] if position + 1 < len(arguments) else None
         if argument and not argument.startswith(("-", "+")):
             return argument
         position += 2 if argument in interpreter.with_value else 1
-    return None
+    return STANDARD_INPUT

@@ -20,13 +20,12 @@ from dunmist.cli.strips import (
 )
 from dunmist.diagnosis import Trace
 from dunmist.harmless import cut_middle, harmless
-from dunmist.series import Level, LogicalProcessor, Rate, memory_breakdown
-from dunmist.tables import QUANTITY_UNITS, in_place
+from dunmist.series import Level, LogicalProcessor, Rate
+from dunmist.tables import INSTALLED_MEMORY, QUANTITY_UNITS, fill, in_place, records
 
 # legible on a light and on a dark background; the marks tell the levels apart without colour
 LEVEL_STYLES = ("dim", "dark_cyan", "dark_orange3", "bold red")
 STRIP_MOST = 100
-CURVE_LEAST, CURVE_MOST = 8, 24
 NAME_WIDTH, RESOURCE_WIDTH = 30, 18
 QUANTITIES = ("temperature", "fan", "power", "energy")
 HZ_PER_MHZ, HZ_PER_GHZ = 1e6, 1e9
@@ -73,24 +72,26 @@ def _throttle_marks(judged: Judged, points: int) -> Lines:
 
 
 def _memory(judged: Judged, width: int) -> Lines:
-    parts = memory_breakdown(judged.series.machine)
-    sizes = {name: size for name, held in parts.items() if (size := held.last() or 0.0) > 0}
-    total = sum(sizes.values())
-    cells = bar_cells(list(sizes.values()), min(STRIP_MOST, width - 2))
-    marks = dict(zip(sizes, PARTS, strict=False))
-    bar = "".join(marks.get(name, "?") * count for name, count in zip(sizes, cells, strict=True))
-    yield Text(f"{size_text(total)} that the kernel manages, at the end of the capture")
+    *parts, whole = [row for row in records(fill(INSTALLED_MEMORY, judged)) if row["bytes"]]
+    cells = bar_cells([row["bytes"] for row in parts], min(STRIP_MOST, width - 2))
+    marks = dict(zip((row["part"] for row in parts), PARTS, strict=False))
+    bar = "".join(
+        marks.get(row["part"], "?") * count for row, count in zip(parts, cells, strict=True)
+    )
+    yield Text(f"{size_text(whole['bytes'])} installed, at the end of the capture")
     yield Text(f"[{bar}]")
-    name_width = max(map(len, sizes))
-    points = max(CURVE_LEAST, min(CURVE_MOST, width - name_width - 41))
-    for name, size in sizes.items():
-        share = percent(size / total)
-        change = parts[name].change()
+    name_width = max(len(row["part"]) for row in parts)
+    for row in parts:
+        curve = row["share_curve"] if isinstance(row["share_curve"], list) else []
+        change = row["change_bytes"]
         moved = (
             f"  {'+' if change > 0 else '-'}{size_text(abs(change))}" if abs(change) >= 1 else ""
         )
-        line = f" {marks.get(name, '?')} {name:<{name_width}} {size_text(size):>10} {share:>11}"
-        yield Text(f"{line}  {span_curve_text(parts[name].curve(points))}{moved}")
+        line = (
+            f" {marks.get(row['part'], '?')} {row['part']:<{name_width}} "
+            f"{size_text(row['bytes']):>10} {percent(row['share']):>11}"
+        )
+        yield Text(f"{line}  {curve_text(curve, 1.0)}{moved}")
     yield Text("")
     yield Text(f"paging: {paging_sentence(judged.diagnosis)}")
 

@@ -38,9 +38,10 @@ def span_curve_text(values: Values) -> str:
     known = [value for value in values if value is not None and not math.isnan(value)]
     least, most = min(known, default=0.0), max(known, default=0.0)
     moved = [None if value is None else value - least for value in values]
-    # what moves by less than its figures show is flat
-    span = most - least if most - least > FLAT * abs(most) else math.inf
-    return curve_text(moved, span)
+    # what moves by less than its figures show is flat, and stands at neither end
+    if most - least <= FLAT * abs(most):
+        return curve_text([None if value is None else 1.0 for value in values], 2.0)
+    return curve_text(moved, most - least)
 
 
 def shade_text(shares: Values) -> str:

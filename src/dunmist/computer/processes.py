@@ -119,6 +119,7 @@ class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     ``tty`` is the device number of its terminal, 0 without one; ``policy`` that of sched(7).
     ``login_uid`` is who logged in, whatever user it runs as now; None also for what no login
     started. ``cpu_cgroup`` is the group that limits its processor time, where it is another one.
+    ``input`` is the file that is its standard input, where it names no other.
     """
 
     pid: ProcessNumber
@@ -131,6 +132,7 @@ class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     user: str | None = None
     command_line: list[str] = []
     executable: str | None = None
+    input: str | None = None
     cgroup: str | None = None
     cpu_cgroup: str | None = None
     login_uid: Counter | None = None

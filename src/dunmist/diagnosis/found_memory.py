@@ -19,7 +19,7 @@ SLOPE_MOST = 240
 
 def _held(exam: Examination, strains: Strains) -> list[Finding]:
     del strains
-    total = exam.series.machine.installed_bytes
+    total = exam.series.machine.managed_bytes
     found = []
     for application in exam.applications:
         held = application.private_bytes.median() or 0.0

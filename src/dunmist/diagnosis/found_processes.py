@@ -31,7 +31,9 @@ def _stuck(exam: Examination, strains: Strains) -> list[Finding]:
         return []  # those who wait for pages or the disk are victims, not stuck
     found = []
     for process in exam.series.living.values():
-        if process.facts.kernel or process.cpu_s > 0 or process.first_row != 0:
+        # who waits for an answer wakes up now and then to ask again
+        asks_s = exam.limits.findings.stuck_cores * exam.series.duration_s
+        if process.facts.kernel or process.cpu_s > asks_s or process.first_row != 0:
             continue
         signs = _stuck_signs(exam, process)
         if signs:
@@ -43,10 +45,11 @@ def _stuck(exam: Examination, strains: Strains) -> list[Finding]:
 
 def _stuck_signs(exam: Examination, process: Process) -> list[Sign]:
     pid = float(process.pid)
-    if process.state in STOPPED:
+    if process.state in STOPPED and process.cpu_s <= 0:
         return [sign("state-T", pid)]
     long_enough = exam.series.ticks >= exam.limits.findings.stuck_ticks
-    if process.state == UNINTERRUPTIBLE and long_enough and process.last is not None:
+    always = set(process.states) == {UNINTERRUPTIBLE}
+    if always and long_enough and process.last is not None:
         return [sign("state-D", pid, function=process.last.waits_in)]
     return []
 

@@ -82,7 +82,7 @@ def _parts(exam: Examination, application: Application) -> dict[ResourceWord, fl
     held = application.private_bytes.median() or 0.0
     return {
         "cpu": min(1.0, application.cores.total() / machine.online.total()),
-        "memory": min(1.0, held / machine.installed_bytes),
+        "memory": min(1.0, held / machine.managed_bytes),
     }
 
 
@@ -110,7 +110,7 @@ def _signs(
     if moved >= table.moved_least_bytes_per_s:
         signs.append(sign("app-link", moved))
     held = application.private_bytes.median() or 0.0
-    signs.append(sign("app-memory", held, of=exam.series.machine.installed_bytes))
+    signs.append(sign("app-memory", held, of=exam.series.machine.managed_bytes))
     return signs
 
 

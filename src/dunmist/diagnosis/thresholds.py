@@ -14,6 +14,7 @@ from typing import Any
 import msgspec
 
 from dunmist.errors import SettingsError
+from dunmist.series import DiskKind
 
 
 class _Figures(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -68,6 +69,7 @@ class MemoryLimits(_Figures, frozen=True):
 
     burst_s: float
     thrashing_pressure: float
+    thrashing_pages_per_s: float
     busy: float
     strained_pressure: float
     choked_pressure: float
@@ -113,13 +115,15 @@ class DiskLimits(_Figures, frozen=True):
     waited_held_up: float
     strained_held_up: float
     choked_held_up: float
-    slow_spinning_s: float
-    slow_solid_s: float
-    access_spinning_s: float
-    access_solid_s: float
-    bytes_per_s_spinning: float
-    bytes_per_s_solid: float
     slow_bytes_per_s: float
+
+
+class DiskKindLimits(_Figures, frozen=True):
+    """What a disk of one kind needs for a request."""
+
+    access_s: float
+    bytes_per_s: float
+    slow_s: float
 
 
 class StorageLimits(_Figures, frozen=True):
@@ -216,6 +220,7 @@ class FindingLimits(_Figures, frozen=True):
     paging_pages_per_s: float
     name_least: float
     stuck_ticks: float
+    stuck_cores: float
 
 
 class ConfidenceLimits(_Figures, frozen=True):
@@ -267,6 +272,10 @@ class Thresholds(_Figures, frozen=True):
     memory: MemoryLimits
     heat: HeatLimits
     disk: DiskLimits
+    disk_spinning: DiskKindLimits
+    disk_solid: DiskKindLimits
+    disk_card: DiskKindLimits
+    disk_network: DiskKindLimits
     storage: StorageLimits
     link: LinkLimits
     gpu: GraphicsLimits
@@ -277,6 +286,16 @@ class Thresholds(_Figures, frozen=True):
     signs: SignLimits
     advice: AdviceLimits
     effect: EffectLimits
+
+    def of_disk(self, kind: DiskKind) -> DiskKindLimits:
+        """Return what a disk of a kind needs."""
+        kinds: dict[DiskKind, DiskKindLimits] = {
+            "spinning": self.disk_spinning,
+            "solid": self.disk_solid,
+            "card": self.disk_card,
+            "network": self.disk_network,
+        }
+        return kinds[kind]
 
 
 @cache

@@ -42,7 +42,7 @@ def machine_section(series: Series) -> Section:
         " ".join(filter(None, (firmware.maker, firmware.model))) if firmware else None,
         about.model,
         f"{len(cores) or len(about.processors)} cores, {len(about.processors)} logical processors",
-        f"{size_text(about.memory_bytes)} of memory",
+        f"{size_text(about.memory_bytes)} of usable memory",
         f"{about.distribution or 'Linux'} ({about.kernel})",
         None if uptime_s is None else f"running for {span_text(uptime_s)}",
     ]

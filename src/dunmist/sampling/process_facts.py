@@ -40,6 +40,7 @@ class FactsReader:
             f"{directory}/cmdline", parse_cmdline, "command lines", may_be_absent=True,
             most_bytes=COMMAND_LINE_BYTES,
         )  # fmt: skip
+        words = command_line or []
         groups = self._part(f"{directory}/cgroup", parse_cgroup, "control groups of processes")
         unit, cpu = groups or ProcessGroups(None, None)
         return ProcessFacts(
@@ -51,8 +52,9 @@ class FactsReader:
             kernel=kernel,
             uid=uid,
             user=None if uid is None else self._names.get(uid, str(uid)),
-            command_line=command_line or [],
+            command_line=words,
             executable=None if kernel else self._executable(directory),
+            input=self._input(directory) if words and _names_no_file(words) else None,
             cgroup=unit,
             cpu_cgroup=cpu if cpu != unit else None,
             login_uid=self._part(f"{directory}/loginuid", parse_login_uid, "login users"),
@@ -64,12 +66,26 @@ class FactsReader:
     def _part(self, name: str, parser: Callable[[bytes], Parsed], subject: str) -> Parsed | None:
         return self._root.parse(name, parser, subject, may_be_absent=True)
 
+    def _input(self, directory: str) -> str | None:
+        try:
+            target = self._root.link(f"{directory}/fd/0")
+        except PermissionError:
+            return None  # its descriptors are counted as hidden where they are read
+        # terminals, pipes and sockets have no file of their own
+        is_file = target is not None and target.startswith("/") and not target.startswith("/dev/")
+        return target if is_file else None
+
     def _executable(self, directory: str) -> str | None:
         try:
             return self._root.link(f"{directory}/exe")
         except PermissionError:
             self._root.note("executables of processes", "permission", directory)
             return None
+
+
+def _names_no_file(words: list[str]) -> bool:
+    """Whether a command line names nothing that could be read but its standard input."""
+    return "-s" in words or all(word.startswith(("-", "/dev/")) for word in words[1:])
 
 
 def program_files(facts: ProcessFacts) -> tuple[str, ...]:

@@ -6,6 +6,7 @@ judges nothing and words nothing.
 
 from dunmist.series.devices import (
     DeviceSeries,
+    DiskKind,
     DiskSeries,
     GraphicsSeries,
     GroupSeries,
@@ -27,7 +28,7 @@ from dunmist.series.sockets import SocketSeries, plain_address
 from dunmist.series.started import Cost, cost_of_entry, cost_of_unit
 from dunmist.series.surveyed import BETWEEN_STARTS, ON_THE_WAY, Storage, Surveyed
 from dunmist.series.timeline import Floats, Ints, Level, Rate, TimeLine
-from dunmist.series.wait_kinds import waits_elsewhere
+from dunmist.series.wait_kinds import is_killable, waits_elsewhere
 
 __all__ = [
     "BETWEEN_STARTS",
@@ -36,6 +37,7 @@ __all__ = [
     "Correction",
     "Cost",
     "DeviceSeries",
+    "DiskKind",
     "DiskSeries",
     "Doubt",
     "Floats",
@@ -58,6 +60,7 @@ __all__ = [
     "TimeLine",
     "cost_of_entry",
     "cost_of_unit",
+    "is_killable",
     "load_corrections",
     "load_series",
     "memory_breakdown",

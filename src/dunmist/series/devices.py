@@ -1,7 +1,9 @@
 """Everything besides processors, memory and processes: one collector, one record of series."""
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from dunmist.computer import SECTOR_BYTES, Disk, Inventory, PowerSupply
 from dunmist.sampling import SELDOM_S, Tick
@@ -18,6 +20,15 @@ DISK_COUNTERS = (
     "queued_ms",
 )  # fmt: skip
 SHARES_OF_100 = 100.0
+
+
+DiskKind = Literal["spinning", "solid", "card", "network"]
+# what drivers call their disks (Documentation/admin-guide/devices.txt): memory cards, and disks of
+# other computers
+KIND_NAMES: tuple[tuple[DiskKind, re.Pattern[str]], ...] = (
+    ("card", re.compile(r"(?:mmcblk|mspblk)\d")),
+    ("network", re.compile(r"(?:rbd|drbd|etherd)")),
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +50,17 @@ class DiskSeries:
     busy: Rate
     queue: Rate
     latency_s: Rate
+
+    @property
+    def kind(self) -> DiskKind:
+        """What kind of disk it is; one that says nothing of itself is taken for a spinning one."""
+        for kind, names in KIND_NAMES:
+            if names.match(self.name):
+                return kind
+        # the kernel takes sticks for spinning ones
+        if self.about is not None and self.about.removable:
+            return "card"
+        return "solid" if self.about is not None and self.about.spins is False else "spinning"
 
     @property
     def bytes_per_s(self) -> Rate:

@@ -130,7 +130,7 @@ class MachineSeries:
         return Rate.total_of(self.line, known)
 
     @property
-    def installed_bytes(self) -> float:
+    def managed_bytes(self) -> float:
         """The memory that the kernel manages, for most of the time."""
         return self.memory_bytes("MemTotal").median() or 0.0
 

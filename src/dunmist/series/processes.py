@@ -16,6 +16,8 @@ from dunmist.series.wait_kinds import WAIT_KINDS
 NOT_THERE = "·"
 # a start is published in clock ticks, and is read a moment before the first tick's uptime
 START_SLACK_S = 0.02
+# another sampler takes a few hundredths of a processor: what takes more only has its name
+OBSERVER_CORES_MOST = 0.25
 
 
 class ProcessSeries(NamedTuple):
@@ -130,7 +132,8 @@ class _Maker:
                 name=group.name,
                 unit=group.unit,
                 kernel=group.kernel,
-                observer=group.observer,
+                observer=group.observer
+                or (group.alike and Rate(line, whole[:, number]).mean() <= OBSERVER_CORES_MOST),
                 blocked={kind: Level(line, held[:, number]) for kind, held in blocked.items()},
                 low_priority=float(low_priority[number]),
                 short_lived_programs=self.late.programs.get(number, {}),

@@ -15,12 +15,21 @@ _PATTERNS = (
 )  # fmt: skip
 # in the client of a network file system, or for the program that serves one
 _ELSEWHERE = re.compile(r"nfs|rpc_|cifs|smb|fuse|request_wait_answer|p9_|v9fs|ceph")
+# where SIGKILL wakes who waits: the kernel says so in the names of its functions (wait_bit.h,
+# net/sunrpc/sched.c), and the clients of 9p and SMB wait so for every answer (net/9p/client.c,
+# fs/smb/client/transport.c)
+_KILLABLE = re.compile(r"_killable|p9_client_rpc|wait_for_response")
 NOT_WAITING = -1
 
 
 def waits_elsewhere(waits_in: str | None) -> bool:
     """Whether a kernel function is one in which files of others are waited for."""
     return _ELSEWHERE.search(waits_in or "") is not None
+
+
+def is_killable(waits_in: str | None) -> bool:
+    """Whether a kernel function is known to be left by who is ended by force."""
+    return _KILLABLE.search(waits_in or "") is not None
 
 
 def wait_code(state: str, waits_in: str | None) -> int:

@@ -1,13 +1,15 @@
 """Draws hard patients from a seed: what makes a careful technician doubt, and err now and then.
 
 Strengths near the limit, rivals nearly as strong, a second fault, programs that only look guilty,
-processors from 2 to 64, virtual computers, a clock that is held down, memory cards, compressed
-swap, old kernels and sampling without rights that publish less, captures of a few seconds. Some of
-them cannot be told by anybody; how sure a verdict is of itself is held against how often it is
-right here. As in ``generator``, the truth comes from how the patient was made.
+processors from 2 to 64 and unequal ones, virtual computers, a clock that is held down, memory
+cards, compressed swap, old kernels and sampling without rights that publish less, captures of a few
+seconds. Some of them cannot be told by anybody; how sure a verdict is of itself is held against how
+often it is right here. As in ``generator``, the truth comes from how the patient was made.
 """
 
 from typing import NamedTuple
+
+import msgspec
 
 from dunmist.simulation.generator import (
     CORES,
@@ -16,7 +18,8 @@ from dunmist.simulation.generator import (
     NEIGHBOURS_MOST,
     Draft,
 )
-from dunmist.simulation.scenario import Scenario, build_scenario
+from dunmist.simulation.scenario import Scenario, Truth, build_scenario
+from dunmist.simulation.strength import strengths
 
 STRENGTHS = (0.8, 1.6)
 MEMORY_STRENGTHS = (0.2, 3.0)
@@ -39,6 +42,12 @@ MISSING: tuple[tuple[str, ...], ...] = (
 )
 LIMITED = ("full processors", "one full processor", "storm of errands", "too little memory",
            "busy disk", "busy link")  # fmt: skip
+RESOURCE_OF = {
+    "full processors": "cpu", "one full processor": "core", "storm of errands": "cpu",
+    "too little memory": "memory", "busy disk": "disk", "busy link": "link",
+}  # fmt: skip
+# one thread can ask for no more than one processor
+CORE_FULL = 0.995
 
 # what a program has of the resource that limits, and how it goes about it
 WANTED = ("demand_cores", "read_mib_per_s", "sent_mib_per_s", "received_mib_per_s",
@@ -111,7 +120,7 @@ def _bystander(draft: _HardDraft, illness: str) -> None:
 
 def _odd_computer(draft: _HardDraft, illness: str) -> None:
     """Make the computer one of those that the usual patients do not have."""
-    machine, odd = draft.table["machine"], draft.chance.randrange(6)
+    machine, odd = draft.table["machine"], draft.chance.randrange(8)
     if odd == 0:
         # a virtual computer that is given less
         machine["stolen_share"] = draft.chance.uniform(0.02, 0.2)
@@ -125,6 +134,11 @@ def _odd_computer(draft: _HardDraft, illness: str) -> None:
         ]
     elif odd == 3:
         machine |= {"threads_per_core": 2, "cores": draft.processors // 2}
+    elif odd == 4:
+        # half of the processors are small ones that save power
+        machine |= {"small_cores": draft.processors // 2}
+    elif odd == 5:
+        machine |= {"compressed_swap": True}
 
 
 def hard_patient(seed: int) -> HardPatient:
@@ -151,4 +165,19 @@ def hard_patient(seed: int) -> HardPatient:
         )
     draft.table["hidden"] = list(chance.choice(MISSING))
     duration_s = chance.choice(DURATIONS_S)
-    return HardPatient(build_scenario(draft.table), illness, duration_s, 1.0)
+    scenario = build_scenario(draft.table)
+    truth = _truth(scenario, illness, duration_s)
+    return HardPatient(msgspec.structs.replace(scenario, truth=truth), illness, duration_s, 1.0)
+
+
+def _truth(scenario: Scenario, illness: str, duration_s: float) -> Truth:
+    """Return what is wrong, all programs and what the computer can give reckoned together."""
+    asked = strengths(scenario, duration_s)
+    own = RESOURCE_OF[illness]
+    # who has to share a full computer is not held back by the one processor
+    order = ("cpu", "core") if own == "core" else (own, "memory", "disk", "link", "cpu", "core")
+    for resource in order:
+        least = CORE_FULL if resource == "core" else 1.0
+        if asked[resource].strength >= least:
+            return Truth(resource, asked[resource].by, strength=round(asked[resource].strength, 3))
+    return Truth(strength=round(asked[own].strength, 3))

@@ -141,7 +141,8 @@ def swaps(model: ModelComputer) -> str:
     if not size:
         return head
     amounts = f"{size * 1024}\t\t{round(used * 1024)}\t\t-2"
-    return f"{head}/dev/sda2                               partition\t{amounts}\n"
+    name = "/dev/zram0" if model.memory.compressed else "/dev/sda2"
+    return f"{head}{name:<39} partition\t{amounts}\n"
 
 
 def interrupts(model: ModelComputer) -> str:

@@ -65,7 +65,7 @@ class ModelComputer:
         self.packages = [Package(hardware.heat) for _ in range(machine.packages)]
         self.memory = Memory(
             machine.memory_mib, machine.kernel_mib, machine.cache_mib, machine.swap_mib,
-            machine.swap_used_mib,
+            machine.swap_used_mib, machine.compressed_swap,
         )  # fmt: skip
         self.disks = [Disk(spec) for spec in hardware.disks]
         self.links = [Link(spec) for spec in hardware.links]
@@ -99,6 +99,12 @@ class ModelComputer:
         machine = self.scenario.machine
         limit = (machine.clock_limit_mhz or machine.max_mhz) / machine.max_mhz
         return min(limit, *(package.clock_share for package in self.packages))
+
+    def most_mhz(self, number: int) -> int:
+        """Return the greatest clock of a logical processor."""
+        machine = self.scenario.machine
+        is_small = number >= len(self.processors) - machine.small_cores
+        return min(machine.max_mhz, machine.small_max_mhz) if is_small else machine.max_mhz
 
     def advance_to(self, now_s: float) -> None:
         """Move on to a moment of virtual time in small steps."""
@@ -212,7 +218,8 @@ class ModelComputer:
                 none_waits *= 1 - share
                 processes.figures["read_bytes"][one.index] += want.read * served * step_s
                 processes.figures["write_bytes"][one.index] += want.written * served * step_s
-        paging = self.memory.stalled
+        # what comes back from compressed memory waits for no disk
+        paging = 0.0 if self.memory.compressed else self.memory.stalled
         some = 1 - none_waits * (1 - paging)
         self.io_stalls.add(some, some**3, step_s)
         return waited
@@ -293,7 +300,7 @@ class ModelComputer:
         idle_left = np.maximum(0.0, 1 - busy - machine.stolen_share)
         idle_left[0] = max(0.0, idle_left[0] - irq)
         each = waiting / max(float(idle_left.sum()), 1e-9)
-        span = machine.max_mhz * self.clock_ratio - machine.min_mhz
+        ratio = self.clock_ratio
         for number, processor in enumerate(self.processors):
             iowait = idle_left[number] * min(1.0, each) * 0.9
             own_irq = irq if number == 0 else 0.0
@@ -306,7 +313,8 @@ class ModelComputer:
             processor.iowait += iowait * step_s
             processor.idle += max(0.0, idle_left[number] - iowait) * step_s
             ahead = min(1.0, float(busy[number] + own_irq) * GOVERNOR_HEADROOM)
-            processor.khz = round((machine.min_mhz + max(0.0, span) * ahead) * 1000)
+            span = max(0.0, self.most_mhz(number) * ratio - machine.min_mhz)
+            processor.khz = round((machine.min_mhz + span * ahead) * 1000)
         per = max(1, count // len(self.packages))
         self._used = [
             float(busy[start : start + per].mean())

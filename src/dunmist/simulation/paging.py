@@ -22,6 +22,9 @@ STALL_GAIN = 6.0
 MOST_STALLED = 0.92
 PAGES_PER_S_FULL = 9000.0  # paged in when everybody waits all the time
 PAGES_A_FAULT = 4
+# compressed pages come back in some microseconds instead of a tenth of a millisecond and more
+COMPRESSED_STALL = 0.4
+COMPRESSED_SIZE = 1 / 3
 NO_LIMITS: Floats = np.zeros(0)
 
 
@@ -32,13 +35,18 @@ def stalled_by(excess: Floats) -> Floats:
 
 @dataclass(slots=True)
 class Memory:
-    """Memory of a model computer, in MiB, and the counters of vmstat that move."""
+    """Memory of a model computer, in MiB, and the counters of vmstat that move.
+
+    Pages that are ``compressed`` go to no disk and come back sooner, but what they take lies in
+    memory.
+    """
 
     total_mib: float
     kernel_mib: float
     cache_wanted_mib: float
     swap_mib: float
     swap_quiet_mib: float = 0.0
+    compressed: bool = False
     private_mib: float = 0.0
     resident_mib: float = 0.0
     cache_mib: float = 0.0
@@ -48,9 +56,19 @@ class Memory:
     counters: dict[str, float] = field(default_factory=dict)
 
     @property
+    def resident_share(self) -> float:
+        """What lies in memory of all that programs hold."""
+        return self.resident_mib / self.private_mib if self.private_mib else 1.0
+
+    @property
+    def compressed_mib(self) -> float:
+        """Memory that compressed pages take."""
+        return self.swapped_mib * COMPRESSED_SIZE if self.compressed else 0.0
+
+    @property
     def free_mib(self) -> float:
         """Memory that nobody uses."""
-        used = self.kernel_mib + self.resident_mib + self.cache_mib
+        used = self.kernel_mib + self.resident_mib + self.cache_mib + self.compressed_mib
         return max(0.0, self.total_mib - used)
 
     def step(
@@ -63,27 +81,28 @@ class Memory:
         kept_out_share: Floats = NO_LIMITS,
         kept_out_mib: float = 0.0,
     ) -> float:
-        """Move on and return the bytes a second that go to and from swap together.
+        """Move on and return the bytes a second that go to and from swap on a disk together.
 
         ``kept_out_share`` is what limits of their own keep out of memory, of what they let in, for
         each process; ``kept_out_mib`` the sum of it.
         """
-        room = self.total_mib - self.kernel_mib - LEAST_CACHE_MIB
+        room = self.total_mib - self.kernel_mib - LEAST_CACHE_MIB - self.compressed_mib
         excess = max(0.0, private_mib - room)
         self.private_mib = private_mib
         self.swapped_mib = min(self.swap_mib, max(excess, self.swap_quiet_mib) + kept_out_mib)
         self.resident_mib = min(private_mib, room)
-        left = self.total_mib - self.kernel_mib - self.resident_mib
+        left = self.total_mib - self.kernel_mib - self.resident_mib - self.compressed_mib
         self.cache_mib = max(LEAST_CACHE_MIB, min(self.cache_wanted_mib, left - 60.0))
         beyond = max(0.0, touched_mib / room - 1.0)
-        self.stalled = min(MOST_STALLED, STALL_GAIN * beyond)
-        by_limits = stalled_by(kept_out_share)
+        gain = COMPRESSED_STALL if self.compressed else 1.0
+        self.stalled = min(MOST_STALLED, STALL_GAIN * beyond) * gain
+        by_limits = stalled_by(kept_out_share) * gain
         pages = PAGES_PER_S_FULL * (self.stalled + float(by_limits.sum()))
         none_waits = (1 - self.stalled) ** max(1, min(touchers, 6))
         none_waits *= float(np.prod(1 - by_limits))
         self.stalls.add(1 - none_waits if pages else 0.0, self.stalled**2, step_s)
         self._count(pages * step_s)
-        return 2 * pages * PAGE_BYTES
+        return 0.0 if self.compressed else 2 * pages * PAGE_BYTES
 
     def _count(self, pages: float) -> None:
         for word, amount in (

@@ -40,6 +40,8 @@ def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
         "".join(_diskstats_line(place, disk) for place, disk in enumerate(model.disks)),
     )
     yield "proc/net/dev", _net_dev(model)
+    if model.memory.compressed:
+        yield "sys/block/zram0/mm_stat", _compressed(model)
     for sensor in hardware.sensors:
         raw = round(_reading(model, sensor) * RAW_PER_UNIT[_kind(sensor)])
         yield f"{_sensor_directory(model, sensor)}/{sensor.channel}_input", f"{raw}\n"
@@ -56,6 +58,12 @@ def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
         throttles = model.packages[min(number // per_package, len(model.packages) - 1)].throttles
         for part in ("core", "package"):
             yield f"{directory}/thermal_throttle/{part}_throttle_count", f"{throttles}\n"
+
+
+def _compressed(model: ModelComputer) -> str:
+    """Return ``mm_stat`` (Documentation/admin-guide/blockdev/zram.rst)."""
+    held = round(model.memory.compressed_mib * MIB)
+    return f"{round(model.memory.swapped_mib * MIB)} {held} {held} 0 {held} 0 0 0 0\n"
 
 
 def _reading(model: ModelComputer, sensor: SensorSpec) -> float:

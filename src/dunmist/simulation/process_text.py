@@ -48,6 +48,8 @@ def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[
     """Yield the files that change, by their names below the process's directory."""
     index = process.index
     figures = {name: float(values[index]) for name, values in model.processes.figures.items()}
+    # everybody has a part of what does not fit in swap
+    figures["private_mib"] *= model.memory.resident_share
     yield "stat", _stat(process, figures)
     private = round(figures["private_mib"] * MIB / PAGE_BYTES)
     shared = 0 if process.spec.kernel else round(process.spec.shared_mib * MIB / PAGE_BYTES)

@@ -29,7 +29,9 @@ class MachineSpec(Spec, frozen=True):
 
     ``clock_limit_mhz`` pins the clock below its maximum, ``stolen_share`` is what a hypervisor
     takes away of each processor, ``interrupts_per_s`` come from one device, ``swap_used_mib`` lies
-    in swap from earlier and is not wanted back.
+    in swap from earlier and is not wanted back. ``small_cores``, the last ones, reach
+    ``small_max_mhz`` only. With ``compressed_swap`` swap is a part of memory in which pages take
+    less room, and no disk.
     """
 
     host: str
@@ -53,6 +55,9 @@ class MachineSpec(Spec, frozen=True):
     interrupts_per_s: float = 0.0
     interrupt_source: str = "xhci_hcd"
     oom_kills_per_s: float = 0.0
+    small_cores: int = 0
+    small_max_mhz: int = 2000
+    compressed_swap: bool = False
 
 
 class UserSpec(Spec, frozen=True):

@@ -38,9 +38,16 @@ def share_processors(wanted: Floats, nice: Floats, processors: float) -> Shares:
         level = (low + high) / 2
         given = float(np.minimum(wanted, level * weights).sum())
         low, high = (level, high) if given < processors else (low, level)
-    latency = LATENCY * (total / processors - 1.0)
+    latency = LATENCY * np.maximum(0.0, _crowd(wanted, weights) / processors - 1.0)
     ran = np.minimum(wanted, low * weights)
     return Shares(ran, np.maximum(wanted - ran, latency * ran))
+
+
+def _crowd(wanted: Floats, weights: Floats) -> Floats:
+    """Return the processors wanted as each thread sees it: lighter ones are hardly in its way."""
+    of_weight = {weight: float((wanted * np.minimum(1.0, weights / weight)).sum())
+                 for weight in np.unique(weights)}  # fmt: skip
+    return np.asarray([of_weight[weight] for weight in weights])
 
 
 def place_on_processors(ran: Floats, room: Floats, turn: int) -> Floats:

@@ -117,10 +117,10 @@ class ComputerTree:
             self._write(f"{directory}/topology/core_id", f"{core}\n")
             self._write(f"{directory}/topology/physical_package_id", f"{number // per_package}\n")
             self._write(f"{directory}/cpufreq/scaling_governor", "schedutil\n")
-            limit = machine.clock_limit_mhz or machine.max_mhz
+            most = self._model.most_mhz(number)
+            limit = min(most, machine.clock_limit_mhz or most)
             for name, mhz in (
-                ("cpuinfo_min", machine.min_mhz), ("cpuinfo_max", machine.max_mhz),
-                ("scaling_max", limit),
+                ("cpuinfo_min", machine.min_mhz), ("cpuinfo_max", most), ("scaling_max", limit),
             ):  # fmt: skip
                 self._write(f"{directory}/cpufreq/{name}_freq", f"{mhz * 1000}\n")
 

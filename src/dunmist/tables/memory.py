@@ -61,7 +61,7 @@ INSTALLED_MEMORY = Table(
         Column("bytes", "bytes", "size", title="bytes"),
         Column("share", "share", "of what is installed"),
         CHANGE_BYTES,
-        Column("share_curve", "curve", "share over the capture"),
+        Column("share_curve", "curve of shares", "share over the capture"),
     ),
     _parts,
 )

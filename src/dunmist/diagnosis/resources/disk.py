@@ -93,12 +93,14 @@ def find_slow_disks(exam: Examination) -> list[SlowDisk]:
 
 def _is_slow(exam: Examination, disk: DiskSeries) -> bool:
     table = exam.limits.disk
-    spins = disk.about is None or disk.about.spins is not False
-    slow_s = table.slow_spinning_s if spins else table.slow_solid_s
     # a queue makes each request slow: what one takes by itself is what counts
     alone_s = exam.typical(disk.latency_s) / max(1.0, disk.queue.mean())
     is_busy = exam.typical(disk.busy) >= table.strained_used
-    return is_busy and alone_s >= slow_s and disk.bytes_per_s.mean() <= table.slow_bytes_per_s
+    return (
+        is_busy
+        and alone_s >= exam.limits.of_disk(disk.kind).slow_s
+        and disk.bytes_per_s.mean() <= table.slow_bytes_per_s
+    )
 
 
 def disk_demand(exam: Examination) -> Demand:
@@ -127,20 +129,15 @@ def _seconds_per_byte(
     exam: Examination, disks: list[DiskSeries], counts: Rate
 ) -> tuple[float, float]:
     """Return what a byte read and a byte written cost a disk, access of its request included."""
-    table = exam.limits.disk
     busiest = max(disks, key=lambda disk: exam.typical(disk.busy))
-    access_s, bytes_per_s = (
-        (table.access_solid_s, table.bytes_per_s_solid)
-        if busiest.about is not None and busiest.about.spins is False
-        else (table.access_spinning_s, table.bytes_per_s_spinning)
-    )
+    needs = exam.limits.of_disk(busiest.kind)
     ways = (
         (busiest.reads_per_s, busiest.read_bytes_per_s),
         (busiest.writes_per_s, busiest.write_bytes_per_s),
     )
     read_s, written_s = (
-        1.0 / bytes_per_s
-        + access_s * (requests * counts).total() / max((moved * counts).total(), 1.0)
+        1.0 / needs.bytes_per_s
+        + needs.access_s * (requests * counts).total() / max((moved * counts).total(), 1.0)
         for requests, moved in ways
     )
     return read_s, written_s

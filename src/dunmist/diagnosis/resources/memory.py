@@ -41,10 +41,12 @@ def _memory(exam: Examination) -> list[Thing]:
         # pages are written out in bursts, and those who wait for them wait in bursts
         stalled = stalled.over(table.burst_s)
         # where swap is fast, work is slowed down by more than the time that it waits for pages
-        thrashes = (
-            available.at_most(table.short_available)
-            & _both_ways(exam).at_least(table.strained_pages_per_s)
-            & stalled.at_least(table.thrashing_pressure)
+        both_ways = _both_ways(exam)
+        slowed = both_ways.at_least(table.strained_pages_per_s) & stalled.at_least(
+            table.thrashing_pressure
+        )
+        thrashes = available.at_most(table.short_available) & (
+            slowed | both_ways.at_least(table.thrashing_pages_per_s)
         )
         strained = stalled.at_least(table.strained_pressure) | thrashes
         choked = stalled.at_least(table.choked_pressure)
@@ -53,8 +55,8 @@ def _memory(exam: Examination) -> list[Thing]:
         short, thrashing = available.at_most(table.short_available), paging + refaults
         strained = short & thrashing.at_least(table.strained_pages_per_s)
         choked = short & thrashing.at_least(table.choked_pages_per_s)
-    # with nothing left to give who asks next waits or is ended: stalls come too late to tell it
-    left_bytes = available * total
+    # with nothing left to give, in swap neither, who asks next is ended: no stall tells it in time
+    left_bytes = available * total + machine.memory_bytes("SwapFree").at_ends().known_or(0.0)
     exhausted = available.at_most(table.exhausted_available) & left_bytes.at_most(
         table.exhausted_bytes
     )

@@ -1,5 +1,7 @@
 """Resource ``cpu``: are the logical processors together too few for the work?"""
 
+from typing import NamedTuple
+
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
@@ -21,6 +23,8 @@ SPLIT_KEYS = {
 }
 # less waiting than this is no ground for a proportion
 WAITING_LEAST = 1e-3
+# standard errors by which a mean has to be beyond what it is held against
+ERRORS = 2.0
 
 
 def ordinary_applications(exam: Examination) -> list[Application]:
@@ -46,10 +50,9 @@ def _things(exam: Examination) -> list[Thing]:
     left = (machine.online - stolen).between(1e-6, np.inf)
     # the kernel accounts stolen and busy time in different ticks, so the quotient may pass 1
     used = (machine.busy_cores / left).between(0.0, 1.0)
-    ordinary = exam.once(ordinary_applications)
-    waiting = Rate.total_of(machine.line, [application.waiting for application in ordinary])
+    waiting = _waiting(exam)
     pressure = _waiting_share(exam, waiting)
-    held_up = _held_up_share(exam, waiting, all_ordinary=len(ordinary) == len(exam.applications))
+    held_up = waiting.ordinary / (waiting.ordinary + machine.busy_cores.between(1e-9, np.inf))
     conditions: dict[LevelWord, Rate] = {
         "busy": used.at_least(table.busy),
         "strained": used.at_least(table.strained_used)
@@ -88,48 +91,60 @@ def _split(exam: Examination) -> list[Sign]:
     return signs
 
 
-def _waiting_share(exam: Examination, ordinary: Rate) -> Rate:
+class Waiting(NamedTuple):
+    """Mean tasks that waited for a processor: those of ordinary work, and all."""
+
+    ordinary: Rate
+    all: Rate
+
+
+def _waiting(exam: Examination) -> Waiting:
+    """Return who waited; what lives too short to be seen is ordinary work.
+
+    Run-queue delay tells it for processes that live long enough, the mean length of the run queue
+    for the others.
+    """
+    line, ordinary = exam.series.line, exam.once(ordinary_applications)
+    seen = Rate.total_of(line, [application.waiting for application in exam.applications])
+    of_ordinary = Rate.total_of(line, [application.waiting for application in ordinary])
+    unseen = _unseen_waiting(exam, seen, of_ordinary, len(ordinary) == len(exam.applications))
+    return Waiting(of_ordinary + unseen, seen + unseen)
+
+
+def _unseen_waiting(exam: Examination, seen: Rate, of_ordinary: Rate, all_ordinary: bool) -> float:
+    queue = _queue(exam).known()
+    if not len(queue):
+        return 0.0
+    # the queue is one sample a tick: only its mean over the capture is steady enough
+    mean = float(queue.mean())
+    if not all_ordinary:
+        if seen.total() <= of_ordinary.total():
+            return 0.0  # how long the others waited is not published
+        # they are taken out of a figure that has an error of its own
+        mean -= ERRORS * float(queue.std()) / len(queue) ** 0.5
+    return max(0.0, mean - float(exam.series.machine.online.values.mean()) - seen.mean())
+
+
+def _waiting_share(exam: Examination, waiting: Waiting) -> Rate:
     """Return the share of time in which ordinary work waited for a processor.
 
-    The kernel counts other work that waits as well; it is taken out in proportion to the run-queue
-    delay, of which ``ordinary`` is what ordinary work had. Proportion or not: as long as ordinary
-    tasks waited while somebody waited is real.
+    The kernel counts other work that waits as well; it is taken out in proportion. Proportion or
+    not: as long as ordinary tasks waited while somebody waited is real.
     """
     machine = exam.series.machine
-    waiting = Rate.total_of(
-        machine.line, [application.waiting for application in exam.applications]
-    )
     # stall accounting does not know priorities; run-queue delay is told process by process
     part: Floats = np.divide(
-        ordinary.values, waiting.values,
-        out=np.ones_like(waiting.values), where=waiting.values > WAITING_LEAST,
+        waiting.ordinary.values, waiting.all.values,
+        out=np.ones_like(waiting.all.values), where=waiting.all.values > WAITING_LEAST,
     )  # fmt: skip
     stalled = machine.stalled.get("cpu")
     if stalled is not None:
-        real = np.minimum(stalled.values, np.nan_to_num(ordinary.values))
+        real = np.minimum(stalled.values, np.nan_to_num(waiting.ordinary.values))
         return Rate(machine.line, np.maximum(stalled.values * part, real))
     # without stall accounting: more tasks that could run than processors means that one waits,
     # which is also true of those too short-lived to be seen
     crowded = (_queue(exam) - machine.online).at_least(NOTHING)
-    return ordinary.between(0.0, 1.0) | crowded
-
-
-def _held_up_share(exam: Examination, waiting: Rate, *, all_ordinary: bool) -> Rate:
-    """Return the share of the wanted processor time that was spent waiting, in each interval.
-
-    Run-queue delay tells it for processes that live long enough to be seen; the mean length of the
-    run queue tells it for a storm of short-lived ones, where all work is ordinary. The greater of
-    the two counts.
-    """
-    machine = exam.series.machine
-    by_delay = waiting / (waiting + machine.busy_cores.between(1e-9, np.inf))
-    queue = _queue(exam).known()
-    if not all_ordinary or not len(queue):
-        return by_delay
-    mean = float(queue.mean())
-    beyond = max(0.0, mean - float(machine.online.values.mean())) / max(mean, 1.0)
-    # the queue is one sample a tick: only its mean over the capture is steady enough
-    return by_delay.between(beyond, np.inf)
+    return waiting.ordinary.between(0.0, 1.0) | crowded
 
 
 def _queue(exam: Examination) -> Rate:

@@ -70,7 +70,9 @@ def application(number, on, name=None, private=0.0, **figures):
 def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, watched=(), **about):
     """A process of an application that lives all the time; ``about`` are facts of it."""
     rates = {"cores": rate(cores, on), "waiting": rate(waiting, on)}
-    figures = SimpleNamespace(rate=rates.__getitem__, level=None, states=None)
+    figures = SimpleNamespace(
+        rate=rates.__getitem__, level=None, states=lambda: made.state * on.ticks
+    )
     made = Process(
         identity=pid, facts=facts(pid, **about), program=Program(of.name, of.name, False),
         application=of,
@@ -114,7 +116,7 @@ class Machine:
     runnable: Level = None
     uptime_s: float = 86_400.0
     logical_processors: float = 4.0
-    installed_bytes: float = 8 * GIB
+    managed_bytes: float = 8 * GIB
 
     def __post_init__(self):
         self.online = rate(float(len(self.processors)), self.line)
@@ -160,9 +162,9 @@ def examination(machine, applications=(), processes=(), **devices):
 
 def disk(on, busy=0.0, queue=0.0, latency_s=0.0, moved=0.0, name="sda", spins=None):
     """A physical disk; ``moved`` is bytes a second read from it."""
+    about = None if spins is None else SimpleNamespace(spins=spins, removable=False)
     return DiskSeries(
-        name, SimpleNamespace(spins=spins) if spins is not None else None, True, rate(moved, on),
-        rate(0.0, on), rate(1.0, on), rate(0.0, on), rate(busy, on), rate(queue, on),
+        name, about, True, rate(moved, on), rate(0.0, on), rate(1.0, on), rate(0.0, on), rate(busy, on), rate(queue, on),
         rate(latency_s, on),
     )  # fmt: skip
 

@@ -47,14 +47,14 @@ class Answers(InFolder):
             ),
             "still-fan": (
                 ("hot", r"^It is hot: .* 3 K below its limit\. What heats it most is ledger-view"),
-                ("noisy", r"^No fan turns: it is hot"),
+                ("noisy", r"^No fan turns. It is hot"),
             ),
             "tired-battery": (
                 ("battery", r"^It draws 26\.\d W from its battery, which lasts 2\d min"),
                 ("slow", r"^It was not slow while it was sampled: .*To catch it: .*Nothing limit"),
             ),
             "busy-ferry": (
-                ("network", r"^The line is full: wlp4s0, sends 34\.\d MiB a second.*ferry-sync: "
+                ("network", r"^The line is full: wlp4s0 sends 34\.\d MiB a second.*ferry-sync: "
                  r"34\.\d MiB sent and 0 bytes received a second, with 172\.16\.0\.9 port 8443"),
             ),
             "frayed-cable": (("network", r"^The line loses data: What goes over enp3s0"),),

@@ -368,6 +368,7 @@ class Processes(unittest.TestCase):
             ("uninterruptibly", self.one(state="D"), NOTHING, True),
             ("stopped", self.one(state="T"), NOTHING, True),
             ("asleep", self.one(), NOTHING, False),
+            ("it asks again now and then", self.one(state="D", cores=0.002), NOTHING, True),
             ("it ran meanwhile", self.one(state="D", cores=0.1), NOTHING, False),
             ("for a disk, which is told otherwise", self.one(state="D"), strained("disk"), False),
         ):

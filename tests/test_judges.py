@@ -217,6 +217,25 @@ class Memory(unittest.TestCase):
                 (state,) = states("memory", examination(held))
                 self.assertEqual(wanted, state.level)
 
+    def test_what_is_left_counts_swap_as_well(self):
+        for available, free, wanted in ((0.05, 0.0, "strained"), (0.05, 2.0, "busy"),
+                                        (0.5, 0.0, "busy")):  # fmt: skip
+            with self.subTest(available=available, free=free):
+                held = machine(memory={"MemTotal": 8.0, "MemAvailable": available,
+                                       "SwapTotal": 2.0, "SwapFree": free},
+                               stalled={"memory": rate(0.0, LINE)})  # fmt: skip
+                (state,) = states("memory", examination(held))
+                self.assertEqual(wanted, state.level)
+
+    def test_pages_that_go_and_come_back_by_the_thousand_slow_all_down(self):
+        for pages, wanted in ((4000.0, "strained"), (1000.0, "busy")):
+            with self.subTest(pages=pages):
+                held = machine(memory={"MemTotal": 8.0, "MemAvailable": 0.4},
+                               paging={"pswpin": pages, "pswpout": pages},
+                               stalled={"memory": rate(0.01, LINE)})  # fmt: skip
+                (state,) = states("memory", examination(held))
+                self.assertEqual(wanted, state.level)
+
     def test_used_swap_is_harmless_and_traffic_is_not(self):
         for free, pages, wanted in ((0.1, 0.0, "calm"), (3.9, 9e3, "strained")):
             with self.subTest(free=free):
@@ -342,6 +361,11 @@ class Disks(unittest.TestCase):
                 disk(LINE, 1.0, 30.0, 0.4, 1e5, spins=True),
             ),
             ("slow for a solid one only", True, disk(LINE, 1.0, 1.0, 0.05, 1e5, spins=False)),
+            ("quick for a memory card", False,
+             disk(LINE, 1.0, 1.0, 0.2, 1e5, spins=False, name="mmcblk0")),
+            ("slow for one too", True, disk(LINE, 1.0, 1.0, 0.3, 1e5, spins=False, name="mmcblk0")),
+            ("quick for one of another computer", False,
+             disk(LINE, 1.0, 1.0, 0.09, 1e5, spins=False, name="rbd0")),
             ("fast enough for a spinning one", False, disk(LINE, 1.0, 1.0, 0.05, 1e5, spins=True)),
             ("idle", False, disk(LINE, 0.2, 1.0, 0.4, 1e5, spins=True)),
         ):
@@ -493,6 +517,19 @@ class Ranking(unittest.TestCase):
         self.assertEqual([("loop", "cause"), ("mild", "cause"), ("kernel", "symptom"),
                           ("kept", "victim")],
                          self.ranked(kept, kernel, own, mild, loop))  # fmt: skip
+
+    def test_who_gets_less_than_an_equal_part_and_waits_is_a_victim(self):
+        crowd = application(1, LINE, "crowd", cores=3.2, waiting=5.0)
+        for what, cores, waiting, role in (
+            ("waits for a quarter of what it wants", 0.75, 0.25, "victim"),
+            ("hardly waits", 0.95, 0.05, "cause"),
+            ("takes as much as anybody", 1.6, 1.6, "cause"),
+        ):
+            other = application(2, LINE, "other", cores=cores, waiting=waiting)
+            with self.subTest(what):
+                self.assertIn(("other", role), self.ranked(crowd, other))
+        alone = application(3, LINE, "alone", cores=1.5, waiting=0.9)
+        self.assertEqual([("alone", "cause")], self.ranked(alone))
 
     def test_waiting_is_no_demand(self):
         crowd = application(1, LINE, "crowd", cores=0.1, waiting=300.0)

@@ -58,7 +58,7 @@ class LiveFindings(InFolder):
         said = {(one["kind"], one["subject"]): one["evidence"] for one in found["findings"]}
         for kind, subject, words in (
             ("memory-growing", "guano_heap.py", "grew by"),
-            ("descriptor-leak", "open_drawers.py", "not closed"),
+            ("descriptor-leak", "open_drawers.py", "open each second"),
             ("lock-wait", "ledger_reader.py", f"ledger_keeper.py (process {holder.pid}) holds"),
             ("lock-wait", "ledger_reader.py", "3 of its processes"),
             ("defunct-pile", "left_chicks.py",

@@ -60,7 +60,7 @@ steady-background heavy-morning wait close pause keep-from-login
 steady-transfer quiet-uploader find-transfer pause
 stolen-time stolen-hours ask-host
 storage-full full-cupboard find-space
-stuck-process lost-harbour look-who-does-not-answer,end-waiting
+stuck-process lost-harbour look-who-does-not-answer end-waiting
 thread-swarm many-legs fewer-threads lower-priority limit
 throttled still-fan clean-fan
 """

@@ -26,6 +26,7 @@ FREEZING: tuple[Kind, ...] = (
     "paging-storm", "oom-kill", "stuck-process", "lock-wait", "memory-short", "disk-slow",
 )  # fmt: skip
 STARTING: tuple[Kind, ...] = ("autostart-heavy",)
+AT_REST: tuple[Kind, ...] = ("hot-while-idle",)
 LOSING: tuple[Kind, ...] = ("link-errors",)
 START_S = 900.0
 # less than this is nothing to speak of: cores, a share of the time, bytes a second
@@ -116,7 +117,8 @@ def _freezes(about: _About) -> str:
 
 def _heater(about: _About) -> str:
     heater = about.most(lambda one: one.cores.mean(), LEAST_CORES)
-    if heater is None:
+    # what is hot at rest is heated by no program
+    if heater is None or about.finding(AT_REST):
         return _say("hot", "nobody")
     return _say("hot", "heater", name=heater.distinct_name, cores=about.cores(heater))
 
@@ -148,7 +150,6 @@ def _noisy(about: _About) -> str:
         if one.quantity == "fan" and one.is_trusted and (value := one.shown.median()) is not None
     ]
     heat = _hot(about)
-    heat = heat[0].lower() + heat[1:]
     if not speeds:
         return _say("noisy", "unseen", heat=heat)
     answer = "yes" if max(speeds) > 0 else "no"

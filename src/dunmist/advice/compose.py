@@ -68,7 +68,13 @@ def _answered(series: Series, diagnosis: Diagnosis, verdict: str, complaints: Se
     known = [one for one in asked if one in COMPLAINTS or one.startswith(PROGRAM)]
     # the answer to the most general complaint leads over to the verdict
     ordered = sorted(dict.fromkeys(known), key=lambda one: one == COMPLAINTS[0])
-    return " ".join([*(answer_to(one, series, diagnosis) for one in ordered), verdict])
+    answers = " ".join(answer_to(one, series, diagnosis) for one in ordered)
+    for finding in diagnosis.findings:
+        # what an answer said need not be said again
+        if (text := finding_text(finding)) in answers:
+            verdict = verdict.replace(f" But: {text}", "")
+            verdict = verdict.replace(f" {text}", "", 1)
+    return f"{answers} {verdict}".strip()
 
 
 def _resource(state: ResourceState) -> ResourceAdvice:

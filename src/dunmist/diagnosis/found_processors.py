@@ -5,6 +5,7 @@ from collections import Counter, defaultdict
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.getting_less import getting_less
 from dunmist.diagnosis.quotas import find_quotas
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import Bound, find_bound
@@ -43,6 +44,8 @@ def _use(exam: Examination, strains: Strains) -> list[Finding]:
         if application.observer or application.kernel or application.number in bound:
             continue
         if (application.cores.greatest() or 0.0) < table.steady_cores:
+            continue
+        if application.number in exam.once(getting_less):
             continue
         usual = exam.typical(application.cores)
         signs = [sign("app-cores-typical", usual, of=exam.processors)]

@@ -6,6 +6,7 @@ from dunmist.diagnosis.confidence import confidence_of
 from dunmist.diagnosis.core_services import CORE_SERVICES
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.freed import freed_by
+from dunmist.diagnosis.getting_less import getting_less
 from dunmist.diagnosis.records import Culprit, Sign, sign
 from dunmist.diagnosis.resources import Resource, find_bound
 from dunmist.diagnosis.storage_waiting import storage_waiting
@@ -71,6 +72,8 @@ def _role(
         waits = tasks.mean() >= table.victim_io_waiting
     elif limiting == "cpu":
         waiting, running = exam.typical(application.waiting), exam.typical(application.cores)
+        if application.number in exam.once(getting_less):
+            return "victim"
         waits = waiting >= table.victim_waiting and waiting > running
     else:
         waits = False

@@ -163,6 +163,8 @@ class CulpritLimits(_Figures, frozen=True):
     most: float
     victim_waiting: float
     victim_score: float
+    victim_waited: float
+    victim_part: float
     victim_io_waiting: float
     moved_least_bytes_per_s: float
     waiting_least: float

@@ -1,0 +1,46 @@
+"""Which applications wait although they take far less than an equal part of the processors.
+
+They would have all that they want if nobody took more than a part (max-min fairness: Bertsekas and
+Gallager, Data Networks, 6.5.2): victims of the others, however many of them are ranked before.
+"""
+
+from collections.abc import Iterable
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.quotas import quota_limited
+
+
+def getting_less(exam: Examination) -> frozenset[int]:
+    """Return the numbers of those who wait and take far less than an equal part."""
+    table, limited = exam.limits.culprit, exam.once(quota_limited)
+    # what waits for its quota gets no more from anybody
+    wanted = {
+        one: one.cores.mean() + one.waiting.mean()
+        for one in exam.applications
+        if not (one.observer or one.kernel or one.number in limited)
+    }
+    competing = [one for one in wanted if wanted[one] >= exam.limits.cpu.competes_cores]
+    part = _equal_part((wanted[one] for one in competing), exam.series.machine.online.mean())
+    if part is None:
+        return frozenset()  # nobody takes what others lack
+    return frozenset(
+        one.number
+        for one in competing
+        if one.waiting.mean() >= table.victim_waited * wanted[one]
+        and one.cores.mean() <= table.victim_part * part
+    )
+
+
+def _equal_part(wanted: Iterable[float], processors: float) -> float | None:
+    """Return what each may take at most, those who want less leaving theirs to the others.
+
+    None where all of them can have what they want.
+    """
+    rising = sorted(wanted)
+    left = processors
+    for place, amount in enumerate(rising):
+        part = left / (len(rising) - place)
+        if amount > part:
+            return part
+        left -= amount
+    return None

@@ -83,8 +83,8 @@ CASES = (
     Case("short programs beside low priority", "nice -n 19 tern-map spin 4 &"
          f" for n in 1 2 3 4; do sh -c '{EACH}' & done; wait", ("cpu",), ("sh", "dash"),
          may=BUSY | {"spawn-storm"}),
-    Case("a program from a file as standard input", "for n in 1 2 3; do echo 'while :; do :; done'"
-         " > moult.sh; sh < moult.sh & done; wait", ("cpu",), ("moult.sh",), may=BUSY),
+    Case("a program from a file as standard input", "echo 'while :; do :; done' > moult.sh;"
+         " for n in 1 2 3; do sh < moult.sh & done; wait", ("cpu",), ("moult.sh",), may=BUSY),
     Case("another sampler beside work", f"{DUNMIST} capture -o other.jsonl.gz --for 20s &"
          " auk-count spin 4", ("cpu",), ("auk-count",), may=BUSY, not_named=("dunmist",)),
     Case("what only calls itself a sampler", "mkdir bin; printf 'while :; do :; done' >"

@@ -164,8 +164,8 @@ def disk(on, busy=0.0, queue=0.0, latency_s=0.0, moved=0.0, name="sda", spins=No
     """A physical disk; ``moved`` is bytes a second read from it."""
     about = None if spins is None else SimpleNamespace(spins=spins, removable=False)
     return DiskSeries(
-        name, about, True, rate(moved, on), rate(0.0, on), rate(1.0, on), rate(0.0, on), rate(busy, on), rate(queue, on),
-        rate(latency_s, on),
+        name, about, True, rate(moved, on), rate(0.0, on), rate(1.0, on), rate(0.0, on),
+        rate(busy, on), rate(queue, on), rate(latency_s, on),
     )  # fmt: skip
 
 

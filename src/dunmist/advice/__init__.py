@@ -17,7 +17,7 @@ from dunmist.advice.autostart_entries import (
 )
 from dunmist.advice.case import Case, Cases
 from dunmist.advice.catalogue import catalogue
-from dunmist.advice.compose import Judged, advise
+from dunmist.advice.compose import Around, Judged, advise
 from dunmist.advice.evidence import declared_evidence
 from dunmist.advice.owner import Told, tell_owner
 from dunmist.advice.protection import protected_by_name, protected_unit
@@ -42,6 +42,7 @@ __all__ = [
     "VERBS",
     "About",
     "Act",
+    "Around",
     "Case",
     "Cases",
     "CulpritAdvice",

@@ -1,6 +1,7 @@
 """Puts a whole diagnosis into words: the triage document, and all that later rooms are handed."""
 
 from collections.abc import Sequence
+from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from dunmist.advice.about import About, what_it_is
@@ -16,6 +17,7 @@ from dunmist.advice.triage import (
     CaptureFacts,
     CulpritAdvice,
     FindingAdvice,
+    PartFacts,
     ResourceAdvice,
     Triage,
     Verdict,
@@ -23,14 +25,28 @@ from dunmist.advice.triage import (
 from dunmist.advice.wording import wording
 from dunmist.captures import Unseen, is_shared
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, sign
-from dunmist.series import Series
+from dunmist.series import WHOLE, Series
+
+CLOCK = "%H:%M:%S"
+
+
+class Around(NamedTuple):
+    """The whole capture around the stretch that is judged by itself."""
+
+    series: Series
+    diagnosis: Diagnosis
 
 
 def compose_triage(
-    series: Series, diagnosis: Diagnosis, cases: Cases, complaints: Sequence[str]
+    series: Series,
+    diagnosis: Diagnosis,
+    cases: Cases,
+    complaints: Sequence[str],
+    around: Around | None = None,
 ) -> Triage:
     """Return the triage document of a diagnosis."""
     header = series.header
+    verdict = _when(series, around) + headline(diagnosis, cases)
     return Triage(
         capture=CaptureFacts(
             # where a copy lies says who shared it
@@ -40,9 +56,12 @@ def compose_triage(
             duration_s=round(series.duration_s, 3),
             ticks=series.ticks,
             privileged=header.privileged,
+            part=None
+            if series.part == WHOLE
+            else PartFacts(series.since_s, series.since_s + series.duration_s),
         ),
         verdict=Verdict(
-            headline=_answered(series, diagnosis, headline(diagnosis, cases), complaints),
+            headline=_answered(series, diagnosis, verdict, complaints),
             level=diagnosis.level,
             limiting=diagnosis.limiting,
             confidence=rounded(diagnosis.confidence),
@@ -52,13 +71,41 @@ def compose_triage(
             _culprit(rank, culprit, cases)
             for rank, culprit in enumerate(diagnosis.culprits, start=1)
         ],
-        findings=[_finding(finding, cases) for finding in diagnosis.findings],
+        findings=_findings(diagnosis, cases, around),
         coverage={
             name: None if share is None else rounded(share)
             for name, share in diagnosis.coverage.items()
         },
         blind_spots=_blind_spots(series),
     )
+
+
+def _when(series: Series, around: Around | None) -> str:
+    """Return when it was bad, as what the verdict begins with; nothing of a whole capture."""
+    if around is None:
+        return ""
+    began = datetime.fromisoformat(series.header.started)
+    ended = began + timedelta(seconds=series.duration_s)
+    return wording()["headline"]["stretch"].format(
+        whole=span_text(around.series.duration_s),
+        since=f"{began:{CLOCK}}",
+        until=f"{ended:{CLOCK}}",
+        length=span_text(series.duration_s),
+    )
+
+
+def _findings(diagnosis: Diagnosis, cases: Cases, around: Around | None) -> list[FindingAdvice]:
+    """Return the findings, behind them those that only the whole capture shows."""
+    found = [_finding(finding, cases) for finding in diagnosis.findings]
+    if around is None:
+        return found
+    known = {(finding.kind, finding.subject) for finding in diagnosis.findings}
+    of_all = Cases(around.series, around.diagnosis)
+    return found + [
+        _finding(finding, of_all)
+        for finding in around.diagnosis.findings
+        if (finding.kind, finding.subject) not in known
+    ]
 
 
 def _answered(series: Series, diagnosis: Diagnosis, verdict: str, complaints: Sequence[str]) -> str:
@@ -219,8 +266,13 @@ class Judged(NamedTuple):
     triage: Triage
 
 
-def advise(series: Series, diagnosis: Diagnosis, complaints: Sequence[str] = ()) -> Judged:
+def advise(
+    series: Series,
+    diagnosis: Diagnosis,
+    complaints: Sequence[str] = (),
+    around: Around | None = None,
+) -> Judged:
     """Return a diagnosis with its cases and its words; the verdict answers the complaints."""
     cases = Cases(series, diagnosis)
-    triage = compose_triage(series, diagnosis, cases, complaints)
+    triage = compose_triage(series, diagnosis, cases, complaints, around)
     return Judged(series, diagnosis, cases, triage)

@@ -44,6 +44,13 @@ class Step(msgspec.Struct, frozen=True):
     frees: Frees | None = None
 
 
+class PartFacts(msgspec.Struct, frozen=True):
+    """The part of a capture that was judged, in seconds after its first tick."""
+
+    since_s: float
+    until_s: float
+
+
 class CaptureFacts(msgspec.Struct, frozen=True):
     """Where the figures come from."""
 
@@ -53,6 +60,7 @@ class CaptureFacts(msgspec.Struct, frozen=True):
     duration_s: float
     ticks: int
     privileged: bool
+    part: PartFacts | None = None
 
 
 class Verdict(msgspec.Struct, frozen=True):

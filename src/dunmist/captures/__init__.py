@@ -3,7 +3,7 @@
 Takes records of sampling, gives them back later and elsewhere. It knows nothing of the kernel.
 """
 
-from dunmist.captures.reader import CaptureReader
+from dunmist.captures.reader import CaptureReader, count_ticks
 from dunmist.captures.redaction import MASK, load_rules, mask_secrets
 from dunmist.captures.schema import FORMAT, VERSION, Footer, Header, Line, Unseen, json_schema
 from dunmist.captures.sharing import is_shared, share_capture
@@ -19,6 +19,7 @@ __all__ = [
     "Header",
     "Line",
     "Unseen",
+    "count_ticks",
     "is_shared",
     "json_schema",
     "load_rules",

@@ -25,6 +25,8 @@ LINE_MAX_BYTES = 64 << 20
 # a day of a thousand processes at one a second; a file of a few MiB can unpack to more
 WHOLE_MAX_BYTES = 8 << 30
 TICKS_MAX = 500_000
+# how the lines of ticks begin, and the size below which a file is no long capture
+TICK, LARGE_BYTES = b'{"kind":"tick"', 1 << 17
 GZIP_MAGIC = b"\x1f\x8b"
 MAKE_ONE = "make one with 'dunmist capture -o FILE'"
 
@@ -78,6 +80,10 @@ class CaptureReader:
             )
         if not self.complete and not self.damage:
             self.damage = "it ends without a footer"
+
+    def count_ticks(self) -> int:
+        """Return how many of the lines after the header are ticks, without decoding them."""
+        return sum(raw.startswith(TICK) for raw in self._lines)
 
     def _decode(self, raw: bytes, number: int) -> Line | None:
         try:
@@ -148,6 +154,17 @@ class CaptureReader:
             data = unzip.unconsumed_tail or self._stream.read(CHUNK_BYTES)
         if not unzip.eof:
             self.damage = "it is cut short"
+
+
+def count_ticks(path: Path) -> int | None:
+    """Return how many ticks a file has, about; None where it cannot be read twice or is small."""
+    try:
+        if str(path) == "-" or path.stat().st_size < LARGE_BYTES:
+            return None
+        with CaptureReader(path) as reader:
+            return reader.count_ticks()
+    except (OSError, CaptureError):
+        return None  # whoever reads it afterwards says why
 
 
 def _open(path: Path) -> BinaryIO:

@@ -6,6 +6,7 @@ Nothing heavy is imported here: help and completion need no more than this.
 import math
 import re
 from collections.abc import Callable, Collection
+from datetime import time
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
@@ -46,6 +47,45 @@ class Duration(click.ParamType):  # type: ignore[type-arg]  # generic since clic
                 ctx,
             )
         return seconds
+
+
+class Moment(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
+    """A moment of a capture: how long after its beginning, or what the patient's clock said."""
+
+    name = "moment"
+
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> float | time:
+        """Return seconds or a time of day; fails with the reason."""
+        if isinstance(value, float | time):
+            return value
+        text = str(value).strip()
+        try:
+            return time.fromisoformat(text) if ":" in text else self._after(text)
+        except ValueError:
+            self.fail(
+                f"'{value}' is no moment; write how long after the beginning (90s, 5m) or a time "
+                f"of the patient's clock (14:02)", param, ctx,
+            )  # fmt: skip
+
+    @staticmethod
+    def _after(text: str) -> float:
+        match = _DURATION.match(text)
+        if not match:
+            raise ValueError(text)
+        return float(match[1]) * _UNIT_S[match[2]]
+
+
+def part_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that choose a part of a capture."""
+    for name, meaning in (("--until", "up to"), ("--since", "from")):
+        command = click.option(
+            name, type=Moment(), metavar="MOMENT",
+            help=f"Look at the capture {meaning} MOMENT only: 90s or 5m after its beginning, or "
+            f"14:02 by the patient's clock.",
+        )(command)  # fmt: skip
+    return command
 
 
 # dunmist.advice.complaints answers them

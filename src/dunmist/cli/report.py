@@ -1,10 +1,11 @@
 """``dunmist report``: write the triage report as a file."""
 
+from datetime import time
 from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import FILE, complaint_option
+from dunmist.cli.parameters import FILE, complaint_option, part_options
 
 STANDARD = Path("-")
 
@@ -19,6 +20,7 @@ STANDARD = Path("-")
 @click.option("--audience", type=click.Choice(["technician", "owner"]), default="technician",
               show_default=True, help="For whom it is worded.")  # fmt: skip
 @complaint_option
+@part_options
 @click.option("--share", is_flag=True,
               help="Replace names of people and hosts, homes and addresses by stand-ins, leave out "
               "what programs were called with, and write a copy of the capture beside OUT that has "
@@ -27,7 +29,8 @@ STANDARD = Path("-")
               help="With --share: keep what programs were called with; names in it are replaced "
               "where they are known.")  # fmt: skip
 def report(file: Path, output: Path | None, force: bool, brief: bool, audience: str,
-           complaints: tuple[str, ...], share: bool, arguments: bool) -> None:  # fmt: skip
+           complaints: tuple[str, ...], since: float | time | None, until: float | time | None,
+           share: bool, arguments: bool) -> None:  # fmt: skip
     """Write the triage report of the capture FILE to OUT."""
     if output is None and not brief:
         raise click.UsageError("say where to write the report: -o OUT, or -o - for text")
@@ -39,7 +42,9 @@ def report(file: Path, output: Path | None, force: bool, brief: bool, audience: 
         raise click.UsageError("--complaint is answered in the technician's report; leave it out")
     from dunmist.cli import reporting
 
-    wanted = reporting.ReportWish(output or STANDARD, brief, audience == "owner", force, complaints)
+    wanted = reporting.ReportWish(
+        output or STANDARD, brief, audience == "owner", force, complaints, since, until
+    )
     if share:
         reporting.write_shared(file, wanted, arguments=arguments)
     else:

@@ -10,7 +10,7 @@ from dunmist.advice import Judged
 from dunmist.captures import share_capture
 from dunmist.harmless import harmless
 from dunmist.jobs.acts import told_of
-from dunmist.jobs.judge import judge
+from dunmist.jobs.judge import Moment, judge, part_of
 from dunmist.output import check_output, write_whole
 from dunmist.reports import (
     Document,
@@ -33,6 +33,8 @@ class ReportWish(NamedTuple):
     for_owner: bool
     force: bool
     complaints: tuple[str, ...] = ()
+    since: Moment | None = None
+    until: Moment | None = None
 
     @property
     def is_standard(self) -> bool:
@@ -45,7 +47,8 @@ def write(file: Path, wanted: ReportWish) -> None:
     if not wanted.is_standard and not wanted.brief:
         check_ending(wanted.output)
     check_output(wanted.output, force=wanted.force)
-    _put(judge(file, wanted.complaints), wanted)
+    part = part_of(file, wanted.since, wanted.until)
+    _put(judge(file, wanted.complaints, part), wanted)
     if not wanted.is_standard:
         click.echo(f"wrote {wanted.output}", err=True)
 

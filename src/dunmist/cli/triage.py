@@ -1,10 +1,11 @@
 """``dunmist triage``: rank the culprits of a capture and say what to do."""
 
+from datetime import time
 from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import FILE, refuse_given, sampling_options
+from dunmist.cli.parameters import FILE, part_options, refuse_given, sampling_options
 
 SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force")
 
@@ -12,6 +13,7 @@ SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force")
 @click.command()
 @click.argument("file", type=FILE, required=False)
 @click.option("--json", "as_json", is_flag=True, help="Print the triage as JSON.")
+@part_options
 @sampling_options
 @click.pass_context
 def triage(
@@ -19,6 +21,8 @@ def triage(
     /,
     file: Path | None,
     as_json: bool,
+    since: float | time | None,
+    until: float | time | None,
     output: Path | None,
     duration_s: float,
     every_s: float,
@@ -33,6 +37,7 @@ def triage(
     --complaint are for that.
     """
     if file is None:
+        refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
         from dunmist.cli.progress import progress_for
         from dunmist.jobs import Wishes, run_capture
 
@@ -42,9 +47,9 @@ def triage(
     else:
         refuse_given(context, SAMPLING, f"{file} is sampled already; leave out {{}}")
     # the analysis is loaded after sampling, so that it is no part of the load that is sampled
-    from dunmist.jobs.judge import judge
+    from dunmist.jobs.judge import judge, part_of
     from dunmist.reports import document_text, triage_document, triage_json
 
-    found = judge(file, complaints).triage
+    found = judge(file, complaints, part_of(file, since, until)).triage
     text = triage_json(found) if as_json else document_text(triage_document(found))
     click.echo(text, nl=False)

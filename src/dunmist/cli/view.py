@@ -6,7 +6,7 @@ from typing import Any
 import click
 
 from dunmist.cli.completion import complete_columns, complete_topic, complete_what
-from dunmist.cli.parameters import FILE, PROCESS, TOPICS, check_word, refuse_given
+from dunmist.cli.parameters import FILE, PROCESS, TOPICS, check_word, part_options, refuse_given
 
 # what chooses tables, columns and rows
 CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid", "service",
@@ -17,6 +17,7 @@ CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid
 @click.argument("topic", metavar="TOPIC", shell_complete=complete_topic)
 @click.argument("file", type=FILE)
 @click.argument("what", required=False, shell_complete=complete_what)
+@part_options
 @click.option("--json", "as_json", is_flag=True, help="Print JSON: a list of rows a table.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV: one table.")
 @click.option("-o", "--output", type=FILE, metavar="PICTURE",
@@ -75,9 +76,10 @@ def view(
     elif topic == PROCESS:
         refuse_given(context, CHOOSING, "the page of a process has no rows to choose; leave out {}")
     from dunmist.cli import viewing
-    from dunmist.jobs.judge import judge
+    from dunmist.jobs.judge import judge, part_of
 
-    judged = judge(file)
+    part = part_of(file, options["since"], options["until"])
+    judged = judge(file, part=part, looks_for_stretch=False)
     showing = viewing.Showing(
         _form(options), _words(options["columns"]), options["wide"], options["pager"]
     )

@@ -23,6 +23,7 @@ from dunmist.diagnosis.records import (
 )
 from dunmist.diagnosis.resources import BY_WORD as RESOURCE_BY_WORD
 from dunmist.diagnosis.resources import RESOURCES, Demand
+from dunmist.diagnosis.stretches import worst_stretch
 from dunmist.diagnosis.thresholds import Thresholds, load_thresholds, thresholds
 from dunmist.diagnosis.words import (
     KINDS,
@@ -68,4 +69,5 @@ __all__ = [
     "load_thresholds",
     "sign",
     "thresholds",
+    "worst_stretch",
 ]

@@ -48,9 +48,11 @@ def _stuck_signs(exam: Examination, process: Process) -> list[Sign]:
     if process.state in STOPPED and process.cpu_s <= 0:
         return [sign("state-T", pid)]
     long_enough = exam.series.ticks >= exam.limits.findings.stuck_ticks
-    always = set(process.states) == {UNINTERRUPTIBLE}
-    if always and long_enough and process.last is not None:
-        return [sign("state-D", pid, function=process.last.waits_in)]
+    last = process.last
+    if last is None or last.state != UNINTERRUPTIBLE or not long_enough:
+        return []
+    if set(process.states) == {UNINTERRUPTIBLE}:
+        return [sign("state-D", pid, function=last.waits_in)]
     return []
 
 

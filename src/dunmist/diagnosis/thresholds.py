@@ -265,6 +265,14 @@ class EffectLimits(_Figures, frozen=True):
     least_change: float
 
 
+class StretchLimits(_Figures, frozen=True):
+    """When it was bad."""
+
+    long_s: float
+    least_s: float
+    bridge_s: float
+
+
 class Thresholds(_Figures, frozen=True):
     """All figures by subject."""
 
@@ -288,6 +296,7 @@ class Thresholds(_Figures, frozen=True):
     signs: SignLimits
     advice: AdviceLimits
     effect: EffectLimits
+    stretch: StretchLimits
 
     def of_disk(self, kind: DiskKind) -> DiskKindLimits:
         """Return what a disk of a kind needs."""

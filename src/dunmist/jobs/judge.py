@@ -1,29 +1,78 @@
 """Judges a capture: the way from its file to its series, its diagnosis and its triage."""
 
+import math
 from collections.abc import Sequence
+from datetime import datetime
+from datetime import time as clock_time
 from pathlib import Path
 
-from dunmist.advice import Judged, advise
-from dunmist.diagnosis import diagnose, load_thresholds
+from dunmist.advice import Around, Judged, advise
+from dunmist.captures import CaptureReader
+from dunmist.diagnosis import diagnose, load_thresholds, worst_stretch
+from dunmist.errors import WrongUsage
 from dunmist.jobs.settings import settings_directory
-from dunmist.series import Series, load_corrections, load_series
+from dunmist.output import STANDARD
+from dunmist.series import WHOLE, Part, Series, load_corrections, load_series
+
+# seconds after the first tick, or what the patient's clock said
+Moment = float | clock_time
+S_PER_DAY = 86_400.0
 
 SENSORS, THRESHOLDS = "sensors.toml", "thresholds.toml"
 
 
-def load(path: Path) -> Series:
-    """Return a capture's series, the user's corrections of sensors applied.
+def load(path: Path, part: Part = WHOLE) -> Series:
+    """Return the series of a capture or a part of it, the user's corrections of sensors applied.
 
     Raises CaptureError and SettingsError.
     """
-    return load_series(path, load_corrections(settings_directory() / SENSORS))
+    return load_series(path, load_corrections(settings_directory() / SENSORS), part)
 
 
-def judge(path: Path, complaints: Sequence[str] = ()) -> Judged:
+def judge(
+    path: Path,
+    complaints: Sequence[str] = (),
+    part: Part = WHOLE,
+    *,
+    looks_for_stretch: bool = True,
+) -> Judged:
     """Return everything known about a capture; raises CaptureError and SettingsError.
 
-    ``complaints`` are answered instead of those that the capture has.
+    ``complaints`` are answered instead of those that the capture has. Of a long capture that was
+    bad for a stretch only, that stretch is what is judged; ``part`` says which one outright.
     """
-    series = load(path)
-    diagnosis = diagnose(series, load_thresholds(settings_directory() / THRESHOLDS))
+    series = load(path, part)
+    limits = load_thresholds(settings_directory() / THRESHOLDS)
+    diagnosis = diagnose(series, limits)
+    if looks_for_stretch and part == WHOLE and str(path) != STANDARD:
+        stretch = worst_stretch(series, diagnosis)
+        if stretch is not None:
+            inside = load(path, stretch)
+            found = diagnose(inside, limits)
+            if found.limiting is not None:
+                return advise(inside, found, complaints, Around(series, diagnosis))
     return advise(series, diagnosis, complaints)
+
+
+def part_of(path: Path, since: Moment | None, until: Moment | None) -> Part:
+    """Return the part of a capture between two moments; raises CaptureError, and WrongUsage."""
+    if since is None and until is None:
+        return WHOLE
+    begin_s = 0.0 if since is None else _seconds(path, since)
+    end_s = math.inf if until is None else _seconds(path, until)
+    if end_s <= begin_s:
+        raise WrongUsage("--until is not after --since; turn them round")
+    return Part(begin_s, end_s)
+
+
+def _seconds(path: Path, moment: Moment) -> float:
+    """Return a moment in seconds after the first tick; a clock time is the patient's."""
+    if not isinstance(moment, clock_time):
+        return moment
+    if str(path) == STANDARD:
+        raise WrongUsage("a clock time needs a file; write how long after the beginning, as 5m")
+    with CaptureReader(path) as reader:
+        began = datetime.fromisoformat(reader.header.started)
+    meant = began.replace(hour=moment.hour, minute=moment.minute, second=moment.second)
+    # after midnight the clock begins anew
+    return (meant - began.replace(microsecond=0)).total_seconds() % S_PER_DAY

@@ -28,11 +28,13 @@ from dunmist.series.sockets import SocketSeries, plain_address
 from dunmist.series.started import Cost, cost_of_entry, cost_of_unit
 from dunmist.series.surveyed import BETWEEN_STARTS, ON_THE_WAY, Storage, Surveyed
 from dunmist.series.timeline import Floats, Ints, Level, Rate, TimeLine
+from dunmist.series.together import WHOLE, Part
 from dunmist.series.wait_kinds import is_killable, waits_elsewhere
 
 __all__ = [
     "BETWEEN_STARTS",
     "ON_THE_WAY",
+    "WHOLE",
     "Application",
     "Correction",
     "Cost",
@@ -48,6 +50,7 @@ __all__ = [
     "LinkSeries",
     "LogicalProcessor",
     "MachineSeries",
+    "Part",
     "Process",
     "ProcessorSensor",
     "Rate",

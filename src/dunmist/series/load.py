@@ -1,18 +1,22 @@
 """Reads a capture into series, in one pass.
 
-Tick numbers of the file may have gaps; rows here are the ticks that were taken, in order.
+Tick numbers of the file may have gaps; rows here are the ticks that were taken, in order, of a long
+capture several put together.
 """
 
+import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
 
+import msgspec
 import numpy as np
 
 from dunmist.applications import Grouping
-from dunmist.captures import CaptureReader, Footer, Header, Line
+from dunmist.captures import CaptureReader, Footer, Header, Line, count_ticks
 from dunmist.errors import CaptureError
 from dunmist.sampling import Event, ProcessLine, SocketLine, Survey, Tick
 from dunmist.series.conservation import Impossible
@@ -25,6 +29,7 @@ from dunmist.series.sensors import Correction, ProcessorSensor, processor_sensor
 from dunmist.series.sockets import SocketCollector, SocketSeries, network_use
 from dunmist.series.surveyed import Surveyed
 from dunmist.series.timeline import Floats, Rate, TimeLine
+from dunmist.series.together import WHOLE, Part, Row, Together, ticks_together
 
 # figures of one kind, 8 bytes each, of which a triage holds some twenty kinds
 FIGURES_MAX = 12_000_000
@@ -34,15 +39,19 @@ FIGURES_MAX = 12_000_000
 class Series:
     """A whole capture on its time line, with what is known about how it was sampled.
 
-    ``missed`` and ``late`` count ticks, ``asleep_s`` is time the computer slept meanwhile,
-    ``damage`` says where a capture ends that is not whole, ``dropped`` how many figures were left
-    out because they cannot be, by subject. ``events`` come with the row of the tick before which
-    they happened. ``processor_cpu_s`` has the processor time of each application by the logical
-    processor on which it was seen, shape (processor numbers, applications).
+    ``since_s`` is how long after the first tick of the capture its ``part`` begins, which is all
+    there is here. ``ticks`` were taken, ``missed`` and ``late`` count others, ``asleep_s`` is time
+    the computer slept meanwhile, ``damage`` says where a capture ends that is not whole,
+    ``dropped`` how many figures were left out because they cannot be, by subject. ``events`` come
+    with the row of the tick before which they happened. ``processor_cpu_s`` has the processor time
+    of each application by the logical processor on which it was seen, shape (processor numbers,
+    applications).
     """
 
     path: Path
     header: Header
+    part: Part
+    since_s: float
     footer: Footer | None
     damage: str | None
     line: TimeLine
@@ -55,6 +64,7 @@ class Series:
     sockets: list[SocketSeries]
     surveyed: Surveyed
     events: list[tuple[int, Event]]
+    ticks: int
     missed: int
     late: int
     asleep_s: float
@@ -64,11 +74,6 @@ class Series:
     def duration_s(self) -> float:
         """Seconds from the first tick to the last."""
         return self.line.duration_s
-
-    @property
-    def ticks(self) -> int:
-        """How many ticks were taken."""
-        return self.line.ticks
 
     @property
     def missed_outside_gaps(self) -> int:
@@ -101,8 +106,11 @@ class Series:
 class _Reading:
     """What has been read of a capture so far."""
 
-    def __init__(self, path: Path, header: Header) -> None:
-        self.path, self.header = path, header
+    def __init__(self, path: Path, header: Header, count: int, part: Part) -> None:
+        self.path, self.header, self.part = path, header, part
+        self._together = Together(count, header.plan.every_s, part.since_s)
+        self.ticks = 0
+        self.gaps: list[int] | None = [] if count > 1 else None
         self.grouping = Grouping(header.observer)
         self.machine, self.devices = MachineCollector(), DeviceCollector()
         self.processes, self.sockets = ProcessCollector(), SocketCollector()
@@ -114,38 +122,72 @@ class _Reading:
         self.footer: Footer | None = None
         self.missed = self.late = 0
         self.asleep_s = 0.0
+        # of the last tick, whether it is looked at or not
+        self.ends_s = -math.inf
+        self._before_tick: list[ProcessLine | SocketLine | Event] = []
 
     def take(self, line: Line) -> None:
         """Take one line after the header; raises CaptureError when it contradicts the others."""
-        if isinstance(line, ProcessLine):
-            self.grouping.add(line.id, line.facts)
-            self.processes.first_row[line.id] = len(self.at_s)
-        elif isinstance(line, SocketLine):
-            self.sockets.introduce(line.id, line.facts)
-        elif isinstance(line, Event):
-            self._take_event(line)
-        elif isinstance(line, Tick):
+        if isinstance(line, Tick):
             self._take_tick(line)
+        elif isinstance(line, ProcessLine | SocketLine | Event):
+            # they come before the tick that they belong to
+            self._before_tick.append(line)
         elif isinstance(line, Survey):
             self.surveys.append(line)
         elif isinstance(line, Footer):
             self.footer = line
 
+    def end(self) -> None:
+        """Take what is left when all lines were taken."""
+        for row in self._together.rest():
+            self._take_row(row)
+        if self.ends_s <= self.part.until_s:
+            self._take_before()
+
+    def _take_before(self) -> None:
+        for line in self._before_tick:
+            if isinstance(line, ProcessLine):
+                self.grouping.add(line.id, line.facts)
+                self.processes.first_row[line.id] = len(self.at_s)
+            elif isinstance(line, SocketLine):
+                self.sockets.introduce(line.id, line.facts)
+            elif isinstance(line, Event):
+                self._take_event(line)
+        self._before_tick.clear()
+
     def _take_event(self, event: Event) -> None:
         row = len(self.at_s)
-        self.events.append((row, event))
-        if event.what == "gap":
-            self.missed += event.count or 0
-        elif event.what == "asleep":
-            self.asleep_s += event.seconds or 0.0
-        elif event.what == "exec" and event.facts and event.processes:
+        if row or not self.part.since_s:
+            self.events.append((row, event))
+            self.missed += (event.count or 0) if event.what == "gap" else 0
+            self.asleep_s += (event.seconds or 0.0) if event.what == "asleep" else 0.0
+        if event.what == "exec" and event.facts and event.processes:
             self.grouping.replace(event.processes[0], event.facts)
         elif event.what == "exit":
             self.processes.ended_row.update(dict.fromkeys(event.processes, row))
 
     def _take_tick(self, tick: Tick) -> None:
+        if tick.at_s <= self.ends_s:
+            raise CaptureError(
+                f"{self.path}: tick {tick.n} is not after the one before it; sample again"
+            )
+        self.ends_s = tick.at_s
+        if tick.at_s > self.part.until_s:
+            self._before_tick.clear()
+            return
+        self._take_before()
         self._check(tick)
-        row = len(self.at_s)
+        if tick.at_s >= self.part.since_s:
+            self.ticks += 1
+            self.late += tick.late
+        for row in self._together.add(tick):
+            self._take_row(row)
+
+    def _take_row(self, whole: Row) -> None:
+        tick, row = whole.tick, len(self.at_s)
+        if whole.after_gap and self.gaps is not None:
+            self.gaps.append(row - 1)
         if not row and tick.uptime_s is not None:
             # uptime is read last: a process may have begun while the first tick was taken
             self.began_s = tick.uptime_s - tick.took_s
@@ -153,29 +195,24 @@ class _Reading:
             collector.add(row, tick)
         self.at_s.append(tick.at_s)
         self.took_s.append(tick.took_s)
-        self.late += tick.late
 
     def check_size(self) -> None:
         """Raise CaptureError for more than can be judged; few bytes of a file can ask for it."""
-        ticks = len(self.at_s)
+        rows = len(self.at_s)
         for count, kind in (
             (len(self.grouping.groups), "applications"),
             (len(self.processes.threads), "threads"),
             (len(self.sockets), "connections"),
             (len(self.devices), "devices"),
         ):
-            if ticks * count > FIGURES_MAX:
+            if rows * count > FIGURES_MAX:
                 raise CaptureError(
-                    f"{self.path}: has {ticks} ticks and {count} {kind}, more than can be judged "
-                    f"at once; sample again for a shorter time, or less often"
+                    f"{self.path}: has {self.ticks} ticks and {count} {kind}, more than can be "
+                    f"judged at once; look at a part of it (--since, --until)"
                 )
 
     def _check(self, tick: Tick) -> None:
         """Raise CaptureError for a tick that contradicts what came before it."""
-        if self.at_s and tick.at_s <= self.at_s[-1]:
-            raise CaptureError(
-                f"{self.path}: tick {tick.n} is not after the one before it; sample again"
-            )
         named = [sample.process for sample in tick.processes]
         named += [thread.process for thread in tick.threads]
         named += [detail.process for detail in tick.details]
@@ -191,26 +228,47 @@ class _Reading:
                 )
 
 
-def load_series(path: Path, corrections: Sequence[Correction] = ()) -> Series:
-    """Return a capture's series; raises CaptureError when it cannot be judged."""
+def load_series(path: Path, corrections: Sequence[Correction] = (), part: Part = WHOLE) -> Series:
+    """Return the series of a capture or of a part of it.
+
+    Raises CaptureError when it cannot be judged.
+    """
     with CaptureReader(path) as reader:
         header = reader.header
         about = header.machine
         if min(about.clock_ticks_per_s, about.page_bytes, about.memory_bytes) <= 0:
             raise CaptureError(f"{path}: line 1 has a unit of nothing; sample again")
-        read = _Reading(path, header)
+        read = _Reading(path, header, _count_together(path, header, part), part)
         for line in reader.lines():
             read.take(line)
+        read.end()
+    if len(read.at_s) < 2 and part != WHOLE:
+        raise CaptureError(
+            f"{path}: has no two ticks in that part of its {read.ends_s:.0f} s; "
+            f"give another --since or --until"
+        )
     if len(read.at_s) < 2:
         raise CaptureError(f"{path}: holds one tick, and rates need two; sample again for longer")
     read.check_size()
     return _finished(read, reader.damage, corrections)
 
 
+def _count_together(path: Path, header: Header, part: Part) -> int:
+    """Return how many ticks make one row."""
+    ticks, every_s = count_ticks(path), header.plan.every_s
+    if ticks is None:
+        return 1
+    wanted_s = min(part.until_s, header.plan.duration_s) - part.since_s
+    if every_s > 0 and 0 < wanted_s / every_s < ticks:
+        ticks = math.ceil(wanted_s / every_s)
+    return ticks_together(ticks)
+
+
 def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correction]) -> Series:
     read.grouping.order_by_parent()
     about = read.header.machine
-    line = TimeLine(np.array(read.at_s), read.header.plan.every_s)
+    at_s, every_s = np.array(read.at_s) - read.at_s[0], read.header.plan.every_s
+    line = TimeLine(at_s, every_s, read.gaps)
     impossible = Impossible(line, np.array(read.took_s))
     machine = read.machine.finish(
         line, {processor.number: processor for processor in about.processors}, impossible
@@ -225,7 +283,9 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
     processes = process_series(read.processes, basis, shared)
     return Series(
         path=read.path,
-        header=read.header,
+        header=_begun_at(read.header, read.at_s[0]),
+        part=read.part,
+        since_s=read.at_s[0],
         footer=read.footer,
         damage=damage,
         line=line,
@@ -238,11 +298,20 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
         sockets=sockets,
         surveyed=Surveyed(read.surveys),
         events=read.events,
+        ticks=read.ticks,
         missed=read.missed,
         late=read.late,
         asleep_s=read.asleep_s,
         dropped=+impossible.dropped,
     )
+
+
+def _begun_at(header: Header, at_s: float) -> Header:
+    """Return the header of a part that begins so many seconds after the first tick."""
+    if not at_s:
+        return header
+    began = datetime.fromisoformat(header.started) + timedelta(seconds=at_s)
+    return msgspec.structs.replace(header, started=began.isoformat())
 
 
 def _graphics_of(devices: DeviceSeries, grouping: Grouping, line: TimeLine) -> Floats:

@@ -6,8 +6,10 @@ before it belongs to the interval that ends at its tick. What ended between two 
 two million of them. ``processes`` makes objects of them.
 """
 
+import math
 from array import array
 from functools import cached_property
+from operator import attrgetter
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -29,6 +31,14 @@ COLUMNS = {
     "read_bytes": "d", "write_bytes": "d", "io_delay_clk": "d", "wait": "b", "threads": "i",
     "state": "B", "after_s": "f",
 }  # fmt: skip
+# columns that are fields of a sample as they are, and those of which the kernel may say nothing
+PLAIN = {"identity": "process", "processor": "processor", "major_faults": "major_faults",
+         "rss_pages": "rss_pages", "nice": "nice", "io_delay_clk": "io_delay_clk",
+         "threads": "threads"}  # fmt: skip
+UNKNOWN_AT_TIMES = ("delay_ns", "read_bytes", "write_bytes")
+# a hundred and fifty thousand samples are no rarity: fields are read by one call a sample
+READ_PLAIN = attrgetter(*PLAIN.values())
+READ_OTHERS = attrgetter(*UNKNOWN_AT_TIMES)
 # the kernel counts time by clock ticks, of which each process may have one too many
 CLK_ROUNDING = 1
 
@@ -50,27 +60,24 @@ class ProcessCollector:
 
     def add(self, row: int, tick: Tick) -> None:
         """Take what the ``row``-th tick says."""
-        columns = self.columns
-        for sample in tick.processes:
-            columns["row"].append(row)
-            columns["identity"].append(sample.process)
-            columns["processor"].append(sample.processor)
-            columns["own_clk"].append(sample.user_clk + sample.system_clk)
-            columns["children_clk"].append(sample.children_user_clk + sample.children_system_clk)
-            columns["major_faults"].append(sample.major_faults)
-            columns["rss_pages"].append(sample.rss_pages)
-            columns["shared_pages"].append(sample.shared_pages or 0)
-            columns["delay_ns"].append(_or_nan(sample.delay_ns))
-            columns["nice"].append(sample.nice)
-            columns["read_bytes"].append(_or_nan(sample.read_bytes))
-            columns["write_bytes"].append(_or_nan(sample.write_bytes))
-            columns["io_delay_clk"].append(sample.io_delay_clk)
-            columns["wait"].append(wait_code(sample.state, sample.waits_in))
-            columns["threads"].append(sample.threads)
+        samples, columns = tick.processes, self.columns
+        columns["row"].extend([row] * len(samples))
+        for name, values in zip(PLAIN, zip(*map(READ_PLAIN, samples), strict=True), strict=False):
+            columns[name].extend(values)
+        others = zip(*map(READ_OTHERS, samples), strict=True)
+        for name, values in zip(UNKNOWN_AT_TIMES, others, strict=False):
+            columns[name].extend([math.nan if value is None else value for value in values])
+        for name, found in (
+            ("own_clk", [one.user_clk + one.system_clk for one in samples]),
+            ("children_clk", [one.children_user_clk + one.children_system_clk for one in samples]),
+            ("shared_pages", [one.shared_pages or 0 for one in samples]),
+            ("wait", [wait_code(one.state, one.waits_in) for one in samples]),
             # one byte a state: what is no ASCII letter comes from a damaged capture
-            columns["state"].append(ord(sample.state[:1] or "?") & 0x7F)
-            columns["after_s"].append(sample.after_ms / MS_PER_S)
-            self.last[sample.process] = sample
+            ("state", [ord(one.state[:1] or "?") & 0x7F for one in samples]),
+            ("after_s", [one.after_ms / MS_PER_S for one in samples]),
+        ):
+            columns[name].extend(found)
+        self.last.update({sample.process: sample for sample in samples})
         for thread in tick.threads:
             key = (thread.process, thread.tid)
             self.threads.add(row, key, [thread.run_ns, thread.delay_ns], thread.after_ms / MS_PER_S)
@@ -219,7 +226,3 @@ class Samples:
         """Pages of each sample that are neither of files nor shared."""
         pages: Floats = np.maximum(self.table["rss_pages"] - self.table["shared_pages"], 0)
         return pages
-
-
-def _or_nan(value: int | None) -> float:
-    return np.nan if value is None else float(value)

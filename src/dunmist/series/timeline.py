@@ -11,7 +11,7 @@ is a gap: nobody knows what happened in it (the computer may have slept, or have
 it is in no rate and weighs nothing.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from functools import cached_property
 from typing import Self
 
@@ -32,19 +32,25 @@ ROUNDING = 1e-9
 class TimeLine:
     """When the ticks of a capture were taken, in seconds since the first.
 
-    ``every_s`` is how far apart they were meant to be, 0 where nobody said.
+    ``every_s`` is how far apart they were meant to be, 0 where nobody said. ``gaps`` are the
+    intervals in which nothing was sampled, where that was found before ticks were put together.
     """
 
-    def __init__(self, at_s: Floats, every_s: float = 0.0) -> None:
+    def __init__(
+        self, at_s: Floats, every_s: float = 0.0, gaps: Sequence[int] | None = None
+    ) -> None:
         self.at_s = at_s
         self._every_s = every_s
+        self._gaps = gaps
 
     @cached_property
     def is_gap(self) -> NDArray[np.bool_]:
         """Whether an interval is one in which nothing was sampled, shape (intervals,)."""
         whole_s = np.diff(self.at_s)
-        if not len(whole_s):
-            return np.zeros(0, dtype=bool)
+        if not len(whole_s) or self._gaps is not None:
+            known = np.zeros(len(whole_s), dtype=bool)
+            known[list(self._gaps or ())] = True
+            return known
         # where every tick takes longer than the period, what is usual there is no gap
         usual_s = float(np.sort(whole_s)[(len(whole_s) - 1) // 2])
         period_s = max(self._every_s, usual_s)

@@ -1,0 +1,184 @@
+"""Ticks of a long capture put together, so that what is held does not grow with its length.
+
+Counters are totals: of several ticks the last reading of each thing says what the others said
+together, so sums and means over the ticks put together are exact, and only what came and went
+within them is lost. Levels are those at the end. An interval in which nothing was sampled stays
+one by itself. The first tick stands alone, since everything is counted from there.
+"""
+
+import math
+from collections.abc import Callable, Hashable, Iterable, Iterator
+from typing import Any, NamedTuple, TypeVar
+
+import msgspec
+
+from dunmist.computer import ProcessDetail
+from dunmist.sampling import Tick
+from dunmist.series.timeline import GAP_LEAST_S, GAP_PERIODS
+
+# a triage holds some twenty figures of each application for each row
+ROWS_MOST = 400
+# ticks that are held until they are put together
+HELD_MOST = 50
+Thing = TypeVar("Thing")
+
+
+class Part(NamedTuple):
+    """The part of a capture that is looked at, in seconds after its first tick."""
+
+    since_s: float = 0.0
+    until_s: float = math.inf
+
+
+WHOLE = Part()
+
+
+class Row(NamedTuple):
+    """Ticks put together; ``after_gap`` says that nothing was sampled before the first of them."""
+
+    tick: Tick
+    after_gap: bool
+
+
+def ticks_together(ticks: int) -> int:
+    """Return how many ticks of a capture of so many make one row."""
+    return max(1, math.ceil(ticks / ROWS_MOST))
+
+
+class Together:
+    """Puts ``count`` ticks together; what lies before ``since_s`` is all one."""
+
+    def __init__(self, count: int, every_s: float, since_s: float = 0.0) -> None:
+        self.count = count
+        self._every_s = every_s
+        self._since_s = since_s
+        self._ticks: list[Tick] = []
+        self._merged: Tick | None = None
+        self._size = 0
+        self._last_s: float | None = None
+        self._usual_s = 0.0
+        self._began = False
+
+    def add(self, tick: Tick) -> Iterator[Row]:
+        """Take a tick, and yield the rows that are whole with it."""
+        if not self._began:
+            yield from self._before(tick)
+            return
+        gap = self.count > 1 and self._is_gap(tick)
+        if gap:
+            yield from self.rest()
+        self._take(tick)
+        if gap or self._size >= self.count:
+            yield Row(self._given(), gap)
+
+    def rest(self) -> Iterator[Row]:
+        """Yield what is left at the end."""
+        if self._size:
+            yield Row(self._given(), after_gap=False)
+
+    def _before(self, tick: Tick) -> Iterator[Row]:
+        """Put everything together up to the moment from which on figures are wanted."""
+        if tick.at_s > self._since_s and self._size:
+            self._began = True
+            # what ended before is no part of what is looked at
+            yield Row(msgspec.structs.replace(self._given(), exits=[]), after_gap=False)
+            yield from self.add(tick)
+            return
+        self._take(tick)
+        if not self._since_s:
+            self._began = True
+            yield Row(self._given(), after_gap=False)
+
+    def _is_gap(self, tick: Tick) -> bool:
+        """Whether nothing was sampled for several periods before a tick."""
+        since_s = tick.at_s - (self._last_s or 0.0)
+        # where every tick takes longer than the period, what is usual there is no gap
+        is_gap = since_s > max(GAP_PERIODS * max(self._every_s, self._usual_s), GAP_LEAST_S)
+        if not is_gap:
+            self._usual_s = since_s if not self._usual_s else min(2 * self._usual_s, since_s)
+        return is_gap
+
+    def _take(self, tick: Tick) -> None:
+        self._ticks.append(tick)
+        self._last_s = tick.at_s
+        self._size += 1
+        # what is to be put together later takes room until then
+        if len(self._ticks) >= HELD_MOST:
+            self._ticks = [merged(self._ticks)]
+
+    def _given(self) -> Tick:
+        tick = merged(self._ticks)
+        self._ticks, self._size = [], 0
+        return tick
+
+
+def merged(ticks: list[Tick]) -> Tick:
+    """Return several ticks as one, which says what the last of them would have said."""
+    if len(ticks) == 1:
+        return ticks[0]
+    last = ticks[-1]
+    changes: dict[str, Any] = {
+        field: _newest((one for tick in ticks for one in getattr(tick, field)), key)
+        for field, key in KEYS.items()
+    }
+    for field in WORDS:
+        changes[field] = {word: value for tick in ticks
+                          for word, value in (getattr(tick, field) or {}).items()}  # fmt: skip
+    for field in ADDED:
+        changes[field] = [one for tick in ticks for one in getattr(tick, field)]
+    changes["threads"] = _threads(ticks)
+    changes["details"] = _details(ticks)
+    changes["took_s"] = max(tick.took_s for tick in ticks)
+    return msgspec.structs.replace(last, **changes)
+
+
+def _newest(things: Iterable[Thing], key: Callable[[Thing], Hashable]) -> list[Thing]:
+    return list({key(one): one for one in things}.values())
+
+
+def _details(ticks: list[Tick]) -> list[ProcessDetail]:
+    """Return the newest details of each process with all sockets that it was seen with."""
+    sockets: dict[int, dict[int, None]] = {}
+    details = [one for tick in ticks for one in tick.details]
+    for one in details:
+        sockets.setdefault(one.process, {}).update(dict.fromkeys(one.sockets))
+    return [
+        msgspec.structs.replace(one, sockets=list(sockets[one.process]))
+        for one in _newest(details, lambda one: one.process)
+    ]
+
+
+def _threads(ticks: list[Tick]) -> list[Any]:
+    """Return the newest sample of each thread with the name that it was first seen with."""
+    names: dict[tuple[int, int], str | None] = {}
+    for tick in ticks:
+        for thread in tick.threads:
+            names.setdefault((thread.process, thread.tid), thread.name)
+    newest = _newest(
+        (one for tick in ticks for one in tick.threads), lambda one: (one.process, one.tid)
+    )
+    return [
+        one
+        if one.name or not (name := names[one.process, one.tid])
+        else msgspec.structs.replace(one, name=name)
+        for one in newest
+    ]
+
+
+# by what the things of a field are told apart
+KEYS: dict[str, Callable[[Any], Hashable]] = {
+    "processes": lambda one: one.process,
+    "disks": lambda one: one.name,
+    "links": lambda one: one.name,
+    "queues": lambda one: one.link,
+    "sockets": lambda one: one.socket,
+    "sensors": lambda one: one[0],
+    "throttles": lambda one: one.processor,
+    "supplies": lambda one: one.name,
+    "graphics": lambda one: one.card,
+    "graphics_use": lambda one: (one.process, one.client),
+    "groups": lambda one: one.path,
+}
+# what holds the kernel's own words, and what happened once
+WORDS = ("pressure", "tcp", "interrupts")
+ADDED = ("exits", "sockets_ended")

@@ -24,7 +24,15 @@ SUBJECT = "network links"
 LOOPBACK_TYPE = 772  # include/uapi/linux/if_arp.h
 # counters of the whole computer that tell trouble
 TCP_COUNTERS = {
-    "Tcp": ("InSegs", "OutSegs", "RetransSegs", "InErrs", "CurrEstab"),
+    "Tcp": (
+        "ActiveOpens",
+        "PassiveOpens",
+        "InSegs",
+        "OutSegs",
+        "RetransSegs",
+        "InErrs",
+        "CurrEstab",
+    ),
     "Udp": ("InErrors", "RcvbufErrors", "SndbufErrors"),
     "TcpExt": ("ListenOverflows", "ListenDrops", "TCPTimeouts"),
 }

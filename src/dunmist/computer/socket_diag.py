@@ -41,11 +41,14 @@ VERSIONS = {int(family): version for version, family in FAMILIES.items()}
 _INET_REQUEST = struct.Struct("=BBBBI48x")
 # family, prefix lengths, extensions, an empty struct inet_diag_sockid, states, cursor
 _TCP_REQUEST = struct.Struct("=BBBB48xII")
+# family, protocol, extensions, padding, states, then the struct inet_diag_sockid of one socket
+_ONE_REQUEST = struct.Struct("=BBBBI48s")
 _INET_PORTS = struct.Struct("!HH")
 _INET_COOKIE = struct.Struct("=Q")
 _INET_TAIL = struct.Struct("=IIIII")  # expires, receive queue, send queue, uid, inode
 RECORDED = "netlink/sock_diag-tcp"
 INET_BYTES = 72
+SOCKET_ID = slice(4, 52)
 _TCP_RETRANSMITTED = struct.Struct("=I")  # at 100 of struct tcp_info
 _TCP_BYTES = struct.Struct("=QQ")  # at 120: acknowledged by the other side, received
 _TCP_SEGMENTS = struct.Struct("=I")  # at 136: sent in all, since Linux 4.2
@@ -53,8 +56,11 @@ _UNIX_REQUEST = struct.Struct("=BBHIIIQ")
 _UNIX = struct.Struct("=BBBBIQ")  # family, type, state, padding, inode, cookie
 
 
-def parse_inet(body: memoryview, protocol: str) -> SocketReading:
-    """Return one TCP or UDP socket of a listing; raises ParseError."""
+def parse_inet(body: memoryview, protocol: str, facts: SocketFacts | None = None) -> SocketReading:
+    """Return one TCP or UDP socket of a listing; raises ParseError.
+
+    Its ``facts`` are not parsed where they are known.
+    """
     if len(body) < INET_BYTES or body[0] not in VERSIONS:
         raise ParseError("sock_diag", "no internet socket", bytes(body[:8]))
     version = VERSIONS[body[0]]
@@ -73,7 +79,8 @@ def parse_inet(body: memoryview, protocol: str) -> SocketReading:
             )
     return SocketReading(
         key=(protocol, cookie),
-        facts=SocketFacts(
+        facts=facts
+        or SocketFacts(
             protocol=protocol,
             version=version,
             local=_address(body[8 : 8 + width]),
@@ -143,13 +150,38 @@ class SocketDiag:
     def __init__(self) -> None:
         self._link = NetlinkSocket(NETLINK_SOCK_DIAG)
         self._ends = self._listen()
+        # how the kernel wants each socket of the newest listing to be named
+        self._requests: dict[tuple[object, ...], bytes] = {}
 
     def list_tcp(self) -> Iterator[SocketReading]:
         """Yield every TCP socket; raises OSError and ParseError."""
         with_info = 1 << (INET_DIAG_INFO - 1)
         body = _TCP_REQUEST.pack(socket.AF_INET, 0, 0, with_info, ALL_STATES, 0)
+        self._requests.clear()
         for message in self._link.request(TCPDIAG_GETSOCK, NLM_F_DUMP, body):
-            yield parse_inet(message.body, "tcp")
+            reading = parse_inet(message.body, "tcp")
+            self._requests[reading.key] = _ONE_REQUEST.pack(
+                message.body[0], socket.IPPROTO_TCP, with_info, 0, ALL_STATES,
+                bytes(message.body[SOCKET_ID]),
+            )  # fmt: skip
+            yield reading
+
+    def ask(self, known: SocketReading) -> SocketReading | None:
+        """Return a TCP socket of the newest listing as it is now, None when it is gone.
+
+        The kernel looks it up by its ends, which takes microseconds, where a listing walks through
+        all of a table whose size goes with the memory. Raises OSError and ParseError.
+        """
+        request = self._requests.get(known.key)
+        if request is None:
+            return None
+        try:
+            for message in self._link.request(SOCK_DIAG_BY_FAMILY, 0, request):
+                found = parse_inet(message.body, "tcp", known.facts)
+                return found if found.key == known.key else None
+        except FileNotFoundError:
+            return None
+        return None
 
     def list_udp(self) -> Iterator[SocketReading]:
         """Yield every UDP socket; raises OSError and ParseError."""

@@ -19,16 +19,21 @@ from dunmist.computer import (
     open_task_exits,
     parse_number,
     parse_stat,
+    parse_tcp_counters,
 )
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling.clock import Clock
 from dunmist.sampling.pace import Due
 from dunmist.sampling.process_table import ProcessRound, ProcessTable
 from dunmist.sampling.registry import Cadence, Changes
-from dunmist.sampling.socket_table import SocketRound, SocketTable
+from dunmist.sampling.socket_table import SocketRound, SocketTable, TcpCounts
 
 MS_PER_S = 1e3
 ALL_SOCKETS_S = 10.0
+TCP_FILES = ("proc/net/snmp", "proc/net/netstat")
+# its words for connections made, and for what moves on any of them
+OPENED = ("TcpActiveOpens", "TcpPassiveOpens")
+SEGMENTS = ("TcpInSegs", "TcpOutSegs")
 # how long each task waited for storage is accounted only where this says 1 (sysctl(8))
 DELAYS, DELAY_ACCOUNTING = "delays of storage", "proc/sys/kernel/task_delayacct"
 
@@ -123,4 +128,19 @@ class Reading:
     @cached_property
     def found_sockets(self) -> SocketRound:
         """All sockets: TCP at each tick, the other kinds seldom."""
-        return self.computer.sockets.look(all_kinds=self.is_due("all sockets", ALL_SOCKETS_S))
+        opened, segments = (
+            [self.tcp[word] for word in words if word in self.tcp] for words in (OPENED, SEGMENTS)
+        )
+        known = len(opened) == len(OPENED) and len(segments) == len(SEGMENTS)
+        return self.computer.sockets.look(
+            all_kinds=self.is_due("all sockets", ALL_SOCKETS_S),
+            counts=TcpCounts(sum(opened), sum(segments)) if known else None,
+        )
+
+    @cached_property
+    def tcp(self) -> dict[str, int]:
+        """The kernel's counters of TCP."""
+        words: dict[str, int] = {}
+        for name in TCP_FILES:
+            words |= self.root.parse(name, parse_tcp_counters, "counters of TCP", again=True) or {}
+        return words

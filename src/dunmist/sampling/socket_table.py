@@ -1,12 +1,15 @@
 """All sockets, round after round: which are there, which are new, which ended, what they moved.
 
-TCP is listed at every round, because its byte counters are what tells a process's use of the
-network; UDP and listening Unix sockets only when ``all_kinds`` is asked for. Netlink is taken where
-it answers, else the text tables below the root.
+TCP is looked at in every round, because its byte counters are what tells a process's use of the
+network; UDP and listening Unix sockets only when ``all_kinds`` is asked for. A listing makes the
+kernel walk through a table that goes with the memory: where its own counters say that no connection
+was made, only the known ones are asked, and nobody where no segment came or went. Netlink is taken
+where it answers, else the text tables below the root.
 """
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from dunmist.computer import (
     INET_FILES,
@@ -26,6 +29,10 @@ from dunmist.computer import (
 SUBJECT = "sockets"
 COUNTERS = "bytes over TCP by socket"
 ENDS = "ends of TCP connections"
+# of so many known connections each is asked by itself
+ASKED_MOST = 48
+# in these states a connection moves nothing more, or has not begun
+STILL = frozenset(("listen", "time-wait", "closed"))
 
 
 @dataclass(slots=True)
@@ -37,6 +44,13 @@ class SocketRound:
     ended: list[int] = field(default_factory=list)
 
 
+class TcpCounts(NamedTuple):
+    """Connections made and segments moved since the computer started, by the kernel's counters."""
+
+    opened: int
+    segments: int
+
+
 class SocketTable:
     """Follows every socket; gives each a number of its own."""
 
@@ -46,19 +60,26 @@ class SocketTable:
         self._known: dict[tuple[object, ...], tuple[int, SocketReading]] = {}
         self._next = 0
         self._is_whole = True
+        self._counts: TcpCounts | None = None
 
-    def look(self, *, all_kinds: bool) -> SocketRound:
-        """Return what changed since the round before."""
+    def look(self, *, all_kinds: bool, counts: TcpCounts | None = None) -> SocketRound:
+        """Return what changed since the round before.
+
+        ``counts`` are the kernel's, read before; without them all sockets are listed.
+        """
         found = SocketRound()
+        before, self._counts = self._counts, counts
+        may_ask = isinstance(self._diag, SocketDiag) and self._is_whole
+        if may_ask and not all_kinds and counts and before and counts.opened == before.opened:
+            connected = self._connected()
+            if counts.segments == before.segments or len(connected) <= ASKED_MOST:
+                self._take_ended(found, {})
+                if counts.segments != before.segments:
+                    self._ask(connected, found)
+                return found
         self._is_whole = True
         seen = {reading.key: reading for reading in self._read(all_kinds)}
-        for reading in self._ended():
-            # the last word of a connection has no inode any more: what was known of it stays
-            known = self._known.pop(reading.key, None)
-            seen.pop(reading.key, None)
-            number = known[0] if known else self._introduce(reading, found)
-            found.samples.append(reading.sample(number))
-            found.ended.append(number)
+        self._take_ended(found, seen)
         for key, reading in seen.items():
             self._follow(key, reading, found)
         # a listing that broke off says nothing of the sockets it did not reach
@@ -67,6 +88,39 @@ class SocketTable:
         for key in [key for key in self._known if key not in seen and key[0] in kinds]:
             found.ended.append(self._known.pop(key)[0])
         return found
+
+    def _connected(self) -> list[SocketReading]:
+        """Return the known TCP connections that can still move something."""
+        return [
+            reading for key, (_, reading) in self._known.items()
+            if key[0] == "tcp" and reading.state not in STILL
+        ]  # fmt: skip
+
+    def _ask(self, connected: list[SocketReading], found: SocketRound) -> None:
+        assert isinstance(self._diag, SocketDiag)
+        try:
+            for known in connected:
+                # one that ended was told with its last word, but to the administrator only
+                if known.key not in self._known:
+                    continue
+                reading = self._diag.ask(known)
+                if reading is None:
+                    found.ended.append(self._known.pop(known.key)[0])
+                else:
+                    self._follow(known.key, reading, found)
+        except (OSError, ParseError):
+            self._counts = None  # the listing of the next round says what is wrong
+
+    def _take_ended(
+        self, found: SocketRound, seen: dict[tuple[object, ...], SocketReading]
+    ) -> None:
+        for reading in self._ended():
+            # the last word of a connection has no inode any more: what was known of it stays
+            known = self._known.pop(reading.key, None)
+            seen.pop(reading.key, None)
+            number = known[0] if known else self._introduce(reading, found)
+            found.samples.append(reading.sample(number))
+            found.ended.append(number)
 
     def close(self) -> None:
         """Close the netlink sockets."""

@@ -21,7 +21,6 @@ from dunmist.computer import (
     parse_meminfo,
     parse_net_dev,
     parse_statm,
-    parse_tcp_counters,
     parse_uptime,
     parse_vmstat,
     read_clocks_khz,
@@ -43,7 +42,6 @@ from dunmist.sampling.socket_table import SocketRound
 GROUPS_MOST = 64
 # what is read sooner after the beginning of a tick was read at it
 AFTER_LEAST_MS = 2
-TCP_FILES = ("proc/net/snmp", "proc/net/netstat")
 
 
 class Round(NamedTuple):
@@ -124,10 +122,7 @@ def _links(reading: Reading) -> tuple[object, ...]:
 
 
 def _tcp(reading: Reading) -> tuple[object, ...]:
-    words: dict[str, int] = {}
-    for name in TCP_FILES:
-        words |= reading.root.parse(name, parse_tcp_counters, "counters of TCP", again=True) or {}
-    return (words,)
+    return (reading.tcp,)
 
 
 def _sensors(reading: Reading) -> tuple[object, ...]:

@@ -12,7 +12,7 @@ import numpy as np
 from dunmist.diagnosis.records import Diagnosis
 from dunmist.diagnosis.resources import BY_WORD
 from dunmist.diagnosis.words import LEVELS
-from dunmist.series import Part, Series
+from dunmist.series import Ints, Part, Series
 
 STRAINED = LEVELS.index("strained")
 
@@ -40,7 +40,7 @@ def worst_stretch(series: Series, diagnosis: Diagnosis) -> Part | None:
     return Part(since_s, until_s) if until_s - since_s >= table.least_s else None
 
 
-def _badness(diagnosis: Diagnosis, intervals: int) -> "np.ndarray[tuple[int], np.dtype[np.int64]]":
+def _badness(diagnosis: Diagnosis, intervals: int) -> Ints:
     """Return by how many levels the worst resource limited the work in each interval."""
     worst = np.zeros(intervals, dtype=np.int64)
     for state in diagnosis.resources:
@@ -49,7 +49,7 @@ def _badness(diagnosis: Diagnosis, intervals: int) -> "np.ndarray[tuple[int], np
     return worst
 
 
-def _runs(badness: "np.ndarray[tuple[int], np.dtype[np.int64]]", series: Series,
+def _runs(badness: Ints, series: Series,
           bridge_s: float) -> list[Run]:  # fmt: skip
     interval_s, runs = series.line.interval_s, list[Run]()
     at_s = series.line.at_s

@@ -21,7 +21,7 @@ from typing import Generic, TypeVar
 
 import numpy as np
 
-from dunmist.series.timeline import Floats, Ints, Level, Rate, TimeLine
+from dunmist.series.timeline import Bools, Floats, Ints, Level, Rate, TimeLine
 
 Key = TypeVar("Key", bound=Hashable)
 # an interval may be this much longer than the pace of a source that is read with it
@@ -30,9 +30,7 @@ EARLY = 1.25
 READ_APART_S = 0.02
 
 
-def increments(
-    values: Floats, same: "np.ndarray[tuple[int], np.dtype[np.bool_]]", base: Floats | float
-) -> Floats:
+def increments(values: Floats, same: Bools, base: Floats | float) -> Floats:
     """Return what each reading grew by since the one before it, shape (readings,).
 
     ``same`` says of each reading whether the one before it is of the same thing; ``base`` is what a
@@ -46,9 +44,7 @@ def increments(
     return grown
 
 
-def stretch(
-    line: TimeLine, rows: Ints, after_s: Floats, same: "np.ndarray[tuple[int], np.dtype[np.bool_]]"
-) -> Floats:
+def stretch(line: TimeLine, rows: Ints, after_s: Floats, same: Bools) -> Floats:
     """Return by what the growth up to each reading is to be multiplied, shape (readings,).
 
     It is the interval's length as a share of the time between the two readings, ``after_s`` being

@@ -13,13 +13,19 @@ it is in no rate and weighs nothing.
 
 from collections.abc import Iterable, Sequence
 from functools import cached_property
-from typing import Self
+from typing import TYPE_CHECKING, Self
 
 import numpy as np
-from numpy.typing import NDArray
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+# the types cost a triage a twentieth of its time, and nobody looks at them while it runs
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    Floats = NDArray[np.float64]
+    Ints = NDArray[np.int64]
+    Bools = NDArray[np.bool_]
+else:
+    Floats = Ints = Bools = np.ndarray
 LEAST_INTERVAL_S = 1e-6
 # an interval is a gap when it is longer than this many periods; a busy computer may be late by some
 GAP_PERIODS = 4.0
@@ -44,7 +50,7 @@ class TimeLine:
         self._gaps = gaps
 
     @cached_property
-    def is_gap(self) -> NDArray[np.bool_]:
+    def is_gap(self) -> Bools:
         """Whether an interval is one in which nothing was sampled, shape (intervals,)."""
         whole_s = np.diff(self.at_s)
         if not len(whole_s) or self._gaps is not None:
@@ -54,7 +60,7 @@ class TimeLine:
         # where every tick takes longer than the period, what is usual there is no gap
         usual_s = float(np.sort(whole_s)[(len(whole_s) - 1) // 2])
         period_s = max(self._every_s, usual_s)
-        found: NDArray[np.bool_] = whole_s > max(GAP_PERIODS * period_s, GAP_LEAST_S)
+        found: Bools = whole_s > max(GAP_PERIODS * period_s, GAP_LEAST_S)
         return found
 
     @cached_property

@@ -7,6 +7,7 @@ which disks those are.
 """
 
 import re
+from functools import lru_cache
 
 import msgspec
 
@@ -22,6 +23,7 @@ from dunmist.computer.root import Root
 
 SUBJECT = "disks"
 SECTOR_BYTES = 512
+DEVICES_MOST = 256
 # no disk behind them, or one that is counted below: see Documentation/admin-guide/devices.txt
 PSEUDO = re.compile(r"(?:loop|ram|zram|fd|sr|nbd)\d")
 
@@ -67,26 +69,27 @@ class Disk(msgspec.Struct, frozen=True, omit_defaults=True):
 
 def parse_diskstats(data: bytes) -> list[DiskSample]:
     """Return the counters of every block device, partitions too; raises ParseError."""
-    samples = []
-    for line in data.splitlines():
-        fields = line.split()
-        if len(fields) < 14:
-            raise ParseError("/proc/diskstats", "expected 14 or more fields", line)
-        count = [counter_of(field, "/proc/diskstats", text_of(fields[2])) for field in fields[3:]]
-        more: list[int | None] = [None, None, None, None]
-        # discards came with Linux 4.18
-        if len(count) >= 15:
-            more[0:2] = [count[11], count[14]]
-        # flushes came with Linux 5.5
-        if len(count) >= 17:
-            more[2:4] = [count[15], count[16]]
-        samples.append(
-            DiskSample(
-                text_of(fields[2]), count[0], count[2], count[3], count[4], count[6], count[7],
-                count[8], count[9], count[10], *more,
-            )
-        )  # fmt: skip
-    return samples
+    return [_parse_device(line) for line in data.splitlines()]
+
+
+# most devices of a computer do nothing for most of the time, and have the line that they had
+@lru_cache(maxsize=DEVICES_MOST)
+def _parse_device(line: bytes) -> DiskSample:
+    fields = line.split()
+    if len(fields) < 14:
+        raise ParseError("/proc/diskstats", "expected 14 or more fields", line)
+    count = [counter_of(field, "/proc/diskstats", text_of(fields[2])) for field in fields[3:]]
+    more: list[int | None] = [None, None, None, None]
+    # discards came with Linux 4.18
+    if len(count) >= 15:
+        more[0:2] = [count[11], count[14]]
+    # flushes came with Linux 5.5
+    if len(count) >= 17:
+        more[2:4] = [count[15], count[16]]
+    return DiskSample(
+        text_of(fields[2]), count[0], count[2], count[3], count[4], count[6], count[7],
+        count[8], count[9], count[10], *more,
+    )  # fmt: skip
 
 
 def parse_scheduler(data: bytes) -> str:

@@ -42,13 +42,18 @@ def parse_meminfo(data: bytes) -> dict[str, int]:
     return found
 
 
+# of some two hundred words few are wanted
+_PAGING_WORDS = {name.encode(): name for name in PAGING_COUNTERS}
+
+
 def parse_vmstat(data: bytes) -> dict[str, int]:
     """Return the paging counters of ``/proc/vmstat``, in pages but for pgpgin and pgpgout (KiB)."""
     found = {}
     for line in data.splitlines():
-        name, _, value = line.partition(b" ")
-        if text_of(name) in PAGING_COUNTERS:
-            found[text_of(name)] = counter_of(value.strip(), "/proc/vmstat", text_of(name))
+        word, _, value = line.partition(b" ")
+        name = _PAGING_WORDS.get(word)
+        if name is not None:
+            found[name] = counter_of(value.strip(), "/proc/vmstat", name)
     if not found:
         raise ParseError("/proc/vmstat", "expected paging counters", data)
     return found

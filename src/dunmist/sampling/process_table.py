@@ -6,6 +6,7 @@ of each process that changed, once in ``DETAIL_ROUNDS`` rounds. On a slow comput
 long that the first and the last process are read at different moments: each sample carries its own.
 """
 
+import os
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -27,6 +28,7 @@ from dunmist.computer import (
 from dunmist.sampling.busy_threads import BusyThreads
 from dunmist.sampling.followed import (
     HELD_FILES,
+    STAT_BYTES,
     Followed,
     open_stat,
     raise_descriptor_limit,
@@ -38,6 +40,8 @@ from dunmist.sampling.process_facts import FactsReader, program_files
 DESCRIPTORS_SPARED = 128
 # a listing of descriptors takes as long as thirty readings of a line
 DETAIL_ROUNDS = 10
+# in so many rounds the details of all that are there at the beginning are read
+FIRST_DETAIL_ROUNDS = 5
 
 
 @dataclass(slots=True)
@@ -73,6 +77,9 @@ class ProcessTable:
         self._held = 0  # of them, those of the lines of processes
         self._threads = BusyThreads(root, clock_ticks_per_s)
         self._stale: set[str] = set()  # those that ran since their details were read
+        self._own = str(os.getpid()) if root.is_this_computer else None
+        self._undetailed: list[str] = []  # those of the first look, the busiest first
+        self._each_round = 0
         self._cards: dict[str, list[str]] = {}  # their descriptors of graphics cards
 
     def look(
@@ -94,20 +101,28 @@ class ProcessTable:
         if not self._rounds and self._root.is_this_computer and "1" not in present:
             self._root.note("processes of other people", "permission")  # mounted with hidepid
         busy: Counter[str] = Counter()
+        entries, pread = self._entries, os.pread
         for name in present:
-            entry = self._entries.get(name)
+            entry = entries.get(name)
             if entry is None:
                 self._first_seen(name, found)
                 continue
-            line = entry.line_again(self._root)
-            if not line:
+            # the path walked for every process at every tick: no call but the one to the kernel
+            try:
+                line = pread(entry.stat, STAT_BYTES, 0)  # type: ignore[arg-type]
+            except (OSError, TypeError):  # it ended, or its line is not kept open
+                line = entry.line_again(self._root)
+            # a process that did nothing has the line it had, so nothing else needs to be read
+            if line == entry.line:
+                continue
+            if line:
+                self._changed(name, entry, line, found, busy)
+            else:
                 self._forget(name, found)
                 self._first_seen(name, found)
-            # a process that did nothing has the line it had, so nothing else needs to be read
-            elif line != entry.line:
-                self._changed(name, entry, line, found, busy)
-        for name in self._entries.keys() - set(present):
-            self._forget(name, found)
+        if len(entries) != len(present):
+            for name in entries.keys() - set(present):
+                self._forget(name, found)
         found.alive = len(self._entries)
         self._threads.watch(busy, elapsed_s)
         found.threads = self._threads.read(lambda name: self._entries[name].number, after_ms)
@@ -232,18 +247,30 @@ class ProcessTable:
 
     def _details_in_turn(self, found: ProcessRound, *, all_details: bool) -> None:
         turn = self._rounds % DETAIL_ROUNDS
-        everything = all_details or not self._rounds
-        for name in list(self._entries if everything else self._stale):
-            entry = self._entries[name]
-            if everything or entry.number % DETAIL_ROUNDS == turn:
-                self._detail(name, entry, found)
+        if not self._rounds:
+            # the first look would take so long that the second one came late
+            self._undetailed = sorted(self._entries, key=lambda name: -self._entries[name].used_clk)
+            self._each_round = -(-len(self._undetailed) // FIRST_DETAIL_ROUNDS)
+        first, self._undetailed = (
+            self._undetailed[: self._each_round],
+            self._undetailed[self._each_round :],
+        )
+        if all_details:
+            first, self._undetailed = list(self._entries), []
+        turned = (
+            name for name in self._stale if self._entries[name].number % DETAIL_ROUNDS == turn
+        )
+        for name in dict.fromkeys((*first, *turned)):
+            if name in self._entries:
+                self._detail(name, self._entries[name], found)
         for name, descriptors in self._cards.items():
             for descriptor in descriptors:
                 self._graphics_use(name, self._entries[name], descriptor, found)
 
     def _detail(self, name: str, entry: Followed, found: ProcessRound) -> None:
         self._stale.discard(name)
-        if entry.kernel or "fd" in entry.hidden:
+        # our own descriptors are those of all other processes
+        if entry.kernel or "fd" in entry.hidden or name == self._own:
             return
         detail, graphics = read_details(self._root, name, entry.number)
         if detail.descriptors is None:

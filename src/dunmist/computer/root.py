@@ -66,19 +66,16 @@ def read_whole(descriptor: int, most_bytes: int = READ_MOST_BYTES) -> bytes:
 class Root:
     """A computer's proc, sys and etc below one directory.
 
-    ``unread`` holds what could not be read, by subject and reason, each thing once.
+    ``is_this_computer`` says whether it is the running system, ``unread`` holds what could not be
+    read, by subject and reason, each thing once.
     """
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self.is_this_computer = path == Path("/")
         self._directory: int | None = None
         self.unread: dict[Unread, set[str]] = {}
         self._held: dict[str, int] = {}
-
-    @property
-    def is_this_computer(self) -> bool:
-        """Whether the root is that of the running system."""
-        return self.path == Path("/")
 
     def full(self, name: str) -> str:
         """Return the path of a file below the root as text."""

@@ -11,6 +11,7 @@ import unittest
 from pathlib import Path
 
 from dunmist.computer import Root, file_systems, open_task_exits
+from dunmist.sampling.socket_table import SocketTable, TcpCounts
 from dunmist.series import load_series
 from tests.program import DUNMIST, InFolder, run
 
@@ -139,6 +140,48 @@ class ProcessorTime(OfChildren):
         )
         self.assertLess(len(exits.drain()), 60)
         self.assertGreater(exits.lost, 0)
+
+
+class OwnCost(InFolder):
+    def test_what_sampling_took_is_what_the_kernel_counted(self):
+        path = self.folder / "own.jsonl.gz"
+        command = [DUNMIST, "capture", "-o", str(path), "--for", "3s"]
+        with subprocess.Popen(command, stderr=subprocess.DEVNULL) as started:
+            _, _, counted = os.wait4(started.pid, 0)
+            started.returncode = 0
+        whole_s = counted.ru_utime + counted.ru_stime
+        took_s = load_series(path).footer.own_cpu_s
+        self.assertLess(took_s, whole_s)
+        # after its last word the interpreter still has to take itself apart
+        self.assertGreater(took_s, 0.95 * (whole_s - 0.06))
+
+
+class Connections(unittest.TestCase):
+    def test_known_ones_are_right_when_nobody_lists_them(self):
+        counts = [TcpCounts(5, 100 * moved) for moved in range(4)]
+        table = SocketTable(Root(Path("/")))
+        self.addCleanup(table.close)
+        for family, address in ((socket.AF_INET, "127.0.0.1"), (socket.AF_INET6, "::1")):
+            with (
+                socket.create_server((address, 0), family=family) as server,
+                socket.create_connection(server.getsockname()[:2]) as here,
+                server.accept()[0] as there,
+            ):
+                table.look(all_kinds=False, counts=TcpCounts(*[family] * 2))
+                table.look(all_kinds=False, counts=counts[0])
+                here.sendall(bytes(70_000))
+                while len(there.recv(70_000, socket.MSG_PEEK)) < 70_000:
+                    pass
+                there.recv(70_000)
+                # the kernel's counters stand still: nobody is asked
+                still = table.look(all_kinds=False, counts=counts[0]).samples
+                moved = table.look(all_kinds=False, counts=counts[1]).samples
+                self.assertIn(70_000, [one.received_bytes for one in moved])
+                numbers = {one.socket for one in moved}
+                self.assertFalse(numbers & {one.socket for one in still})
+            ended = table.look(all_kinds=False, counts=counts[2]).ended
+            with self.subTest(address):
+                self.assertTrue(numbers & set(ended), "they are closed")
 
 
 class Traffic(OfChildren):

@@ -16,7 +16,7 @@ from dunmist.computer import Inventory, Machine, Reason
 from dunmist.sampling import Event, Observer, Plan, ProcessLine, SocketLine, Survey, Tick
 
 FORMAT = "dunmist-capture"
-MAJOR, MINOR = 1, 2
+MAJOR, MINOR = 1, 3
 VERSION = f"{MAJOR}.{MINOR}"
 
 

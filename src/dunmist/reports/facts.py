@@ -2,7 +2,7 @@
 
 from dunmist.advice import Judged, about_lines, paging_sentence, size_text, span_text
 from dunmist.reports.document import Block, Figure, Items, Paragraph, Section, TextTable
-from dunmist.series import Series
+from dunmist.series import Application, Series
 from dunmist.tables import (
     CORES,
     CURVES,
@@ -127,9 +127,33 @@ def cost_text(series: Series) -> str:
     if series.header.live:
         share = 100.0 * series.machine.own_cpu_s / series.duration_s
         rss = series.machine.own_rss_bytes
-        held = f" and {size_text(rss)} of memory" if rss is not None else ""
-        parts.append(f" Sampling took {share:.2g} % of one processor{held}.")
+        taken = [f"{share:.2g} % of one processor"]
+        if rss is not None:
+            taken.append(f"{size_text(rss)} of memory")
+        wrote = sum(one.disk_bytes_per_s.mean() for one in _samplers(series))
+        if wrote >= 1:
+            taken.append(f"{size_text(wrote)} a second of disk")
+        *most, last = taken
+        parts.append(f" Sampling took {', '.join(most)} and {last}." if most else f" {last}.")
+        asked_s = sum(survey.asked_cpu_s for survey in series.surveyed.surveys)
+        if asked_s > 0:
+            parts.append(
+                f" To answer its questions, the service manager and others took {asked_s:.2g} s."
+            )
+        whole_s = series.footer.own_cpu_s if series.footer else None
+        if whole_s is not None:
+            parts.append(f" With its start and end it took {whole_s:.2g} s of processor time.")
     return "".join(parts)
+
+
+def _samplers(series: Series) -> list[Application]:
+    """Return the sampler itself, and no other one beside it."""
+    own = series.header.observer
+    return [
+        one
+        for one in series.applications
+        if own and any(own.pid == process.pid for process in one.members) and one.observer
+    ]
 
 
 def text_table(caption: str, filled: Filled, *, folded: bool = False) -> TextTable:

@@ -46,6 +46,7 @@ class OpenComputer:
         self.root = root
         self.clock = clock
         self.inventory = inventory
+        self.clock_ticks_per_s = machine.clock_ticks_per_s
         self.table = ProcessTable(root, machine.clock_ticks_per_s)
         self.sockets = SocketTable(root)
         self.exits = open_task_exits(root, max(numbers) + 1)

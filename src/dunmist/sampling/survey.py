@@ -38,6 +38,8 @@ from dunmist.computer import (
 from dunmist.sampling.reading import OpenComputer
 
 LARGEST = 10
+# who answers questions about services and sessions, by the names of their processes
+ASKED = frozenset(("systemd", "init", "dbus-daemon", "dbus-broker", "systemd-logind", "elogind"))
 
 
 class Survey(
@@ -48,11 +50,13 @@ class Survey(
     ``autostart`` is read the first time, ``packages``, ``replaced`` and
     ``scheduling`` the last. ``replaced`` are
     executables that were deleted under a living process and have another file in their place.
+    ``asked_cpu_s`` is the processor time that those took who were asked, as far as it was theirs.
     """
 
     tick: int
     is_last: bool
     took_s: float = 0.0
+    asked_cpu_s: float = 0.0
     file_systems: list[FileSystem] = []
     swaps: list[SwapArea] = []
     sessions: list[Session] = []
@@ -72,16 +76,20 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
     began_s = time.perf_counter()
     root, table = computer.root, computer.table
     files = table.program_files() if is_last else []
+    before_clk = table.used_now_clk(ASKED)
+    told = read_people(root, now_s), read_time_sync(root), read_services(root, whole=is_last)
+    asked_clk = max(0, table.used_now_clk(ASKED) - before_clk)
     return Survey(
         tick=tick,
         is_last=is_last,
+        asked_cpu_s=asked_clk / computer.clock_ticks_per_s,
         file_systems=read_file_systems(root),
         swaps=root.parse("proc/swaps", parse_swaps, "swap areas") or [],
-        sessions=read_people(root, now_s),
+        sessions=told[0],
         locks=root.parse("proc/locks", parse_locks, "file locks") or [],
         rollups=table.largest(LARGEST),
-        time_sync=read_time_sync(root),
-        units=read_services(root, whole=is_last),
+        time_sync=told[1],
+        units=told[2],
         autostart=[] if is_last else read_autostart(root, _homes(root)),
         packages=read_packages(root, {file.removesuffix(DELETED) for file in files}),
         replaced=[

@@ -41,7 +41,6 @@ class Programs(unittest.TestCase):
                     shown, program_of(facts(9, 1, name, executable, command_line)).name
                 )
 
-
     def test_standard_input_names_a_program_where_it_is_a_file(self):
         for command_line, shown in (
             (["sh"], "tide.sh"),

@@ -361,11 +361,17 @@ class Disks(unittest.TestCase):
                 disk(LINE, 1.0, 30.0, 0.4, 1e5, spins=True),
             ),
             ("slow for a solid one only", True, disk(LINE, 1.0, 1.0, 0.05, 1e5, spins=False)),
-            ("quick for a memory card", False,
-             disk(LINE, 1.0, 1.0, 0.2, 1e5, spins=False, name="mmcblk0")),
+            (
+                "quick for a memory card",
+                False,
+                disk(LINE, 1.0, 1.0, 0.2, 1e5, spins=False, name="mmcblk0"),
+            ),
             ("slow for one too", True, disk(LINE, 1.0, 1.0, 0.3, 1e5, spins=False, name="mmcblk0")),
-            ("quick for one of another computer", False,
-             disk(LINE, 1.0, 1.0, 0.09, 1e5, spins=False, name="rbd0")),
+            (
+                "quick for one of another computer",
+                False,
+                disk(LINE, 1.0, 1.0, 0.09, 1e5, spins=False, name="rbd0"),
+            ),
             ("fast enough for a spinning one", False, disk(LINE, 1.0, 1.0, 0.05, 1e5, spins=True)),
             ("idle", False, disk(LINE, 0.2, 1.0, 0.4, 1e5, spins=True)),
         ):

@@ -17,6 +17,13 @@ from dunmist.advice.autostart_entries import (
 )
 from dunmist.advice.case import Case, Cases
 from dunmist.advice.catalogue import catalogue
+from dunmist.advice.comparing import (
+    Compared,
+    ComparedFigure,
+    compared_amount,
+    tell_comparison,
+    tell_unusual,
+)
 from dunmist.advice.compose import Around, Judged, advise
 from dunmist.advice.evidence import declared_evidence
 from dunmist.advice.owner import Told, tell_owner
@@ -45,6 +52,8 @@ __all__ = [
     "Around",
     "Case",
     "Cases",
+    "Compared",
+    "ComparedFigure",
     "CulpritAdvice",
     "Evidence",
     "FindingAdvice",
@@ -59,6 +68,7 @@ __all__ = [
     "about_lines",
     "advise",
     "catalogue",
+    "compared_amount",
     "cores_text",
     "declared_evidence",
     "disable_command",
@@ -75,7 +85,9 @@ __all__ = [
     "protected_unit",
     "size_text",
     "span_text",
+    "tell_comparison",
     "tell_owner",
+    "tell_unusual",
     "what_it_is",
     "wording",
 ]

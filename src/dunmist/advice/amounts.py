@@ -11,7 +11,7 @@ def percent(share: float) -> str:
     """Return a share as percent, small ones with a decimal so that they do not vanish."""
     # rounded first, so that a figure reads the same before and after it went through JSON
     value = float(f"{100.0 * share:.4g}")
-    if 0 < value < 0.05:
+    if 0 < abs(value) < 0.05:
         return "under 0.1 %"
     return f"{value:.1f} %" if 0 < abs(value) < 9.95 else f"{value:.0f} %"
 

@@ -20,6 +20,7 @@ COMMANDS = {
     "triage": "Rank the culprits of a capture and say what to do.",
     "report": "Write the triage report as a file.",
     "view": "Show one topic of a capture as a table.",
+    "compare": "Say what changed between captures, beyond chance.",
     "fix": "Show one step against a culprit, and carry it out when told to.",
     "demo": "Run a full example on a model computer.",
 }
@@ -101,8 +102,10 @@ def _occupy_closed() -> None:
 
 def _status() -> int:
     try:
-        program.main(prog_name="dunmist", standalone_mode=False)
+        done = program.main(prog_name="dunmist", standalone_mode=False)
         sys.stdout.flush()
+        # a command whose answer is its status gives that
+        return done if isinstance(done, int) else 0
     except click.exceptions.Abort:
         return _fail("stopped before it was done", 1)
     except click.exceptions.Exit as stop:
@@ -122,7 +125,6 @@ def _status() -> int:
             sys.stdout = TextIOWrapper(FileIO(os.devnull, "w"))
         where = f"{error.filename}: " if error.filename else ""
         return _fail(f"{where}{error.strerror or error}; check the place and try again", 1)
-    return 0
 
 
 def _fail(message: str, status: int) -> int:

@@ -6,7 +6,7 @@ never looks at what a program is called.
 
 from dunmist.diagnosis.coverage import attributed_cpu_s
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.found_applications import is_odd_place
+from dunmist.diagnosis.found_applications import is_odd_place, name_shape
 from dunmist.diagnosis.found_heat import held_share, hours_left
 from dunmist.diagnosis.freed import Freed, FreedUnit, freed_by
 from dunmist.diagnosis.judge import diagnose
@@ -67,6 +67,7 @@ __all__ = [
     "is_odd_place",
     "is_strained",
     "load_thresholds",
+    "name_shape",
     "sign",
     "thresholds",
     "worst_stretch",

@@ -66,7 +66,7 @@ def _lookalikes(exam: Examination, strains: Strains) -> list[Finding]:
     by_shape: dict[str, list[str]] = defaultdict(list)
     for name in names:
         if len(name) >= exam.limits.findings.name_least:
-            by_shape[_shape(name)].append(name)
+            by_shape[name_shape(name)].append(name)
     found = []
     for same in by_shape.values():
         # the one with the fewer ordinary signs of being installed is the odd one
@@ -77,7 +77,8 @@ def _lookalikes(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _shape(name: str) -> str:
+def name_shape(name: str) -> str:
+    """Return what a name reads like: equal for names that are easily taken for one another."""
     shape = name.lower()
     for pair, letter in LOOKALIKES:
         shape = shape.replace(pair, letter)

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from dunmist.jobs.capture import Wishes, run_capture
 from dunmist.simulation import ComputerTree, ModelComputer, Scenario, VirtualClock
+from dunmist.simulation.model import SEED
 
 MEMORY_DIRECTORY = "/dev/shm"
 
@@ -22,10 +23,14 @@ def capture_patient(
     every_s: float = 1.0,
     *,
     force: bool = False,
+    seed: int = SEED,
 ) -> Path:
-    """Sample a patient into a file and return its path; raises OutputError."""
+    """Sample a patient into a file and return its path; raises OutputError.
+
+    With another ``seed`` chance falls otherwise.
+    """
     with tempfile.TemporaryDirectory(prefix="dunmist-", dir=_memory_directory()) as directory:
-        model = ModelComputer(scenario)
+        model = ModelComputer(scenario, seed)
         tree = ComputerTree(model, Path(directory))
         try:
             wishes = Wishes(

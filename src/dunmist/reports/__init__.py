@@ -5,6 +5,7 @@ so that they say the same; JSON is the contract's own form. No new facts are com
 """
 
 from dunmist.reports.audiences import brief_text, owner_document
+from dunmist.reports.comparison import comparison_document, comparison_json
 from dunmist.reports.document import Document
 from dunmist.reports.sections import triage_document
 from dunmist.reports.text import document_text
@@ -15,6 +16,8 @@ __all__ = [
     "Document",
     "brief_text",
     "check_ending",
+    "comparison_document",
+    "comparison_json",
     "document_text",
     "owner_document",
     "triage_document",

@@ -1,0 +1,91 @@
+"""How often a comparison is right: pairs of captures with a known change, and without one.
+
+Run it with ``make pairs``; it writes docs/pairs.json, which ``make accuracy`` puts into its page.
+Model computers of 60 s each: the same one twice with another seed of chance, and once more with a
+program that takes from 10 points of a resource on.
+"""
+
+import json
+import multiprocessing
+import random
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import msgspec
+
+from dunmist.compare import Examined, compare
+from dunmist.jobs.judge import judge
+from dunmist.jobs.patient import capture_patient
+from dunmist.simulation import random_scenario
+from dunmist.simulation.scenario import ProgramSpec
+
+REPORT = Path(__file__).parent.parent / "docs" / "pairs.json"
+# nothing was tuned on these
+FIRST_SEED, PAIRS, SPAN_S = 60_000, 100, 60.0
+POINTS = (0.10, 0.5)
+LATER = "2031-05-14T18:00:00+01:00"
+
+
+def with_more(scenario, chance):
+    """Return a scenario with a program that takes a known part of the processors."""
+    machine = scenario.machine
+    processors = machine.packages * machine.cores * machine.threads_per_core
+    points = chance.uniform(*POINTS)
+    more = ProgramSpec("auk-added", user="isbister", parent="cliff-desktop", pattern="steady",
+                       demand_cores=min(1.0, points * processors),
+                       peers=round(points * processors) if points * processors > 1 else 0,
+                       cgroup="/user.slice/auk.scope")  # fmt: skip
+    return msgspec.structs.replace(scenario, programs=[*scenario.programs, more])
+
+
+def at(scenario, started):
+    """Return the same computer at another hour."""
+    machine = msgspec.structs.replace(scenario.machine, started=started)
+    return msgspec.structs.replace(scenario, machine=machine)
+
+
+def one_pair(seed):
+    """Return what two pairs of one computer came to."""
+    chance, scenario = random.Random(seed), random_scenario(8 * seed + 7)
+    examined = []
+    with tempfile.TemporaryDirectory() as folder:
+        for place, (one, hour) in enumerate((
+            (scenario, scenario.machine.started), (scenario, LATER),
+            (with_more(scenario, chance), LATER),
+        )):  # fmt: skip
+            path = Path(folder) / f"{place}.jsonl.gz"
+            capture_patient(at(one, hour), path, SPAN_S, seed=seed + place)
+            found = judge(path, looks_for_stretch=False)
+            examined.append(Examined(found.series, found.diagnosis))
+    same, more = compare(examined[0], examined[1]), compare(examined[0], examined[2])
+    used = [
+        one.after - one.before
+        for one in more.differences
+        if (one.figure.what, one.figure.resource) == ("used", "cpu") and one.is_clear
+    ]
+    points = [float(one.series.machine.used.mean()) for one in (examined[0], examined[2])]
+    return {
+        "seed": seed, "wrong": len(same.clear), "answer": same.answer,
+        "points": points[1] - points[0], "found": bool(used), "up": bool(used) and used[0] > 0,
+    }  # fmt: skip
+
+
+def main(arguments):
+    count = int(arguments[0]) if arguments else PAIRS
+    with multiprocessing.Pool() as pool:
+        pairs = pool.map(one_pair, range(FIRST_SEED, FIRST_SEED + count), chunksize=1)
+    changed = [one for one in pairs if one["points"] >= POINTS[0]]
+    found = {
+        "date": time.strftime("%Y-%m-%d"), "span_s": SPAN_S, "pairs": len(pairs),
+        "wrong": sum(one["wrong"] > 0 or one["answer"] != "no clear change" for one in pairs),
+        "changed": len(changed), "found": sum(one["found"] for one in changed),
+        "right_way": sum(one["up"] for one in changed),
+    }  # fmt: skip
+    REPORT.write_text(json.dumps(found, indent=1) + "\n")
+    print(found)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

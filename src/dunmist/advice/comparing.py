@@ -1,0 +1,270 @@
+"""Puts comparisons into words: one sentence first, then each figure with its interval.
+
+Takes a ``Comparison`` or what is ``Unusual``, gives the document that programs get as JSON and
+``reports`` lays out.
+"""
+
+import tomllib
+from collections.abc import Sequence
+from functools import cache
+from importlib.resources import files
+from typing import Any, Literal
+
+import msgspec
+
+from dunmist.advice.amounts import cores_text, percent, size_text
+from dunmist.advice.evidence import rounded
+from dunmist.advice.filling import subject_of
+from dunmist.advice.sentences import finding_text
+from dunmist.advice.wording import wording
+from dunmist.compare import (
+    CAPTURES_LEAST,
+    Comparison,
+    Difference,
+    Examined,
+    Figure,
+    Hindrance,
+    Odd,
+    Range,
+    Unusual,
+)
+from dunmist.compare.comparable import INTERVALS_LEAST
+from dunmist.diagnosis import Finding
+
+WHICH = ("first", "second")
+# so many differences stand in the sentence, and so many new things
+SAID_MOST, NAMED_MOST = 2, 4
+HZ_PER_MHZ = 1e6
+
+
+class ComparedCapture(msgspec.Struct, frozen=True):
+    """One of the captures."""
+
+    path: str
+    host: str | None
+    started: str
+    duration_s: float
+    ticks: int
+
+
+class ComparedFigure(msgspec.Struct, frozen=True):
+    """One figure in SI units, with the 95 % interval of its difference, or its usual range."""
+
+    what: str
+    resource: str | None
+    name: str | None
+    unit: str
+    before: float
+    after: float
+    low: float
+    high: float
+    clear: bool
+    text: str
+
+
+class ComparedThing(msgspec.Struct, frozen=True):
+    """A finding, or something that is new, missing or replaced."""
+
+    kind: str
+    subject: str
+    text: str
+
+
+class Compared(msgspec.Struct, frozen=True, kw_only=True):
+    """What a comparison says; ``before`` are several captures where it asks what is usual."""
+
+    format: str = "dunmist-comparison"
+    version: int = 1
+    question: Literal["before-and-after", "normal-and-now"]
+    answer: Literal[
+        "better", "worse", "no clear change", "as usual", "unusual", "cannot be compared"
+    ]
+    headline: str
+    before: list[ComparedCapture]
+    after: ComparedCapture
+    figures: list[ComparedFigure]
+    new: list[ComparedThing] = []
+    gone: list[ComparedThing] = []
+    stayed: list[ComparedThing] = []
+    replaced: list[ComparedThing] = []
+    left_out: list[ComparedCapture] = []
+
+
+@cache
+def _words() -> dict[str, Any]:
+    text = (files("dunmist.advice") / "comparing.toml").read_text(encoding="utf-8")
+    return tomllib.loads(text)
+
+
+def tell_comparison(found: Comparison) -> Compared:
+    """Return what changed between two captures, in words."""
+    figures = [_difference(one, found.after) for one in found.differences]
+    return Compared(
+        question="before-and-after",
+        answer=found.answer,
+        headline=_comparison_headline(found),
+        before=[_capture(found.before)],
+        after=_capture(found.after),
+        figures=figures,
+        new=[_finding(one) for one in found.came],
+        gone=[_finding(one) for one in found.went],
+        stayed=[_finding(one) for one in found.stayed],
+    )
+
+
+def tell_unusual(found: Unusual) -> Compared:
+    """Return what is not as it usually is, in words."""
+    answer: Literal["as usual", "unusual", "cannot be compared"] = "as usual"
+    if not found.can_tell:
+        answer = "cannot be compared"
+    elif found.outside or found.new or found.missing or found.replaced:
+        answer = "unusual"
+    return Compared(
+        question="normal-and-now",
+        answer=answer,
+        headline=_unusual_headline(found),
+        before=[_capture(one) for one in found.normal],
+        after=_capture(found.now),
+        figures=[_range(one, found.now) for one in found.ranges],
+        new=[_odd(one) for one in found.new],
+        gone=[_odd(one) for one in found.missing],
+        replaced=[_odd(one) for one in found.replaced],
+        left_out=[_capture(one) for one in found.left_out],
+    )
+
+
+def _comparison_headline(found: Comparison) -> str:
+    words = _words()["answer"]
+    if found.hindrance is not None:
+        return str(words["hindered"]).format(why=_why(found.hindrance, found))
+    clear = found.clear
+    # what limits, and who takes it
+    first = [one for one in clear if one.figure.resource][:1]
+    first += [one for one in clear if not one.figure.resource][:1]
+    most = "; ".join(_figure_text(one.figure, one.before, one.after, found.after) for one in first)
+    if found.answer == "no clear change":
+        other = str(words["other"]).format(most=most) if most else ""
+        return str(words["unchanged"]).format(other=other)
+    return str(words[found.answer]).format(most=most)
+
+
+def _unusual_headline(found: Unusual) -> str:
+    words = _words()
+    if not found.can_tell:
+        why = words["hindrance"]["too-few"].format(count=len(found.normal), least=CAPTURES_LEAST)
+        return str(words["answer"]["hindered"]).format(why=why)
+    said = [_figure_text(one.figure, one.usual, one.now, found.now) for one in found.outside]
+    things = "; ".join(
+        words["things"][key].format(names=_names(odd))
+        for key, odd in (("new", found.new), ("missing", found.missing),
+                         ("replaced", found.replaced))
+        if odd
+    )  # fmt: skip
+    if said:
+        most = "; ".join([*said[:SAID_MOST], *([things] if things else [])])
+        return str(words["answer"]["unusual"]).format(most=most)
+    if things:
+        return str(words["answer"]["unusual-things"]).format(things=things)
+    return str(words["answer"]["usual"]).format(count=len(found.normal))
+
+
+def _names(odd: Sequence[Odd]) -> str:
+    named = ", ".join(_odd(one).text for one in odd[:NAMED_MOST])
+    more = len(odd) - NAMED_MOST
+    return f"{named} and {more} more" if more > 0 else named
+
+
+def _why(hindrance: Hindrance, found: Comparison) -> str:
+    which = WHICH[hindrance.of or 0]
+    one = (found.before, found.after)[hindrance.of or 0]
+    return str(_words()["hindrance"][hindrance.obstacle]).format(
+        which=f"the {which}" if hindrance.obstacle == "too-short" else which,
+        count=one.series.line.intervals,
+        least=INTERVALS_LEAST,
+        before=found.before.series.header.machine.host or "an unnamed one",
+        after=found.after.series.header.machine.host or "an unnamed one",
+    )
+
+
+def _difference(one: Difference, after: Examined) -> ComparedFigure:
+    means, interval = (one.before, one.after), (one.low, one.high)
+    return _told(one.figure, means, interval, after, clear=one.is_clear)
+
+
+def _range(one: Range, now: Examined) -> ComparedFigure:
+    means, interval = (one.usual, one.now), (one.low, one.high)
+    return _told(one.figure, means, interval, now, clear=one.is_outside)
+
+
+def _told(
+    figure: Figure,
+    means: tuple[float, float],
+    interval: tuple[float, float],
+    at: Examined,
+    *,
+    clear: bool,
+) -> ComparedFigure:
+    before, after = means
+    return ComparedFigure(
+        what=figure.what,
+        resource=figure.resource,
+        name=figure.name,
+        unit=figure.unit,
+        before=rounded(before),
+        after=rounded(after),
+        low=rounded(interval[0]),
+        high=rounded(interval[1]),
+        clear=clear,
+        text=_figure_text(figure, before, after, at),
+    )
+
+
+def _figure_text(figure: Figure, before: float, after: float, at: Examined) -> str:
+    name = figure.name or ""
+    if figure.resource is not None:
+        resource = wording()["resource"][figure.resource]
+        name = (
+            f"{resource} ({figure.name})" if figure.name and figure.resource != "core" else resource
+        )
+    return str(_words()["figure"][figure.what]).format(
+        name=name, before=compared_amount(figure.unit, before, at),
+        after=compared_amount(figure.unit, after, at),
+    )  # fmt: skip
+
+
+def compared_amount(unit: str, value: float, at: Examined | None = None) -> str:
+    """Return a compared figure as people write it."""
+    if unit == "share":
+        return percent(value)
+    if unit == "celsius":
+        return f"{value:.0f} °C"
+    if unit == "hz":
+        return f"{value / HZ_PER_MHZ:.0f} MHz"
+    if unit == "cores":
+        whole = at.series.machine.logical_processors if at is not None else None
+        return cores_text(value, whole) if whole else f"{value:.2f} cores"
+    return size_text(value) + (" a second" if unit == "bytes/s" else "")
+
+
+def _finding(one: Finding) -> ComparedThing:
+    return ComparedThing(one.kind, subject_of(one), finding_text(one))
+
+
+def _odd(one: Odd) -> ComparedThing:
+    words = _words()
+    text = str(words["thing"][one.what]).format(name=one.name)
+    if one.like is not None:
+        text = words["odd"]["like"].format(text=text, like=one.like)
+    elif one.before is not None and one.now is not None:
+        text = words["odd"]["replaced"].format(text=text, now=one.now, before=one.before)
+    elif one.what == "port" and (one.now or one.before):
+        text = words["odd"]["owner"].format(text=text, now=one.now or one.before)
+    return ComparedThing(one.what, one.name, text)
+
+
+def _capture(one: Examined) -> ComparedCapture:
+    header = one.series.header
+    return ComparedCapture(
+        str(one.series.path), header.machine.host, header.started,
+        round(one.series.duration_s, 3), one.series.ticks,
+    )  # fmt: skip

@@ -1,0 +1,36 @@
+"""``dunmist compare``: what changed beyond noise, and what is not as usual."""
+
+from pathlib import Path
+
+import click
+
+from dunmist.cli.parameters import FILE
+
+EXPECTED = {"better": ("better",), "worse": ("worse",), "usual": ("as usual",)}
+
+
+@click.command()
+@click.argument("places", metavar="BEFORE AFTER | NORMAL… NOW", type=FILE, nargs=-1, required=True)
+@click.option("--normal", "normal", type=FILE, multiple=True, metavar="PLACE",
+              help="A capture of good times, or a folder of them. Repeatable.")  # fmt: skip
+@click.option("--json", "as_json", is_flag=True, help="Print the comparison as JSON.")
+@click.option("--expect", type=click.Choice(list(EXPECTED)),
+              help="Make the answer the exit status: 0 where it is this one, else 1.")  # fmt: skip
+@click.pass_context
+def compare(
+    context: click.Context, /, places: tuple[Path, ...], normal: tuple[Path, ...], as_json: bool,
+    expect: str | None,
+) -> None:  # fmt: skip
+    """Say what changed from the capture BEFORE to the one AFTER, beyond chance.
+
+    With a folder, three captures and more, or --normal: what in the last one is not as this
+    computer usually is.
+    """
+    from dunmist.jobs.comparing import answer, question_of
+    from dunmist.reports import comparison_document, comparison_json, document_text
+
+    found = answer(question_of(places, normal))
+    text = comparison_json(found) if as_json else document_text(comparison_document(found))
+    click.echo(text, nl=False)
+    if expect and found.answer not in EXPECTED[expect]:
+        context.exit(1)

@@ -1,0 +1,27 @@
+"""Compares captures: what differs between them beyond noise.
+
+Takes examined captures, gives a ``Comparison`` of two or what is ``Unusual`` beside several, as
+figures and keys. It words nothing: advice does.
+"""
+
+from dunmist.compare.answer import Answer, Comparison, compare
+from dunmist.compare.comparable import Hindrance, Obstacle
+from dunmist.compare.figures import Examined, Figure
+from dunmist.compare.tested import Difference
+from dunmist.compare.usual import CAPTURES_LEAST, Odd, Range, Unusual, unusual
+
+__all__ = [
+    "CAPTURES_LEAST",
+    "Answer",
+    "Comparison",
+    "Difference",
+    "Examined",
+    "Figure",
+    "Hindrance",
+    "Obstacle",
+    "Odd",
+    "Range",
+    "Unusual",
+    "compare",
+    "unusual",
+]

@@ -1,0 +1,118 @@
+"""Did it get better? One answer of all differences, and what came, went and stayed."""
+
+from itertools import chain
+from typing import Literal, NamedTuple
+
+from dunmist.compare.comparable import Hindrance, hindrance
+from dunmist.compare.figures import (
+    Examined,
+    application_figures,
+    cooling_figures,
+    resource_figures,
+)
+from dunmist.compare.tested import Difference, tested
+from dunmist.diagnosis import LEVELS, Finding, ResourceState, is_strained
+
+Answer = Literal["better", "worse", "no clear change", "cannot be compared"]
+# what the answer goes by: how much work is held up, before how full something is
+DECIDES = ("held-up", "used")
+
+
+class Comparison(NamedTuple):
+    """Two captures compared; ``hindrance`` is why they cannot be.
+
+    ``came`` and ``went`` are findings more than notes that only one of them has, ``stayed`` those
+    of both, as they are in the second.
+    """
+
+    before: Examined
+    after: Examined
+    answer: Answer
+    hindrance: Hindrance | None
+    differences: list[Difference]
+    came: list[Finding]
+    went: list[Finding]
+    stayed: list[Finding]
+
+    @property
+    def clear(self) -> list[Difference]:
+        """The differences that are more than chance and matter, the most telling first.
+
+        How much work is held up tells most, then how full something is, then who takes it.
+        """
+        found = [one for one in self.differences if one.is_clear]
+        return sorted(found, key=_telling)
+
+
+def _telling(one: Difference) -> tuple[int, float]:
+    what = one.figure.what
+    place = DECIDES.index(what) if what in DECIDES else len(DECIDES)
+    return place, -abs(one.change) / one.figure.least
+
+
+def compare(before: Examined, after: Examined) -> Comparison:
+    """Return what changed from one capture to another."""
+    came, went, stayed = _findings(before, after)
+    in_the_way = hindrance(before, after)
+    if in_the_way is not None:
+        return Comparison(before, after, "cannot be compared", in_the_way, [], came, went, stayed)
+    differences = tested(
+        chain(
+            resource_figures(before, after),
+            cooling_figures(before, after),
+            application_figures(before, after),
+        )
+    )
+    answer = _answer(before, after, differences)
+    return Comparison(before, after, answer, None, differences, came, went, stayed)
+
+
+def _answer(before: Examined, after: Examined, differences: list[Difference]) -> Answer:
+    """Return the answer by the resources that limited before or do afterwards."""
+    states = [
+        {_place(state): state for state in one.diagnosis.resources} for one in (before, after)
+    ]
+    better = worse = False
+    for place in states[0].keys() & states[1].keys():
+        levels = [LEVELS.index(one[place].level) for one in states]
+        if not any(is_strained(one[place].level) for one in states):
+            continue
+        change = _change(place, differences)
+        if change < 0 and levels[1] <= levels[0]:
+            better = True
+        elif change > 0 and levels[1] >= levels[0]:
+            worse = True
+    if worse:
+        return "worse"
+    return "better" if better else "no clear change"
+
+
+def _place(state: ResourceState) -> tuple[str, str | None]:
+    # the fullest single processor is another one at every look
+    return state.resource, None if state.resource == "core" else state.name
+
+
+def _change(place: tuple[str, str | None], differences: list[Difference]) -> int:
+    """Return -1 where a resource clearly holds up or has less, 1 where more, 0 where neither."""
+    for what in DECIDES:
+        for one in differences:
+            figure = one.figure
+            name = None if figure.resource == "core" else figure.name
+            if figure.what == what and (figure.resource, name) == place and one.is_clear:
+                return -1 if one.change < 0 else 1
+    return 0
+
+
+def _findings(
+    before: Examined, after: Examined
+) -> tuple[list[Finding], list[Finding], list[Finding]]:
+    first, second = (
+        {(one.kind, one.subject): one for one in examined.diagnosis.findings
+         if one.severity != "note"}
+        for examined in (before, after)
+    )  # fmt: skip
+    return (
+        [second[key] for key in second if key not in first],
+        [first[key] for key in first if key not in second],
+        [second[key] for key in second if key in first],
+    )

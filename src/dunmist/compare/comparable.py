@@ -1,0 +1,45 @@
+"""Whether two captures can be compared at all, and what is in the way."""
+
+from datetime import datetime
+from typing import Literal, NamedTuple
+
+from dunmist.compare.figures import Examined
+
+Obstacle = Literal["other-computer", "too-short", "disturbed", "same-time"]
+# fewer intervals tell nothing of how much chance does
+INTERVALS_LEAST = 8
+# of the time, when the rest was not sampled
+SAMPLED_LEAST = 0.5
+
+
+class Hindrance(NamedTuple):
+    """What is in the way, and of which capture: 0 before, 1 after, None of both together."""
+
+    obstacle: Obstacle
+    of: int | None = None
+
+
+def hindrance(before: Examined, after: Examined) -> Hindrance | None:
+    """Return the first thing that is in the way, None where nothing is."""
+    if identity(before) != identity(after):
+        return Hindrance("other-computer")
+    for place, one in enumerate((before, after)):
+        line = one.series.line
+        if line.intervals < INTERVALS_LEAST:
+            return Hindrance("too-short", place)
+        if line.measured_s < SAMPLED_LEAST * line.duration_s:
+            return Hindrance("disturbed", place)
+    if began(before) == began(after):
+        return Hindrance("same-time")
+    return None
+
+
+def identity(one: Examined) -> tuple[object, ...]:
+    """Return what tells a computer from others: its name, and what it is made of."""
+    machine = one.series.header.machine
+    return machine.host, machine.model, len(machine.processors)
+
+
+def began(one: Examined) -> datetime:
+    """Return when a capture began."""
+    return datetime.fromisoformat(one.series.header.started)

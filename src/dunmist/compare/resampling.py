@@ -1,0 +1,65 @@
+"""The difference between the means of two captures, and how sure it is.
+
+Intervals of one capture are not independent: what is busy now is busy in a second. Whole blocks of
+them are drawn again (circular block bootstrap: Politis and Romano 1992, in Exploring the Limits of
+Bootstrap), as long as the first-order autocorrelation asks for (Carlstein 1986, Annals of
+Statistics 14:1171, for the variance of a mean: (2ρ / (1 - ρ²))^(2/3) n^(1/3)).
+"""
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+
+from dunmist.series import Floats
+
+DRAWS = 2000
+# of what is drawn between these 95 % lie
+LOW, HIGH = 0.025, 0.975
+# an autocorrelation beyond this would ask for a block as long as the capture
+CORRELATION_MOST = 0.97
+
+
+class Resampled(NamedTuple):
+    """A difference of means, after less before, its 95 % interval, and how likely it is chance."""
+
+    difference: float
+    low: float
+    high: float
+    p_value: float
+
+
+def block_length(values: Floats) -> int:
+    """Return how many intervals hang together, at least 1 and at most a third of all."""
+    count = len(values)
+    spread = values - values.mean()
+    variance = float((spread**2).mean())
+    if count < 4 or variance <= 0:
+        return 1
+    correlation = float((spread[1:] * spread[:-1]).sum() / (count * variance))
+    correlation = min(max(correlation, 0.0), CORRELATION_MOST)
+    length = (2 * correlation / (1 - correlation**2)) ** (2 / 3) * count ** (1 / 3)
+    return int(max(1, min(math.ceil(length), count // 3)))
+
+
+def difference_of_means(before: Floats, after: Floats, chance: np.random.Generator) -> Resampled:
+    """Return by how much the mean of ``after`` is greater; both have at least 2 known values."""
+    difference = float(after.mean() - before.mean())
+    drawn = _means(after, chance) - _means(before, chance)
+    low, high = (float(bound) for bound in np.quantile(drawn, (LOW, HIGH)))
+    # what chance alone would do is what was drawn, moved to nought
+    beyond = int((np.abs(drawn - drawn.mean()) >= abs(difference)).sum())
+    return Resampled(difference, low, high, (1 + beyond) / (1 + DRAWS))
+
+
+def _means(values: Floats, chance: np.random.Generator) -> Floats:
+    """Return the means of many captures like this one, shape (draws,)."""
+    count, length = len(values), block_length(values)
+    blocks = math.ceil(count / length)
+    starts = chance.integers(0, count, size=(DRAWS, blocks))
+    places = (starts[:, :, None] + np.arange(length)) % count
+    means: Floats = values[places.reshape(DRAWS, -1)[:, :count]].mean(axis=1)
+    # a mean of few blocks spreads less than it should: as with n - 1, but counted in blocks
+    widened = math.sqrt(count / max(count - length, 1))
+    spread: Floats = values.mean() + (means - values.mean()) * widened
+    return spread

@@ -1,0 +1,62 @@
+"""Which differences are more than chance, and large enough to matter.
+
+Of hundreds of figures some differ by chance: what is said is held to a false discovery rate
+(Benjamini and Hochberg 1995, Journal of the Royal Statistical Society B 57:289).
+"""
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+import numpy as np
+
+from dunmist.compare.figures import Figure
+from dunmist.compare.resampling import difference_of_means
+
+FALSE_DISCOVERIES = 0.05
+VALUES_LEAST = 2
+# the same captures give the same answer
+SEED = 1995
+
+
+class Difference(NamedTuple):
+    """A figure before and after, with the 95 % interval of the difference of their means.
+
+    ``is_clear`` says that it is neither chance nor too small to matter.
+    """
+
+    figure: Figure
+    before: float
+    after: float
+    low: float
+    high: float
+    p_value: float
+    is_clear: bool
+
+    @property
+    def change(self) -> float:
+        """By how much it is greater afterwards."""
+        return self.after - self.before
+
+
+def tested(figures: Iterable[Figure]) -> list[Difference]:
+    """Return the differences of all figures that can be compared, in their order."""
+    from scipy.stats import false_discovery_control
+
+    chance = np.random.default_rng(SEED)
+    usable = [one for one in figures if min(len(one.before), len(one.after)) >= VALUES_LEAST]
+    found = [difference_of_means(one.before, one.after, chance) for one in usable]
+    if not found:
+        return []
+    likely = false_discovery_control([one.p_value for one in found], method="bh")
+    return [
+        Difference(
+            figure=figure,
+            before=float(figure.before.mean()),
+            after=float(figure.after.mean()),
+            low=one.low,
+            high=one.high,
+            p_value=float(p_value),
+            is_clear=bool(p_value <= FALSE_DISCOVERIES and abs(one.difference) >= figure.least),
+        )
+        for figure, one, p_value in zip(usable, found, likely, strict=True)
+    ]

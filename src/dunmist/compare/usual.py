@@ -1,0 +1,172 @@
+"""How this computer usually is, from captures of good times, and how it is now.
+
+Of each figure the means of the good captures make a range in which one more would lie in 95 of 100
+cases (prediction interval of one future observation: Hahn and Meeker 1991, Statistical Intervals,
+4.8). What runs, listens, starts by itself and is installed makes sets: new is what no good capture
+had, missing what all of them had.
+"""
+
+import math
+from collections.abc import Iterable, Sequence
+from typing import Literal, NamedTuple
+
+import numpy as np
+
+from dunmist.compare.comparable import INTERVALS_LEAST, identity
+from dunmist.compare.figures import Examined, Figure, application_figures, resource_figures
+from dunmist.compare.tested import FALSE_DISCOVERIES
+from dunmist.diagnosis import name_shape
+from dunmist.series import Series
+
+SetWord = Literal["program", "service", "port", "autostart", "session", "package"]
+CAPTURES_LEAST = 2
+INSIDE = 0.95
+# captures that agree to the last digit would call everything unusual
+SPREAD_LEAST = 0.1
+
+
+class Range(NamedTuple):
+    """A figure now, and the range in which it usually is; ``is_outside`` says that it is not."""
+
+    figure: Figure
+    now: float
+    usual: float
+    low: float
+    high: float
+    is_outside: bool
+
+
+class Odd(NamedTuple):
+    """Something that is new or missing, or that was replaced by ``now``.
+
+    ``like`` is the usual name that a new one reads like.
+    """
+
+    what: SetWord
+    name: str
+    before: str | None = None
+    now: str | None = None
+    like: str | None = None
+
+
+class Unusual(NamedTuple):
+    """What is not as it usually is; ``left_out`` are captures of other computers, or too short."""
+
+    normal: list[Examined]
+    now: Examined
+    left_out: list[Examined]
+    ranges: list[Range]
+    new: list[Odd]
+    missing: list[Odd]
+    replaced: list[Odd]
+
+    @property
+    def outside(self) -> list[Range]:
+        """The figures that are outside of their range, the most unusual first."""
+        found = [one for one in self.ranges if one.is_outside]
+        return sorted(
+            found,
+            key=lambda one: (
+                one.figure.resource is None, -abs(one.now - one.usual) / one.figure.least
+            ),
+        )  # fmt: skip
+
+    @property
+    def can_tell(self) -> bool:
+        """Whether there are captures enough to know what is usual."""
+        return len(self.normal) >= CAPTURES_LEAST
+
+
+def unusual(normal: Sequence[Examined], now: Examined) -> Unusual:
+    """Return what is not as it usually is."""
+    good = [one for one in normal if identity(one) == identity(now) and _is_long_enough(one)]
+    left_out = [one for one in normal if one not in good]
+    if len(good) < CAPTURES_LEAST:
+        return Unusual(good, now, left_out, [], [], [], [])
+    sets, present = [_things(one.series) for one in good], _things(now.series)
+    known = {key for one in sets for key in one}
+    new = [_new(key, present[key], known) for key in present if key not in known]
+    missing = [
+        Odd(what, name, before=sets[-1][what, name])
+        for what, name in sets[-1]
+        if (what, name) not in present and all((what, name) in one for one in sets)
+    ]
+    replaced = [
+        Odd(what, name, before=sets[-1][what, name], now=value)
+        for (what, name), value in present.items()
+        if (what, name) in sets[-1] and value not in {one.get((what, name)) for one in sets}
+    ]
+    return Unusual(good, now, left_out, _ranges(good, now), new, missing, replaced)
+
+
+def _is_long_enough(one: Examined) -> bool:
+    return one.series.line.intervals >= INTERVALS_LEAST
+
+
+def _new(key: tuple[SetWord, str], value: str | None, known: Iterable[tuple[SetWord, str]]) -> Odd:
+    what, name = key
+    usual = (one for word, one in known if word == what)
+    like = next((one for one in usual if name_shape(one) == name_shape(name)), None)
+    return Odd(what, name, now=value, like=like if what == "program" else None)
+
+
+def _things(series: Series) -> dict[tuple[SetWord, str], str | None]:
+    """Return what there is of each kind by its name, with its version or owner where it has one."""
+    found: dict[tuple[SetWord, str], str | None] = {}
+    for application in series.applications:
+        if application.living and not (application.kernel or application.observer):
+            found["program", application.name] = None
+    for unit in series.surveyed.units:
+        if unit.active == "active" and unit.name.endswith(".service"):
+            found["service", unit.name] = None
+    for socket in series.sockets:
+        if socket.listens and not socket.ended and socket.facts.local_port is not None:
+            owners = sorted({series.processes[one].name for one in socket.owners})
+            port = f"{socket.facts.protocol} {socket.facts.local_port}"
+            found["port", port] = ", ".join(owners) or None
+    for entry in series.surveyed.autostart:
+        if entry.enabled:
+            found["autostart", entry.name] = entry.command
+    for survey in series.surveyed.surveys:
+        for session in survey.sessions:
+            name = f"{session.user} from {session.origin}" if session.origin else session.user
+            found["session", name] = None
+        for package in survey.packages:
+            found["package", package.name] = package.version
+    return found
+
+
+def _ranges(good: list[Examined], now: Examined) -> list[Range]:
+    from scipy.stats import false_discovery_control, t
+
+    by_figure: dict[tuple[str, str | None, str | None], list[Figure]] = {}
+    for one in good:
+        for figure in (*resource_figures(one, now), *application_figures(one, now)):
+            if len(figure.before) and len(figure.after):
+                name = None if figure.resource == "core" else figure.name
+                by_figure.setdefault((figure.what, figure.resource, name), []).append(figure)
+    found, chances = [], []
+    for figures in by_figure.values():
+        if len(figures) < CAPTURES_LEAST:
+            continue
+        figure, count = figures[-1], len(figures)
+        means = np.array([float(one.before.mean()) for one in figures])
+        spread = max(float(means.std(ddof=1)), SPREAD_LEAST * figure.least)
+        wide = spread * math.sqrt(1 + 1 / count)
+        usual, current = float(means.mean()), float(figure.after.mean())
+        reach = wide * float(t.ppf((1 + INSIDE) / 2, count - 1))
+        chances.append(2 * float(t.sf(abs(current - usual) / wide, count - 1)))
+        # no figure is less than nothing
+        low = max(0.0, usual - reach)
+        found.append(Range(figure, current, usual, low, usual + reach, is_outside=False))
+    if not found:
+        return []
+    likely = false_discovery_control(chances, method="bh")
+    return [
+        one._replace(
+            is_outside=bool(
+                chance <= FALSE_DISCOVERIES and abs(one.now - one.usual) >= one.figure.least
+            )
+        )
+        for one, chance in zip(found, likely, strict=True)
+    ]

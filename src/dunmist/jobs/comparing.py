@@ -1,0 +1,76 @@
+"""Compares captures: two of them, or several good ones with one of now."""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from dunmist.advice import Compared, tell_comparison, tell_unusual
+from dunmist.compare import Examined, compare, unusual
+from dunmist.errors import CaptureError, WrongUsage
+from dunmist.jobs.judge import judge
+
+CAPTURES = "*.jsonl.gz"
+
+
+class Question(NamedTuple):
+    """What is compared: ``normal`` is empty where it is before and after."""
+
+    normal: list[Path]
+    before: Path | None
+    now: Path
+
+
+def question_of(places: Sequence[Path], normal: Sequence[Path]) -> Question:
+    """Return what is asked: two files are before and after, more of them or a folder what is usual.
+
+    Raises WrongUsage and CaptureError.
+    """
+    *others, last = places
+    if last.is_dir():
+        raise WrongUsage(f"{last} is a folder; the last place is the capture of now")
+    usual = [file for place in normal for file in _files(place)]
+    if not usual and len(others) == 1 and not others[0].is_dir() and not _is_pattern(others[0]):
+        if _same(others[0], last):
+            raise WrongUsage(f"{last} is given twice; name the capture of before and that of after")
+        return Question([], others[0], last)
+    usual += [file for place in others for file in _files(place)]
+    usual = [file for file in dict.fromkeys(usual) if not _same(file, last)]
+    if not usual:
+        raise WrongUsage("one capture is nothing to compare; name those of before or of good times")
+    return Question(usual, None, last)
+
+
+def answer(question: Question) -> Compared:
+    """Return the comparison in words; raises CaptureError and SettingsError."""
+    now = _examined(question.now)
+    if question.before is not None:
+        return tell_comparison(compare(_examined(question.before), now))
+    return tell_unusual(unusual([_examined(file) for file in question.normal], now))
+
+
+def _examined(file: Path) -> Examined:
+    judged = judge(file, looks_for_stretch=False)
+    return Examined(judged.series, judged.diagnosis)
+
+
+def _files(place: Path) -> list[Path]:
+    if place.is_dir():
+        found = sorted(place.glob(CAPTURES))
+    elif _is_pattern(place):
+        found = sorted(place.parent.glob(place.name))
+    else:
+        return [place]
+    if not found:
+        raise CaptureError(f"{place}: holds no capture ({CAPTURES}); name another place")
+    return found
+
+
+def _is_pattern(place: Path) -> bool:
+    return not place.exists() and any(mark in place.name for mark in "*?[")
+
+
+def _same(one: Path, other: Path) -> bool:
+    try:
+        return one.samefile(other)
+    except OSError:
+        return False  # whoever reads it says why

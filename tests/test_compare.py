@@ -1,0 +1,163 @@
+"""What changed beyond noise: pairs of captures, and several good ones with one of now."""
+
+import json
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import msgspec
+import numpy as np
+
+from dunmist.compare.resampling import block_length, difference_of_means
+from dunmist.jobs.patient import capture_patient
+from dunmist.simulation import load_scenario
+from tests.program import run
+
+HOURS = ("2031-05-14T09:00:00+01:00", "2031-05-14T11:00:00+01:00", "2031-05-14T13:00:00+01:00",
+         "2031-05-14T15:00:00+01:00")  # fmt: skip
+
+
+def at(scenario, started):
+    """Return the same computer at another hour."""
+    hours = float(started[11:13])
+    machine = msgspec.structs.replace(
+        scenario.machine, started=started, uptime_s=scenario.machine.uptime_s + 3600 * hours
+    )
+    return msgspec.structs.replace(scenario, machine=machine)
+
+
+class Captures(unittest.TestCase):
+    """Four hours of one computer: three without the indexer, and one with it."""
+
+    @classmethod
+    def setUpClass(cls):
+        folder = TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name)
+        sick = load_scenario("ringing-office")
+        well = [one for one in sick.programs if one.name != "nestcam-index"]
+        (cls.folder / "good").mkdir()
+        for place, hour in enumerate(HOURS[:3]):
+            good = at(msgspec.structs.replace(sick, programs=well), hour)
+            capture_patient(good, cls.folder / "good" / f"{place}.jsonl.gz", 20.0)
+        capture_patient(at(sick, HOURS[3]), cls.folder / "sick.jsonl.gz", 20.0)
+        capture_patient(at(sick, HOURS[2]), cls.folder / "brief.jsonl.gz", 3.0)
+        capture_patient(load_scenario("errands"), cls.folder / "other.jsonl.gz", 10.0)
+
+    def compared(self, *given, status=0):
+        done = run("compare", *given, "--json", folder=self.folder, status=status)
+        return json.loads(done.stdout)
+
+
+class BeforeAndAfter(Captures):
+    def test_both_ways(self):
+        for first, second, answer in (
+            ("sick.jsonl.gz", "good/0.jsonl.gz", "better"),
+            ("good/0.jsonl.gz", "sick.jsonl.gz", "worse"),
+            ("good/0.jsonl.gz", "good/1.jsonl.gz", "no clear change"),
+        ):
+            with self.subTest(answer):
+                found = self.compared(first, second)
+                self.assertEqual(answer, found["answer"])
+                for one in found["figures"]:
+                    self.assertLessEqual(one["low"], one["high"])
+                clear = {(one["what"], one["resource"] or one["name"]): one["after"] - one["before"]
+                         for one in found["figures"] if one["clear"]}  # fmt: skip
+                if answer == "no clear change":
+                    self.assertEqual({}, clear)
+                    continue
+                sign = -1 if answer == "better" else 1
+                self.assertGreater(sign * clear["held-up", "cpu"], 0.8)
+                self.assertAlmostEqual(3.69, sign * clear["cores", "nestcam-index"], delta=0.1)
+
+    def test_what_came_and_went(self):
+        found = self.compared("good/0.jsonl.gz", "sick.jsonl.gz")
+        self.assertEqual([("cpu-hog", "nestcam-index")],
+                         [(one["kind"], one["subject"]) for one in found["new"]])  # fmt: skip
+        self.assertEqual([], found["gone"])
+
+    def test_what_cannot_be_compared_is_an_answer(self):
+        for first, second, says in (
+            ("sick.jsonl.gz", "other.jsonl.gz", "different computers"),
+            ("sick.jsonl.gz", "brief.jsonl.gz", "has 3 intervals, and 8 are needed"),
+            ("good/2.jsonl.gz", "brief.jsonl.gz", "the second one has 3"),
+        ):
+            with self.subTest(says):
+                found = self.compared(first, second)
+                self.assertEqual("cannot be compared", found["answer"])
+                self.assertIn(says, found["headline"])
+
+    def test_the_answer_as_a_status(self):
+        for second, status in (("good/0.jsonl.gz", 0), ("brief.jsonl.gz", 1)):
+            run("compare", "sick.jsonl.gz", second, "--expect", "better", folder=self.folder,
+                status=status)  # fmt: skip
+
+    def test_what_is_no_pair(self):
+        (self.folder / "torn.jsonl.gz").write_bytes(b"\x1f\x8btorn")
+        for given, status, says in (
+            (("sick.jsonl.gz",), 2, "nothing to compare"),
+            (("sick.jsonl.gz", "./sick.jsonl.gz"), 2, "is given twice"),
+            (("sick.jsonl.gz", "good"), 2, "the last place is the capture of now"),
+            (("sick.jsonl.gz", "torn.jsonl.gz"), 1, "torn.jsonl.gz"),
+            (("sick.jsonl.gz", "none.jsonl.gz"), 1, "none.jsonl.gz"),
+        ):
+            with self.subTest(given):
+                done = run("compare", *given, folder=self.folder, status=status)
+                self.assertIn(says, done.stderr)
+                self.assertEqual(1, done.stderr.count("\n"))
+
+
+class NormalAndNow(Captures):
+    def test_what_is_outside_and_what_is_new(self):
+        for given in (("good", "sick.jsonl.gz"), ("--normal", "good", "sick.jsonl.gz"),
+                      ("good/*.jsonl.gz", "sick.jsonl.gz")):  # fmt: skip
+            with self.subTest(given):
+                found = self.compared(*given)
+                self.assertEqual("unusual", found["answer"])
+                self.assertEqual(3, len(found["before"]))
+                outside = {one["resource"] or one["name"] for one in found["figures"]
+                           if one["clear"]}  # fmt: skip
+                self.assertLessEqual({"cpu", "nestcam-index"}, outside)
+                self.assertIn(("program", "nestcam-index"),
+                              [(one["kind"], one["subject"]) for one in found["new"]])  # fmt: skip
+
+    def test_another_good_time_is_as_usual(self):
+        found = self.compared("good/0.jsonl.gz", "good/1.jsonl.gz", "good/2.jsonl.gz")
+        self.assertEqual(("as usual", [], []), (found["answer"], found["new"], found["gone"]))
+
+    def test_others_are_left_out_and_said(self):
+        found = self.compared("good/0.jsonl.gz", "other.jsonl.gz", "sick.jsonl.gz")
+        self.assertEqual("cannot be compared", found["answer"])
+        self.assertEqual(["other.jsonl.gz"], [Path(one["path"]).name for one in found["left_out"]])
+
+
+class Statistics(unittest.TestCase):
+    def test_what_hangs_together_is_drawn_together(self):
+        chance = np.random.default_rng(5)
+        alone = chance.normal(size=200)
+        together = np.repeat(chance.normal(size=20), 10)
+        self.assertLessEqual(block_length(alone), 3)
+        self.assertGreaterEqual(block_length(together), 8)
+        self.assertEqual(1, block_length(np.ones(50)))
+
+    def test_chance_is_seldom_called_a_change(self):
+        chance = np.random.default_rng(7)
+
+        def capture():
+            # what one interval has, the next one has for the most part
+            noise, values = chance.normal(size=60), np.zeros(60)
+            for place in range(1, 60):
+                values[place] = 0.6 * values[place - 1] + noise[place]
+            return values
+
+        wrong = sum(
+            difference_of_means(capture(), capture(), chance).p_value < 0.05 for _ in range(200)
+        )
+        self.assertLess(wrong, 30)
+        moved = difference_of_means(capture(), capture() + 3.0, chance)
+        self.assertLess(moved.p_value, 0.01)
+        self.assertTrue(moved.low < 3.0 < moved.high)
+
+
+if __name__ == "__main__":
+    unittest.main()

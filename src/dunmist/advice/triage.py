@@ -51,8 +51,8 @@ class PartFacts(msgspec.Struct, frozen=True):
     until_s: float
 
 
-class CaptureFacts(msgspec.Struct, frozen=True):
-    """Where the figures come from."""
+class CaptureFacts(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Where the figures come from; ``part`` is left out where all of the capture was judged."""
 
     path: str
     host: str | None

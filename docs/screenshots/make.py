@@ -41,6 +41,7 @@ TERMINALS = (
     ("view-disks", f"dunmist view disks {CAPTURE}; dunmist view links {CAPTURE}"),
     ("view-services", f"dunmist view services {CAPTURE}; dunmist view autostart {CAPTURE}"),
     ("view-machine", f"dunmist view machine {CAPTURE} --no-pager"),
+    ("compare", f"dunmist compare {CAPTURE} evening/capture.jsonl.gz"),
 )
 
 
@@ -135,6 +136,8 @@ def main(wanted: list[str]) -> None:
         folder = Path(name)
         subprocess.run([DUNMIST, "demo", "-o", "demo"], cwd=folder, check=True,
                        stdout=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run([DUNMIST, "demo", "cliff-top-evening", "-o", "evening"], cwd=folder,
+                       check=True, stdout=subprocess.DEVNULL)  # fmt: skip
         for picture, command in TERMINALS:
             if not wanted or picture in wanted:
                 shoot_terminal(picture, command, folder)

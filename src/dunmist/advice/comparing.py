@@ -35,6 +35,12 @@ WHICH = ("first", "second")
 # so many differences stand in the sentence, and so many new things
 SAID_MOST, NAMED_MOST = 2, 4
 HZ_PER_MHZ = 1e6
+LOST_CLOCK = ("heat", "held-up")
+# what an application has of a resource
+TAKEN_OF: dict[str, str] = {
+    "cpu": "cores", "core": "cores", "heat": "cores", "memory": "memory", "swap": "memory",
+    "disk": "disk", "link": "network",
+}  # fmt: skip
 
 
 class ComparedCapture(msgspec.Struct, frozen=True):
@@ -140,7 +146,9 @@ def _comparison_headline(found: Comparison) -> str:
     clear = found.clear
     # what limits, and who takes it
     first = [one for one in clear if one.figure.resource][:1]
-    first += [one for one in clear if not one.figure.resource][:1]
+    taken = TAKEN_OF.get(first[0].figure.resource or "cpu") if first else None
+    theirs = [one for one in clear if not one.figure.resource]
+    first += sorted(theirs, key=lambda one: one.figure.what != taken)[:1]
     most = "; ".join(_figure_text(one.figure, one.before, one.after, found.after) for one in first)
     if found.answer == "no clear change":
         other = str(words["other"]).format(most=most) if most else ""
@@ -226,7 +234,9 @@ def _figure_text(figure: Figure, before: float, after: float, at: Examined) -> s
         name = (
             f"{resource} ({figure.name})" if figure.name and figure.resource != "core" else resource
         )
-    return str(_words()["figure"][figure.what]).format(
+    # what heat holds up is the clock
+    key = f"heat-{figure.what}" if (figure.resource, figure.what) == LOST_CLOCK else figure.what
+    return str(_words()["figure"][key]).format(
         name=name, before=compared_amount(figure.unit, before, at),
         after=compared_amount(figure.unit, after, at),
     )  # fmt: skip
@@ -243,7 +253,7 @@ def compared_amount(unit: str, value: float, at: Examined | None = None) -> str:
     if unit == "cores":
         whole = at.series.machine.logical_processors if at is not None else None
         return cores_text(value, whole) if whole else f"{value:.2f} cores"
-    return size_text(value) + (" a second" if unit == "bytes/s" else "")
+    return size_text(value) + ("/s" if unit == "bytes/s" else "")
 
 
 def _finding(one: Finding) -> ComparedThing:

@@ -22,6 +22,7 @@ LISTS = {
     "before-and-after": {"new": "Came", "gone": "Went", "stayed": "Stayed"},
     "normal-and-now": {"new": "New", "gone": "Missing", "replaced": "Replaced"},
 }
+LOST = "clock lost to heat"
 REST = {
     "before-and-after": "{count} other figures differ by no more than chance, or by too little to "
     "matter.",
@@ -72,7 +73,7 @@ def _table(found: Compared) -> list[Block]:
     rows = [
         [
             one.name or one.resource or "",
-            SAYS[one.what],
+            LOST if one.resource == "heat" and one.what == "held-up" else SAYS[one.what],
             compared_amount(one.unit, one.before),
             compared_amount(one.unit, one.after),
             _interval(one),

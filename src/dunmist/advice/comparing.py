@@ -145,7 +145,9 @@ def _comparison_headline(found: Comparison) -> str:
         return str(words["hindered"]).format(why=_why(found.hindrance, found))
     clear = found.clear
     # what limits, and who takes it
-    first = [one for one in clear if one.figure.resource][:1]
+    of_resources = [one for one in clear if one.figure.resource]
+    # of several that moved in different ways, the one that the answer goes by
+    first = sorted(of_resources, key=lambda one: _is_worse(one) != (found.answer == "worse"))[:1]
     taken = TAKEN_OF.get(first[0].figure.resource or "cpu") if first else None
     theirs = [one for one in clear if not one.figure.resource]
     first += sorted(theirs, key=lambda one: one.figure.what != taken)[:1]
@@ -154,6 +156,11 @@ def _comparison_headline(found: Comparison) -> str:
         other = str(words["other"]).format(most=most) if most else ""
         return str(words["unchanged"]).format(other=other)
     return str(words[found.answer]).format(most=most)
+
+
+def _is_worse(one: Difference) -> bool:
+    # more of anything is worse, but of the clock
+    return (one.change > 0) != (one.figure.what == "clock")
 
 
 def _unusual_headline(found: Unusual) -> str:

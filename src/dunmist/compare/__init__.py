@@ -7,6 +7,7 @@ figures and keys. It words nothing: advice does.
 from dunmist.compare.answer import Answer, Comparison, compare
 from dunmist.compare.comparable import Hindrance, Obstacle
 from dunmist.compare.figures import Examined, Figure
+from dunmist.compare.resampling import difference_of_means
 from dunmist.compare.tested import Difference
 from dunmist.compare.usual import CAPTURES_LEAST, Odd, Range, Unusual, unusual
 
@@ -23,5 +24,6 @@ __all__ = [
     "Range",
     "Unusual",
     "compare",
+    "difference_of_means",
     "unusual",
 ]

@@ -4,11 +4,16 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 
+from dunmist.compare import difference_of_means
 from dunmist.diagnosis import ResourceState, ResourceWord
 from dunmist.series import Rate
 
 Change = Literal["better", "worse", "no clear change"]
-MIDDLE_HALF = (25, 75)
+# a difference that chance alone brings less often than this is called one
+CHANCE_MOST = 0.05
+VALUES_LEAST = 4
+# the same measurements give the same answer
+SEED = 1995
 
 
 class Effect(NamedTuple):
@@ -55,18 +60,14 @@ def _state(
 
 
 def _compared(before: Rate, after: Rate, least_change: float) -> Change:
-    """Return whether the middle halves of both lie apart, by enough that anybody would notice."""
-    if not before.is_known or not after.is_known:
+    """Return whether they differ by more than chance, and by enough that anybody would notice."""
+    first, second = before.known(), after.known()
+    if min(len(first), len(second)) < VALUES_LEAST:
         return "no clear change"
-    # medians alone would call noise a change
-    low, high = np.percentile(before.known(), MIDDLE_HALF)
-    low_after, high_after = np.percentile(after.known(), MIDDLE_HALF)
-    change = _median(after) - _median(before)
-    if high_after < low and change <= -least_change:
-        return "better"
-    if low_after > high and change >= least_change:
-        return "worse"
-    return "no clear change"
+    found = difference_of_means(first, second, np.random.default_rng(SEED))
+    if found.p_value > CHANCE_MOST or abs(found.difference) < least_change:
+        return "no clear change"
+    return "better" if found.difference < 0 else "worse"
 
 
 def _median(rate: Rate) -> float:

@@ -33,11 +33,12 @@ def mounted(path):
     """Mount over a file; yields an event that is set once somebody waits for its contents."""
     libc = ctypes.CDLL(None, use_errno=True)
     device = os.open("/dev/fuse", os.O_RDWR)
-    asked = threading.Event()
+    asked, ready = threading.Event(), threading.Event()
 
     def serve():
-        opened = 0
-        while opened < 2:
+        opened = False
+        # whoever opens it while it is being mounted is answered, so that the mounting comes back
+        while not opened:
             try:
                 request = os.read(device, 1 << 17)
             except OSError:
@@ -48,7 +49,7 @@ def mounted(path):
                 os.write(device, struct.pack("<IiQ", 16 + len(body), 0, unique) + body)
             elif operation not in UNANSWERED:
                 os.write(device, struct.pack("<IiQ", 16, -errno.ENOSYS, unique))
-            opened += operation == OPEN
+            opened = operation == OPEN and ready.is_set()
         # the read is left lying: once it is taken, even SIGKILL would wait for its answer
         select.select([device], [], [])
         asked.set()
@@ -61,6 +62,7 @@ def mounted(path):
     server.start()
     # so the kernel learns that nobody need be told of a file that is closed, and waits for nothing
     os.close(os.open(path, os.O_RDONLY))
+    ready.set()
     try:
         yield asked
     finally:

@@ -125,6 +125,18 @@ class NormalAndNow(Captures):
         found = self.compared("good/0.jsonl.gz", "good/1.jsonl.gz", "good/2.jsonl.gz")
         self.assertEqual(("as usual", [], []), (found["answer"], found["new"], found["gone"]))
 
+    def test_a_short_look_at_now_tells_nothing(self):
+        found = self.compared("good", "brief.jsonl.gz")
+        self.assertEqual("cannot be compared", found["answer"])
+        self.assertIn("the last one has 3 intervals", found["headline"])
+
+    def test_what_comes_and_goes_at_good_times_is_usual(self):
+        (self.folder / "twice.jsonl.gz").write_bytes((self.folder / "sick.jsonl.gz").read_bytes())
+        found = self.compared("good/0.jsonl.gz", "sick.jsonl.gz", "good/1.jsonl.gz",
+                              "twice.jsonl.gz", "good/2.jsonl.gz")  # fmt: skip
+        self.assertEqual([], [one for one in found["figures"] if one["clear"]])
+        self.assertIn("nestcam-index", {one["name"] for one in found["figures"]})
+
     def test_others_are_left_out_and_said(self):
         found = self.compared("good/0.jsonl.gz", "other.jsonl.gz", "sick.jsonl.gz")
         self.assertEqual("cannot be compared", found["answer"])
@@ -150,11 +162,9 @@ class Statistics(unittest.TestCase):
                 values[place] = 0.6 * values[place - 1] + noise[place]
             return values
 
-        wrong = sum(
-            difference_of_means(capture(), capture(), chance).p_value < 0.05 for _ in range(200)
-        )
+        wrong = sum(difference_of_means(capture(), capture()).p_value < 0.05 for _ in range(200))
         self.assertLess(wrong, 30)
-        moved = difference_of_means(capture(), capture() + 3.0, chance)
+        moved = difference_of_means(capture(), capture() + 3.0)
         self.assertLess(moved.p_value, 0.01)
         self.assertTrue(moved.low < 3.0 < moved.high)
 

@@ -18,7 +18,6 @@ from dunmist.advice.filling import subject_of
 from dunmist.advice.sentences import finding_text
 from dunmist.advice.wording import wording
 from dunmist.compare import (
-    CAPTURES_LEAST,
     Comparison,
     Difference,
     Examined,
@@ -28,7 +27,6 @@ from dunmist.compare import (
     Range,
     Unusual,
 )
-from dunmist.compare.comparable import INTERVALS_LEAST
 from dunmist.diagnosis import Finding
 
 WHICH = ("first", "second")
@@ -121,7 +119,7 @@ def tell_comparison(found: Comparison) -> Compared:
 def tell_unusual(found: Unusual) -> Compared:
     """Return what is not as it usually is, in words."""
     answer: Literal["as usual", "unusual", "cannot be compared"] = "as usual"
-    if not found.can_tell:
+    if found.hindrance is not None:
         answer = "cannot be compared"
     elif found.outside or found.new or found.missing or found.replaced:
         answer = "unusual"
@@ -142,7 +140,7 @@ def tell_unusual(found: Unusual) -> Compared:
 def _comparison_headline(found: Comparison) -> str:
     words = _words()["answer"]
     if found.hindrance is not None:
-        return str(words["hindered"]).format(why=_why(found.hindrance, found))
+        return _hindered(found.hindrance, (found.before, found.after))
     clear = found.clear
     # what limits, and who takes it
     of_resources = [one for one in clear if one.figure.resource]
@@ -165,9 +163,8 @@ def _is_worse(one: Difference) -> bool:
 
 def _unusual_headline(found: Unusual) -> str:
     words = _words()
-    if not found.can_tell:
-        why = words["hindrance"]["too-few"].format(count=len(found.normal), least=CAPTURES_LEAST)
-        return str(words["answer"]["hindered"]).format(why=why)
+    if found.hindrance is not None:
+        return _hindered(found.hindrance, (*found.normal, found.now))
     said = [_figure_text(one.figure, one.usual, one.now, found.now) for one in found.outside]
     things = "; ".join(
         words["things"][key].format(names=_names(odd))
@@ -189,16 +186,20 @@ def _names(odd: Sequence[Odd]) -> str:
     return f"{named} and {more} more" if more > 0 else named
 
 
-def _why(hindrance: Hindrance, found: Comparison) -> str:
-    which = WHICH[hindrance.of or 0]
-    one = (found.before, found.after)[hindrance.of or 0]
-    return str(_words()["hindrance"][hindrance.obstacle]).format(
-        which=f"the {which}" if hindrance.obstacle == "too-short" else which,
+def _hindered(hindrance: Hindrance, captures: Sequence[Examined]) -> str:
+    """Return why captures cannot be compared; the last one is that of after, or of now."""
+    first, last = captures[0], captures[-1]
+    one = last if hindrance.of else first
+    why = str(_words()["hindrance"][hindrance.obstacle]).format(
+        which="last" if hindrance.of and len(captures) > len(WHICH) else WHICH[hindrance.of or 0],
         count=one.series.line.intervals,
-        least=INTERVALS_LEAST,
-        before=found.before.series.header.machine.host or "an unnamed one",
-        after=found.after.series.header.machine.host or "an unnamed one",
+        intervals=f"{last.limits.intervals_least:g}",
+        good=len(captures) - 1,
+        captures=f"{last.limits.captures_least:g}",
+        before=first.series.header.machine.host or "an unnamed one",
+        after=last.series.header.machine.host or "an unnamed one",
     )
+    return str(_words()["answer"]["hindered"]).format(why=why)
 
 
 def _difference(one: Difference, after: Examined) -> ComparedFigure:
@@ -238,9 +239,7 @@ def _figure_text(figure: Figure, before: float, after: float, at: Examined) -> s
     name = figure.name or ""
     if figure.resource is not None:
         resource = wording()["resource"][figure.resource]
-        name = (
-            f"{resource} ({figure.name})" if figure.name and figure.resource != "core" else resource
-        )
+        name = f"{resource} ({figure.name})" if figure.name else resource
     # what heat holds up is the clock
     key = f"heat-{figure.what}" if (figure.resource, figure.what) == LOST_CLOCK else figure.what
     return str(_words()["figure"][key]).format(

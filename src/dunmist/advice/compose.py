@@ -46,7 +46,8 @@ def compose_triage(
 ) -> Triage:
     """Return the triage document of a diagnosis."""
     header = series.header
-    verdict = _when(series, around) + headline(diagnosis, cases)
+    answers = _answers(series, diagnosis, complaints)
+    verdict = _when(series, around) + headline(diagnosis, cases, answers)
     return Triage(
         capture=CaptureFacts(
             # where a copy lies says who shared it
@@ -61,7 +62,7 @@ def compose_triage(
             else PartFacts(series.since_s, series.since_s + series.duration_s),
         ),
         verdict=Verdict(
-            headline=_answered(series, diagnosis, verdict, complaints),
+            headline=f"{answers} {verdict}".strip(),
             level=diagnosis.level,
             limiting=diagnosis.limiting,
             confidence=rounded(diagnosis.confidence),
@@ -108,20 +109,14 @@ def _findings(diagnosis: Diagnosis, cases: Cases, around: Around | None) -> list
     ]
 
 
-def _answered(series: Series, diagnosis: Diagnosis, verdict: str, complaints: Sequence[str]) -> str:
-    """Return the verdict behind the answers to what was complained of."""
+def _answers(series: Series, diagnosis: Diagnosis, complaints: Sequence[str]) -> str:
+    """Return the answers to what was complained of; nothing where nobody complained."""
     header = series.header
     asked = complaints or header.complaints or understood(header.note)
     known = [one for one in asked if one in COMPLAINTS or one.startswith(PROGRAM)]
     # the answer to the most general complaint leads over to the verdict
     ordered = sorted(dict.fromkeys(known), key=lambda one: one == COMPLAINTS[0])
-    answers = " ".join(answer_to(one, series, diagnosis) for one in ordered)
-    for finding in diagnosis.findings:
-        # what an answer said need not be said again
-        if (text := finding_text(finding)) in answers:
-            verdict = verdict.replace(f" But: {text}", "")
-            verdict = verdict.replace(f" {text}", "", 1)
-    return f"{answers} {verdict}".strip()
+    return " ".join(answer_to(one, series, diagnosis) for one in ordered)
 
 
 def _resource(state: ResourceState) -> ResourceAdvice:

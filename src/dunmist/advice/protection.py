@@ -62,15 +62,8 @@ def _with_ancestors(processes: list[Process]) -> set[Process]:
 
 
 def _observer_chain(series: Series) -> set[Process]:
-    """Return the sampler and everything that it runs under; not what only has its name."""
-    own = series.header.observer
-    return _with_ancestors(
-        [
-            process
-            for process in series.processes.values()
-            if own and (process.pid, process.facts.start_clk) == (own.pid, own.start_clk)
-        ]
-    )
+    """Return the sampler and everything that it runs under."""
+    return _with_ancestors([series.sampler] if series.sampler else [])
 
 
 def _session_chain(series: Series) -> set[Process]:

@@ -7,9 +7,12 @@ from dunmist.advice.wording import wording
 from dunmist.diagnosis import Diagnosis, Finding, is_strained
 
 
-def headline(diagnosis: Diagnosis, cases: Cases) -> str:
-    """Return the verdict in a sentence, and in a second one what is strained besides."""
-    return _verdict(diagnosis, cases) + _also(diagnosis)
+def headline(diagnosis: Diagnosis, cases: Cases, said: str = "") -> str:
+    """Return the verdict in a sentence, and in a second one what is strained besides.
+
+    What was ``said`` already, in answer to a complaint, is not said again.
+    """
+    return _verdict(diagnosis, cases, said) + _also(diagnosis)
 
 
 def _also(diagnosis: Diagnosis) -> str:
@@ -35,25 +38,26 @@ def _capital(text: str) -> str:
     return text[0].upper() + text[1:]
 
 
-def _verdict(diagnosis: Diagnosis, cases: Cases) -> str:
+def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
     words = wording()["headline"]
     if diagnosis.limiting is None:
         fullest = max(diagnosis.resources, key=lambda state: state.used)
         return words["calm" if diagnosis.level == "calm" else "busy"].format(
             resource=wording()["resource"][fullest.resource],
             used=percent(fullest.used),
-            found=_found(diagnosis),
+            found=_found(diagnosis, said),
         )
     resource = wording()["resource"][diagnosis.limiting]
     about = {"resource": _capital(resource), "level": diagnosis.level}
     if diagnosis.outside:
         text, first = finding_text(diagnosis.outside), first_action(diagnosis, cases) or ""
-        return words["outside"].format(finding=text, first=first, **about).rstrip()
+        more = " ".join(filter(None, ("" if text in said else text, first)))
+        return words["outside"].format(more=more, **about).rstrip()
     if not diagnosis.culprits:
         covered = diagnosis.coverage.get(diagnosis.limiting)
         if covered is not None and covered < diagnosis.limits.culprit.attributed_least:
             return words["unseen"].format(**about)
-        return words["nobody"].format(found=_found(diagnosis), **about)
+        return words["nobody"].format(found=_found(diagnosis, said), **about)
     culprit = diagnosis.culprits[0]
     if culprit.role != "cause":
         return words["symptom"].format(name=culprit.name, **about)
@@ -85,10 +89,10 @@ def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:
     return case.rungs[0].brief or case.rungs[0].step.text
 
 
-def _found(diagnosis: Diagnosis) -> str:
+def _found(diagnosis: Diagnosis, said: str) -> str:
     """Return the foremost finding that is more than a note, with a blank before it, or nothing."""
     foremost = next((finding for finding in diagnosis.findings if finding.severity != "note"), None)
-    if foremost is None:
+    if foremost is None or finding_text(foremost) in said:
         return ""
     return " " + wording()["headline"]["found"].format(finding=finding_text(foremost))
 

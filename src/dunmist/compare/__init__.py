@@ -4,22 +4,20 @@ Takes examined captures, gives a ``Comparison`` of two or what is ``Unusual`` be
 figures and keys. It words nothing: advice does.
 """
 
-from dunmist.compare.answer import Answer, Comparison, compare
-from dunmist.compare.comparable import Hindrance, Obstacle
+from dunmist.compare.answer import Comparison, compare
+from dunmist.compare.comparable import Hindrance
 from dunmist.compare.figures import Examined, Figure
-from dunmist.compare.resampling import difference_of_means
+from dunmist.compare.resampling import CHANCE_MOST, difference_of_means
 from dunmist.compare.tested import Difference
-from dunmist.compare.usual import CAPTURES_LEAST, Odd, Range, Unusual, unusual
+from dunmist.compare.usual import Odd, Range, Unusual, unusual
 
 __all__ = [
-    "CAPTURES_LEAST",
-    "Answer",
+    "CHANCE_MOST",
     "Comparison",
     "Difference",
     "Examined",
     "Figure",
     "Hindrance",
-    "Obstacle",
     "Odd",
     "Range",
     "Unusual",

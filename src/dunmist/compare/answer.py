@@ -8,10 +8,11 @@ from dunmist.compare.figures import (
     Examined,
     application_figures,
     cooling_figures,
+    place_of,
     resource_figures,
 )
 from dunmist.compare.tested import Difference, tested
-from dunmist.diagnosis import LEVELS, Finding, ResourceState, is_strained
+from dunmist.diagnosis import LEVELS, Finding, is_strained
 
 Answer = Literal["better", "worse", "no clear change", "cannot be compared"]
 # what the answer goes by: how much work is held up, before how full something is
@@ -60,7 +61,7 @@ def compare(before: Examined, after: Examined) -> Comparison:
         chain(
             resource_figures(before, after),
             cooling_figures(before, after),
-            application_figures(before, after),
+            (one for one in application_figures(before, after) if one.is_seen),
         )
     )
     answer = _answer(before, after, differences)
@@ -70,7 +71,7 @@ def compare(before: Examined, after: Examined) -> Comparison:
 def _answer(before: Examined, after: Examined, differences: list[Difference]) -> Answer:
     """Return the answer by the resources that limited before or do afterwards."""
     states = [
-        {_place(state): state for state in one.diagnosis.resources} for one in (before, after)
+        {place_of(state): state for state in one.diagnosis.resources} for one in (before, after)
     ]
     better = worse = False
     for place in states[0].keys() & states[1].keys():
@@ -87,18 +88,12 @@ def _answer(before: Examined, after: Examined, differences: list[Difference]) ->
     return "better" if better else "no clear change"
 
 
-def _place(state: ResourceState) -> tuple[str, str | None]:
-    # the fullest single processor is another one at every look
-    return state.resource, None if state.resource == "core" else state.name
-
-
 def _change(place: tuple[str, str | None], differences: list[Difference]) -> int:
     """Return -1 where a resource clearly holds up or has less, 1 where more, 0 where neither."""
     for what in DECIDES:
         for one in differences:
             figure = one.figure
-            name = None if figure.resource == "core" else figure.name
-            if figure.what == what and (figure.resource, name) == place and one.is_clear:
+            if one.is_clear and (figure.what, figure.resource, figure.name) == (what, *place):
                 return -1 if one.change < 0 else 1
     return 0
 

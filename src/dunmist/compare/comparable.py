@@ -5,11 +5,7 @@ from typing import Literal, NamedTuple
 
 from dunmist.compare.figures import Examined
 
-Obstacle = Literal["other-computer", "too-short", "disturbed", "same-time"]
-# fewer intervals tell nothing of how much chance does
-INTERVALS_LEAST = 8
-# of the time, when the rest was not sampled
-SAMPLED_LEAST = 0.5
+Obstacle = Literal["other-computer", "too-short", "disturbed", "same-time", "too-few"]
 
 
 class Hindrance(NamedTuple):
@@ -24,14 +20,21 @@ def hindrance(before: Examined, after: Examined) -> Hindrance | None:
     if identity(before) != identity(after):
         return Hindrance("other-computer")
     for place, one in enumerate((before, after)):
-        line = one.series.line
-        if line.intervals < INTERVALS_LEAST:
-            return Hindrance("too-short", place)
-        if line.measured_s < SAMPLED_LEAST * line.duration_s:
-            return Hindrance("disturbed", place)
+        found = shortcoming(one)
+        if found is not None:
+            return Hindrance(found, place)
     if began(before) == began(after):
         return Hindrance("same-time")
     return None
+
+
+def shortcoming(one: Examined) -> Obstacle | None:
+    """Return why a capture by itself tells too little, None where it does not."""
+    line = one.series.line
+    if line.intervals < one.limits.intervals_least:
+        return "too-short"
+    too_little = line.measured_s < one.limits.sampled_least * line.duration_s
+    return "disturbed" if too_little else None
 
 
 def identity(one: Examined) -> tuple[object, ...]:

@@ -9,23 +9,12 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 
-from dunmist.diagnosis import Diagnosis, ResourceState, ResourceWord
+from dunmist.diagnosis import CompareLimits, Diagnosis, ResourceState, ResourceWord
 from dunmist.series import Application, Floats, Rate, Series
 
 Driven = Literal["temperature", "clock"]
 Taken = Literal["cores", "memory", "disk", "network"]
 FigureUnit = Literal["share", "celsius", "hz", "cores", "bytes", "bytes/s"]
-# five points of a resource's whole are seen on any picture of it
-LEAST_SHARE = 0.05
-# sensors are read to one degree, and a room changes by some
-LEAST_KELVIN = 3.0
-# of the greatest clock; less is the governor's doing
-LEAST_CLOCK_SHARE = 0.05
-# of an application: what it takes to be seen at all, and a share of the whole computer
-LEAST_CORES, LEAST_OF_PROCESSORS = 0.1, 0.02
-LEAST_BYTES_SHARE, LEAST_BYTES_PER_S = 0.02, 500_000.0
-# what warms or slows a processor is compared at equal use only
-OVERLAP_LEAST = 0.25
 
 
 class Examined(NamedTuple):
@@ -33,6 +22,11 @@ class Examined(NamedTuple):
 
     series: Series
     diagnosis: Diagnosis
+
+    @property
+    def limits(self) -> CompareLimits:
+        """The figures that say what difference matters."""
+        return self.diagnosis.limits.compare
 
 
 class Figure(NamedTuple):
@@ -49,38 +43,42 @@ class Figure(NamedTuple):
     resource: ResourceWord | None = None
     name: str | None = None
 
+    @property
+    def is_seen(self) -> bool:
+        """Whether there is enough of it in either capture for anybody to notice."""
+        return any(
+            len(one) and float(one.mean()) >= self.least for one in (self.before, self.after)
+        )
+
+
+def place_of(state: ResourceState) -> tuple[ResourceWord, str | None]:
+    """Return what tells a resource from others in every capture of a computer."""
+    # the fullest single processor is another one at every look
+    return state.resource, None if state.resource == "core" else state.name
+
 
 def resource_figures(before: Examined, after: Examined) -> Iterator[Figure]:
     """Yield how full each resource is and how much work it holds up."""
-    known = {(state.resource, state.name): state for state in before.diagnosis.resources}
+    known = {place_of(state): state for state in before.diagnosis.resources}
+    least = after.limits.least_share
     for state in after.diagnosis.resources:
-        other = known.get((state.resource, _name_in(known, state)))
+        other = known.get(place_of(state))
         if other is None or other.trace is None or state.trace is None:
             continue
         used = other.trace.used.known(), state.trace.used.known()
         if state.resource != "heat":  # which has degrees
-            yield Figure("used", "share", *used, LEAST_SHARE, state.resource, state.name)
+            yield Figure("used", "share", *used, least, *place_of(state))
         if other.trace.pressure is not None and state.trace.pressure is not None:
             held_up = other.trace.pressure.known(), state.trace.pressure.known()
-            yield Figure("held-up", "share", *held_up, LEAST_SHARE, state.resource, state.name)
-
-
-def _name_in(
-    known: dict[tuple[ResourceWord, str | None], ResourceState], state: ResourceState
-) -> str | None:
-    """Return the name under which the other capture has the resource."""
-    # the fullest single processor is another one at every look
-    if state.resource == "core":
-        return next((name for word, name in known if word == "core"), None)
-    return state.name
+            yield Figure("held-up", "share", *held_up, least, *place_of(state))
 
 
 def cooling_figures(before: Examined, after: Examined) -> Iterator[Figure]:
     """Yield temperature and clock at equal use of the processors; nothing where none is equal."""
-    most_hz = after.series.machine.most_clock_hz or 0.0
+    limits, most_hz = after.limits, after.series.machine.most_clock_hz or 0.0
     cooling: tuple[tuple[Driven, FigureUnit, float], ...] = (
-        ("temperature", "celsius", LEAST_KELVIN),
-        ("clock", "hz", LEAST_CLOCK_SHARE * most_hz),
+        ("temperature", "celsius", limits.least_kelvin),
+        ("clock", "hz", limits.least_clock_share * most_hz),
     )
     for what, unit, least in cooling:
         then, now = (_driven(one.series, what) for one in (before, after))
@@ -89,6 +87,7 @@ def cooling_figures(before: Examined, after: Examined) -> Iterator[Figure]:
         equal = _at_equal_use(
             (then.values, before.series.machine.used.values),
             (now.values, after.series.machine.used.values),
+            limits,
         )
         if equal is not None:
             yield Figure(what, unit, *equal, least, "heat")
@@ -103,7 +102,7 @@ def _driven(series: Series, what: Driven) -> Rate | None:
 
 
 def _at_equal_use(
-    then: tuple[Floats, Floats], now: tuple[Floats, Floats]
+    then: tuple[Floats, Floats], now: tuple[Floats, Floats], limits: CompareLimits
 ) -> tuple[Floats, Floats] | None:
     """Return figures as they would be at the use that both captures had; None where none is equal.
 
@@ -119,11 +118,11 @@ def _at_equal_use(
     if min(len(first), len(second)) < 2:
         return None
     low, high = max(load_1.min(), load_2.min()), min(load_1.max(), load_2.max())
+    reach = limits.overlap_reach
     inside = [
-        float(((load >= low - OVERLAP_LEAST / 4) & (load <= high + OVERLAP_LEAST / 4)).mean())
-        for load in (load_1, load_2)
+        float(((load >= low - reach) & (load <= high + reach)).mean()) for load in (load_1, load_2)
     ]
-    if low > high + OVERLAP_LEAST / 2 or min(inside) < OVERLAP_LEAST:
+    if low > high + 2 * reach or min(inside) < limits.overlap_least:
         return None
     moved = [load - load.mean() for load in (load_1, load_2)]
     spread = sum(float((one**2).sum()) for one in moved)
@@ -138,25 +137,24 @@ def _at_equal_use(
 
 
 def application_figures(before: Examined, after: Examined) -> Iterator[Figure]:
-    """Yield what each application takes; one that a capture lacks took nothing there."""
-    earlier = _by_name(before.series)
-    processors = float(after.series.machine.online.values.mean())
-    memory = after.series.machine.managed_bytes
+    """Yield what each application takes; one that a capture lacks took nothing there.
+
+    Most of them nobody notices: ``is_seen`` tells.
+    """
+    limits, machine = after.limits, after.series.machine
+    processors = float(machine.online.values.mean())
     taken: tuple[tuple[Taken, FigureUnit, float], ...] = (
-        ("cores", "cores", max(LEAST_CORES, LEAST_OF_PROCESSORS * processors)),
-        ("memory", "bytes", LEAST_BYTES_SHARE * memory),
-        ("disk", "bytes/s", LEAST_BYTES_PER_S),
-        ("network", "bytes/s", LEAST_BYTES_PER_S),
+        ("cores", "cores", max(limits.least_cores, limits.least_of_processors * processors)),
+        ("memory", "bytes", limits.least_of_memory * machine.managed_bytes),
+        ("disk", "bytes/s", limits.least_bytes_per_s),
+        ("network", "bytes/s", limits.least_bytes_per_s),
     )
-    later = _by_name(after.series)
+    earlier, later = _by_name(before.series), _by_name(after.series)
     for name in dict.fromkeys((*later, *earlier)):
         for what, unit, least in taken:
-            values = (
-                _of(earlier.get(name, []), what, before.series),
-                _of(later.get(name, []), what, after.series),
-            )
-            if max(float(one.mean()) if len(one) else 0.0 for one in values) >= least:
-                yield Figure(what, unit, *values, least, name=name)
+            then = _of(earlier.get(name, []), what, before.series)
+            now = _of(later.get(name, []), what, after.series)
+            yield Figure(what, unit, then, now, least, name=name)
 
 
 def _by_name(series: Series) -> dict[str, list[Application]]:

@@ -7,15 +7,10 @@ Of hundreds of figures some differ by chance: what is said is held to a false di
 from collections.abc import Iterable
 from typing import NamedTuple
 
-import numpy as np
-
 from dunmist.compare.figures import Figure
-from dunmist.compare.resampling import difference_of_means
+from dunmist.compare.resampling import CHANCE_MOST, difference_of_means
 
-FALSE_DISCOVERIES = 0.05
 VALUES_LEAST = 2
-# the same captures give the same answer
-SEED = 1995
 
 
 class Difference(NamedTuple):
@@ -42,9 +37,8 @@ def tested(figures: Iterable[Figure]) -> list[Difference]:
     """Return the differences of all figures that can be compared, in their order."""
     from scipy.stats import false_discovery_control
 
-    chance = np.random.default_rng(SEED)
     usable = [one for one in figures if min(len(one.before), len(one.after)) >= VALUES_LEAST]
-    found = [difference_of_means(one.before, one.after, chance) for one in usable]
+    found = [difference_of_means(one.before, one.after) for one in usable]
     if not found:
         return []
     likely = false_discovery_control([one.p_value for one in found], method="bh")
@@ -56,7 +50,7 @@ def tested(figures: Iterable[Figure]) -> list[Difference]:
             low=one.low,
             high=one.high,
             p_value=float(p_value),
-            is_clear=bool(p_value <= FALSE_DISCOVERIES and abs(one.difference) >= figure.least),
+            is_clear=bool(p_value <= CHANCE_MOST and abs(one.difference) >= figure.least),
         )
         for figure, one, p_value in zip(usable, found, likely, strict=True)
     ]

@@ -12,17 +12,13 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 
-from dunmist.compare.comparable import INTERVALS_LEAST, identity
+from dunmist.compare.comparable import Hindrance, identity, shortcoming
 from dunmist.compare.figures import Examined, Figure, application_figures, resource_figures
-from dunmist.compare.tested import FALSE_DISCOVERIES
+from dunmist.compare.resampling import CHANCE_MOST
 from dunmist.diagnosis import name_shape
 from dunmist.series import Series
 
 SetWord = Literal["program", "service", "port", "autostart", "session", "package"]
-CAPTURES_LEAST = 2
-INSIDE = 0.95
-# captures that agree to the last digit would call everything unusual
-SPREAD_LEAST = 0.1
 
 
 class Range(NamedTuple):
@@ -50,8 +46,12 @@ class Odd(NamedTuple):
 
 
 class Unusual(NamedTuple):
-    """What is not as it usually is; ``left_out`` are captures of other computers, or too short."""
+    """What is not as it usually is; ``hindrance`` is why that cannot be told.
 
+    ``left_out`` are captures of other computers, or that tell too little.
+    """
+
+    hindrance: Hindrance | None
     normal: list[Examined]
     now: Examined
     left_out: list[Examined]
@@ -71,18 +71,16 @@ class Unusual(NamedTuple):
             ),
         )  # fmt: skip
 
-    @property
-    def can_tell(self) -> bool:
-        """Whether there are captures enough to know what is usual."""
-        return len(self.normal) >= CAPTURES_LEAST
-
 
 def unusual(normal: Sequence[Examined], now: Examined) -> Unusual:
     """Return what is not as it usually is."""
-    good = [one for one in normal if identity(one) == identity(now) and _is_long_enough(one)]
-    left_out = [one for one in normal if one not in good]
-    if len(good) < CAPTURES_LEAST:
-        return Unusual(good, now, left_out, [], [], [], [])
+    good, left_out = list[Examined](), list[Examined]()
+    for one in normal:
+        tells = identity(one) == identity(now) and shortcoming(one) is None
+        (good if tells else left_out).append(one)
+    in_the_way = _hindrance(good, now)
+    if in_the_way is not None:
+        return Unusual(in_the_way, good, now, left_out, [], [], [], [])
     sets, present = [_things(one.series) for one in good], _things(now.series)
     known = {key for one in sets for key in one}
     new = [_new(key, present[key], known) for key in present if key not in known]
@@ -96,11 +94,14 @@ def unusual(normal: Sequence[Examined], now: Examined) -> Unusual:
         for (what, name), value in present.items()
         if (what, name) in sets[-1] and value not in {one.get((what, name)) for one in sets}
     ]
-    return Unusual(good, now, left_out, _ranges(good, now), new, missing, replaced)
+    return Unusual(None, good, now, left_out, _ranges(good, now), new, missing, replaced)
 
 
-def _is_long_enough(one: Examined) -> bool:
-    return one.series.line.intervals >= INTERVALS_LEAST
+def _hindrance(good: list[Examined], now: Examined) -> Hindrance | None:
+    found = shortcoming(now)
+    if found is not None:
+        return Hindrance(found, 1)
+    return Hindrance("too-few") if len(good) < now.limits.captures_least else None
 
 
 def _new(key: tuple[SetWord, str], value: str | None, known: Iterable[tuple[SetWord, str]]) -> Odd:
@@ -143,18 +144,24 @@ def _ranges(good: list[Examined], now: Examined) -> list[Range]:
     for one in good:
         for figure in (*resource_figures(one, now), *application_figures(one, now)):
             if len(figure.before) and len(figure.after):
-                name = None if figure.resource == "core" else figure.name
-                by_figure.setdefault((figure.what, figure.resource, name), []).append(figure)
+                key = (figure.what, figure.resource, figure.name)
+                by_figure.setdefault(key, []).append(figure)
     found, chances = [], []
     for figures in by_figure.values():
-        if len(figures) < CAPTURES_LEAST:
+        figure, means = figures[-1], [float(one.before.mean()) for one in figures]
+        if figure.resource is None:
+            # an application that nobody notices at any time is not looked at
+            if not any(one.is_seen for one in figures):
+                continue
+            # neither that capture nor the one of now had it
+            means += [0.0] * (len(good) - len(means))
+        count = len(means)
+        if count < now.limits.captures_least:
             continue
-        figure, count = figures[-1], len(figures)
-        means = np.array([float(one.before.mean()) for one in figures])
-        spread = max(float(means.std(ddof=1)), SPREAD_LEAST * figure.least)
+        spread = max(float(np.std(means, ddof=1)), now.limits.spread_least * figure.least)
         wide = spread * math.sqrt(1 + 1 / count)
-        usual, current = float(means.mean()), float(figure.after.mean())
-        reach = wide * float(t.ppf((1 + INSIDE) / 2, count - 1))
+        usual, current = float(np.mean(means)), float(figure.after.mean())
+        reach = wide * float(t.ppf(1 - CHANCE_MOST / 2, count - 1))
         chances.append(2 * float(t.sf(abs(current - usual) / wide, count - 1)))
         # no figure is less than nothing
         low = max(0.0, usual - reach)
@@ -164,9 +171,7 @@ def _ranges(good: list[Examined], now: Examined) -> list[Range]:
     likely = false_discovery_control(chances, method="bh")
     return [
         one._replace(
-            is_outside=bool(
-                chance <= FALSE_DISCOVERIES and abs(one.now - one.usual) >= one.figure.least
-            )
+            is_outside=bool(chance <= CHANCE_MOST and abs(one.now - one.usual) >= one.figure.least)
         )
         for one, chance in zip(found, likely, strict=True)
     ]

@@ -24,7 +24,7 @@ from dunmist.diagnosis.records import (
 from dunmist.diagnosis.resources import BY_WORD as RESOURCE_BY_WORD
 from dunmist.diagnosis.resources import RESOURCES, Demand
 from dunmist.diagnosis.stretches import worst_stretch
-from dunmist.diagnosis.thresholds import Thresholds, load_thresholds, thresholds
+from dunmist.diagnosis.thresholds import CompareLimits, Thresholds, load_thresholds, thresholds
 from dunmist.diagnosis.words import (
     KINDS,
     LEVELS,
@@ -42,6 +42,7 @@ __all__ = [
     "RESOURCES",
     "RESOURCE_BY_WORD",
     "AlsoStrained",
+    "CompareLimits",
     "Culprit",
     "Demand",
     "Diagnosis",

@@ -273,6 +273,24 @@ class StretchLimits(_Figures, frozen=True):
     bridge_s: float
 
 
+class CompareLimits(_Figures, frozen=True):
+    """What makes a difference between captures."""
+
+    intervals_least: float
+    sampled_least: float
+    captures_least: float
+    least_share: float
+    least_kelvin: float
+    least_clock_share: float
+    least_cores: float
+    least_of_processors: float
+    least_of_memory: float
+    least_bytes_per_s: float
+    overlap_least: float
+    overlap_reach: float
+    spread_least: float
+
+
 class Thresholds(_Figures, frozen=True):
     """All figures by subject."""
 
@@ -297,6 +315,7 @@ class Thresholds(_Figures, frozen=True):
     advice: AdviceLimits
     effect: EffectLimits
     stretch: StretchLimits
+    compare: CompareLimits
 
     def of_disk(self, kind: DiskKind) -> DiskKindLimits:
         """Return what a disk of a kind needs."""

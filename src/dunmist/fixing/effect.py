@@ -2,18 +2,12 @@
 
 from typing import Literal, NamedTuple
 
-import numpy as np
-
-from dunmist.compare import difference_of_means
+from dunmist.compare import CHANCE_MOST, difference_of_means
 from dunmist.diagnosis import ResourceState, ResourceWord
 from dunmist.series import Rate
 
 Change = Literal["better", "worse", "no clear change"]
-# a difference that chance alone brings less often than this is called one
-CHANCE_MOST = 0.05
 VALUES_LEAST = 4
-# the same measurements give the same answer
-SEED = 1995
 
 
 class Effect(NamedTuple):
@@ -64,7 +58,7 @@ def _compared(before: Rate, after: Rate, least_change: float) -> Change:
     first, second = before.known(), after.known()
     if min(len(first), len(second)) < VALUES_LEAST:
         return "no clear change"
-    found = difference_of_means(first, second, np.random.default_rng(SEED))
+    found = difference_of_means(first, second)
     if found.p_value > CHANCE_MOST or abs(found.difference) < least_change:
         return "no clear change"
     return "better" if found.difference < 0 else "worse"

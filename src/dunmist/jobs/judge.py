@@ -73,6 +73,10 @@ def _seconds(path: Path, moment: Moment) -> float:
         raise WrongUsage("a clock time needs a file; write how long after the beginning, as 5m")
     with CaptureReader(path) as reader:
         began = datetime.fromisoformat(reader.header.started)
+        planned_s = reader.header.plan.duration_s
     meant = began.replace(hour=moment.hour, minute=moment.minute, second=moment.second)
-    # after midnight the clock begins anew
-    return (meant - began.replace(microsecond=0)).total_seconds() % S_PER_DAY
+    after_s = (meant - began.replace(microsecond=0)).total_seconds()
+    if after_s >= 0:
+        return after_s
+    # after midnight the clock begins anew; what is no part of the capture then was before it
+    return after_s + S_PER_DAY if after_s + S_PER_DAY <= planned_s else 0.0

@@ -24,9 +24,9 @@ LISTS = {
 }
 LOST = "clock lost to heat"
 REST = {
-    "before-and-after": "{count} other figures differ by no more than chance, or by too little to "
+    "before-and-after": "{count} {other}figures differ by no more than chance, or by too little to "
     "matter.",
-    "normal-and-now": "{count} other figures are in their usual range.",
+    "normal-and-now": "{count} {other}figures are in their usual range.",
 }
 SAYS = {"used": "used", "held-up": "work held up", "temperature": "temperature at equal use",
         "clock": "clock at equal use", "cores": "processor time", "memory": "memory",
@@ -86,7 +86,9 @@ def _table(found: Compared) -> list[Block]:
         blocks.append(TextTable("", columns, rows, frozenset((2, 3, 4))))
     rest = len(found.figures) - len(rows)
     if rest:
-        blocks.append(Paragraph(REST[found.question].format(count=rest)))
+        blocks.append(
+            Paragraph(REST[found.question].format(count=rest, other="other " if rows else ""))
+        )
     return blocks
 
 

@@ -1,8 +1,10 @@
 """The sections of a report that the tables give: machine, cores, memory, heat, ports, appendix."""
 
+from collections.abc import Iterator
+
 from dunmist.advice import Judged, about_lines, paging_sentence, size_text, span_text
 from dunmist.reports.document import Block, Figure, Items, Paragraph, Section, TextTable
-from dunmist.series import Application, Series
+from dunmist.series import Series
 from dunmist.tables import (
     CORES,
     CURVES,
@@ -125,35 +127,26 @@ def cost_text(series: Series) -> str:
     """Return what sampling cost and how even it was."""
     parts = [f" {series.late} ticks were late, {series.missed} missed."]
     if series.header.live:
-        share = 100.0 * series.machine.own_cpu_s / series.duration_s
-        rss = series.machine.own_rss_bytes
-        taken = [f"{share:.2g} % of one processor"]
-        if rss is not None:
-            taken.append(f"{size_text(rss)} of memory")
-        wrote = sum(one.disk_bytes_per_s.mean() for one in _samplers(series))
-        if wrote >= 1:
-            taken.append(f"{size_text(wrote)} a second of disk")
-        *most, last = taken
-        parts.append(f" Sampling took {', '.join(most)} and {last}." if most else f" {last}.")
-        asked_s = sum(survey.asked_cpu_s for survey in series.surveyed.surveys)
-        if asked_s > 0:
-            parts.append(
-                f" To answer its questions, the service manager and others took {asked_s:.2g} s."
-            )
-        whole_s = series.footer.own_cpu_s if series.footer else None
-        if whole_s is not None:
-            parts.append(f" With its start and end it took {whole_s:.2g} s of processor time.")
+        parts += _taken(series)
     return "".join(parts)
 
 
-def _samplers(series: Series) -> list[Application]:
-    """Return the sampler itself, and no other one beside it."""
-    own = series.header.observer
-    return [
-        one
-        for one in series.applications
-        if own and any(own.pid == process.pid for process in one.members) and one.observer
-    ]
+def _taken(series: Series) -> Iterator[str]:
+    """Yield what the sampler took of the computer, and what others took because it asked."""
+    taken = [f"{100.0 * series.machine.own_cpu_s / series.duration_s:.2g} % of one processor"]
+    rss, own = series.machine.own_rss_bytes, series.sampler
+    if rss is not None:
+        taken.append(f"{size_text(rss)} of memory")
+    moved = own.application.disk_bytes_per_s.mean() if own else 0.0
+    if moved >= 1:
+        taken.append(f"{size_text(moved)} a second of disk")
+    *most, last = taken
+    yield f" Sampling took {', '.join(most) + ' and ' if most else ''}{last}."
+    asked_s = sum(survey.asked_cpu_s for survey in series.surveyed.surveys)
+    if asked_s > 0:
+        yield f" To answer its questions, the service manager and others took {asked_s:.2g} s."
+    if series.footer and series.footer.own_cpu_s is not None:
+        yield f" With start and end it took {series.footer.own_cpu_s:.2g} s of processor time."
 
 
 def text_table(caption: str, filled: Filled, *, folded: bool = False) -> TextTable:

@@ -108,10 +108,11 @@ class ProcessTable:
                 self._first_seen(name, found)
                 continue
             # the path walked for every process at every tick: no call but the one to the kernel
+            stat = entry.stat
             try:
-                line = pread(entry.stat, STAT_BYTES, 0)  # type: ignore[arg-type]
-            except (OSError, TypeError):  # it ended, or its line is not kept open
-                line = entry.line_again(self._root)
+                line = entry.line_again(self._root) if stat is None else pread(stat, STAT_BYTES, 0)
+            except OSError:
+                line = entry.line_again(self._root)  # which knows what that means
             # a process that did nothing has the line it had, so nothing else needs to be read
             if line == entry.line:
                 continue
@@ -120,9 +121,8 @@ class ProcessTable:
             else:
                 self._forget(name, found)
                 self._first_seen(name, found)
-        if len(entries) != len(present):
-            for name in entries.keys() - set(present):
-                self._forget(name, found)
+        for name in entries.keys() - set(present):
+            self._forget(name, found)
         found.alive = len(self._entries)
         self._threads.watch(busy, elapsed_s)
         found.threads = self._threads.read(lambda name: self._entries[name].number, after_ms)

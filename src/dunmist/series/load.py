@@ -91,6 +91,22 @@ class Series:
         return {process.pid: process for process in self.processes.values() if process.is_alive}
 
     @cached_property
+    def sampler(self) -> Process | None:
+        """The process that sampled, None where that was no part of the computer.
+
+        Told by its identity: what only has its name is another one.
+        """
+        own = self.header.observer
+        return next(
+            (
+                process
+                for process in self.processes.values()
+                if own and (process.pid, process.facts.start_clk) == (own.pid, own.start_clk)
+            ),
+            None,
+        )
+
+    @cached_property
     def processor_sensor(self) -> ProcessorSensor | None:
         """The temperature to take for the processor, None where no rule finds one."""
         return processor_sensor(self.devices.sensors)

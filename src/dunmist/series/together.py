@@ -53,7 +53,6 @@ class Together:
         self._every_s = every_s
         self._since_s = since_s
         self._ticks: list[Tick] = []
-        self._merged: Tick | None = None
         self._size = 0
         self._last_s: float | None = None
         self._usual_s = 0.0

@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: demo test lint docs benchmarks accuracy pairs bottle bottle-test screenshots clean
+.PHONY: demo test lint docs benchmarks accuracy pairs proofs bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -37,6 +37,9 @@ accuracy: $(VENV)/installed
 
 pairs: $(VENV)/installed
 	$(BIN)/python benchmarks/pairs.py
+
+proofs: $(VENV)/installed
+	$(BIN)/python benchmarks/proofs.py
 
 # a real kernel and service manager in an emulated computer; CONTRIBUTING.md says what it takes
 bottle: $(VENV)/installed

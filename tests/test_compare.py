@@ -1,6 +1,7 @@
 """What changed beyond noise: pairs of captures, and several good ones with one of now."""
 
 import json
+import re
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -11,6 +12,7 @@ import numpy as np
 from dunmist.compare.resampling import block_length, difference_of_means
 from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
+from dunmist.simulation.scenario import SensorSpec
 from tests.program import run
 
 HOURS = ("2031-05-14T09:00:00+01:00", "2031-05-14T11:00:00+01:00", "2031-05-14T13:00:00+01:00",
@@ -137,6 +139,21 @@ class NormalAndNow(Captures):
         self.assertEqual([], [one for one in found["figures"] if one["clear"]])
         self.assertIn("nestcam-index", {one["name"] for one in found["figures"]})
 
+    def test_a_report_and_a_triage_say_it_too(self):
+        said = run("triage", "sick.jsonl.gz", "--normal", "good", folder=self.folder).stdout
+        self.assertIn("Beside normal", said)
+        self.assertIn("New: program nestcam-index", said)
+        run("report", "sick.jsonl.gz", "--normal", "good/*.gz", "-o", "r.html", folder=self.folder)
+        page = (self.folder / "r.html").read_text()
+        section = page.split("Beside normal")[1]
+        self.assertIn("usually", section.split("<table")[0], "no picture of both")
+        run("triage", "sick.jsonl.gz", "--json", "--normal", "good", folder=self.folder, status=2)
+
+    def test_what_makes_captures_those_of_one_computer(self):
+        for match, left_out in (("both", 1), ("hardware", 1), ("any", 0)):
+            found = self.compared("good", "other.jsonl.gz", "good/1.jsonl.gz", "--match", match)
+            self.assertEqual(left_out, len(found["left_out"]), match)
+
     def test_others_are_left_out_and_said(self):
         found = self.compared("good/0.jsonl.gz", "other.jsonl.gz", "sick.jsonl.gz")
         self.assertEqual("cannot be compared", found["answer"])
@@ -167,6 +184,49 @@ class Statistics(unittest.TestCase):
         moved = difference_of_means(capture(), capture() + 3.0)
         self.assertLess(moved.p_value, 0.01)
         self.assertTrue(moved.low < 3.0 < moved.high)
+
+
+class Cooling(unittest.TestCase):
+    """The same work on a laptop that gives its heat away worse and worse."""
+
+    def setUp(self):
+        holder = TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+
+    def capture(self, name, hour, resistance, power=False):
+        """Capture the calm laptop; ``power`` adds a sensor of what the package takes."""
+        calm = load_scenario("cliff-top-evening")
+        hardware = calm.hardware
+        heat = msgspec.structs.replace(hardware.heat, resistance=resistance)
+        sensors = list(hardware.sensors)
+        if power:
+            sensors.append(SensorSpec("zenpower", "power1", label="package", follows="power"))
+        hardware = msgspec.structs.replace(hardware, heat=heat, sensors=sensors)
+        busy = [msgspec.structs.replace(one, demand_cores=0.6) if one.name == "plumage-catalogue"
+                else one for one in calm.programs]  # fmt: skip
+        dusty = msgspec.structs.replace(calm, hardware=hardware, programs=busy)
+        capture_patient(at(dusty, HOURS[hour]), self.folder / name, 40.0)
+
+    def came(self, *given):
+        done = run("compare", *given, "--json", folder=self.folder)
+        return {one["kind"]: one["text"] for one in json.loads(done.stdout)["new"]}
+
+    def test_dust_is_told_by_equal_load(self):
+        clean = load_scenario("cliff-top-evening").hardware.heat.resistance
+        for power in (False, True):
+            with self.subTest(power=power):
+                for name, hour, factor in (("1.gz", 0, 1.0), ("2.gz", 1, 1.0), ("3.gz", 2, 1.6)):
+                    (self.folder / name).unlink(missing_ok=True)
+                    self.capture(name, hour, clean * factor, power)
+                said = self.came("1.gz", "3.gz")["cooling-worse"]
+                self.assertIn("hotter at the same load than on 2031-05-14", said)
+                self.assertIn("cooling-worse", self.came("1.gz", "2.gz", "3.gz"))
+                self.assertNotIn("cooling-worse", self.came("1.gz", "2.gz"))
+                self.assertNotIn("cooling-worse", self.came("3.gz", "1.gz"))
+                if power:
+                    told = float(re.search(r"([\d.]+) K/W more", said)[1])
+                    self.assertAlmostEqual(0.6 * clean, told, delta=0.15 * clean)
 
 
 if __name__ == "__main__":

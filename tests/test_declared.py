@@ -35,7 +35,8 @@ def keys_of(argument, tree):
 
 def signs():
     """Every call that makes a sign: file, keys that it can have, names of its slots."""
-    for file in [*(SOURCE / "diagnosis").rglob("*.py"), *(SOURCE / "advice").rglob("*.py")]:
+    for file in [*(SOURCE / "diagnosis").rglob("*.py"), *(SOURCE / "advice").rglob("*.py"),
+                 *(SOURCE / "compare").rglob("*.py")]:
         tree = ast.parse(file.read_text())
         for node in ast.walk(tree):
             if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "sign":
@@ -139,7 +140,8 @@ class Declared(unittest.TestCase):
     def test_each_verb_has_a_rule_a_step_and_a_word_for_the_owner(self):
         self.assertEqual(set(VERBS), set(VERB_RULES))
         acts = {step.get("act") for step in ladder()["step"].values()}
-        self.assertEqual(set(VERBS), acts - {None})
+        # it proves something rather than mending it, and is asked for by its own option
+        self.assertEqual(set(VERBS) - {"alternate"}, acts - {None})
         for verb, rule in VERB_RULES.items():
             self.assertIn("{name}", rule.told, verb)
         from dunmist.advice import Act, Target

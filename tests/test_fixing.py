@@ -231,10 +231,26 @@ class Acting(InFolder):
         ).groups()
         self.assertGreater(float(before), 0.1)
         self.assertLess(float(after), 0.05)
+        expected, freed = re.search(r"expected ([\d.]+) cores, freed ([\d.]+)", said).groups()
+        self.assertAlmostEqual(float(expected), float(freed), delta=0.2)
+        if not said.startswith("better") and "\nbetter" not in said:
+            self.assertIn("let busy_tern.py go on: dunmist fix --undo 1", said)
+        options = {"folder": self.folder, "environment": self.environment}
+        self.assertIn("1 acts that were measured helped", run("fix", "--list", **options).stdout)
+        time.sleep(1.0)
+        run("capture", "-o", "later.gz", "--for", "1s", "--every", "0.5s", **options)
+        report = run("report", "later.gz", "-o", "-", **options).stdout
+        self.assertRegex(" ".join(report.split()), r"What was done -+ - .*pause busy_tern.py: 1 of "
+                         r"1 processes are paused; .*expected [\d.]+ cores, freed")  # fmt: skip
 
     def test_ctrl_c_while_it_measures_means_do_nothing_more(self):
         child = self.start("idle_tern.py", SLEEP)
         self.sample_now()
+        # what was sampled long ago tells nothing of just before
+        text = gzip.decompress(self.capture.read_bytes()).decode()
+        began = re.search(r'"started":"(\d{4})', text)[1]
+        text = text.replace(f'"started":"{began}', f'"started":"{int(began) - 1}', 1)
+        self.capture.write_bytes(gzip.compress(text.encode()))
         lines = self.fix("--pid", child.pid).stdout.splitlines()
         number = next(line.split(".")[0].strip() for line in lines if "Pause" in line)
         for after_s, said, state in ((2.0, "nothing was done", "S"), (1.0, "act 1 is done", "T")):

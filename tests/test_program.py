@@ -211,6 +211,17 @@ class Demo(InFolder):
         self.assertEqual(list(rows[0]), text.splitlines()[0].split(","))
 
 
+class Chapters(InFolder):
+    def test_each_chapter_tells_its_story(self):
+        for name, answer in (("before-and-after", "It is better"),
+                             ("normal-and-now", "This is not how this computer usually is")):
+            with self.subTest(name):
+                said = run("demo", "--chapter", name, "-o", name, folder=self.folder).stdout
+                self.assertIn(answer, said)
+                self.assertGreater((self.folder / name / "report.html").stat().st_size, 10_000)
+        run("demo", "--chapter", "egg", "-o", "x", folder=self.folder, status=2)
+
+
 class WrongUse(InFolder):
     def test_wrong_usage_gets_one_line_and_two(self):
         for arguments, expected in (

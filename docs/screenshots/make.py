@@ -42,6 +42,7 @@ TERMINALS = (
     ("view-services", f"dunmist view services {CAPTURE}; dunmist view autostart {CAPTURE}"),
     ("view-machine", f"dunmist view machine {CAPTURE} --no-pager"),
     ("compare", f"dunmist compare {CAPTURE} evening/capture.jsonl.gz"),
+    ("compare-normal", "dunmist compare week/before-*.jsonl.gz week/now.jsonl.gz"),
 )
 
 
@@ -137,6 +138,8 @@ def main(wanted: list[str]) -> None:
         subprocess.run([DUNMIST, "demo", "-o", "demo"], cwd=folder, check=True,
                        stdout=subprocess.DEVNULL)  # fmt: skip
         subprocess.run([DUNMIST, "demo", "cliff-top-evening", "-o", "evening"], cwd=folder,
+                       check=True, stdout=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run([DUNMIST, "demo", "--chapter", "normal-and-now", "-o", "week"], cwd=folder,
                        check=True, stdout=subprocess.DEVNULL)  # fmt: skip
         for picture, command in TERMINALS:
             if not wanted or picture in wanted:

@@ -6,7 +6,14 @@ Takes a diagnosis and its series, gives ``Judged``: a case for each application 
 
 from dunmist.advice.about import About, about_lines, what_it_is
 from dunmist.advice.acts import VERBS, Act, Target, Verb
-from dunmist.advice.amounts import cores_text, freed_text, percent, size_text, span_text
+from dunmist.advice.amounts import (
+    cores_text,
+    freed_amount,
+    freed_text,
+    percent,
+    size_text,
+    span_text,
+)
 from dunmist.advice.autostart_entries import (
     OFF,
     OVERRIDE,
@@ -28,13 +35,15 @@ from dunmist.advice.compose import Around, Judged, advise
 from dunmist.advice.evidence import declared_evidence
 from dunmist.advice.owner import Told, tell_owner
 from dunmist.advice.protection import protected_by_name, protected_unit
-from dunmist.advice.rungs import Rung
+from dunmist.advice.proving import tell_proof, tell_unprovable
+from dunmist.advice.rungs import Rung, act_against
 from dunmist.advice.sentences import first_action, paging_sentence
 from dunmist.advice.triage import (
     RISKS,
     CulpritAdvice,
     Evidence,
     FindingAdvice,
+    Frees,
     ResourceAdvice,
     Step,
     Triage,
@@ -57,6 +66,7 @@ __all__ = [
     "CulpritAdvice",
     "Evidence",
     "FindingAdvice",
+    "Frees",
     "Judged",
     "ResourceAdvice",
     "Rung",
@@ -66,6 +76,7 @@ __all__ = [
     "Triage",
     "Verb",
     "about_lines",
+    "act_against",
     "advise",
     "catalogue",
     "compared_amount",
@@ -75,6 +86,7 @@ __all__ = [
     "doubt_text",
     "enable_command",
     "first_action",
+    "freed_amount",
     "freed_text",
     "ladder",
     "override_name",
@@ -87,6 +99,8 @@ __all__ = [
     "span_text",
     "tell_comparison",
     "tell_owner",
+    "tell_proof",
+    "tell_unprovable",
     "tell_unusual",
     "what_it_is",
     "wording",

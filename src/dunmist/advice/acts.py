@@ -10,6 +10,7 @@ import msgspec
 Verb = Literal[
     "pause",
     "resume",
+    "alternate",
     "lower-priority",
     "lower-disk-priority",
     "end",

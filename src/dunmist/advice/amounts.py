@@ -70,8 +70,12 @@ def amount_text(value: float, unit: str, of: float | None) -> str:
 
 def freed_text(value: float, unit: str) -> str:
     """Return an estimate of what a step frees, as it goes after its risk."""
-    amount = f"{value:.2g} cores" if unit == "cores" else amount_text(value, unit, None)
-    return f"frees about {amount}"
+    return f"frees about {freed_amount(value, unit)}"
+
+
+def freed_amount(value: float, unit: str) -> str:
+    """Return an amount of a resource that is or was freed, as roughly as it is known."""
+    return f"{value:.2g} cores" if unit == "cores" else amount_text(value, unit, None)
 
 
 def plain_number(value: float) -> str:

@@ -13,7 +13,7 @@ from typing import Any, Literal
 import msgspec
 
 from dunmist.advice.amounts import cores_text, percent, size_text
-from dunmist.advice.evidence import rounded
+from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.filling import subject_of
 from dunmist.advice.sentences import finding_text
 from dunmist.advice.wording import wording
@@ -33,6 +33,8 @@ WHICH = ("first", "second")
 # so many differences stand in the sentence, and so many new things
 SAID_MOST, NAMED_MOST = 2, 4
 HZ_PER_MHZ = 1e6
+# findings that no single capture gives
+ONLY_HERE = ("cooling-worse",)
 LOST_CLOCK = ("heat", "held-up")
 # what an application has of a resource
 TAKEN_OF: dict[str, str] = {
@@ -110,7 +112,7 @@ def tell_comparison(found: Comparison) -> Compared:
         before=[_capture(found.before)],
         after=_capture(found.after),
         figures=figures,
-        new=[_finding(one) for one in found.came],
+        new=[_came(one) for one in found.came],
         gone=[_finding(one) for one in found.went],
         stayed=[_finding(one) for one in found.stayed],
     )
@@ -121,7 +123,7 @@ def tell_unusual(found: Unusual) -> Compared:
     answer: Literal["as usual", "unusual", "cannot be compared"] = "as usual"
     if found.hindrance is not None:
         answer = "cannot be compared"
-    elif found.outside or found.new or found.missing or found.replaced:
+    elif found.outside or found.findings or found.new or found.missing or found.replaced:
         answer = "unusual"
     return Compared(
         question="normal-and-now",
@@ -130,7 +132,7 @@ def tell_unusual(found: Unusual) -> Compared:
         before=[_capture(one) for one in found.normal],
         after=_capture(found.now),
         figures=[_range(one, found.now) for one in found.ranges],
-        new=[_odd(one) for one in found.new],
+        new=[*map(_came, found.findings), *map(_odd, found.new)],
         gone=[_odd(one) for one in found.missing],
         replaced=[_odd(one) for one in found.replaced],
         left_out=[_capture(one) for one in found.left_out],
@@ -165,7 +167,8 @@ def _unusual_headline(found: Unusual) -> str:
     words = _words()
     if found.hindrance is not None:
         return _hindered(found.hindrance, (*found.normal, found.now))
-    said = [_figure_text(one.figure, one.usual, one.now, found.now) for one in found.outside]
+    said = [_came(one).text.removesuffix(".") for one in found.findings]
+    said += [_figure_text(one.figure, one.usual, one.now, found.now) for one in found.outside]
     things = "; ".join(
         words["things"][key].format(names=_names(odd))
         for key, odd in (("new", found.new), ("missing", found.missing),
@@ -264,6 +267,15 @@ def compared_amount(unit: str, value: float, at: Examined | None = None) -> str:
 
 def _finding(one: Finding) -> ComparedThing:
     return ComparedThing(one.kind, subject_of(one), finding_text(one))
+
+
+def _came(one: Finding) -> ComparedThing:
+    """Return a finding that is new; what only a comparison finds comes with its figures."""
+    known = _finding(one)
+    if one.kind not in ONLY_HERE:
+        return known
+    figures = "; ".join(sign.text for sign in evidence_of(one.signs))
+    return msgspec.structs.replace(known, text=f"{known.text} ({figures})")
 
 
 def _odd(one: Odd) -> ComparedThing:

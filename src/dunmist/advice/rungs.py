@@ -4,7 +4,7 @@ Which step fits is told by ``ladder.toml``; ``filling`` has the names, numbers a
 into its text. A rung with an act is one that ``dunmist fix`` can carry out.
 """
 
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dunmist.advice.about import About
 from dunmist.advice.acts import Act, Target, Verb
@@ -13,6 +13,9 @@ from dunmist.advice.filling import limit_percent
 from dunmist.advice.triage import RISKS, Frees, Step
 from dunmist.advice.wording import ladder
 from dunmist.diagnosis import Freed, Thresholds, thresholds
+
+if TYPE_CHECKING:
+    from dunmist.advice.case import Case
 
 
 class Rung(NamedTuple):
@@ -51,6 +54,13 @@ class Acting(NamedTuple):
             percent=limit_percent(application, self.limits) if verb == "limit" else None,
             file=entry.file if entry else None,
         )
+
+
+def act_against(case: "Case", verb: Verb) -> Act:
+    """Return an act on an application that no step of its ladder has."""
+    act = Acting(about=case.about).act(verb)
+    assert act is not None  # a verb was given
+    return act
 
 
 def _targets(about: About, verb: Verb) -> list[Target]:

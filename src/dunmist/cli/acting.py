@@ -1,6 +1,7 @@
 """What ``dunmist fix`` prints: ladders and steps, what came of an act, past acts."""
 
 import shutil
+import sys
 import textwrap
 from collections import defaultdict
 
@@ -9,11 +10,11 @@ import click
 from dunmist.advice import Act, Rung, cores_text, percent
 from dunmist.cli.progress import progress_for
 from dunmist.errors import Refused, Stopped, Unsuccessful
-from dunmist.fixing import Effect
+from dunmist.fixing import Effect, brought, score, settled
 from dunmist.harmless import harmless
-from dunmist.jobs.acts import do_act, past_acts, refusal
+from dunmist.jobs.acts import do_act, keep_effect, past_acts, refusal, undo_act
 from dunmist.jobs.choose import Chosen
-from dunmist.jobs.measure import MEASURED_S, Measured, compare_measured, sample_now
+from dunmist.jobs.measure import Measured, compare_measured, just_before, sample_now
 
 WIDTH_MOST = 100
 TARGETS_SHOWN = 3
@@ -24,7 +25,7 @@ def print_ladder(chosen: Chosen) -> None:
     click.echo(f"Steps for {harmless(chosen.name)}, safest first:")
     for number, rung in enumerate(chosen.rungs, start=1):
         by = "" if rung.act else ", by a person"
-        _say(f"{number:3}. {rung.step.text} [{rung.step.risk}{by}]", indent=5)
+        say(f"{number:3}. {rung.step.text} [{rung.step.risk}{by}]", indent=5)
 
 
 def print_rung(chosen: Chosen, rung: Rung) -> None:
@@ -36,12 +37,12 @@ def print_rung(chosen: Chosen, rung: Rung) -> None:
     if act and act.unit and not act.targets:
         lines.append(f"unit: {act.unit}")
     for line in lines:
-        _say(line)
+        say(line)
     # what may be pasted stands on one line: a part of a command is another command
     for title, text in (("the same by hand", step.command), ("undo", step.undo)):
         if text:
             click.echo(harmless(f"{title}: {text}"))
-    _say(f"look at afterwards: {step.check}")
+    say(f"look at afterwards: {step.check}")
 
 
 def refusal_of(chosen: Chosen, wanted: Act) -> str | None:
@@ -49,17 +50,18 @@ def refusal_of(chosen: Chosen, wanted: Act) -> str | None:
     return refusal(chosen.judged.series.header, wanted)
 
 
-def carry_out(chosen: Chosen, wanted: Act, *, measure: bool) -> None:
+def carry_out(chosen: Chosen, rung: Rung, *, measure: bool) -> None:
     """Carry an act out and say what came of it.
 
     Raises Refused when it must not be done, Unsuccessful when it did not do what it was for, and
     Stopped where Ctrl-C ended it: then nothing more is done.
     """
-    reason = refusal_of(chosen, wanted)
-    if reason:
+    wanted = rung.act
+    assert wanted is not None  # whoever calls has looked
+    if reason := refusal_of(chosen, wanted):
         raise Refused(reason)
     try:
-        before = sample_now(progress_for) if measure else None
+        before = (just_before(chosen) or sample_now(progress_for)) if measure else None
     except KeyboardInterrupt as stop:
         raise Stopped("stopped while measuring; nothing was done") from stop
     outcome = do_act(chosen.judged.series.header, wanted)
@@ -71,11 +73,21 @@ def carry_out(chosen: Chosen, wanted: Act, *, measure: bool) -> None:
             raise Stopped(
                 f"stopped while measuring; act {outcome.number} is done, see 'dunmist fix --list'"
             ) from stop
-        measured = compare_measured(chosen, before, after)
+        measured = compare_measured(chosen, before, after, rung.step.frees)
+        keep_effect(outcome.number, measured)
         for line in _measured_lines(chosen, measured):
             click.echo(harmless(line))
+        if wanted.verb == "pause" and measured.effect and measured.effect.verdict != "better":
+            _propose_resuming(chosen, outcome.number)
     if not outcome.worked:
         raise Unsuccessful(f"{chosen.name}: {outcome.text}; look at the next step of its ladder")
+
+
+def _propose_resuming(chosen: Chosen, number: int) -> None:
+    """Offer to let go on what was paused for nothing."""
+    click.echo(harmless(f"It did not help; let {chosen.name} go on: dunmist fix --undo {number}"))
+    if sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("Do it now?", default=True):
+        click.echo(harmless(undo_act(number)))
 
 
 def print_journal() -> None:
@@ -91,11 +103,14 @@ def print_journal() -> None:
             or ", ".join(f"{target.name} ({target.pid})" for target in targets)
         )
         what = f"undo of {line.undoes}" if line.undoes else line.act.verb
-        state = line.outcome or "begun, and never ended"
+        state = "; ".join(filter(None, (line.outcome or "begun, and never ended", brought(line))))
         click.echo(harmless(f"{line.number:4}  {line.at}  {what}  {whom}: {state}"))
+    if summary := score(lines):
+        click.echo(summary)
 
 
-def _say(text: str, indent: int = 2) -> None:
+def say(text: str, indent: int = 2) -> None:
+    """Print a text in lines that fit."""
     width = min(WIDTH_MOST, shutil.get_terminal_size((WIDTH_MOST, 24)).columns - 1)
     click.echo(textwrap.fill(harmless(text), width, subsequent_indent=" " * indent,
                              break_on_hyphens=False, break_long_words=False))  # fmt: skip
@@ -119,7 +134,10 @@ def _measured_lines(chosen: Chosen, measured: Measured) -> list[str]:
         else f"{resource}: cannot be measured within seconds; sample again with a capture"
     )
     used = " before, ".join(cores_text(*use) for use in (measured.before, measured.after))
-    return [effect, f"{chosen.name} itself used {used} after"]
+    lines = [effect, f"{chosen.name} itself used {used} after"]
+    if measured.expected is not None and measured.freed is not None:
+        lines.append(settled(measured.expected, measured.freed))
+    return lines
 
 
 def _effect_line(effect: Effect) -> str:
@@ -128,4 +146,4 @@ def _effect_line(effect: Effect) -> str:
     if effect.pressure:
         held = f"; work held up {percent(effect.pressure[0])} before, "
         held += f"{percent(effect.pressure[1])} after"
-    return f"{effect.verdict}: {effect.resource} {used}{held} (over {MEASURED_S:g} s each)"
+    return f"{effect.verdict}: {effect.resource} {used}{held}"

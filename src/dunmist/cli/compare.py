@@ -1,25 +1,31 @@
 """``dunmist compare``: what changed beyond noise, and what is not as usual."""
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from dunmist.cli.parameters import FILE
+from dunmist.cli.parameters import FILE, normal_option
+
+if TYPE_CHECKING:
+    from dunmist.compare import Match
 
 EXPECTED = {"better": ("better",), "worse": ("worse",), "usual": ("as usual",)}
 
 
 @click.command()
 @click.argument("places", metavar="BEFORE AFTER | NORMAL… NOW", type=FILE, nargs=-1, required=True)
-@click.option("--normal", "normal", type=FILE, multiple=True, metavar="PLACE",
-              help="A capture of good times, or a folder of them. Repeatable.")  # fmt: skip
+@normal_option
+@click.option("--match", type=click.Choice(["both", "host", "hardware", "any"]), default="both",
+              show_default=True, help="What captures of one computer have in common: host name, "
+              "hardware, both, or nothing that matters.")  # fmt: skip
 @click.option("--json", "as_json", is_flag=True, help="Print the comparison as JSON.")
 @click.option("--expect", type=click.Choice(list(EXPECTED)),
               help="Make the answer the exit status: 0 where it is this one, else 1.")  # fmt: skip
 @click.pass_context
 def compare(
-    context: click.Context, /, places: tuple[Path, ...], normal: tuple[Path, ...], as_json: bool,
-    expect: str | None,
+    context: click.Context, /, places: tuple[Path, ...], normal: tuple[Path, ...],
+    match: "Match", as_json: bool, expect: str | None,
 ) -> None:  # fmt: skip
     """Say what changed from the capture BEFORE to the one AFTER, beyond chance.
 
@@ -29,7 +35,7 @@ def compare(
     from dunmist.jobs.comparing import answer, question_of
     from dunmist.reports import comparison_document, comparison_json, document_text
 
-    found = answer(question_of(places, normal))
+    found = answer(question_of(places, normal, match))
     text = comparison_json(found) if as_json else document_text(comparison_document(found))
     click.echo(text, nl=False)
     if expect and found.answer not in EXPECTED[expect]:

@@ -14,8 +14,12 @@ FORMS = ("html", "pdf", "md", "json", "txt")
 @click.option("-o", "--output", type=FILE, default=Path("dunmist-demo"), show_default=True,
               metavar="DIR", help="Where to put the capture and the reports.")  # fmt: skip
 @click.option("--force", is_flag=True, help="Overwrite an earlier demo in DIR.")
+@click.option("--chapter", metavar="NAME",
+              help="A chapter of several captures instead: before-and-after, or "
+              "normal-and-now.")  # fmt: skip
 @click.option("--list", "only_list", is_flag=True, help="List all patients and do nothing else.")
-def demo(scenario: str | None, output: Path, force: bool, only_list: bool) -> None:
+def demo(scenario: str | None, output: Path, force: bool, chapter: str | None,
+         only_list: bool) -> None:  # fmt: skip
     """Capture, triage and report a model computer: SCENARIO, or the default one.
 
     The model publishes the same files as a real computer, in virtual time, and the same code
@@ -27,6 +31,11 @@ def demo(scenario: str | None, output: Path, force: bool, only_list: bool) -> No
 
     if only_list:
         click.echo("\n".join(_listed()))
+        return
+    if chapter is not None:
+        if scenario:
+            raise click.UsageError("a chapter has its own patients; leave out SCENARIO")
+        _show_chapter(chapter, output, force=force)
         return
     patient = load_scenario(scenario or DEFAULT_SCENARIO)
     if output.exists() and not output.is_dir():
@@ -50,6 +59,33 @@ def demo(scenario: str | None, output: Path, force: bool, only_list: bool) -> No
         click.echo("\nOther patients (dunmist demo NAME -o DIR):")
         click.echo("\n".join(_listed()))
     click.echo(f"wrote {capture} and report.{{{','.join(FORMS)}}} beside it", err=True)
+
+
+def _show_chapter(name: str, output: Path, *, force: bool) -> None:
+    """Make the captures of a chapter, compare them, and report that of now."""
+    from dunmist.jobs.beside import sections_beside
+    from dunmist.jobs.comparing import answer, question_of
+    from dunmist.jobs.judge import judge
+    from dunmist.jobs.patient import capture_patient
+    from dunmist.output import check_output
+    from dunmist.reports import comparison_document, document_text, write_report
+    from dunmist.simulation import load_chapter
+
+    found = load_chapter(name)
+    earlier = [output / f"before-{number}.jsonl.gz" for number, _ in enumerate(found.before, 1)]
+    now, report = output / "now.jsonl.gz", output / "report.html"
+    output.mkdir(parents=True, exist_ok=True)
+    for path in (*earlier, now, report):
+        check_output(path, force=force)
+    click.echo(f"{found.story}\n")
+    for visit, path in zip((*found.before, found.now), (*earlier, now), strict=True):
+        capture_patient(visit.scenario, path, force=force, seed=visit.seed)
+    compared = answer(question_of([*earlier, now], []))
+    click.echo(document_text(comparison_document(compared)), nl=False)
+    judged = judge(now)
+    normal = earlier if compared.question == "normal-and-now" else []
+    write_report(judged, report, more=sections_beside(judged, normal), force=force)
+    click.echo(f"wrote {', '.join(map(str, (*earlier, now, report)))}", err=True)
 
 
 def _listed() -> list[str]:

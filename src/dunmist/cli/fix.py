@@ -2,14 +2,18 @@
 
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from dunmist.cli.completion import complete_act
-from dunmist.cli.parameters import FILE, refuse_given
+from dunmist.cli.parameters import FILE, Duration, refuse_given
+
+if TYPE_CHECKING:
+    from dunmist.jobs.choose import Chosen
 
 LAST = "last"
-CHOOSING = ("culprit", "pid", "step", "yes", "measure")
+CHOOSING = ("culprit", "pid", "step", "yes", "measure", "prove", "prove_for_s")
 
 
 @click.command()
@@ -23,6 +27,11 @@ CHOOSING = ("culprit", "pid", "step", "yes", "measure")
 @click.option("--yes", is_flag=True, help="Carry the step out without asking.")
 @click.option("--measure/--no-measure", default=True, show_default=True,
               help="Measure for some seconds before and after whether it helped.")  # fmt: skip
+@click.option("--prove", is_flag=True,
+              help="Pause the suspect and let it go on several times, and see whether the trouble "
+              "follows.")  # fmt: skip
+@click.option("--prove-for", "prove_for_s", type=Duration(20.0, 120.0), default="40s",
+              show_default=True, help="How long that may take.")  # fmt: skip
 @click.option("--undo", is_flag=False, flag_value=LAST, metavar="[ACT]",
               shell_complete=complete_act,
               help="Reverse an act of the list, or the last one that can be.")  # fmt: skip
@@ -31,7 +40,7 @@ CHOOSING = ("culprit", "pid", "step", "yes", "measure")
 def fix(
     context: click.Context, /,
     file: Path | None, culprit: int | None, pid: int | None, step: int | None, yes: bool,
-    measure: bool, undo: str | None, only_list: bool,
+    measure: bool, prove: bool, prove_for_s: float, undo: str | None, only_list: bool,
 ) -> None:  # fmt: skip
     """Show one step against a culprit of the capture FILE, and carry it out when told to.
 
@@ -43,8 +52,7 @@ def fix(
     from dunmist.cli import acting
     from dunmist.harmless import harmless
     from dunmist.jobs.acts import undo_act
-    from dunmist.jobs.choose import choose_culprit, choose_owner_of, rung_of
-    from dunmist.jobs.judge import judge
+    from dunmist.jobs.choose import rung_of
 
     if only_list:
         acting.print_journal()
@@ -55,12 +63,14 @@ def fix(
         return
     if file is None:
         raise click.UsageError("name a capture, or give --undo or --list")
-    if culprit is not None and pid is None:
-        chosen = choose_culprit(judge(file), culprit)
-    elif pid is not None and culprit is None:
-        chosen = choose_owner_of(judge(file), pid)
-    else:
-        raise click.UsageError("say on whom to act: --culprit N or --pid PID")
+    chosen = _chosen(file, culprit, pid)
+    if prove:
+        from dunmist.cli import proving
+
+        refuse_given(context, ("step", "measure"), "--prove is an act of its own; leave out {}")
+        proving.prove(chosen, prove_for_s, asks=not yes)
+        return
+    refuse_given(context, ("prove_for_s",), "{} says how long --prove may take; add --prove")
     if step is None:
         acting.print_ladder(chosen)
         return
@@ -69,13 +79,24 @@ def fix(
     if rung.act is None:
         click.echo("\nThis step needs a person; nothing was done.")
     elif yes:
-        acting.carry_out(chosen, rung.act, measure=measure)
+        acting.carry_out(chosen, rung, measure=measure)
     elif reason := acting.refusal_of(chosen, rung.act):
         click.echo(f"\nFrom here it would be refused: {reason}.")
     elif sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("\nDo it?"):
-        acting.carry_out(chosen, rung.act, measure=measure)
+        acting.carry_out(chosen, rung, measure=measure)
     else:
         click.echo("\nNothing was done; give --yes to carry it out.")
+
+
+def _chosen(file: Path, culprit: int | None, pid: int | None) -> "Chosen":
+    from dunmist.jobs.choose import choose_culprit, choose_owner_of
+    from dunmist.jobs.judge import judge
+
+    if culprit is not None and pid is None:
+        return choose_culprit(judge(file), culprit)
+    if pid is not None and culprit is None:
+        return choose_owner_of(judge(file), pid)
+    raise click.UsageError("say on whom to act: --culprit N or --pid PID")
 
 
 def _refuse_ignored(context: click.Context, undo: str | None, *, only_list: bool) -> None:

@@ -88,6 +88,13 @@ def part_options(command: Callable[..., Any]) -> Callable[..., Any]:
     return command
 
 
+def normal_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the option that names captures of good times."""
+    return click.option("--normal", "normal", type=FILE, multiple=True, metavar="PLACE",
+                        help="A capture of good times, or a folder of them: say what is not as "
+                        "usual. Repeatable.")(command)  # fmt: skip
+
+
 # dunmist.advice.complaints answers them
 COMPLAINTS = ("slow", "freezes", "hot", "noisy", "battery", "network", "start")
 PROGRAM = "program:"

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import FILE, complaint_option, part_options
+from dunmist.cli.parameters import FILE, complaint_option, normal_option, part_options
 
 STANDARD = Path("-")
 
@@ -20,6 +20,7 @@ STANDARD = Path("-")
 @click.option("--audience", type=click.Choice(["technician", "owner"]), default="technician",
               show_default=True, help="For whom it is worded.")  # fmt: skip
 @complaint_option
+@normal_option
 @part_options
 @click.option("--share", is_flag=True,
               help="Replace names of people and hosts, homes and addresses by stand-ins, leave out "
@@ -29,7 +30,8 @@ STANDARD = Path("-")
               help="With --share: keep what programs were called with; names in it are replaced "
               "where they are known.")  # fmt: skip
 def report(file: Path, output: Path | None, force: bool, brief: bool, audience: str,
-           complaints: tuple[str, ...], since: float | time | None, until: float | time | None,
+           complaints: tuple[str, ...], normal: tuple[Path, ...],
+           since: float | time | None, until: float | time | None,
            share: bool, arguments: bool) -> None:  # fmt: skip
     """Write the triage report of the capture FILE to OUT."""
     if output is None and not brief:
@@ -40,10 +42,12 @@ def report(file: Path, output: Path | None, force: bool, brief: bool, audience: 
         raise click.UsageError("--brief is for the ticket; leave out --audience owner")
     if complaints and (brief or audience == "owner"):
         raise click.UsageError("--complaint is answered in the technician's report; leave it out")
+    if normal and (brief or share or audience == "owner"):
+        raise click.UsageError("--normal is for the technician's own report; leave it out")
     from dunmist.cli import reporting
 
     wanted = reporting.ReportWish(
-        output or STANDARD, brief, audience == "owner", force, complaints, since, until
+        output or STANDARD, brief, audience == "owner", force, complaints, since, until, normal
     )
     if share:
         reporting.write_shared(file, wanted, arguments=arguments)

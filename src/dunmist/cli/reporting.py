@@ -10,6 +10,7 @@ from dunmist.advice import Judged
 from dunmist.captures import share_capture
 from dunmist.harmless import harmless
 from dunmist.jobs.acts import told_of
+from dunmist.jobs.beside import sections_beside
 from dunmist.jobs.judge import Moment, judge, part_of
 from dunmist.output import check_output, write_whole
 from dunmist.reports import (
@@ -35,6 +36,7 @@ class ReportWish(NamedTuple):
     complaints: tuple[str, ...] = ()
     since: Moment | None = None
     until: Moment | None = None
+    normal: tuple[Path, ...] = ()
 
     @property
     def is_standard(self) -> bool:
@@ -78,10 +80,11 @@ def _put(judged: Judged, wanted: ReportWish) -> None:
     document: Document | None = None
     if wanted.for_owner:
         document = owner_document(judged, told_of(judged.series.header))
+    more = sections_beside(judged, wanted.normal) if document is None else []
     if wanted.is_standard:
-        _put_text(document_text(document or triage_document(judged.triage)), wanted)
+        _put_text(document_text(document or triage_document(judged.triage, more)), wanted)
     else:
-        write_report(judged, wanted.output, document, force=wanted.force)
+        write_report(judged, wanted.output, document, more=more, force=wanted.force)
 
 
 def _put_text(text: str, wanted: ReportWish) -> None:

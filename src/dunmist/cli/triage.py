@@ -5,7 +5,7 @@ from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import FILE, part_options, refuse_given, sampling_options
+from dunmist.cli.parameters import FILE, normal_option, part_options, refuse_given, sampling_options
 
 SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force")
 
@@ -13,6 +13,7 @@ SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force")
 @click.command()
 @click.argument("file", type=FILE, required=False)
 @click.option("--json", "as_json", is_flag=True, help="Print the triage as JSON.")
+@normal_option
 @part_options
 @sampling_options
 @click.pass_context
@@ -21,6 +22,7 @@ def triage(
     /,
     file: Path | None,
     as_json: bool,
+    normal: tuple[Path, ...],
     since: float | time | None,
     until: float | time | None,
     output: Path | None,
@@ -36,6 +38,8 @@ def triage(
     Without FILE it samples this computer first and keeps the capture; the options below but
     --complaint are for that.
     """
+    if as_json and normal:
+        raise click.UsageError("what is not as usual is JSON of 'dunmist compare --json'")
     if file is None:
         refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
         from dunmist.cli.progress import progress_for
@@ -50,6 +54,11 @@ def triage(
     from dunmist.jobs.judge import judge, part_of
     from dunmist.reports import document_text, triage_document, triage_json
 
-    found = judge(file, complaints, part_of(file, since, until)).triage
-    text = triage_json(found) if as_json else document_text(triage_document(found))
-    click.echo(text, nl=False)
+    judged = judge(file, complaints, part_of(file, since, until))
+    if as_json:
+        click.echo(triage_json(judged.triage), nl=False)
+        return
+    from dunmist.jobs.beside import sections_beside
+
+    more = sections_beside(judged, normal) if normal else []
+    click.echo(document_text(triage_document(judged.triage, more)), nl=False)

@@ -3,7 +3,8 @@
 from itertools import chain
 from typing import Literal, NamedTuple
 
-from dunmist.compare.comparable import Hindrance, hindrance
+from dunmist.compare.comparable import Hindrance, Match, hindrance
+from dunmist.compare.cooling import cooling_worse
 from dunmist.compare.figures import (
     Examined,
     application_figures,
@@ -51,12 +52,14 @@ def _telling(one: Difference) -> tuple[int, float]:
     return place, -abs(one.change) / one.figure.least
 
 
-def compare(before: Examined, after: Examined) -> Comparison:
+def compare(before: Examined, after: Examined, match: Match = "both") -> Comparison:
     """Return what changed from one capture to another."""
     came, went, stayed = _findings(before, after)
-    in_the_way = hindrance(before, after)
+    in_the_way = hindrance(before, after, match)
     if in_the_way is not None:
         return Comparison(before, after, "cannot be compared", in_the_way, [], came, went, stayed)
+    colder = cooling_worse([before], after)
+    came += [colder] if colder else []
     differences = tested(
         chain(
             resource_figures(before, after),

@@ -6,6 +6,8 @@ from typing import Literal, NamedTuple
 from dunmist.compare.figures import Examined
 
 Obstacle = Literal["other-computer", "too-short", "disturbed", "same-time", "too-few"]
+# what two captures must have in common to be of one computer
+Match = Literal["both", "host", "hardware", "any"]
 
 
 class Hindrance(NamedTuple):
@@ -15,9 +17,9 @@ class Hindrance(NamedTuple):
     of: int | None = None
 
 
-def hindrance(before: Examined, after: Examined) -> Hindrance | None:
+def hindrance(before: Examined, after: Examined, match: Match) -> Hindrance | None:
     """Return the first thing that is in the way, None where nothing is."""
-    if identity(before) != identity(after):
+    if identity(before, match) != identity(after, match):
         return Hindrance("other-computer")
     for place, one in enumerate((before, after)):
         found = shortcoming(one)
@@ -37,10 +39,12 @@ def shortcoming(one: Examined) -> Obstacle | None:
     return "disturbed" if too_little else None
 
 
-def identity(one: Examined) -> tuple[object, ...]:
+def identity(one: Examined, match: Match) -> tuple[object, ...]:
     """Return what tells a computer from others: its name, and what it is made of."""
     machine = one.series.header.machine
-    return machine.host, machine.model, len(machine.processors)
+    hardware = (machine.model, len(machine.processors))
+    return {"both": (machine.host, *hardware), "host": (machine.host,), "hardware": hardware,
+            "any": ()}[match]  # fmt: skip
 
 
 def began(one: Examined) -> datetime:

@@ -84,7 +84,7 @@ def cooling_figures(before: Examined, after: Examined) -> Iterator[Figure]:
         then, now = (_driven(one.series, what) for one in (before, after))
         if then is None or now is None:
             continue
-        equal = _at_equal_use(
+        equal = at_equal_use(
             (then.values, before.series.machine.used.values),
             (now.values, after.series.machine.used.values),
             limits,
@@ -101,7 +101,7 @@ def _driven(series: Series, what: Driven) -> Rate | None:
     return sensor.level.at_ends() if sensor is not None else None
 
 
-def _at_equal_use(
+def at_equal_use(
     then: tuple[Floats, Floats], now: tuple[Floats, Floats], limits: CompareLimits
 ) -> tuple[Floats, Floats] | None:
     """Return figures as they would be at the use that both captures had; None where none is equal.

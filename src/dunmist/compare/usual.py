@@ -12,10 +12,11 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 
-from dunmist.compare.comparable import Hindrance, identity, shortcoming
+from dunmist.compare.comparable import Hindrance, Match, identity, shortcoming
+from dunmist.compare.cooling import cooling_worse
 from dunmist.compare.figures import Examined, Figure, application_figures, resource_figures
 from dunmist.compare.resampling import CHANCE_MOST
-from dunmist.diagnosis import name_shape
+from dunmist.diagnosis import Finding, name_shape
 from dunmist.series import Series
 
 SetWord = Literal["program", "service", "port", "autostart", "session", "package"]
@@ -48,7 +49,8 @@ class Odd(NamedTuple):
 class Unusual(NamedTuple):
     """What is not as it usually is; ``hindrance`` is why that cannot be told.
 
-    ``left_out`` are captures of other computers, or that tell too little.
+    ``left_out`` are captures of other computers, or that tell too little; ``findings`` are of the
+    comparison alone.
     """
 
     hindrance: Hindrance | None
@@ -59,6 +61,7 @@ class Unusual(NamedTuple):
     new: list[Odd]
     missing: list[Odd]
     replaced: list[Odd]
+    findings: Sequence[Finding] = ()
 
     @property
     def outside(self) -> list[Range]:
@@ -72,11 +75,11 @@ class Unusual(NamedTuple):
         )  # fmt: skip
 
 
-def unusual(normal: Sequence[Examined], now: Examined) -> Unusual:
+def unusual(normal: Sequence[Examined], now: Examined, match: Match = "both") -> Unusual:
     """Return what is not as it usually is."""
     good, left_out = list[Examined](), list[Examined]()
     for one in normal:
-        tells = identity(one) == identity(now) and shortcoming(one) is None
+        tells = identity(one, match) == identity(now, match) and shortcoming(one) is None
         (good if tells else left_out).append(one)
     in_the_way = _hindrance(good, now)
     if in_the_way is not None:
@@ -94,7 +97,9 @@ def unusual(normal: Sequence[Examined], now: Examined) -> Unusual:
         for (what, name), value in present.items()
         if (what, name) in sets[-1] and value not in {one.get((what, name)) for one in sets}
     ]
-    return Unusual(None, good, now, left_out, _ranges(good, now), new, missing, replaced)
+    worse = cooling_worse(good, now)
+    ranges, findings = _ranges(good, now), [worse] if worse else []
+    return Unusual(None, good, now, left_out, ranges, new, missing, replaced, findings)
 
 
 def _hindrance(good: list[Examined], now: Examined) -> Hindrance | None:

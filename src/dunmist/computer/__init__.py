@@ -6,7 +6,7 @@ pandas, SciPy or Matplotlib, because this room runs on the patient's computer.
 """
 
 from dunmist.computer.autostart import Home, StartEntry, read_autostart
-from dunmist.computer.control_groups import ControlGroups, GroupSample
+from dunmist.computer.control_groups import V2_ROOTS, ControlGroups, GroupSample
 from dunmist.computer.disks import SECTOR_BYTES, Disk, DiskSample, is_disk, parse_diskstats
 from dunmist.computer.file_systems import DEADLINE_S, FileSystem, read_file_systems
 from dunmist.computer.firmware import Firmware, MemoryModule
@@ -121,6 +121,7 @@ __all__ = [
     "SLOW_CHIPS",
     "SOFT_INTERRUPTS",
     "TIME_FIELDS",
+    "V2_ROOTS",
     "ControlGroups",
     "Counter",
     "Disk",

@@ -24,7 +24,13 @@ from dunmist.diagnosis.records import (
 from dunmist.diagnosis.resources import BY_WORD as RESOURCE_BY_WORD
 from dunmist.diagnosis.resources import RESOURCES, Demand
 from dunmist.diagnosis.stretches import worst_stretch
-from dunmist.diagnosis.thresholds import CompareLimits, Thresholds, load_thresholds, thresholds
+from dunmist.diagnosis.thresholds import (
+    CompareLimits,
+    ProveLimits,
+    Thresholds,
+    load_thresholds,
+    thresholds,
+)
 from dunmist.diagnosis.words import (
     KINDS,
     LEVELS,
@@ -52,6 +58,7 @@ __all__ = [
     "FreedUnit",
     "Kind",
     "LevelWord",
+    "ProveLimits",
     "ResourceState",
     "ResourceWord",
     "Role",

@@ -291,6 +291,17 @@ class CompareLimits(_Figures, frozen=True):
     spread_least: float
 
 
+class ProveLimits(_Figures, frozen=True):
+    """What makes a proof by alternation."""
+
+    cause_fall: float
+    part_fall: float
+    waiting_least: float
+    queue_least: float
+    bytes_least: float
+    backlog_most: float
+
+
 class Thresholds(_Figures, frozen=True):
     """All figures by subject."""
 
@@ -314,6 +325,7 @@ class Thresholds(_Figures, frozen=True):
     signs: SignLimits
     advice: AdviceLimits
     effect: EffectLimits
+    prove: ProveLimits
     stretch: StretchLimits
     compare: CompareLimits
 

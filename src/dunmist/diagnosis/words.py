@@ -40,6 +40,7 @@ Kind = Literal[
     "throttled",
     "fan-stopped",
     "hot-while-idle",
+    "cooling-worse",
     "sensor-implausible",
     "low-clock",
     "interrupt-storm",

@@ -5,24 +5,42 @@ after. It never chooses what to do, and refuses whatever would touch another pro
 that was judged.
 """
 
+from dunmist.fixing.alternating import Alternating
 from dunmist.fixing.carry_out import carry_out, check_act
 from dunmist.fixing.effect import Effect, effect_of
-from dunmist.fixing.guards import check_capture
-from dunmist.fixing.journal import JournalLine, Outcome, newest, read_journal, undone
+from dunmist.fixing.guards import boot_id, check_capture
+from dunmist.fixing.journal import (
+    JournalLine,
+    Outcome,
+    Result,
+    append,
+    newest,
+    read_journal,
+    undone,
+)
+from dunmist.fixing.score import brought, score, settled, tell_done
 from dunmist.fixing.undo import undo, undoable
 from dunmist.fixing.verbs import VERB_RULES, told
 
 __all__ = [
     "VERB_RULES",
+    "Alternating",
     "Effect",
     "JournalLine",
     "Outcome",
+    "Result",
+    "append",
+    "boot_id",
+    "brought",
     "carry_out",
     "check_act",
     "check_capture",
     "effect_of",
     "newest",
     "read_journal",
+    "score",
+    "settled",
+    "tell_done",
     "told",
     "undo",
     "undoable",

@@ -7,10 +7,10 @@ import msgspec
 from dunmist.advice import Act, Target
 from dunmist.captures import Header
 from dunmist.computer import Root
-from dunmist.errors import Refused, Stopped
+from dunmist.errors import DunmistError, Stopped
 from dunmist.fixing.guards import boot_id
 from dunmist.fixing.journal import JournalLine, Outcome, append, next_number, now_text, read_journal
-from dunmist.fixing.verbs import VERB_RULES
+from dunmist.fixing.verbs import VERB_RULES, Doing
 
 
 def check_act(act: Act, root: Root) -> list[Target]:
@@ -18,9 +18,16 @@ def check_act(act: Act, root: Root) -> list[Target]:
     return VERB_RULES[act.verb].guard(act, root)
 
 
-def carry_out(act: Act, header: Header, root: Root, journal: Path) -> Outcome:
-    """Carry out an act and write it down before and after; raises Refused when it must not be."""
+def carry_out(
+    act: Act, header: Header, root: Root, journal: Path, do: Doing | None = None
+) -> Outcome:
+    """Carry out an act and write it down before and after; raises Refused when it must not be.
+
+    ``do`` is how, where that is not told by the verb alone.
+    """
     targets, rule = check_act(act, root), VERB_RULES[act.verb]
+    doing = do or rule.do
+    assert doing is not None  # whoever has such a verb says how
     number = next_number(read_journal(journal))
     # read before anything is done, so that undoing knows it however the act ends
     remembered = rule.remember(act, targets, root)
@@ -32,14 +39,14 @@ def carry_out(act: Act, header: Header, root: Root, journal: Path) -> Outcome:
     # written before anything is done: a crash in between leaves a trace
     append(journal, begun)
     try:
-        result = rule.do(act, targets, root)
+        result = doing(act, targets, root)
     except KeyboardInterrupt as stop:
         # the journal keeps it as begun, with all that undoing it needs
         raise Stopped(
             f"stopped in the middle of act {number}; 'dunmist fix --undo {number}' takes back "
             f"what was done of it, where that can be"
         ) from stop
-    except (OSError, Refused) as error:
+    except (OSError, DunmistError) as error:
         # told and written down, so that undo does not offer it
         append(journal, msgspec.structs.replace(begun, stage="failed", outcome=str(error)))
         raise

@@ -15,8 +15,9 @@ from typing import Literal, NamedTuple
 
 import msgspec
 
-from dunmist.advice import Act
+from dunmist.advice import Act, Frees
 from dunmist.errors import Refused
+from dunmist.fixing.effect import Effect
 
 # thread number to what it had before
 Before = dict[int, int]
@@ -62,8 +63,10 @@ class JournalLine(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True)
     """One line. ``before`` maps process numbers to what their threads had, ``unit_before`` is
     what the unit was.
 
-    ``undoes`` is the number of the entry that this one reversed; ``stage`` begun without a later
-    done of the same number means that the program was cut off in between.
+    ``effect`` is what was measured before and after, where it was, ``expected`` what the step was
+    to free, and ``freed`` what it freed of that. ``undoes`` is the number of the entry that this
+    one reversed; ``stage`` begun without a later done of the same number means that the program was
+    cut off in between.
     """
 
     number: int
@@ -76,6 +79,9 @@ class JournalLine(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True)
     unit_before: UnitBefore | None = None
     outcome: str = ""
     undoes: int | None = None
+    effect: Effect | None = None
+    expected: Frees | None = None
+    freed: float | None = None
 
 
 def read_journal(path: Path) -> list[JournalLine]:

@@ -11,8 +11,12 @@ from typing import NamedTuple
 from dunmist.advice import Act, Target, Verb
 from dunmist.computer import Root
 from dunmist.fixing import login_entries, priorities, signals, units
+from dunmist.fixing.alternating import check_suspect
 from dunmist.fixing.guards import check_family, check_manager_of, check_nothing, check_processes
 from dunmist.fixing.journal import JournalLine, Remembered, Result
+
+# does an act to the processes that it concerns, and says what came of it
+Doing = Callable[[Act, list[Target], Root], Result]
 
 
 def remember_nothing(act: Act, targets: list[Target], root: Root) -> Remembered:
@@ -25,13 +29,14 @@ class VerbRule(NamedTuple):
     """What one verb does.
 
     ``guard`` gives the processes that it would concern now and raises Refused where it must not be;
+    ``do`` is None where a job does it, which samples meanwhile.
     ``remember`` reads what undoing needs to know; ``undo`` gives what came of it, None where
     nothing can undo it. ``in_boot`` says that its effect ends with the boot. ``told`` is what the
     owner is told that was done to {name}.
     """
 
     guard: Callable[[Act, Root], list[Target]]
-    do: Callable[[Act, list[Target], Root], Result]
+    do: Doing | None
     undo: Callable[[JournalLine, Root], str] | None
     told: str
     in_boot: bool = False
@@ -46,6 +51,10 @@ VERB_RULES: Mapping[Verb, VerbRule] = {
     "resume": VerbRule(
         check_processes, signals.resume, None,
         "The program {name} was told to go on.",
+    ),
+    "alternate": VerbRule(
+        check_suspect, None, None,
+        "The program {name} was paused for some seconds at a time, to see what it holds up.",
     ),
     "lower-priority": VerbRule(
         check_processes, priorities.lower_processor, priorities.undo_processor,

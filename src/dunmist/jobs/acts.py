@@ -1,6 +1,10 @@
 """Asks about and carries out acts on this computer, with the journal in its place."""
 
+from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
 
 from dunmist.advice import Act
 from dunmist.captures import Header
@@ -9,17 +13,22 @@ from dunmist.errors import Refused
 from dunmist.fixing import (
     JournalLine,
     Outcome,
+    append,
     carry_out,
     check_act,
     check_capture,
     newest,
     read_journal,
+    tell_done,
     told,
     undo,
     undoable,
     undone,
 )
 from dunmist.jobs.settings import journal_path
+
+if TYPE_CHECKING:
+    from dunmist.jobs.measure import Measured
 
 
 def this_computer() -> Root:
@@ -43,6 +52,18 @@ def do_act(header: Header, wanted: Act) -> Outcome:
     return carry_out(wanted, header, this_computer(), journal_path())
 
 
+def keep_effect(number: int, measured: "Measured") -> None:
+    """Write down beside an act what was measured of it; raises Refused."""
+    journal = journal_path()
+    line = newest(read_journal(journal))[number]
+    append(
+        journal,
+        msgspec.structs.replace(
+            line, effect=measured.effect, expected=measured.expected, freed=measured.freed
+        ),
+    )
+
+
 def undo_act(number: int | None) -> str:
     """Reverse an act of the journal, the last that can be without a number; raises Refused."""
     return undo(journal_path(), number, this_computer())
@@ -60,10 +81,22 @@ def acts_to_undo() -> list[JournalLine]:
 
 def told_of(header: Header) -> list[str]:
     """Return what the owner is told of what was done on the computer of a capture in its boot."""
+    return [told(entry.act) for entry in _done_on(header)]
+
+
+def done_before(header: Header) -> list[str]:
+    """Return what was done on the computer of a capture, in its boot and before it."""
+    began = datetime.fromisoformat(header.started)
+    return [
+        tell_done(entry) for entry in _done_on(header) if datetime.fromisoformat(entry.at) <= began
+    ]
+
+
+def _done_on(header: Header) -> list[JournalLine]:
     lines = read_journal(journal_path())
     taken_back = undone(lines)
     return [
-        told(entry.act)
+        entry
         for entry in newest(lines).values()
         if entry.stage == "done"
         and entry.undoes is None

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from dunmist.advice import Compared, tell_comparison, tell_unusual
-from dunmist.compare import Examined, compare, unusual
+from dunmist.advice import Compared, Judged, tell_comparison, tell_unusual
+from dunmist.compare import Examined, Match, Unusual, compare, unusual
 from dunmist.errors import CaptureError, WrongUsage
 from dunmist.jobs.judge import judge
 
@@ -18,9 +18,10 @@ class Question(NamedTuple):
     normal: list[Path]
     before: Path | None
     now: Path
+    match: Match = "both"
 
 
-def question_of(places: Sequence[Path], normal: Sequence[Path]) -> Question:
+def question_of(places: Sequence[Path], normal: Sequence[Path], match: Match = "both") -> Question:
     """Return what is asked: two files are before and after, more of them or a folder what is usual.
 
     Raises WrongUsage and CaptureError.
@@ -28,24 +29,35 @@ def question_of(places: Sequence[Path], normal: Sequence[Path]) -> Question:
     *others, last = places
     if last.is_dir():
         raise WrongUsage(f"{last} is a folder; the last place is the capture of now")
-    usual = [file for place in normal for file in _files(place)]
-    if not usual and len(others) == 1 and not others[0].is_dir() and not _is_pattern(others[0]):
+    if not normal and len(others) == 1 and not others[0].is_dir() and not _is_pattern(others[0]):
         if _same(others[0], last):
             raise WrongUsage(f"{last} is given twice; name the capture of before and that of after")
-        return Question([], others[0], last)
-    usual += [file for place in others for file in _files(place)]
-    usual = [file for file in dict.fromkeys(usual) if not _same(file, last)]
+        return Question([], others[0], last, match)
+    usual = good_captures([*normal, *others], last)
     if not usual:
         raise WrongUsage("one capture is nothing to compare; name those of before or of good times")
-    return Question(usual, None, last)
+    return Question(usual, None, last, match)
 
 
 def answer(question: Question) -> Compared:
     """Return the comparison in words; raises CaptureError and SettingsError."""
     now = _examined(question.now)
     if question.before is not None:
-        return tell_comparison(compare(_examined(question.before), now))
-    return tell_unusual(unusual([_examined(file) for file in question.normal], now))
+        return tell_comparison(compare(_examined(question.before), now, question.match))
+    good = [_examined(file) for file in question.normal]
+    return tell_unusual(unusual(good, now, question.match))
+
+
+def beside_normal(judged: Judged, normal: Sequence[Path]) -> Unusual:
+    """Return what of a judged capture is not as usual; raises CaptureError and SettingsError."""
+    now = Examined(judged.series, judged.diagnosis)
+    return unusual([_examined(one) for one in good_captures(normal, judged.series.path)], now)
+
+
+def good_captures(places: Sequence[Path], now: Path) -> list[Path]:
+    """Return the captures in places, each once and without the one that is looked at."""
+    found = dict.fromkeys(file for place in places for file in _files(place))
+    return [file for file in found if not _same(file, now)]
 
 
 def _examined(file: Path) -> Examined:

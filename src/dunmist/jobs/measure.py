@@ -1,17 +1,22 @@
 """Measures whether an act helped: a short capture before and one after, compared."""
 
 import tempfile
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import NamedTuple
 
-from dunmist.advice import Judged
-from dunmist.fixing import Effect, effect_of
+from dunmist.advice import Frees, Judged
+from dunmist.diagnosis import freed_by
+from dunmist.fixing import Effect, boot_id, effect_of
+from dunmist.jobs.acts import this_computer
 from dunmist.jobs.capture import Follower, Wishes, follow_nothing, run_capture
 from dunmist.jobs.choose import Chosen
 from dunmist.jobs.judge import judge
-from dunmist.series import Application
+from dunmist.series import Application, Series
 
 MEASURED_S, MEASURED_EVERY_S = 4.0, 0.25
+# a capture as young as this tells how it was before
+YOUNG_S = 600.0
 
 
 class Use(NamedTuple):
@@ -22,11 +27,16 @@ class Use(NamedTuple):
 
 
 class Measured(NamedTuple):
-    """What changed for the resource that limits, None where seconds do not tell, and for whom."""
+    """What changed for the resource that limits, None where seconds do not tell, and for whom.
+
+    ``expected`` is what the step was to free, and ``freed`` what it freed of that.
+    """
 
     effect: Effect | None
     before: Use
     after: Use
+    expected: Frees | None = None
+    freed: float | None = None
 
 
 def sample_now(follow: Follower = follow_nothing) -> Judged:
@@ -41,7 +51,21 @@ def sample_now(follow: Follower = follow_nothing) -> Judged:
         return judge(path)
 
 
-def compare_measured(chosen: Chosen, before: Judged, after: Judged) -> Measured:
+def just_before(chosen: Chosen) -> Judged | None:
+    """Return what the capture says, where it is of this boot and not long ago; else None."""
+    header = chosen.judged.series.header
+    if not header.live or header.machine.boot_id != boot_id(this_computer()):
+        return None
+    ended = datetime.fromisoformat(header.started) + timedelta(
+        seconds=chosen.judged.series.since_s + chosen.judged.series.duration_s
+    )
+    age_s = (datetime.now(UTC) - ended).total_seconds()
+    return chosen.judged if 0 <= age_s <= YOUNG_S else None
+
+
+def compare_measured(
+    chosen: Chosen, before: Judged, after: Judged, expected: Frees | None = None
+) -> Measured:
     """Return what an act on the chosen application changed between two measurements."""
     diagnosis = chosen.judged.diagnosis
     resource = diagnosis.limiting or "cpu"
@@ -58,11 +82,23 @@ def compare_measured(chosen: Chosen, before: Judged, after: Judged) -> Measured:
         ),
         _use_of(chosen.application, before),
         _use_of(chosen.application, after),
+        expected,
+        None if expected is None else _freed(chosen.application, before, after, expected),
     )
 
 
-def _use_of(application: Application, measured: Judged) -> Use:
-    series = measured.series
+def _freed(application: Application, before: Judged, after: Judged, expected: Frees) -> float:
+    """Return how much less an application takes of what was to be freed."""
+    then, now = (
+        sum(freed.value for one in same_applications(application, judged.series)
+            if (freed := freed_by(one, expected.resource)))
+        for judged in (before, after)
+    )  # fmt: skip
+    return then - now
+
+
+def same_applications(application: Application, series: Series) -> list[Application]:
+    """Return those of a later capture that are what an application was, or have its name."""
     known = _identities(application)
     same = [
         candidate
@@ -73,7 +109,12 @@ def _use_of(application: Application, measured: Judged) -> Use:
         same = [
             candidate for candidate in series.applications if candidate.name == application.name
         ]
-    cores = sum(candidate.cores.mean() for candidate in same)
+    return same
+
+
+def _use_of(application: Application, measured: Judged) -> Use:
+    series = measured.series
+    cores = sum(one.cores.mean() for one in same_applications(application, series))
     return Use(cores, series.machine.logical_processors)
 
 

@@ -5,20 +5,27 @@ so that they say the same; JSON is the contract's own form. No new facts are com
 """
 
 from dunmist.reports.audiences import brief_text, owner_document
-from dunmist.reports.comparison import comparison_document, comparison_json
-from dunmist.reports.document import Document
-from dunmist.reports.sections import triage_document
+from dunmist.reports.comparison import (
+    beside_normal_section,
+    comparison_document,
+    comparison_json,
+)
+from dunmist.reports.document import Document, Section
+from dunmist.reports.sections import done_section, triage_document
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
 from dunmist.reports.writing import check_ending, write_report
 
 __all__ = [
     "Document",
+    "Section",
+    "beside_normal_section",
     "brief_text",
     "check_ending",
     "comparison_document",
     "comparison_json",
     "document_text",
+    "done_section",
     "owner_document",
     "triage_document",
     "triage_json",

@@ -2,7 +2,8 @@
 
 import msgspec
 
-from dunmist.advice import Compared, ComparedFigure, compared_amount
+from dunmist.advice import Compared, ComparedFigure, compared_amount, tell_unusual
+from dunmist.compare import Unusual
 from dunmist.harmless import json_harmless
 from dunmist.reports.document import (
     Block,
@@ -13,6 +14,7 @@ from dunmist.reports.document import (
     TextTable,
     made_harmless,
 )
+from dunmist.reports.figures import normal_figure
 
 HEADINGS = {
     "before-and-after": ("Before", "After", "Change (95 %)"),
@@ -56,6 +58,19 @@ def comparison_document(found: Compared) -> Document:
     return made_harmless(Document(f"{title}: {host}", "calm", kept))
 
 
+def beside_normal_section(found: Unusual) -> Section:
+    """Return what of a capture is not as usual as one section, with a picture of both."""
+    told = tell_unusual(found)
+    blocks: list[Block] = [Paragraph(told.headline), Paragraph(_captures(told))]
+    if found.hindrance is None:
+        blocks.append(normal_figure(found))
+    blocks += _table(told)
+    for field, heading in LISTS[told.question].items():
+        if things := getattr(told, field):
+            blocks.append(Items([(f"{heading}: {one.text}", "") for one in things]))
+    return Section("Beside normal", blocks)
+
+
 def _captures(found: Compared) -> str:
     after = found.after
     now = f"{after.path}: {after.ticks} ticks from {after.started}."
@@ -76,7 +91,7 @@ def _table(found: Compared) -> list[Block]:
             LOST if one.resource == "heat" and one.what == "held-up" else SAYS[one.what],
             compared_amount(one.unit, one.before),
             compared_amount(one.unit, one.after),
-            _interval(one),
+            _interval(one, is_range=found.question == "normal-and-now"),
         ]
         for one in sorted(clear, key=lambda one: one.resource is None)
     ]
@@ -92,6 +107,9 @@ def _table(found: Compared) -> list[Block]:
     return blocks
 
 
-def _interval(one: ComparedFigure) -> str:
+def _interval(one: ComparedFigure, *, is_range: bool) -> str:
+    # a difference of shares is in points, and no part of anything
+    if one.unit == "share" and not is_range:
+        return f"{100 * one.low:.0f} to {100 * one.high:.0f} points"
     low, high = (compared_amount(one.unit, bound) for bound in (one.low, one.high))
     return f"{low} to {high}"

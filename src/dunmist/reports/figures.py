@@ -4,6 +4,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from dunmist.advice import Judged, percent, size_text, span_text
+from dunmist.compare import Unusual
 from dunmist.reports.document import Figure
 from dunmist.reports.shown_resource import pressure_name, shown_name, shown_state
 from dunmist.series import Series, memory_breakdown
@@ -29,6 +30,19 @@ def _drawn(name: str, judged: Judged) -> "Canvas":
     from dunmist.reports.pictures import PICTURES, draw_limiting
 
     return (draw_limiting if name == "why" else PICTURES[name])(judged, None)
+
+
+def normal_figure(found: Unusual) -> Figure:
+    """Return the picture of a capture beside those of good times."""
+
+    def draw() -> "Canvas":
+        from dunmist.reports.pictures import draw_beside_normal
+
+        return draw_beside_normal(found)
+
+    now = {state.resource: state.used for state in found.now.diagnosis.resources}
+    named = ", ".join(f"{word} {percent(used)}" for word, used in now.items())
+    return Figure(draw, f"Each resource now, over the {len(found.normal)} good captures: {named}.")
 
 
 def limiting_words(judged: Judged) -> str:

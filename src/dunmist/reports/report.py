@@ -1,13 +1,18 @@
 """The whole report as a document: what the triage gives, and what the tables give."""
 
+from collections.abc import Sequence
+
 from dunmist.advice import Judged
 from dunmist.reports import facts, sections
-from dunmist.reports.document import Document
+from dunmist.reports.document import Document, Section
 from dunmist.reports.figures import report_figures
 
 
-def report_document(judged: Judged) -> Document:
-    """Return the report with its pictures and tables, in the order in which it is read."""
+def report_document(judged: Judged, more: Sequence[Section] = ()) -> Document:
+    """Return the report with its pictures and tables, in the order in which it is read.
+
+    ``more`` follows what to do.
+    """
     pictures, triage = report_figures(judged), judged.triage
     return sections.document_of(
         triage,
@@ -15,6 +20,7 @@ def report_document(judged: Judged) -> Document:
             sections.verdict(triage),
             facts.machine_section(judged.series),
             sections.what_to_do(triage),
+            *more,
             sections.why(triage, pictures["why"]),
             sections.ranking(triage),
             facts.culprit_section(judged),

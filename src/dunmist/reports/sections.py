@@ -1,6 +1,6 @@
 """The sections of a report that a triage gives: verdict, what to do, why, ranking, findings."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from dunmist.advice import (
     CulpritAdvice,
@@ -33,11 +33,12 @@ FINDINGS_FIRST = 3
 ALWAYS_SHOWN = ("cpu", "memory")
 
 
-def triage_document(triage: Triage) -> Document:
-    """Return what a triage alone gives, for a terminal."""
+def triage_document(triage: Triage, more: Sequence[Section] = ()) -> Document:
+    """Return what a triage alone gives, for a terminal; ``more`` follows what to do."""
     sections = [
         verdict(triage),
         what_to_do(triage),
+        *more,
         why(triage),
         ranking(triage),
         findings(triage),
@@ -96,6 +97,11 @@ def _new_steps(
         steps = [step for step in finding.steps if step.text not in said]
         said |= {step.text for step in steps}
         yield finding, steps
+
+
+def done_section(acts: Sequence[str]) -> Section:
+    """Return what was done before the capture, and what it brought."""
+    return Section("What was done", [Items([(text, "") for text in acts])] if acts else [])
 
 
 def why(triage: Triage, figure: Figure | None = None) -> Section:

@@ -1,12 +1,12 @@
 """Chooses the form of a report by the ending of its name, and writes it whole or not at all."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 from dunmist.advice import Judged
 from dunmist.errors import OutputError
 from dunmist.output import check_output, write_whole
-from dunmist.reports.document import Document
+from dunmist.reports.document import Document, Section
 from dunmist.reports.markdown import document_markdown
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
@@ -44,23 +44,32 @@ def check_ending(path: Path) -> None:
 
 
 def write_report(
-    judged: Judged, path: Path, document: Document | None = None, *, force: bool = False
+    judged: Judged,
+    path: Path,
+    document: Document | None = None,
+    *,
+    more: Sequence[Section] = (),
+    force: bool = False,
 ) -> None:
     """Write the report, or the document that is given, in the form that the ending names.
+
+    ``more`` are sections that follow what to do.
 
     Raises OutputError, and then leaves nothing half-written.
     """
     check_output(path, force=force)
-    write_whole(path, _written(judged, path.suffix.lower(), document), force=force)
+    write_whole(path, _written(judged, path.suffix.lower(), document, more), force=force)
 
 
-def _written(judged: Judged, ending: str, document: Document | None) -> bytes:
+def _written(
+    judged: Judged, ending: str, document: Document | None, more: Sequence[Section]
+) -> bytes:
     if ending == TRIAGE_ENDING:
         return triage_json(judged.triage).encode()
     if document is None:
         # its tables need pandas, which a triage does without
         from dunmist.reports.report import report_document
 
-        document = report_document(judged)
+        document = report_document(judged, more)
     made = FORMATS[ending](document)
     return made if isinstance(made, bytes) else made.encode()

@@ -4,6 +4,7 @@ Takes a scenario, gives a tree that the very same readers sample through ``--roo
 to the sampler, and the truth about what is wrong. The rooms that judge know nothing of it.
 """
 
+from dunmist.simulation.chapters import Chapter, chapter_names, load_chapter
 from dunmist.simulation.clock import VirtualClock
 from dunmist.simulation.generator import illness_of, random_scenario
 from dunmist.simulation.model import ModelComputer
@@ -18,12 +19,15 @@ from dunmist.simulation.tree import ComputerTree
 
 __all__ = [
     "DEFAULT_SCENARIO",
+    "Chapter",
     "ComputerTree",
     "ModelComputer",
     "Scenario",
     "VirtualClock",
     "build_scenario",
+    "chapter_names",
     "illness_of",
+    "load_chapter",
     "load_scenario",
     "random_scenario",
     "scenario_names",

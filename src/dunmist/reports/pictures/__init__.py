@@ -15,6 +15,7 @@ from dunmist.reports.pictures.devices import draw_disks, draw_links
 from dunmist.reports.pictures.heat import draw_heat
 from dunmist.reports.pictures.limiting import draw_limiting
 from dunmist.reports.pictures.memory import draw_memory
+from dunmist.reports.pictures.normal import draw_beside_normal
 from dunmist.reports.pictures.one_process import draw_process
 from dunmist.reports.pictures.saving import check_picture, png_bytes, save_picture, svg_text
 from dunmist.reports.pictures.shares import draw_shares
@@ -38,6 +39,7 @@ PICTURES: dict[str, Drawer] = {
 __all__ = [
     "PICTURES",
     "check_picture",
+    "draw_beside_normal",
     "draw_cores",
     "draw_disks",
     "draw_heat",

@@ -1,0 +1,64 @@
+"""Puts into words what an experiment says, or why none can be made."""
+
+import tomllib
+from functools import cache
+from importlib.resources import files
+from typing import Any
+
+from dunmist.advice.amounts import percent, size_text
+from dunmist.advice.wording import wording
+from dunmist.compare import Alternated, Following, Proof
+from dunmist.diagnosis import ResourceWord
+
+MIB = 1 << 20
+MS_PER_S = 1e3
+
+
+@cache
+def _words() -> dict[str, Any]:
+    text = (files("dunmist.advice") / "proving.toml").read_text(encoding="utf-8")
+    return tomllib.loads(text)
+
+
+def tell_proof(proof: Proof, name: str, next_suspect: tuple[int, str] | None) -> str:
+    """Return the answer in a sentence; ``next_suspect`` is whom to try instead, with the rank."""
+    words, found = _words(), proof.alternated
+    sentence = str(words["answer"][proof.answer])
+    if found is None or proof.following is None:
+        return sentence
+    what = proof.following
+    chance = percent(found.p_value)
+    told = str(words["following"][what])
+    then = told.format(value=_amount(what, found.paused))
+    now = _amount(what, found.running)
+    # what the figure is of is said with the first of them
+    if "{then}" not in sentence:
+        now = told.format(value=now)
+    after = ""
+    if next_suspect is not None:
+        rank, other = next_suspect
+        after = str(words["next"]["text"]).format(rank=rank, name=other)
+    sure = str(words["sure"]["text"]).format(between=_between(found, what), chance=chance)
+    return sentence.format(name=name, then=then, now=now, sure=sure, next=after, chance=chance)
+
+
+def tell_unprovable(why: str, resource: ResourceWord) -> str:
+    """Return why no experiment is made."""
+    return str(_words()["unprovable"][why]).format(resource=wording()["resource"][resource])
+
+
+def _between(found: Alternated, what: Following) -> str:
+    # a difference of shares is in points, and no part of anything
+    if what == "waiting":
+        return f"between {100 * found.low:.0f} and {100 * found.high:.0f} points"
+    return f"between {_amount(what, found.low)} and {_amount(what, found.high)}"
+
+
+def _amount(what: Following, value: float) -> str:
+    if what == "waiting":
+        return percent(value)
+    if what == "queue":
+        return f"{value:.1f}"
+    if what == "bytes":
+        return size_text(value)
+    return f"{MS_PER_S * MIB * value:.0f} ms"

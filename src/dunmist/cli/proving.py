@@ -1,0 +1,40 @@
+"""What ``dunmist fix --prove`` prints and asks."""
+
+import sys
+
+import click
+
+from dunmist.advice import percent, tell_unprovable
+from dunmist.cli.acting import refusal_of, say
+from dunmist.cli.progress import progress_for
+from dunmist.errors import Refused
+from dunmist.harmless import harmless
+from dunmist.jobs.choose import Chosen
+from dunmist.jobs.prove import design_for, place_of, prove_suspect, suspecting, why_unprovable
+
+
+def prove(chosen: Chosen, span_s: float, *, asks: bool) -> None:
+    """Say what would be done, and do it when told to; raises Refused, Stopped and Unsuccessful."""
+    design = design_for(chosen, span_s)
+    unprovable = why_unprovable(chosen, design.phase_s)
+    if unprovable is not None:
+        raise Refused(f"{chosen.name}: {tell_unprovable(unprovable, place_of(chosen)[0])}")
+    wanted = suspecting(chosen)
+    if reason := refusal_of(chosen, wanted):
+        raise Refused(reason)
+    say(
+        f"{chosen.name} would be paused {design.paused} times within "
+        f"{design.phases * design.phase_s:.0f} s, for {design.phase_s:.1f} s each, in an order "
+        f"that is drawn now ({percent(design.paused / design.phases)} of the time). It goes on "
+        f"afterwards, however this ends."
+    )
+    if asks and not _agrees():
+        click.echo("\nNothing was done; give --yes to do it.")
+        return
+    proven = prove_suspect(chosen, design, progress_for)
+    click.echo(f"act {proven.outcome.number}:")
+    say(harmless(proven.text))
+
+
+def _agrees() -> bool:
+    return sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("\nDo it?")

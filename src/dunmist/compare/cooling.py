@@ -1,0 +1,75 @@
+"""Is it cooled worse than it was? The same load, or the same power, makes it hotter.
+
+Where the package's power is published, what it is hotter by at equal power is told in K/W as well:
+thermal resistance, a property of cooler, paste and dust, and not of what runs. Only a warmer room
+does the same; nothing on most computers measures that.
+"""
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+
+from dunmist.compare.figures import Examined, at_equal_use
+from dunmist.compare.resampling import CHANCE_MOST, difference_of_means
+from dunmist.diagnosis import Finding, sign
+from dunmist.series import Floats, Rate, Series
+
+
+class Warmer(NamedTuple):
+    """By how much the processor is hotter at the same load; ``k_per_w`` where power is known."""
+
+    kelvin: float
+    k_per_w: float | None
+
+
+def package_power(series: Series) -> Rate | None:
+    """Return what the processor takes, in W; None where it is not published."""
+    for one in series.devices.sensors:
+        if one.part == "processor" and one.is_trusted and one.quantity in ("power", "energy"):
+            return one.watts if one.watts is not None else one.level.at_ends()
+    return None
+
+
+def warmer(before: Examined, after: Examined) -> Warmer | None:
+    """Return by how much it is hotter at the same load; None where it is not, beyond chance."""
+    sensors = [one.series.processor_sensor for one in (before, after)]
+    if sensors[0] is None or sensors[1] is None:
+        return None
+    celsius = [sensor.level.at_ends().values for sensor in sensors if sensor]
+    powers = [package_power(one.series) for one in (before, after)]
+    watts = [one.values for one in powers if one is not None]
+    by_power = len(watts) == 2
+    loads = watts if by_power else [one.series.machine.used.values for one in (before, after)]
+    # as shares of the most there was, so that a power reaches as far as a use does
+    most = max((float(rate.max()) for rate in map(_known, loads) if len(rate)), default=0.0)
+    scale = most if by_power and most > 0 else 1.0
+    equal = at_equal_use(
+        (celsius[0], loads[0] / scale), (celsius[1], loads[1] / scale), after.limits
+    )
+    if equal is None:
+        return None
+    found = difference_of_means(*equal)
+    if found.p_value > CHANCE_MOST or found.difference < after.limits.least_kelvin:
+        return None
+    mean_w = float(_known(watts[1]).mean()) if by_power else 0.0
+    return Warmer(found.difference, found.difference / mean_w if mean_w > 0 else None)
+
+
+def cooling_worse(before: Sequence[Examined], after: Examined) -> Finding | None:
+    """Return that a computer is cooled worse than in each of the captures that tell."""
+    found = [(one, warmer(one, after)) for one in before]
+    hotter = [(one, warm) for one, warm in found if warm is not None]
+    if not hotter or len(hotter) < len(before):
+        return None
+    # the least of them is what can be said
+    then, least = min(hotter, key=lambda pair: pair[1].kelvin)
+    signs = [sign("cooling-hotter", least.kelvin, since=then.series.header.started[:10])]
+    if least.k_per_w is not None:
+        signs.append(sign("cooling-resistance", least.k_per_w))
+    return Finding("cooling-worse", "concern", None, signs)
+
+
+def _known(values: Floats) -> Floats:
+    found: Floats = values[~np.isnan(values)]
+    return found

@@ -1,0 +1,63 @@
+"""What of others must follow when a suspect is paused, for each resource where seconds tell.
+
+Never the suspect's own waiting: what is held up itself has less of it when it is paused, and would
+seem to be the cause.
+"""
+
+from collections.abc import Collection
+from typing import Literal, NamedTuple
+
+from dunmist.diagnosis import ResourceWord
+from dunmist.series import Application, Rate, Series
+
+Following = Literal["waiting", "queue", "bytes", "pace"]
+# what gives way to everybody waits as a matter of course
+GIVES_WAY = 0.5
+# less than so many processors wanted by others is nobody who waits
+WANTED_LEAST = 0.05
+# of a link: others that move less than this share of it are nobody who waits
+MOVED_LEAST = 0.05
+
+
+class Followed(NamedTuple):
+    """An amount, of which it is a share where ``of`` is given, ``floor`` being the least whole."""
+
+    what: Following
+    amount: Rate
+    of: Rate | None = None
+    floor: float = 0.0
+
+
+def followed(
+    series: Series, resource: ResourceWord, name: str | None, suspects: Collection[Application]
+) -> Followed | None:
+    """Return what must follow; None where the disk or link is not seen.
+
+    Of the processors the share of time that others wait, of the time that they want to run; of a
+    disk the requests in its queue; of a link what it carries, or the time that others take for a
+    byte.
+    """
+    others = [
+        one
+        for one in series.applications
+        if not (one.observer or one.kernel) and all(one is not suspect for suspect in suspects)
+    ]
+    if resource in ("cpu", "core"):
+        ordinary = [one for one in others if one.low_priority < GIVES_WAY]
+        waiting = Rate.total_of(series.line, [one.waiting for one in ordinary])
+        ran = Rate.total_of(series.line, [one.cores for one in ordinary])
+        return Followed("waiting", waiting, waiting + ran, WANTED_LEAST)
+    if resource == "disk":
+        disk = next((one for one in series.devices.disks if one.name == name), None)
+        return Followed("queue", disk.queue) if disk else None
+    link = next((one for one in series.devices.links if one.name == name), None)
+    if link is None:
+        return None
+    carried = link.sent_bytes_per_s
+    if link.received_bytes_per_s.mean() > carried.mean():
+        carried = link.received_bytes_per_s
+    theirs = Rate.total_of(series.line, [one.network_bytes_per_s for one in others])
+    if theirs.mean() < MOVED_LEAST * carried.mean():
+        return Followed("bytes", carried)
+    # who gets more of the line needs less time for a byte
+    return Followed("pace", Rate.nothing(series.line) + 1.0, theirs, MOVED_LEAST * carried.mean())

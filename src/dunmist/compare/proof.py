@@ -1,0 +1,68 @@
+"""What an alternation says: is the suspect the cause, a part of it, or does nothing follow it?"""
+
+from collections.abc import Collection
+from typing import Literal, NamedTuple
+
+from dunmist.compare.alternation import (
+    Alternated,
+    Experiment,
+    Order,
+    effect_of_pausing,
+    phase_values,
+)
+from dunmist.compare.following import Following, followed
+from dunmist.compare.resampling import CHANCE_MOST
+from dunmist.diagnosis import ProveLimits, ResourceWord
+from dunmist.series import Application, Series
+
+ProofAnswer = Literal["cause", "part", "nothing", "nobody-waits", "unsure", "disturbed"]
+# what is left out at the beginning of a phase, in seconds: a queue runs empty within one, while
+# what the two ends of a connection hold lasts longer
+SETTLE_S: dict[Following, float] = {"waiting": 0.75, "queue": 1.0, "bytes": 2.0, "pace": 2.0}
+
+
+class Proof(NamedTuple):
+    """The answer, and what it rests on; ``alternated`` is None where not every phase was sampled.
+
+    ``following`` says what must follow: others' waiting, a disk's queue, what a link carries, or
+    the time that others take for a byte.
+    """
+
+    answer: ProofAnswer
+    following: Following | None = None
+    alternated: Alternated | None = None
+
+
+def proof_of(
+    series: Series,
+    place: tuple[ResourceWord, str | None],
+    suspects: Collection[Application],
+    experiment: Experiment,
+    limits: ProveLimits,
+) -> Proof:
+    """Return what follows the suspects; ``place`` is the resource with its name."""
+    design, phases = experiment
+    following = followed(series, *place, suspects)
+    if following is None or len(phases) < design.phases:
+        return Proof("disturbed")
+    settle_s = min(SETTLE_S[following.what], design.phase_s / 2)
+    values = phase_values(following.amount, following.of, phases, settle_s, following.floor)
+    order: Order = tuple(phase.paused for phase in phases)
+    found = effect_of_pausing(values, order, design)
+    if found is None:
+        return Proof("disturbed", following.what)
+    return Proof(_answer(found, following.what, limits), following.what, found)
+
+
+def _answer(found: Alternated, what: Following, limits: ProveLimits) -> ProofAnswer:
+    least: dict[Following, float] = {
+        "waiting": limits.waiting_least, "queue": limits.queue_least, "bytes": limits.bytes_least,
+        "pace": 0.0,
+    }  # fmt: skip
+    if found.running < least[what]:
+        return "nobody-waits"
+    if found.fall < limits.part_fall:
+        return "nothing"
+    if found.p_value > CHANCE_MOST:
+        return "unsure"
+    return "cause" if found.fall >= limits.cause_fall else "part"

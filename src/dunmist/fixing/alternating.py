@@ -1,0 +1,195 @@
+"""Pauses a suspect and lets it go on, in an order that was drawn, beside whoever samples.
+
+A thread keeps the time of the phases. A process of its own (``keeper.py``) holds descriptors of
+all that may be paused and lets it go on when this program is gone, stopped or stuck. Units of their
+own are frozen (``freezing.py``), other processes get signals through their descriptors.
+"""
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Sequence
+from contextlib import ExitStack, suppress
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+from dunmist.advice import Act, Target
+from dunmist.compare import Phase
+from dunmist.computer import Root
+from dunmist.errors import Refused
+from dunmist.fixing import keeper
+from dunmist.fixing.freezing import freezer_of
+from dunmist.fixing.guards import check_processes, check_targets
+from dunmist.fixing.held import Held, hold, read_stat
+from dunmist.fixing.live import family, read_live
+
+READY_S, SAY_EVERY_S = 5.0, 0.5
+STOPPED = "Tt"
+# proc_pid_stat(5), counted after the name: group, session, terminal and its foreground group
+GROUP, SESSION, TERMINAL, FOREGROUND = 2, 3, 4, 5
+GONE = "it ended by itself, so nothing was proven"
+UNKEPT = "what lets it go on in an emergency was ended, so the rest was left; nothing was proven"
+
+
+def check_suspect(act: Act, root: Root) -> list[Target]:
+    """Return the processes that would be alternated; raises Refused where that would do harm."""
+    targets = check_processes(act, root)
+    states = [(one, stat) for one in targets if (stat := read_stat(root, one.pid))]
+    if states and all(stat.state in STOPPED for _, stat in states):
+        raise Refused(f"{targets[0].name} is paused already; let it go on before it is tried")
+    for target, _ in states:
+        if _in_foreground(root, target.pid):
+            raise Refused(
+                f"process {target.pid} ({target.name}) has the terminal of its shell, which would "
+                f"put it into the background; pause it there with Ctrl-Z and 'fg', and look"
+            )
+    return targets
+
+
+class Alternating:
+    """One experiment: ``begin`` starts its thread, leaving it lets the suspect go on.
+
+    ``phases`` grows with the moments of the monotonic clock, ``trouble`` says what ended it early.
+    """
+
+    def __init__(self, targets: Sequence[Target], root: Root, order: Sequence[bool],
+                 phase_s: float) -> None:  # fmt: skip
+        self._targets = list(targets)
+        self._root = root
+        self._order = order
+        self._phase_s = phase_s
+        self._over = threading.Event()
+        self._thread = threading.Thread(target=self._run, name="alternating", daemon=True)
+        self._stack = ExitStack()
+        self._held: dict[tuple[int, int], Held] = {}
+        self._freezer: int | None = None
+        self.phases: list[Phase] = []
+        self.trouble: str | None = None
+
+    def __enter__(self) -> Self:
+        try:
+            self._channel = self._stack.enter_context(_kept(self._stack))
+            self._freezer = freezer_of(self._root, {target.pid for target in self._targets})
+            if self._freezer is not None:
+                self._stack.callback(os.close, self._freezer)
+                self._hand_over(keeper.FREEZER, self._freezer)
+            self._take(self._targets)
+        except BaseException:
+            self._stack.close()
+            raise
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._over.set()
+        if self._thread.ident is not None:
+            self._thread.join()
+        self._stack.close()
+
+    def begin(self) -> None:
+        """Begin with the first phase."""
+        self._thread.start()
+
+    @property
+    def is_over(self) -> bool:
+        """Whether no phase is left."""
+        return self._thread.ident is not None and not self._thread.is_alive()
+
+    def _run(self) -> None:
+        try:
+            for paused in self._order:
+                begin_s = time.monotonic()
+                (self._pause if paused else self._let_go)()
+                if not self._wait(begin_s + self._phase_s):
+                    return
+                self.phases.append(Phase(begin_s, time.monotonic(), paused))
+                if not any(not one.has_ended() for one in self._held.values()):
+                    self.trouble = GONE
+                    return
+        except BrokenPipeError:
+            self.trouble = UNKEPT
+        except (OSError, Refused) as error:
+            self.trouble = str(error)
+        finally:
+            self._let_go()
+
+    def _wait(self, until_s: float) -> bool:
+        """Wait, saying meanwhile that all is well; False where it is over."""
+        while (left_s := until_s - time.monotonic()) > 0:
+            self._channel.send(keeper.ALIVE)
+            if self._over.wait(min(SAY_EVERY_S, left_s)):
+                return False
+        return True
+
+    def _pause(self) -> None:
+        if self._freezer is not None:
+            os.write(self._freezer, b"1")
+            return
+        # what it started since is a part of it
+        live = read_live(self._root)
+        known = [target for target in self._targets if target.pid in live]
+        self._take(family(live, known))
+        for one in self._held.values():
+            one.send(signal.SIGSTOP)
+
+    def _let_go(self) -> None:
+        if self._freezer is not None:
+            os.write(self._freezer, b"0")
+        else:
+            for one in self._held.values():
+                one.send(signal.SIGCONT)
+
+    def _take(self, targets: Sequence[Target]) -> None:
+        """Hold processes and hand them over to the keeper, but for those that somebody stopped."""
+        new = [one for one in targets if (one.pid, one.start_clk) not in self._held]
+        if not new:
+            return
+        check_targets(read_live(self._root), new)
+        held = self._stack.enter_context(hold(self._root, new))
+        for one in held:
+            stat = read_stat(self._root, one.target.pid)
+            if stat is not None and stat.state not in STOPPED:
+                self._hand_over(keeper.PROCESSES, one.descriptor)
+                self._held[one.target.pid, one.target.start_clk] = one
+
+    def _hand_over(self, word: bytes, descriptor: int) -> None:
+        socket.send_fds(self._channel, [word], [descriptor])
+
+
+def _kept(stack: ExitStack) -> socket.socket:
+    """Return the channel to a keeper that is ready; raises Refused where it does not come up."""
+    own, other = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    with other:
+        process = subprocess.Popen(
+            [sys.executable, "-I", "-S", str(Path(keeper.__file__))],
+            stdin=other.fileno(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            start_new_session=True, cwd="/",
+        )  # fmt: skip
+    # last: the channel is closed before, so it ends
+    stack.callback(process.wait, READY_S)
+    own.settimeout(READY_S)
+    with suppress(OSError):
+        if own.recv(1) == keeper.READY:
+            return own
+    own.close()
+    raise Refused("what would let it go on in an emergency does not start; nothing was done")
+
+
+def _in_foreground(root: Root, pid: int) -> bool:
+    """Whether a process has the terminal of a shell that would notice that it stops."""
+    with suppress(OSError, ValueError, IndexError):
+        words = root.read(f"proc/{pid}/stat").rpartition(b")")[2].split()
+        group, session, terminal, foreground = (
+            int(words[place]) for place in (GROUP, SESSION, TERMINAL, FOREGROUND)
+        )
+        return terminal != 0 and group == foreground and group != session
+    return False

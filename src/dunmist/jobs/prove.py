@@ -1,0 +1,176 @@
+"""Proves by alternation whether a suspect is the cause: the only experiment there is at a desk."""
+
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Literal, NamedTuple
+
+from dunmist.advice import Act, Target, act_against, tell_proof
+from dunmist.captures import Header
+from dunmist.compare import Design, Experiment, Phase, Proof, draw_order, proof_of
+from dunmist.computer import Machine, Root
+from dunmist.diagnosis import Culprit, ResourceWord
+from dunmist.errors import Stopped, Unsuccessful
+from dunmist.fixing import Alternating, Outcome, Result, carry_out
+from dunmist.jobs.acts import this_computer
+from dunmist.jobs.capture import Follower, Wishes, follow_nothing, run_capture
+from dunmist.jobs.choose import Chosen
+from dunmist.jobs.judge import load
+from dunmist.jobs.measure import same_applications
+from dunmist.jobs.settings import journal_path
+from dunmist.sampling import Observer, Plan, Record, Tick
+from dunmist.series import Application
+
+Unprovable = Literal["calm", "slow-to-follow", "write-back", "unseen"]
+EVERY_S = 0.25
+# so long at least and at most, and what is done without being told
+SPAN_LEAST_S, SPAN_MOST_S, SPAN_S = 20.0, 120.0, 40.0
+# with fewer phases than this, orders are too few for a two-sided interval
+PHASES, PHASES_LONG, LONG_S = 10, 14, 60.0
+# who serves others is paused for less than any of them would notice, and never twice on end
+SERVING_PHASES, SERVING_PAUSED, SERVING_PAUSE_MOST_S = 16, 5, 2.5
+# what is paused frees these at once; memory, heat and full storage take longer than a phase
+AT_ONCE: tuple[ResourceWord, ...] = ("cpu", "core", "disk", "link")
+
+
+class Proven(NamedTuple):
+    """What came of an experiment: the act with its number, what it says, and in a sentence."""
+
+    outcome: Outcome
+    proof: Proof
+    text: str
+
+
+def place_of(chosen: Chosen) -> tuple[ResourceWord, str | None]:
+    """Return which resource the suspect is held against, and which disk or link it is."""
+    diagnosis = chosen.judged.diagnosis
+    resource = diagnosis.limiting or "cpu"
+    states = [state for state in diagnosis.resources if state.resource == resource]
+    return resource, max(states, key=lambda one: one.used).name if states else None
+
+
+def why_unprovable(chosen: Chosen, phase_s: float) -> Unprovable | None:
+    """Return why no pause of some seconds would prove anything; None where it would."""
+    diagnosis, series = chosen.judged.diagnosis, chosen.judged.series
+    resource, name = place_of(chosen)
+    if diagnosis.limiting is None:
+        return "calm"
+    if resource not in AT_ONCE:
+        return "slow-to-follow"
+    if resource == "disk":
+        disk = next((one for one in series.devices.disks if one.name == name), None)
+        if disk is None:
+            return "unseen"
+        waiting = sum(series.machine.memory_bytes(word).median() or 0.0
+                      for word in ("Dirty", "Writeback"))  # fmt: skip
+        written = max(disk.write_bytes_per_s.mean(), 1.0)
+        most_s = diagnosis.limits.prove.backlog_most * phase_s
+        if disk.write_bytes_per_s.mean() > disk.read_bytes_per_s.mean():
+            return "write-back" if waiting / written > most_s else None
+    return None
+
+
+def design_for(chosen: Chosen, span_s: float) -> Design:
+    """Return how a suspect is alternated within a span."""
+    if _serves(chosen):
+        phase_s = min(span_s / SERVING_PHASES, SERVING_PAUSE_MOST_S)
+        return Design(SERVING_PHASES, SERVING_PAUSED, 1, SERVING_PHASES, phase_s)
+    phases = PHASES_LONG if span_s >= LONG_S else PHASES
+    return Design(phases, phases // 2, 2, 2, span_s / phases)
+
+
+def _serves(chosen: Chosen) -> bool:
+    """Whether somebody has a connection to a port that the suspect listens on."""
+    series = chosen.judged.series
+    own = {process.identity for process in chosen.application.members}
+    theirs = [one for one in series.sockets if not own.isdisjoint(one.owners) and not one.ended]
+    ports = {one.facts.local_port for one in theirs if one.listens}
+    return any(not one.listens and one.facts.local_port in ports - {None} for one in theirs)
+
+
+def suspecting(chosen: Chosen) -> Act:
+    """Return the act that alternates a suspect."""
+    return act_against(chosen.case, "alternate")
+
+
+def prove_suspect(chosen: Chosen, design: Design, follow: Follower = follow_nothing) -> Proven:
+    """Alternate a suspect while the computer is sampled, and say what follows.
+
+    Raises Refused where it must not be, Stopped when told to stop, Unsuccessful where the suspect
+    ended. However it ends, the suspect goes on.
+    """
+    kept: list[Proof] = []
+
+    def do(act: Act, targets: list[Target], root: Root) -> Result:
+        del act
+        found = _experiment(chosen, targets, root, design, follow)
+        kept.append(found)
+        return Result(tell_proof(found, chosen.name, _next_suspect(chosen)), True)
+
+    header: Header = chosen.judged.series.header
+    outcome = carry_out(suspecting(chosen), header, this_computer(), journal_path(), do)
+    return Proven(outcome, kept[0], outcome.text)
+
+
+def _next_suspect(chosen: Chosen) -> tuple[int, str] | None:
+    """Return the culprit after this one with its rank, None where there is none."""
+    culprits = chosen.judged.diagnosis.culprits
+    rest: list[tuple[int, Culprit]] = [
+        (rank, one)
+        for rank, one in enumerate(culprits, start=1)
+        if one.role == "cause" and one.application is not chosen.application
+    ]
+    return next(((rank, one.name) for rank, one in rest), None)
+
+
+def _experiment(
+    chosen: Chosen, targets: list[Target], root: Root, design: Design, follow: Follower
+) -> Proof:
+    span_s = design.phases * design.phase_s
+    with (
+        tempfile.TemporaryDirectory(prefix="dunmist-") as folder,
+        Alternating(targets, root, draw_order(design), design.phase_s) as alternating,
+    ):
+        path, moments = Path(folder) / "proving.jsonl.gz", list[float]()
+        # the last phase ends inside of what is sampled
+        wishes = Wishes(path, span_s + 2 * EVERY_S, EVERY_S, keeps_when_stopped=False)
+        try:
+            run_capture(wishes, follow=_beginning(alternating, moments, follow))
+        except KeyboardInterrupt as stop:
+            raise Stopped(f"stopped; {chosen.name} goes on, and nothing was proven") from stop
+        if alternating.trouble:
+            raise Unsuccessful(f"{chosen.name}: {alternating.trouble}")
+        series = load(path)
+    began_s = min(moments)
+    phases = [
+        Phase(one.begin_s - began_s, one.end_s - began_s, one.paused) for one in alternating.phases
+    ]
+    suspects: list[Application] = same_applications(chosen.application, series)
+    limits = chosen.judged.diagnosis.limits.prove
+    return proof_of(series, place_of(chosen), suspects, Experiment(design, phases), limits)
+
+
+def _beginning(alternating: Alternating, moments: list[float], follow: Follower) -> Follower:
+    """Follow a capture, begin with its first tick, and note when the first was by each."""
+
+    @contextmanager
+    def following(
+        plan: Plan, observer: Observer | None, machine: Machine
+    ) -> Iterator[Callable[[Record], None]]:
+        with follow(plan, observer, machine) as told:
+
+            def note(record: Record) -> None:
+                if isinstance(record, Tick):
+                    # the least delay between a tick and its record tells best when it was
+                    moments.append(time.monotonic() - record.at_s)
+                    if len(moments) == 1:
+                        alternating.begin()
+                    if alternating.trouble:
+                        raise Unsuccessful(alternating.trouble)
+                told(record)
+
+            yield note
+
+    return following

@@ -7,10 +7,14 @@ program that takes from 10 points of a resource on.
 
 import json
 import multiprocessing
+import os
 import random
+import signal
+import subprocess
 import sys
 import tempfile
 import time
+from itertools import pairwise
 from pathlib import Path
 
 import msgspec
@@ -25,6 +29,9 @@ REPORT = Path(__file__).parent.parent / "docs" / "pairs.json"
 # nothing was tuned on these
 FIRST_SEED, PAIRS, SPAN_S = 60_000, 100, 60.0
 POINTS = (0.10, 0.5)
+# whether a fault is on in each of the captures of this computer
+LIVE = (False, False, True, True, False, False, True, False)
+LIVE_S, LIVE_SETTLE_S = 12, 2.0
 LATER = "2031-05-14T18:00:00+01:00"
 
 
@@ -72,7 +79,38 @@ def one_pair(seed):
     }  # fmt: skip
 
 
+def live_pairs():
+    """Yield what was expected of pairs on this computer, and what was said."""
+    from live import DUNMIST, LOAD
+
+    hog = [sys.executable, str(LOAD), "spin", "4"]
+    looks = []
+    with tempfile.TemporaryDirectory() as folder:
+        for place, busy in enumerate(LIVE):
+            fault = subprocess.Popen(hog, start_new_session=True) if busy else None
+            time.sleep(LIVE_SETTLE_S)
+            path = Path(folder) / f"{place}.jsonl.gz"
+            try:
+                subprocess.run([DUNMIST, "capture", "-o", path, "--for", f"{LIVE_S}s"], check=True,
+                               stderr=subprocess.DEVNULL)  # fmt: skip
+            finally:
+                if fault:
+                    os.killpg(fault.pid, signal.SIGKILL)
+                    fault.wait()
+            found = judge(path, looks_for_stretch=False)
+            looks.append(Examined(found.series, found.diagnosis))
+    for place, (before, after) in enumerate(pairwise(looks)):
+        was, now = LIVE[place], LIVE[place + 1]
+        expected = "no clear change" if was == now else ("worse" if now else "better")
+        yield [expected, compare(before, after).answer]
+
+
 def main(arguments):
+    if arguments == ["live"]:
+        found = json.loads(REPORT.read_text()) | {"live": list(live_pairs())}
+        REPORT.write_text(json.dumps(found, indent=1) + "\n")
+        print(found["live"])
+        return
     count = int(arguments[0]) if arguments else PAIRS
     with multiprocessing.Pool() as pool:
         pairs = pool.map(one_pair, range(FIRST_SEED, FIRST_SEED + count), chunksize=1)
@@ -81,7 +119,7 @@ def main(arguments):
         "date": time.strftime("%Y-%m-%d"), "span_s": SPAN_S, "pairs": len(pairs),
         "wrong": sum(one["wrong"] > 0 or one["answer"] != "no clear change" for one in pairs),
         "changed": len(changed), "found": sum(one["found"] for one in changed),
-        "right_way": sum(one["up"] for one in changed),
+        "right_way": sum(one["up"] for one in changed), "live": list(live_pairs()),
     }  # fmt: skip
     REPORT.write_text(json.dumps(found, indent=1) + "\n")
     print(found)

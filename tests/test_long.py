@@ -11,9 +11,9 @@ import numpy as np
 
 from dunmist.diagnosis import ResourceState, Trace, thresholds, worst_stretch
 from dunmist.jobs.patient import capture_patient
-from dunmist.sampling import Tick
+from dunmist.sampling import ADDED, KEYS, WORDS, Tick
 from dunmist.series import Part, load_series
-from dunmist.series.together import ADDED, KEYS, ROWS_MOST, WORDS, ticks_together
+from dunmist.series.together import ROWS_MOST, ticks_together
 from dunmist.simulation import load_scenario
 from tests.handmade import line, rate
 from tests.program import run

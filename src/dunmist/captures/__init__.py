@@ -4,8 +4,18 @@ Takes records of sampling, gives them back later and elsewhere. It knows nothing
 """
 
 from dunmist.captures.reader import CaptureReader, count_ticks
-from dunmist.captures.redaction import MASK, load_rules, mask_secrets
-from dunmist.captures.schema import FORMAT, VERSION, Footer, Header, Line, Unseen, json_schema
+from dunmist.captures.redaction import MASK, Rules, load_rules, mask_secrets
+from dunmist.captures.schema import (
+    FORMAT,
+    VERSION,
+    Footer,
+    Header,
+    IncidentMark,
+    Line,
+    Recording,
+    Unseen,
+    json_schema,
+)
 from dunmist.captures.sharing import is_shared, share_capture
 from dunmist.captures.writer import CaptureWriter
 
@@ -17,7 +27,10 @@ __all__ = [
     "CaptureWriter",
     "Footer",
     "Header",
+    "IncidentMark",
     "Line",
+    "Recording",
+    "Rules",
     "Unseen",
     "count_ticks",
     "is_shared",

@@ -16,7 +16,7 @@ from dunmist.computer import Inventory, Machine, Reason
 from dunmist.sampling import Event, Observer, Plan, ProcessLine, SocketLine, Survey, Tick
 
 FORMAT = "dunmist-capture"
-MAJOR, MINOR = 1, 3
+MAJOR, MINOR = 1, 4
 VERSION = f"{MAJOR}.{MINOR}"
 
 
@@ -28,12 +28,29 @@ class Unseen(msgspec.Struct, frozen=True):
     count: int
 
 
+class Recording(msgspec.Struct, frozen=True):
+    """Of a segment: the run that it is a part of, and after how many seconds and ticks of it."""
+
+    run: str
+    after_s: float
+    first_tick: int
+
+
+class IncidentMark(msgspec.Struct, frozen=True):
+    """What a stretch was kept for: the rules that set it off, and from when to when."""
+
+    set_off: list[str]
+    began_s: float
+    ended_s: float
+
+
 class Header(msgspec.Struct, frozen=True, tag_field="kind", tag="header", kw_only=True):
     """The first line.
 
     ``live`` is false when the computer was read from a copy or a model; ``privileged`` says whether
     the sampler ran as administrator. ``observer`` is the sampler's own process. ``complaints`` are
-    words for what somebody complained of, ``note`` is in their own.
+    words for what somebody complained of, ``note`` is in their own. ``recording`` is of segments of
+    the flight recorder, ``incident`` of what it kept.
     """
 
     format: str
@@ -49,6 +66,8 @@ class Header(msgspec.Struct, frozen=True, tag_field="kind", tag="header", kw_onl
     note: str | None = None
     complaints: list[str] = []
     blind_spots: list[Unseen] = []
+    recording: Recording | None = None
+    incident: IncidentMark | None = None
 
 
 class Footer(msgspec.Struct, frozen=True, tag_field="kind", tag="footer", kw_only=True):

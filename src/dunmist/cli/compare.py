@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from dunmist.cli.parameters import FILE, normal_option
+from dunmist.cli.parameters import CAPTURE, normal_option
 
 if TYPE_CHECKING:
     from dunmist.compare import Match
@@ -14,7 +14,9 @@ EXPECTED = {"better": ("better",), "worse": ("worse",), "usual": ("as usual",)}
 
 
 @click.command()
-@click.argument("places", metavar="BEFORE AFTER | NORMAL… NOW", type=FILE, nargs=-1, required=True)
+@click.argument(
+    "places", metavar="BEFORE AFTER | NORMAL… NOW", type=CAPTURE, nargs=-1, required=True
+)
 @normal_option
 @click.option("--match", type=click.Choice(["both", "host", "hardware", "any"]), default="both",
               show_default=True, help="What captures of one computer have in common: host name, "

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from dunmist.cli.completion import complete_act
-from dunmist.cli.parameters import FILE, Duration, refuse_given
+from dunmist.cli.parameters import CAPTURE, Duration, refuse_given
 
 if TYPE_CHECKING:
     from dunmist.jobs.choose import Chosen
@@ -17,7 +17,7 @@ CHOOSING = ("culprit", "pid", "step", "yes", "measure", "prove", "prove_for_s")
 
 
 @click.command()
-@click.argument("file", type=FILE, required=False)
+@click.argument("file", type=CAPTURE, required=False)
 @click.option("--culprit", type=click.IntRange(1), metavar="N",
               help="Act on the N-th culprit of the triage.")  # fmt: skip
 @click.option("--pid", type=click.IntRange(1), metavar="PID",

@@ -21,6 +21,7 @@ COMMANDS = {
     "report": "Write the triage report as a file.",
     "view": "Show one topic of a capture as a table.",
     "compare": "Say what changed between captures, beyond chance.",
+    "watch": "Record on and on, and keep what was worth it.",
     "fix": "Show one step against a culprit, and carry it out when told to.",
     "demo": "Run a full example on a model computer.",
 }

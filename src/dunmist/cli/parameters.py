@@ -6,7 +6,7 @@ Nothing heavy is imported here: help and completion need no more than this.
 import math
 import re
 from collections.abc import Callable, Collection
-from datetime import time
+from datetime import datetime, time, timedelta
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
@@ -136,6 +136,70 @@ def complaint_option(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 FILE = click.Path(path_type=Path, dir_okay=True)
+INCIDENT = "incident:"
+SIZES = {"": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+SIZE_LEAST, SIZE_MOST = 1 << 20, 1 << 40
+
+
+class CaptureFile(click.Path):
+    """A capture: a file, or what the flight recorder kept, as ``incident:3`` or by its time."""
+
+    def __init__(self) -> None:
+        super().__init__(path_type=Path, dir_okay=True)
+
+    def convert(
+        self, value: Any, param: click.Parameter | None, ctx: click.Context | None  # noqa: ANN401
+    ) -> Any:  # fmt: skip  # noqa: ANN401
+        """Return the path; fails where no such incident is kept."""
+        text = str(value)
+        if not text.startswith(INCIDENT):
+            return super().convert(value, param, ctx)
+        from dunmist.jobs.incident_names import incident_file
+
+        return incident_file(text.removeprefix(INCIDENT))
+
+
+CAPTURE = CaptureFile()
+
+
+class Instant(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
+    """A moment by this computer's clock: ``14:02``, the last one that was, or a date with it."""
+
+    name = "instant"
+
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> datetime:
+        """Return the moment; fails with the reason."""
+        if isinstance(value, datetime):
+            return value
+        text = str(value).strip()
+        try:
+            if "T" in text or "-" in text:
+                return datetime.fromisoformat(text).astimezone()
+            now = datetime.now().astimezone()
+            found = datetime.combine(now.date(), time.fromisoformat(text)).astimezone()
+        except ValueError:
+            self.fail(f"'{value}' is no time; write 14:02 or 2031-05-14T14:02", param, ctx)
+        return found if found <= now else found - timedelta(days=1)
+
+
+class Size(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
+    """A number of bytes such as ``64MiB``."""
+
+    name = "size"
+
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> int:
+        """Return bytes; fails with the reason."""
+        if isinstance(value, int):
+            return value
+        match = re.fullmatch(r"(\d{1,12})\s*(KiB|MiB|GiB|)", str(value).strip())
+        found = int(match[1]) * SIZES[match[2]] if match else 0
+        if not SIZE_LEAST <= found <= SIZE_MOST:
+            self.fail(f"'{value}' is no size from 1 MiB to 1024 GiB; write 64MiB", param, ctx)
+        return found
 
 
 def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:

@@ -5,13 +5,13 @@ from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import FILE, complaint_option, normal_option, part_options
+from dunmist.cli.parameters import CAPTURE, FILE, complaint_option, normal_option, part_options
 
 STANDARD = Path("-")
 
 
 @click.command()
-@click.argument("file", type=FILE)
+@click.argument("file", type=CAPTURE)
 @click.option("-o", "--output", type=FILE, metavar="OUT",
               help="Where to write it; the ending chooses .html, .pdf, .md, .txt or .json, "
               "'-' is text on standard output.")  # fmt: skip

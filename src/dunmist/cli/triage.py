@@ -5,13 +5,19 @@ from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import FILE, normal_option, part_options, refuse_given, sampling_options
+from dunmist.cli.parameters import (
+    CAPTURE,
+    normal_option,
+    part_options,
+    refuse_given,
+    sampling_options,
+)
 
 SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force")
 
 
 @click.command()
-@click.argument("file", type=FILE, required=False)
+@click.argument("file", type=CAPTURE, required=False)
 @click.option("--json", "as_json", is_flag=True, help="Print the triage as JSON.")
 @normal_option
 @part_options

@@ -6,7 +6,15 @@ from typing import Any
 import click
 
 from dunmist.cli.completion import complete_columns, complete_topic, complete_what
-from dunmist.cli.parameters import FILE, PROCESS, TOPICS, check_word, part_options, refuse_given
+from dunmist.cli.parameters import (
+    CAPTURE,
+    FILE,
+    PROCESS,
+    TOPICS,
+    check_word,
+    part_options,
+    refuse_given,
+)
 
 # what chooses tables, columns and rows
 CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid", "service",
@@ -15,7 +23,7 @@ CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid
 
 @click.command()
 @click.argument("topic", metavar="TOPIC", shell_complete=complete_topic)
-@click.argument("file", type=FILE)
+@click.argument("file", type=CAPTURE)
 @click.argument("what", required=False, shell_complete=complete_what)
 @part_options
 @click.option("--json", "as_json", is_flag=True, help="Print JSON: a list of rows a table.")

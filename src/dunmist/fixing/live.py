@@ -12,6 +12,7 @@ from dunmist.applications import Program, program_of
 from dunmist.captures import mask_secrets
 from dunmist.computer import COMMAND_LINE_BYTES, ProcessFacts, ProcessStat, Root, parse_cmdline
 from dunmist.fixing.held import read_stat
+from dunmist.sampling import input_of
 
 
 class Live(NamedTuple):
@@ -21,26 +22,23 @@ class Live(NamedTuple):
     uid: int | None
     command: bytes
     executable: str | None
+    input: str | None
 
     @property
     def program(self) -> Program:
         """What it runs, as captures name it."""
-        return program_of(
-            ProcessFacts(
-                self.stat.pid, self.stat.start_clk, self.stat.ppid, self.stat.session,
-                self.stat.name, command_line=parse_cmdline(self.command),
-                executable=self.executable,
-            )
-        )  # fmt: skip
+        return self._program(parse_cmdline(self.command))
 
     @property
     def masked_program(self) -> Program:
         """What it runs, by the command line as a capture has it."""
-        words = mask_secrets(parse_cmdline(self.command))
+        return self._program(mask_secrets(parse_cmdline(self.command)))
+
+    def _program(self, words: list[str]) -> Program:
         return program_of(
             ProcessFacts(
                 self.stat.pid, self.stat.start_clk, self.stat.ppid, self.stat.session,
-                self.stat.name, command_line=words, executable=self.executable,
+                self.stat.name, command_line=words, executable=self.executable, input=self.input,
             )
         )  # fmt: skip
 
@@ -75,7 +73,8 @@ def read_one(root: Root, pid: int) -> Live | None:
         executable = root.link(f"proc/{pid}/exe")
     except PermissionError:
         executable = None
-    return Live(stat, uid, command, executable)
+    given = input_of(root, f"proc/{pid}", parse_cmdline(command))
+    return Live(stat, uid, command, executable, given)
 
 
 def descendants(live: dict[int, Live], pids: set[int]) -> list[Live]:

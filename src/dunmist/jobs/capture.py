@@ -8,9 +8,12 @@ import re
 import resource
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, nullcontext
+from datetime import datetime
 from itertools import chain
 from pathlib import Path
 from typing import NamedTuple
+
+import msgspec
 
 from dunmist import __version__
 from dunmist.captures import (
@@ -22,7 +25,7 @@ from dunmist.captures import (
     Unseen,
     load_rules,
 )
-from dunmist.computer import Machine, Root, Unread, read_inventory, read_machine
+from dunmist.computer import Inventory, Machine, Root, Unread, read_inventory, read_machine
 from dunmist.errors import UnreadableComputer, WrongUsage
 from dunmist.jobs.ending import BrokenOff, Ending, ended_by_signals
 from dunmist.jobs.settings import settings_directory
@@ -60,6 +63,14 @@ class Wishes(NamedTuple):
     force: bool = False
     keeps_when_stopped: bool = True
     complaints: tuple[str, ...] = ()
+
+
+class Subject(NamedTuple):
+    """What is sampled: the machine, who samples it, and what stands still in it."""
+
+    machine: Machine
+    observer: Observer | None
+    inventory: Inventory
 
 
 def follow_nothing(
@@ -101,9 +112,8 @@ def _write(wishes: Wishes, root: Root, clock: Clock, follow: Follower, ending: E
     started = clock.now()
     try:
         with ending.reading():
-            machine = read_machine(root)
-            observer = find_observer(root)
-            inventory = read_inventory(root)
+            subject = read_subject(root)
+            machine, observer, inventory = subject
             records = sample(root, machine, inventory, plan, clock)
             # the file is opened once there is a tick to keep, so that a failure leaves nothing
             first = list(_until_tick(records))
@@ -112,20 +122,10 @@ def _write(wishes: Wishes, root: Root, clock: Clock, follow: Follower, ending: E
     if not first:
         raise UnreadableComputer(f"{root.path}: stopped before the first tick; nothing was kept")
     output = wishes.output or Path(_file_name(machine, started.strftime("%Y%m%d-%H%M%S")))
-    header = Header(
-        format=FORMAT,
-        version=VERSION,
-        made_by=f"dunmist {__version__}",
-        started=started.isoformat(timespec="milliseconds"),
-        live=root.is_this_computer,
-        privileged=os.geteuid() == 0,
-        machine=machine,
-        plan=plan,
-        inventory=inventory,
-        observer=observer,
+    header = msgspec.structs.replace(
+        header_of(root, subject, plan, started),
         note=wishes.note,
         complaints=list(wishes.complaints),
-        blind_spots=_blind_spots(root.unread),
     )
     ticks = missed = 0
     with (
@@ -133,7 +133,7 @@ def _write(wishes: Wishes, root: Root, clock: Clock, follow: Follower, ending: E
         CaptureWriter(output, force=wishes.force, rules=rules) as writer,
     ):
         writer.write(header)
-        for record in chain(first, _until_broken_off(records, ending)):
+        for record in chain(first, until_broken_off(records, ending)):
             writer.write(record)
             told(record)
             if isinstance(record, Tick):
@@ -154,7 +154,30 @@ def _write(wishes: Wishes, root: Root, clock: Clock, follow: Follower, ending: E
     return output
 
 
-def _until_broken_off(records: Iterator[Record], ending: Ending) -> Iterator[Record]:
+def read_subject(root: Root) -> Subject:
+    """Return what is sampled, and by whom."""
+    return Subject(read_machine(root), find_observer(root), read_inventory(root))
+
+
+def header_of(root: Root, subject: Subject, plan: Plan, started: datetime) -> Header:
+    """Return the first line of a capture that begins now."""
+    return Header(
+        format=FORMAT,
+        version=VERSION,
+        made_by=f"dunmist {__version__}",
+        started=started.isoformat(timespec="milliseconds"),
+        live=root.is_this_computer,
+        privileged=os.geteuid() == 0,
+        machine=subject.machine,
+        plan=plan,
+        inventory=subject.inventory,
+        observer=subject.observer,
+        blind_spots=_blind_spots(root.unread),
+    )
+
+
+def until_broken_off(records: Iterator[Record], ending: Ending) -> Iterator[Record]:
+    """Yield records until a signal breaks off what is being read."""
     while True:
         try:
             with ending.reading():

@@ -17,6 +17,7 @@ from dunmist.series import WHOLE, Part, Series, load_corrections, load_series
 # seconds after the first tick, or what the patient's clock said
 Moment = float | clock_time
 S_PER_DAY = 86_400.0
+INCIDENT_LEAST_S = 20.0
 
 SENSORS, THRESHOLDS = "sensors.toml", "thresholds.toml"
 
@@ -41,6 +42,8 @@ def judge(
     ``complaints`` are answered instead of those that the capture has. Of a long capture that was
     bad for a stretch only, that stretch is what is judged; ``part`` says which one outright.
     """
+    if part == WHOLE:
+        part = incident_part(path)
     series = load(path, part)
     limits = load_thresholds(settings_directory() / THRESHOLDS)
     diagnosis = diagnose(series, limits)
@@ -52,6 +55,18 @@ def judge(
             if found.limiting is not None:
                 return advise(inside, found, complaints, Around(series, diagnosis))
     return advise(series, diagnosis, complaints)
+
+
+def incident_part(path: Path) -> Part:
+    """Return the part of a capture that it was kept for; the whole of one that was not."""
+    if str(path) == STANDARD:
+        return WHOLE
+    with CaptureReader(path) as reader:
+        mark = reader.header.incident
+    if mark is None:
+        return WHOLE
+    # what lasted a moment is looked at with what was around it
+    return Part(max(0.0, min(mark.began_s, mark.ended_s - INCIDENT_LEAST_S)), mark.ended_s)
 
 
 def part_of(path: Path, since: Moment | None, until: Moment | None) -> Part:

@@ -17,6 +17,23 @@ def settings_directory() -> Path:
     return Path(platformdirs.user_config_dir("dunmist"))
 
 
+def watch_directory() -> Path:
+    """Return where the flight recorder keeps what it has; of whoever runs this, as the journal."""
+    return journal_path().parent / "watch"
+
+
+def mark_sockets() -> list[Path]:
+    """Return where a recorder may listen for marks, the nearest first.
+
+    One of the administrator listens where everybody reaches it; systemd names the place.
+    """
+    given = os.environ.get("RUNTIME_DIRECTORY")
+    own = os.environ.get("XDG_RUNTIME_DIR")
+    places = [Path(given)] if given else []
+    places += [Path(own) / "dunmist"] if own else []
+    return [place / "marks.sock" for place in (*places, Path("/run/dunmist"))]
+
+
 def journal_path() -> Path:
     """Return where acts are written down: in the state of who runs this, and of nobody else.
 

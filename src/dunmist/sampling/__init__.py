@@ -4,18 +4,23 @@ The records are what the capture file holds; this room says when each was due an
 fact taken, what was missed, and what sampling itself cost. It judges nothing and formats nothing.
 """
 
+from dunmist.sampling.changes import ADDED, KEYS, WORDS
 from dunmist.sampling.clock import Clock, SystemClock
 from dunmist.sampling.exits import ExitSum
 from dunmist.sampling.pace import Plan
+from dunmist.sampling.process_facts import input_of
 from dunmist.sampling.records import Event, ProcessLine, SocketLine, Tick
 from dunmist.sampling.sampler import Observer, Record, find_observer, sample
 from dunmist.sampling.sources import SELDOM_S, SENSORS_S, SOURCES
 from dunmist.sampling.survey import Survey
 
 __all__ = [
+    "ADDED",
+    "KEYS",
     "SELDOM_S",
     "SENSORS_S",
     "SOURCES",
+    "WORDS",
     "Clock",
     "Event",
     "ExitSum",
@@ -28,5 +33,6 @@ __all__ = [
     "SystemClock",
     "Tick",
     "find_observer",
+    "input_of",
     "sample",
 ]

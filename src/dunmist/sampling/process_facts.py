@@ -54,7 +54,7 @@ class FactsReader:
             user=None if uid is None else self._names.get(uid, str(uid)),
             command_line=words,
             executable=None if kernel else self._executable(directory),
-            input=self._input(directory) if words and _names_no_file(words) else None,
+            input=input_of(self._root, directory, words),
             cgroup=unit,
             cpu_cgroup=cpu if cpu != unit else None,
             login_uid=self._part(f"{directory}/loginuid", parse_login_uid, "login users"),
@@ -66,21 +66,25 @@ class FactsReader:
     def _part(self, name: str, parser: Callable[[bytes], Parsed], subject: str) -> Parsed | None:
         return self._root.parse(name, parser, subject, may_be_absent=True)
 
-    def _input(self, directory: str) -> str | None:
-        try:
-            target = self._root.link(f"{directory}/fd/0")
-        except PermissionError:
-            return None  # its descriptors are counted as hidden where they are read
-        # terminals, pipes and sockets have no file of their own
-        is_file = target is not None and target.startswith("/") and not target.startswith("/dev/")
-        return target if is_file else None
-
     def _executable(self, directory: str) -> str | None:
         try:
             return self._root.link(f"{directory}/exe")
         except PermissionError:
             self._root.note("executables of processes", "permission", directory)
             return None
+
+
+def input_of(root: Root, directory: str, words: list[str]) -> str | None:
+    """Return the file that is the standard input of a process whose command line names no other."""
+    if not words or not _names_no_file(words):
+        return None
+    try:
+        target = root.link(f"{directory}/fd/0")
+    except PermissionError:
+        return None  # its descriptors are counted as hidden where they are read
+    # terminals, pipes and sockets have no file of their own
+    is_file = target is not None and target.startswith("/") and not target.startswith("/dev/")
+    return target if is_file else None
 
 
 def _names_no_file(words: list[str]) -> bool:

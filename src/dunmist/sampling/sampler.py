@@ -5,6 +5,7 @@ capture holds them: new processes, new sockets and events before the tick they b
 surveys after the first tick and after the last.
 """
 
+import math
 from collections.abc import Iterator
 
 import msgspec
@@ -20,6 +21,8 @@ from dunmist.sampling.survey import Survey, survey
 
 Record = ProcessLine | SocketLine | Event | Tick | Survey
 ASLEEP_LEAST_S = 1.0
+# of a run that goes on, when what is read last is read for the first time
+SURVEYED_AFTER_S = 20.0
 CLOCK_SET_LEAST_S = 1.0
 
 
@@ -39,12 +42,17 @@ def find_observer(root: Root) -> Observer | None:
 
 
 def sample(
-    root: Root, machine: Machine, inventory: Inventory, plan: Plan, clock: Clock
-) -> Iterator[Record]:
-    """Yield the records of one capture; raises UnreadableComputer when the root goes away."""
+    root: Root, machine: Machine, inventory: Inventory, plan: Plan, clock: Clock,
+    *, survey_every_s: float = math.inf,
+) -> Iterator[Record]:  # fmt: skip
+    """Yield the records of one capture; raises UnreadableComputer when the root goes away.
+
+    One that goes on and on takes its last survey early, and again every so often.
+    """
     computer = OpenComputer(root, machine, inventory, clock)
     before = _Before(online=len(machine.processors))
     number = 0
+    next_survey_s = math.inf if math.isinf(survey_every_s) else SURVEYED_AFTER_S
     try:
         for due in pace(plan, clock, computer.meanwhile):
             yield from _events_before(due, before, clock)
@@ -58,6 +66,9 @@ def sample(
             before.at_s, number = due.at_s, due.number
             if not number:
                 yield _survey(computer, 0, clock, is_last=False)
+            elif due.at_s >= next_survey_s:
+                next_survey_s = due.at_s + survey_every_s
+                yield _survey(computer, due.number, clock, is_last=True)
         yield _survey(computer, number, clock, is_last=True)
     except OSError as error:
         raise UnreadableComputer(

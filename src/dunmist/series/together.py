@@ -13,7 +13,7 @@ from typing import Any, NamedTuple, TypeVar
 import msgspec
 
 from dunmist.computer import ProcessDetail
-from dunmist.sampling import Tick
+from dunmist.sampling import ADDED, KEYS, WORDS, Tick
 from dunmist.series.timeline import GAP_LEAST_S, GAP_PERIODS
 
 # a triage holds some twenty figures of each application for each row
@@ -86,7 +86,7 @@ class Together:
         self._take(tick)
         if not self._since_s:
             self._began = True
-            yield Row(self._given(), after_gap=False)
+            yield Row(msgspec.structs.replace(self._given(), exits=[]), after_gap=False)
 
     def _is_gap(self, tick: Tick) -> bool:
         """Whether nothing was sampled for several periods before a tick."""
@@ -162,22 +162,3 @@ def _threads(ticks: list[Tick]) -> list[Any]:
         else msgspec.structs.replace(one, name=name)
         for one in newest
     ]
-
-
-# by what the things of a field are told apart
-KEYS: dict[str, Callable[[Any], Hashable]] = {
-    "processes": lambda one: one.process,
-    "disks": lambda one: one.name,
-    "links": lambda one: one.name,
-    "queues": lambda one: one.link,
-    "sockets": lambda one: one.socket,
-    "sensors": lambda one: one[0],
-    "throttles": lambda one: one.processor,
-    "supplies": lambda one: one.name,
-    "graphics": lambda one: one.card,
-    "graphics_use": lambda one: (one.process, one.client),
-    "groups": lambda one: one.path,
-}
-# what holds the kernel's own words, and what happened once
-WORDS = ("pressure", "tcp", "interrupts")
-ADDED = ("exits", "sockets_ended")

@@ -1,0 +1,62 @@
+"""``dunmist watch``: the flight recorder."""
+
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from dunmist.cli.parameters import EVERY_MOST_S, FILE, FOR_MOST_S, Duration, Instant, Size
+
+EVERY_LEAST_S = 0.5
+
+
+@click.command()
+@click.option("--every", "every_s", type=Duration(EVERY_LEAST_S, EVERY_MOST_S), default="2s",
+              show_default=True, help="How far apart the ticks are.")  # fmt: skip
+@click.option("--keep", "keep_s", type=Duration(300.0, FOR_MOST_S), default="60m",
+              show_default=True, help="How long is kept; the oldest goes first.")  # fmt: skip
+@click.option("--most", "most_bytes", type=Size(), default="64MiB", show_default=True,
+              help="How many bytes it may take.")  # fmt: skip
+@click.option("--for", "duration_s", type=Duration(1.0, FOR_MOST_S), metavar="DURATION",
+              help="End by itself; with --recall, how long a stretch.")  # fmt: skip
+@click.option("--incidents", is_flag=True, help="List what was kept, and do nothing else.")
+@click.option("--mark", "words", metavar="TEXT",
+              help="Tell the recorder that runs here that something is wrong now.")  # fmt: skip
+@click.option("--recall", "recalled", type=Instant(), metavar="TIME",
+              help="Cut a stretch from TIME on (14:02, or a date with it) into a "
+              "capture.")  # fmt: skip
+@click.option("-o", "--output", type=FILE, metavar="FILE", help="With --recall: the capture.")
+@click.option("--force", is_flag=True, help="Overwrite FILE when it exists.")
+@click.option("--plain", is_flag=True, help="No screen: one line for each incident.")
+@click.option("--tell", is_flag=True, help="Tell the person at the screen of each incident.")
+@click.option("--root", type=click.Path(path_type=Path, exists=True, file_okay=False),
+              default=Path("/"), hidden=True)  # fmt: skip
+def watch(
+    every_s: float, keep_s: float, most_bytes: int, duration_s: float | None, incidents: bool,
+    words: str | None, recalled: datetime | None, output: Path | None, force: bool, plain: bool,
+    tell: bool, root: Path,
+) -> None:  # fmt: skip
+    """Record on and on into a ring below the state directory, and keep what is worth it.
+
+    When a resource is strained for some seconds, memory runs out, heat cuts the clock, a program
+    hangs, or somebody says so (--mark), the minutes around it become a capture of their own:
+    'dunmist triage incident:3'. Ctrl-C ends it.
+    """
+    chosen = [option for option, given in (("--incidents", incidents), ("--mark", words),
+                                           ("--recall", recalled)) if given]  # fmt: skip
+    if len(chosen) > 1:
+        raise click.UsageError(f"{' and '.join(chosen)} are different things; give one of them")
+    if bool(recalled) != bool(output):
+        raise click.UsageError("--recall TIME and -o FILE go together")
+    from dunmist.cli import watching
+
+    if incidents:
+        watching.print_incidents()
+    elif words is not None:
+        watching.send(words)
+    elif recalled is not None and output is not None:
+        watching.recall(recalled, duration_s, output, force=force)
+    else:
+        watching.run(
+            watching.wishes(every_s, keep_s, most_bytes, duration_s, root), plain=plain, tell=tell
+        )

@@ -1,0 +1,103 @@
+"""What ``dunmist watch`` does once its options are read."""
+
+import sys
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from dunmist.captures import Header
+from dunmist.harmless import harmless
+from dunmist.jobs import watch as job
+from dunmist.recorder import Kept, Known
+from dunmist.sampling import Record
+
+RECALLED_S = 600.0
+
+
+def wishes(
+    every_s: float, keep_s: float, most_bytes: int, duration_s: float | None, root: Path
+) -> job.WatchWishes:
+    """Return what a recorder is to do."""
+    return job.WatchWishes(every_s, keep_s, most_bytes, duration_s, root)
+
+
+Telling = Callable[[Kept], None]
+
+
+class Lines:
+    """Looks at nothing, and says each incident in a line."""
+
+    def __init__(self, tell: Telling) -> None:
+        self._tell = tell
+
+    def begin(self, stop: Callable[[], None], header: Header, known: Callable[[], Known]) -> None:
+        """Begin; Ctrl-C ends it."""
+        del stop, header, known
+
+    def look(self, record: Record, watched: job.Watched | None) -> None:
+        """Look at nothing."""
+        del record, watched
+
+    def told(self, kept: Kept) -> None:
+        """Say an incident."""
+        click.echo(harmless(f"incident:{kept.number}  {line_of(kept)}"), err=True)
+        self._tell(kept)
+
+
+def run(wanted: job.WatchWishes, *, plain: bool, tell: bool) -> None:
+    """Record until told to end, with a screen where there is a terminal."""
+    telling: Telling = _tell_nobody
+    if tell:
+        from dunmist.jobs.notifying import notify
+
+        telling = notify
+    if not plain and sys.stdin.isatty() and sys.stdout.isatty():
+        from dunmist.cli.screen import with_screen
+
+        with_screen(wanted, telling)
+    else:
+        job.watch(wanted, Lines(telling))
+
+
+def _tell_nobody(kept: Kept) -> None:
+    del kept
+
+
+def line_of(kept: Kept) -> str:
+    """Return an incident in a line: when, how long, what set it off, and the verdict."""
+    began = datetime.fromisoformat(kept.began)
+    span_s = (datetime.fromisoformat(kept.ended) - began).total_seconds()
+    if kept.limiting is not None:
+        by = f", by {kept.culprit}" if kept.culprit else ""
+        what = f"{kept.limiting} {kept.level}{by}"
+    else:
+        what = (kept.headline or "not judged yet").partition(". ")[0]
+    words = f' "{kept.words}"' if kept.words else ""
+    return f"{began:%Y-%m-%d %H:%M:%S}  {span_s:4.0f} s  {', '.join(kept.set_off)}{words}: {what}"
+
+
+def print_incidents() -> None:
+    """Print what was kept, the oldest first."""
+    kept = job.incidents_kept()
+    if not kept:
+        click.echo("no incidents so far")
+    for one in kept:
+        click.echo(harmless(f"incident:{one.number}  {line_of(one)}"))
+
+
+def send(words: str) -> None:
+    """Mark this moment; raises Refused where no recorder listens."""
+    job.mark(words)
+    click.echo("done")
+
+
+def recall(since: datetime, span_s: float | None, output: Path, *, force: bool) -> None:
+    """Cut a stretch out of the ring; raises CaptureError and OutputError."""
+    found = job.recall(since, span_s or RECALLED_S, output, force=force)
+    click.echo(
+        f"kept {found.path}: {found.ticks} ticks over {found.duration_s:.0f} s from "
+        f"{found.started.isoformat(timespec='seconds')}",
+        err=True,
+    )

@@ -1,0 +1,41 @@
+"""Finds what the flight recorder kept by the name that people give it: its number, or its time."""
+
+from datetime import datetime, time, timedelta
+from pathlib import Path
+
+from dunmist.errors import UnknownName
+from dunmist.jobs.settings import watch_directory
+from dunmist.recorder import Kept, capture_of, read_incidents
+
+FOLDER = "incidents"
+NEAR = timedelta(minutes=1)
+
+
+def incident_file(name: str) -> Path:
+    """Return the capture of an incident; raises UnknownName where none is meant."""
+    folder = watch_directory() / FOLDER
+    kept = read_incidents(folder)
+    found = _by_number(kept, name) if name.isdigit() else _by_time(kept, name)
+    if found is None:
+        last = kept[-1].number if kept else None
+        hint = f"the last one is incident:{last}" if last else "none is kept"
+        raise UnknownName(f"there is no incident '{name}'; {hint}, see 'dunmist watch --incidents'")
+    return capture_of(folder, found.number)
+
+
+def _by_number(kept: list[Kept], name: str) -> Kept | None:
+    return next((one for one in kept if one.number == int(name)), None)
+
+
+def _by_time(kept: list[Kept], name: str) -> Kept | None:
+    """Return the last one that was going on at a time of the day, or began within its minute."""
+    try:
+        wanted = time.fromisoformat(name)
+    except ValueError:
+        return None
+    for one in reversed(kept):
+        began, ended = (datetime.fromisoformat(text) for text in (one.began, one.ended))
+        moment = began.replace(hour=wanted.hour, minute=wanted.minute, second=wanted.second)
+        if began - NEAR < moment <= max(ended, began + NEAR):
+            return one
+    return None

@@ -1,0 +1,108 @@
+"""Judges what was kept in a process of its own at idle priority, one after the other.
+
+The recorder must stay light: NumPy is loaded by the child, which gives way to everybody, and which
+says in its own JSON what it found.
+"""
+
+import logging
+import os
+import re
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import IO, Any, NamedTuple
+
+import msgspec
+
+_LOG = logging.getLogger(__name__)
+LAST_S = 30.0
+NUMBER = re.compile(r"incident-(\d+)\.")
+NOTES = "note"
+
+
+class Verdict(NamedTuple):
+    """What an incident was judged to be; ``findings`` are the kinds that are more than notes."""
+
+    number: int
+    level: str
+    limiting: str | None
+    headline: str
+    culprit: str | None
+    findings: list[str]
+
+
+class Judging:
+    """The captures that wait to be judged, and the one that is."""
+
+    def __init__(self) -> None:
+        self._waiting: list[Path] = []
+        self._running: tuple[Path, subprocess.Popen[bytes], IO[bytes]] | None = None
+
+    def add(self, path: Path | None) -> None:
+        """Take a capture, if there is one."""
+        if path is not None:
+            self._waiting.append(path)
+        self._go_on()
+
+    def done(self) -> Iterator[Verdict]:
+        """Yield what was judged since; waits for nothing."""
+        if self._running is None or self._running[1].poll() is None:
+            return
+        yield from self._ended()
+
+    def rest(self) -> Iterator[Verdict]:
+        """Yield what is left, at the end; a judgement that takes too long is given up."""
+        while self._running is not None:
+            try:
+                self._running[1].wait(LAST_S)
+            except subprocess.TimeoutExpired:
+                self._running[1].kill()
+                self._running[1].wait()
+            yield from self._ended()
+
+    def _ended(self) -> Iterator[Verdict]:
+        assert self._running is not None  # whoever calls has looked
+        path, process, answer = self._running
+        self._running = None
+        with answer:
+            answer.seek(0)
+            text = answer.read()
+        try:
+            yield _verdict(path, msgspec.json.decode(text))
+        except (msgspec.DecodeError, KeyError, TypeError) as error:
+            _LOG.warning("%s: was not judged (%s, status %s)", path, error, process.returncode)
+        self._go_on()
+
+    def _go_on(self) -> None:
+        if self._running is not None or not self._waiting:
+            return
+        path = self._waiting.pop(0)
+        answer = tempfile.TemporaryFile()  # noqa: SIM115 - it is read when the child has ended
+        process = subprocess.Popen(
+            [sys.executable, "-m", "dunmist", "triage", str(path), "--json"],
+            stdin=subprocess.DEVNULL, stdout=answer, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        os.sched_setscheduler(process.pid, os.SCHED_IDLE, os.sched_param(0))
+        self._running = path, process, answer
+
+
+def judged_apart(first: Path | None) -> Judging:
+    """Return what judges captures apart, beginning with one that is there already."""
+    judging = Judging()
+    judging.add(first)
+    return judging
+
+
+def _verdict(path: Path, triage: dict[str, Any]) -> Verdict:
+    verdict, culprits = triage["verdict"], triage["culprits"]
+    number = NUMBER.search(path.name)
+    return Verdict(
+        number=int(number[1]) if number else 0,
+        level=verdict["level"],
+        limiting=verdict["limiting"],
+        headline=verdict["headline"],
+        culprit=culprits[0]["name"] if culprits else None,
+        findings=[one["kind"] for one in triage["findings"] if one["severity"] != NOTES],
+    )

@@ -1,0 +1,65 @@
+"""Tells the person at the screen what happened, in plain words, over the desktop's notifications.
+
+Source: Desktop Notifications Specification 1.2 (org.freedesktop.Notifications). Who records as
+administrator tells everybody who has a session bus; each bus answers its own person only, so their
+user number is taken while it is asked.
+"""
+
+import logging
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from dunmist.computer import Unanswered, call, connected
+from dunmist.harmless import harmless
+from dunmist.recorder import Kept
+
+SERVICE = ("org.freedesktop.Notifications", "/org/freedesktop/Notifications",
+           "org.freedesktop.Notifications")  # fmt: skip
+FORM = "susssasa{sv}i"
+SHOWN_MS, ANSWER_S, WORDS_MOST = 10_000, 2.0, 240
+RUNTIME = Path("/run/user")
+_LOG = logging.getLogger(__name__)
+SUMMARY = "This computer had trouble just now"
+BODY = "{what} It was kept, so that it can be looked at ({name})."
+
+
+def notify(kept: Kept) -> None:
+    """Tell whoever is at the screen; that nobody can be told is no reason to stop."""
+    what = harmless(kept.headline or "Somebody said that something is wrong.")[:WORDS_MOST]
+    body = BODY.format(what=what, name=f"incident:{kept.number}")
+    for uid, address in _buses():
+        try:
+            with _as_user(uid), connected(address) as bus:
+                call(
+                    bus, SERVICE, "Notify", FORM,
+                    ("Dunmist", 0, "", SUMMARY, body, [], {}, SHOWN_MS), timeout_s=ANSWER_S,
+                )  # fmt: skip
+        except (Unanswered, OSError) as error:
+            _LOG.info("user %s could not be told: %s", uid, error)
+
+
+def _buses() -> Iterator[tuple[int, str]]:
+    """Yield the session buses that can be reached, with whose each is."""
+    own = os.environ.get("DBUS_SESSION_BUS_ADDRESS")
+    if own:
+        yield os.geteuid(), own
+        return
+    for place in sorted(RUNTIME.glob("*/bus")):
+        uid = place.parent.name
+        if uid.isdigit() and (os.geteuid() in (0, int(uid))):
+            yield int(uid), f"unix:path={place}"
+
+
+@contextmanager
+def _as_user(uid: int) -> Iterator[None]:
+    before = os.geteuid()
+    if uid == before:
+        yield
+        return
+    os.seteuid(uid)
+    try:
+        yield
+    finally:
+        os.seteuid(before)

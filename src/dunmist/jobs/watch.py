@@ -1,0 +1,225 @@
+"""The flight recorder: samples on and on into a ring, and keeps what was worth it.
+
+Nothing imported here is heavy. What was kept is judged by another process at idle priority; what
+turns out to have been nothing is forgotten again, unless a person asked for it.
+"""
+
+import fcntl
+import os
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import NamedTuple, Protocol
+
+import msgspec
+
+from dunmist.captures import CaptureReader, Header, IncidentMark, load_rules
+from dunmist.computer import Inventory, Root
+from dunmist.errors import CaptureError, Refused
+from dunmist.jobs.capture import header_of, read_subject, until_broken_off
+from dunmist.jobs.ending import Ending, ended_by_signals
+from dunmist.jobs.judging_child import Verdict, judged_apart
+from dunmist.jobs.settings import mark_sockets, settings_directory, watch_directory
+from dunmist.recorder import (
+    CUT_OFF,
+    Cut,
+    Incidents,
+    Keeping,
+    Kept,
+    Known,
+    Limits,
+    Marks,
+    Moment,
+    Ring,
+    Rules,
+    Stretch,
+    cut,
+    cut_off_run,
+    drop,
+    keep,
+    load_watch_rules,
+    of_the_run,
+    read_incidents,
+    read_segments,
+    send_mark,
+    write_kept,
+)
+from dunmist.sampling import Plan, Record, SystemClock, Tick, sample
+
+RING, INCIDENTS, LOCK, MASKS = "ring", "incidents", "lock", "secrets.toml"
+# it ends when it is told to; the plan of a capture has an end
+FOR_EVER_S = 10 * 366 * 86_400.0
+SURVEY_EVERY_S = 1800.0
+# of a run that was cut off, its last minutes are kept, and the last of them are looked at
+CUT_OFF_S, CUT_OFF_LOOKED_S = 600.0, 60.0
+
+
+class WatchWishes(NamedTuple):
+    """What was asked for; ``duration_s`` None is until it is told to end."""
+
+    every_s: float
+    keep_s: float
+    most_bytes: int
+    duration_s: float | None = None
+    root: Path = Path("/")
+
+
+class Watched(NamedTuple):
+    """What somebody who looks is handed at each tick; ``trouble`` is why nothing is recorded."""
+
+    tick: Tick
+    incidents: Incidents
+    trouble: str | None
+
+
+class Onlooker(Protocol):
+    """Who looks while it is recorded, and hears of each incident once it was judged."""
+
+    def begin(self, stop: Callable[[], None], header: Header, known: Callable[[], Known]) -> None:
+        """Begin to look: ``stop`` ends the recording, ``known`` gives what is known now."""
+
+    def look(self, record: Record, watched: Watched | None) -> None:
+        """Take each record; ``watched`` comes with a tick."""
+
+    def told(self, kept: Kept) -> None:
+        """Take an incident that was judged."""
+
+
+def watch(wishes: WatchWishes, onlooker: Onlooker) -> None:
+    """Record until told to end; raises Refused where a recorder runs already."""
+    folder = watch_directory()
+    root, clock = Root(wishes.root), SystemClock()
+    try:
+        with _locked(folder), ended_by_signals(clock.stop) as ending:
+            _record(_Recorder(wishes, folder, root, clock, onlooker), ending)
+    finally:
+        root.close()
+
+
+class _Recorder(NamedTuple):
+    """What a recorder is put together of."""
+
+    wishes: WatchWishes
+    folder: Path
+    root: Root
+    clock: SystemClock
+    onlooker: Onlooker
+
+
+def _record(own: _Recorder, ending: Ending) -> None:
+    wishes, folder, root, clock, onlooker = own
+    subject, plan = read_subject(root), Plan(wishes.duration_s or FOR_EVER_S, wishes.every_s)
+    header = header_of(root, subject, plan, clock.now())
+    judge = judged_apart(_keep_what_was_cut_off(folder))
+    limits = Limits(wishes.keep_s, wishes.most_bytes)
+    ring = Ring(folder / RING, header, limits, load_rules(settings_directory() / MASKS))
+    rules = load_watch_rules()
+    incidents = Incidents(folder / INCIDENTS, ring, rules)
+    following = Rules(rules, subject.machine.clock_ticks_per_s, _speeds(subject.inventory))
+    marks = Marks(mark_sockets()[0])
+    moment = Moment(0.0, clock.now())
+    onlooker.begin(clock.stop, header, lambda: ring.known)
+    try:
+        records = sample(root, subject.machine, subject.inventory, plan, clock,
+                         survey_every_s=SURVEY_EVERY_S)  # fmt: skip
+        for record in until_broken_off(records, ending):
+            ring.add(record, clock.now())
+            if not isinstance(record, Tick):
+                onlooker.look(record, None)
+                continue
+            moment = Moment(record.at_s, clock.now())
+            for mark in marks.taken():
+                incidents.mark(moment, mark.words)
+            judge.add(incidents.add(moment, following.add(record, ring.known)))
+            for verdict in judge.done():
+                _settle(folder / INCIDENTS, verdict, onlooker)
+            onlooker.look(record, Watched(record, incidents, ring.trouble))
+    finally:
+        marks.close()
+        ring.close(clock.now())
+        judge.add(incidents.close(moment))
+        for verdict in judge.rest():
+            _settle(folder / INCIDENTS, verdict, onlooker)
+
+
+def _speeds(inventory: Inventory) -> dict[str, int]:
+    return {one.name: one.speed_bits_per_s for one in inventory.links if one.speed_bits_per_s}
+
+
+def _settle(folder: Path, verdict: Verdict, onlooker: Onlooker) -> None:
+    """Write down what an incident was; forget what was nothing, unless a person asked for it."""
+    by_number = {one.number: one for one in read_incidents(folder)}
+    kept = by_number.get(verdict.number)
+    if kept is None:
+        return
+    if verdict.limiting is None and not verdict.findings and not kept.by_person:
+        drop(folder, kept.number)
+        return
+    judged = msgspec.structs.replace(
+        kept, state="judged", level=verdict.level, limiting=verdict.limiting,
+        headline=verdict.headline, culprit=verdict.culprit,
+    )  # fmt: skip
+    with suppress(OSError):
+        write_kept(folder, judged)
+    onlooker.told(judged)
+
+
+def _keep_what_was_cut_off(folder: Path) -> Path | None:
+    """Keep the last minutes of the run before, where it did not end in good order."""
+    segments = [one.path for one in read_segments(folder / RING)]
+    last = cut_off_run(segments)
+    known = {one.ended for one in read_incidents(folder / INCIDENTS) if CUT_OFF in one.set_off}
+    if last is None:
+        return None
+    with CaptureReader(last) as reader:
+        recording, began_s = reader.header.recording, _epoch(reader.header.started)
+        last_s = max((line.at_s for line in reader.lines() if isinstance(line, Tick)), default=0.0)
+    ended_wall_s = began_s + last_s
+    ended_s = (recording.after_s if recording else 0.0) + last_s
+    ended = datetime.fromtimestamp(ended_wall_s).astimezone().isoformat(timespec="seconds")
+    if ended in known:
+        return None
+    mark = IncidentMark([CUT_OFF], max(0.0, ended_s - CUT_OFF_LOOKED_S), ended_s)
+    stretch = Stretch(ended_wall_s - CUT_OFF_S, ended_wall_s + 1.0)
+    what = Keeping(stretch, mark, ended_wall_s - CUT_OFF_LOOKED_S, ended_wall_s)
+    return keep(folder / INCIDENTS, segments[-4:], what)
+
+
+def recall(since: datetime, span_s: float, output: Path, *, force: bool) -> Cut:
+    """Cut a stretch out of the ring; raises CaptureError where nothing was recorded then."""
+    segments = [one.path for one in read_segments(watch_directory() / RING)]
+    if not segments:
+        raise CaptureError("nothing is recorded here; start a recorder with 'dunmist watch'")
+    wanted = Stretch(since.timestamp(), (since + timedelta(seconds=span_s)).timestamp())
+    return cut(list(of_the_run(segments, since)), wanted, output, force=force)
+
+
+def incidents_kept() -> list[Kept]:
+    """Return the incidents that are kept, the oldest first."""
+    return read_incidents(watch_directory() / INCIDENTS)
+
+
+def mark(words: str) -> None:
+    """Tell the recorder that something is wrong just now; raises Refused where none listens."""
+    send_mark(mark_sockets(), words)
+
+
+@contextmanager
+def _locked(folder: Path) -> Iterator[None]:
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    descriptor = os.open(folder / LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        yield
+    except BlockingIOError as error:
+        raise Refused(
+            f"{folder}: a recorder runs there already; 'dunmist watch --incidents' shows what it "
+            f"has"
+        ) from error
+    finally:
+        os.close(descriptor)
+
+
+def _epoch(started: str) -> float:
+    return datetime.fromisoformat(started).timestamp()

@@ -1,0 +1,209 @@
+"""Incidents: what is kept apart from the ring, from some time before it began to after it ended.
+
+A rule that holds, or a person who says so, opens one; while it is open whatever else holds belongs
+to it, so that a storm makes one incident. What it was is judged afterwards, by another process.
+"""
+
+import logging
+import os
+import re
+from contextlib import suppress
+from datetime import datetime
+from pathlib import Path
+from typing import Literal, NamedTuple
+
+import msgspec
+
+from dunmist.captures import IncidentMark
+from dunmist.errors import CaptureError, OutputError
+from dunmist.recorder.cutting import Stretch, cut
+from dunmist.recorder.ring import Ring
+from dunmist.recorder.rules import Rule
+
+# how long nothing must hold until it is over, how long it may last, and what is kept around it
+QUIET_S, MOST_S, BEFORE_S, AFTER_S = 15.0, 300.0, 120.0, 10.0
+# so many are kept
+KEPT_MOST = 100
+NAME = re.compile(r"incident-(\d{3,6})\.json")
+MODE = 0o700
+MARKED, CUT_OFF = "marked", "cut-off"
+_LOG = logging.getLogger(__name__)
+
+
+class Kept(msgspec.Struct, frozen=True, omit_defaults=True):
+    """An incident on disk: when by the wall clock, what set it off, and what it was judged to be.
+
+    ``words`` are what somebody said of it. ``state`` is ``new`` until it was judged.
+    """
+
+    number: int
+    began: str
+    ended: str
+    set_off: list[str]
+    words: str | None = None
+    state: Literal["new", "judged"] = "new"
+    level: str | None = None
+    limiting: str | None = None
+    headline: str | None = None
+    culprit: str | None = None
+
+    @property
+    def by_person(self) -> bool:
+        """Whether it is kept whatever it was: somebody said so, or the recorder was cut off."""
+        return not set(self.set_off).isdisjoint((MARKED, CUT_OFF))
+
+
+class Incident:
+    """One that is open. Moments are seconds of the run; ``held_s`` is when a rule held last."""
+
+    def __init__(self, began_s: float, at_s: float) -> None:
+        self.began_s = began_s
+        self.held_s = at_s
+        self.set_off: dict[str, None] = {}
+        self.words: list[str] = []
+
+
+class Moment(NamedTuple):
+    """A tick: seconds of the run, and the wall clock."""
+
+    at_s: float
+    now: datetime
+
+
+class Incidents:
+    """Follows which rules hold, and keeps what belongs together."""
+
+    def __init__(self, folder: Path, ring: Ring, rules: dict[str, Rule]) -> None:
+        self._folder = folder
+        self._ring = ring
+        self._rules = rules
+        self._open: Incident | None = None
+        # a rule that held when an incident grew too long starts no other before it was over
+        self._worn: set[str] = set()
+
+    @property
+    def is_open(self) -> bool:
+        """Whether something holds now."""
+        return self._open is not None
+
+    def add(self, moment: Moment, holding: dict[str, float]) -> Path | None:
+        """Take what holds at a tick; return the capture of an incident that ended with it."""
+        self._worn &= set(holding)
+        fresh = {name: since_s for name, since_s in holding.items() if name not in self._worn}
+        for name, since_s in fresh.items():
+            self._take(moment, name, since_s)
+        if self._open is None:
+            return None
+        if moment.at_s - self._open.began_s >= MOST_S:
+            self._worn |= set(fresh)
+            return self._keep(moment)
+        return self._keep(moment) if moment.at_s - self._open.held_s >= QUIET_S else None
+
+    def mark(self, moment: Moment, words: str) -> None:
+        """Take what somebody says of this moment."""
+        self._take(moment, MARKED, moment.at_s)
+        assert self._open is not None  # it was taken
+        self._open.words.append(words)
+
+    def close(self, moment: Moment) -> Path | None:
+        """Keep what is open when the recorder ends."""
+        return self._keep(moment) if self._open else None
+
+    @property
+    def holding(self) -> list[str]:
+        """What holds now, as half sentences."""
+        names = self._open.set_off if self._open else ()
+        return [self._rules[one].text if one in self._rules else "somebody said so"
+                for one in names]  # fmt: skip
+
+    def _take(self, moment: Moment, name: str, since_s: float) -> None:
+        if self._open is None:
+            self._open = Incident(since_s, moment.at_s)
+        self._open.began_s = min(self._open.began_s, since_s)
+        self._open.held_s = moment.at_s
+        self._open.set_off[name] = None
+
+    def _keep(self, moment: Moment) -> Path | None:
+        found, self._open = self._open, None
+        assert found is not None  # whoever calls has looked
+        now_s = moment.now.timestamp()
+        # what is kept ends a while after the last moment that anything held
+        began_wall_s, ended_wall_s = (
+            now_s - (moment.at_s - at_s) for at_s in (found.began_s, found.held_s)
+        )
+        mark = IncidentMark(list(found.set_off), found.began_s, found.held_s)
+        found_words = " / ".join(found.words) or None
+        stretch = Stretch(began_wall_s - BEFORE_S, ended_wall_s + AFTER_S)
+        what = Keeping(stretch, mark, began_wall_s, ended_wall_s, found_words)
+        return keep(self._folder, self._ring.segments[-KEPT_SEGMENTS:], what)
+
+
+# as many as an incident with what is around it may reach into
+KEPT_SEGMENTS = 3
+
+
+class Keeping(NamedTuple):
+    """What is kept: the stretch, what it is kept for and from when to when, and what was said."""
+
+    stretch: Stretch
+    mark: IncidentMark
+    began_wall_s: float
+    ended_wall_s: float
+    words: str | None = None
+
+
+def keep(folder: Path, segments: list[Path], what: Keeping) -> Path | None:
+    """Keep a stretch as an incident; return its capture, None where that could not be."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=MODE)
+        before = read_incidents(folder)
+        number = before[-1].number + 1 if before else 1
+        path = capture_of(folder, number)
+        cut(segments, what.stretch, path, note=what.words, incident=what.mark, force=True)
+        began, ended = (
+            datetime.fromtimestamp(moment).astimezone().isoformat(timespec="seconds")
+            for moment in (what.began_wall_s, what.ended_wall_s)
+        )
+        write_kept(folder, Kept(number, began, ended, what.mark.set_off, what.words))
+        for old in before[: max(0, len(before) + 1 - KEPT_MOST)]:
+            drop(folder, old.number)
+    except (OSError, CaptureError, OutputError) as error:
+        _LOG.warning("an incident could not be kept: %s", error)
+        return None
+    return path
+
+
+def read_incidents(folder: Path) -> list[Kept]:
+    """Return the incidents of a folder, the oldest first, without those that cannot be read."""
+    found = []
+    with suppress(FileNotFoundError):
+        for entry in os.scandir(folder):
+            if NAME.fullmatch(entry.name) and entry.is_file(follow_symlinks=False):
+                try:
+                    found.append(msgspec.json.decode(Path(entry.path).read_bytes(), type=Kept))
+                except (OSError, msgspec.MsgspecError) as error:
+                    _LOG.warning("%s: is no incident (%s)", entry.path, error)
+    return sorted(found, key=lambda one: one.number)
+
+
+def capture_of(folder: Path, number: int) -> Path:
+    """Return where the capture of an incident is."""
+    return folder / f"incident-{number:03}.jsonl.gz"
+
+
+def write_kept(folder: Path, kept: Kept) -> None:
+    """Write what is known of an incident, whole or not at all."""
+    path = folder / f"incident-{kept.number:03}.json"
+    beside = path.with_suffix(".new")
+    descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
+    with os.fdopen(descriptor, "wb") as stream:
+        stream.write(msgspec.json.encode(kept) + b"\n")
+        stream.flush()
+        os.fsync(descriptor)
+    beside.replace(path)
+
+
+def drop(folder: Path, number: int) -> None:
+    """Forget an incident that was none, or that is too old."""
+    capture_of(folder, number).unlink(missing_ok=True)
+    (folder / f"incident-{number:03}.json").unlink(missing_ok=True)

@@ -1,0 +1,272 @@
+"""The computer at this moment, for who looks while it is recorded: plain sums, nothing judged.
+
+Follows the records of a run. Of each resource it keeps how full it was and how much work it held up
+over the last minutes, of each application what it takes now.
+"""
+
+from collections import defaultdict, deque
+from collections.abc import Callable
+from typing import Literal, NamedTuple
+
+from dunmist.applications import Grouping
+from dunmist.captures import Header
+from dunmist.recorder.known import Known
+from dunmist.sampling import Event, ProcessLine, Record, SocketLine, Tick
+
+HISTORY = 300
+US_PER_S, MS_PER_S, BITS, KIB = 1e6, 1e3, 8.0, 1024
+IDLE, IO_WAIT, FIELDS = 3, 4, 8
+RAW_PER_DEGREE = 1000.0
+# chips that measure the processor itself
+PROCESSOR_CHIPS = ("coretemp", "k10temp", "zenpower", "cpu_thermal")
+# how full a resource is, and how much work it holds up, to be called so
+BUSY, STRAINED_USED, STRAINED_HELD, CHOKED_HELD = 0.7, 0.8, 0.2, 0.6
+Word = Literal["calm", "busy", "strained", "choked", "unknown"]
+
+
+class Gauge:
+    """One resource: shares now and over the last minutes, None where nothing tells."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.used: deque[float | None] = deque(maxlen=HISTORY)
+        self.held: deque[float | None] = deque(maxlen=HISTORY)
+        self.text = ""
+
+    def add(self, used: float | None, held: float | None, text: str = "") -> None:
+        """Take what was so in an interval."""
+        self.used.append(None if used is None else min(max(used, 0.0), 1.0))
+        self.held.append(None if held is None else min(max(held, 0.0), 1.0))
+        self.text = text
+
+    @property
+    def word(self) -> Word:
+        """How far it limits, by light rules; the judge of a capture may say otherwise."""
+        used = self.used[-1] if self.used else None
+        held = (self.held[-1] if self.held else None) or 0.0
+        if used is None:
+            return "unknown"
+        if held >= CHOKED_HELD and used >= STRAINED_USED:
+            return "choked"
+        if held >= STRAINED_HELD and used >= STRAINED_USED:
+            return "strained"
+        return "busy" if used >= BUSY else "calm"
+
+
+class Taker:
+    """One application: what it takes now, and its processor time since it was first seen."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.cores = self.disk_bytes_per_s = self.network_bytes_per_s = 0.0
+        self.memory_bytes = 0
+        self.cpu_s = 0.0
+        self.history: deque[float] = deque(maxlen=HISTORY)
+        self.processes: list[Part] = []
+
+
+class Part(NamedTuple):
+    """One process of an application now."""
+
+    pid: int
+    user: str
+    state: str
+    waits_in: str | None
+    cores: float
+    memory_bytes: int
+    unit: str | None
+    ports: tuple[int, ...]
+
+
+class Now:
+    """Follows a run; everything is of the interval that ended with the last tick."""
+
+    def __init__(self, header: Header, known: Callable[[], Known]) -> None:
+        self.gauges = {name: Gauge(name) for name in ("cpu", "memory", "disk", "link", "heat")}
+        self.processors: list[float] = []
+        self.takers: dict[int, Taker] = {}
+        self.celsius: float | None = None
+        self.clock_hz: float | None = None
+        self._header = header
+        self._known = known
+        self._grouping = Grouping(header.observer)
+        self._tick: Tick | None = None
+        self._used_clk: dict[int, int] = {}
+        self._moved_bytes: dict[int, int] = {}
+        self._inode_of: dict[int, int] = {}
+        self._owner_of: dict[int, int] = {}
+        self._port_of: dict[int, int] = {}
+        self._socket_bytes: dict[int, int] = {}
+        self._waits_in: dict[int, str | None] = {}
+        self._disks: dict[str, tuple[int, int]] = {}
+        self._links: dict[str, tuple[int, int]] = {}
+        self._sensors: dict[int, int | None] = {}
+
+    def add(self, record: Record) -> None:
+        """Take one record into account."""
+        if isinstance(record, ProcessLine):
+            self._grouping.add(record.id, record.facts)
+        elif isinstance(record, SocketLine):
+            if record.facts.inode is not None:
+                self._inode_of[record.id] = record.facts.inode
+                if record.facts.remote_port is None and record.facts.local_port is not None:
+                    self._port_of[record.facts.inode] = record.facts.local_port
+        elif isinstance(record, Event):
+            if record.facts is not None and record.processes:
+                self._grouping.replace(record.processes[0], record.facts)
+        elif isinstance(record, Tick):
+            self._add_tick(record)
+
+    def _add_tick(self, tick: Tick) -> None:
+        before, self._tick = self._tick, tick
+        for detail in tick.details:
+            self._waits_in[detail.process] = detail.waits_in
+            self._owner_of.update(dict.fromkeys(detail.sockets, detail.process))
+        self._sensors.update(dict(tick.sensors))
+        span_s = tick.at_s - before.at_s if before else 0.0
+        moved, carried = self._disk_and_link(tick)
+        takers = self._takers(tick, span_s)
+        if before is None or span_s <= 0:
+            return
+        self.takers = takers
+        self.processors = _busy(tick, before)
+        count = max(1, len(self.processors))
+        self.gauges["cpu"].add(sum(self.processors) / count, _held(tick, before, "cpu", span_s))
+        memory = tick.memory or {}
+        total = memory.get("MemTotal") or 0
+        available = memory.get("MemAvailable", memory.get("MemFree", 0))
+        self.gauges["memory"].add(
+            1 - available / total if total else None, _held(tick, before, "memory", span_s)
+        )
+        name, busy_ms = moved
+        self.gauges["disk"].add(
+            busy_ms / MS_PER_S / span_s if name else None, _held(tick, before, "io", span_s), name
+        )
+        link, share = carried
+        self.gauges["link"].add(share / span_s if link else None, None, link)
+        self._heat(tick)
+
+    def _heat(self, tick: Tick) -> None:
+        sensors = self._header.inventory.sensors
+        read = [
+            (raw / RAW_PER_DEGREE, _degrees(sensors[place].limits.get("crit")))
+            for place, raw in self._sensors.items()
+            if raw is not None
+            and place < len(sensors)
+            and sensors[place].quantity == "temperature"
+            and sensors[place].chip in PROCESSOR_CHIPS
+        ]
+        self.celsius = max((celsius for celsius, _ in read), default=None)
+        limit = max((critical for _, critical in read if critical), default=None)
+        clocks = [one for one in tick.clocks_khz or [] if one]
+        self.clock_hz = MS_PER_S * sum(clocks) / len(clocks) if clocks else None
+        share = self.celsius / limit if self.celsius is not None and limit else None
+        self.gauges["heat"].add(share, None)
+
+    def _disk_and_link(self, tick: Tick) -> tuple[tuple[str, int], tuple[str, float]]:
+        """Return the busiest disk with its milliseconds, and the fullest link with its share."""
+        disk, link = ("", 0), ("", 0.0)
+        for one in tick.disks:
+            busy = one.busy_ms or 0
+            then = self._disks.get(one.name, (busy, 0))[0]
+            self._disks[one.name] = busy, 0
+            disk = max(disk, (one.name, busy - then), key=lambda pair: pair[1])
+        if not disk[0]:
+            disk = next(iter(self._disks), ""), 0
+        speeds = {link.name: link.speed_bits_per_s for link in self._header.inventory.links}
+        for sample in tick.links:
+            now = sample.received_bytes, sample.sent_bytes
+            old = self._links.get(sample.name, now)
+            self._links[sample.name] = now
+            speed = speeds.get(sample.name)
+            if speed:
+                grown = max(now[0] - old[0], now[1] - old[1])
+                link = max(link, (sample.name, BITS * grown / speed), key=lambda pair: pair[1])
+        if not link[0]:
+            link = next((name for name, speed in speeds.items() if speed), ""), 0.0
+        return disk, link
+
+    def _takers(self, tick: Tick, span_s: float) -> dict[int, Taker]:
+        """Return what each application takes; those that are gone are left out."""
+        machine, groups = self._header.machine, self._grouping.groups
+        networks = self._network(tick)
+        found: dict[int, Taker] = {}
+        used_clk, moved_bytes = {}, {}
+        ports: dict[int, set[int]] = defaultdict(set)
+        for inode, port in self._port_of.items():
+            if inode in self._owner_of:
+                ports[self._owner_of[inode]].add(port)
+        for line, sample in self._known().states():
+            number = self._grouping.application_of.get(line.id)
+            if number is None or groups[number].observer or line.facts.kernel:
+                continue
+            taker = found.get(number)
+            if taker is None:
+                taker = found[number] = Taker(groups[number].name)
+                if old := self.takers.get(number):
+                    taker.history, taker.cpu_s = old.history, old.cpu_s
+            used = sample.user_clk + sample.system_clk
+            used_clk[line.id] = used
+            grown_s = (used - self._used_clk.get(line.id, used)) / machine.clock_ticks_per_s
+            moved = (sample.read_bytes or 0) + (sample.write_bytes or 0)
+            moved_bytes[line.id] = moved
+            memory = max(0, sample.rss_pages - (sample.shared_pages or 0)) * machine.page_bytes
+            cores = grown_s / span_s if span_s else 0.0
+            taker.cores += cores
+            taker.cpu_s += grown_s
+            taker.memory_bytes += memory
+            if span_s:
+                grown_bytes = moved - self._moved_bytes.get(line.id, moved)
+                taker.disk_bytes_per_s += max(0, grown_bytes) / span_s
+                taker.network_bytes_per_s += networks.get(line.id, 0) / span_s
+            facts = self._grouping.facts(line.id)
+            taker.processes.append(
+                Part(facts.pid, facts.user or str(facts.uid), sample.state,
+                     sample.waits_in or self._waits_in.get(line.id), cores, memory, facts.cgroup,
+                     tuple(sorted(ports.get(line.id, ()))))
+            )  # fmt: skip
+        self._used_clk, self._moved_bytes = used_clk, moved_bytes
+        for taker in found.values():
+            taker.history.append(taker.cores)
+        return found
+
+    def _network(self, tick: Tick) -> dict[int, int]:
+        """Return the bytes that each process moved over TCP since the tick before."""
+        found: dict[int, int] = defaultdict(int)
+        for sample in tick.sockets:
+            moved = (sample.sent_bytes or 0) + (sample.received_bytes or 0)
+            grown = moved - self._socket_bytes.get(sample.socket, moved)
+            self._socket_bytes[sample.socket] = moved
+            owner = self._owner_of.get(self._inode_of.get(sample.socket, 0))
+            if owner is not None and grown > 0:
+                found[owner] += grown
+        for identity in tick.sockets_ended:
+            self._socket_bytes.pop(identity, None)
+            inode = self._inode_of.pop(identity, None)
+            if inode is not None:
+                self._owner_of.pop(inode, None)
+                self._port_of.pop(inode, None)
+        return found
+
+
+def _busy(tick: Tick, before: Tick) -> list[float]:
+    """Return how busy each logical processor was."""
+    found = []
+    for number, times in sorted(tick.processors.times_clk.items()):
+        then = before.processors.times_clk.get(number, times)
+        grown = [now - old for now, old in zip(times, then, strict=False)][:FIELDS]
+        whole = sum(grown)
+        idle = sum(grown[IDLE : IO_WAIT + 1])
+        found.append(max(0.0, 1 - idle / whole) if whole > 0 else 0.0)
+    return found
+
+
+def _held(tick: Tick, before: Tick, subject: str, span_s: float) -> float | None:
+    now, then = tick.pressure.get(subject), before.pressure.get(subject)
+    if now is None or then is None or now.some_us is None or then.some_us is None:
+        return None
+    return (now.some_us - then.some_us) / US_PER_S / span_s
+
+
+def _degrees(raw: int | None) -> float | None:
+    return None if raw is None else raw / RAW_PER_DEGREE

@@ -50,6 +50,11 @@ PROPERTIES = {
 }  # fmt: skip
 
 
+def path_of(unit):
+    """Return the object of a unit; a hyphen is none of the characters that a path may have."""
+    return f"/u/{unit.partition('.')[0].replace('-', '_2d')}"
+
+
 class StandIn(threading.Thread):
     """Serves connections to a socket file until it is closed; may break off in the middle.
 
@@ -124,7 +129,7 @@ class StandIn(threading.Thread):
             rows = [("1", 1004, "isbister", "seat0", "/s/1"), ("2", 120, "gdm", "seat0", "/s/2")]
             return new_method_return(call, "a(susso)", (rows,))
         if method == "LoadUnit":
-            return new_method_return(call, "o", (f"/u/{call.body[0].partition('.')[0]}",))
+            return new_method_return(call, "o", (path_of(call.body[0]),))
         if method in ("RestartUnit", "StopUnit", "StartUnit"):
             state = "inactive" if method == "StopUnit" else "active"
             if self.hangs and state == "inactive":
@@ -152,4 +157,4 @@ class StandIn(threading.Thread):
         """Return what is said of the unit that a call is about."""
         name = call.body[0]
         name = name[0] if isinstance(name, list) else name
-        return self.properties.setdefault((f"/u/{name.partition('.')[0]}", interface), {})
+        return self.properties.setdefault((path_of(name), interface), {})

@@ -21,6 +21,7 @@ from dunmist.recorder.known import Known
 from dunmist.sampling import Tick
 from dunmist.series import Part, load_series
 from dunmist.simulation import load_scenario
+from tests.bus_stand_in import StandIn
 from tests.program import DUNMIST, InFolder, capture_model, run
 
 HOG = (
@@ -241,6 +242,75 @@ class Recording(InFolder):
         finally:
             os.kill(child, signal.SIGKILL) if os.waitpid(child, os.WNOHANG)[0] == 0 else None
             os.close(terminal)
+
+
+class WithServiceManager(InFolder):
+    def setUp(self):
+        super().setUp()
+        self.bus = StandIn(self.folder / "bus")
+        self.bus.start()
+        self.addCleanup(self.bus.close)
+        address = f"unix:path={self.folder / 'bus'}"
+        (self.folder / "units").mkdir()
+        self.options = {"folder": self.folder, "environment": {
+            **os.environ, "XDG_STATE_HOME": str(self.folder / "state"),
+            "XDG_RUNTIME_DIR": str(self.folder / "run"), "DBUS_SYSTEM_BUS_ADDRESS": address,
+            "DBUS_SESSION_BUS_ADDRESS": address, "SYSTEMD_UNIT_PATH": str(self.folder / "units"),
+        }}  # fmt: skip
+
+    def asked(self):
+        return [name for name, _ in self.bus.calls
+                if name not in ("Hello", "LoadUnit", "GetAll", "ListUnitsByPatterns")]  # fmt: skip
+
+    def test_a_recorder_and_a_plan_come_and_go(self):
+        plan = ("--plan", "moult", "--at", "2031-05-14T04:00", "--for", "5m", "--every-day")
+        for more, files, says in (
+            (("--keep", "2h"), ["dunmist-watch.service"],
+             r"ExecStart=\S+ -m dunmist watch --plain .*--keep 7200s"),
+            (plan, ["dunmist-plan-moult.service", "dunmist-plan-moult.timer"],
+             r"OnCalendar=\*-\*-\* 04:00:00"),
+        ):  # fmt: skip
+            with self.subTest(more):
+                shown = run("watch", "--install", *more, **self.options).stdout
+                self.assertIn("Nothing was done", shown)
+                self.assertRegex(shown, says)
+                self.assertEqual([], os.listdir(self.folder / "units"))
+                self.bus.calls.clear()
+                run("watch", "--install", *more, "--yes", **self.options)
+                self.assertEqual(files, sorted(os.listdir(self.folder / "units")))
+                self.assertEqual(["Reload", "EnableUnitFiles", "Reload", "StartUnit"], self.asked())
+                text = (self.folder / "units" / files[-1]).read_text()
+                self.assertTrue(text.startswith("# made by dunmist"), text)
+                removed = ("--plan", "moult") if more is plan else ()
+                run("watch", "--remove", *removed, "--yes", **self.options)
+                self.assertEqual([], os.listdir(self.folder / "units"))
+                self.assertEqual("StopUnit", self.asked()[-2])
+        said = run("watch", "--remove", "--yes", status=1, **self.options).stderr
+        self.assertIn("was not installed from here", said)
+
+    def test_what_is_there_already_is_left(self):
+        (self.folder / "units" / "dunmist-watch.service").write_text("[Unit]\n")
+        said = run("watch", "--install", "--yes", status=1, **self.options).stderr
+        self.assertIn("is there already and not ours", said)
+
+    def test_the_person_at_the_screen_is_told(self):
+        recorder = subprocess.Popen(
+            [DUNMIST, "watch", "--plain", "--tell", "--every", "0.5s"], cwd=self.folder,
+            env=self.options["environment"], stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        self.addCleanup(recorder.communicate)
+        self.addCleanup(recorder.kill)
+        socket_file = self.folder / "run" / "dunmist" / "marks.sock"
+        end = time.monotonic() + 20
+        while not socket_file.exists() and time.monotonic() < end:
+            time.sleep(0.1)
+        time.sleep(2.0)
+        run("watch", "--mark", "the film stutters", **self.options)
+        recorder.send_signal(signal.SIGINT)
+        recorder.communicate(timeout=60)
+        (told,) = [body for name, body in self.bus.calls if name == "Notify"]
+        self.assertEqual("This computer had trouble just now", told[3])
+        self.assertIn("incident:1", told[4])
 
 
 class HostileMarks(InFolder):

@@ -25,7 +25,7 @@ DISPLAY = ":97"
 CAPTURE = "demo/capture.jsonl.gz"
 # picture and the command shown in it
 TERMINALS = (
-    ("triage", f"dunmist triage {CAPTURE} | head -n 50"),
+    ("triage", f"dunmist triage {CAPTURE}"),
     ("fix", f"dunmist fix {CAPTURE} --culprit 1; echo; dunmist fix {CAPTURE} --culprit 1 --step 4"),
     (
         "view-processes",
@@ -39,11 +39,17 @@ TERMINALS = (
     ("view-heat", f"dunmist view heat {CAPTURE} --no-pager"),
     ("view-ports", f"dunmist view ports {CAPTURE} --no-pager; dunmist view sessions {CAPTURE}"),
     ("view-disks", f"dunmist view disks {CAPTURE}; dunmist view links {CAPTURE}"),
-    ("view-services", f"dunmist view services {CAPTURE}; dunmist view autostart {CAPTURE}"),
     ("view-machine", f"dunmist view machine {CAPTURE} --no-pager"),
     ("compare", f"dunmist compare {CAPTURE} evening/capture.jsonl.gz"),
     ("compare-normal", "dunmist compare week/before-*.jsonl.gz week/now.jsonl.gz"),
 )
+# picture, command, and after how many seconds it is taken
+RUNNING = (
+    ("capture", "dunmist capture --root patient -o live.jsonl.gz --for 30s --note 'crawls all day'",
+     14.0),
+    ("watch", "XDG_STATE_HOME=state XDG_RUNTIME_DIR=run dunmist watch --every 1s --root patient",
+     45.0),
+)  # fmt: skip
 
 
 @contextlib.contextmanager
@@ -110,10 +116,12 @@ def shoot_paper(paper: Path) -> None:
                     "-background", "#c8ccd2", HERE / "report-pdf.png"], check=True)  # fmt: skip
 
 
-def shoot_capture(folder: Path) -> None:
-    """Take the picture of a running capture: the model's tree moves with the real clock."""
+def shoot_running(name: str, command: str, folder: Path, wait_s: float) -> None:
+    """Take the picture of what is running: the model's tree moves with the real clock."""
     model = ModelComputer(load_scenario("ringing-office"))
-    tree = ComputerTree(model, folder / "patient")
+    place = folder / "patient"
+    shutil.rmtree(place, ignore_errors=True)
+    tree = ComputerTree(model, place)
     clock = VirtualClock(model, tree)
     over = threading.Event()
     began = time.monotonic()
@@ -124,8 +132,7 @@ def shoot_capture(folder: Path) -> None:
 
     mover = threading.Thread(target=move)
     mover.start()
-    command = "dunmist capture --root patient -o live.jsonl.gz --for 30s --note 'crawls all day'"
-    shoot_terminal("capture", command, folder, wait_s=14.0)
+    shoot_terminal(name, command, folder, wait_s)
     over.set()
     mover.join()
     tree.close()
@@ -147,8 +154,9 @@ def main(wanted: list[str]) -> None:
         if not wanted or "report" in wanted:
             shoot_pages(folder / "demo" / "report.html")
             shoot_paper(folder / "demo" / "report.pdf")
-        if not wanted or "capture" in wanted:
-            shoot_capture(folder)
+        for picture, command, wait_s in RUNNING:
+            if not wanted or picture in wanted:
+                shoot_running(picture, command, folder, wait_s)
 
 
 if __name__ == "__main__":

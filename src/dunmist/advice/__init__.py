@@ -36,6 +36,7 @@ from dunmist.advice.evidence import declared_evidence
 from dunmist.advice.owner import Told, tell_owner
 from dunmist.advice.protection import protected_by_name, protected_unit
 from dunmist.advice.proving import tell_proof, tell_unprovable
+from dunmist.advice.recognition import GUESSES
 from dunmist.advice.rungs import Rung, act_against
 from dunmist.advice.sentences import first_action, paging_sentence
 from dunmist.advice.triage import (
@@ -51,6 +52,7 @@ from dunmist.advice.triage import (
 from dunmist.advice.wording import doubt_text, ladder, owner_wording, wording
 
 __all__ = [
+    "GUESSES",
     "OFF",
     "OVERRIDE",
     "OWN",

@@ -11,6 +11,7 @@ Verb = Literal[
     "pause",
     "resume",
     "alternate",
+    "install-unit",
     "lower-priority",
     "lower-disk-priority",
     "end",

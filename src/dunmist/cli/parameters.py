@@ -4,6 +4,7 @@ Nothing heavy is imported here: help and completion need no more than this.
 """
 
 import math
+import os
 import re
 from collections.abc import Callable, Collection
 from datetime import datetime, time, timedelta
@@ -75,6 +76,11 @@ class Moment(click.ParamType):  # type: ignore[type-arg]  # generic since click 
         if not match:
             raise ValueError(text)
         return float(match[1]) * _UNIT_S[match[2]]
+
+
+def wants_colours() -> bool:
+    """Whether colours are wanted: NO_COLOR says that they are not, whatever its value."""
+    return not os.environ.get("NO_COLOR")
 
 
 def part_options(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -163,9 +169,15 @@ CAPTURE = CaptureFile()
 
 
 class Instant(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
-    """A moment by this computer's clock: ``14:02``, the last one that was, or a date with it."""
+    """A moment by this computer's clock: ``14:02``, or a date with it.
+
+    Without a date it is the last one that was; ``ahead``, the next one that will be.
+    """
 
     name = "instant"
+
+    def __init__(self, *, ahead: bool = False) -> None:
+        self._ahead = ahead
 
     def convert(
         self, value: object, param: click.Parameter | None, ctx: click.Context | None
@@ -181,6 +193,8 @@ class Instant(click.ParamType):  # type: ignore[type-arg]  # generic since click
             found = datetime.combine(now.date(), time.fromisoformat(text)).astimezone()
         except ValueError:
             self.fail(f"'{value}' is no time; write 14:02 or 2031-05-14T14:02", param, ctx)
+        if self._ahead:
+            return found if found > now else found + timedelta(days=1)
         return found if found <= now else found - timedelta(days=1)
 
 

@@ -15,6 +15,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
 from dunmist.captures import Header
+from dunmist.cli.parameters import wants_colours
 from dunmist.cli.watching import Telling, line_of
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job
@@ -79,7 +80,7 @@ class Screen:
             curses.curs_set(0)
         self._window.nodelay(True)
         self._window.keypad(True)
-        if curses.has_colors():
+        if curses.has_colors() and wants_colours():
             curses.use_default_colors()
             for number, (word, colour) in enumerate(COLOURS.items(), start=1):
                 curses.init_pair(number, colour or -1, -1)

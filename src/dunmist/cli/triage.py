@@ -1,5 +1,7 @@
 """``dunmist triage``: rank the culprits of a capture and say what to do."""
 
+import shutil
+import sys
 from datetime import time
 from pathlib import Path
 
@@ -11,6 +13,7 @@ from dunmist.cli.parameters import (
     part_options,
     refuse_given,
     sampling_options,
+    wants_colours,
 )
 
 SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force")
@@ -19,6 +22,7 @@ SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force")
 @click.command()
 @click.argument("file", type=CAPTURE, required=False)
 @click.option("--json", "as_json", is_flag=True, help="Print the triage as JSON.")
+@click.option("--full", is_flag=True, help="Print all of it, not one screen.")
 @normal_option
 @part_options
 @sampling_options
@@ -28,6 +32,7 @@ def triage(
     /,
     file: Path | None,
     as_json: bool,
+    full: bool,
     normal: tuple[Path, ...],
     since: float | time | None,
     until: float | time | None,
@@ -40,6 +45,8 @@ def triage(
     force: bool,
 ) -> None:
     """Rank the culprits of the capture FILE and print verdict, evidence and fixes.
+
+    A terminal gets one screen of it; --full prints everything, as it does into a file or pipe.
 
     Without FILE it samples this computer first and keeps the capture; the options below but
     --complaint are for that.
@@ -63,6 +70,12 @@ def triage(
     judged = judge(file, complaints, part_of(file, since, until))
     if as_json:
         click.echo(triage_json(judged.triage), nl=False)
+        return
+    if not full and not normal and sys.stdout.isatty():
+        from dunmist.cli.first_screen import first_screen
+
+        columns = shutil.get_terminal_size((100, 30)).columns
+        click.echo(first_screen(judged, columns, colours=wants_colours()), nl=False)
         return
     from dunmist.jobs.beside import sections_beside
 

@@ -4,6 +4,7 @@ import sys
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -13,14 +14,10 @@ from dunmist.jobs import watch as job
 from dunmist.recorder import Kept, Known
 from dunmist.sampling import Record
 
+if TYPE_CHECKING:
+    from dunmist.cli.watch import WatchOptions
+
 RECALLED_S = 600.0
-
-
-def wishes(
-    every_s: float, keep_s: float, most_bytes: int, duration_s: float | None, root: Path
-) -> job.WatchWishes:
-    """Return what a recorder is to do."""
-    return job.WatchWishes(every_s, keep_s, most_bytes, duration_s, root)
 
 
 Telling = Callable[[Kept], None]
@@ -46,10 +43,11 @@ class Lines:
         self._tell(kept)
 
 
-def run(wanted: job.WatchWishes, *, plain: bool, tell: bool) -> None:
+def run(options: "WatchOptions", *, plain: bool) -> None:
     """Record until told to end, with a screen where there is a terminal."""
+    wanted = job.WatchWishes(*options[:-1])
     telling: Telling = _tell_nobody
-    if tell:
+    if options.tell:
         from dunmist.jobs.notifying import notify
 
         telling = notify

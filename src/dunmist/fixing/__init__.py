@@ -18,6 +18,13 @@ from dunmist.fixing.journal import (
     read_journal,
     undone,
 )
+from dunmist.fixing.planned_units import (
+    UnitFile,
+    When,
+    install,
+    plan_units,
+    watch_unit,
+)
 from dunmist.fixing.score import brought, score, settled, tell_done
 from dunmist.fixing.undo import undo, undoable
 from dunmist.fixing.verbs import VERB_RULES, told
@@ -29,6 +36,8 @@ __all__ = [
     "JournalLine",
     "Outcome",
     "Result",
+    "UnitFile",
+    "When",
     "append",
     "boot_id",
     "brought",
@@ -36,7 +45,9 @@ __all__ = [
     "check_act",
     "check_capture",
     "effect_of",
+    "install",
     "newest",
+    "plan_units",
     "read_journal",
     "score",
     "settled",
@@ -45,4 +56,5 @@ __all__ = [
     "undo",
     "undoable",
     "undone",
+    "watch_unit",
 ]

@@ -134,6 +134,33 @@ def undo_disable_timer(line: JournalLine, root: Root) -> str:
     return _undone(_made(line.act, calls, *wanted))
 
 
+def switch_on(act: Act) -> Result:
+    """Have a unit file that is new taken in, started, and started by itself from now on."""
+    calls = [RELOAD, *_enable(act.unit), _start(act.unit)]
+    return _made(act, calls, SWITCHED_ON, RUNNING)
+
+
+def switch_off(act: Act) -> str:
+    """Stop a unit and keep it from starting by itself; raises Refused."""
+    return _undone(_made(act, [*_disable(act.unit), _stop(act.unit)], SWITCHED_OFF, STOPPED))
+
+
+def reload(act: Act) -> None:
+    """Have the manager read its unit files again; raises Refused."""
+    with _asked(act) as bus:
+        call(bus, MANAGER, *RELOAD, timeout_s=ANSWER_S)
+
+
+@contextmanager
+def as_user_of(act: Act) -> Iterator[None]:
+    """Act with the rights of the person whose manager has the unit, if it is a person's."""
+    if act.user is None:
+        yield
+        return
+    with as_user(act.user):
+        yield
+
+
 def _known(line: JournalLine) -> UnitBefore:
     """Return what the unit was before an act; raises Refused where nobody wrote it down."""
     if line.unit_before is None:

@@ -14,6 +14,7 @@ from dunmist.fixing import login_entries, priorities, signals, units
 from dunmist.fixing.alternating import check_suspect
 from dunmist.fixing.guards import check_family, check_manager_of, check_nothing, check_processes
 from dunmist.fixing.journal import JournalLine, Remembered, Result
+from dunmist.fixing.planned_units import check_files, undo_install
 
 # does an act to the processes that it concerns, and says what came of it
 Doing = Callable[[Act, list[Target], Root], Result]
@@ -55,6 +56,10 @@ VERB_RULES: Mapping[Verb, VerbRule] = {
     "alternate": VerbRule(
         check_suspect, None, None,
         "The program {name} was paused for some seconds at a time, to see what it holds up.",
+    ),
+    "install-unit": VerbRule(
+        check_files, None, undo_install,
+        "A recorder of what the computer does ({name}) was installed.",
     ),
     "lower-priority": VerbRule(
         check_processes, priorities.lower_processor, priorities.undo_processor,

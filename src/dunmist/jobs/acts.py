@@ -1,22 +1,26 @@
 """Asks about and carries out acts on this computer, with the journal in its place."""
 
-from datetime import datetime
+from collections.abc import Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from dunmist.advice import Act
+from dunmist.advice import Act, Target
 from dunmist.captures import Header
 from dunmist.computer import Root
 from dunmist.errors import Refused
 from dunmist.fixing import (
     JournalLine,
     Outcome,
+    Result,
+    UnitFile,
     append,
     carry_out,
     check_act,
     check_capture,
+    install,
     newest,
     read_journal,
     tell_done,
@@ -25,7 +29,9 @@ from dunmist.fixing import (
     undoable,
     undone,
 )
-from dunmist.jobs.settings import journal_path
+from dunmist.jobs.capture import header_of, read_subject
+from dunmist.jobs.settings import journal_path, plans_directory
+from dunmist.sampling import Plan
 
 if TYPE_CHECKING:
     from dunmist.jobs.measure import Measured
@@ -62,6 +68,19 @@ def keep_effect(number: int, measured: "Measured") -> None:
             line, effect=measured.effect, expected=measured.expected, freed=measured.freed
         ),
     )
+
+
+def install_units(act: Act, parts: Sequence[UnitFile]) -> Outcome:
+    """Install units of our own and write that down; raises Refused."""
+    root = this_computer()
+    header = header_of(root, read_subject(root), Plan(1.0, 1.0), datetime.now(UTC))
+    plans_directory().mkdir(parents=True, exist_ok=True, mode=0o700)
+
+    def do(act: Act, targets: list[Target], root: Root) -> Result:
+        del targets, root
+        return install(act, parts)
+
+    return carry_out(act, header, root, journal_path(), do)
 
 
 def undo_act(number: int | None) -> str:

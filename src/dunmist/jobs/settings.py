@@ -22,6 +22,11 @@ def watch_directory() -> Path:
     return journal_path().parent / "watch"
 
 
+def plans_directory() -> Path:
+    """Return where planned collections are put."""
+    return journal_path().parent / "planned"
+
+
 def mark_sockets() -> list[Path]:
     """Return where a recorder may listen for marks, the nearest first.
 

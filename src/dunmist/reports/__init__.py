@@ -11,13 +11,18 @@ from dunmist.reports.comparison import (
     comparison_json,
 )
 from dunmist.reports.document import Document, Section
+from dunmist.reports.looks import LEVEL_LOOKS, RISK_LOOKS, ROLE_LOOKS, Look
 from dunmist.reports.sections import done_section, triage_document
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
 from dunmist.reports.writing import check_ending, write_report
 
 __all__ = [
+    "LEVEL_LOOKS",
+    "RISK_LOOKS",
+    "ROLE_LOOKS",
     "Document",
+    "Look",
     "Section",
     "beside_normal_section",
     "brief_text",

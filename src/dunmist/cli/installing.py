@@ -1,0 +1,92 @@
+"""What ``dunmist watch --install`` and ``--remove`` show, ask and do."""
+
+import getpass
+import sys
+from datetime import datetime
+from typing import TYPE_CHECKING, NamedTuple
+
+import click
+
+from dunmist.advice import Act
+from dunmist.errors import Refused, Unsuccessful
+from dunmist.fixing import Outcome, UnitFile, When, plan_units, watch_unit
+from dunmist.harmless import harmless
+from dunmist.jobs.acts import acts_to_undo, install_units, undo_act
+from dunmist.jobs.settings import plans_directory
+
+if TYPE_CHECKING:
+    from dunmist.cli.watch import WatchOptions
+
+COLLECTED_S = 60.0
+
+
+class Wanted(NamedTuple):
+    """The recorder, or the planned collection of a name; of one's own or of the system."""
+
+    plan: str | None
+    at: datetime | None
+    every_day: bool
+    own: bool
+
+    @property
+    def unit(self) -> str:
+        """The unit that is switched on."""
+        return f"dunmist-plan-{self.plan}.timer" if self.plan else "dunmist-watch.service"
+
+    @property
+    def user(self) -> str | None:
+        """Whose it is; None is the system's."""
+        return getpass.getuser() if self.own else None
+
+
+def install(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
+    """Show the units, and install them when told to; raises Refused and Unsuccessful."""
+    parts = _parts(wanted, options)
+    for part in parts:
+        click.echo(f"{part.path}:\n{harmless_lines(part.text)}")
+    if asks and not _agrees():
+        click.echo("Nothing was done; give --yes to do it.")
+        return
+    act = Act("install-unit", unit=wanted.unit, user=wanted.user, file=str(parts[0].path))
+    outcome: Outcome = install_units(act, parts)
+    click.echo(f"act {outcome.number}: {harmless(outcome.text)}; undo: dunmist watch --remove")
+    if not outcome.worked:
+        raise Unsuccessful(f"{wanted.unit}: {outcome.text}; see 'journalctl -u {wanted.unit}'")
+
+
+def remove(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
+    """Take a unit of ours away again; raises Refused where the journal knows of none."""
+    del options
+    found = [
+        line for line in acts_to_undo()
+        if line.act.verb == "install-unit" and (line.act.unit, line.act.user)
+        == (wanted.unit, wanted.user)
+    ]  # fmt: skip
+    if not found:
+        raise Refused(f"{wanted.unit}: was not installed from here; see 'dunmist fix --list'")
+    click.echo(f"{wanted.unit} would be stopped, switched off, and {found[-1].act.file} removed.")
+    if asks and not _agrees():
+        click.echo("Nothing was done; give --yes to do it.")
+        return
+    click.echo(harmless(undo_act(found[-1].number)))
+
+
+def _parts(wanted: Wanted, options: "WatchOptions") -> list[UnitFile]:
+    program = [sys.executable, "-m", "dunmist"]
+    if wanted.plan is None or wanted.at is None:
+        command = [*program, "watch", "--plain", "--every", f"{options.every_s:g}s", "--keep",
+                   f"{options.keep_s:g}s", "--most", str(options.most_bytes)]  # fmt: skip
+        return watch_unit([*command, *(["--tell"] if options.tell else [])], wanted.user)
+    folder = plans_directory()
+    command = [*program, "capture", "--for", f"{options.duration_s or COLLECTED_S:g}s",
+               "--note", f"planned: {wanted.plan}"]  # fmt: skip
+    return plan_units(wanted.plan, command, folder, When(wanted.at, wanted.every_day), wanted.user)
+
+
+def harmless_lines(text: str) -> str:
+    """Return a text of several lines as it may reach a terminal."""
+    return "\n".join(f"  {harmless(line)}" for line in text.splitlines())
+
+
+def _agrees() -> bool:
+    return sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("\nDo it?")

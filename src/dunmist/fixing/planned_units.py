@@ -1,0 +1,146 @@
+"""Units of our own: the recorder as a service, and planned collections as timers.
+
+Written into the administrator's directory or the person's own (systemd.unit(5)), switched on over
+D-Bus like every act on a unit, and taken away again by undoing the act.
+"""
+
+import os
+import re
+import shlex
+import tomllib
+from collections.abc import Sequence
+from contextlib import suppress
+from datetime import datetime
+from functools import cache
+from importlib.resources import files
+from pathlib import Path
+from typing import NamedTuple
+
+from dunmist.advice import Act, Target
+from dunmist.computer import Root
+from dunmist.errors import OutputError, Refused
+from dunmist.fixing import units
+from dunmist.fixing.journal import JournalLine, Result
+from dunmist.output import write_whole
+
+SYSTEM, PERSONAL = Path("/etc/systemd/system"), Path(".config/systemd/user")
+WATCH = "dunmist-watch"
+NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,40}")
+OURS = "# made by dunmist"
+MODE = 0o644
+
+
+class UnitFile(NamedTuple):
+    """A unit file as it is or would be written."""
+
+    path: Path
+    text: str
+
+
+class When(NamedTuple):
+    """When a planned collection is due."""
+
+    at: datetime
+    every_day: bool
+
+
+@cache
+def _templates() -> dict[str, dict[str, str]]:
+    text = (files("dunmist.fixing") / "planned_units.toml").read_text(encoding="utf-8")
+    return tomllib.loads(text)
+
+
+def place_of(user: str | None) -> Path:
+    """Return the directory of unit files: of a person, or of the system.
+
+    The manager itself may have been told another one (SYSTEMD_UNIT_PATH, systemd.unit(5)).
+    """
+    if user is not None:
+        return Path(f"~{user}").expanduser() / PERSONAL
+    told = os.environ.get("SYSTEMD_UNIT_PATH", "").partition(":")[0]
+    return Path(told) if told else SYSTEM
+
+
+def watch_unit(command: Sequence[str], user: str | None) -> list[UnitFile]:
+    """Return the recorder's unit."""
+    target = "multi-user.target" if user is None else "default.target"
+    text = _templates()["watch"]["service"].format(command=_line(command), target=target)
+    return [UnitFile(place_of(user) / f"{WATCH}.service", text.lstrip())]
+
+
+def plan_units(
+    name: str, command: Sequence[str], folder: Path, when: When, user: str | None
+) -> list[UnitFile]:
+    """Return the service and the timer of a planned collection; raises Refused for a wrong name."""
+    if not NAME.fullmatch(name):
+        raise Refused(f"'{name}' is no name of a plan; use small letters, digits and hyphens")
+    day = "*-*-*" if when.every_day else f"{when.at:%Y-%m-%d}"
+    words = {"name": name, "command": _line(command), "folder": folder,
+             "calendar": f"{day} {when.at:%H:%M:%S}"}  # fmt: skip
+    stem = place_of(user) / f"dunmist-plan-{name}"
+    return [
+        UnitFile(stem.with_suffix(f".{kind}"), _templates()["plan"][kind].format(**words).lstrip())
+        for kind in ("service", "timer")
+    ]
+
+
+def install(act: Act, parts: Sequence[UnitFile]) -> Result:
+    """Write unit files and switch the last of them on; raises Refused, and then leaves none."""
+    written: list[Path] = []
+    with units.as_user_of(act):
+        for part in parts:
+            if part.path.exists() and not _is_ours(part.path):
+                raise Refused(f"{part.path}: is there already and not ours; move it away")
+        try:
+            for part in parts:
+                part.path.parent.mkdir(parents=True, exist_ok=True)
+                write_whole(part.path, part.text.encode(), force=True)
+                part.path.chmod(MODE)
+                written.append(part.path)
+        except (OSError, OutputError) as error:
+            _unlink(written)
+            raise Refused(f"{parts[0].path.parent}: {error}; nothing was installed") from error
+    try:
+        return units.switch_on(act)
+    except Refused:
+        with units.as_user_of(act):
+            _unlink(written)
+        raise
+
+
+def undo_install(line: JournalLine, root: Root) -> str:
+    """Switch a unit of ours off and take its files away; raises Refused."""
+    del root
+    path = Path(line.act.file or "")
+    text = units.switch_off(line.act)
+    with units.as_user_of(line.act):
+        parts = [path.with_suffix(ending) for ending in (".service", ".timer")]
+        gone = [part for part in parts if part.exists() and _is_ours(part)]
+        _unlink(gone)
+    units.reload(line.act)
+    return f"{text}; {', '.join(map(str, gone)) or 'no file'} taken away"
+
+
+def check_files(act: Act, root: Root) -> list[Target]:
+    """Raise Refused where no service manager can be asked; concerns no process."""
+    del root
+    units.check_manager(act)
+    return []
+
+
+def _is_ours(path: Path) -> bool:
+    with suppress(OSError):
+        descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW)
+        with os.fdopen(descriptor, encoding="utf-8", errors="replace") as stream:
+            return stream.readline().startswith(OURS)
+    return False
+
+
+def _unlink(paths: Sequence[Path]) -> None:
+    for path in paths:
+        path.unlink(missing_ok=True)
+
+
+def _line(command: Sequence[str]) -> str:
+    # systemd.service(5) takes a percent sign and a dollar for something of its own
+    return shlex.join(command).replace("%", "%%").replace("$", "$$")

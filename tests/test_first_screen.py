@@ -1,0 +1,87 @@
+"""The first screen of a triage: it fits, says the same, and cuts nothing that may be pasted."""
+
+import fcntl
+import json
+import os
+import pty
+import re
+import struct
+import termios
+import unittest
+
+from dunmist.simulation import load_scenario
+from tests.program import DUNMIST, InFolder, capture_model, run
+
+STYLE = re.compile(r"\x1b\[[0-9;]*m")
+PATIENTS = ("ringing-office", "still-fan", "narrow-burrow", "two-faults", "calm-morning",
+            "noon-copy", "lone-thread", "full-cupboard", "busy-ferry", "opened-album")  # fmt: skip
+
+
+def on_terminal(folder, rows, columns, *arguments, environment=None):
+    """Return what the program writes to a terminal of a size."""
+    child, terminal = pty.fork()
+    if child == 0:
+        os.chdir(folder)
+        fcntl.ioctl(1, termios.TIOCSWINSZ, struct.pack("HHHH", rows, columns, 0, 0))
+        os.execve(DUNMIST, [DUNMIST, *map(str, arguments)], {**os.environ, **(environment or {})})
+    said = b""
+    while True:
+        try:
+            data = os.read(terminal, 65536)
+        except OSError:
+            break
+        if not data:
+            break
+        said += data
+    os.waitpid(child, 0)
+    os.close(terminal)
+    return said.decode().replace("\r", "")
+
+
+class FirstScreen(InFolder):
+    def test_it_fits_and_says_what_the_triage_says(self):
+        for name in PATIENTS:
+            path = capture_model(load_scenario(name), self.folder / f"{name}.gz")
+            triage = self.triage(path)
+            for rows, columns, most, width in ((50, 140, 30, 100), (24, 80, 24, 80)):
+                with self.subTest(name, columns=columns):
+                    styled = on_terminal(self.folder, rows, columns, "triage", path.name)
+                    lines = STYLE.sub("", styled).rstrip("\n").split("\n")
+                    self.assertLessEqual(len(lines), most, "\n".join(lines))
+                    self.assertLessEqual(max(map(len, lines)), width)
+                    text = " ".join(" ".join(lines).split())
+                    self.assertIn(triage["verdict"]["headline"][:60], text)
+                    level = triage["verdict"]["level"]
+                    self.assertRegex(text, rf"{level}; limiting: \w+; sure: \d+ %")
+                    for culprit in triage["culprits"][:1]:
+                        self.assertIn(f"1 {culprit['name']} {culprit['role']} ", text)
+                    self.assertIn(f"dunmist triage {path.name} --full", text)
+                    commands = {step["command"] for one in triage["culprits"] + triage["findings"]
+                                for step in one["steps"]}  # fmt: skip
+                    for line in lines:
+                        if line.startswith("     "):
+                            command = line.strip().partition("   undo: ")[0]
+                            self.assertTrue(command in commands
+                                            or command.startswith(f"dunmist fix {path.name} "),
+                                            command)  # fmt: skip
+
+    def test_colours_are_never_all_that_tells_and_may_be_off(self):
+        path = capture_model(load_scenario("ringing-office"), self.folder / "a.gz", 10.0)
+        coloured = on_terminal(self.folder, 50, 120, "triage", path.name)
+        plain = on_terminal(self.folder, 50, 120, "triage", path.name,
+                            environment={"NO_COLOR": "1"})  # fmt: skip
+        self.assertIn("\x1b[", coloured)
+        self.assertNotIn("\x1b[", plain)
+        self.assertEqual(STYLE.sub("", coloured), plain)
+
+    def test_all_of_it_is_for_files_and_on_demand(self):
+        path = capture_model(load_scenario("ringing-office"), self.folder / "a.gz", 10.0)
+        piped = run("triage", path.name, folder=self.folder).stdout
+        self.assertIn("How it was sampled", piped)
+        full = on_terminal(self.folder, 50, 120, "triage", path.name, "--full")
+        self.assertIn("How it was sampled", STYLE.sub("", full))
+        json.loads(run("triage", path.name, "--json", folder=self.folder).stdout)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -188,19 +188,25 @@ class Found(NamedTuple):
     wrong: list[str]
 
 
+def started_in(folder, script, more=None):
+    """Start a script of the shell in a folder with the programs; ``more`` are others by name."""
+    binaries = Path(folder) / "bin"
+    binaries.mkdir()
+    own = dict.fromkeys(PROGRAMS, LOAD.read_text())
+    for name, text in (own | (more or {})).items():
+        head = "" if name.endswith(".sh") else f"#!{sys.executable}\n"
+        (binaries / name).write_text(head + text)
+        (binaries / name).chmod(0o755)
+    Path(folder).chmod(0o755)
+    ways = {**os.environ, "PATH": f"{binaries}:{os.environ['PATH']}"}
+    return subprocess.Popen(["sh", "-c", script], cwd=folder, start_new_session=True, env=ways,
+                            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+
+
 def found_on(case, keep=None):
     """Start a fault, capture and judge; whatever happens, all of it is ended."""
     with tempfile.TemporaryDirectory(dir=HERE, prefix="live-") as folder:
-        binaries = Path(folder) / "bin"
-        binaries.mkdir()
-        for name in PROGRAMS:
-            (binaries / name).write_text(f"#!{sys.executable}\n{LOAD.read_text()}")
-            (binaries / name).chmod(0o755)
-        Path(folder).chmod(0o755)
-        ways = {"PATH": f"{binaries}:{os.environ['PATH']}"}
-        fault = subprocess.Popen(["sh", "-c", case.start], cwd=folder, start_new_session=True,
-                                 stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                                 env={**os.environ, **ways})  # fmt: skip
+        fault = started_in(folder, case.start)
         path = Path(keep or folder) / f"{case.name}.jsonl.gz"
         try:
             time.sleep(case.settle_s)

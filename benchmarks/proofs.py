@@ -14,7 +14,7 @@ import time
 from pathlib import Path
 from typing import NamedTuple
 
-from live import DUNMIST, FAR, HERE, LOAD, NO_FAR, PROGRAMS, end
+from live import DUNMIST, FAR, HERE, LOAD, NO_FAR, end, started_in
 
 from dunmist.errors import DunmistError
 from dunmist.jobs.choose import choose_culprit, choose_owner_of
@@ -92,20 +92,10 @@ FAULTS = (
 def outcome_of(fault):
     """Start a fault with its decoy, and return what was said of both."""
     with tempfile.TemporaryDirectory(dir=HERE, prefix="live-") as folder:
-        binaries = Path(folder) / "bin"
-        binaries.mkdir()
-        texts = {name: LOAD.read_text() for name in PROGRAMS} | OWN
-        for name, text in texts.items():
-            (binaries / name).write_text(f"#!{sys.executable}\n" * (name[-3:] != ".sh") + text)
-            (binaries / name).chmod(0o755)
-        Path(folder).chmod(0o755)
-        ways = {"PATH": f"{binaries}:{os.environ['PATH']}"}
         subprocess.run(["sh", "-c", fault.before], cwd=folder, check=True)
-        session = subprocess.Popen(
-            ["sh", "-c", f"nest-call & ({fault.start}) & sleep 2.5; {fault.decoy} & "
-             f"echo $! > decoy; wait"],
-            cwd=folder, start_new_session=True, stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL, env={**os.environ, **ways},
+        session = started_in(
+            folder, f"nest-call & ({fault.start}) & sleep 2.5; {fault.decoy} & echo $! > decoy;"
+            " wait", OWN,
         )  # fmt: skip
         try:
             time.sleep(5.0)

@@ -17,7 +17,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
-from live import DUNMIST, EACH, FAR, HERE, LOAD, NO_FAR, PROGRAMS, end
+from live import DUNMIST, EACH, FAR, HERE, NO_FAR, end, started_in
 
 REPORT = HERE.parent / "docs" / "soak.json"
 SLEEPERS, ON_S, OFF_S, BEGIN_S = 250, 25.0, 45.0, 30.0
@@ -73,15 +73,7 @@ def rss_mib(pid):
 def one_fault(fault):
     """Let a fault come and go."""
     with tempfile.TemporaryDirectory(dir=HERE, prefix="live-") as folder:
-        binaries = Path(folder) / "bin"
-        binaries.mkdir()
-        for name in PROGRAMS:
-            (binaries / name).write_text(f"#!{sys.executable}\n{LOAD.read_text()}")
-            (binaries / name).chmod(0o755)
-        ways = {"PATH": f"{binaries}:{os.environ['PATH']}"}
-        session = subprocess.Popen(["sh", "-c", fault.start], cwd=folder, start_new_session=True,
-                                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                                   env={**os.environ, **ways})  # fmt: skip
+        session = started_in(folder, fault.start)
         began_s = time.time()
         time.sleep(ON_S)
         end(session, folder)

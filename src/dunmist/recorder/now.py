@@ -10,12 +10,12 @@ from typing import Literal, NamedTuple
 
 from dunmist.applications import Grouping
 from dunmist.captures import Header
+from dunmist.recorder.growth import idle_of, processor_growth, stalled_share
 from dunmist.recorder.known import Known
 from dunmist.sampling import Event, ProcessLine, Record, SocketLine, Tick
 
 HISTORY = 300
-US_PER_S, MS_PER_S, BITS, KIB = 1e6, 1e3, 8.0, 1024
-IDLE, IO_WAIT, FIELDS = 3, 4, 8
+MS_PER_S, BITS = 1e3, 8.0
 RAW_PER_DEGREE = 1000.0
 # chips that measure the processor itself
 PROCESSOR_CHIPS = ("coretemp", "k10temp", "zenpower", "cpu_thermal")
@@ -131,16 +131,16 @@ class Now:
         self.takers = takers
         self.processors = _busy(tick, before)
         count = max(1, len(self.processors))
-        self.gauges["cpu"].add(sum(self.processors) / count, _held(tick, before, "cpu", span_s))
+        self.gauges["cpu"].add(sum(self.processors) / count, stalled_share(tick, before, "cpu"))
         memory = tick.memory or {}
         total = memory.get("MemTotal") or 0
         available = memory.get("MemAvailable", memory.get("MemFree", 0))
         self.gauges["memory"].add(
-            1 - available / total if total else None, _held(tick, before, "memory", span_s)
+            1 - available / total if total else None, stalled_share(tick, before, "memory")
         )
         name, busy_ms = moved
         self.gauges["disk"].add(
-            busy_ms / MS_PER_S / span_s if name else None, _held(tick, before, "io", span_s), name
+            busy_ms / MS_PER_S / span_s if name else None, stalled_share(tick, before, "io"), name
         )
         link, share = carried
         self.gauges["link"].add(share / span_s if link else None, None, link)
@@ -251,21 +251,10 @@ class Now:
 
 def _busy(tick: Tick, before: Tick) -> list[float]:
     """Return how busy each logical processor was."""
-    found = []
-    for number, times in sorted(tick.processors.times_clk.items()):
-        then = before.processors.times_clk.get(number, times)
-        grown = [now - old for now, old in zip(times, then, strict=False)][:FIELDS]
-        whole = sum(grown)
-        idle = sum(grown[IDLE : IO_WAIT + 1])
-        found.append(max(0.0, 1 - idle / whole) if whole > 0 else 0.0)
-    return found
-
-
-def _held(tick: Tick, before: Tick, subject: str, span_s: float) -> float | None:
-    now, then = tick.pressure.get(subject), before.pressure.get(subject)
-    if now is None or then is None or now.some_us is None or then.some_us is None:
-        return None
-    return (now.some_us - then.some_us) / US_PER_S / span_s
+    return [
+        max(0.0, 1 - idle_of(grown) / sum(grown)) if sum(grown) > 0 else 0.0
+        for grown in processor_growth(tick, before)
+    ]
 
 
 def _degrees(raw: int | None) -> float | None:

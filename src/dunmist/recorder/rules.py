@@ -7,15 +7,15 @@ run queue. Nothing is judged here, and nothing heavy imported.
 
 import tomllib
 from importlib.resources import files
-from typing import Any, Literal
+from typing import Literal
 
 import msgspec
 
+from dunmist.recorder.growth import NICE, idle_of, processor_growth, stalled_share
 from dunmist.recorder.known import Known
 from dunmist.sampling import Tick
 
-US_PER_S, BITS = 1e6, 8.0
-USER, NICE, SYSTEM, IDLE, IO_WAIT, FIELDS = 0, 1, 2, 3, 4, 8
+BITS = 8.0
 # as in diagnosis: a packet or more waits to be sent
 QUEUED_BYTES = 1_000
 ONE_AND_A_BIT = 1.15
@@ -105,9 +105,9 @@ class _Figures:
         found = {**own, "throttled": throttled}
         for word, subject in (("cpu-stalled", "cpu"), ("memory-stalled", "memory"),
                               ("io-stalled", "io")):  # fmt: skip
-            stalled = _stalled_us(tick, before, subject)
+            stalled = stalled_share(tick, before, subject)
             if stalled is not None:
-                found[word] = stalled / US_PER_S / span_s
+                found[word] = stalled
         found["ordinary-use"] = _ordinary_use(tick, before)
         if "cpu-stalled" not in found and tick.load is not None:
             waiting = tick.load.runnable - len(tick.processors.times_clk)
@@ -160,19 +160,10 @@ class _Figures:
         return found
 
 
-def _stalled_us(tick: Tick, before: Tick, subject: str) -> int | None:
-    now, then = tick.pressure.get(subject), before.pressure.get(subject)
-    if now is None or then is None or now.some_us is None or then.some_us is None:
-        return None
-    return now.some_us - then.some_us
-
-
 def _ordinary_use(tick: Tick, before: Tick) -> float:
     """Return how much of all processors work of ordinary priority used."""
     whole = ordinary = 0
-    for number, times in tick.processors.times_clk.items():
-        then = before.processors.times_clk.get(number, times)
-        grown: list[Any] = [now - old for now, old in zip(times, then, strict=False)][:FIELDS]
+    for grown in processor_growth(tick, before):
         whole += sum(grown)
-        ordinary += sum(grown) - grown[NICE] - sum(grown[IDLE : IO_WAIT + 1])
+        ordinary += sum(grown) - grown[NICE] - idle_of(grown)
     return ordinary / whole if whole > 0 else 0.0

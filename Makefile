@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: demo test lint docs benchmarks accuracy pairs proofs soak bottle bottle-test screenshots clean
+.PHONY: demo test lint docs benchmarks accuracy pairs proofs early soak bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -40,6 +40,9 @@ pairs: $(VENV)/installed
 
 proofs: $(VENV)/installed
 	$(BIN)/python benchmarks/proofs.py
+
+early: $(VENV)/installed
+	$(BIN)/python benchmarks/early.py
 
 soak: $(VENV)/installed
 	$(BIN)/python benchmarks/soak.py

@@ -26,6 +26,7 @@ from dunmist.simulation.hard_cases import hard_patient
 
 HERE = Path(__file__).parent
 REPORT = HERE.parent / "docs" / "accuracy.md"
+EARLY = HERE.parent / "docs" / "early.json"
 PROOFS = HERE.parent / "docs" / "proofs.json"
 PAIRS = HERE.parent / "docs" / "pairs.json"
 BOTTLE = HERE.parent / "docs" / "bottle.json"
@@ -300,6 +301,10 @@ def report(patients, drawn, live, hard, took_s):
         "",
         *pair_lines(),
         "",
+        "## Sure before the end",
+        "",
+        *early_lines(),
+        "",
         "## Proof by alternation",
         "",
         *proof_lines(),
@@ -335,6 +340,22 @@ def pair_lines():
     yield (
         f"On this computer, a fault started and ended for real between captures of 12 s: {right} "
         f"of {len(live)} pairs were told apart as they should (better, worse, no clear change)."
+    )
+
+
+def early_lines():
+    """Yield how soon verdicts were sure, and whether they were those of the whole capture."""
+    if not EARLY.exists():
+        yield "`make early` has not been run."
+        return
+    found = json.loads(EARLY.read_text())
+    yield (
+        f"Run on {found['date']} with `make early` on {found['cases']} captures of 30 s, "
+        f"{found['live']} of them of live faults: of {found['clear']} that are not borderline the "
+        f"verdict at the stop (level, limiting resource, first culprit) was that of the whole in "
+        f"{found['same']}. Of {found['sick']} sick ones {found['sick_within_10_s']} were sure "
+        f"within 10 s, half of them within {found['sick_median_s']} s; half of the well ones within "
+        f"{found['well_median_s']} s."
     )
 
 

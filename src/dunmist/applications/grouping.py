@@ -132,7 +132,7 @@ class Grouping:
         if number is None:
             number = len(self.groups)
             self._by_key[key] = number
-            alike = not observer and program.name == SAMPLER
+            alike = not observer and program.name.partition(".")[0] == SAMPLER
             self.groups.append(Group(name, unit, facts.kernel, observer, alike))
         self.groups[number].members.append(identity)
         self.application_of[identity] = number

@@ -5,13 +5,15 @@ applications so far.
 """
 
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from dunmist.applications import RunningUse
 from dunmist.computer import Machine
 from dunmist.harmless import cut_middle, harmless
+from dunmist.jobs.belief import Belief
+from dunmist.jobs.capture import Telling
 from dunmist.sampling import Observer, Plan, Record, Tick
 
 if TYPE_CHECKING:
@@ -35,9 +37,13 @@ class Progress:
         self._processors = len(machine.processors)
         self._use = RunningUse(observer, machine.clock_ticks_per_s)
         self._before: dict[int, list[int]] = {}
+        self._belief: Belief | None = None
 
-    def add(self, record: Record) -> None:
-        """Take one record into account."""
+    def add(self, record: Record | Belief) -> None:
+        """Take one record into account, or what is believed so far."""
+        if isinstance(record, Belief):
+            self._belief = record
+            return
         self._use.add(record)
         if isinstance(record, Tick):
             self._live.update(self._drawn(record), refresh=True)
@@ -53,6 +59,8 @@ class Progress:
             f"cpu load  {self._strip(tick)}",
             "busiest   " + self._busiest(),
         ]
+        if self._belief is not None:
+            lines.append("so far    " + _believed(self._belief))
         return Text("\n".join(lines), no_wrap=True, overflow="ellipsis")
 
     def _strip(self, tick: Tick) -> str:
@@ -77,10 +85,16 @@ class Progress:
         return ", ".join(named) or "nothing yet"
 
 
+def _believed(belief: Belief) -> str:
+    """Return what is believed so far, and how firm that is."""
+    if belief.limiting is None:
+        return f"{belief.level}, nothing limits"
+    by = f", {cut_middle(harmless(belief.culprit), 24)}" if belief.culprit else ""
+    return f"{belief.limiting} {belief.level}{by}, sure {100 * belief.confidence:.0f} %"
+
+
 @contextmanager
-def progress_for(
-    plan: Plan, observer: Observer | None, machine: Machine
-) -> Iterator[Callable[[Record], None]]:
+def progress_for(plan: Plan, observer: Observer | None, machine: Machine) -> Iterator[Telling]:
     """Give what shows each record of a capture; it shows nothing where there is no terminal."""
     if not sys.stderr.isatty():
         yield lambda record: None

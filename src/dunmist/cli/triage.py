@@ -48,8 +48,8 @@ def triage(
 
     A terminal gets one screen of it; --full prints everything, as it does into a file or pipe.
 
-    Without FILE it samples this computer first and keeps the capture; the options below but
-    --complaint are for that.
+    Without FILE it samples this computer first, until more of it would hardly change the verdict
+    (at most for --for), and keeps the capture; the options below but --complaint are for that.
     """
     if as_json and normal:
         raise click.UsageError("what is not as usual is JSON of 'dunmist compare --json'")
@@ -58,7 +58,8 @@ def triage(
         from dunmist.cli.progress import progress_for
         from dunmist.jobs import Wishes, run_capture
 
-        wishes = Wishes(output, duration_s, every_s, root, note, force, complaints=complaints)
+        wishes = Wishes(output, duration_s, every_s, root, note, force, complaints=complaints,
+                        until_sure=True)  # fmt: skip
         file = run_capture(wishes, follow=progress_for)
         click.echo(f"kept {file}", err=True)
     else:

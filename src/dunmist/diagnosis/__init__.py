@@ -23,6 +23,7 @@ from dunmist.diagnosis.records import (
 )
 from dunmist.diagnosis.resources import BY_WORD as RESOURCE_BY_WORD
 from dunmist.diagnosis.resources import RESOURCES, Demand
+from dunmist.diagnosis.sequential import is_decided
 from dunmist.diagnosis.stretches import worst_stretch
 from dunmist.diagnosis.thresholds import (
     CompareLimits,
@@ -72,6 +73,7 @@ __all__ = [
     "freed_by",
     "held_share",
     "hours_left",
+    "is_decided",
     "is_odd_place",
     "is_strained",
     "load_thresholds",

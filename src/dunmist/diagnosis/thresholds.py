@@ -302,6 +302,16 @@ class ProveLimits(_Figures, frozen=True):
     backlog_most: float
 
 
+class SureLimits(_Figures, frozen=True):
+    """When a verdict is sure enough to stop sampling."""
+
+    share_low: float
+    share_high: float
+    error: float
+    least_s: float
+    confidence_least: float
+
+
 class Thresholds(_Figures, frozen=True):
     """All figures by subject."""
 
@@ -326,6 +336,7 @@ class Thresholds(_Figures, frozen=True):
     advice: AdviceLimits
     effect: EffectLimits
     prove: ProveLimits
+    sure: SureLimits
     stretch: StretchLimits
     compare: CompareLimits
 

@@ -27,6 +27,7 @@ from dunmist.captures import (
 )
 from dunmist.computer import Inventory, Machine, Root, Unread, read_inventory, read_machine
 from dunmist.errors import UnreadableComputer, WrongUsage
+from dunmist.jobs.belief import FIRST_S, Belief, Believing
 from dunmist.jobs.ending import BrokenOff, Ending, ended_by_signals
 from dunmist.jobs.settings import settings_directory
 from dunmist.output import STANDARD, check_output
@@ -43,14 +44,14 @@ from dunmist.sampling import (
 )
 
 # given what is sampled and by whom, gives what is told each record as it is taken
-Follower = Callable[
-    [Plan, Observer | None, Machine], AbstractContextManager[Callable[[Record], None]]
-]
+Telling = Callable[[Record | Belief], None]
+Follower = Callable[[Plan, Observer | None, Machine], AbstractContextManager[Telling]]
 
 
 class Wishes(NamedTuple):
     """What was asked for; ``output`` None means a name made from host and time.
 
+    ``until_sure`` ends it as soon as more of it would hardly change the verdict.
     ``keeps_when_stopped`` says what Ctrl-C means: that the capture ends early and is kept, or that
     the whole job is given up.
     """
@@ -63,6 +64,7 @@ class Wishes(NamedTuple):
     force: bool = False
     keeps_when_stopped: bool = True
     complaints: tuple[str, ...] = ()
+    until_sure: bool = False
 
 
 class Subject(NamedTuple):
@@ -75,7 +77,7 @@ class Subject(NamedTuple):
 
 def follow_nothing(
     plan: Plan, observer: Observer | None, machine: Machine
-) -> AbstractContextManager[Callable[[Record], None]]:
+) -> AbstractContextManager[Telling]:
     """Follow a capture without showing anything."""
     del plan, observer, machine
     return nullcontext(lambda record: None)
@@ -100,13 +102,33 @@ def run_capture(
     try:
         system = SystemClock() if clock is None else None
         stop = system.stop if system and wishes.keeps_when_stopped else None
-        with ended_by_signals(stop) if system else nullcontext(Ending(stop)) as ending:
-            return _write(wishes, root, clock or system or SystemClock(), follow, ending)
+        with (
+            Believing() if _may_be_sure(wishes) and system else nullcontext() as believing,
+            ended_by_signals(stop) if system else nullcontext(Ending(stop)) as ending,
+        ):
+            beside = _Beside(follow, ending, believing, system)
+            return _write(wishes, root, clock or system or SystemClock(), beside)
     finally:
         root.close()
 
 
-def _write(wishes: Wishes, root: Root, clock: Clock, follow: Follower, ending: Ending) -> Path:
+def _may_be_sure(wishes: Wishes) -> bool:
+    """Whether a capture can be looked at while it is taken, and is long enough for it."""
+    is_file = str(wishes.output) != STANDARD
+    return wishes.until_sure and is_file and wishes.duration_s > FIRST_S
+
+
+class _Beside(NamedTuple):
+    """Who follows a capture, what ends it, and who says when it is sure."""
+
+    follow: Follower
+    ending: Ending
+    believing: Believing | None
+    system: SystemClock | None
+
+
+def _write(wishes: Wishes, root: Root, clock: Clock, beside: _Beside) -> Path:
+    follow, ending, believing, system = beside
     plan = Plan(wishes.duration_s, wishes.every_s)
     rules = load_rules(settings_directory() / "secrets.toml")
     started = clock.now()
@@ -137,6 +159,11 @@ def _write(wishes: Wishes, root: Root, clock: Clock, follow: Follower, ending: E
             writer.write(record)
             told(record)
             if isinstance(record, Tick):
+                belief = believing.tick(record.at_s, output) if believing else None
+                if belief is not None:
+                    told(belief)
+                    if belief.is_sure and system is not None:
+                        system.stop()
                 ending.kept = "standard output" if str(output) == STANDARD else str(output)
                 ticks += 1
             elif isinstance(record, Event) and record.what == "gap":

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from dunmist.advice import Around, Judged, advise
 from dunmist.captures import CaptureReader
-from dunmist.diagnosis import diagnose, load_thresholds, worst_stretch
+from dunmist.diagnosis import Diagnosis, diagnose, load_thresholds, worst_stretch
 from dunmist.errors import WrongUsage
 from dunmist.jobs.settings import settings_directory
 from dunmist.output import STANDARD
@@ -55,6 +55,11 @@ def judge(
             if found.limiting is not None:
                 return advise(inside, found, complaints, Around(series, diagnosis))
     return advise(series, diagnosis, complaints)
+
+
+def examined(path: Path) -> Diagnosis:
+    """Return what a capture says, without a word; raises CaptureError and SettingsError."""
+    return diagnose(load(path), load_thresholds(settings_directory() / THRESHOLDS))
 
 
 def incident_part(path: Path) -> Part:

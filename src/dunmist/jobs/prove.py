@@ -2,7 +2,7 @@
 
 import tempfile
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Literal, NamedTuple
@@ -15,7 +15,8 @@ from dunmist.diagnosis import Culprit, ResourceWord
 from dunmist.errors import Stopped, Unsuccessful
 from dunmist.fixing import Alternating, Outcome, Result, carry_out
 from dunmist.jobs.acts import this_computer
-from dunmist.jobs.capture import Follower, Wishes, follow_nothing, run_capture
+from dunmist.jobs.belief import Belief
+from dunmist.jobs.capture import Follower, Telling, Wishes, follow_nothing, run_capture
 from dunmist.jobs.choose import Chosen
 from dunmist.jobs.judge import load
 from dunmist.jobs.measure import same_applications
@@ -156,12 +157,10 @@ def _beginning(alternating: Alternating, moments: list[float], follow: Follower)
     """Follow a capture, begin with its first tick, and note when the first was by each."""
 
     @contextmanager
-    def following(
-        plan: Plan, observer: Observer | None, machine: Machine
-    ) -> Iterator[Callable[[Record], None]]:
+    def following(plan: Plan, observer: Observer | None, machine: Machine) -> Iterator[Telling]:
         with follow(plan, observer, machine) as told:
 
-            def note(record: Record) -> None:
+            def note(record: Record | Belief) -> None:
                 if isinstance(record, Tick):
                     # the least delay between a tick and its record tells best when it was
                     moments.append(time.monotonic() - record.at_s)

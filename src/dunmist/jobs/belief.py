@@ -1,0 +1,144 @@
+"""What is believed of a capture while it is sampled, and whether that is sure enough to stop.
+
+The judgement is another process's, which loads what it needs before sampling begins: it looks at
+the file so far when asked, and says what it found in one line. It rests in between so that it takes
+no more than a twentieth of one processor. It does not run at idle priority: a computer whose
+processors are full would never hear from it.
+"""
+
+import json
+import os
+import subprocess
+import sys
+import time
+from contextlib import suppress
+from pathlib import Path
+from typing import IO, NamedTuple, Self
+
+import msgspec
+
+# so much of one processor for looking, after it was loaded
+SHARE_MOST = 0.05
+LOOK_AGAIN_S = 1.5
+FIRST_S = 4.5
+READY = "ready"
+
+
+class Belief(NamedTuple):
+    """What a capture says so far; ``is_sure`` says that more of it would hardly change that."""
+
+    at_s: float
+    level: str
+    limiting: str | None
+    culprit: str | None
+    confidence: float
+    is_sure: bool
+    took_s: float
+
+    def agrees(self, other: "Belief | None") -> bool:
+        """Whether another one says the same."""
+        return other is not None and self[1:4] == other[1:4]
+
+
+class Believing:
+    """The judging process of one capture; use it as a context manager."""
+
+    def __init__(self) -> None:
+        self._asked = False
+        self._rested_s = 0.0
+        self._rest = b""
+
+    def __enter__(self) -> Self:
+        self._child = subprocess.Popen(
+            [sys.executable, "-m", "dunmist.jobs.belief"], stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        # loaded before anything is sampled, so that it is no part of what is sampled
+        self._output.readline()
+        os.set_blocking(self._output.fileno(), False)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._child.kill()
+        self._child.communicate()
+
+    @property
+    def _output(self) -> IO[bytes]:
+        assert self._child.stdout is not None  # it is a pipe
+        return self._child.stdout
+
+    def tick(self, at_s: float, path: Path) -> Belief | None:
+        """Take a tick that was written; return what is believed, if that is new."""
+        found = self._heard()
+        if not self._asked and at_s >= FIRST_S and time.monotonic() >= self._rested_s:
+            self._ask(at_s, path)
+        return found
+
+    def _ask(self, at_s: float, path: Path) -> None:
+        assert self._child.stdin is not None  # it is a pipe
+        # without an answer it is sampled to the end
+        self._asked = True
+        with suppress(BrokenPipeError):
+            self._child.stdin.write(json.dumps([at_s, str(path)]).encode() + b"\n")
+            self._child.stdin.flush()
+
+    def _heard(self) -> Belief | None:
+        with suppress(BlockingIOError):
+            self._rest += os.read(self._output.fileno(), 65536)
+        line, found, rest = self._rest.partition(b"\n")
+        if not found:
+            return None
+        self._rest, self._asked = rest, False
+        belief = msgspec.json.decode(line, type=Belief)
+        self._rested_s = time.monotonic() + max(LOOK_AGAIN_S, belief.took_s / SHARE_MOST)
+        return belief
+
+
+def look(at_s: float, path: Path, before: Belief | None) -> Belief:
+    """Return what a capture says so far; ``before`` is what was believed at the look before.
+
+    What is believed once may be a spike; what is believed twice in a row is not.
+    """
+    from dunmist.diagnosis import is_decided
+    from dunmist.jobs.judge import examined
+
+    began_s = time.process_time()
+    found = examined(path)
+    first, limits = (found.culprits[0] if found.culprits else None), found.limits.sure
+    belief = Belief(
+        at_s, found.level, found.limiting, first.name if first else None, found.confidence,
+        is_sure=False, took_s=0.0,
+    )  # fmt: skip
+    is_sure = (
+        at_s >= limits.least_s
+        and belief.agrees(before)
+        and (first is None or found.confidence >= limits.confidence_least)
+        and is_decided(found)
+    )
+    return belief._replace(is_sure=is_sure, took_s=time.process_time() - began_s)
+
+
+def _serve() -> None:
+    """Look at whatever is asked about on standard input until that ends."""
+    from dunmist.errors import DunmistError
+    from dunmist.jobs import judge
+
+    del judge  # what it needs is loaded now
+    _answer(READY)
+    belief: Belief | None = None
+    for line in sys.stdin:
+        at_s, path = json.loads(line)
+        try:
+            belief = look(float(at_s), Path(path), belief)
+        except DunmistError:
+            return  # then it is sampled to the end, and whoever judges that says why
+        _answer(msgspec.json.encode(belief).decode())
+
+
+def _answer(text: str) -> None:
+    sys.stdout.write(f"{text}\n")
+    sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    _serve()

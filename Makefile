@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: demo test lint docs benchmarks accuracy pairs proofs early soak bottle bottle-test screenshots clean
+.PHONY: demo test lint docs benchmarks accuracy pairs proofs early day soak bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -43,6 +43,9 @@ proofs: $(VENV)/installed
 
 early: $(VENV)/installed
 	$(BIN)/python benchmarks/early.py
+
+day: $(VENV)/installed
+	$(BIN)/python benchmarks/day.py
 
 soak: $(VENV)/installed
 	$(BIN)/python benchmarks/soak.py

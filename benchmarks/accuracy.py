@@ -354,8 +354,8 @@ def early_lines():
         f"{found['live']} of them of live faults: of {found['clear']} that are not borderline the "
         f"verdict at the stop (level, limiting resource, first culprit) was that of the whole in "
         f"{found['same']}. Of {found['sick']} sick ones {found['sick_within_10_s']} were sure "
-        f"within 10 s, half of them within {found['sick_median_s']} s; half of the well ones within "
-        f"{found['well_median_s']} s."
+        f"within 10 s, half of them within {found['sick_median_s']} s; half of the well ones "
+        f"within {found['well_median_s']} s."
     )
 
 

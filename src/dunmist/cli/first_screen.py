@@ -13,20 +13,25 @@ import click
 
 from dunmist.advice import GUESSES, Case, Judged, Rung, percent
 from dunmist.cli.strips import curve_text
-from dunmist.diagnosis import RESOURCE_BY_WORD, Culprit, Examination, ResourceState
+from dunmist.diagnosis import ResourceState
 from dunmist.harmless import cut_middle, harmless
-from dunmist.reports import LEVEL_LOOKS, RISK_LOOKS, ROLE_LOOKS, Look
+from dunmist.reports import (
+    LEVEL_LOOKS,
+    RISK_LOOKS,
+    ROLE_LOOKS,
+    Look,
+    culprit_shares,
+    resource_figures,
+    resource_name,
+    resource_shares,
+)
 from dunmist.series import Series
 
 WIDE, NARROW = (100, 30), (80, 24)
 CULPRITS_SHOWN = STEPS_SHOWN = 3
 VERDICT_MOST = 5
 LABEL, WORD, FIGURES = 13, 10, 30
-# heat stands between a room and the limit
-ROOM_CELSIUS = 20.0
 CALM_ALWAYS = ("cpu", "memory")
-# less than this is nothing that anybody needs to read at the desk
-TOLD_LEAST = 0.005
 
 
 class Piece(NamedTuple):
@@ -96,47 +101,15 @@ def _resources(judged: Judged, width: int, *, is_wide: bool) -> Iterator[Line]:
 
 
 def _resource(state: ResourceState, series: Series, width: int) -> Line:
-    figures = _figures(state, series)
-    name = cut_middle(harmless(" ".join(filter(None, (state.resource, _short(state))))), LABEL - 1)
-    room = max(0, width - LABEL - WORD - FIGURES)
-    strip = ""
-    if state.trace is not None and room:
-        strip = _strip(state, series, room)
+    name = cut_middle(harmless(resource_name(state)), LABEL - 1)
+    room = max(1, width - LABEL - WORD - FIGURES)
+    look = LEVEL_LOOKS[state.level]
     return [
         Piece(f"{name:<{LABEL}}"),
-        Piece(f"{state.level:<{WORD}}", LEVEL_LOOKS[state.level]),
-        Piece(f"{figures:<{FIGURES}}"),
-        Piece(strip, LEVEL_LOOKS[state.level]),
+        Piece(f"{state.level:<{WORD}}", look),
+        Piece(f"{resource_figures(state, series):<{FIGURES}}"),
+        Piece(curve_text(resource_shares(state, series, room), 1.0), look),
     ]
-
-
-def _short(state: ResourceState) -> str | None:
-    # which sensor it is stands in the full text
-    return None if state.resource in ("heat", "cpu", "memory", "swap") else state.name
-
-
-def _figures(state: ResourceState, series: Series) -> str:
-    sensor = series.processor_sensor
-    if state.resource == "heat" and sensor is not None:
-        celsius = sensor.level.median()
-        limit = f" of {sensor.critical:.0f}" if sensor.critical else ""
-        return "unknown" if celsius is None else f"{celsius:.0f}{limit} °C"
-    pressure = state.pressure or 0.0
-    held = f", {percent(pressure)} held up" if pressure >= TOLD_LEAST else ""
-    return f"{percent(state.used)} used{held}"
-
-
-def _strip(state: ResourceState, series: Series, room: int) -> str:
-    """Return how full it was over time, or its temperature between a room and the limit."""
-    assert state.trace is not None  # whoever calls has looked
-    sensor = series.processor_sensor
-    if state.resource == "heat" and sensor is not None and sensor.critical:
-        span = sensor.critical - ROOM_CELSIUS
-        values = sensor.level.at_ends().curve(room)
-        return curve_text(
-            [None if one is None else max(0.0, one - ROOM_CELSIUS) for one in values], span
-        )
-    return curve_text(state.trace.used.curve(room), 1.0)
 
 
 def _culprits(judged: Judged, width: int, shown: int) -> Iterator[Line]:
@@ -148,7 +121,7 @@ def _culprits(judged: Judged, width: int, shown: int) -> Iterator[Line]:
         room = width - len(head) - len(part) - len(culprit.role) - 3
         yield [
             Piece(head, BOLD), Piece("  "), Piece(culprit.role, ROLE_LOOKS[culprit.role]),
-            Piece(part), Piece(_curve(judged, culprit, max(0, room))),
+            Piece(part), Piece(curve_text(culprit_shares(judged, culprit, max(1, room)), 1.0)),
         ]  # fmt: skip
         case = judged.cases.of_culprit(culprit)
         of = ", ".join(advice.users) or "unknown"
@@ -166,17 +139,6 @@ def _what(case: Case) -> str:
         return f"probably {kind}" if about.recognised.by in GUESSES else kind
     package = about.package.about if about.package else None
     return package or about.unit_about or ""
-
-
-def _curve(judged: Judged, culprit: Culprit, room: int) -> str:
-    """Return what a culprit had of what limits, of all that anybody had at most."""
-    limiting = judged.diagnosis.limiting
-    find = RESOURCE_BY_WORD[limiting].demand if limiting else None
-    if find is None or room < 1:
-        return ""
-    demand = find(Examination(judged.series, judged.diagnosis.limits))
-    most = demand.whole.greatest() or 0.0
-    return curve_text(demand.has[culprit.application.number].curve(room), most)
 
 
 def _steps(judged: Judged, width: int) -> Iterator[Line]:

@@ -69,6 +69,7 @@ def cut(
     known, introduced = Known(), set[tuple[type, int]]()
     first: tuple[Tick, Header, float] | None = None
     last_s, ticks, pending = 0.0, 0, list[Placed]()
+    surveyed: list[Survey] = []
     with CaptureWriter(output, force=force, rules=rules) as writer:
         for record, header, wall_s in _records(segments):
             known.add(record)
@@ -81,8 +82,12 @@ def cut(
                 pending.clear()
                 continue
             if isinstance(record, Survey):
-                if first is not None and record.is_last:
-                    writer.write(msgspec.structs.replace(record, tick=record.tick - first[0].n))
+                # one that a later segment begins with was written already
+                plain = msgspec.structs.replace(record, tick=0)
+                if first is not None and plain not in surveyed:
+                    surveyed.append(plain)
+                    tick = max(0, record.tick - first[0].n)
+                    writer.write(msgspec.structs.replace(record, tick=tick))
                 continue
             assert isinstance(record, Tick)
             if first is None:
@@ -90,6 +95,7 @@ def cut(
                 writer.write(_header(header, record, wall_s, note, incident))
                 for line in known.beginning(record):
                     introduced |= _identity(line)
+                    surveyed += [line] if isinstance(line, Survey) else []
                     writer.write(line)
             else:
                 _write_on(writer, pending, introduced, record, first[0])
@@ -145,6 +151,11 @@ def _records(segments: Sequence[Path]) -> Iterator[_Placed]:
             wall_s = began_s.timestamp()
             for line in reader.lines():
                 if isinstance(line, Header | Footer):
+                    continue
+                if isinstance(line, Survey):
+                    tick = line.tick + recording.first_tick
+                    line_of_run = msgspec.structs.replace(line, tick=tick)
+                    yield _Placed(line_of_run, header, wall_s)
                     continue
                 if not isinstance(line, Tick):
                     yield _Placed(line, header, wall_s)

@@ -11,6 +11,12 @@ from dunmist.reports.comparison import (
     comparison_json,
 )
 from dunmist.reports.document import Document, Section
+from dunmist.reports.glance import (
+    culprit_shares,
+    resource_figures,
+    resource_name,
+    resource_shares,
+)
 from dunmist.reports.looks import LEVEL_LOOKS, RISK_LOOKS, ROLE_LOOKS, Look
 from dunmist.reports.sections import done_section, triage_document
 from dunmist.reports.text import document_text
@@ -29,9 +35,13 @@ __all__ = [
     "check_ending",
     "comparison_document",
     "comparison_json",
+    "culprit_shares",
     "document_text",
     "done_section",
     "owner_document",
+    "resource_figures",
+    "resource_name",
+    "resource_shares",
     "triage_document",
     "triage_json",
     "write_report",

@@ -1,7 +1,10 @@
 """The short forms of a report: five lines for the phone, and plain words for the owner."""
 
 from dunmist.advice import Judged, first_action, percent, span_text, tell_owner
+from dunmist.harmless import cut_middle
 from dunmist.reports.document import Document, Items, Paragraph, Section, made_harmless
+
+TITLE_MOST = 120
 
 
 def brief_text(judged: Judged) -> str:
@@ -22,9 +25,11 @@ def brief_text(judged: Judged) -> str:
     )
     more = len(triage.blind_spots) - 3
     complaint = judged.series.header.note
+    says = f": {verdict.level}, {verdict.limiting or 'nothing'} limits"
     note = f" ({complaint})" if complaint else ""
     lines = [
-        f"{host}{note}: {verdict.level}, {verdict.limiting or 'nothing'} limits",
+        # the title of a ticket
+        cut_middle(f"{host}{note}", TITLE_MOST - len(says)) + says,
         culprit,
         f"do first: {action}",
         f"sure: {percent(verdict.confidence)}, from {capture.ticks} ticks over "

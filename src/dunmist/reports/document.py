@@ -61,7 +61,32 @@ class Figure:
     alternative: str
 
 
-Block = Paragraph | Items | TextTable | StepList | Figure
+@dataclass(frozen=True, slots=True)
+class Glimpse:
+    """One thing over time: its name, a word for it with its look, figures, and shares from 0 to 1.
+
+    Unknown is None.
+    """
+
+    name: str
+    word: str
+    figures: str
+    shares: list[float | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Glance:
+    """What is seen before anybody reads: resources, who takes them, and what to do first.
+
+    A page draws it; other forms say the same in their own sections.
+    """
+
+    resources: list[Glimpse]
+    culprits: list[Glimpse]
+    first: str
+
+
+Block = Paragraph | Items | TextTable | StepList | Figure | Glance
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,6 +127,12 @@ def _harmless_block(block: Block) -> Block:
         return StepList([_harmless_step(step) for step in block.steps])
     if isinstance(block, Figure):
         return replace(block, alternative=harmless(block.alternative))
+    if isinstance(block, Glance):
+        return Glance(
+            [replace(one, name=harmless(one.name)) for one in block.resources],
+            [replace(one, name=harmless(one.name)) for one in block.culprits],
+            harmless(block.first),
+        )
     rows = [[harmless(cell) for cell in row] for row in block.rows]
     return replace(block, caption=harmless(block.caption), rows=rows)
 

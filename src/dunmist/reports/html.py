@@ -26,6 +26,7 @@ def document_html(document: Document) -> str:
     environment.filters["verbatim"] = escape
     # figures are made here from numbers and escaped labels, by Matplotlib
     environment.filters["drawn"] = _drawn
+    environment.filters["steps"] = _steps
     template = environment.get_template("report.html")
     return template.render(document=document, version=__version__)
 
@@ -34,6 +35,18 @@ def _drawn(figure: Figure) -> Markup:
     from dunmist.reports.pictures import svg_text
 
     return Markup(svg_text(figure.draw()))
+
+
+def _steps(shares: list[float | None]) -> Markup:
+    """Return the path of a curve of steps in a box of 100 by 20, closed at its foot."""
+    if not shares:
+        return Markup("")
+    wide = 100 / len(shares)
+    parts = []
+    for place, share in enumerate(shares):
+        top = 20 - 19 * (share or 0.0)
+        parts.append(f"L{place * wide:.1f} {top:.1f}L{(place + 1) * wide:.1f} {top:.1f}")
+    return Markup(f"M0 20{''.join(parts)}L100 20Z")  # numbers only
 
 
 def _unbroken(value: object) -> object:

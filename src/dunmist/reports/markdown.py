@@ -7,6 +7,7 @@ from dunmist.reports.document import (
     Block,
     Document,
     Figure,
+    Glance,
     Items,
     Paragraph,
     StepList,
@@ -71,6 +72,8 @@ def _block(block: Block) -> list[str]:
                 lines.append(f"{inset}It {freed_text(step.frees.value, step.frees.unit)}.")
             lines.append(f"{inset}Then: {escaped(step.check)}.")
         return [line.rstrip() for line in lines]
+    if isinstance(block, Glance):
+        return []  # the sections below say the same in words
     if isinstance(block, Figure):
         return [f"Figure: {escaped(block.alternative)}"]
     return _table(block)

@@ -17,6 +17,7 @@ from dunmist.reports.document import (
     Block,
     Document,
     Figure,
+    Glance,
     Items,
     Paragraph,
     StepList,
@@ -93,7 +94,7 @@ def _put(page: FPDF, block: Block) -> None:
             _put_step(page, number, step)
     elif isinstance(block, Figure):
         _put_figure(page, block)
-    else:
+    elif not isinstance(block, Glance):
         _put_table(page, block)
 
 

@@ -6,6 +6,13 @@ from dunmist.advice import Judged
 from dunmist.reports import facts, sections
 from dunmist.reports.document import Document, Section
 from dunmist.reports.figures import report_figures
+from dunmist.reports.glance import glance
+
+
+def verdict_section(judged: Judged) -> Section:
+    """Return the headline, with what is seen at a glance below it."""
+    section = sections.verdict(judged.triage)
+    return Section(section.heading, [*section.blocks, glance(judged)])
 
 
 def report_document(judged: Judged, more: Sequence[Section] = ()) -> Document:
@@ -17,7 +24,7 @@ def report_document(judged: Judged, more: Sequence[Section] = ()) -> Document:
     return sections.document_of(
         triage,
         [
-            sections.verdict(triage),
+            verdict_section(judged),
             facts.machine_section(judged.series),
             sections.what_to_do(triage),
             *more,

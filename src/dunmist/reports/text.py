@@ -8,6 +8,7 @@ from dunmist.reports.document import (
     Block,
     Document,
     Figure,
+    Glance,
     Items,
     Paragraph,
     StepList,
@@ -48,6 +49,8 @@ def _block(block: Block) -> list[str]:
         ]
     if isinstance(block, StepList):
         return [line for number, step in enumerate(block.steps, 1) for line in _step(number, step)]
+    if isinstance(block, Glance):
+        return []  # the sections below say the same in words
     if isinstance(block, Figure):
         return _wrapped(f"[picture] {block.alternative}", "  ", "    ")
     return _table(block)

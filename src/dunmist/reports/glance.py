@@ -1,0 +1,88 @@
+"""What is seen at a glance: resources and culprits over time as shares, and the first step.
+
+The first screen of a terminal and the head of a page are both made of it. Scales tell the truth:
+shares stand between 0 and 1, heat between a room and the limit of its sensor.
+"""
+
+from dunmist.advice import Judged, percent
+from dunmist.diagnosis import RESOURCE_BY_WORD, Culprit, Examination, ResourceState
+from dunmist.reports.document import Glance, Glimpse
+from dunmist.series import Series
+
+ROOM_CELSIUS = 20.0
+# less than this is nothing that anybody needs to read at the desk
+TOLD_LEAST = 0.005
+POINTS, CULPRITS_SHOWN = 60, 3
+# which sensor, and which of all processors, stand in the full text
+NAMELESS = ("heat", "cpu", "memory", "swap")
+
+Shares = list[float | None]
+
+
+def glance(judged: Judged) -> Glance:
+    """Return what is seen before anybody reads."""
+    resources = [
+        Glimpse(resource_name(state), state.level, resource_figures(state, judged.series),
+                resource_shares(state, judged.series, POINTS))
+        for state in judged.diagnosis.resources
+        if state.trace is not None
+    ]  # fmt: skip
+    culprits = [
+        Glimpse(one.name, one.role, f"{percent(one.score)} of it",
+                culprit_shares(judged, one, POINTS))
+        for one in judged.diagnosis.culprits[:CULPRITS_SHOWN]
+    ]  # fmt: skip
+    return Glance(resources, culprits, _first(judged))
+
+
+def resource_name(state: ResourceState) -> str:
+    """Return a resource, and which one of several it is."""
+    name = None if state.resource in NAMELESS else state.name
+    return " ".join(filter(None, (state.resource, name)))
+
+
+def resource_figures(state: ResourceState, series: Series) -> str:
+    """Return how full it was and how much it held up, or its temperature with the limit."""
+    sensor = series.processor_sensor
+    if state.resource == "heat" and sensor is not None:
+        celsius = sensor.level.median()
+        limit = f" of {sensor.critical:.0f}" if sensor.critical else ""
+        return "unknown" if celsius is None else f"{celsius:.0f}{limit} °C"
+    pressure = state.pressure or 0.0
+    held = f", {percent(pressure)} held up" if pressure >= TOLD_LEAST else ""
+    return f"{percent(state.used)} used{held}"
+
+
+def resource_shares(state: ResourceState, series: Series, points: int) -> Shares:
+    """Return how full a resource was over time; nothing where that was not followed."""
+    if state.trace is None:
+        return []
+    sensor = series.processor_sensor
+    if state.resource == "heat" and sensor is not None and sensor.critical:
+        span = sensor.critical - ROOM_CELSIUS
+        celsius = sensor.level.at_ends().curve(points)
+        return [None if one is None else _share((one - ROOM_CELSIUS) / span) for one in celsius]
+    return [None if one is None else _share(one) for one in state.trace.used.curve(points)]
+
+
+def culprit_shares(judged: Judged, culprit: Culprit, points: int) -> Shares:
+    """Return what a culprit had of what limits over time, of the most that all had together."""
+    limiting = judged.diagnosis.limiting
+    find = RESOURCE_BY_WORD[limiting].demand if limiting else None
+    if find is None:
+        return []
+    demand = find(Examination(judged.series, judged.diagnosis.limits))
+    most = demand.whole.greatest() or 0.0
+    had = demand.has[culprit.application.number].curve(points)
+    return [None if one is None else _share(one / most if most > 0 else 0.0) for one in had]
+
+
+def _share(value: float) -> float:
+    return min(max(value, 0.0), 1.0)
+
+
+def _first(judged: Judged) -> str:
+    if judged.triage.culprits and judged.triage.culprits[0].steps:
+        return judged.triage.culprits[0].steps[0].text
+    steps = (step.text for one in judged.triage.findings for step in one.steps)
+    return next(steps, "") if judged.diagnosis.limiting else ""

@@ -5,12 +5,12 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from dunmist.computer import Inventory, Root, TaskExit, read_machine
-from dunmist.sampling import Event, Plan, sample
+from dunmist.computer import Inventory, QueueSample, Root, TaskExit, read_machine
+from dunmist.sampling import SOURCES, Event, Plan, sample
 from dunmist.sampling.exits import sum_exits
 from dunmist.sampling.pace import pace
 from dunmist.sampling.process_table import ProcessRound
-from dunmist.sampling.registry import Cadence
+from dunmist.sampling.registry import Cadence, Changes
 from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
 
 
@@ -93,6 +93,19 @@ class Waiting(unittest.TestCase):
 
 def gone(tid, pid, ppid, elapsed_s=0.01, name="auk"):
     return TaskExit(pid, tid, ppid, 1004, name, int(elapsed_s * 1e6), 100, 200, 1, 2, 3, 4, 5)
+
+
+class Gone(unittest.TestCase):
+    def test_a_queue_of_a_link_that_is_gone_is_empty_once(self):
+        (source,) = (one for one in SOURCES if one.fields == ("queues",))
+        changes = Changes()
+        full = [QueueSample("eth0", 9000, 3), QueueSample("veth1", 40_000, 7)]
+        self.assertEqual(full, changes.of(source, full))
+        self.assertEqual([], changes.of(source, full))
+        self.assertEqual([QueueSample("veth1", 0, 7)], changes.of(source, full[:1]))
+        self.assertEqual([], changes.of(source, full[:1]))
+        # one of that name may come again
+        self.assertEqual(full[1:], changes.of(source, full))
 
 
 class Table:

@@ -4,7 +4,7 @@ A tick holds only what changed since it was read before. A capture that begins i
 with all that lives, and with a tick that says everything.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import msgspec
@@ -81,6 +81,11 @@ class Known:
         for identity, line in self._processes.items():
             if identity in samples:
                 yield line, samples[identity]
+
+    @property
+    def queues(self) -> Iterable[Any]:
+        """The newest sample of the queue of each link."""
+        return self._things["queues"].values()
 
     def drop_old_threads(self, since: frozenset[tuple[int, int]]) -> None:
         """Forget threads that were not read again since they were known to be there."""

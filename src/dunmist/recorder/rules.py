@@ -118,7 +118,7 @@ class _Figures:
             if (speed := self._speeds_bits.get(link))
         ]
         # without a speed, what waits to be sent at tick after tick says that it is full
-        waits = any(one.waiting_bytes > QUEUED_BYTES for one in tick.queues)
+        waits = any(one.waiting_bytes > QUEUED_BYTES for one in known.queues)
         found["link-full"] = max([*shares, 1.0 if waits else 0.0])
         paging, paged = tick.paging or {}, before.paging or {}
         found["killed"] = float(paging.get("oom_kill", 0) - paged.get("oom_kill", 0))

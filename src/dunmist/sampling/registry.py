@@ -22,7 +22,8 @@ class Source(NamedTuple, Generic[Context]):
     ``read`` gives the values of ``fields`` in their order. Several sources may feed one field; what
     they give is put together. ``every_s`` 0 is 'at each tick'. ``key`` names one thing of a list
     among the others of it; a mapping needs none. ``counts`` says that its figures are counters of
-    time, for which the moment of reading matters.
+    time, for which the moment of reading matters. ``gone`` gives what is said of a thing that was
+    there before and no longer is: a level would else stand for ever where it was.
     """
 
     fields: tuple[str, ...]
@@ -32,6 +33,7 @@ class Source(NamedTuple, Generic[Context]):
     keeps: Keeps = "all"
     key: Callable[..., object] | None = None
     counts: bool = False
+    gone: Callable[..., object] | None = None
 
 
 class Cadence:
@@ -63,7 +65,12 @@ class Changes:
             return {word: item for word, item in value.items() if _is_news(before, word, item)}
         assert isinstance(value, Iterable)
         assert source.key is not None
-        return [item for item in value if _is_news(before, source.key(item), item)]
+        read = {source.key(item): item for item in value}
+        changed = [item for name, item in read.items() if _is_news(before, name, item)]
+        if source.gone is not None:
+            ended = [name for name in before if name not in read]
+            changed += [source.gone(before.pop(name)) for name in ended]
+        return changed
 
 
 def _is_news(before: dict[object, object], name: object, value: object) -> bool:

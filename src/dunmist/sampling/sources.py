@@ -14,6 +14,7 @@ from dunmist.computer import (
     SLOW_CHIPS,
     GroupSample,
     ParseError,
+    QueueSample,
     is_disk,
     parse_diskstats,
     parse_interrupts,
@@ -189,6 +190,8 @@ SOURCES: tuple[Source[Reading], ...] = (
         every_s=SENSORS_S,
         keeps="changes",
         key=lambda queue: queue.link,
+        # nothing waits on a link that is gone
+        gone=lambda queue: QueueSample(queue.link, 0, queue.drops),
     ),
     Source(("tcp",), "counters of TCP", _tcp, keeps="changes"),
     Source(

@@ -66,7 +66,8 @@ def main(hours):
                 print(record.at_s / 3600, memory[-1], ring_bytes, flush=True)
         tree.close()
         kept = read_incidents(folder / "incidents")
-    found = {"date": time.strftime("%Y-%m-%d"), "hours": hours, "incidents": len(kept), "rss_mib_by_hour": memory, "ring_bytes_most": ring_bytes,
+    found = {"date": time.strftime("%Y-%m-%d"), "hours": hours, "incidents": len(kept),
+             "rss_mib_by_hour": memory, "ring_bytes_most": ring_bytes,
              "took_s": round(time.monotonic() - began_s)}  # fmt: skip
     REPORT.write_text(json.dumps(found, indent=1) + "\n")
     print(json.dumps(found))

@@ -35,8 +35,11 @@ def keys_of(argument, tree):
 
 def signs():
     """Every call that makes a sign: file, keys that it can have, names of its slots."""
-    for file in [*(SOURCE / "diagnosis").rglob("*.py"), *(SOURCE / "advice").rglob("*.py"),
-                 *(SOURCE / "compare").rglob("*.py")]:
+    for file in [
+        *(SOURCE / "diagnosis").rglob("*.py"),
+        *(SOURCE / "advice").rglob("*.py"),
+        *(SOURCE / "compare").rglob("*.py"),
+    ]:
         tree = ast.parse(file.read_text())
         for node in ast.walk(tree):
             if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "sign":

@@ -214,8 +214,10 @@ class Demo(InFolder):
 
 class Chapters(InFolder):
     def test_each_chapter_tells_its_story(self):
-        for name, answer in (("before-and-after", "It is better"),
-                             ("normal-and-now", "This is not how this computer usually is")):
+        for name, answer in (
+            ("before-and-after", "It is better"),
+            ("normal-and-now", "This is not how this computer usually is"),
+        ):
             with self.subTest(name):
                 said = run("demo", "--chapter", name, "-o", name, folder=self.folder).stdout
                 self.assertIn(answer, said)

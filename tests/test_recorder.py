@@ -88,8 +88,11 @@ class LightRules(InFolder):
             machine = reader.header.machine
             speeds = {one.name: one.speed_bits_per_s for one in reader.header.inventory.links
                       if one.speed_bits_per_s}  # fmt: skip
-            rules, known, found = Rules(load_watch_rules(), machine.clock_ticks_per_s, speeds), \
-                Known(), set()
+            rules, known, found = (
+                Rules(load_watch_rules(), machine.clock_ticks_per_s, speeds),
+                Known(),
+                set(),
+            )
             for record in reader.lines():
                 if type(record).__name__ == "Footer":
                     continue

@@ -187,13 +187,16 @@ class Recording(InFolder):
         recorder = self.begin()
         hog = subprocess.Popen([sys.executable, script], start_new_session=True)
         try:
-            time.sleep(14.0)
+            time.sleep(20.0)
         finally:
             os.killpg(hog.pid, signal.SIGKILL)
             hog.wait()
         recorder.send_signal(signal.SIGTERM)
-        _, said = recorder.communicate(timeout=60)
-        self.assertRegex(said, r"incident:1  .*cpu.*: cpu (strained|choked), by gull-storm")
+        recorder.communicate(timeout=90)
+        self.assertRegex(self.listed(), r"incident:1  .* s  .*cpu")
+        triage = json.loads(run("triage", "incident:1", "--json", **self.options).stdout)
+        self.assertEqual("cpu", triage["verdict"]["limiting"])
+        self.assertEqual("gull-storm", triage["culprits"][0]["name"])
 
     def test_everything_up_to_a_sudden_end_can_be_read(self):
         recorder = self.begin()

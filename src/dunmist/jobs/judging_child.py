@@ -11,6 +11,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import IO, Any, NamedTuple
 
@@ -55,6 +56,9 @@ class Judging:
     def rest(self) -> Iterator[Verdict]:
         """Yield what is left, at the end; a judgement that takes too long is given up."""
         while self._running is not None:
+            # somebody waits now, and beside full processors an idle one would never end
+            with suppress(OSError):
+                os.sched_setscheduler(self._running[1].pid, os.SCHED_OTHER, os.sched_param(0))
             try:
                 self._running[1].wait(LAST_S)
             except subprocess.TimeoutExpired:

@@ -192,6 +192,8 @@ class _Reading:
         if tick.at_s > self.part.until_s:
             self._before_tick.clear()
             return
+        for row in self._together.reach(tick.at_s):
+            self._take_row(row)
         self._take_before()
         self._check(tick)
         if tick.at_s >= self.part.since_s:

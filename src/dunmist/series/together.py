@@ -70,6 +70,16 @@ class Together:
         if gap or self._size >= self.count:
             yield Row(self._given(), gap)
 
+    def reach(self, at_s: float) -> Iterator[Row]:
+        """Yield all that lies before the part, once a tick is beyond its beginning.
+
+        What appears with that tick is new, so it must be asked before that is taken.
+        """
+        if not self._began and at_s > self._since_s and self._size:
+            self._began = True
+            # what ended before is no part of what is looked at
+            yield Row(msgspec.structs.replace(self._given(), exits=[]), after_gap=False)
+
     def rest(self) -> Iterator[Row]:
         """Yield what is left at the end."""
         if self._size:
@@ -77,12 +87,6 @@ class Together:
 
     def _before(self, tick: Tick) -> Iterator[Row]:
         """Put everything together up to the moment from which on figures are wanted."""
-        if tick.at_s > self._since_s and self._size:
-            self._began = True
-            # what ended before is no part of what is looked at
-            yield Row(msgspec.structs.replace(self._given(), exits=[]), after_gap=False)
-            yield from self.add(tick)
-            return
         self._take(tick)
         if not self._since_s:
             self._began = True

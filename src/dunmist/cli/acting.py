@@ -86,7 +86,7 @@ def carry_out(chosen: Chosen, rung: Rung, *, measure: bool) -> None:
 def _propose_resuming(chosen: Chosen, number: int) -> None:
     """Offer to let go on what was paused for nothing."""
     click.echo(harmless(f"It did not help; let {chosen.name} go on: dunmist fix --undo {number}"))
-    if sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("Do it now?", default=True):
+    if agrees("Do it now?", default=True):
         click.echo(harmless(undo_act(number)))
 
 
@@ -107,6 +107,12 @@ def print_journal() -> None:
         click.echo(harmless(f"{line.number:4}  {line.at}  {what}  {whom}: {state}"))
     if summary := score(lines):
         click.echo(summary)
+
+
+def agrees(question: str, *, default: bool = False) -> bool:
+    """Ask on a terminal; nobody agrees where there is none."""
+    is_asked = sys.stdin.isatty() and sys.stdout.isatty()
+    return is_asked and click.confirm(question, default=default)
 
 
 def say(text: str, indent: int = 2) -> None:

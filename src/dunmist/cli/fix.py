@@ -1,6 +1,5 @@
 """``dunmist fix``: one step of the ladder, shown, and carried out only when told to."""
 
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,6 +12,8 @@ if TYPE_CHECKING:
     from dunmist.jobs.choose import Chosen
 
 LAST = "last"
+# less is too short for anything to follow, more too long for who waits
+PROVE_LEAST_S, PROVE_MOST_S = 20.0, 120.0
 CHOOSING = ("culprit", "pid", "step", "yes", "measure", "prove", "prove_for_s")
 
 
@@ -30,8 +31,8 @@ CHOOSING = ("culprit", "pid", "step", "yes", "measure", "prove", "prove_for_s")
 @click.option("--prove", is_flag=True,
               help="Pause the suspect and let it go on several times, and see whether the trouble "
               "follows.")  # fmt: skip
-@click.option("--prove-for", "prove_for_s", type=Duration(20.0, 120.0), default="40s",
-              show_default=True, help="How long that may take.")  # fmt: skip
+@click.option("--prove-for", "prove_for_s", type=Duration(PROVE_LEAST_S, PROVE_MOST_S),
+              default="40s", show_default=True, help="How long that may take.")  # fmt: skip
 @click.option("--undo", is_flag=False, flag_value=LAST, metavar="[ACT]",
               shell_complete=complete_act,
               help="Reverse an act of the list, or the last one that can be.")  # fmt: skip
@@ -82,7 +83,7 @@ def fix(
         acting.carry_out(chosen, rung, measure=measure)
     elif reason := acting.refusal_of(chosen, rung.act):
         click.echo(f"\nFrom here it would be refused: {reason}.")
-    elif sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("\nDo it?"):
+    elif acting.agrees("\nDo it?"):
         acting.carry_out(chosen, rung, measure=measure)
     else:
         click.echo("\nNothing was done; give --yes to carry it out.")

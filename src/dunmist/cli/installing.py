@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import click
 
 from dunmist.advice import Act
+from dunmist.cli.acting import agrees
 from dunmist.errors import Refused, Unsuccessful
 from dunmist.fixing import Outcome, UnitFile, When, plan_units, watch_unit
 from dunmist.harmless import harmless
@@ -44,7 +45,7 @@ def install(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
     parts = _parts(wanted, options)
     for part in parts:
         click.echo(f"{part.path}:\n{harmless_lines(part.text)}")
-    if asks and not _agrees():
+    if asks and not agrees("\nDo it?"):
         click.echo("Nothing was done; give --yes to do it.")
         return
     act = Act("install-unit", unit=wanted.unit, user=wanted.user, file=str(parts[0].path))
@@ -65,7 +66,7 @@ def remove(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
     if not found:
         raise Refused(f"{wanted.unit}: was not installed from here; see 'dunmist fix --list'")
     click.echo(f"{wanted.unit} would be stopped, switched off, and {found[-1].act.file} removed.")
-    if asks and not _agrees():
+    if asks and not agrees("\nDo it?"):
         click.echo("Nothing was done; give --yes to do it.")
         return
     click.echo(harmless(undo_act(found[-1].number)))
@@ -86,7 +87,3 @@ def _parts(wanted: Wanted, options: "WatchOptions") -> list[UnitFile]:
 def harmless_lines(text: str) -> str:
     """Return a text of several lines as it may reach a terminal."""
     return "\n".join(f"  {harmless(line)}" for line in text.splitlines())
-
-
-def _agrees() -> bool:
-    return sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("\nDo it?")

@@ -1,11 +1,9 @@
 """What ``dunmist fix --prove`` prints and asks."""
 
-import sys
-
 import click
 
 from dunmist.advice import percent, tell_unprovable
-from dunmist.cli.acting import refusal_of, say
+from dunmist.cli.acting import agrees, refusal_of, say
 from dunmist.cli.progress import progress_for
 from dunmist.errors import Refused
 from dunmist.harmless import harmless
@@ -28,13 +26,9 @@ def prove(chosen: Chosen, span_s: float, *, asks: bool) -> None:
         f"that is drawn now ({percent(design.paused / design.phases)} of the time). It goes on "
         f"afterwards, however this ends."
     )
-    if asks and not _agrees():
+    if asks and not agrees("\nDo it?"):
         click.echo("\nNothing was done; give --yes to do it.")
         return
     proven = prove_suspect(chosen, design, progress_for)
     click.echo(f"act {proven.outcome.number}:")
     say(harmless(proven.text))
-
-
-def _agrees() -> bool:
-    return sys.stdin.isatty() and sys.stdout.isatty() and click.confirm("\nDo it?")

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from dunmist.captures import Header
 from dunmist.cli.parameters import wants_colours
+from dunmist.cli.strips import curve_text
 from dunmist.cli.watching import Telling, line_of
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job
@@ -25,7 +26,6 @@ from dunmist.sampling import Record
 if TYPE_CHECKING:
     from curses import window as Window
 
-SHADES = " ▁▂▃▄▅▆▇█"
 LEAST_LINES, LEAST_COLUMNS = 24, 80
 LABEL, WORD = 8, 9
 NAME_MOST = 34
@@ -208,7 +208,7 @@ class Screen:
 
     def _draw_processors(self, row: int, now: Now, columns: int) -> int:
         self._put(row, 0, f"{'each':<{LABEL}}")
-        marks = "".join(_mark(share, 1.0) for share in now.processors)
+        marks = curve_text(now.processors, 1.0)
         room = columns - LABEL - 1
         for start in range(0, len(marks), room):
             self._put(row, LABEL, f"{marks[start : start + room]}")
@@ -261,17 +261,10 @@ class Screen:
             self._window.addstr(row, column, text, look)
 
 
-def _mark(share: float | None, most: float) -> str:
-    if share is None:
-        return " "
-    place = round(min(max(share / most, 0.0), 1.0) * (len(SHADES) - 1))
-    return SHADES[max(1, place)] if share > 0 else SHADES[1]
-
-
 def _strip(values: Iterable[float | None], room: int, most: float) -> str:
     """Return the last values that fit, the newest at the right."""
-    kept = list(values)[-max(0, room) :] if room > 0 else []
-    return "".join(_mark(value, most) for value in kept).rjust(max(0, room))
+    kept = list(values)[-room:] if room > 0 else []
+    return curve_text(kept, most).rjust(max(0, room))
 
 
 def with_screen(wanted: job.WatchWishes, tell: Telling) -> None:

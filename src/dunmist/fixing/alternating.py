@@ -72,16 +72,14 @@ class Alternating:
         self.trouble: str | None = None
 
     def __enter__(self) -> Self:
-        try:
-            self._channel = self._stack.enter_context(_kept(self._stack))
+        with self._stack as unless_ready:
+            self._channel = unless_ready.enter_context(_kept(unless_ready))
             self._freezer = freezer_of(self._root, {target.pid for target in self._targets})
             if self._freezer is not None:
-                self._stack.callback(os.close, self._freezer)
+                unless_ready.callback(os.close, self._freezer)
                 self._hand_over(keeper.FREEZER, self._freezer)
             self._take(self._targets)
-        except BaseException:
-            self._stack.close()
-            raise
+            self._stack = unless_ready.pop_all()
         return self
 
     def __exit__(
@@ -98,11 +96,6 @@ class Alternating:
     def begin(self) -> None:
         """Begin with the first phase."""
         self._thread.start()
-
-    @property
-    def is_over(self) -> bool:
-        """Whether no phase is left."""
-        return self._thread.ident is not None and not self._thread.is_alive()
 
     def _run(self) -> None:
         try:

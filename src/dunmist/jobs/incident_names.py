@@ -4,16 +4,15 @@ from datetime import datetime, time, timedelta
 from pathlib import Path
 
 from dunmist.errors import UnknownName
-from dunmist.jobs.settings import watch_directory
+from dunmist.jobs.settings import incidents_directory
 from dunmist.recorder import Kept, capture_of, read_incidents
 
-FOLDER = "incidents"
 NEAR = timedelta(minutes=1)
 
 
 def incident_file(name: str) -> Path:
     """Return the capture of an incident; raises UnknownName where none is meant."""
-    folder = watch_directory() / FOLDER
+    folder = incidents_directory()
     kept = read_incidents(folder)
     found = _by_number(kept, name) if name.isdigit() else _by_time(kept, name)
     if found is None:

@@ -26,8 +26,6 @@ from dunmist.series import Application
 
 Unprovable = Literal["calm", "slow-to-follow", "write-back", "unseen"]
 EVERY_S = 0.25
-# so long at least and at most, and what is done without being told
-SPAN_LEAST_S, SPAN_MOST_S, SPAN_S = 20.0, 120.0, 40.0
 # with fewer phases than this, orders are too few for a two-sided interval
 PHASES, PHASES_LONG, LONG_S = 10, 14, 60.0
 # who serves others is paused for less than any of them would notice, and never twice on end

@@ -22,6 +22,11 @@ def watch_directory() -> Path:
     return journal_path().parent / "watch"
 
 
+def incidents_directory() -> Path:
+    """Return where the recorder keeps incidents, apart from its ring."""
+    return watch_directory() / "incidents"
+
+
 def plans_directory() -> Path:
     """Return where planned collections are put."""
     return journal_path().parent / "planned"

@@ -20,7 +20,12 @@ from dunmist.errors import CaptureError, Refused
 from dunmist.jobs.capture import header_of, read_subject, until_broken_off
 from dunmist.jobs.ending import Ending, ended_by_signals
 from dunmist.jobs.judging_child import Verdict, judged_apart
-from dunmist.jobs.settings import mark_sockets, settings_directory, watch_directory
+from dunmist.jobs.settings import (
+    incidents_directory,
+    mark_sockets,
+    settings_directory,
+    watch_directory,
+)
 from dunmist.recorder import (
     CUT_OFF,
     Cut,
@@ -47,7 +52,7 @@ from dunmist.recorder import (
 )
 from dunmist.sampling import Plan, Record, SystemClock, Tick, sample
 
-RING, INCIDENTS, LOCK, MASKS = "ring", "incidents", "lock", "secrets.toml"
+RING, LOCK, MASKS = "ring", "lock", "secrets.toml"
 # it ends when it is told to; the plan of a capture has an end
 FOR_EVER_S = 10 * 366 * 86_400.0
 SURVEY_EVERY_S = 1800.0
@@ -115,7 +120,7 @@ def _record(own: _Recorder, ending: Ending) -> None:
     limits = Limits(wishes.keep_s, wishes.most_bytes)
     ring = Ring(folder / RING, header, limits, load_rules(settings_directory() / MASKS))
     rules = load_watch_rules()
-    incidents = Incidents(folder / INCIDENTS, ring, rules)
+    incidents = Incidents(incidents_directory(), ring, rules)
     following = Rules(rules, subject.machine.clock_ticks_per_s, _speeds(subject.inventory))
     marks = Marks(mark_sockets()[0])
     moment = Moment(0.0, clock.now())
@@ -133,14 +138,14 @@ def _record(own: _Recorder, ending: Ending) -> None:
                 incidents.mark(moment, mark.words)
             judge.add(incidents.add(moment, following.add(record, ring.known)))
             for verdict in judge.done():
-                _settle(folder / INCIDENTS, verdict, onlooker)
+                _settle(incidents_directory(), verdict, onlooker)
             onlooker.look(record, Watched(record, incidents, ring.trouble))
     finally:
         marks.close()
         ring.close(clock.now())
         judge.add(incidents.close(moment))
         for verdict in judge.rest():
-            _settle(folder / INCIDENTS, verdict, onlooker)
+            _settle(incidents_directory(), verdict, onlooker)
 
 
 def _speeds(inventory: Inventory) -> dict[str, int]:
@@ -169,7 +174,7 @@ def _keep_what_was_cut_off(folder: Path) -> Path | None:
     """Keep the last minutes of the run before, where it did not end in good order."""
     segments = [one.path for one in read_segments(folder / RING)]
     last = cut_off_run(segments)
-    known = {one.ended for one in read_incidents(folder / INCIDENTS) if CUT_OFF in one.set_off}
+    known = {one.ended for one in read_incidents(incidents_directory()) if CUT_OFF in one.set_off}
     if last is None:
         return None
     with CaptureReader(last) as reader:
@@ -183,7 +188,7 @@ def _keep_what_was_cut_off(folder: Path) -> Path | None:
     mark = IncidentMark([CUT_OFF], max(0.0, ended_s - CUT_OFF_LOOKED_S), ended_s)
     stretch = Stretch(ended_wall_s - CUT_OFF_S, ended_wall_s + 1.0)
     what = Keeping(stretch, mark, ended_wall_s - CUT_OFF_LOOKED_S, ended_wall_s)
-    return keep(folder / INCIDENTS, segments[-4:], what)
+    return keep(incidents_directory(), segments[-4:], what)
 
 
 def recall(since: datetime, span_s: float, output: Path, *, force: bool) -> Cut:
@@ -197,7 +202,7 @@ def recall(since: datetime, span_s: float, output: Path, *, force: bool) -> Cut:
 
 def incidents_kept() -> list[Kept]:
     """Return the incidents that are kept, the oldest first."""
-    return read_incidents(watch_directory() / INCIDENTS)
+    return read_incidents(incidents_directory())
 
 
 def mark(words: str) -> None:

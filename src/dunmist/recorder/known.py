@@ -19,9 +19,6 @@ from dunmist.sampling import (
     Tick,
 )
 
-# fields of a tick whose things belong to a process
-OF_PROCESSES = ("processes", "graphics_use")
-
 
 class Known:
     """The newest of everything that still is."""

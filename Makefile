@@ -13,7 +13,12 @@ $(VENV)/installed: $(VENV)/bin/python $(SOURCES)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check '.[dev]'
 	touch $@
 
-demo: $(VENV)/installed
+# what the program needs to run, and nothing else
+$(VENV)/program: $(VENV)/bin/python $(SOURCES)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check .
+	touch $@
+
+demo: $(VENV)/program
 	$(BIN)/dunmist demo -o demo --force
 
 test: $(VENV)/installed

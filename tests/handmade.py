@@ -153,7 +153,9 @@ def examination(machine, applications=(), processes=(), **devices):
         processes={one.identity: one for one in processes},
         living={one.pid: one for one in processes},
         devices=SimpleNamespace(**{**usual, **devices}), surveyed=surveyed, sockets=[],
-        header=SimpleNamespace(observer=None, machine=SimpleNamespace(clock_ticks_per_s=100)),
+        header=SimpleNamespace(observer=None, machine=SimpleNamespace(clock_ticks_per_s=100),
+                               inventory=SimpleNamespace(disks=[])),
+        package_power=None,
         processor_sensor=devices.get("sensor"), duration_s=machine.line.duration_s,
         ticks=machine.line.ticks,
     )  # fmt: skip

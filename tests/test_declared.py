@@ -9,9 +9,12 @@ from pathlib import Path
 from typing import get_args, get_type_hints
 
 from dunmist.advice import VERBS, declared_evidence, ladder, wording
+from dunmist.computer import COMPLAINT_KINDS
 from dunmist.diagnosis import RESOURCES, ResourceWord, thresholds
+from dunmist.diagnosis.found_complaints import SIGNS, TABLE
 from dunmist.fixing import VERB_RULES, told
 from dunmist.sampling import SOURCES, Tick
+from dunmist.series.complaints import ComplaintCollector
 from dunmist.series.devices import DeviceCollector
 from dunmist.series.machine import MachineCollector
 from dunmist.series.samples import ProcessCollector
@@ -116,8 +119,10 @@ class Declared(unittest.TestCase):
         own = {"n", "due_s", "at_s", "late", "took_s", "after_ms"}
         given = [field for source in SOURCES for field in source.fields]
         self.assertEqual(set(Tick.__struct_fields__) - own, set(given))
-        taken = [field for one in (MachineCollector, DeviceCollector, ProcessCollector,
-                                   SocketCollector) for field in one.fields]  # fmt: skip
+        taken = [field for one in (
+            MachineCollector, DeviceCollector, ProcessCollector, SocketCollector,
+            ComplaintCollector,
+        ) for field in one.fields]  # fmt: skip
         self.assertEqual(sorted(set(given)), sorted(taken))
         subjects = [source.subject for source in SOURCES]
         self.assertEqual(len(subjects), len(set(subjects)))
@@ -127,10 +132,19 @@ class Declared(unittest.TestCase):
         limits = thresholds()
         for subject, figures in table.items():
             record = getattr(limits, subject)
+            if isinstance(record, dict):
+                self.assertEqual({rule.finding for rule in TABLE}, set(record), subject)
+                continue
             self.assertEqual(set(figures), set(get_type_hints(type(record))), subject)
         text = (SOURCE / "diagnosis" / "thresholds.toml").read_text()
         for block in text.split("\n["):
             self.assertIn("#", block, "a subject without a reason")
+
+    def test_each_class_of_complaint_can_speak(self):
+        self.assertEqual(set(COMPLAINT_KINDS), set(SIGNS))
+        counted = {kind for rule in TABLE for kind in rule.complaints}
+        # who asked for memory is told with who was ended, and firmware complains on every computer
+        self.assertEqual({"memory-asked-for", "firmware"}, set(COMPLAINT_KINDS) - counted)
 
     def test_each_resource_is_declared_and_worded(self):
         words = [one.word for one in RESOURCES]

@@ -6,6 +6,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from dunmist.advice import RISKS
+from dunmist.diagnosis.found_complaints import TABLE
 from dunmist.jobs.judge import judge
 from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario, random_scenario, scenario_names
@@ -58,12 +59,44 @@ spawn-storm errands find-starter pause
 steady-background odd-corner pause
 steady-background heavy-morning wait close pause keep-from-login
 steady-transfer quiet-uploader find-transfer pause
+drive-failing last-pages save-and-replace-disk
+drive-resets loose-plug check-drive-cable
+file-system-damaged loose-plug check-file-system
+memory-faulty forgetful-desk test-memory reseat-module
+memory-wearing forgetful-desk test-memory
+hardware-fault forgetful-desk read-complaints
+program-crashes forgetful-desk look-for-update
+graphics-reset flickering-screen update-graphics
+kernel-hung flickering-screen read-complaints
+port-overloaded flickering-screen other-usb-port
+device-reconnects flickering-screen other-usb-port
+link-flapping flickering-screen replace-cable
+drive-too-hot hot-shelf cool-drive
+charger-weak thin-cable stronger-charger
+drive-warns counting-down save-and-replace-disk
+drive-worn counting-down plan-new-drive
+drive-cable counting-down check-drive-cable
+slow-start late-riser see-start
+unclean-restart lights-out read-last-boot
+restart-waiting lights-out restart-computer
+killed-earlier flickering-screen find-who-waits
+hot-earlier flickering-screen clean-fan
 stolen-time stolen-hours ask-host
 storage-full full-cupboard find-space
 stuck-process lost-harbour look-who-does-not-answer end-waiting
 thread-swarm many-legs fewer-threads lower-priority limit
 throttled still-fan clean-fan
 """
+COMPLAINED = {rule.finding for rule in TABLE} | {
+    "unclean-restart",
+    "restart-waiting",
+    "drive-warns",
+    "drive-worn",
+    "drive-cable",
+    "drive-too-hot",
+    "charger-weak",
+    "slow-start",
+}
 # steps against the first culprit that nobody would want, or that must be there
 CULPRITS = {
     "flooded-burrow": ({"restart-service", "stop-service", "report-fault"}, {"end", "force-end"}),
@@ -118,6 +151,8 @@ class Truth(unittest.TestCase):
                 kinds = {one.kind for one in found.findings}
                 self.assertLessEqual(set(truth.must), kinds)
                 self.assertEqual(set(), set(truth.must_not) & kinds)
+                # every model's log has what is ordinary, which must say nothing
+                self.assertEqual(kinds & COMPLAINED, set(truth.must) & COMPLAINED)
                 for culprit in found.culprits:
                     risks = [RISKS.index(step.risk) for step in culprit.steps]
                     self.assertEqual(sorted(risks), risks, "safest first")

@@ -43,7 +43,7 @@ class Drawn(unittest.TestCase):
             ("processes", ("nestcam-index", "whole computer", "cores used")),
             ("cores", ("core 0", "cpu7", "GHz", "heat cut the clock")),
             ("memory", ("programs", "file cache", "free", "back from swap")),
-            ("heat", ("coretemp Package id 0", "critical for the processor", "turns/min")),
+            ("heat", ("coretemp Package id 0", "critical, 100 °C", "turns/min")),
             ("disks", ("sda", "MiB/s", "A request takes")),
             ("links", ("wlp4s0", "Received", "Sent")),
             ("timeline", ("cpu", "memory", "disk sda", "strained", "choked")),
@@ -55,7 +55,7 @@ class Drawn(unittest.TestCase):
 
     def test_the_limiting_one_with_its_culprit(self):
         for name, expected in (
-            ("cliff-top-laptop", ("heat", "clock lost", "nestcam-index")),
+            ("cliff-top-laptop", ("heat", "critical, 100 °C", "Clock", "nestcam-index")),
             ("narrow-burrow", ("memory", "work held up", "plate-stitcher", "MiB of its own")),
             ("shelf-scan", ("disk sda", "work held up", "shelf-index", "MiB/s")),
             ("busy-ferry", ("link wlp4s0", "ferry-sync", "over TCP")),

@@ -12,11 +12,14 @@ from hypothesis import strategies as st
 from dunmist.computer import (
     ParseError,
     autostart,
+    boot,
     control_groups,
     disks,
+    drive_health,
     file_systems,
     firmware,
     graphics,
+    kernel_log,
     links,
     locks,
     memory,
@@ -27,12 +30,13 @@ from dunmist.computer import (
     processes,
     processors,
     sensors,
-    sessions,
     socket_diag,
     socket_text,
     task_exits,
 )
+from dunmist.computer.utmp import parse_login_records
 from dunmist.simulation import ModelComputer, load_scenario
+from dunmist.simulation.drive_health import health_files
 from dunmist.simulation.peripherals import smbios_table
 from dunmist.simulation.user_space import utmp
 
@@ -353,7 +357,7 @@ class Records(unittest.TestCase):
                 self.assertEqual(expected, firmware.parse_smbios(table).modules[0].size_bytes)
 
     def test_logins(self):
-        login = sessions.parse_utmp(utmp(MODEL))[0]
+        login = parse_login_records(utmp(MODEL))[0]
         self.assertEqual(("isbister", ":0"), (login.user, login.line))
 
 
@@ -382,7 +386,10 @@ PARSERS = (
     memory.parse_swaps,
     memory.parse_mm_stat,
     firmware.parse_smbios,
-    sessions.parse_utmp,
+    parse_login_records,
+    kernel_log.parse_log_record,
+    boot.parse_boot,
+    lambda data: drive_health.parse_health("sda", data),
     packages.parse_rpm_header,
     sensors.parse_number,
     sensors.parse_text,
@@ -415,6 +422,9 @@ SAMPLES = (
     SWAPS,
     smbios_table(MODEL),
     utmp(MODEL),
+    b"3,6,2500000,-;I/O error, dev sda, sector 1\n",
+    "".join(text for _, text in health_files(MODEL)).encode(),
+    b"FinishTimestampMonotonic=30000000\nchain a.mount 1 2\n",
     exit_message(RECORD),
     netlink.encode_message(20, 0, exit_message(RECORD)),
     b"\x02\x0a\x00\x00" + bytes(90),

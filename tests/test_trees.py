@@ -91,9 +91,9 @@ class Sensors(OnTrees):
     def test_people_may_rename_correct_and_leave_out(self):
         found = self.sensed(
             trees.BOARD,
-            corrections='[[sensor]]\nchip = "nct6775"\nlabel = "SYSTIN"\nname = "case"'
-            "\noffset = -8\n"
-            '[[sensor]]\nchip = "nct*"\nlabel = "AUX*"\nignore = true\n',
+            corrections='[[sensor]]\ndriver = "nct6775"\nchannel = "SYSTIN"\nname = "case"'
+            "\nplus = -8\n"
+            '[[sensor]]\ndriver = "nct*"\nchannel = "AUX*"\nleave_out = true\n',
         )
         by_name = {one.name: one for one in found}
         self.assertEqual(33.0, by_name["case"].level.last())

@@ -25,7 +25,7 @@ CLEAR_MOST = 2
 FREEZING: tuple[Kind, ...] = (
     "paging-storm", "oom-kill", "stuck-process", "lock-wait", "memory-short", "disk-slow",
 )  # fmt: skip
-STARTING: tuple[Kind, ...] = ("autostart-heavy",)
+STARTING: tuple[Kind, ...] = ("slow-start", "autostart-heavy")
 AT_REST: tuple[Kind, ...] = ("hot-while-idle",)
 LOSING: tuple[Kind, ...] = ("link-errors",)
 START_S = 900.0
@@ -234,6 +234,9 @@ def _start(about: _About) -> str:
     if why:
         return _say("start", "yes", uptime=uptime, why=why)
     is_fresh = uptime_s is not None and uptime_s <= START_S
+    last = about.series.surveyed.last
+    if last and last.boot and (took_s := last.boot.whole_s):
+        return _say("start", "took", uptime=uptime, took=span_text(took_s))
     return _say("start", "no" if is_fresh else "unseen", uptime=uptime)
 
 

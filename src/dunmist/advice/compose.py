@@ -213,6 +213,7 @@ def _blind_spots(series: Series) -> list[BlindSpot]:
                 "'dunmist view heat' has all of them",
             )
         )
+    spots += _missing_drivers(series)
     if series.damage:
         spots.append(BlindSpot("the end of the capture", series.damage, "sample again"))
     if series.line.gap_s:
@@ -232,6 +233,19 @@ def _blind_spots(series: Series) -> list[BlindSpot]:
             )
         )
     return spots
+
+
+def _missing_drivers(series: Series) -> list[BlindSpot]:
+    """Return what sensors would show whose drivers are not loaded, with what loads them."""
+    words = wording()["driver"]
+    return [
+        BlindSpot(
+            words[driver.of],
+            words["why"].format(module=driver.module),
+            words["load" if driver.is_installed else "install"].format(module=driver.module),
+        )
+        for driver in series.header.inventory.missing_drivers
+    ]
 
 
 def _blind_spot(subject: str, reason: str, count: int) -> BlindSpot:

@@ -11,7 +11,7 @@ from importlib.resources import files
 
 import msgspec
 
-from dunmist.advice.amounts import amount_text, percent, plain_number, size_text
+from dunmist.advice.amounts import amount_text, percent, plain_number, size_text, span_text
 from dunmist.advice.triage import Evidence
 from dunmist.advice.wording import doubt_text, wording
 from dunmist.diagnosis import Sign, Slot
@@ -68,6 +68,8 @@ def _slot_text(value: Slot, unit: str) -> str:
         return value
     if unit == "bytes":
         return size_text(value)
+    if unit == "s":
+        return span_text(value)
     return percent(value) if unit == "share" else plain_number(value)
 
 

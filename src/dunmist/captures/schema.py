@@ -16,7 +16,7 @@ from dunmist.computer import Inventory, Machine, Reason
 from dunmist.sampling import Event, Observer, Plan, ProcessLine, SocketLine, Survey, Tick
 
 FORMAT = "dunmist-capture"
-MAJOR, MINOR = 1, 4
+MAJOR, MINOR = 1, 5
 VERSION = f"{MAJOR}.{MINOR}"
 
 

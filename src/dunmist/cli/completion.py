@@ -1,4 +1,4 @@
-"""What the shell offers when a word is completed: topics, columns, processes, acts.
+"""What the shell offers when a word is completed: topics, tables, columns, processes, owners, acts.
 
 The shell asks by running the program (``_DUNMIST_COMPLETE``), so nothing heavy is imported before
 it is known that a file has to be read. A shell has no place for a message: where something cannot
@@ -6,11 +6,17 @@ be read, nothing is offered.
 """
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 from click.shell_completion import CompletionItem
 
 from dunmist.cli.parameters import PROCESS, TOPICS
+
+if TYPE_CHECKING:
+    from dunmist.sampling import ProcessLine
+
+ORDERS = ("up", "down")
 
 
 def complete_topic(
@@ -42,26 +48,86 @@ def complete_columns(
     ]
 
 
+def complete_sort(
+    ctx: click.Context, param: click.Parameter, incomplete: str
+) -> list[CompletionItem]:
+    """Return the columns of the topic, and both orders once a column is whole."""
+    offered = complete_columns(ctx, param, incomplete)
+    names = [item.value for item in offered]
+    before, colon, word = incomplete.rpartition(":")
+    if colon:
+        return [CompletionItem(f"{before}:{one}") for one in ORDERS if one.startswith(word)]
+    if names == [incomplete]:
+        return [*offered, *(CompletionItem(f"{incomplete}:{one}") for one in ORDERS)]
+    return offered
+
+
+def complete_table(
+    ctx: click.Context, param: click.Parameter, incomplete: str
+) -> list[CompletionItem]:
+    """Return the tables of the topic."""
+    del param
+    from dunmist.tables import TOPICS as TABLES
+    from dunmist.tables import tables_of
+
+    topic = ctx.params.get("topic")
+    tables = tables_of(topic, ctx.params.get("form_of_processes")) if topic in TABLES else ()
+    return [CompletionItem(one.key) for one in tables if one.key.startswith(incomplete)]
+
+
+def complete_role(
+    ctx: click.Context, param: click.Parameter, incomplete: str
+) -> list[CompletionItem]:
+    """Return the roles that a culprit can have."""
+    del ctx, param
+    from dunmist.diagnosis import ROLES
+
+    return [CompletionItem(role) for role in ROLES if role.startswith(incomplete)]
+
+
 def complete_what(
     ctx: click.Context, param: click.Parameter, incomplete: str
 ) -> list[CompletionItem]:
     """Return the programs of the capture for ``view process``."""
+    if ctx.params.get("topic") != PROCESS:
+        return []
+    return complete_program(ctx, param, incomplete)
+
+
+def complete_program(
+    ctx: click.Context, param: click.Parameter, incomplete: str
+) -> list[CompletionItem]:
+    """Return the programs of the capture."""
     del param
     from dunmist.applications import program_of
+
+    names = {program_of(line.facts).name for line in _processes_of(ctx)}
+    return [CompletionItem(name) for name in sorted(names) if name.startswith(incomplete)]
+
+
+def complete_owner(
+    ctx: click.Context, param: click.Parameter, incomplete: str
+) -> list[CompletionItem]:
+    """Return the owners of the processes of the capture."""
+    del param
+    names = {line.facts.user for line in _processes_of(ctx) if line.facts.user}
+    return [CompletionItem(name) for name in sorted(names) if name.startswith(incomplete)]
+
+
+def _processes_of(ctx: click.Context) -> "list[ProcessLine]":
+    """Return the processes of the capture that is named; none where it cannot be read."""
     from dunmist.captures import CaptureReader
     from dunmist.errors import DunmistError
     from dunmist.sampling import ProcessLine
 
     file = ctx.params.get("file")
-    if ctx.params.get("topic") != PROCESS or not file:
+    if not file:
         return []
     try:
         with CaptureReader(Path(file)) as reader:
-            lines = (line for line in reader.lines() if isinstance(line, ProcessLine))
-            names = {program_of(line.facts).name for line in lines}
+            return [line for line in reader.lines() if isinstance(line, ProcessLine)]
     except (DunmistError, OSError):
         return []
-    return [CompletionItem(name) for name in sorted(names) if name.startswith(incomplete)]
 
 
 def complete_act(

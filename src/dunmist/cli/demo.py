@@ -6,6 +6,7 @@ import click
 
 from dunmist.cli.parameters import FILE
 
+# the two that take long come first
 FORMS = ("html", "pdf", "md", "json", "txt")
 
 
@@ -47,13 +48,12 @@ def demo(scenario: str | None, output: Path, force: bool, chapter: str | None,
         check_output(target, force=force)
     from dunmist.jobs.judge import judge
     from dunmist.jobs.patient import capture_patient
-    from dunmist.reports import document_text, triage_document, write_report
+    from dunmist.reports import document_text, triage_document, write_reports
 
     click.echo(f"The patient: {patient.machine.host}. {patient.story}\n")
     capture_patient(patient, capture, force=force)
     judged = judge(capture)
-    for target in targets:
-        write_report(judged, target, force=force)
+    write_reports(judged, targets, force=force)
     click.echo(document_text(triage_document(judged.triage)), nl=False)
     if not scenario:
         click.echo("\nOther patients (dunmist demo NAME -o DIR):")

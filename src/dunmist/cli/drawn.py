@@ -16,15 +16,21 @@ from dunmist.cli.strips import (
     curve_text,
     level_text,
     shade_text,
-    span_curve_text,
 )
-from dunmist.diagnosis import Trace
+from dunmist.diagnosis import LEVELS, Trace
 from dunmist.harmless import cut_middle, harmless
+from dunmist.reports import LEVEL_LOOKS
 from dunmist.series import Level, LogicalProcessor, Rate
-from dunmist.tables import INSTALLED_MEMORY, QUANTITY_UNITS, fill, in_place, records
+from dunmist.tables import (
+    INSTALLED_MEMORY,
+    QUANTITY_UNITS,
+    fill,
+    heat_scale,
+    in_place,
+    records,
+    share_curve,
+)
 
-# legible on a light and on a dark background; the marks tell the levels apart without colour
-LEVEL_STYLES = ("dim", "dark_cyan", "dark_orange3", "bold red")
 STRIP_MOST = 100
 NAME_WIDTH, RESOURCE_WIDTH = 30, 18
 QUANTITIES = ("temperature", "fan", "power", "energy")
@@ -97,36 +103,46 @@ def _memory(judged: Judged, width: int) -> Lines:
 
 
 def _heat(judged: Judged, width: int) -> Lines:
-    series = judged.series
+    series, machine = judged.series, judged.series.machine
     points = min(STRIP_MOST, width - NAME_WIDTH - 28)
     chosen = series.processor_sensor
-    yield _axis("sensors and what drives them, each between its least and greatest", judged, points)
+    room, limit = heat_scale(judged)
+    title = f"temperatures from {room:.0f} to {limit:.0f} °C, the rest from nought to its most"
+    yield _axis(title, judged, points)
     for sensor in series.devices.sensors:
         if sensor.is_trusted and sensor.quantity in QUANTITIES:
             mark = "*" if chosen and sensor.name == chosen.name else " "
             unit = QUANTITY_UNITS[sensor.quantity]
-            yield _span_line(f"{mark}{sensor.name}", sensor.shown, unit, points)
+            shares = share_curve(judged, sensor, points)
+            yield _strip_line(
+                f"{mark}{sensor.name}", sensor.shown, unit, _stretched(shares, points)
+            )
     if chosen:
         yield Text(f"* taken for the processor: {harmless(chosen.why)}", "dim")
-    clock = series.machine.mean_clock_hz
-    if clock is not None:
-        yield _span_line(" clock, mean", clock / HZ_PER_MHZ, "MHz", points)
-    yield _span_line(" processors in use", series.machine.busy_cores, "cores", points)
-    for kind, rate in series.devices.throttled.items():
-        counts = Rate(rate.line, rate.counts())
-        yield _span_line(f" heat cut the clock, {kind}", counts, "times", points)
-
-
-def _span_line(name: str, figures: Level | Rate, unit: str, points: int) -> Text:
     # an interval's figure stands at the tick that ends it, so that all strips have one axis
-    level = figures.at_ticks() if isinstance(figures, Rate) else figures
-    least, most = level.least(), level.greatest()
+    rest: list[tuple[str, Level, str, float | None]] = []
+    if machine.mean_clock_hz is not None:
+        most = (machine.most_clock_hz or 0.0) / HZ_PER_MHZ
+        rest.append((" clock, mean", machine.mean_clock_hz / HZ_PER_MHZ, "MHz", most or None))
+    used = machine.busy_cores.at_ticks()
+    rest.append((" processors in use", used, "cores", machine.logical_processors))
+    for kind, rate in series.devices.throttled.items():
+        times = Rate(rate.line, rate.counts())
+        rest.append((f" heat cut the clock, {kind}", times.at_ticks(), "times", None))
+    for name, figures, unit, top in rest:
+        values = _stretched(figures.curve(points), points)
+        full = top or figures.greatest() or 1.0
+        shares = [None if value is None else value / full for value in values]
+        yield _strip_line(name, figures, unit, shares)
+
+
+def _strip_line(name: str, figures: Level | Rate, unit: str, shares: Values) -> Text:
+    least, most = figures.least(), figures.greatest()
     if least is None or most is None:
         return Text(f"{harmless(name):<{NAME_WIDTH}.{NAME_WIDTH}} no reading")
     digits = 2 if unit == "cores" else 1 if most < 20 else 0
-    strip = span_curve_text(_stretched(level.curve(points), points))
     return Text(
-        f"{harmless(name):<{NAME_WIDTH}.{NAME_WIDTH}} {strip} "
+        f"{harmless(name):<{NAME_WIDTH}.{NAME_WIDTH}} {curve_text(shares, 1.0)} "
         f"{least:.{digits}f} to {most:.{digits}f} {unit}"
     )
 
@@ -156,7 +172,7 @@ def _levels(trace: Trace, points: int) -> Text:
     levels = [int(value or 0) for value in _stretched(places.peaks(points), points)]
     line = Text()
     for level, run in groupby(levels):
-        line.append(level_text(list(run)), LEVEL_STYLES[level])
+        line.append(level_text(list(run)), LEVEL_LOOKS[LEVELS[level]].rich)
     return line
 
 

@@ -17,6 +17,7 @@ from dunmist.diagnosis import ResourceState
 from dunmist.harmless import cut_middle, harmless
 from dunmist.reports import (
     LEVEL_LOOKS,
+    PLAIN,
     RISK_LOOKS,
     ROLE_LOOKS,
     Look,
@@ -42,7 +43,7 @@ class Piece(NamedTuple):
 
 
 Line = list[Piece]
-BOLD = Look(None, bold=True, page="")
+BOLD = PLAIN._replace(bold=True)
 
 
 def first_screen(judged: Judged, columns: int, *, colours: bool) -> str:
@@ -108,7 +109,7 @@ def _resource(state: ResourceState, series: Series, width: int) -> Line:
         Piece(f"{name:<{LABEL}}"),
         Piece(f"{state.level:<{WORD}}", look),
         Piece(f"{resource_figures(state, series):<{FIGURES}}"),
-        Piece(curve_text(resource_shares(state, series, room), 1.0), look),
+        Piece(curve_text(resource_shares(state, room), 1.0), look),
     ]
 
 

@@ -52,11 +52,16 @@ class CommandsOnDemand(click.Group):
             formatter.write_dl(list(COMMANDS.items()))
 
 
-@click.group(cls=CommandsOnDemand, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(cls=CommandsOnDemand, invoke_without_command=True,
+             context_settings={"help_option_names": ["-h", "--help"]})  # fmt: skip
 @click.version_option(__version__, prog_name="dunmist")
 @click.option("-v", "--verbose", is_flag=True, help="Say on standard error what is being done.")
-def program(verbose: bool) -> None:
+@click.pass_context
+def program(context: click.Context, verbose: bool) -> None:
     """Find out why a computer is slow or hot: sample it, rank the culprits, write a report."""
+    if context.invoked_subcommand is None:
+        click.echo(context.get_help())
+        return
     logging.basicConfig(
         level=logging.INFO if verbose else logging.WARNING, format="dunmist: %(message)s"
     )

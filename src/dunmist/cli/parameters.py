@@ -259,4 +259,4 @@ def check_word(kind: str, word: str, words: Collection[str]) -> None:
 # the tables of each are in dunmist.tables.TOPICS; 'process' is a page, not a table
 PROCESS = "process"
 TOPICS = ("processes", PROCESS, "cores", "memory", "heat", "ports", "disks", "links", "services",
-          "autostart", "sessions", "machine", "timeline")  # fmt: skip
+          "autostart", "sessions", "machine", "boot", "complaints", "timeline")  # fmt: skip

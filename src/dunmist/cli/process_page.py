@@ -17,7 +17,7 @@ from dunmist.advice import (
     size_text,
     span_text,
 )
-from dunmist.cli.strips import curve_text, span_curve_text
+from dunmist.cli.strips import curve_text
 from dunmist.cli.table_text import table_parts
 from dunmist.harmless import harmless
 from dunmist.series import Process, Rate
@@ -151,7 +151,7 @@ def _curves(judged: Judged, process: Process, points: int) -> Iterator[Text]:
     held = process.private_bytes
     least, most = held.least(), held.greatest()
     if least is not None and most is not None:
-        strip = span_curve_text(held.curve(points))
+        strip = curve_text(held.curve(points))
         text = f"{size_text(least)} to {size_text(most)}"
         yield Text(f"{'memory of its own':<{LABEL_WIDTH}} {strip} {text}")
 

@@ -17,6 +17,8 @@ STANDARD = Path("-")
               "'-' is text on standard output.")  # fmt: skip
 @click.option("--force", is_flag=True, help="Overwrite OUT when it exists.")
 @click.option("--brief", is_flag=True, help="Five lines for a phone call or a ticket's title.")
+@click.option("--full", is_flag=True,
+              help="With all figures in a PDF too, which else has three pages.")  # fmt: skip
 @click.option("--audience", type=click.Choice(["technician", "owner"]), default="technician",
               show_default=True, help="For whom it is worded.")  # fmt: skip
 @complaint_option
@@ -29,7 +31,7 @@ STANDARD = Path("-")
 @click.option("--arguments", is_flag=True,
               help="With --share: keep what programs were called with; names in it are replaced "
               "where they are known.")  # fmt: skip
-def report(file: Path, output: Path | None, force: bool, brief: bool, audience: str,
+def report(file: Path, output: Path | None, force: bool, brief: bool, full: bool, audience: str,
            complaints: tuple[str, ...], normal: tuple[Path, ...],
            since: float | time | None, until: float | time | None,
            share: bool, arguments: bool) -> None:  # fmt: skip
@@ -44,10 +46,20 @@ def report(file: Path, output: Path | None, force: bool, brief: bool, audience: 
         raise click.UsageError("--complaint is answered in the technician's report; leave it out")
     if normal and (brief or share or audience == "owner"):
         raise click.UsageError("--normal is for the technician's own report; leave it out")
+    if full and (brief or audience == "owner"):
+        raise click.UsageError("--full is for the technician's report; leave it out")
     from dunmist.cli import reporting
 
     wanted = reporting.ReportWish(
-        output or STANDARD, brief, audience == "owner", force, complaints, since, until, normal
+        output or STANDARD,
+        brief,
+        audience == "owner",
+        force,
+        complaints,
+        since,
+        until,
+        normal,
+        full,
     )
     if share:
         reporting.write_shared(file, wanted, arguments=arguments)

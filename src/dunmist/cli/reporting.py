@@ -37,6 +37,7 @@ class ReportWish(NamedTuple):
     since: Moment | None = None
     until: Moment | None = None
     normal: tuple[Path, ...] = ()
+    full: bool = False
 
     @property
     def is_standard(self) -> bool:
@@ -84,7 +85,8 @@ def _put(judged: Judged, wanted: ReportWish) -> None:
     if wanted.is_standard:
         _put_text(document_text(document or triage_document(judged.triage, more)), wanted)
     else:
-        write_report(judged, wanted.output, document, more=more, force=wanted.force)
+        write_report(judged, wanted.output, document, more=more, full=wanted.full,
+                     force=wanted.force)  # fmt: skip
 
 
 def _put_text(text: str, wanted: ReportWish) -> None:

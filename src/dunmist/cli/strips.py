@@ -12,7 +12,6 @@ SHADE, SHADE_PLAIN = "·░▒▓█", ".:+x#"
 LEVELS, LEVELS_PLAIN = "·─▒█", ".-x#"
 PARTS = "█▓▒░#=+:~-%o."
 GAP = " "
-FLAT = 0.005
 
 Values = Sequence[float | None]
 
@@ -31,17 +30,6 @@ def curve_text(values: Values, top: float | None = None) -> str:
     known = [value for value in values if value is not None and not math.isnan(value)]
     most = top or max(known, default=0.0)
     return "".join(_mark(value, most, CURVE if can_draw() else CURVE_PLAIN) for value in values)
-
-
-def span_curve_text(values: Values) -> str:
-    """Return a tiny curve between the least and the greatest value, for what is far from nought."""
-    known = [value for value in values if value is not None and not math.isnan(value)]
-    least, most = min(known, default=0.0), max(known, default=0.0)
-    moved = [None if value is None else value - least for value in values]
-    # what moves by less than its figures show is flat, and stands at neither end
-    if most - least <= FLAT * abs(most):
-        return curve_text([None if value is None else 1.0 for value in values], 2.0)
-    return curve_text(moved, most - least)
 
 
 def shade_text(shares: Values) -> str:

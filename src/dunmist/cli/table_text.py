@@ -10,7 +10,7 @@ from rich.console import RenderableType
 from rich.table import Table as Grid
 from rich.text import Text
 
-from dunmist.cli.strips import curve_text, span_curve_text
+from dunmist.cli.strips import curve_text
 from dunmist.harmless import cut_middle, harmless_cell
 from dunmist.tables import CURVES, Column, Filled, Table, Unit, cell_text, plain, records
 
@@ -153,6 +153,4 @@ def _cell(table: Table, column: Column, row: dict[str, Any]) -> str:
 
 def _curve(unit: Unit, values: list[float | None]) -> str:
     assert unit in CURVES
-    if unit == "curve of a level":  # far from nought
-        return span_curve_text(values)
     return curve_text(values, 1.0 if unit == "curve of shares" else None)

@@ -5,7 +5,16 @@ from typing import Any
 
 import click
 
-from dunmist.cli.completion import complete_columns, complete_topic, complete_what
+from dunmist.cli.completion import (
+    complete_columns,
+    complete_owner,
+    complete_program,
+    complete_role,
+    complete_sort,
+    complete_table,
+    complete_topic,
+    complete_what,
+)
 from dunmist.cli.parameters import (
     CAPTURE,
     FILE,
@@ -31,7 +40,8 @@ CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid
 @click.option("-o", "--output", type=FILE, metavar="PICTURE",
               help="Draw a picture into PICTURE.png or PICTURE.svg instead.")  # fmt: skip
 @click.option("--force", is_flag=True, help="Overwrite PICTURE when it exists.")
-@click.option("--table", "table", metavar="NAME", help="Only this table of the topic.")
+@click.option("--table", "table", metavar="NAME", shell_complete=complete_table,
+              help="Only this table of the topic.")  # fmt: skip
 @click.option(
     "--each", "form_of_processes", flag_value="each", help="Processes: applications unfolded."
 )
@@ -42,18 +52,21 @@ CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid
               help="Processes: who started whom.")  # fmt: skip
 @click.option("--columns", metavar="A,B,…", shell_complete=complete_columns,
               help="Show these columns; 'help' lists all that there are.")  # fmt: skip
-@click.option("--sort", metavar="A,B:up,…", shell_complete=complete_columns,
+@click.option("--sort", metavar="A,B:up,…", shell_complete=complete_sort,
               help="Sort by these columns; figures greatest first, texts from A on.")  # fmt: skip
 @click.option("--bottom", is_flag=True, help="Turn the order round: the first row comes last.")
 @click.option("--limit", type=click.IntRange(1), help="Print at most this many rows of a table.")
-@click.option("--owner", metavar="USER", help="Only what belongs to USER.")
-@click.option("--name", metavar="PATTERN", help="Only names that hold PATTERN, or fit it with *.")
+@click.option("--owner", metavar="USER", shell_complete=complete_owner,
+              help="Only what belongs to USER.")  # fmt: skip
+@click.option("--name", metavar="PATTERN", shell_complete=complete_program,
+              help="Only names that hold PATTERN, or fit it with *.")  # fmt: skip
 @click.option("--pid", type=click.IntRange(0), help="Only this process.")
 @click.option("--service", metavar="UNIT", help="Only this service.")
 @click.option("--port", type=click.IntRange(0, 65535), help="Only who has this port.")
 @click.option("--listening", is_flag=True, help="Ports: only those that are listened on.")
 @click.option("--state", help="Only what is in this state.")
-@click.option("--role", help="Only cause, symptom, victim or observer.")
+@click.option("--role", shell_complete=complete_role,
+              help="Only cause, symptom, victim or observer.")  # fmt: skip
 @click.option("--least", type=float, metavar="CORES", help="Only what uses at least so much.")
 @click.option("--wide", is_flag=True, help="Show all columns and whole texts, however wide.")
 @click.option("--pager/--no-pager", default=True, help="Long output on a terminal is paged.")
@@ -65,7 +78,7 @@ def view(
     """Show TOPIC of the capture FILE.
 
     Topics: processes, process (with WHAT: a number or a name), cores, memory, heat, ports, disks,
-    links, services, autostart, sessions, machine and timeline.
+    links, services, autostart, sessions, machine, boot, complaints and timeline.
     """
     check_word("topic", topic, TOPICS)
     if (topic == PROCESS) != (what is not None):

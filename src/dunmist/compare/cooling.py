@@ -13,7 +13,7 @@ import numpy as np
 from dunmist.compare.figures import Examined, at_equal_use
 from dunmist.compare.resampling import CHANCE_MOST, difference_of_means
 from dunmist.diagnosis import Finding, sign
-from dunmist.series import Floats, Rate, Series
+from dunmist.series import Floats
 
 
 class Warmer(NamedTuple):
@@ -23,21 +23,13 @@ class Warmer(NamedTuple):
     k_per_w: float | None
 
 
-def package_power(series: Series) -> Rate | None:
-    """Return what the processor takes, in W; None where it is not published."""
-    for one in series.devices.sensors:
-        if one.part == "processor" and one.is_trusted and one.quantity in ("power", "energy"):
-            return one.watts if one.watts is not None else one.level.at_ends()
-    return None
-
-
 def warmer(before: Examined, after: Examined) -> Warmer | None:
     """Return by how much it is hotter at the same load; None where it is not, beyond chance."""
     sensors = [one.series.processor_sensor for one in (before, after)]
     if sensors[0] is None or sensors[1] is None:
         return None
     celsius = [sensor.level.at_ends().values for sensor in sensors if sensor]
-    powers = [package_power(one.series) for one in (before, after)]
+    powers = [one.series.package_power for one in (before, after)]
     watts = [one.values for one in powers if one is not None]
     by_power = len(watts) == 2
     loads = watts if by_power else [one.series.machine.used.values for one in (before, after)]

@@ -6,9 +6,12 @@ pandas, SciPy or Matplotlib, because this room runs on the patient's computer.
 """
 
 from dunmist.computer.autostart import Home, StartEntry, read_autostart
+from dunmist.computer.boot import Boot, StartedUnit, read_boot
+from dunmist.computer.child import DEADLINE_S
 from dunmist.computer.control_groups import V2_ROOTS, ControlGroups, GroupSample
 from dunmist.computer.disks import SECTOR_BYTES, Disk, DiskSample, is_disk, parse_diskstats
-from dunmist.computer.file_systems import DEADLINE_S, FileSystem, read_file_systems
+from dunmist.computer.drive_health import DriveHealth, read_health
+from dunmist.computer.file_systems import FileSystem, read_file_systems
 from dunmist.computer.firmware import Firmware, MemoryModule
 from dunmist.computer.graphics import (
     GraphicsCard,
@@ -18,6 +21,7 @@ from dunmist.computer.graphics import (
     read_graphics,
 )
 from dunmist.computer.inventory import Inventory, read_inventory
+from dunmist.computer.kernel_log import COMPLAINT_KINDS, Complaint, ComplaintKind, KernelLog
 from dunmist.computer.link_queues import LinkQueues, QueueSample
 from dunmist.computer.links import Link, LinkSample, parse_net_dev, parse_tcp_counters
 from dunmist.computer.load import (
@@ -48,6 +52,7 @@ from dunmist.computer.parsing import (
     parse_number,
     parse_text,
 )
+from dunmist.computer.pending import Pending, read_pending
 from dunmist.computer.power import PowerSupply, read_power_supplies
 from dunmist.computer.process_details import (
     MemoryRollup,
@@ -103,12 +108,14 @@ from dunmist.computer.sessions import Session
 from dunmist.computer.socket_diag import RECORDED, RecordedDiag, SocketDiag
 from dunmist.computer.socket_records import SocketFacts, SocketReading, SocketSample
 from dunmist.computer.socket_text import INET_FILES, parse_inet_table, parse_unix_table
+from dunmist.computer.starts import ComputerStart
 from dunmist.computer.task_exits import TaskExit, TaskExits, open_task_exits
 from dunmist.computer.time_sync import TimeSync, read_time_sync
 from dunmist.computer.users import is_person, read_users
 
 __all__ = [
     "COMMAND_LINE_BYTES",
+    "COMPLAINT_KINDS",
     "DEADLINE_S",
     "DELETED",
     "INET_FILES",
@@ -122,10 +129,15 @@ __all__ = [
     "SOFT_INTERRUPTS",
     "TIME_FIELDS",
     "V2_ROOTS",
+    "Boot",
+    "Complaint",
+    "ComplaintKind",
+    "ComputerStart",
     "ControlGroups",
     "Counter",
     "Disk",
     "DiskSample",
+    "DriveHealth",
     "FileSystem",
     "Firmware",
     "GraphicsCard",
@@ -136,6 +148,7 @@ __all__ = [
     "Home",
     "Identity",
     "Inventory",
+    "KernelLog",
     "Link",
     "LinkQueues",
     "LinkSample",
@@ -148,6 +161,7 @@ __all__ = [
     "Package",
     "ParseError",
     "Parsed",
+    "Pending",
     "PowerSupply",
     "ProcessDetail",
     "ProcessFacts",
@@ -170,6 +184,7 @@ __all__ = [
     "SocketSample",
     "StallTotals",
     "StartEntry",
+    "StartedUnit",
     "SwapArea",
     "TaskExit",
     "TaskExits",
@@ -215,13 +230,16 @@ __all__ = [
     "parse_waits_in",
     "properties",
     "read_autostart",
+    "read_boot",
     "read_clocks_khz",
     "read_details",
     "read_file_systems",
     "read_graphics",
+    "read_health",
     "read_inventory",
     "read_machine",
     "read_packages",
+    "read_pending",
     "read_people",
     "read_power_supplies",
     "read_pressure",

@@ -26,6 +26,8 @@ SECTOR_BYTES = 512
 DEVICES_MOST = 256
 # no disk behind them, or one that is counted below: see Documentation/admin-guide/devices.txt
 PSEUDO = re.compile(r"(?:loop|ram|zram|fd|sr|nbd)\d")
+# the place of a drive among the devices (sysfs, drivers/ata/libata-transport.c)
+_ATA_PORT = re.compile(r"/(ata\d+)/")
 
 
 class DiskSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
@@ -53,7 +55,11 @@ class DiskSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class Disk(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What a block device is; ``disks_below`` are those that hold a mapped device."""
+    """What a block device is; ``disks_below`` are those that hold a mapped device.
+
+    ``device`` is what the kernel calls the drive or controller behind it: sensors and messages
+    name that. ``port`` is its ATA link.
+    """
 
     name: str
     size_bytes: int | None = None
@@ -65,6 +71,8 @@ class Disk(msgspec.Struct, frozen=True, omit_defaults=True):
     partitions: list[str] = []
     disks_below: list[str] = []
     mapped_name: str | None = None
+    device: str | None = None
+    port: str | None = None
 
 
 def parse_diskstats(data: bytes) -> list[DiskSample]:
@@ -150,4 +158,22 @@ def _read_disk(root: Root, name: str) -> Disk:
         ],
         disks_below=root.names(f"{directory}/slaves"),
         mapped_name=text("dm/name"),
+        device=_last_part(root, f"{directory}/device"),
+        port=_port(root, directory),
     )
+
+
+def _last_part(root: Root, name: str) -> str | None:
+    try:
+        target = root.link(name)
+    except PermissionError:
+        return None
+    return target.rpartition("/")[2] if target else None
+
+
+def _port(root: Root, directory: str) -> str | None:
+    try:
+        match = _ATA_PORT.search(root.link(directory) or "")
+    except PermissionError:
+        return None
+    return match[1] if match else None

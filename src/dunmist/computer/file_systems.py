@@ -12,11 +12,11 @@ from typing import NamedTuple
 
 import msgspec
 
+from dunmist.computer.child import ask_children
 from dunmist.computer.parsing import COUNTER_MAX, Counter, ParseError, text_of
 from dunmist.computer.root import Root, reason_of
 
 SUBJECT = "file systems"
-DEADLINE_S = 2.0
 # types without storage of their own (Documentation/filesystems/)
 PSEUDO = frozenset(
     (
@@ -166,22 +166,7 @@ def parse_sizes(data: bytes) -> list[int]:
 
 
 def _ask_in_child(point: str) -> bytes:
-    import subprocess
-    import sys
-
-    child = subprocess.Popen(
-        [sys.executable, "-I", "-S", "-c", _ASK, point],
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
-        start_new_session=True,
-    )
-    try:
-        return child.communicate(timeout=DEADLINE_S)[0]
-    except subprocess.TimeoutExpired as error:
-        child.kill()
-        # it may not die before the file system answers, so nobody waits for it
-        child.returncode = 0
-        if child.stdout:
-            child.stdout.close()
-        raise TimeoutError from error
+    answer = ask_children({point: ("-c", _ASK, point)})[point]
+    if answer is None:
+        raise TimeoutError
+    return answer

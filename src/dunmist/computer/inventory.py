@@ -11,7 +11,9 @@ from dunmist.computer.links import Link, read_links
 from dunmist.computer.parsing import parse_number, parse_text
 from dunmist.computer.processors import read_offline
 from dunmist.computer.root import Root
+from dunmist.computer.sensor_drivers import SensorDriver, read_missing_drivers
 from dunmist.computer.sensors import Sensor, read_sensors
+from dunmist.computer.starts import ComputerStart, count_crash_records, read_starts
 
 _HYPERVISOR_FLAG = re.compile(rb"^flags\s*:.*\bhypervisor\b", re.M)
 
@@ -20,8 +22,9 @@ class Inventory(msgspec.Struct, frozen=True, omit_defaults=True):
     """The parts of a computer.
 
     ``virtual`` says whether it is a guest of a hypervisor, ``container`` names the kind of
-    container that the root belongs to, ``tasks_most`` is how many tasks there can be. Samples
-    refer to sensors by their place in ``sensors``.
+    container that the root belongs to, ``tasks_most`` is how many tasks there can be. ``starts``
+    are those on record, ``crash_records`` what crashes of the kernel have left. Samples refer
+    to sensors by their place in ``sensors``.
     """
 
     virtual: bool | None = None
@@ -33,20 +36,28 @@ class Inventory(msgspec.Struct, frozen=True, omit_defaults=True):
     sensors: list[Sensor] = []
     cards: list[GraphicsCard] = []
     tasks_most: int | None = None
+    starts: list[ComputerStart] = []
+    crash_records: int = 0
+    missing_drivers: list[SensorDriver] = []
 
 
 def read_inventory(root: Root) -> Inventory:
     """Return the parts of the computer below a root."""
+    virtual = root.parse("proc/cpuinfo", has_hypervisor, "processor model")
+    disks, sensors = read_disks(root), read_sensors(root)
     return Inventory(
-        virtual=root.parse("proc/cpuinfo", has_hypervisor, "processor model"),
+        virtual=virtual,
         container=_container(root),
         offline_processors=read_offline(root),
         firmware=read_firmware(root),
-        disks=read_disks(root),
+        disks=disks,
         links=read_links(root),
-        sensors=read_sensors(root),
+        sensors=sensors,
         cards=read_graphics_cards(root),
         tasks_most=_tasks_most(root),
+        starts=read_starts(root),
+        crash_records=count_crash_records(root),
+        missing_drivers=read_missing_drivers(root, sensors, disks, virtual=bool(virtual)),
     )
 
 

@@ -127,6 +127,15 @@ class Root:
         finally:
             os.close(descriptor)
 
+    def read_end(self, name: str, most_bytes: int) -> bytes:
+        """Return at most so many bytes of what a file ends with; raises OSError."""
+        descriptor = self.open(name)
+        try:
+            size = os.fstat(descriptor).st_size
+            return os.pread(descriptor, most_bytes, max(0, size - most_bytes))
+        finally:
+            os.close(descriptor)
+
     def read_again(self, name: str) -> bytes:
         """Return a file's bytes, keeping it open for the next time; raises OSError."""
         descriptor = self._held.get(name)
@@ -172,6 +181,16 @@ class Root:
                 self.note(subject, "garbled", name)
         return None
 
+    def parsed(
+        self, data: bytes, parser: Callable[[bytes], Parsed], subject: str, thing: str
+    ) -> Parsed | None:
+        """Return the record of what was read already, or None with the failure counted."""
+        try:
+            return parser(data)
+        except ParseError:
+            self.note(subject, "garbled", thing)
+            return None
+
     def listed(self, directory: str) -> list[str]:
         """Return the names in a directory in order; raises OSError."""
         return sorted(self.listing(directory))
@@ -209,6 +228,17 @@ class Root:
         descriptor = self._open(name, os.O_PATH | os.O_CLOEXEC)
         try:
             return os.fstat(descriptor).st_atime
+        finally:
+            os.close(descriptor)
+
+    def changed_s(self, name: str) -> float | None:
+        """Return when a file was changed last, in seconds since 1970; None where there is none."""
+        try:
+            descriptor = self._open(name, os.O_PATH | os.O_CLOEXEC)
+        except OSError:
+            return None
+        try:
+            return os.fstat(descriptor).st_mtime
         finally:
             os.close(descriptor)
 

@@ -35,6 +35,7 @@ from dunmist.diagnosis.thresholds import (
 from dunmist.diagnosis.words import (
     KINDS,
     LEVELS,
+    ROLES,
     Kind,
     LevelWord,
     ResourceWord,
@@ -48,6 +49,7 @@ __all__ = [
     "LEVELS",
     "RESOURCES",
     "RESOURCE_BY_WORD",
+    "ROLES",
     "AlsoStrained",
     "CompareLimits",
     "Culprit",

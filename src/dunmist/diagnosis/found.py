@@ -7,7 +7,9 @@ from collections.abc import Callable
 
 from dunmist.diagnosis import (
     found_applications,
+    found_complaints,
     found_devices,
+    found_drives,
     found_heat,
     found_machine,
     found_memory,
@@ -30,6 +32,8 @@ RULES: tuple[Rule, ...] = (
     *found_services.RULES,
     *found_applications.RULES,
     *found_machine.RULES,
+    *found_complaints.RULES,
+    *found_drives.RULES,
 )
 
 

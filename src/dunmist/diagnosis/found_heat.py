@@ -145,4 +145,46 @@ def hours_left(one: PowerSupply) -> float | None:
     return None
 
 
-RULES = (_processor, _fans, _parts, _implausible, _batteries)
+def _drives(exam: Examination, strains: Strains) -> list[Finding]:
+    """A drive above its own limit slows itself down, and with it all that read from it."""
+    del strains
+    found = []
+    disks = {disk.device: disk.name for disk in exam.series.header.inventory.disks if disk.device}
+    for part in _temperatures(exam):
+        disk = disks.get(part.sensor.device)
+        # a drive acts from its upper limit on; where it has none, before the critical one
+        limit = part.high or part.critical
+        if part.part != "disk" or disk is None or limit is None:
+            continue
+        level = part.level.at_ends()
+        if exam.typical(level) >= limit:
+            above_s = float((level.at_least(limit).values * exam.series.line.interval_s).sum())
+            signs = [
+                sign("part-limit", exam.typical(level), name=part.name, of=limit),
+                sign("part-above", above_s, name=part.name),
+            ]
+            found.append(Finding("drive-too-hot", "urgent", disk, signs))
+    return found
+
+
+def _chargers(exam: Examination, strains: Strains) -> list[Finding]:
+    """A battery that empties although mains are there: the charger is too weak for the work."""
+    del strains
+    supplies = exam.series.devices.supplies.values()
+    if not any(supply.online for supply in supplies if supply.kind != "battery"):
+        return []
+    found = []
+    for supply in supplies:
+        watts = abs(supply.power_now or 0) * W_PER_UW
+        drains = supply.kind == "battery" and supply.status == "discharging"
+        if drains and watts >= exam.limits.findings.charger_short_w:
+            signs = [sign("battery-beside-mains", watts, name=supply.name)]
+            power = exam.series.package_power
+            mean = power.mean() if power is not None else None
+            if mean is not None:
+                signs.append(sign("package-power", mean))
+            found.append(Finding("charger-weak", "concern", supply.name, signs))
+    return found
+
+
+RULES = (_processor, _fans, _parts, _implausible, _batteries, _drives, _chargers)

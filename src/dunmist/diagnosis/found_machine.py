@@ -1,8 +1,21 @@
 """Findings about the computer as a whole."""
 
+from datetime import datetime
+
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, sign
 from dunmist.diagnosis.strains import Strains
+
+S_PER_DAY = 86_400.0
+MOMENTS_SHOWN = 5
+# the phases of a start, and what the time of each is called among the evidence
+PHASES = {
+    "firmware_s": "start-firmware",
+    "loader_s": "start-loader",
+    "kernel_s": "start-kernel",
+    "initrd_s": "start-initrd",
+    "services_s": "start-services",
+}
 
 
 def _tasks(exam: Examination, strains: Strains) -> list[Finding]:
@@ -38,4 +51,73 @@ def _clock(exam: Examination, strains: Strains) -> list[Finding]:
     return [Finding("clock-unsynchronised", "note", None, signs)]
 
 
-RULES = (_uptime, _clock, _tasks)
+def _starts(exam: Examination, strains: Strains) -> list[Finding]:
+    """The computer went down without an orderly end: a crash, a freeze, or the power."""
+    del strains
+    about, table = exam.series.header, exam.limits.findings
+    now_s = datetime.fromisoformat(about.started).timestamp()
+    unclean = [
+        start.at_s
+        for start in about.inventory.starts
+        if start.after_order is False and 0 <= now_s - start.at_s <= table.unclean_within_s
+    ]
+    crashes = about.inventory.crash_records
+    if not unclean and not crashes:
+        return []
+    signs = []
+    if unclean:
+        # by the patient's own clock
+        zone = datetime.fromisoformat(about.started).tzinfo
+        when = [
+            datetime.fromtimestamp(at_s, zone).isoformat(timespec="minutes")
+            for at_s in unclean[-MOMENTS_SHOWN:]
+        ]
+        signs.append(sign("unclean-starts", float(len(unclean)), when=when,
+                          days=table.unclean_within_s / S_PER_DAY))  # fmt: skip
+    if crashes:
+        signs.append(sign("crash-records", float(crashes)))
+    is_once = len(unclean) < table.unclean_least and not crashes
+    return [Finding("unclean-restart", "note" if is_once else "concern", None, signs)]
+
+
+def _waiting(exam: Examination, strains: Strains) -> list[Finding]:
+    """An update is only half done until the computer is started anew."""
+    del strains
+    last = exam.series.surveyed.last
+    if last is None or last.pending is None:
+        return []
+    signs = []
+    pending = last.pending
+    now_s = datetime.fromisoformat(exam.series.header.started).timestamp()
+    if pending.asked_s is not None:
+        signs.append(sign("restart-asked", max(0.0, now_s - pending.asked_s)))
+    if pending.newest_kernel is not None:
+        running = exam.series.header.machine.kernel
+        signs.append(sign("kernel-older", 1.0, running=running, newest=pending.newest_kernel))
+    replaced = len(exam.series.surveyed.replaced)
+    if replaced:
+        signs.append(sign("files-replaced", float(replaced)))
+    return [Finding("restart-waiting", "note", None, signs)]
+
+
+def _slow_start(exam: Examination, strains: Strains) -> list[Finding]:
+    """The start took long: which phase, and which unit the others waited for."""
+    del strains
+    last, table = exam.series.surveyed.last, exam.limits.start
+    boot = last.boot if last else None
+    if boot is None:
+        return []
+    signs = [
+        sign(PHASES[phase], took_s)
+        for phase in PHASES
+        if (took_s := getattr(boot, phase)) is not None and took_s >= getattr(table, phase)
+    ]
+    if not signs:
+        return []
+    waited_for = [unit for unit in boot.chain if unit.took_s >= table.unit_s]
+    signs += [sign("start-waited-for", unit.took_s, name=unit.name) for unit in waited_for]
+    longest = max(waited_for, key=lambda unit: unit.took_s, default=None)
+    return [Finding("slow-start", "note", longest.name if longest else None, signs)]
+
+
+RULES = (_slow_start, _uptime, _clock, _tasks, _starts, _waiting)

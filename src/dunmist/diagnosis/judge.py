@@ -26,12 +26,18 @@ OUTSIDE: dict[Kind, ResourceWord] = {
     "low-clock": "cpu",
     "interrupt-storm": "cpu",
     "memory-limited": "memory",
+    "drive-failing": "disk",
+    "drive-resets": "disk",
+    "drive-warns": "disk",
+    "drive-too-hot": "disk",
     "disk-slow": "disk",
     "fan-stopped": "heat",
     "hot-while-idle": "heat",
     "storage-full": "storage",
     "inodes-full": "storage",
 }
+
+OF_ONE_DISK = ("drive-failing", "drive-resets", "drive-warns", "drive-too-hot")
 
 
 def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
@@ -162,6 +168,9 @@ def find_outside(
         return None
     for finding in findings:
         if OUTSIDE.get(finding.kind) != limiting.resource:
+            continue
+        # a disk that fails explains nothing of another
+        if finding.kind in OF_ONE_DISK and finding.subject != limiting.name:
             continue
         # a little stolen time does not explain why the rest is full
         weak = finding.signs[0].value < limits.culprit.outside_share

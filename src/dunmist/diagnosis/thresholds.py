@@ -181,6 +181,9 @@ class CoverageLimits(_Figures, frozen=True):
 class FindingLimits(_Figures, frozen=True):
     """Single findings."""
 
+    unclean_within_s: float
+    charger_short_w: float
+    unclean_least: int
     cpu_hog: float
     steady_cores: float
     steady_spread: float
@@ -312,10 +315,40 @@ class SureLimits(_Figures, frozen=True):
     confidence_least: float
 
 
+class DriveLimits(_Figures, frozen=True):
+    """What a drive says of itself that is worth a word."""
+
+    lost_sectors: int
+    used_percent: int
+    reallocated: int
+    interface_errors: int
+
+
+class StartLimits(_Figures, frozen=True):
+    """How long a phase of the start may take, and a unit that others wait for."""
+
+    firmware_s: float
+    loader_s: float
+    kernel_s: float
+    initrd_s: float
+    services_s: float
+    unit_s: float
+
+
+class ComplaintLimits(_Figures, frozen=True):
+    """How many complaints of the kernel make a finding, the last of them within so many seconds."""
+
+    least: int
+    within_s: float
+
+
 class Thresholds(_Figures, frozen=True):
     """All figures by subject."""
 
     lasting: Lasting
+    complaints: dict[str, ComplaintLimits]
+    drives: DriveLimits
+    start: StartLimits
     cpu: ProcessorLimits
     core: CoreLimits
     memory: MemoryLimits

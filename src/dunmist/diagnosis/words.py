@@ -64,9 +64,32 @@ Kind = Literal[
     "recent-restart",
     "long-uptime",
     "limit-near",
+    "drive-failing",
+    "drive-resets",
+    "file-system-damaged",
+    "memory-faulty",
+    "memory-wearing",
+    "hardware-fault",
+    "kernel-hung",
+    "graphics-reset",
+    "port-overloaded",
+    "device-reconnects",
+    "link-flapping",
+    "program-crashes",
+    "killed-earlier",
+    "hot-earlier",
+    "drive-too-hot",
+    "drive-warns",
+    "drive-worn",
+    "drive-cable",
+    "charger-weak",
+    "slow-start",
+    "unclean-restart",
+    "restart-waiting",
 ]
 
 LEVELS: tuple[LevelWord, ...] = get_args(LevelWord)
+ROLES: tuple[Role, ...] = get_args(Role)
 KINDS: tuple[Kind, ...] = get_args(Kind)
 SEVERITIES: tuple[Severity, ...] = get_args(Severity)
 

@@ -67,11 +67,12 @@ def incident_part(path: Path) -> Part:
     if str(path) == STANDARD:
         return WHOLE
     with CaptureReader(path) as reader:
-        mark = reader.header.incident
+        mark, every_s = reader.header.incident, reader.header.plan.every_s
     if mark is None:
         return WHOLE
-    # what lasted a moment is looked at with what was around it
-    return Part(max(0.0, min(mark.began_s, mark.ended_s - INCIDENT_LEAST_S)), mark.ended_s)
+    # what lasted a moment is looked at with what was around it, and its last tick is in it
+    began_s = max(0.0, min(mark.began_s, mark.ended_s - INCIDENT_LEAST_S))
+    return Part(began_s, mark.ended_s + every_s)
 
 
 def part_of(path: Path, since: Moment | None, until: Moment | None) -> Part:

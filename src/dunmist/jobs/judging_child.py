@@ -101,12 +101,15 @@ def judged_apart(first: Path | None) -> Judging:
 
 def _verdict(path: Path, triage: dict[str, Any]) -> Verdict:
     verdict, culprits = triage["verdict"], triage["culprits"]
+    grave = [one for one in triage["findings"] if one["severity"] != NOTES]
+    # where nothing limited it is the gravest finding that it was kept for
+    is_of_finding = verdict["limiting"] is None and grave
     number = NUMBER.search(path.name)
     return Verdict(
         number=int(number[1]) if number else 0,
         level=verdict["level"],
         limiting=verdict["limiting"],
-        headline=verdict["headline"],
+        headline=grave[0]["text"] if is_of_finding else verdict["headline"],
         culprit=culprits[0]["name"] if culprits else None,
-        findings=[one["kind"] for one in triage["findings"] if one["severity"] != NOTES],
+        findings=[one["kind"] for one in grave],
     )

@@ -17,14 +17,16 @@ from dunmist.reports.glance import (
     resource_name,
     resource_shares,
 )
-from dunmist.reports.looks import LEVEL_LOOKS, RISK_LOOKS, ROLE_LOOKS, Look
+from dunmist.reports.looks import LEVEL_LOOKS, PLAIN, RISK_LOOKS, ROLE_LOOKS, Look
 from dunmist.reports.sections import done_section, triage_document
+from dunmist.reports.side_by_side import write_reports
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
 from dunmist.reports.writing import check_ending, write_report
 
 __all__ = [
     "LEVEL_LOOKS",
+    "PLAIN",
     "RISK_LOOKS",
     "ROLE_LOOKS",
     "Document",
@@ -45,4 +47,5 @@ __all__ = [
     "triage_document",
     "triage_json",
     "write_report",
+    "write_reports",
 ]

@@ -3,6 +3,7 @@
 Every form of the report is made from it, so that all say the same facts in the same order.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
@@ -15,6 +16,9 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from matplotlib.figure import Figure as Canvas
+
+# rows of a table that go on paper
+PAPER_ROWS = 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +40,9 @@ class Items:
 class TextTable:
     """A table with a caption; numbers are right-aligned by column.
 
-    A page may fold it away, and let people sort it.
+    A page may fold it away, and let people sort it. ``refers`` names what the numbers in a column
+    are of, "process" or "port"; a table that ``lists`` such has the row that others refer to.
+    Details are what a picture beside it shows as well.
     """
 
     caption: str
@@ -44,6 +50,9 @@ class TextTable:
     rows: list[list[str]]
     numeric: frozenset[int] = frozenset()
     folded: bool = False
+    refers: Mapping[int, str] = field(default_factory=dict)
+    lists: str | None = None
+    is_detail: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,6 +113,28 @@ class Document:
     title: str
     level: str
     sections: list[Section]
+
+
+def shortened(document: Document) -> Document:
+    """Return what fits on a few sheets of paper: no table of details, of the others the first rows.
+
+    What a page folds away is a detail, too.
+    """
+    sections = [
+        Section(section.heading, [
+            _cut(block) for block in section.blocks
+            if not (isinstance(block, TextTable) and (block.folded or block.is_detail))
+        ])
+        for section in document.sections
+    ]  # fmt: skip
+    return replace(document, sections=[one for one in sections if one.blocks])
+
+
+def _cut(block: Block) -> Block:
+    if not isinstance(block, TextTable) or len(block.rows) <= PAPER_ROWS:
+        return block
+    caption = f"{block.caption}; the first {PAPER_ROWS} of {len(block.rows)}"
+    return replace(block, caption=caption, rows=block.rows[:PAPER_ROWS])
 
 
 def made_harmless(document: Document) -> Document:

@@ -13,10 +13,12 @@ from dunmist.tables import (
     HOLDERS,
     INSTALLED_MEMORY,
     MODULES,
+    PROCESSES,
     SENSORS,
     SOCKETS,
     THREADS,
     TRANSPORT,
+    Column,
     Filled,
     cell_text,
     fill,
@@ -26,7 +28,10 @@ from dunmist.tables import (
 
 ROWS_MOST, HOLDERS_MOST = 60, 10
 # topics whose tables stand in the appendix
-APPENDIX = ("processes", "disks", "links", "services", "autostart", "sessions", "machine")
+APPENDIX = ("processes", "disks", "links", "services", "autostart", "sessions", "machine",
+            "boot", "complaints")  # fmt: skip
+# what filters by numbers that have a row of their own
+REFERRED = {"pid": "process", "port": "port"}
 # tables of the appendix that the report has elsewhere, or that have too many rows to read
 LEFT_OUT = (THREADS, MODULES, TRANSPORT, GROUPS)
 
@@ -72,7 +77,7 @@ def culprit_section(judged: Judged) -> Section:
 
 def core_section(judged: Judged, figure: Figure) -> Section:
     """Return each logical processor."""
-    table = text_table("Logical processors", fill(CORES, judged))
+    table = text_table("Logical processors", fill(CORES, judged), is_detail=True)
     return Section("Each logical processor", [figure, table])
 
 
@@ -85,7 +90,7 @@ def memory_section(judged: Judged, figure: Figure) -> Section:
         [
             figure,
             Paragraph(f"Paging: {paging_sentence(judged.diagnosis)}"),
-            text_table("Installed memory", fill(INSTALLED_MEMORY, judged)),
+            text_table("Installed memory", fill(INSTALLED_MEMORY, judged), is_detail=True),
             text_table("Who holds it", holders.with_rows(holders.frame.head(HOLDERS_MOST))),
             *([text_table("Modules", modules)] if len(modules.frame) else []),
         ],
@@ -97,10 +102,12 @@ def heat_section(judged: Judged, figure: Figure) -> Section:
     sensors, doubted = fill(SENSORS, judged), fill(DOUBTED, judged)
     if sensors.frame.empty:
         return Section("Temperatures", [Paragraph(figure.alternative)])
-    blocks: list[Block] = [figure, text_table("Sensors", sensors)]
+    blocks: list[Block] = [figure, text_table("Sensors", sensors, is_detail=True)]
     if len(doubted.frame):
         # with the columns of those that are believed
-        blocks.append(text_table("Left out as implausible", Filled(SENSORS, doubted.frame)))
+        blocks.append(
+            text_table("Left out as implausible", Filled(SENSORS, doubted.frame), is_detail=True)
+        )
     return Section("Temperatures", blocks)
 
 
@@ -110,7 +117,9 @@ def port_section(judged: Judged) -> Section:
     frame = sockets.frame[sockets.frame["protocol"] != "unix"]
     if frame.empty:
         return Section("Ports", [Paragraph("No port was in use that could be seen.")])
-    return Section("Ports", [text_table("Ports and who owns them", sockets.with_rows(frame))])
+    return Section(
+        "Ports", [text_table("Ports and who owns them", sockets.with_rows(frame), lists="port")]
+    )
 
 
 def appendix(judged: Judged) -> Section:
@@ -120,6 +129,9 @@ def appendix(judged: Judged) -> Section:
         for table in topic_tables(topic, judged):
             if table.table not in LEFT_OUT and len(table.frame):
                 blocks.append(text_table(table.table.name.capitalize(), table, folded=True))
+        if topic == "processes":
+            each = fill(PROCESSES, judged)
+            blocks.append(text_table("Each process", each, folded=True, lists="process"))
     return Section("Appendix: all figures", blocks)
 
 
@@ -149,7 +161,10 @@ def _taken(series: Series) -> Iterator[str]:
         yield f" With start and end it took {series.footer.own_cpu_s:.2g} s of processor time."
 
 
-def text_table(caption: str, filled: Filled, *, folded: bool = False) -> TextTable:
+def text_table(
+    caption: str, filled: Filled, *, folded: bool = False, lists: str | None = None,
+    is_detail: bool = False,
+) -> TextTable:  # fmt: skip
     """Return a table as texts, with the columns that people compare."""
     table, frame = filled.table, filled.frame
     columns = [
@@ -170,4 +185,12 @@ def text_table(caption: str, filled: Filled, *, folded: bool = False) -> TextTab
         ],
         frozenset(place for place, column in enumerate(columns) if column.is_numeric),
         folded,
+        {place: of for place, column in enumerate(columns) if (of := _refers(column))},
+        lists,
+        is_detail,
     )
+
+
+def _refers(column: Column) -> str | None:
+    """Return what the numbers in a column are of, where others have a row for each."""
+    return next((REFERRED[name] for name in column.answers if name in REFERRED), None)

@@ -9,7 +9,6 @@ from dunmist.diagnosis import RESOURCE_BY_WORD, Culprit, Examination, ResourceSt
 from dunmist.reports.document import Glance, Glimpse
 from dunmist.series import Series
 
-ROOM_CELSIUS = 20.0
 # less than this is nothing that anybody needs to read at the desk
 TOLD_LEAST = 0.005
 POINTS, CULPRITS_SHOWN = 60, 3
@@ -23,7 +22,7 @@ def glance(judged: Judged) -> Glance:
     """Return what is seen before anybody reads."""
     resources = [
         Glimpse(resource_name(state), state.level, resource_figures(state, judged.series),
-                resource_shares(state, judged.series, POINTS))
+                resource_shares(state, POINTS))
         for state in judged.diagnosis.resources
         if state.trace is not None
     ]  # fmt: skip
@@ -53,15 +52,10 @@ def resource_figures(state: ResourceState, series: Series) -> str:
     return f"{percent(state.used)} used{held}"
 
 
-def resource_shares(state: ResourceState, series: Series, points: int) -> Shares:
+def resource_shares(state: ResourceState, points: int) -> Shares:
     """Return how full a resource was over time; nothing where that was not followed."""
     if state.trace is None:
         return []
-    sensor = series.processor_sensor
-    if state.resource == "heat" and sensor is not None and sensor.critical:
-        span = sensor.critical - ROOM_CELSIUS
-        celsius = sensor.level.at_ends().curve(points)
-        return [None if one is None else _share((one - ROOM_CELSIUS) / span) for one in celsius]
     return [None if one is None else _share(one) for one in state.trace.used.curve(points)]
 
 

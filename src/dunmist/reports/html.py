@@ -1,5 +1,9 @@
-"""The report as one self-contained HTML file; all text is escaped by the template engine."""
+"""The report as one self-contained HTML file; all text is escaped by the template engine.
 
+Numbers of processes and ports lead to their own rows, where there are such.
+"""
+
+import re
 from importlib.resources import files
 
 from jinja2 import Environment, FunctionLoader, StrictUndefined
@@ -7,7 +11,12 @@ from markupsafe import Markup, escape
 
 from dunmist import __version__
 from dunmist.advice import freed_text
-from dunmist.reports.document import Document, Figure
+from dunmist.reports.document import Document, Figure, TextTable
+from dunmist.reports.looks import LOOKS
+
+# what is told in running text, and the numbers in a cell
+_TOLD = re.compile(r"\b(process|port) (\d+)\b")
+_NUMBER = re.compile(r"\b\d+\b")
 
 
 def document_html(document: Document) -> str:
@@ -27,8 +36,53 @@ def document_html(document: Document) -> str:
     # figures are made here from numbers and escaped labels, by Matplotlib
     environment.filters["drawn"] = _drawn
     environment.filters["steps"] = _steps
+    listed = _listed(document)
+    given: set[str] = set()
+    environment.filters["row_id"] = lambda row, table: _row_id(row, table, given)
+    environment.filters["told"] = lambda text: _linked(text, None, listed)
+    environment.filters["linked"] = lambda cell, of: _linked(cell, of, listed)
     template = environment.get_template("report.html")
-    return template.render(document=document, version=__version__)
+    return template.render(document=document, version=__version__, looks=LOOKS)
+
+
+def _listed(document: Document) -> set[tuple[str, str]]:
+    """Return the processes and ports that have a row of their own."""
+    tables = (
+        block for section in document.sections for block in section.blocks
+        if isinstance(block, TextTable) and block.lists
+    )  # fmt: skip
+    return {
+        (table.lists, row[column])
+        for table in tables
+        for column, of in table.refers.items()
+        if table.lists and of == table.lists
+        for row in table.rows
+    }
+
+
+def _row_id(row: list[str], table: TextTable, given: set[str]) -> Markup:
+    """Return the attribute by which others find a row; an address is given once."""
+    for column, of in table.refers.items():
+        address = f"{of}-{row[column]}"
+        if of == table.lists and address not in given:
+            given.add(address)
+            return Markup(' id="{}"').format(address)
+    return Markup("")
+
+
+def _linked(text: str, of: str | None, listed: set[tuple[str, str]]) -> Markup:
+    """Return a text in which the numbers that have a row lead to it.
+
+    ``of`` says what all of them are of; in running text the word before a number does.
+    """
+    parts, end = [], 0
+    for match in (_NUMBER if of else _TOLD).finditer(text):
+        what, number = (of, match[0]) if of else (match[1], match[2])
+        if what and (what, number) in listed:
+            parts += [escape(_unbroken(text[end : match.start()]))]
+            parts += [Markup('<a href="#{}-{}">{}</a>').format(what, number, match[0])]
+            end = match.end()
+    return Markup("").join([*parts, escape(_unbroken(text[end:]))])
 
 
 def _drawn(figure: Figure) -> Markup:

@@ -10,27 +10,44 @@ from dunmist.diagnosis import LevelWord, Role
 
 
 class Look(NamedTuple):
-    """A colour of a terminal (None is its own), whether it is bold, and one for pages."""
+    """A colour of a terminal (None is its own), whether it is bold, and one for pages.
+
+    ``dark`` is that of a dark page.
+    """
 
     terminal: str | None
     bold: bool
     page: str
+    dark: str
 
+    @property
+    def rich(self) -> str:
+        """The same as a style of a text by Rich."""
+        words = ("bold" if self.bold else None, self.terminal)
+        return " ".join(filter(None, words)) or "none"
+
+
+PLAIN = Look(None, bold=False, page="#5c6672", dark="#a9b2bf")
+GOOD = Look("green", bold=False, page="#1d6b4f", dark="#7fd1ae")
+MILD = Look("blue", bold=False, page="#0067a3", dark="#6db8e8")
+BAD = Look("yellow", bold=True, page="#a04f00", dark="#ffb066")
+WORST = Look("red", bold=True, page="#a6192e", dark="#ff8fa3")
 
 LEVEL_LOOKS: dict[LevelWord, Look] = {
-    "calm": Look(None, bold=False, page="#4d6a55"),
-    "busy": Look("blue", bold=False, page="#0072b2"),
-    "strained": Look("yellow", bold=True, page="#b35900"),
-    "choked": Look("red", bold=True, page="#a6192e"),
+    "calm": Look(None, bold=False, page=GOOD.page, dark=GOOD.dark),
+    "busy": MILD,
+    "strained": BAD,
+    "choked": WORST,
 }
 ROLE_LOOKS: dict[Role, Look] = {
-    "cause": Look("red", bold=True, page="#a6192e"),
-    "symptom": Look("cyan", bold=False, page="#0072b2"),
-    "victim": Look("green", bold=False, page="#4d6a55"),
-    "observer": Look(None, bold=False, page="#7a828c"),
+    "cause": WORST,
+    "symptom": Look("cyan", bold=False, page=MILD.page, dark=MILD.dark),
+    "victim": GOOD,
+    "observer": PLAIN,
 }
-RISK_LOOKS: dict[str, Look] = {
-    "none": Look("green", bold=False, page="#4d6a55"),
-    "reversible": Look("blue", bold=False, page="#0072b2"),
-    "disruptive": Look("red", bold=True, page="#a6192e"),
+RISK_LOOKS: dict[str, Look] = {"none": GOOD, "reversible": MILD, "disruptive": WORST}
+
+# each word that has a look, for a page that colours it by its name
+LOOKS: dict[str, Look] = {
+    word: look for looks in (LEVEL_LOOKS, ROLE_LOOKS, RISK_LOOKS) for word, look in looks.items()
 }

@@ -157,6 +157,7 @@ def ranking(triage: Triage) -> Section:
             for culprit in triage.culprits
         ],
         frozenset((0, 3, 4)),
+        refers={6: "process"},
     )
     blocks: list[Block] = [table]
     for culprit in triage.culprits:

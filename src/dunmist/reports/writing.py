@@ -6,7 +6,7 @@ from pathlib import Path
 from dunmist.advice import Judged
 from dunmist.errors import OutputError
 from dunmist.output import check_output, write_whole
-from dunmist.reports.document import Document, Section
+from dunmist.reports.document import Document, Section, shortened
 from dunmist.reports.markdown import document_markdown
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
@@ -34,6 +34,8 @@ FORMATS: Mapping[str, Callable[[Document], str | bytes]] = {
 }
 # the triage itself, for programs: it needs no document
 TRIAGE_ENDING = ".json"
+# what is made for paper: three pages unless all is wanted
+PRINTED = (".pdf",)
 ENDINGS = (*FORMATS, TRIAGE_ENDING)
 
 
@@ -49,27 +51,34 @@ def write_report(
     document: Document | None = None,
     *,
     more: Sequence[Section] = (),
+    full: bool = False,
     force: bool = False,
 ) -> None:
     """Write the report, or the document that is given, in the form that the ending names.
 
-    ``more`` are sections that follow what to do.
+    ``more`` are sections that follow what to do. What is printed is short unless it is to be
+    ``full``.
 
     Raises OutputError, and then leaves nothing half-written.
     """
     check_output(path, force=force)
-    write_whole(path, _written(judged, path.suffix.lower(), document, more), force=force)
-
-
-def _written(
-    judged: Judged, ending: str, document: Document | None, more: Sequence[Section]
-) -> bytes:
-    if ending == TRIAGE_ENDING:
-        return triage_json(judged.triage).encode()
-    if document is None:
+    ending = path.suffix.lower()
+    if document is None and ending != TRIAGE_ENDING:
         # its tables need pandas, which a triage does without
         from dunmist.reports.report import report_document
 
         document = report_document(judged, more)
+        document = document if full else fitted(document, ending)
+    write_whole(path, _written(judged, ending, document), force=force)
+
+
+def fitted(document: Document, ending: str) -> Document:
+    """Return as much of a report as a form has room for."""
+    return shortened(document) if ending in PRINTED else document
+
+
+def _written(judged: Judged, ending: str, document: Document | None) -> bytes:
+    if document is None or ending == TRIAGE_ENDING:
+        return triage_json(judged.triage).encode()
     made = FORMATS[ending](document)
     return made if isinstance(made, bytes) else made.encode()

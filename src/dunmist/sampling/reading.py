@@ -8,6 +8,7 @@ from functools import cached_property
 from dunmist.computer import (
     ControlGroups,
     Inventory,
+    KernelLog,
     LinkQueues,
     Machine,
     ParseError,
@@ -20,6 +21,7 @@ from dunmist.computer import (
     parse_number,
     parse_stat,
     parse_tcp_counters,
+    parse_uptime,
 )
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling.clock import Clock
@@ -60,6 +62,7 @@ class OpenComputer:
         if root.parse(DELAY_ACCOUNTING, parse_number, DELAYS, may_be_absent=True) == 0:
             root.note(DELAYS, "switched-off")
         self.queues = LinkQueues(root)
+        self.kernel_log = KernelLog(root)
         self.cadence = Cadence()
         self.changes = Changes()
 
@@ -73,6 +76,7 @@ class OpenComputer:
         self.table.close()
         self.sockets.close()
         self.queues.close()
+        self.kernel_log.close()
         if self.exits:
             if self.exits.lost:
                 self.root.note("ends of short-lived processes", "overflow")
@@ -117,6 +121,11 @@ class Reading:
             raise UnreadableComputer(
                 f"{error}; a computer cannot be sampled without processor times"
             ) from error
+
+    @cached_property
+    def uptime_s(self) -> float | None:
+        """Seconds since the computer started, sleep included."""
+        return self.root.parse("proc/uptime", parse_uptime, "uptime", again=True)
 
     @cached_property
     def processes(self) -> ProcessRound:

@@ -9,6 +9,7 @@ from typing import Literal
 import msgspec
 
 from dunmist.computer import (
+    Complaint,
     Counter,
     DiskSample,
     GraphicsSample,
@@ -79,7 +80,8 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     ``sensors``, ``throttles``, ``interrupts`` and ``sockets`` hold only what changed since it was
     read before.
     ``sensors`` are pairs of the place in the header's list and the raw reading, None for no
-    reading. ``own_cpu_s`` and ``own_rss_bytes`` are the sampler's.
+    reading. ``complaints`` are new in the kernel's log, at the first tick all that it holds.
+    ``own_cpu_s`` and ``own_rss_bytes`` are the sampler's.
     """
 
     n: Counter
@@ -115,6 +117,7 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     groups: list[GroupSample] = []
     interrupts: dict[str, Counter] = {}
     zram_bytes: Counter | None = None
+    complaints: list[Complaint] = []
     after_ms: dict[str, Counter] = {}
 
     def after_s(self, field: str) -> float:

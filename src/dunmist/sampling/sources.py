@@ -22,7 +22,6 @@ from dunmist.computer import (
     parse_meminfo,
     parse_net_dev,
     parse_statm,
-    parse_uptime,
     parse_vmstat,
     read_clocks_khz,
     read_graphics,
@@ -160,12 +159,16 @@ def _groups(reading: Reading) -> tuple[object, ...]:
     return (found,)
 
 
+def _complaints(reading: Reading) -> tuple[object, ...]:
+    return (reading.computer.kernel_log.look(reading.uptime_s),)
+
+
 # in the order in which they are read: first what is read in no time, so that all of it belongs to
 # the beginning of the tick; then processes, which run away while the dear sources are read
 SOURCES: tuple[Source[Reading], ...] = (
     Source(("processors",), "processors", lambda reading: (reading.times,)),
     Source(("load",), "load average", _file("proc/loadavg", parse_loadavg, "load average")),
-    Source(("uptime_s",), "uptime", _file("proc/uptime", parse_uptime, "uptime")),
+    Source(("uptime_s",), "uptime", lambda reading: (reading.uptime_s,)),
     Source(
         ("pressure",),
         "pressure-stall accounting",
@@ -243,6 +246,7 @@ SOURCES: tuple[Source[Reading], ...] = (
         "compressed swap",
         lambda reading: (read_zram_bytes(reading.root, reading.computer.zram),),
     ),
+    Source(("complaints",), "the kernel's log", _complaints),
     Source(
         ("own_cpu_s", "own_rss_bytes"),
         "own use",

@@ -11,12 +11,15 @@ import msgspec
 
 from dunmist.computer import (
     DELETED,
+    Boot,
+    DriveHealth,
     FileSystem,
     Home,
     LockWait,
     MemoryEvents,
     MemoryRollup,
     Package,
+    Pending,
     Root,
     Scheduling,
     Session,
@@ -28,8 +31,11 @@ from dunmist.computer import (
     parse_locks,
     parse_swaps,
     read_autostart,
+    read_boot,
     read_file_systems,
+    read_health,
     read_packages,
+    read_pending,
     read_people,
     read_services,
     read_time_sync,
@@ -48,7 +54,7 @@ class Survey(
     """One look at what is read seldom, after tick ``tick``; it took ``took_s``.
 
     ``autostart`` is read the first time, ``packages``, ``replaced`` and
-    ``scheduling`` the last. ``replaced`` are
+    ``scheduling``, ``pending``, ``drives`` and ``boot`` the last. ``replaced`` are
     executables that were deleted under a living process and have another file in their place.
     ``asked_cpu_s`` is the processor time that those took who were asked, as far as it was theirs.
     """
@@ -69,6 +75,9 @@ class Survey(
     locks: list[LockWait] = []
     scheduling: Scheduling | None = None
     memory_events: list[MemoryEvents] = []
+    pending: Pending | None = None
+    drives: list[DriveHealth] = []
+    boot: Boot | None = None
 
 
 def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) -> Survey:
@@ -78,6 +87,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
     files = table.program_files() if is_last else []
     before_clk = table.used_now_clk(ASKED)
     told = read_people(root, now_s), read_time_sync(root), read_services(root, whole=is_last)
+    boot = read_boot(root) if is_last else None
     asked_clk = max(0, table.used_now_clk(ASKED) - before_clk)
     return Survey(
         tick=tick,
@@ -99,6 +109,9 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         ],
         scheduling=computer.groups.scheduling(list(computer.quotas)) if is_last else None,
         memory_events=computer.groups.memory_events(table.groups()),
+        pending=read_pending(root) if is_last else None,
+        boot=boot,
+        drives=read_health(root, computer.inventory.disks) if is_last else [],
         took_s=round(time.perf_counter() - began_s, 6),
     )
 

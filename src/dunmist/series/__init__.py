@@ -4,6 +4,7 @@ Takes a capture file, gives ``Series``. Each figure is read, differenced and giv
 judges nothing and words nothing.
 """
 
+from dunmist.series.complaints import ComplaintSeries
 from dunmist.series.devices import (
     DeviceSeries,
     DiskKind,
@@ -36,6 +37,7 @@ __all__ = [
     "ON_THE_WAY",
     "WHOLE",
     "Application",
+    "ComplaintSeries",
     "Correction",
     "Cost",
     "DeviceSeries",

@@ -19,6 +19,7 @@ from dunmist.applications import Grouping
 from dunmist.captures import CaptureReader, Footer, Header, Line, count_ticks
 from dunmist.errors import CaptureError
 from dunmist.sampling import Event, ProcessLine, SocketLine, Survey, Tick
+from dunmist.series.complaints import ComplaintCollector, ComplaintSeries
 from dunmist.series.conservation import Impossible
 from dunmist.series.devices import DeviceCollector, DeviceSeries
 from dunmist.series.machine import MachineCollector, MachineSeries
@@ -63,6 +64,7 @@ class Series:
     devices: DeviceSeries
     sockets: list[SocketSeries]
     surveyed: Surveyed
+    complaints: Sequence[ComplaintSeries]
     events: list[tuple[int, Event]]
     ticks: int
     missed: int
@@ -111,6 +113,14 @@ class Series:
         """The temperature to take for the processor, None where no rule finds one."""
         return processor_sensor(self.devices.sensors)
 
+    @cached_property
+    def package_power(self) -> Rate | None:
+        """What the processor takes, in W; None where it is not published."""
+        for one in self.devices.sensors:
+            if one.part == "processor" and one.is_trusted and one.quantity in ("power", "energy"):
+                return one.watts if one.watts is not None else one.level.at_ends()
+        return None
+
     def started_s(self, start_clk: int) -> float | None:
         """Return the moment of a start in seconds since 1970, None without a boot time."""
         about = self.header.machine
@@ -130,6 +140,7 @@ class _Reading:
         self.grouping = Grouping(header.observer)
         self.machine, self.devices = MachineCollector(), DeviceCollector()
         self.processes, self.sockets = ProcessCollector(), SocketCollector()
+        self.complaints = ComplaintCollector()
         self.at_s: list[float] = []
         self.took_s: list[float] = []
         self.began_s: float | None = None
@@ -209,7 +220,9 @@ class _Reading:
         if not row and tick.uptime_s is not None:
             # uptime is read last: a process may have begun while the first tick was taken
             self.began_s = tick.uptime_s - tick.took_s
-        for collector in (self.machine, self.devices, self.processes, self.sockets):
+        for collector in (
+            self.machine, self.devices, self.processes, self.sockets, self.complaints,
+        ):  # fmt: skip
             collector.add(row, tick)
         self.at_s.append(tick.at_s)
         self.took_s.append(tick.took_s)
@@ -315,6 +328,7 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
         devices=devices,
         sockets=sockets,
         surveyed=Surveyed(read.surveys),
+        complaints=read.complaints.finish(read.at_s[0]),
         events=read.events,
         ticks=read.ticks,
         missed=read.missed,

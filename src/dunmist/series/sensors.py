@@ -29,14 +29,17 @@ CRITICAL = ("crit", "critical", "emergency", "max", "hot")
 
 
 class Correction(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What to do about the sensors of a chip whose label matches; ``offset`` is in SI units."""
+    """What to do about those sensors of a driver whose channel matches, by label or number.
 
-    chip: str
-    label: str = "*"
+    A reading is taken ``times`` a factor, ``plus`` what is in SI units.
+    """
+
+    driver: str
+    channel: str = "*"
     name: str | None = None
-    offset: float = 0.0
-    scale: float = 1.0
-    ignore: bool = False
+    plus: float = 0.0
+    times: float = 1.0
+    leave_out: bool = False
 
 
 class _Settings(msgspec.Struct, frozen=True):
@@ -126,7 +129,7 @@ def sensor_series(
     found = []
     for place, sensor in enumerate(sensors):
         change = _correction(sensor, corrections)
-        if not change.ignore:
+        if not change.leave_out:
             found.append(_made(sensor, readings.get(place), line, change))
     return found
 
@@ -134,7 +137,7 @@ def sensor_series(
 def _correction(sensor: Sensor, corrections: Sequence[Correction]) -> Correction:
     label = sensor.label or sensor.channel
     for correction in corrections:
-        if fnmatchcase(sensor.chip, correction.chip) and fnmatchcase(label, correction.label):
+        if fnmatchcase(sensor.chip, correction.driver) and fnmatchcase(label, correction.channel):
             return correction
     return Correction(sensor.chip)
 
@@ -143,7 +146,7 @@ def _made(sensor: Sensor, track: Track | None, line: TimeLine, change: Correctio
     unit = RAW_PER_UNIT[sensor.quantity]
     limits = {name: float(limit) / unit for name, limit in sensor.limits.items()}
     raw = track.level("raw") if track else Level.unknown(line)
-    level = raw / unit * change.scale + change.offset
+    level = raw / unit * change.times + change.plus
     return SensorSeries(
         sensor=sensor,
         name=change.name or _name(sensor),

@@ -47,6 +47,11 @@ def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
         yield f"{_sensor_directory(model, sensor)}/{sensor.channel}_input", f"{raw}\n"
     if hardware.battery:
         yield "sys/class/power_supply/BAT0/uevent", _battery(model)
+        is_online = int(hardware.battery.charger_w > 0)
+        yield (
+            "sys/class/power_supply/AC/uevent",
+            (f"POWER_SUPPLY_NAME=AC\nPOWER_SUPPLY_TYPE=Mains\nPOWER_SUPPLY_ONLINE={is_online}\n"),
+        )
     if hardware.graphics:
         busy = round(100 * model.graphics_used)
         yield "sys/class/drm/card0/device/gpu_busy_percent", f"{busy}\n"
@@ -82,6 +87,17 @@ def _sensor_directory(model: ModelComputer, sensor: SensorSpec) -> str:
     return f"sys/class/hwmon/hwmon{chips.index(sensor.chip)}"
 
 
+def device_links(model: ModelComputer) -> Iterator[tuple[str, str]]:
+    """Yield the links from disks and sensors to the device that is behind both."""
+    hardware = model.scenario.hardware
+    for disk in hardware.disks:
+        if disk.device:
+            yield f"sys/block/{disk.name}/device", f"../../../{disk.device}"
+    for sensor in hardware.sensors:
+        if sensor.device:
+            yield f"{_sensor_directory(model, sensor)}/device", f"../../../{sensor.device}"
+
+
 def _sensor_files(
     model: ModelComputer, number: int, sensor: SensorSpec
 ) -> Iterator[tuple[str, str]]:
@@ -91,9 +107,10 @@ def _sensor_files(
         yield f"{directory}/name", f"{sensor.chip}\n"
     if sensor.label:
         yield f"{directory}/{sensor.channel}_label", f"{sensor.label}\n"
-    if sensor.critical is not None:
-        raw = round(sensor.critical * RAW_PER_UNIT[_kind(sensor)])
-        yield f"{directory}/{sensor.channel}_crit", f"{raw}\n"
+    for suffix, limit in (("crit", sensor.critical), ("max", sensor.high)):
+        if limit is not None:
+            raw = round(limit * RAW_PER_UNIT[_kind(sensor)])
+            yield f"{directory}/{sensor.channel}_{suffix}", f"{raw}\n"
 
 
 def _disk_files(disk: DiskSpec) -> Iterator[tuple[str, str]]:
@@ -104,7 +121,8 @@ def _disk_files(disk: DiskSpec) -> Iterator[tuple[str, str]]:
     yield f"{directory}/queue/rotational", f"{int(disk.spins)}\n"
     yield f"{directory}/queue/scheduler", "[mq-deadline] kyber bfq none\n"
     yield f"{directory}/queue/nr_requests", "64\n"
-    yield f"{directory}/device/model", f"{disk.model:<16}\n"
+    if not disk.device:
+        yield f"{directory}/device/model", f"{disk.model:<16}\n"
     yield f"{directory}/{disk.name}1/partition", "1\n"
 
 
@@ -166,6 +184,7 @@ def _battery(model: ModelComputer) -> str:
     assert battery is not None
     left_wh = max(0.0, battery.full_wh * battery.charged_share - model.battery_used_wh)
     watts = battery.rest_w + sum(package.power_w for package in model.packages)
+    watts = max(0.0, watts - battery.charger_w)
     words = {
         "NAME": "BAT0", "TYPE": "Battery", "STATUS": "Discharging", "PRESENT": 1,
         "TECHNOLOGY": "Li-ion", "CYCLE_COUNT": battery.cycles, "VOLTAGE_NOW": 11_400_000,

@@ -139,7 +139,7 @@ class SensorSpec(Spec, frozen=True):
     """One hwmon channel in SI units.
 
     ``follows`` is what it shows: the temperature of the package plus ``offset``, the fan, the power
-    of the package, or nothing: then it stands at ``offset``.
+    of the package, or nothing: then it stands at ``offset``. ``device`` is that of a disk.
     """
 
     chip: str
@@ -148,6 +148,8 @@ class SensorSpec(Spec, frozen=True):
     follows: Literal["package", "fan", "power", "nothing"] = "nothing"
     offset: float = 0.0
     critical: float | None = None
+    high: float | None = None
+    device: str | None = None
 
 
 class HeatSpec(Spec, frozen=True):
@@ -177,6 +179,20 @@ class DiskSpec(Spec, frozen=True):
     gib: int
     spins: bool = False
     slowness: float = 1.0
+    device: str | None = None
+
+
+class HealthSpec(Spec, frozen=True):
+    """What a drive says of its own health; ``attributes`` are raw figures of ATA by number."""
+
+    disk: str
+    warning: int = 0
+    spare_percent: int = 100
+    used_percent: int = 3
+    media_errors: int = 0
+    fails: bool = False
+    attributes: dict[str, int] = {}
+    asleep: bool = False
 
 
 class LinkSpec(Spec, frozen=True):
@@ -202,13 +218,17 @@ class FileSystemSpec(Spec, frozen=True):
 
 
 class BatterySpec(Spec, frozen=True):
-    """A battery in watts and watt-hours; ``rest_w`` is what the computer takes beside packages."""
+    """A battery in watts and watt-hours; ``rest_w`` is what the computer takes beside packages.
+
+    A charger gives so much.
+    """
 
     design_wh: float
     full_wh: float
     charged_share: float
     cycles: int
     rest_w: float = 7.0
+    charger_w: float = 0.0
 
 
 class LoginSpec(Spec, frozen=True):
@@ -234,6 +254,7 @@ class Hardware(Spec, frozen=True):
     file_systems: list[FileSystemSpec] = []
     battery: BatterySpec | None = None
     graphics: bool = False
+    health: list[HealthSpec] = []
 
 
 class Truth(Spec, frozen=True):
@@ -252,8 +273,43 @@ class Truth(Spec, frozen=True):
     strength: float = 1.0
 
 
+class StartSpec(Spec, frozen=True):
+    """An earlier start of the computer, and whether the run before it was shut down."""
+
+    ago_s: float
+    after_order: bool = True
+
+
+class BootSpec(Spec, frozen=True):
+    """Seconds of each phase of the start; ``units`` that took long: began, ready, waited for."""
+
+    firmware_s: float = 6.0
+    loader_s: float = 2.0
+    kernel_s: float = 3.0
+    initrd_s: float = 4.0
+    services_s: float = 11.0
+    units: dict[str, tuple[float, float, bool]] = {}
+
+
+class LogSpec(Spec, frozen=True):
+    """A line of the kernel's log, written ``at_s`` after the capture begins (negative: before).
+
+    It comes so many ``times``, each ``every_s`` after the one before.
+    """
+
+    text: str
+    at_s: float
+    times: int = 1
+    every_s: float = 60.0
+    priority: int = 3
+
+
 class Scenario(Spec, frozen=True):
-    """One patient. ``hidden`` are patterns of files that this computer does not publish."""
+    """One patient. ``hidden`` are patterns of files that this computer does not publish.
+
+    ``kernels`` are installed besides the running one; an update asked for a restart
+    ``restart_asked_s`` ago.
+    """
 
     story: str
     complaint: str
@@ -264,6 +320,11 @@ class Scenario(Spec, frozen=True):
     hardware: Hardware = Hardware()
     logins: list[LoginSpec] = []
     hidden: list[str] = []
+    kernel_log: list[LogSpec] = []
+    starts: list[StartSpec] = []
+    boot: BootSpec = BootSpec()
+    kernels: list[str] = []
+    restart_asked_s: float | None = None
 
 
 def scenario_names() -> list[str]:

@@ -8,9 +8,18 @@ import fnmatch
 import os
 import shutil
 from collections.abc import Iterable
+from datetime import datetime
 from pathlib import Path
 
-from dunmist.simulation import kernel_text, peripherals, process_text, sockets, user_space
+from dunmist.simulation import (
+    drive_health,
+    kernel_log,
+    kernel_text,
+    peripherals,
+    process_text,
+    sockets,
+    user_space,
+)
 from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.processes import ModelProcess
 
@@ -36,7 +45,10 @@ class ComputerTree:
     def refresh(self) -> None:
         """Write everything that moved since the last time."""
         model = self._model
-        for files in (kernel_text.moving_files, peripherals.moving_files, sockets.counters):
+        for files in (
+            kernel_text.moving_files, peripherals.moving_files, sockets.counters,
+            kernel_log.log_files,
+        ):  # fmt: skip
             self._write_all(files(model))
         self._write("netlink/sock_diag-tcp", sockets.recording(model))
         changed = model.processes.changed
@@ -96,16 +108,27 @@ class ComputerTree:
         )
         self._write("etc/passwd", users)
         self._write("etc/os-release", f'PRETTY_NAME="{machine.distribution}"\n')
-        for files in (peripherals.still_files, user_space.user_space_files, sockets.tables):
+        for files in (
+            peripherals.still_files, user_space.user_space_files, sockets.tables,
+            drive_health.health_files, user_space.boot_words,
+        ):  # fmt: skip
             self._write_all(files(model))
         if model.scenario.hardware.modules:
             self._write("sys/firmware/dmi/tables/DMI", peripherals.smbios_table(model))
         if model.scenario.logins:
             self._write("run/utmp", user_space.utmp(model))
+        self._write("var/log/wtmp", user_space.wtmp(model))
+        self._write_all(user_space.installed_kernels(model))
+        asked_s = model.scenario.restart_asked_s
+        if asked_s is not None:
+            at_s = datetime.fromisoformat(machine.started).timestamp() - asked_s
+            os.utime(self._directory / "run/reboot-required", (at_s, at_s))
         wants = self._directory / "etc/systemd/system/multi-user.target.wants"
         wants.mkdir(parents=True, exist_ok=True)
         for unit in dict.fromkeys(user_space.wanted_units(model)):
             (wants / unit).symlink_to(f"/usr/lib/systemd/system/{unit}")
+        for name, target in peripherals.device_links(model):
+            self._link(name, target)
         self._write_processors()
 
     def _write_processors(self) -> None:

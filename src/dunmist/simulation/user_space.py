@@ -9,9 +9,10 @@ from collections.abc import Iterator
 from datetime import datetime
 
 from dunmist.simulation.model import ModelComputer
-from dunmist.simulation.scenario import ProgramSpec
+from dunmist.simulation.scenario import ProgramSpec, StartSpec
 
-USER_PROCESS = 7
+RUN_LEVEL, BOOT_TIME, USER_PROCESS = 1, 2, 7
+WEEK_S = 7 * 86_400.0
 BLOCK_BYTES = 4096
 INODES_PER_GIB = 65_536
 
@@ -49,24 +50,63 @@ def wanted_units(model: ModelComputer) -> Iterator[str]:
 
 def utmp(model: ModelComputer) -> bytes:
     """Return the logins as utmp(5) has them."""
-    started_s = datetime.fromisoformat(model.scenario.machine.started).timestamp()
+    started_s = _started_s(model)
     pids = {process.spec.name: process.pid for process in reversed(model.processes.all)}
     return b"".join(
-        struct.pack(
-            "=h2xi32s4s32s256s4xiii16s20x",
-            USER_PROCESS,
-            pids[login.program],
-            login.line.encode(),
-            b"",
-            login.user.encode(),
-            login.origin.encode(),
-            0,
-            round(started_s - login.since_s),
-            0,
-            b"",
-        )
+        _record(USER_PROCESS, login.user, round(started_s - login.since_s),
+                pid=pids[login.program], line=login.line, host=login.origin)
         for login in model.scenario.logins
-    )
+    )  # fmt: skip
+
+
+def wtmp(model: ModelComputer) -> bytes:
+    """Return earlier starts with the orderly ends between them; the last start is that of now."""
+    scenario, now_s = model.scenario, _started_s(model)
+    started = [*scenario.starts, StartSpec(scenario.machine.uptime_s)]
+    records = [_record(BOOT_TIME, "reboot", round(now_s - started[0].ago_s - WEEK_S))]
+    for start in started:
+        at_s = round(now_s - start.ago_s)
+        if start.after_order:
+            records.append(_record(RUN_LEVEL, "shutdown", at_s - 40))
+        records.append(_record(BOOT_TIME, "reboot", at_s))
+    return b"".join(records)
+
+
+def boot_words(model: ModelComputer) -> Iterator[tuple[str, str]]:
+    """Yield the service manager's words for how the start went."""
+    boot = model.scenario.boot
+    userspace_s = boot.kernel_s + boot.initrd_s
+    stamps = {
+        "Firmware": boot.firmware_s + boot.loader_s, "Loader": boot.loader_s,
+        "InitRD": boot.kernel_s, "Userspace": userspace_s,
+        "Finish": userspace_s + boot.services_s,
+    }  # fmt: skip
+    lines = [f"{name}TimestampMonotonic={round(at_s * 1e6)}" for name, at_s in stamps.items()]
+    for unit, (began_s, ready_s, waited_for) in boot.units.items():
+        word = "chain" if waited_for else "slow"
+        lines.append(f"{word} {unit} {round(began_s * 1e6)} {round(ready_s * 1e6)}")
+    yield "systemd-boot", "".join(f"{line}\n" for line in lines)
+
+
+def _record(
+    kind: int, user: str, at_s: int, *, pid: int = 0, line: str = "~", host: str = ""
+) -> bytes:
+    return struct.pack("=h2xi32s4s32s256s4xiii16s20x", kind, pid, line.encode(), b"",
+                       user.encode(), host.encode(), 0, at_s, 0, b"")  # fmt: skip
+
+
+def _started_s(model: ModelComputer) -> float:
+    return datetime.fromisoformat(model.scenario.machine.started).timestamp()
+
+
+def installed_kernels(model: ModelComputer) -> Iterator[tuple[str, str]]:
+    """Yield the images of all kernels that are installed, and what asks for a restart."""
+    scenario = model.scenario
+    for release in (scenario.machine.kernel, *scenario.kernels):
+        yield f"boot/vmlinuz-{release}", ""
+        yield f"lib/modules/{release}/modules.order", ""
+    if scenario.restart_asked_s is not None:
+        yield "run/reboot-required", "*** System restart required ***\n"
 
 
 def _locks(model: ModelComputer) -> str:

@@ -5,6 +5,7 @@ they are; ``docs/views.md`` is made from the declarations. Shares are from 0 to 
 processors in use, moments are seconds since 1970; a list in a cell is text with blanks between.
 """
 
+from dunmist.tables.boot import BOOT, BOOT_UNITS, boot_of
 from dunmist.tables.cells import cell_text, number_text, plain
 from dunmist.tables.cores import CORES, INTERRUPTS, in_place
 from dunmist.tables.declared import (
@@ -20,7 +21,14 @@ from dunmist.tables.declared import (
 )
 from dunmist.tables.disks import DISKS
 from dunmist.tables.families import FAMILY
-from dunmist.tables.heat import DOUBTED, GRAPHICS, QUANTITY_UNITS, SENSORS
+from dunmist.tables.heat import (
+    DOUBTED,
+    GRAPHICS,
+    QUANTITY_UNITS,
+    SENSORS,
+    heat_scale,
+    share_curve,
+)
 from dunmist.tables.links import TRANSPORT
 from dunmist.tables.machine import MODULES
 from dunmist.tables.memory import HOLDERS, INSTALLED_MEMORY
@@ -28,10 +36,12 @@ from dunmist.tables.ports import SOCKETS, socket_rows
 from dunmist.tables.processes import PROCESSES, process_rows
 from dunmist.tables.services import GROUPS
 from dunmist.tables.threads import LOCKS, THREADS, lock_rows, thread_rows
-from dunmist.tables.timeline import EVENTS, RESOURCE_LEVELS
+from dunmist.tables.timeline import EVENTS, RESOURCE_LEVELS, events_of
 from dunmist.tables.topics import FORMS, TOPICS, tables_of, topic_tables
 
 __all__ = [
+    "BOOT",
+    "BOOT_UNITS",
     "CORES",
     "CURVES",
     "DISKS",
@@ -59,15 +69,19 @@ __all__ = [
     "Filter",
     "Table",
     "Unit",
+    "boot_of",
     "cell_text",
+    "events_of",
     "fill",
     "filled",
+    "heat_scale",
     "in_place",
     "lock_rows",
     "number_text",
     "plain",
     "process_rows",
     "records",
+    "share_curve",
     "socket_rows",
     "tables_of",
     "thread_rows",

@@ -14,8 +14,7 @@ if TYPE_CHECKING:
 
 Unit = Literal[
     "text", "flag", "number", "figure", "cores", "share", "bytes", "bytes/s", "bits/s",
-    "a second", "Hz", "MT/s", "s", "at", "moment", "curve", "curve of shares", "curve of a level",
-    "fact",
+    "a second", "Hz", "MT/s", "s", "at", "moment", "curve", "curve of shares", "fact",
 ]  # fmt: skip
 Filter = Literal["owner", "name", "pid", "service", "port", "state", "role", "least"]
 Row = dict[str, object]
@@ -26,7 +25,7 @@ SUFFIXES: Mapping[Unit, str] = {
     "MT/s": "_mtps", "s": "_s", "moment": "_s", "at": "_s",
 }  # fmt: skip
 TEXTS: frozenset[Unit] = frozenset(("text", "flag", "fact"))
-CURVES: frozenset[Unit] = frozenset(("curve", "curve of shares", "curve of a level"))
+CURVES: frozenset[Unit] = frozenset(("curve", "curve of shares"))
 # points of a tiny curve in a cell
 CURVE_POINTS = 12
 WIDTH_LEAST, WIDTH_MOST = 14, 36

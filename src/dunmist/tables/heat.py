@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from dunmist.advice import Judged, doubt_text
 from dunmist.computer import PowerSupply
 from dunmist.diagnosis import held_share
-from dunmist.series import SensorSeries
+from dunmist.series import Rate, SensorSeries
 from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table, Width
 
 QUANTITY_UNITS = {"temperature": "°C", "fan": "turns/min", "voltage": "V", "current": "A",
@@ -19,7 +19,7 @@ def _sensors(judged: Judged) -> Iterator[Row]:
     chosen = series.processor_sensor
     trusted = [sensor for sensor in series.devices.sensors if sensor.is_trusted]
     for sensor in sorted(trusted, key=lambda sensor: not (chosen and sensor.name == chosen.name)):
-        row = _sensor(sensor)
+        row = _sensor(sensor) | {"share_curve": share_curve(judged, sensor, CURVE_POINTS)}
         if chosen and sensor.name == chosen.name:
             also = f"; {row['remark']}" if row["remark"] else ""
             row["remark"] = f"taken for the processor: {chosen.why}{also}"
@@ -34,6 +34,30 @@ def _sensors(judged: Judged) -> Iterator[Row]:
             "unit": "times",
             "last": float(round(rate.total())),
         }
+
+
+def heat_scale(judged: Judged) -> tuple[float, float]:
+    """Return the ends of the scale that all temperatures share, in °C: a room's, the last limit."""
+    table = judged.diagnosis.limits.heat
+    limits = [
+        sensor.critical
+        for sensor in judged.series.devices.sensors
+        if sensor.is_trusted and sensor.critical
+    ]
+    return table.room_celsius, max(limits, default=table.assumed_critical_celsius)
+
+
+def share_curve(judged: Judged, one: SensorSeries, points: int) -> list[float | None]:
+    """Return a sensor's readings over time as shares of a scale that tells the truth."""
+    # an interval's figure stands at the tick that ends it, so that all have one axis
+    shown = one.shown.at_ticks() if isinstance(one.shown, Rate) else one.shown
+    low, high = 0.0, shown.greatest() or 1.0
+    if one.quantity == "temperature":
+        low, high = heat_scale(judged)
+    return [
+        None if value is None else min(max((value - low) / (high - low), 0.0), 1.0)
+        for value in shown.curve(points)
+    ]
 
 
 def _doubted(judged: Judged) -> Iterator[Row]:
@@ -104,7 +128,9 @@ SENSORS = Table(
         Column("median", "figure", "median reading"),
         Column("greatest", "figure", "greatest reading"),
         Column("last", "figure", "newest reading"),
-        Column("curve", "curve of a level", "readings over the capture, between both"),
+        Column("curve", "curve", "readings over the capture"),
+        Column("share_curve", "curve of shares", "the same: temperatures from that of a room to "
+               "the greatest limit, the rest from nought to its greatest"),
         Column("high", "figure", "the driver's own upper limit"),
         Column("critical", "figure", "limit at which the hardware protects itself"),
         Column("margin", "figure", "from the greatest reading to that limit"),
@@ -113,8 +139,8 @@ SENSORS = Table(
     ),
     _sensors,
     shown=(
-        "sensor", "least", "greatest", "last", "unit", "critical", "margin", "curve", "median",
-        "high", "remark",
+        "sensor", "least", "greatest", "last", "unit", "critical", "margin", "share_curve",
+        "median", "high", "remark",
     ),
 )  # fmt: skip
 DOUBTED = SENSORS._replace(

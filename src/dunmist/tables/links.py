@@ -6,6 +6,21 @@ from dunmist.advice import Judged
 from dunmist.tables.declared import Column, Row, Table
 
 LEVELS = ("TcpCurrEstab",)  # among the counters, but no counter
+# what the kernel counts (RFC 4022, RFC 4113, Documentation/networking/snmp_counter.rst)
+COUNTED = {
+    "TcpActiveOpens": "connections made",
+    "TcpPassiveOpens": "connections taken",
+    "TcpInSegs": "segments received",
+    "TcpOutSegs": "segments sent",
+    "TcpRetransSegs": "segments sent again",
+    "TcpInErrs": "segments received damaged",
+    "UdpInErrors": "datagrams that could not be delivered",
+    "UdpRcvbufErrors": "datagrams lost for want of room to receive",
+    "UdpSndbufErrors": "datagrams lost for want of room to send",
+    "TcpExtListenOverflows": "connections refused: too many wait to be taken",
+    "TcpExtListenDrops": "connections dropped before they were taken",
+    "TcpExtTCPTimeouts": "waits for an answer that ran out",
+}
 
 
 def _links(judged: Judged) -> Iterator[Row]:
@@ -60,6 +75,7 @@ def _transport(judged: Judged) -> Iterator[Row]:
     for word, count in judged.series.devices.tcp.items():
         if word not in LEVELS:
             yield {
+                "what": COUNTED.get(word, word),
                 "counter": word,
                 "count": count,
                 "times_per_s": count / judged.series.line.measured_s,
@@ -70,9 +86,11 @@ TRANSPORT = Table(
     "transport",
     "the kernel's counters of TCP and UDP (names of RFC 4022)",
     (
-        Column("counter", "text", "the kernel's word"),
+        Column("what", "text", "what was counted"),
+        Column("counter", "text", "the kernel's word for it"),
         Column("count", "number", "over the capture"),
         Column("times_per_s", "a second", "how often"),
     ),
     _transport,
+    shown=("what", "count", "times_per_s"),
 )

@@ -105,7 +105,7 @@ HOLDERS = Table(
         PRIVATE_BYTES,
         Column("share", "share", "of what the kernel manages"),
         CHANGE_BYTES,
-        Column("private_curve_bytes", "curve of a level", "memory of its own over the capture"),
+        Column("private_curve_bytes", "curve", "memory of its own over the capture"),
         RSS_BYTES,
         Column("proportional_bytes", "bytes", "of its largest processes, shared pages divided"),
         Column("swap_bytes", "bytes", "in swap, of those whose details may be read"),

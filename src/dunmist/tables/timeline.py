@@ -48,8 +48,8 @@ RESOURCE_LEVELS = Table(
 )
 
 
-def _events(judged: Judged) -> list[Row]:
-    series = judged.series
+def events_of(series: Series) -> list[Row]:
+    """Return what happened during a capture, in order, as rows of the table of events."""
     rows = [*_of_sampling(series), *_of_processes(series), *_of_counters(series)]
     return sorted(rows, key=lambda row: (float(str(row["at_s"])), str(row["what"])))
 
@@ -65,7 +65,7 @@ EVENTS = Table(
         Column("seconds", "at", "how long"),
         Column("names", "text", "the programs, most frequent first", Width(most=70), ("name",)),
     ),
-    _events,
+    lambda judged: events_of(judged.series),
 )  # fmt: skip
 
 

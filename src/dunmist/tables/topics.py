@@ -4,6 +4,8 @@ from typing import Literal
 
 from dunmist.advice import Judged
 from dunmist.tables.applications import APPLICATIONS
+from dunmist.tables.boot import BOOT, BOOT_UNITS
+from dunmist.tables.complaints import COMPLAINTS
 from dunmist.tables.cores import CORES, INTERRUPTS
 from dunmist.tables.declared import Filled, Table, fill
 from dunmist.tables.disks import DISKS, FILE_SYSTEMS
@@ -32,6 +34,8 @@ TOPICS: dict[str, tuple[Table, ...]] = {
     "autostart": (AUTOSTART,),
     "sessions": (SESSIONS, OWNERS),
     "machine": (MACHINE, MODULES),
+    "boot": (BOOT, BOOT_UNITS),
+    "complaints": (COMPLAINTS,),
     "timeline": (RESOURCE_LEVELS, EVENTS),
 }
 Form = Literal["each", "flat", "tree"]

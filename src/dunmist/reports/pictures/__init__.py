@@ -19,6 +19,7 @@ from dunmist.reports.pictures.normal import draw_beside_normal
 from dunmist.reports.pictures.one_process import draw_process
 from dunmist.reports.pictures.saving import check_picture, png_bytes, save_picture, svg_text
 from dunmist.reports.pictures.shares import draw_shares
+from dunmist.reports.pictures.start import draw_start
 from dunmist.reports.pictures.timeline import draw_timeline
 from dunmist.series import Process
 
@@ -33,6 +34,7 @@ PICTURES: dict[str, Drawer] = {
     "heat": draw_heat,
     "disks": draw_disks,
     "links": draw_links,
+    "boot": draw_start,
     "timeline": draw_timeline,
 }
 

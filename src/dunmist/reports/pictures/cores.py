@@ -5,20 +5,18 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from dunmist.advice import Judged
+from dunmist.reports.pictures.heat import draw_clock
 from dunmist.reports.pictures.style import (
-    COLOURS,
     INK,
     ROW_INCHES,
     SHADES,
     canvas,
-    finish,
     legend,
     title,
 )
-from dunmist.series import Level, Process, Series
+from dunmist.reports.pictures.time_axis import finish
+from dunmist.series import Process, Series
 from dunmist.tables import in_place
-
-HZ_PER_GHZ = 1e9
 
 
 def draw_cores(judged: Judged, process: Process | None = None) -> Figure:
@@ -31,8 +29,10 @@ def draw_cores(judged: Judged, process: Process | None = None) -> Figure:
     figure, axes = canvas(heights if clock is None else [*heights, 1.2])
     _draw_strips(axes[0], series)
     if clock is not None:
-        _draw_clock(axes[1], series, clock / HZ_PER_GHZ)
-    finish(axes, series)
+        draw_clock(axes[1], series, clock)
+        title(axes[1], "Clock")
+        legend(axes[1])
+    finish(axes, judged)
     return figure
 
 
@@ -63,21 +63,3 @@ def _draw_strips(panel: Axes, series: Series) -> None:
     beside.tick_params(colors=INK)
     bar.outline.set_visible(False)
     panel.tick_params(length=0)
-
-
-def _draw_clock(panel: Axes, series: Series, mean_ghz: Level) -> None:
-    at_s = series.line.at_s
-    panel.plot(at_s, mean_ghz.values, color=INK, label="clock, mean")
-    most = (series.machine.most_clock_hz or 0.0) / HZ_PER_GHZ
-    if most:
-        panel.axhline(most, color=COLOURS[2], linestyle="--", label="greatest possible")
-    panel.set_ylim(0, max(most, mean_ghz.greatest() or 0.0) * 1.1)
-    panel.set_ylabel("GHz")
-    for place, (kind, rate) in enumerate(series.devices.throttled.items()):
-        cut = at_s[np.flatnonzero(rate.values > 0) + 1]
-        if len(cut):
-            height = panel.get_ylim()[1] * (0.06 + 0.13 * place)
-            panel.plot(cut, np.full(len(cut), height), "^", color=COLOURS[1 + place],
-                       label=f"heat cut the clock ({kind})")  # fmt: skip
-    title(panel, "Clock")
-    legend(panel)

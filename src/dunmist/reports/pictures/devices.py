@@ -5,7 +5,6 @@ from matplotlib.figure import Figure
 from dunmist.advice import Judged
 from dunmist.reports.pictures.style import (
     canvas,
-    finish,
     legend,
     nothing_to_draw,
     plain_label,
@@ -13,6 +12,7 @@ from dunmist.reports.pictures.style import (
     styles,
     title,
 )
+from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Process
 
 MIB = float(1 << 20)
@@ -39,7 +39,7 @@ def draw_disks(judged: Judged, process: Process | None = None) -> Figure:
     if not disks:
         nothing_to_draw(axes[0], "no physical disk is published")
     legend(axes[0])
-    finish(axes, series)
+    finish(axes, judged)
     return figure
 
 
@@ -61,5 +61,5 @@ def draw_links(judged: Judged, process: Process | None = None) -> Figure:
     if not links:
         nothing_to_draw(axes[0], "no link to other computers is published")
     legend(axes[0])
-    finish(axes, series)
+    finish(axes, judged)
     return figure

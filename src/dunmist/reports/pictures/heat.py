@@ -8,7 +8,6 @@ from dunmist.reports.pictures.style import (
     COLOURS,
     INK,
     canvas,
-    finish,
     legend,
     nothing_to_draw,
     plain_label,
@@ -16,7 +15,8 @@ from dunmist.reports.pictures.style import (
     styles,
     title,
 )
-from dunmist.series import Process, Rate, SensorSeries, Series
+from dunmist.reports.pictures.time_axis import finish
+from dunmist.series import Level, Process, ProcessorSensor, Rate, SensorSeries, Series
 
 LINES_MOST = 8
 ROOM_CELSIUS = 20.0
@@ -39,32 +39,52 @@ def draw_heat(judged: Judged, process: Process | None = None) -> Figure:
         _draw_lines(next(rest), series, fans, "Fans", "turns/min")
     if clock is not None:
         panel = next(rest)
-        panel.plot(series.line.at_s, clock.values / HZ_PER_GHZ, color=INK)
-        panel.set(ylim=(0, None), ylabel="GHz")
+        draw_clock(panel, series, clock)
         title(panel, "Clock, mean of all processors")
+        legend(panel)
     if powers:
         _draw_lines(next(rest), series, powers, "Power", "W")
-    finish(axes, series)
+    finish(axes, judged)
     return figure
+
+
+def draw_processor_heat(panel: Axes, series: Series, chosen: ProcessorSensor) -> None:
+    """Draw the processor's temperature from that of a room upwards, with its limit as a line."""
+    panel.plot(series.line.at_s, chosen.level.values, color=INK, linewidth=2.0,
+               label=plain_label(chosen.name))  # fmt: skip
+    if chosen.critical:
+        panel.axhline(chosen.critical, color=COLOURS[1], linestyle=":", linewidth=1.6,
+                      label=f"critical, {chosen.critical:.0f} °C")  # fmt: skip
+    panel.set_ylabel("°C")
+    panel.set_ylim(bottom=min(ROOM_CELSIUS, chosen.level.least() or ROOM_CELSIUS))
+
+
+def draw_clock(panel: Axes, series: Series, mean_hz: Level) -> None:
+    """Draw the mean clock from nought upwards, with the greatest possible as a line."""
+    panel.plot(series.line.at_s, mean_hz.values / HZ_PER_GHZ, color=INK, label="clock")
+    most_ghz = (series.machine.most_clock_hz or 0.0) / HZ_PER_GHZ
+    if most_ghz:
+        panel.axhline(most_ghz, color=COLOURS[2], linestyle="--", label="greatest possible")
+    panel.set_ylim(0, max(most_ghz, (mean_hz.greatest() or 0.0) / HZ_PER_GHZ) * 1.1)
+    panel.set_ylabel("GHz")
 
 
 def _draw_temperatures(panel: Axes, series: Series, trusted: list[SensorSeries]) -> None:
     chosen = series.processor_sensor
-    shown = [sensor for sensor in trusted if sensor.quantity == "temperature"]
-    shown.sort(key=lambda one: not (chosen and one.name == chosen.name))
+    shown = [
+        sensor for sensor in trusted
+        if sensor.quantity == "temperature" and not (chosen and sensor.name == chosen.name)
+    ]  # fmt: skip
     panel.set_ylabel("°C")
     title(panel, "Temperatures")
-    if not shown:
+    if not shown and chosen is None:
         nothing_to_draw(panel, "no temperature sensor is published")
         return
+    if chosen is not None:
+        draw_processor_heat(panel, series, chosen)
     for sensor, (colour, dash, _) in zip(shown[:LINES_MOST], styles(), strict=False):
-        is_chosen = chosen is not None and sensor.name == chosen.name
-        panel.plot(series.line.at_s, sensor.level.values, color=INK if is_chosen else colour,
-                   linestyle="-" if is_chosen else dash, linewidth=2.0 if is_chosen else 1.1,
-                   label=plain_label(sensor.name))  # fmt: skip
-    if chosen and chosen.critical:
-        panel.axhline(chosen.critical, color=COLOURS[1], linestyle=":", linewidth=1.6,
-                      label="critical for the processor")  # fmt: skip
+        panel.plot(series.line.at_s, sensor.level.values, color=colour, linestyle=dash,
+                   linewidth=1.1, label=plain_label(sensor.name))  # fmt: skip
     panel.set_ylim(bottom=min(ROOM_CELSIUS, panel.get_ylim()[0]))
     legend(panel)
 

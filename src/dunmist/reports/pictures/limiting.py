@@ -1,4 +1,7 @@
-"""The resource that limits, and the culprits' part in it, over the same time axis."""
+"""The resource that limits, and the culprits' part in it, over the same time axis.
+
+Heat is drawn as what a thermometer says: degrees with the limit as a line, and the clock below.
+"""
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -6,23 +9,27 @@ from matplotlib.figure import Figure
 
 from dunmist.advice import Judged
 from dunmist.diagnosis import RESOURCE_BY_WORD, Examination, ResourceState
+from dunmist.reports.looks import LEVEL_LOOKS
+from dunmist.reports.pictures.heat import draw_clock, draw_processor_heat
 from dunmist.reports.pictures.style import (
     COLOURS,
     FAINT,
     INK,
     canvas,
-    finish,
     legend,
     plain_label,
     step_line,
     styles,
     title,
 )
+from dunmist.reports.pictures.time_axis import finish
 from dunmist.reports.shown_resource import pressure_name, shown_name, shown_state
 from dunmist.series import Process, Rate
 
 CULPRITS_SHOWN = 4
 MIB = float(1 << 20)
+# the first culprit's name stands in its area where that is so high, of the whole panel
+NAMED_LEAST = 0.12
 # how a demand is drawn: by what it is divided, and what its axis says
 AXES = {
     "cores": (1.0, "cores used"),
@@ -38,10 +45,23 @@ def draw_limiting(judged: Judged, process: Process | None = None) -> Figure:
     """Return the limiting resource, or the fullest where none limits, and who uses it."""
     del process
     state = shown_state(judged.diagnosis)
-    figure, axes = canvas([1.7, 2.2])
-    _draw_state(axes[0], state)
-    _draw_users(axes[1], judged, state)
-    finish(axes, judged.series)
+    sensor = judged.series.processor_sensor if state.resource == "heat" else None
+    clock = judged.series.machine.mean_clock_hz if sensor else None
+    figure, axes = canvas([1.7, *([1.0] if clock is not None else []), 2.2])
+    if sensor is None:
+        _draw_state(axes[0], state)
+    else:
+        draw_processor_heat(axes[0], judged.series, sensor)
+        legend(axes[0])
+    if clock is not None:
+        draw_clock(axes[1], judged.series, clock)
+        title(axes[1], "Clock, mean of all processors")
+    axes[0].set_title(
+        f"{plain_label(shown_name(state))}: {state.level}", loc="left", fontsize=10.5,
+        color=LEVEL_LOOKS[state.level].page,
+    )  # fmt: skip
+    _draw_users(axes[-1], judged, state)
+    finish(axes, judged)
     return figure
 
 
@@ -55,7 +75,6 @@ def _draw_state(panel: Axes, state: ResourceState) -> None:
                      color=COLOURS[1], alpha=0.55, label=pressure_name(state))  # fmt: skip
     panel.set_ylim(0, 104)
     panel.set_ylabel("%")
-    title(panel, f"{plain_label(shown_name(state))}: {state.level}")
     legend(panel)
 
 
@@ -72,16 +91,33 @@ def _draw_users(panel: Axes, judged: Judged, state: ResourceState) -> None:
         greatest = np.argsort([-rate.total() for rate in demand.has])[:CULPRITS_SHOWN]
         shown = [series.applications[int(number)] for number in greatest]
     below = Rate.nothing(series.line)
+    first: Rate | None = None
     for application, (colour, _, hatch) in zip(shown, styles(), strict=False):
         top = below + demand.has[application.number].known_or(0.0) / scale
         panel.stairs(top.values, series.line.at_s, baseline=below.values, fill=True,
                      facecolor=colour, hatch=hatch, edgecolor="white", linewidth=0.4,
                      label=plain_label(application.distinct_name))  # fmt: skip
         below = top
+        first = first or top
     whole = np.maximum((demand.whole / scale).values, below.values)
     panel.stairs(whole, series.line.at_s, baseline=below.values, fill=True, color=FAINT, alpha=0.3,
                  label="all others")  # fmt: skip
     panel.set_ylim(bottom=0)
     panel.set_ylabel(unit)
+    if diagnosis.culprits and first is not None:
+        _name_in(panel, first, diagnosis.culprits[0].name)
     title(panel, "Who has it")
     legend(panel)
+
+
+def _name_in(panel: Axes, area: Rate, name: str) -> None:
+    """Write the first culprit's name into its area, where it is high enough to hold it."""
+    place = int(np.argmax(area.known_or(0.0).values))
+    height, line = float(area.known_or(0.0).values[place]), area.line
+    if height < NAMED_LEAST * panel.get_ylim()[1]:
+        return
+    at_s = (line.at_s[place] + line.at_s[place + 1]) / 2.0
+    share = (at_s - line.at_s[0]) / line.duration_s
+    side = "left" if share < 1 / 3 else "right" if share > 2 / 3 else "center"
+    panel.text(float(at_s), height / 2.0, plain_label(name), ha=side, va="center", color="white",
+               fontweight="bold", fontsize=10.0, zorder=4)  # fmt: skip

@@ -4,7 +4,8 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from dunmist.advice import Judged
-from dunmist.reports.pictures.style import COLOURS, canvas, finish, legend, step_line, styles, title
+from dunmist.reports.pictures.style import COLOURS, canvas, legend, step_line, styles, title
+from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Level, Process, Series, memory_breakdown
 
 GIB = float(1 << 30)
@@ -19,7 +20,7 @@ def draw_memory(judged: Judged, process: Process | None = None) -> Figure:
     figure, axes = canvas([2.8, 1.2])
     _draw_parts(axes[0], series)
     _draw_paging(axes[1], series)
-    finish(axes, series)
+    finish(axes, judged)
     return figure
 
 

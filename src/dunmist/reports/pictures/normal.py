@@ -9,12 +9,12 @@ from dunmist.reports.pictures.style import (
     COLOURS,
     INK,
     canvas,
-    finish,
     legend,
     plain_label,
     step_line,
     title,
 )
+from dunmist.reports.pictures.time_axis import finish
 from dunmist.reports.shown_resource import shown_name
 
 PANELS_MOST, PANEL_INCHES = 4, 1.1
@@ -31,7 +31,7 @@ def draw_beside_normal(found: Unusual) -> Figure:
     figure, axes = canvas([PANEL_INCHES] * max(1, len(shown)))
     for panel, state in zip(axes, shown, strict=False):
         _draw(panel, state, found)
-    finish(axes, found.now.series)
+    finish(axes, found.now)
     return figure
 
 

@@ -7,12 +7,12 @@ from dunmist.reports.pictures.style import (
     COLOURS,
     INK,
     canvas,
-    finish,
     legend,
     plain_label,
     step_line,
     title,
 )
+from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Process
 
 MIB = float(1 << 20)
@@ -41,5 +41,5 @@ def draw_process(judged: Judged, process: Process | None = None) -> Figure:
     title(axes[2], "Memory")
     for panel in axes:
         legend(panel)
-    finish(axes, judged.series)
+    finish(axes, judged)
     return figure

@@ -9,6 +9,7 @@ from matplotlib.figure import Figure
 
 from dunmist.errors import OutputError
 from dunmist.output import write_whole
+from dunmist.reports.looks import LEVEL_LOOKS
 from dunmist.reports.pictures.style import FAINT, INK, SETTINGS
 
 ENDINGS = (".png", ".svg")
@@ -40,9 +41,11 @@ def png_bytes(figure: Figure, dots_per_inch: int = DOTS_PER_INCH) -> bytes:
 
 
 def svg_text(figure: Figure) -> str:
-    """Return a figure as an SVG element for a page; its ink is that of the text around it."""
+    """Return a figure as an SVG element for a page; its ink and levels are those of the page."""
     written = io.StringIO()
     with rc_context(SETTINGS):
         figure.savefig(written, format="svg", metadata={"Date": None}, transparent=True)
     svg = re.sub(r"^.*?(?=<svg )", "", written.getvalue(), flags=re.S)
+    for word, look in LEVEL_LOOKS.items():
+        svg = svg.replace(look.page, f"var(--{word})")
     return re.sub(f"{INK}|{FAINT}", "currentColor", svg)

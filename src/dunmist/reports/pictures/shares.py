@@ -8,13 +8,13 @@ from dunmist.reports.pictures.style import (
     FAINT,
     INK,
     canvas,
-    finish,
     legend,
     plain_label,
     step_line,
     styles,
     title,
 )
+from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Process, Rate
 
 GREATEST = 6
@@ -43,5 +43,5 @@ def draw_shares(judged: Judged, process: Process | None = None) -> Figure:
     panel.set_ylabel("cores used")
     title(panel, "Who used the processors")
     legend(panel)
-    finish(axes, series)
+    finish(axes, judged)
     return figure

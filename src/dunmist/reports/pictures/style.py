@@ -8,7 +8,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from dunmist.harmless import harmless
-from dunmist.series import Rate, Series
+from dunmist.series import Rate
 
 INK, FAINT = "#1c2430", "#7a828c"
 # eight colours that the colour-blind can tell apart (Okabe and Ito, 2008), of differing lightness
@@ -33,15 +33,6 @@ def canvas(heights: list[float], *, shared: bool = True) -> tuple[Figure, list[A
             len(heights), 1, sharex=shared, height_ratios=heights, squeeze=False
         )[:, 0]
     return figure, list(axes)
-
-
-def finish(axes: list[Axes], series: Series) -> None:
-    """Give the panels their common time axis and leave out what is no figure."""
-    at_s = series.line.at_s
-    for panel in axes:
-        panel.set_xlim(float(at_s[0]), float(at_s[-1]))
-        panel.spines[["top", "right"]].set_visible(False)
-    axes[-1].set_xlabel("seconds since the first tick")
 
 
 def styles() -> "cycle[tuple[str, object, str]]":

@@ -6,11 +6,13 @@ from matplotlib.figure import Figure
 
 from dunmist.advice import Judged
 from dunmist.diagnosis import LEVELS, Trace
-from dunmist.reports.pictures.style import INK, canvas, finish, legend, plain_label, title
+from dunmist.reports.looks import LEVEL_LOOKS
+from dunmist.reports.pictures.style import FAINT, INK, canvas, legend, plain_label, title
+from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Floats, Process
 
-# light to dark, so that grey tells them apart as well
-LEVEL_COLOURS = ("#eef1f4", "#9ecae1", "#e69f00", "#8b1a00")
+# fainter to stronger, so that grey tells them apart as well, on a light page and on a dark one
+STRENGTHS = (0.12, 0.35, 0.65, 1.0)
 ROW_INCHES = 0.46
 
 
@@ -33,18 +35,18 @@ def draw_timeline(judged: Judged, process: Process | None = None) -> Figure:
     title(panel, "Levels; the line says how full, from bottom to top of each row")
     panel.tick_params(axis="y", length=0)
     for place, level in enumerate(LEVELS):
-        panel.fill_between([], [], facecolor=LEVEL_COLOURS[place], edgecolor="#7a828c",
-                           linewidth=0.5, label=level)  # fmt: skip
+        panel.fill_between([], [], facecolor=LEVEL_LOOKS[level].page, alpha=STRENGTHS[place],
+                           edgecolor=FAINT, linewidth=0.5, label=level)  # fmt: skip
     legend(panel)
-    finish(axes, judged.series)
+    finish(axes, judged)
     return figure
 
 
 def _draw_row(panel: Axes, row: int, trace: Trace, at_s: Floats) -> None:
-    for place, colour in enumerate(LEVEL_COLOURS):
+    for place, level in enumerate(LEVELS):
         panel.stairs(
             np.where(trace.levels == place, row + 0.94, np.nan), at_s, baseline=row + 0.06,
-            fill=True, facecolor=colour, edgecolor="none",
+            fill=True, facecolor=LEVEL_LOOKS[level].page, alpha=STRENGTHS[place], edgecolor="none",
         )  # fmt: skip
     used = trace.used.known_or(0.0).values
     panel.stairs(row + 0.94 - 0.88 * used, at_s, color=INK, linewidth=1.1, baseline=None)

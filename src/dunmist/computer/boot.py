@@ -1,0 +1,199 @@
+"""How the start of the computer went: firmware, loader, kernel, services, and who was waited for.
+
+Source: org.freedesktop.systemd1(5), the timestamps of the manager and of units; they count from the
+start of the kernel, those of firmware and loader backwards from it. The phases are seven cheap
+questions; single units are only asked for where services took long, and as long as the answers come
+quickly.
+"""
+
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from dunmist.computer.parsing import ParseError, text_of
+from dunmist.computer.root import Root
+from dunmist.computer.service_manager import (
+    MANAGER,
+    UNIT,
+    US_PER_S,
+    Questions,
+    Unanswered,
+    call,
+    connected,
+    system_bus,
+)
+
+if TYPE_CHECKING:
+    from jeepney.io.blocking import DBusConnection
+
+SUBJECT = "the start of the computer"
+# a copy of the manager's own words, a line each
+RECORDED = "systemd-boot"
+PHASES = ("Firmware", "Loader", "InitRD", "Userspace", "Finish")
+STAMP = "TimestampMonotonic"
+# whoever waits for services this long may want to know for which
+SERVICES_LONG_S = 15.0
+CHAIN_MOST, AFTER_MOST, SLOWEST = 8, 40, 8
+KINDS = (".service", ".mount", ".socket", ".target", ".device", ".swap")
+
+
+class StartedUnit(msgspec.Struct, frozen=True):
+    """A unit that began and was ready so many seconds after the kernel started."""
+
+    name: str
+    began_s: float
+    ready_s: float
+
+    @property
+    def took_s(self) -> float:
+        """How long it took to become ready."""
+        return max(0.0, self.ready_s - self.began_s)
+
+
+class Boot(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Seconds of each phase, None for one that is not told; ``chain`` ends with what came last.
+
+    ``slowest`` are the units that took longest themselves, whether anybody waited or not.
+    """
+
+    firmware_s: float | None = None
+    loader_s: float | None = None
+    kernel_s: float | None = None
+    initrd_s: float | None = None
+    services_s: float | None = None
+    chain: list[StartedUnit] = []
+    slowest: list[StartedUnit] = []
+
+    @property
+    def whole_s(self) -> float | None:
+        """From the power to the last service, as far as it is told; None while it goes on."""
+        if self.services_s is None:
+            return None
+        before = (self.firmware_s, self.loader_s, self.kernel_s, self.initrd_s)
+        return self.services_s + sum(phase or 0.0 for phase in before)
+
+
+def phases_of(stamps_us: Mapping[str, int]) -> Boot:
+    """Return the phases from the manager's timestamps, by their names without the common end."""
+    stamp_s = {name: us / US_PER_S for name, us in stamps_us.items() if us > 0}
+    firmware_s, loader_s = stamp_s.get("Firmware"), stamp_s.get("Loader")
+    initrd_s, userspace_s = stamp_s.get("InitRD"), stamp_s.get("Userspace")
+    finish_s = stamp_s.get("Finish")
+    return Boot(
+        firmware_s=_between(loader_s, firmware_s),
+        loader_s=loader_s,
+        kernel_s=initrd_s if initrd_s is not None else userspace_s,
+        initrd_s=_between(initrd_s, userspace_s),
+        services_s=_between(userspace_s, finish_s),
+    )
+
+
+def _between(from_s: float | None, to_s: float | None) -> float | None:
+    if from_s is None or to_s is None or to_s < from_s:
+        return None
+    return round(to_s - from_s, 6)
+
+
+def read_boot(root: Root) -> Boot | None:
+    """Return how the start went; None where nobody tells, which is noted."""
+    if not root.is_this_computer:
+        return root.parse(RECORDED, parse_boot, SUBJECT)
+    address = system_bus()
+    if not address:
+        root.note(SUBJECT, "absent")
+        return None
+    try:
+        with connected(address) as bus:
+            return _asked(bus)
+    except Unanswered:
+        root.note(SUBJECT, "failed")
+        return None
+
+
+def _asked(bus: "DBusConnection") -> Boot:
+    asked, (_, path, interface) = Questions(bus), MANAGER
+    stamps = {}
+    for phase in PHASES:
+        stamp = asked.one_of(path, interface, f"{phase}{STAMP}")
+        if isinstance(stamp, int):
+            stamps[phase] = stamp
+    boot = phases_of(stamps)
+    if boot.services_s is None or boot.services_s < SERVICES_LONG_S:
+        return boot
+    (rows,) = call(bus, MANAGER, "ListUnitsByPatterns", "asas", (["active"], ["*"]))
+    paths = {str(row[0]): str(row[6]) for row in rows}
+    (default,) = call(bus, MANAGER, "GetDefaultTarget")
+    units = _Units(asked, paths)
+    chain = list(_chain(units, str(default)))
+    services = [unit for name in paths if name.endswith(".service") and (unit := units.of(name))]
+    services.sort(key=lambda unit: -unit.took_s)
+    return msgspec.structs.replace(boot, chain=chain, slowest=services[:SLOWEST])
+
+
+class _Units:
+    """Times of units and what they came after, each asked for once."""
+
+    def __init__(self, asked: Questions, paths: dict[str, str]) -> None:
+        self._asked, self._paths = asked, paths
+        self._known: dict[str, StartedUnit | None] = {}
+
+    def of(self, name: str) -> StartedUnit | None:
+        """Return a unit's times, None where they are not told."""
+        if name not in self._known:
+            began, ready = (
+                self._word(name, f"{word}{STAMP}") for word in ("InactiveExit", "ActiveEnter")
+            )
+            is_told = isinstance(began, int) and isinstance(ready, int) and ready > 0
+            self._known[name] = (
+                StartedUnit(name, began / US_PER_S, ready / US_PER_S) if is_told else None
+            )
+        return self._known[name]
+
+    def before(self, name: str) -> list[str]:
+        """Return the units that this one came after."""
+        after = self._word(name, "After")
+        return [str(other) for other in after or [] if str(other) in self._paths][:AFTER_MOST]
+
+    def _word(self, name: str, word: str) -> Any:  # noqa: ANN401 - as the bus has it
+        path = self._paths.get(name)
+        return self._asked.one_of(path, UNIT, word) if path else None
+
+
+def _chain(units: _Units, last: str) -> Iterator[StartedUnit]:
+    """Yield, latest first, the unit that came last and which of those before it was last ready."""
+    seen: set[str] = set()
+    name: str | None = last
+    while name is not None and name not in seen and len(seen) < CHAIN_MOST:
+        seen.add(name)
+        unit = units.of(name)
+        if unit is None:
+            return
+        yield unit
+        before = [
+            other for one in units.before(name)
+            if one.endswith(KINDS) and (other := units.of(one)) and other.ready_s <= unit.ready_s
+        ]  # fmt: skip
+        latest = max(before, key=lambda other: other.ready_s, default=None)
+        name = latest.name if latest else None
+
+
+def parse_boot(data: bytes) -> Boot:
+    """Return the start from a copy of the manager's words; raises ParseError.
+
+    ``WORD=MICROSECONDS`` are the manager's, ``chain`` and ``slow`` lines a unit with both moments.
+    """
+    stamps: dict[str, int] = {}
+    units: dict[str, list[StartedUnit]] = {"chain": [], "slow": []}
+    for line in text_of(data).splitlines():
+        word, _, value = line.partition("=")
+        fields = line.split(" ")
+        if value.isdigit() and len(value) <= 18 and word.endswith(STAMP):
+            stamps[word.removesuffix(STAMP)] = int(value)
+        elif len(fields) == 4 and fields[0] in units and all(f.isdigit() for f in fields[2:]):
+            began, ready = (int(field[:18]) / US_PER_S for field in fields[2:])
+            units[fields[0]].append(StartedUnit(fields[1], began, ready))
+        else:
+            raise ParseError(RECORDED, "expected words of the service manager", data)
+    found = phases_of(stamps)
+    return msgspec.structs.replace(found, chain=units["chain"], slowest=units["slow"])

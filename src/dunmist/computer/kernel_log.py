@@ -1,0 +1,199 @@
+"""What the kernel complained of: its log, line by line, sorted into classes.
+
+Sources: ``Documentation/ABI/testing/dev-kmsg``; ``kernel_messages.toml`` says of each class where
+the kernel prints it. Only what the kernel itself wrote counts (facility 0): programs may write into
+the log as well. Of each line is kept: class, what it names, when, how often, and its words.
+"""
+
+import os
+import re
+import stat
+import time
+import tomllib
+from functools import cache
+from importlib.resources import files
+from typing import Literal, NamedTuple, get_args
+
+import msgspec
+
+from dunmist.computer.parsing import Counter, ParseError, ProcessNumber, count_of, text_of
+from dunmist.computer.root import OPEN_FLAGS, Root, reason_of
+
+SUBJECT = "the kernel's log"
+LOG = "dev/kmsg"
+DEVICE = (1, 11)  # Documentation/admin-guide/devices.txt
+RECORD_MOST_BYTES = 16 << 10
+US_PER_S = 1e6
+TEXT_MOST, KINDS_MOST = 240, 200
+ComplaintKind = Literal[
+    "medium-error", "io-error", "drive-reset", "file-system-error", "file-system-read-only",
+    "machine-check", "memory-corrected", "memory-uncorrected", "bus-error", "heat-limit",
+    "out-of-memory", "memory-asked-for", "hung-task", "processor-stuck", "kernel-fault",
+    "graphics-reset", "usb-reset", "over-current", "network-link-down", "transmit-stuck", "crash",
+    "firmware",
+]  # fmt: skip
+COMPLAINT_KINDS: tuple[ComplaintKind, ...] = get_args(ComplaintKind)
+# addresses of other computers and of people's devices are nobody's business
+_ADDRESS = re.compile(r"\b(?:[0-9a-f]{2}:){5}[0-9a-f]{2}\b", re.I)
+# priority, number, microseconds since the start, flags, and whatever a later kernel adds
+_HEAD = re.compile(rb"(\d{1,10}),\d{1,20},(\d{1,19}),[^;]*;")
+
+
+class Complaint(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Lines of one class that name one thing; ``text`` is the newest of them.
+
+    ``about`` is a device, a file system's device or a program. Times are seconds before the tick
+    they stand in, by the clock of the log, which stands while the computer sleeps.
+    """
+
+    kind: ComplaintKind
+    about: str | None
+    count: Counter
+    first_ago_s: float
+    last_ago_s: float
+    text: str
+    pid: ProcessNumber | None = None
+
+
+class LogLine(NamedTuple):
+    """One line that the kernel wrote, and when, in seconds since it started."""
+
+    at_s: float
+    text: str
+
+
+class MessageClass(NamedTuple):
+    """How lines of a class are known."""
+
+    kind: ComplaintKind
+    word: bytes
+    pattern: re.Pattern[str]
+
+
+@cache
+def message_classes() -> tuple[MessageClass, ...]:
+    """Return the table of classes."""
+    text = (files("dunmist.computer") / "kernel_messages.toml").read_text(encoding="utf-8")
+    return tuple(
+        MessageClass(entry["kind"], entry["word"].encode(), re.compile(entry["pattern"]))
+        for entry in tomllib.loads(text)["message"]
+    )
+
+
+def parse_log_record(data: bytes) -> LogLine | None:
+    """Return one record of the log, None where the kernel did not write it; raises ParseError."""
+    match = _HEAD.match(data)
+    if match is None:
+        raise ParseError(LOG, "expected a record of the kernel's log", data)
+    # the lower three bits are the severity, the rest says who wrote
+    if count_of(match[1], LOG) >> 3:
+        return None
+    line = data[match.end() :].partition(b"\n")[0]
+    return LogLine(count_of(match[2], LOG) / US_PER_S, text_of(line))
+
+
+def classify(line: LogLine) -> tuple[ComplaintKind, str | None, int | None] | None:
+    """Return the class of a line, what it names and the process number; None for all others."""
+    data = line.text.encode()
+    for one in message_classes():
+        if one.word in data and (match := one.pattern.search(line.text)):
+            named = match.groupdict()
+            pid = int(named["pid"]) if named.get("pid") else None
+            return one.kind, named.get("device") or named.get("process"), pid
+    return None
+
+
+def summed(lines: list[LogLine], now_s: float) -> list[Complaint]:
+    """Return the complaints among lines, one for each class and thing, oldest first."""
+    found: dict[tuple[ComplaintKind, str | None], Complaint] = {}
+    for line in lines:
+        known = classify(line)
+        if known is None:
+            continue
+        kind, about, pid = known
+        ago_s = round(max(0.0, now_s - line.at_s), 3)
+        before = found.get((kind, about))
+        if before is None and len(found) >= KINDS_MOST:
+            continue
+        found[kind, about] = Complaint(
+            kind, about, before.count + 1 if before else 1,
+            before.first_ago_s if before else ago_s, ago_s, _kept(line.text), pid,
+        )  # fmt: skip
+    return list(found.values())
+
+
+def _kept(text: str) -> str:
+    return _ADDRESS.sub("(address)", text)[:TEXT_MOST]
+
+
+class KernelLog:
+    """The log, kept open: each look gives what came since the one before, the first gives all."""
+
+    def __init__(self, root: Root) -> None:
+        self._root = root
+        self._offset = 0
+        self._descriptor: int | None = None
+        try:
+            self._descriptor = self._open()
+        except OSError as error:
+            root.note(SUBJECT, reason_of(error))
+
+    def _open(self) -> int:
+        if not self._root.is_this_computer:
+            return self._root.open(LOG)
+        descriptor = os.open(f"/{LOG}", OPEN_FLAGS)
+        about = os.fstat(descriptor)
+        if (os.major(about.st_rdev), os.minor(about.st_rdev)) != DEVICE or not stat.S_ISCHR(
+            about.st_mode
+        ):
+            os.close(descriptor)
+            raise OSError(f"{LOG}: not the kernel's log")
+        return descriptor
+
+    def look(self, uptime_s: float | None) -> list[Complaint]:
+        """Return the complaints since the last look; ``uptime_s`` dates those of a copy."""
+        lines = []
+        for record in self._records():
+            try:
+                line = parse_log_record(record)
+            except ParseError:
+                self._root.note(SUBJECT, "garbled")
+                continue
+            if line is not None:
+                lines.append(line)
+        now_s = time.monotonic() if self._root.is_this_computer else uptime_s or 0.0
+        return summed(lines, now_s) if lines else []
+
+    def _records(self) -> list[bytes]:
+        if self._descriptor is None:
+            return []
+        return self._from_device() if self._root.is_this_computer else self._from_copy()
+
+    def _from_device(self) -> list[bytes]:
+        """Read record after record until there is none; each read gives one."""
+        assert self._descriptor is not None
+        records: list[bytes] = []
+        while True:
+            try:
+                records.append(os.read(self._descriptor, RECORD_MOST_BYTES))
+            except BlockingIOError:
+                return records
+            except BrokenPipeError:  # overwritten before it was read; the next read goes on after
+                self._root.note(SUBJECT, "overflow")
+            except OSError as error:
+                self._root.note(SUBJECT, reason_of(error))
+                return records
+
+    def _from_copy(self) -> list[bytes]:
+        """Read what a copy of the log holds beyond what was read; indented lines go on a record."""
+        assert self._descriptor is not None
+        data = os.pread(self._descriptor, 64 * RECORD_MOST_BYTES, self._offset)
+        whole = data[: data.rfind(b"\n") + 1]
+        self._offset += len(whole)
+        return [line for line in whole.split(b"\n") if line and not line.startswith(b" ")]
+
+    def close(self) -> None:
+        """Close the log."""
+        if self._descriptor is not None:
+            os.close(self._descriptor)
+            self._descriptor = None

@@ -1,0 +1,58 @@
+"""Earlier starts of this computer, and whether the run before each ended in order.
+
+Sources: utmp(5) for the records of ``/var/log/wtmp``; a start is ``BOOT_TIME``, an orderly end is
+written as ``RUN_LVL`` for the user ``shutdown`` (systemd-update-utmp(8), shutdown(8)).
+``Documentation/admin-guide/pstore-blk.rst`` for what a crash leaves: such a record is only counted.
+"""
+
+import msgspec
+
+from dunmist.computer.root import Root, reason_of
+from dunmist.computer.utmp import LoginRecord, parse_login_records
+
+SUBJECT = "earlier starts"
+RECORDS = "var/log/wtmp"
+# of a file that grows for years the end is enough
+RECORDS_MOST_BYTES = 384 * 4000
+STARTS_MOST = 100
+BOOT_TIME, RUN_LEVEL, SHUTDOWN = 2, 1, "shutdown"
+CRASH_RECORDS = "sys/fs/pstore"
+CRASH = "dmesg-"
+# a clock without a battery begins at its own beginning
+PLAUSIBLE_FROM_S = 1_000_000_000
+
+
+class ComputerStart(msgspec.Struct, frozen=True):
+    """A start at ``at_s`` since 1970; whether the run before it ended in order, None if unknown."""
+
+    at_s: float
+    after_order: bool | None
+
+
+def starts_of(records: list[LoginRecord]) -> list[ComputerStart]:
+    """Return the starts among records in their order; of the first nothing before is known."""
+    starts: list[ComputerStart] = []
+    ended = False
+    for record in records:
+        if record.kind == RUN_LEVEL and record.user == SHUTDOWN:
+            ended = True
+        elif record.kind == BOOT_TIME and record.since_s >= PLAUSIBLE_FROM_S:
+            starts.append(ComputerStart(float(record.since_s), ended if starts else None))
+            ended = False
+    return starts[-STARTS_MOST:]
+
+
+def read_starts(root: Root) -> list[ComputerStart]:
+    """Return the newest starts that are on record."""
+    try:
+        data = root.read_end(RECORDS, RECORDS_MOST_BYTES)
+    except OSError as error:
+        root.note(SUBJECT, reason_of(error))
+        return []
+    records = root.parsed(data, parse_login_records, SUBJECT, RECORDS)
+    return starts_of(records or [])
+
+
+def count_crash_records(root: Root) -> int:
+    """Return how many records a crash of the kernel has left in what outlives a start."""
+    return sum(name.startswith(CRASH) for name in root.names(CRASH_RECORDS))

@@ -1,0 +1,116 @@
+"""Findings of what the kernel itself complained of in its log.
+
+Each rule is a line of a table: which classes of complaints it counts, of what, and how grave they
+are. How many there must be, and how lately, stands with the other figures.
+"""
+
+import re
+from collections import defaultdict
+from typing import NamedTuple
+
+from dunmist.computer import ComplaintKind
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.strains import Strains
+from dunmist.diagnosis.words import Kind, Severity
+from dunmist.series import ComplaintSeries, Series
+
+# what a figure of each class is called among the evidence
+SIGNS = {
+    "medium-error": "kernel-medium-error",
+    "io-error": "kernel-io-error",
+    "drive-reset": "kernel-drive-reset",
+    "file-system-error": "kernel-file-system-error",
+    "file-system-read-only": "kernel-file-system-read-only",
+    "machine-check": "kernel-machine-check",
+    "memory-corrected": "kernel-memory-corrected",
+    "memory-uncorrected": "kernel-memory-uncorrected",
+    "bus-error": "kernel-bus-error",
+    "heat-limit": "kernel-heat-limit",
+    "out-of-memory": "kernel-out-of-memory",
+    "memory-asked-for": "kernel-memory-asked-for",
+    "hung-task": "kernel-hung-task",
+    "processor-stuck": "kernel-processor-stuck",
+    "kernel-fault": "kernel-kernel-fault",
+    "graphics-reset": "kernel-graphics-reset",
+    "usb-reset": "kernel-usb-reset",
+    "over-current": "kernel-over-current",
+    "network-link-down": "kernel-network-link-down",
+    "transmit-stuck": "kernel-transmit-stuck",
+    "crash": "kernel-crash",
+    "firmware": "kernel-firmware",
+}
+_ATA = re.compile(r"ata\d+\Z")
+
+
+class Rule(NamedTuple):
+    """A finding, the complaints that make it, and whether they count for each disk or thing."""
+
+    finding: Kind
+    severity: Severity
+    complaints: tuple[ComplaintKind, ...]
+    of_disk: bool = False
+    of_thing: bool = True
+
+
+TABLE: tuple[Rule, ...] = (
+    Rule("drive-failing", "urgent", ("medium-error", "io-error"), of_disk=True),
+    Rule("drive-resets", "concern", ("drive-reset",), of_disk=True),
+    Rule("file-system-damaged", "urgent", ("file-system-error", "file-system-read-only")),
+    Rule("memory-faulty", "urgent", ("memory-uncorrected",), of_thing=False),
+    Rule("memory-wearing", "concern", ("memory-corrected",), of_thing=False),
+    Rule("hardware-fault", "concern", ("machine-check", "bus-error"), of_thing=False),
+    Rule("kernel-hung", "concern", ("processor-stuck", "kernel-fault", "hung-task"),
+         of_thing=False),
+    Rule("graphics-reset", "concern", ("graphics-reset",), of_thing=False),
+    Rule("port-overloaded", "concern", ("over-current",)),
+    Rule("device-reconnects", "concern", ("usb-reset",)),
+    Rule("link-flapping", "concern", ("network-link-down", "transmit-stuck")),
+    Rule("program-crashes", "concern", ("crash",)),
+    Rule("killed-earlier", "note", ("out-of-memory",), of_thing=False),
+    Rule("hot-earlier", "note", ("heat-limit",), of_thing=False),
+)  # fmt: skip
+
+
+def _complained(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    return [finding for rule in TABLE for finding in _of_rule(exam, rule)]
+
+
+def _of_rule(exam: Examination, rule: Rule) -> list[Finding]:
+    table = exam.limits.complaints[rule.finding]
+    end_s = exam.series.duration_s
+    by_thing: dict[str | None, list[ComplaintSeries]] = defaultdict(list)
+    for one in exam.series.complaints:
+        if one.kind in rule.complaints and end_s - one.last_s <= table.within_s:
+            by_thing[_thing(exam.series, one, rule)].append(one)
+    found = []
+    for thing, complaints in by_thing.items():
+        if sum(one.times for one in complaints) < table.least:
+            continue
+        signs = [
+            sign(SIGNS[one.kind], float(one.times), name=one.about,
+                 ago=max(0.0, end_s - one.last_s), line=one.text)
+            for one in complaints
+        ]  # fmt: skip
+        found.append(Finding(rule.finding, rule.severity, thing, signs))
+    return found
+
+
+def _thing(series: Series, one: ComplaintSeries, rule: Rule) -> str | None:
+    """Return what a complaint counts for: a disk, the thing that it names, or the computer."""
+    if rule.of_disk:
+        return _disk(series, one.about or "")
+    return one.about if rule.of_thing else None
+
+
+def _disk(series: Series, about: str) -> str:
+    """Return the disk that a partition, a controller or a port belongs to; else what was named."""
+    port = about.partition(".")[0]
+    for disk in series.header.inventory.disks:
+        if about in (disk.name, disk.device, *disk.partitions) or (port and port == disk.port):
+            return disk.name
+    return port if _ATA.match(port) else about
+
+
+RULES = (_complained,)

@@ -1,0 +1,66 @@
+"""Findings of what drives say of their own health.
+
+A drive that calls itself failing will probably fail; one that does not may fail all the same.
+"""
+
+from dunmist.computer import DriveHealth
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.strains import Strains
+from dunmist.diagnosis.thresholds import DriveLimits
+
+# what is lost, and what its figure is called among the evidence
+LOST = {
+    "pending": "drive-pending",
+    "uncorrectable": "drive-uncorrectable",
+    "media_errors": "drive-media-errors",
+}
+
+
+def _drives(exam: Examination, strains: Strains) -> list[Finding]:
+    del strains
+    last, table = exam.series.surveyed.last, exam.limits.drives
+    found = []
+    for drive in last.drives if last else []:
+        failing, worn = _failing(drive, table), _worn(drive, table)
+        if failing:
+            found.append(Finding("drive-warns", "urgent", drive.disk, [*failing, *worn]))
+        elif worn:
+            found.append(Finding("drive-worn", "concern", drive.disk, worn))
+        if (drive.interface_errors or 0) >= table.interface_errors:
+            errors = sign("drive-interface", float(drive.interface_errors or 0))
+            found.append(Finding("drive-cable", "note", drive.disk, [errors]))
+    return found
+
+
+def _failing(drive: DriveHealth, table: DriveLimits) -> list[Sign]:
+    """Return what says that a drive will probably fail, in its own words first."""
+    signs = []
+    if drive.fails:
+        signs.append(sign("drive-fails", 1.0))
+    if drive.warnings:
+        signs.append(sign("drive-warning", 1.0, what=list(drive.warnings)))
+    if drive.below_threshold:
+        numbers = [str(number) for number in drive.below_threshold]
+        signs.append(sign("drive-below", float(len(numbers)), which=numbers))
+    lost = [
+        sign(LOST[field], float(count))
+        for field in LOST
+        if (count := getattr(drive, field) or 0) >= table.lost_sectors
+    ]
+    return [*signs, *lost]
+
+
+def _worn(drive: DriveHealth, table: DriveLimits) -> list[Sign]:
+    """Return what says that a drive is near the end of its life."""
+    signs = []
+    if (drive.used_percent or 0) >= table.used_percent:
+        signs.append(sign("drive-used", float(drive.used_percent or 0) / 100.0))
+    if (drive.reallocated or 0) >= table.reallocated:
+        signs.append(sign("drive-reallocated", float(drive.reallocated or 0)))
+    if signs and drive.hours is not None:
+        signs.append(sign("drive-age", drive.hours * 3600.0))
+    return signs
+
+
+RULES = (_drives,)

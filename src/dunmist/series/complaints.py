@@ -1,0 +1,54 @@
+"""What the kernel complained of, on the time line of the capture.
+
+A complaint from before the capture has a moment below nought.
+"""
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from dunmist.computer import Complaint, ComplaintKind
+from dunmist.sampling import Tick
+
+
+class ComplaintSeries(NamedTuple):
+    """All lines of one class about one thing; ``during`` of all ``times`` came while sampling.
+
+    Times are seconds since the first tick; ``text`` is the newest line.
+    """
+
+    kind: ComplaintKind
+    about: str | None
+    times: int
+    during: int
+    first_s: float
+    last_s: float
+    text: str
+    pid: int | None
+
+
+class ComplaintCollector:
+    """Gathers what ticks say of the kernel's log."""
+
+    fields = ("complaints",)
+
+    def __init__(self) -> None:
+        self._found: list[tuple[float, bool, Complaint]] = []
+
+    def add(self, row: int, tick: Tick) -> None:
+        """Take what the ``row``-th tick says; the first has what the log held before."""
+        self._found += [(tick.at_s, row > 0, one) for one in tick.complaints]
+
+    def finish(self, began_s: float) -> Sequence[ComplaintSeries]:
+        """Return them, the newest first; ``began_s`` is when the first tick was."""
+        series: dict[tuple[ComplaintKind, str | None], ComplaintSeries] = {}
+        for at_s, during, one in self._found:
+            before = series.get((one.kind, one.about))
+            now_s = at_s - began_s
+            series[one.kind, one.about] = ComplaintSeries(
+                one.kind, one.about,
+                (before.times if before else 0) + one.count,
+                (before.during if before else 0) + (one.count if during else 0),
+                before.first_s if before else now_s - one.first_ago_s,
+                now_s - one.last_ago_s, one.text, one.pid,
+            )  # fmt: skip
+        return sorted(series.values(), key=lambda one: -one.last_s)

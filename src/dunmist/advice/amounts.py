@@ -65,7 +65,16 @@ def amount_text(value: float, unit: str, of: float | None) -> str:
         return f"{value:.1f} W"
     if unit == "cores" and of:
         return cores_text(value, of)
+    if unit == "tasks":
+        return tasks_text(value)
     return f"{value:.0f}" if unit in COUNTED else plain_number(value)
+
+
+def tasks_text(mean: float) -> str:
+    """Return how many of a program's tasks did something at any time, as people say it."""
+    if mean >= 1:
+        return f"{plain_number(round(mean, 1))} of its tasks at any time, on average"
+    return f"one of its tasks for {percent(mean)} of the time"
 
 
 def freed_text(value: float, unit: str) -> str:

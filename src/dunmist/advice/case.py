@@ -95,7 +95,9 @@ class Cases:
             unit = finding.subject if (finding.subject or "").endswith(STOPPABLE) else None
             return rungs_of(names, holding, filling, Acting(unit=unit))
         about = self.about(main)
+        cause = filling["cause"]  # of the finding itself, which may not be of what limits
         filling |= application_filling(self._series, about, self._diagnosis)
+        filling["cause"] = cause
         holding = circumstances(self._series, about, self._diagnosis, self._role_in(finding))
         resource = ladder()["takes"].get(finding.kind)
         freed = freed_by(about.process.application, resource) if resource else None

@@ -7,8 +7,8 @@ from dunmist.advice.about import About, search_words
 from dunmist.advice.amounts import cores_text
 from dunmist.advice.autostart_entries import disable_command, enable_command
 from dunmist.advice.recognition import GUESSES, Recognised
-from dunmist.advice.wording import wording
-from dunmist.diagnosis import Diagnosis, Finding, Thresholds
+from dunmist.advice.wording import ladder, wording
+from dunmist.diagnosis import Diagnosis, Finding, ResourceWord, Thresholds
 from dunmist.series import Application, Series
 
 PERCENT_STEP = 10
@@ -25,7 +25,7 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
     processors = series.machine.logical_processors
     return {
         "name": name,
-        "cause": cause_name(diagnosis),
+        "cause": cause_name(diagnosis, diagnosis.limiting),
         "normal": _normal_text(name, about.recognised),
         "hint": words["hint"].format(trouble=kind.trouble) if kind else "",
         "search": words["search"].format(words=search_words(about)),
@@ -57,7 +57,7 @@ def finding_filling(finding: Finding, diagnosis: Diagnosis) -> dict[str, str]:
         "unit": quoted,
         "name": subject,
         "systemctl": "systemctl",
-        "cause": cause_name(diagnosis),
+        "cause": cause_name(diagnosis, effect_of(finding, diagnosis)),
     }
 
 
@@ -71,8 +71,18 @@ def subject_of(finding: Finding) -> str:
     return name
 
 
-def cause_name(diagnosis: Diagnosis) -> str:
-    """Return what is to blame, as steps against its effects name it."""
+def effect_of(finding: Finding, diagnosis: Diagnosis) -> ResourceWord | None:
+    """Return the resource whose lack a finding is an effect of, else the limiting one."""
+    word: ResourceWord | None = ladder()["effect_of"].get(finding.kind, diagnosis.limiting)
+    return word
+
+
+def cause_name(diagnosis: Diagnosis, resource: ResourceWord | None) -> str:
+    """Return what is to blame for the lack of a resource, as steps against its effects name it."""
+    also = diagnosis.also
+    if resource != diagnosis.limiting:
+        driver = also.driver if also and also.state.resource == resource else None
+        return driver.name if driver else wording()["ladder"]["cause-unknown"]
     if diagnosis.cause:
         return diagnosis.cause.name
     return (

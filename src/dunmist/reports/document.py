@@ -27,6 +27,7 @@ class Paragraph:
 
     text: str
     lead: bool = False
+    is_detail: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +35,7 @@ class Items:
     """A list of sentences, each with a remark that may be empty."""
 
     items: list[tuple[str, str]]
+    is_detail: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +62,7 @@ class StepList:
     """Steps of a ladder, safest first."""
 
     steps: list[Step]
+    is_detail: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,30 +107,38 @@ class Section:
 
     heading: str
     blocks: list[Block] = field(default_factory=list)
+    is_detail: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Document:
-    """The whole report; ``level`` is that of the verdict."""
+    """The whole report; ``level`` is that of the verdict, a short one is for three sheets."""
 
     title: str
     level: str
     sections: list[Section]
+    is_short: bool = False
 
 
 def shortened(document: Document) -> Document:
-    """Return what fits on a few sheets of paper: no table of details, of the others the first rows.
+    """Return what fits on a few sheets of paper: no details, and of tables the first rows.
 
     What a page folds away is a detail, too.
     """
     sections = [
         Section(section.heading, [
             _cut(block) for block in section.blocks
-            if not (isinstance(block, TextTable) and (block.folded or block.is_detail))
+            if not _is_detail(block)
         ])
-        for section in document.sections
+        for section in document.sections if not section.is_detail
     ]  # fmt: skip
-    return replace(document, sections=[one for one in sections if one.blocks])
+    return replace(document, sections=[one for one in sections if one.blocks], is_short=True)
+
+
+def _is_detail(block: Block) -> bool:
+    if isinstance(block, TextTable):
+        return block.folded or block.is_detail
+    return isinstance(block, Paragraph | Items | StepList) and block.is_detail
 
 
 def _cut(block: Block) -> Block:
@@ -143,7 +154,11 @@ def made_harmless(document: Document) -> Document:
         document,
         title=harmless(document.title),
         sections=[
-            Section(harmless(section.heading), [_harmless_block(block) for block in section.blocks])
+            replace(
+                section,
+                heading=harmless(section.heading),
+                blocks=[_harmless_block(block) for block in section.blocks],
+            )
             for section in document.sections
         ],
     )
@@ -153,9 +168,10 @@ def _harmless_block(block: Block) -> Block:
     if isinstance(block, Paragraph):
         return replace(block, text=harmless(block.text))
     if isinstance(block, Items):
-        return Items([(harmless(text), harmless(remark)) for text, remark in block.items])
+        items = [(harmless(text), harmless(remark)) for text, remark in block.items]
+        return replace(block, items=items)
     if isinstance(block, StepList):
-        return StepList([_harmless_step(step) for step in block.steps])
+        return replace(block, steps=[_harmless_step(step) for step in block.steps])
     if isinstance(block, Figure):
         return replace(block, alternative=harmless(block.alternative))
     if isinstance(block, Glance):

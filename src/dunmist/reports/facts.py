@@ -66,19 +66,19 @@ def machine_section(series: Series) -> Section:
 def culprit_section(judged: Judged) -> Section:
     """Return what each culprit is, as far as it is known."""
     blocks: list[Block] = []
-    for culprit in judged.diagnosis.culprits:
+    for rank, culprit in enumerate(judged.diagnosis.culprits):
         case = judged.cases.of_culprit(culprit)
         if case is not None:
-            blocks.append(Paragraph(culprit.name))
-            lines = about_lines(case.about)
-            blocks.append(Items([(f"{label}: {text}", "") for label, text in lines]))
+            blocks.append(Paragraph(culprit.name, is_detail=rank > 0))
+            lines = [(f"{label}: {text}", "") for label, text in about_lines(case.about)]
+            blocks.append(Items(lines, is_detail=rank > 0))
     return Section("What the culprits are", blocks)
 
 
 def core_section(judged: Judged, figure: Figure) -> Section:
     """Return each logical processor."""
     table = text_table("Logical processors", fill(CORES, judged), is_detail=True)
-    return Section("Each logical processor", [figure, table])
+    return Section("Each logical processor", [figure, table], is_detail=True)
 
 
 def memory_section(judged: Judged, figure: Figure) -> Section:
@@ -94,6 +94,7 @@ def memory_section(judged: Judged, figure: Figure) -> Section:
             text_table("Who holds it", holders.with_rows(holders.frame.head(HOLDERS_MOST))),
             *([text_table("Modules", modules)] if len(modules.frame) else []),
         ],
+        is_detail=True,
     )
 
 
@@ -101,14 +102,14 @@ def heat_section(judged: Judged, figure: Figure) -> Section:
     """Return temperatures, fans and power with their limits."""
     sensors, doubted = fill(SENSORS, judged), fill(DOUBTED, judged)
     if sensors.frame.empty:
-        return Section("Temperatures", [Paragraph(figure.alternative)])
+        return Section("Temperatures", [Paragraph(figure.alternative)], is_detail=True)
     blocks: list[Block] = [figure, text_table("Sensors", sensors, is_detail=True)]
     if len(doubted.frame):
         # with the columns of those that are believed
         blocks.append(
             text_table("Left out as implausible", Filled(SENSORS, doubted.frame), is_detail=True)
         )
-    return Section("Temperatures", blocks)
+    return Section("Temperatures", blocks, is_detail=True)
 
 
 def port_section(judged: Judged) -> Section:

@@ -12,6 +12,7 @@ from dunmist.series import Series
 # less than this is nothing that anybody needs to read at the desk
 TOLD_LEAST = 0.005
 POINTS, CULPRITS_SHOWN = 60, 3
+NOTE = "note"
 # which sensor, and which of all processors, stand in the full text
 NAMELESS = ("heat", "cpu", "memory", "swap")
 
@@ -78,5 +79,7 @@ def _share(value: float) -> float:
 def _first(judged: Judged) -> str:
     if judged.triage.culprits and judged.triage.culprits[0].steps:
         return judged.triage.culprits[0].steps[0].text
-    steps = (step.text for one in judged.triage.findings for step in one.steps)
-    return next(steps, "") if judged.diagnosis.limiting else ""
+    grave = (
+        one for one in judged.triage.findings if judged.diagnosis.limiting or one.severity != NOTE
+    )
+    return next((step.text for one in grave for step in one.steps), "")

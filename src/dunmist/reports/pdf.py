@@ -5,6 +5,7 @@ as a box.
 """
 
 import io
+from dataclasses import replace
 from pathlib import Path
 
 from fpdf import FPDF
@@ -20,6 +21,7 @@ from dunmist.reports.document import (
     Glance,
     Items,
     Paragraph,
+    Section,
     StepList,
     TextTable,
 )
@@ -30,9 +32,14 @@ TEXT, SMALL, LEAD, HEAD = 9.5, 8.0, 13.0, 12.0
 # below this nobody reads it
 LEAST = 5.0
 TOO_LONG = "(a command longer than a line of paper: copy it from the report as .html or .txt)"
-DOTS_PER_INCH = 130
+DOTS_PER_INCH, FIGURE_MOST_MM = 130, 80.0
 # a table with more columns than this is set smaller
 MANY_COLUMNS = 8
+# a short report has so many sheets; what goes first when it has more, and where it is then
+SHEETS_MOST = 3
+NEEDED_LEAST = ("Ports", "How it was sampled", "What the culprits are", "What could not be seen",
+                "Findings")  # fmt: skip
+WHERE = "'dunmist report --full' and the other forms have it"
 RULE = (200, 204, 210)
 RISKS = {"none": "no risk", "reversible": "can be undone", "disruptive": "disrupts work"}
 
@@ -48,7 +55,20 @@ class _Page(FPDF):
 
 
 def document_pdf(document: Document) -> bytes:
-    """Return the document as a PDF file."""
+    """Return the document as a PDF file; of a short one what is needed least gives way."""
+    page, left_out = _pages(document), list[str]()
+    headings = [section.heading for section in document.sections]
+    for heading in (one for one in NEEDED_LEAST if one in headings):
+        if not document.is_short or page.page_no() <= SHEETS_MOST:
+            break
+        left_out.append(heading)
+        kept = [one for one in document.sections if one.heading not in left_out]
+        note = Section("Left out for room", [Paragraph(f"{', '.join(left_out)}: {WHERE}.")])
+        page = _pages(replace(document, sections=[*kept, note]))
+    return bytes(page.output())
+
+
+def _pages(document: Document) -> _Page:
     page = _Page(format="A4")
     page.set_margins(MARGIN_MM, MARGIN_MM)
     page.set_auto_page_break(auto=True, margin=MARGIN_MM)
@@ -68,7 +88,7 @@ def document_pdf(document: Document) -> bytes:
         page.multi_cell(0, 7, section.heading, new_x="LMARGIN", new_y="NEXT")
         for block in section.blocks:
             _put(page, block)
-    return bytes(page.output())
+    return page
 
 
 def _add_fonts(page: FPDF) -> None:
@@ -134,6 +154,8 @@ def _put_figure(page: FPDF, figure: Figure) -> None:
 
     canvas, width = figure.draw(), page.epw
     height = width * canvas.get_figheight() / canvas.get_figwidth()
+    if height > FIGURE_MOST_MM:
+        width, height = width * FIGURE_MOST_MM / height, FIGURE_MOST_MM
     if page.will_page_break(height + LINE_MM):
         page.add_page()
     page.image(io.BytesIO(png_bytes(canvas, DOTS_PER_INCH)), w=width,

@@ -126,7 +126,8 @@ def why(triage: Triage, figure: Figure | None = None) -> Section:
     )
     for resource in triage.resources:
         if resource.level != "calm" or resource.resource in ALWAYS_SHOWN:
-            blocks.append(_evidence(resource.evidence))
+            limits = resource.resource == triage.verdict.limiting
+            blocks.append(_evidence(resource.evidence, is_detail=not limits))
     return Section("Why", blocks)
 
 
@@ -161,8 +162,8 @@ def ranking(triage: Triage) -> Section:
     )
     blocks: list[Block] = [table]
     for culprit in triage.culprits:
-        blocks.append(Paragraph(f"{culprit.rank}. {culprit.name}"))
-        blocks.append(_evidence(culprit.evidence))
+        blocks.append(Paragraph(f"{culprit.rank}. {culprit.name}", is_detail=culprit.rank > 1))
+        blocks.append(_evidence(culprit.evidence, is_detail=culprit.rank > 1))
     return Section("Culprits", blocks)
 
 
@@ -174,9 +175,9 @@ def findings(triage: Triage) -> Section:
     blocks: list[Block] = []
     for finding, steps in _new_steps(triage.findings, said):
         blocks.append(Paragraph(f"{finding.severity}: {finding.text}"))
-        blocks.append(_evidence(finding.evidence))
+        blocks.append(_evidence(finding.evidence, is_detail=True))
         if steps:
-            blocks.append(StepList(steps))
+            blocks.append(StepList(steps, is_detail=finding.severity == "note"))
     return Section("Findings", blocks)
 
 
@@ -210,8 +211,8 @@ def sampling(triage: Triage, more: str = "") -> Section:
     )
 
 
-def _evidence(evidence: list[Evidence]) -> Items:
-    return Items([(sign.text, sign.source) for sign in evidence])
+def _evidence(evidence: list[Evidence], *, is_detail: bool = False) -> Items:
+    return Items([(sign.text, sign.source) for sign in evidence], is_detail)
 
 
 def _pids(culprit: CulpritAdvice, most: int = 4) -> str:

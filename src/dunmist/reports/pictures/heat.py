@@ -19,7 +19,7 @@ from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Level, Process, ProcessorSensor, Rate, SensorSeries, Series
 
 LINES_MOST = 8
-ROOM_CELSIUS = 20.0
+ROOM_CELSIUS, HEADROOM_KELVIN = 20.0, 8.0
 HZ_PER_GHZ = 1e9
 
 
@@ -56,7 +56,8 @@ def draw_processor_heat(panel: Axes, series: Series, chosen: ProcessorSensor) ->
         panel.axhline(chosen.critical, color=COLOURS[1], linestyle=":", linewidth=1.6,
                       label=f"critical, {chosen.critical:.0f} °C")  # fmt: skip
     panel.set_ylabel("°C")
-    panel.set_ylim(bottom=min(ROOM_CELSIUS, chosen.level.least() or ROOM_CELSIUS))
+    most = max(chosen.critical or 0.0, chosen.level.greatest() or 0.0)
+    panel.set_ylim(min(ROOM_CELSIUS, chosen.level.least() or ROOM_CELSIUS), most + HEADROOM_KELVIN)
 
 
 def draw_clock(panel: Axes, series: Series, mean_hz: Level) -> None:
@@ -85,7 +86,8 @@ def _draw_temperatures(panel: Axes, series: Series, trusted: list[SensorSeries])
     for sensor, (colour, dash, _) in zip(shown[:LINES_MOST], styles(), strict=False):
         panel.plot(series.line.at_s, sensor.level.values, color=colour, linestyle=dash,
                    linewidth=1.1, label=plain_label(sensor.name))  # fmt: skip
-    panel.set_ylim(bottom=min(ROOM_CELSIUS, panel.get_ylim()[0]))
+    if chosen is None:
+        panel.set_ylim(bottom=min(ROOM_CELSIUS, panel.get_ylim()[0]))
     legend(panel)
 
 

@@ -1,4 +1,4 @@
-"""The time axis that all panels share, with what happened as marks along their upper edges.
+"""The time axis that all panels share, with what happened as marks above the first of them.
 
 The key of the marks stands below the axis. Of ends of programs only those of culprits are marked:
 on most computers something small ends at every moment.
@@ -49,7 +49,7 @@ def finish(axes: list[Axes], shown: Judged | Examined) -> None:
     for panel in axes:
         panel.set_xlim(float(at_s[0]), float(at_s[-1]))
         panel.spines[["top", "right"]].set_visible(False)
-    key = _mark(axes, list(dict.fromkeys(moments_of(shown))))
+    key = _mark(axes[0], list(dict.fromkeys(moments_of(shown))))
     axes[-1].set_xlabel("seconds since the first tick" + (f"\n{key}" if key else ""))
 
 
@@ -70,14 +70,15 @@ def moments_of(shown: Judged | Examined) -> Iterator[Moment]:
                 yield Moment("end", end_s, end_s)
 
 
-def _mark(axes: list[Axes], moments: list[Moment]) -> str:
-    """Draw the marks at the panels' upper edges and return their key; empty where there is none."""
+def _mark(panel: Axes, moments: list[Moment]) -> str:
+    """Draw the marks at a panel's upper edge and return their key; empty where there is none."""
     for moment in moments:
         mark = MARKS[moment.word]
-        for panel in axes:
-            upper = panel.get_xaxis_transform()
-            panel.plot([moment.from_s, moment.to_s], [EDGE, EDGE], transform=upper, clip_on=False,
-                       color=mark.colour, marker=mark.marker, markersize=4.5, linewidth=2.5,
-                       solid_capstyle="butt", zorder=5, markeredgewidth=0.0)  # fmt: skip
+        upper = panel.get_xaxis_transform()
+        panel.plot(
+            [moment.from_s, moment.to_s], [EDGE, EDGE], transform=upper, clip_on=False,
+            color=mark.colour, marker=mark.marker, markersize=4.5, linewidth=2.5, zorder=5,
+            solid_capstyle="butt", markeredgewidth=0.0,
+        )  # fmt: skip
     words = dict.fromkeys(moment.word for moment in moments)
     return "   ".join(f"{MARKS[word].sign} {MARKS[word].meaning}" for word in words)

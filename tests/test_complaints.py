@@ -43,7 +43,7 @@ class Answers(InFolder):
                 ("program:NESTCAM", r"^nestcam-index is what is to blame itself\. Processor"),
                 ("program:barnacle", r"^Nothing called barnacle ran"),
                 ("hot", r"^It is not hot: .* is at 7\d °C, 2\d K below its limit\. .*nestcam-in"),
-                ("start", r"^How it starts could not be seen: it did so 1 d 2 h ago"),
+                ("start", r"^Its last start, 1 d 2 h ago, took 26 s until all services ran"),
             ),
             "still-fan": (
                 ("hot", r"^It is hot: .* 3 K below its limit\. What heats it most is ledger-view"),

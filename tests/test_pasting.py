@@ -80,7 +80,7 @@ class Pasting(unittest.TestCase):
             if QUIET.search(ladder()["step"][name].get("command", ""))
         ]
         self.assertGreater(len(HOSTILE), 50)
-        diagnosis = SimpleNamespace(cause=None, outside=None)
+        diagnosis = SimpleNamespace(cause=None, outside=None, limiting=None, also=None)
         holding = frozenset({"unit", "service", "running", "root-full"})
         for hostile in HOSTILE:
             finding = Finding("storage-full", "concern", hostile, [])

@@ -251,7 +251,7 @@ def _missing_drivers(series: Series) -> list[BlindSpot]:
 def _blind_spot(subject: str, reason: str, count: int) -> BlindSpot:
     words = wording()
     # of what is not published at all, files that could have been are counted, and nothing else
-    many = f" ({count} of them)" if count > 1 and reason != "absent" else ""
+    many = f" ({count} of them)" if count > 1 and not reason.startswith("absent") else ""
     why = "permission" if reason == "permission-privileged" else reason
     return BlindSpot(
         what=words["blind_spot"].get(subject, subject),
@@ -261,6 +261,9 @@ def _blind_spot(subject: str, reason: str, count: int) -> BlindSpot:
 
 
 def _reason(unseen: Unseen, series: Series) -> str:
+    # what a shell was not given and what is not there look the same from here
+    if unseen.reason == "absent" and series.header.by_shell:
+        return "absent-shell"
     if unseen.reason == "permission" and series.header.privileged:
         return "permission-privileged"
     return unseen.reason

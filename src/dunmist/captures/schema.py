@@ -48,9 +48,10 @@ class Header(msgspec.Struct, frozen=True, tag_field="kind", tag="header", kw_onl
     """The first line.
 
     ``live`` is false when the computer was read from a copy or a model; ``privileged`` says whether
-    the sampler ran as administrator. ``observer`` is the sampler's own process. ``complaints`` are
-    words for what somebody complained of, ``note`` is in their own. ``recording`` is of segments of
-    the flight recorder, ``incident`` of what it kept.
+    the sampler ran as administrator. ``observer`` is the sampler's own process, ``by_shell`` that
+    it was no more than a shell on a computer that is elsewhere. ``complaints`` are words for what
+    somebody complained of, ``note`` is in their own. ``recording`` is of segments of the flight
+    recorder, ``incident`` of what it kept.
     """
 
     format: str
@@ -63,6 +64,7 @@ class Header(msgspec.Struct, frozen=True, tag_field="kind", tag="header", kw_onl
     plan: Plan
     inventory: Inventory = Inventory()
     observer: Observer | None = None
+    by_shell: bool = False
     note: str | None = None
     complaints: list[str] = []
     blind_spots: list[Unseen] = []

@@ -4,16 +4,25 @@ from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import sampling_options
+from dunmist.cli.parameters import FILE, far_options, refuse_given, sampling_options
 
 
 @click.command()
 @click.option("--until-sure", is_flag=True,
               help="End as soon as more of it would hardly change the verdict, at most after "
               "--for.")  # fmt: skip
+@click.option("--from", "collected", type=FILE, metavar="COLLECTED",
+              help="Make the capture of a file that 'dunmist collector' left.")  # fmt: skip
+@far_options
 @sampling_options
+@click.pass_context
 def capture(
+    context: click.Context,
+    /,
     until_sure: bool,
+    collected: Path | None,
+    host: str | None,
+    sudo: bool,
     output: Path | None,
     duration_s: float,
     every_s: float,
@@ -22,16 +31,31 @@ def capture(
     note: str | None,
     force: bool,
 ) -> None:
-    """Sample this computer into FILE.
+    """Sample this computer into FILE, or another one with --on HOST.
 
     Ctrl-C ends it early and keeps what it has. Without -o the file is named for the computer and
     the time. Nothing on the computer is changed.
     """
-    from dunmist.cli.progress import progress_for
     from dunmist.jobs import Wishes, run_capture
 
     wishes = Wishes(output, duration_s, every_s, root, note, force, complaints=complaints,
                     until_sure=until_sure)  # fmt: skip
-    path = run_capture(wishes, follow=progress_for)
+    if collected is not None:
+        ignored = "what was collected has its own time and place; leave out {}"
+        refuse_given(context, ("host", "sudo", "root", "duration_s", "every_s", "until_sure"),
+                     ignored)  # fmt: skip
+        from dunmist.cli.far import read_collected
+
+        path = read_collected(collected, wishes)
+    elif host is not None:
+        refuse_given(context, ("until_sure",), "{} is for this computer; leave it out with --on")
+        from dunmist.cli.far import sample_host
+
+        path = sample_host(host, wishes, sudo=sudo)
+    else:
+        refuse_given(context, ("sudo",), "{} goes with --on")
+        from dunmist.cli.progress import progress_for
+
+        path = run_capture(wishes, follow=progress_for)
     if str(path) != "-":
         click.echo(f"kept {path}; next: dunmist triage {path}", err=True)

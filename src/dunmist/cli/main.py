@@ -22,6 +22,7 @@ COMMANDS = {
     "view": "Show one topic of a capture as a table.",
     "compare": "Say what changed between captures, beyond chance.",
     "watch": "Record on and on, and keep what was worth it.",
+    "collector": "Write a script that samples a computer with nothing but a shell.",
     "fix": "Show one step against a culprit, and carry it out when told to.",
     "demo": "Run a full example on a model computer.",
 }

@@ -143,6 +143,7 @@ def complaint_option(command: Callable[..., Any]) -> Callable[..., Any]:
 
 FILE = click.Path(path_type=Path, dir_okay=True)
 INCIDENT = "incident:"
+GZIP_BEGINNING = 2
 SIZES = {"": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
 SIZE_LEAST, SIZE_MOST = 1 << 20, 1 << 40
 
@@ -159,10 +160,25 @@ class CaptureFile(click.Path):
         """Return the path; fails where no such incident is kept."""
         text = str(value)
         if not text.startswith(INCIDENT):
-            return super().convert(value, param, ctx)
+            path = super().convert(value, param, ctx)
+            return _capture_of(Path(text)) or path
         from dunmist.jobs.incident_names import incident_file
 
         return incident_file(text.removeprefix(INCIDENT))
+
+
+def _capture_of(path: Path) -> Path | None:
+    """Return a capture made of a collector's file; None where it is none of its files."""
+    try:
+        with path.open("rb") as file:
+            beginning = file.read(GZIP_BEGINNING)
+    except OSError:
+        return None  # whoever reads it says so
+    if not beginning.startswith((b"@", b"\x1f\x8b")):
+        return None
+    from dunmist.jobs.collected import capture_of_collected
+
+    return capture_of_collected(path)
 
 
 CAPTURE = CaptureFile()
@@ -235,6 +251,15 @@ def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
     for option in reversed(options):
         command = option(command)
     return command
+
+
+def far_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that sample a computer that is elsewhere."""
+    command = click.option("--sudo", is_flag=True, help="With --on: read as its administrator, by "
+                           "'sudo -n', which asks for no password.")(command)  # fmt: skip
+    return click.option("--on", "host", metavar="HOST",
+                        help="Sample another computer over SSH: user@host or "
+                        "ssh://user@host:2222.")(command)  # fmt: skip
 
 
 def refuse_given(context: click.Context, names: Collection[str], message: str) -> None:

@@ -9,6 +9,7 @@ import click
 
 from dunmist.cli.parameters import (
     CAPTURE,
+    far_options,
     normal_option,
     part_options,
     refuse_given,
@@ -16,7 +17,7 @@ from dunmist.cli.parameters import (
     wants_colours,
 )
 
-SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force")
+SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force", "host", "sudo")
 
 
 @click.command()
@@ -25,6 +26,7 @@ SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force")
 @click.option("--full", is_flag=True, help="Print all of it, not one screen.")
 @normal_option
 @part_options
+@far_options
 @sampling_options
 @click.pass_context
 def triage(
@@ -36,6 +38,8 @@ def triage(
     normal: tuple[Path, ...],
     since: float | time | None,
     until: float | time | None,
+    host: str | None,
+    sudo: bool,
     output: Path | None,
     duration_s: float,
     every_s: float,
@@ -55,12 +59,19 @@ def triage(
         raise click.UsageError("what is not as usual is JSON of 'dunmist compare --json'")
     if file is None:
         refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
-        from dunmist.cli.progress import progress_for
         from dunmist.jobs import Wishes, run_capture
 
         wishes = Wishes(output, duration_s, every_s, root, note, force, complaints=complaints,
-                        until_sure=True)  # fmt: skip
-        file = run_capture(wishes, follow=progress_for)
+                        until_sure=host is None)  # fmt: skip
+        if host is not None:
+            from dunmist.cli.far import sample_host
+
+            file = sample_host(host, wishes, sudo=sudo)
+        else:
+            refuse_given(context, ("sudo",), "{} goes with --on")
+            from dunmist.cli.progress import progress_for
+
+            file = run_capture(wishes, follow=progress_for)
         click.echo(f"kept {file}", err=True)
     else:
         refuse_given(context, SAMPLING, f"{file} is sampled already; leave out {{}}")

@@ -67,6 +67,13 @@ class Wishes(NamedTuple):
     until_sure: bool = False
 
 
+class SampledBy(NamedTuple):
+    """Who reads in our place: its process number, and whether as administrator."""
+
+    pid: int
+    is_privileged: bool
+
+
 class Subject(NamedTuple):
     """What is sampled: the machine, who samples it, and what stands still in it."""
 
@@ -84,12 +91,14 @@ def follow_nothing(
 
 
 def run_capture(
-    wishes: Wishes, clock: Clock | None = None, follow: Follower = follow_nothing
-) -> Path:
+    wishes: Wishes, clock: Clock | None = None, follow: Follower = follow_nothing,
+    sampled_by: SampledBy | None = None,
+) -> Path:  # fmt: skip
     """Sample as wished and return the path of the capture.
 
     Raises WrongUsage, UnreadableComputer or OutputError. With a clock of its own (a model
     computer's) no signal is caught; raises KeyboardInterrupt where a signal gives up the job.
+    ``sampled_by`` is who reads in our place.
     """
     if wishes.every_s > wishes.duration_s:
         raise WrongUsage(
@@ -106,7 +115,7 @@ def run_capture(
             Believing() if _may_be_sure(wishes) and system else nullcontext() as believing,
             ended_by_signals(stop) if system else nullcontext(Ending(stop)) as ending,
         ):
-            beside = _Beside(follow, ending, believing, system)
+            beside = _Beside(follow, ending, believing, system, sampled_by)
             return _write(wishes, root, clock or system or SystemClock(), beside)
     finally:
         root.close()
@@ -125,16 +134,17 @@ class _Beside(NamedTuple):
     ending: Ending
     believing: Believing | None
     system: SystemClock | None
+    sampled_by: SampledBy | None = None
 
 
 def _write(wishes: Wishes, root: Root, clock: Clock, beside: _Beside) -> Path:
-    follow, ending, believing, system = beside
+    follow, ending, believing, system, sampled_by = beside
     plan = Plan(wishes.duration_s, wishes.every_s)
     rules = load_rules(settings_directory() / "secrets.toml")
     started = clock.now()
     try:
         with ending.reading():
-            subject = read_subject(root)
+            subject = read_subject(root, sampled_by)
             machine, observer, inventory = subject
             records = sample(root, machine, inventory, plan, clock)
             # the file is opened once there is a tick to keep, so that a failure leaves nothing
@@ -149,6 +159,8 @@ def _write(wishes: Wishes, root: Root, clock: Clock, beside: _Beside) -> Path:
         note=wishes.note,
         complaints=list(wishes.complaints),
     )
+    if sampled_by is not None:
+        header = msgspec.structs.replace(header, privileged=sampled_by.is_privileged, by_shell=True)
     ticks = missed = 0
     with (
         follow(plan, observer, machine) as told,
@@ -181,9 +193,10 @@ def _write(wishes: Wishes, root: Root, clock: Clock, beside: _Beside) -> Path:
     return output
 
 
-def read_subject(root: Root) -> Subject:
+def read_subject(root: Root, sampled_by: SampledBy | None = None) -> Subject:
     """Return what is sampled, and by whom."""
-    return Subject(read_machine(root), find_observer(root), read_inventory(root))
+    observer = find_observer(root, sampled_by.pid if sampled_by else None)
+    return Subject(read_machine(root), observer, read_inventory(root))
 
 
 def header_of(root: Root, subject: Subject, plan: Plan, started: datetime) -> Header:

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from dunmist.computer import Inventory, Machine, Root, parse_process_stat
+from dunmist.computer import Inventory, Machine, ParseError, Root, parse_process_stat
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling.clock import Clock
 from dunmist.sampling.pace import Due, Plan, pace
@@ -33,11 +33,19 @@ class Observer(msgspec.Struct, frozen=True):
     start_clk: int
 
 
-def find_observer(root: Root) -> Observer | None:
-    """Return this program's identity; None when it is not part of the computer it samples."""
-    if not root.is_this_computer:
+def find_observer(root: Root, pid: int | None = None) -> Observer | None:
+    """Return the identity of who samples: this program, or the process that reads in its place.
+
+    None when it is not part of the computer it samples.
+    """
+    if pid is None and not root.is_this_computer:
         return None
-    own = parse_process_stat(root.read("proc/self/stat"))
+    try:
+        own = parse_process_stat(root.read(f"proc/{pid or 'self'}/stat"))
+    except (OSError, ParseError):
+        if pid is None:
+            raise
+        return None
     return Observer(own.pid, own.start_clk)
 
 

@@ -54,7 +54,7 @@ _WRITTEN: Mapping[Unit, Callable[[float], str]] = {
     "a second": lambda value: f"{value:.1f}",
     "Hz": lambda value: f"{value / 1e6:.0f} MHz",
     "s": short_span_text,
-    "at": lambda value: f"{value:.1f} s" if value >= 0 else f"{span_text(-value)} before",
+    "at": lambda value: f"{value:.1f} s",
     "moment": moment_text,
 }
 

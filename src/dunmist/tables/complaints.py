@@ -7,14 +7,15 @@ from dunmist.tables.declared import Column, Row, Table, Width
 
 
 def _complaints(judged: Judged) -> Iterator[Row]:
+    end_s = judged.series.duration_s
     for one in judged.series.complaints:
         yield {
             "kind": one.kind.replace("-", " "),
             "about": one.about,
             "count": one.times,
             "during": one.during,
-            "first_at_s": round(one.first_s, 3),
-            "last_at_s": round(one.last_s, 3),
+            "first_ago_s": round(max(0.0, end_s - one.first_s), 3),
+            "last_ago_s": round(max(0.0, end_s - one.last_s), 3),
             "pid": one.pid,
             "line": one.text,
         }
@@ -28,12 +29,12 @@ COMPLAINTS = Table(
         Column("about", "text", "the device or program that it names", Width(), ("name",)),
         Column("count", "number", "how many such lines since the computer started"),
         Column("during", "number", "how many of them during the capture"),
-        Column("first_at_s", "at", "the first, since the first tick; below nought is before it",
-               title="first"),
-        Column("last_at_s", "at", "the newest", title="last"),
+        Column("first_ago_s", "s", "how long before the end of the capture the first was",
+               title="first, ago"),
+        Column("last_ago_s", "s", "how long before it the newest was", title="last, ago"),
         Column("pid", "number", "process number that it names", answers=("pid",)),
         Column("line", "text", "the newest line, addresses left out", Width(30, 120)),
     ),
     _complaints,
-    shown=("kind", "about", "count", "last_at_s", "during", "line"),
+    shown=("kind", "about", "count", "last_ago_s", "during", "line"),
 )  # fmt: skip

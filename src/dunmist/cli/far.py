@@ -1,0 +1,29 @@
+"""What ``--on`` and ``--from`` do, and say: a computer that is elsewhere."""
+
+from pathlib import Path
+
+import click
+
+from dunmist.cli.progress import progress_for
+from dunmist.harmless import harmless
+from dunmist.jobs import Wishes
+from dunmist.jobs.far import Far, FarCapture, capture_from, capture_on, parse_host
+
+
+def sample_host(host: str, wishes: Wishes, *, sudo: bool) -> Path:
+    """Sample a computer over SSH and return the capture."""
+    if str(wishes.root) != "/":
+        raise click.UsageError("--root is of this computer; leave it out with --on")
+    return _told(capture_on(Far(parse_host(host), sudo), wishes, progress_for))
+
+
+def read_collected(file: Path, wishes: Wishes) -> Path:
+    """Make a capture of a collector's file and return it."""
+    return _told(capture_from(file, wishes))
+
+
+def _told(found: FarCapture) -> Path:
+    click.echo(f"sampled by {found.by}", err=True)
+    if found.remark:
+        click.echo(f"dunmist: {harmless(found.remark)}", err=True)
+    return found.path

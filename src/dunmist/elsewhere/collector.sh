@@ -1,0 +1,168 @@
+# Reads what this computer's kernel publishes about itself, and nothing else, and writes it as text:
+# processor times, memory, disks, links, sensors; of each process its name, owner, program, command line
+# (words that look like a password, token or key are left out), its use, and which sockets it has open.
+# It reads no documents, no contents of anybody's files, no environment, no serial numbers. It changes
+# nothing on the computer. Needs a POSIX shell, grep, sed, tr, ls, df and sleep; those of busybox will do.
+#
+# Set before this: MARK (a word that nobody can guess), TICKS, EVERY (hundredths of a second).
+LC_ALL=C
+export LC_ALL
+PATH=$PATH:/bin:/usr/bin:/sbin:/usr/sbin
+# a root that is as bare as can be has no devices either
+if [ -e /dev/null ]; then
+  NIL=/dev/null
+  exec 2>/dev/null
+else
+  NIL=/proc/version
+  exec 2>&-
+fi
+FIRST_EACH=80
+SEP=$(printf '\001')
+
+say() { printf '@%s %s\n' "$MARK" "$*"; }
+
+# every line gets the name of its file in front, so that no content can be taken for another file
+show() { grep -saH '' "$@" <$NIL; }
+
+now() {
+  read -r up _ </proc/uptime
+  at=${up%.*}${up#*.}
+}
+
+once() {
+  show /proc/cpuinfo /proc/sys/kernel/hostname /proc/sys/kernel/osrelease /proc/sys/kernel/pid_max \
+    /proc/sys/kernel/threads-max /proc/sys/kernel/sched_autogroup_enabled \
+    /proc/sys/kernel/task_delayacct /proc/sys/kernel/random/boot_id /etc/passwd /etc/os-release \
+    /proc/net/route /proc/net/ipv6_route /sys/devices/system/cpu/offline \
+    /sys/devices/system/cpu/cpu[0-9]*/topology/core_id \
+    /sys/devices/system/cpu/cpu[0-9]*/topology/physical_package_id \
+    /sys/devices/system/cpu/cpu[0-9]*/cpu_capacity \
+    /sys/devices/system/cpu/cpu[0-9]*/cpufreq/cpuinfo_max_freq \
+    /sys/devices/system/cpu/cpu[0-9]*/cpufreq/cpuinfo_min_freq \
+    /sys/devices/system/cpu/cpu[0-9]*/cpufreq/scaling_max_freq \
+    /sys/devices/system/cpu/cpu[0-9]*/cpufreq/base_frequency \
+    /sys/devices/system/cpu/cpu[0-9]*/cpufreq/scaling_governor \
+    /sys/block/*/size /sys/block/*/removable /sys/block/*/queue/rotational \
+    /sys/block/*/queue/scheduler /sys/block/*/queue/nr_requests /sys/block/*/device/model \
+    /sys/block/*/device/queue_depth /sys/block/*/*/partition /sys/block/*/dm/name \
+    /sys/class/net/*/type /sys/class/net/*/mtu /sys/class/net/*/operstate /sys/class/net/*/speed \
+    /sys/class/net/*/duplex /sys/class/hwmon/hwmon*/name /sys/class/hwmon/hwmon*/*_label \
+    /sys/class/hwmon/hwmon*/*_crit /sys/class/hwmon/hwmon*/*_max /sys/class/hwmon/hwmon*/*_min \
+    /sys/class/hwmon/hwmon*/*_emergency /sys/class/hwmon/hwmon*/*_fault \
+    /sys/class/thermal/thermal_zone*/type /sys/class/thermal/thermal_zone*/trip_point_*_type \
+    /sys/class/thermal/thermal_zone*/trip_point_*_temp /sys/class/powercap/*/name \
+    /sys/class/powercap/*/max_energy_range_uj /sys/class/drm/card[0-9]*/device/mem_info_vram_total \
+    /sys/class/drm/card[0-9]*/device/vendor /sys/class/drm/card[0-9]*/device/device \
+    /sys/class/power_supply/*/uevent
+  for link in /sys/class/net/*; do
+    [ -e "$link/device" ] && printf 'dir:%s/device\n' "$link"
+    [ -e "$link/wireless" ] && printf 'dir:%s/wireless\n' "$link"
+  done
+  [ -e /sys/fs/cgroup/cgroup.controllers ] && show /sys/fs/cgroup/cgroup.controllers
+  # of sensors those of drives are left alone: reading may wake a drive
+  SENSED=
+  for chip in /sys/class/hwmon/hwmon*; do
+    read -r name <"$chip/name" || continue
+    [ "$name" = drivetemp ] || SENSED="$SENSED $chip/*_input"
+  done
+  # groups whose processor time is limited
+  LIMITED=
+  for file in /sys/fs/cgroup/*/cpu.max /sys/fs/cgroup/*/*/cpu.max /sys/fs/cgroup/*/*/*/*/cpu.max; do
+    read -r quota _ <"$file" || continue
+    case $file in *[!A-Za-z0-9/._@:\\-]*) continue ;; esac
+    [ "$quota" = max ] || LIMITED="$LIMITED $file ${file%max}stat ${file%max}pressure"
+  done
+}
+
+# what is read seldom: sockets and their owners, batteries, what waits, details of processes
+seldom() {
+  show /proc/net/tcp /proc/net/tcp6 /proc/net/udp /proc/net/udp6 /proc/net/unix /proc/interrupts \
+    /sys/class/power_supply/*/uevent /proc/[0-9]*/status /proc/[0-9]*/wchan /proc/locks /proc/swaps \
+    /proc/self/mountinfo
+  # a file without a line is one all the same
+  [ -r /proc/locks ] && { read -r line </proc/locks || printf 'none:/proc/locks\n'; }
+  ls -lnq /proc/[0-9]*/fd <$NIL | sed -n -e '/^\/proc/p' -e '/ -> /p' | sed 's/^/fd:/'
+  df -Pk <$NIL | sed 's/^/df:/'
+  df -Pi <$NIL | sed 's/^/di:/'
+}
+
+# what does not change of processes that were not seen before
+facts() {
+  [ -n "$new" ] || return
+  # shellcheck disable=SC2086 # names of directories in /proc have no blanks
+  set -- $new
+  status= exes=
+  for p; do
+    status="$status $p/status $p/cgroup $p/loginuid $p/limits" exes="$exes $p/exe"
+  done
+  # shellcheck disable=SC2086
+  show $status
+  # shellcheck disable=SC2086
+  ls -ldnq $exes <$NIL | sed 's/^/exe:/'
+  for p; do
+    line=
+    read -r line <"$p/cmdline" || [ -n "$line" ] || continue
+    printf 'cmd:%s:' "$p"
+    tr '\000\n' '\001\002' <"$p/cmdline"
+    printf '\n'
+  done | sed -e "s/\([Pp][Aa][Ss][Ss][A-Za-z_-]*[=: $SEP]\)[^$SEP]*/\1[masked]/g" \
+    -e "s/\([Tt][Oo][Kk][Ee][Nn][=: $SEP]\)[^$SEP]*/\1[masked]/g" \
+    -e "s/\([Ss][Ee][Cc][Rr][Ee][Tt][A-Za-z_-]*[=: $SEP]\)[^$SEP]*/\1[masked]/g" \
+    -e "s/\([Kk][Ee][Yy][=:]\)[^$SEP]*/\1[masked]/g" \
+    -e "s/\(:\/\/[^:\/$SEP]*:\)[^@$SEP]*@/\1[masked]@/g"
+}
+
+# who is here that was not seen before, a part of them at a time
+look() {
+  new= count=0 seen=
+  for p in /proc/[0-9]*; do
+    case $known in
+      *" $p "*) seen="$seen$p " ;;
+      *)
+        [ "$count" -lt "$FIRST_EACH" ] || [ "$n" -eq "$TICKS" ] || continue
+        count=$((count + 1)) new="$new $p" seen="$seen$p "
+        ;;
+    esac
+  done
+  known=" $seen"
+}
+
+collect() {
+  say begin 1 $$ "$TICKS" "$EVERY" "$(date +%s)" "$(date +%z)" "$(id -u)"
+  once
+  n=0 known=' '
+  now
+  due=$at
+  while :; do
+    say tick "$n" "$up"
+    # shellcheck disable=SC2086 # lists of patterns
+    show /proc/uptime /proc/stat /proc/loadavg /proc/pressure/* /proc/meminfo /proc/vmstat \
+      /proc/diskstats /proc/net/dev /proc/net/snmp /proc/net/netstat \
+      /sys/devices/system/cpu/cpu[0-9]*/cpufreq/scaling_cur_freq \
+      /sys/devices/system/cpu/cpu[0-9]*/thermal_throttle/*_throttle_count $SENSED \
+      /sys/class/thermal/thermal_zone*/temp /sys/class/powercap/*/energy_uj \
+      /sys/class/drm/card[0-9]*/device/gpu_busy_percent \
+      /sys/class/drm/card[0-9]*/device/mem_info_vram_used /sys/block/zram*/mm_stat $LIMITED \
+      /proc/[0-9]*/stat /proc/[0-9]*/schedstat /proc/[0-9]*/statm /proc/[0-9]*/io
+    look
+    facts
+    if [ $((n % 10)) -eq 0 ] || [ "$n" -eq "$TICKS" ]; then
+      seldom
+    fi
+    now
+    say end "$n" "$up"
+    [ "$n" -lt "$TICKS" ] || break
+    n=$((n + 1)) due=$((due + EVERY)) left=$((due - at))
+    # what is late is not made up for: the next moment that lies ahead is taken
+    while [ "$left" -le 0 ] && [ "$n" -lt "$TICKS" ]; do
+      n=$((n + 1)) due=$((due + EVERY)) left=$((due - at))
+    done
+    if [ "$left" -gt 0 ]; then
+      hundredths=$((left % 100))
+      [ "$hundredths" -ge 10 ] || hundredths=0$hundredths
+      sleep "$((left / 100)).$hundredths" <$NIL || sleep 1 <$NIL
+    fi
+    now
+  done
+  say done
+}

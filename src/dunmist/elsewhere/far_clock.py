@@ -1,0 +1,71 @@
+"""The sampler's clock while a far computer is sampled: that computer's own time.
+
+Waiting means taking the next frames, however late a slow line brings them: the pace, and with it
+every rate, is by the clock over there.
+"""
+
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta, timezone
+
+from dunmist.elsewhere.mirror import Mirror
+from dunmist.elsewhere.stream import Begun, Frame, Garbled
+
+# a frame that comes this much before its time is the one that was waited for
+EARLY_S = 0.25
+DATE_MOST_S = 253_402_300_000.0
+
+
+class FarClock:
+    """Moments of a far computer, in seconds since its first frame."""
+
+    def __init__(self, begun: Begun, frames: Iterator[Frame], mirror: Mirror) -> None:
+        self._begun, self._frames, self._mirror = begun, frames, mirror
+        self._first_s: float | None = None
+        self._at_s = 0.0
+
+    def begin(self) -> bool:
+        """Show the first frame; return whether there was one."""
+        return self._advance()
+
+    def monotonic_s(self) -> float:
+        """Return seconds since the first frame, by the far computer's own clock."""
+        return self._at_s
+
+    def boottime_s(self) -> float:
+        """Return the same: its uptime counts sleep, and nothing else is sent."""
+        return self._at_s
+
+    def now(self) -> datetime:
+        """Return the date and time over there."""
+        started_s = min(self._begun.started_s, DATE_MOST_S)
+        moment = datetime.fromtimestamp(started_s, UTC) + timedelta(seconds=self._at_s)
+        return moment.astimezone(_zone(self._begun.zone))
+
+    def sleep_until(self, monotonic_s: float) -> bool:
+        """Take frames up to a moment; return False when no more came."""
+        while self._at_s < monotonic_s - EARLY_S * self._begun.every_s:
+            if not self._advance():
+                return False
+        return True
+
+    def _advance(self) -> bool:
+        try:
+            frame = next(self._frames, None)
+        except Garbled:
+            frame = None  # what came before is good
+        if frame is None:
+            return False
+        if self._first_s is None:
+            self._first_s = frame.at_s
+        self._at_s = max(self._at_s, frame.at_s - self._first_s)
+        self._mirror.show(frame)
+        return True
+
+
+def _zone(text: str) -> timezone:
+    """Return the zone of date(1)'s ``%z``, UTC where it is none."""
+    sign, digits = text[:1], text[1:]
+    if sign not in "+-" or len(digits) != 4 or not digits.isdigit() or int(digits) >= 2400:
+        return UTC
+    offset = timedelta(hours=int(digits[:2]), minutes=int(digits[2:]))
+    return timezone(offset if sign == "+" else -offset)

@@ -1,0 +1,47 @@
+"""The collector as it is fed to a far shell, and as one file to carry to a computer."""
+
+import secrets
+from importlib.resources import files
+
+MARK_BYTES = 12
+HUNDREDTHS = 100
+_OF_ITS_OWN = """\
+#!/bin/sh
+# Run this as 'sh FILE', as administrator if you can: 'sudo sh FILE'. It takes {duration:g} seconds
+# and leaves one file here, whose name it says. Send that file to the technician who asked for it.
+# What follows says what it reads.
+#
+"""
+_INTO_A_FILE = """
+MARK=$(od -An -N12 -tx1 /dev/urandom | tr -d ' \\n')
+TICKS={ticks} EVERY={every}
+umask 077
+out=collected-$(date +%Y%m%d-%H%M%S).txt
+collect >"$out" || exit 1
+if gzip -f "$out"; then out=$out.gz; fi
+echo "Done. Send this file: $PWD/$out"
+"""
+
+
+def collector() -> str:
+    """Return the functions of the collector."""
+    return (files("dunmist.elsewhere") / "collector.sh").read_text(encoding="utf-8")
+
+
+def new_mark() -> str:
+    """Return a word that nobody on the far computer can guess."""
+    return secrets.token_hex(MARK_BYTES)
+
+
+def collector_script(mark: str, ticks: int, every_s: float) -> str:
+    """Return what a shell is fed over its standard input; it writes to its standard output."""
+    asked = f"MARK={mark}\nTICKS={ticks} EVERY={round(HUNDREDTHS * every_s)}\n"
+    # a shell that is fed its commands must not let one of them eat the rest
+    return f"{collector()}\n{asked}collect <$NIL\nexit\n"
+
+
+def script_to_carry(ticks: int, every_s: float) -> str:
+    """Return a script that a person runs, and that leaves one file."""
+    head = _OF_ITS_OWN.format(duration=ticks * every_s)
+    asked = _INTO_A_FILE.format(ticks=ticks, every=round(HUNDREDTHS * every_s))
+    return f"{head}{collector()}{asked}"

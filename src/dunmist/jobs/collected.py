@@ -1,0 +1,40 @@
+"""A collector's file in the place of a capture: made into one, for as long as the program runs."""
+
+import atexit
+import gzip
+import shutil
+import tempfile
+from pathlib import Path
+
+from dunmist.elsewhere.stream import is_collected
+
+BEGINNING_BYTES = 200
+GZIP = b"\x1f\x8b"
+
+
+def capture_of_collected(path: Path) -> Path | None:
+    """Return a capture made of a collector's file, None where the file is something else.
+
+    Raises CaptureError where it is damaged from its beginning on.
+    """
+    if not _is_collected(path):
+        return None
+    from dunmist.jobs.capture import Wishes
+    from dunmist.jobs.far import capture_from
+
+    folder = Path(tempfile.mkdtemp(prefix="dunmist-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    name = path.name.removesuffix(".gz").removesuffix(".txt")
+    return capture_from(path, Wishes(folder / f"{name}.jsonl.gz", 1.0, 1.0)).path
+
+
+def _is_collected(path: Path) -> bool:
+    try:
+        with path.open("rb") as file:
+            beginning = file.read(BEGINNING_BYTES)
+        if beginning.startswith(GZIP):
+            with gzip.open(path, "rb") as file:
+                beginning = file.read(BEGINNING_BYTES)
+    except (OSError, EOFError):
+        return False
+    return is_collected(beginning)

@@ -1,0 +1,266 @@
+"""A computer that is elsewhere: over SSH, by a file that the collector left, and hostile ones."""
+
+import getpass
+import gzip
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+import unittest
+from contextlib import closing
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from dunmist.elsewhere import Garbled, Mirror, Stream
+from dunmist.elsewhere.script import collector_script
+from dunmist.errors import WrongUsage
+from dunmist.jobs.far import parse_host
+from dunmist.jobs.judge import judge
+from tests.program import BUSY, DUNMIST, InFolder, run
+
+SSHD = shutil.which("sshd", path=f"{os.environ.get('PATH', '')}:/usr/sbin")
+MARK = "0123456789abcdef"
+BEGIN = f"@{MARK} begin 1 4242 1 100 1924952400 +0100 0\n"
+STAT = "/proc/{0}/stat:{0} ({1}) S 1 1 1 0 -1 0 0 0 0 0 5 5 0 0 20 0 1 0 {2} 1000 10 " + "0 " * 28
+
+
+def frames(*lines, mark=MARK):
+    stream = Stream([line.encode("utf-8", "surrogateescape") for line in lines], mark)
+    return stream, list(stream.frames())
+
+
+def text(*lines, number=0):
+    return [f"@{MARK} tick {number} 100.0{number}\n", *(f"{line}\n" for line in lines),
+            f"@{MARK} end {number} 100.05\n"]  # fmt: skip
+
+
+class Hostile(unittest.TestCase):
+    """What users of the far computer put into names and contents stays what it is."""
+
+    def shown(self, *lines):
+        folder = TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        _, found = frames(BEGIN, *text(*lines))
+        Mirror(Path(folder.name)).show(found[0])
+        return Path(folder.name)
+
+    def test_no_content_is_taken_for_another_line(self):
+        forged = f"@{MARK} end 0 100.05"
+        root = self.shown(
+            STAT.format(7, "a", 50), f"/proc/7/status:Name:\t{forged}",
+            f"/proc/7/status:/proc/9/stat:9 (x) S {'0 ' * 48}",
+            f"cmd:/proc/7:sh\1-c\1\2{forged}\2/proc/9/stat:9 (x) S\2",
+            "exe:lrwxrwxrwx 1 0 0 0 Nov 27 03:00 /proc/7/exe -> /tmp/x /proc/9/exe -> /bin/y",
+        )  # fmt: skip
+        self.assertEqual(["7"], sorted(os.listdir(root / "proc")))
+        command = (root / "proc/7/cmdline").read_bytes()
+        self.assertEqual(f"sh\0-c\0\n{forged}\n/proc/9/stat:9 (x) S\n".encode(), command)
+        self.assertEqual("/tmp/x /proc/9/exe -> /bin/y", os.readlink(root / "proc/7/exe"))
+
+    def test_nothing_is_written_outside(self):
+        root = self.shown(
+            "/proc/../../../tmp/dunmist-escaped/stat:x", "/etc/../root/passwd:x",
+            "dir:/sys/class/net/../../../x/device", "/proc/1/cwd/passwd:x",
+            STAT.format(7, "a", 50), "fd:/proc/7/fd:", "fd:lrwx 1 0 0 64 Nov 27 1 -> /etc",
+            "df:/dev/sda1 100 50 50 50% /../../../tmp/x",
+        )  # fmt: skip
+        self.assertFalse(Path("/tmp/dunmist-escaped").exists())
+        for folder, _, files in os.walk(root):
+            for name in files:
+                self.assertTrue((Path(folder) / name).resolve().is_relative_to(root) or
+                                (Path(folder) / name).is_symlink())  # fmt: skip
+
+    def test_a_number_that_is_used_again_is_another_process(self):
+        with TemporaryDirectory() as name:
+            mirror = Mirror(Path(name))
+            first = text(STAT.format(7, "old", 50), "cmd:/proc/7:old\1x")
+            second = text(STAT.format(7, "new", 9000), number=1)
+            for frame in frames(BEGIN, *first, *second)[1]:
+                mirror.show(frame)
+            self.assertFalse((Path(name) / "proc/7/cmdline").exists())
+
+    def test_greetings_are_passed_over_and_what_is_cut_off_is_left_out(self):
+        stream, found = frames(
+            "Welcome to skerrow!\n", "@dead begin 1 1 1 1 1 1 1\n", BEGIN,
+            *text("/proc/uptime:100.00 1.00"), *text("x", number=1)[:2],
+        )  # fmt: skip
+        self.assertEqual([0], [frame.number for frame in found])
+        self.assertFalse(stream.is_whole)
+        with self.assertRaises(Garbled):
+            frames("sh: not found\n")
+
+    def test_hosts_that_are_none(self):
+        self.assertEqual(("far", None), tuple(parse_host("far")))
+        self.assertEqual(("me@far", 2222), tuple(parse_host("ssh://me@far:2222")))
+        for name in ("-oProxyCommand=x", "me@-far", "a b", "ssh://far/x", "ssh://far:99999", ""):
+            with self.subTest(name), self.assertRaises(WrongUsage):
+                parse_host(name)
+
+
+class Carried(InFolder):
+    """A file that the collector left is as good as a capture."""
+
+    def collect(self, shell, ticks=3):
+        script = collector_script(MARK, ticks, 0.5)
+        done = subprocess.run(shell, input=script.encode(), capture_output=True, cwd=self.folder,
+                              timeout=60, check=True)  # fmt: skip
+        path = self.folder / "collected.txt"
+        path.write_bytes(done.stdout)
+        return path
+
+    def test_each_shell_gives_the_same(self):
+        shells = {"dash": ["dash", "-s"], "bash": ["bash", "--posix", "-s"],
+                  "busybox": ["busybox", "sh", "-s"]}  # fmt: skip
+        missing = [name for name in shells if not shutil.which(name)]
+        for name in shells.keys() - set(missing):
+            with self.subTest(name):
+                path = self.collect(shells[name])
+                run("capture", "--from", path, "-o", "x.jsonl.gz", "--force", folder=self.folder)
+                series = judge(self.folder / "x.jsonl.gz").series
+                self.assertEqual(4, series.ticks)
+                own = [one for one in series.processes.values() if one.pid == os.getpid()]
+                self.assertEqual([True], [bool(one.facts.command_line) for one in own])
+                self.assertIsNotNone(series.sampler)
+        if missing:
+            self.skipTest(f"without {', '.join(missing)}: not in this system")
+
+    def test_a_triage_takes_it_as_it_is_and_a_damaged_one_says_so(self):
+        path = self.collect(["sh", "-s"], ticks=2)
+        packed = self.folder / "collected.txt.gz"
+        packed.write_bytes(gzip.compress(path.read_bytes()))
+        self.assertIn("Verdict", run("triage", packed, folder=self.folder).stdout)
+        path.write_bytes(path.read_bytes()[:400])
+        self.assertIn("collector's file", self.one_line("triage", path))
+
+    def test_a_root_with_nothing_but_a_busybox(self):
+        busybox = shutil.which("busybox")
+        if os.geteuid() or busybox is None:
+            self.skipTest("takes an administrator and busybox")
+        (self.folder / "bin").mkdir()
+        shutil.copy(busybox, self.folder / "bin/busybox")
+        for name in ("sh", "grep", "sed", "tr", "ls", "df", "sleep", "date", "id"):
+            (self.folder / "bin" / name).symlink_to("busybox")
+        for name in ("proc", "sys"):
+            (self.folder / name).mkdir()
+            mounted = subprocess.run(["mount", "--rbind", f"/{name}", self.folder / name],
+                                     check=False, capture_output=True)  # fmt: skip
+            if mounted.returncode:
+                self.skipTest("nothing may be mounted here")
+            self.addCleanup(subprocess.run, ["umount", "-l", self.folder / name], check=True)
+        script = self.folder / "auk-count.py"
+        script.write_text(BUSY.format(30))
+        busy = subprocess.Popen([sys.executable, script])
+        self.addCleanup(busy.wait)
+        self.addCleanup(busy.kill)
+        done = subprocess.run(
+            ["/usr/sbin/chroot", self.folder, "/bin/sh", "-s"], capture_output=True, timeout=60,
+            input=collector_script(MARK, 6, 0.5).encode(), check=True, env={"PATH": "/bin"},
+        )  # fmt: skip
+        path = self.folder / "collected.txt"
+        path.write_bytes(done.stdout)
+        run("capture", "--from", path, "-o", "x.jsonl.gz", folder=self.folder)
+        series = judge(self.folder / "x.jsonl.gz").series
+        greatest = max(series.living.values(), key=lambda one: one.cores.total())
+        self.assertEqual(busy.pid, greatest.pid)
+
+
+@unittest.skipUnless(SSHD, "there is no sshd here")
+class OverSsh(InFolder):
+    """A server of its own on this computer, with keys and a configuration of its own."""
+
+    def setUp(self):
+        super().setUp()
+        with closing(socket.socket()) as free:
+            free.bind(("127.0.0.1", 0))
+            self.port = free.getsockname()[1]
+        keys = self.folder / "keys"
+        keys.mkdir(mode=0o700)
+        for name in ("host", "user"):
+            subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", keys / name],
+                           check=True)  # fmt: skip
+        (keys / "sshd").write_text(
+            f"Port {self.port}\nListenAddress 127.0.0.1\nHostKey {keys}/host\nStrictModes no\n"
+            f"AuthorizedKeysFile {keys}/user.pub\nUsePAM no\nPidFile none\nPermitRootLogin yes\n"
+            "PasswordAuthentication no\n"
+        )
+        (keys / "ssh").write_text(
+            f"Host far\n HostName 127.0.0.1\n Port {self.port}\n User {getpass.getuser()}\n"
+            f" IdentityFile {keys}/user\n UserKnownHostsFile {keys}/known\n BatchMode yes\n"
+            " StrictHostKeyChecking accept-new\n"
+        )
+        if not os.geteuid():
+            Path("/run/sshd").mkdir(exist_ok=True)
+        self.server = subprocess.Popen([SSHD, "-D", "-f", keys / "sshd", "-E", keys / "log"])
+        self.addCleanup(self.server.wait)
+        self.addCleanup(self.server.terminate)
+        tools = self.folder / "tools"
+        tools.mkdir()
+        (tools / "ssh").write_text(f'#!/bin/sh\nexec {shutil.which("ssh")} -F {keys}/ssh "$@"\n')
+        (tools / "ssh").chmod(0o755)
+        self.ways = {**os.environ, "PATH": f"{tools}:{os.environ['PATH']}"}
+        for _ in range(50):
+            if subprocess.run(["ssh", "far", "true"], env=self.ways, check=False,
+                              capture_output=True).returncode == 0:  # fmt: skip
+                return
+            time.sleep(0.1)
+        self.skipTest("the server does not take connections here")
+
+    def test_the_same_truth_as_seen_from_within(self):
+        script = self.folder / "auk-count.py"
+        script.write_text(BUSY.format(40))
+        busy = [subprocess.Popen([sys.executable, script]) for _ in range(3)]
+        for one in busy:
+            self.addCleanup(one.wait)
+            self.addCleanup(one.kill)
+        within = subprocess.Popen([DUNMIST, "capture", "-o", "within.jsonl.gz", "--for", "8s"],
+                                  cwd=self.folder, stderr=subprocess.DEVNULL)  # fmt: skip
+        run("capture", "--on", "far", "-o", "far.jsonl.gz", "--for", "8s", folder=self.folder,
+            environment=self.ways)  # fmt: skip
+        self.assertEqual(0, within.wait(60))
+        far, near = (judge(self.folder / f"{name}.jsonl.gz") for name in ("far", "within"))
+        self.assertTrue(far.series.header.by_shell)
+        self.assertEqual(near.triage.verdict.limiting, far.triage.verdict.limiting)
+        self.assertEqual([one.name for one in near.triage.culprits[:1]],
+                         [one.name for one in far.triage.culprits[:1]])  # fmt: skip
+        for figure in ("busy_cores", "used"):
+            seen = [getattr(one.series.machine, figure).mean() for one in (near, far)]
+            self.assertAlmostEqual(1.0, seen[1] / seen[0], delta=0.1)
+        total = near.series.machine.managed_bytes
+        held = [one.series.machine.memory_bytes("MemAvailable").median() / total
+                for one in (near, far)]  # fmt: skip
+        self.assertAlmostEqual(held[0], held[1], delta=0.02)
+
+    def test_what_arrived_is_kept_when_the_line_breaks_or_somebody_stops_it(self):
+        for name, ended in (("stopped", lambda far: far.send_signal(signal.SIGINT)),
+                            ("broken", self.broken)):  # fmt: skip
+            with self.subTest(name):
+                far = subprocess.Popen(
+                    [DUNMIST, "capture", "--on", "far", "-o", f"{name}.jsonl.gz", "--for", "60s",
+                     "--every", "500ms"],
+                    cwd=self.folder, env=self.ways, stderr=subprocess.PIPE,
+                )  # fmt: skip
+                time.sleep(4)
+                ended(far)
+                said = far.communicate(timeout=30)[1].decode()
+                self.assertEqual(0, far.returncode, said)
+                self.assertIn("what arrived is kept", said)
+                self.assertGreaterEqual(judge(self.folder / f"{name}.jsonl.gz").series.ticks, 3)
+
+    def broken(self, far):
+        sessions = subprocess.run(["pgrep", "-P", str(self.server.pid)], capture_output=True,
+                                  text=True, check=False).stdout.split()  # fmt: skip
+        for pid in sessions:
+            os.kill(int(pid), signal.SIGKILL)
+
+    def test_what_fails_says_why_in_one_line(self):
+        said = self.one_line("capture", "--on", "-oProxyCommand=x", "-o", "x.jsonl.gz", status=2)
+        self.assertIn("is no host", said)
+        (self.folder / "keys/known").write_text("")
+        changed = (self.folder / "keys/ssh").read_text().replace("accept-new", "yes")
+        (self.folder / "keys/ssh").write_text(changed)
+        said = self.one_line("capture", "--on", "far", "-o", "x.jsonl.gz", environment=self.ways)
+        self.assertIn("ost key verification failed", said)
+        self.assertFalse((self.folder / "x.jsonl.gz").exists())

@@ -2,6 +2,7 @@
 
 import getpass
 import gzip
+import json
 import os
 import shutil
 import signal
@@ -171,34 +172,38 @@ class Carried(InFolder):
 class OverSsh(InFolder):
     """A server of its own on this computer, with keys and a configuration of its own."""
 
+    ADDRESS, PREFIX = "127.0.0.1", ()
+
     def setUp(self):
         super().setUp()
         with closing(socket.socket()) as free:
             free.bind(("127.0.0.1", 0))
-            self.port = free.getsockname()[1]
+            port = free.getsockname()[1]
         keys = self.folder / "keys"
         keys.mkdir(mode=0o700)
         for name in ("host", "user"):
             subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", keys / name],
                            check=True)  # fmt: skip
         (keys / "sshd").write_text(
-            f"Port {self.port}\nListenAddress 127.0.0.1\nHostKey {keys}/host\nStrictModes no\n"
+            f"Port {port}\nListenAddress {self.ADDRESS}\nHostKey {keys}/host\nStrictModes no\n"
             f"AuthorizedKeysFile {keys}/user.pub\nUsePAM no\nPidFile none\nPermitRootLogin yes\n"
             "PasswordAuthentication no\n"
         )
         (keys / "ssh").write_text(
-            f"Host far\n HostName 127.0.0.1\n Port {self.port}\n User {getpass.getuser()}\n"
+            f"Host far\n HostName {self.ADDRESS}\n Port {port}\n User {getpass.getuser()}\n"
             f" IdentityFile {keys}/user\n UserKnownHostsFile {keys}/known\n BatchMode yes\n"
             " StrictHostKeyChecking accept-new\n"
         )
         if not os.geteuid():
             Path("/run/sshd").mkdir(exist_ok=True)
-        self.server = subprocess.Popen([SSHD, "-D", "-f", keys / "sshd", "-E", keys / "log"])
+        server = [*self.PREFIX, SSHD, "-D", "-f", keys / "sshd", "-E", keys / "log"]
+        self.server = subprocess.Popen(server)
         self.addCleanup(self.server.wait)
         self.addCleanup(self.server.terminate)
         tools = self.folder / "tools"
         tools.mkdir()
-        (tools / "ssh").write_text(f'#!/bin/sh\nexec {shutil.which("ssh")} -F {keys}/ssh "$@"\n')
+        call = f'exec {shutil.which("ssh")} -F {keys}/ssh "$@"'
+        (tools / "ssh").write_text(f"#!/bin/sh\n{call}\n")
         (tools / "ssh").chmod(0o755)
         self.ways = {**os.environ, "PATH": f"{tools}:{os.environ['PATH']}"}
         for _ in range(50):
@@ -208,13 +213,16 @@ class OverSsh(InFolder):
             time.sleep(0.1)
         self.skipTest("the server does not take connections here")
 
-    def test_the_same_truth_as_seen_from_within(self):
+    def busy(self, count):
         script = self.folder / "auk-count.py"
-        script.write_text(BUSY.format(40))
-        busy = [subprocess.Popen([sys.executable, script]) for _ in range(3)]
-        for one in busy:
+        script.write_text(BUSY.format(60))
+        for _ in range(count):
+            one = subprocess.Popen([sys.executable, script])
             self.addCleanup(one.wait)
             self.addCleanup(one.kill)
+
+    def test_the_same_truth_as_seen_from_within(self):
+        self.busy(3)
         within = subprocess.Popen([DUNMIST, "capture", "-o", "within.jsonl.gz", "--for", "8s"],
                                   cwd=self.folder, stderr=subprocess.DEVNULL)  # fmt: skip
         run("capture", "--on", "far", "-o", "far.jsonl.gz", "--for", "8s", folder=self.folder,
@@ -264,3 +272,56 @@ class OverSsh(InFolder):
         said = self.one_line("capture", "--on", "far", "-o", "x.jsonl.gz", environment=self.ways)
         self.assertIn("ost key verification failed", said)
         self.assertFalse((self.folder / "x.jsonl.gz").exists())
+
+    def test_a_triage_of_a_far_computer_says_what_a_shell_cannot_see(self):
+        self.busy(3)
+        done = run("triage", "--on", "far", "--for", "5s", "-o", "x.jsonl.gz", "--json",
+                   folder=self.folder, environment=self.ways)  # fmt: skip
+        found = json.loads(done.stdout)
+        self.assertIn("sampled by a shell", done.stderr)
+        self.assertEqual("auk-count.py", found["culprits"][0]["name"])
+        remedies = {one["what"]: one["remedy"] for one in found["blind_spots"]}
+        self.assertIn("with this program on that computer", remedies["what each connection moves"])
+
+    def test_a_recorder_of_a_far_computer(self):
+        ways = {**self.ways, "XDG_STATE_HOME": str(self.folder / "state"),
+                "XDG_RUNTIME_DIR": str(self.folder / "run")}  # fmt: skip
+        run("watch", "--on", "far", "--for", "6s", "--every", "1s", "--plain", folder=self.folder,
+            environment=ways)  # fmt: skip
+        (segment,) = (self.folder / "state/dunmist/watch/ring").glob("*.jsonl.gz")
+        found = judge(segment).series
+        self.assertTrue(found.header.by_shell)
+        self.assertGreaterEqual(found.ticks, 5)
+
+
+NAMESPACE, NEAR, FAR = "dunmist-far", "10.87.0.1", "10.87.0.2"
+
+
+class OverABadLine(OverSsh):
+    """The same over a line of 100 ms that loses one packet in a hundred."""
+
+    ADDRESS, PREFIX = FAR, ("ip", "netns", "exec", NAMESPACE)
+
+    def setUp(self):
+        if os.geteuid() or not shutil.which("tc"):
+            self.skipTest("takes an administrator, and tc")
+        within = f"ip -n {NAMESPACE}"
+        self.addCleanup(subprocess.run, ["ip", "netns", "del", NAMESPACE], check=False)
+        for command in (
+            f"ip netns add {NAMESPACE}",
+            f"ip link add dm-near type veth peer name dm-far netns {NAMESPACE}",
+            f"ip addr add {NEAR}/24 dev dm-near", "ip link set dm-near up",
+            f"{within} addr add {FAR}/24 dev dm-far", f"{within} link set dm-far up",
+            "tc qdisc add dev dm-near root netem delay 50ms loss 1%",
+            f"tc -n {NAMESPACE} qdisc add dev dm-far root netem delay 50ms loss 1%",
+        ):  # fmt: skip
+            done = subprocess.run(command.split(), check=False, capture_output=True, text=True)
+            if done.returncode:
+                self.skipTest(f"{command}: {done.stderr.strip()}")
+        super().setUp()
+
+    # the others have no line in their way
+    test_what_fails_says_why_in_one_line = None
+    test_what_arrived_is_kept_when_the_line_breaks_or_somebody_stops_it = None
+    test_a_recorder_of_a_far_computer = None
+    test_a_triage_of_a_far_computer_says_what_a_shell_cannot_see = None

@@ -6,6 +6,7 @@ import click
 
 from dunmist.cli.parameters import FILE
 
+FLEET_S = 10.0
 # the two that take long come first
 FORMS = ("html", "pdf", "md", "json", "txt")
 
@@ -18,8 +19,11 @@ FORMS = ("html", "pdf", "md", "json", "txt")
 @click.option("--chapter", metavar="NAME",
               help="A chapter of several captures instead: before-and-after, or "
               "normal-and-now.")  # fmt: skip
+@click.option("--fleet", "whole", is_flag=True,
+              help="All sixty computers of the observatory, and what they have in "
+              "common.")  # fmt: skip
 @click.option("--list", "only_list", is_flag=True, help="List all patients and do nothing else.")
-def demo(scenario: str | None, output: Path, force: bool, chapter: str | None,
+def demo(scenario: str | None, output: Path, force: bool, chapter: str | None, whole: bool,
          only_list: bool) -> None:  # fmt: skip
     """Capture, triage and report a model computer: SCENARIO, or the default one.
 
@@ -37,6 +41,11 @@ def demo(scenario: str | None, output: Path, force: bool, chapter: str | None,
         if scenario:
             raise click.UsageError("a chapter has its own patients; leave out SCENARIO")
         _show_chapter(chapter, output, force=force)
+        return
+    if whole:
+        if scenario:
+            raise click.UsageError("a fleet has its own patients; leave out SCENARIO")
+        _show_fleet(output, force=force)
         return
     patient = load_scenario(scenario or DEFAULT_SCENARIO)
     if output.exists() and not output.is_dir():
@@ -86,6 +95,27 @@ def _show_chapter(name: str, output: Path, *, force: bool) -> None:
     normal = earlier if compared.question == "normal-and-now" else []
     write_report(judged, report, more=sections_beside(judged, normal), force=force)
     click.echo(f"wrote {', '.join(map(str, (*earlier, now, report)))}", err=True)
+
+
+def _show_fleet(output: Path, *, force: bool) -> None:
+    """Make a capture of each computer of the observatory, and report on all of them."""
+    from dunmist.cli.fleet import run_fleet
+    from dunmist.fleet.engine import Engine
+    from dunmist.jobs.patient import capture_patient
+    from dunmist.output import check_output
+    from dunmist.simulation.observatory import desks
+
+    found = list(desks())
+    for number, desk in enumerate(found, start=1):
+        folder = output / "captures" / desk.site
+        folder.mkdir(parents=True, exist_ok=True)
+        path = folder / f"{desk.scenario.machine.host}.jsonl.gz"
+        check_output(path, force=force)
+        capture_patient(desk.scenario, path, FLEET_S, force=force, seed=desk.seed)
+        click.echo(f"\r{number} of {len(found)} computers sampled", nl=False, err=True)
+    click.echo(err=True)
+    run_fleet([str(output / "captures")], output / "fleet", Engine())
+    click.echo((output / "fleet" / "report.md").read_text(encoding="utf-8"), nl=False)
 
 
 def _listed() -> list[str]:

@@ -20,6 +20,8 @@ COMMANDS = {
     "triage": "Rank the culprits of a capture and say what to do.",
     "report": "Write the triage report as a file.",
     "view": "Show one topic of a capture as a table.",
+    "fleet": "Triage many captures at once, and say what they have in common.",
+    "export": "Write the figures of a capture for other programs.",
     "compare": "Say what changed between captures, beyond chance.",
     "watch": "Record on and on, and keep what was worth it.",
     "collector": "Write a script that samples a computer with nothing but a shell.",

@@ -6,7 +6,15 @@ from typing import NamedTuple
 
 import click
 
-from dunmist.cli.parameters import EVERY_MOST_S, FILE, FOR_MOST_S, Duration, Instant, Size
+from dunmist.cli.parameters import (
+    EVERY_MOST_S,
+    FILE,
+    FOR_MOST_S,
+    Duration,
+    Instant,
+    Size,
+    far_options,
+)
 
 EVERY_LEAST_S = 0.5
 
@@ -20,6 +28,8 @@ class WatchOptions(NamedTuple):
     duration_s: float | None
     root: Path
     tell: bool
+    host: str | None = None
+    sudo: bool = False
 
 
 @click.command()
@@ -51,13 +61,14 @@ class WatchOptions(NamedTuple):
 @click.option("--every-day", is_flag=True, help="With --plan: at that time of every day.")
 @click.option("--user", is_flag=True, help="With --install or --remove: yours, not the system's.")
 @click.option("--yes", is_flag=True, help="With --install or --remove: do it without asking.")
+@far_options
 @click.option("--root", type=click.Path(path_type=Path, exists=True, file_okay=False),
               default=Path("/"), hidden=True)  # fmt: skip
 def watch(
     every_s: float, keep_s: float, most_bytes: int, duration_s: float | None, incidents: bool,
     words: str | None, recalled: datetime | None, output: Path | None, force: bool, plain: bool,
     tell: bool, install: bool, remove: bool, plan: str | None, at: datetime | None,
-    every_day: bool, user: bool, yes: bool, root: Path,
+    every_day: bool, user: bool, yes: bool, host: str | None, sudo: bool, root: Path,
 ) -> None:  # fmt: skip
     """Record on and on into a ring below the state directory, and keep what is worth it.
 
@@ -76,7 +87,9 @@ def watch(
         raise click.UsageError("--plan, --user and --yes go with --install or --remove")
     if install and bool(plan) != bool(at):
         raise click.UsageError("--plan NAME and --at TIME go together")
-    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, root, tell)
+    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, root, tell, host, sudo)
+    if host is not None and chosen:
+        raise click.UsageError(f"{chosen[0]} is of this computer; leave it out with --on")
     from dunmist.cli import watching
 
     if install or remove:

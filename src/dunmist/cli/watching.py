@@ -11,6 +11,7 @@ import click
 from dunmist.captures import Header
 from dunmist.harmless import harmless
 from dunmist.jobs import watch as job
+from dunmist.jobs.far import Far, parse_host
 from dunmist.recorder import Kept, Known
 from dunmist.sampling import Record
 
@@ -45,7 +46,10 @@ class Lines:
 
 def run(options: "WatchOptions", *, plain: bool) -> None:
     """Record until told to end, with a screen where there is a terminal."""
-    wanted = job.WatchWishes(*options[:-1])
+    wanted = job.WatchWishes(
+        options.every_s, options.keep_s, options.most_bytes, options.duration_s, options.root
+    )
+    far = Far(parse_host(options.host), options.sudo) if options.host else None
     telling: Telling = _tell_nobody
     if options.tell:
         from dunmist.jobs.notifying import notify
@@ -54,9 +58,9 @@ def run(options: "WatchOptions", *, plain: bool) -> None:
     if not plain and sys.stdin.isatty() and sys.stdout.isatty():
         from dunmist.cli.screen import with_screen
 
-        with_screen(wanted, telling)
+        with_screen(wanted, telling, far)
     else:
-        job.watch(wanted, Lines(telling))
+        job.watch(wanted, Lines(telling), far)
 
 
 def _tell_nobody(kept: Kept) -> None:

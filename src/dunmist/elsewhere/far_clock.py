@@ -4,7 +4,7 @@ Waiting means taking the next frames, however late a slow line brings them: the 
 every rate, is by the clock over there.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta, timezone
 
 from dunmist.elsewhere.mirror import Mirror
@@ -18,14 +18,21 @@ DATE_MOST_S = 253_402_300_000.0
 class FarClock:
     """Moments of a far computer, in seconds since its first frame."""
 
-    def __init__(self, begun: Begun, frames: Iterator[Frame], mirror: Mirror) -> None:
+    def __init__(
+        self, begun: Begun, frames: Iterator[Frame], mirror: Mirror, stop: Callable[[], None]
+    ) -> None:
         self._begun, self._frames, self._mirror = begun, frames, mirror
+        self._stop = stop
         self._first_s: float | None = None
         self._at_s = 0.0
 
     def begin(self) -> bool:
         """Show the first frame; return whether there was one."""
         return self._advance()
+
+    def stop(self) -> None:
+        """End what comes."""
+        self._stop()
 
     def monotonic_s(self) -> float:
         """Return seconds since the first frame, by the far computer's own clock."""

@@ -155,12 +155,10 @@ def _write(wishes: Wishes, root: Root, clock: Clock, beside: _Beside) -> Path:
         raise UnreadableComputer(f"{root.path}: stopped before the first tick; nothing was kept")
     output = wishes.output or Path(_file_name(machine, started.strftime("%Y%m%d-%H%M%S")))
     header = msgspec.structs.replace(
-        header_of(root, subject, plan, started),
+        header_of(root, subject, plan, started, sampled_by),
         note=wishes.note,
         complaints=list(wishes.complaints),
     )
-    if sampled_by is not None:
-        header = msgspec.structs.replace(header, privileged=sampled_by.is_privileged, by_shell=True)
     ticks = missed = 0
     with (
         follow(plan, observer, machine) as told,
@@ -199,7 +197,9 @@ def read_subject(root: Root, sampled_by: SampledBy | None = None) -> Subject:
     return Subject(read_machine(root), observer, read_inventory(root))
 
 
-def header_of(root: Root, subject: Subject, plan: Plan, started: datetime) -> Header:
+def header_of(
+    root: Root, subject: Subject, plan: Plan, started: datetime, sampled_by: SampledBy | None = None
+) -> Header:
     """Return the first line of a capture that begins now."""
     return Header(
         format=FORMAT,
@@ -207,7 +207,8 @@ def header_of(root: Root, subject: Subject, plan: Plan, started: datetime) -> He
         made_by=f"dunmist {__version__}",
         started=started.isoformat(timespec="milliseconds"),
         live=root.is_this_computer,
-        privileged=os.geteuid() == 0,
+        privileged=sampled_by.is_privileged if sampled_by else os.geteuid() == 0,
+        by_shell=sampled_by is not None,
         machine=subject.machine,
         plan=plan,
         inventory=subject.inventory,

@@ -17,7 +17,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import IO, NamedTuple
+from typing import IO, NamedTuple, Protocol
 from urllib.parse import urlsplit
 
 from dunmist.elsewhere import FarClock, Garbled, Mirror, Stream, collector_script
@@ -25,6 +25,7 @@ from dunmist.elsewhere.script import new_mark
 from dunmist.errors import CaptureError, UnreadableComputer, WrongUsage
 from dunmist.jobs.capture import Follower, SampledBy, Wishes, follow_nothing, run_capture
 from dunmist.output import NewFile
+from dunmist.sampling import Clock
 
 SSH = "ssh"
 # no word, neither a tick nor a greeting, for so long (and three periods) is a line that is broken
@@ -36,6 +37,8 @@ GZIP = b"\x1f\x8b"
 # what a host may be called (ssh(1)); what begins with a hyphen would be an option
 _HOST = re.compile(r"(?:[^\s@:/-][^\s@:/]*@)?[^\s@:/-][^\s@:/]*\Z")
 _ENDED_S = 5.0
+# a recorder ends when it is told to
+TICKS_FOR_EVER = 999_999_999
 
 
 class Host(NamedTuple):
@@ -76,30 +79,45 @@ class FarCapture(NamedTuple):
     remark: str | None = None
 
 
+class StoppableClock(Clock, Protocol):
+    """A clock whose waits can be ended."""
+
+    def stop(self) -> None:
+        """End the current and every later wait at once."""
+
+
+class Source(NamedTuple):
+    """What is sampled: its root, its clock, and who reads in our place, None where nobody does."""
+
+    root: Path
+    clock: StoppableClock
+    by: SampledBy | None
+
+
 def capture_on(far: Far, wishes: Wishes, follow: Follower = follow_nothing) -> FarCapture:
     """Sample a far computer over SSH; raises UnreadableComputer, WrongUsage, OutputError."""
-    if shutil.which(SSH) is None:
-        raise UnreadableComputer("there is no ssh here; install the OpenSSH client")
-    mark, ticks = new_mark(), round(wishes.duration_s / wishes.every_s)
-    with tempfile.TemporaryFile() as complaints, _started(far, wishes, complaints) as ssh:
-        assert ssh.stdin is not None and ssh.stdout is not None
-        line = _Line(ssh.stdout.fileno(), SILENT_S + 3 * wishes.every_s)
-        with _ended_by(line.stop):
-            feeding = _feed(ssh.stdin, collector_script(mark, ticks, wishes.every_s))
-            try:
-                if line.begins_with(NATIVE, b"@" + mark.encode()):
-                    path = _take_over(line, wishes)
-                    return FarCapture(path, "the program that the far computer has")
-                stream = Stream(line.lines(), mark)
-                path = _sampled(stream, wishes, follow)
-            except Garbled as error:
-                raise UnreadableComputer(_why(far, ssh, complaints, line, error)) from error
-            finally:
-                feeding.close()
-        remark = None
-        if not stream.is_whole:
-            remark = _why(far, ssh, complaints, line, None) + "; what arrived is kept"
+    with _connected(far, _own_program(far, wishes), wishes.every_s) as connection:
+        connection.feed(round(wishes.duration_s / wishes.every_s), wishes.every_s)
+        if connection.line.begins_with(NATIVE, b"@" + connection.mark.encode()):
+            path = _take_over(connection.line, wishes)
+            return FarCapture(path, "the program that the far computer has")
+        stream = connection.stream()
+        with _mirrored(stream, connection.line.stop) as source:
+            path = _sampled(source, wishes, follow)
+            _end_of(stream)
+        remark = None if stream.is_whole else f"{connection.why()}; what arrived is kept"
         return FarCapture(path, "a shell", remark)
+
+
+@contextmanager
+def far_source(far: Far, every_s: float) -> Iterator[Source]:
+    """Give a far computer that is sampled on and on; raises UnreadableComputer when it is lost."""
+    with _connected(far, "", every_s) as connection:
+        connection.feed(TICKS_FOR_EVER, every_s)
+        with _mirrored(connection.stream(), connection.line.stop) as source:
+            yield source
+        if not connection.line.was_stopped and connection.ssh.poll() is not None:
+            raise UnreadableComputer(f"{connection.why()}; what arrived is kept")
 
 
 def capture_from(file: Path, wishes: Wishes, follow: Follower = follow_nothing) -> FarCapture:
@@ -111,7 +129,9 @@ def capture_from(file: Path, wishes: Wishes, follow: Follower = follow_nothing) 
             stream = Stream(_bounded(unpacked if zipped else plain))
             begun = stream.begun
             asked = wishes._replace(duration_s=begun.ticks * begun.every_s, every_s=begun.every_s)
-            path = _sampled(stream, asked, follow)
+            with _mirrored(stream, _nobody) as source:
+                path = _sampled(source, asked, follow)
+                _end_of(stream)
     except Garbled as error:
         raise CaptureError(f"{file}: is no collector's file ({error}); send it again") from error
     except (OSError, EOFError) as error:
@@ -121,6 +141,10 @@ def capture_from(file: Path, wishes: Wishes, follow: Follower = follow_nothing) 
     return FarCapture(path, "the collector", remark)
 
 
+def _nobody() -> None:
+    """A file ends by itself."""
+
+
 def _bounded(lines: "gzip.GzipFile | IO[bytes]") -> Iterator[bytes]:
     """Yield the lines of a file; one that is cut short or damaged just ends."""
     with suppress(EOFError, OSError):
@@ -128,72 +152,123 @@ def _bounded(lines: "gzip.GzipFile | IO[bytes]") -> Iterator[bytes]:
             yield line
 
 
-def _sampled(stream: Stream, wishes: Wishes, follow: Follower) -> Path:
+@contextmanager
+def _mirrored(stream: Stream, stop: Callable[[], None]) -> Iterator[Source]:
+    """Give the root and the clock of a stream, at its first moment; raises Garbled without any."""
     memory = MEMORY_DIRECTORY if os.access(MEMORY_DIRECTORY, os.W_OK) else None
     with tempfile.TemporaryDirectory(prefix="dunmist-", dir=memory) as directory:
-        frames = stream.frames()
-        clock = FarClock(stream.begun, frames, Mirror(Path(directory)))
+        clock = FarClock(stream.begun, stream.frames(), Mirror(Path(directory)), stop)
         if not clock.begin():
             raise Garbled("it ended before anything was read")
-        mirrored = wishes._replace(root=Path(directory))
         by = SampledBy(stream.begun.pid, stream.begun.is_privileged)
-        path = run_capture(mirrored, clock, follow, by)
-        # what is left is the word that it came to its end
-        with suppress(Garbled):
-            next(frames, None)
-        return path
+        yield Source(Path(directory), clock, by)
 
 
-def _command(far: Far, wishes: Wishes) -> list[str]:
+def _sampled(source: Source, wishes: Wishes, follow: Follower) -> Path:
+    return run_capture(wishes._replace(root=source.root), source.clock, follow, source.by)
+
+
+def _own_program(far: Far, wishes: Wishes) -> str:
+    """Return what has a program of ours over there sample, in the words of sh(1)."""
+    if far.sudo:
+        return ""
+    span = f"--for {wishes.duration_s:g}s --every {wishes.every_s:g}s"
+    return (
+        "if command -v dunmist >/dev/null 2>&1; then "
+        f"echo @native; exec dunmist capture -o - {span} 2>/dev/null; fi; "
+    )
+
+
+def _command(far: Far, own: str) -> list[str]:
     """Return the call of ssh(1); every login shell understands what it is told."""
-    shell, own = "sudo -n sh -s" if far.sudo else "sh -s", ""
-    if not far.sudo:
-        span = f"--for {wishes.duration_s:g}s --every {wishes.every_s:g}s"
-        own = (
-            "if command -v dunmist >/dev/null 2>&1; then "
-            f"echo @native; exec dunmist capture -o - {span} 2>/dev/null; fi; "
-        )
-    told = f"exec sh -c '{own}exec {shell}'"
+    shell = "sudo -n sh -s" if far.sudo else "sh -s"
     port = ["-p", str(far.host.port)] if far.host.port else []
     alive = ["-o", "ServerAliveInterval=5", "-o", "ServerAliveCountMax=4"]
+    told = f"exec sh -c '{own}exec {shell}'"
     return [SSH, "-T", "-C", "-o", "ConnectTimeout=15", *alive, *port, "--", far.host.name, told]
 
 
+class _Connection(NamedTuple):
+    """A shell at the other end of ssh(1), and what ssh said meanwhile."""
+
+    host: str
+    mark: str
+    ssh: "subprocess.Popen[bytes]"
+    line: "_Line"
+    complaints: IO[bytes]
+
+    def feed(self, ticks: int, every_s: float) -> None:
+        """Give the far shell its script; a pipe holds all of it."""
+        assert self.ssh.stdin is not None  # it was asked for
+        with suppress(BrokenPipeError):
+            self.ssh.stdin.write(collector_script(self.mark, ticks, every_s).encode())
+
+    def stream(self) -> Stream:
+        """Return the frames that come; raises Garbled."""
+        return Stream(self.line.lines(), self.mark)
+
+    def why(self, error: Garbled | None = None) -> str:
+        """Return in one line what ended it: what ssh said, silence, or what came instead."""
+        if self.line.was_stopped:
+            return f"{self.host}: stopped"
+        if self.line.was_silent:
+            return f"{self.host}: no word for {self.line.silent_s:.0f} s"
+        with suppress(subprocess.TimeoutExpired):
+            self.ssh.wait(_ENDED_S)
+        self.complaints.seek(0)
+        said = self.complaints.read(CHUNK_BYTES).decode("utf-8", "replace").splitlines()
+        last = next((text.strip() for text in reversed(said) if text.strip()), None)
+        return f"{self.host}: {last or error or 'the line broke'}"
+
+
 @contextmanager
-def _started(
-    far: Far, wishes: Wishes, complaints: IO[bytes]
-) -> "Iterator[subprocess.Popen[bytes]]":
-    """Run ssh(1), which asks for passwords and host keys at the terminal by itself."""
-    ssh = subprocess.Popen(
-        _command(far, wishes), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=complaints,
-        bufsize=0,
-    )  # fmt: skip
-    try:
-        yield ssh
-    finally:
-        for stream in (ssh.stdin, ssh.stdout):
-            if stream is not None:
-                with suppress(OSError):
-                    stream.close()
+def _connected(far: Far, own: str, every_s: float) -> Iterator[_Connection]:
+    """Run ssh(1), which asks for passwords and host keys at the terminal by itself.
+
+    Raises UnreadableComputer where nothing that a collector says came.
+    """
+    if shutil.which(SSH) is None:
+        raise UnreadableComputer("there is no ssh here; install the OpenSSH client")
+    with tempfile.TemporaryFile() as complaints:
+        ssh = subprocess.Popen(
+            _command(far, own), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=complaints,
+            bufsize=0,
+        )  # fmt: skip
+        assert ssh.stdout is not None  # it was asked for
+        line = _Line(ssh.stdout.fileno(), SILENT_S + 3 * every_s)
+        connection = _Connection(far.host.name, new_mark(), ssh, line, complaints)
         try:
-            ssh.wait(_ENDED_S)
-        except subprocess.TimeoutExpired:
-            ssh.kill()
-            ssh.wait()
+            with _ended_by(line.stop):
+                yield connection
+        except Garbled as error:
+            raise UnreadableComputer(connection.why(error)) from error
+        finally:
+            _end(ssh)
 
 
-def _feed(stdin: IO[bytes], script: str) -> IO[bytes]:
-    """Give the far shell its script; a pipe holds all of it."""
-    with suppress(BrokenPipeError):
-        stdin.write(script.encode())
-    return stdin
+def _end(ssh: "subprocess.Popen[bytes]") -> None:
+    for stream in (ssh.stdin, ssh.stdout):
+        if stream is not None:
+            with suppress(OSError):
+                stream.close()
+    try:
+        ssh.wait(_ENDED_S)
+    except subprocess.TimeoutExpired:
+        ssh.kill()
+        ssh.wait()
+
+
+def _end_of(stream: Stream) -> None:
+    """Take what is left: the word that it came to its end."""
+    with suppress(Garbled):
+        next(stream.frames(), None)
 
 
 class _Line:
     """What comes over the line, until it ends, is silent for too long, or is told to stop."""
 
     def __init__(self, descriptor: int, silent_s: float) -> None:
-        self._descriptor, self._silent_s = descriptor, silent_s
+        self._descriptor, self.silent_s = descriptor, silent_s
         self._held = b""
         self._stopped, self._stopper = os.pipe()
         self.was_silent = self.was_stopped = False
@@ -231,7 +306,7 @@ class _Line:
             self._held = b""
 
     def _more(self) -> bool:
-        ready, _, _ = select.select([self._descriptor, self._stopped], [], [], self._silent_s)
+        ready, _, _ = select.select([self._descriptor, self._stopped], [], [], self.silent_s)
         if self._stopped in ready:
             self.was_stopped = True
             return False
@@ -262,28 +337,6 @@ def _take_over(line: _Line, wishes: Wishes) -> Path:
     finally:
         new.discard()
     return output
-
-
-def _why(
-    far: Far, ssh: "subprocess.Popen[bytes]", complaints: IO[bytes], line: _Line,
-    error: Garbled | None,
-) -> str:  # fmt: skip
-    """Return in one line what ended it: what ssh said, silence, or what came instead."""
-    host = far.host.name
-    if line.was_stopped:
-        return f"{host}: stopped"
-    if line.was_silent:
-        return f"{host}: no word for {line._silent_s:.0f} s"
-    with suppress(subprocess.TimeoutExpired):
-        ssh.wait(_ENDED_S)
-    complaints.seek(0)
-    said = [
-        text.strip() for text in complaints.read(1 << 16).decode("utf-8", "replace").splitlines()
-    ]
-    last = next((text for text in reversed(said) if text), None)
-    if last:
-        return f"{host}: {last}"
-    return f"{host}: {error}" if error else f"{host}: the line broke"
 
 
 @contextmanager

@@ -17,8 +17,9 @@ import msgspec
 from dunmist.captures import CaptureReader, Header, IncidentMark, load_rules
 from dunmist.computer import Inventory, Root
 from dunmist.errors import CaptureError, Refused
-from dunmist.jobs.capture import header_of, read_subject, until_broken_off
+from dunmist.jobs.capture import SampledBy, header_of, read_subject, until_broken_off
 from dunmist.jobs.ending import Ending, ended_by_signals
+from dunmist.jobs.far import Far, Source, StoppableClock, far_source
 from dunmist.jobs.judging_child import Verdict, judged_apart
 from dunmist.jobs.settings import (
     incidents_directory,
@@ -91,13 +92,31 @@ class Onlooker(Protocol):
         """Take an incident that was judged."""
 
 
-def watch(wishes: WatchWishes, onlooker: Onlooker) -> None:
-    """Record until told to end; raises Refused where a recorder runs already."""
+def watch(wishes: WatchWishes, onlooker: Onlooker, far: Far | None = None) -> None:
+    """Record until told to end, this computer or a far one.
+
+    Raises Refused where a recorder runs already, and UnreadableComputer.
+    """
     folder = watch_directory()
-    root, clock = Root(wishes.root), SystemClock()
+    with _locked(folder):
+        if far is not None:
+            with far_source(far, wishes.every_s) as source:
+                _watch(wishes, folder, onlooker, source)
+            return
+        system = SystemClock()
+        with ended_by_signals(system.stop) as ending:
+            source = Source(wishes.root, system, None)
+            _watch(wishes, folder, onlooker, source, ending)
+
+
+def _watch(
+    wishes: WatchWishes, folder: Path, onlooker: Onlooker, source: Source,
+    ending: Ending | None = None,
+) -> None:  # fmt: skip
+    root = Root(source.root)
     try:
-        with _locked(folder), ended_by_signals(clock.stop) as ending:
-            _record(_Recorder(wishes, folder, root, clock, onlooker), ending)
+        recorder = _Recorder(wishes, folder, root, source.clock, onlooker, source.by)
+        _record(recorder, ending or Ending(source.clock.stop))
     finally:
         root.close()
 
@@ -108,14 +127,15 @@ class _Recorder(NamedTuple):
     wishes: WatchWishes
     folder: Path
     root: Root
-    clock: SystemClock
+    clock: StoppableClock
     onlooker: Onlooker
+    by: SampledBy | None
 
 
 def _record(own: _Recorder, ending: Ending) -> None:
-    wishes, folder, root, clock, onlooker = own
-    subject, plan = read_subject(root), Plan(wishes.duration_s or FOR_EVER_S, wishes.every_s)
-    header = header_of(root, subject, plan, clock.now())
+    wishes, folder, root, clock, onlooker, by = own
+    subject, plan = read_subject(root, by), Plan(wishes.duration_s or FOR_EVER_S, wishes.every_s)
+    header = header_of(root, subject, plan, clock.now(), by)
     judge = judged_apart(_keep_what_was_cut_off(folder))
     limits = Limits(wishes.keep_s, wishes.most_bytes)
     ring = Ring(folder / RING, header, limits, load_rules(settings_directory() / MASKS))

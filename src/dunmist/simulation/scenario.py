@@ -79,6 +79,7 @@ class ProgramSpec(Spec, frozen=True):
     makes the demand follow something else: a kernel task that is busy because of heat, say.
     What its control group lets it have beyond ``memory_limit_mib`` lies in swap.
     ``age_s`` is how long it has run when the capture begins, None for since the computer started.
+    ``version`` is that of its package.
     """
 
     name: str
@@ -123,6 +124,7 @@ class ProgramSpec(Spec, frozen=True):
     autostarts: bool = False
     deleted: bool = False
     directory: str = "/opt/skerrow/bin"
+    version: str = "3.1-2"
     shown_as: str | None = None
 
 

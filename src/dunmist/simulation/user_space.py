@@ -141,11 +141,12 @@ def _mounts(model: ModelComputer) -> str:
 
 def _packages(model: ModelComputer) -> Iterator[tuple[str, str]]:
     stanzas = []
-    for name in sorted({spec.name for spec in model.scenario.programs if not spec.kernel}):
+    versions = {spec.name: spec.version for spec in model.scenario.programs if not spec.kernel}
+    for name, version in sorted(versions.items()):
         yield f"var/lib/dpkg/info/{name}.list", f"/.\n/opt\n/opt/skerrow/bin/{name}\n"
         about = name.replace("-", " ")
         stanzas.append(
-            f"Package: {name}\nStatus: install ok installed\nVersion: 3.1-2\n"
+            f"Package: {name}\nStatus: install ok installed\nVersion: {version}\n"
             f"Description: {about} of the Skerrow Bird Observatory\n"
         )
     yield "var/lib/dpkg/status", "\n".join(stanzas)

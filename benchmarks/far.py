@@ -1,0 +1,46 @@
+"""What the collector costs the far computer: its shell and all that it starts, with 300 others.
+
+Run it with ``python benchmarks/far.py``. The kernel's own count of a shell and of the children that
+it waited for, over what the run took; and what a second of it weighs.
+"""
+
+import json
+import resource
+import subprocess
+import sys
+import time
+
+from dunmist.elsewhere.script import collector_script
+
+PROCESSES, TICKS = 300, 30
+
+
+def main():
+    shells = sys.argv[1:] or ["dash", "bash --posix", "busybox sh"]
+    sleepers = [subprocess.Popen(["sleep", "9999"]) for _ in range(PROCESSES)]
+    try:
+        for shell in shells:
+            before, began = resource.getrusage(resource.RUSAGE_CHILDREN), time.monotonic()
+            done = subprocess.run(
+                [*shell.split(), "-s"],
+                input=collector_script("0" * 16, TICKS, 1.0).encode(),
+                capture_output=True,
+                check=True,
+            )
+            after, span_s = resource.getrusage(resource.RUSAGE_CHILDREN), time.monotonic() - began
+            used_s = (after.ru_utime + after.ru_stime) - (before.ru_utime + before.ru_stime)
+            found = {
+                "shell": shell,
+                "seconds": round(span_s, 1),
+                "share_of_a_core": round(used_s / span_s, 4),
+                "kib_a_second": round(len(done.stdout) / 1024 / span_s),
+            }
+            print(json.dumps(found))
+    finally:
+        for one in sleepers:
+            one.kill()
+            one.wait()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,114 @@
+"""How fast a fleet is triaged, how much a worker and the client hold, and what two workers bring.
+
+Run it with ``python benchmarks/fleet.py [COUNT]``: model captures of 30 ticks and 300 processes.
+The speed-up of two workers over one is held against that of two bare triage processes over one in
+the same run. It prints one line of JSON.
+"""
+
+import gzip
+import json
+import multiprocessing
+import resource
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import msgspec
+
+from dunmist.fleet.engine import Engine, records
+from dunmist.fleet.one import record_of
+from dunmist.fleet.places import find
+from dunmist.jobs.patient import capture_patient
+from dunmist.simulation import load_scenario
+
+DISTINCT, PROCESSES = 12, 250
+
+
+def capture(place):
+    folder, number = place
+    scenario = load_scenario("ringing-office" if number % 2 else "calm-morning")
+    resting = next(spec for spec in scenario.programs if spec.name == "ring-recovery")
+    crowd = msgspec.structs.replace(resting, name="roosting", peers=PROCESSES, demand_cores=0.001)
+    crowded = msgspec.structs.replace(scenario, programs=[*scenario.programs, crowd])
+    return capture_patient(crowded, Path(folder) / f"model-{number}.jsonl.gz", seed=number)
+
+
+def copies(models, folder, count):
+    """Write so many captures that all differ, of a few."""
+    texts = [gzip.decompress(path.read_bytes()).split(b"\n", 1) for path in models]
+    for number in range(count):
+        header, rest = texts[number % len(texts)]
+        words = json.loads(header)
+        words["machine"]["host"] = f"desk-{number:05}"
+        data = json.dumps(words).encode() + b"\n" + rest
+        (folder / f"desk-{number:05}.jsonl.gz").write_bytes(gzip.compress(data, 1))
+
+
+def peak_mib(_found):
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+
+
+def engine_rate(found, workers):
+    began, first, count, held = time.monotonic(), None, 0, 0.0
+    for record in records(Engine(workers), iter(found), measured):
+        # the start of the workers is no part of a rate
+        first = first or time.monotonic()
+        count += 1
+        assert record.capture.trouble is None, record.capture.trouble
+        held = max(held, record.capture.used.get("worker_mib", 0.0))
+    return (count - 1) / (time.monotonic() - first), time.monotonic() - began, held
+
+
+def measured(found):
+    record = record_of(found)
+    used = {**record.capture.used, "worker_mib": peak_mib(found)}
+    return msgspec.structs.replace(
+        record, capture=msgspec.structs.replace(record.capture, used=used)
+    )
+
+
+def bare(paths):
+    for path in paths:
+        record_of(path)
+
+
+def bare_rate(found, processes):
+    context = multiprocessing.get_context("spawn")
+    parts = [found[place::processes] for place in range(processes)]
+    with context.Pool(processes) as pool:
+        pool.map(bare, [part[:1] for part in parts], chunksize=1)
+        began = time.monotonic()
+        pool.map(bare, parts, chunksize=1)
+        return len(found) / (time.monotonic() - began)
+
+
+def main():
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 1000
+    with tempfile.TemporaryDirectory() as folder:
+        many = Path(folder) / "many"
+        many.mkdir()
+        with multiprocessing.get_context("spawn").Pool() as pool:
+            models = pool.map(capture, [(folder, number) for number in range(DISTINCT)])
+        copies(models, many, count)
+        found = list(find([str(many)]))
+        few = found[: max(40, count // 5)]
+        bare_one, bare_two = bare_rate(few, 1), bare_rate(few, 2)
+        one, _, _ = engine_rate(few, 1)
+        two, whole_s, worker_mib = engine_rate(found, 2)
+        found = {
+            "captures": count,
+            "a_second": round(two, 2),
+            "seconds": round(whole_s, 1),
+            "worker_mib": round(worker_mib),
+            "client_mib": round(peak_mib(None)),
+            "speed_up": round(two / one, 2),
+            "speed_up_of_bare_processes": round(bare_two / bare_one, 2),
+            "bare_a_second": round(bare_two, 2),
+            "kib_each": round(sum(path.stat().st_size for path in many.iterdir()) / count / 1024),
+        }
+        print(json.dumps(found))
+
+
+if __name__ == "__main__":
+    main()

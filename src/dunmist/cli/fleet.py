@@ -1,0 +1,62 @@
+"""``dunmist fleet``: triage many captures at once, and say what they have in common."""
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from dunmist.cli.parameters import FILE
+from dunmist.harmless import harmless
+
+if TYPE_CHECKING:
+    from dunmist.fleet.engine import Engine
+
+
+@click.command()
+@click.argument("places", nargs=-1, required=True, metavar="PLACE…")
+@click.option("-o", "--output", type=FILE, required=True, metavar="DIR",
+              help="Where the tables and the report go; what was done there is not done "
+              "again.")  # fmt: skip
+@click.option("--workers", type=click.IntRange(1, 1024), metavar="N",
+              help="So many processes of this machine, instead of one a processor.")  # fmt: skip
+@click.option("--scheduler", metavar="URL",
+              help="Use the Dask cluster whose scheduler is at tcp://host:8786.")  # fmt: skip
+def fleet(
+    places: tuple[str, ...], output: Path, workers: int | None, scheduler: str | None
+) -> None:
+    """Triage all captures below PLACE and report what they have in common.
+
+    PLACE is a folder, a pattern, or any address that fsspec opens. Each capture is triaged as
+    'dunmist triage' does it. DIR gets Parquet tables (captures, culprits, findings, packages) and
+    report.html, .md and .json.
+    """
+    if workers and scheduler:
+        raise click.UsageError("--workers are of this machine, --scheduler has its own; choose one")
+    if output.exists() and not output.is_dir():
+        raise click.UsageError(f"{output} is a file; name a directory with -o")
+    from dunmist.fleet.engine import Engine
+
+    run_fleet(list(places), output, Engine(workers, scheduler))
+
+
+def run_fleet(places: list[str], output: Path, engine: "Engine") -> None:
+    """Triage a fleet and say what became of it."""
+    from dunmist.fleet.run import triage_fleet
+
+    finished = triage_fleet(places, output, engine, _progress)
+    if sys.stderr.isatty():
+        click.echo(err=True)
+    summary = finished.summary
+    click.echo(
+        f"{summary.captures} captures of {summary.computers} computers "
+        f"({finished.done_before} were done before)", err=True,
+    )  # fmt: skip
+    for line in summary.unread:
+        click.echo(f"dunmist: {harmless(line)}", err=True)
+    click.echo(f"wrote {', '.join(str(path) for path in finished.files)} and the tables", err=True)
+
+
+def _progress(done: int, of: int) -> None:
+    if sys.stderr.isatty():
+        click.echo(f"\r{done} of {of} captures", nl=False, err=True)

@@ -1,0 +1,113 @@
+"""The tables of a fleet as a Parquet data set, and read back."""
+
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from dunmist.errors import OutputError
+from dunmist.fleet.records import SCHEMA_VERSION, Record
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+TABLES = ("captures", "culprits", "findings", "packages")
+# rows that are held at a time
+BATCH = 2000
+
+
+def _schemas() -> "dict[str, pa.Schema]":
+    import pyarrow as pa
+
+    text, real = pa.string(), pa.float64()
+    figures = pa.map_(text, real)
+    columns = {
+        "captures": [
+            ("key", text), ("place", text), ("site", text), ("trouble", text), ("host", text),
+            ("started", text), ("duration_s", real), ("hardware", text), ("processor", text),
+            ("distribution", text), ("kernel", text), ("memory_bytes", pa.int64()),
+            ("level", text), ("limiting", text), ("culprit", text), ("confidence", real),
+            ("headline", text), ("first_step", text), ("used", figures), ("pressure", figures),
+            ("triage_json", text),
+        ],
+        "culprits": [
+            ("key", text), ("rank", pa.int64()), ("name", text), ("role", text), ("score", real),
+            ("confidence", real), ("package", text), ("version", text),
+        ],
+        "findings": [
+            ("key", text), ("kind", text), ("severity", text), ("subject", text), ("text", text),
+        ],
+        "packages": [("key", text), ("package", text), ("version", text)],
+    }  # fmt: skip
+    about = {b"dunmist_fleet_schema": str(SCHEMA_VERSION).encode()}
+    return {name: pa.schema(fields, metadata=about) for name, fields in columns.items()}
+
+
+class DataSet:
+    """Writes rows as they come; each table is put in its place when it is whole."""
+
+    def __init__(self, folder: Path) -> None:
+        try:
+            from pyarrow import parquet
+        except ImportError as error:
+            raise OutputError(
+                "the tables of a fleet need pyarrow; install it with 'pip install dunmist[fleet]'"
+            ) from error
+        folder.mkdir(parents=True, exist_ok=True)
+        self._folder, self._schemas = folder, _schemas()
+        self._waiting: dict[str, list[dict[str, Any]]] = {name: [] for name in TABLES}
+        self._writers = {
+            name: parquet.ParquetWriter(folder / f".{name}.parquet.new", schema, compression="zstd")
+            for name, schema in self._schemas.items()
+        }
+
+    def add(self, record: Record) -> None:
+        """Take the rows of one capture."""
+        self._waiting["captures"].append(msgspec.structs.asdict(record.capture))
+        for name in TABLES[1:]:
+            self._waiting[name] += [msgspec.structs.asdict(row) for row in getattr(record, name)]
+        if any(len(rows) >= BATCH for rows in self._waiting.values()):
+            self._flush()
+
+    def _flush(self) -> None:
+        import pyarrow as pa
+
+        for name, rows in self._waiting.items():
+            if rows:
+                for row in rows:
+                    for word in ("used", "pressure"):
+                        if word in row:
+                            row[word] = sorted(row[word].items())
+                self._writers[name].write_table(pa.Table.from_pylist(rows, self._schemas[name]))
+                rows.clear()
+
+    def close(self) -> list[Path]:
+        """Put the tables in their places and return those."""
+        self._flush()
+        places = []
+        for name, writer in self._writers.items():
+            writer.close()
+            place = self._folder / f"{name}.parquet"
+            (self._folder / f".{name}.parquet.new").replace(place)
+            places.append(place)
+        return places
+
+    def discard(self) -> None:
+        """Leave nothing half-written."""
+        for name, writer in self._writers.items():
+            writer.close()
+            (self._folder / f".{name}.parquet.new").unlink(missing_ok=True)
+
+
+def write_all(folder: Path, records: Iterable[Record]) -> Iterator[Record]:
+    """Write the rows of all records, and yield each on its way."""
+    data = DataSet(folder)
+    try:
+        for record in records:
+            data.add(record)
+            yield record
+    except BaseException:
+        data.discard()
+        raise
+    data.close()

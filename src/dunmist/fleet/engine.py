@@ -1,0 +1,124 @@
+"""Has captures judged side by side: by Dask, on this machine's processors or on a cluster.
+
+No more is handed out than keeps the workers busy, so that the client's memory does not grow with
+the number of captures. A worker that dies, or a capture that takes too long, costs nothing but
+itself.
+"""
+
+import contextlib
+import os
+import time
+from collections.abc import Callable, Iterator
+from itertools import islice
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from dunmist.errors import OutputError
+from dunmist.fleet.one import record_of, troubled
+from dunmist.fleet.places import Found
+from dunmist.fleet.records import Record
+
+if TYPE_CHECKING:
+    from distributed import Client, Future
+
+# tasks in hand for each worker; one that dies often is given up
+AHEAD, TRIES = 4, 2
+MEMORY_LIMIT = "1GiB"
+TASK_MOST_S, LOOK_S = 300.0, 5.0
+
+
+class Engine(NamedTuple):
+    """Where it runs: so many processes here, or the address of a scheduler."""
+
+    workers: int | None = None
+    scheduler: str | None = None
+
+
+def records(
+    engine: Engine, captures: Iterator[Found], work: Callable[[Found], Record] = record_of
+) -> Iterator[Record]:
+    """Yield the record of each capture as it is made; raises OutputError without an engine."""
+    with _client(engine) as client:
+        ahead = AHEAD * max(1, len(client.scheduler_info()["workers"]) or engine.workers or 1)
+        yield from _handed_out(client, captures, work, ahead)
+
+
+@contextlib.contextmanager
+def _client(engine: Engine) -> "Iterator[Client]":
+    try:
+        import dask
+        from distributed import Client, LocalCluster
+    except ImportError as error:
+        raise OutputError(
+            "a fleet needs Dask; install it with 'pip install dunmist[fleet]'"
+        ) from error
+    # a death is told of at once, not tried again for ever; nothing listens to the world
+    with dask.config.set({
+        "distributed.scheduler.allowed-failures": TRIES, "distributed.logging.distributed": "error",
+        "distributed.worker.memory.terminate": 0.95,
+    }):  # fmt: skip
+        if engine.scheduler is not None:
+            try:
+                client = Client(engine.scheduler, timeout="10s", set_as_default=False)
+            except (OSError, TimeoutError, ValueError) as error:
+                raise OutputError(
+                    f"{engine.scheduler}: no scheduler answers; start one with 'dask scheduler'"
+                ) from error
+            with client:
+                yield client
+            return
+        count = engine.workers or os.cpu_count() or 1
+        with (
+            LocalCluster(
+                n_workers=count, threads_per_worker=1, processes=True, memory_limit=MEMORY_LIMIT,
+                dashboard_address=None, host="127.0.0.1", silence_logs="CRITICAL",
+            ) as cluster,
+            Client(cluster, set_as_default=False) as client,
+        ):  # fmt: skip
+            yield client
+
+
+def _handed_out(
+    client: "Client", captures: Iterator[Found], work: Callable[[Found], Record], ahead: int
+) -> Iterator[Record]:
+    in_hand: dict[Future, tuple[Found, float]] = {}
+    from distributed import wait
+
+    while True:
+        for found in islice(captures, max(0, ahead - len(in_hand))):
+            # each is a task of its own, whatever was asked before
+            future = client.submit(work, found, pure=False)
+            in_hand[future] = (found, time.monotonic())
+        if not in_hand:
+            return
+        try:
+            finished = wait(list(in_hand), timeout=LOOK_S, return_when="FIRST_COMPLETED").done
+        except TimeoutError:
+            finished = set()
+        for future in finished:
+            found, _ = in_hand.pop(future)
+            yield _result(future, found)
+        for future in [one for one, (_, since_s) in in_hand.items()
+                       if time.monotonic() - since_s > TASK_MOST_S]:  # fmt: skip
+            found, _ = in_hand.pop(future)
+            _end(client, future)
+            yield troubled(found, f"{found.address}: not judged within {TASK_MOST_S:.0f} s")
+
+
+def _result(future: "Future", found: Found) -> Record:
+    """Return what a task made; where it failed, or its worker died with it, why."""
+    error: Any = future.exception()
+    if error is None:
+        record: Record = future.result()
+        return record
+    if type(error).__name__ == "KilledWorker":
+        return troubled(found, f"{found.address}: the worker died with it, {TRIES + 1} times; "
+                        "it may need more memory than a worker has")  # fmt: skip
+    return troubled(found, f"{found.address}: {type(error).__name__}: {error}")
+
+
+def _end(client: "Client", future: "Future") -> None:
+    """End a task that goes on and on, with the worker that runs it."""
+    workers = [address for address, keys in client.processing().items() if future.key in keys]
+    future.cancel()
+    if workers:
+        client.restart_workers(workers, raise_for_error=False)

@@ -1,0 +1,111 @@
+"""Makes the record of one capture; this is what a worker runs."""
+
+import hashlib
+import tempfile
+from pathlib import Path
+
+from dunmist.advice import Judged
+from dunmist.errors import CaptureError, DunmistError
+from dunmist.fleet.places import Found
+from dunmist.fleet.records import CaptureRow, CulpritRow, FindingRow, PackageRow, Record
+from dunmist.jobs.collected import capture_of_collected
+from dunmist.jobs.judge import judge
+from dunmist.reports import triage_json
+
+KEY_DIGITS = 32
+# no capture that anybody sends is longer
+MOST_BYTES = 1 << 30
+
+
+def key_of(data: bytes) -> str:
+    """Return what tells contents apart."""
+    return hashlib.sha256(data).hexdigest()[:KEY_DIGITS]
+
+
+def read(address: str) -> bytes:
+    """Return the contents of a file anywhere; raises CaptureError."""
+    import fsspec
+
+    try:
+        with fsspec.open(address, "rb") as file:
+            data: bytes = file.read(MOST_BYTES + 1)
+    except Exception as error:
+        raise CaptureError(f"{address}: {error or type(error).__name__}") from error
+    if len(data) > MOST_BYTES:
+        raise CaptureError(f"{address}: longer than any capture")
+    return data
+
+
+def record_of(found: Found) -> Record:
+    """Return the record of a capture; of one that cannot be read, why."""
+    key = ""
+    try:
+        data = read(found.address)
+        key = key_of(data)
+        local = Path(found.address)
+        if local.is_file():
+            return _record(found, key, local)
+        with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
+            path = Path(folder) / found.address.rpartition("/")[2]
+            path.write_bytes(data)
+            return _record(found, key, path)
+    except DunmistError as error:
+        return troubled(found, str(error), key)
+
+
+def troubled(found: Found, trouble: str, key: str = "") -> Record:
+    """Return the record of a capture that could not be read or judged."""
+    return Record(CaptureRow(key or key_of(found.address.encode()), found.address, found.site,
+                             trouble=" ".join(trouble.split())))  # fmt: skip
+
+
+def _record(found: Found, key: str, path: Path) -> Record:
+    judged = judge(capture_of_collected(path) or path)
+    triage, series = judged.triage, judged.series
+    machine, firmware = series.header.machine, series.header.inventory.firmware
+    first = triage.culprits[0] if triage.culprits else None
+    steps = first.steps if first else [step for one in triage.findings for step in one.steps]
+    capture = CaptureRow(
+        key=key, place=found.address, site=found.site,
+        host=machine.host, started=series.header.started, duration_s=series.duration_s,
+        hardware=" ".join(filter(None, (firmware.maker, firmware.model))) if firmware else None,
+        processor=machine.model, distribution=machine.distribution, kernel=machine.kernel,
+        memory_bytes=machine.memory_bytes,
+        level=triage.verdict.level, limiting=triage.verdict.limiting,
+        culprit=first.name if first else None, confidence=triage.verdict.confidence,
+        headline=triage.verdict.headline,
+        first_step=steps[0].text if steps else None,
+        used=_greatest(triage.resources, "used"), pressure=_greatest(triage.resources, "pressure"),
+        triage_json=triage_json(triage),
+    )  # fmt: skip
+    return Record(
+        capture,
+        [_culprit(judged, key, place) for place in range(len(triage.culprits))],
+        [FindingRow(key, one.kind, one.severity, one.subject, one.text) for one in triage.findings],
+        [PackageRow(key, name, version) for name, version in sorted(_packages(judged).items())],
+    )
+
+
+def _greatest(resources: list[object], figure: str) -> dict[str, float]:
+    """Return a figure of each resource, that of the worst of several of a kind."""
+    found: dict[str, float] = {}
+    for one in resources:
+        value, word = getattr(one, figure), getattr(one, "resource")  # noqa: B009
+        if value is not None:
+            found[word] = max(found.get(word, 0.0), float(value))
+    return found
+
+
+def _culprit(judged: Judged, key: str, place: int) -> CulpritRow:
+    one, ranked = judged.triage.culprits[place], judged.diagnosis.culprits[place]
+    case = judged.cases.of_culprit(ranked)
+    package = case.about.package if case else None
+    return CulpritRow(
+        key, one.rank, one.name, one.role, one.score, one.confidence,
+        package.name if package else None, package.version if package else None,
+    )  # fmt: skip
+
+
+def _packages(judged: Judged) -> dict[str, str | None]:
+    surveys = judged.series.surveyed.surveys
+    return {one.name: one.version for survey in surveys for one in survey.packages}

@@ -1,0 +1,54 @@
+"""Finds captures and collectors' files: in folders, by patterns, on all that fsspec opens."""
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, NamedTuple
+
+from dunmist.errors import CaptureError
+
+if TYPE_CHECKING:
+    from fsspec import AbstractFileSystem
+
+ENDINGS = (".jsonl.gz", ".jsonl", ".txt.gz", ".txt")
+ANY = "*?["
+
+
+class Found(NamedTuple):
+    """One file: its address as fsspec opens it, and the folder it lies in."""
+
+    address: str
+    site: str
+
+
+def find(places: list[str]) -> Iterator[Found]:
+    """Yield the files of all places, each once; raises CaptureError for a place that is none."""
+    seen: set[str] = set()
+    for place in places:
+        for found in _in_place(place):
+            if found.address not in seen:
+                seen.add(found.address)
+                yield found
+
+
+def _in_place(place: str) -> Iterator[Found]:
+    from fsspec.core import url_to_fs
+
+    try:
+        system, path = url_to_fs(place)
+        for name in _names(system, path):
+            if name.endswith(ENDINGS):
+                # a plain path stays one: the triage of a file names it as it was named
+                address = name if system.protocol[0] == "file" else system.unstrip_protocol(name)
+                yield Found(address, name.rpartition("/")[0].rpartition("/")[2])
+    except (OSError, ValueError, ImportError) as error:
+        reason = getattr(error, "strerror", None) or error
+        raise CaptureError(f"{place}: {reason}; give a folder, a pattern or an address") from error
+
+
+def _names(system: "AbstractFileSystem", path: str) -> list[str]:
+    if any(mark in path for mark in ANY):
+        return sorted(str(name) for name in system.glob(path))
+    if system.isdir(path):
+        return sorted(str(name) for name in system.find(path))
+    if not system.exists(path):
+        raise OSError("there is no such file or folder")
+    return [path]

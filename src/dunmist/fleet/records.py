@@ -1,0 +1,77 @@
+"""What is kept of each capture of a fleet: rows of three tables, with a documented schema.
+
+``SCHEMA_VERSION`` is raised when a column changes its meaning or goes; docs/fleet.md lists them.
+"""
+
+import msgspec
+
+SCHEMA_VERSION = 1
+
+
+class CaptureRow(msgspec.Struct, frozen=True):
+    """One capture. ``key`` is the hash of its contents; ``trouble`` is why it could not be read.
+
+    ``triage_json`` is what ``dunmist triage --json`` prints of it, byte for byte.
+    """
+
+    key: str
+    place: str
+    site: str
+    trouble: str | None = None
+    host: str | None = None
+    started: str | None = None
+    duration_s: float | None = None
+    hardware: str | None = None
+    processor: str | None = None
+    distribution: str | None = None
+    kernel: str | None = None
+    memory_bytes: int | None = None
+    level: str | None = None
+    limiting: str | None = None
+    culprit: str | None = None
+    confidence: float | None = None
+    headline: str | None = None
+    first_step: str | None = None
+    used: dict[str, float] = {}
+    pressure: dict[str, float] = {}
+    triage_json: str | None = None
+
+
+class CulpritRow(msgspec.Struct, frozen=True):
+    """One culprit of a capture, with the package that it came with."""
+
+    key: str
+    rank: int
+    name: str
+    role: str
+    score: float
+    confidence: float
+    package: str | None = None
+    version: str | None = None
+
+
+class FindingRow(msgspec.Struct, frozen=True):
+    """One finding of a capture."""
+
+    key: str
+    kind: str
+    severity: str
+    subject: str
+    text: str
+
+
+class PackageRow(msgspec.Struct, frozen=True):
+    """One package of which something ran."""
+
+    key: str
+    package: str
+    version: str | None
+
+
+class Record(msgspec.Struct, frozen=True):
+    """All that is kept of one capture."""
+
+    capture: CaptureRow
+    culprits: list[CulpritRow] = []
+    findings: list[FindingRow] = []
+    packages: list[PackageRow] = []

@@ -1,0 +1,97 @@
+"""The report of a fleet: the same document for a page, for a ticket and for programs."""
+
+from pathlib import Path
+
+import msgspec
+
+from dunmist.advice import percent
+from dunmist.fleet.summary import CameWith, Counted, Share, Summary
+from dunmist.output import write_whole
+from dunmist.reports.document import (
+    Block,
+    Document,
+    Items,
+    Paragraph,
+    Section,
+    TextTable,
+    made_harmless,
+)
+
+FORMAT, VERSION = "dunmist-fleet", 1
+
+
+def fleet_document(summary: Summary) -> Document:
+    """Return the report."""
+    ill = sum(one.share.count for one in summary.levels if one.word in ("strained", "choked"))
+    level = "strained" if ill else "calm"
+    sections = [
+        Section("Verdict", [
+            Paragraph(_headline(summary, ill), lead=True),
+            Paragraph(f"{summary.captures} captures of {summary.computers} computers; each counts "
+                      "once, by its newest. Intervals are of 95 %."),
+        ]),
+        Section("What came with it", _came_with(summary.came_with)),
+        Section("Levels", [_table("Level", summary.levels)]),
+        Section("What limits them", [_table("Resource", summary.limiting)]),
+        Section("Culprits", [_table("Program and version", summary.culprits)]),
+        Section("Findings", [_table("Finding", summary.findings)]),
+        Section("Who needs somebody first", _first(summary)),
+        Section("What could not be read",
+                [Items([(line, "") for line in summary.unread])] if summary.unread else []),
+    ]  # fmt: skip
+    kept = [section for section in sections if section.blocks]
+    return made_harmless(Document("Triage of a fleet", level, kept))
+
+
+def _headline(summary: Summary, ill: int) -> str:
+    text = f"{ill} of {summary.computers} computers are strained or choked."
+    if summary.came_with:
+        first = summary.came_with[0]
+        text += (
+            f" Most of it came with {first.what}: {first.of_with.count} of {first.of_with.of} with "
+            f"it, {first.of_without.count} of {first.of_without.of} without it."
+        )
+    elif ill:
+        text += " Nothing that was recorded sets them apart beyond chance."
+    return text
+
+
+def _came_with(found: list[CameWith]) -> list[Block]:
+    if not found:
+        return []
+    rows = [[one.what, _of(one.of_with), _of(one.of_without), f"{one.chance:.2g}"] for one in found]
+    columns = ["What", "Ill of those with it", "Ill of those without", "By chance"]
+    return [TextTable("Beyond chance, corrected for how many were tried", columns, rows,
+                      frozenset((3,)))]  # fmt: skip
+
+
+def _of(share: Share) -> str:
+    return f"{share.count} of {share.of} ({percent(share.low)} to {percent(share.high)})"
+
+
+def _table(what: str, counted: list[Counted]) -> TextTable:
+    rows = [[one.word, _of(one.share)] for one in counted]
+    return TextTable("Computers", [what, "Computers (share)"], rows)
+
+
+def _first(summary: Summary) -> list[Block]:
+    rows = [[one.host, one.level, one.headline, one.step, one.place] for one in summary.first]
+    columns = ["Computer", "Level", "Why", "First", "Capture"]
+    return [TextTable("The worst, and the surest", columns, rows)] if rows else []
+
+
+def write_reports(summary: Summary, folder: Path) -> list[Path]:
+    """Write the report as a page, as Markdown and for programs; raises OutputError."""
+    from dunmist.reports.html import document_html
+    from dunmist.reports.markdown import document_markdown
+
+    document = fleet_document(summary)
+    whole = {"format": FORMAT, "version": VERSION, **msgspec.to_builtins(summary)}
+    texts = {
+        "report.html": document_html(document),
+        "report.md": document_markdown(document),
+        "report.json": msgspec.json.format(msgspec.json.encode(whole), indent=2).decode(),
+    }
+    for name, text in texts.items():
+        write_whole(folder / name, text.encode(), force=True)
+    return [folder / name for name in texts]

@@ -1,0 +1,96 @@
+"""A whole run: what is found, what was done already, the rest on the engine, tables and report."""
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from dunmist.errors import CaptureError
+from dunmist.fleet.dataset import write_all
+from dunmist.fleet.done import Done
+from dunmist.fleet.engine import Engine, records
+from dunmist.fleet.one import key_of, read, record_of
+from dunmist.fleet.places import Found, find
+from dunmist.fleet.records import Record
+from dunmist.fleet.report import write_reports
+from dunmist.fleet.summary import Summary, Summing
+
+Followed = Callable[[int, int], None]
+
+
+class Finished(NamedTuple):
+    """What a run made: the summary, its files, and how many were done already."""
+
+    summary: Summary
+    files: list[Path]
+    done_before: int
+
+
+def triage_fleet(
+    places: list[str], folder: Path, engine: Engine, follow: Followed | None = None
+) -> Finished:
+    """Triage all captures of the places into a folder.
+
+    ``follow`` is told how many are done, of how many. Raises CaptureError and OutputError; what was
+    done stays, and the next run goes on from there.
+    """
+    found = list(find(places))
+    if not found:
+        raise CaptureError(f"{', '.join(places)}: no captures there; they end in .jsonl.gz or .txt")
+    folder.mkdir(parents=True, exist_ok=True)
+    done = Done(folder)
+    run = _Run(done, found)
+    summing = Summing()
+    for number, record in enumerate(write_all(folder, run.records(engine)), start=1):
+        summing.add(record)
+        if follow is not None:
+            follow(number, len(found))
+    summary = summing.summary()
+    return Finished(summary, write_reports(summary, folder), run.done_before)
+
+
+class _Run:
+    """Goes through what was found: what was done is taken over, the rest is handed out."""
+
+    def __init__(self, done: Done, found: list[Found]) -> None:
+        self._done, self._found = done, found
+        self.done_before = 0
+        self._known: list[tuple[str, Found]] = []
+
+    def records(self, engine: Engine) -> Iterator[Record]:
+        """Yield the record of each capture, as it is there."""
+        new = self._new()
+        first = next(new, None)
+        yield from self._taken()
+        if first is None:
+            return
+
+        def rest() -> Iterator[Found]:
+            yield first
+            yield from new
+
+        for record in records(engine, rest()):
+            if record.capture.trouble is None:
+                self._done.put(record)
+            yield from self._taken()
+            yield record
+        yield from self._taken()
+
+    def _new(self) -> Iterator[Found]:
+        for found in self._found:
+            try:
+                key = key_of(read(found.address))
+            except CaptureError:
+                yield found  # the worker says why
+                continue
+            if self._done.has(key, found.address):
+                self._known.append((key, found))
+            else:
+                yield found
+
+    def _taken(self) -> Iterator[Record]:
+        while self._known:
+            key, found = self._known.pop()
+            known = self._done.get(key, found.address)
+            self.done_before += known is not None
+            # a record that is damaged is made again
+            yield known if known is not None else record_of(found)

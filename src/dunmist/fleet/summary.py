@@ -1,0 +1,185 @@
+"""What the captures of a fleet say together: counts with intervals, and what came with what.
+
+Intervals are Wilson's of 95 %. Whether computers with a property are ill more often than those
+without is Fisher's exact test, corrected for how many properties were tried (Holm): what is named
+is more than chance. A computer counts once, by its newest capture.
+"""
+
+from collections import Counter, defaultdict
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from dunmist.fleet.records import CaptureRow, Record
+
+ILL = ("strained", "choked")
+LEAST_WITH, CHANCE_MOST = 3, 0.05
+FIRST_MOST, NAMED_MOST = 10, 12
+
+
+class Share(NamedTuple):
+    """So many of so many, with the interval of the share."""
+
+    count: int
+    of: int
+    low: float
+    high: float
+
+
+class Counted(NamedTuple):
+    """A word and how many computers it is true of."""
+
+    word: str
+    share: Share
+
+
+class CameWith(NamedTuple):
+    """Something that ill computers have more often: how many are ill with it, and without."""
+
+    what: str
+    of_with: Share
+    of_without: Share
+    chance: float
+
+
+class First(NamedTuple):
+    """A computer that needs somebody first."""
+
+    host: str
+    level: str
+    headline: str
+    step: str
+    place: str
+
+
+@dataclass(slots=True)
+class Summary:
+    """All that the report says."""
+
+    captures: int = 0
+    computers: int = 0
+    levels: list[Counted] = field(default_factory=list)
+    limiting: list[Counted] = field(default_factory=list)
+    culprits: list[Counted] = field(default_factory=list)
+    findings: list[Counted] = field(default_factory=list)
+    came_with: list[CameWith] = field(default_factory=list)
+    first: list[First] = field(default_factory=list)
+    unread: list[str] = field(default_factory=list)
+
+
+class Summing:
+    """Takes records one by one and keeps of each computer its newest, without its triage."""
+
+    def __init__(self) -> None:
+        self._newest: dict[str, Record] = {}
+        self._captures = 0
+        self._unread: list[str] = []
+
+    def add(self, record: Record) -> None:
+        """Take one record."""
+        import msgspec
+
+        self._captures += 1
+        capture = record.capture
+        if capture.trouble is not None:
+            self._unread.append(capture.trouble)
+            return
+        name = capture.host or capture.place
+        before = self._newest.get(name)
+        if before is None or (capture.started or "") >= (before.capture.started or ""):
+            light = msgspec.structs.replace(capture, triage_json=None)
+            self._newest[name] = msgspec.structs.replace(record, capture=light)
+
+    def summary(self) -> Summary:
+        """Return what they say together."""
+        kept = list(self._newest.values())
+        captures = [record.capture for record in kept]
+        return Summary(
+            captures=self._captures,
+            computers=len(kept),
+            levels=_counted(Counter(one.level or "unknown" for one in captures), len(kept)),
+            limiting=_counted(Counter(one.limiting for one in captures if one.limiting), len(kept)),
+            culprits=_counted(Counter(_culprits(kept)), len(kept)),
+            findings=_counted(Counter(_findings(kept)), len(kept)),
+            came_with=_came_with(kept),
+            first=_first(captures),
+            unread=sorted(self._unread),
+        )
+
+
+def _culprits(kept: list[Record]) -> Iterator[str]:
+    for record in kept:
+        for one in record.culprits[:1]:
+            if one.role == "cause":
+                yield f"{one.name} {one.version}" if one.version else one.name
+
+
+def _findings(kept: list[Record]) -> Iterator[str]:
+    for record in kept:
+        yield from {one.kind for one in record.findings if one.severity != "note"}
+
+
+def share(count: int, of: int) -> Share:
+    """Return a count with Wilson's interval of its share."""
+    if not of:
+        return Share(count, of, 0.0, 1.0)
+    z = 1.959964
+    middle = (count + z * z / 2) / (of + z * z)
+    half = z / (of + z * z) * ((count * (of - count) / of + z * z / 4) ** 0.5)
+    return Share(count, of, max(0.0, middle - half), min(1.0, middle + half))
+
+
+def _counted(counts: Counter[str], of: int) -> list[Counted]:
+    return [Counted(word, share(count, of)) for word, count in counts.most_common(NAMED_MOST)]
+
+
+def _came_with(kept: list[Record]) -> list[CameWith]:
+    """Return what ill computers have more often than the others, beyond chance."""
+    ill = [record.capture.level in ILL for record in kept]
+    places: dict[str, set[int]] = defaultdict(set)
+    for place, record in enumerate(kept):
+        for what in _properties(record):
+            places[what].add(place)
+    tried = {what: having for what, having in places.items()
+             if LEAST_WITH <= len(having) <= len(kept) - LEAST_WITH}  # fmt: skip
+    found = [_tested(what, having, ill) for what, having in tried.items()]
+    found.sort(key=lambda one: one.chance)
+    named, left = [], len(found)
+    for one in found:
+        if one.chance * left > CHANCE_MOST:
+            break
+        named.append(one._replace(chance=one.chance * left))
+        left -= 1
+    return named[:NAMED_MOST]
+
+
+def _properties(record: Record) -> Iterator[str]:
+    capture = record.capture
+    for word, value in (
+        ("hardware", capture.hardware), ("kernel", capture.kernel),
+        ("distribution", capture.distribution), ("site", capture.site),
+    ):  # fmt: skip
+        if value:
+            yield f"{word} {value}"
+    for one in record.packages:
+        yield f"package {one.package} {one.version or ''}".rstrip()
+
+
+def _tested(what: str, having: set[int], ill: list[bool]) -> CameWith:
+    from scipy.stats import fisher_exact
+
+    ill_with = sum(ill[place] for place in having)
+    ill_without = sum(ill) - ill_with
+    others = len(ill) - len(having)
+    table = [[ill_with, len(having) - ill_with], [ill_without, others - ill_without]]
+    chance = float(fisher_exact(table, alternative="greater").pvalue)
+    return CameWith(what, share(ill_with, len(having)), share(ill_without, others), chance)
+
+
+def _first(captures: list[CaptureRow]) -> list[First]:
+    """Return the computers that need somebody first: the worst level, then the surest."""
+    order = {level: place for place, level in enumerate(ILL)}
+    ill = [one for one in captures if one.level in order]
+    ill.sort(key=lambda one: (-order[one.level or ""], -(one.confidence or 0.0), one.host or ""))
+    return [First(one.host or "unnamed", one.level or "", one.headline or "", one.first_step or "",
+                  one.place) for one in ill[:FIRST_MOST]]  # fmt: skip

@@ -1,0 +1,121 @@
+"""Figures for other programs, read back by the parsers that those programs have."""
+
+import json
+import threading
+from contextlib import contextmanager
+from http.server import BaseHTTPRequestHandler, HTTPServer
+
+import pandas as pd
+import pyarrow.parquet
+from google.protobuf.json_format import Parse
+from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
+from prometheus_client.openmetrics.parser import text_string_to_metric_families
+
+from dunmist.jobs.judge import judge
+from tests.program import InFolder, run
+
+
+@contextmanager
+def receiver(answers):
+    """A stand-in that takes what is posted, and answers with a status and a body."""
+    taken = []
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_POST(self):
+            body = self.rfile.read(int(self.headers["Content-Length"]))
+            taken.append((self.path, self.headers["Content-Type"], body))
+            status, answer = answers
+            self.send_response(status)
+            self.end_headers()
+            self.wfile.write(answer)
+
+        def log_message(self, *_):
+            pass
+
+    server = HTTPServer(("127.0.0.1", 0), Handler)
+    thread = threading.Thread(target=server.serve_forever)
+    thread.start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}/v1/metrics", taken
+    finally:
+        server.shutdown()
+        thread.join()
+        server.server_close()
+
+
+class Exports(InFolder):
+    def exported(self, name, *more):
+        run("export", self.sample, "-o", name, *more, folder=self.folder)
+        return (self.folder / name).read_bytes()
+
+    def of_culprit(self):
+        judged = judge(self.sample)
+        main = judged.diagnosis.culprits[0].application.main
+        return main, judged.series
+
+    def test_open_metrics(self):
+        text = self.exported("x.om").decode()
+        families = {one.name: one for one in text_string_to_metric_families(text)}
+        main, series = self.of_culprit()
+        used = [sample.value for sample in families["process_cpu_utilization_ratio"].samples
+                if sample.labels["process_pid"] == str(main.pid)]  # fmt: skip
+        self.assertAlmostEqual(main.cores.known_mean(), sum(used) / len(used))
+        moved = [sample for sample in families["system_disk_io_bytes"].samples
+                 if sample.labels["disk_io_direction"] == "read"]  # fmt: skip
+        (disk,) = series.devices.physical_disks
+        self.assertEqual("counter", families["system_disk_io_bytes"].type)
+        self.assertAlmostEqual(disk.read_bytes_per_s.total(), moved[-1].value, delta=1.0)
+
+    def test_otlp_is_what_its_schema_says(self):
+        request = Parse(self.exported("x.otlp.json").decode(), ExportMetricsServiceRequest())
+        (whole,) = request.resource_metrics
+        words = {one.key: one.value.string_value for one in whole.resource.attributes}
+        main, series = self.of_culprit()
+        self.assertEqual(series.header.machine.host, words["host.name"])
+        metrics = {one.name: one for one in whole.scope_metrics[0].metrics}
+        points = metrics["process.memory.usage"].gauge.data_points
+        own = [one.as_double for one in points
+               if any(word.key == "process.pid" and word.value.int_value == main.pid
+                      for word in one.attributes)]  # fmt: skip
+        self.assertEqual(main.rss_bytes.last(), own[-1])
+        first_ns = min(one.time_unix_nano for one in points)
+        began = pd.Timestamp(series.header.started).timestamp()
+        self.assertAlmostEqual(began, first_ns / 1e9, delta=0.001)
+        self.assertTrue(metrics["system.network.io"].sum.is_monotonic)
+
+    def test_parquet_and_csv_say_the_same(self):
+        self.exported("x.parquet")
+        parquet = pyarrow.parquet.read_table(self.folder / "x.parquet").to_pandas()
+        self.exported("x.csv")
+        csv = pd.read_csv(self.folder / "x.csv")
+        self.assertEqual(len(csv), len(parquet))
+        self.assertAlmostEqual(csv["value"].sum(), parquet["value"].sum(), delta=1e-6)
+        (self.folder / "tables").mkdir()
+        run("export", self.sample, "-o", "tables", folder=self.folder)
+        names = {path.stem for path in (self.folder / "tables").iterdir()}
+        self.assertLessEqual({"series", "applications", "sockets", "levels"}, names)
+        view = json.loads(run("view", "processes", self.sample, "--json",
+                              folder=self.folder).stdout)["applications"]  # fmt: skip
+        table = pyarrow.parquet.read_table(self.folder / "tables/applications.parquet").to_pylist()
+        self.assertEqual([row["cores_mean"] for row in view], [row["cores_mean"] for row in table])
+
+    def test_it_is_sent_and_what_is_refused_is_said(self):
+        with receiver((200, b"{}")) as (address, taken):
+            run("export", self.sample, "--to", address, "--share", folder=self.folder)
+        ((path, kind, body),) = taken
+        self.assertEqual(("/v1/metrics", "application/json"), (path, kind))
+        Parse(body.decode(), ExportMetricsServiceRequest())
+        self.assertNotIn(judge(self.sample).series.header.machine.host.encode(), body)
+        for status, answer, wanted in (
+            (503, b"", "answered 503"),
+            (200, b'{"partialSuccess":{"rejectedDataPoints":"3","errorMessage":"too old"}}',
+             "3 points were refused: too old"),
+        ):  # fmt: skip
+            with self.subTest(status), receiver((status, answer)) as (address, _):
+                self.assertIn(wanted, self.one_line("export", self.sample, "--to", address))
+        self.assertIn("OTLP there", self.one_line("export", self.sample, "--to", address))
+        self.assertIn("is no address", self.one_line("export", self.sample, "--to", "file:///x",
+                                                     status=2))  # fmt: skip
+
+    def test_an_ending_that_is_none(self):
+        self.assertIn(".otlp.json", self.one_line("export", self.sample, "-o", "x.xml"))

@@ -1,0 +1,161 @@
+"""Many captures at once: the same answers as one by one, whatever dies meanwhile."""
+
+import functools
+import http.server
+import json
+import multiprocessing
+import os
+import shutil
+import signal
+import threading
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import pyarrow.parquet
+
+from dunmist.fleet.engine import Engine, records
+from dunmist.fleet.one import record_of
+from dunmist.fleet.places import find
+from dunmist.fleet.records import CaptureRow, PackageRow, Record
+from dunmist.fleet.run import triage_fleet
+from dunmist.fleet.summary import Summing
+from dunmist.jobs.judge import judge
+from dunmist.jobs.patient import capture_patient
+from dunmist.reports import triage_json
+from dunmist.simulation import random_scenario
+from tests.program import InFolder, run
+
+COUNT, FIRST_SEED = 60, 91_000
+
+
+def captured(place):
+    folder, number = place
+    path = Path(folder) / f"desk-{number:02}.jsonl.gz"
+    capture_patient(random_scenario(FIRST_SEED + number), path, 4.0, force=True)
+    return path
+
+
+def deadly(flag, found):
+    """Make a record, but for one capture whose worker dies the first time."""
+    if found.address.endswith("desk-07.jsonl.gz") and not Path(flag).exists():
+        Path(flag).touch()
+        os.kill(os.getpid(), signal.SIGKILL)
+    return record_of(found)
+
+
+def always_deadly(found):
+    if found.address.endswith("desk-03.jsonl.gz"):
+        os.kill(os.getpid(), signal.SIGKILL)
+    return record_of(found)
+
+
+class Fleet(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        holder = TemporaryDirectory(prefix="dunmist-fleet-")
+        cls.addClassCleanup(holder.cleanup)
+        cls.folder = Path(holder.name)
+        captures = cls.folder / "cliff"
+        captures.mkdir()
+        with multiprocessing.get_context("spawn").Pool() as pool:
+            cls.paths = pool.map(captured, [(captures, number) for number in range(COUNT)])
+
+    def test_the_same_as_one_by_one_though_a_worker_is_killed(self):
+        found = list(find([str(self.folder / "cliff")]))
+        self.assertEqual(COUNT, len(found))
+        work = functools.partial(deadly, str(self.folder / "killed"))
+        made = {one.capture.place: one for one in records(Engine(2), iter(found), work)}
+        self.assertTrue((self.folder / "killed").exists())
+        self.assertEqual({str(path) for path in self.paths}, set(made))
+        for path in self.paths:
+            with self.subTest(path.name):
+                row = made[str(path)].capture
+                self.assertIsNone(row.trouble)
+                self.assertEqual(triage_json(judge(path).triage), row.triage_json)
+
+    def test_what_kills_every_worker_costs_nothing_but_itself(self):
+        found = list(find([str(self.folder / "cliff" / "desk-0*.jsonl.gz")]))
+        made = list(records(Engine(2), iter(found), always_deadly))
+        self.assertEqual(10, len(made))
+        (lost,) = [one.capture for one in made if one.capture.trouble]
+        self.assertIn("desk-03.jsonl.gz: the worker died with it", lost.trouble)
+
+    def test_it_goes_on_where_it_was_and_says_what_it_could_not_read(self):
+        place, out = self.folder / "some", self.folder / "out"
+        place.mkdir()
+        for path in self.paths[:4]:
+            shutil.copy(path, place)
+        (place / "broken.jsonl.gz").write_bytes(self.paths[4].read_bytes()[:200])
+        (place / "notes.txt").write_text("dear all")
+        first = triage_fleet([str(place)], out, Engine(2))
+        self.assertEqual((6, 0), (first.summary.captures, first.done_before))
+        self.assertEqual(2, len(first.summary.unread))
+        shutil.copy(self.paths[5], place / "desk-00.jsonl.gz")
+        second = triage_fleet([str(place)], out, Engine(2))
+        self.assertEqual(3, second.done_before)
+        table = pyarrow.parquet.read_table(out / "captures.parquet").to_pylist()
+        self.assertEqual(6, len(table))
+        self.assertEqual(2, sum(row["trouble"] is not None for row in table))
+        report = json.loads((out / "report.json").read_text())
+        self.assertEqual(("dunmist-fleet", 4), (report["format"], report["computers"]))
+        self.assertEqual([], list(out.glob(".*")))
+
+    def test_a_place_on_another_file_system(self):
+        handler = functools.partial(http.server.SimpleHTTPRequestHandler, directory=self.folder)
+        handler.log_message = lambda *_: None
+        server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
+        thread = threading.Thread(target=server.serve_forever, daemon=True)
+        thread.start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        address = f"http://127.0.0.1:{server.server_port}/cliff/desk-1*.jsonl.gz"
+        made = triage_fleet([address], self.folder / "web", Engine(2)).summary
+        self.assertEqual((10, []), (made.captures, made.unread))
+
+
+class Together(unittest.TestCase):
+    def record(self, number, level, version, site):
+        key = f"{number:032}"
+        capture = CaptureRow(key, f"{site}/{number}.jsonl.gz", site, host=f"desk-{number}",
+                             started="2031-05-14T10:00:00+01:00", level=level,
+                             confidence=0.9)  # fmt: skip
+        return Record(capture, packages=[PackageRow(key, "nestcam-index", version),
+                                         PackageRow(key, "ring-recovery", "3.1-2")])  # fmt: skip
+
+    def summary(self, ill_with, ill_without):
+        summing = Summing()
+        for number in range(60):
+            has = number < 20
+            ill = number in range(ill_with) or number in range(20, 20 + ill_without)
+            site = ("cliff", "harbour", "tower")[number % 3]
+            summing.add(self.record(number, "strained" if ill else "calm",
+                                    "3.2-1" if has else "3.1-2", site))  # fmt: skip
+        return summing.summary()
+
+    def test_an_update_that_came_with_it_is_named_and_chance_is_not(self):
+        found = self.summary(17, 3)
+        self.assertEqual(["package nestcam-index 3.2-1"], [one.what for one in found.came_with])
+        (one,) = found.came_with
+        self.assertEqual((17, 20, 3, 40), (*one.of_with[:2], *one.of_without[:2]))
+        self.assertEqual([], self.summary(6, 9).came_with)
+        low, high = found.levels[1].share[2:]
+        self.assertTrue(0.2 < low < 1 / 3 < high < 0.5, (low, high))
+
+    def test_a_computer_counts_once_by_its_newest(self):
+        summing = Summing()
+        summing.add(self.record(1, "choked", "3.1-2", "cliff"))
+        summing.add(self.record(1, "calm", "3.1-2", "cliff"))
+        found = summing.summary()
+        self.assertEqual((2, 1, ["calm"]), (found.captures, found.computers,
+                                            [one.word for one in found.levels]))  # fmt: skip
+
+
+class Wrong(InFolder):
+    def test_places_and_schedulers_that_are_none(self):
+        self.assertIn("no such file or folder", self.one_line("fleet", "nowhere", "-o", "out"))
+        (self.folder / "empty").mkdir()
+        self.assertIn("no captures there", self.one_line("fleet", "empty", "-o", "out"))
+        said = run("fleet", self.sample, "-o", "out", "--scheduler", "tcp://127.0.0.1:1",
+                   folder=self.folder, status=1).stderr  # fmt: skip
+        self.assertIn("no scheduler answers", said)

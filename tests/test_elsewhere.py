@@ -164,8 +164,10 @@ class Carried(InFolder):
         path.write_bytes(done.stdout)
         run("capture", "--from", path, "-o", "x.jsonl.gz", folder=self.folder)
         series = judge(self.folder / "x.jsonl.gz").series
-        greatest = max(series.living.values(), key=lambda one: one.cores.total())
-        self.assertEqual(busy.pid, greatest.pid)
+        one = series.living[busy.pid]
+        # whatever else runs on this machine
+        self.assertGreater(one.cores.known_mean(), 0.2)
+        self.assertIn(str(script), one.facts.command_line)
 
 
 @unittest.skipUnless(SSHD, "there is no sshd here")

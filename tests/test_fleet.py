@@ -12,6 +12,7 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import msgspec
 import pyarrow.parquet
 
 from dunmist.fleet.engine import Engine, records
@@ -32,7 +33,10 @@ COUNT, FIRST_SEED = 60, 91_000
 def captured(place):
     folder, number = place
     path = Path(folder) / f"desk-{number:02}.jsonl.gz"
-    capture_patient(random_scenario(FIRST_SEED + number), path, 4.0, force=True)
+    scenario = random_scenario(FIRST_SEED + number)
+    machine = msgspec.structs.replace(scenario.machine, host=f"desk-{number:02}")
+    named = msgspec.structs.replace(scenario, machine=machine)
+    capture_patient(named, path, 4.0, force=True)
     return path
 
 
@@ -48,6 +52,11 @@ def always_deadly(found):
     if found.address.endswith("desk-03.jsonl.gz"):
         os.kill(os.getpid(), signal.SIGKILL)
     return record_of(found)
+
+
+class Quiet(http.server.SimpleHTTPRequestHandler):
+    def log_message(self, *_):
+        pass
 
 
 class Fleet(unittest.TestCase):
@@ -102,8 +111,7 @@ class Fleet(unittest.TestCase):
         self.assertEqual([], list(out.glob(".*")))
 
     def test_a_place_on_another_file_system(self):
-        handler = functools.partial(http.server.SimpleHTTPRequestHandler, directory=self.folder)
-        handler.log_message = lambda *_: None
+        handler = functools.partial(Quiet, directory=self.folder)
         server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
         thread = threading.Thread(target=server.serve_forever, daemon=True)
         thread.start()

@@ -51,7 +51,8 @@ def resource_attributes(series: Series) -> dict[str, Value]:
     machine = series.header.machine
     found: dict[str, Value] = {
         "host.name": machine.host or "unknown", "os.type": "linux",
-        "os.description": machine.distribution or "Linux", "os.version": machine.kernel,
+        "os.description": machine.distribution or "Linux",
+        "os.version": machine.kernel or "unknown",
         "telemetry.sdk.name": "dunmist", "telemetry.sdk.language": "python",
     }  # fmt: skip
     return found

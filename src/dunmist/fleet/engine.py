@@ -6,6 +6,7 @@ itself.
 """
 
 import contextlib
+import logging
 import os
 import time
 from collections.abc import Callable, Iterator
@@ -51,6 +52,8 @@ def _client(engine: Engine) -> "Iterator[Client]":
         raise OutputError(
             "a fleet needs Dask; install it with 'pip install dunmist[fleet]'"
         ) from error
+    # what its parts say to each other is nobody's business here; what failed is told by its record
+    logging.getLogger("distributed").setLevel(logging.CRITICAL)
     # a death is told of at once, not tried again for ever; nothing listens to the world
     with dask.config.set({
         "distributed.scheduler.allowed-failures": TRIES, "distributed.logging.distributed": "error",
@@ -58,7 +61,7 @@ def _client(engine: Engine) -> "Iterator[Client]":
     }):  # fmt: skip
         if engine.scheduler is not None:
             try:
-                client = Client(engine.scheduler, timeout="10s", set_as_default=False)
+                client = Client(engine.scheduler, timeout="10s")
             except (OSError, TimeoutError, ValueError) as error:
                 raise OutputError(
                     f"{engine.scheduler}: no scheduler answers; start one with 'dask scheduler'"
@@ -72,7 +75,7 @@ def _client(engine: Engine) -> "Iterator[Client]":
                 n_workers=count, threads_per_worker=1, processes=True, memory_limit=MEMORY_LIMIT,
                 dashboard_address=None, host="127.0.0.1", silence_logs="CRITICAL",
             ) as cluster,
-            Client(cluster, set_as_default=False) as client,
+            Client(cluster) as client,
         ):  # fmt: skip
             yield client
 

@@ -2,6 +2,7 @@
 
 import hashlib
 import tempfile
+from collections.abc import Iterable
 from pathlib import Path
 
 from dunmist.advice import Judged
@@ -75,7 +76,8 @@ def _record(found: Found, key: str, path: Path) -> Record:
         culprit=first.name if first else None, confidence=triage.verdict.confidence,
         headline=triage.verdict.headline,
         first_step=steps[0].text if steps else None,
-        used=_greatest(triage.resources, "used"), pressure=_greatest(triage.resources, "pressure"),
+        used=_greatest((one.resource, one.used) for one in triage.resources),
+        pressure=_greatest((one.resource, one.pressure) for one in triage.resources),
         triage_json=triage_json(triage),
     )  # fmt: skip
     return Record(
@@ -86,13 +88,12 @@ def _record(found: Found, key: str, path: Path) -> Record:
     )
 
 
-def _greatest(resources: list[object], figure: str) -> dict[str, float]:
+def _greatest(figures: Iterable[tuple[str, float | None]]) -> dict[str, float]:
     """Return a figure of each resource, that of the worst of several of a kind."""
     found: dict[str, float] = {}
-    for one in resources:
-        value, word = getattr(one, figure), getattr(one, "resource")  # noqa: B009
+    for word, value in figures:
         if value is not None:
-            found[word] = max(found.get(word, 0.0), float(value))
+            found[word] = max(found.get(word, 0.0), value)
     return found
 
 

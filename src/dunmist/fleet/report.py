@@ -22,7 +22,7 @@ FORMAT, VERSION = "dunmist-fleet", 1
 
 def fleet_document(summary: Summary) -> Document:
     """Return the report."""
-    ill = sum(one.share.count for one in summary.levels if one.word in ("strained", "choked"))
+    ill = sum(one.share.computers for one in summary.levels if one.word in ("strained", "choked"))
     level = "strained" if ill else "calm"
     sections = [
         Section("Verdict", [
@@ -47,9 +47,10 @@ def _headline(summary: Summary, ill: int) -> str:
     text = f"{ill} of {summary.computers} computers are strained or choked."
     if summary.came_with:
         first = summary.came_with[0]
+        ill, well = first.of_with, first.of_without
         text += (
-            f" Most of it came with {first.what}: {first.of_with.count} of {first.of_with.of} with "
-            f"it, {first.of_without.count} of {first.of_without.of} without it."
+            f" Most of it came with {first.what}: {ill.computers} of {ill.of} with it, "
+            f"{well.computers} of {well.of} without it."
         )
     elif ill:
         text += " Nothing that was recorded sets them apart beyond chance."
@@ -59,14 +60,14 @@ def _headline(summary: Summary, ill: int) -> str:
 def _came_with(found: list[CameWith]) -> list[Block]:
     if not found:
         return []
-    rows = [[one.what, _of(one.of_with), _of(one.of_without), f"{one.chance:.2g}"] for one in found]
+    rows = [[one.what, _of(one.of_with), _of(one.of_without), percent(one.chance)] for one in found]
     columns = ["What", "Ill of those with it", "Ill of those without", "By chance"]
     return [TextTable("Beyond chance, corrected for how many were tried", columns, rows,
                       frozenset((3,)))]  # fmt: skip
 
 
 def _of(share: Share) -> str:
-    return f"{share.count} of {share.of} ({percent(share.low)} to {percent(share.high)})"
+    return f"{share.computers} of {share.of} ({percent(share.low)} to {percent(share.high)})"
 
 
 def _table(what: str, counted: list[Counted]) -> TextTable:

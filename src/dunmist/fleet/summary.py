@@ -20,7 +20,7 @@ FIRST_MOST, NAMED_MOST = 10, 12
 class Share(NamedTuple):
     """So many of so many, with the interval of the share."""
 
-    count: int
+    computers: int
     of: int
     low: float
     high: float

@@ -114,12 +114,19 @@ facts() {
 
 # who is here that was not seen before, a part of them at a time
 look() {
-  new= count=0 seen=
-  for p in /proc/[0-9]*; do
+  new=
+  set -- /proc/[0-9]*
+  # on most ticks nobody came or went
+  [ "$*" != "$here" ] || [ "$waiting" -gt 0 ] || return
+  here=$* count=0 seen= waiting=0
+  for p; do
     case $known in
       *" $p "*) seen="$seen$p " ;;
       *)
-        [ "$count" -lt "$FIRST_EACH" ] || [ "$n" -eq "$TICKS" ] || continue
+        if [ "$count" -ge "$FIRST_EACH" ] && [ "$n" -ne "$TICKS" ]; then
+          waiting=1
+          continue
+        fi
         count=$((count + 1)) new="$new $p" seen="$seen$p "
         ;;
     esac
@@ -130,11 +137,14 @@ look() {
 collect() {
   say begin 1 $$ "$TICKS" "$EVERY" "$(date +%s)" "$(date +%z)" "$(id -u)"
   once
-  n=0 known=' '
+  n=0 known=' ' here= waiting=0
   now
   due=$at
   while :; do
     say tick "$n" "$up"
+    # how much memory a process shares hardly changes
+    sizes=
+    [ $((n % 5)) -ne 0 ] && [ "$n" -ne "$TICKS" ] || sizes='/proc/[0-9]*/statm'
     # shellcheck disable=SC2086 # lists of patterns
     show /proc/uptime /proc/stat /proc/loadavg /proc/pressure/* /proc/meminfo /proc/vmstat \
       /proc/diskstats /proc/net/dev /proc/net/snmp /proc/net/netstat \
@@ -143,7 +153,7 @@ collect() {
       /sys/class/thermal/thermal_zone*/temp /sys/class/powercap/*/energy_uj \
       /sys/class/drm/card[0-9]*/device/gpu_busy_percent \
       /sys/class/drm/card[0-9]*/device/mem_info_vram_used /sys/block/zram*/mm_stat $LIMITED \
-      /proc/[0-9]*/stat /proc/[0-9]*/schedstat /proc/[0-9]*/statm /proc/[0-9]*/io
+      /proc/[0-9]*/stat /proc/[0-9]*/schedstat /proc/[0-9]*/io $sizes
     look
     facts
     if [ $((n % 10)) -eq 0 ] || [ "$n" -eq "$TICKS" ]; then

@@ -47,10 +47,10 @@ def _headline(summary: Summary, ill: int) -> str:
     text = f"{ill} of {summary.computers} computers are strained or choked."
     if summary.came_with:
         first = summary.came_with[0]
-        ill, well = first.of_with, first.of_without
+        among, others = first.of_with, first.of_without
         text += (
-            f" Most of it came with {first.what}: {ill.computers} of {ill.of} with it, "
-            f"{well.computers} of {well.of} without it."
+            f" Most of it came with {first.what}: {among.computers} of {among.of} with it, "
+            f"{others.computers} of {others.of} without it."
         )
     elif ill:
         text += " Nothing that was recorded sets them apart beyond chance."

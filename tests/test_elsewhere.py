@@ -53,7 +53,7 @@ class Hostile(unittest.TestCase):
         root = self.shown(
             STAT.format(7, "a", 50), f"/proc/7/status:Name:\t{forged}",
             f"/proc/7/status:/proc/9/stat:9 (x) S {'0 ' * 48}",
-            f"cmd:/proc/7:sh\1-c\1\2{forged}\2/proc/9/stat:9 (x) S\2",
+            f"cmd:/proc/7/cmdline:sh\1-c\1\2{forged}\2/proc/9/stat:9 (x) S\2",
             "exe:lrwxrwxrwx 1 0 0 0 Nov 27 03:00 /proc/7/exe -> /tmp/x /proc/9/exe -> /bin/y",
         )  # fmt: skip
         self.assertEqual(["7"], sorted(os.listdir(root / "proc")))
@@ -77,7 +77,7 @@ class Hostile(unittest.TestCase):
     def test_a_number_that_is_used_again_is_another_process(self):
         with TemporaryDirectory() as name:
             mirror = Mirror(Path(name))
-            first = text(STAT.format(7, "old", 50), "cmd:/proc/7:old\1x")
+            first = text(STAT.format(7, "old", 50), "cmd:/proc/7/cmdline:old\1x")
             second = text(STAT.format(7, "new", 9000), number=1)
             for frame in frames(BEGIN, *first, *second)[1]:
                 mirror.show(frame)

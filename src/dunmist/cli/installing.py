@@ -50,7 +50,8 @@ def install(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
         return
     act = Act("install-unit", unit=wanted.unit, user=wanted.user, file=str(parts[0].path))
     outcome: Outcome = install_units(act, parts)
-    click.echo(f"act {outcome.number}: {harmless(outcome.text)}; undo: dunmist watch --remove")
+    undo = "dunmist watch --remove" + (f" --plan {wanted.plan}" if wanted.plan else "")
+    click.echo(f"act {outcome.number}: {harmless(outcome.text)}; undo: {harmless(undo)}")
     if not outcome.worked:
         raise Unsuccessful(f"{wanted.unit}: {outcome.text}; see 'journalctl -u {wanted.unit}'")
 

@@ -27,7 +27,7 @@ _LEAVES = (
 _FILE = re.compile(
     rb"(/(?:proc|sys|etc)/(?:[^/\n]{1,255}/){0,24}?(?:" + _LEAVES.encode() + rb")):(.*)", re.S
 )
-_COMMAND = re.compile(rb"cmd:/proc/(\d{1,7}):(.*)", re.S)
+_COMMAND = re.compile(rb"cmd:/proc/(\d{1,7})/cmdline:(.*)", re.S)
 _PROGRAM = re.compile(rb"exe:.*? /proc/(\d{1,7})/exe -> (/.*)", re.S)
 _DESCRIPTORS = re.compile(rb"fd:/proc/(\d{1,7})/fd:?")
 _DESCRIPTOR = re.compile(rb"fd:.*? (\d{1,7}) -> (.*)", re.S)
@@ -168,7 +168,9 @@ def _fill(frame: Frame, lines: list[bytes]) -> None:
             process = _descriptor(frame, line, process)
         elif match := _COMMAND.fullmatch(line.rstrip(b"\n")):
             text = match[2].replace(b"\1", b"\0").replace(b"\2", b"\n")
-            frame.commands[int(match[1])] = text
+            # one that holds line ends comes in several lines
+            before = frame.commands.get(int(match[1]))
+            frame.commands[int(match[1])] = text if before is None else before + b"\n" + text
         elif match := _PROGRAM.fullmatch(line.rstrip(b"\n")):
             frame.programs[int(match[1])] = match[2]
         elif match := _DIRECTORY.fullmatch(line.rstrip(b"\n")):

@@ -4,6 +4,7 @@ import atexit
 import gzip
 import shutil
 import tempfile
+import zlib
 from pathlib import Path
 
 from dunmist.elsewhere.stream import is_collected
@@ -35,6 +36,6 @@ def _is_collected(path: Path) -> bool:
         if beginning.startswith(GZIP):
             with gzip.open(path, "rb") as file:
                 beginning = file.read(BEGINNING_BYTES)
-    except (OSError, EOFError):
+    except (OSError, EOFError, zlib.error):
         return False
     return is_collected(beginning)

@@ -14,6 +14,7 @@ import signal
 import subprocess
 import tempfile
 import time
+import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -147,7 +148,7 @@ def _nobody() -> None:
 
 def _bounded(lines: "gzip.GzipFile | IO[bytes]") -> Iterator[bytes]:
     """Yield the lines of a file; one that is cut short or damaged just ends."""
-    with suppress(EOFError, OSError):
+    with suppress(EOFError, OSError, zlib.error):
         while line := lines.readline(LINE_MOST_BYTES):
             yield line
 

@@ -35,6 +35,12 @@ memory-corrected|MC0|EDAC MC0: 1 CE memory read error on CPU_SrcID#0_MC#0_Chan#1
 memory-uncorrected|MC0|EDAC MC0: 1 UE memory scrubbing error on CPU_SrcID#0_MC#0_Chan#1_DIMM#0
 memory-uncorrected|None|Memory failure: 0x12345: recovery action for dirty LRU page: Recovered
 bus-error|0000:00:1c.0|pcieport 0000:00:1c.0: AER: Corrected error received: 0000:03:00.0
+heat-limit|CPU3|CPU3: Package temperature is above threshold, cpu clock is throttled (total events = 7)
+transmit-stuck|eth0|r8169 0000:03:00.0 eth0: NETDEV WATCHDOG: CPU: 3: transmit queue 0 timed out 5368 ms
+machine-check|CPU 1|mce: [Hardware Error]: CPU 1: Machine Check Exception: 4 Bank 5: be00000000800400
+out-of-memory|auk-count|Out of memory (oom_kill_allocating_task): Killed process 77 (auk-count) total-vm:9021284kB
+processor-stuck|None|rcu: INFO: rcu_preempt self-detected stall on CPU
+file-system-read-only|dm-1|XFS (dm-1): Corruption of on-disk metadata (0x10) detected at xfs_defer_finish (fs/xfs/x.c:9).  Shutting down filesystem.
 heat-limit|CPU2|CPU2: Core temperature above threshold, cpu clock throttled (total events = 1)
 out-of-memory|auk-count|Memory cgroup out of memory: Killed process 19344 (auk-count) total-vm:321792kB, anon-rss:204160kB
 out-of-memory|heron notes|Out of memory: Killed process 812 (heron notes) total-vm:9021284kB, anon-rss:7210332kB

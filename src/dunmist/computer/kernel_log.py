@@ -99,7 +99,7 @@ def classify(line: LogLine) -> tuple[ComplaintKind, str | None, int | None] | No
         if one.word in data and (match := one.pattern.search(line.text)):
             named = match.groupdict()
             pid = int(named["pid"]) if named.get("pid") else None
-            return one.kind, named.get("device") or named.get("process"), pid
+            return one.kind, named.get("device") or named.get("link") or named.get("process"), pid
     return None
 
 

@@ -41,6 +41,21 @@ class Forms(InFolder):
             )
         return text.replace("\\", "") if form == "md" else text
 
+    def test_paper_has_three_sheets_and_all_of_it_when_wanted(self):
+        from pypdf import PdfReader
+
+        capture = capture_model(load_scenario("two-faults"), self.folder / "x.gz")
+        pages = {option: len(PdfReader(io.BytesIO(self.written(capture, "pdf", *option))).pages)
+                 for option in ((), ("--full",))}  # fmt: skip
+        self.assertLessEqual(pages[()], 3)
+        self.assertGreater(pages["--full",], 3)
+
+    def test_numbers_of_processes_and_ports_lead_to_their_rows(self):
+        page = self.written(self.sample, "html").decode()
+        wanted = set(re.findall(r'<a href="#((?:process|port)-\d+)">', page))
+        self.assertTrue(any(one.startswith("process-") for one in wanted))
+        self.assertLessEqual(wanted, set(re.findall(r'<tr id="((?:process|port)-\d+)">', page)))
+
     def test_all_forms_say_the_same_facts(self):
         capture = capture_model(load_scenario("shelf-scan"), self.folder / "x.gz")
         found = self.triage(capture)

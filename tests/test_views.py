@@ -246,6 +246,11 @@ class Closer(InFolder):
             ("dunmist view ti", "timeline"),
             (f"dunmist view process {self.sample} nest", "nestcam-index"),
             (f"dunmist view processes {self.sample} --sort cores_me", "cores_mean"),
+            (f"dunmist view processes {self.sample} --sort cores_mean:", "cores_mean:up"),
+            (f"dunmist view processes {self.sample} --table bus", "busy_threads"),
+            (f"dunmist view processes {self.sample} --owner isb", "isbister"),
+            (f"dunmist view processes {self.sample} --name ring", "ring-recovery"),
+            (f"dunmist view processes {self.sample} --role vi", "victim"),
         ):
             environment = {**os.environ, "_DUNMIST_COMPLETE": "bash_complete",
                            "COMP_WORDS": words, "COMP_CWORD": str(words.count(" "))}  # fmt: skip

@@ -35,7 +35,7 @@ def complete_columns(
     from dunmist.tables import TOPICS as TABLES
     from dunmist.tables import tables_of
 
-    topic = ctx.params.get("topic")
+    topic = _typed(ctx, "topic")
     tables = (
         tables_of(topic, ctx.params.get("form_of_processes"))
         if topic in TABLES
@@ -70,7 +70,7 @@ def complete_table(
     from dunmist.tables import TOPICS as TABLES
     from dunmist.tables import tables_of
 
-    topic = ctx.params.get("topic")
+    topic = _typed(ctx, "topic")
     tables = tables_of(topic, ctx.params.get("form_of_processes")) if topic in TABLES else ()
     return [CompletionItem(one.key) for one in tables if one.key.startswith(incomplete)]
 
@@ -114,13 +114,22 @@ def complete_owner(
     return [CompletionItem(name) for name in sorted(names) if name.startswith(incomplete)]
 
 
+def _typed(ctx: click.Context, name: str) -> str | None:
+    """Return an argument that was typed; behind an option without its value none was taken yet."""
+    given = ctx.params.get(name)
+    places = [one.name for one in ctx.command.params if isinstance(one, click.Argument)]
+    if given is None and len(ctx.args) > places.index(name):
+        return ctx.args[places.index(name)]
+    return None if given is None else str(given)
+
+
 def _processes_of(ctx: click.Context) -> "list[ProcessLine]":
     """Return the processes of the capture that is named; none where it cannot be read."""
     from dunmist.captures import CaptureReader
     from dunmist.errors import DunmistError
     from dunmist.sampling import ProcessLine
 
-    file = ctx.params.get("file")
+    file = _typed(ctx, "file")
     if not file:
         return []
     try:

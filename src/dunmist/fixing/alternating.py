@@ -108,7 +108,7 @@ class Alternating:
                 if not any(not one.has_ended() for one in self._held.values()):
                     self.trouble = GONE
                     return
-        except BrokenPipeError:
+        except (BrokenPipeError, ConnectionResetError):
             self.trouble = UNKEPT
         except (OSError, Refused) as error:
             self.trouble = str(error)

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 SUBJECT = "the start of the computer"
 # a copy of the manager's own words, a line each
-RECORDED = "systemd-boot"
+RECORDED = "start-words"
 PHASES = ("Firmware", "Loader", "InitRD", "Userspace", "Finish")
 STAMP = "TimestampMonotonic"
 # whoever waits for services this long may want to know for which

@@ -158,17 +158,9 @@ def _read_disk(root: Root, name: str) -> Disk:
         ],
         disks_below=root.names(f"{directory}/slaves"),
         mapped_name=text("dm/name"),
-        device=_last_part(root, f"{directory}/device"),
+        device=root.link_end(f"{directory}/device"),
         port=_port(root, directory),
     )
-
-
-def _last_part(root: Root, name: str) -> str | None:
-    try:
-        target = root.link(name)
-    except PermissionError:
-        return None
-    return target.rpartition("/")[2] if target else None
 
 
 def _port(root: Root, directory: str) -> str | None:

@@ -257,6 +257,14 @@ class Root:
         except OSError:
             return None
 
+    def link_end(self, name: str) -> str | None:
+        """Return the last part of a symbolic link's target; None where it cannot be had."""
+        try:
+            target = self.link(name)
+        except PermissionError:
+            return None
+        return target.rpartition("/")[2] if target else None
+
     def close(self) -> None:
         """Close every file that was kept open."""
         for descriptor in self._held.values():

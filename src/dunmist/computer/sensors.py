@@ -74,7 +74,7 @@ def _hwmon(root: Root) -> Iterator[Sensor]:
         chip = root.parse(f"{directory}/name", parse_text, SUBJECT)
         if chip is None:
             continue
-        device = _device(root, f"sys/class/hwmon/{name}/device") or name
+        device = root.link_end(f"sys/class/hwmon/{name}/device") or name
         files = frozenset(root.names(directory))
         for file in sorted(files, key=_natural):
             match = _INPUT.match(file)
@@ -148,14 +148,6 @@ def _energy(root: Root) -> Iterator[Sensor]:
                 f"{directory}/max_energy_range_uj", parse_number, SUBJECT, may_be_silent=True
             ),
         )
-
-
-def _device(root: Root, name: str) -> str | None:
-    try:
-        target = root.link(name)
-    except PermissionError:
-        return None
-    return target.rpartition("/")[2] if target else None
 
 
 def _natural(name: str) -> list[tuple[int, str]]:

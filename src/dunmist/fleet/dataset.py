@@ -58,7 +58,7 @@ class DataSet:
         self._folder, self._schemas = folder, _schemas()
         self._waiting: dict[str, list[dict[str, Any]]] = {name: [] for name in TABLES}
         self._writers = {
-            name: parquet.ParquetWriter(folder / f".{name}.parquet.new", schema, compression="zstd")
+            name: parquet.ParquetWriter(self._new(name), schema, compression="zstd")
             for name, schema in self._schemas.items()
         }
 
@@ -82,22 +82,21 @@ class DataSet:
                 self._writers[name].write_table(pa.Table.from_pylist(rows, self._schemas[name]))
                 rows.clear()
 
-    def close(self) -> list[Path]:
-        """Put the tables in their places and return those."""
+    def put_in_place(self) -> None:
+        """Write what waits, and give each table its name."""
         self._flush()
-        places = []
         for name, writer in self._writers.items():
             writer.close()
-            place = self._folder / f"{name}.parquet"
-            (self._folder / f".{name}.parquet.new").replace(place)
-            places.append(place)
-        return places
+            self._new(name).replace(self._folder / f"{name}.parquet")
 
-    def discard(self) -> None:
-        """Leave nothing half-written."""
+    def close(self) -> None:
+        """Leave nothing half-written: what was not put in its place is gone."""
         for name, writer in self._writers.items():
             writer.close()
-            (self._folder / f".{name}.parquet.new").unlink(missing_ok=True)
+            self._new(name).unlink(missing_ok=True)
+
+    def _new(self, name: str) -> Path:
+        return self._folder / f".{name}.parquet.new"
 
 
 def write_all(folder: Path, records: Iterable[Record]) -> Iterator[Record]:
@@ -107,7 +106,6 @@ def write_all(folder: Path, records: Iterable[Record]) -> Iterator[Record]:
         for record in records:
             data.add(record)
             yield record
-    except BaseException:
-        data.discard()
-        raise
-    data.close()
+        data.put_in_place()
+    finally:
+        data.close()

@@ -123,10 +123,10 @@ def share(count: int, of: int) -> Share:
     """Return a count with Wilson's interval of its share."""
     if not of:
         return Share(count, of, 0.0, 1.0)
-    z = 1.959964
-    middle = (count + z * z / 2) / (of + z * z)
-    half = z / (of + z * z) * ((count * (of - count) / of + z * z / 4) ** 0.5)
-    return Share(count, of, max(0.0, middle - half), min(1.0, middle + half))
+    from scipy.stats import binomtest
+
+    interval = binomtest(count, of).proportion_ci(0.95, "wilson")
+    return Share(count, of, float(interval.low), float(interval.high))
 
 
 def _counted(counts: Counter[str], of: int) -> list[Counted]:

@@ -1,16 +1,15 @@
 """A collector's file in the place of a capture: made into one, for as long as the program runs."""
 
 import atexit
-import gzip
 import shutil
 import tempfile
 import zlib
 from pathlib import Path
 
+from dunmist.elsewhere.carried import opened
 from dunmist.elsewhere.stream import is_collected
 
 BEGINNING_BYTES = 200
-GZIP = b"\x1f\x8b"
 
 
 def capture_of_collected(path: Path) -> Path | None:
@@ -31,11 +30,7 @@ def capture_of_collected(path: Path) -> Path | None:
 
 def _is_collected(path: Path) -> bool:
     try:
-        with path.open("rb") as file:
-            beginning = file.read(BEGINNING_BYTES)
-        if beginning.startswith(GZIP):
-            with gzip.open(path, "rb") as file:
-                beginning = file.read(BEGINNING_BYTES)
+        with opened(path) as file:
+            return is_collected(file.read(BEGINNING_BYTES))
     except (OSError, EOFError, zlib.error):
         return False
-    return is_collected(beginning)

@@ -22,6 +22,7 @@ from typing import IO, NamedTuple, Protocol
 from urllib.parse import urlsplit
 
 from dunmist.elsewhere import FarClock, Garbled, Mirror, Stream, collector_script
+from dunmist.elsewhere.carried import opened
 from dunmist.elsewhere.script import new_mark
 from dunmist.errors import CaptureError, UnreadableComputer, WrongUsage
 from dunmist.jobs.capture import Follower, SampledBy, Wishes, follow_nothing, run_capture
@@ -34,7 +35,6 @@ SILENT_S, CHUNK_BYTES = 30.0, 1 << 16
 LINE_MOST_BYTES = 1 << 20
 MEMORY_DIRECTORY = "/dev/shm"
 NATIVE = b"@native\n"
-GZIP = b"\x1f\x8b"
 # what a host may be called (ssh(1)); what begins with a hyphen would be an option
 _HOST = re.compile(r"(?:[^\s@:/-][^\s@:/]*@)?[^\s@:/-][^\s@:/]*\Z")
 _ENDED_S = 5.0
@@ -124,10 +124,8 @@ def far_source(far: Far, every_s: float) -> Iterator[Source]:
 def capture_from(file: Path, wishes: Wishes, follow: Follower = follow_nothing) -> FarCapture:
     """Make a capture of a file that the collector left; raises CaptureError and OutputError."""
     try:
-        with file.open("rb") as opened:
-            zipped = opened.read(len(GZIP)) == GZIP
-        with file.open("rb") as plain, gzip.GzipFile(fileobj=plain) as unpacked:
-            stream = Stream(_bounded(unpacked if zipped else plain))
+        with opened(file) as lines:
+            stream = Stream(_bounded(lines))
             begun = stream.begun
             asked = wishes._replace(duration_s=begun.ticks * begun.every_s, every_s=begun.every_s)
             with _mirrored(stream, _nobody) as source:

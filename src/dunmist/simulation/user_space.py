@@ -85,7 +85,7 @@ def boot_words(model: ModelComputer) -> Iterator[tuple[str, str]]:
     for unit, (began_s, ready_s, waited_for) in boot.units.items():
         word = "chain" if waited_for else "slow"
         lines.append(f"{word} {unit} {round(began_s * 1e6)} {round(ready_s * 1e6)}")
-    yield "systemd-boot", "".join(f"{line}\n" for line in lines)
+    yield "start-words", "".join(f"{line}\n" for line in lines)
 
 
 def _record(

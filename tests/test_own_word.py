@@ -1,0 +1,140 @@
+"""What drives, the start and missing drivers say of a computer, read from their own layouts."""
+
+import struct
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from dunmist.computer.boot import parse_boot
+from dunmist.computer.disks import Disk
+from dunmist.computer.drive_health import parse_health, read_health
+from dunmist.computer.parsing import ParseError
+from dunmist.computer.root import Root
+from dunmist.computer.sensor_drivers import read_missing_drivers
+from dunmist.computer.sensors import Sensor
+
+
+def attributes(*rows):
+    """A page of attributes of ATA: number, value, raw."""
+    page = bytearray(512)
+    for place, (number, value, raw) in enumerate(rows):
+        start = 2 + 12 * place
+        page[start : start + 11] = struct.pack("<BHBB", number, 3, value, value) + raw.to_bytes(
+            6, "little"
+        )
+    return page.hex()
+
+
+def thresholds(*rows):
+    """A page of thresholds of ATA: number, and the least value that is allowed."""
+    page = bytearray(512)
+    for place, row in enumerate(rows):
+        page[2 + 12 * place : 4 + 12 * place] = bytes(row)
+    return page.hex()
+
+
+class Drives(unittest.TestCase):
+    def test_an_nvme_drive_that_warns(self):
+        page = bytearray(512)
+        struct.pack_into("<BHBBB", page, 0, 0b1101, 350, 4, 10, 112)
+        page[128:132], page[160:164] = struct.pack("<I", 9000), struct.pack("<I", 17)
+        struct.pack_into("<II", page, 192, 30, 5)
+        found = parse_health("nvme0n1", f"nvme {page.hex()}\n".encode())
+        self.assertEqual(["spare is used up", "reliability is degraded", "read only now"],
+                         found.warnings)  # fmt: skip
+        self.assertEqual((77, 4, 10, 112, 17, 9000, 35), (
+            found.celsius, found.spare_percent, found.spare_least_percent, found.used_percent,
+            found.media_errors, found.hours, found.hot_minutes,
+        ))  # fmt: skip
+
+    def test_an_ata_drive_that_fails_by_its_own_thresholds(self):
+        data = attributes((5, 20, 800), (9, 90, 0x1234_0000_2328), (194, 60, 0x2D_0012_0029),
+                          (197, 100, 8), (3, 40, 0))  # fmt: skip
+        least = thresholds((5, 36), (9, 0), (3, 0))
+        statistics = bytearray(8 * 512)
+        statistics[4 * 512 + 2] = 4
+        statistics[4 * 512 + 8 : 4 * 512 + 16] = struct.pack("<Q", 0xC0 << 56 | 21)
+        statistics[7 * 512 + 2] = 7  # supported, and not valid
+        statistics[7 * 512 + 8 : 7 * 512 + 16] = struct.pack("<Q", 0x80 << 56 | 99)
+        text = f"ata 1\ndata {data}\nthresholds {least}\nstatistics {statistics.hex()}\n"
+        found = parse_health("sda", text.encode())
+        self.assertTrue(found.fails)
+        self.assertEqual([5], found.below_threshold)
+        self.assertEqual((800, 9000, 41, 8, 21, None), (
+            found.reallocated, found.hours, found.celsius, found.pending, found.uncorrectable,
+            found.used_percent,
+        ))  # fmt: skip
+
+    def test_one_that_sleeps_is_told_of_and_half_a_page_is_refused(self):
+        self.assertTrue(parse_health("sda", b"asleep 1\n").asleep)
+        for text in (b"", b"nvme 00ff\n", b"ata 0\ndata 0011\n", b"data 00\n"):
+            with self.subTest(text), self.assertRaises(ParseError):
+                parse_health("sda", text)
+
+    def test_sticks_and_mapped_disks_are_not_asked(self):
+        with TemporaryDirectory() as folder:
+            root = Root(Path(folder))
+            (Path(folder) / "health").mkdir()
+            for name in ("sda", "dm-0", "sdb"):
+                (Path(folder) / "health" / name).write_text("asleep 1\n")
+            disks = [Disk("sda"), Disk("dm-0"), Disk("sdb", removable=True)]
+            self.assertEqual(["sda"], [one.disk for one in read_health(root, disks)])
+            root.close()
+
+
+class Start(unittest.TestCase):
+    def test_phases_count_backwards_to_the_power(self):
+        found = parse_boot(b"FirmwareTimestampMonotonic=9500000\nLoaderTimestampMonotonic=2500000\n"
+                           b"InitRDTimestampMonotonic=1500000\nUserspaceTimestampMonotonic=4000000"
+                           b"\nFinishTimestampMonotonic=24000000\nchain srv.mount 5000000 20000000"
+                           b"\n")  # fmt: skip
+        self.assertEqual((7.0, 2.5, 1.5, 2.5, 20.0, 33.5), (
+            found.firmware_s, found.loader_s, found.kernel_s, found.initrd_s, found.services_s,
+            found.whole_s,
+        ))  # fmt: skip
+        self.assertEqual([15.0], [one.took_s for one in found.chain])
+
+    def test_a_start_that_goes_on_has_no_whole(self):
+        found = parse_boot(b"UserspaceTimestampMonotonic=4000000\nFinishTimestampMonotonic=0\n")
+        self.assertEqual((4.0, None, None), (found.kernel_s, found.services_s, found.whole_s))
+        with self.assertRaises(ParseError):
+            parse_boot(b"all is well\n")
+
+
+class Drivers(unittest.TestCase):
+    def missing(self, *, chips=(), installed="", loaded=(), aliases="", virtual=False):
+        with TemporaryDirectory() as name:
+            folder = Path(name)
+            files = {
+                "proc/cpuinfo": "vendor_id\t: AuthenticAMD\n", "proc/sys/kernel/osrelease": "6.1.0",
+                "lib/modules/6.1.0/modules.dep": installed,
+                "lib/modules/6.1.0/modules.alias": aliases,
+                "sys/class/dmi/id/modalias": "dmi:bvnSkerrow:svnSkerrow:pnGuillemot:",
+            } | {f"sys/module/{one}/refcnt": "1" for one in loaded}  # fmt: skip
+            for path, text in files.items():
+                (folder / path).parent.mkdir(parents=True, exist_ok=True)
+                (folder / path).write_text(text)
+            root = Root(folder)
+            sensors = [Sensor(chip, "x", "temp1", "temperature", "p") for chip in chips]
+            found = read_missing_drivers(root, sensors, [Disk("sda")], virtual=virtual)
+            root.close()
+            return [(one.module, one.of, one.is_installed) for one in found]
+
+    def test_the_processors_own_and_those_that_are_installed_are_named(self):
+        dep = "kernel/drivers/hwmon/k10temp.ko.xz:\nkernel/drivers/hwmon/drivetemp.ko:\n"
+        self.assertEqual([("k10temp", "processor", False)], self.missing())
+        self.assertEqual([("k10temp", "processor", True), ("drivetemp", "drives", True)],
+                         self.missing(installed=dep))  # fmt: skip
+        self.assertEqual([], self.missing(installed=dep, chips=("k10temp", "drivetemp")))
+        self.assertEqual([("drivetemp", "drives", True)],
+                         self.missing(installed=dep, loaded=("k10temp",)))  # fmt: skip
+        self.assertEqual([], self.missing(installed=dep, virtual=True))
+
+    def test_a_boards_own_by_the_kernels_aliases(self):
+        dep = "kernel/drivers/hwmon/skerrow-ec.ko:\nkernel/drivers/char/skerrow-lid.ko:\n"
+        aliases = (
+            "alias dmi*:svnSkerrow:pnGuillemot:* skerrow-ec\n"
+            "alias dmi*:svnSkerrow:* skerrow-lid\nalias dmi*:svnOther:* skerrow_ec\n"
+        )
+        self.assertIn(("skerrow_ec", "board", True), self.missing(installed=dep, aliases=aliases))
+        self.assertNotIn("skerrow_lid", str(self.missing(installed=dep, aliases=aliases)))

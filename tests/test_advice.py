@@ -258,3 +258,14 @@ class Journal(InFolder):
         with self.assertRaisesRegex(Refused, "line 1"):
             read_journal(path)
         self.assertEqual([], read_journal(self.folder / "none"))
+
+
+class Blame(InFolder):
+    def test_for_a_disk_goes_to_who_takes_it_whatever_limits(self):
+        path = capture_model(load_scenario("two-faults"), self.folder / "x.jsonl.gz", 20.0)
+        found = judge(path).triage
+        self.assertEqual("heat", found.verdict.limiting)
+        texts = {one.kind: one.steps[0].text for one in found.findings if one.steps}
+        for kind in ("disk-saturated", "blocked-on-disk"):
+            self.assertIn("shelf-index", texts[kind])
+            self.assertNotIn(found.culprits[0].name, texts[kind])

@@ -1,5 +1,6 @@
 """The flight recorder: its ring, what it keeps, marks, recalling, the screen, and sudden ends."""
 
+import gzip
 import json
 import os
 import pty
@@ -78,6 +79,18 @@ class Cutting(InFolder):
         (tick,) = (one for one in lines if isinstance(one, Tick))
         self.assertEqual(living, {one.process for one in tick.processes})
         self.assertGreater(len(tick.processes), len(last.processes))
+
+
+class Kept(InFolder):
+    def test_the_tick_that_saw_what_lasts_a_moment_is_judged(self):
+        path = capture_model(load_scenario("calm-morning"), self.folder / "x.jsonl.gz", 10.0)
+        header, rest = gzip.decompress(path.read_bytes()).split(b"\n", 1)
+        words = json.loads(header)
+        # a rounding before the sixth tick, which is the one that saw it
+        words["incident"] = {"set_off": ["killed"], "began_s": 4.0, "ended_s": 4.999999}
+        path.write_bytes(gzip.compress(json.dumps(words).encode() + b"\n" + rest))
+        found = judge(path).series
+        self.assertGreaterEqual(found.since_s + found.line.at_s[-1], 5.0)
 
 
 class LightRules(InFolder):

@@ -18,8 +18,8 @@ from tempfile import TemporaryDirectory
 from dunmist.elsewhere import Garbled, Mirror, Stream
 from dunmist.elsewhere.script import collector_script
 from dunmist.errors import WrongUsage
-from dunmist.jobs.far import parse_host
 from dunmist.jobs.judge import judge
+from dunmist.jobs.ssh_line import parse_host
 from tests.program import BUSY, DUNMIST, InFolder, run
 
 SSHD = shutil.which("sshd", path=f"{os.environ.get('PATH', '')}:/usr/sbin")

@@ -7,7 +7,8 @@ import click
 from dunmist.cli.progress import progress_for
 from dunmist.harmless import harmless
 from dunmist.jobs import Wishes
-from dunmist.jobs.far import Far, FarCapture, capture_from, capture_on, parse_host
+from dunmist.jobs.far import FarCapture, capture_from, capture_on
+from dunmist.jobs.ssh_line import Far, parse_host
 
 
 def sample_host(host: str, wishes: Wishes, *, sudo: bool) -> Path:

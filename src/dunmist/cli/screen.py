@@ -20,7 +20,7 @@ from dunmist.cli.strips import curve_text
 from dunmist.cli.watching import Telling, line_of
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job
-from dunmist.jobs.far import Far
+from dunmist.jobs.ssh_line import Far
 from dunmist.recorder import Gauge, Kept, Known, Moment, Now, Taker
 from dunmist.sampling import Record
 

@@ -11,7 +11,7 @@ import click
 from dunmist.captures import Header
 from dunmist.harmless import harmless
 from dunmist.jobs import watch as job
-from dunmist.jobs.far import Far, parse_host
+from dunmist.jobs.ssh_line import Far, parse_host
 from dunmist.recorder import Kept, Known
 from dunmist.sampling import Record
 

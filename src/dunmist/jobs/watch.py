@@ -19,7 +19,7 @@ from dunmist.computer import Inventory, Root
 from dunmist.errors import CaptureError, Refused
 from dunmist.jobs.capture import SampledBy, header_of, read_subject, until_broken_off
 from dunmist.jobs.ending import Ending, ended_by_signals
-from dunmist.jobs.far import Far, Source, StoppableClock, far_source
+from dunmist.jobs.far import Source, StoppableClock, far_source
 from dunmist.jobs.judging_child import Verdict, judged_apart
 from dunmist.jobs.settings import (
     incidents_directory,
@@ -27,6 +27,7 @@ from dunmist.jobs.settings import (
     settings_directory,
     watch_directory,
 )
+from dunmist.jobs.ssh_line import Far
 from dunmist.recorder import (
     CUT_OFF,
     Cut,

@@ -1,0 +1,213 @@
+"""The line to a far computer: the technician's own ssh(1), a shell at its end, and what comes.
+
+It asks for passwords and host keys at the terminal by itself; nothing here does.
+"""
+
+import os
+import re
+import select
+import shutil
+import signal
+import subprocess
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from typing import IO, NamedTuple
+from urllib.parse import urlsplit
+
+from dunmist.elsewhere import Garbled, Stream, collector_script
+from dunmist.elsewhere.script import new_mark
+from dunmist.errors import UnreadableComputer, WrongUsage
+
+SSH = "ssh"
+# no word, neither a tick nor a greeting, for so long (and three periods) is a line that is broken
+SILENT_S, CHUNK_BYTES = 30.0, 1 << 16
+LINE_MOST_BYTES = 1 << 20
+# what a host may be called (ssh(1)); what begins with a hyphen would be an option
+_HOST = re.compile(r"(?:[^\s@:/-][^\s@:/]*@)?[^\s@:/-][^\s@:/]*\Z")
+_ENDED_S = 5.0
+
+
+class Host(NamedTuple):
+    """A computer as ssh(1) is told of it."""
+
+    name: str
+    port: int | None = None
+
+
+def parse_host(text: str) -> Host:
+    """Return the host of ``user@host`` or ``ssh://user@host:port``; raises WrongUsage."""
+    name, port = text, None
+    if text.startswith("ssh://"):
+        try:
+            found = urlsplit(text)
+            name, port = found.netloc.rpartition(":")[0] if found.port else found.netloc, found.port
+        except ValueError:
+            name = ""
+        if found.path.strip("/"):
+            name = ""
+    if not _HOST.match(name):
+        raise WrongUsage(f"'{text}' is no host; write user@host or ssh://user@host:2222")
+    return Host(name, port)
+
+
+class Far(NamedTuple):
+    """What is asked of a far computer; ``sudo`` reads as its administrator without a password."""
+
+    host: Host
+    sudo: bool = False
+
+
+def _command(far: Far, own: str) -> list[str]:
+    """Return the call of ssh(1); every login shell understands what it is told."""
+    shell = "sudo -n sh -s" if far.sudo else "sh -s"
+    port = ["-p", str(far.host.port)] if far.host.port else []
+    alive = ["-o", "ServerAliveInterval=5", "-o", "ServerAliveCountMax=4"]
+    told = f"exec sh -c '{own}exec {shell}'"
+    return [SSH, "-T", "-C", "-o", "ConnectTimeout=15", *alive, *port, "--", far.host.name, told]
+
+
+class Connection(NamedTuple):
+    """A shell at the other end of ssh(1), and what ssh said meanwhile."""
+
+    host: str
+    mark: str
+    ssh: "subprocess.Popen[bytes]"
+    line: "Line"
+    complaints: IO[bytes]
+
+    def feed(self, ticks: int, every_s: float) -> None:
+        """Give the far shell its script; a pipe holds all of it."""
+        assert self.ssh.stdin is not None  # it was asked for
+        with suppress(BrokenPipeError):
+            self.ssh.stdin.write(collector_script(self.mark, ticks, every_s).encode())
+
+    def stream(self) -> Stream:
+        """Return the frames that come; raises Garbled."""
+        return Stream(self.line.lines(), self.mark)
+
+    def why(self, error: Garbled | None = None) -> str:
+        """Return in one line what ended it: what ssh said, silence, or what came instead."""
+        if self.line.was_stopped:
+            return f"{self.host}: stopped"
+        if self.line.was_silent:
+            return f"{self.host}: no word for {self.line.silent_s:.0f} s"
+        with suppress(subprocess.TimeoutExpired):
+            self.ssh.wait(_ENDED_S)
+        self.complaints.seek(0)
+        said = self.complaints.read(CHUNK_BYTES).decode("utf-8", "replace").splitlines()
+        last = next((text.strip() for text in reversed(said) if text.strip()), None)
+        return f"{self.host}: {last or error or 'the line broke'}"
+
+
+@contextmanager
+def connected(far: Far, own: str, every_s: float) -> Iterator[Connection]:
+    """Run ssh(1), which asks for passwords and host keys at the terminal by itself.
+
+    Raises UnreadableComputer where nothing that a collector says came.
+    """
+    if shutil.which(SSH) is None:
+        raise UnreadableComputer("there is no ssh here; install the OpenSSH client")
+    with tempfile.TemporaryFile() as complaints:
+        ssh = subprocess.Popen(
+            _command(far, own), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=complaints,
+            bufsize=0,
+        )  # fmt: skip
+        assert ssh.stdout is not None  # it was asked for
+        line = Line(ssh.stdout.fileno(), SILENT_S + 3 * every_s)
+        connection = Connection(far.host.name, new_mark(), ssh, line, complaints)
+        try:
+            with _ended_by(line.stop):
+                yield connection
+        except Garbled as error:
+            raise UnreadableComputer(connection.why(error)) from error
+        finally:
+            _end(ssh)
+
+
+def _end(ssh: "subprocess.Popen[bytes]") -> None:
+    for stream in (ssh.stdin, ssh.stdout):
+        if stream is not None:
+            with suppress(OSError):
+                stream.close()
+    try:
+        ssh.wait(_ENDED_S)
+    except subprocess.TimeoutExpired:
+        ssh.kill()
+        ssh.wait()
+
+
+class Line:
+    """What comes over the line, until it ends, is silent for too long, or is told to stop."""
+
+    def __init__(self, descriptor: int, silent_s: float) -> None:
+        self._descriptor, self.silent_s = descriptor, silent_s
+        self._held = b""
+        self._stopped, self._stopper = os.pipe()
+        self.was_silent = self.was_stopped = False
+
+    def stop(self) -> None:
+        """End it now; may be called from a handler of signals."""
+        os.write(self._stopper, b"!")
+
+    def begins_with(self, wanted: bytes, other: bytes) -> bool:
+        """Read until one of two beginnings of a line came; return whether it was the first."""
+        while True:
+            for place in _starts_of_lines(self._held):
+                rest = self._held[place:]
+                if rest.startswith(wanted):
+                    self._held = rest[len(wanted) :]
+                    return True
+                if rest.startswith(other):
+                    return False
+            if len(self._held) > LINE_MOST_BYTES or not self._more():
+                return False
+
+    def lines(self) -> Iterator[bytes]:
+        """Yield whole lines."""
+        while True:
+            *whole, self._held = self._held.split(b"\n")
+            for line in whole:
+                yield line + b"\n"
+            if len(self._held) > LINE_MOST_BYTES or not self._more():
+                return
+
+    def rest(self) -> Iterator[bytes]:
+        """Yield everything that comes, in pieces."""
+        while self._held or self._more():
+            yield self._held
+            self._held = b""
+
+    def _more(self) -> bool:
+        ready, _, _ = select.select([self._descriptor, self._stopped], [], [], self.silent_s)
+        if self._stopped in ready:
+            self.was_stopped = True
+            return False
+        if not ready:
+            self.was_silent = True
+            return False
+        data = os.read(self._descriptor, CHUNK_BYTES)
+        self._held += data
+        return bool(data)
+
+
+def _starts_of_lines(data: bytes) -> Iterator[int]:
+    yield 0
+    place = data.find(b"\n")
+    while place >= 0:
+        yield place + 1
+        place = data.find(b"\n", place + 1)
+
+
+@contextmanager
+def _ended_by(stop: Callable[[], None]) -> Iterator[None]:
+    """Have signals end what is under way, and keep what came."""
+    before = {
+        number: signal.signal(number, lambda *_: stop())
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+    }
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

@@ -1,5 +1,7 @@
 """What drives, the start and missing drivers say of a computer, read from their own layouts."""
 
+import gzip
+import json
 import struct
 import unittest
 from pathlib import Path
@@ -12,6 +14,8 @@ from dunmist.computer.parsing import ParseError
 from dunmist.computer.root import Root
 from dunmist.computer.sensor_drivers import read_missing_drivers
 from dunmist.computer.sensors import Sensor
+from dunmist.simulation import load_scenario
+from tests.program import InFolder, capture_model
 
 
 def attributes(*rows):
@@ -138,3 +142,22 @@ class Drivers(unittest.TestCase):
         )
         self.assertIn(("skerrow_ec", "board", True), self.missing(installed=dep, aliases=aliases))
         self.assertNotIn("skerrow_lid", str(self.missing(installed=dep, aliases=aliases)))
+
+
+class HeatUnseen(InFolder):
+    def test_the_driver_is_a_step_where_heat_is_in_question(self):
+        path = capture_model(load_scenario("still-fan"), self.folder / "x.jsonl.gz")
+        header, *rest = gzip.decompress(path.read_bytes()).splitlines()
+        for is_installed in (True, False):
+            changed = json.loads(header)
+            changed["inventory"]["missing_drivers"] = [
+                {"module": "coretemp", "of": "processor", "is_installed": is_installed},
+                {"module": "drivetemp", "of": "drives", "is_installed": True},
+            ]
+            path.write_bytes(gzip.compress(b"\n".join([json.dumps(changed).encode(), *rest])))
+            commands = [
+                step["command"] for finding in self.triage(path)["findings"]
+                for step in finding["steps"] if step["action"] == "load-sensor-driver"
+            ]  # fmt: skip
+            wanted = {"modprobe --all -- coretemp"} if is_installed else set()
+            self.assertEqual(wanted, set(commands))

@@ -76,7 +76,8 @@ charger-weak thin-cable stronger-charger
 drive-warns counting-down save-and-replace-disk
 drive-worn counting-down plan-new-drive
 drive-cable counting-down check-drive-cable
-slow-start late-riser see-start
+slow-start late-riser see-start mount-when-used
+slow-start slow-index see-start start-later keep-from-start
 unclean-restart lights-out read-last-boot
 restart-waiting lights-out restart-computer
 killed-earlier flickering-screen find-who-waits

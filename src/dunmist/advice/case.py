@@ -8,17 +8,24 @@ from typing import NamedTuple
 
 from dunmist.advice.about import About, about_process
 from dunmist.advice.circumstances import circumstances
-from dunmist.advice.filling import application_filling, finding_filling, subject_of
-from dunmist.advice.protection import Protections
+from dunmist.advice.filling import (
+    application_filling,
+    finding_filling,
+    sensor_modules,
+    subject_of,
+    timer_of,
+)
+from dunmist.advice.protection import Protections, protected_unit
 from dunmist.advice.rungs import Acting, Rung, rungs_of
 from dunmist.advice.wording import ladder
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, freed_by
-from dunmist.series import Application, Process, Series
+from dunmist.series import Application, Process, Series, Surveyed
 
 ROOT = "/"
 # what the service manager keeps a control group for, and what it can stop (systemd.unit(5))
 UNITS = (".service", ".timer", ".scope", ".slice")
 STOPPABLE = (".service", ".timer")
+MOUNT = ".mount"
 
 
 class Case(NamedTuple):
@@ -86,14 +93,13 @@ class Cases:
         if outside and finding.kind in ladder()["outside"].get(outside.kind, ()):
             return []
         names = ladder()["finding"][finding.kind]
-        filling = finding_filling(finding, self._diagnosis)
+        filling = finding_filling(finding, self._diagnosis, self._series)
         main = finding.application.main if finding.application else None
+        of_computer = {"sensor-driver-missing"} if sensor_modules(self._series) else set()
         if main is None:
-            holding = _circumstances_of_thing(subject_of(finding))
-            if self._series.surveyed.time_keeper:
-                holding |= {"keeps-time"}
+            holding = _circumstances_of_thing(subject_of(finding), self._series.surveyed)
             unit = finding.subject if (finding.subject or "").endswith(STOPPABLE) else None
-            return rungs_of(names, holding, filling, Acting(unit=unit))
+            return rungs_of(names, holding | of_computer, filling, Acting(unit=unit))
         about = self.about(main)
         cause = filling["cause"]  # of the finding itself, which may not be of what limits
         filling |= application_filling(self._series, about, self._diagnosis)
@@ -102,7 +108,7 @@ class Cases:
         resource = ladder()["takes"].get(finding.kind)
         freed = freed_by(about.process.application, resource) if resource else None
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed)
-        return rungs_of(names, holding, filling, acting)
+        return rungs_of(names, holding | of_computer, filling, acting)
 
     def _role_in(self, finding: Finding) -> Role:
         """Return a program's part in a finding: in the ranking, else what the finding makes it."""
@@ -117,9 +123,17 @@ class Cases:
         )
 
 
-def _circumstances_of_thing(subject: str) -> frozenset[str]:
+def _circumstances_of_thing(subject: str, surveyed: Surveyed) -> frozenset[str]:
     """Return what is so about a thing that is no application."""
-    words = {"root-full"} if subject == ROOT else set()
-    words |= {"service", "running"} if subject.endswith(STOPPABLE) else set()
-    words |= {"unit"} if subject.endswith(UNITS) else set()
-    return frozenset(words)
+    holds = {
+        "root-full": subject == ROOT,
+        "service": subject.endswith(STOPPABLE),
+        "running": subject.endswith(STOPPABLE),
+        "unit": subject.endswith(UNITS),
+        "mount": subject.endswith(MOUNT),
+        "protected": protected_unit(subject) is not None,
+        "starts-at-boot": surveyed.starts_at_boot(subject),
+        "timed": surveyed.unit(timer_of(subject)) is not None,
+        "keeps-time": bool(surveyed.time_keeper),
+    }
+    return frozenset(word for word, is_so in holds.items() if is_so)

@@ -12,6 +12,7 @@ from dunmist.diagnosis import Diagnosis, Finding, ResourceWord, Thresholds
 from dunmist.series import Application, Series
 
 PERCENT_STEP = 10
+HEAT_OF = ("processor", "board")
 
 
 def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> dict[str, str]:
@@ -47,7 +48,7 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
     }  # fmt: skip
 
 
-def finding_filling(finding: Finding, diagnosis: Diagnosis) -> dict[str, str]:
+def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> dict[str, str]:
     """Return what the steps against a finding are filled with."""
     subject = subject_of(finding)
     quoted = shlex.quote(subject)
@@ -55,10 +56,23 @@ def finding_filling(finding: Finding, diagnosis: Diagnosis) -> dict[str, str]:
         "subject": subject,
         "subject_quoted": quoted,
         "unit": quoted,
+        "timer_of": shlex.quote(timer_of(subject)),
         "name": subject,
         "systemctl": "systemctl",
         "cause": cause_name(diagnosis, effect_of(finding, diagnosis)),
+        "sensor_modules": " ".join(map(shlex.quote, sensor_modules(series))),
     }
+
+
+def sensor_modules(series: Series) -> list[str]:
+    """Return the drivers that are installed, not loaded, and would show how hot the inside is."""
+    missing = series.header.inventory.missing_drivers
+    return [one.module for one in missing if one.is_installed and one.of in HEAT_OF]
+
+
+def timer_of(unit: str) -> str:
+    """Return the name of the timer that starts a unit, whether there is one or not."""
+    return f"{unit.rpartition('.')[0]}.timer"
 
 
 def subject_of(finding: Finding) -> str:

@@ -24,6 +24,8 @@ say() { printf '@%s %s\n' "$MARK" "$*"; }
 
 # every line gets the name of its file in front, so that no content can be taken for another file
 show() { grep -saH '' "$@" <$NIL; }
+# of long files those lines that are read
+lines() { grep -saHF -e Uid: -e VmSwap: -e 'Max open files' "$@" <$NIL; }
 
 now() {
   read -r up _ </proc/uptime
@@ -78,8 +80,8 @@ once() {
 # what is read seldom: sockets and their owners, batteries, what waits, details of processes
 seldom() {
   show /proc/net/tcp /proc/net/tcp6 /proc/net/udp /proc/net/udp6 /proc/net/unix /proc/interrupts \
-    /sys/class/power_supply/*/uevent /proc/[0-9]*/status /proc/[0-9]*/wchan /proc/locks /proc/swaps \
-    /proc/self/mountinfo
+    /sys/class/power_supply/*/uevent /proc/[0-9]*/wchan /proc/locks /proc/swaps /proc/self/mountinfo
+  lines /proc/[0-9]*/status
   # a file without a line is one all the same
   [ -r /proc/locks ] && { read -r line </proc/locks || printf 'none:/proc/locks\n'; }
   ls -lnq /proc/[0-9]*/fd <$NIL | sed -n -e '/^\/proc/p' -e '/ -> /p' | sed 's/^/fd:/'
@@ -92,12 +94,16 @@ facts() {
   [ -n "$new" ] || return
   # shellcheck disable=SC2086 # names of directories in /proc have no blanks
   set -- $new
-  status= exes=
+  # at first everybody is new: one pattern, as a shell is slow at building long lines
+  [ "$n" -ne 0 ] || set -- '/proc/[0-9]*'
+  long= short= exes=
   for p; do
-    status="$status $p/status $p/cgroup $p/loginuid $p/limits" exes="$exes $p/exe"
+    long="$long $p/status $p/limits" short="$short $p/cgroup $p/loginuid" exes="$exes $p/exe"
   done
   # shellcheck disable=SC2086
-  show $status
+  lines $long
+  # shellcheck disable=SC2086
+  show $short
   # shellcheck disable=SC2086
   ls -ldnq $exes <$NIL | sed 's/^/exe:/'
   commands "$@" | sed -e 's/^/cmd:/' \
@@ -111,13 +117,14 @@ facts() {
 # command lines: their words end in a byte that not every grep lets through
 commands() {
   if [ -n "$WHOLE" ]; then
-    lines=
-    for p; do lines="$lines $p/cmdline"; done
+    files=
+    for p; do files="$files $p/cmdline"; done
     # shellcheck disable=SC2086
-    show $lines | tr '\000' '\001'
+    show $files | tr '\000' '\001'
     return
   fi
-  for p; do
+  # shellcheck disable=SC2048
+  for p in $*; do
     line=
     read -r line <"$p/cmdline" || [ -n "$line" ] || continue
     printf '%s/cmdline:' "$p"
@@ -132,14 +139,14 @@ look() {
   set -- /proc/[0-9]*
   # on most ticks nobody came or went
   [ "$*" != "$here" ] || return
-  here=$* seen=
+  here=$*
   for p; do
     case $known in
-      *" $p "*) seen="$seen$p " ;;
-      *) new="$new $p" seen="$seen$p " ;;
+      *" $p "*) ;;
+      *) new="$new $p" ;;
     esac
   done
-  known=" $seen"
+  known=" $here "
 }
 
 collect() {

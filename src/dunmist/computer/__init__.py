@@ -10,7 +10,7 @@ from dunmist.computer.boot import Boot, StartedUnit, read_boot
 from dunmist.computer.child import DEADLINE_S
 from dunmist.computer.control_groups import V2_ROOTS, ControlGroups, GroupSample
 from dunmist.computer.disks import SECTOR_BYTES, Disk, DiskSample, is_disk, parse_diskstats
-from dunmist.computer.drive_health import DriveHealth, read_health
+from dunmist.computer.drive_health import AskedDrives, DriveHealth
 from dunmist.computer.file_systems import FileSystem, read_file_systems
 from dunmist.computer.firmware import Firmware, MemoryModule
 from dunmist.computer.graphics import (
@@ -129,6 +129,7 @@ __all__ = [
     "SOFT_INTERRUPTS",
     "TIME_FIELDS",
     "V2_ROOTS",
+    "AskedDrives",
     "Boot",
     "Complaint",
     "ComplaintKind",
@@ -235,7 +236,6 @@ __all__ = [
     "read_details",
     "read_file_systems",
     "read_graphics",
-    "read_health",
     "read_inventory",
     "read_machine",
     "read_packages",

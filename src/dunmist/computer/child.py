@@ -6,34 +6,60 @@ import time
 from collections.abc import Mapping, Sequence
 
 DEADLINE_S = 2.0
+# what was said long ago takes a moment to be read as well
+HEARD_S = 0.05
+
+
+class Children:
+    """Questions asked at once, each of an isolated Python with the given arguments.
+
+    They are answered while other things are done; each has two seconds from when it was asked.
+    """
+
+    def __init__(self, questions: Mapping[str, Sequence[str]]) -> None:
+        self._asked = {
+            name: subprocess.Popen(
+                [sys.executable, "-I", "-S", *arguments],
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
+                start_new_session=True,
+            )
+            for name, arguments in questions.items()
+        }
+        self._until_s = time.monotonic() + DEADLINE_S
+
+    def answers(self) -> dict[str, bytes | None]:
+        """Return what each printed, None for one that did not end in time.
+
+        It may not die before it is answered, so nobody waits for it.
+        """
+        told = {name: _answer(child, self._until_s) for name, child in self._asked.items()}
+        self._asked = {}
+        return told
+
+    def leave(self) -> None:
+        """Wait for none of them."""
+        for child in self._asked.values():
+            _leave(child)
+        self._asked = {}
 
 
 def ask_children(questions: Mapping[str, Sequence[str]]) -> dict[str, bytes | None]:
-    """Ask several questions at once, each by an isolated Python with the given arguments.
-
-    Returns what each printed; None for one that did not end within two seconds. It may not die
-    before it is answered, so nobody waits for it.
-    """
-    children = {
-        name: subprocess.Popen(
-            [sys.executable, "-I", "-S", *arguments],
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            start_new_session=True,
-        )
-        for name, arguments in questions.items()
-    }
-    until_s = time.monotonic() + DEADLINE_S
-    return {name: _answer(child, until_s) for name, child in children.items()}
+    """Ask several questions at once and wait for the answers, as :class:`Children` has them."""
+    return Children(questions).answers()
 
 
 def _answer(child: "subprocess.Popen[bytes]", until_s: float) -> bytes | None:
     try:
-        return child.communicate(timeout=max(0.0, until_s - time.monotonic()))[0]
+        return child.communicate(timeout=max(HEARD_S, until_s - time.monotonic()))[0]
     except subprocess.TimeoutExpired:
-        child.kill()
-        child.returncode = 0
-        if child.stdout:
-            child.stdout.close()
+        _leave(child)
         return None
+
+
+def _leave(child: "subprocess.Popen[bytes]") -> None:
+    child.kill()
+    child.returncode = 0
+    if child.stdout:
+        child.stdout.close()

@@ -9,12 +9,12 @@ numbers are not read.
 import os
 import re
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 import msgspec
 
-from dunmist.computer.child import ask_children
+from dunmist.computer.child import Children
 from dunmist.computer.disks import Disk
 from dunmist.computer.parsing import Counter, ParseError
 from dunmist.computer.root import Root
@@ -65,19 +65,35 @@ class DriveHealth(msgspec.Struct, frozen=True, omit_defaults=True):
     hot_minutes: Counter | None = None
 
 
-def read_health(root: Root, disks: list[Disk]) -> list[DriveHealth]:
-    """Return what the drives say that may be asked."""
-    names = [disk.name for disk in disks if ASKED.match(disk.name) and not disk.removable]
-    if not names:
-        return []
-    if not root.is_this_computer:
-        answers = {name: _recorded(root, name) for name in names}
-    elif os.geteuid():
-        root.note(SUBJECT, "permission")
-        return []
-    else:
-        answers = ask_children({name: (ASK, name) for name in names})
-    return [health for name in names if (health := _health(root, name, answers[name]))]
+class AskedDrives:
+    """Drives that are asked now and heard later, so that none that is silent holds anybody up."""
+
+    def __init__(self, root: Root, disks: list[Disk]) -> None:
+        names = [disk.name for disk in disks if ASKED.match(disk.name) and not disk.removable]
+        self._root, self._names = root, names
+        self._children: Children | None = None
+        if root.is_this_computer and names:
+            if os.geteuid():
+                root.note(SUBJECT, "permission")
+                self._names = []
+            else:
+                self._children = Children({name: (ASK, name) for name in names})
+
+    def health(self) -> list[DriveHealth]:
+        """Return what they said."""
+        root = self._root
+        answers: Mapping[str, bytes | None] = (
+            self._children.answers()
+            if self._children
+            else {name: _recorded(root, name) for name in self._names}
+        )
+        found = (_health(root, name, answers[name]) for name in self._names)
+        return [health for health in found if health]
+
+    def leave(self) -> None:
+        """Wait for no answer."""
+        if self._children:
+            self._children.leave()
 
 
 def _recorded(root: Root, name: str) -> bytes | None:

@@ -133,6 +133,7 @@ class KernelLog:
         self._root = root
         self._offset = 0
         self._descriptor: int | None = None
+        message_classes()  # before there is a tick that would wait for it
         try:
             self._descriptor = self._open()
         except OSError as error:

@@ -6,7 +6,9 @@
 from functools import cached_property
 
 from dunmist.computer import (
+    AskedDrives,
     ControlGroups,
+    DriveHealth,
     Inventory,
     KernelLog,
     LinkQueues,
@@ -65,6 +67,17 @@ class OpenComputer:
         self.kernel_log = KernelLog(root)
         self.cadence = Cadence()
         self.changes = Changes()
+        self._drives: AskedDrives | None = None
+
+    def ask_drives(self) -> None:
+        """Ask the drives how they are; they have until :meth:`drives_told` to answer."""
+        if self._drives is None:
+            self._drives = AskedDrives(self.root, self.inventory.disks)
+
+    def drives_told(self) -> list[DriveHealth]:
+        """Return what they answered, once."""
+        drives, self._drives = self._drives, None
+        return drives.health() if drives else []
 
     def meanwhile(self) -> None:
         """Take what the kernel sends between ticks, before its buffer overflows."""
@@ -73,6 +86,8 @@ class OpenComputer:
 
     def close(self) -> None:
         """Close everything that was kept open, and note what was lost."""
+        if self._drives:
+            self._drives.leave()
         self.table.close()
         self.sockets.close()
         self.queues.close()

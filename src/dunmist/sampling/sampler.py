@@ -2,7 +2,7 @@
 
 Given a root, what the machine is, a plan and a clock, it yields records in the order in which a
 capture holds them: new processes, new sockets and events before the tick they belong to, the two
-surveys after the first tick and after the last.
+surveys after the first tick that leaves time for it and after the last.
 """
 
 import math
@@ -24,6 +24,8 @@ ASLEEP_LEAST_S = 1.0
 # of a run that goes on, when what is read last is read for the first time
 SURVEYED_AFTER_S = 20.0
 CLOCK_SET_LEAST_S = 1.0
+# a survey that would make the next tick late waits for a tick that leaves this of its interval
+LEFT_SHARE, SURVEYED_BY_TICK = 0.5, 3
 
 
 class Observer(msgspec.Struct, frozen=True):
@@ -63,6 +65,7 @@ def sample(
     next_survey_s = math.inf if math.isinf(survey_every_s) else SURVEYED_AFTER_S
     try:
         for due in pace(plan, clock, computer.meanwhile):
+            began_s = clock.monotonic_s()
             yield from _events_before(due, before, clock)
             found = read_round(computer, due, plan, due.at_s - before.at_s)
             yield from _changes(due.number, found)
@@ -72,8 +75,15 @@ def sample(
                 yield Event("processors", due.number, count=online)
             yield found.tick
             before.at_s, number = due.at_s, due.number
-            if not number:
-                yield _survey(computer, 0, clock, is_last=False)
+            if not before.surveyed:
+                done_s = due.at_s + clock.monotonic_s() - began_s
+                if done_s <= due.due_s + LEFT_SHARE * plan.every_s or number >= SURVEYED_BY_TICK:
+                    before.surveyed = True
+                    yield _survey(computer, number, clock, is_last=False)
+            elif not before.drives_asked:
+                # their children are started when nothing else is read for the first time
+                before.drives_asked = True
+                computer.ask_drives()
             elif due.at_s >= next_survey_s:
                 next_survey_s = due.at_s + survey_every_s
                 yield _survey(computer, due.number, clock, is_last=True)
@@ -91,6 +101,8 @@ class _Before(msgspec.Struct):
 
     online: int
     at_s: float = 0.0
+    surveyed: bool = False
+    drives_asked: bool = False
     asleep_s: float | None = None
     wall_s: float | None = None
 

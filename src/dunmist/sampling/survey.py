@@ -1,4 +1,4 @@
-"""What is read only twice: after the first tick and after the last.
+"""What is read only twice: after the first tick that leaves time for it and after the last.
 
 These are things that stand still for half a minute or are dear to read: file systems, swap areas,
 services, autostart, sessions, exact memory of the largest processes, packages. None of it belongs
@@ -33,7 +33,6 @@ from dunmist.computer import (
     read_autostart,
     read_boot,
     read_file_systems,
-    read_health,
     read_packages,
     read_pending,
     read_people,
@@ -84,6 +83,8 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
     """Return one look; ``now_s`` is seconds since 1970."""
     began_s = time.perf_counter()
     root, table = computer.root, computer.table
+    if is_last:
+        computer.ask_drives()
     files = table.program_files() if is_last else []
     before_clk = table.used_now_clk(ASKED)
     told = read_people(root, now_s), read_time_sync(root), read_services(root, whole=is_last)
@@ -111,7 +112,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         memory_events=computer.groups.memory_events(table.groups()),
         pending=read_pending(root) if is_last else None,
         boot=boot,
-        drives=read_health(root, computer.inventory.disks) if is_last else [],
+        drives=computer.drives_told() if is_last else [],
         took_s=round(time.perf_counter() - began_s, 6),
     )
 

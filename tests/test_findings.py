@@ -433,6 +433,15 @@ class Parts(unittest.TestCase):
             with self.subTest(case):
                 self.assertEqual(wanted, self.found(*sensors))
 
+    def test_only_time_above_the_limit_itself_counts_as_such(self):
+        exam = examination(machine(), sensors=[
+            self.sensor("card", 92.0, critical=90.0), self.sensor("radio", 86.0, critical=90.0),
+        ], sensor=None)  # fmt: skip
+        told = {one.subject: {sign.key: sign.value for sign in one.signs}
+                for rule in found_heat.RULES for one in rule(exam, NOTHING)}  # fmt: skip
+        self.assertEqual(float(LINE.interval_s.sum()), told["card"]["part-above"])
+        self.assertNotIn("part-above", told["radio"])
+
     def test_the_processors_own_sensors_are_judged_once(self):
         own = self.sensor("core 1", 97.0, critical=100.0, chip="cpu")
         kinds_ = [kind for kind, _ in self.found(own, processor=97.0)]

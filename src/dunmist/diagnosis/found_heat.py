@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 from dunmist.computer import PowerSupply
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import find_heat, heat_signs
 from dunmist.diagnosis.strains import Strains
 from dunmist.series import SensorSeries
@@ -93,9 +93,19 @@ def _parts(exam: Examination, strains: Strains) -> list[Finding]:
             continue
         celsius = exam.typical(part.level.at_ends())
         if celsius >= limit - exam.limits.heat.near_kelvin_of_parts:
-            signs = [sign("part-limit", celsius, name=part.name, of=limit)]
+            signs = _against_limit(exam, part, limit)
             found.append(Finding("overheating", "concern", part.name, signs))
     return found
+
+
+def _against_limit(exam: Examination, part: SensorSeries, limit: float) -> list[Sign]:
+    """Return how hot a part is against its limit, and for how long it was above."""
+    level = part.level.at_ends()
+    above_s = float((level.at_least(limit).values * exam.series.line.interval_s).sum())
+    signs = [sign("part-limit", exam.typical(level), name=part.name, of=limit)]
+    if above_s > 0:
+        signs.append(sign("part-above", above_s, name=part.name))
+    return signs
 
 
 def _implausible(exam: Examination, strains: Strains) -> list[Finding]:
@@ -156,13 +166,8 @@ def _drives(exam: Examination, strains: Strains) -> list[Finding]:
         limit = part.high or part.critical
         if part.part != "disk" or disk is None or limit is None:
             continue
-        level = part.level.at_ends()
-        if exam.typical(level) >= limit:
-            above_s = float((level.at_least(limit).values * exam.series.line.interval_s).sum())
-            signs = [
-                sign("part-limit", exam.typical(level), name=part.name, of=limit),
-                sign("part-above", above_s, name=part.name),
-            ]
+        if exam.typical(part.level.at_ends()) >= limit:
+            signs = _against_limit(exam, part, limit)
             found.append(Finding("drive-too-hot", "urgent", disk, signs))
     return found
 

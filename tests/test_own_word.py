@@ -10,6 +10,8 @@ from tempfile import TemporaryDirectory
 from dunmist.computer.boot import parse_boot
 from dunmist.computer.disks import Disk
 from dunmist.computer.drive_health import AskedDrives, parse_health
+from dunmist.computer.known_updates import KnownUpdate, read_known_updates, version_key
+from dunmist.computer.packages import Package
 from dunmist.computer.parsing import ParseError
 from dunmist.computer.root import Root
 from dunmist.computer.sensor_drivers import read_missing_drivers
@@ -161,3 +163,54 @@ class HeatUnseen(InFolder):
             ]  # fmt: skip
             wanted = {"modprobe --all -- coretemp"} if is_installed else set()
             self.assertEqual(wanted, set(commands))
+
+
+class Updates(unittest.TestCase):
+    LISTS = "var/lib/apt/lists"
+
+    def read(self, files, *packages):
+        with TemporaryDirectory() as name:
+            for path, text in files.items():
+                (Path(name) / self.LISTS / path).parent.mkdir(parents=True, exist_ok=True)
+                (Path(name) / self.LISTS / path).write_text(text)
+            root = Root(Path(name))
+            found = read_known_updates(root, packages)
+            root.close()
+            return found and found.updates, sorted(spot.reason for spot in root.unread)
+
+    def test_of_a_long_list_what_is_newer(self):
+        # ordered by source, as archives are; each stanza has a different length
+        names = sorted(f"{letter}uk-{number}" for letter in "abt" for number in range(1500))
+        stanzas = {
+            name: f"Package: {name}\nVersion: 2.1-1\nDescription: {'bird ' * (7 + i % 9)}\n"
+            for i, name in enumerate(names)
+        }
+        stanzas["tuk-700"] = "Package: zz-tools\nSource: tuk-700 (2.2)\nVersion: 1:2.2\n"
+        text = "\n".join(stanzas.values())
+        self.assertGreater(len(text), 300_000)
+        wanted = [
+            Package("/a", "auk-0", "2.0-9"), Package("/b", "auk-999", "2.1-1"),
+            Package("/c", "tuk-999", "2.1~rc3-4"), Package("/d", "zz-tools", "1:2.1",
+                                                           source="tuk-700"),
+            Package("/e", "buk-77", "2.10-1"), Package("/f", "cuk-1", "1"),
+        ]  # fmt: skip
+        place = "skerrow_dists_stable_main_binary-amd64_Packages"
+        newer = [
+            KnownUpdate("auk-0", "2.0-9", "2.1-1"),
+            KnownUpdate("tuk-999", "2.1~rc3-4", "2.1-1"),
+            KnownUpdate("zz-tools", "1:2.1", "1:2.2"),
+        ]
+        self.assertEqual((newer, []), self.read({place: text}, *wanted))
+        asked_for = {
+            place: text,
+            "skerrow_dists_stable_InRelease": "Origin: S\nNotAutomatic: yes\n",
+        }
+        self.assertEqual((None, []), self.read(asked_for, *wanted))
+        self.assertEqual((None, ["packed"]), self.read({f"{place}.lz4": "?"}, *wanted))
+
+    def test_versions_are_ordered_as_the_package_manager_does(self):
+        ordered = ["1.0~rc1", "1.0", "1.0-0", "1.0-0+b1", "1.0-1~bpo1", "1.0-1", "1.0a", "1.0+1",
+                   "1.0.1", "1.2", "1.10", "1:0.1"]  # fmt: skip
+        keys = list(map(version_key, ordered))
+        self.assertEqual(sorted(keys), keys)
+        self.assertEqual(keys[1], keys[2])

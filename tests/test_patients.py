@@ -80,6 +80,7 @@ slow-start late-riser see-start mount-when-used
 slow-start slow-index see-start start-later keep-from-start
 unclean-restart lights-out read-last-boot
 restart-waiting lights-out restart-computer
+updates-known slow-drip install-updates
 killed-earlier flickering-screen find-who-waits
 hot-earlier flickering-screen clean-fan
 stolen-time stolen-hours ask-host
@@ -91,6 +92,7 @@ throttled still-fan clean-fan
 COMPLAINED = {rule.finding for rule in TABLE} | {
     "unclean-restart",
     "restart-waiting",
+    "updates-known",
     "drive-warns",
     "drive-worn",
     "drive-cable",

@@ -22,6 +22,7 @@ from dunmist.computer.graphics import (
 )
 from dunmist.computer.inventory import Inventory, read_inventory
 from dunmist.computer.kernel_log import COMPLAINT_KINDS, Complaint, ComplaintKind, KernelLog
+from dunmist.computer.known_updates import KnownUpdates, read_known_updates
 from dunmist.computer.link_queues import LinkQueues, QueueSample
 from dunmist.computer.links import Link, LinkSample, parse_net_dev, parse_tcp_counters
 from dunmist.computer.load import (
@@ -150,6 +151,7 @@ __all__ = [
     "Identity",
     "Inventory",
     "KernelLog",
+    "KnownUpdates",
     "Link",
     "LinkQueues",
     "LinkSample",
@@ -237,6 +239,7 @@ __all__ = [
     "read_file_systems",
     "read_graphics",
     "read_inventory",
+    "read_known_updates",
     "read_machine",
     "read_packages",
     "read_pending",

@@ -31,12 +31,16 @@ HEADER_MOST_BYTES = 64 << 20
 
 
 class Package(msgspec.Struct, frozen=True, omit_defaults=True):
-    """The package that a program's file (executable or script) came with."""
+    """The package that a program's file (executable or script) came with.
+
+    ``source`` is what it was built from, None where that is called the same.
+    """
 
     executable: str
     name: str
     version: str | None = None
     about: str | None = None
+    source: str | None = None
 
 
 def read_packages(root: Root, executables: Iterable[str]) -> list[Package]:
@@ -65,7 +69,14 @@ def _from_dpkg(root: Root, wanted: list[str]) -> Iterator[Package]:
     status = root.parse(f"{DPKG}/status", bytes, SUBJECT) or b""
     for path, package in sorted(owners.items()):
         stanza = _stanza(status, package)
-        yield Package(path, package, _field(stanza, b"Version"), _field(stanza, b"Description"))
+        source = (_field(stanza, b"Source") or "").partition(" ")[0]
+        yield Package(
+            path,
+            package,
+            _field(stanza, b"Version"),
+            _field(stanza, b"Description"),
+            source or None,
+        )
 
 
 def _spellings(path: str) -> list[str]:

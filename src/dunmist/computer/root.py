@@ -16,7 +16,7 @@ from typing import Literal, NamedTuple, TypeVar
 from dunmist.computer.parsing import ParseError, text_of
 
 Reason = Literal[
-    "permission", "absent", "failed", "garbled", "overflow", "too-many", "switched-off"
+    "permission", "absent", "failed", "garbled", "overflow", "too-many", "switched-off", "packed"
 ]
 Parsed = TypeVar("Parsed")
 

@@ -2,12 +2,13 @@
 
 from datetime import datetime
 
+from dunmist.computer import KnownUpdates
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strains import Strains
 
 S_PER_DAY = 86_400.0
-MOMENTS_SHOWN = 5
+MOMENTS_SHOWN, UPDATES_SHOWN = 5, 4
 # the phases of a start, and what the time of each is called among the evidence
 PHASES = {
     "firmware_s": "start-firmware",
@@ -84,11 +85,14 @@ def _waiting(exam: Examination, strains: Strains) -> list[Finding]:
     """An update is only half done until the computer is started anew."""
     del strains
     last = exam.series.surveyed.last
-    if last is None or last.pending is None:
+    if last is None:
         return []
+    now_s = datetime.fromisoformat(exam.series.header.started).timestamp()
+    known = _known_updates(last.updates, now_s)
+    if last.pending is None:
+        return [Finding("updates-known", "note", None, known)] if known else []
     signs = []
     pending = last.pending
-    now_s = datetime.fromisoformat(exam.series.header.started).timestamp()
     if pending.asked_s is not None:
         signs.append(sign("restart-asked", max(0.0, now_s - pending.asked_s)))
     if pending.newest_kernel is not None:
@@ -97,7 +101,18 @@ def _waiting(exam: Examination, strains: Strains) -> list[Finding]:
     replaced = len(exam.series.surveyed.replaced)
     if replaced:
         signs.append(sign("files-replaced", float(replaced)))
-    return [Finding("restart-waiting", "note", None, signs)]
+    return [Finding("restart-waiting", "note", None, [*signs, *known])]
+
+
+def _known_updates(updates: KnownUpdates | None, now_s: float) -> list[Sign]:
+    """Return which programs have newer versions, and how old the lists are that say so."""
+    if updates is None or not updates.updates:
+        return []
+    which = [f"{one.name} {one.installed} → {one.known}" for one in updates.updates]
+    signs = [sign("updates-known", float(len(which)), which=which[:UPDATES_SHOWN])]
+    if updates.listed_s is not None:
+        signs.append(sign("lists-age", max(0.0, now_s - updates.listed_s)))
+    return signs
 
 
 def _slow_start(exam: Examination, strains: Strains) -> list[Finding]:

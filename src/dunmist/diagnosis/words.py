@@ -86,6 +86,7 @@ Kind = Literal[
     "slow-start",
     "unclean-restart",
     "restart-waiting",
+    "updates-known",
 ]
 
 LEVELS: tuple[LevelWord, ...] = get_args(LevelWord)

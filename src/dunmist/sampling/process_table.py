@@ -181,6 +181,16 @@ class ProcessTable:
         """Return the files of the living programs: executables and what interpreters run."""
         return sorted({file for entry in self._entries.values() for file in entry.files})
 
+    def busiest_files(self, limit: int) -> set[str]:
+        """Return the files of those that have used the most processor time since they started."""
+        used = Counter[str]()
+        for entry in self._entries.values():
+            try:
+                used[entry.name] = used_clk(parse_process_stat(entry.line))
+            except ParseError:
+                self._root.note("processes", "garbled", entry.name)
+        return {file for name, _ in used.most_common(limit) for file in self._entries[name].files}
+
     def close(self) -> None:
         """Close every descriptor that the table holds."""
         for entry in self._entries.values():

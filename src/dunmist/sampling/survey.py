@@ -15,6 +15,7 @@ from dunmist.computer import (
     DriveHealth,
     FileSystem,
     Home,
+    KnownUpdates,
     LockWait,
     MemoryEvents,
     MemoryRollup,
@@ -33,6 +34,7 @@ from dunmist.computer import (
     read_autostart,
     read_boot,
     read_file_systems,
+    read_known_updates,
     read_packages,
     read_pending,
     read_people,
@@ -43,6 +45,8 @@ from dunmist.computer import (
 from dunmist.sampling.reading import OpenComputer
 
 LARGEST = 10
+# looking for newer versions moves the heads of a disk: done for those who could be to blame
+UPDATED_OF = 12
 # who answers questions about services and sessions, by the names of their processes
 ASKED = frozenset(("systemd", "init", "dbus-daemon", "dbus-broker", "systemd-logind", "elogind"))
 
@@ -53,7 +57,7 @@ class Survey(
     """One look at what is read seldom, after tick ``tick``; it took ``took_s``.
 
     ``autostart`` is read the first time, ``packages``, ``replaced`` and
-    ``scheduling``, ``pending``, ``drives`` and ``boot`` the last. ``replaced`` are
+    ``scheduling``, ``pending``, ``updates``, ``drives`` and ``boot`` the last. ``replaced`` are
     executables that were deleted under a living process and have another file in their place.
     ``asked_cpu_s`` is the processor time that those took who were asked, as far as it was theirs.
     """
@@ -77,6 +81,7 @@ class Survey(
     pending: Pending | None = None
     drives: list[DriveHealth] = []
     boot: Boot | None = None
+    updates: KnownUpdates | None = None
 
 
 def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) -> Survey:
@@ -90,6 +95,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
     told = read_people(root, now_s), read_time_sync(root), read_services(root, whole=is_last)
     boot = read_boot(root) if is_last else None
     asked_clk = max(0, table.used_now_clk(ASKED) - before_clk)
+    packages = read_packages(root, {file.removesuffix(DELETED) for file in files})
     return Survey(
         tick=tick,
         is_last=is_last,
@@ -102,7 +108,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         time_sync=told[1],
         units=told[2],
         autostart=[] if is_last else read_autostart(root, _homes(root)),
-        packages=read_packages(root, {file.removesuffix(DELETED) for file in files}),
+        packages=packages,
         replaced=[
             path
             for path in (file.removesuffix(DELETED) for file in files if file.endswith(DELETED))
@@ -111,10 +117,16 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         scheduling=computer.groups.scheduling(list(computer.quotas)) if is_last else None,
         memory_events=computer.groups.memory_events(table.groups()),
         pending=read_pending(root) if is_last else None,
+        updates=_updates(computer, packages) if is_last else None,
         boot=boot,
         drives=computer.drives_told() if is_last else [],
         took_s=round(time.perf_counter() - began_s, 6),
     )
+
+
+def _updates(computer: OpenComputer, packages: list[Package]) -> KnownUpdates | None:
+    busiest = computer.table.busiest_files(UPDATED_OF)
+    return read_known_updates(computer.root, [one for one in packages if one.executable in busiest])
 
 
 def _homes(root: Root) -> list[Home]:

@@ -79,7 +79,7 @@ class ProgramSpec(Spec, frozen=True):
     makes the demand follow something else: a kernel task that is busy because of heat, say.
     What its control group lets it have beyond ``memory_limit_mib`` lies in swap.
     ``age_s`` is how long it has run when the capture begins, None for since the computer started.
-    ``version`` is that of its package.
+    ``version`` is that of its package, ``update`` one that the lists have.
     """
 
     name: str
@@ -125,6 +125,7 @@ class ProgramSpec(Spec, frozen=True):
     deleted: bool = False
     directory: str = "/opt/skerrow/bin"
     version: str = "3.1-2"
+    update: str | None = None
     shown_as: str | None = None
 
 
@@ -310,7 +311,7 @@ class Scenario(Spec, frozen=True):
     """One patient. ``hidden`` are patterns of files that this computer does not publish.
 
     ``kernels`` are installed besides the running one; an update asked for a restart
-    ``restart_asked_s`` ago.
+    ``restart_asked_s`` ago, and the lists of packages were fetched ``lists_fetched_s`` ago.
     """
 
     story: str
@@ -327,6 +328,7 @@ class Scenario(Spec, frozen=True):
     boot: BootSpec = BootSpec()
     kernels: list[str] = []
     restart_asked_s: float | None = None
+    lists_fetched_s: float = 800_000.0
 
 
 def scenario_names() -> list[str]:

@@ -119,10 +119,13 @@ class ComputerTree:
             self._write("run/utmp", user_space.utmp(model))
         self._write("var/log/wtmp", user_space.wtmp(model))
         self._write_all(user_space.installed_kernels(model))
-        asked_s = model.scenario.restart_asked_s
-        if asked_s is not None:
-            at_s = datetime.fromisoformat(machine.started).timestamp() - asked_s
-            os.utime(self._directory / "run/reboot-required", (at_s, at_s))
+        for name, ago_s in (
+            ("run/reboot-required", model.scenario.restart_asked_s),
+            (user_space.UPDATES, model.scenario.lists_fetched_s),
+        ):
+            if ago_s is not None and (self._directory / name).exists():
+                at_s = datetime.fromisoformat(machine.started).timestamp() - ago_s
+                os.utime(self._directory / name, (at_s, at_s))
         wants = self._directory / "etc/systemd/system/multi-user.target.wants"
         wants.mkdir(parents=True, exist_ok=True)
         for unit in dict.fromkeys(user_space.wanted_units(model)):

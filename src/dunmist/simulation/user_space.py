@@ -11,6 +11,7 @@ from datetime import datetime
 from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.scenario import ProgramSpec, StartSpec
 
+UPDATES = "var/lib/apt/lists/skerrow_dists_stable_main_binary-amd64_Packages"
 RUN_LEVEL, BOOT_TIME, USER_PROCESS = 1, 2, 7
 WEEK_S = 7 * 86_400.0
 BLOCK_BYTES = 4096
@@ -150,3 +151,7 @@ def _packages(model: ModelComputer) -> Iterator[tuple[str, str]]:
             f"Description: {about} of the Skerrow Bird Observatory\n"
         )
     yield "var/lib/dpkg/status", "\n".join(stanzas)
+    known = {spec.name: spec.update for spec in model.scenario.programs if spec.update}
+    if known:
+        listed = [f"Package: {name}\nVersion: {version}\n" for name, version in known.items()]
+        yield UPDATES, "\n".join(sorted(listed))

@@ -2,14 +2,17 @@
 
 Run it with ``python benchmarks/fleet.py [COUNT]``: model captures of 30 ticks and 300 processes.
 The speed-up of two workers over one is held against that of two bare triage processes over one in
-the same run. It prints one line of JSON.
+the same run. It prints one line of JSON. ``python benchmarks/fleet.py client`` runs the program
+itself on 1,000 and on 10,000 small captures of 500 computers, and says what the client held.
 """
 
 import gzip
 import json
 import multiprocessing
 import resource
+import subprocess
 import sys
+import sysconfig
 import tempfile
 import time
 from pathlib import Path
@@ -23,6 +26,8 @@ from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
 
 DISTINCT, PROCESSES = 12, 250
+SMALL, COMPUTERS = (1000, 10_000), 500
+DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 
 
 def capture(place):
@@ -34,13 +39,20 @@ def capture(place):
     return capture_patient(crowded, Path(folder) / f"model-{number}.jsonl.gz", seed=number)
 
 
-def copies(models, folder, count):
-    """Write so many captures that all differ, of a few."""
+def small_capture(place):
+    folder, number = place
+    scenario = load_scenario("ringing-office" if number % 2 else "calm-morning")
+    return capture_patient(scenario, Path(folder) / f"small-{number}.jsonl.gz", 5.0, seed=number)
+
+
+def copies(models, folder, count, computers=None):
+    """Write so many captures that all differ, of a few; of so many computers, else each of one."""
     texts = [gzip.decompress(path.read_bytes()).split(b"\n", 1) for path in models]
     for number in range(count):
         header, rest = texts[number % len(texts)]
         words = json.loads(header)
-        words["machine"]["host"] = f"desk-{number:05}"
+        words["machine"]["host"] = f"desk-{number % (computers or count):05}"
+        words["note"] = f"look {number}"
         data = json.dumps(words).encode() + b"\n" + rest
         (folder / f"desk-{number:05}.jsonl.gz").write_bytes(gzip.compress(data, 1))
 
@@ -83,7 +95,42 @@ def bare_rate(found, processes):
         return len(found) / (time.monotonic() - began)
 
 
+def peak_of(pid):
+    """Return the peak resident set of a process alone, None once it has ended."""
+    try:
+        text = Path(f"/proc/{pid}/status").read_text()
+    except OSError:
+        return None
+    line = next((line for line in text.splitlines() if line.startswith("VmHWM:")), None)
+    return int(line.split()[1]) / 1024 if line else None
+
+
+def client_growth():
+    with tempfile.TemporaryDirectory() as folder:
+        with multiprocessing.get_context("spawn").Pool() as pool:
+            models = pool.map(small_capture, [(folder, number) for number in range(DISTINCT)])
+        for count in SMALL:
+            many = Path(folder) / f"many-{count}"
+            many.mkdir()
+            copies(models, many, count, COMPUTERS)
+            began, peak_mib = time.monotonic(), 0.0
+            client = subprocess.Popen(
+                [DUNMIST, "fleet", many, "-o", Path(folder) / f"out-{count}"],
+                stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            )  # fmt: skip
+            while client.poll() is None:
+                peak_mib = peak_of(client.pid) or peak_mib
+                time.sleep(0.2)
+            took_s = time.monotonic() - began
+            found = {"captures": count, "computers": COMPUTERS, "client_mib": round(peak_mib),
+                     "a_second": round(count / took_s, 1), "status": client.returncode}  # fmt: skip
+            print(json.dumps(found), flush=True)
+
+
 def main():
+    if sys.argv[1:] == ["client"]:
+        client_growth()
+        return
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 1000
     with tempfile.TemporaryDirectory() as folder:
         many = Path(folder) / "many"

@@ -1,17 +1,14 @@
 """A computer that is elsewhere: over SSH, by a file that the collector left, and hostile ones."""
 
-import getpass
 import gzip
 import json
 import os
 import shutil
 import signal
-import socket
 import subprocess
 import sys
 import time
 import unittest
-from contextlib import closing
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -20,9 +17,10 @@ from dunmist.elsewhere.script import collector_script
 from dunmist.errors import WrongUsage
 from dunmist.jobs.judge import judge
 from dunmist.jobs.ssh_line import parse_host
+from tests import own_sshd
+from tests.own_sshd import SSHD
 from tests.program import BUSY, DUNMIST, InFolder, run
 
-SSHD = shutil.which("sshd", path=f"{os.environ.get('PATH', '')}:/usr/sbin")
 MARK = "0123456789abcdef"
 BEGIN = f"@{MARK} begin 1 4242 1 100 1924952400 +0100 0\n"
 STAT = "/proc/{0}/stat:{0} ({1}) S 1 1 1 0 -1 0 0 0 0 0 5 5 0 0 20 0 1 0 {2} 1000 10 " + "0 " * 28
@@ -178,30 +176,7 @@ class OverSsh(InFolder):
 
     def setUp(self):
         super().setUp()
-        with closing(socket.socket()) as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
-        keys = self.folder / "keys"
-        keys.mkdir(mode=0o700)
-        for name in ("host", "user"):
-            subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", keys / name],
-                           check=True)  # fmt: skip
-        (keys / "sshd").write_text(
-            f"Port {port}\nListenAddress {self.ADDRESS}\nHostKey {keys}/host\nStrictModes no\n"
-            f"AuthorizedKeysFile {keys}/user.pub\nUsePAM no\nPidFile none\nPermitRootLogin yes\n"
-            "PasswordAuthentication no\n"
-        )
-        (keys / "ssh").write_text(
-            f"Host far\n HostName {self.ADDRESS}\n Port {port}\n User {getpass.getuser()}\n"
-            f" IdentityFile {keys}/user\n UserKnownHostsFile {keys}/known\n BatchMode yes\n"
-            " StrictHostKeyChecking accept-new\n"
-        )
-        if not os.geteuid():
-            Path("/run/sshd").mkdir(exist_ok=True)
-        server = [*self.PREFIX, SSHD, "-D", "-f", keys / "sshd", "-E", keys / "log"]
-        self.server = subprocess.Popen(server)
-        self.addCleanup(self.server.wait)
-        self.addCleanup(self.server.terminate)
+        self.server, _, keys = own_sshd.start(self, self.ADDRESS, self.PREFIX)
         tools = self.folder / "tools"
         tools.mkdir()
         call = f'exec {shutil.which("ssh")} -F {keys}/ssh "$@"'

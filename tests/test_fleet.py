@@ -1,16 +1,20 @@
 """Many captures at once: the same answers as one by one, whatever dies meanwhile."""
 
 import functools
+import getpass
 import http.server
 import json
 import multiprocessing
 import os
 import shutil
 import signal
+import socket
 import threading
+import time
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from unittest import mock
 
 import msgspec
 import pyarrow.parquet
@@ -25,6 +29,7 @@ from dunmist.jobs.judge import judge
 from dunmist.jobs.patient import capture_patient
 from dunmist.reports import triage_json
 from dunmist.simulation import random_scenario
+from tests import own_sshd
 from tests.program import InFolder, run
 
 COUNT, FIRST_SEED = 60, 91_000
@@ -51,6 +56,12 @@ def deadly(flag, found):
 def always_deadly(found):
     if found.address.endswith("desk-03.jsonl.gz"):
         os.kill(os.getpid(), signal.SIGKILL)
+    return record_of(found)
+
+
+def endless(found):
+    if found.address.endswith("desk-02.jsonl.gz"):
+        time.sleep(600)
     return record_of(found)
 
 
@@ -90,6 +101,16 @@ class Fleet(unittest.TestCase):
         (lost,) = [one.capture for one in made if one.capture.trouble]
         self.assertIn("desk-03.jsonl.gz: the worker died with it", lost.trouble)
 
+    def test_what_takes_too_long_costs_nothing_but_itself(self):
+        found = list(find([str(self.folder / "cliff")]))[:8]
+        with mock.patch.multiple("dunmist.fleet.engine", TASK_MOST_S=4.0, LOOK_S=0.5):
+            made = {record.capture.key: record.capture.trouble
+                    for record in records(Engine(1), iter(found), endless)}  # fmt: skip
+        lost = {name: trouble for name, trouble in made.items() if trouble}
+        self.assertEqual(8, len(made))
+        self.assertEqual(["not judged within 4 s"],
+                         [trouble.rpartition(": ")[2] for trouble in lost.values()])  # fmt: skip
+
     def test_it_goes_on_where_it_was_and_says_what_it_could_not_read(self):
         place, out = self.folder / "some", self.folder / "out"
         place.mkdir()
@@ -120,6 +141,33 @@ class Fleet(unittest.TestCase):
         address = f"http://127.0.0.1:{server.server_port}/cliff/desk-1*.jsonl.gz"
         made = triage_fleet([address], self.folder / "web", Engine(2)).summary
         self.assertEqual((10, []), (made.captures, made.unread))
+
+
+@unittest.skipUnless(own_sshd.SSHD, "there is no sshd here")
+class Far(InFolder):
+    def test_a_place_on_another_computer(self):
+        (self.folder / "cliff").mkdir()
+        for number in range(2):
+            captured((self.folder / "cliff", number))
+        (self.folder / "cliff" / "torn.jsonl.gz").write_bytes(b"\x1f\x8b torn")
+        server, port, keys = own_sshd.start(self)
+        (self.folder / ".ssh").mkdir()
+        shutil.copy(keys / "user", self.folder / ".ssh" / "id_ed25519")
+        place = f"sftp://{getpass.getuser()}@127.0.0.1:{port}{self.folder}/cliff"
+        ways = {**os.environ, "HOME": str(self.folder)}
+        for _ in range(50):
+            with socket.socket() as line:
+                if line.connect_ex(("127.0.0.1", port)) == 0:
+                    break
+            time.sleep(0.1)
+        run("fleet", place, "-o", "out", folder=self.folder, environment=ways)
+        report = json.loads((self.folder / "out" / "report.json").read_text())
+        self.assertEqual(
+            (3, 2, 1), (report["captures"], report["computers"], len(report["unread"]))
+        )
+        server.terminate()
+        server.wait()
+        self.assertIn(str(port), self.one_line("fleet", place, "-o", "more", environment=ways))
 
 
 class Together(unittest.TestCase):

@@ -9,7 +9,7 @@ import contextlib
 import logging
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from itertools import islice
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -83,14 +83,16 @@ def _client(engine: Engine) -> "Iterator[Client]":
 def _handed_out(
     client: "Client", captures: Iterator[Found], work: Callable[[Found], Record], ahead: int
 ) -> Iterator[Record]:
-    in_hand: dict[Future, tuple[Found, float]] = {}
     from distributed import wait
+
+    in_hand: dict[Future, Found] = {}
+    running = _Running(client)
 
     while True:
         for found in islice(captures, max(0, ahead - len(in_hand))):
             # each is a task of its own, whatever was asked before
             future = client.submit(work, found, pure=False)
-            in_hand[future] = (found, time.monotonic())
+            in_hand[future] = found
         if not in_hand:
             return
         try:
@@ -98,13 +100,36 @@ def _handed_out(
         except TimeoutError:
             finished = set()
         for future in finished:
-            found, _ = in_hand.pop(future)
-            yield _result(future, found)
-        for future in [one for one, (_, since_s) in in_hand.items()
-                       if time.monotonic() - since_s > TASK_MOST_S]:  # fmt: skip
-            found, _ = in_hand.pop(future)
+            yield _result(future, in_hand.pop(future))
+        for future in running.too_long(in_hand):
+            found = in_hand.pop(future)
             _end(client, future)
             yield troubled(found, f"{found.address}: not judged within {TASK_MOST_S:.0f} s")
+
+
+class _Running:
+    """Since when each task runs: a worker takes what it was given in that order."""
+
+    def __init__(self, client: "Client") -> None:
+        self._client = client
+        self._since_s: dict[str, float] = {}
+        self._looked_s = time.monotonic()
+
+    def too_long(self, in_hand: "Mapping[Future, Found]") -> "list[Future]":
+        """Return those that have run for longer than a task may; looks every few seconds."""
+        now_s = time.monotonic()
+        if now_s - self._looked_s < LOOK_S:
+            return []
+        self._looked_s = now_s
+        threads, first = self._client.ncores(), set[str]()
+        for worker, given in self._client.processing().items():
+            in_order = [future.key for future in in_hand if future.key in given]
+            first.update(in_order[: threads.get(worker, 1)])
+        self._since_s = {key: self._since_s.get(key, now_s) for key in first}
+        return [
+            future for future in in_hand
+            if now_s - self._since_s.get(future.key, now_s) > TASK_MOST_S
+        ]  # fmt: skip
 
 
 def _result(future: "Future", found: Found) -> Record:

@@ -36,12 +36,23 @@ def _in_place(place: str) -> Iterator[Found]:
         system, path = url_to_fs(place)
         for name in _names(system, path):
             if name.endswith(ENDINGS):
-                # a plain path stays one: the triage of a file names it as it was named
-                address = name if system.protocol[0] == "file" else system.unstrip_protocol(name)
+                address = _address(place, system, name)
                 yield Found(address, name.rpartition("/")[0].rpartition("/")[2])
     except (OSError, ValueError, ImportError) as error:
         reason = getattr(error, "strerror", None) or error
         raise CaptureError(f"{place}: {reason}; give a folder, a pattern or an address") from error
+
+
+def _address(place: str, system: "AbstractFileSystem", name: str) -> str:
+    """Return by what any worker opens a file of a place."""
+    # a plain path stays one: the triage of a file names it as it was named
+    if "file" in system.protocol:
+        return name
+    address = str(system.unstrip_protocol(name))
+    scheme, _, host = place.partition("://")
+    host = host.partition("/")[0]
+    # some file systems are one computer, whose name is no part of a path
+    return address if host in address else f"{scheme}://{host}{name}"
 
 
 def _names(system: "AbstractFileSystem", path: str) -> list[str]:

@@ -64,13 +64,10 @@ def act_against(case: "Case", verb: Verb) -> Act:
 
 
 def _targets(about: About, verb: Verb) -> list[Target]:
-    application = about.process.application
+    application, living = about.process.application, about.process.application.living
+    main = application.main
     # one is asked to end and takes its children with it; everything else is done to each
-    chosen = (
-        [process for process in application.living if process is application.main]
-        if verb == "end"
-        else application.living
-    )
+    chosen = [one for one in living if one is main] if verb == "end" else living
     return [
         Target(one.pid, one.facts.start_clk, one.name, one.facts.uid, one.facts.user)
         for one in chosen

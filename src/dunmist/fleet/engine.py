@@ -57,7 +57,7 @@ def _client(engine: Engine) -> "Iterator[Client]":
     # a death is told of at once, not tried again for ever; nothing listens to the world
     with dask.config.set({
         "distributed.scheduler.allowed-failures": TRIES, "distributed.logging.distributed": "error",
-        "distributed.worker.memory.terminate": 0.95,
+        "distributed.worker.memory.terminate": 0.95, "distributed.worker.profile.enabled": False,
     }):  # fmt: skip
         if engine.scheduler is not None:
             try:

@@ -226,7 +226,7 @@ class Computer(unittest.TestCase):
                 host.tasks = level(tasks, LINE)
                 exam = examination(host)
                 exam.series.header.inventory = SimpleNamespace(tasks_most=1000, starts=[],
-                                                               crash_records=0)  # fmt: skip
+                                                               crashes=[])  # fmt: skip
                 exam.series.header.started = "2031-05-14T10:00:00+02:00"
                 exam.series.surveyed.last = None
                 self.assertEqual(wanted, kinds(found_machine.RULES, exam))

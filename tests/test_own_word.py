@@ -2,12 +2,14 @@
 
 import gzip
 import json
+import os
 import struct
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from dunmist.computer.boot import parse_boot
+from dunmist.computer.crashes import Crash, read_crashes
 from dunmist.computer.disks import Disk
 from dunmist.computer.drive_health import AskedDrives, parse_health
 from dunmist.computer.known_updates import KnownUpdate, read_known_updates, version_key
@@ -163,6 +165,34 @@ class HeatUnseen(InFolder):
             ]  # fmt: skip
             wanted = {"modprobe --all -- coretemp"} if is_installed else set()
             self.assertEqual(wanted, set(commands))
+
+
+class Crashes(unittest.TestCase):
+    def test_parts_of_one_crash_are_one_wherever_they_were_moved(self):
+        panic = "<0>[ 9.1] Kernel panic - not syncing: Attempted to kill init!\n"
+        with TemporaryDirectory() as name:
+            for place, at_s, text in (
+                ("sys/fs/pstore/dmesg-efi-1", 2000, "<6>[ 9.0] hello\n"),
+                ("sys/fs/pstore/dmesg-efi-2", 2003, panic),
+                ("sys/fs/pstore/console-ramoops-0", 2000, panic),
+                (
+                    "var/lib/systemd/pstore/1700/001/dmesg.txt",
+                    1000,
+                    "Oops: 0002 [#1] SMP\n" + panic,
+                ),
+                ("var/lib/systemd/pstore/dmesg-ramoops-0", 500, "<4>[ 1.0] nothing\n"),
+            ):
+                path = Path(name) / place
+                path.parent.mkdir(parents=True, exist_ok=True)
+                path.write_text(text)
+                os.utime(path, (at_s, at_s))
+            root = Root(Path(name))
+            self.assertEqual(
+                [Crash(500.0), Crash(1000.0, "Attempted to kill init!"),
+                 Crash(2000.0, "Attempted to kill init!")],
+                read_crashes(root),
+            )  # fmt: skip
+            root.close()
 
 
 class Updates(unittest.TestCase):

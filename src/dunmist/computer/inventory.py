@@ -4,6 +4,7 @@ import re
 
 import msgspec
 
+from dunmist.computer.crashes import Crash, read_crashes
 from dunmist.computer.disks import Disk, read_disks
 from dunmist.computer.firmware import Firmware, read_firmware
 from dunmist.computer.graphics import GraphicsCard, read_graphics_cards
@@ -13,7 +14,7 @@ from dunmist.computer.processors import read_offline
 from dunmist.computer.root import Root
 from dunmist.computer.sensor_drivers import SensorDriver, read_missing_drivers
 from dunmist.computer.sensors import Sensor, read_sensors
-from dunmist.computer.starts import ComputerStart, count_crash_records, read_starts
+from dunmist.computer.starts import ComputerStart, read_starts
 
 _HYPERVISOR_FLAG = re.compile(rb"^flags\s*:.*\bhypervisor\b", re.M)
 
@@ -23,7 +24,7 @@ class Inventory(msgspec.Struct, frozen=True, omit_defaults=True):
 
     ``virtual`` says whether it is a guest of a hypervisor, ``container`` names the kind of
     container that the root belongs to, ``tasks_most`` is how many tasks there can be. ``starts``
-    are those on record, ``crash_records`` what crashes of the kernel have left. Samples refer
+    are those on record, ``crashes`` those of the kernel that left one. Samples refer
     to sensors by their place in ``sensors``.
     """
 
@@ -37,7 +38,7 @@ class Inventory(msgspec.Struct, frozen=True, omit_defaults=True):
     cards: list[GraphicsCard] = []
     tasks_most: int | None = None
     starts: list[ComputerStart] = []
-    crash_records: int = 0
+    crashes: list[Crash] = []
     missing_drivers: list[SensorDriver] = []
 
 
@@ -56,7 +57,7 @@ def read_inventory(root: Root) -> Inventory:
         cards=read_graphics_cards(root),
         tasks_most=_tasks_most(root),
         starts=read_starts(root),
-        crash_records=count_crash_records(root),
+        crashes=read_crashes(root),
         missing_drivers=read_missing_drivers(root, sensors, disks, virtual=bool(virtual)),
     )
 

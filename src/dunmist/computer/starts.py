@@ -2,7 +2,6 @@
 
 Sources: utmp(5) for the records of ``/var/log/wtmp``; a start is ``BOOT_TIME``, an orderly end is
 written as ``RUN_LVL`` for the user ``shutdown`` (systemd-update-utmp(8), shutdown(8)).
-``Documentation/admin-guide/pstore-blk.rst`` for what a crash leaves: such a record is only counted.
 """
 
 import msgspec
@@ -16,8 +15,6 @@ RECORDS = "var/log/wtmp"
 RECORDS_MOST_BYTES = 384 * 4000
 STARTS_MOST = 100
 BOOT_TIME, RUN_LEVEL, SHUTDOWN = 2, 1, "shutdown"
-CRASH_RECORDS = "sys/fs/pstore"
-CRASH = "dmesg-"
 # a clock without a battery begins at its own beginning
 PLAUSIBLE_FROM_S = 1_000_000_000
 
@@ -51,8 +48,3 @@ def read_starts(root: Root) -> list[ComputerStart]:
         return []
     records = root.parsed(data, parse_login_records, SUBJECT, RECORDS)
     return starts_of(records or [])
-
-
-def count_crash_records(root: Root) -> int:
-    """Return how many records a crash of the kernel has left in what outlives a start."""
-    return sum(name.startswith(CRASH) for name in root.names(CRASH_RECORDS))

@@ -2,6 +2,7 @@
 
 from datetime import datetime
 
+from dunmist.captures import Header
 from dunmist.computer import KnownUpdates
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
@@ -9,6 +10,7 @@ from dunmist.diagnosis.strains import Strains
 
 S_PER_DAY = 86_400.0
 MOMENTS_SHOWN, UPDATES_SHOWN = 5, 4
+NO_REASON = "without a reason"
 # the phases of a start, and what the time of each is called among the evidence
 PHASES = {
     "firmware_s": "start-firmware",
@@ -62,23 +64,28 @@ def _starts(exam: Examination, strains: Strains) -> list[Finding]:
         for start in about.inventory.starts
         if start.after_order is False and 0 <= now_s - start.at_s <= table.unclean_within_s
     ]
-    crashes = about.inventory.crash_records
+    crashes = [
+        crash for crash in about.inventory.crashes
+        if 0 <= now_s - crash.at_s <= table.unclean_within_s
+    ]  # fmt: skip
     if not unclean and not crashes:
         return []
     signs = []
     if unclean:
-        # by the patient's own clock
-        zone = datetime.fromisoformat(about.started).tzinfo
-        when = [
-            datetime.fromtimestamp(at_s, zone).isoformat(timespec="minutes")
-            for at_s in unclean[-MOMENTS_SHOWN:]
-        ]
+        when = [_moment(about, at_s) for at_s in unclean[-MOMENTS_SHOWN:]]
         signs.append(sign("unclean-starts", float(len(unclean)), when=when,
                           days=table.unclean_within_s / S_PER_DAY))  # fmt: skip
     if crashes:
-        signs.append(sign("crash-records", float(crashes)))
+        why = [f"{_moment(about, one.at_s)} {one.reason or NO_REASON}" for one in crashes]
+        signs.append(sign("crash-records", float(len(crashes)), why=why[-MOMENTS_SHOWN:]))
     is_once = len(unclean) < table.unclean_least and not crashes
     return [Finding("unclean-restart", "note" if is_once else "concern", None, signs)]
+
+
+def _moment(about: Header, at_s: float) -> str:
+    """Return a moment by the patient's own clock."""
+    zone = datetime.fromisoformat(about.started).tzinfo
+    return datetime.fromtimestamp(at_s, zone).isoformat(timespec="minutes")
 
 
 def _waiting(exam: Examination, strains: Strains) -> list[Finding]:

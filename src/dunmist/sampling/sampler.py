@@ -87,6 +87,8 @@ def sample(
             elif due.at_s >= next_survey_s:
                 next_survey_s = due.at_s + survey_every_s
                 yield _survey(computer, due.number, clock, is_last=True)
+        if not before.surveyed:
+            yield _survey(computer, number, clock, is_last=False)
         yield _survey(computer, number, clock, is_last=True)
     except OSError as error:
         raise UnreadableComputer(

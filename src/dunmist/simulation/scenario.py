@@ -312,6 +312,7 @@ class Scenario(Spec, frozen=True):
 
     ``kernels`` are installed besides the running one; an update asked for a restart
     ``restart_asked_s`` ago, and the lists of packages were fetched ``lists_fetched_s`` ago.
+    ``panics`` are when the kernel crashed, in seconds ago, with its reason.
     """
 
     story: str
@@ -329,6 +330,7 @@ class Scenario(Spec, frozen=True):
     kernels: list[str] = []
     restart_asked_s: float | None = None
     lists_fetched_s: float = 800_000.0
+    panics: dict[str, float] = {}
 
 
 def scenario_names() -> list[str]:

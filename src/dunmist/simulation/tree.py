@@ -119,9 +119,12 @@ class ComputerTree:
             self._write("run/utmp", user_space.utmp(model))
         self._write("var/log/wtmp", user_space.wtmp(model))
         self._write_all(user_space.installed_kernels(model))
+        crashes = dict(user_space.crash_records(model))
+        self._write_all((name, text) for name, (text, _) in crashes.items())
         for name, ago_s in (
             ("run/reboot-required", model.scenario.restart_asked_s),
             (user_space.UPDATES, model.scenario.lists_fetched_s),
+            *((name, ago_s) for name, (_, ago_s) in crashes.items()),
         ):
             if ago_s is not None and (self._directory / name).exists():
                 at_s = datetime.fromisoformat(machine.started).timestamp() - ago_s

@@ -130,6 +130,13 @@ def _about(spec: ProgramSpec) -> str:
     return spec.name.replace("-", " ").capitalize()
 
 
+def crash_records(model: ModelComputer) -> Iterator[tuple[str, tuple[str, float]]]:
+    """Yield the record of each crash of the kernel: its text, and how long ago it was."""
+    for number, (reason, ago_s) in enumerate(model.scenario.panics.items()):
+        text = f"Panic#1 Part1\n<0>[ 4242.000000] Kernel panic - not syncing: {reason}\n"
+        yield f"sys/fs/pstore/dmesg-ramoops-{number}", (text, ago_s)
+
+
 def _mounts(model: ModelComputer) -> str:
     lines = ["22 1 0:21 / /proc rw - proc proc rw\n"]
     for number, file_system in enumerate(model.scenario.hardware.file_systems):

@@ -1,0 +1,68 @@
+"""What crashes of the kernel have left behind: when each was, and why.
+
+Sources: ``Documentation/admin-guide/ramoops.rst`` and ``pstore-blk.rst`` for ``/sys/fs/pstore``,
+where firmware or memory keeps the last messages over a start; systemd-pstore(8), which moves them
+below ``/var/lib/systemd/pstore``. The reason is the kernel's own line (``kernel/panic.c``).
+"""
+
+import re
+from collections.abc import Iterator
+
+import msgspec
+
+from dunmist.computer.parsing import text_of
+from dunmist.computer.root import Root
+
+SUBJECT = "records of crashes"
+KEPT, MOVED = "sys/fs/pstore", "var/lib/systemd/pstore"
+RECORD = "dmesg"
+RECORD_MOST_BYTES = 256 << 10
+RECORDS_MOST, DEPTH_MOST = 100, 3
+# one crash leaves several parts, which are written one after another
+PARTS_WITHIN_S = 10.0
+# the most telling one first
+REASONS = tuple(
+    re.compile(pattern)
+    for pattern in (
+        rb"Kernel panic - not syncing: ([^\n]{1,160})",
+        rb"(?:BUG|Oops): ([^\n]{1,160})",
+        rb"(watchdog: [^\n]{1,160})",
+    )
+)
+
+
+class Crash(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A crash at ``at_s`` since 1970, and what the kernel gave as its reason."""
+
+    at_s: float
+    reason: str | None = None
+
+
+def read_crashes(root: Root) -> list[Crash]:
+    """Return the crashes that are on record, the oldest first."""
+    files = [*_records(root, KEPT, 1), *_records(root, MOVED, DEPTH_MOST)][:RECORDS_MOST]
+    found: list[Crash] = []
+    for at_s, name in sorted((root.changed_s(name) or 0.0, name) for name in files):
+        data = root.parse(name, bytes, SUBJECT, most_bytes=RECORD_MOST_BYTES) or b""
+        reason = _reason(data)
+        if found and at_s - found[-1].at_s <= PARTS_WITHIN_S:
+            found[-1] = Crash(found[-1].at_s, found[-1].reason or reason)
+        else:
+            found.append(Crash(at_s, reason))
+    return found
+
+
+def _records(root: Root, directory: str, depth: int) -> Iterator[str]:
+    for name in root.names(directory):
+        place = f"{directory}/{name}"
+        if name.startswith(RECORD):
+            yield place
+        elif depth > 1:
+            yield from _records(root, place, depth - 1)
+
+
+def _reason(data: bytes) -> str | None:
+    for pattern in REASONS:
+        if match := pattern.search(data):
+            return text_of(match[1]).strip()
+    return None

@@ -396,9 +396,13 @@ class Processes(unittest.TestCase):
         for first, last, limit, wanted in (
             (10, 60, 1024, {"descriptor-leak"}), (10, 24, 1024, set()),
             (900, 900, 1024, {"limit-near"}), (900, 900, None, set()), (None, 20, 1024, set()),
+            # who has just started opens what it needs
+            (10, 60, 4096, set()), (10, 600, 4096, {"descriptor-leak"}),
         ):  # fmt: skip
             with self.subTest(first=first, last=last, limit=limit):
                 one = self.one()
+                if limit == 4096:
+                    one.facts = facts(7, start_clk=99_900 * 100)
                 one.first_detail, one.detail = (
                     SimpleNamespace(descriptors=count, descriptor_limit=limit)
                     for count in (first, last)

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import Any, TypeVar, cast
 
 from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.series import Application, Rate, Series
+from dunmist.series import Application, Process, Rate, Series
 
 Found = TypeVar("Found")
 
@@ -34,6 +34,13 @@ class Examination:
     def steady(self, rate: Rate) -> float:
         """Return what held nearly all the time."""
         return rate.quantile(1.0 - self.limits.core.bound_share)
+
+    def age_s(self, process: Process) -> float | None:
+        """Return how long a process had run at the end of the capture."""
+        uptime_s = self.series.machine.uptime_s
+        if uptime_s is None:
+            return None
+        return uptime_s - process.facts.start_clk / self.series.header.machine.clock_ticks_per_s
 
     @property
     def applications(self) -> list[Application]:

@@ -10,7 +10,7 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strains import Strains, application_finding
 from dunmist.diagnosis.words import Severity
-from dunmist.series import Application, Floats, Process, Rate
+from dunmist.series import Floats, Process, Rate
 
 SLOPE_LEAST = 3
 # pairs go with the square: of a long capture so many ticks are taken, evenly
@@ -27,14 +27,6 @@ def _held(exam: Examination, strains: Strains) -> list[Finding]:
             signs = [sign("app-memory", held, of=total)]
             found.append(application_finding("memory-hog", "concern", application, signs))
     return found
-
-
-def _age_s(exam: Examination, application: Application) -> float | None:
-    """Return how long an application's oldest process had run at the end of the capture."""
-    main, uptime_s = application.main, exam.series.machine.uptime_s
-    if main is None or uptime_s is None:
-        return None
-    return uptime_s - main.facts.start_clk / exam.series.header.machine.clock_ticks_per_s
 
 
 def _leaks(exam: Examination, strains: Strains) -> list[Finding]:
@@ -55,7 +47,7 @@ def _leaks(exam: Examination, strains: Strains) -> list[Finding]:
             sign("leak-least", slope.least),
             sign("leak-rising", slope.rising),
         ]
-        age_s = _age_s(exam, application)
+        age_s = exam.age_s(application.main) if application.main else None
         if age_s is not None and age_s < table.leak_age_s:
             signs.append(sign("app-age", age_s))
             found.append(application_finding("memory-growing", "note", application, signs))

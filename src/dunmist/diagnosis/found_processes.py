@@ -95,8 +95,11 @@ def _descriptors(exam: Examination, strains: Strains) -> list[Finding]:
         grown = last.descriptors - first.descriptors
         rise = grown / exam.series.duration_s
         about = (process.name, process.application)
-        # some more for a moment's work are no leak
-        if rise >= table.descriptor_rise_per_s and grown >= table.descriptor_grown_least:
+        # some more for a moment's work are no leak, and who has just started opens what it needs
+        age_s = exam.age_s(process)
+        is_young = age_s is not None and age_s < table.leak_age_s
+        least = table.descriptor_grown_young if is_young else table.descriptor_grown_least
+        if rise >= table.descriptor_rise_per_s and grown >= least:
             signs = [sign("descriptors-rise", rise), now]
             found.append(Finding("descriptor-leak", "concern", about[0], signs, about[1]))
         if limit and last.descriptors / limit >= table.limit_near:

@@ -213,6 +213,7 @@ class FindingLimits(_Figures, frozen=True):
     restarts_in_all: float
     descriptor_rise_per_s: float
     descriptor_grown_least: float
+    descriptor_grown_young: float
     limit_near: float
     other_user: float
     autostart_cores_share: float

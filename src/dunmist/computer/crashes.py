@@ -15,7 +15,8 @@ from dunmist.computer.root import Root
 
 SUBJECT = "records of crashes"
 KEPT, MOVED = "sys/fs/pstore", "var/lib/systemd/pstore"
-RECORD = "dmesg"
+# what is put together of several records, as dmesg.txt, says nothing more and is of a later moment
+RECORD = "dmesg-"
 RECORD_MOST_BYTES = 256 << 10
 RECORDS_MOST, DEPTH_MOST = 100, 3
 # one crash leaves several parts, which are written one after another

@@ -175,11 +175,8 @@ class Crashes(unittest.TestCase):
                 ("sys/fs/pstore/dmesg-efi-1", 2000, "<6>[ 9.0] hello\n"),
                 ("sys/fs/pstore/dmesg-efi-2", 2003, panic),
                 ("sys/fs/pstore/console-ramoops-0", 2000, panic),
-                (
-                    "var/lib/systemd/pstore/1700/001/dmesg.txt",
-                    1000,
-                    "Oops: 0002 [#1] SMP\n" + panic,
-                ),
+                ("var/lib/systemd/pstore/1700/001/dmesg-efi-1", 1000, "Oops: 2\n" + panic),
+                ("var/lib/systemd/pstore/1700/001/dmesg.txt", 3000, panic),
                 ("var/lib/systemd/pstore/dmesg-ramoops-0", 500, "<4>[ 1.0] nothing\n"),
             ):
                 path = Path(name) / place

@@ -301,6 +301,11 @@ CASES = (
         then="pkill -KILL -x chart-view; sleep 2; ! pgrep -x chart-view",
     ),
     Case(
+        "a drive that says that it fails", "unit failing-drive failing-drive; sleep 8",
+        "systemctl stop failing-drive", must={"drive-warns": "sdc", "drive-cable": "sdc"},
+        names=("save what matters", "1984 sectors"), settle_s=4,
+    ),
+    Case(
         "the computer sleeps meanwhile", meanwhile="@sleep 20", span_s=20,
     ),
     Case(

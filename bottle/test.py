@@ -44,6 +44,8 @@ def furnish(bottle, wheel):
         " swapon /dev/nvme0n1", longest_s=300,
     )  # fmt: skip
     load = b"#!/usr/bin/python3\n" + (HERE / "load.py").read_bytes()
+    drive = (HERE / "failing_drive.py").read_bytes()
+    bottle.write("/usr/local/bin/failing-drive", b"#!/usr/bin/python3\n" + drive, 0o755)
     for name in PROGRAMS:
         bottle.write(f"/usr/local/bin/{name}", load, 0o755)
 

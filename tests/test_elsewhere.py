@@ -12,11 +12,12 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from dunmist.elsewhere import Garbled, Mirror, Stream
+from dunmist.elsewhere import FarClock, Garbled, Mirror, Stream
 from dunmist.elsewhere.script import collector_script
 from dunmist.errors import WrongUsage
 from dunmist.jobs.judge import judge
 from dunmist.jobs.ssh_line import parse_host
+from dunmist.sampling.pace import Plan, pace
 from tests import own_sshd
 from tests.own_sshd import SSHD
 from tests.program import BUSY, DUNMIST, InFolder, run
@@ -97,6 +98,37 @@ class Hostile(unittest.TestCase):
         for name in ("-oProxyCommand=x", "me@-far", "a b", "ssh://far/x", "ssh://far:99999", ""):
             with self.subTest(name), self.assertRaises(WrongUsage):
                 parse_host(name)
+
+
+class Pace(unittest.TestCase):
+    """Time comes in frames: each serves one tick, whenever it came."""
+
+    def taken(self, every_s, *moments_s):
+        begin = f"@{MARK} begin 1 4242 5 {round(100 * every_s)} 1924952400 +0100 0\n"
+        lines = [begin, *(line for at_s in moments_s for line in (
+            f"@{MARK} tick 0 {100 + at_s:.2f}\n", f"/proc/uptime:{100 + at_s:.2f} 1.00\n",
+            f"@{MARK} end 0 {100.01 + at_s:.2f}\n",
+        ))]  # fmt: skip
+        stream = Stream([line.encode() for line in lines], MARK)
+        with TemporaryDirectory() as name:
+            clock = FarClock(stream.begun, stream.frames(), Mirror(Path(name)), list)
+            self.assertTrue(clock.begin())
+            plan = Plan(every_s * 5, every_s)
+            return [(due.number, round(due.at_s, 2), due.missed)
+                    for due in pace(plan, clock, lambda: None)]  # fmt: skip
+
+    def test_one_that_is_late_is_not_taken_twice(self):
+        self.assertEqual(
+            [(0, 0.0, 0), (1, 2.05, 0), (3, 2.98, 1), (4, 4.01, 0), (5, 4.9, 0)],
+            self.taken(1.0, 0, 2.05, 2.98, 4.01, 4.9),
+        )
+
+    def test_a_slow_pace_ends_too(self):
+        wanted = [(number, 10.0 * number, 0) for number in range(6)]
+        self.assertEqual(wanted, self.taken(10.0, *(at_s for _, at_s, _ in wanted)))
+
+    def test_the_last_frame_is_not_taken_for_one_more(self):
+        self.assertEqual([(0, 0.0, 0), (1, 1.0, 0), (2, 4.9, 0)], self.taken(1.0, 0, 1.0, 4.9))
 
 
 class Carried(InFolder):

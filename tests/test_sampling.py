@@ -17,6 +17,8 @@ from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_s
 class JumpyClock:
     """Moves only when it waits or is told to."""
 
+    frame_early_s = None
+
     def __init__(self):
         self.at_s = 100.0
         self.asleep_s = 0.0

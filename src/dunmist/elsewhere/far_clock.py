@@ -10,8 +10,8 @@ from datetime import UTC, datetime, timedelta, timezone
 from dunmist.elsewhere.mirror import Mirror
 from dunmist.elsewhere.stream import Begun, Frame, Garbled
 
-# a frame that comes this much before its time is the one that was waited for
-EARLY_S = 0.25
+# a frame that comes this share of an interval before its time is the one that was waited for
+EARLY_SHARE = 0.25
 DATE_MOST_S = 253_402_300_000.0
 
 
@@ -24,6 +24,7 @@ class FarClock:
         self._begun, self._frames, self._mirror = begun, frames, mirror
         self._stop = stop
         self._first_s: float | None = None
+        self.frame_early_s: float | None = EARLY_SHARE * begun.every_s
         self._at_s = 0.0
 
     def begin(self) -> bool:
@@ -50,7 +51,7 @@ class FarClock:
 
     def sleep_until(self, monotonic_s: float) -> bool:
         """Take frames up to a moment; return False when no more came."""
-        while self._at_s < monotonic_s - EARLY_S * self._begun.every_s:
+        while self._at_s < monotonic_s - (self.frame_early_s or 0.0):
             if not self._advance():
                 return False
         return True

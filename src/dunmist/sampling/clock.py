@@ -12,7 +12,13 @@ from typing import Protocol
 
 
 class Clock(Protocol):
-    """What the sampler asks for; a test or a model computer hands in its own."""
+    """What the sampler asks for; a test or a model computer hands in its own.
+
+    ``frame_early_s`` is None where time runs by itself. Where it comes in frames, as from a far
+    computer, which are over once they were read, it is by how much one may come before its time.
+    """
+
+    frame_early_s: float | None
 
     def monotonic_s(self) -> float:
         """Return seconds that only go forward, without time asleep."""
@@ -29,6 +35,8 @@ class Clock(Protocol):
 
 class SystemClock:
     """The running system's clocks. ``stop`` may be called from a signal handler."""
+
+    frame_early_s: float | None = None
 
     def __init__(self) -> None:
         self._stopped, self._stopper = os.pipe()

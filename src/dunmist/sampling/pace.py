@@ -56,14 +56,22 @@ def pace(plan: Plan, clock: Clock, meanwhile: Callable[[], None] | None = None) 
         if not _wait(clock, start_s + due_s, meanwhile):
             return
         yield Due(number, due_s, clock.monotonic_s() - start_s, missed)
-        reached = int((clock.monotonic_s() - start_s) / plan.every_s)
-        following = max(number + 1, min(reached, plan.intervals))
+        following = max(number + 1, _reached(plan, clock, clock.monotonic_s() - start_s))
         missed = following - number - 1
         number = following
 
 
+def _reached(plan: Plan, clock: Clock, now_s: float) -> int:
+    """Return the number of the tick that can be taken now, or of the next that can be."""
+    if clock.frame_early_s is None:
+        return min(int(now_s / plan.every_s), plan.intervals)
+    # the frame of now serves one tick and no other
+    return int((now_s + clock.frame_early_s) / plan.every_s) + 1
+
+
 def _wait(clock: Clock, until_s: float, meanwhile: Callable[[], None] | None) -> bool:
-    while meanwhile and until_s - clock.monotonic_s() > 2 * MEANWHILE_S:
+    runs = clock.frame_early_s is None
+    while meanwhile and runs and until_s - clock.monotonic_s() > 2 * MEANWHILE_S:
         if not clock.sleep_until(clock.monotonic_s() + MEANWHILE_S):
             return False
         meanwhile()

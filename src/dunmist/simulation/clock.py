@@ -9,6 +9,8 @@ from dunmist.simulation.tree import ComputerTree
 class VirtualClock:
     """A sampler's clock in virtual time; a tick sees the tree as it is at that moment."""
 
+    frame_early_s: float | None = None
+
     def __init__(self, model: ModelComputer, tree: ComputerTree) -> None:
         self._model = model
         self._tree = tree

@@ -302,8 +302,8 @@ CASES = (
     ),
     Case(
         "a drive that says that it fails", "unit failing-drive failing-drive; sleep 8",
-        "systemctl stop failing-drive", must={"drive-warns": "sdc", "drive-cable": "sdc"},
-        names=("save what matters", "1984 sectors"), settle_s=4,
+        "systemctl stop failing-drive", must={"drive-warns": "sdc"},
+        names=("Save what matters", "1984 sectors"), settle_s=4,
     ),
     Case(
         "the computer sleeps meanwhile", meanwhile="@sleep 20", span_s=20,

@@ -1,5 +1,7 @@
 """Figures out of raw counters: one time line, one rule for differences, owners, what cannot be."""
 
+import gzip
+import json
 import os
 import subprocess
 import sys
@@ -14,6 +16,7 @@ from hypothesis import strategies as st
 
 from dunmist.applications import Grouping
 from dunmist.computer import Disk, DiskSample, Link, LinkSample, Sensor, SocketFacts, SocketSample
+from dunmist.jobs.judge import judge
 from dunmist.sampling import ExitSum
 from dunmist.series import Level, Rate, TimeLine, memory_breakdown
 from dunmist.series.conservation import Impossible
@@ -27,6 +30,7 @@ from dunmist.series.short_lived import ChildTime, late_use
 from dunmist.series.sockets import SocketCollector, network_use
 from dunmist.series.wait_kinds import NOT_WAITING, WAIT_KINDS, wait_code
 from tests.handmade import facts, level, line, rate, sample
+from tests.program import InFolder
 
 NAN = float("nan")
 
@@ -508,3 +512,26 @@ class Memory(unittest.TestCase):
         # 40 of the locked 60 are missing on the lists of programs, 20 are of files
         self.assertEqual((260, 60, 175, 5), (parts["programs"], parts["locked"],
                          parts["file cache"], parts["file cache, not written yet"]))  # fmt: skip
+
+
+class Asked(InFolder):
+    def test_what_others_did_for_the_sampler_is_its_own(self):
+        path = self.sample
+        lines = [json.loads(line) for line in gzip.decompress(path.read_bytes()).splitlines()]
+        ids = {line["facts"]["name"]: line for line in lines if line.get("kind") == "process"}
+        asked, sampler = ids["nestcam-index"], ids["mail-lantern"]["facts"]
+        lines[0]["observer"] = {key: sampler[key] for key in ("pid", "start_clk")}
+        before = self.used(path, lines)
+        first = next(line for line in lines if line.get("kind") == "survey")
+        first["asked"] = {str(asked["id"]): 0.3, "99999": 5.0}
+        after = self.used(path, lines)
+        change = {name: round(after[name] - before[name], 3) for name in before}
+        self.assertEqual({"nestcam-index": -0.3, "mail-lantern": 0.3},
+                         {name: value for name, value in change.items() if value})  # fmt: skip
+
+    def used(self, path, lines):
+        path.write_bytes(
+            gzip.compress(b"".join(json.dumps(line).encode() + b"\n" for line in lines))
+        )
+        applications = judge(path).series.applications
+        return {one.name: float(one.cores.total()) for one in applications}

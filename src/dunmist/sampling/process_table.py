@@ -155,13 +155,13 @@ class ProcessTable:
         known_s = self._elapsed_s - entry.first_seen_s
         return entry.number if elapsed_least_s is None or elapsed_least_s >= known_s else None
 
-    def used_now_clk(self, names: frozenset[str]) -> int:
-        """Return the processor time that processes of these names have used, as it is now."""
-        used = 0
+    def used_now_clk(self, names: frozenset[str]) -> Counter[int]:
+        """Return what each process of these names has used of a processor, as it is now."""
+        used = Counter[int]()
         for entry in self._entries.values():
             if entry.called in names and (line := entry.line_again(self._root)):
                 try:
-                    used += used_clk(parse_process_stat(line))
+                    used[entry.number] = used_clk(parse_process_stat(line))
                 except ParseError:
                     self._root.note("processes", "garbled", entry.name)
         return used

@@ -59,13 +59,15 @@ class Survey(
     ``autostart`` is read the first time, ``packages``, ``replaced`` and
     ``scheduling``, ``pending``, ``updates``, ``drives`` and ``boot`` the last. ``replaced`` are
     executables that were deleted under a living process and have another file in their place.
-    ``asked_cpu_s`` is the processor time that those took who were asked, as far as it was theirs.
+    ``asked_cpu_s`` is the processor time that those took who were asked, as far as it was theirs,
+    and ``asked`` that of each process.
     """
 
     tick: int
     is_last: bool
     took_s: float = 0.0
     asked_cpu_s: float = 0.0
+    asked: dict[int, float] = {}
     file_systems: list[FileSystem] = []
     swaps: list[SwapArea] = []
     sessions: list[Session] = []
@@ -94,12 +96,16 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
     before_clk = table.used_now_clk(ASKED)
     told = read_people(root, now_s), read_time_sync(root), read_services(root, whole=is_last)
     boot = read_boot(root) if is_last else None
-    asked_clk = max(0, table.used_now_clk(ASKED) - before_clk)
+    asked = {
+        number: clk / computer.clock_ticks_per_s
+        for number, clk in (table.used_now_clk(ASKED) - before_clk).items()
+    }
     packages = read_packages(root, {file.removesuffix(DELETED) for file in files})
     return Survey(
         tick=tick,
         is_last=is_last,
-        asked_cpu_s=asked_clk / computer.clock_ticks_per_s,
+        asked_cpu_s=sum(asked.values()),
+        asked=asked,
         file_systems=read_file_systems(root),
         swaps=root.parse("proc/swaps", parse_swaps, "swap areas") or [],
         sessions=told[0],

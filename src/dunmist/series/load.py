@@ -24,7 +24,7 @@ from dunmist.series.conservation import Impossible
 from dunmist.series.devices import DeviceCollector, DeviceSeries
 from dunmist.series.machine import MachineCollector, MachineSeries
 from dunmist.series.process import Application, Process
-from dunmist.series.processes import Shared, process_series
+from dunmist.series.processes import Asked, Shared, process_series
 from dunmist.series.samples import ProcessCollector, Surroundings
 from dunmist.series.sensors import Correction, ProcessorSensor, processor_sensor
 from dunmist.series.sockets import SocketCollector, SocketSeries, network_use
@@ -145,6 +145,7 @@ class _Reading:
         self.took_s: list[float] = []
         self.began_s: float | None = None
         self.surveys: list[Survey] = []
+        self.asked: list[Asked] = []
         self.events: list[tuple[int, Event]] = []
         self.footer: Footer | None = None
         self.missed = self.late = 0
@@ -162,6 +163,7 @@ class _Reading:
             self._before_tick.append(line)
         elif isinstance(line, Survey):
             self.surveys.append(line)
+            self.asked.append(Asked(self.ends_s, line.asked))
         elif isinstance(line, Footer):
             self.footer = line
 
@@ -311,7 +313,7 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
     shared = Shared(
         *network_use(sockets, read.grouping, line), _graphics_of(devices, read.grouping, line)
     )
-    processes = process_series(read.processes, basis, shared)
+    processes = process_series(read.processes, basis, shared, read.asked)
     return Series(
         path=read.path,
         header=_begun_at(read.header, read.at_s[0]),

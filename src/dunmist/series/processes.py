@@ -1,6 +1,7 @@
 """Makes the objects of a capture: its processes and applications with all that is known of them."""
 
 from collections import Counter
+from collections.abc import Mapping, Sequence
 from functools import partial
 from typing import NamedTuple
 
@@ -41,8 +42,15 @@ class Shared(NamedTuple):
     graphics: Floats
 
 
+class Asked(NamedTuple):
+    """What processes took to answer the sampler's questions, which were asked after ``at_s``."""
+
+    at_s: float
+    cpu_s: Mapping[int, float]
+
+
 def process_series(
-    collected: ProcessCollector, basis: Surroundings, shared: Shared
+    collected: ProcessCollector, basis: Surroundings, shared: Shared, asked: Sequence[Asked] = ()
 ) -> ProcessSeries:
     """Return all processes and applications of a capture."""
     inside = {
@@ -52,7 +60,7 @@ def process_series(
     }
     samples = Samples(collected, inside, basis)
     maker = _Maker(collected, samples, basis)
-    applications = maker.applications(shared)
+    applications = maker.applications(shared, asked)
     by_identity = maker.processes(applications, inside)
     return ProcessSeries(
         applications,
@@ -90,7 +98,7 @@ class _Maker:
             self._children(), collected, self._grouping, basis.about.clock_ticks_per_s, self._line
         )
 
-    def applications(self, shared: Shared) -> list[Application]:
+    def applications(self, shared: Shared, asked: Sequence[Asked]) -> list[Application]:
         """Return the applications, without their members."""
         line, table, grown = self._line, self._samples.table, self._samples.grown
         own = self._spread(grown["own_s"])
@@ -98,6 +106,7 @@ class _Maker:
         low = self._spread(np.where(table["nice"] > 0, grown["own_s"], 0.0)).sum(axis=0)
         low_priority = low / np.maximum(own.sum(axis=0), 1e-12)
         own = self._with_late(own, self.late.own_cores)
+        self._hand_over(own, asked)
         short = self._with_late(np.zeros_like(own), self.late.short_lived_cores)
         whole = self._possible(own + short)
         page_bytes = self._basis.about.page_bytes
@@ -203,6 +212,21 @@ class _Maker:
         for number, more in late.items():
             amounts[:, number] += more
         return amounts
+
+    def _hand_over(self, cores: Floats, asked: Sequence[Asked]) -> None:
+        """Take what others did because they were asked for the work of who asked them."""
+        observer = next((n for n, one in enumerate(self._grouping.groups) if one.observer), None)
+        if observer is None:
+            return
+        for at_s, cpu_s in asked:
+            interval = int(np.searchsorted(self._line.at_s, at_s, side="right")) - 1
+            if not 0 <= interval < self._line.intervals:
+                continue  # after the last tick, or before the stretch that is looked at
+            for identity in cpu_s.keys() & self._grouping.application_of.keys():
+                number = self._of[identity]
+                theirs = max(0.0, cpu_s[identity]) / self._line.interval_s[interval]
+                given = min(float(np.nan_to_num(cores[interval, number])), theirs)
+                cores[interval, [number, observer]] += (-given, given)
 
     def _possible(self, cores: Floats) -> Floats:
         """Return the use of applications, none above what the computer has."""

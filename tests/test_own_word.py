@@ -8,10 +8,11 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from dunmist.computer.ask_drive import abilities
 from dunmist.computer.boot import parse_boot
 from dunmist.computer.crashes import Crash, read_crashes
 from dunmist.computer.disks import Disk
-from dunmist.computer.drive_health import AskedDrives, parse_health
+from dunmist.computer.drive_health import AskedDrives, may_be_asked, parse_health
 from dunmist.computer.known_updates import KnownUpdate, read_known_updates, version_key
 from dunmist.computer.packages import Package
 from dunmist.computer.parsing import ParseError
@@ -165,6 +166,35 @@ class HeatUnseen(InFolder):
             ]  # fmt: skip
             wanted = {"modprobe --all -- coretemp"} if is_installed else set()
             self.assertEqual(wanted, set(commands))
+
+
+class Asked(unittest.TestCase):
+    """Nobody is asked for what they do not say that they have: being refused stops a drive's work."""
+
+    def identity(self, *words):
+        return bytes(164) + struct.pack("<6H", *words) + bytes(336)
+
+    def test_only_what_a_drive_says_that_it_has(self):
+        for words, wanted in (
+            ((0x0001, 0x4000, 0x4001, 0x0001, 0, 0x4000), (True, True)),
+            ((0x0001, 0x4000, 0x4000, 0x0001, 0, 0x4001), (True, True)),
+            ((0x0001, 0x4000, 0x4000, 0x0001, 0, 0x4000), (True, False)),
+            ((0x0001, 0x4000, 0x4001, 0x0000, 0, 0x4000), (False, True)),  # switched off
+            ((0xFFFF, 0xFFFF, 0xFFFF, 0xFFFF, 0xFFFF, 0xFFFF), (False, False)),
+        ):
+            self.assertEqual(wanted, abilities(self.identity(*words)))
+
+    def test_bridges_and_disks_of_other_kinds_are_left_alone(self):
+        with TemporaryDirectory() as name:
+            for disk, vendor in (("sda", "ATA     "), ("sdb", "Skerrow USB"), ("sdc", None)):
+                place = Path(name) / f"sys/block/{disk}/device"
+                place.mkdir(parents=True)
+                if vendor:
+                    (place / "vendor").write_text(f"{vendor}\n")
+            root = Root(Path(name))
+            asked = [one for one in ("sda", "sdb", "sdc", "nvme0n1") if may_be_asked(root, one)]
+            self.assertEqual(["sda", "nvme0n1"], asked)
+            root.close()
 
 
 class Crashes(unittest.TestCase):

@@ -1,10 +1,13 @@
 """Asks one drive for what it says of its own health; run as a program of its own, with its name.
 
 Sources: ``linux/nvme_ioctl.h`` and the NVM Express base specification (Get Log Page 02h);
-``scsi/sg.h``, SAT-4 (ATA PASS-THROUGH (16)) and ACS-3 (CHECK POWER MODE, SMART). Nothing is written
-to a drive, and one that sleeps is left asleep. A drive may not answer for long, and who asked it
-cannot be ended meanwhile: so it is a process that can be left to itself. It writes a word a line,
-with what was read as hexadecimal digits. It imports nothing of ours, so that it starts in no time.
+``scsi/sg.h``, SAT-4 (ATA PASS-THROUGH (16)) and ACS-3 (CHECK POWER MODE, IDENTIFY DEVICE, SMART).
+Nothing is written to a drive, one that sleeps is left asleep, and none is asked for what it does
+not say that it has: a command that a drive refuses makes the kernel stop and check its others. For
+the same reason no command may run out of time, which would reset the drive. So it may not answer
+for long, and who asked it cannot be ended meanwhile: it is a process that can be left to itself.
+It writes a word a line, with what was read as hexadecimal digits. It imports nothing of ours, so
+that it starts in no time.
 """
 
 import ctypes
@@ -22,12 +25,17 @@ SG_IO = 0x2285
 # struct sg_io_hdr, to the end of its last word
 SG_HEADER = struct.Struct("@iiBBHIPPPIIiPBBBBHHiII0P")
 FROM_DEVICE, NO_DATA = -3, -1
-TIMEOUT_MS = 1500
+# longer than the kernel waits for anything else of a disk; of NVMe 0 is the driver's own limit
+TIMEOUT_MS, NVME_TIMEOUT_MS = 120_000, 0
 SENSE_BYTES = 32
 PASS_THROUGH_16, PIO_IN, NON_DATA = 0x85, 4, 3
 # length in the count field, in blocks, from the device; and 'give back the registers'
 READ_FLAGS, CHECK_CONDITION = 0x0E, 0x20
-CHECK_POWER_MODE, SMART = 0xE5, 0xB0
+CHECK_POWER_MODE, SMART, IDENTIFY = 0xE5, 0xB0, 0xEC
+# of IDENTIFY DEVICE: where words 82 to 87 are, and the bits of SMART, of its logs, of validity
+FEATURES = struct.Struct("<6H")
+FEATURES_AT, SMART_BIT, LOGS_BIT, VALID_BITS, VALID = 164, 0x1, 0x1, 0xC000, 0x4000
+LOG_DIRECTORY = 0x00
 READ_DATA, READ_THRESHOLDS, READ_LOG, RETURN_STATUS = 0xD0, 0xD1, 0xD5, 0xDA
 STATISTICS_LOG, STATISTICS_PAGES = 0x04, 8
 SMART_KEY = (0x4F, 0xC2)
@@ -45,7 +53,7 @@ def nvme_health(descriptor: int) -> bytes:
     dwords = PAGE_BYTES // 4 - 1
     command = NVME_COMMAND.pack(
         GET_LOG_PAGE, 0, 0, ALL_NAMESPACES, 0, 0, 0, ctypes.addressof(page), 0, PAGE_BYTES,
-        HEALTH_PAGE | dwords << 16, 0, 0, 0, 0, 0, TIMEOUT_MS, 0,
+        HEALTH_PAGE | dwords << 16, 0, 0, 0, 0, 0, NVME_TIMEOUT_MS, 0,
     )  # fmt: skip
     if fcntl.ioctl(descriptor, NVME_ADMIN_COMMAND, bytearray(command)):
         raise OSError("the drive refused")
@@ -84,25 +92,40 @@ def registers(sense: bytes) -> tuple[int, int, int]:
     return sense[13], sense[17], sense[19]
 
 
+def abilities(identity: bytes) -> tuple[bool, bool]:
+    """Return whether a drive has SMART and has it switched on, and whether it has SMART's logs."""
+    supported, valid, logs, enabled, _, logs_enabled = FEATURES.unpack_from(identity, FEATURES_AT)
+    is_valid = valid & VALID_BITS == VALID
+    has_logs = bool(
+        (logs & VALID_BITS == VALID and logs & LOGS_BIT)
+        or (logs_enabled & VALID_BITS == VALID and logs_enabled & LOGS_BIT)
+    )
+    return is_valid and bool(supported & enabled & SMART_BIT), has_logs
+
+
 def ask_ata(descriptor: int) -> None:
     """Say what an ATA drive says; raises OSError where it is none."""
     count, _, _ = registers(ata(descriptor, CHECK_POWER_MODE)[1])
     if count in ASLEEP:
         say("asleep", "1")
         return
+    has_smart, has_logs = abilities(ata(descriptor, IDENTIFY, blocks=1)[0])
+    if not has_smart:
+        return
     _, middle, high = registers(ata(descriptor, SMART, features=RETURN_STATUS, key=SMART_KEY)[1])
     say("ata", str(int((middle, high) != SMART_KEY)))
-    for word, features, blocks, low in (
-        ("data", READ_DATA, 1, 0),
-        ("thresholds", READ_THRESHOLDS, 1, 0),
-        ("statistics", READ_LOG, STATISTICS_PAGES, STATISTICS_LOG),
-    ):
-        try:
-            data, _ = ata(descriptor, SMART, features=features, blocks=blocks, low=low,
-                          key=SMART_KEY)  # fmt: skip
-        except OSError:
-            continue  # not every drive has each of them
-        say(word, data.hex())
+    for word, features in (("data", READ_DATA), ("thresholds", READ_THRESHOLDS)):
+        say(word, smart(descriptor, features).hex())
+    if has_logs:
+        pages = smart(descriptor, READ_LOG, low=LOG_DIRECTORY)[2 * STATISTICS_LOG]
+        if pages >= STATISTICS_PAGES:
+            log = smart(descriptor, READ_LOG, blocks=STATISTICS_PAGES, low=STATISTICS_LOG)
+            say("statistics", log.hex())
+
+
+def smart(descriptor: int, features: int, *, blocks: int = 1, low: int = 0) -> bytes:
+    """Return what a command of SMART reads; raises OSError."""
+    return ata(descriptor, SMART, features=features, blocks=blocks, low=low, key=SMART_KEY)[0]
 
 
 def main(name: str) -> int:

@@ -16,12 +16,14 @@ import msgspec
 
 from dunmist.computer.child import Children
 from dunmist.computer.disks import Disk
-from dunmist.computer.parsing import Counter, ParseError
+from dunmist.computer.parsing import Counter, ParseError, parse_text
 from dunmist.computer.root import Root
 
 SUBJECT = "health of drives"
 ASK = str(Path(__file__).with_name("ask_drive.py"))
 ASKED = re.compile(r"(?:nvme\d+n\d+|sd[a-z]+)\Z")
+# what the kernel calls all drives that it talks to in ATA (drivers/ata/libata-scsi.c)
+ATA_VENDOR = "ATA"
 PAGE_BYTES = 512
 KELVIN_OF_ZERO = 273
 # bits of the critical warning, by what each warns of
@@ -77,7 +79,8 @@ class AskedDrives:
                 root.note(SUBJECT, "permission")
                 self._names = []
             else:
-                self._children = Children({name: (ASK, name) for name in names})
+                self._names = [name for name in names if may_be_asked(root, name)]
+                self._children = Children({name: (ASK, name) for name in self._names})
 
     def health(self) -> list[DriveHealth]:
         """Return what they said."""
@@ -94,6 +97,14 @@ class AskedDrives:
         """Wait for no answer."""
         if self._children:
             self._children.leave()
+
+
+def may_be_asked(root: Root, name: str) -> bool:
+    """Whether a drive knows such questions: bridges and other disks may stumble over them."""
+    if name.startswith("nvme"):
+        return True
+    vendor = root.parse(f"sys/block/{name}/device/vendor", parse_text, SUBJECT, may_be_absent=True)
+    return vendor == ATA_VENDOR
 
 
 def _recorded(root: Root, name: str) -> bytes | None:

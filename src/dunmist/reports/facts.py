@@ -157,7 +157,10 @@ def _taken(series: Series) -> Iterator[str]:
     yield f" Sampling took {', '.join(most) + ' and ' if most else ''}{last}."
     asked_s = sum(survey.asked_cpu_s for survey in series.surveyed.surveys)
     if asked_s > 0:
-        yield f" To answer its questions, the service manager and others took {asked_s:.2g} s, which is counted as its own."
+        yield (
+            f" To answer its questions, the service manager and others took {asked_s:.2g} s, "
+            f"which is counted as its own."
+        )
     if series.footer and series.footer.own_cpu_s is not None:
         yield f" With start and end it took {series.footer.own_cpu_s:.2g} s of processor time."
 

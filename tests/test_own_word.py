@@ -169,7 +169,7 @@ class HeatUnseen(InFolder):
 
 
 class Asked(unittest.TestCase):
-    """Nobody is asked for what they do not say that they have: being refused stops a drive's work."""
+    """None is asked for what it does not say that it has: a refusal stops a drive's work."""
 
     def identity(self, *words):
         return bytes(164) + struct.pack("<6H", *words) + bytes(336)

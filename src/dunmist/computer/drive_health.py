@@ -80,6 +80,8 @@ class AskedDrives:
                 self._names = []
             else:
                 self._names = [name for name in names if may_be_asked(root, name)]
+                for name in set(names) - set(self._names):
+                    root.note(SUBJECT, "absent", name)
                 self._children = Children({name: (ASK, name) for name in self._names})
 
     def health(self) -> list[DriveHealth]:

@@ -396,18 +396,29 @@ class Processes(unittest.TestCase):
         for first, last, limit, wanted in (
             (10, 60, 1024, {"descriptor-leak"}), (10, 24, 1024, set()),
             (900, 900, 1024, {"limit-near"}), (900, 900, None, set()), (None, 20, 1024, set()),
-            # who has just started opens what it needs
-            (10, 60, 4096, set()), (10, 600, 4096, {"descriptor-leak"}),
         ):  # fmt: skip
             with self.subTest(first=first, last=last, limit=limit):
                 one = self.one()
-                if limit == 4096:
-                    one.facts = facts(7, start_clk=99_900 * 100)
                 one.first_detail, one.detail = (
                     SimpleNamespace(descriptors=count, descriptor_limit=limit)
                     for count in (first, last)
                 )
                 self.assertEqual(wanted, {kind for kind, _ in self.found(one)})
+
+    def test_who_has_just_started_opens_what_it_needs(self):
+        for start_clk, last, wanted in (
+            (7, 60, ["concern"]), (99_900 * 100, 60, ["note"]), (99_900 * 100, 600, ["concern"]),
+        ):  # fmt: skip
+            one = self.one()
+            one.facts = facts(7, start_clk=start_clk)
+            one.first_detail, one.detail = (
+                SimpleNamespace(descriptors=count, descriptor_limit=4096) for count in (10, last)
+            )
+            exam = examination(machine(), [one.application], [one])
+            exam.series.surveyed.surveys = []
+            found = [f.severity for rule in found_processes.RULES for f in rule(exam, NOTHING)]
+            with self.subTest(start_clk=start_clk, last=last):
+                self.assertEqual(wanted, found)
 
 
 class Parts(unittest.TestCase):

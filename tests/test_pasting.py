@@ -82,10 +82,12 @@ class Pasting(unittest.TestCase):
         self.assertGreater(len(HOSTILE), 50)
         diagnosis = SimpleNamespace(cause=None, outside=None, limiting=None, also=None)
         holding = frozenset({"unit", "service", "running", "root-full"})
+        series = SimpleNamespace(header=SimpleNamespace(
+            inventory=SimpleNamespace(missing_drivers=[])))  # fmt: skip
         for hostile in HOSTILE:
             finding = Finding("storage-full", "concern", hostile, [])
             rungs = rungs_of(
-                wanted, holding, Filling(finding_filling(finding, diagnosis)), Acting()
+                wanted, holding, Filling(finding_filling(finding, diagnosis, series)), Acting()
             )
             texts = [text for rung in rungs for text in (rung.step.command, rung.step.undo)]
             # what undoes a step may be plain words as well

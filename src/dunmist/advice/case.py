@@ -4,6 +4,7 @@ A case is built once and handed on: the triage, the views, the report for the ow
 read the same one.
 """
 
+import re
 from typing import NamedTuple
 
 from dunmist.advice.about import About, about_process
@@ -26,6 +27,7 @@ ROOT = "/"
 UNITS = (".service", ".timer", ".scope", ".slice")
 STOPPABLE = (".service", ".timer")
 MOUNT = ".mount"
+UNIT = re.compile(r"(?!-)[A-Za-z0-9:_.\\@-]{1,244}\Z")
 
 
 class Case(NamedTuple):
@@ -132,7 +134,8 @@ def _circumstances_of_thing(subject: str, surveyed: Surveyed) -> frozenset[str]:
         "unit": subject.endswith(UNITS),
         "mount": subject.endswith(MOUNT),
         "protected": protected_unit(subject) is not None,
-        "starts-at-boot": surveyed.starts_at_boot(subject),
+        # its name becomes that of a file: a capture may call a unit anything
+        "starts-at-boot": bool(UNIT.match(subject)) and surveyed.starts_at_boot(subject),
         "timed": surveyed.unit(timer_of(subject)) is not None,
         "keeps-time": bool(surveyed.time_keeper),
     }

@@ -9,8 +9,9 @@ from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strains import Strains
 
 S_PER_DAY = 86_400.0
-MOMENTS_SHOWN, UPDATES_SHOWN = 5, 4
-NO_REASON = "without a reason"
+MOMENTS_SHOWN = 5
+UPDATES_SHOWN = 4
+UNKNOWN = "?"
 # the phases of a start, and what the time of each is called among the evidence
 PHASES = {
     "firmware_s": "start-firmware",
@@ -76,8 +77,10 @@ def _starts(exam: Examination, strains: Strains) -> list[Finding]:
         signs.append(sign("unclean-starts", float(len(unclean)), when=when,
                           days=table.unclean_within_s / S_PER_DAY))  # fmt: skip
     if crashes:
-        why = [f"{_moment(about, one.at_s)} {one.reason or NO_REASON}" for one in crashes]
-        signs.append(sign("crash-records", float(len(crashes)), why=why[-MOMENTS_SHOWN:]))
+        shown = crashes[-MOMENTS_SHOWN:]
+        signs.append(sign("crash-records", float(len(crashes)),
+                          when=[_moment(about, one.at_s) for one in shown],
+                          why=[one.reason or UNKNOWN for one in shown]))  # fmt: skip
     is_once = len(unclean) < table.unclean_least and not crashes
     return [Finding("unclean-restart", "note" if is_once else "concern", None, signs)]
 
@@ -115,8 +118,16 @@ def _known_updates(updates: KnownUpdates | None, now_s: float) -> list[Sign]:
     """Return which programs have newer versions, and how old the lists are that say so."""
     if updates is None or not updates.updates:
         return []
-    which = [f"{one.name} {one.installed} → {one.known}" for one in updates.updates]
-    signs = [sign("updates-known", float(len(which)), which=which[:UPDATES_SHOWN])]
+    shown = updates.updates[:UPDATES_SHOWN]
+    signs = [
+        sign(
+            "updates-known",
+            float(len(updates.updates)),
+            which=[one.name for one in shown],
+            installed=[one.installed for one in shown],
+            known=[one.known for one in shown],
+        )
+    ]
     if updates.listed_s is not None:
         signs.append(sign("lists-age", max(0.0, now_s - updates.listed_s)))
     return signs

@@ -5,8 +5,11 @@ from collections import Counter
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.diagnosis.words import Severity
 from dunmist.series import Application, Process
 
+CONCERN: Severity = "concern"
+NOTE: Severity = "note"
 UNINTERRUPTIBLE, STOPPED, ENDED = "D", ("T", "t"), "Z"
 
 
@@ -95,13 +98,15 @@ def _descriptors(exam: Examination, strains: Strains) -> list[Finding]:
         grown = last.descriptors - first.descriptors
         rise = grown / exam.series.duration_s
         about = (process.name, process.application)
-        # some more for a moment's work are no leak, and who has just started opens what it needs
-        age_s = exam.age_s(process)
-        is_young = age_s is not None and age_s < table.leak_age_s
-        least = table.descriptor_grown_young if is_young else table.descriptor_grown_least
-        if rise >= table.descriptor_rise_per_s and grown >= least:
-            signs = [sign("descriptors-rise", rise), now]
-            found.append(Finding("descriptor-leak", "concern", about[0], signs, about[1]))
+        # some more for a moment's work are no leak
+        if rise >= table.descriptor_rise_per_s and grown >= table.descriptor_grown_least:
+            signs, severity = [sign("descriptors-rise", rise), now], CONCERN
+            age_s = exam.age_s(process)
+            if age_s is not None and age_s < table.leak_age_s:
+                # who has just started opens what it needs
+                signs.append(sign("app-age", age_s))
+                severity = NOTE if grown < table.descriptor_grown_young else CONCERN
+            found.append(Finding("descriptor-leak", severity, about[0], signs, about[1]))
         if limit and last.descriptors / limit >= table.limit_near:
             found.append(Finding("limit-near", "concern", about[0], [now], about[1]))
     return found

@@ -71,6 +71,7 @@ class StandIn(threading.Thread):
         self.hangs = hangs
         self.slow_s = slow_s
         self.properties = copy.deepcopy(PROPERTIES)
+        self.more = []
         self.calls = []
 
     def run(self):
@@ -116,8 +117,12 @@ class StandIn(threading.Thread):
             return new_method_return(call, "s", (":1.1",))
         if method == "ListUnitsByPatterns":
             _, patterns = call.body
-            rows = [row for row in UNITS if any(fnmatch(row[0], one) for one in patterns)]
+            rows = [
+                row for row in [*UNITS, *self.more] if any(fnmatch(row[0], one) for one in patterns)
+            ]
             return new_method_return(call, "a(ssssssouso)", (rows,))
+        if method == "GetDefaultTarget":
+            return new_method_return(call, "s", ("desk.target",))
         time.sleep(self.slow_s)
         if method == "Get":
             interface, word = call.body

@@ -2,9 +2,15 @@
 
 import dataclasses
 import unittest
+from datetime import datetime
 from types import SimpleNamespace
 
-from dunmist.computer import FileSystem, MemoryEvents, Sensor, Unit
+from dunmist.computer import FileSystem, KnownUpdates, MemoryEvents, Sensor, Unit
+from dunmist.computer.boot import Boot, StartedUnit
+from dunmist.computer.crashes import Crash
+from dunmist.computer.known_updates import KnownUpdate
+from dunmist.computer.pending import Pending
+from dunmist.computer.starts import ComputerStart
 from dunmist.diagnosis import (
     found_devices,
     found_heat,
@@ -230,6 +236,109 @@ class Computer(unittest.TestCase):
                 exam.series.header.started = "2031-05-14T10:00:00+02:00"
                 exam.series.surveyed.last = None
                 self.assertEqual(wanted, kinds(found_machine.RULES, exam))
+
+
+class Waiting(unittest.TestCase):
+    """What waits for a restart, what is newer, and what went down: one finding each, with dates."""
+
+    STARTED = "2031-05-14T10:00:00+02:00"
+    NOW_S = datetime.fromisoformat(STARTED).timestamp()
+    DAY_S = 86_400.0
+
+    def exam(self, *, starts=(), crashes=(), replaced=(), **last):
+        exam = examination(machine(uptime_s=self.DAY_S))
+        header = exam.series.header
+        header.started = self.STARTED
+        header.machine.kernel = "6.1.0-9"
+        header.inventory = SimpleNamespace(tasks_most=None, starts=list(starts),
+                                           crashes=list(crashes))  # fmt: skip
+        words = {"pending": None, "updates": None, "boot": None, "time_sync": None, **last}
+        exam.series.surveyed.last = SimpleNamespace(**words)
+        exam.series.surveyed.replaced = list(replaced)
+        return exam
+
+    def found(self, kind, **told):
+        exam = self.exam(**told)
+        every = [one for rule in (found_machine._waiting, found_machine._starts)
+                 for one in rule(exam, NOTHING)]  # fmt: skip
+        return {sign.key: sign for one in every if one.kind == kind for sign in one.signs}
+
+    def updates(self, count=1, listed_s=None):
+        known = [KnownUpdate(f"auk-{number}", "1.0", "1.1") for number in range(count)]
+        return KnownUpdates(known, listed_s)
+
+    def test_newer_versions_are_a_finding_of_their_own_only_where_nothing_else_waits(self):
+        signs = self.found("updates-known", updates=self.updates(2, self.NOW_S - self.DAY_S))
+        self.assertEqual({"updates-known", "lists-age"}, set(signs))
+        self.assertEqual(2.0, signs["updates-known"].value)
+        asked = Pending(asked_s=self.NOW_S - 3 * self.DAY_S)
+        self.assertEqual({}, self.found("updates-known", updates=self.updates(), pending=asked))
+        joined = self.found("restart-waiting", updates=self.updates(), pending=asked)
+        self.assertEqual({"restart-asked", "updates-known"}, set(joined))
+        self.assertAlmostEqual(3 * self.DAY_S, joined["restart-asked"].value)
+
+    def test_lists_without_anything_newer_say_nothing(self):
+        self.assertEqual({}, self.found("updates-known", updates=self.updates(0, self.NOW_S)))
+        self.assertEqual({}, self.found("updates-known"))
+
+    def test_a_clock_that_is_behind_makes_no_negative_age(self):
+        signs = self.found("updates-known", updates=self.updates(1, self.NOW_S + self.DAY_S))
+        self.assertEqual(0.0, signs["lists-age"].value)
+
+    def test_an_older_kernel_and_replaced_files_are_told_together(self):
+        signs = self.found("restart-waiting", pending=Pending(newest_kernel="6.1.0-12"),
+                           replaced=["/usr/bin/auk", "/usr/bin/tern"])  # fmt: skip
+        self.assertEqual({"kernel-older", "files-replaced"}, set(signs))
+        self.assertEqual(2.0, signs["files-replaced"].value)
+
+    def test_only_crashes_of_the_last_week_count(self):
+        ages = (1, 6, 8, -1)
+        crashes = [Crash(self.NOW_S - days * self.DAY_S, "lost") for days in ages]
+        signs = self.found("unclean-restart", crashes=crashes)
+        self.assertEqual(2.0, signs["crash-records"].value)
+        old = self.found("unclean-restart", crashes=crashes[2:])
+        self.assertEqual({}, old)
+
+    def test_one_power_cut_is_a_note_and_a_crash_or_two_cuts_are_not(self):
+        cut = ComputerStart(self.NOW_S - self.DAY_S, after_order=False)
+        other = ComputerStart(self.NOW_S - 2 * self.DAY_S, after_order=False)
+        fine = ComputerStart(self.NOW_S - 3 * self.DAY_S, after_order=True)
+        unknown = ComputerStart(self.NOW_S - 4 * self.DAY_S, after_order=None)
+        crash = Crash(self.NOW_S - self.DAY_S)
+        for starts, crashes, wanted in (
+            ([cut, fine, unknown], [], ["note"]), ([cut, other], [], ["concern"]),
+            ([fine, unknown], [], []), ([cut], [crash], ["concern"]), ([], [crash], ["concern"]),
+        ):  # fmt: skip
+            exam = self.exam(starts=starts, crashes=crashes)
+            found = found_machine._starts(exam, NOTHING)
+            with self.subTest(starts=len(starts), crashes=len(crashes)):
+                self.assertEqual(wanted, [one.severity for one in found])
+
+
+class Starting(unittest.TestCase):
+    """A start that took long: which part, and which unit the others waited for."""
+
+    def found(self, boot):
+        exam = examination(machine())
+        exam.series.surveyed.last = SimpleNamespace(boot=boot)
+        return found_machine._slow_start(exam, NOTHING)
+
+    def test_a_part_counts_by_its_own_limit(self):
+        for boot, wanted in (
+            (None, []), (Boot(services_s=20.0, kernel_s=3.0), []),
+            (Boot(services_s=118.0), [None]), (Boot(firmware_s=90.0, services_s=9.0), [None]),
+        ):  # fmt: skip
+            with self.subTest(boot=boot):
+                self.assertEqual(wanted, [one.subject for one in self.found(boot)])
+
+    def test_the_longest_of_those_that_were_waited_for_is_named(self):
+        chain = [StartedUnit("desk.target", 118.0, 118.0), StartedUnit("auk.service", 90.0, 117.0),
+                 StartedUnit("srv.mount", 10.0, 89.0)]  # fmt: skip
+        beside = [StartedUnit("side.service", 1.0, 117.0)]
+        (one,) = self.found(Boot(services_s=118.0, chain=chain, slowest=beside))
+        self.assertEqual("srv.mount", one.subject)
+        waited = [sign.value for sign in one.signs if sign.key == "start-waited-for"]
+        self.assertEqual([27.0, 79.0], waited)
 
 
 class Devices(unittest.TestCase):

@@ -77,7 +77,7 @@ drive-warns counting-down save-and-replace-disk
 drive-worn counting-down plan-new-drive
 drive-cable counting-down check-drive-cable
 slow-start late-riser see-start mount-when-used
-slow-start slow-index see-start start-later keep-from-start
+slow-start slow-index see-start start-later keep-from-boot
 unclean-restart lights-out read-last-boot
 restart-waiting lights-out restart-computer
 updates-known slow-drip install-updates

@@ -3,13 +3,17 @@
 import json
 import os
 import time
+from pathlib import Path
+from unittest import mock
 
-from dunmist.computer.service_manager import Unanswered, read_logins, read_units
-from tests.bus_stand_in import StandIn
+from dunmist.computer.boot import read_boot
+from dunmist.computer.root import Root
+from dunmist.computer.service_manager import MANAGER, Unanswered, read_logins, read_units
+from tests.bus_stand_in import UNITS, StandIn
 from tests.program import InFolder, run
 
 
-class Manager(InFolder):
+class OnBus(InFolder):
     def serve(self, **how):
         path = self.folder / "bus"
         bus = StandIn(path, **how)
@@ -18,6 +22,8 @@ class Manager(InFolder):
         self.addCleanup(bus.close)
         return f"unix:path={path}"
 
+
+class Manager(OnBus):
     def test_units_with_their_state(self):
         found = {one.name: one for one in read_units(self.serve(), with_timers=True)}
         loaded = {"tern.service", "auk.service", "plover.service", "night.timer", "gannet.service"}
@@ -69,3 +75,80 @@ class Manager(InFolder):
         stuck = [one["subject"] for one in self.triage(self.folder / "x.gz")["findings"]
                  if one["kind"] == "service-stuck"]  # fmt: skip
         self.assertEqual(["gannet.service", "plover.service"], sorted(stuck))
+
+
+# of each unit when it began, when it was ready, and what it came after
+STARTED = {
+    "desk.target": (60.0, 60.0, ["plate.service", "tern.service"]),
+    "plate.service": (41.0, 59.5, ["srv.mount"]),
+    "srv.mount": (10.0, 40.5, ["net.target", "gone.service"]),
+    "net.target": (9.0, 9.5, []),
+    "tern.service": (11.0, 12.0, []),
+    "side.service": (12.0, 50.0, []),
+}
+
+
+class Started(OnBus):
+    """How a start went: its phases always, single units only where it took long."""
+
+    def began(self, services_s=55.0, **how):
+        address = self.serve(**how)
+        stamps_s = {"Firmware": 9.0, "Loader": 3.0, "InitRD": 2.0, "Userspace": 5.0,
+                    "Finish": 5.0 + services_s}  # fmt: skip
+        us = {f"{name}TimestampMonotonic": ("t", int(s * 1e6)) for name, s in stamps_s.items()}
+        self.bus.properties[MANAGER[1], "Manager"] = us
+        known = {row[0]: row[6] for row in UNITS}
+        for name, (began_s, ready_s, after) in STARTED.items():
+            if name not in known:
+                path = f"/b/{name.partition('.')[0]}_{name.rpartition('.')[2]}"
+                self.bus.more.append((name, name, "loaded", "active", "x", "", path, 0, "", "/"))
+                known[name] = path
+            self.bus.properties.setdefault((known[name], "Unit"), {}).update({
+                "InactiveExitTimestampMonotonic": ("t", int(began_s * 1e6)),
+                "ActiveEnterTimestampMonotonic": ("t", int(ready_s * 1e6)),
+                "After": ("as", after),
+            })  # fmt: skip
+        with mock.patch.dict(os.environ, {"DBUS_SYSTEM_BUS_ADDRESS": address}):
+            root = Root(Path("/"))
+            self.addCleanup(root.close)
+            found = read_boot(root)
+        self.unread = {spot.subject for spot in root.unread}
+        return found
+
+    def test_phases_and_the_chain_that_the_last_waited_for(self):
+        # however busy the computer is that this runs on
+        with mock.patch.multiple(
+            "dunmist.computer.service_manager", PATIENCE_S=60.0, SLOW_ANSWER_S=30.0
+        ):
+            found = self.began()
+        phases = (found.firmware_s, found.loader_s, found.kernel_s, found.initrd_s)
+        self.assertEqual((6.0, 3.0, 2.0, 3.0, 55.0), (*phases, found.services_s))
+        self.assertEqual(69.0, found.whole_s)
+        self.assertEqual(["desk.target", "plate.service", "srv.mount", "net.target"],
+                         [unit.name for unit in found.chain])  # fmt: skip
+        self.assertEqual(30.5, found.chain[2].took_s)
+        # who took long beside the chain is told too, the longest first
+        self.assertEqual(["side.service", "plate.service", "tern.service"],
+                         [unit.name for unit in found.slowest][:3])  # fmt: skip
+
+    def test_of_a_quick_start_no_unit_is_asked_for(self):
+        found = self.began(services_s=8.0)
+        self.assertEqual((8.0, [], []), (found.services_s, found.chain, found.slowest))
+        asked = [method for method, _ in self.bus.calls]
+        self.assertNotIn("ListUnitsByPatterns", asked)
+        self.assertLessEqual(asked.count("Get"), 7)
+
+    def test_slow_answers_end_the_questions_and_what_was_told_stays(self):
+        began_s = time.monotonic()
+        found = self.began(slow_s=0.4)
+        self.assertLess(time.monotonic() - began_s, 3.0)
+        self.assertTrue(found is None or found.chain == [])
+
+    def test_of_a_manager_that_breaks_off_what_it_said_before_counts(self):
+        found = self.began(answers=3)
+        self.assertEqual((6.0, 3.0, None, None), (
+            found.firmware_s, found.loader_s, found.services_s, found.whole_s))  # fmt: skip
+
+    def test_one_that_says_nothing_is_a_blind_spot(self):
+        self.assertIsNone(self.began(answers=0))
+        self.assertIn("the start of the computer", self.unread)

@@ -25,7 +25,7 @@ RELEASE_MOST_BYTES = 8 << 10
 NEAR_BYTES, WINDOW_BYTES, READ_MOST_BYTES = 64 << 10, 64 << 10, 4 << 20
 BETWEEN = b"\n\nPackage: "
 _SOURCE, _NAME = re.compile(rb"\nSource: (\S+)"), re.compile(rb"Package: (\S+)")
-_DIGITS = re.compile(r"(\D*)(\d*)")
+_PIECE = re.compile(r"(\D*)(\d*)")
 _END = ((0,), 0)
 BEFORE_END = "~"
 
@@ -163,7 +163,7 @@ def version_key(version: str) -> tuple[object, ...]:
 
 def _parts(text: str) -> tuple[tuple[tuple[int, ...], int], ...]:
     parts = [
-        ((*map(_order, letters), 0), int(digits or 0)) for letters, digits in _DIGITS.findall(text)
+        ((*map(_order, letters), 0), int(digits or 0)) for letters, digits in _PIECE.findall(text)
     ]
     while parts and parts[-1] == _END:
         parts.pop()

@@ -3,9 +3,11 @@
 import shlex
 import subprocess
 import unittest
+from collections import defaultdict
 from functools import cache
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from types import SimpleNamespace
 
 import msgspec
 import numpy as np
@@ -18,14 +20,20 @@ from dunmist.advice import (
     paging_sentence,
     protected_by_name,
 )
+from dunmist.advice.case import _circumstances_of_thing
+from dunmist.advice.filling import sensor_modules, timer_of
+from dunmist.advice.rungs import Acting, rungs_of
+from dunmist.advice.wording import ladder
 from dunmist.captures import CaptureReader, CaptureWriter
 from dunmist.computer import StartEntry, Unit
+from dunmist.computer.sensor_drivers import SensorDriver
 from dunmist.diagnosis import ResourceState, Trace
 from dunmist.errors import Refused
 from dunmist.fixing import effect_of, read_journal
 from dunmist.jobs.judge import judge
 from dunmist.jobs.patient import capture_patient
 from dunmist.sampling import ProcessLine, Survey
+from dunmist.series import Surveyed
 from dunmist.simulation import load_scenario
 from tests.handmade import rate
 from tests.program import InFolder, capture_model
@@ -269,3 +277,70 @@ class Blame(InFolder):
         for kind in ("disk-saturated", "blocked-on-disk"):
             self.assertIn("shelf-index", texts[kind])
             self.assertNotIn(found.culprits[0].name, texts[kind])
+
+
+class StartSteps(unittest.TestCase):
+    """Which steps fit a thing that a start waited for: guards before help."""
+
+    def actions(self, subject, *units):
+        surveyed = Surveyed([Survey(tick=0, is_last=True, units=list(units))])
+        holding = _circumstances_of_thing(subject, surveyed)
+        filling = {"systemctl": "systemctl", "subject": subject, "unit": subject,
+                   "timer_of": timer_of(subject)}  # fmt: skip
+        names = ladder()["finding"]["slow-start"]
+        rungs = rungs_of(names, holding, defaultdict(str, filling), Acting(unit=subject))
+        return [rung.step.action for rung in rungs], rungs
+
+    def unit(self, name, starts="enabled"):
+        return Unit(name, active="active", sub="running", starts=starts)
+
+    def test_what_is_enabled_can_start_later_or_not_at_all(self):
+        actions, rungs = self.actions("plate.service", self.unit("plate.service"))
+        self.assertEqual(["see-start", "start-later", "keep-from-boot"], actions)
+        later = rungs[1].step
+        self.assertIn("> /etc/systemd/system/plate.timer", later.command)
+        self.assertLess(later.command.index("disable -- plate.service"),
+                        later.command.index("enable -- plate.timer"))  # fmt: skip
+        self.assertLess(later.undo.index("enable -- plate.service"),
+                        later.undo.index("rm -- /etc/systemd/system/plate.timer"))  # fmt: skip
+        self.assertEqual(("disable-unit", "plate.service"), (rungs[2].act.verb, rungs[2].act.unit))
+
+    def test_what_others_need_or_start_is_only_looked_at(self):
+        for name, starts in (
+            ("plate.service", "static"), ("plate.service", None), ("dbus.service", "enabled"),
+            ("NetworkManager.service", "enabled"), ("systemd-journald.service", "enabled"),
+            ("user@1004.service", "enabled"), ("display-manager.service", "enabled"),
+        ):  # fmt: skip
+            with self.subTest(name, starts=starts):
+                self.assertEqual(["see-start"], self.actions(name, self.unit(name, starts))[0])
+
+    def test_a_timer_that_is_there_is_not_written_over(self):
+        units = self.unit("plate.service"), self.unit("plate.timer")
+        self.assertEqual(["see-start", "keep-from-boot"], self.actions("plate.service", *units)[0])
+
+    def test_a_name_that_is_none_becomes_no_file(self):
+        for name in ("../../cron.d/x.service", "-x.service", "a b.service", "x\n.service"):
+            with self.subTest(name):
+                self.assertEqual(["see-start"], self.actions(name, self.unit(name))[0])
+
+    def test_a_file_system_is_mounted_when_it_is_used(self):
+        self.assertEqual(["see-start", "mount-when-used"], self.actions("srv-ledge.mount")[0])
+        # nothing at all is known of it
+        self.assertEqual(["see-start"], self.actions("network-online.target")[0])
+
+
+class Missing(unittest.TestCase):
+    """Drivers of sensors are a step only where loading one would show heat."""
+
+    def modules(self, *drivers):
+        missing = [SensorDriver(*driver) for driver in drivers]
+        inventory = SimpleNamespace(missing_drivers=missing)
+        return sensor_modules(SimpleNamespace(header=SimpleNamespace(inventory=inventory)))
+
+    def test_installed_ones_of_the_processor_and_the_board(self):
+        self.assertEqual(["coretemp", "nct6775"], self.modules(
+            ("coretemp", "processor", True), ("drivetemp", "drives", True),
+            ("nct6775", "board", True), ("k10temp", "processor", False),
+        ))  # fmt: skip
+        self.assertEqual([], self.modules(("drivetemp", "drives", True)))
+        self.assertEqual([], self.modules())

@@ -1,16 +1,29 @@
 """Figures for other programs, read back by the parsers that those programs have."""
 
+import csv
+import io
 import json
 import threading
+import unittest
 from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, HTTPServer
 
+import numpy as np
 import pandas as pd
 import pyarrow.parquet
 from google.protobuf.json_format import Parse
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
+from dunmist.exports.long_table import (
+    COLUMNS,
+    SCHEMA_VERSION,
+    _column,
+    csv_of,
+    long_table,
+    parquet_bytes,
+)
+from dunmist.exports.points import Metric
 from dunmist.jobs.judge import judge
 from tests.program import InFolder, run
 
@@ -119,3 +132,52 @@ class Exports(InFolder):
 
     def test_an_ending_that_is_none(self):
         self.assertIn(".otlp.json", self.one_line("export", self.sample, "-o", "x.xml"))
+
+
+class LongTable(unittest.TestCase):
+    """A row a point; what stands in it is a figure or a text, and never a formula."""
+
+    def metric(self, name="system.cpu.utilization", values=(0.25, 0.5), **attributes):
+        at_ns = [1_936_598_400_000_000_000 + 1_500_000_000 * n for n in range(len(values))]
+        return Metric(name, "1", "gauge", "about", attributes, at_ns, np.array(values), at_ns[0])
+
+    def test_each_point_is_a_row_with_its_moment(self):
+        table = long_table([self.metric(cpu=3), self.metric("hw.temperature", (61.0,), hw="x")])
+        self.assertEqual(list(COLUMNS), list(table.columns))
+        self.assertEqual([0.25, 0.5, 61.0], list(table["value"]))
+        self.assertEqual(["cpu=3", "cpu=3", "hw=x"], list(table["attributes"]))
+        self.assertEqual(1.5, (table["time"][1] - table["time"][0]).total_seconds())
+        self.assertEqual("UTC", str(table["time"].dt.tz))
+
+    def test_of_nothing_there_is_a_table_all_the_same(self):
+        table = long_table([])
+        self.assertEqual((list(COLUMNS), 0), (list(table.columns), len(table)))
+        self.assertEqual(",".join(COLUMNS) + "\n", csv_of(table))
+
+    def test_a_name_is_no_formula(self):
+        for name in ("=1+1", "+1", "-1", "@x", "\t=1", "auk, the second", 'auk "x"'):
+            table = long_table([self.metric(**{"process.executable.name": name})])
+            (row, _) = csv.DictReader(io.StringIO(csv_of(table)))
+            with self.subTest(name):
+                self.assertTrue(row["attributes"].startswith("process.executable.name="))
+                self.assertEqual("0.25", row["value"])
+            bare = long_table([self.metric()]).assign(attributes=name)
+            cell = next(csv.DictReader(io.StringIO(csv_of(bare))))["attributes"]
+            self.assertFalse(cell.startswith(("=", "+", "-", "@", "\t")), cell)
+
+    def test_a_file_says_which_form_it_has(self):
+        data = parquet_bytes(long_table([self.metric(cpu=0)]))
+        read = pyarrow.parquet.read_table(io.BytesIO(data))
+        self.assertEqual(SCHEMA_VERSION, read.schema.metadata[b"dunmist_schema"].decode())
+        self.assertEqual([0.25, 0.5], read["value"].to_pylist())
+        self.assertTrue(str(read.schema.field("time").type).startswith("timestamp"))
+
+    def test_a_column_has_one_type(self):
+        for cells, wanted in (
+            ([True, None, False], "boolean"), ([1, 2.5, None], "float64"), ([1, "auk"], "object"),
+            # a flag is no figure
+            ([[1.0], None, [2.0, 3.0]], "object"), ([True, 1], "object"), ([True, 2.0], "object"),
+        ):  # fmt: skip
+            with self.subTest(cells=cells):
+                self.assertEqual(wanted, str(_column(cells).dtype))
+        self.assertEqual([None, "3"], list(_column([None, 3, "auk"]))[:2])

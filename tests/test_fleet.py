@@ -14,15 +14,18 @@ import time
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from types import SimpleNamespace
+from typing import NamedTuple
 from unittest import mock
 
 import msgspec
 import pyarrow.parquet
 
-from dunmist.fleet.engine import Engine, records
+from dunmist.fleet.engine import Engine, _Running, records
 from dunmist.fleet.one import record_of
-from dunmist.fleet.places import find
+from dunmist.fleet.places import _address, find
 from dunmist.fleet.records import CaptureRow, PackageRow, Record
+from dunmist.fleet.report import write_reports
 from dunmist.fleet.run import triage_fleet
 from dunmist.fleet.summary import Summing
 from dunmist.jobs.judge import judge
@@ -63,6 +66,10 @@ def endless(found):
     if found.address.endswith("desk-02.jsonl.gz"):
         time.sleep(600)
     return record_of(found)
+
+
+class _Future(NamedTuple):
+    key: str
 
 
 class Quiet(http.server.SimpleHTTPRequestHandler):
@@ -205,6 +212,107 @@ class Together(unittest.TestCase):
         found = summing.summary()
         self.assertEqual((2, 1, ["calm"]), (found.captures, found.computers,
                                             [one.word for one in found.levels]))  # fmt: skip
+
+
+class Report(InFolder):
+    """The three forms of the report say the same, and nothing that a capture holds acts in them."""
+
+    HOSTILE = "<img src=x onerror=alert(1)> | x"
+
+    def written(self):
+        summing = Summing()
+        levels = "choked", "calm", "calm"
+        for number in range(3):
+            key = f"{number:032}"
+            row = CaptureRow(
+                key, f"cliff/{number}.jsonl.gz", "cliff", host=f"desk-{number}",
+                started=f"2031-05-1{number + 1}T10:00:00+01:00", level=levels[number],
+                confidence=0.9, limiting="cpu" if not number else None, culprit=self.HOSTILE,
+                headline="The processors limit it.", first_step="Ask whether it is needed.",
+            )  # fmt: skip
+            summing.add(Record(row))
+        torn = CaptureRow("f" * 32, "cliff/torn.gz", "cliff", trouble=f"torn.gz: {self.HOSTILE}")
+        summing.add(Record(torn))
+        files = write_reports(summing.summary(), self.folder)
+        return {file.suffix: file.read_text() for file in files}
+
+    def test_counts_and_what_could_not_be_read(self):
+        texts = self.written()
+        whole = json.loads(texts[".json"])
+        self.assertEqual((4, 3, 1), (whole["captures"], whole["computers"], len(whole["unread"])))
+        counted = {word: share[0] for word, share in whole["levels"]}
+        self.assertEqual({"choked": 1, "calm": 2}, {k: v for k, v in counted.items() if v})
+        self.assertEqual(["desk-0"], [one[0] for one in whole["first"]])
+        for ending in (".html", ".md"):
+            with self.subTest(ending):
+                self.assertIn("desk-0", texts[ending])
+                self.assertNotIn("desk-1", texts[ending])
+                self.assertIn("torn.gz", texts[ending])
+
+    def test_what_a_capture_calls_things_does_nothing(self):
+        texts = self.written()
+        self.assertNotIn("<img", texts[".html"])
+        self.assertNotIn("<img", texts[".md"].replace("\\<img", ""))
+        self.assertIn("<img", json.loads(texts[".json"])["unread"][0])
+
+
+class Addresses(unittest.TestCase):
+    """By what any worker opens a file again."""
+
+    def address(self, place, name, *, protocol, unstripped):
+        system = SimpleNamespace(protocol=protocol, unstrip_protocol=lambda _: unstripped)
+        return _address(place, system, name)
+
+    def test_the_host_is_kept_where_a_path_does_not_have_it(self):
+        for place, name, protocol, unstripped, wanted in (
+            ("/srv", "/srv/a.jsonl.gz", ("file", "local"), "file:///srv/a", "/srv/a.jsonl.gz"),
+            ("sftp://me@far:22/srv", "/srv/a.gz", ("sftp",), "sftp:///srv/a.gz",
+             "sftp://me@far:22/srv/a.gz"),
+            ("s3://bucket/x/*.gz", "bucket/x/a.gz", ("s3",), "s3://bucket/x/a.gz",
+             "s3://bucket/x/a.gz"),
+            ("http://far:8080/x/", "http://far:8080/x/a.gz", ("http",), "http://far:8080/x/a.gz",
+             "http://far:8080/x/a.gz"),
+        ):  # fmt: skip
+            with self.subTest(place):
+                self.assertEqual(wanted, self.address(place, name, protocol=protocol,
+                                                      unstripped=unstripped))  # fmt: skip
+
+
+class Running(unittest.TestCase):
+    """A limit of time is for what runs: who waits its turn has not begun."""
+
+    def too_long(self, waiting, processing, moments_s, threads=1):
+        client = SimpleNamespace(ncores=lambda: {"w": threads}, processing=lambda: processing)
+        with mock.patch("dunmist.fleet.engine.time.monotonic", side_effect=[0.0, *moments_s]):
+            running = _Running(client)
+            return [[one.key for one in running.too_long(waiting)] for _ in moments_s]
+
+    def futures(self, *keys):
+        return {_Future(key): None for key in keys}
+
+    def test_only_the_first_of_a_worker_is_counted(self):
+        waiting = self.futures("a", "b", "c")
+        self.assertEqual([[], ["a"]], self.too_long(waiting, {"w": ["c", "b", "a"]}, [10.0, 320.0]))
+        self.assertEqual([[], ["a", "b"]], self.too_long(
+            waiting, {"w": ["c", "b", "a"]}, [10.0, 320.0], threads=2))  # fmt: skip
+
+    def test_it_is_looked_at_every_few_seconds_only(self):
+        self.assertEqual([[], [], []], self.too_long(self.futures("a"), {"w": ["a"]},
+                                                     [1.0, 2.0, 4.9]))  # fmt: skip
+
+    def test_who_comes_next_begins_anew(self):
+        client = SimpleNamespace(ncores=lambda: {"w": 1}, processing=lambda: given)
+        given, waiting = {"w": ["a", "b"]}, self.futures("a", "b")
+        clock = iter([0.0, 10.0, 290.0, 310.0, 580.0, 600.0])
+        with mock.patch("dunmist.fleet.engine.time.monotonic", side_effect=lambda: next(clock)):
+            running = _Running(client)
+            self.assertEqual([], running.too_long(waiting))
+            given, waiting = {"w": ["b"]}, self.futures("b")
+            self.assertEqual([], running.too_long(waiting))
+            # b has run for twenty seconds, though it has been there for three hundred
+            self.assertEqual([], running.too_long(waiting))
+            self.assertEqual([], running.too_long(waiting))
+            self.assertEqual(["b"], [one.key for one in running.too_long(waiting)])
 
 
 class Wrong(InFolder):

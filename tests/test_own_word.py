@@ -7,8 +7,15 @@ import struct
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from unittest import mock
 
-from dunmist.computer.ask_drive import abilities
+from dunmist.computer.ask_drive import (
+    NVME_TIMEOUT_MS,
+    TIMEOUT_MS,
+    abilities,
+    ask_ata,
+    registers,
+)
 from dunmist.computer.boot import parse_boot
 from dunmist.computer.crashes import Crash, read_crashes
 from dunmist.computer.disks import Disk
@@ -184,6 +191,95 @@ class Asked(unittest.TestCase):
         ):
             self.assertEqual(wanted, abilities(self.identity(*words)))
 
+    def sense(self, **changes):
+        data = bytearray(32)
+        data[0], data[8], data[13], data[17], data[19] = 0x72, 0x09, 0xFF, 0x4F, 0xC2
+        for place, value in changes.items():
+            data[int(place[1:])] = value
+        return bytes(data)
+
+    def test_registers_come_only_as_the_descriptor_that_holds_them(self):
+        self.assertEqual((0xFF, 0x4F, 0xC2), registers(self.sense()))
+        self.assertEqual((0x01, 0x4F, 0xC2), registers(self.sense(_13=0x01)))
+        for change in ({"_0": 0x70}, {"_0": 0}, {"_8": 0x00}):
+            with self.subTest(change), self.assertRaises(OSError):
+                registers(self.sense(**change))
+
+    def asked(self, replies):
+        """What is said of a drive that gives these replies, and what it was asked."""
+        asked, said = [], []
+
+        def ata(_descriptor, command, *, features=0, blocks=0, low=0, key=(0, 0)):
+            asked.append((command, features, low))
+            answer = replies[command, features, low]
+            if isinstance(answer, Exception):
+                raise answer
+            return answer
+
+        with mock.patch.multiple(
+            "dunmist.computer.ask_drive",
+            ata=ata,
+            say=lambda word, digits: said.append((word, digits)),
+        ):
+            try:
+                ask_ata(3)
+            except OSError:
+                said.append(("refused", ""))
+        return dict(said), asked
+
+    POWER, IDENTIFY, STATUS = (0xE5, 0, 0), (0xEC, 0, 0), (0xB0, 0xDA, 0)
+    DATA, LEAST, LOGS, STATISTICS = (
+        (0xB0, 0xD0, 0),
+        (0xB0, 0xD1, 0),
+        (0xB0, 0xD5, 0),
+        (0xB0, 0xD5, 4),
+    )
+
+    def replies(self, words, **changes):
+        directory = bytearray(512)
+        directory[8] = changes.pop("pages", 8)
+        return {
+            self.POWER: (b"", self.sense()), self.IDENTIFY: (self.identity(*words), b""),
+            self.STATUS: (b"", self.sense()), self.DATA: (b"\1" * 512, b""),
+            self.LEAST: (b"\2" * 512, b""), self.LOGS: (bytes(directory), b""),
+            self.STATISTICS: (b"\3" * 4096, b""), **changes,
+        }  # fmt: skip
+
+    def test_a_drive_that_sleeps_is_asked_nothing_more(self):
+        for count in (0x00, 0x01):
+            replies = {self.POWER: (b"", self.sense(_13=count))}
+            self.assertEqual(({"asleep": "1"}, [self.POWER]), self.asked(replies))
+
+    def test_one_without_logs_is_not_asked_for_them(self):
+        said, asked = self.asked(self.replies((1, 0x4000, 0x4000, 1, 0, 0x4000)))
+        self.assertEqual({"ata", "data", "thresholds"}, set(said))
+        self.assertEqual([self.POWER, self.IDENTIFY, self.STATUS, self.DATA, self.LEAST], asked)
+
+    def test_statistics_only_where_the_directory_has_them(self):
+        words = (1, 0x4000, 0x4001, 1, 0, 0x4000)
+        said, asked = self.asked(self.replies(words))
+        self.assertEqual("03" * 4096, said["statistics"])
+        said, asked = self.asked(self.replies(words, pages=2))
+        self.assertNotIn("statistics", said)
+        self.assertNotIn(self.STATISTICS, asked)
+
+    def test_one_whose_self_assessment_is_off_says_nothing(self):
+        said, asked = self.asked(self.replies((1, 0x4000, 0x4001, 0, 0, 0x4000)))
+        self.assertEqual(({}, [self.POWER, self.IDENTIFY]), (said, asked))
+
+    def test_what_was_said_before_a_refusal_stays(self):
+        replies = self.replies((1, 0x4000, 0x4000, 1, 0, 0x4000))
+        replies[self.LEAST] = OSError("the drive refused")
+        said, _ = self.asked(replies)
+        self.assertEqual(("0", "01" * 512, ""), (said["ata"], said["data"], said["refused"]))
+        replies[self.STATUS] = (b"", self.sense(_17=0xF4, _19=0x2C))
+        self.assertEqual("1", self.asked(replies)[0]["ata"])
+
+    def test_no_limit_of_time_is_shorter_than_the_kernels_own(self):
+        # 30 s for a disk (sd(4)), 60 s for what an administrator asks of NVMe
+        self.assertGreater(TIMEOUT_MS, 60_000)
+        self.assertEqual(0, NVME_TIMEOUT_MS)
+
     def test_bridges_and_disks_of_other_kinds_are_left_alone(self):
         with TemporaryDirectory() as name:
             for disk, vendor in (("sda", "ATA     "), ("sdb", "Skerrow USB"), ("sdc", None)):
@@ -264,6 +360,57 @@ class Updates(unittest.TestCase):
         }
         self.assertEqual((None, []), self.read(asked_for, *wanted))
         self.assertEqual((None, ["packed"]), self.read({f"{place}.lz4": "?"}, *wanted))
+
+    def stanza(self, name, version="2.0", **more):
+        words = "".join(f"{word}: {text}\n" for word, text in more.items())
+        return f"Package: {name}\n{words}Version: {version}\n"
+
+    def test_only_lists_of_this_computers_own_architecture_count(self):
+        auk = Package("/a", "auk", "1.0")
+        places = {f"skerrow_dists_stable_main_binary-{of}_Packages": self.stanza("auk", version)
+                  for of, version in (("amd64", "1.1"), ("i386", "9.9"))}  # fmt: skip
+        own = {"../../dpkg/arch": "amd64\ni386\n"}
+        self.assertEqual([KnownUpdate("auk", "1.0", "1.1")], self.read({**places, **own}, auk)[0])
+        # without that word any of them may be it
+        self.assertEqual([KnownUpdate("auk", "1.0", "9.9")], self.read(places, auk)[0])
+
+    def test_the_newest_of_several_lists_and_of_several_stanzas(self):
+        auk = Package("/a", "auk", "1.0")
+        lists = {
+            "a_dists_stable_main_binary-amd64_Packages":
+                "\n".join(self.stanza("auk", version) for version in ("1.2", "1.10", "1.9")),
+            "b_dists_more_main_binary-amd64_Packages": self.stanza("auk", "1.3~rc1"),
+        }  # fmt: skip
+        self.assertEqual([KnownUpdate("auk", "1.0", "1.10")], self.read(lists, auk)[0])
+
+    def test_a_list_in_another_order_or_none_at_all_says_nothing_false(self):
+        place = "a_dists_stable_main_binary-amd64_Packages"
+        auk = Package("/a", "auk", "1.0")
+        names = [f"{letter}uk-{number}" for number in range(3000) for letter in "zam"]
+        mixed = "\n".join(self.stanza(name, Filler="x" * 40) for name in names)
+        found, _ = self.read({place: mixed + "\n" + self.stanza("auk", "1.1")}, auk)
+        self.assertIn(found, ([], [KnownUpdate("auk", "1.0", "1.1")]))
+        for text in (
+            "",
+            "\n\n\n",
+            "Package: auk\n",
+            "Version: 2\n\nPackage: auk\n",
+            "\0" * 300_000,
+        ):
+            with self.subTest(text[:20]):
+                self.assertEqual([], self.read({place: text}, auk)[0])
+
+    def test_a_package_without_a_version_is_not_looked_for(self):
+        place = "a_dists_stable_main_binary-amd64_Packages"
+        found, _ = self.read({place: self.stanza("auk", "1.1")}, Package("/a", "auk"))
+        self.assertEqual([], found)
+
+    def test_a_stanza_longer_than_a_look_is_passed(self):
+        place = "a_dists_stable_main_binary-amd64_Packages"
+        long = self.stanza("bittern", Depends="x" * 200_000)
+        text = "\n".join([self.stanza("auk", "1.1"), long, self.stanza("tern", "1.1")])
+        found, _ = self.read({place: text}, Package("/a", "auk", "1.0"))
+        self.assertEqual([KnownUpdate("auk", "1.0", "1.1")], found)
 
     def test_versions_are_ordered_as_the_package_manager_does(self):
         ordered = ["1.0~rc1", "1.0", "1.0-0", "1.0-0+b1", "1.0-1~bpo1", "1.0-1", "1.0a", "1.0+1",

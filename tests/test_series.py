@@ -529,6 +529,31 @@ class Asked(InFolder):
         self.assertEqual({"nestcam-index": -0.3, "mail-lantern": 0.3},
                          {name: value for name, value in change.items() if value})  # fmt: skip
 
+    def test_what_cannot_have_been_asked_moves_nothing(self):
+        path = self.sample
+        lines = [json.loads(line) for line in gzip.decompress(path.read_bytes()).splitlines()]
+        ids = {line["facts"]["name"]: line for line in lines if line.get("kind") == "process"}
+        asked, sampler = ids["nestcam-index"]["id"], ids["mail-lantern"]["facts"]
+        surveys = [line for line in lines if line.get("kind") == "survey"]
+        before = self.used(path, lines)
+        # nobody sampled from within, so there is nobody to hand it to
+        surveys[0]["asked"] = {str(asked): 0.3}
+        self.assertEqual(before, self.used(path, lines))
+        lines[0]["observer"] = {key: sampler[key] for key in ("pid", "start_clk")}
+        del surveys[0]["asked"]
+        before = self.used(path, lines)
+        for place, spent_s in ((-1, 0.3), (0, -5.0), (0, 0.0)):
+            surveys[place]["asked"] = {str(asked): spent_s}
+            with self.subTest(place=place, spent_s=spent_s):
+                self.assertEqual(before, self.used(path, lines))
+            del surveys[place]["asked"]
+        # more than it used is no more than it used
+        surveys[0]["asked"] = {str(asked): 1e9}
+        after = self.used(path, lines)
+        self.assertAlmostEqual(sum(before.values()), sum(after.values()), places=6)
+        self.assertGreaterEqual(min(after.values()), 0.0)
+        self.assertLess(after["nestcam-index"], before["nestcam-index"])
+
     def used(self, path, lines):
         path.write_bytes(
             gzip.compress(b"".join(json.dumps(line).encode() + b"\n" for line in lines))

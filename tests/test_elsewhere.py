@@ -158,6 +158,43 @@ class Carried(InFolder):
         if missing:
             self.skipTest(f"without {', '.join(missing)}: not in this system")
 
+    def test_who_comes_later_is_known_like_who_was_there(self):
+        script = self.folder / "late-tern.py"
+        script.write_text(BUSY.format(90))
+        for shell in (["dash", "-s"], ["bash", "--posix", "-s"], ["busybox", "sh", "-s"]):
+            if not shutil.which(shell[0]):
+                continue
+            with self.subTest(shell[0]):
+                path = self.folder / "late.txt"
+                with path.open("wb") as file:
+                    there = subprocess.Popen(shell, stdin=subprocess.PIPE, stdout=file)
+                    there.stdin.write(collector_script(MARK, 8, 0.5).encode())
+                    there.stdin.close()
+                    time.sleep(1.5)
+                    late = subprocess.Popen([sys.executable, script, "--token", "secret77"])
+                    self.addCleanup(late.wait)
+                    self.addCleanup(late.kill)
+                    there.wait(60)
+                late.kill()
+                late.wait()
+                text = path.read_bytes()
+                run("capture", "--from", path, "-o", "y.jsonl.gz", "--force", folder=self.folder)
+                series = judge(self.folder / "y.jsonl.gz").series
+                (found,) = (one for one in series.processes.values() if one.pid == late.pid)
+                here = series.processes[min(series.processes)]
+                self.assertGreater(found.first_row, 0)
+                self.assertEqual(os.getuid(), found.facts.uid)
+                self.assertIn(str(script), found.facts.command_line)
+                self.assertEqual(os.path.realpath(sys.executable), found.facts.executable)
+                self.assertEqual(0, here.first_row)
+                self.assertIsNotNone(here.facts.uid)
+                # a word that looks like a secret leaves the computer in no way
+                self.assertNotIn(b"secret77", text)
+                # of long files only what is read is sent
+                self.assertIn(b"/status:Uid:", text)
+                for word in (b"voluntary_ctxt_switches", b"Max processes", b"SigBlk"):
+                    self.assertNotIn(word, text)
+
     def test_a_triage_takes_it_as_it_is_and_a_damaged_one_says_so(self):
         path = self.collect(["sh", "-s"], ticks=2)
         packed = self.folder / "collected.txt.gz"

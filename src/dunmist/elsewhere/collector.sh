@@ -20,6 +20,10 @@ SEP=$(printf '\001')
 WHOLE=
 [ "$(printf 'a\000b\n' | grep -a b | tr '\000' .)" != a.b ] || WHOLE=yes
 
+# line ends in names are hidden by -q; an ls that does not know it hides them always
+Q=q
+[ -n "$(ls -dq /)" ] || Q=
+
 say() { printf '@%s %s\n' "$MARK" "$*"; }
 
 # every line gets the name of its file in front, so that no content can be taken for another file
@@ -84,7 +88,7 @@ seldom() {
   lines /proc/[0-9]*/status
   # a file without a line is one all the same
   [ -r /proc/locks ] && { read -r line </proc/locks || printf 'none:/proc/locks\n'; }
-  ls -lnq /proc/[0-9]*/fd <$NIL | sed -n -e '/^\/proc/p' -e '/ -> /p' | sed 's/^/fd:/'
+  ls -ln$Q /proc/[0-9]*/fd <$NIL | sed -n -e '/^\/proc/p' -e '/ -> /p' | sed 's/^/fd:/'
   df -Pk <$NIL | sed 's/^/df:/'
   df -Pi <$NIL | sed 's/^/di:/'
 }
@@ -105,7 +109,7 @@ facts() {
   # shellcheck disable=SC2086
   show $short
   # shellcheck disable=SC2086
-  ls -ldnq $exes <$NIL | sed 's/^/exe:/'
+  ls -ldn$Q $exes <$NIL | sed 's/^/exe:/'
   commands "$@" | sed -e 's/^/cmd:/' \
     -e "s/\([Pp][Aa][Ss][Ss][A-Za-z_-]*[=: $SEP]\)[^$SEP]*/\1[masked]/g" \
     -e "s/\([Tt][Oo][Kk][Ee][Nn][=: $SEP]\)[^$SEP]*/\1[masked]/g" \

@@ -1,6 +1,7 @@
 """Programs of known behaviour for inside the bottle: one file, copied under the name of each."""
 
 import fcntl
+import hashlib
 import mmap
 import os
 import random
@@ -27,6 +28,25 @@ def one_of_many(idle="7"):
     for _ in range(int(idle)):
         threading.Thread(target=time.sleep, args=(1e6,), daemon=True).start()
     spin()
+
+
+def last_of_many(idle="300"):
+    """Keep one processor full by the last of many threads, beside one that works a third."""
+    for _ in range(int(idle)):
+        threading.Thread(target=time.sleep, args=(1e6,), daemon=True).start()
+    threading.Thread(target=digest, args=(1 / 3,), daemon=True).start()
+    last = threading.Thread(target=digest)
+    last.start()
+    last.join()
+
+
+def digest(share=1.0):
+    """Work that other threads need not wait for, for a share of the time."""
+    data = bytes(16 * MIB)
+    while True:
+        began = time.thread_time()
+        hashlib.sha256(data).digest()
+        time.sleep((time.thread_time() - began) * (1 / share - 1))
 
 
 def read(name, size_mib):
@@ -135,6 +155,6 @@ def nap():
 if __name__ == "__main__":
     kind, *more = sys.argv[1:]
     {one.__name__: one for one in (
-        spin, one_of_many, read, write, hold, grow, fill, descriptors, lock, serve,
+        spin, one_of_many, last_of_many, read, write, hold, grow, fill, descriptors, lock, serve,
         send, datagrams, look, nap,
     )}[kind](*more)  # fmt: skip

@@ -12,6 +12,8 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import numpy as np
+
 from dunmist.elsewhere import FarClock, Garbled, Mirror, Stream
 from dunmist.elsewhere.script import collector_script
 from dunmist.errors import WrongUsage
@@ -25,6 +27,21 @@ from tests.program import BUSY, DUNMIST, InFolder, run
 MARK = "0123456789abcdef"
 BEGIN = f"@{MARK} begin 1 4242 1 100 1924952400 +0100 0\n"
 STAT = "/proc/{0}/stat:{0} ({1}) S 1 1 1 0 -1 0 0 0 0 0 5 5 0 0 20 0 1 0 {2} 1000 10 " + "0 " * 28
+
+
+# the last of 80 threads works; says its number
+MANY_THREADS = """
+import hashlib, threading, time
+open("/proc/self/comm", "w").write("k) R 1 1 2 2 2")
+for _ in range(79):
+    threading.Thread(target=time.sleep, args=(99,), daemon=True).start()
+def work():
+    print(threading.get_native_id(), flush=True)
+    data, until = bytes(1 << 24), time.monotonic() + 90
+    while time.monotonic() < until:
+        hashlib.sha256(data)
+threading.Thread(target=work).start()
+"""
 
 
 def frames(*lines, mark=MARK):
@@ -50,7 +67,7 @@ class Hostile(unittest.TestCase):
     def test_no_content_is_taken_for_another_line(self):
         forged = f"@{MARK} end 0 100.05"
         root = self.shown(
-            STAT.format(7, "a", 50), f"/proc/7/status:Name:\t{forged}",
+            STAT.format(7, "a", 50), "/proc/7/status:Uid:\t0", f"/proc/7/status:Name:\t{forged}",
             f"/proc/7/status:/proc/9/stat:9 (x) S {'0 ' * 48}",
             f"cmd:/proc/7/cmdline:sh\1-c\1\2{forged}\2/proc/9/stat:9 (x) S\2",
             "exe:lrwxrwxrwx 1 0 0 0 Nov 27 03:00 /proc/7/exe -> /tmp/x /proc/9/exe -> /bin/y",
@@ -64,7 +81,8 @@ class Hostile(unittest.TestCase):
         root = self.shown(
             "/proc/../../../tmp/dunmist-escaped/stat:x", "/etc/../root/passwd:x",
             "dir:/sys/class/net/../../../x/device", "/proc/1/cwd/passwd:x",
-            STAT.format(7, "a", 50), "fd:/proc/7/fd:", "fd:lrwx 1 0 0 64 Nov 27 1 -> /etc",
+            STAT.format(7, "a", 50), "/proc/7/status:Uid:\t0", "fd:/proc/7/fd:",
+            "fd:lrwx 1 0 0 64 Nov 27 1 -> /etc",
             "df:/dev/sda1 100 50 50 50% /../../../tmp/x",
         )  # fmt: skip
         self.assertFalse(Path("/tmp/dunmist-escaped").exists())
@@ -76,11 +94,27 @@ class Hostile(unittest.TestCase):
     def test_a_number_that_is_used_again_is_another_process(self):
         with TemporaryDirectory() as name:
             mirror = Mirror(Path(name))
-            first = text(STAT.format(7, "old", 50), "cmd:/proc/7/cmdline:old\1x")
+            uid = "/proc/7/status:Uid:\t0"
+            first = text(STAT.format(7, "old", 50), "cmd:/proc/7/cmdline:old\1x", uid)
             second = text(STAT.format(7, "new", 9000), number=1)
-            for frame in frames(BEGIN, *first, *second)[1]:
+            third = text(STAT.format(7, "new", 9000), uid, number=2)
+            # who it is comes with the next moment, and until then it is not there
+            for frame, there in zip(frames(BEGIN, *first, *second, *third)[1], (True, False, True),
+                                    strict=True):  # fmt: skip
                 mirror.show(frame)
+                self.assertEqual(there, (Path(name) / "proc/7/stat").exists())
             self.assertFalse((Path(name) / "proc/7/cmdline").exists())
+
+    def test_a_thread_that_is_not_sent_any_more_is_not_there(self):
+        with TemporaryDirectory() as name:
+            mirror, task = Mirror(Path(name)), "/proc/7/task/{}/schedstat:5 6 7"
+            head = [STAT.format(7, "auk", 50), "/proc/7/status:Uid:\t0"]
+            for number, tids in enumerate(((7, 8), (8,), (), (7,))):
+                for frame in frames(BEGIN, *text(*head, *map(task.format, tids)))[1]:
+                    mirror.show(frame)
+                there = (Path(name) / "proc/7").glob("task/*/schedstat")
+                self.assertEqual(sorted(tids), sorted(int(one.parent.name) for one in there),
+                                 number)  # fmt: skip
 
     def test_greetings_are_passed_over_and_what_is_cut_off_is_left_out(self):
         stream, found = frames(
@@ -195,6 +229,29 @@ class Carried(InFolder):
                 for word in (b"voluntary_ctxt_switches", b"Max processes", b"SigBlk"):
                     self.assertNotIn(word, text)
 
+    def test_the_one_busy_thread_of_many_is_seen_by_each_shell(self):
+        script = self.folder / "auk.py"
+        script.write_text(MANY_THREADS)
+        many = subprocess.Popen([sys.executable, script], stdout=subprocess.PIPE)
+        self.addCleanup(many.communicate)
+        self.addCleanup(many.kill)
+        tid = int(many.stdout.readline())
+        for shell in (["dash", "-s"], ["bash", "--posix", "-s"], ["busybox", "sh", "-s"]):
+            if not shutil.which(shell[0]):
+                continue
+            with self.subTest(shell[0]):
+                path = self.collect(shell, ticks=6)
+                run("capture", "--from", path, "-o", "z.jsonl.gz", "--force", folder=self.folder)
+                (found,) = (one for one in judge(self.folder / "z.jsonl.gz").series.living.values()
+                            if one.pid == many.pid)  # fmt: skip
+                (thread,) = (one for one in found.threads if one.tid == tid)
+                # what it ran, as the process's line has it, and what the others did: nothing
+                ran = thread.cores.values[2:]
+                self.assertAlmostEqual(1.0, np.nanmean(ran) / found.cores.values[2:].mean(),
+                                       delta=0.1)  # fmt: skip
+                others = [one for one in found.threads if one.tid != tid]
+                self.assertLess(max([0.0, *(one.cores.known_mean() or 0 for one in others)]), 0.05)
+
     def test_a_triage_takes_it_as_it_is_and_a_damaged_one_says_so(self):
         path = self.collect(["sh", "-s"], ticks=2)
         packed = self.folder / "collected.txt.gz"
@@ -282,7 +339,7 @@ class OverSsh(InFolder):
             self.assertIn("auk-count.py", [culprit.name for culprit in one.triage.culprits])
         for figure in ("busy_cores", "used"):
             seen = [getattr(one.series.machine, figure).mean() for one in (near, far)]
-            self.assertAlmostEqual(1.0, seen[1] / seen[0], delta=0.1)
+            self.assertAlmostEqual(1.0, seen[1] / seen[0], delta=0.02)
         total = near.series.machine.managed_bytes
         held = [one.series.machine.memory_bytes("MemAvailable").median() / total
                 for one in (near, far)]  # fmt: skip

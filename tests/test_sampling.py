@@ -1,12 +1,15 @@
 """The sampler on a clock of the test's own: even pace, lateness, gaps, sleep."""
 
+import shutil
 import unittest
+from collections import Counter
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from dunmist.computer import Inventory, QueueSample, Root, TaskExit, read_machine
 from dunmist.sampling import SOURCES, Event, Plan, sample
+from dunmist.sampling.busy_threads import BusyThreads
 from dunmist.sampling.exits import sum_exits
 from dunmist.sampling.pace import pace
 from dunmist.sampling.process_table import ProcessRound
@@ -144,6 +147,57 @@ class Exits(unittest.TestCase):
 
     def test_a_circle_of_parents_ends(self):
         self.assertEqual([(None, None, "auk")], list(self.sums(gone(40, 40, 41), gone(41, 41, 40))))
+
+
+class CrowdsOfThreads(unittest.TestCase):
+    """Process 7 has 1,300 threads, of which only the last one runs."""
+
+    def setUp(self):
+        self.directory = self.enterContext(TemporaryDirectory())
+        self.root = Root(Path(self.directory))
+        self.addCleanup(self.root.close)
+        for tid in range(10_000, 11_300):
+            self.write(tid, 5)
+        self.busy = BusyThreads(self.root, 100)
+
+    def write(self, tid, run_ns, pid=7):
+        place = Path(self.directory) / f"proc/{pid}/task/{tid}"
+        place.mkdir(parents=True, exist_ok=True)
+        (place / "schedstat").write_text(f"{run_ns} 0 1\n")
+        (place / "comm").write_text("auk\n")
+
+    def read(self, *busy):
+        self.busy.watch(Counter(dict.fromkeys(busy or ("7",), 90)), 1.0)
+        return {(one.tid, one.name): one.run_ns for one in self.busy.read(int, lambda: 0)}
+
+    def test_the_one_that_runs_is_found_and_then_read_in_every_round(self):
+        found = []
+        for row in range(8):
+            self.write(11_299, 1000 * (row + 1))
+            found.append(list(self.read()))
+        self.assertEqual([512, 512, 276], [len(one) for one in found[:3]])
+        # its name says that it was not read in the round before; then its growth is that of one
+        self.assertEqual([[(11_299, "auk")], [(11_299, None)], [(11_299, None)]], found[-3:])
+
+    def test_who_was_not_read_meanwhile_begins_anew(self):
+        for tid in range(10_010, 11_300):
+            shutil.rmtree(Path(self.directory) / f"proc/7/task/{tid}")
+        self.assertEqual(10, len(self.read()))
+        for pid in range(20, 28):
+            self.write(pid, 5, pid)
+        self.write(10_003, 2000)
+        self.assertEqual({(10_003, None): 2000}, self.read())
+        self.read(*map(str, range(20, 28)))  # eight others are busier
+        self.write(10_003, 9000)
+        self.assertEqual(9000, self.read()[10_003, "auk"])
+
+    def test_a_thread_that_went_and_came_begins_anew(self):
+        self.read()
+        shutil.rmtree(Path(self.directory) / "proc/7/task/10005")
+        self.read()
+        self.write(10_005, 70)
+        rounds = [self.read() for _ in range(4)]
+        self.assertEqual([70], [one[10_005, "auk"] for one in rounds if (10_005, "auk") in one])
 
 
 class Jumps(unittest.TestCase):

@@ -241,8 +241,9 @@ class Processes(unittest.TestCase):
                 processes=[sample(one, clk, delay_ns=0, threads=2, after_ms=sum(after))
                            for at, one, clk, *after in samples if at == row],
                 threads=[SimpleNamespace(process=one, tid=tid, run_ns=int(ran * 1e9),
-                                         delay_ns=int(waited * 1e9), name="gull", after_ms=0)
-                         for at, one, tid, ran, waited in threads if at == row],
+                                         delay_ns=int(waited * 1e9), name="".join(anew) or None,
+                                         after_ms=0)
+                         for at, one, tid, ran, waited, *anew in threads if at == row],
                 exits=[], details=[],
             ))  # fmt: skip
         collected.ended_row.update(dict(ended))
@@ -321,6 +322,15 @@ class Processes(unittest.TestCase):
         (first, _) = process.threads
         self.assertTrue(np.isnan(first.cores.values[0]))
         self.assertAlmostEqual(0.2, first.cores.mean())
+
+    def test_what_a_thread_did_unread_is_not_of_the_interval_in_which_it_is_read_again(self):
+        threads = [(0, 1, 9, 0.0, 0.0, "gull"), (1, 1, 9, 0.3, 0.0), (3, 1, 9, 2.0, 0.9, "gull"),
+                   (4, 1, 9, 2.4, 0.9)]  # fmt: skip
+        series, _ = self.made([(row, 1, 40 * row) for row in range(5)], {1: (0, facts(9))},
+                              threads=threads)  # fmt: skip
+        (thread,) = series.by_identity[1].threads
+        np.testing.assert_allclose([0.3, 0.0, np.nan, 0.4], thread.cores.values)
+        np.testing.assert_allclose([0.0, 0.0, np.nan, 0.0], thread.waiting.values)
 
     def test_families_are_tied_together(self):
         known = {1: (0, facts(8, ppid=1)), 2: (0, facts(9, ppid=8)), 3: (0, facts(10, ppid=9))}

@@ -102,7 +102,8 @@ class ProcessSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
 class ThreadSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """One thread of a busy process: nanoseconds on and waiting for a processor since it started.
 
-    ``name`` is given when the thread is first seen, ``after_ms`` is as in ``ProcessSample``.
+    ``name`` is given when reading it begins, also when it begins anew: nothing is known of the time
+    between. ``after_ms`` is as in ``ProcessSample``.
     """
 
     process: Identity

@@ -16,6 +16,10 @@ else
   NIL=/proc/version
   exec 2>&-
 fi
+# a process's line: number, name (which may hold a bracket), state, ten figures, its time, that in the
+# kernel, four figures, threads; and one of a process with one thread, which is found faster
+STAT='^\([0-9]*\) (.*) [A-Z] \([-0-9]* \)\{10\}\([0-9]*\) \([0-9]*\) \([-0-9]* \)\{4\}\([0-9]*\) .*'
+ALONE=') [A-Z] \([-0-9]* \)\{16\}1 '
 SEP=$(printf '\001')
 WHOLE=
 [ "$(printf 'a\000b\n' | grep -a b | tr '\000' .)" != a.b ] || WHOLE=yes
@@ -93,6 +97,41 @@ seldom() {
   df -Pi <$NIL | sed 's/^/di:/'
 }
 
+# of processes with several threads, those that used a tenth of a processor since this was asked last:
+# the threads of the busiest are read one by one, 1024 in all
+busiest() {
+  now
+  span=$((at - asked)) asked=$at most='' more='' some=''
+  # number, time for itself and in the kernel (hundredths of a second), threads
+  for word in $(sed -n -e "/$ALONE/d" -e "s/$STAT/\1:\3:\4:\6/p" /proc/[0-9]*/stat <$NIL); do
+    pid=${word%%:*} threads=${word##*:} used=${word%:*}
+    used=${used#*:}
+    used=$((${used%:*} + ${used#*:}))
+    eval "before=\${used_$pid:-$used} used_$pid=$used"
+    rose=$((used - before))
+    if [ "$((rose * 10))" -lt "$span" ]; then
+      continue
+    elif [ "$((rose * 4))" -gt "$((span * 3))" ]; then
+      most="$most $pid:$threads"
+    elif [ "$((rose * 4))" -gt "$span" ]; then
+      more="$more $pid:$threads"
+    else
+      some="$some $pid:$threads"
+    fi
+  done
+  room=1024 before=$watched watched=' ' THREADS=''
+  for word in $most $more $some; do
+    pid=${word%:*} threads=${word#*:}
+    [ "$threads" -le "$room" ] || continue
+    room=$((room - threads)) watched="$watched$pid " THREADS="$THREADS /proc/$pid/task/[0-9]*/schedstat"
+    case $before in
+      *" $pid "*) ;;
+      # shellcheck disable=SC2086 # a pattern
+      *) show /proc/$pid/task/[0-9]*/comm /proc/$pid/task/[0-9]*/schedstat ;;
+    esac
+  done
+}
+
 # what does not change of processes that were not seen before
 facts() {
   [ -n "$new" ] || return
@@ -137,30 +176,32 @@ commands() {
   done
 }
 
-# who is here that was not seen before
+# who is here, and who was not before
 look() {
-  new=
   set -- /proc/[0-9]*
+  here=$* new=
   # on most ticks nobody came or went
-  [ "$*" != "$here" ] || return
-  here=$*
+  [ "$here" != "$listed" ] || return
   for p; do
-    case $known in
+    case " $listed " in
       *" $p "*) ;;
       *) new="$new $p" ;;
     esac
   done
-  known=" $here "
+  # a shell is slow at finding files
+  set -- /proc/[0-9]*/stat /proc/[0-9]*/schedstat /proc/[0-9]*/io
+  listed=$here files=$*
 }
 
 collect() {
   say begin 1 $$ "$TICKS" "$EVERY" "$(date +%s)" "$(date +%z)" "$(id -u)"
   once
-  n=0 known=' ' here=
+  n=0 rounds=0 listed='' asked=0 watched='' THREADS=
   now
   due=$at
   while :; do
     say tick "$n" "$up"
+    look
     # how much memory a process shares hardly changes
     sizes=
     [ $((n % 5)) -ne 0 ] && [ "$n" -ne "$TICKS" ] || sizes='/proc/[0-9]*/statm'
@@ -172,10 +213,11 @@ collect() {
       /sys/class/thermal/thermal_zone*/temp /sys/class/powercap/*/energy_uj \
       /sys/class/drm/card[0-9]*/device/gpu_busy_percent \
       /sys/class/drm/card[0-9]*/device/mem_info_vram_used /sys/block/zram*/mm_stat $LIMITED \
-      /proc/[0-9]*/stat /proc/[0-9]*/schedstat /proc/[0-9]*/io $sizes
-    look
+      $files $sizes $THREADS
     facts
-    if [ $((n % 10)) -eq 0 ] || [ "$n" -eq "$TICKS" ]; then
+    [ $((rounds % 5)) -gt 0 ] && [ "$rounds" -ne 1 ] || busiest
+    rounds=$((rounds + 1))
+    if [ $((n % 15)) -eq 0 ] || [ "$n" -eq "$TICKS" ]; then
       seldom
     fi
     now

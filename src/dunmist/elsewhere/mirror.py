@@ -16,6 +16,7 @@ UNIT_BYTES = 1024
 START_FIELD = 19  # of the fields after the name, proc_pid_stat(5)
 OPEN_MOST, TARGET_MOST_BYTES = 4000, 4000
 _STAT = re.compile(r"proc/(\d{1,7})/stat\Z")
+_TASK = re.compile(r"(proc/\d{1,7}/task/\d{1,7})/(?:schedstat|comm)\Z")
 
 
 class Mirror:
@@ -26,6 +27,7 @@ class Mirror:
         self._known: dict[str, bytes] = {}
         self._made: set[str] = set()
         self._started: dict[int, bytes] = {}
+        self._tasks: set[str] = set()
         self._descriptors: dict[int, dict[int, bytes]] = {}
 
     def show(self, frame: Frame) -> None:
@@ -35,11 +37,17 @@ class Mirror:
             for name, data in frame.files.items()
             if (match := _STAT.fullmatch(name))
         }
-        for pid, start in list(self._started.items()):
-            # a number that is used again is another process
-            if alive.get(pid) != start:
-                self._forget(pid)
-        self._started = alive
+        for pid, start in list(alive.items()):
+            # one that came just now, also by a number that is used again, is told of at the next
+            if self._started.get(pid) != start and f"proc/{pid}/status" not in frame.files:
+                del alive[pid]
+        gone = {pid for pid, start in self._started.items() if alive.get(pid) != start}
+        tasks = {match[1] for name in frame.files if (match := _TASK.fullmatch(name))}
+        # a thread is gone, too, when it is not read any more
+        self._take_away({f"proc/{pid}" for pid in gone} | (self._tasks - tasks))
+        for pid in gone:
+            self._descriptors.pop(pid, None)
+        self._started, self._tasks = alive, tasks
         for directory in frame.directories:
             self._make(directory)
         for name, data in frame.files.items():
@@ -104,14 +112,13 @@ class Mirror:
             (self._directory / directory).mkdir(parents=True, exist_ok=True, mode=0o700)
             self._made.add(directory)
 
-    def _forget(self, pid: int) -> None:
-        """Take away what was known of a process that is gone."""
-        inside = f"proc/{pid}/"
+    def _take_away(self, directories: set[str]) -> None:
+        inside = tuple(f"{directory}/" for directory in directories)
         for name in [name for name in self._known if name.startswith(inside)]:
             del self._known[name]
         self._made = {name for name in self._made if not f"{name}/".startswith(inside)}
-        self._descriptors.pop(pid, None)
-        shutil.rmtree(self._directory / f"proc/{pid}", ignore_errors=True)
+        for directory in directories:
+            shutil.rmtree(self._directory / directory, ignore_errors=True)
 
 
 def _start_of(data: bytes) -> bytes:

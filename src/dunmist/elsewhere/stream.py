@@ -22,7 +22,7 @@ _LEAVES = (
     "|max_energy_range_uj|energy_uj|mem_info_vram_(?:total|used)|vendor|device|uevent"
     "|cgroup\\.controllers|cpu\\.(?:max|stat|pressure)|uptime|stat|loadavg|cpu|memory|io|irq|meminfo"
     "|vmstat|diskstats|dev|snmp|netstat|(?:core|package)_throttle_count|gpu_busy_percent|mm_stat"
-    "|schedstat|statm|status|cgroup|loginuid|limits|wchan|tcp6?|udp6?|unix|interrupts|locks|swaps|mountinfo"
+    "|schedstat|comm|statm|status|cgroup|loginuid|limits|wchan|tcp6?|udp6?|unix|interrupts|locks|swaps|mountinfo"
 )
 _FILE = re.compile(
     rb"(/(?:proc|sys|etc)/(?:[^/\n]{1,255}/){0,24}?(?:" + _LEAVES.encode() + rb")):(.*)", re.S

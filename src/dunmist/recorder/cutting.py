@@ -19,6 +19,7 @@ from dunmist.captures import (
     Recording,
     Rules,
 )
+from dunmist.computer import ThreadSample
 from dunmist.errors import CaptureError
 from dunmist.recorder.known import Known
 from dunmist.sampling import Event, Plan, ProcessLine, Record, SocketLine, Survey, Tick
@@ -141,6 +142,7 @@ def moved(tick: Tick, first: Tick) -> Tick:
 def _records(segments: Sequence[Path]) -> Iterator[_Placed]:
     """Yield the records of all segments on the time line of their run."""
     run: str | None = None
+    named = set[tuple[int, int]]()
     for path in segments:
         with CaptureReader(path) as reader:
             header, began_s = reader.header, datetime.fromisoformat(reader.header.started)
@@ -164,8 +166,18 @@ def _records(segments: Sequence[Path]) -> Iterator[_Placed]:
                 of_run = msgspec.structs.replace(
                     line, n=line.n + recording.first_tick,
                     due_s=line.due_s + recording.after_s, at_s=line.at_s + recording.after_s,
+                    threads=_unnamed(line.threads, named) if line.n == 0 else line.threads,
                 )  # fmt: skip
+                named.update((one.process, one.tid) for one in line.threads)
                 yield _Placed(of_run, header, wall_s)
+
+
+def _unnamed(threads: list[ThreadSample], named: set[tuple[int, int]]) -> list[ThreadSample]:
+    """Return those that a segment begins with; a name would say that reading them began anew."""
+    return [
+        msgspec.structs.replace(one, name=None) if (one.process, one.tid) in named else one
+        for one in threads
+    ]
 
 
 def _identity(line: Record) -> set[tuple[type, int]]:

@@ -80,6 +80,9 @@ class ProcessCollector:
         self.last.update({sample.process: sample for sample in samples})
         for thread in tick.threads:
             key = (thread.process, thread.tid)
+            if thread.name is not None and key in self.thread_names:
+                # reading it began anew: what it did meanwhile was not done in this interval
+                self.threads.add(row, key, [None, None])
             self.threads.add(row, key, [thread.run_ns, thread.delay_ns], thread.after_ms / MS_PER_S)
             if thread.name is not None:
                 self.thread_names[key] = thread.name

@@ -152,17 +152,19 @@ def _details(ticks: list[Tick]) -> list[ProcessDetail]:
 
 
 def _threads(ticks: list[Tick]) -> list[Any]:
-    """Return the newest sample of each thread with the name that it was first seen with."""
-    names: dict[tuple[int, int], str | None] = {}
-    for tick in ticks:
-        for thread in tick.threads:
-            names.setdefault((thread.process, thread.tid), thread.name)
+    """Return the newest sample of each thread, with its name where reading it began in one."""
+    names = {
+        (thread.process, thread.tid): thread.name
+        for tick in ticks
+        for thread in tick.threads
+        if thread.name is not None
+    }
     newest = _newest(
         (one for tick in ticks for one in tick.threads), lambda one: (one.process, one.tid)
     )
     return [
         one
-        if one.name or not (name := names[one.process, one.tid])
+        if one.name or not (name := names.get((one.process, one.tid)))
         else msgspec.structs.replace(one, name=name)
         for one in newest
     ]

@@ -1,7 +1,9 @@
 """The same live faults, captured by the program and by the collector at the same time.
 
-Run it with ``python benchmarks/same_truth.py``; it writes docs/same_truth.json. A case agrees
-when limiting resource and first culprit are the same; figures are the ratio of the two.
+Run it with ``python benchmarks/same_truth.py``; it writes docs/same_truth.json, and with parts of
+names of cases only those there. A case agrees
+when limiting resource and first culprit are the same; figures are the ratio of the two, that of
+processors over the time that both captures have.
 """
 
 import json
@@ -11,6 +13,7 @@ import tempfile
 import time
 from pathlib import Path
 
+import numpy as np
 from live import CASES, DUNMIST, HERE, end, started_in
 
 from dunmist.elsewhere.script import collector_script
@@ -46,6 +49,23 @@ def first(judged):
     return judged.triage.culprits[0].name if judged.triage.culprits else None
 
 
+def while_both(judged, since_s, until_s):
+    """Return the mean number of busy processors between two moments of the computer's uptime."""
+    series = judged.series
+    moments_s = series.line.at_s + series.machine.uptime_s - series.line.at_s[-1]
+    used_s = np.concatenate([[0], np.cumsum(np.nan_to_num(
+        series.machine.busy_cores.values * series.line.interval_s))])  # fmt: skip
+    at = np.interp([since_s, until_s], moments_s, used_s)
+    return (at[1] - at[0]) / (until_s - since_s)
+
+
+def common(*both):
+    """Return the span, by uptime, that all captures have, without the start of the last one."""
+    lines = [(one.series.line.at_s, one.series.machine.uptime_s) for one in both]
+    return (max(uptime_s - at_s[-1] + at_s[1] for at_s, uptime_s in lines),
+            min(uptime_s for _, uptime_s in lines))  # fmt: skip
+
+
 def ratio(near, far):
     return round(far / near, 3) if near and far else None
 
@@ -58,18 +78,22 @@ def main(names):
         near, far = seen_twice(case)
         verdicts = [(one.triage.verdict.limiting, first(one)) for one in (near, far)]
         machines = [one.series.machine for one in (near, far)]
+        busy = [while_both(one, *common(near, far)) for one in (near, far)]
         rows.append({
             "case": case.name, "same": verdicts[0] == verdicts[1], "here": verdicts[0],
             "by_shell": verdicts[1],
-            "processors": ratio(*(one.busy_cores.mean() for one in machines)),
+            "processors": ratio(*busy), "apart_cores": round(abs(busy[1] - busy[0]), 4),
             "memory": ratio(*(one.memory_bytes("MemAvailable").median() for one in machines)),
         })  # fmt: skip
         print(json.dumps(rows[-1]), flush=True)
+    if names and REPORT.exists():
+        again = {row["case"]: row for row in rows}
+        before = json.loads(REPORT.read_text())["rows"]
+        rows = [again.pop(row["case"], row) for row in before] + list(again.values())
     same = sum(row["same"] for row in rows)
     print(f"{same} of {len(rows)} the same")
-    if not names:
-        found = {"date": time.strftime("%Y-%m-%d"), "same": same, "rows": rows}
-        REPORT.write_text(json.dumps(found, indent=1) + "\n")
+    found = {"date": time.strftime("%Y-%m-%d"), "same": same, "rows": rows}
+    REPORT.write_text(json.dumps(found, indent=1) + "\n")
 
 
 if __name__ == "__main__":

@@ -4,6 +4,8 @@ import dataclasses
 import unittest
 from types import SimpleNamespace
 
+import numpy as np
+
 from dunmist.computer import GroupWeight
 from dunmist.diagnosis import thresholds
 from dunmist.diagnosis.confidence import confidence_of
@@ -34,6 +36,7 @@ from tests.handmade import (
 
 LINE = line(10)
 HALF_AND_HALF = [1.0] * 4 + [0.0] * 6
+LATE = np.array([0.0] * 3 + [1.0] * 7)
 COVERED = {"cpu": 1.0, "memory": 1.0, "disk": 1.0, "link": 1.0}
 
 
@@ -155,6 +158,15 @@ class OneProcessor(unittest.TestCase):
             ("two that share one processor", [],
              {"cores": 1.0, "threads": 2,
               "watched": [watched(LINE, 0.5, 0.5), watched(LINE, 0.5, 0.5, tid=2)]}),
+            ("one that was not read at first", [7],
+             {"cores": 1.3, "threads": 9,
+              "watched": [watched(LINE, LATE), watched(LINE, 0.3, tid=2)]}),
+            ("one that was not read at first, and is not full", [],
+             {"cores": 1.3, "threads": 9,
+              "watched": [watched(LINE, LATE * 0.8), watched(LINE, 0.5, tid=2)]}),
+            ("one that rests for a third of the time", [],
+             {"cores": LATE * 1.3, "threads": 9,
+              "watched": [watched(LINE, LATE), watched(LINE, LATE * 0.3, tid=2)]}),
             ("several of which none could be read", [7], {"cores": 1.0, "threads": 3}),
             ("several that use more than one", [], {"cores": 1.9, "threads": 3}),
         ):  # fmt: skip

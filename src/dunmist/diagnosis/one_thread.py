@@ -13,7 +13,8 @@ class ThreadShares(NamedTuple):
     """Of one process, shares of each interval.
 
     ``busiest`` and ``second`` are what the two busiest threads wanted: ran or waited to run;
-    ``ran`` is what the busiest ran; ``waited`` what all waited together.
+    ``ran`` is what the busiest ran; ``waited`` what all waited together. All are unknown where the
+    threads that were read are not those that used what the process used.
     """
 
     busiest: Rate
@@ -47,28 +48,32 @@ def one_thread(process: Process, limits: CoreLimits) -> OneThread | None:
     if process.last is not None and process.last.threads == 1:
         waited = process.waiting.known_or(0.0)
         return OneThread(cores.between(0.0, 1.0), (cores + waited).between(0.0, 1.0))
-    return of_several(cores, thread_shares(process.threads), limits)
+    return of_several(cores, thread_shares(process.threads, cores, limits), limits)
 
 
-def thread_shares(threads: list[Thread]) -> ThreadShares | None:
-    """Return the shares of watched threads, None without any."""
+def thread_shares(threads: list[Thread], cores: Rate, limits: CoreLimits) -> ThreadShares | None:
+    """Return the shares of watched threads of a process that used ``cores``, None without any."""
     if not threads:
         return None
-    line = threads[0].cores.line
+    line = cores.line
     ran = np.array([thread.cores.known_or(0.0).values for thread in threads])
     waited = np.array([thread.waiting.known_or(0.0).values for thread in threads])
     # a thread that waits for a processor wants it as much as one that has it
     # both clocks are read one after the other, and may add up to a little more than 1
     wanted = np.minimum(ran + waited, 1.0)
+    is_told = (ran.sum(axis=0) >= limits.told_least * cores.values) | (
+        cores.values < limits.idle_cores
+    )
+    told = Rate(line, is_told.astype(float))
     # the scheduler does not care which thread it is: at each moment the busiest counts
     order = np.argsort(wanted, axis=0)
     busiest = np.take_along_axis(wanted, order[-1:], axis=0)[0]
     second = np.take_along_axis(wanted, order[-2:-1], axis=0)
     return ThreadShares(
-        busiest=Rate(line, busiest),
-        ran=Rate(line, np.take_along_axis(ran, order[-1:], axis=0)[0]),
-        second=Rate(line, second[0]) if len(second) else Rate.nothing(line),
-        waited=Rate(line, waited.sum(axis=0)),
+        busiest=Rate(line, busiest).where(told),
+        ran=Rate(line, np.take_along_axis(ran, order[-1:], axis=0)[0]).where(told),
+        second=(Rate(line, second[0]) if len(second) else Rate.nothing(line)).where(told),
+        waited=Rate(line, waited.sum(axis=0)).where(told),
     )
 
 
@@ -78,7 +83,7 @@ def of_several(cores: Rate, threads: ThreadShares | None, limits: CoreLimits) ->
     ``cores`` is what the process used.
     """
     alone = cores.between(0.0, 1.0)
-    if threads is None:
+    if threads is None or not threads.ran.is_known:
         # no thread could be read: several that together make just one processor are one
         return OneThread(alone, alone) if _median(cores) <= limits.one_and_a_bit else None
     if _take_turns(cores, threads, limits):

@@ -57,6 +57,8 @@ class CoreLimits(_Figures, frozen=True):
     busy: float
     candidate_cores: float
     left_least: float
+    told_least: float
+    idle_cores: float
     parallel_share: float
     one_and_a_bit: float
     seldom: float

@@ -1,6 +1,7 @@
 # Reads what this computer's kernel publishes about itself, and nothing else, and writes it as text:
 # processor times, memory, disks, links, sensors; of each process its name, owner, program, command line
-# (words that look like a password, token or key are left out), its use, and which sockets it has open.
+# (words that look like a password, token or key are left out), its use and that of its threads, and which
+# sockets it has open.
 # It reads no documents, no contents of anybody's files, no environment, no serial numbers. It changes
 # nothing on the computer. Needs a POSIX shell, grep, sed, tr, ls, df and sleep; those of busybox will do.
 #

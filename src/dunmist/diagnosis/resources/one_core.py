@@ -19,7 +19,8 @@ class Bound(NamedTuple):
     """A process of which one thread keeps a processor full.
 
     ``wanted`` is the share of one processor that the thread ran or waited for, ``full`` the
-    condition that this was all there is, ``full_share`` the share of time in which it was.
+    condition that this was all there is, ``full_share`` the share of time in which it was; where
+    little is unknown, of the known time.
     """
 
     process: Process
@@ -69,6 +70,9 @@ def _bound(exam: Examination, process: Process, thread: OneThread, given: Rate) 
     # is as much as the margin between full and not full
     wanted = ((thread.ran + waited) / given).over(table.least_s)
     full = wanted.at_least(table.full)
+    known = Rate(wanted.line, 1.0 - np.isnan(wanted.values))
+    if known.mean() >= exam.limits.lasting.share:
+        full = full.where(known)
     typical = min(1.0, exam.typical(wanted))
     return Bound(process, wanted.between(0.0, 1.0), full, typical, full.mean())
 
@@ -110,7 +114,7 @@ def _things(exam: Examination) -> list[Thing]:
     conditions["strained"] = first.full
     return [
         Thing(
-            process.name, Rate(line, np.maximum(used.values, first.wanted.values)), first.wanted,
+            process.name, Rate(line, np.fmax(used.values, first.wanted.values)), first.wanted,
             conditions, signs, pressure_value=first.full_share, used_value=first.typical,
         )
     ]  # fmt: skip
@@ -128,7 +132,7 @@ def _demand(exam: Examination) -> Demand:
         return [task for task in bound if task.process.application is application]
 
     has = [
-        Rate.total_of(line, [task.wanted for task in of(application)])
+        Rate.total_of(line, [task.wanted.known_or(0.0) for task in of(application)])
         for application in exam.applications
     ]
     full = [sum(task.full_share for task in of(application)) for application in exam.applications]

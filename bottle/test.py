@@ -124,11 +124,13 @@ def wrong(case, judged):
     text = json.dumps(
         [shown(triage.verdict), *map(shown, triage.findings), *map(shown, triage.culprits)]
     )
-    if triage.verdict.limiting != case.limiting:
-        yield f"limiting is {triage.verdict.limiting}, truth {case.limiting}"
-    if case.culprits and (not named or not any(named[0].startswith(one) for one in case.culprits)):
-        yield f"first named is {named[:1]}, truth {list(case.culprits)}"
-    if not case.culprits and named:
+    limiting = triage.verdict.limiting
+    if limiting not in (case.limiting, case.or_limiting):
+        yield f"limiting is {limiting}, truth {case.limiting}"
+    culprits = case.culprits if limiting or case.or_limiting is None else ()
+    if culprits and (not named or not any(named[0].startswith(one) for one in culprits)):
+        yield f"first named is {named[:1]}, truth {list(culprits)}"
+    if not culprits and named:
         yield f"{named} named, and nobody is to blame"
     for name in set(case.not_named) & set(named):
         yield f"{name} named"

@@ -155,7 +155,7 @@ def examination(machine, applications=(), processes=(), **devices):
         devices=SimpleNamespace(**{**usual, **devices}), surveyed=surveyed, sockets=[],
         header=SimpleNamespace(observer=None, machine=SimpleNamespace(clock_ticks_per_s=100),
                                inventory=SimpleNamespace(disks=[])),
-        package_power=None,
+        package_power=None, complaints=[],
         processor_sensor=devices.get("sensor"), duration_s=machine.line.duration_s,
         ticks=machine.line.ticks,
     )  # fmt: skip

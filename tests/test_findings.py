@@ -5,6 +5,8 @@ import unittest
 from datetime import datetime
 from types import SimpleNamespace
 
+import numpy as np
+
 from dunmist.computer import FileSystem, KnownUpdates, MemoryEvents, Sensor, Unit
 from dunmist.computer.boot import Boot, StartedUnit
 from dunmist.computer.crashes import Crash
@@ -23,7 +25,7 @@ from dunmist.diagnosis import (
 from dunmist.diagnosis.records import ResourceState
 from dunmist.diagnosis.strains import Strains
 from dunmist.sampling import Survey
-from dunmist.series import ProcessorSensor, Storage, Surveyed
+from dunmist.series import ComplaintSeries, ProcessorSensor, Storage, Surveyed
 from dunmist.series.sensors import SensorSeries
 from tests.handmade import (
     GIB,
@@ -187,9 +189,9 @@ class Memory(unittest.TestCase):
             host = machine()
             host.paging = {"oom_kill": rate_on([0.0] * 9 + [1.0], LINE)}
             fit = application(1, LINE, "fit")
-            ended = process(7, fit, LINE, cgroup="/a/fit.service")
-            ended.ended_row, ended.last = 9, sample(7, rss_pages=1000)
-            exam = examination(host, [fit], [ended])
+            # what is just ending holds nothing any more
+            ended, other = self.ended(7, fit, 0.0), self.ended(8, fit, 2e6)
+            exam = examination(host, [fit], [other, ended])
             exam.series.header.inventory = SimpleNamespace(firmware=None)
             exam.series.header.machine.page_bytes = 4096
             exam.series.surveyed = Surveyed([
@@ -206,6 +208,30 @@ class Memory(unittest.TestCase):
                 self.assertEqual(("fit", 7.0, 4_096_000.0), (
                     signs["oom-victim"].slots["name"], signs["oom-victim"].slots["pid"],
                     signs["oom-victim"].value))  # fmt: skip
+
+    def ended(self, pid, of, last_bytes):
+        made = process(pid, of, LINE, cgroup="/a/fit.service")
+        held = level([*[4_096_000.0 if pid == 7 else 2e6] * 8, last_bytes, np.nan, np.nan], LINE)
+        made.ended_row, made.last = 9, sample(pid, rss_pages=last_bytes / 4096)
+        made.figures.level = {"rss_bytes": held}.__getitem__
+        return made
+
+    def test_the_kernel_s_log_says_whom_it_ended(self):
+        host, fit = machine(), application(1, LINE, "fit")
+        host.paging = {"oom_kill": rate_on([0.0] * 9 + [1.0], LINE)}
+        for during, key, pid in ((1, "oom-told", 8), (0, "oom-victim", 7)):
+            exam = examination(host, [fit], [self.ended(7, fit, 0.0), self.ended(8, fit, 0.0)])
+            exam.series.header.inventory = SimpleNamespace(firmware=None)
+            exam.series.surveyed = Surveyed([])
+            exam.series.complaints = [
+                ComplaintSeries("out-of-memory", "fit", 1, during, 3.0, 3.0, "Killed process 8", 8)
+            ]
+            (found,) = [one for rule in found_memory.RULES for one in rule(exam, NOTHING)]
+            with self.subTest(during=during):
+                self.assertEqual(
+                    [(key, float(pid))],
+                    [(one.key, one.slots["pid"]) for one in found.signs if "pid" in one.slots],
+                )
 
     def test_paging_goes_both_ways(self):
         for paging, wanted in (

@@ -15,6 +15,8 @@ from dunmist.series import Floats, Process, Rate
 SLOPE_LEAST = 3
 # pairs go with the square: of a long capture so many ticks are taken, evenly
 SLOPE_MOST = 240
+# who was ended, by whether the kernel's log says so
+VICTIM_KEYS = {True: "oom-told", False: "oom-victim"}
 
 
 def _held(exam: Examination, strains: Strains) -> list[Finding]:
@@ -149,16 +151,17 @@ def _unit_ended(exam: Examination, group: MemoryEvents) -> str:
 
 def _victim_signs(exam: Examination, path: str) -> list[Sign]:
     victim = _victim(exam, path)
-    if victim is None or victim.last is None:
+    if victim is None:
         return []
-    held = float(victim.last.rss_pages * exam.series.header.machine.page_bytes)
-    return [sign("oom-victim", held, name=victim.name, pid=float(victim.pid))]
+    is_told = victim.pid in _told_ended(exam)
+    held_bytes = _most_bytes(victim)
+    return [sign(VICTIM_KEYS[is_told], held_bytes, name=victim.name, pid=float(victim.pid))]
 
 
 def _victim(exam: Examination, path: str) -> Process | None:
-    """Return the greatest process of a group that ended during the capture, as who was ended.
+    """Return the process of a group that the kernel's log names, else the greatest that ended.
 
-    The kernel takes the greatest; which one it was stands in its messages only.
+    The kernel takes the greatest. One that is just ending holds nothing any more.
     """
     ended = [
         process
@@ -166,9 +169,18 @@ def _victim(exam: Examination, path: str) -> Process | None:
         if not process.is_alive and process.last is not None
         and f"{process.facts.cgroup or ''}/".startswith(f"{path}/")
     ]  # fmt: skip
-    return max(
-        ended, key=lambda process: process.last.rss_pages if process.last else 0, default=None
-    )
+    told = _told_ended(exam)
+    named = [process for process in ended if process.pid in told]
+    return max(named or ended, key=_most_bytes, default=None)
+
+
+def _told_ended(exam: Examination) -> set[int | None]:
+    """Return the numbers of processes of which the kernel's log says that it ended them."""
+    return {one.pid for one in exam.series.complaints if one.kind == "out-of-memory" and one.during}
+
+
+def _most_bytes(process: Process) -> float:
+    return process.rss_bytes.greatest() or 0.0
 
 
 def _modules(exam: Examination, strains: Strains) -> list[Finding]:

@@ -102,13 +102,14 @@ seldom() {
 # the threads of the busiest are read one by one, 1024 in all
 busiest() {
   now
-  span=$((at - asked)) asked=$at most='' more='' some=''
+  span=$((at - asked)) asked=$at most='' more='' some='' earlier=$counted counted=' '
   # number, time for itself and in the kernel (hundredths of a second), threads
   for word in $(sed -n -e "/$ALONE/d" -e "s/$STAT/\1:\3:\4:\6/p" /proc/[0-9]*/stat <$NIL); do
     pid=${word%%:*} threads=${word##*:} used=${word%:*}
     used=${used#*:}
     used=$((${used%:*} + ${used#*:}))
     eval "before=\${used_$pid:-$used} used_$pid=$used"
+    counted="$counted$pid "
     rose=$((used - before))
     if [ "$((rose * 10))" -lt "$span" ]; then
       continue
@@ -120,12 +121,19 @@ busiest() {
       some="$some $pid:$threads"
     fi
   done
-  room=1024 before=$watched watched=' ' THREADS=''
+  # nothing is kept of those that are gone
+  for pid in $earlier; do
+    case $counted in
+      *" $pid "*) ;;
+      *) unset "used_$pid" ;;
+    esac
+  done
+  room=1024 named=$watched watched=' ' THREADS=''
   for word in $most $more $some; do
     pid=${word%:*} threads=${word#*:}
     [ "$threads" -le "$room" ] || continue
     room=$((room - threads)) watched="$watched$pid " THREADS="$THREADS /proc/$pid/task/[0-9]*/schedstat"
-    case $before in
+    case $named in
       *" $pid "*) ;;
       # shellcheck disable=SC2086 # a pattern
       *) show /proc/$pid/task/[0-9]*/comm /proc/$pid/task/[0-9]*/schedstat ;;
@@ -197,7 +205,7 @@ look() {
 collect() {
   say begin 1 $$ "$TICKS" "$EVERY" "$(date +%s)" "$(date +%z)" "$(id -u)"
   once
-  n=0 rounds=0 listed='' asked=0 watched='' THREADS=
+  n=0 rounds=0 listed='' asked=0 counted='' watched='' THREADS=
   now
   due=$at
   while :; do

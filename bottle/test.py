@@ -89,6 +89,7 @@ def captured_and_judged(bottle, case, outcome):
         if "cores" in case.exact:
             counted["cores"], after["cores"] = group_count(path, case.exact["cores"])
     outcome |= found_in(judged)
+    outcome["culprits"] = to_blame(case, outcome["limiting"])
     outcome["wrong"] += wrong(case, judged)
     if case.then and bottle.run(SHELL + case.then).status != 0:
         outcome["wrong"].append(f"{case.then} failed")
@@ -117,6 +118,11 @@ def found_in(judged):
     }  # fmt: skip
 
 
+def to_blame(case, limiting):
+    """Return who may be named first with what limits: nobody in the other state of a case."""
+    return case.culprits if limiting or case.or_limiting is None else ()
+
+
 def wrong(case, judged):
     """Return in words what is not as the truth has it."""
     triage = judged.triage
@@ -127,7 +133,7 @@ def wrong(case, judged):
     limiting = triage.verdict.limiting
     if limiting not in (case.limiting, case.or_limiting):
         yield f"limiting is {limiting}, truth {case.limiting}"
-    culprits = case.culprits if limiting or case.or_limiting is None else ()
+    culprits = to_blame(case, limiting)
     if culprits and (not named or not any(named[0].startswith(one) for one in culprits)):
         yield f"first named is {named[:1]}, truth {list(culprits)}"
     if not culprits and named:

@@ -1,9 +1,8 @@
 """The same live faults, captured by the program and by the collector at the same time.
 
 Run it with ``python benchmarks/same_truth.py``; it writes docs/same_truth.json, and with parts of
-names of cases only those there. A case agrees
-when limiting resource and first culprit are the same; figures are the ratio of the two, that of
-processors over the time that both captures have.
+names of cases only those there. A case agrees when limiting resource and first culprit are the
+same; figures are the ratio of the two, that of processors over the time that both captures have.
 """
 
 import json

@@ -197,9 +197,9 @@ look() {
       *) new="$new $p" ;;
     esac
   done
-  # a shell is slow at finding files
+  # of each process what is read at every tick; a shell is slow at finding files
   set -- /proc/[0-9]*/stat /proc/[0-9]*/schedstat /proc/[0-9]*/io
-  listed=$here files=$*
+  listed=$here EACH=$*
 }
 
 collect() {
@@ -222,7 +222,7 @@ collect() {
       /sys/class/thermal/thermal_zone*/temp /sys/class/powercap/*/energy_uj \
       /sys/class/drm/card[0-9]*/device/gpu_busy_percent \
       /sys/class/drm/card[0-9]*/device/mem_info_vram_used /sys/block/zram*/mm_stat $LIMITED \
-      $files $sizes $THREADS
+      $EACH $sizes $THREADS
     facts
     [ $((rounds % 5)) -gt 0 ] && [ "$rounds" -ne 1 ] || busiest
     rounds=$((rounds + 1))

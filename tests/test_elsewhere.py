@@ -9,12 +9,11 @@ import subprocess
 import sys
 import time
 import unittest
-from pathlib import Path
-from tempfile import TemporaryDirectory
 
 import numpy as np
 
-from dunmist.elsewhere import FarClock, Garbled, Mirror, Stream
+from dunmist.elsewhere import FarClock, Garbled, MemoryRoot, Mirror, Stream, TooMuch
+from dunmist.elsewhere.remote_paths import file_line
 from dunmist.elsewhere.script import collector_script
 from dunmist.errors import WrongUsage
 from dunmist.jobs.judge import judge
@@ -58,11 +57,12 @@ class Hostile(unittest.TestCase):
     """What users of the far computer put into names and contents stays what it is."""
 
     def shown(self, *lines):
-        folder = TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        _, found = frames(BEGIN, *text(*lines))
-        Mirror(Path(folder.name)).show(found[0])
-        return Path(folder.name)
+        """Return the root that one frame of these lines gives."""
+        root = MemoryRoot("far")
+        self.addCleanup(root.close)
+        for frame in frames(BEGIN, *text(*lines))[1]:
+            Mirror(root).show(frame)
+        return root
 
     def test_no_content_is_taken_for_another_line(self):
         forged = f"@{MARK} end 0 100.05"
@@ -71,50 +71,92 @@ class Hostile(unittest.TestCase):
             f"/proc/7/status:/proc/9/stat:9 (x) S {'0 ' * 48}",
             f"cmd:/proc/7/cmdline:sh\1-c\1\2{forged}\2/proc/9/stat:9 (x) S\2",
             "exe:lrwxrwxrwx 1 0 0 0 Nov 27 03:00 /proc/7/exe -> /tmp/x /proc/9/exe -> /bin/y",
+            "/sys/fs/cgroup/a/cpu.max:b/cpu.max:max 100000",
         )  # fmt: skip
-        self.assertEqual(["7"], sorted(os.listdir(root / "proc")))
-        command = (root / "proc/7/cmdline").read_bytes()
+        self.assertEqual(["7"], root.names("proc"))
+        command = root.read("proc/7/cmdline")
         self.assertEqual(f"sh\0-c\0\n{forged}\n/proc/9/stat:9 (x) S\n".encode(), command)
-        self.assertEqual("/tmp/x /proc/9/exe -> /bin/y", os.readlink(root / "proc/7/exe"))
+        self.assertEqual("/tmp/x /proc/9/exe -> /bin/y", root.link("proc/7/exe"))
+        self.assertEqual(["cpu.max:b"], root.names("sys/fs/cgroup/a"))
 
-    def test_nothing_is_written_outside(self):
+    def test_only_known_whole_paths_are_accepted(self):
         root = self.shown(
             "/proc/../../../tmp/dunmist-escaped/stat:x", "/etc/../root/passwd:x",
-            "dir:/sys/class/net/../../../x/device", "/proc/1/cwd/passwd:x",
+            "dir:/sys/class/net/../../../x/device", "/proc/1/cwd/passwd:x", "/etc/shadow:x",
+            "dir:/sys/class/net/../device", "/proc/7/root/etc/passwd:x", "/sys/block/../size:1",
             STAT.format(7, "a", 50), "/proc/7/status:Uid:\t0", "fd:/proc/7/fd:",
-            "fd:lrwx 1 0 0 64 Nov 27 1 -> /etc",
-            "df:/dev/sda1 100 50 50 50% /../../../tmp/x",
+            "fd:lrwx 1 0 0 64 Nov 27 1 -> /etc", "/proc/7/exe/passwd:x", "/proc/7/fd/1/passwd:x",
+            "df:/dev/sda1 100 50 50 50% /../../../tmp/x", "df:/dev/sda1 100 50 50 50% /..",
         )  # fmt: skip
-        self.assertFalse(Path("/tmp/dunmist-escaped").exists())
-        for folder, _, files in os.walk(root):
-            for name in files:
-                self.assertTrue((Path(folder) / name).resolve().is_relative_to(root) or
-                                (Path(folder) / name).is_symlink())  # fmt: skip
+        self.assertEqual(["7"], root.names("proc"))
+        self.assertEqual(["fd", "stat", "status"], root.names("proc/7"))
+        self.assertEqual(["1"], root.names("proc/7/fd"))
+        self.assertEqual(["proc", "statvfs"], root.names(""))
+
+    def test_the_collector_reads_nothing_that_is_not_accepted(self):
+        """Each file that a run on this computer sends is one of the accepted paths."""
+        done = subprocess.run(["sh", "-s"], input=collector_script(MARK, 1, 0.1).encode(),
+                              capture_output=True, timeout=60, check=True)  # fmt: skip
+        sent = [line for line in done.stdout.splitlines() if line.startswith(b"/")]
+        self.assertGreater(len(sent), 200)
+        self.assertEqual([], [line for line in sent if not file_line().fullmatch(line)][:5])
 
     def test_a_number_that_is_used_again_is_another_process(self):
-        with TemporaryDirectory() as name:
-            mirror = Mirror(Path(name))
-            uid = "/proc/7/status:Uid:\t0"
-            first = text(STAT.format(7, "old", 50), "cmd:/proc/7/cmdline:old\1x", uid)
-            second = text(STAT.format(7, "new", 9000), number=1)
-            third = text(STAT.format(7, "new", 9000), uid, number=2)
-            # who it is comes with the next moment, and until then it is not there
-            for frame, there in zip(frames(BEGIN, *first, *second, *third)[1], (True, False, True),
-                                    strict=True):  # fmt: skip
-                mirror.show(frame)
-                self.assertEqual(there, (Path(name) / "proc/7/stat").exists())
-            self.assertFalse((Path(name) / "proc/7/cmdline").exists())
+        root = MemoryRoot("far")
+        mirror, uid = Mirror(root), "/proc/7/status:Uid:\t0"
+        first = text(STAT.format(7, "old", 50), "cmd:/proc/7/cmdline:old\1x", uid)
+        second = text(STAT.format(7, "new", 9000), number=1)
+        third = text(STAT.format(7, "new", 9000), uid, number=2)
+        # who it is comes with the next frame, and until then it is not there
+        for frame, there in zip(frames(BEGIN, *first, *second, *third)[1], (True, False, True),
+                                strict=True):  # fmt: skip
+            mirror.show(frame)
+            self.assertEqual(there, root.exists("proc/7/stat"))
+        self.assertFalse(root.exists("proc/7/cmdline"))
 
     def test_a_thread_that_is_not_sent_any_more_is_not_there(self):
-        with TemporaryDirectory() as name:
-            mirror, task = Mirror(Path(name)), "/proc/7/task/{}/schedstat:5 6 7"
-            head = [STAT.format(7, "auk", 50), "/proc/7/status:Uid:\t0"]
-            for number, tids in enumerate(((7, 8), (8,), (), (7,))):
-                for frame in frames(BEGIN, *text(*head, *map(task.format, tids)))[1]:
-                    mirror.show(frame)
-                there = (Path(name) / "proc/7").glob("task/*/schedstat")
-                self.assertEqual(sorted(tids), sorted(int(one.parent.name) for one in there),
-                                 number)  # fmt: skip
+        root, task = MemoryRoot("far"), "/proc/7/task/{}/schedstat:5 6 7"
+        mirror = Mirror(root)
+        head = [STAT.format(7, "auk", 50), "/proc/7/status:Uid:\t0"]
+        for number, tids in enumerate(((7, 8), (8,), (), (7,))):
+            for frame in frames(BEGIN, *text(*head, *map(task.format, tids)))[1]:
+                mirror.show(frame)
+            self.assertEqual(sorted(map(str, tids)), root.names("proc/7/task"), number)
+
+    def test_what_is_sent_is_bounded(self):
+        """Totals, lines and command lines; what came before is good."""
+        for name, lines in {
+            "before a tick": ["/proc/uptime:1\n"] * 500_000,
+            "in one tick": [*text()[:1], *["x\n"] * 500_000],
+            "by many names": text(*(f"/sys/block/b{number}/size:1" for number in range(399_999))),
+        }.items():
+            with self.subTest(name), self.assertRaises((Garbled, TooMuch)):
+                self.shown_raw(lines)
+        begun = time.monotonic()
+        root = self.shown(STAT.format(7, "a", 50), "/proc/7/status:Uid:\t0",
+                          *["cmd:/proc/7/cmdline:" + "x" * 100] * 300_000)  # fmt: skip
+        self.assertLessEqual(len(root.read("proc/7/cmdline")), 32 << 10)
+        # joined once: as often as there are lines it would take an hour
+        self.assertLess(time.monotonic() - begun, 60)
+
+    def shown_raw(self, lines):
+        stream = Stream([line.encode() for line in (BEGIN, *lines)], MARK)
+        root = MemoryRoot("far")
+        for frame in stream.frames():
+            Mirror(root).show(frame)
+
+    def test_a_beginning_that_no_collector_writes(self):
+        for asked in ("0 100", "5 0", "5 9999999999"):
+            with self.subTest(asked), self.assertRaises(Garbled):
+                frames(f"@{MARK} begin 1 4242 {asked} 1924952400 +0100 0\n")
+        for started, zone in (("999999999999", "+1400"), ("1924952400", "+2399"), ("0", "-2359")):
+            with self.subTest(zone):
+                begin = f"@{MARK} begin 1 4242 1 100 {started} {zone} 0\n"
+                lines = [begin, f"@{MARK} tick 0 99999999999.00\n", f"@{MARK} end 0 1.00\n"]
+                stream = Stream([line.encode() for line in lines], MARK)
+                clock = FarClock(stream.begun, stream.frames(), Mirror(MemoryRoot("far")), list)
+                self.assertTrue(clock.begin())
+                self.assertLessEqual(clock.now().year, 9999)
 
     def test_greetings_are_passed_over_and_what_is_cut_off_is_left_out(self):
         stream, found = frames(
@@ -144,12 +186,11 @@ class Pace(unittest.TestCase):
             f"@{MARK} end 0 {100.01 + at_s:.2f}\n",
         ))]  # fmt: skip
         stream = Stream([line.encode() for line in lines], MARK)
-        with TemporaryDirectory() as name:
-            clock = FarClock(stream.begun, stream.frames(), Mirror(Path(name)), list)
-            self.assertTrue(clock.begin())
-            plan = Plan(every_s * 5, every_s)
-            return [(due.number, round(due.at_s, 2), due.missed)
-                    for due in pace(plan, clock, lambda: None)]  # fmt: skip
+        clock = FarClock(stream.begun, stream.frames(), Mirror(MemoryRoot("far")), list)
+        self.assertTrue(clock.begin())
+        plan = Plan(every_s * 5, every_s)
+        return [(due.number, round(due.at_s, 2), due.missed)
+                for due in pace(plan, clock, lambda: None)]  # fmt: skip
 
     def test_one_that_is_late_is_not_taken_twice(self):
         self.assertEqual(

@@ -98,13 +98,18 @@ class NewFile:
         self._beside.unlink()
 
 
+def write_all(descriptor: int, data: bytes) -> None:
+    """Write all bytes, however many the system takes at once; raises OSError."""
+    view = memoryview(data)
+    while view:
+        view = view[os.write(descriptor, view) :]
+
+
 def write_whole(path: Path, data: bytes, *, force: bool) -> None:
     """Write a file whole or not at all; raises OutputError."""
     new = NewFile(path, force=force)
     try:
-        view = memoryview(data)
-        while view:
-            view = view[os.write(new.descriptor, view) :]
+        write_all(new.descriptor, data)
         new.put_in_place()
     except OSError as error:
         raise OutputError(

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack
 from datetime import datetime
 from pathlib import Path
-from typing import BinaryIO
+from typing import Protocol
 
 import msgspec
 
@@ -37,15 +37,28 @@ class _Kind(msgspec.Struct):
     version: str | None = None
 
 
-class CaptureReader:
-    """A capture file that is open; use it as a context manager and iterate over ``lines()``."""
+class ByteStream(Protocol):
+    """What a capture is read from; ``read`` returns nothing at the end."""
 
-    def __init__(self, path: Path) -> None:
+    def read(self, size: int, /) -> bytes:
+        """Return some bytes, about as many as asked for."""
+
+    def close(self) -> None:
+        """Give back what is held."""
+
+
+class CaptureReader:
+    """A capture file that is open; use it as a context manager and iterate over ``lines()``.
+
+    ``stream`` is read in place of the file, which only messages name then.
+    """
+
+    def __init__(self, path: Path, stream: ByteStream | None = None) -> None:
         self.path = path
         self.damage: str | None = None
         self.complete = False
         self._decoder: msgspec.json.Decoder[Line] = msgspec.json.Decoder(Line)
-        self._stream = _open(path)
+        self._stream = stream or _open(path)
         with ExitStack() as unless_read:
             unless_read.callback(self._stream.close)
             self._lines = self._raw_lines()
@@ -167,7 +180,7 @@ def count_ticks(path: Path) -> int | None:
         return None  # whoever reads it afterwards says why
 
 
-def _open(path: Path) -> BinaryIO:
+def _open(path: Path) -> ByteStream:
     if str(path) == "-":
         return sys.stdin.buffer
     try:

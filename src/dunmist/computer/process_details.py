@@ -5,7 +5,6 @@ proc_pid_smaps(5) and ``Documentation/ABI/testing/procfs-smaps_rollup``. Only th
 and the administrator may read its descriptors.
 """
 
-import os
 import re
 from typing import NamedTuple
 
@@ -127,18 +126,15 @@ def read_rollup(root: Root, pid: str, process: int) -> MemoryRollup | None:
 
 
 def _descriptors(root: Root, pid: str) -> tuple[int | None, list[int], list[str]]:
-    directory = root.full(f"proc/{pid}/fd")
     try:
-        names = root.listing(f"proc/{pid}/fd")
+        links = list(root.links_in(f"proc/{pid}/fd"))
     except OSError as error:
         if reason_of(error) != "absent":
             root.note(DESCRIPTORS, reason_of(error), pid)
         return None, [], []
     sockets, graphics = [], []
-    for name in names:
-        try:
-            target = os.readlink(f"{directory}/{name}")
-        except OSError:
+    for name, target in links:
+        if target is None:
             continue  # closed between the listing and the reading
         if target.startswith("socket:"):
             match = _SOCKET.match(target)
@@ -146,4 +142,4 @@ def _descriptors(root: Root, pid: str) -> tuple[int | None, list[int], list[str]
                 sockets.append(counter_of(match[1].encode(), "/proc/PID/fd", "inode"))
         elif target.startswith(GRAPHICS_DEVICES):
             graphics.append(name)
-    return len(names), sockets, graphics
+    return len(links), sockets, graphics

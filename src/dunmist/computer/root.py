@@ -9,7 +9,7 @@ reading. What could not be read is counted by subject, never silently left out.
 import errno
 import os
 import stat
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Literal, NamedTuple, TypeVar
 
@@ -67,8 +67,11 @@ class Root:
     """A computer's proc, sys and etc below one directory.
 
     ``is_this_computer`` says whether it is the running system, ``unread`` holds what could not be
-    read, by subject and reason, each thing once.
+    read, by subject and reason, each thing once. ``keeps_open`` says whether a file that stays open
+    shows its later contents.
     """
+
+    keeps_open = True
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -204,6 +207,17 @@ class Root:
             return os.listdir(descriptor)
         finally:
             os.close(descriptor)
+
+    def links_in(self, directory: str) -> Iterable[tuple[str, str | None]]:
+        """Yield each name in a directory with the target of the link; raises OSError.
+
+        The target is None where it cannot be read, as when it was removed meanwhile.
+        """
+        for name in self.listing(directory):
+            try:
+                yield name, self.link(f"{directory}/{name}")
+            except PermissionError:
+                yield name, None
 
     def names(self, directory: str) -> list[str]:
         """Return the names in a directory in order, an empty list when it cannot be listed."""

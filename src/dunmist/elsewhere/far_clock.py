@@ -4,19 +4,25 @@ Waiting means taking the next frames, however late a slow line brings them: the 
 every rate, is by the clock over there.
 """
 
+import re
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta, timezone
 
+from dunmist.elsewhere.memory_root import TooMuch
 from dunmist.elsewhere.mirror import Mirror
 from dunmist.elsewhere.stream import Begun, Frame, Garbled
 
 # a frame that comes this share of an interval before its time is the one that was waited for
 EARLY_SHARE = 0.25
-DATE_MOST_S = 253_402_300_000.0
+# in the year 9999, far enough from its end for every zone
+DATE_MOST_S = 253_400_000_000.0
 
 
 class FarClock:
-    """Moments of a far computer, in seconds since its first frame."""
+    """Time of a remote computer in seconds since its first frame.
+
+    ``trouble`` says what ended the frames early, None where nothing did.
+    """
 
     def __init__(
         self, begun: Begun, frames: Iterator[Frame], mirror: Mirror, stop: Callable[[], None]
@@ -26,6 +32,7 @@ class FarClock:
         self._first_s: float | None = None
         self.frame_early_s: float | None = EARLY_SHARE * begun.every_s
         self._at_s = 0.0
+        self.trouble: str | None = None
 
     def begin(self) -> bool:
         """Show the first frame; return whether there was one."""
@@ -45,9 +52,8 @@ class FarClock:
 
     def now(self) -> datetime:
         """Return the date and time over there."""
-        started_s = min(self._begun.started_s, DATE_MOST_S)
-        moment = datetime.fromtimestamp(started_s, UTC) + timedelta(seconds=self._at_s)
-        return moment.astimezone(_zone(self._begun.zone))
+        at_s = min(self._begun.started_s + self._at_s, DATE_MOST_S)
+        return datetime.fromtimestamp(at_s, _zone(self._begun.zone))
 
     def sleep_until(self, monotonic_s: float) -> bool:
         """Take frames up to a moment; return False when no more came."""
@@ -59,21 +65,23 @@ class FarClock:
     def _advance(self) -> bool:
         try:
             frame = next(self._frames, None)
-        except Garbled:
-            frame = None  # what came before is good
-        if frame is None:
+            if frame is None:
+                return False
+            self._mirror.show(frame)
+        except (Garbled, TooMuch) as error:
+            self.trouble = str(error)  # the frames before are good
             return False
         if self._first_s is None:
             self._first_s = frame.at_s
         self._at_s = max(self._at_s, frame.at_s - self._first_s)
-        self._mirror.show(frame)
         return True
 
 
 def _zone(text: str) -> timezone:
     """Return the zone of date(1)'s ``%z``, UTC where it is none."""
     sign, digits = text[:1], text[1:]
-    if sign not in "+-" or len(digits) != 4 or not digits.isdigit() or int(digits) >= 2400:
+    is_zone = re.fullmatch(r"[+-](?:[01]\d|2[0-3])[0-5]\d", text, re.ASCII)
+    if not is_zone:
         return UTC
     offset = timedelta(hours=int(digits[:2]), minutes=int(digits[2:]))
     return timezone(offset if sign == "+" else -offset)

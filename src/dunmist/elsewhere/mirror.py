@@ -1,15 +1,12 @@
-"""A directory that holds what a far computer published at one moment, kept in step frame by frame.
+"""Keeps a root in memory in step with the frames that a remote computer sends.
 
-Files are rewritten in place, so that a reader that keeps them open sees the new text, as with the
-kernel's own. Every name comes from elsewhere: nothing is written but below this directory, and no
-link is followed.
+Processes and threads that are not in a frame are removed; a process appears once its facts came.
 """
 
-import os
 import re
-import shutil
-from pathlib import Path
+from contextlib import suppress
 
+from dunmist.elsewhere.memory_root import MemoryRoot
 from dunmist.elsewhere.stream import Frame, Sizes
 
 UNIT_BYTES = 1024
@@ -20,18 +17,16 @@ _TASK = re.compile(r"(proc/\d{1,7}/task/\d{1,7})/(?:schedstat|comm)\Z")
 
 
 class Mirror:
-    """Writes frames below a directory."""
+    """Writes frames into a root."""
 
-    def __init__(self, directory: Path) -> None:
-        self._directory = directory
-        self._known: dict[str, bytes] = {}
-        self._made: set[str] = set()
+    def __init__(self, root: MemoryRoot) -> None:
+        self._root = root
         self._started: dict[int, bytes] = {}
         self._tasks: set[str] = set()
         self._descriptors: dict[int, dict[int, bytes]] = {}
 
     def show(self, frame: Frame) -> None:
-        """Bring the directory to the moment of a frame."""
+        """Bring the root to the time of a frame; raises TooMuch."""
         alive = {
             int(match[1]): _start_of(data)
             for name, data in frame.files.items()
@@ -44,26 +39,28 @@ class Mirror:
         gone = {pid for pid, start in self._started.items() if alive.get(pid) != start}
         tasks = {match[1] for name in frame.files if (match := _TASK.fullmatch(name))}
         # a thread is gone, too, when it is not read any more
-        self._take_away({f"proc/{pid}" for pid in gone} | (self._tasks - tasks))
+        for directory in {f"proc/{pid}" for pid in gone} | (self._tasks - tasks):
+            self._root.remove(directory)
         for pid in gone:
             self._descriptors.pop(pid, None)
         self._started, self._tasks = alive, tasks
         for directory in frame.directories:
-            self._make(directory)
+            self._root.make_directory(directory)
         for name, data in frame.files.items():
             match = re.match(r"proc/(\d+)/", name)
             if match is None or int(match[1]) in alive:
-                self._write(name, data)
-        for pid, command in frame.commands.items():
-            if pid in alive:
-                self._write(f"proc/{pid}/cmdline", command)
-        for pid, target in frame.programs.items():
-            if pid in alive:
-                self._link(f"proc/{pid}/exe", target)
-        for pid, descriptors in frame.descriptors.items():
-            if pid in alive:
-                self._show_descriptors(pid, descriptors)
+                self._root.write(name, data)
+        for pid in alive:
+            self._show_process(pid, frame)
         self._show_sizes(frame)
+
+    def _show_process(self, pid: int, frame: Frame) -> None:
+        if (command := frame.commands.get(pid)) is not None:
+            self._root.write(f"proc/{pid}/cmdline", command)
+        if (target := frame.programs.get(pid)) is not None:
+            self._root.link_to(f"proc/{pid}/exe", target[:TARGET_MOST_BYTES])
+        if (descriptors := frame.descriptors.get(pid)) is not None:
+            self._show_descriptors(pid, descriptors)
 
     def _show_sizes(self, frame: Frame) -> None:
         for point, sizes in frame.blocks.items():
@@ -74,51 +71,22 @@ class Mirror:
                 inodes.blocks, inodes.free,
             )  # fmt: skip
             text = " ".join(map(str, numbers))
-            self._write(f"statvfs/{name[:200]}", f"{text}\n".encode())
+            # a name that is no path has no reader either
+            with suppress(ValueError):
+                self._root.write(f"statvfs/{name[:200]}", f"{text}\n".encode())
 
     def _show_descriptors(self, pid: int, descriptors: dict[int, bytes]) -> None:
         before = self._descriptors.setdefault(pid, {})
-        self._make(f"proc/{pid}/fd")
+        directory = f"proc/{pid}/fd"
+        self._root.make_directory(directory)
         for number in [number for number, target in before.items()
                        if descriptors.get(number) != target]:  # fmt: skip
-            (self._directory / f"proc/{pid}/fd/{number}").unlink()
+            self._root.remove(f"{directory}/{number}")
             del before[number]
         for number, target in list(descriptors.items())[:OPEN_MOST]:
             if number not in before:
-                self._link(f"proc/{pid}/fd/{number}", target)
+                self._root.link_to(f"{directory}/{number}", target[:TARGET_MOST_BYTES])
                 before[number] = target
-
-    def _write(self, name: str, data: bytes) -> None:
-        if self._known.get(name) == data:
-            return
-        self._known[name] = data
-        self._make(name.rpartition("/")[0])
-        flags = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW
-        descriptor = os.open(self._directory / name, flags, 0o600)
-        try:
-            os.pwrite(descriptor, data, 0)
-            os.ftruncate(descriptor, len(data))
-        finally:
-            os.close(descriptor)
-
-    def _link(self, name: str, target: bytes) -> None:
-        self._make(name.rpartition("/")[0])
-        place = self._directory / name
-        place.unlink(missing_ok=True)
-        place.symlink_to(os.fsdecode(target[:TARGET_MOST_BYTES]))
-
-    def _make(self, directory: str) -> None:
-        if directory not in self._made:
-            (self._directory / directory).mkdir(parents=True, exist_ok=True, mode=0o700)
-            self._made.add(directory)
-
-    def _take_away(self, directories: set[str]) -> None:
-        inside = tuple(f"{directory}/" for directory in directories)
-        for name in [name for name in self._known if name.startswith(inside)]:
-            del self._known[name]
-        self._made = {name for name in self._made if not f"{name}/".startswith(inside)}
-        for directory in directories:
-            shutil.rmtree(self._directory / directory, ignore_errors=True)
 
 
 def _start_of(data: bytes) -> bytes:

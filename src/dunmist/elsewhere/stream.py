@@ -11,30 +11,22 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from dunmist.elsewhere.remote_paths import file_line
+
 MAGIC = re.compile(rb"@([0-9a-f]{8,64}) begin 1 ")
-# what a file may be called that is taken over, by its last part; content comes after the colon
-_LEAVES = (
-    "cpuinfo|hostname|osrelease|pid_max|threads-max|sched_autogroup_enabled|task_delayacct|boot_id"
-    "|passwd|os-release|route|ipv6_route|offline|core_id|physical_package_id|cpu_capacity"
-    "|cpuinfo_(?:max|min)_freq|scaling_(?:max|cur)_freq|base_frequency|scaling_governor|size|removable"
-    "|rotational|scheduler|nr_requests|model|queue_depth|partition|name|type|mtu|operstate|speed"
-    "|duplex|(?:temp|fan|in|curr|power|energy|humidity)\\d+_[a-z_]+|trip_point_\\d+_(?:type|temp)|temp"
-    "|max_energy_range_uj|energy_uj|mem_info_vram_(?:total|used)|vendor|device|uevent"
-    "|cgroup\\.controllers|cpu\\.(?:max|stat|pressure)|uptime|stat|loadavg|cpu|memory|io|irq|meminfo"
-    "|vmstat|diskstats|dev|snmp|netstat|(?:core|package)_throttle_count|gpu_busy_percent|mm_stat"
-    "|schedstat|comm|statm|status|cgroup|loginuid|limits|wchan|tcp6?|udp6?|unix|interrupts|locks|swaps|mountinfo"
-)
-_FILE = re.compile(
-    rb"(/(?:proc|sys|etc)/(?:[^/\n]{1,255}/){0,24}?(?:" + _LEAVES.encode() + rb")):(.*)", re.S
-)
 _COMMAND = re.compile(rb"cmd:/proc/(\d{1,7})/cmdline:(.*)", re.S)
 _PROGRAM = re.compile(rb"exe:.*? /proc/(\d{1,7})/exe -> (/.*)", re.S)
 _DESCRIPTORS = re.compile(rb"fd:/proc/(\d{1,7})/fd:?")
 _DESCRIPTOR = re.compile(rb"fd:.*? (\d{1,7}) -> (.*)", re.S)
-_DIRECTORY = re.compile(rb"dir:(/sys/class/net/[^/\n]{1,32}/(?:device|wireless))")
+_DIRECTORY = re.compile(rb"dir:(/sys/class/net/(?!\.{1,2}/)[^/\s\0]{1,32}/(?:device|wireless))")
 _SIZES = re.compile(rb"d([fi]):\S.*?\s(\d+)\s+(\d+)\s+(\d+)\s+(?:\d+%|-)\s+(/.*)", re.S)
-# of what one moment brings no more is kept
-LINES_MOST, FRAME_MOST_BYTES = 400_000, 64 << 20
+# limits of what one frame brings, of all before the first line of the run, and of the whole run
+FRAME_MAX_LINES, FRAME_MAX_BYTES = 400_000, 48 << 20
+GREETING_MAX_BYTES, RUN_MAX_BYTES = 1 << 20, 2 << 30
+COMMAND_MAX_BYTES = 32 << 10
+# a day at one tick a second; a recorder asks for more than it ever takes
+TICKS_MAX = 999_999_999
+EVERY_MAX_S = 86_400.0
 CENTI = 0.01
 BEGINNING_WORDS = 9
 
@@ -86,6 +78,25 @@ def is_collected(beginning: bytes) -> bool:
     return MAGIC.match(beginning) is not None
 
 
+class _Budget:
+    """Counts what arrives; raises Garbled when it is more than any computer sends."""
+
+    def __init__(self, label: str, max_bytes: int, max_lines: int | None = None) -> None:
+        self._label, self._max_bytes, self._max_lines = label, max_bytes, max_lines
+        self._bytes = self._lines = 0
+
+    def reset(self) -> None:
+        self._bytes = self._lines = 0
+
+    def take(self, line: bytes) -> None:
+        self._bytes += len(line)
+        self._lines += 1
+        if self._bytes > self._max_bytes:
+            raise Garbled(f"{self._label} is longer than {self._max_bytes >> 20} MiB")
+        if self._max_lines is not None and self._lines > self._max_lines:
+            raise Garbled(f"{self._label} has more than {self._max_lines} lines")
+
+
 class Stream:
     """The frames of a run; ``begun`` is known once the first line of it came."""
 
@@ -96,34 +107,36 @@ class Stream:
         self.begun = self._beginning()
 
     def _beginning(self) -> Begun:
+        budget = _Budget("what comes before its first line", GREETING_MAX_BYTES)
         for line in self._lines:
             match = MAGIC.match(line)
             # before a line of the run that was asked for, anything may be said
             if match and self._mark in (None, match[1]):
                 self._mark = match[1]
                 return _begun(line)
+            budget.take(line)
         raise Garbled("it said nothing that a collector says")
 
     def frames(self) -> Iterator[Frame]:
-        """Yield each whole frame; what was cut off is left out."""
-        first: list[bytes] = []
-        frame: Frame | None = None
+        """Yield each whole frame, without one that was cut off; raises Garbled."""
+        # what a shell sends before a tick belongs to that tick's frame
         lines: list[bytes] = []
-        taken_bytes = 0
+        frame: Frame | None = None
+        of_frame = _Budget("one tick of it", FRAME_MAX_BYTES, FRAME_MAX_LINES)
+        of_run = _Budget("all of it", RUN_MAX_BYTES)
         for line in self._lines:
+            of_run.take(line)
             words = self._words(line)
             if words is None:
-                taken_bytes += len(line)
-                if len(lines) >= LINES_MOST or taken_bytes > FRAME_MOST_BYTES:
-                    raise Garbled("one moment of it is longer than any computer makes it")
-                (lines if frame else first).append(line)
+                of_frame.take(line)
+                lines.append(line)
             elif words[0] == b"tick":
-                frame, lines = Frame(_number(words[1]), _seconds(words[2])), first
-                first, taken_bytes = [], 0
+                frame = Frame(_number(words[1]), _seconds(words[2]))
             elif words[0] == b"end" and frame is not None:
                 _fill(frame, lines)
                 yield frame
                 frame, lines = None, []
+                of_frame.reset()
             elif words[0] == b"done":
                 self.is_whole = True
                 return
@@ -140,10 +153,13 @@ def _begun(line: bytes) -> Begun:
     if len(words) != BEGINNING_WORDS:
         raise Garbled("its first line is cut short")
     pid, ticks, every, started, zone, uid = words[3:]
-    return Begun(
+    begun = Begun(
         _number(pid), _number(ticks), _number(every) * CENTI, float(_number(started)),
         zone.decode("ascii", "replace"), _number(uid) == 0,
     )  # fmt: skip
+    if not 0 < begun.ticks <= TICKS_MAX or not 0 < begun.every_s <= EVERY_MAX_S:
+        raise Garbled(f"its first line asks for {begun.ticks} ticks, {begun.every_s:g} s apart")
+    return begun
 
 
 def _number(word: bytes) -> int:
@@ -160,38 +176,40 @@ def _seconds(word: bytes) -> float:
 def _fill(frame: Frame, lines: list[bytes]) -> None:
     """Sort the lines of a frame into it."""
     files: dict[bytes, list[bytes]] = defaultdict(list)
+    commands: dict[int, list[bytes]] = defaultdict(list)
     process: int | None = None
-    for line in lines:
-        if match := _FILE.fullmatch(line.rstrip(b"\n")):
+    for raw in lines:
+        line = raw.rstrip(b"\n")
+        if match := file_line().fullmatch(line):
             files[match[1]].append(match[2])
         elif line.startswith(b"fd:"):
             process = _descriptor(frame, line, process)
-        elif match := _COMMAND.fullmatch(line.rstrip(b"\n")):
-            text = match[2].replace(b"\1", b"\0").replace(b"\2", b"\n")
-            # one that holds line ends comes in several lines
-            before = frame.commands.get(int(match[1]))
-            frame.commands[int(match[1])] = text if before is None else before + b"\n" + text
-        elif match := _PROGRAM.fullmatch(line.rstrip(b"\n")):
+        elif match := _COMMAND.fullmatch(line):
+            # a command line with line ends in it comes in several lines
+            commands[int(match[1])].append(match[2])
+        elif match := _PROGRAM.fullmatch(line):
             frame.programs[int(match[1])] = match[2]
-        elif match := _DIRECTORY.fullmatch(line.rstrip(b"\n")):
+        elif match := _DIRECTORY.fullmatch(line):
             frame.directories.append(match[1].decode("ascii", "replace").lstrip("/"))
-        elif line.rstrip(b"\n") == b"none:/proc/locks":
+        elif line == b"none:/proc/locks":
             files[b"/proc/locks"] = []
-        elif match := _SIZES.fullmatch(line.rstrip(b"\n")):
+        elif match := _SIZES.fullmatch(line):
             sizes = Sizes(*(min(int(number[:18]), 2**60) for number in match.group(2, 3, 4)))
             point = match[5].decode("utf-8", "replace")
             (frame.blocks if match[1] == b"f" else frame.inodes)[point] = sizes
-    for name, parts in files.items():
-        text = name.decode("utf-8", "surrogateescape").lstrip("/")
-        if ".." not in text.split("/"):
-            frame.files[text] = b"".join(part + b"\n" for part in parts)
+    for pid, words in commands.items():
+        text = b"\n".join(words)[:COMMAND_MAX_BYTES]
+        frame.commands[pid] = text.replace(b"\1", b"\0").replace(b"\2", b"\n")
+    for path, parts in files.items():
+        name = path.decode("utf-8", "surrogateescape").lstrip("/")
+        frame.files[name] = b"".join(part + b"\n" for part in parts)
 
 
 def _descriptor(frame: Frame, line: bytes, process: int | None) -> int | None:
     """Take one line of the list of open files; return whose the next ones are."""
-    if match := _DESCRIPTORS.fullmatch(line.rstrip(b"\n")):
+    if match := _DESCRIPTORS.fullmatch(line):
         process = int(match[1])
         frame.descriptors.setdefault(process, {})
-    elif process is not None and (match := _DESCRIPTOR.fullmatch(line.rstrip(b"\n"))):
+    elif process is not None and (match := _DESCRIPTOR.fullmatch(line)):
         frame.descriptors[process][int(match[1])] = match[2]
     return process

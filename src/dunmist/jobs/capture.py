@@ -92,13 +92,13 @@ def follow_nothing(
 
 def run_capture(
     wishes: Wishes, clock: Clock | None = None, follow: Follower = follow_nothing,
-    sampled_by: SampledBy | None = None,
+    sampled_by: SampledBy | None = None, root: Root | None = None,
 ) -> Path:  # fmt: skip
     """Sample as wished and return the path of the capture.
 
     Raises WrongUsage, UnreadableComputer or OutputError. With a clock of its own (a model
     computer's) no signal is caught; raises KeyboardInterrupt where a signal gives up the job.
-    ``sampled_by`` is who reads in our place.
+    ``sampled_by`` is who reads in our place, ``root`` what is read instead of the options' own.
     """
     if wishes.every_s > wishes.duration_s:
         raise WrongUsage(
@@ -107,7 +107,7 @@ def run_capture(
         )
     if wishes.output:
         check_output(wishes.output, force=wishes.force)
-    root = Root(wishes.root)
+    root = root or Root(wishes.root)
     try:
         system = SystemClock() if clock is None else None
         stop = system.stop if system and wishes.keeps_when_stopped else None

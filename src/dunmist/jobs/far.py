@@ -6,8 +6,6 @@ sent.
 """
 
 import gzip
-import os
-import tempfile
 import time
 import zlib
 from collections.abc import Callable, Iterator
@@ -15,16 +13,19 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import IO, NamedTuple, Protocol
 
-from dunmist.elsewhere import FarClock, Garbled, Mirror, Stream
+from dunmist.captures import CaptureReader
+from dunmist.computer import Root
+from dunmist.elsewhere import FarClock, Garbled, MemoryRoot, Mirror, Stream
 from dunmist.elsewhere.carried import opened
 from dunmist.errors import CaptureError, UnreadableComputer
 from dunmist.jobs.capture import Follower, SampledBy, Wishes, follow_nothing, run_capture
-from dunmist.jobs.ssh_line import LINE_MOST_BYTES, Far, Line, connected
-from dunmist.output import NewFile
-from dunmist.sampling import Clock
+from dunmist.jobs.ssh_line import LINE_MOST_BYTES, Connection, Far, connected
+from dunmist.output import NewFile, write_all
+from dunmist.sampling import Clock, Tick
 
-MEMORY_DIRECTORY = "/dev/shm"
 NATIVE = b"@native\n"
+# an hour of a thousand processes at one tick a second is a fifth of it
+SENT_MAX_BYTES = 512 << 20
 # a recorder ends when it is told to
 TICKS_FOR_EVER = 999_999_999
 
@@ -47,7 +48,7 @@ class StoppableClock(Clock, Protocol):
 class Source(NamedTuple):
     """What is sampled: its root, its clock, and who reads in our place, None where nobody does."""
 
-    root: Path
+    root: Root
     clock: StoppableClock
     by: SampledBy | None
 
@@ -57,10 +58,9 @@ def capture_on(far: Far, wishes: Wishes, follow: Follower = follow_nothing) -> F
     with connected(far, _own_program(far, wishes), wishes.every_s) as connection:
         connection.feed(round(wishes.duration_s / wishes.every_s), wishes.every_s)
         if connection.line.begins_with(NATIVE, b"@" + connection.mark.encode()):
-            path = _take_over(connection.line, wishes)
-            return FarCapture(path, "the program that the far computer has")
+            return _take_over(connection, wishes)
         stream = connection.stream()
-        with _mirrored(stream, connection.line.stop) as source:
+        with _mirrored(stream, far.host.name, connection.line.stop) as source:
             path = _sampled(source, wishes, follow)
             _end_of(stream)
         remark = None if stream.is_whole else f"{connection.why()}; what arrived is kept"
@@ -72,7 +72,7 @@ def far_source(far: Far, every_s: float) -> Iterator[Source]:
     """Give a far computer that is sampled on and on; raises UnreadableComputer when it is lost."""
     with connected(far, "", every_s) as connection:
         connection.feed(TICKS_FOR_EVER, every_s)
-        with _mirrored(connection.stream(), connection.line.stop) as source:
+        with _mirrored(connection.stream(), far.host.name, connection.line.stop) as source:
             yield source
         if not connection.line.was_stopped and connection.ssh.poll() is not None:
             raise UnreadableComputer(f"{connection.why()}; what arrived is kept")
@@ -85,7 +85,7 @@ def capture_from(file: Path, wishes: Wishes, follow: Follower = follow_nothing) 
             stream = Stream(_bounded(lines))
             begun = stream.begun
             asked = wishes._replace(duration_s=begun.ticks * begun.every_s, every_s=begun.every_s)
-            with _mirrored(stream, _nobody) as source:
+            with _mirrored(stream, str(file), _nobody) as source:
                 path = _sampled(source, asked, follow)
                 _end_of(stream)
     except Garbled as error:
@@ -109,19 +109,21 @@ def _bounded(lines: "gzip.GzipFile | IO[bytes]") -> Iterator[bytes]:
 
 
 @contextmanager
-def _mirrored(stream: Stream, stop: Callable[[], None]) -> Iterator[Source]:
-    """Give the root and the clock of a stream, at its first moment; raises Garbled without any."""
-    memory = MEMORY_DIRECTORY if os.access(MEMORY_DIRECTORY, os.W_OK) else None
-    with tempfile.TemporaryDirectory(prefix="dunmist-", dir=memory) as directory:
-        clock = FarClock(stream.begun, stream.frames(), Mirror(Path(directory)), stop)
+def _mirrored(stream: Stream, label: str, stop: Callable[[], None]) -> Iterator[Source]:
+    """Give the root and the clock of a stream, at its first frame; raises Garbled without any."""
+    root = MemoryRoot(label)
+    try:
+        clock = FarClock(stream.begun, stream.frames(), Mirror(root), stop)
         if not clock.begin():
-            raise Garbled("it ended before anything was read")
+            raise Garbled(clock.trouble or "it ended before anything was read")
         by = SampledBy(stream.begun.pid, stream.begun.is_privileged)
-        yield Source(Path(directory), clock, by)
+        yield Source(root, clock, by)
+    finally:
+        root.close()
 
 
 def _sampled(source: Source, wishes: Wishes, follow: Follower) -> Path:
-    return run_capture(wishes._replace(root=source.root), source.clock, follow, source.by)
+    return run_capture(wishes, source.clock, follow, source.by, source.root)
 
 
 def _own_program(far: Far, wishes: Wishes) -> str:
@@ -141,14 +143,47 @@ def _end_of(stream: Stream) -> None:
         next(stream.frames(), None)
 
 
-def _take_over(line: Line, wishes: Wishes) -> Path:
-    """Keep the capture that the far program sends."""
-    output = wishes.output or Path(f"far-{time.strftime('%Y%m%d-%H%M%S')}.jsonl.gz")
-    new = NewFile(output, force=wishes.force)
+class _Arriving:
+    """What the remote program sends, written to a file while it is read."""
+
+    def __init__(self, chunks: Iterator[bytes], descriptor: int) -> None:
+        self._chunks, self._descriptor = chunks, descriptor
+        self._taken_bytes = 0
+
+    def read(self, size: int, /) -> bytes:
+        """Return the next chunk, whatever its size; raises CaptureError when too much came."""
+        del size
+        data = next(self._chunks, b"")
+        self._taken_bytes += len(data)
+        if self._taken_bytes > SENT_MAX_BYTES:
+            raise CaptureError(f"it is longer than {SENT_MAX_BYTES >> 20} MiB")
+        write_all(self._descriptor, data)
+        return data
+
+    def close(self) -> None:
+        """Leave the file open: it is put in place afterwards."""
+
+
+def _take_over(connection: Connection, options: Wishes) -> FarCapture:
+    """Keep the capture that the remote program sends; raises CaptureError where it is none.
+
+    Each line is checked as it arrives, as a capture in a file is.
+    """
+    output = options.output or Path(f"far-{time.strftime('%Y%m%d-%H%M%S')}.jsonl.gz")
+    asked_ticks = round(options.duration_s / options.every_s) + 1
+    new = NewFile(output, force=options.force)
     try:
-        for data in line.rest():
-            os.write(new.descriptor, data)
+        arriving = _Arriving(connection.line.rest(), new.descriptor)
+        with CaptureReader(Path(connection.host), arriving) as reader:
+            for ticks, _ in enumerate(line for line in reader.lines() if isinstance(line, Tick)):
+                if ticks > asked_ticks:
+                    raise CaptureError(f"it sends more than the {asked_ticks} ticks asked for")
         new.put_in_place()
+    except CaptureError as error:
+        raise CaptureError(
+            f"{connection.host}: what its dunmist sent is refused ({error}); nothing was kept"
+        ) from error
     finally:
         new.discard()
-    return output
+    remark = f"{connection.why()}; what arrived is kept" if reader.damage else None
+    return FarCapture(output, "the program that the far computer has", remark)

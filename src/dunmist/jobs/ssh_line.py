@@ -152,14 +152,16 @@ class Line:
 
     def begins_with(self, wanted: bytes, other: bytes) -> bool:
         """Read until one of two beginnings of a line came; return whether it was the first."""
+        beginning = re.compile(b"^(?:(%s)|%s)" % (re.escape(wanted), re.escape(other)), re.M)
+        longest = max(len(wanted), len(other))
+        searched = 0
         while True:
-            for place in _starts_of_lines(self._held):
-                rest = self._held[place:]
-                if rest.startswith(wanted):
-                    self._held = rest[len(wanted) :]
-                    return True
-                if rest.startswith(other):
-                    return False
+            match = beginning.search(self._held, searched)
+            if match:
+                self._held = self._held[match.end() if match[1] else match.start() :]
+                return match[1] is not None
+            # the last line may still become one of the two
+            searched = max(searched, self._held.rfind(b"\n", 0, -longest) + 1)
             if len(self._held) > LINE_MOST_BYTES or not self._more():
                 return False
 
@@ -189,14 +191,6 @@ class Line:
         data = os.read(self._descriptor, CHUNK_BYTES)
         self._held += data
         return bool(data)
-
-
-def _starts_of_lines(data: bytes) -> Iterator[int]:
-    yield 0
-    place = data.find(b"\n")
-    while place >= 0:
-        yield place + 1
-        place = data.find(b"\n", place + 1)
 
 
 @contextmanager

@@ -106,7 +106,7 @@ def watch(wishes: WatchWishes, onlooker: Onlooker, far: Far | None = None) -> No
             return
         system = SystemClock()
         with ended_by_signals(system.stop) as ending:
-            source = Source(wishes.root, system, None)
+            source = Source(Root(wishes.root), system, None)
             _watch(wishes, folder, onlooker, source, ending)
 
 
@@ -114,7 +114,7 @@ def _watch(
     wishes: WatchWishes, folder: Path, onlooker: Onlooker, source: Source,
     ending: Ending | None = None,
 ) -> None:  # fmt: skip
-    root = Root(source.root)
+    root = source.root
     try:
         recorder = _Recorder(wishes, folder, root, source.clock, onlooker, source.by)
         _record(recorder, ending or Ending(source.clock.stop))

@@ -148,6 +148,9 @@ def open_stat(root: Root, name: str, *, hold: bool) -> tuple[int | None, bytes, 
     """Return the open file with ``hold``, the line and what it says; None when it cannot be had."""
     descriptor = None
     try:
+        if not root.keeps_open:
+            line = root.read_start(f"proc/{name}/stat", STAT_BYTES)
+            return None, line, parse_process_stat(line)
         descriptor = root.open(f"proc/{name}/stat")
         line = os.pread(descriptor, STAT_BYTES, 0)
         stat = parse_process_stat(line)

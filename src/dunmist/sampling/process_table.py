@@ -73,7 +73,8 @@ class ProcessTable:
         self._rounds = 0
         self._elapsed_s = 0.0
         self._after_ms: Callable[[], int] = lambda: 0
-        self._descriptors = raise_descriptor_limit() - DESCRIPTORS_SPARED
+        limit = raise_descriptor_limit() - DESCRIPTORS_SPARED
+        self._descriptors = limit if root.keeps_open else 0
         self._held = 0  # of them, those of the lines of processes
         self._threads = BusyThreads(root, clock_ticks_per_s)
         self._stale: set[str] = set()  # those that ran since their details were read

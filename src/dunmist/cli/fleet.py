@@ -21,23 +21,27 @@ if TYPE_CHECKING:
 @click.option("--workers", type=click.IntRange(1, 1024), metavar="N",
               help="So many processes of this machine, instead of one a processor.")  # fmt: skip
 @click.option("--scheduler", metavar="URL",
-              help="Use the Dask cluster whose scheduler is at tcp://host:8786.")  # fmt: skip
+              help="Use the Dask cluster whose scheduler is at tls://HOST:8786.")  # fmt: skip
+@click.option("--tls-ca", type=FILE, metavar="FILE",
+              help="Who signed the cluster's certificates (PEM).")  # fmt: skip
+@click.option("--tls-cert", type=FILE, metavar="FILE", help="The certificate of this computer.")
+@click.option("--tls-key", type=FILE, metavar="FILE", help="The key of that certificate.")
 def fleet(
-    places: tuple[str, ...], output: Path, workers: int | None, scheduler: str | None
-) -> None:
+    places: tuple[str, ...], output: Path, workers: int | None, scheduler: str | None,
+    **tls: Path | None,
+) -> None:  # fmt: skip
     """Triage all captures below PLACE and report what they have in common.
 
     PLACE is a folder, a pattern, or any address that fsspec opens. Each capture is triaged as
     'dunmist triage' does it. DIR gets Parquet tables (captures, culprits, findings, packages) and
     report.html, .md and .json.
     """
-    if workers and scheduler:
-        raise click.UsageError("--workers are of this machine, --scheduler has its own; choose one")
     if output.exists() and not output.is_dir():
         raise click.UsageError(f"{output} is a file; name a directory with -o")
-    from dunmist.fleet.engine import Engine
+    from dunmist.fleet.engine import engine_of
 
-    run_fleet(list(places), output, Engine(workers, scheduler))
+    certificates = tls["tls_ca"], tls["tls_cert"], tls["tls_key"]
+    run_fleet(list(places), output, engine_of(workers, scheduler, certificates))
 
 
 def run_fleet(places: list[str], output: Path, engine: "Engine") -> None:

@@ -1,13 +1,13 @@
 """What ``dunmist watch --install`` and ``--remove`` show, ask and do."""
 
 import getpass
-import sys
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
 import click
 
 from dunmist.advice import Act
+from dunmist.children import python_command
 from dunmist.cli.acting import agrees
 from dunmist.errors import Refused, Unsuccessful
 from dunmist.fixing import Outcome, UnitFile, When, plan_units, watch_unit
@@ -74,7 +74,7 @@ def remove(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
 
 
 def _parts(wanted: Wanted, options: "WatchOptions") -> list[UnitFile]:
-    program = [sys.executable, "-m", "dunmist"]
+    program = python_command("-m", "dunmist")
     if wanted.plan is None or wanted.at is None:
         command = [*program, "watch", "--plain", "--every", f"{options.every_s:g}s", "--keep",
                    f"{options.keep_s:g}s", "--most", str(options.most_bytes)]  # fmt: skip

@@ -1,9 +1,10 @@
 """A question that may not be answered for hours, asked by a process that can be left to itself."""
 
 import subprocess
-import sys
 import time
 from collections.abc import Mapping, Sequence
+
+from dunmist.children import python_command, start_child
 
 DEADLINE_S = 2.0
 # what was said long ago takes a moment to be read as well
@@ -18,12 +19,10 @@ class Children:
 
     def __init__(self, questions: Mapping[str, Sequence[str]]) -> None:
         self._asked = {
-            name: subprocess.Popen(
-                [sys.executable, "-I", "-S", *arguments],
-                stdin=subprocess.DEVNULL,
+            name: start_child(
+                python_command(*arguments, isolated=True),
                 stdout=subprocess.PIPE,
-                stderr=subprocess.DEVNULL,
-                start_new_session=True,
+                own_session=True,
             )
             for name, arguments in questions.items()
         }

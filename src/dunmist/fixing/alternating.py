@@ -8,17 +8,15 @@ own are frozen (``freezing.py``), other processes get signals through their desc
 import os
 import signal
 import socket
-import subprocess
-import sys
 import threading
 import time
 from collections.abc import Sequence
 from contextlib import ExitStack, suppress
-from pathlib import Path
 from types import TracebackType
 from typing import Self
 
 from dunmist.advice import Act, Target
+from dunmist.children import python_command, start_child
 from dunmist.compare import Phase
 from dunmist.computer import Root
 from dunmist.errors import Refused
@@ -162,11 +160,8 @@ def _kept(stack: ExitStack) -> socket.socket:
     """Return the channel to a keeper that is ready; raises Refused where it does not come up."""
     own, other = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     with other:
-        process = subprocess.Popen(
-            [sys.executable, "-I", "-S", str(Path(keeper.__file__))],
-            stdin=other.fileno(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-            start_new_session=True, cwd="/",
-        )  # fmt: skip
+        command = python_command(keeper.__file__, isolated=True)
+        process = start_child(command, stdin=other.fileno(), own_session=True)
     # last: the channel is closed before, so it ends
     stack.callback(process.wait, READY_S)
     own.settimeout(READY_S)

@@ -11,27 +11,64 @@ import os
 import time
 from collections.abc import Callable, Iterator, Mapping
 from itertools import islice
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from dunmist.errors import OutputError
+from dunmist.children import safe_spawning
+from dunmist.errors import OutputError, WrongUsage
 from dunmist.fleet.one import record_of, troubled
 from dunmist.fleet.places import Found
 from dunmist.fleet.records import Record
 
 if TYPE_CHECKING:
-    from distributed import Client, Future
+    from distributed import Client, Future, Security
 
 # tasks in hand for each worker; one that dies often is given up
 AHEAD, TRIES = 4, 2
 MEMORY_LIMIT = "1GiB"
 TASK_MOST_S, LOOK_S = 300.0, 5.0
+TLS = "tls://"
+
+
+class Certificates(NamedTuple):
+    """Files in PEM form: who signed the cluster's certificates, and the client's own."""
+
+    ca: Path
+    cert: Path
+    key: Path
 
 
 class Engine(NamedTuple):
-    """Where it runs: so many processes here, or the address of a scheduler."""
+    """Where it runs: so many processes here, or the scheduler at an address over TLS."""
 
     workers: int | None = None
     scheduler: str | None = None
+    certificates: Certificates | None = None
+
+
+def engine_of(
+    workers: int | None, scheduler: str | None, certificates: tuple[Path | None, ...]
+) -> Engine:
+    """Return the engine that was asked for; raises WrongUsage.
+
+    ``certificates`` are the files of ``Certificates``, each None where it was not given.
+    """
+    given = [path for path in certificates if path is not None]
+    if scheduler is None:
+        if given:
+            raise WrongUsage("--tls-ca, --tls-cert and --tls-key go with --scheduler; give it too")
+        return Engine(workers)
+    if workers is not None:
+        raise WrongUsage("--workers are of this machine, --scheduler has its own; choose one")
+    if not scheduler.startswith(TLS) or len(given) != len(Certificates._fields):
+        raise WrongUsage(
+            f"'{scheduler}': a scheduler is reached over TLS only; give tls://HOST:8786 with "
+            "--tls-ca, --tls-cert and --tls-key"
+        )
+    for path in given:
+        if not path.is_file():
+            raise WrongUsage(f"{path}: is no file; give a certificate or key in PEM form")
+    return Engine(None, scheduler, Certificates(*given))
 
 
 def records(
@@ -47,7 +84,7 @@ def records(
 def _client(engine: Engine) -> "Iterator[Client]":
     try:
         import dask
-        from distributed import Client, LocalCluster
+        from distributed import Client, LocalCluster, Security
     except ImportError as error:
         raise OutputError(
             "a fleet needs Dask; install it with 'pip install dunmist[fleet]'"
@@ -58,26 +95,45 @@ def _client(engine: Engine) -> "Iterator[Client]":
     with dask.config.set({
         "distributed.scheduler.allowed-failures": TRIES, "distributed.logging.distributed": "error",
         "distributed.worker.memory.terminate": 0.95, "distributed.worker.profile.enabled": False,
+        # the pages of a scheduler and of workers know no certificates: none is served
+        "distributed.scheduler.http.routes": [], "distributed.worker.http.routes": [],
     }):  # fmt: skip
         if engine.scheduler is not None:
             try:
-                client = Client(engine.scheduler, timeout="10s")
+                client = Client(engine.scheduler, timeout="10s", security=_security(engine))
             except (OSError, TimeoutError, ValueError) as error:
                 raise OutputError(
-                    f"{engine.scheduler}: no scheduler answers; start one with 'dask scheduler'"
+                    f"{engine.scheduler}: no scheduler answers over TLS with these certificates "
+                    f"({_reason(error)}); start one with 'dask scheduler --tls-ca-file …'"
                 ) from error
             with client:
                 yield client
             return
         count = engine.workers or os.cpu_count() or 1
         with (
+            safe_spawning(),
+            # whoever reaches a scheduler has code run: certificates of this run keep others out
             LocalCluster(
                 n_workers=count, threads_per_worker=1, processes=True, memory_limit=MEMORY_LIMIT,
-                dashboard_address=None, host="127.0.0.1", silence_logs="CRITICAL",
+                dashboard_address="127.0.0.1:0", host="127.0.0.1", silence_logs="CRITICAL",
+                security=Security.temporary(), protocol="tls://",
             ) as cluster,
-            Client(cluster) as client,
+            Client(cluster, security=cluster.security) as client,
         ):  # fmt: skip
             yield client
+
+
+def _security(engine: Engine) -> "Security":
+    from distributed import Security
+
+    assert engine.certificates is not None  # engine_of sees to it
+    ca, cert, key = map(str, engine.certificates)
+    return Security(tls_ca_file=ca, tls_client_cert=cert, tls_client_key=key,
+                    require_encryption=True)  # fmt: skip
+
+
+def _reason(error: Exception) -> str:
+    return str(error.__cause__ or error) or type(error).__name__
 
 
 def _handed_out(

@@ -17,6 +17,8 @@ from typing import IO, NamedTuple, Self
 
 import msgspec
 
+from dunmist.children import python_command, start_child
+
 # so much of one processor for looking, after it was loaded
 SHARE_MOST = 0.05
 LOOK_AGAIN_S = 1.5
@@ -49,10 +51,11 @@ class Believing:
         self._rest = b""
 
     def __enter__(self) -> Self:
-        self._child = subprocess.Popen(
-            [sys.executable, "-m", "dunmist.jobs.belief"], stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
-        )  # fmt: skip
+        self._child = start_child(
+            python_command("-m", "dunmist.jobs.belief"),
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+        )
         # loaded before anything is sampled, so that it is no part of what is sampled
         self._output.readline()
         os.set_blocking(self._output.fileno(), False)
@@ -79,7 +82,7 @@ class Believing:
         # without an answer it is sampled to the end
         self._asked = True
         with suppress(BrokenPipeError):
-            self._child.stdin.write(json.dumps([at_s, str(path)]).encode() + b"\n")
+            self._child.stdin.write(json.dumps([at_s, str(path.absolute())]).encode() + b"\n")
             self._child.stdin.flush()
 
     def _heard(self) -> Belief | None:

@@ -8,7 +8,6 @@ import logging
 import os
 import re
 import subprocess
-import sys
 import tempfile
 from collections.abc import Iterator
 from contextlib import suppress
@@ -16,6 +15,8 @@ from pathlib import Path
 from typing import IO, Any, NamedTuple
 
 import msgspec
+
+from dunmist.children import python_command, start_child
 
 _LOG = logging.getLogger(__name__)
 LAST_S = 30.0
@@ -84,10 +85,8 @@ class Judging:
             return
         path = self._waiting.pop(0)
         answer = tempfile.TemporaryFile()  # noqa: SIM115 - it is read when the child has ended
-        process = subprocess.Popen(
-            [sys.executable, "-m", "dunmist", "triage", str(path), "--json"],
-            stdin=subprocess.DEVNULL, stdout=answer, stderr=subprocess.DEVNULL,
-        )  # fmt: skip
+        command = python_command("-m", "dunmist", "triage", str(path.absolute()), "--json")
+        process = start_child(command, stdout=answer)
         os.sched_setscheduler(process.pid, os.SCHED_IDLE, os.sched_param(0))
         self._running = path, process, answer
 

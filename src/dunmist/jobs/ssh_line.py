@@ -6,7 +6,6 @@ It asks for passwords and host keys at the terminal by itself; nothing here does
 import os
 import re
 import select
-import shutil
 import signal
 import subprocess
 import tempfile
@@ -15,6 +14,7 @@ from contextlib import contextmanager, suppress
 from typing import IO, NamedTuple
 from urllib.parse import urlsplit
 
+from dunmist.children import find_program, start_child
 from dunmist.elsewhere import Garbled, Stream, collector_script
 from dunmist.elsewhere.script import new_mark
 from dunmist.errors import UnreadableComputer, WrongUsage
@@ -58,13 +58,13 @@ class Far(NamedTuple):
     sudo: bool = False
 
 
-def _command(far: Far, own: str) -> list[str]:
-    """Return the call of ssh(1); every login shell understands what it is told."""
+def _arguments(far: Far, own: str) -> list[str]:
+    """Return the arguments of ssh(1); every login shell understands what it is told."""
     shell = "sudo -n sh -s" if far.sudo else "sh -s"
     port = ["-p", str(far.host.port)] if far.host.port else []
     alive = ["-o", "ServerAliveInterval=5", "-o", "ServerAliveCountMax=4"]
     told = f"exec sh -c '{own}exec {shell}'"
-    return [SSH, "-T", "-C", "-o", "ConnectTimeout=15", *alive, *port, "--", far.host.name, told]
+    return ["-T", "-C", "-o", "ConnectTimeout=15", *alive, *port, "--", far.host.name, told]
 
 
 class Connection(NamedTuple):
@@ -106,13 +106,17 @@ def connected(far: Far, own: str, every_s: float) -> Iterator[Connection]:
 
     Raises UnreadableComputer where nothing that a collector says came.
     """
-    if shutil.which(SSH) is None:
+    ssh_program = find_program(SSH)
+    if ssh_program is None:
         raise UnreadableComputer("there is no ssh here; install the OpenSSH client")
     with tempfile.TemporaryFile() as complaints:
-        ssh = subprocess.Popen(
-            _command(far, own), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=complaints,
-            bufsize=0,
-        )  # fmt: skip
+        ssh = start_child(
+            [ssh_program, *_arguments(far, own)],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=complaints,
+            buffered=False,
+        )
         assert ssh.stdout is not None  # it was asked for
         line = Line(ssh.stdout.fileno(), SILENT_S + 3 * every_s)
         connection = Connection(far.host.name, new_mark(), ssh, line, complaints)

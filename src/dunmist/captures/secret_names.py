@@ -11,6 +11,7 @@ from typing import NamedTuple
 import msgspec
 
 from dunmist.errors import SettingsError
+from dunmist.trusted_paths import read_settings
 
 # dbPassword, DB_PASSWORD and db-password are the same two words
 _WORD = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
@@ -105,16 +106,15 @@ def load_rules(own: Path | None = None) -> Rules:
     """Return the shipped rules with those of the user's own file; raises SettingsError."""
     secrets = _shipped()
     try:
-        if own is not None:
-            added = msgspec.convert(tomllib.loads(own.read_text(encoding="utf-8")), Secrets)
+        text = read_settings(own) if own is not None else None
+        if text is not None:
+            added = msgspec.convert(tomllib.loads(text), Secrets)
             secrets = Secrets(
                 *(
                     getattr(secrets, field) + getattr(added, field)
                     for field in Secrets.__struct_fields__
                 )
             )
-    except (FileNotFoundError, PermissionError):
-        pass  # nobody has to have one, and somebody else's is not ours
     except (OSError, ValueError) as error:
         raise SettingsError(
             f"{own}: no rules for secrets ({error}); mend it, or move it away"

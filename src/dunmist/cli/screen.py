@@ -6,6 +6,7 @@ Keys are read by a thread of their own, so that they answer at once; a lock keep
 """
 
 import curses
+import os
 import select
 import sys
 import threading
@@ -21,7 +22,7 @@ from dunmist.cli.watching import Telling, line_of
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job
 from dunmist.jobs.ssh_line import Far
-from dunmist.recorder import Gauge, Kept, Known, Moment, Now, Taker
+from dunmist.recorder import Gauge, Kept, Known, Mark, Moment, Now, Taker
 from dunmist.sampling import Record
 
 if TYPE_CHECKING:
@@ -134,7 +135,7 @@ class Screen:
             self._stop()
         elif word == "k" and self._watched is not None:
             moment = Moment(self._watched.tick.at_s, datetime.now().astimezone())
-            self._watched.incidents.mark(moment, "marked on the screen")
+            self._watched.incidents.mark(moment, Mark("marked on the screen", os.getuid()))
         elif key == curses.KEY_UP:
             self._view = view._replace(chosen=max(0, view.chosen - 1))
         elif key == curses.KEY_DOWN:

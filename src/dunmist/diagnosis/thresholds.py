@@ -15,6 +15,7 @@ import msgspec
 
 from dunmist.errors import SettingsError
 from dunmist.series import DiskKind
+from dunmist.trusted_paths import read_settings
 
 
 class _Figures(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -405,9 +406,10 @@ def load_thresholds(path: Path) -> Thresholds:
     Without a file they are those of the table.
     """
     try:
-        changes = tomllib.loads(path.read_text(encoding="utf-8"))
-    except (FileNotFoundError, PermissionError):  # none, or in somebody else's home
-        return thresholds()
+        text = read_settings(path)
+        if text is None:
+            return thresholds()
+        changes = tomllib.loads(text)
     except (OSError, ValueError) as error:
         raise SettingsError(
             f"{path}: no table of thresholds ({error}); mend it, or move it away"

@@ -1,25 +1,46 @@
-"""Where a user's own settings are."""
+"""Where settings and state are kept.
 
+An administrator's environment may be another person's (su(1), sudo(8) with ``-E``). As root only
+directories are used that nobody else can change; otherwise those below root's own home, which is
+said in one line.
+"""
+
+import logging
 import os
 import pwd
-import stat
+from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 
-JOURNAL = "acts.jsonl"
+from dunmist.trusted_paths import ROOT, Untrusted, check_directory
 
-ADMINISTRATOR = 0
+JOURNAL = "acts.jsonl"
+SYSTEM_RUNTIME = Path("/run/dunmist")
+_LOG = logging.getLogger(__name__)
 
 
 def settings_directory() -> Path:
     """Return where a user's settings are looked for."""
     import platformdirs
 
-    return Path(platformdirs.user_config_dir("dunmist"))
+    return _trusted("settings", platformdirs.user_config_dir, ".config/dunmist")
+
+
+def state_directory() -> Path:
+    """Return where the state of whoever runs this is kept."""
+    import platformdirs
+
+    return _trusted("state", platformdirs.user_state_dir, ".local/state/dunmist")
+
+
+def journal_path() -> Path:
+    """Return where acts are written down."""
+    return state_directory() / JOURNAL
 
 
 def watch_directory() -> Path:
-    """Return where the flight recorder keeps what it has; of whoever runs this, as the journal."""
-    return journal_path().parent / "watch"
+    """Return where the flight recorder keeps what it has."""
+    return state_directory() / "watch"
 
 
 def incidents_directory() -> Path:
@@ -29,37 +50,38 @@ def incidents_directory() -> Path:
 
 def plans_directory() -> Path:
     """Return where planned collections are put."""
-    return journal_path().parent / "planned"
+    return state_directory() / "planned"
 
 
-def mark_sockets() -> list[Path]:
+def mark_directories() -> list[Path]:
     """Return where a recorder may listen for marks, the nearest first.
 
-    One of the administrator listens where everybody reaches it; systemd names the place.
+    Root's recorder listens where everybody reaches it, whatever the environment says.
     """
-    given = os.environ.get("RUNTIME_DIRECTORY")
+    if os.geteuid() == ROOT:
+        return [SYSTEM_RUNTIME]
+    given = os.environ.get("RUNTIME_DIRECTORY", "").partition(":")[0]
     own = os.environ.get("XDG_RUNTIME_DIR")
-    places = [Path(given)] if given else []
-    places += [Path(own) / "dunmist"] if own else []
-    return [place / "marks.sock" for place in (*places, Path("/run/dunmist"))]
+    directories = [Path(given)] if given else []
+    directories += [Path(own) / "dunmist"] if own else []
+    return [*directories, SYSTEM_RUNTIME]
 
 
-def journal_path() -> Path:
-    """Return where acts are written down: in the state of who runs this, and of nobody else.
+def _trusted(what: str, directory_of: Callable[[str], str], below_home: str) -> Path:
+    """Return the directory that the environment names, or root's own where that is not safe."""
+    path = Path(directory_of("dunmist"))
+    if os.geteuid() != ROOT:
+        return path
+    try:
+        check_directory(path)
+    except Untrusted as error:
+        # the home of the password database, whose links only root can have made
+        own = Path(os.path.realpath(pwd.getpwuid(ROOT).pw_dir)) / below_home
+        _say_once(f"{path}: not used for {what} by root, as {error}; {own} is used instead")
+        return own
+    return path
 
-    With sudo(8) the environment may be that of the person who called it. What the administrator
-    trusts later does not lie where that person can change it.
-    """
-    import platformdirs
 
-    place = Path(platformdirs.user_state_dir("dunmist"))
-    if os.geteuid() == ADMINISTRATOR and not _is_administrators(place):
-        place = Path(pwd.getpwuid(ADMINISTRATOR).pw_dir) / ".local/state/dunmist"
-    return place / JOURNAL
-
-
-def _is_administrators(place: Path) -> bool:
-    """Whether what is there of a path belongs to the administrator alone."""
-    there = next(part for part in (place, *place.parents) if part.exists())
-    about = there.stat()
-    return about.st_uid == ADMINISTRATOR and not about.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
+@cache
+def _say_once(text: str) -> None:
+    _LOG.warning(text)

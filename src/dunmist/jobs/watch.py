@@ -5,10 +5,12 @@ turns out to have been nothing is forgotten again, unless a person asked for it.
 """
 
 import fcntl
+import logging
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from datetime import datetime, timedelta
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple, Protocol
 
@@ -23,7 +25,7 @@ from dunmist.jobs.far import Source, StoppableClock, far_source
 from dunmist.jobs.judging_child import Verdict, judged_apart
 from dunmist.jobs.settings import (
     incidents_directory,
-    mark_sockets,
+    mark_directories,
     settings_directory,
     watch_directory,
 )
@@ -44,6 +46,7 @@ from dunmist.recorder import (
     cut,
     cut_off_run,
     drop,
+    incident_bytes,
     keep,
     load_watch_rules,
     of_the_run,
@@ -53,6 +56,9 @@ from dunmist.recorder import (
     write_kept,
 )
 from dunmist.sampling import Plan, Record, SystemClock, Tick, sample
+from dunmist.trusted_paths import Untrusted
+
+_LOG = logging.getLogger(__name__)
 
 RING, LOCK, MASKS = "ring", "lock", "secrets.toml"
 # it ends when it is told to; the plan of a capture has an end
@@ -137,13 +143,14 @@ def _record(own: _Recorder, ending: Ending) -> None:
     wishes, folder, root, clock, onlooker, by = own
     subject, plan = read_subject(root, by), Plan(wishes.duration_s or FOR_EVER_S, wishes.every_s)
     header = header_of(root, subject, plan, clock.now(), by)
-    judge = judged_apart(_keep_what_was_cut_off(folder))
+    judge = judged_apart(_keep_what_was_cut_off(folder, wishes.most_bytes))
     limits = Limits(wishes.keep_s, wishes.most_bytes)
-    ring = Ring(folder / RING, header, limits, load_rules(settings_directory() / MASKS))
+    ring = Ring(folder / RING, header, limits, load_rules(settings_directory() / MASKS),
+                partial(incident_bytes, incidents_directory()))  # fmt: skip
     rules = load_watch_rules()
-    incidents = Incidents(incidents_directory(), ring, rules)
+    incidents = Incidents(incidents_directory(), ring, rules, wishes.most_bytes)
     following = Rules(rules, subject.machine.clock_ticks_per_s, _speeds(subject.inventory))
-    marks = Marks(mark_sockets()[0])
+    marks = _marks(mark_directories()[0])
     moment = Moment(0.0, clock.now())
     onlooker.begin(clock.stop, header, lambda: ring.known)
     try:
@@ -155,18 +162,30 @@ def _record(own: _Recorder, ending: Ending) -> None:
                 onlooker.look(record, None)
                 continue
             moment = Moment(record.at_s, clock.now())
-            for mark in marks.taken():
-                incidents.mark(moment, mark.words)
+            for mark in marks.taken() if marks else ():
+                incidents.mark(moment, mark)
             judge.add(incidents.add(moment, following.add(record, ring.known)))
             for verdict in judge.done():
                 _settle(incidents_directory(), verdict, onlooker)
             onlooker.look(record, Watched(record, incidents, ring.trouble))
     finally:
-        marks.close()
+        if marks:
+            marks.close()
+            for mark in marks.taken():
+                incidents.mark(moment, mark)
         ring.close(clock.now())
         judge.add(incidents.close(moment))
         for verdict in judge.rest():
             _settle(incidents_directory(), verdict, onlooker)
+
+
+def _marks(directory: Path) -> Marks | None:
+    """Return what hears marks; None, and a warning, where no socket can be made for them."""
+    try:
+        return Marks(directory)
+    except (Untrusted, OSError) as error:
+        _LOG.warning("%s: no marks are heard (%s)", directory, error)
+        return None
 
 
 def _speeds(inventory: Inventory) -> dict[str, int]:
@@ -191,7 +210,7 @@ def _settle(folder: Path, verdict: Verdict, onlooker: Onlooker) -> None:
     onlooker.told(judged)
 
 
-def _keep_what_was_cut_off(folder: Path) -> Path | None:
+def _keep_what_was_cut_off(folder: Path, most_bytes: int) -> Path | None:
     """Keep the last minutes of the run before, where it did not end in good order."""
     segments = [one.path for one in read_segments(folder / RING)]
     last = cut_off_run(segments)
@@ -209,7 +228,7 @@ def _keep_what_was_cut_off(folder: Path) -> Path | None:
     mark = IncidentMark([CUT_OFF], max(0.0, ended_s - CUT_OFF_LOOKED_S), ended_s)
     stretch = Stretch(ended_wall_s - CUT_OFF_S, ended_wall_s + 1.0)
     what = Keeping(stretch, mark, ended_wall_s - CUT_OFF_LOOKED_S, ended_wall_s)
-    return keep(incidents_directory(), segments[-4:], what)
+    return keep(incidents_directory(), segments[-4:], what, most_bytes)
 
 
 def recall(since: datetime, span_s: float, output: Path, *, force: bool) -> Cut:
@@ -228,7 +247,7 @@ def incidents_kept() -> list[Kept]:
 
 def mark(words: str) -> None:
     """Tell the recorder that something is wrong just now; raises Refused where none listens."""
-    send_mark(mark_sockets(), words)
+    send_mark(mark_directories(), words)
 
 
 @contextmanager

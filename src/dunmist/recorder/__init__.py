@@ -14,12 +14,13 @@ from dunmist.recorder.incidents import (
     Moment,
     capture_of,
     drop,
+    incident_bytes,
     keep,
     read_incidents,
     write_kept,
 )
 from dunmist.recorder.known import Known
-from dunmist.recorder.marks import Marks, send_mark
+from dunmist.recorder.marks import Mark, Marks, send_mark
 from dunmist.recorder.now import Gauge, Now, Taker
 from dunmist.recorder.ring import (
     Limits,
@@ -40,6 +41,7 @@ __all__ = [
     "Kept",
     "Known",
     "Limits",
+    "Mark",
     "Marks",
     "Moment",
     "Now",
@@ -53,6 +55,7 @@ __all__ = [
     "cut",
     "cut_off_run",
     "drop",
+    "incident_bytes",
     "keep",
     "load_watch_rules",
     "of_the_run",

@@ -7,6 +7,8 @@ to it, so that a storm makes one incident. What it was is judged afterwards, by 
 import logging
 import os
 import re
+from collections import Counter
+from collections.abc import Sequence
 from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
@@ -17,13 +19,16 @@ import msgspec
 from dunmist.captures import IncidentMark
 from dunmist.errors import CaptureError, OutputError
 from dunmist.recorder.cutting import Stretch, cut
-from dunmist.recorder.ring import Ring
+from dunmist.recorder.marks import Mark
+from dunmist.recorder.ring import Ring, check_room
 from dunmist.recorder.rules import Rule
 
 # how long nothing must hold until it is over, how long it may last, and what is kept around it
 QUIET_S, MOST_S, BEFORE_S, AFTER_S = 15.0, 300.0, 120.0, 10.0
-# so many are kept
-KEPT_MOST = 100
+# so many are kept, and besides them so many that only somebody's mark set off
+KEPT_MOST, MARKED_MAX = 100, 30
+# of all bytes that a recorder may take
+INCIDENT_SHARE = 0.5
 NAME = re.compile(r"incident-(\d{3,6})\.json")
 MODE = 0o700
 MARKED, CUT_OFF = "marked", "cut-off"
@@ -33,7 +38,8 @@ _LOG = logging.getLogger(__name__)
 class Kept(msgspec.Struct, frozen=True, omit_defaults=True):
     """An incident on disk: when by the wall clock, what set it off, and what it was judged to be.
 
-    ``words`` are what somebody said of it. ``state`` is ``new`` until it was judged.
+    ``words`` are what somebody said of it, ``marked_by`` is their user number. ``state`` is ``new``
+    until it was judged.
     """
 
     number: int
@@ -46,6 +52,12 @@ class Kept(msgspec.Struct, frozen=True, omit_defaults=True):
     limiting: str | None = None
     headline: str | None = None
     culprit: str | None = None
+    marked_by: int | None = None
+
+    @property
+    def is_only_marked(self) -> bool:
+        """Whether nothing but somebody's mark set it off."""
+        return self.set_off == [MARKED]
 
     @property
     def by_person(self) -> bool:
@@ -61,6 +73,7 @@ class Incident:
         self.held_s = at_s
         self.set_off: dict[str, None] = {}
         self.words: list[str] = []
+        self.marked_by: int | None = None
 
 
 class Moment(NamedTuple):
@@ -73,8 +86,9 @@ class Moment(NamedTuple):
 class Incidents:
     """Follows which rules hold, and keeps what belongs together."""
 
-    def __init__(self, folder: Path, ring: Ring, rules: dict[str, Rule]) -> None:
+    def __init__(self, folder: Path, ring: Ring, rules: dict[str, Rule], most_bytes: int) -> None:
         self._folder = folder
+        self._most_bytes = most_bytes
         self._ring = ring
         self._rules = rules
         self._open: Incident | None = None
@@ -99,11 +113,13 @@ class Incidents:
             return self._keep(moment)
         return self._keep(moment) if moment.at_s - self._open.held_s >= QUIET_S else None
 
-    def mark(self, moment: Moment, words: str) -> None:
+    def mark(self, moment: Moment, mark: Mark) -> None:
         """Take what somebody says of this moment."""
         self._take(moment, MARKED, moment.at_s)
         assert self._open is not None  # it was taken
-        self._open.words.append(words)
+        self._open.words.append(mark.words)
+        if self._open.marked_by is None:
+            self._open.marked_by = mark.uid
 
     def close(self, moment: Moment) -> Path | None:
         """Keep what is open when the recorder ends."""
@@ -134,8 +150,9 @@ class Incidents:
         mark = IncidentMark(list(found.set_off), found.began_s, found.held_s)
         found_words = " / ".join(found.words) or None
         stretch = Stretch(began_wall_s - BEFORE_S, ended_wall_s + AFTER_S)
-        what = Keeping(stretch, mark, began_wall_s, ended_wall_s, found_words)
-        return keep(self._folder, self._ring.segments[-KEPT_SEGMENTS:], what)
+        what = Keeping(stretch, mark, began_wall_s, ended_wall_s, found_words, found.marked_by)
+        segments = self._ring.segments[-KEPT_SEGMENTS:]
+        return keep(self._folder, segments, what, self._most_bytes)
 
 
 # as many as an incident with what is around it may reach into
@@ -150,12 +167,17 @@ class Keeping(NamedTuple):
     began_wall_s: float
     ended_wall_s: float
     words: str | None = None
+    marked_by: int | None = None
 
 
-def keep(folder: Path, segments: list[Path], what: Keeping) -> Path | None:
-    """Keep a stretch as an incident; return its capture, None where that could not be."""
+def keep(folder: Path, segments: list[Path], what: Keeping, most_bytes: int) -> Path | None:
+    """Keep a stretch as an incident; return its capture, None where that could not be.
+
+    ``most_bytes`` is what the recorder may take, of which incidents have their share.
+    """
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=MODE)
+        check_room(folder)
         before = read_incidents(folder)
         number = before[-1].number + 1 if before else 1
         path = capture_of(folder, number)
@@ -164,13 +186,47 @@ def keep(folder: Path, segments: list[Path], what: Keeping) -> Path | None:
             datetime.fromtimestamp(moment).astimezone().isoformat(timespec="seconds")
             for moment in (what.began_wall_s, what.ended_wall_s)
         )
-        write_kept(folder, Kept(number, began, ended, what.mark.set_off, what.words))
-        for old in before[: max(0, len(before) + 1 - KEPT_MOST)]:
+        kept = Kept(number, began, ended, what.mark.set_off, what.words, marked_by=what.marked_by)
+        write_kept(folder, kept)
+        for old in too_many([*before, kept]):
             drop(folder, old.number)
+        _drop_until(folder, round(INCIDENT_SHARE * most_bytes), number)
     except (OSError, CaptureError, OutputError) as error:
         _LOG.warning("an incident could not be kept: %s", error)
         return None
     return path
+
+
+def too_many(incidents: Sequence[Kept]) -> list[Kept]:
+    """Return those to be dropped: the oldest, and of those that people marked their own oldest.
+
+    Marks displace nothing but marks, and first those of who made the most.
+    """
+    genuine = [one for one in incidents if not one.is_only_marked]
+    dropped = genuine[: max(0, len(genuine) - KEPT_MOST)]
+    marked = [one for one in incidents if one.is_only_marked]
+    while len(marked) > MARKED_MAX:
+        (user, _), *_ = Counter(one.marked_by for one in marked).most_common(1)
+        oldest = next(one for one in marked if one.marked_by == user)
+        marked.remove(oldest)
+        dropped.append(oldest)
+    return dropped
+
+
+def incident_bytes(folder: Path) -> int:
+    """Return how many bytes the incidents of a folder take."""
+    with suppress(FileNotFoundError):
+        return sum(entry.stat(follow_symlinks=False).st_size for entry in os.scandir(folder))
+    return 0
+
+
+def _drop_until(folder: Path, most_bytes: int, newest: int) -> None:
+    """Drop incidents until they fit, marks first, and never the newest."""
+    others = [one for one in read_incidents(folder) if one.number != newest]
+    for one in sorted(others, key=lambda one: (not one.is_only_marked, one.number)):
+        if incident_bytes(folder) <= most_bytes:
+            return
+        drop(folder, one.number)
 
 
 def read_incidents(folder: Path) -> list[Kept]:

@@ -8,7 +8,7 @@ import logging
 import os
 import re
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -38,7 +38,7 @@ class Segment(NamedTuple):
 
 
 class Limits(NamedTuple):
-    """How much is kept: seconds, and bytes."""
+    """How much is kept: seconds, and bytes, incidents included."""
 
     keep_s: float
     most_bytes: int
@@ -58,8 +58,12 @@ def read_segments(folder: Path) -> list[Segment]:
 class Ring:
     """The ring of one run; ``add`` takes its records, and ``close`` ends its segment."""
 
-    def __init__(self, folder: Path, header: Header, limits: Limits, rules: Rules) -> None:
+    def __init__(
+        self, folder: Path, header: Header, limits: Limits, rules: Rules,
+        incident_bytes: Callable[[], int] = lambda: 0,
+    ) -> None:  # fmt: skip
         self._folder = folder
+        self._incident_bytes = incident_bytes
         self._header = header
         self._limits = limits
         self._rules = rules
@@ -171,19 +175,16 @@ class Ring:
     def _make_room(self) -> None:
         """Take away the oldest; raises OutputError where even that leaves too little room."""
         segments = read_segments(self._folder)
-        kept_bytes = 0
+        kept_bytes = self._incident_bytes()
         keep = int(self._limits.keep_s // SEGMENT_S) + 1
         for place, one in enumerate(reversed(segments)):
             kept_bytes += one.bytes
             if place >= keep or kept_bytes > self._limits.most_bytes:
                 one.path.unlink(missing_ok=True)
         left = read_segments(self._folder)
-        while _is_nearly_full(self._folder) and left:
+        while is_nearly_full(self._folder) and left:
             left.pop(0).path.unlink(missing_ok=True)
-        if _is_nearly_full(self._folder):
-            raise OutputError(
-                f"{self._folder}: its file system has less than a tenth left; make room"
-            )
+        check_room(self._folder)
 
 
 def cut_off_run(segments: list[Path]) -> Path | None:
@@ -220,9 +221,16 @@ def of_the_run(segments: list[Path], since: datetime) -> Iterator[Path]:
             yield path
 
 
-def _is_nearly_full(folder: Path) -> bool:
+def is_nearly_full(folder: Path) -> bool:
+    """Whether a file system has less than a tenth left."""
     found = os.statvfs(folder)
     return found.f_bavail < LEFT_FREE * found.f_blocks
+
+
+def check_room(folder: Path) -> None:
+    """Raise OutputError where nothing more may be written to a file system."""
+    if is_nearly_full(folder):
+        raise OutputError(f"{folder}: its file system has less than a tenth left; make room")
 
 
 def _sync_directory(folder: Path) -> None:

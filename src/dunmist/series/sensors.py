@@ -23,6 +23,7 @@ from dunmist.errors import SettingsError
 from dunmist.sampling import SENSORS_S
 from dunmist.series.counters import Track
 from dunmist.series.timeline import Level, Rate, TimeLine
+from dunmist.trusted_paths import read_settings
 
 # chips call the same limit by different names; the most severe that is published counts
 CRITICAL = ("crit", "critical", "emergency", "max", "hot")
@@ -102,10 +103,8 @@ class ProcessorSensor(NamedTuple):
 def load_corrections(path: Path) -> list[Correction]:
     """Return the corrections of a file, none when there is no file; raises SettingsError."""
     try:
-        text = path.read_text(encoding="utf-8")
-        return msgspec.convert(tomllib.loads(text), _Settings).sensor
-    except (FileNotFoundError, PermissionError):  # none, or in somebody else's home
-        return []
+        text = read_settings(path)
+        return msgspec.convert(tomllib.loads(text), _Settings).sensor if text else []
     except (OSError, ValueError) as error:
         # both parsers' errors are values that cannot be
         raise SettingsError(

@@ -8,7 +8,9 @@
 # Set before this: MARK (a word that nobody can guess), TICKS, EVERY (hundredths of a second).
 LC_ALL=C
 export LC_ALL
-PATH=$PATH:/bin:/usr/bin:/sbin:/usr/sbin
+# only directories of the administrator: an empty or relative part would be the current directory
+PATH=/usr/sbin:/usr/bin:/sbin:/bin:/usr/local/sbin:/usr/local/bin:/run/current-system/sw/bin
+export PATH
 # a root that is as bare as can be has no devices either
 if [ -e /dev/null ]; then
   NIL=/dev/null
@@ -158,12 +160,19 @@ facts() {
   show $short
   # shellcheck disable=SC2086
   ls -ldn$Q $exes <$NIL | sed 's/^/exe:/'
-  commands "$@" | sed -e 's/^/cmd:/' \
+  # a value with a line end in it goes on in the next line, up to where its argument ends
+  commands "$@" | sed -e '/^cmd:/!s/^/cmd:/' -e ':mask' \
     -e "s/\([Pp][Aa][Ss][Ss][A-Za-z_-]*[=: $SEP]\)[^$SEP]*/\1[masked]/g" \
     -e "s/\([Tt][Oo][Kk][Ee][Nn][=: $SEP]\)[^$SEP]*/\1[masked]/g" \
     -e "s/\([Ss][Ee][Cc][Rr][Ee][Tt][A-Za-z_-]*[=: $SEP]\)[^$SEP]*/\1[masked]/g" \
     -e "s/\([Kk][Ee][Yy][=:]\)[^$SEP]*/\1[masked]/g" \
-    -e "s/\(:\/\/[^:\/$SEP]*:\)[^@$SEP]*@/\1[masked]@/g"
+    -e "s/\([-_][Kk][Ee][Yy][ $SEP]\)[^$SEP]*/\1[masked]/g" \
+    -e "s/\([Aa][Pp][Ii][Kk][Ee][Yy][ $SEP]\)[^$SEP]*/\1[masked]/g" \
+    -e "s/\([Aa][Uu][Tt][Hh][Oo][Rr][Ii][Zz][A-Za-z]*[=: $SEP]\)[^$SEP]*/\1[masked]/g" \
+    -e "s/\([Cc][Rr][Ee][Dd][Ee][Nn][Tt][A-Za-z_-]*[=: $SEP]\)[^$SEP]*/\1[masked]/g" \
+    -e "s/\(:\/\/[^:\/$SEP]*:\)[^@$SEP]*@/\1[masked]@/g" \
+    -e '/\[masked\]$/!b' -e '$!N' \
+    -e "s/^cmd:\(\/proc\/[0-9]*\/cmdline:\)\(.*\)\n\1[^$SEP]*/cmd:\1\2/" -e 'tmask' -e 'P' -e 'D'
 }
 
 # command lines: their words end in a byte that not every grep lets through

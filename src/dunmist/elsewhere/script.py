@@ -8,17 +8,25 @@ HUNDREDTHS = 100
 _OF_ITS_OWN = """\
 #!/bin/sh
 # Run this as 'sh FILE', as administrator if you can: 'sudo sh FILE'. It takes {duration:g} seconds
-# and leaves one file here, whose name it says. Send that file to the technician who asked for it.
+# and leaves one file in a new directory here, whose name it says. Send that file to the technician who
+# asked for it.
 # What follows says what it reads.
 #
 """
-_INTO_A_FILE = """
-MARK=$(od -An -N12 -tx1 /dev/urandom | tr -d ' \\n')
-TICKS={ticks} EVERY={every}
+_INTO_A_FILE = r"""
+fail() {{ printf '%s\n' "$1"; exit 1; }}
+IFS=- read -r a b c d e </proc/sys/kernel/random/uuid || fail "No random number can be had."
+MARK=$a$b$c$d$e TICKS={ticks} EVERY={every}
+# whoever else can write here must neither read the file nor choose what is written to
 umask 077
-out=collected-$(date +%Y%m%d-%H%M%S).txt
-collect >"$out" || exit 1
-if gzip -f "$out"; then out=$out.gz; fi
+set -C
+name=collected-$(date +%Y%m%d-%H%M%S)
+mkdir "$name-$a$b" && cd "$name-$a$b" || fail "No directory can be made here: $PWD"
+[ "$(ls -ldn . | sed 's/^[^ ]* *[0-9]* *\([0-9]*\) .*/\1/')" = "$(id -u)" ] || fail "Somebody took it."
+out=$name.txt
+exec 3>"$out" 4<"$out" || fail "No file can be made in $PWD."
+collect >&3
+if gzip -c <&4 >"$out.gz"; then rm "$out" && out=$out.gz; fi
 echo "Done. Send this file: $PWD/$out"
 """
 

@@ -73,6 +73,31 @@ BTRFS info (device sdb2): using crc32c (crc32c-intel) checksum algorithm
 EDAC MC0: Giving out device to module skx_edac controller Skylake
 """
 
+# lines of the kernel that hold names: of a program (15 bytes), its file, a control group, a mount
+# point, a host and what a USB device calls itself
+NAMED = (
+    "{name}[77]: segfault at 10 ip 00007f2a11 sp 00007ffe40 error 4 in {rest}[55+1000]",
+    "{name}[77]: segfault at 10 ip 00007f2a11 sp 00007ffe40 error 4 in {text}[55+1000]",
+    "traps: {name}[77] general protection fault ip:55 sp:7f error:0 in {text}[55+1000]",
+    "{name}[77] bad frame in sigreturn frame:1 ip:2 sp:3 orax:4 in {text}[55+1000]",
+    "{name} (77): drop_caches: 3", "{name}(77): {text}",
+    "{name} invoked oom-killer: gfp_mask=0xcc0(GFP_KERNEL), order=0, oom_score_adj=0",
+    "{name}: page allocation failure: order:4, mode:0xcc0(GFP_KERNEL), cpuset={text},mems_allowed=0",
+    "process '{text}' launched '/bin/{text}' with NULL argv: empty string added",
+    "CPU: 0 PID: 77 Comm: {name} Not tainted 6.1.0 #1", "warning: `{name}' uses wireless extensions",
+    "oom-kill:constraint=CONSTRAINT_MEMCG,cpuset={text},oom_memcg=/{text},task={name},pid=7,uid=1000",
+    "Tasks in /{text} are going to be killed due to memory.oom.group set",
+    "Memory cgroup stats for /{text}:", "cgroup: fork rejected by pids controller in /{text}",
+    "/{text}", "overlayfs: failed to resolve '{text}': -2", "FAT-fs (sdb1): mounted at {text}",
+    "NFS: server {text} not responding", "Hardware name: {text}", "audit: type=1400 comm=\"{text}\"",
+    "usb 1-2: Product: {text}", "usb 1-2: Manufacturer: {text}", "usb 1-2: SerialNumber: {text}",
+    "input: {text} as /devices/pci0000:00/0000:00:14.0/usb1/1-2/input/input7",
+    "hid-generic 0003:1:2.3: input,hidraw0: USB HID v1.11 Keyboard [{text}] on usb-1/input0",
+    "scsi 2:0:0:0: Direct-Access     {text} PQ: 0 ANSI: 6",
+)  # fmt: skip
+# what such a line is in truth
+CLAIMED = ("crash", "memory-asked-for")
+
 
 class Lines(unittest.TestCase):
     def test_each_class_is_known_by_its_line(self):
@@ -90,6 +115,28 @@ class Lines(unittest.TestCase):
         for text in ORDINARY.strip().splitlines():
             with self.subTest(text=text):
                 self.assertIsNone(classify(LogLine(0.0, text)))
+
+    def test_names_that_a_user_chose_are_no_line_of_the_kernel(self):
+        """Each class, as the name of a program, file, group, mount, host or USB device."""
+        for row in LINES.strip().splitlines():
+            kind, _, text = row.split("|", 2)
+            # the kernel keeps 15 bytes of a program's name, from wherever in the line they are
+            for begin in range(0, max(1, len(text) - 4)):
+                name = text[begin : begin + 15]
+                for form in NAMED:
+                    line = form.format(name=name, rest=text[begin + 15 :], text=text[begin:])
+                    found = classify(LogLine(0.0, line))
+                    if found is not None and found[0] not in CLAIMED:
+                        self.fail(f"{kind} from {line!r}: {found}")
+
+    def test_a_part_that_was_torn_from_its_line_does_not_count(self):
+        line = b"3,6,2500000,c;I/O error, dev sda, sector 1 op 0x0\n"
+        self.assertIsNone(parse_log_record(line))
+
+    def test_drives_that_are_none_do_not_fail(self):
+        for device in ("loop3", "zram0", "sr0", "fd0", "nbd1"):
+            line = f"I/O error, dev {device}, sector 0 op 0x0:(READ) flags 0x0 phys_seg 1"
+            self.assertIsNone(classify(LogLine(0.0, line)))
 
     def test_what_a_program_wrote_into_the_log_does_not_count(self):
         self.assertIsNone(parse_log_record(b"11,5,100,-;I/O error, dev sda, sector 2048 op 0x0\n"))

@@ -295,13 +295,18 @@ class Asked(unittest.TestCase):
 
 class Crashes(unittest.TestCase):
     def test_parts_of_one_crash_are_one_wherever_they_were_moved(self):
-        panic = "<0>[ 9.1] Kernel panic - not syncing: Attempted to kill init!\n"
+        head = "Panic#1 Part1\n"
+        line = "<0>[ 9.1] Kernel panic - not syncing: "
+        panic = f"{head}{line}Attempted to kill init!\n"
+        # a program whose file is called like a line of the kernel crashed before
+        forged = f"{head}<6>[ 9.0] auk[7]: segfault at 0 in x\n{line}replace the drive\n"
         with TemporaryDirectory() as name:
             for place, at_s, text in (
-                ("sys/fs/pstore/dmesg-efi-1", 2000, "<6>[ 9.0] hello\n"),
+                ("sys/fs/pstore/dmesg-efi-1", 2000, f"Panic#1 Part2\n{line}forged\n"),
                 ("sys/fs/pstore/dmesg-efi-2", 2003, panic),
                 ("sys/fs/pstore/console-ramoops-0", 2000, panic),
-                ("var/lib/systemd/pstore/1700/001/dmesg-efi-1", 1000, "Oops: 2\n" + panic),
+                ("var/lib/systemd/pstore/1700/001/dmesg-efi-1", 1000, 
+                 forged + panic.removeprefix(head)),
                 ("var/lib/systemd/pstore/1700/001/dmesg.txt", 3000, panic),
                 ("var/lib/systemd/pstore/dmesg-ramoops-0", 500, "<4>[ 1.0] nothing\n"),
             ):

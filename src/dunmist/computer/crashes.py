@@ -21,15 +21,19 @@ RECORD_MOST_BYTES = 256 << 10
 RECORDS_MOST, DEPTH_MOST = 100, 3
 # one crash leaves several parts, which are written one after another
 PARTS_WITHIN_S = 10.0
-# the most telling one first
-REASONS = tuple(
-    re.compile(pattern)
-    for pattern in (
-        rb"Kernel panic - not syncing: ([^\n]{1,160})",
-        rb"(?:BUG|Oops): ([^\n]{1,160})",
-        rb"(watchdog: [^\n]{1,160})",
-    )
-)
+# what the record with the newest lines begins with: why it was written (``fs/pstore/platform.c``)
+HEAD = re.compile(rb"(Panic|Oops)#\d+ Part1\n")
+# the beginning of a line: its level and its time
+_LINE = rb"^(?:<\d+>)?(?:\[[ \d.]{1,20}\] )?"
+# of each kind of record, the most telling reason first
+REASONS = {
+    b"Panic": (re.compile(_LINE + rb"Kernel panic - not syncing: ([^\n]{1,160})", re.M),),
+    b"Oops": (
+        re.compile(_LINE + rb"BUG: ((?:unable to handle|kernel NULL pointer)[^\n]{1,160})", re.M),
+        re.compile(_LINE + rb"(watchdog: BUG: [^\n]{1,160})", re.M),
+        re.compile(_LINE + rb"Oops: ([^\n]{1,160})", re.M),
+    ),
+}
 
 
 class Crash(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -63,7 +67,12 @@ def _records(root: Root, directory: str, depth: int) -> Iterator[str]:
 
 
 def _reason(data: bytes) -> str | None:
-    for pattern in REASONS:
-        if match := pattern.search(data):
-            return text_of(match[1]).strip()
+    """Return the reason of a crash by the last such line, the one that the record was written for.
+
+    A name of a file or program may hold a line end and look like one that came before.
+    """
+    head = HEAD.match(data)
+    for pattern in REASONS[head[1]] if head else ():
+        if matches := pattern.findall(data):
+            return text_of(matches[-1]).strip()
     return None

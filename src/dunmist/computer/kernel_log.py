@@ -36,7 +36,16 @@ COMPLAINT_KINDS: tuple[ComplaintKind, ...] = get_args(ComplaintKind)
 # addresses of other computers and of people's devices are nobody's business
 _ADDRESS = re.compile(r"\b(?:[0-9a-f]{2}:){5}[0-9a-f]{2}\b", re.I)
 # priority, number, microseconds since the start, flags, and whatever a later kernel adds
-_HEAD = re.compile(rb"(\d{1,10}),\d{1,20},(\d{1,19}),[^;]*;")
+_HEAD = re.compile(rb"(\d{1,10}),\d{1,20},(\d{1,19}),([^;,]*)[^;]*;")
+# a part of a line that was torn from its beginning, as the path of a control group (pr_cont)
+TORN = b"c"
+# what the kernel prints behind a program's name at the beginning of a line; a name has 15 bytes, of
+# which each may be printed as \xNN
+_NAME_FIRST = re.compile(
+    r"(?:\\x[0-9a-f]{2}|[^\\]){1,15}?"
+    r"(?:\[\d+\]:? |\s?\(\d+\): |: (?:page allocation|vmalloc)| invoked oom-killer: )"
+)
+NAME_FIRST_KINDS: tuple[ComplaintKind, ...] = ("crash", "memory-asked-for")
 
 
 class Complaint(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -81,12 +90,15 @@ def message_classes() -> tuple[MessageClass, ...]:
 
 
 def parse_log_record(data: bytes) -> LogLine | None:
-    """Return one record of the log, None where the kernel did not write it; raises ParseError."""
+    """Return one record of the log, None where it is no whole line of the kernel's own.
+
+    Raises ParseError.
+    """
     match = _HEAD.match(data)
     if match is None:
         raise ParseError(LOG, "expected a record of the kernel's log", data)
     # the lower three bits are the severity, the rest says who wrote
-    if count_of(match[1], LOG) >> 3:
+    if count_of(match[1], LOG) >> 3 or match[3] == TORN:
         return None
     line = data[match.end() :].partition(b"\n")[0]
     return LogLine(count_of(match[2], LOG) / US_PER_S, text_of(line))
@@ -95,8 +107,11 @@ def parse_log_record(data: bytes) -> LogLine | None:
 def classify(line: LogLine) -> tuple[ComplaintKind, str | None, int | None] | None:
     """Return the class of a line, what it names and the process number; None for all others."""
     data = line.text.encode()
+    is_name_first = _NAME_FIRST.match(line.text) is not None
     for one in message_classes():
-        if one.word in data and (match := one.pattern.search(line.text)):
+        if is_name_first and one.kind not in NAME_FIRST_KINDS:
+            continue
+        if one.word in data and (match := one.pattern.match(line.text)):
             named = match.groupdict()
             pid = int(named["pid"]) if named.get("pid") else None
             return one.kind, named.get("device") or named.get("link") or named.get("process"), pid

@@ -8,8 +8,8 @@ HUNDREDTHS = 100
 _OF_ITS_OWN = """\
 #!/bin/sh
 # Run this as 'sh FILE', as administrator if you can: 'sudo sh FILE'. It takes {duration:g} seconds
-# and leaves one file in a new directory here, whose name it says. Send that file to the technician who
-# asked for it.
+# and leaves one file in a new directory here, whose name it says. Send that file to the technician
+# who asked for it.
 # What follows says what it reads.
 #
 """
@@ -22,7 +22,8 @@ umask 077
 set -C
 name=collected-$(date +%Y%m%d-%H%M%S)
 mkdir "$name-$a$b" && cd "$name-$a$b" || fail "No directory can be made here: $PWD"
-[ "$(ls -ldn . | sed 's/^[^ ]* *[0-9]* *\([0-9]*\) .*/\1/')" = "$(id -u)" ] || fail "Somebody took it."
+owner=$(ls -ldn . | sed 's/^[^ ]* *[0-9]* *\([0-9]*\) .*/\1/')
+[ "$owner" = "$(id -u)" ] || fail "Somebody else took the directory: $PWD"
 out=$name.txt
 exec 3>"$out" 4<"$out" || fail "No file can be made in $PWD."
 collect >&3

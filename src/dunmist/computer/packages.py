@@ -7,8 +7,8 @@ so it is done once, after the last tick.
 
 import os
 import re
-import struct
 from collections.abc import Iterable, Iterator
+from contextlib import closing
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -24,10 +24,8 @@ DPKG = "var/lib/dpkg"
 RPM = ("usr/lib/sysimage/rpm/rpmdb.sqlite", "var/lib/rpm/rpmdb.sqlite")
 # directories of the root that have moved below usr: lists may name either (file-hierarchy(7))
 MERGED = ("/bin/", "/sbin/", "/lib/", "/lib64/")
-TAG_NAME, TAG_VERSION, TAG_SUMMARY = 1000, 1001, 1004
-TAG_DIRINDEXES, TAG_BASENAMES, TAG_DIRNAMES = 1116, 1117, 1118
-_INDEX = struct.Struct(">IIII")  # tag, type, offset, count
-HEADER_MOST_BYTES = 64 << 20
+# five times as much as a computer with ten thousand packages has
+LISTS_MAX, LISTS_MAX_BYTES = 50_000, 512 << 20
 
 
 class Package(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -60,10 +58,14 @@ def read_packages(root: Root, executables: Iterable[str]) -> list[Package]:
 def _from_dpkg(root: Root, wanted: list[str]) -> Iterator[Package]:
     owners: dict[str, str] = {}
     by_line = {other.encode(): path for path in wanted for other in _spellings(path)}
-    for name in root.names(f"{DPKG}/info"):
-        if not name.endswith(".list"):
-            continue
+    lists = [name for name in root.names(f"{DPKG}/info") if name.endswith(".list")]
+    left_bytes = LISTS_MAX_BYTES
+    for number, name in enumerate(lists):
+        if number >= LISTS_MAX or left_bytes <= 0:
+            root.note(SUBJECT, "too-many")
+            break
         data = root.parse(f"{DPKG}/info/{name}", bytes, SUBJECT) or b""
+        left_bytes -= len(data)
         for line in by_line.keys() & set(data.split(b"\n")):
             owners.setdefault(by_line[line], name.removesuffix(".list").partition(":")[0])
     status = root.parse(f"{DPKG}/status", bytes, SUBJECT) or b""
@@ -97,7 +99,10 @@ def _field(stanza: bytes, name: bytes) -> str | None:
 
 
 def _from_rpm(root: Root, database: str, wanted: list[str]) -> Iterator[Package]:
+    # a computer without rpm does not load SQLite
     import sqlite3
+
+    from dunmist.computer.rpm_database import open_database
 
     try:
         descriptor = root.open(database)
@@ -105,9 +110,7 @@ def _from_rpm(root: Root, database: str, wanted: list[str]) -> Iterator[Package]
         root.note(SUBJECT, reason_of(error))
         return
     try:
-        # immutable: neither locks nor writes anything beside the file
-        place = f"file:/proc/self/fd/{descriptor}?mode=ro&immutable=1"
-        with sqlite3.connect(place, uri=True) as base:
+        with closing(open_database(descriptor)) as base:
             for path in wanted:
                 yield from _owner_in_rpm(base, path)
     except sqlite3.Error:
@@ -119,45 +122,9 @@ def _from_rpm(root: Root, database: str, wanted: list[str]) -> Iterator[Package]
 
 
 def _owner_in_rpm(base: "sqlite3.Connection", path: str) -> Iterator[Package]:
-    rows = base.execute(
-        "SELECT blob FROM Packages WHERE hnum IN (SELECT hnum FROM Basenames WHERE key = ?)",
-        (path.rpartition("/")[2],),
-    )
-    for (blob,) in rows:
-        words = parse_rpm_header(blob)
-        if set(_spellings(path)) & set(_files(words)):
-            name = _first(words, TAG_NAME)
-            if name:
-                yield Package(path, name, _first(words, TAG_VERSION), _first(words, TAG_SUMMARY))
+    from dunmist.computer.rpm_database import find_packages
+
+    for found in find_packages(base, path.rpartition("/")[2]):
+        if set(_spellings(path)) & set(found.files):
+            yield Package(path, found.name, found.version, found.summary)
             return
-
-
-def parse_rpm_header(blob: bytes) -> dict[int, list[str] | list[int]]:
-    """Return texts and 32-bit numbers of an rpm header by tag; raises ParseError."""
-    if len(blob) < 8:
-        raise ParseError("rpm header", "cut short", blob)
-    count, size = struct.unpack_from(">II", blob)
-    start = 8 + count * _INDEX.size
-    if start + size > len(blob) or len(blob) > HEADER_MOST_BYTES:
-        raise ParseError("rpm header", "longer than its blob", blob[:8])
-    data = blob[start : start + size]
-    words: dict[int, list[str] | list[int]] = {}
-    for position in range(8, start, _INDEX.size):
-        tag, kind, offset, number = _INDEX.unpack_from(blob, position)
-        if kind in (6, 8, 9):  # one text, several, translated ones
-            words[tag] = [text_of(text) for text in data[offset:].split(b"\0", number)[:number]]
-        elif kind == 4 and offset + 4 * number <= len(data):
-            words[tag] = list(struct.unpack_from(f">{number}I", data, offset))
-    return words
-
-
-def _first(words: dict[int, list[str] | list[int]], tag: int) -> str | None:
-    return str(words[tag][0]) if words.get(tag) else None
-
-
-def _files(words: dict[int, list[str] | list[int]]) -> Iterator[str]:
-    directories = words.get(TAG_DIRNAMES, [])
-    for name, index in zip(words.get(TAG_BASENAMES, []), words.get(TAG_DIRINDEXES, []),
-                           strict=False):  # fmt: skip
-        if isinstance(index, int) and index < len(directories):
-            yield f"{directories[index]}{name}"

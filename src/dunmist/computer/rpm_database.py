@@ -1,0 +1,135 @@
+"""Which rpm package a file belongs to, from the SQLite database that rpm keeps since 4.16.
+
+Sources: rpm's ``docs/manual/format.md`` for headers; ``rpmdb.sqlite``'s tables ``Packages`` and
+``Basenames``. The file may come from anywhere, and SQLite runs what its schema says: so only plain
+tables of these names are read, through an authorizer, with limits of size, memory and time.
+"""
+
+import sqlite3
+import struct
+import time
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from dunmist.computer.parsing import ParseError, text_of
+
+TABLES = ("Packages", "Basenames")
+COLUMNS = frozenset((("Packages", "hnum"), ("Packages", "blob"),
+                     ("Basenames", "hnum"), ("Basenames", "key")))  # fmt: skip
+SCHEMA = "sqlite_master"
+# the header of a package with a hundred thousand files has some MiB
+HEADER_MAX_BYTES, HEAP_MAX_BYTES = 16 << 20, 64 << 20
+STEPS, DEADLINE_S = 1000, 2.0
+ROWS_MAX = 200
+TAG_NAME, TAG_VERSION, TAG_SUMMARY = 1000, 1001, 1004
+TAG_DIRINDEXES, TAG_BASENAMES, TAG_DIRNAMES = 1116, 1117, 1118
+TAGS = frozenset((TAG_NAME, TAG_VERSION, TAG_SUMMARY, TAG_DIRINDEXES, TAG_BASENAMES, TAG_DIRNAMES))
+# a header has some hundred tags, and the largest package some hundred thousand files
+INDEX_MAX, VALUES_MAX = 10_000, 500_000
+_INDEX = struct.Struct(">IIII")  # tag, type, offset, count
+Words = dict[int, list[str] | list[int]]
+
+
+class RpmPackage(NamedTuple):
+    """A package by its header, with the files it installs."""
+
+    name: str
+    version: str | None
+    summary: str | None
+    files: list[str]
+
+
+def open_database(descriptor: int) -> sqlite3.Connection:
+    """Return a database that is open for reading; raises sqlite3.Error where it is no rpm's."""
+    # immutable: neither locks nor writes anything beside the file
+    place = f"file:/proc/self/fd/{descriptor}?mode=ro&immutable=1"
+    base = sqlite3.connect(place, uri=True, check_same_thread=False)
+    try:
+        base.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, HEADER_MAX_BYTES)
+        base.setlimit(sqlite3.SQLITE_LIMIT_ATTACHED, 0)
+        base.setlimit(sqlite3.SQLITE_LIMIT_TRIGGER_DEPTH, 1)
+        base.execute(f"PRAGMA hard_heap_limit={HEAP_MAX_BYTES}")
+        base.execute("PRAGMA trusted_schema=OFF")
+        until_s = time.monotonic() + DEADLINE_S
+        base.set_progress_handler(lambda: int(time.monotonic() > until_s), STEPS)
+        base.set_authorizer(_authorize)
+        _check_schema(base)
+    except sqlite3.Error:
+        base.close()
+        raise
+    return base
+
+
+def find_packages(base: sqlite3.Connection, file_name: str) -> Iterator[RpmPackage]:
+    """Yield the packages with a file of this last name; raises sqlite3.Error and ParseError."""
+    rows = base.execute(
+        "SELECT blob FROM Packages WHERE hnum IN (SELECT hnum FROM Basenames WHERE key = ?)",
+        (file_name,),
+    )
+    for blob, _ in zip((blob for (blob,) in rows), range(ROWS_MAX), strict=False):
+        if not isinstance(blob, bytes):
+            raise ParseError("rpm header", "no bytes", b"")
+        words = parse_rpm_header(blob)
+        name = _first(words, TAG_NAME)
+        if name:
+            yield RpmPackage(name, _first(words, TAG_VERSION), _first(words, TAG_SUMMARY),
+                             list(_files(words)))  # fmt: skip
+
+
+def _authorize(
+    action: int, first: str | None, second: str | None, base: str | None, inner: str | None
+) -> int:
+    """Allow reading the columns of two tables and the schema, not from a view or a trigger."""
+    del base
+    if action == sqlite3.SQLITE_SELECT:
+        return sqlite3.SQLITE_OK
+    is_column = (first, second) in COLUMNS or first == SCHEMA
+    if action == sqlite3.SQLITE_READ and inner is None and (is_column or not second):
+        return sqlite3.SQLITE_OK
+    return sqlite3.SQLITE_DENY
+
+
+def _check_schema(base: sqlite3.Connection) -> None:
+    rows = base.execute(f"SELECT type, name, sql FROM {SCHEMA}")
+    plain = {
+        name for kind, name, sql in rows
+        if kind == "table" and isinstance(sql, str) and sql.upper().startswith("CREATE TABLE")
+        and "GENERATED" not in sql.upper() and " AS " not in sql.upper()
+    }  # fmt: skip
+    if not plain.issuperset(TABLES):
+        raise sqlite3.DatabaseError("no database of rpm")
+
+
+def parse_rpm_header(blob: bytes) -> Words:
+    """Return texts and 32-bit numbers of the tags that are read; raises ParseError."""
+    if len(blob) < 8:
+        raise ParseError("rpm header", "cut short", blob)
+    count, size = struct.unpack_from(">II", blob)
+    start = 8 + count * _INDEX.size
+    if count > INDEX_MAX or start + size > len(blob):
+        raise ParseError("rpm header", "longer than its blob", blob[:8])
+    data = blob[start : start + size]
+    words: Words = {}
+    for position in range(8, start, _INDEX.size):
+        tag, kind, offset, number = _INDEX.unpack_from(blob, position)
+        if tag not in TAGS or tag in words:
+            continue
+        if number > VALUES_MAX:
+            raise ParseError("rpm header", "more values than any package has", blob[:8])
+        if kind in (6, 8, 9):  # one text, several, translated ones
+            words[tag] = [text_of(text) for text in data[offset:].split(b"\0", number)[:number]]
+        elif kind == 4 and offset + 4 * number <= len(data):
+            words[tag] = list(struct.unpack_from(f">{number}I", data, offset))
+    return words
+
+
+def _first(words: Words, tag: int) -> str | None:
+    return str(words[tag][0]) if words.get(tag) else None
+
+
+def _files(words: Words) -> Iterator[str]:
+    directories = words.get(TAG_DIRNAMES, [])
+    for name, index in zip(words.get(TAG_BASENAMES, []), words.get(TAG_DIRINDEXES, []),
+                           strict=False):  # fmt: skip
+        if isinstance(index, int) and index < len(directories):
+            yield f"{directories[index]}{name}"

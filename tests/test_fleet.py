@@ -320,6 +320,17 @@ class Wrong(InFolder):
         self.assertIn("no such file or folder", self.one_line("fleet", "nowhere", "-o", "out"))
         (self.folder / "empty").mkdir()
         self.assertIn("no captures there", self.one_line("fleet", "empty", "-o", "out"))
-        said = run("fleet", self.sample, "-o", "out", "--scheduler", "tcp://127.0.0.1:1",
-                   folder=self.folder, status=1).stderr  # fmt: skip
-        self.assertIn("no scheduler answers", said)
+        (self.folder / "x.pem").write_text("none")
+        given = ("--tls-ca", "x.pem", "--tls-cert", "x.pem", "--tls-key", "x.pem")
+        for scheduler, more, status, text in (
+            ("tcp://127.0.0.1:1", (), 2, "over TLS only"),
+            ("tcp://127.0.0.1:1", given, 2, "over TLS only"),
+            ("tls://127.0.0.1:1", given[:4], 2, "over TLS only"),
+            ("tls://127.0.0.1:1", given, 1, "no scheduler answers over TLS"),
+            ("tls://127.0.0.1:1", (*given[:4], "--tls-key", "y"), 2, "y: is no file"),
+        ):
+            with self.subTest(scheduler, given=more):
+                said = run("fleet", self.sample, "-o", "out", "--scheduler", scheduler, *more,
+                           folder=self.folder, status=status).stderr  # fmt: skip
+                self.assertIn(text, said)
+                self.assertEqual(1, said.count("\n"), said)

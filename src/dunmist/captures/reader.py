@@ -17,6 +17,7 @@ import msgspec
 
 from dunmist.captures.schema import FORMAT, KINDS, MAJOR, Footer, Header, Line, major_of
 from dunmist.errors import CaptureError
+from dunmist.plain_files import open_plain
 from dunmist.sampling import Tick
 
 CHUNK_BYTES = 1 << 16
@@ -184,7 +185,7 @@ def _open(path: Path) -> ByteStream:
     if str(path) == "-":
         return sys.stdin.buffer
     try:
-        return path.open("rb")
+        return open_plain(path)
     except OSError as error:
         raise CaptureError(f"{path}: {error.strerror}; give the path of a capture") from error
 

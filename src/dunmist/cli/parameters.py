@@ -169,10 +169,15 @@ class CaptureFile(click.Path):
 
 def _capture_of(path: Path) -> Path | None:
     """Return a capture made of a collector's file; None where it is none of its files."""
+    if not path.is_file():
+        return None  # a pipe can be read once only
+    from dunmist.errors import CaptureError
+    from dunmist.plain_files import open_plain
+
     try:
-        with path.open("rb") as file:
+        with open_plain(path) as file:
             beginning = file.read(GZIP_BEGINNING)
-    except OSError:
+    except (CaptureError, OSError):
         return None  # whoever reads it says so
     if not beginning.startswith((b"@", b"\x1f\x8b")):
         return None

@@ -6,13 +6,15 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
 
+from dunmist.plain_files import open_plain
+
 GZIP = b"\x1f\x8b"
 
 
 @contextmanager
 def opened(path: Path) -> "Iterator[gzip.GzipFile | IO[bytes]]":
-    """Give the text of a file; raises OSError, and where it is damaged EOFError and zlib.error."""
-    with path.open("rb") as plain:
+    """Give the text of a file; raises CaptureError, OSError, EOFError and zlib.error."""
+    with open_plain(path) as plain:
         is_packed = plain.read(len(GZIP)) == GZIP
         plain.seek(0)
         if not is_packed:

@@ -1,6 +1,8 @@
 """The tables of a fleet as a Parquet data set, and read back."""
 
+import os
 from collections.abc import Iterable, Iterator
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -8,6 +10,7 @@ import msgspec
 
 from dunmist.errors import OutputError
 from dunmist.fleet.records import SCHEMA_VERSION, Record
+from dunmist.output import NewFile
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -54,13 +57,22 @@ class DataSet:
             raise OutputError(
                 "the tables of a fleet need pyarrow; install it with 'pip install dunmist[fleet]'"
             ) from error
-        folder.mkdir(parents=True, exist_ok=True)
-        self._folder, self._schemas = folder, _schemas()
+        self._schemas = _schemas()
         self._waiting: dict[str, list[dict[str, Any]]] = {name: [] for name in TABLES}
-        self._writers = {
-            name: parquet.ParquetWriter(self._new(name), schema, compression="zstd")
-            for name, schema in self._schemas.items()
-        }
+        with ExitStack() as unless_made:
+            self._files = {}
+            for name in self._schemas:
+                self._files[name] = NewFile(folder / f"{name}.parquet", force=True)
+                unless_made.callback(self._files[name].discard)
+            self._streams = {
+                name: os.fdopen(file.descriptor, "wb", closefd=False)
+                for name, file in self._files.items()
+            }
+            self._writers = {
+                name: parquet.ParquetWriter(self._streams[name], schema, compression="zstd")
+                for name, schema in self._schemas.items()
+            }
+            unless_made.pop_all()
 
     def add(self, record: Record) -> None:
         """Take the rows of one capture."""
@@ -87,16 +99,15 @@ class DataSet:
         self._flush()
         for name, writer in self._writers.items():
             writer.close()
-            self._new(name).replace(self._folder / f"{name}.parquet")
+            self._streams[name].flush()
+            self._files[name].put_in_place()
 
     def close(self) -> None:
         """Leave nothing half-written: what was not put in its place is gone."""
         for name, writer in self._writers.items():
             writer.close()
-            self._new(name).unlink(missing_ok=True)
-
-    def _new(self, name: str) -> Path:
-        return self._folder / f".{name}.parquet.new"
+            self._streams[name].close()
+            self._files[name].discard()
 
 
 def write_all(folder: Path, records: Iterable[Record]) -> Iterator[Record]:

@@ -4,15 +4,19 @@ An interrupted run goes on where it was; a capture that did not change is not ju
 """
 
 import hashlib
-import os
 from pathlib import Path
 
 import msgspec
 
 from dunmist import __version__
+from dunmist.errors import CaptureError, OutputError
 from dunmist.fleet.records import SCHEMA_VERSION, Record
+from dunmist.output import write_whole
+from dunmist.plain_files import open_plain
 
-FOLDER, PLACE_DIGITS = "done", 12
+FOLDER, PLACE_DIGITS, MODE = "done", 12, 0o700
+# the triage of the greatest capture that is read has some MiB
+RECORD_MAX_BYTES = 64 << 20
 
 
 class Done:
@@ -20,7 +24,10 @@ class Done:
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder / FOLDER / f"{__version__}-{SCHEMA_VERSION}"
-        self._folder.mkdir(parents=True, exist_ok=True)
+        for directory in (self._folder.parent, self._folder):
+            directory.mkdir(parents=True, exist_ok=True, mode=MODE)
+            if directory.is_symlink():
+                raise OutputError(f"{directory}: is a link; move it away, or choose another -o")
 
     def has(self, key: str, place: str) -> bool:
         """Whether contents that lie at this place were judged."""
@@ -29,16 +36,15 @@ class Done:
     def get(self, key: str, place: str) -> Record | None:
         """Return a record, None where there is none or it is damaged."""
         try:
-            return msgspec.json.decode(self._path(key, place).read_bytes(), type=Record)
-        except (OSError, msgspec.MsgspecError):
+            with open_plain(self._path(key, place)) as file:
+                return msgspec.json.decode(file.read(RECORD_MAX_BYTES), type=Record)
+        except (OSError, CaptureError, msgspec.MsgspecError):
             return None
 
     def put(self, record: Record) -> None:
-        """Keep a record, whole or not at all."""
+        """Keep a record, whole or not at all; raises OutputError."""
         path = self._path(record.capture.key, record.capture.place)
-        beside = path.with_suffix(f".{os.getpid()}")
-        beside.write_bytes(msgspec.json.encode(record))
-        beside.replace(path)
+        write_whole(path, msgspec.json.encode(record), force=True)
 
     def _path(self, key: str, place: str) -> Path:
         # the triage names the place, so contents that moved are judged again

@@ -11,6 +11,7 @@ from dunmist.fleet.places import Found
 from dunmist.fleet.records import CaptureRow, CulpritRow, FindingRow, PackageRow, Record
 from dunmist.jobs.collected import capture_of_collected
 from dunmist.jobs.judge import judge
+from dunmist.plain_files import open_plain
 from dunmist.reports import triage_json
 
 KEY_DIGITS = 32
@@ -23,13 +24,18 @@ def key_of(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()[:KEY_DIGITS]
 
 
-def read(address: str) -> bytes:
+def read(found: Found) -> bytes:
     """Return the contents of a file anywhere; raises CaptureError."""
     import fsspec
 
+    address = found.address
     try:
-        with fsspec.open(address, "rb") as file:
+        # a name in a folder may look like an address to fsspec
+        opened = open_plain(Path(address)) if found.is_local else fsspec.open(address, "rb")
+        with opened as file:
             data: bytes = file.read(MOST_BYTES + 1)
+    except CaptureError:
+        raise
     except Exception as error:
         raise CaptureError(f"{address}: {error or type(error).__name__}") from error
     if len(data) > MOST_BYTES:
@@ -41,11 +47,10 @@ def record_of(found: Found) -> Record:
     """Return the record of a capture; of one that cannot be read, why."""
     key = ""
     try:
-        data = read(found.address)
+        data = read(found)
         key = key_of(data)
-        local = Path(found.address)
-        if local.is_file():
-            return _record(found, key, local)
+        if found.is_local:
+            return _record(found, key, Path(found.address))
         with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
             path = Path(folder) / found.address.rpartition("/")[2]
             path.write_bytes(data)

@@ -13,10 +13,11 @@ ANY = "*?["
 
 
 class Found(NamedTuple):
-    """One file: its address as fsspec opens it, and the folder it lies in."""
+    """One file: its path here or its address as fsspec opens it, and the folder it lies in."""
 
     address: str
     site: str
+    is_local: bool = False
 
 
 def find(places: list[str]) -> Iterator[Found]:
@@ -37,7 +38,8 @@ def _in_place(place: str) -> Iterator[Found]:
         for name in _names(system, path):
             if name.endswith(ENDINGS):
                 address = _address(place, system, name)
-                yield Found(address, name.rpartition("/")[0].rpartition("/")[2])
+                site = name.rpartition("/")[0].rpartition("/")[2]
+                yield Found(address, site, "file" in system.protocol)
     except (OSError, ValueError, ImportError) as error:
         reason = getattr(error, "strerror", None) or error
         raise CaptureError(f"{place}: {reason}; give a folder, a pattern or an address") from error

@@ -36,7 +36,7 @@ def triage_fleet(
     found = list(find(places))
     if not found:
         raise CaptureError(f"{', '.join(places)}: no captures there; they end in .jsonl.gz or .txt")
-    folder.mkdir(parents=True, exist_ok=True)
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     done = Done(folder)
     run = _Run(done, found)
     summing = Summing()
@@ -78,7 +78,7 @@ class _Run:
     def _new(self) -> Iterator[Found]:
         for found in self._found:
             try:
-                key = key_of(read(found.address))
+                key = key_of(read(found))
             except CaptureError:
                 yield found  # the worker says why
                 continue

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from dunmist.elsewhere.carried import opened
 from dunmist.elsewhere.stream import is_collected
+from dunmist.errors import CaptureError
 
 BEGINNING_BYTES = 200
 
@@ -32,5 +33,5 @@ def _is_collected(path: Path) -> bool:
     try:
         with opened(path) as file:
             return is_collected(file.read(BEGINNING_BYTES))
-    except (OSError, EOFError, zlib.error):
-        return False
+    except (CaptureError, OSError, EOFError, zlib.error):
+        return False  # whoever reads it says why

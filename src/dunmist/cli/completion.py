@@ -5,6 +5,8 @@ it is known that a file has to be read. A shell has no place for a message: wher
 be read, nothing is offered.
 """
 
+import re
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,6 +19,7 @@ if TYPE_CHECKING:
     from dunmist.sampling import ProcessLine
 
 ORDERS = ("up", "down")
+NEEDS_NO_QUOTES = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.:@/+-]*")
 
 
 def complete_topic(
@@ -102,7 +105,7 @@ def complete_program(
     from dunmist.applications import program_of
 
     names = {program_of(line.facts).name for line in _processes_of(ctx)}
-    return [CompletionItem(name) for name in sorted(names) if name.startswith(incomplete)]
+    return _plain(names, incomplete)
 
 
 def complete_owner(
@@ -111,7 +114,19 @@ def complete_owner(
     """Return the owners of the processes of the capture."""
     del param
     names = {line.facts.user for line in _processes_of(ctx) if line.facts.user}
-    return [CompletionItem(name) for name in sorted(names) if name.startswith(incomplete)]
+    return _plain(names, incomplete)
+
+
+def _plain(names: Iterable[str], incomplete: str) -> list[CompletionItem]:
+    """Return those that begin like the word and mean nothing else to any shell.
+
+    Names in a capture are chosen by others; a shell puts what is offered on the command line as it
+    is, and takes each line for an entry.
+    """
+    return [
+        CompletionItem(name) for name in sorted(names)
+        if name.startswith(incomplete) and NEEDS_NO_QUOTES.fullmatch(name)
+    ]  # fmt: skip
 
 
 def _typed(ctx: click.Context, name: str) -> str | None:

@@ -8,7 +8,7 @@ import click
 
 from dunmist.captures import share_capture
 from dunmist.exports import export_capture, send_capture
-from dunmist.exports.otlp import check_address
+from dunmist.exports.otlp_http import parse_receiver
 from dunmist.exports.writing import ending_of
 from dunmist.jobs.judge import Moment, judge, part_of
 
@@ -27,7 +27,7 @@ class ExportWish(NamedTuple):
 def export_file(file: Path, wanted: ExportWish) -> None:
     """Export a capture; raises CaptureError, OutputError and WrongUsage."""
     if wanted.address is not None:
-        check_address(wanted.address)
+        parse_receiver(wanted.address)
     if wanted.output is not None and not wanted.output.is_dir():
         ending_of(wanted.output)
     if not wanted.share:
@@ -47,4 +47,4 @@ def _export(file: Path, wanted: ExportWish) -> None:
             click.echo(f"wrote {path}", err=True)
     if wanted.address is not None:
         send_capture(judged, wanted.address)
-        click.echo(f"sent to {wanted.address}", err=True)
+        click.echo(f"sent to {parse_receiver(wanted.address).label}", err=True)

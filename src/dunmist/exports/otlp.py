@@ -5,19 +5,13 @@ HTTP.
 """
 
 import json
-import urllib.error
-import urllib.request
 from collections.abc import Iterable, Mapping
 from typing import Any
-from urllib.parse import urlsplit
 
 from dunmist import __version__
-from dunmist.errors import OutputError, WrongUsage
 from dunmist.exports.points import Metric, Value
 
 CUMULATIVE = 2  # AggregationTemporality
-TIMEOUT_S = 20.0
-SCHEMES = ("http", "https")
 
 
 def otlp_text(resource: Mapping[str, Value], metrics: Iterable[Metric]) -> str:
@@ -68,39 +62,3 @@ def _attributes(words: Mapping[str, Value]) -> list[dict[str, Any]]:
          else {"stringValue": value}}
         for word, value in words.items()
     ]  # fmt: skip
-
-
-def check_address(address: str) -> None:
-    """Raise WrongUsage unless it is an address of the web."""
-    found = urlsplit(address)
-    if found.scheme not in SCHEMES or not found.hostname:
-        raise WrongUsage(f"'{address}' is no address; write http://host:4318/v1/metrics")
-
-
-def send(address: str, text: str) -> None:
-    """Send a request over HTTP; raises OutputError with what was answered."""
-    request = urllib.request.Request(
-        address, data=text.encode(), headers={"Content-Type": "application/json"}
-    )
-    try:
-        with urllib.request.urlopen(request, timeout=TIMEOUT_S) as answer:
-            body = answer.read(1 << 16)
-    except urllib.error.HTTPError as error:
-        said = f"answered {error.code} {error.reason}; nothing was kept there"
-        raise OutputError(f"{address}: {said}") from error
-    except (OSError, ValueError) as error:
-        reason = getattr(error, "reason", error)
-        raise OutputError(f"{address}: {reason}; is a receiver of OTLP there?") from error
-    refused = _refused(body)
-    if refused:
-        raise OutputError(f"{address}: {refused}")
-
-
-def _refused(body: bytes) -> str:
-    """Return what a receiver says it did not take, nothing where it took all."""
-    try:
-        partial = json.loads(body or b"{}").get("partialSuccess", {})
-    except (ValueError, AttributeError):
-        return ""
-    count = int(partial.get("rejectedDataPoints", 0) or 0)
-    return f"{count} points were refused: {partial.get('errorMessage', '')}" if count else ""

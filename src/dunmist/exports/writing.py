@@ -7,7 +7,8 @@ from dunmist.advice import Judged
 from dunmist.errors import OutputError
 from dunmist.exports.long_table import SERIES, csv_of, long_table, parquet_bytes, view_tables
 from dunmist.exports.open_metrics import open_metrics_text
-from dunmist.exports.otlp import otlp_text, send
+from dunmist.exports.otlp import otlp_text
+from dunmist.exports.otlp_http import send
 from dunmist.exports.points import metrics_of, resource_attributes
 from dunmist.output import check_output, write_whole
 

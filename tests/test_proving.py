@@ -1,5 +1,6 @@
 """Proof by alternation: its statistics, a real suspect, and that it goes on whatever happens."""
 
+import contextlib
 import itertools
 import os
 import signal
@@ -102,6 +103,7 @@ class OnRealProcesses(InFolder):
             cwd=self.folder, env=self.state, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
             text=True,
         )  # fmt: skip
+        self.addCleanup(proving.communicate)
         self.addCleanup(proving.kill)
         self.assertTrue(self.within(15, lambda: "T" in self.states()), "never paused")
         return hog, proving
@@ -144,6 +146,23 @@ class OnRealProcesses(InFolder):
         proving.send_signal(signal.SIGKILL)
         proving.wait()
         self.assertTrue(self.within(5, lambda: "T" not in self.states()), self.states())
+
+    def test_the_suspect_goes_on_when_program_and_keeper_are_killed_at_once(self):
+        _, proving = self.begin()
+        # all that have this program in their command line, as pkill -f would
+        words = (f"{DUNMIST}\0fix".encode(), b"/fixing/keeper.py")
+        hit = []
+        for place in Path("/proc").glob("[0-9]*"):
+            with contextlib.suppress(OSError):
+                command = (place / "cmdline").read_bytes()
+                if any(word in command for word in words):
+                    hit.append(int(place.name))
+        self.assertEqual(2, len(hit))
+        for pid in hit:
+            os.kill(pid, signal.SIGKILL)
+        proving.wait()
+        self.assertTrue(self.within(8, lambda: "T" not in self.states()), self.states())
+        self.assertIn("R", self.states())
 
     def test_the_suspect_goes_on_when_the_program_is_stopped(self):
         _, proving = self.begin()

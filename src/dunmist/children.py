@@ -48,12 +48,16 @@ def start_child(
     stderr: Stream = subprocess.DEVNULL,
     own_session: bool = False,
     buffered: bool = True,
+    executable: str | None = None,
 ) -> "subprocess.Popen[bytes]":
-    """Start a program, given by its absolute path; raises OSError."""
+    """Start a program, given by its absolute path; raises OSError.
+
+    With ``executable`` that is the program, and the command begins with any name.
+    """
     return subprocess.Popen(
-        command, stdin=stdin, stdout=stdout, stderr=stderr, start_new_session=own_session,
-        cwd=NEUTRAL_DIRECTORY, env=clean_environment(), close_fds=True,
-        bufsize=-1 if buffered else 0,
+        command, executable=executable, stdin=stdin, stdout=stdout, stderr=stderr,
+        start_new_session=own_session, cwd=NEUTRAL_DIRECTORY, env=clean_environment(),
+        close_fds=True, bufsize=-1 if buffered else 0,
     )  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from dunmist.cli.progress import progress_for
 from dunmist.errors import Refused, Stopped, Unsuccessful
 from dunmist.fixing import Effect, brought, score, settled
 from dunmist.harmless import harmless
-from dunmist.jobs.acts import do_act, keep_effect, past_acts, refusal, undo_act
+from dunmist.jobs.acts import affected, do_act, keep_effect, past_acts, refusal, undo_act
 from dunmist.jobs.choose import Chosen
 from dunmist.jobs.measure import Measured, compare_measured, just_before, sample_now
 
@@ -32,10 +32,10 @@ def print_rung(chosen: Chosen, rung: Rung) -> None:
     """Print exactly what a step would do."""
     step, act = rung.step, rung.act
     lines = [f"{chosen.name}: {step.text}", f"risk: {step.risk}"]
-    if act and act.targets:
-        lines += [f"processes: {text}" for text in _named(act)]
-    if act and act.unit and not act.targets:
+    if act and act.unit:
         lines.append(f"unit: {act.unit}")
+    if act:
+        lines += process_lines(chosen, act)
     for line in lines:
         say(line)
     # what may be pasted stands on one line: a part of a command is another command
@@ -122,13 +122,24 @@ def say(text: str, indent: int = 2) -> None:
                              break_on_hyphens=False, break_long_words=False))  # fmt: skip
 
 
-def _named(wanted: Act) -> list[str]:
-    """Return the processes of an act by program and owner."""
+def process_lines(chosen: Chosen, wanted: Act) -> list[str]:
+    """Return number, name and owner of each process that an act would concern now.
+
+    Those of another owner than the first's have lines of their own. Where the act would be refused,
+    they are those of the capture.
+    """
+    try:
+        targets = affected(chosen.judged.series.header, wanted)
+    except Refused:
+        targets = wanted.targets
     by_owner: dict[tuple[str, str], list[str]] = defaultdict(list)
-    for target in wanted.targets:
-        by_owner[target.name, target.user or "unknown"].append(str(target.pid))
+    for target in targets:
+        by_owner[target.user or "unknown", target.name].append(str(target.pid))
+    first = (targets[0].user or "unknown") if targets else None
     return [
-        f"{' '.join(pids)} ({name}, of {user})" for (name, user), pids in sorted(by_owner.items())
+        f"{'processes' if user == first else 'of another owner'}: {' '.join(pids)} "
+        f"({name}, of {user})"
+        for (user, name), pids in sorted(by_owner.items(), key=lambda one: one[0][0] != first)
     ]
 
 

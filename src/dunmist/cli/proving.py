@@ -3,7 +3,7 @@
 import click
 
 from dunmist.advice import percent, tell_unprovable
-from dunmist.cli.acting import agrees, refusal_of, say
+from dunmist.cli.acting import agrees, process_lines, refusal_of, say
 from dunmist.cli.progress import progress_for
 from dunmist.errors import Refused
 from dunmist.harmless import harmless
@@ -26,6 +26,8 @@ def prove(chosen: Chosen, span_s: float, *, asks: bool) -> None:
         f"that is drawn now ({percent(design.paused / design.phases)} of the time). It goes on "
         f"afterwards, however this ends."
     )
+    for line in process_lines(chosen, wanted):
+        say(line)
     if asks and not agrees("\nDo it?"):
         click.echo("\nNothing was done; give --yes to do it.")
         return

@@ -182,13 +182,16 @@ def _moment_s(value: object) -> float | None:
 
 
 @contextmanager
-def connected(address: str) -> Iterator["DBusConnection"]:
-    """Give a connection to a bus; raises Unanswered for whatever goes wrong on it."""
+def connected(address: str, *, with_descriptors: bool = False) -> Iterator["DBusConnection"]:
+    """Give a connection to a bus; raises Unanswered for whatever goes wrong on it.
+
+    ``with_descriptors`` lets files be handed over on it.
+    """
     from jeepney.io.blocking import open_dbus_connection
     from jeepney.wrappers import DBusErrorResponse
 
     try:
-        with open_dbus_connection(bus=address) as bus:
+        with open_dbus_connection(bus=address, enable_fds=with_descriptors) as bus:
             yield bus
     except (OSError, EOFError, ValueError, KeyError, DBusErrorResponse) as error:
         raise Unanswered(str(error)) from error

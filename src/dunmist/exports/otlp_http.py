@@ -37,7 +37,7 @@ class Receiver(NamedTuple):
 class _NoRedirects(urllib.request.HTTPRedirectHandler):
     """Takes a redirection for the answer that it is."""
 
-    def redirect_request(
+    def redirect_request(  # noqa: PLR0917 - as in the class above
         self, req: urllib.request.Request, fp: IO[bytes], code: int, msg: str,
         headers: http.client.HTTPMessage, newurl: str,
     ) -> None:  # fmt: skip

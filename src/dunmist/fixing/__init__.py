@@ -8,7 +8,7 @@ that was judged.
 from dunmist.fixing.alternating import Alternating
 from dunmist.fixing.carry_out import carry_out, check_act
 from dunmist.fixing.effect import Effect, effect_of
-from dunmist.fixing.guards import boot_id, check_capture
+from dunmist.fixing.guards import boot_id, check_capture, unit_processes
 from dunmist.fixing.journal import (
     JournalLine,
     Outcome,
@@ -56,5 +56,6 @@ __all__ = [
     "undo",
     "undoable",
     "undone",
+    "unit_processes",
     "watch_unit",
 ]

@@ -1,13 +1,12 @@
 """Pauses a suspect and lets it go on, in an order that was drawn, beside whoever samples.
 
-A thread keeps the time of the phases. A process of its own (``keeper.py``) holds descriptors of
-all that may be paused and lets it go on when this program is gone, stopped or stuck. Units of their
-own are frozen (``freezing.py``), other processes get signals through their descriptors.
+A thread keeps the time of the phases. Two guards (``safety_net``) hold descriptors of all that may
+be paused and let it go on when this program is gone, stopped or stuck. Units of their own are
+frozen (``freezing.py``), other processes get signals through their descriptors.
 """
 
 import os
 import signal
-import socket
 import threading
 import time
 from collections.abc import Sequence
@@ -16,7 +15,6 @@ from types import TracebackType
 from typing import Self
 
 from dunmist.advice import Act, Target
-from dunmist.children import python_command, start_child
 from dunmist.compare import Phase
 from dunmist.computer import Root
 from dunmist.errors import Refused
@@ -25,8 +23,9 @@ from dunmist.fixing.freezing import freezer_of
 from dunmist.fixing.guards import check_processes, check_targets
 from dunmist.fixing.held import Held, hold, read_stat
 from dunmist.fixing.live import family, read_live
+from dunmist.fixing.safety_net import safety_net
 
-READY_S, SAY_EVERY_S = 5.0, 0.5
+SAY_EVERY_S = 0.5
 STOPPED = "Tt"
 # proc_pid_stat(5), counted after the name: group, session, terminal and its foreground group
 GROUP, SESSION, TERMINAL, FOREGROUND = 2, 3, 4, 5
@@ -71,11 +70,12 @@ class Alternating:
 
     def __enter__(self) -> Self:
         with self._stack as unless_ready:
-            self._channel = unless_ready.enter_context(_kept(unless_ready))
+            span_s = len(self._order) * self._phase_s
+            self._net = unless_ready.enter_context(safety_net(span_s))
             self._freezer = freezer_of(self._root, {target.pid for target in self._targets})
             if self._freezer is not None:
                 unless_ready.callback(os.close, self._freezer)
-                self._hand_over(keeper.FREEZER, self._freezer)
+                self._net.hand_over(keeper.FREEZER, self._freezer)
             self._take(self._targets)
             self._stack = unless_ready.pop_all()
         return self
@@ -112,11 +112,12 @@ class Alternating:
             self.trouble = str(error)
         finally:
             self._let_go()
+            self._net.say_done()
 
     def _wait(self, until_s: float) -> bool:
         """Wait, saying meanwhile that all is well; False where it is over."""
         while (left_s := until_s - time.monotonic()) > 0:
-            self._channel.send(keeper.ALIVE)
+            self._net.say_alive()
             if self._over.wait(min(SAY_EVERY_S, left_s)):
                 return False
         return True
@@ -149,27 +150,8 @@ class Alternating:
         for one in held:
             stat = read_stat(self._root, one.target.pid)
             if stat is not None and stat.state not in STOPPED:
-                self._hand_over(keeper.PROCESSES, one.descriptor)
+                self._net.hand_over(keeper.PROCESSES, one.descriptor)
                 self._held[one.target.pid, one.target.start_clk] = one
-
-    def _hand_over(self, word: bytes, descriptor: int) -> None:
-        socket.send_fds(self._channel, [word], [descriptor])
-
-
-def _kept(stack: ExitStack) -> socket.socket:
-    """Return the channel to a keeper that is ready; raises Refused where it does not come up."""
-    own, other = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-    with other:
-        command = python_command(keeper.__file__, isolated=True)
-        process = start_child(command, stdin=other.fileno(), own_session=True)
-    # last: the channel is closed before, so it ends
-    stack.callback(process.wait, READY_S)
-    own.settimeout(READY_S)
-    with suppress(OSError):
-        if own.recv(1) == keeper.READY:
-            return own
-    own.close()
-    raise Refused("what would let it go on in an emergency does not start; nothing was done")
 
 
 def _in_foreground(root: Root, pid: int) -> bool:

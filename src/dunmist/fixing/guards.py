@@ -108,6 +108,16 @@ def _check_same(one: Live, target: Target) -> None:
         )
 
 
+def unit_processes(act: Act, root: Root) -> list[Target]:
+    """Return every process that is in the unit of an act now, whoever it belongs to."""
+    if act.unit is None:
+        return []
+    return [
+        one.target for pid, one in read_live(root).items()
+        if unit_of(_group(root, pid)) == act.unit
+    ]  # fmt: skip
+
+
 def check_nothing(act: Act, root: Root) -> list[Target]:
     """Return the living processes of an act that does nothing to them."""
     return _still_there(act, read_live(root))

@@ -97,13 +97,16 @@ def descendants(live: dict[int, Live], pids: set[int]) -> list[Live]:
 def family(live: dict[int, Live], targets: list[Target]) -> list[Target]:
     """Return those that descend from the targets, run the same programs, and are not among them.
 
-    A file manager's documents descend from it as well, but are applications of their own.
+    A file manager's documents descend from it as well, but are applications of their own. Processes
+    of another owner are left out: who was asked about the others was not asked about them.
     """
     pids = {target.pid for target in targets}
     programs = {live[pid].program.key for pid in pids}
+    owners = {live[pid].uid for pid in pids}
     return [
-        process.target for process in descendants(live, pids) if process.program.key in programs
-    ]
+        process.target for process in descendants(live, pids)
+        if process.program.key in programs and process.uid in owners
+    ]  # fmt: skip
 
 
 def ancestors(live: dict[int, Live], pid: int) -> set[int]:

@@ -1,5 +1,6 @@
 """Asks about and carries out acts on this computer, with the journal in its place."""
 
+import pwd
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
@@ -28,6 +29,7 @@ from dunmist.fixing import (
     undo,
     undoable,
     undone,
+    unit_processes,
 )
 from dunmist.jobs.capture import header_of, read_subject
 from dunmist.jobs.settings import journal_path, plans_directory
@@ -42,12 +44,30 @@ def this_computer() -> Root:
     return Root(Path("/"))
 
 
+def affected(header: Header, wanted: Act) -> list[Target]:
+    """Return every process that an act would concern right now; raises Refused.
+
+    Of an act on a unit that is all of the unit. Each is told by the name of its owner.
+    """
+    root = this_computer()
+    check_capture(header, root)
+    targets = check_act(wanted, root)
+    known = {target.pid for target in targets}
+    targets += [one for one in unit_processes(wanted, root) if one.pid not in known]
+    return [one if one.user else msgspec.structs.replace(one, user=_user(one)) for one in targets]
+
+
+def _user(target: Target) -> str:
+    try:
+        return pwd.getpwuid(-1 if target.uid is None else target.uid).pw_name
+    except KeyError:
+        return f"user {target.uid}"
+
+
 def refusal(header: Header, wanted: Act) -> str | None:
     """Return why an act would be refused right now, None when it would be carried out."""
-    root = this_computer()
     try:
-        check_capture(header, root)
-        check_act(wanted, root)
+        affected(header, wanted)
     except Refused as error:
         return str(error)
     return None

@@ -186,7 +186,7 @@ class Texts(unittest.TestCase):
         )
 
     def test_mounts(self):
-        found = {one.point: one for one in file_systems.parse_mountinfo(MOUNTINFO)}
+        found = {one.point: one for one in map(file_systems.parse_mount, MOUNTINFO.splitlines())}
         self.assertEqual({"/", "/proc", "/srv/two words", "/var/snap"}, set(found))
         self.assertEqual((True, False), (found["/srv/two words"].read_only, found["/"].read_only))
 
@@ -370,7 +370,7 @@ PARSERS = (
     links.parse_default_links_6,
     links.parse_wireless,
     processors.parse_interrupts,
-    file_systems.parse_mountinfo,
+    file_systems.parse_mount,
     file_systems.parse_sizes,
     power.parse_power_supply,
     graphics.parse_current_clock,

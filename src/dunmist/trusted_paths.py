@@ -54,6 +54,31 @@ def check_directory(path: Path) -> None:
         raise Untrusted(f"{path}: {error.strerror}") from error
 
 
+def who_can_change(path: Path) -> str | None:
+    """Return which component of a path somebody else than root can change, None where nobody can.
+
+    Links are followed, and what they lead to is looked at as well.
+    """
+    left, seen = [path.absolute()], set[Path]()
+    while left:
+        one = left.pop()
+        for component in (one, *one.parents):
+            if component in seen:
+                continue
+            seen.add(component)
+            try:
+                about = component.lstat()
+            except OSError as error:
+                return f"{component}: {error.strerror}"
+            if about.st_uid != ROOT:
+                return f"{component} belongs to {_owner(about)}"
+            if stat.S_ISLNK(about.st_mode):
+                left.append(component.parent / component.readlink())
+            elif about.st_mode & _others(about) and not about.st_mode & stat.S_ISVTX:
+                return f"{component} can be changed by others"
+    return None
+
+
 def read_settings(path: Path) -> str | None:
     """Return the text of a settings file, None where there is none that is ours.
 
@@ -93,9 +118,12 @@ def _check(path: Path, about: os.stat_result) -> None:
     if about.st_uid not in (ROOT, os.geteuid()):
         raise Untrusted(f"{path} belongs to {_owner(about)}")
     # in a directory like /tmp nobody can exchange what belongs to somebody else
-    others = stat.S_IWOTH | (stat.S_IWGRP if about.st_gid != ROOT else 0)
-    if about.st_mode & others and not about.st_mode & stat.S_ISVTX:
+    if about.st_mode & _others(about) and not about.st_mode & stat.S_ISVTX:
         raise Untrusted(f"{path} can be changed by others")
+
+
+def _others(about: os.stat_result) -> int:
+    return stat.S_IWOTH | (stat.S_IWGRP if about.st_gid != ROOT else 0)
 
 
 def _owner(about: os.stat_result) -> str:

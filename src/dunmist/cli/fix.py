@@ -108,6 +108,6 @@ def _refuse_ignored(context: click.Context, undo: str | None, *, only_list: bool
 
 
 def _number(text: str) -> int:
-    if not text.isdigit():
+    if not (text.isdecimal() and text.isascii()):
         raise click.UsageError(f"--undo takes the number of an act, not '{text}'")
     return int(text)

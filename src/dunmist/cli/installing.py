@@ -10,7 +10,7 @@ from dunmist.advice import Act
 from dunmist.children import python_command
 from dunmist.cli.acting import agrees
 from dunmist.errors import Refused, Unsuccessful
-from dunmist.fixing import Outcome, UnitFile, When, plan_units, watch_unit
+from dunmist.fixing import Outcome, UnitFile, When, check_program, plan_units, watch_unit
 from dunmist.harmless import harmless
 from dunmist.jobs.acts import acts_to_undo, install_units, undo_act
 from dunmist.jobs.settings import plans_directory
@@ -42,6 +42,7 @@ class Wanted(NamedTuple):
 
 def install(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
     """Show the units, and install them when told to; raises Refused and Unsuccessful."""
+    check_program()
     parts = _parts(wanted, options)
     for part in parts:
         click.echo(f"{part.path}:\n{harmless_lines(part.text)}")

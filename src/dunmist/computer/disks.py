@@ -15,6 +15,7 @@ from dunmist.computer.parsing import (
     Counter,
     ParseError,
     counter_of,
+    lines_of,
     parse_number,
     parse_text,
     text_of,
@@ -77,7 +78,7 @@ class Disk(msgspec.Struct, frozen=True, omit_defaults=True):
 
 def parse_diskstats(data: bytes) -> list[DiskSample]:
     """Return the counters of every block device, partitions too; raises ParseError."""
-    return [_parse_device(line) for line in data.splitlines()]
+    return [_parse_device(line) for line in lines_of(data)]
 
 
 # most devices of a computer do nothing for most of the time, and have the line that they had

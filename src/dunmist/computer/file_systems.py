@@ -13,7 +13,7 @@ from typing import NamedTuple
 import msgspec
 
 from dunmist.computer.child import ask_children
-from dunmist.computer.parsing import COUNTER_MAX, Counter, ParseError, text_of
+from dunmist.computer.parsing import COUNTER_MAX, Counter, ParseError, lines_of, text_of
 from dunmist.computer.root import Root, reason_of
 
 SUBJECT = "file systems"
@@ -66,25 +66,30 @@ class FileSystem(msgspec.Struct, frozen=True, omit_defaults=True):
     unanswered: bool = False
 
 
-def parse_mountinfo(data: bytes) -> list[Mount]:
-    """Return the mounts; raises ParseError."""
-    mounts = []
-    for line in data.splitlines():
-        head, found, tail = line.partition(b" - ")
-        before, after = head.split(b" "), tail.split(b" ")
-        if not found or len(before) < 6 or len(after) < 2:
-            raise ParseError("/proc/self/mountinfo", "expected ten fields", line)
-        options = before[5].split(b",") + (after[2].split(b",") if len(after) > 2 else [])
-        mounts.append(
-            Mount(
-                device=text_of(before[2]),
-                point=_unescaped(before[4]),
-                kind=text_of(after[0]),
-                source=_unescaped(after[1]),
-                read_only=b"ro" in options,
-            )
-        )
-    return mounts
+def _mounts(root: Root, name: str) -> list[Mount] | None:
+    """Return the mounts of a file, without lines that cannot be read, which are counted."""
+    lines = root.parse(name, lines_of, SUBJECT)
+    if lines is None:
+        return None
+    mounts = (root.parsed(line, parse_mount, SUBJECT, text_of(line[:200])) for line in lines)
+    return [mount for mount in mounts if mount is not None]
+
+
+def parse_mount(line: bytes) -> Mount:
+    """Return the mount of a line of mountinfo; raises ParseError."""
+    head, found, tail = line.partition(b" - ")
+    before, after = head.split(b" "), tail.split(b" ")
+    if not found or len(before) < 6 or len(after) < 2:
+        raise ParseError("/proc/self/mountinfo", "expected ten fields", line)
+    options = before[5].split(b",") + (after[2].split(b",") if len(after) > 2 else [])
+    point, source = _unescaped(before[4]), _unescaped(after[1])
+    # no path holds it, and nobody can be asked about one that does
+    if not point.startswith("/") or "\0" in point + source:
+        raise ParseError("/proc/self/mountinfo", "no path", before[4])
+    return Mount(
+        device=text_of(before[2]), point=point, kind=text_of(after[0]), source=source,
+        read_only=b"ro" in options,
+    )  # fmt: skip
 
 
 def _unescaped(field: bytes) -> str:
@@ -93,9 +98,9 @@ def _unescaped(field: bytes) -> str:
 
 def read_file_systems(root: Root) -> list[FileSystem]:
     """Return each file system once, at the mount point nearest to the root."""
-    mounts = root.parse("proc/self/mountinfo", parse_mountinfo, SUBJECT)
+    mounts = _mounts(root, "proc/self/mountinfo")
     if mounts is None:
-        mounts = root.parse("proc/1/mountinfo", parse_mountinfo, SUBJECT) or []
+        mounts = _mounts(root, "proc/1/mountinfo") or []
     return [_measured(root, mount) for mount in _shown(mounts)]
 
 

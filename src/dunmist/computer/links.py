@@ -14,6 +14,7 @@ from dunmist.computer.parsing import (
     Counter,
     ParseError,
     counter_of,
+    lines_of,
     parse_number,
     parse_text,
     text_of,
@@ -79,7 +80,7 @@ def parse_net_dev(data: bytes) -> list[LinkSample]:
     """Return the counters of every link; raises ParseError."""
     samples = []
     # two lines of headings
-    for line in data.splitlines()[2:]:
+    for line in lines_of(data)[2:]:
         # an alias has a colon of its own, and large counters stand right behind it
         name, found, rest = line.rpartition(b":")
         fields = rest.split()
@@ -97,7 +98,7 @@ def parse_net_dev(data: bytes) -> list[LinkSample]:
 
 def parse_tcp_counters(data: bytes) -> dict[str, int]:
     """Return the counters of ``net/snmp`` or ``net/netstat`` that are kept; raises ParseError."""
-    lines = data.splitlines()
+    lines = lines_of(data)
     found: dict[str, int] = {}
     # a line of names, then one of values, group by group
     for names, values in zip(lines[::2], lines[1::2], strict=False):
@@ -115,13 +116,13 @@ def parse_tcp_counters(data: bytes) -> dict[str, int]:
 
 def parse_default_links(data: bytes) -> list[str]:
     """Return the links that carry a default route in ``net/route``."""
-    rows = [line.split() for line in data.splitlines()[1:]]
+    rows = [line.split() for line in lines_of(data)[1:]]
     return [text_of(row[0]) for row in rows if len(row) > 7 and row[1] == row[7] == b"00000000"]
 
 
 def parse_default_links_6(data: bytes) -> list[str]:
     """Return the links that carry a default route in ``net/ipv6_route``; none is loopback."""
-    rows = [line.split() for line in data.splitlines()]
+    rows = [line.split() for line in lines_of(data)]
     return [
         text_of(row[9])
         for row in rows

@@ -4,7 +4,7 @@ import re
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError
+from dunmist.computer.parsing import ParseError, lines_of
 
 # one that waits behind another that waits stands a blank further in (fs/locks.c)
 _LOCK = re.compile(rb"^(\d{1,10}): ( *-> )?[A-Z]+\s+\S+\s+\S+\s+(-?\d{1,10}) ")
@@ -21,7 +21,7 @@ def parse_locks(data: bytes) -> list[LockWait]:
     """Return who waits for whom; raises ParseError."""
     holders: dict[bytes, int] = {}
     waits = []
-    for line in data.splitlines():
+    for line in lines_of(data):
         match = _LOCK.match(line)
         if not match:
             raise ParseError("/proc/locks", "expected a lock", line)

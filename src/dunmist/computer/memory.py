@@ -11,13 +11,7 @@ import re
 
 import msgspec
 
-from dunmist.computer.parsing import (
-    COUNTER_MAX,
-    Counter,
-    ParseError,
-    counter_of,
-    text_of,
-)
+from dunmist.computer.parsing import COUNTER_MAX, Counter, ParseError, counter_of, lines_of, text_of
 from dunmist.computer.root import Root
 
 # of some hundred words, those that tell who pages and who is made to wait for it
@@ -49,7 +43,7 @@ _PAGING_WORDS = {name.encode(): name for name in PAGING_COUNTERS}
 def parse_vmstat(data: bytes) -> dict[str, int]:
     """Return the paging counters of ``/proc/vmstat``, in pages but for pgpgin and pgpgout (KiB)."""
     found = {}
-    for line in data.splitlines():
+    for line in lines_of(data):
         word, _, value = line.partition(b" ")
         name = _PAGING_WORDS.get(word)
         if name is not None:
@@ -76,7 +70,7 @@ def parse_swaps(data: bytes) -> list[SwapArea]:
     """Return the areas of ``/proc/swaps``; raises ParseError."""
     areas = []
     # the first line is a heading
-    for line in data.splitlines()[1:]:
+    for line in lines_of(data)[1:]:
         fields = line.split()
         if len(fields) < 5 or not fields[4].lstrip(b"-").isdigit() or len(fields[4]) > 6:
             raise ParseError("/proc/swaps", "expected five fields", line)

@@ -37,6 +37,12 @@ def text_of(data: bytes) -> str:
     return data.decode("utf-8", "backslashreplace")
 
 
+def lines_of(data: bytes) -> list[bytes]:
+    r"""Return the lines of a kernel's file, which end in ``\n`` alone: names may hold ``\r``."""
+    lines = data.split(b"\n")
+    return lines if lines[-1] else lines[:-1]
+
+
 def counter_of(field: bytes, source: str, what: str) -> int:
     """Return a counter, which is never negative; raises ParseError."""
     if not field.isdigit() or len(field) > 20 or int(field) > COUNTER_MAX:

@@ -26,6 +26,7 @@ from dunmist.computer.parsing import (
     ProcessorNumber,
     count_of,
     counter_of,
+    lines_of,
     text_of,
 )
 
@@ -246,7 +247,7 @@ def parse_cgroup(data: bytes) -> ProcessGroups:
     hierarchy ``systemd`` says where the process belongs (cgroups(7)).
     """
     paths: dict[bytes, bytes] = {}
-    for line in data.splitlines():
+    for line in lines_of(data):
         # a path may hold colons
         parts = line.split(b":", 2)
         if len(parts) == 3:

@@ -19,6 +19,7 @@ from dunmist.computer.parsing import (
     Counter,
     ParseError,
     counter_of,
+    lines_of,
     parse_counter,
     parse_number,
     parse_text,
@@ -88,7 +89,7 @@ def parse_stat(data: bytes) -> ProcessorTimes:
     times: dict[int, list[int]] = {}
     scalars: dict[str, int] = {}
     kinds: list[int] = []
-    for line in data.splitlines():
+    for line in lines_of(data):
         # the line of interrupts has thousands of fields: what is cut off here need not be split
         fields = line.split(None, 11)
         if len(fields) < 2:
@@ -191,7 +192,7 @@ def read_clocks_khz(root: Root, numbers: list[int]) -> list[int | None]:
 
 def parse_interrupts(data: bytes) -> dict[str, int]:
     """Return how often each source interrupted since boot; raises ParseError."""
-    lines = data.splitlines()
+    lines = lines_of(data)
     processors = len(lines[0].split()) if lines else 0
     if not processors or not lines[0].split()[0].startswith(b"CPU"):
         raise ParseError("/proc/interrupts", "expected a column for each processor", data)

@@ -13,7 +13,7 @@ from typing import Literal
 import msgspec
 
 from dunmist.computer.disks import Disk
-from dunmist.computer.parsing import parse_text, text_of
+from dunmist.computer.parsing import lines_of, parse_text, text_of
 from dunmist.computer.root import Root
 from dunmist.computer.sensors import Sensor
 
@@ -78,7 +78,7 @@ def _installed(root: Root, release: str) -> dict[str, str]:
     paths = []
     for name in ("modules.dep", "modules.builtin"):
         data = root.parse(f"lib/modules/{release}/{name}", bytes, "modules", may_be_absent=True)
-        paths += [text_of(line.partition(b":")[0]) for line in (data or b"").splitlines()]
+        paths += [text_of(line.partition(b":")[0]) for line in lines_of(data or b"")]
     return {_module_of(path): path for path in paths}
 
 
@@ -92,7 +92,7 @@ def _for_this_board(root: Root, release: str, installed: dict[str, str]) -> Iter
     own = [root.parse(BOARD_ALIASES[0], parse_text, "firmware tables", may_be_absent=True) or ""]
     own += [WMI + name.partition("-0")[0] for name in root.names(WMI_DEVICES)]
     data = root.parse(f"lib/modules/{release}/modules.alias", bytes, "modules", may_be_absent=True)
-    for line in (data or b"").splitlines()[:ALIASES_MOST]:
+    for line in lines_of(data or b"")[:ALIASES_MOST]:
         if not line.startswith((b"alias dmi", b"alias wmi")):
             continue
         _, pattern, module = [*text_of(line).split(" "), "", ""][:3]

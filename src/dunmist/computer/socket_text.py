@@ -9,7 +9,7 @@ import ipaddress
 import sys
 from collections.abc import Iterator
 
-from dunmist.computer.parsing import ParseError, counter_of, text_of
+from dunmist.computer.parsing import ParseError, counter_of, lines_of, text_of
 from dunmist.computer.socket_records import STATES, SocketFacts, SocketReading
 
 UNIX_ACCEPTS = 0x00010000  # __SO_ACCEPTCON
@@ -18,7 +18,7 @@ INET_FILES = (("tcp", "tcp"), ("tcp6", "tcp"), ("udp", "udp"), ("udp6", "udp"))
 
 def parse_inet_table(data: bytes, protocol: str) -> Iterator[SocketReading]:
     """Yield the sockets of one table; raises ParseError."""
-    for line in data.splitlines()[1:]:
+    for line in lines_of(data)[1:]:
         fields = line.split()
         if len(fields) < 10:
             raise ParseError("/proc/net", "expected a socket of ten fields", line)
@@ -46,7 +46,7 @@ def parse_inet_table(data: bytes, protocol: str) -> Iterator[SocketReading]:
 
 def parse_unix_table(data: bytes) -> Iterator[SocketReading]:
     """Yield the listening sockets of ``/proc/net/unix``; raises ParseError."""
-    for line in data.splitlines()[1:]:
+    for line in lines_of(data)[1:]:
         fields = line.split(None, 7)
         if len(fields) < 7:
             raise ParseError("/proc/net/unix", "expected a socket of seven fields", line)

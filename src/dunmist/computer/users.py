@@ -2,7 +2,7 @@
 
 from typing import NamedTuple
 
-from dunmist.computer.parsing import text_of
+from dunmist.computer.parsing import lines_of, text_of
 from dunmist.computer.root import Root
 
 # login.defs(5): below are the administrator and service accounts, above is nobody
@@ -29,7 +29,7 @@ class User(NamedTuple):
 def parse_passwd(data: bytes) -> list[User]:
     """Return the users; lines that are none are passed over."""
     users = []
-    for line in data.splitlines():
+    for line in lines_of(data):
         fields = line.split(b":")
         if len(fields) >= 3 and fields[2].isdigit() and len(fields[2]) <= 10:
             home = text_of(fields[5]) if len(fields) > 5 and fields[5] else None

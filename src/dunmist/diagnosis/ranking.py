@@ -83,9 +83,11 @@ def _role(
 def _parts(exam: Examination, application: Application) -> dict[ResourceWord, float]:
     machine = exam.series.machine
     held = application.private_bytes.median() or 0.0
+    # a capture need not have the breakdown of memory
+    total_bytes = machine.managed_bytes or exam.series.header.machine.memory_bytes
     return {
         "cpu": min(1.0, application.cores.total() / machine.online.total()),
-        "memory": min(1.0, held / machine.managed_bytes),
+        "memory": min(1.0, held / total_bytes),
     }
 
 

@@ -21,6 +21,7 @@ from dunmist.fixing.journal import (
 from dunmist.fixing.planned_units import (
     UnitFile,
     When,
+    check_program,
     install,
     plan_units,
     watch_unit,
@@ -44,6 +45,7 @@ __all__ = [
     "carry_out",
     "check_act",
     "check_capture",
+    "check_program",
     "effect_of",
     "install",
     "newest",

@@ -7,6 +7,7 @@ D-Bus like every act on a unit, and taken away again by undoing the act.
 import os
 import re
 import shlex
+import sys
 import tomllib
 from collections.abc import Sequence
 from contextlib import suppress
@@ -22,6 +23,7 @@ from dunmist.errors import OutputError, Refused
 from dunmist.fixing import units
 from dunmist.fixing.journal import JournalLine, Result
 from dunmist.output import write_whole
+from dunmist.trusted_paths import ROOT, Untrusted, check_directory, who_can_change
 
 SYSTEM, PERSONAL = Path("/etc/systemd/system"), Path(".config/systemd/user")
 WATCH = "dunmist-watch"
@@ -51,21 +53,26 @@ def _templates() -> dict[str, dict[str, str]]:
 
 
 def place_of(user: str | None) -> Path:
-    """Return the directory of unit files: of a person, or of the system.
+    """Return the directory of unit files: of a person, or of the system; raises Refused.
 
     The manager itself may have been told another one (SYSTEMD_UNIT_PATH, systemd.unit(5)).
     """
     if user is not None:
         return Path(f"~{user}").expanduser() / PERSONAL
     told = os.environ.get("SYSTEMD_UNIT_PATH", "").partition(":")[0]
-    return Path(told) if told else SYSTEM
+    place = Path(told) if told else SYSTEM
+    try:
+        check_directory(place)
+    except Untrusted as error:
+        raise Refused(f"{place}: no place for units of the system, as {error}") from error
+    return place
 
 
 def watch_unit(command: Sequence[str], user: str | None) -> list[UnitFile]:
     """Return the recorder's unit."""
     target = "multi-user.target" if user is None else "default.target"
     text = _templates()["watch"]["service"].format(command=_line(command), target=target)
-    return [UnitFile(place_of(user) / f"{WATCH}.service", text.lstrip())]
+    return [_unit_file(place_of(user) / f"{WATCH}.service", text)]
 
 
 def plan_units(
@@ -75,17 +82,38 @@ def plan_units(
     if not NAME.fullmatch(name):
         raise Refused(f"'{name}' is no name of a plan; use small letters, digits and hyphens")
     day = "*-*-*" if when.every_day else f"{when.at:%Y-%m-%d}"
-    words = {"name": name, "command": _line(command), "folder": folder,
+    words = {"name": name, "command": _line(command), "folder": _plain(str(folder)),
              "calendar": f"{day} {when.at:%H:%M:%S}"}  # fmt: skip
     stem = place_of(user) / f"dunmist-plan-{name}"
     return [
-        UnitFile(stem.with_suffix(f".{kind}"), _templates()["plan"][kind].format(**words).lstrip())
+        _unit_file(stem.with_suffix(f".{kind}"), _templates()["plan"][kind].format(**words))
         for kind in ("service", "timer")
     ]
 
 
+def _unit_file(path: Path, text: str) -> UnitFile:
+    return UnitFile(Path(_plain(str(path), percent="%")), text.lstrip())
+
+
+def check_program() -> None:
+    """Raise Refused where somebody else could change what a unit would run as root."""
+    if os.geteuid() != ROOT:
+        return
+    package = Path(__file__).parent.parent
+    libraries = [Path(entry) for entry in sys.path if entry and Path(entry).is_dir()]
+    entries = [path for entry in libraries for path in entry.iterdir()]
+    paths = [Path(sys.executable), *libraries, *entries, *package.rglob("*")]
+    for path in paths:
+        if reason := who_can_change(path):
+            raise Refused(
+                f"{reason}, so root must not run it at every start; install dunmist where only "
+                f"root can write"
+            )
+
+
 def install(act: Act, parts: Sequence[UnitFile]) -> Result:
     """Write unit files and switch the last of them on; raises Refused, and then leaves none."""
+    check_program()
     written: list[Path] = []
     with units.as_user_of(act):
         for part in parts:
@@ -142,5 +170,15 @@ def _unlink(paths: Sequence[Path]) -> None:
 
 
 def _line(command: Sequence[str]) -> str:
-    # systemd.service(5) takes a percent sign and a dollar for something of its own
-    return shlex.join(command).replace("%", "%%").replace("$", "$$")
+    """Return a command as systemd.service(5) takes it; raises Refused."""
+    return _plain(shlex.join(command)).replace("$", "$$")
+
+
+def _plain(text: str, percent: str = "%%") -> str:
+    """Return a text that stays one value of one line; raises Refused.
+
+    A line end would begin another setting, and systemd unquotes backslashes.
+    """
+    if not text.isprintable() or "\\" in text:
+        raise Refused(f"{text!r}: no unit can be made of that; use a path without such characters")
+    return text.replace("%", percent)

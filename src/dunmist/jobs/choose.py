@@ -73,7 +73,7 @@ def find_process(judged: Judged, what: str) -> Process:
     name the one that did most.
     """
     series = judged.series
-    if what.isdigit():
+    if what.isdecimal() and what.isascii():
         same = [process for process in series.processes.values() if process.pid == int(what)]
         if not same:
             raise UnknownName(f"there is no process {what} in this capture")

@@ -14,7 +14,7 @@ def incident_file(name: str) -> Path:
     """Return the capture of an incident; raises UnknownName where none is meant."""
     folder = incidents_directory()
     kept = read_incidents(folder)
-    found = _by_number(kept, name) if name.isdigit() else _by_time(kept, name)
+    found = _by_number(kept, name) if name.isdecimal() and name.isascii() else _by_time(kept, name)
     if found is None:
         last = kept[-1].number if kept else None
         hint = f"the last one is incident:{last}" if last else "none is kept"

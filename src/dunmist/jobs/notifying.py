@@ -9,6 +9,7 @@ import logging
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
+from html import escape
 from pathlib import Path
 
 from dunmist.computer import Unanswered, call, connected
@@ -28,7 +29,8 @@ BODY = "{what} It was kept, so that it can be looked at ({name})."
 def notify(kept: Kept) -> None:
     """Tell whoever is at the screen; that nobody can be told is no reason to stop."""
     what = harmless(kept.headline or "Somebody said that something is wrong.")[:WORDS_MOST]
-    body = BODY.format(what=what, name=f"incident:{kept.number}")
+    # the body is markup (links and pictures included), and names in it are chosen by anybody
+    body = BODY.format(what=escape(what), name=f"incident:{kept.number}")
     for uid, address in _buses():
         try:
             with _as_user(uid), connected(address) as bus:

@@ -34,6 +34,8 @@ from dunmist.series.together import WHOLE, Part, Row, Together, ticks_together
 
 # figures of one kind, 8 bytes each, of which a triage holds some twenty kinds
 FIGURES_MAX = 12_000_000
+# ten years: no capture is longer
+SPAN_MAX_S = 3.2e8
 
 
 @dataclass(frozen=True)
@@ -245,7 +247,10 @@ class _Reading:
                 )
 
     def _check(self, tick: Tick) -> None:
-        """Raise CaptureError for a tick that contradicts what came before it."""
+        """Raise CaptureError for a tick that cannot be, or contradicts what came before it."""
+        impossible = _impossible(tick)
+        if impossible:
+            raise CaptureError(f"{self.path}: tick {tick.n} {impossible}; sample again")
         named = [sample.process for sample in tick.processes]
         named += [thread.process for thread in tick.threads]
         named += [detail.process for detail in tick.details]
@@ -259,6 +264,17 @@ class _Reading:
                     f"{self.path}: tick {tick.n} has {kind} {stranger}, which was never "
                     f"introduced; sample again"
                 )
+
+
+def _impossible(tick: Tick) -> str | None:
+    """Return what no computer does, None where all is possible."""
+    if tick.at_s > SPAN_MAX_S:
+        return f"is {tick.at_s:g} s after the first one"
+    if not tick.processors.times_clk:
+        return "has no processor"
+    if tick.memory is not None and tick.memory.get("MemTotal") == 0:
+        return "has no memory"
+    return None
 
 
 def load_series(path: Path, corrections: Sequence[Correction] = (), part: Part = WHOLE) -> Series:

@@ -172,7 +172,7 @@ def _name(sensor: Sensor) -> str:
 
 def _part(sensor: Sensor) -> str:
     rules = _choice()["part"]
-    return next(str(rule["is"]) for rule in rules if re.fullmatch(rule["chip"], sensor.chip))
+    return next(str(rule["is"]) for rule in rules if re.fullmatch(rule["chip"], sensor.chip, re.S))
 
 
 def _limit(limits: dict[str, float], names: Sequence[str]) -> float | None:

@@ -1,12 +1,14 @@
 """Masks secrets in command lines and other text before they reach a file.
 
-A command line is taken word by word; what is one text (a title that a program gave itself, what a
-shell is to run) is split into words first. A word is secret when the name in front of it says so
-(``secret_names``), when the program is known to take it so, or by its own shape. Masking errs on
-the side of hiding. Its cost goes with the length of the text, which is bounded.
+A command line is taken word by word; a word that is a text of its own (a title that a program gave
+itself, what a shell is to run, a statement) is split into words first. A word is secret when the
+name in front of it says so (``secret_names``), when the program is known to take it so, or by its
+own shape. Masking errs on the side of hiding. Its cost goes with the length of the text, which is
+bounded.
 """
 
 import re
+from itertools import pairwise
 
 from dunmist.captures.secret_names import ProgramOptions, Rules, load_rules
 
@@ -20,15 +22,25 @@ LONGEST = 8192
 LOOKED_THROUGH = 2 * LONGEST
 # the program stands among the first words, behind others that start it
 PROGRAM_WITHIN = 6
-SHELLS = frozenset(("sh", "bash", "dash", "zsh", "ksh", "su", "runuser", "ssh"))
 # text without any of this holds no secret that a shape could find; most is of that kind
 SUSPECT = re.compile(r"[=:@$ ]|[\w+-]{16}")
 # a word of a text, with the quotes that are in it
 _WORDS = re.compile(r"""(?:[^\s"']|"[^"]*"|'[^']*'|["'])+""")
 # a name and what says that its value begins; the value of a colon stands apart, or is quoted
 _NAMED = re.compile(
-    r"""(?<![\w.])(?P<name>[A-Za-z_][\w.-]{0,80})(?P<sep>["']?\s{0,4}(?:=\s{0,4}|:(?:\s{1,4}|(?=["'\w]))))"""
+    r"""(?<![\w.])(?P<name>[A-Za-z_][\w.-]{0,80})"""
+    r"""(?P<sep>\\{0,7}["']?\s{0,4}(?:=\s{0,4}|:(?:\s{1,4}|(?=\\{0,7}["'\w]))))"""
 )
+# a quote, which JSON within JSON has with backslashes before it
+_QUOTE = re.compile(r"""\\{0,7}["']""")
+ESCAPED_QUOTE = '\\"'
+# of what was drawn at random from letters of both cases and digits, so many of a hundred neighbours
+# are of different kinds: 62; of words that are written together 20 to 35
+RANDOM_LEAST, RANDOM_CHANGES = 16, 0.4
+_KINDS = str.maketrans(dict.fromkeys("abcdefghijklmnopqrstuvwxyz", "a")
+                       | dict.fromkeys("ABCDEFGHIJKLMNOPQRSTUVWXYZ", "A")
+                       | dict.fromkeys("0123456789", "0"))  # fmt: skip
+_HEX = re.compile(r"(?:[0-9a-f]+|[0-9A-F]+)")
 # where a value ends that stands among others
 _NEXT = re.compile(r"""[&;]|,\s{0,4}["']?[A-Za-z_][\w.-]{0,63}["']?\s{0,4}[=:]|\s""")
 HEADERS = ("cookie", "authorization")
@@ -45,7 +57,9 @@ def mask_secrets(command_line: list[str], rules: Rules | None = None) -> list[st
 def mask_text(text: str, rules: Rules | None = None) -> str:
     """Return a command or other words written as one text, with the secrets in it masked."""
     rules = rules or load_rules()
-    text = _bounded(text)
+    text = _by_shape(_bounded(text), rules)
+    if ESCAPED_QUOTE in text:
+        text = _masked_values(text, rules)
     found = list(_WORDS.finditer(text))
     words = [_unquoted(match[0]) for match in found]
     masked = _masked_words(words, rules)
@@ -66,7 +80,7 @@ def _unquoted(word: str) -> str:
 
 def _masked_words(words: list[str], rules: Rules) -> list[str]:
     options = rules.of_program(words, PROGRAM_WITHIN) or ProgramOptions("")
-    is_shell = any(word.rpartition("/")[2] in SHELLS for word in words[:PROGRAM_WITHIN])
+    hidden = _by_place(words, options)
     masked: list[str] = []
     operands, left = 0, LOOKED_THROUGH
     before = ""
@@ -77,24 +91,66 @@ def _masked_words(words: list[str], rules: Rules) -> list[str]:
             masked.append(CUT)
             continue
         operands += place > 0 and not word.startswith("-") and not before.startswith("-")
-        is_text = is_shell and " " in word and place > 0
-        masked.append(
-            mask_text(word, rules) if is_text else _masked(word, before, operands, options, rules)
-        )
+        if place in hidden:
+            masked.append(MASK)
+        else:
+            masked.append(_masked(word, before, operands, options, rules, is_first=not place))
         before = word
     return masked
 
 
-def _masked(word: str, before: str, operands: int, options: ProgramOptions, rules: Rules) -> str:
+def _by_place(words: list[str], options: ProgramOptions) -> set[int]:
+    """Return the places of words that are secret by where a program takes them."""
+    plain = [place for place, word in enumerate(words) if place and not word.startswith("-")]
+    hidden = set(plain[-1:]) if options.last and len(plain) > 1 else set()
+    for place in plain:
+        count = options.after.get(words[place].lower())
+        following = [one for one in plain if one > place]
+        if count is not None:
+            # nought is all that follow
+            hidden.update(following[count - 1 : count] if count else following)
+    return hidden
+
+
+def _masked(
+    word: str, before: str, operands: int, options: ProgramOptions, rules: Rules, *, is_first: bool
+) -> str:
     """Return one word; ``before`` is the word in front of it, ``operands`` its place among them."""
     by_program = _by_program(word, before, operands, options)
     if by_program is not None:
         return by_program
     if _announces(before, options, rules) and not word.startswith("--"):
         return word if rules.is_harmless(word) else MASK
-    for shape in rules.shapes:
-        word = shape.sub(lambda match: match["keep"] + MASK, word)
-    return _masked_values(word, rules)
+    if rules.announces_random(before) and looks_random(word):
+        return MASK
+    if " " in word and not is_first:
+        # a command for a shell, a statement, a text: it has words of its own
+        return _masked_values(mask_text(word, rules), rules)
+    return _masked_values(_by_shape(word, rules), rules)
+
+
+def _by_shape(text: str, rules: Rules) -> str:
+    """Return a text without what is secret by its own shape."""
+    for pattern, random in rules.shapes:
+        text = pattern.sub(
+            lambda match, random=random: (  # type: ignore[misc]  # bound for each shape
+                match[0] if random and not looks_random(match["hide"]) else match["keep"] + MASK
+            ),
+            text,
+        )
+    return text
+
+
+def looks_random(value: str) -> bool:
+    """Whether a value looks drawn at random, as keys are and names are not."""
+    letters = "".join(letter for letter in value if letter.isalnum())
+    kinds = letters.translate(_KINDS)
+    if len(letters) < RANDOM_LEAST or len(set(kinds)) < 2 or "0" not in kinds:
+        return False
+    if _HEX.fullmatch(letters):
+        return True
+    changes = sum(one != other for one, other in pairwise(kinds))
+    return changes >= RANDOM_CHANGES * (len(kinds) - 1)
 
 
 def _announces(before: str, options: ProgramOptions, rules: Rules) -> bool:
@@ -137,19 +193,21 @@ def _masked_values(word: str, rules: Rules) -> str:
     """Return a word with the values of secret names in it masked."""
     parts, end = [], 0
     for match in _NAMED.finditer(word):
-        if match.start() < end or not rules.is_secret_name(match["name"]):
+        is_secret = rules.is_secret_name(match["name"])
+        if match.start() < end or not (is_secret or rules.announces_random(match["name"])):
             continue
-        value, quote = match.end(), word[match.end() : match.end() + 1]
-        if quote and quote in "\"'":
-            value += 1
-            stop = word.find(quote, value)
+        value = match.end()
+        if quote := _QUOTE.match(word, value):
+            value = quote.end()
+            stop = word.find(quote[0], value)
             stop = len(word) if stop < 0 else stop
         elif match["name"].lower() in HEADERS and ":" in match["sep"]:
             stop = len(word)
         else:
             following = _NEXT.search(word, value)
             stop = following.start() if following else len(word)
-        if rules.is_harmless(word[value:stop]):
+        hidden = word[value:stop]
+        if rules.is_harmless(hidden) or not (is_secret or looks_random(hidden)):
             continue
         parts += [word[end:value], MASK]
         end = stop

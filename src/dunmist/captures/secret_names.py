@@ -19,10 +19,14 @@ PASS_LEAST = 5  # of a word that ends with 'pass'
 
 
 class Shape(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Patterns of what is secret wherever it stands, and of what stays in front of it."""
+    """Patterns of what is secret wherever it stands, and of what stays in front of it.
+
+    With ``random`` only what looks as if it was drawn at random is hidden.
+    """
 
     hide: str
     keep: str = ""
+    random: bool = False
 
 
 class ProgramOptions(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -36,6 +40,8 @@ class ProgramOptions(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     operand: int = 0
     only_with: str = ""
     bare: list[str] = []
+    after: dict[str, int] = {}
+    last: bool = False
 
 
 class Secrets(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -45,6 +51,7 @@ class Secrets(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     words: list[str] = []
     endings: list[str] = []
     keys_of: list[str] = []
+    before_random: list[str] = []
     about: list[str] = []
     without: list[str] = []
     not_names: list[str] = []
@@ -53,13 +60,20 @@ class Secrets(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     programs: list[ProgramOptions] = []
 
 
+class ReadyShape(NamedTuple):
+    """A shape made ready; its groups are ``keep`` and ``hide``."""
+
+    pattern: re.Pattern[str]
+    random: bool
+
+
 class Rules(NamedTuple):
     """The rules made ready."""
 
     secrets: Secrets
     names: re.Pattern[str] | None
     harmless: re.Pattern[str]
-    shapes: tuple[re.Pattern[str], ...]
+    shapes: tuple[ReadyShape, ...]
     programs: tuple[tuple[re.Pattern[str], ProgramOptions], ...]
 
     def is_secret_name(self, name: str) -> bool:
@@ -78,6 +92,11 @@ class Rules(NamedTuple):
             for word, following in pairwise(words)
         )
 
+    def announces_random(self, name: str) -> bool:
+        """Whether a name says that a value is secret if that looks drawn at random."""
+        words = [word.lower() for word in _WORD.findall(name)]
+        return bool(words) and words[-1] in self.secrets.before_random
+
     def is_harmless(self, value: str) -> bool:
         """Whether a value hides nothing, whatever the name in front of it."""
         return not value or self.harmless.fullmatch(value) is not None
@@ -87,12 +106,16 @@ class Rules(NamedTuple):
         for word in words[:within]:
             called = word.rpartition("/")[2]
             for pattern, options in self.programs:
-                if pattern.fullmatch(called) and (options.only_with or word) in words:
+                if pattern.fullmatch(called) and _has(words, options.only_with):
                     return options
         return None
 
     def _ends_so(self, word: str) -> bool:
         return len(word) >= PASS_LEAST and word.endswith(tuple(self.secrets.endings))
+
+
+def _has(words: list[str], pattern: str) -> bool:
+    return not pattern or any(re.fullmatch(pattern, word) for word in words)
 
 
 @cache
@@ -132,7 +155,8 @@ def _ready(secrets: Secrets) -> Rules:
         re.compile(named, re.I) if named else None,
         re.compile("|".join(secrets.harmless) or r"(?!)"),
         tuple(
-            re.compile(f"(?P<keep>{shape.keep})(?P<hide>{shape.hide})") for shape in secrets.shapes
+            ReadyShape(re.compile(f"(?P<keep>{shape.keep})(?P<hide>{shape.hide})"), shape.random)
+            for shape in secrets.shapes
         ),
         tuple((re.compile(options.called), options) for options in secrets.programs),
     )

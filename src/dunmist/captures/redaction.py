@@ -24,8 +24,6 @@ LOOKED_THROUGH = 2 * LONGEST
 PROGRAM_WITHIN = 6
 # text without any of this holds no secret that a shape could find; most is of that kind
 SUSPECT = re.compile(r"[=:@$ ]|[\w+-]{16}")
-# a word without any of this has none of the shapes
-_SHAPED = re.compile(r"[@$ ?&|]|[\w+./-]{12}")
 # a word of a text, with the quotes that are in it
 _WORDS = re.compile(r"""(?:[^\s"']|"[^"]*"|'[^']*'|["'])+""")
 # a name and what says that its value begins; the value of a colon stands apart, or is quoted
@@ -133,7 +131,7 @@ def _masked(
 
 def _by_shape(text: str, rules: Rules) -> str:
     """Return a text without what is secret by its own shape."""
-    if not _SHAPED.search(text):
+    if rules.every_shape_has is not None and not rules.every_shape_has.search(text):
         return text
     for pattern, random in rules.shapes:
         text = pattern.sub(

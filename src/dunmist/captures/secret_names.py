@@ -15,6 +15,8 @@ from dunmist.trusted_paths import read_settings
 
 # dbPassword, DB_PASSWORD and db-password are the same two words
 _WORD = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
+# what no shape of the shipped table matches without
+_SHAPED = re.compile(r"[@$ ?&|]|[\w+./-]{12}")
 PASS_LEAST = 5  # of a word that ends with 'pass'
 
 
@@ -68,13 +70,14 @@ class ReadyShape(NamedTuple):
 
 
 class Rules(NamedTuple):
-    """The rules made ready."""
+    """The rules made ready; ``every_shape_has`` is what no shape matches without, if known."""
 
     secrets: Secrets
     names: re.Pattern[str] | None
     harmless: re.Pattern[str]
     shapes: tuple[ReadyShape, ...]
     programs: tuple[tuple[re.Pattern[str], ProgramOptions], ...]
+    every_shape_has: re.Pattern[str] | None
 
     def is_secret_name(self, name: str) -> bool:
         """Whether a name, without dashes in front of it, says that its value is secret."""
@@ -159,4 +162,5 @@ def _ready(secrets: Secrets) -> Rules:
             for shape in secrets.shapes
         ),
         tuple((re.compile(options.called), options) for options in secrets.programs),
+        _SHAPED if secrets.shapes == _shipped().shapes else None,
     )

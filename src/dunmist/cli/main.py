@@ -15,6 +15,8 @@ from dunmist import __version__
 from dunmist.errors import DunmistError
 
 STANDARD_ERROR = 2
+# the variables that say where temporary files go (tempfile)
+TEMPORARY = ("TMPDIR", "TEMP", "TMP")
 # what importing and reading make is kept: looking for garbage at every 700 new objects finds none
 OBJECTS_UNTIL_COLLECTED = 50_000
 # each command's module and one line of help, so that --help imports none of them
@@ -31,6 +33,16 @@ COMMANDS = {
     "fix": "Show one step against a culprit, and carry it out when told to.",
     "demo": "Run a full example on a model computer.",
 }
+
+
+class _OneLine(logging.Formatter):
+    """Messages as they may reach a terminal: a path in one may be chosen by anybody."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        """Return one harmless line."""
+        from dunmist.harmless import harmless
+
+        return harmless(" ".join(super().format(record).split()))
 
 
 class CommandsOnDemand(click.Group):
@@ -68,15 +80,15 @@ def program(context: click.Context, verbose: bool) -> None:
     if context.invoked_subcommand is None:
         click.echo(context.get_help())
         return
-    logging.basicConfig(
-        level=logging.INFO if verbose else logging.WARNING, format="dunmist: %(message)s"
-    )
+    logging.basicConfig(level=logging.INFO if verbose else logging.WARNING)
+    logging.getLogger().handlers[0].setFormatter(_OneLine("dunmist: %(message)s"))
 
 
 def run() -> None:
     """Run the program and exit with its status: 0 done, 1 could not do it, 2 wrong usage."""
     gc.set_threshold(OBJECTS_UNTIL_COLLECTED)
     _occupy_closed()
+    _forget_unsafe_temporary_directory()
     for stream in (sys.stdout, sys.stderr):
         # a terminal that lacks a character shows a stand-in rather than nothing at all
         if isinstance(stream, TextIOWrapper):
@@ -99,6 +111,22 @@ class _Closed(RawIOBase):
     def fileno(self) -> int:
         """Raise OSError."""
         raise OSError(errno.EBADF, "standard output is closed")
+
+
+def _forget_unsafe_temporary_directory() -> None:
+    """As root, put temporary files where nobody else chose, whatever the environment says."""
+    given = [name for name in TEMPORARY if name in os.environ]
+    if not given or os.geteuid() != 0:
+        return
+    from pathlib import Path
+
+    from dunmist.trusted_paths import Untrusted, check_directory
+
+    for name in given:
+        try:
+            check_directory(Path(os.environ[name]))
+        except Untrusted:
+            del os.environ[name]
 
 
 def _occupy_closed() -> None:

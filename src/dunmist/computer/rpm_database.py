@@ -90,7 +90,7 @@ def _authorize(
 
 
 def _check_schema(base: sqlite3.Connection) -> None:
-    rows = base.execute(f"SELECT type, name, sql FROM {SCHEMA}")
+    rows = base.execute("SELECT type, name, sql FROM sqlite_master")
     plain = {
         name for kind, name, sql in rows
         if kind == "table" and isinstance(sql, str) and sql.upper().startswith("CREATE TABLE")

@@ -8,7 +8,7 @@ from dunmist.jobs.capture import Wishes, run_capture
 from dunmist.simulation import ComputerTree, ModelComputer, Scenario, VirtualClock
 from dunmist.simulation.model import SEED
 
-MEMORY_DIRECTORY = "/dev/shm"
+MEMORY_DIRECTORY = "/dev/shm"  # noqa: S108 - only a new directory with a random name in it
 
 
 def _memory_directory() -> str | None:

@@ -114,7 +114,7 @@ class CaptureReader:
         first = next(self._lines, b"")
         kind = _kind_of(first)
         if kind is None or kind.kind != "header" or kind.format != FORMAT:
-            raise CaptureError(f"{self.path}: no header in line 1, so not a capture; {MAKE_ONE}")
+            raise self._no_header()
         major = major_of(kind.version or "")
         if major is None or major > MAJOR:
             raise CaptureError(
@@ -131,22 +131,32 @@ class CaptureReader:
             ) from error
         return header
 
+    def _no_header(self) -> CaptureError:
+        return CaptureError(f"{self.path}: no header in line 1, so not a capture; {MAKE_ONE}")
+
     def _raw_lines(self) -> Iterator[bytes]:
-        rest = b""
-        whole_bytes = 0
+        # a line comes in parts, which are joined once: line by line it would cost the square
+        parts: list[bytes] = []
+        part_bytes = whole_bytes = 0
         for data in self._unpacked():
+            if data and not whole_bytes and not data.startswith(b"{"):
+                raise self._no_header()
             whole_bytes += len(data)
             if whole_bytes > WHOLE_MAX_BYTES:
                 raise CaptureError(
                     f"{self.path}: unpacks to more than {WHOLE_MAX_BYTES >> 30} GiB, more than is "
                     f"read; {MAKE_ONE}"
                 )
-            parts = (rest + data).split(b"\n")
-            rest = parts.pop()
-            if len(rest) > LINE_MAX_BYTES:
+            first, *lines = data.split(b"\n")
+            parts.append(first)
+            part_bytes += len(first)
+            if part_bytes > LINE_MAX_BYTES:
                 raise CaptureError(f"{self.path}: has a line without end, so not a capture")
-            yield from parts
-        if rest and not self.damage:
+            if lines:
+                yield b"".join(parts)
+                yield from lines[:-1]
+                parts, part_bytes = [lines[-1]], len(lines[-1])
+        if part_bytes and not self.damage:
             self.damage = "its last line is cut short"
 
     def _unpacked(self) -> Iterator[bytes]:

@@ -108,6 +108,9 @@ def _refuse_ignored(context: click.Context, undo: str | None, *, only_list: bool
 
 
 def _number(text: str) -> int:
-    if not (text.isdecimal() and text.isascii()):
-        raise click.UsageError(f"--undo takes the number of an act, not '{text}'")
-    return int(text)
+    from dunmist.jobs.numbers import plain_number
+
+    number = plain_number(text)
+    if number is None:
+        raise click.UsageError(f"--undo takes the number of an act, not '{text[:40]}'")
+    return number

@@ -5,6 +5,7 @@ from typing import NamedTuple
 
 from dunmist.advice import Case, Judged, Rung
 from dunmist.errors import UnknownName, WrongUsage
+from dunmist.jobs.numbers import plain_number
 from dunmist.series import Application, Process
 
 
@@ -73,11 +74,12 @@ def find_process(judged: Judged, what: str) -> Process:
     name the one that did most.
     """
     series = judged.series
-    if what.isdecimal() and what.isascii():
-        same = [process for process in series.processes.values() if process.pid == int(what)]
+    pid = plain_number(what)
+    if pid is not None:
+        same = [process for process in series.processes.values() if process.pid == pid]
         if not same:
-            raise UnknownName(f"there is no process {what} in this capture")
-        return series.living.get(int(what), same[-1])
+            raise UnknownName(f"there is no process {pid} in this capture")
+        return series.living.get(pid, same[-1])
     living = series.living.values()
     named = [process for process in living if process.name == what] or [
         process for process in living if what.lower() in process.name.lower()

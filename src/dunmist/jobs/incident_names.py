@@ -4,6 +4,7 @@ from datetime import datetime, time, timedelta
 from pathlib import Path
 
 from dunmist.errors import UnknownName
+from dunmist.jobs.numbers import plain_number
 from dunmist.jobs.settings import incidents_directory
 from dunmist.recorder import Kept, capture_of, read_incidents
 
@@ -14,7 +15,8 @@ def incident_file(name: str) -> Path:
     """Return the capture of an incident; raises UnknownName where none is meant."""
     folder = incidents_directory()
     kept = read_incidents(folder)
-    found = _by_number(kept, name) if name.isdecimal() and name.isascii() else _by_time(kept, name)
+    number = plain_number(name)
+    found = _by_time(kept, name) if number is None else _by_number(kept, number)
     if found is None:
         last = kept[-1].number if kept else None
         hint = f"the last one is incident:{last}" if last else "none is kept"
@@ -22,8 +24,8 @@ def incident_file(name: str) -> Path:
     return capture_of(folder, found.number)
 
 
-def _by_number(kept: list[Kept], name: str) -> Kept | None:
-    return next((one for one in kept if one.number == int(name)), None)
+def _by_number(kept: list[Kept], number: int) -> Kept | None:
+    return next((one for one in kept if one.number == number), None)
 
 
 def _by_time(kept: list[Kept], name: str) -> Kept | None:

@@ -31,7 +31,8 @@ BACKLOG = 128
 # after so many connections at once the thread rests: a flood of them may not cost the computer much
 BATCH, REST_S = 20, 0.05
 WAITING_MAX = 100
-ANSWER_S = 6.0
+ANSWER_S = 6
+TIMEOUT = struct.Struct("@ll")  # seconds and microseconds, socket(7)
 DONE, TOO_MANY = b"done\n", b"too many\n"
 CREDENTIALS = struct.Struct("3i")
 
@@ -177,7 +178,9 @@ def send_mark(directories: list[Path], words: str) -> None:
 
 def _send(directory: int, path: Path, words: str) -> None:
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as other:
-        other.settimeout(ANSWER_S)
+        # beside a crowd it waits for its turn, which a socket that does not block is not given
+        for option in (socket.SO_SNDTIMEO, socket.SO_RCVTIMEO):
+            other.setsockopt(socket.SOL_SOCKET, option, TIMEOUT.pack(ANSWER_S, 0))
         try:
             other.connect(_by_descriptor(directory))
             other.send(words[:CHARACTERS_MOST].encode())

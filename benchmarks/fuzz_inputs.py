@@ -1,0 +1,158 @@
+"""Looks for input that ends a reader otherwise than in its own error.
+
+``pip install -e . atheris`` and then ``python benchmarks/fuzz_inputs.py TARGET CORPUS
+-max_total_time=600``: TARGET is a name of ``TARGETS``, the other options are libFuzzer's. The
+fuzzer's bytes are what somebody sends or leaves: a file of the collector, a far program's stream,
+lines of the kernel's log, settings, what is said to the socket of marks, lists of packages.
+"""
+
+import contextlib
+import gzip
+import io
+import os
+import socket
+import sqlite3
+import sys
+import tempfile
+from pathlib import Path
+
+import atheris
+
+with atheris.instrument_imports(include=["dunmist"]):
+    from dunmist.captures import CaptureReader, load_rules
+    from dunmist.computer.kernel_log import LogLine, parse_log_record, summed
+    from dunmist.computer.packages import read_packages
+    from dunmist.computer.parsing import ParseError
+    from dunmist.computer.root import Root
+    from dunmist.diagnosis.thresholds import load_thresholds
+    from dunmist.elsewhere import FarClock, Garbled, MemoryRoot, Mirror, Stream
+    from dunmist.errors import DunmistError
+    from dunmist.jobs.capture import Wishes
+    from dunmist.jobs.far import capture_from
+    from dunmist.recorder.marks import BYTES_MOST, Marks
+    from dunmist.series.sensors import load_corrections
+
+FOLDER = Path(tempfile.mkdtemp(prefix="dunmist-fuzz-"))
+MARK = b"0123456789abcdef"
+BEGIN = b"@" + MARK + b" begin 1 4242 1 100 1924952400 +0100 0\n"
+MACHINE = b"""/proc/uptime:100.00 1.00
+/proc/stat:cpu0 1 0 10 100 0 0 0 0 0 0
+/proc/meminfo:MemTotal: 1000000 kB
+/proc/4242/stat:4242 (auk) S 1 1 1 0 -1 0 0 0 0 0 5 5 0 0 20 0 1 0 50 1000 10
+/proc/4242/status:Uid:\t0
+"""
+
+
+def carried(data):
+    """Make a capture of a file: the fuzzer's lines stand in both ticks."""
+    text = BEGIN
+    for number in range(2):
+        tick = b" %d 10%d.00\n" % (number, number)
+        text += b"@" + MARK + b" tick" + tick + MACHINE + data + b"\n@" + MARK + b" end" + tick
+    for name, whole in (("inside", text), ("whole", BEGIN + data)):
+        path = FOLDER / f"{name}.txt"
+        path.write_bytes(whole)
+        with contextlib.suppress(DunmistError):
+            capture_from(path, Wishes(FOLDER / "x.jsonl.gz", 1.0, 1.0, force=True))
+
+
+def far(data):
+    """Take a far stream as frames, and as a capture that a far program sends."""
+    with contextlib.suppress(Garbled):
+        stream = Stream(data.splitlines(keepends=True))
+        root = MemoryRoot("far")
+        clock = FarClock(stream.begun, stream.frames(), Mirror(root), list)
+        while clock.begin():
+            clock.now()
+    for sent in (data, gzip.compress(data, 1)):
+        with (
+            contextlib.suppress(DunmistError),
+            CaptureReader(Path("far"), io.BytesIO(sent)) as reader,
+        ):
+            list(reader.lines())
+
+
+def kernel_log(data):
+    """Take lines of the log; no name in one may be a line of another class."""
+    with contextlib.suppress(ParseError):
+        parse_log_record(data)
+    text = data.decode("utf-8", "backslashreplace").replace("\n", "")
+    crash = f"{text[:15]}[7]: segfault at 0 ip 0 in {text}[0+1]"
+    lines = (text, f"usb 1-2: Product: {text}", crash)
+    found = summed([LogLine(float(at_s), line) for at_s, line in enumerate(lines, 1)], 9.0)
+    for one in found:
+        if one.last_ago_s == 7.0 or (one.last_ago_s == 6.0 and one.kind != "crash"):
+            raise AssertionError(f"forged: {one}")
+
+
+def settings(data):
+    """Read each of the files that a user may have."""
+    path = FOLDER / "settings.toml"
+    path.write_bytes(data)
+    load_rules.cache_clear()
+    for load in (load_rules, load_thresholds, load_corrections):
+        with contextlib.suppress(DunmistError):
+            load(path)
+
+
+def marks(data):
+    """Say something to the socket of marks."""
+    if not STATE:
+        STATE.append(Marks(FOLDER / "marks"))
+    with socket.socket(socket.AF_UNIX) as other:
+        other.settimeout(5)
+        other.connect(str(FOLDER / "marks" / "marks.sock"))
+        if data:
+            other.send(data[: 2 * BYTES_MOST])
+            if other.recv(20) not in (b"done\n", b"too many\n"):
+                raise AssertionError("no answer")
+    for one in STATE[0].taken():
+        if not one.words.isprintable():
+            raise AssertionError(repr(one))
+
+
+STATE: list[Marks] = []
+
+
+def packages(data):
+    """Read lists of dpkg, and headers in a database of rpm."""
+    middle = len(data) // 2
+    for name in ("dpkg/info/tern.list", "dpkg/status"):
+        path = FOLDER / "deb/var/lib" / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(data[:middle] if name.endswith("list") else data[middle:])
+    database = FOLDER / "rpm/var/lib/rpm/rpmdb.sqlite"
+    database.parent.mkdir(parents=True, exist_ok=True)
+    if data[:1] == b"\0":  # the file itself, from its second page on
+        whole = bytearray(database.read_bytes()) if database.exists() else bytearray(8192)
+        whole[4096 : 4096 + len(data)] = data
+        database.write_bytes(bytes(whole))
+    else:
+        database.unlink(missing_ok=True)
+        with contextlib.closing(sqlite3.connect(database)) as base:
+            base.execute("CREATE TABLE Packages (hnum INTEGER PRIMARY KEY, blob BLOB)")
+            base.execute("CREATE TABLE Basenames (key TEXT, hnum INTEGER)")
+            base.execute("INSERT INTO Packages VALUES (1, ?)", (data,))
+            base.execute("INSERT INTO Basenames VALUES ('tern', 1)")
+            base.commit()
+    for folder in ("deb", "rpm"):
+        root = Root(FOLDER / folder)
+        read_packages(root, ["/usr/bin/tern", "/bin/sh"])
+        root.close()
+
+
+TARGETS = {one.__name__: one for one in (carried, far, kernel_log, settings, marks, packages)}
+
+
+def main():
+    """Search until libFuzzer's own limits end it."""
+    if len(sys.argv) < 2 or sys.argv[1] not in TARGETS:
+        raise SystemExit(f"name a target: {', '.join(TARGETS)}")
+    target = TARGETS[sys.argv.pop(1)]
+    os.environ.setdefault("PYTHONWARNINGS", "error")
+    atheris.Setup(sys.argv, target)
+    atheris.Fuzz()
+
+
+if __name__ == "__main__":
+    main()

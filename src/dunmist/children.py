@@ -7,7 +7,6 @@ which would hide the packages that a user installed for themselves.
 """
 
 import os
-import shutil
 import subprocess
 import sys
 from collections.abc import Iterator, Sequence
@@ -36,6 +35,9 @@ def clean_environment() -> dict[str, str]:
 
 def find_program(name: str) -> str | None:
     """Return the absolute path of a program, looked for in absolute directories of PATH only."""
+    # it loads three compressors, which a capture has no use for
+    import shutil
+
     directories = [part for part in os.get_exec_path() if os.path.isabs(part)]  # noqa: PTH117
     return shutil.which(name, path=os.pathsep.join(directories))
 

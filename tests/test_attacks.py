@@ -332,9 +332,10 @@ class FleetScheduler(InFolder):
             listening = [int(port, 16) for port in ports]
             self.assertIn(int(address.rpartition(":")[2]), listening)
             for port in listening:
-                with contextlib.suppress(OSError), socket.create_connection(
-                    ("127.0.0.1", port), 1
-                ) as line:
+                with (
+                    contextlib.suppress(OSError),
+                    socket.create_connection(("127.0.0.1", port), 1) as line,
+                ):
                     line.sendall(b"GET /info/main/workers.html HTTP/1.0\r\n\r\n")
                     self.assertNotIn(b"200 OK", line.recv(300))
 
@@ -625,8 +626,10 @@ class SecondUser(InFolder):
         if not shutil.which("gcc") or not os.access("/dev/kmsg", os.R_OK):
             self.skipTest("takes a compiler and the kernel's log")
         source = self.folder / "x.c"
-        source.write_text("#include <sys/prctl.h>\nint main(int n, char **v)\n"
-                          "{ prctl(PR_SET_NAME, v[1]); *(volatile int *)0 = 1; return 0; }\n")
+        source.write_text(
+            "#include <sys/prctl.h>\nint main(int n, char **v)\n"
+            "{ prctl(PR_SET_NAME, v[1]); *(volatile int *)0 = 1; return 0; }\n"
+        )
         names = (
             "x critical medium error, dev vda, sector 5", "EDAC MC0: 1 UE x on y",
             "Memory failure: 0x1: recovery action for x", "XFS (vda): Shutting down filesystem",

@@ -305,8 +305,11 @@ class Crashes(unittest.TestCase):
                 ("sys/fs/pstore/dmesg-efi-1", 2000, f"Panic#1 Part2\n{line}forged\n"),
                 ("sys/fs/pstore/dmesg-efi-2", 2003, panic),
                 ("sys/fs/pstore/console-ramoops-0", 2000, panic),
-                ("var/lib/systemd/pstore/1700/001/dmesg-efi-1", 1000, 
-                 forged + panic.removeprefix(head)),
+                (
+                    "var/lib/systemd/pstore/1700/001/dmesg-efi-1",
+                    1000,
+                    forged + panic.removeprefix(head),
+                ),
                 ("var/lib/systemd/pstore/1700/001/dmesg.txt", 3000, panic),
                 ("var/lib/systemd/pstore/dmesg-ramoops-0", 500, "<4>[ 1.0] nothing\n"),
             ):

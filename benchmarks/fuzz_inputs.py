@@ -1,9 +1,9 @@
-"""Looks for input that ends a reader otherwise than in its own error.
+"""Search for input that ends a reader otherwise than in its own error.
 
 ``pip install -e . atheris`` and then ``python benchmarks/fuzz_inputs.py TARGET CORPUS
--max_total_time=600``: TARGET is a name of ``TARGETS``, the other options are libFuzzer's. The
-fuzzer's bytes are what somebody sends or leaves: a file of the collector, a far program's stream,
-lines of the kernel's log, settings, what is said to the socket of marks, lists of packages.
+-max_total_time=600``. TARGET is a name in ``TARGETS``; the other options are libFuzzer's. The
+fuzzer's bytes stand for a collector file, the stream of a remote program, the kernel log, settings,
+a message to the marks socket, or lists of packages.
 """
 
 import contextlib
@@ -25,11 +25,11 @@ with atheris.instrument_imports(include=["dunmist"]):
     from dunmist.computer.parsing import ParseError
     from dunmist.computer.root import Root
     from dunmist.diagnosis.thresholds import load_thresholds
-    from dunmist.elsewhere import FarClock, Garbled, MemoryRoot, Mirror, Stream
     from dunmist.errors import DunmistError
     from dunmist.jobs.capture import Wishes
-    from dunmist.jobs.far import capture_from
+    from dunmist.jobs.remote_capture import capture_from
     from dunmist.recorder.marks import BYTES_MOST, Marks
+    from dunmist.remote import Garbled, MemoryRoot, Mirror, RemoteClock, Stream
     from dunmist.series.sensors import load_corrections
 
 FOLDER = Path(tempfile.mkdtemp(prefix="dunmist-fuzz-"))
@@ -57,11 +57,11 @@ def carried(data):
 
 
 def far(data):
-    """Take a far stream as frames, and as a capture that a far program sends."""
+    """Take a remote stream as frames, and as a capture that a remote program sends."""
     with contextlib.suppress(Garbled):
         stream = Stream(data.splitlines(keepends=True))
         root = MemoryRoot("far")
-        clock = FarClock(stream.begun, stream.frames(), Mirror(root), list)
+        clock = RemoteClock(stream.begun, stream.frames(), Mirror(root), list)
         while clock.begin():
             clock.now()
     for sent in (data, gzip.compress(data, 1)):

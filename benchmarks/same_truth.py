@@ -15,8 +15,8 @@ from pathlib import Path
 import numpy as np
 from live import CASES, DUNMIST, HERE, end, started_in
 
-from dunmist.elsewhere.script import collector_script
 from dunmist.jobs.judge import judge
+from dunmist.remote.collector_script import collector_script
 
 REPORT = HERE.parent / "docs" / "same_truth.json"
 SPAN_S = 10

@@ -27,7 +27,6 @@ from dunmist.children import clean_environment, find_program, python_command, st
 from dunmist.computer import Root
 from dunmist.computer.file_systems import read_file_systems
 from dunmist.computer.packages import read_packages
-from dunmist.elsewhere import MemoryRoot, TooMuch
 from dunmist.errors import OutputError, Refused, SettingsError, WrongUsage
 from dunmist.exports import otlp_http
 from dunmist.fixing import planned_units
@@ -36,6 +35,7 @@ from dunmist.jobs import notifying
 from dunmist.recorder import Marks
 from dunmist.recorder.incidents import KEPT_MOST, MARKED, MARKED_MAX, Kept, too_many
 from dunmist.recorder.marks import send_mark
+from dunmist.remote import MemoryRoot, TooMuch
 from dunmist.trusted_paths import Untrusted, check_directory, open_directory, who_can_change
 from tests.attacker import Attacker
 from tests.program import DUNMIST, InFolder, run
@@ -187,8 +187,8 @@ class CarriedFiles(InFolder):
         self.assertEqual([], root.listing(""))
 
 
-class FarComputers(InFolder):
-    """What a program on the far computer sends in the place of a capture."""
+class RemoteComputers(InFolder):
+    """What a program on the remote computer sends in the place of a capture."""
 
     def answered(self, script, *arguments, longest_s=60):
         """Capture over an ssh that runs a script; return status, errors, memory and seconds."""
@@ -930,7 +930,7 @@ class ImpossibleCaptures(InFolder):
 
 class MasksOfTheCollector(InFolder):
     def test_values_behind_names_and_line_ends_never_leave(self):
-        from dunmist.elsewhere.script import collector_script
+        from dunmist.remote.collector_script import collector_script
 
         script = self.folder / "tern.py"
         script.write_text("import time\ntime.sleep(120)\n")

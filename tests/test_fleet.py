@@ -151,7 +151,7 @@ class Fleet(unittest.TestCase):
 
 
 @unittest.skipUnless(own_sshd.SSHD, "there is no sshd here")
-class Far(InFolder):
+class RemoteTarget(InFolder):
     def test_a_place_on_another_computer(self):
         (self.folder / "cliff").mkdir()
         for number in range(2):

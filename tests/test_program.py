@@ -25,7 +25,7 @@ SOURCE = Path(__file__).parent.parent / "src" / "dunmist"
 # a room may import from those before it
 ROOMS = ("computer", "sampling", "captures", "applications", "recorder", "series", "diagnosis",
          "compare", "advice", "tables", "reports", "exports", "fixing", "simulation",
-         "elsewhere", "jobs", "fleet", "cli")  # fmt: skip
+         "remote", "jobs", "fleet", "cli")  # fmt: skip
 TABLE_TOPICS = tuple(topic for topic in TOPICS if topic != "process")
 HEAVY = {"numpy", "pandas", "scipy", "matplotlib", "jinja2"}
 

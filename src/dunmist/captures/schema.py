@@ -49,7 +49,7 @@ class Header(msgspec.Struct, frozen=True, tag_field="kind", tag="header", kw_onl
 
     ``live`` is false when the computer was read from a copy or a model; ``privileged`` says whether
     the sampler ran as administrator. ``observer`` is the sampler's own process, ``by_shell`` that
-    it was no more than a shell on a computer that is elsewhere. ``complaints`` are words for what
+    it was no more than a shell on a remote computer. ``complaints`` are words for what
     somebody complained of, ``note`` is in their own. ``recording`` is of segments of the flight
     recorder, ``incident`` of what it kept.
     """

@@ -44,14 +44,14 @@ def capture(
         ignored = "what was collected has its own time and place; leave out {}"
         refuse_given(context, ("host", "sudo", "root", "duration_s", "every_s", "until_sure"),
                      ignored)  # fmt: skip
-        from dunmist.cli.far import read_collected
+        from dunmist.cli.remote import read_collected
 
         path = read_collected(collected, wishes)
     elif host is not None:
         refuse_given(context, ("until_sure",), "{} is for this computer; leave it out with --on")
-        from dunmist.cli.far import sample_host
+        from dunmist.cli.remote import capture_remote
 
-        path = sample_host(host, wishes, sudo=sudo)
+        path = capture_remote(host, wishes, sudo=sudo)
     else:
         refuse_given(context, ("sudo",), "{} goes with --on")
         from dunmist.cli.progress import progress_for

@@ -21,8 +21,8 @@ def collector(output: Path, duration_s: float, every_s: float, force: bool) -> N
     The person there runs 'sh SCRIPT' and sends the one file that it leaves; triage, report, view
     and 'capture --from' take it.
     """
-    from dunmist.elsewhere import script_to_carry
     from dunmist.output import check_output, write_whole
+    from dunmist.remote import script_to_carry
 
     script = script_to_carry(round(duration_s / every_s), every_s)
     if str(output) == "-":

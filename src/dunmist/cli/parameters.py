@@ -181,7 +181,7 @@ def _capture_of(path: Path) -> Path | None:
         return None  # whoever reads it says so
     if not beginning.startswith((b"@", b"\x1f\x8b")):
         return None
-    from dunmist.jobs.collected import capture_of_collected
+    from dunmist.jobs.collector_files import capture_of_collected
 
     return capture_of_collected(path)
 
@@ -259,7 +259,7 @@ def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def far_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """Add the options that sample a computer that is elsewhere."""
+    """Add the options that sample a remote computer."""
     command = click.option("--sudo", is_flag=True, help="With --on: read as its administrator, by "
                            "'sudo -n', which asks for no password.")(command)  # fmt: skip
     return click.option("--on", "host", metavar="HOST",

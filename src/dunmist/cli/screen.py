@@ -21,8 +21,8 @@ from dunmist.cli.strips import curve_text
 from dunmist.cli.watching import Telling, line_of
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job
-from dunmist.jobs.ssh_line import Far
 from dunmist.recorder import Gauge, Kept, Known, Mark, Moment, Now, Taker
+from dunmist.remote.ssh_transport import RemoteTarget
 from dunmist.sampling import Record
 
 if TYPE_CHECKING:
@@ -269,13 +269,13 @@ def _strip(values: Iterable[float | None], room: int, most: float) -> str:
     return curve_text(kept, most).rjust(max(0, room))
 
 
-def with_screen(wanted: job.WatchWishes, tell: Telling, far: Far | None = None) -> None:
+def with_screen(wanted: job.WatchWishes, tell: Telling, target: RemoteTarget | None = None) -> None:
     """Record with a screen until told to end, and give the terminal back."""
 
     def run(window: "Window") -> None:
         screen = Screen(window, tell)
         try:
-            job.watch(wanted, screen, far)
+            job.watch(wanted, screen, target)
         finally:
             screen.end()
 

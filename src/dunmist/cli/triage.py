@@ -64,9 +64,9 @@ def triage(
         wishes = Wishes(output, duration_s, every_s, root, note, force, complaints=complaints,
                         until_sure=host is None)  # fmt: skip
         if host is not None:
-            from dunmist.cli.far import sample_host
+            from dunmist.cli.remote import capture_remote
 
-            file = sample_host(host, wishes, sudo=sudo)
+            file = capture_remote(host, wishes, sudo=sudo)
         else:
             refuse_given(context, ("sudo",), "{} goes with --on")
             from dunmist.cli.progress import progress_for

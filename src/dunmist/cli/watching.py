@@ -11,8 +11,8 @@ import click
 from dunmist.captures import Header
 from dunmist.harmless import harmless
 from dunmist.jobs import watch as job
-from dunmist.jobs.ssh_line import Far, parse_host
 from dunmist.recorder import Kept, Known
+from dunmist.remote.ssh_transport import RemoteTarget, parse_host
 from dunmist.sampling import Record
 
 if TYPE_CHECKING:
@@ -49,7 +49,7 @@ def run(options: "WatchOptions", *, plain: bool) -> None:
     wanted = job.WatchWishes(
         options.every_s, options.keep_s, options.most_bytes, options.duration_s, options.root
     )
-    far = Far(parse_host(options.host), options.sudo) if options.host else None
+    target = RemoteTarget(parse_host(options.host), options.sudo) if options.host else None
     telling: Telling = _tell_nobody
     if options.tell:
         from dunmist.jobs.notifying import notify
@@ -58,9 +58,9 @@ def run(options: "WatchOptions", *, plain: bool) -> None:
     if not plain and sys.stdin.isatty() and sys.stdout.isatty():
         from dunmist.cli.screen import with_screen
 
-        with_screen(wanted, telling, far)
+        with_screen(wanted, telling, target)
     else:
-        job.watch(wanted, Lines(telling), far)
+        job.watch(wanted, Lines(telling), target)
 
 
 def _tell_nobody(kept: Kept) -> None:

@@ -9,7 +9,7 @@ from dunmist.advice import Judged
 from dunmist.errors import CaptureError, DunmistError
 from dunmist.fleet.places import Found
 from dunmist.fleet.records import CaptureRow, CulpritRow, FindingRow, PackageRow, Record
-from dunmist.jobs.collected import capture_of_collected
+from dunmist.jobs.collector_files import capture_of_collected
 from dunmist.jobs.judge import judge
 from dunmist.plain_files import open_plain
 from dunmist.reports import triage_json

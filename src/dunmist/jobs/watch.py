@@ -21,15 +21,14 @@ from dunmist.computer import Inventory, Root
 from dunmist.errors import CaptureError, Refused
 from dunmist.jobs.capture import SampledBy, header_of, read_subject, until_broken_off
 from dunmist.jobs.ending import Ending, ended_by_signals
-from dunmist.jobs.far import Source, StoppableClock, far_source
 from dunmist.jobs.judging_child import Verdict, judged_apart
+from dunmist.jobs.remote_capture import Source, StoppableClock, remote_source
 from dunmist.jobs.settings import (
     incidents_directory,
     mark_directories,
     settings_directory,
     watch_directory,
 )
-from dunmist.jobs.ssh_line import Far
 from dunmist.recorder import (
     CUT_OFF,
     Cut,
@@ -55,6 +54,7 @@ from dunmist.recorder import (
     send_mark,
     write_kept,
 )
+from dunmist.remote.ssh_transport import RemoteTarget
 from dunmist.sampling import Plan, Record, SystemClock, Tick, sample
 from dunmist.trusted_paths import Untrusted
 
@@ -99,15 +99,15 @@ class Onlooker(Protocol):
         """Take an incident that was judged."""
 
 
-def watch(wishes: WatchWishes, onlooker: Onlooker, far: Far | None = None) -> None:
-    """Record until told to end, this computer or a far one.
+def watch(wishes: WatchWishes, onlooker: Onlooker, target: RemoteTarget | None = None) -> None:
+    """Record until told to end, this computer or a remote one.
 
     Raises Refused where a recorder runs already, and UnreadableComputer.
     """
     folder = watch_directory()
     with _locked(folder):
-        if far is not None:
-            with far_source(far, wishes.every_s) as source:
+        if target is not None:
+            with remote_source(target, wishes.every_s) as source:
                 _watch(wishes, folder, onlooker, source)
             return
         system = SystemClock()

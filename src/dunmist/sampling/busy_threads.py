@@ -72,7 +72,7 @@ class BusyThreads:
         samples = []
         left = WATCHED_THREADS
         for name, watched in self._watched.items():
-            # a copy may hold anything, and a far computer does not send them all the time
+            # a copy may hold anything, and a remote computer does not send them all the time
             there = [tid for tid in self._root.names(f"proc/{name}/task")
                      if tid.isdigit() and int(tid) <= PROCESS_NUMBER_MAX]  # fmt: skip
             for tid in watched.lines.keys() - set(there):

@@ -1,4 +1,4 @@
-"""The collector as it is fed to a far shell, and as one file to carry to a computer."""
+"""Build the collector script: fed to a remote shell, or as a file to carry."""
 
 import secrets
 from importlib.resources import files
@@ -34,11 +34,11 @@ echo "Done. Send this file: $PWD/$out"
 
 def collector() -> str:
     """Return the functions of the collector."""
-    return (files("dunmist.elsewhere") / "collector.sh").read_text(encoding="utf-8")
+    return (files("dunmist.remote") / "collector.sh").read_text(encoding="utf-8")
 
 
 def new_mark() -> str:
-    """Return a word that nobody on the far computer can guess."""
+    """Return a word that nobody on the remote computer can guess."""
     return secrets.token_hex(MARK_BYTES)
 
 

@@ -1,4 +1,4 @@
-"""A collector's file in the place of a capture: made into one, for as long as the program runs."""
+"""Convert a collector file into a temporary capture."""
 
 import atexit
 import shutil
@@ -6,9 +6,9 @@ import tempfile
 import zlib
 from pathlib import Path
 
-from dunmist.elsewhere.carried import opened
-from dunmist.elsewhere.stream import is_collected
 from dunmist.errors import CaptureError
+from dunmist.remote.collected_file import opened
+from dunmist.remote.frame_stream import is_collected
 
 BEGINNING_BYTES = 200
 
@@ -21,7 +21,7 @@ def capture_of_collected(path: Path) -> Path | None:
     if not _is_collected(path):
         return None
     from dunmist.jobs.capture import Wishes
-    from dunmist.jobs.far import capture_from
+    from dunmist.jobs.remote_capture import capture_from
 
     folder = Path(tempfile.mkdtemp(prefix="dunmist-"))
     atexit.register(shutil.rmtree, folder, ignore_errors=True)

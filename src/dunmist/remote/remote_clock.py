@@ -1,16 +1,16 @@
-"""The sampler's clock while a far computer is sampled: that computer's own time.
+"""Run the sampler on the remote computer's own time.
 
-Waiting means taking the next frames, however late a slow line brings them: the pace, and with it
-every rate, is by the clock over there.
+Waiting means taking the next frames, however late a slow connection delivers them. So the pace, and
+with it every rate, follows the remote clock.
 """
 
 import re
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta, timezone
 
-from dunmist.elsewhere.memory_root import TooMuch
-from dunmist.elsewhere.mirror import Mirror
-from dunmist.elsewhere.stream import Begun, Frame, Garbled
+from dunmist.remote.frame_stream import Begun, Frame, Garbled
+from dunmist.remote.memory_root import TooMuch
+from dunmist.remote.mirror import Mirror
 
 # a frame that comes this share of an interval before its time is the one that was waited for
 EARLY_SHARE = 0.25
@@ -18,7 +18,7 @@ EARLY_SHARE = 0.25
 DATE_MOST_S = 253_400_000_000.0
 
 
-class FarClock:
+class RemoteClock:
     """Time of a remote computer in seconds since its first frame.
 
     ``trouble`` says what ended the frames early, None where nothing did.
@@ -43,7 +43,7 @@ class FarClock:
         self._stop()
 
     def monotonic_s(self) -> float:
-        """Return seconds since the first frame, by the far computer's own clock."""
+        """Return seconds since the first frame, by the remote computer's own clock."""
         return self._at_s
 
     def boottime_s(self) -> float:

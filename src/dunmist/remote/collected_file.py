@@ -1,4 +1,4 @@
-"""Opens a file that the collector left, packed or not."""
+"""Open a file that the collector left, compressed or not."""
 
 import gzip
 from collections.abc import Iterator

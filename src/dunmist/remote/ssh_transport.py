@@ -1,6 +1,6 @@
-"""The line to a far computer: the technician's own ssh(1), a shell at its end, and what comes.
+"""Reach a remote computer through the technician's own OpenSSH client.
 
-It asks for passwords and host keys at the terminal by itself; nothing here does.
+ssh(1) asks for passwords and host keys at the terminal by itself; nothing here does.
 """
 
 import os
@@ -15,12 +15,12 @@ from typing import IO, NamedTuple
 from urllib.parse import urlsplit
 
 from dunmist.children import find_program, start_child
-from dunmist.elsewhere import Garbled, Stream, collector_script
-from dunmist.elsewhere.script import new_mark
 from dunmist.errors import UnreadableComputer, WrongUsage
+from dunmist.remote import Garbled, Stream, collector_script
+from dunmist.remote.collector_script import new_mark
 
 SSH = "ssh"
-# no word, neither a tick nor a greeting, for so long (and three periods) is a line that is broken
+# without any byte for so long (plus three periods) the connection counts as broken
 SILENT_S, CHUNK_BYTES = 30.0, 1 << 16
 LINE_MOST_BYTES = 1 << 20
 # what a host may be called (ssh(1)); what begins with a hyphen would be an option
@@ -51,20 +51,20 @@ def parse_host(text: str) -> Host:
     return Host(name, port)
 
 
-class Far(NamedTuple):
-    """What is asked of a far computer; ``sudo`` reads as its administrator without a password."""
+class RemoteTarget(NamedTuple):
+    """A remote computer; with ``sudo`` it is read as root, without a password."""
 
     host: Host
     sudo: bool = False
 
 
-def _arguments(far: Far, own: str) -> list[str]:
+def _arguments(target: RemoteTarget, own: str) -> list[str]:
     """Return the arguments of ssh(1); every login shell understands what it is told."""
-    shell = "sudo -n sh -s" if far.sudo else "sh -s"
-    port = ["-p", str(far.host.port)] if far.host.port else []
+    shell = "sudo -n sh -s" if target.sudo else "sh -s"
+    port = ["-p", str(target.host.port)] if target.host.port else []
     alive = ["-o", "ServerAliveInterval=5", "-o", "ServerAliveCountMax=4"]
     told = f"exec sh -c '{own}exec {shell}'"
-    return ["-T", "-C", "-o", "ConnectTimeout=15", *alive, *port, "--", far.host.name, told]
+    return ["-T", "-C", "-o", "ConnectTimeout=15", *alive, *port, "--", target.host.name, told]
 
 
 class Connection(NamedTuple):
@@ -73,35 +73,35 @@ class Connection(NamedTuple):
     host: str
     mark: str
     ssh: "subprocess.Popen[bytes]"
-    line: "Line"
-    complaints: IO[bytes]
+    channel: "Channel"
+    stderr_file: IO[bytes]
 
     def feed(self, ticks: int, every_s: float) -> None:
-        """Give the far shell its script; a pipe holds all of it."""
+        """Give the remote shell its script; a pipe holds all of it."""
         assert self.ssh.stdin is not None  # it was asked for
         with suppress(BrokenPipeError):
             self.ssh.stdin.write(collector_script(self.mark, ticks, every_s).encode())
 
     def stream(self) -> Stream:
         """Return the frames that come; raises Garbled."""
-        return Stream(self.line.lines(), self.mark)
+        return Stream(self.channel.lines(), self.mark)
 
     def why(self, error: Garbled | None = None) -> str:
         """Return in one line what ended it: what ssh said, silence, or what came instead."""
-        if self.line.was_stopped:
+        if self.channel.was_stopped:
             return f"{self.host}: stopped"
-        if self.line.was_silent:
-            return f"{self.host}: no word for {self.line.silent_s:.0f} s"
+        if self.channel.was_silent:
+            return f"{self.host}: no word for {self.channel.silent_s:.0f} s"
         with suppress(subprocess.TimeoutExpired):
             self.ssh.wait(_ENDED_S)
-        self.complaints.seek(0)
-        said = self.complaints.read(CHUNK_BYTES).decode("utf-8", "replace").splitlines()
+        self.stderr_file.seek(0)
+        said = self.stderr_file.read(CHUNK_BYTES).decode("utf-8", "replace").splitlines()
         last = next((text.strip() for text in reversed(said) if text.strip()), None)
-        return f"{self.host}: {last or error or 'the line broke'}"
+        return f"{self.host}: {last or error or 'the connection broke'}"
 
 
 @contextmanager
-def connected(far: Far, own: str, every_s: float) -> Iterator[Connection]:
+def connected(target: RemoteTarget, own: str, every_s: float) -> Iterator[Connection]:
     """Run ssh(1), which asks for passwords and host keys at the terminal by itself.
 
     Raises UnreadableComputer where nothing that a collector says came.
@@ -109,19 +109,19 @@ def connected(far: Far, own: str, every_s: float) -> Iterator[Connection]:
     ssh_program = find_program(SSH)
     if ssh_program is None:
         raise UnreadableComputer("there is no ssh here; install the OpenSSH client")
-    with tempfile.TemporaryFile() as complaints:
+    with tempfile.TemporaryFile() as stderr_file:
         ssh = start_child(
-            [ssh_program, *_arguments(far, own)],
+            [ssh_program, *_arguments(target, own)],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
-            stderr=complaints,
+            stderr=stderr_file,
             buffered=False,
         )
         assert ssh.stdout is not None  # it was asked for
-        line = Line(ssh.stdout.fileno(), SILENT_S + 3 * every_s)
-        connection = Connection(far.host.name, new_mark(), ssh, line, complaints)
+        channel = Channel(ssh.stdout.fileno(), SILENT_S + 3 * every_s)
+        connection = Connection(target.host.name, new_mark(), ssh, channel, stderr_file)
         try:
-            with _ended_by(line.stop):
+            with _ended_by(channel.stop):
                 yield connection
         except Garbled as error:
             raise UnreadableComputer(connection.why(error)) from error
@@ -141,8 +141,8 @@ def _end(ssh: "subprocess.Popen[bytes]") -> None:
         ssh.wait()
 
 
-class Line:
-    """What comes over the line, until it ends, is silent for too long, or is told to stop."""
+class Channel:
+    """The bytes from the remote shell, until they end, stay away too long, or ``stop`` is called."""
 
     def __init__(self, descriptor: int, silent_s: float) -> None:
         self._descriptor, self.silent_s = descriptor, silent_s

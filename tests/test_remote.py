@@ -1,4 +1,4 @@
-"""A computer that is elsewhere: over SSH, by a file that the collector left, and hostile ones."""
+"""A remote computer: over SSH, by a file that the collector left, and hostile ones."""
 
 import gzip
 import json
@@ -12,12 +12,12 @@ import unittest
 
 import numpy as np
 
-from dunmist.elsewhere import FarClock, Garbled, MemoryRoot, Mirror, Stream, TooMuch
-from dunmist.elsewhere.remote_paths import file_line
-from dunmist.elsewhere.script import collector_script
 from dunmist.errors import WrongUsage
 from dunmist.jobs.judge import judge
-from dunmist.jobs.ssh_line import parse_host
+from dunmist.remote import Garbled, MemoryRoot, Mirror, RemoteClock, Stream, TooMuch
+from dunmist.remote.collector_script import collector_script
+from dunmist.remote.remote_paths import file_line
+from dunmist.remote.ssh_transport import parse_host
 from dunmist.sampling.pace import Plan, pace
 from tests import own_sshd
 from tests.own_sshd import SSHD
@@ -54,7 +54,7 @@ def text(*lines, number=0):
 
 
 class Hostile(unittest.TestCase):
-    """What users of the far computer put into names and contents stays what it is."""
+    """What users of the remote computer put into names and contents stays what it is."""
 
     def shown(self, *lines):
         """Return the root that one frame of these lines gives."""
@@ -154,7 +154,7 @@ class Hostile(unittest.TestCase):
                 begin = f"@{MARK} begin 1 4242 1 100 {started} {zone} 0\n"
                 lines = [begin, f"@{MARK} tick 0 99999999999.00\n", f"@{MARK} end 0 1.00\n"]
                 stream = Stream([line.encode() for line in lines], MARK)
-                clock = FarClock(stream.begun, stream.frames(), Mirror(MemoryRoot("far")), list)
+                clock = RemoteClock(stream.begun, stream.frames(), Mirror(MemoryRoot("far")), list)
                 self.assertTrue(clock.begin())
                 self.assertLessEqual(clock.now().year, 9999)
 
@@ -186,7 +186,7 @@ class Pace(unittest.TestCase):
             f"@{MARK} end 0 {100.01 + at_s:.2f}\n",
         ))]  # fmt: skip
         stream = Stream([line.encode() for line in lines], MARK)
-        clock = FarClock(stream.begun, stream.frames(), Mirror(MemoryRoot("far")), list)
+        clock = RemoteClock(stream.begun, stream.frames(), Mirror(MemoryRoot("far")), list)
         self.assertTrue(clock.begin())
         plan = Plan(every_s * 5, every_s)
         return [(due.number, round(due.at_s, 2), due.missed)

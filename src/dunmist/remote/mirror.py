@@ -1,13 +1,14 @@
-"""Keeps a root in memory in step with the frames that a remote computer sends.
+"""Update a root in memory from the frames that a remote computer sends.
 
-Processes and threads that are not in a frame are removed; a process appears once its facts came.
+Processes and threads that are missing from a frame are removed. A process appears once its facts
+came.
 """
 
 import re
 from contextlib import suppress
 
-from dunmist.elsewhere.memory_root import MemoryRoot
-from dunmist.elsewhere.stream import Frame, Sizes
+from dunmist.remote.frame_stream import Frame, Sizes
+from dunmist.remote.memory_root import MemoryRoot
 
 UNIT_BYTES = 1024
 START_FIELD = 19  # of the fields after the name, proc_pid_stat(5)

@@ -1,8 +1,8 @@
-"""Takes apart what the collector wrote: lines, each with the name of its file in front.
+"""Parse the collector's output into frames.
 
-A line that begins with ``@`` and the mark of this run is the collector's own word; whatever a file
-holds has the file's name before it, so that no name or content on the far computer can be taken for
-another line. Whatever came before the first word, as a greeting by the shell, is passed over.
+Each line has the name of its file in front. A line that begins with ``@`` and the mark of this run
+is the collector's own. So no name or content on the remote computer can pass for another line.
+Everything before the first line of the run, such as a shell's greeting, is skipped.
 """
 
 import re
@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from dunmist.elsewhere.remote_paths import file_line
+from dunmist.remote.remote_paths import file_line
 
 MAGIC = re.compile(rb"@([0-9a-f]{8,64}) begin 1 ")
 _COMMAND = re.compile(rb"cmd:/proc/(\d{1,7})/cmdline:(.*)", re.S)
@@ -56,7 +56,7 @@ class Sizes(NamedTuple):
 
 @dataclass(slots=True)
 class Frame:
-    """What one moment brought. ``at_s`` is the far computer's uptime when reading began.
+    """What one moment brought. ``at_s`` is the remote computer's uptime when reading began.
 
     ``files`` are contents by name, ``commands`` the bytes of command lines, ``programs`` the
     targets of executables, ``descriptors`` those of open files by process.

@@ -1,8 +1,8 @@
-"""Captures a computer that is elsewhere: over the technician's own OpenSSH client, or from a file.
+"""Capture a remote computer, over SSH or from a file that the collector left.
 
-The far shell is fed the collector over its standard input and writes to its standard output;
-nothing is written there. Where the far computer has this program, that samples, and its capture is
-sent.
+The remote shell reads the collector from its standard input and writes to its standard output.
+Nothing is written there. If the remote computer has this program, it samples there, and its capture
+is sent.
 """
 
 import gzip
@@ -15,12 +15,12 @@ from typing import IO, NamedTuple, Protocol
 
 from dunmist.captures import CaptureReader
 from dunmist.computer import Root
-from dunmist.elsewhere import FarClock, Garbled, MemoryRoot, Mirror, Stream
-from dunmist.elsewhere.carried import opened
 from dunmist.errors import CaptureError, UnreadableComputer
 from dunmist.jobs.capture import Follower, SampledBy, Wishes, follow_nothing, run_capture
-from dunmist.jobs.ssh_line import LINE_MOST_BYTES, Connection, Far, connected
 from dunmist.output import NewFile, write_all
+from dunmist.remote import Garbled, MemoryRoot, Mirror, RemoteClock, Stream
+from dunmist.remote.collected_file import opened
+from dunmist.remote.ssh_transport import LINE_MOST_BYTES, Connection, RemoteTarget, connected
 from dunmist.sampling import Clock, Tick
 
 NATIVE = b"@native\n"
@@ -30,7 +30,7 @@ SENT_MAX_BYTES = 512 << 20
 TICKS_FOR_EVER = 999_999_999
 
 
-class FarCapture(NamedTuple):
+class RemoteCapture(NamedTuple):
     """Where the capture is, by whom it was sampled, and what is to be said of it."""
 
     path: Path
@@ -53,32 +53,34 @@ class Source(NamedTuple):
     by: SampledBy | None
 
 
-def capture_on(far: Far, wishes: Wishes, follow: Follower = follow_nothing) -> FarCapture:
-    """Sample a far computer over SSH; raises UnreadableComputer, WrongUsage, OutputError."""
-    with connected(far, _own_program(far, wishes), wishes.every_s) as connection:
+def capture_on(
+    target: RemoteTarget, wishes: Wishes, follow: Follower = follow_nothing
+) -> RemoteCapture:
+    """Sample a remote computer over SSH; raises UnreadableComputer, WrongUsage, OutputError."""
+    with connected(target, _own_program(target, wishes), wishes.every_s) as connection:
         connection.feed(round(wishes.duration_s / wishes.every_s), wishes.every_s)
-        if connection.line.begins_with(NATIVE, b"@" + connection.mark.encode()):
+        if connection.channel.begins_with(NATIVE, b"@" + connection.mark.encode()):
             return _take_over(connection, wishes)
         stream = connection.stream()
-        with _mirrored(stream, far.host.name, connection.line.stop) as source:
+        with _mirrored(stream, target.host.name, connection.channel.stop) as source:
             path = _sampled(source, wishes, follow)
             _end_of(stream)
         remark = None if stream.is_whole else f"{connection.why()}; what arrived is kept"
-        return FarCapture(path, "a shell", remark)
+        return RemoteCapture(path, "a shell", remark)
 
 
 @contextmanager
-def far_source(far: Far, every_s: float) -> Iterator[Source]:
-    """Give a far computer that is sampled on and on; raises UnreadableComputer when it is lost."""
-    with connected(far, "", every_s) as connection:
+def remote_source(target: RemoteTarget, every_s: float) -> Iterator[Source]:
+    """Yield a remote computer that is sampled without end; raises UnreadableComputer."""
+    with connected(target, "", every_s) as connection:
         connection.feed(TICKS_FOR_EVER, every_s)
-        with _mirrored(connection.stream(), far.host.name, connection.line.stop) as source:
+        with _mirrored(connection.stream(), target.host.name, connection.channel.stop) as source:
             yield source
-        if not connection.line.was_stopped and connection.ssh.poll() is not None:
+        if not connection.channel.was_stopped and connection.ssh.poll() is not None:
             raise UnreadableComputer(f"{connection.why()}; what arrived is kept")
 
 
-def capture_from(file: Path, wishes: Wishes, follow: Follower = follow_nothing) -> FarCapture:
+def capture_from(file: Path, wishes: Wishes, follow: Follower = follow_nothing) -> RemoteCapture:
     """Make a capture of a file that the collector left; raises CaptureError and OutputError."""
     try:
         with opened(file) as lines:
@@ -94,7 +96,7 @@ def capture_from(file: Path, wishes: Wishes, follow: Follower = follow_nothing) 
         reason = getattr(error, "strerror", None) or "it ends too early"
         raise CaptureError(f"{file}: {reason}; give the file that the collector left") from error
     remark = None if stream.is_whole else "the file ends too early; what it holds is kept"
-    return FarCapture(path, "the collector", remark)
+    return RemoteCapture(path, "the collector", remark)
 
 
 def _nobody() -> None:
@@ -113,7 +115,7 @@ def _mirrored(stream: Stream, label: str, stop: Callable[[], None]) -> Iterator[
     """Give the root and the clock of a stream, at its first frame; raises Garbled without any."""
     root = MemoryRoot(label)
     try:
-        clock = FarClock(stream.begun, stream.frames(), Mirror(root), stop)
+        clock = RemoteClock(stream.begun, stream.frames(), Mirror(root), stop)
         if not clock.begin():
             raise Garbled(clock.trouble or "it ended before anything was read")
         by = SampledBy(stream.begun.pid, stream.begun.is_privileged)
@@ -126,9 +128,9 @@ def _sampled(source: Source, wishes: Wishes, follow: Follower) -> Path:
     return run_capture(wishes, source.clock, follow, source.by, source.root)
 
 
-def _own_program(far: Far, wishes: Wishes) -> str:
+def _own_program(target: RemoteTarget, wishes: Wishes) -> str:
     """Return what has a program of ours over there sample, in the words of sh(1)."""
-    if far.sudo:
+    if target.sudo:
         return ""
     span = f"--for {wishes.duration_s:g}s --every {wishes.every_s:g}s"
     return (
@@ -164,7 +166,7 @@ class _Arriving:
         """Leave the file open: it is put in place afterwards."""
 
 
-def _take_over(connection: Connection, options: Wishes) -> FarCapture:
+def _take_over(connection: Connection, options: Wishes) -> RemoteCapture:
     """Keep the capture that the remote program sends; raises CaptureError where it is none.
 
     Each line is checked as it arrives, as a capture in a file is.
@@ -173,7 +175,7 @@ def _take_over(connection: Connection, options: Wishes) -> FarCapture:
     asked_ticks = round(options.duration_s / options.every_s) + 1
     new = NewFile(output, force=options.force)
     try:
-        arriving = _Arriving(connection.line.rest(), new.descriptor)
+        arriving = _Arriving(connection.channel.rest(), new.descriptor)
         with CaptureReader(Path(connection.host), arriving) as reader:
             for ticks, _ in enumerate(line for line in reader.lines() if isinstance(line, Tick)):
                 if ticks > asked_ticks:
@@ -186,4 +188,4 @@ def _take_over(connection: Connection, options: Wishes) -> FarCapture:
     finally:
         new.discard()
     remark = f"{connection.why()}; what arrived is kept" if reader.damage else None
-    return FarCapture(output, "the program that the far computer has", remark)
+    return RemoteCapture(output, "the program that the remote computer has", remark)

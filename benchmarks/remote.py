@@ -1,6 +1,6 @@
-"""What the collector costs the far computer: its shell and all that it starts, with 300 processes.
+"""Measure what the collector costs the remote computer, with its shell and 300 processes.
 
-Run it with ``python benchmarks/far.py``. The kernel's own count of a shell and of the children that
+``python benchmarks/remote.py``: the kernel's own count of a shell and of the children that
 it waited for, over what the run took; and what a second of it weighs.
 """
 
@@ -11,7 +11,7 @@ import sys
 import time
 from pathlib import Path
 
-from dunmist.elsewhere.script import collector_script
+from dunmist.remote.collector_script import collector_script
 
 PROCESSES, TICKS = 300, 30
 

@@ -1,4 +1,4 @@
-"""What ``--on`` and ``--from`` do, and say: a computer that is elsewhere."""
+"""Implement ``--on`` and ``--from``: capture a remote computer."""
 
 from pathlib import Path
 
@@ -7,15 +7,15 @@ import click
 from dunmist.cli.progress import progress_for
 from dunmist.harmless import harmless
 from dunmist.jobs import Wishes
-from dunmist.jobs.far import FarCapture, capture_from, capture_on
-from dunmist.jobs.ssh_line import Far, parse_host
+from dunmist.jobs.remote_capture import RemoteCapture, capture_from, capture_on
+from dunmist.remote.ssh_transport import RemoteTarget, parse_host
 
 
-def sample_host(host: str, wishes: Wishes, *, sudo: bool) -> Path:
+def capture_remote(host: str, wishes: Wishes, *, sudo: bool) -> Path:
     """Sample a computer over SSH and return the capture."""
     if str(wishes.root) != "/":
         raise click.UsageError("--root is of this computer; leave it out with --on")
-    return _told(capture_on(Far(parse_host(host), sudo), wishes, progress_for))
+    return _told(capture_on(RemoteTarget(parse_host(host), sudo), wishes, progress_for))
 
 
 def read_collected(file: Path, wishes: Wishes) -> Path:
@@ -23,7 +23,7 @@ def read_collected(file: Path, wishes: Wishes) -> Path:
     return _told(capture_from(file, wishes))
 
 
-def _told(found: FarCapture) -> Path:
+def _told(found: RemoteCapture) -> Path:
     click.echo(f"sampled by {found.by}", err=True)
     if found.remark:
         click.echo(f"dunmist: {harmless(found.remark)}", err=True)

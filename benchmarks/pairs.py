@@ -64,7 +64,7 @@ def one_pair(seed):
         )):  # fmt: skip
             path = Path(folder) / f"{place}.jsonl.gz"
             capture_patient(at(one, hour), path, SPAN_S, seed=seed + place)
-            found = judge(path, looks_for_stretch=False)
+            found = judge(path, looks_for_bad_window=False)
             examined.append(Examined(found.series, found.diagnosis))
     same, more = compare(examined[0], examined[1]), compare(examined[0], examined[2])
     used = [
@@ -97,7 +97,7 @@ def live_pairs():
                 if fault:
                     os.killpg(fault.pid, signal.SIGKILL)
                     fault.wait()
-            found = judge(path, looks_for_stretch=False)
+            found = judge(path, looks_for_bad_window=False)
             looks.append(Examined(found.series, found.diagnosis))
     for place, (before, after) in enumerate(pairwise(looks)):
         was, now = LIVE[place], LIVE[place + 1]

@@ -19,13 +19,14 @@ NOISE_RESOURCE = '''"""Resource ``noise``: is there enough of it?"""
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import sign
-from dunmist.diagnosis.resources.declared import Resource, Thing, flow_demand
+from dunmist.diagnosis.resources.declared import Resource, ResourceInstance, flow_demand
 
 
-def _things(exam: Examination) -> list[Thing]:
+def _things(exam: Examination) -> list[ResourceInstance]:
     used = exam.series.machine.noise_bits.at_ends() / 4096.0
     conditions = {"busy": used.at_least(exam.limits.noise.busy)}
-    return [Thing(None, used, None, conditions, [sign("noise-used", exam.typical(used))])]
+    signs = [sign("noise-used", exam.typical(used))]
+    return [ResourceInstance(None, used, None, conditions, signs)]
 
 
 def _demand(exam: Examination):
@@ -34,8 +35,8 @@ def _demand(exam: Examination):
 
 NOISE = Resource("noise", 5, _things, _demand)
 '''
-NOISE_RULE = """def _noise(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+NOISE_RULE = """def _noise(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     bits = exam.series.machine.noise_bits.last() or 0.0
     if bits > exam.limits.findings.noise_most_bits:
         return []
@@ -85,7 +86,7 @@ SOURCE = {
 }  # fmt: skip
 FINDING = {
     "diagnosis/words.py": ('    "limit-near",\n', '    "limit-near",\n    "little-noise",\n'),
-    "diagnosis/found_machine.py": ("RULES = (", NOISE_RULE + "_noise, "),
+    "diagnosis/findings/machine.py": ("RULES = (", NOISE_RULE + "_noise, "),
     "diagnosis/thresholds.toml": (
         "paging_pages_per_s = 500.0\n", "paging_pages_per_s = 500.0\nnoise_most_bits = 9e9\n",
     ),

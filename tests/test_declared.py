@@ -11,7 +11,7 @@ from typing import get_args, get_type_hints
 from dunmist.advice import VERBS, declared_evidence, ladder, wording
 from dunmist.computer import COMPLAINT_KINDS
 from dunmist.diagnosis import RESOURCES, ResourceWord, thresholds
-from dunmist.diagnosis.found_complaints import SIGNS, TABLE
+from dunmist.diagnosis.findings.kernel_messages import SIGNS, TABLE
 from dunmist.fixing import VERB_RULES, told
 from dunmist.sampling import SOURCES, Tick
 from dunmist.series.complaints import ComplaintCollector

@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 
 from dunmist.diagnosis import diagnose, load_thresholds, thresholds
-from dunmist.diagnosis.found_memory import growth
+from dunmist.diagnosis.findings.memory import growth
 from dunmist.errors import SettingsError
 from dunmist.jobs.judge import judge
 from dunmist.series import Rate, load_series, memory_breakdown
@@ -147,7 +147,7 @@ class Series(unittest.TestCase):
         found = judged(load_scenario("short-tether")).diagnosis
         self.assertEqual(("memory", []), (found.limiting, found.culprits))
         self.assertEqual(("memory-limited", "chart-tiles"),
-                         (found.outside.kind, found.outside.subject))  # fmt: skip
+                         (found.external_cause.kind, found.external_cause.subject))  # fmt: skip
         self.assertIs(found.outside, found.findings[0])
 
     def test_growth_of_what_has_just_started_is_no_leak(self):

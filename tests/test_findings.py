@@ -13,17 +13,9 @@ from dunmist.computer.crashes import Crash
 from dunmist.computer.known_updates import KnownUpdate
 from dunmist.computer.pending import Pending
 from dunmist.computer.starts import ComputerStart
-from dunmist.diagnosis import (
-    found_devices,
-    found_heat,
-    found_machine,
-    found_memory,
-    found_processes,
-    found_processors,
-    found_services,
-)
+from dunmist.diagnosis import findings
 from dunmist.diagnosis.records import ResourceState
-from dunmist.diagnosis.strains import Strains
+from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.sampling import Survey
 from dunmist.series import ComplaintSeries, ProcessorSensor, Storage, Surveyed
 from dunmist.series.sensors import SensorSeries
@@ -44,12 +36,12 @@ from tests.handmade import (
 from tests.handmade import rate as rate_on
 
 LINE = line(10)
-NOTHING = Strains([])
+NOTHING = StrainedResources([])
 
 
-def kinds(rules, exam, strains=NOTHING):
+def kinds(rules, exam, strained=NOTHING):
     """Return the kinds, and whom each is about."""
-    found = [finding for rule in rules for finding in rule(exam, strains)]
+    found = [finding for rule in rules for finding in rule(exam, strained)]
     return {(one.kind, one.application.name if one.application else None) for one in found}
 
 
@@ -57,15 +49,15 @@ def machine(busy=0.2, **more):
     return Machine(LINE, processors(LINE, 4, user=busy), **more)
 
 
-def strained(word, used=0.99, name=None):
-    return Strains([ResourceState(word, "strained", used, 0.5, [], name=name)])
+def strained_by(word, used=0.99, name=None):
+    return StrainedResources([ResourceState(word, "strained", used, 0.5, [], name=name)])
 
 
 class Processors(unittest.TestCase):
-    def found(self, *applications, strains=NOTHING, of=None, processes=(), **devices):
+    def found(self, *applications, strained=NOTHING, of=None, processes=(), **devices):
         exam = examination(of or machine(), applications, processes,
                            interrupts=devices.pop("interrupts", {}), **devices)  # fmt: skip
-        return kinds(found_processors.RULES, exam, strains)
+        return kinds(findings.processors.RULES, exam, strained)
 
     def test_who_uses_processors_all_the_time(self):
         for what, wanted, figures in (
@@ -94,14 +86,14 @@ class Processors(unittest.TestCase):
                 self.assertEqual(wanted, ("spawn-storm", "gull") in found)
 
     def test_many_threads_matter_where_processors_are_short(self):
-        for threads, waiting, strains, wanted in (
-            (200, 5.0, strained("cpu"), True), (200, 5.0, NOTHING, False),
-            (50, 5.0, strained("cpu"), False), (200, 0.2, strained("cpu"), False),
+        for threads, waiting, strained, wanted in (
+            (200, 5.0, strained_by("cpu"), True), (200, 5.0, NOTHING, False),
+            (50, 5.0, strained_by("cpu"), False), (200, 0.2, strained_by("cpu"), False),
         ):  # fmt: skip
             with self.subTest(threads=threads, waiting=waiting):
                 crowd = application(1, LINE, "auk", waiting=waiting)
                 many = process(7, crowd, LINE, threads=threads)
-                found = self.found(crowd, strains=strains, processes=[many])
+                found = self.found(crowd, strained=strained, processes=[many])
                 self.assertEqual(wanted, ("thread-swarm", "auk") in found)
 
     def test_what_is_taken_from_processors(self):
@@ -116,9 +108,9 @@ class Processors(unittest.TestCase):
                 self.assertEqual(wanted, self.found(of=host))
 
     def test_a_low_clock_is_told_only_of_busy_processors_that_are_not_hot(self):
-        for clock, base, busy, strains, wanted in (
+        for clock, base, busy, strained, wanted in (
             (0.3, None, 0.9, NOTHING, True), (0.8, None, 0.9, NOTHING, False),
-            (0.3, None, 0.3, NOTHING, False), (0.3, None, 0.9, strained("heat"), False),
+            (0.3, None, 0.3, NOTHING, False), (0.3, None, 0.9, strained_by("heat"), False),
             # with all at work a thin computer has less than half of its greatest clock
             (0.45, None, 0.9, NOTHING, False), (0.45, 0.4, 0.9, NOTHING, False),
             (0.45, 0.6, 0.9, NOTHING, True),
@@ -127,15 +119,15 @@ class Processors(unittest.TestCase):
                 host = Machine(LINE, processors(LINE, 4, clock=clock, base=base, user=busy))
                 host.most_clock_hz = 3e9
                 self.assertEqual(
-                    wanted, ("low-clock", None) in self.found(of=host, strains=strains)
+                    wanted, ("low-clock", None) in self.found(of=host, strained=strained)
                 )
 
 
 class Memory(unittest.TestCase):
-    def found(self, *applications, strains=NOTHING, of=None):
+    def found(self, *applications, strained=NOTHING, of=None):
         exam = examination(of or machine(), applications)
         exam.series.header.inventory = SimpleNamespace(firmware=None)
-        return kinds(found_memory.RULES, exam, strains)
+        return kinds(findings.memory.RULES, exam, strained)
 
     def grown(self, values):
         one = application(1, LINE, "gull")
@@ -166,7 +158,7 @@ class Memory(unittest.TestCase):
         reader = application(1, LINE, "auk", major_faults_per_s=50.0)
         for used, wanted in ((0.95, ("memory-short", None)), (0.4, ("memory-limited", "auk"))):
             with self.subTest(used):
-                self.assertIn(wanted, self.found(reader, strains=strained("memory", used)))
+                self.assertIn(wanted, self.found(reader, strained=strained_by("memory", used)))
 
     def test_pages_are_written_out_in_bursts(self):
         host = machine()
@@ -199,7 +191,7 @@ class Memory(unittest.TestCase):
                 Survey(tick=9, is_last=True, memory_events=after,
                        units=[Unit("fit.service", active="failed", result="oom-kill")]),
             ])  # fmt: skip
-            (found,) = [one for rule in found_memory.RULES for one in rule(exam, NOTHING)]
+            (found,) = [one for rule in findings.memory.RULES for one in rule(exam, NOTHING)]
             signs = {one.key: one for one in found.signs}
             with self.subTest(case):
                 self.assertEqual(("oom-kill", subject), (found.kind, found.subject))
@@ -226,7 +218,7 @@ class Memory(unittest.TestCase):
             exam.series.complaints = [
                 ComplaintSeries("out-of-memory", "fit", 1, during, 3.0, 3.0, "Killed process 8", 8)
             ]
-            (found,) = [one for rule in found_memory.RULES for one in rule(exam, NOTHING)]
+            (found,) = [one for rule in findings.memory.RULES for one in rule(exam, NOTHING)]
             with self.subTest(during=during):
                 self.assertEqual(
                     [(key, float(pid))],
@@ -261,7 +253,7 @@ class Computer(unittest.TestCase):
                                                                crashes=[])  # fmt: skip
                 exam.series.header.started = "2031-05-14T10:00:00+02:00"
                 exam.series.surveyed.last = None
-                self.assertEqual(wanted, kinds(found_machine.RULES, exam))
+                self.assertEqual(wanted, kinds(findings.machine.RULES, exam))
 
 
 class Waiting(unittest.TestCase):
@@ -285,7 +277,7 @@ class Waiting(unittest.TestCase):
 
     def found(self, kind, **told):
         exam = self.exam(**told)
-        every = [one for rule in (found_machine._waiting, found_machine._starts)
+        every = [one for rule in (findings.machine._waiting, findings.machine._starts)
                  for one in rule(exam, NOTHING)]  # fmt: skip
         return {sign.key: sign for one in every if one.kind == kind for sign in one.signs}
 
@@ -336,7 +328,7 @@ class Waiting(unittest.TestCase):
             ([fine, unknown], [], []), ([cut], [crash], ["concern"]), ([], [crash], ["concern"]),
         ):  # fmt: skip
             exam = self.exam(starts=starts, crashes=crashes)
-            found = found_machine._starts(exam, NOTHING)
+            found = findings.machine._starts(exam, NOTHING)
             with self.subTest(starts=len(starts), crashes=len(crashes)):
                 self.assertEqual(wanted, [one.severity for one in found])
 
@@ -347,7 +339,7 @@ class Starting(unittest.TestCase):
     def found(self, boot):
         exam = examination(machine())
         exam.series.surveyed.last = SimpleNamespace(boot=boot)
-        return found_machine._slow_start(exam, NOTHING)
+        return findings.machine._slow_start(exam, NOTHING)
 
     def test_a_part_counts_by_its_own_limit(self):
         for boot, wanted in (
@@ -368,12 +360,12 @@ class Starting(unittest.TestCase):
 
 
 class Devices(unittest.TestCase):
-    def found(self, *applications, strains=NOTHING, sockets=(), processes=(), **devices):
+    def found(self, *applications, strained=NOTHING, sockets=(), processes=(), **devices):
         devices = {"physical_disks": [], "outward_links": [], **devices}
         devices.setdefault("links", devices["outward_links"])
         exam = examination(machine(), applications, processes, **devices)
         exam.series.sockets = list(sockets)
-        return kinds(found_devices.RULES, exam, strains)
+        return kinds(findings.devices.RULES, exam, strained)
 
     def test_room_and_inodes(self):
         for used, inodes, read_only, wanted in (
@@ -390,17 +382,18 @@ class Devices(unittest.TestCase):
         slow = disk(LINE, 1.0, 1.0, 0.4, 1e5, spins=True)
         fast = disk(LINE, 1.0, 1.0, 0.001, 1e8, spins=True)
         waits = application(1, LINE, "auk", io_waiting=0.5)
-        for what, one, strains, wanted in (
-            ("slow by itself", slow, strained("disk", name="sda"),
+        for what, one, strained, wanted in (
+            ("slow by itself", slow, strained_by("disk", name="sda"),
              {("disk-slow", None), ("blocked-on-disk", "auk")}),
-            ("full", fast, strained("disk", name="sda"),
+            ("full", fast, strained_by("disk", name="sda"),
              {("disk-saturated", None), ("blocked-on-disk", "auk")}),
             ("nobody waits", fast, NOTHING, set()),
             ("pages are what they wait for", fast,
-             Strains([*strained("disk", name="sda").states, *strained("memory").states]), set()),
+             StrainedResources([*strained_by("disk", name="sda").states,
+                                *strained_by("memory").states]), set()),
         ):  # fmt: skip
             with self.subTest(what):
-                found = self.found(waits, strains=strains, physical_disks=[one])
+                found = self.found(waits, strained=strained, physical_disks=[one])
                 self.assertEqual(wanted, found)
 
     def test_frames_and_segments(self):
@@ -429,7 +422,7 @@ class Devices(unittest.TestCase):
         exam = examination(machine(), links=[good, bad], outward_links=[good, bad],
                            tcp={"TcpOutSegs": 1300, "TcpRetransSegs": 62})  # fmt: skip
         exam.series.sockets = sockets
-        (found,) = [one for rule in found_devices.RULES for one in rule(exam, NOTHING)]
+        (found,) = [one for rule in findings.devices.RULES for one in rule(exam, NOTHING)]
         (sent_again,) = found.signs
         self.assertEqual(("link-errors", "eth1", 0.15, ["10.9.0.2"]), (
             found.kind, found.subject, sent_again.value, sent_again.slots["who"]))  # fmt: skip
@@ -440,7 +433,7 @@ class Devices(unittest.TestCase):
         looks.last = sample(7, state="D", waits_in="rpc_wait_bit_killable")
         exam = examination(machine(), [looks.application], [looks],
                            storage=[Storage(far, None, None, None)])  # fmt: skip
-        (found,) = [one for rule in found_devices.RULES for one in rule(exam, NOTHING)]
+        (found,) = [one for rule in findings.devices.RULES for one in rule(exam, NOTHING)]
         self.assertEqual(("file-system-unanswered", "/far"), (found.kind, found.subject))
         silent, waits = found.signs
         self.assertEqual(("nfs4", "cliff:/srv"), (silent.slots["kind"], silent.slots["server"]))
@@ -450,19 +443,19 @@ class Devices(unittest.TestCase):
         rooms = [Storage(FileSystem(point, "ext4", "/dev/x", False, size_bytes=10**9), 1, used, 0.1)
                  for point, used in (("/a", 0.96), ("/b", 1.0), ("/c", 0.97))]  # fmt: skip
         exam = examination(machine(), storage=rooms)
-        found = [one.subject for rule in found_devices.RULES for one in rule(exam, NOTHING)]
+        found = [one.subject for rule in findings.devices.RULES for one in rule(exam, NOTHING)]
         self.assertEqual(["/b", "/c", "/a"], found)
 
     def test_what_goes_on_all_the_time(self):
-        for what, moved, strains, wanted in (
+        for what, moved, strained, wanted in (
             ("steadily", 2e5, NOTHING, True), ("little", 5e4, NOTHING, False),
             ("now and then", [1e6, 0.0, 0.0, 0.0, 0.0] * 2, NOTHING, False),
-            ("on a full line it is told otherwise", 2e5, strained("link"), False),
+            ("on a full line it is told otherwise", 2e5, strained_by("link"), False),
         ):  # fmt: skip
             with self.subTest(what):
                 one = application(1, LINE, "tern", sent_bytes_per_s=moved)
                 self.assertEqual(wanted, ("steady-transfer", "tern") in self.found(
-                    one, strains=strains))  # fmt: skip
+                    one, strained=strained))  # fmt: skip
 
     def listening(self, owner, address="0.0.0.0", port=8080, protocol="tcp", **more):
         facts_ = SimpleNamespace(protocol=protocol, local=address, local_port=port,
@@ -490,10 +483,10 @@ class Devices(unittest.TestCase):
 
 
 class Processes(unittest.TestCase):
-    def found(self, *processes, strains=NOTHING, surveys=()):
+    def found(self, *processes, strained=NOTHING, surveys=()):
         exam = examination(machine(), [one.application for one in processes], processes)
         exam.series.surveyed.surveys = list(surveys)
-        return kinds(found_processes.RULES, exam, strains)
+        return kinds(findings.processes.RULES, exam, strained)
 
     def one(self, pid=7, state="S", **more):
         made = process(pid, application(pid, LINE, f"auk{pid}"), LINE, **more)
@@ -501,17 +494,22 @@ class Processes(unittest.TestCase):
         return made
 
     def test_stuck_is_who_did_nothing_but_wait(self):
-        for what, one, strains, wanted in (
+        for what, one, strained, wanted in (
             ("uninterruptibly", self.one(state="D"), NOTHING, True),
             ("stopped", self.one(state="T"), NOTHING, True),
             ("asleep", self.one(), NOTHING, False),
             ("it asks again now and then", self.one(state="D", cores=0.002), NOTHING, True),
             ("it ran meanwhile", self.one(state="D", cores=0.1), NOTHING, False),
-            ("for a disk, which is told otherwise", self.one(state="D"), strained("disk"), False),
+            (
+                "for a disk, which is told otherwise",
+                self.one(state="D"),
+                strained_by("disk"),
+                False,
+            ),
         ):
             with self.subTest(what):
                 self.assertEqual(wanted, ("stuck-process", "auk7") in self.found(
-                    one, strains=strains))  # fmt: skip
+                    one, strained=strained))  # fmt: skip
 
     def test_a_lock_counts_when_it_is_waited_for_all_the_time(self):
         held = SimpleNamespace(locks=[SimpleNamespace(waiter=7, holder=8)])
@@ -551,7 +549,7 @@ class Processes(unittest.TestCase):
             )
             exam = examination(machine(), [one.application], [one])
             exam.series.surveyed.surveys = []
-            found = [f.severity for rule in found_processes.RULES for f in rule(exam, NOTHING)]
+            found = [f.severity for rule in findings.processes.RULES for f in rule(exam, NOTHING)]
             with self.subTest(start_clk=start_clk, last=last):
                 self.assertEqual(wanted, found)
 
@@ -566,7 +564,9 @@ class Parts(unittest.TestCase):
     def found(self, *sensors, processor=None):
         chosen = processor and ProcessorSensor("cpu", "package", level(processor, LINE), 100.0, "")
         exam = examination(machine(), sensors=list(sensors), sensor=chosen)
-        return {(one.kind, one.subject) for rule in found_heat.RULES for one in rule(exam, NOTHING)}
+        return {
+            (one.kind, one.subject) for rule in findings.heat.RULES for one in rule(exam, NOTHING)
+        }
 
     def test_heat_is_told_without_a_sensor_of_the_processor(self):
         still, turns = self.sensor("fan1", 0.0, "fan"), self.sensor("fan1", 900.0, "fan")
@@ -588,7 +588,7 @@ class Parts(unittest.TestCase):
             self.sensor("card", 92.0, critical=90.0), self.sensor("radio", 86.0, critical=90.0),
         ], sensor=None)  # fmt: skip
         told = {one.subject: {sign.key: sign.value for sign in one.signs}
-                for rule in found_heat.RULES for one in rule(exam, NOTHING)}  # fmt: skip
+                for rule in findings.heat.RULES for one in rule(exam, NOTHING)}  # fmt: skip
         self.assertEqual(float(LINE.interval_s.sum()), told["card"]["part-above"])
         self.assertNotIn("part-above", told["radio"])
 
@@ -607,7 +607,7 @@ class Services(unittest.TestCase):
         ])  # fmt: skip
         return {
             (one.kind, one.subject or one.application.name)
-            for rule in found_services.RULES
+            for rule in findings.services.RULES
             for one in rule(exam, NOTHING)
         }
 

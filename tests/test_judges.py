@@ -10,9 +10,9 @@ from dunmist.computer import GroupWeight
 from dunmist.diagnosis import thresholds
 from dunmist.diagnosis.confidence import confidence_of
 from dunmist.diagnosis.coverage import find_coverage
-from dunmist.diagnosis.found_memory import growth
-from dunmist.diagnosis.giving_way import giving_way
-from dunmist.diagnosis.judge import find_limiting, find_outside, judge_thing
+from dunmist.diagnosis.cpu_yielding import find_yielding
+from dunmist.diagnosis.findings.memory import growth
+from dunmist.diagnosis.judge import find_external_cause, find_limiting, judge_thing
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.ranking import rank_culprits
 from dunmist.diagnosis.records import Finding, ResourceState, sign
@@ -100,8 +100,8 @@ class Processors(unittest.TestCase):
             exam = examination(machine(0.5), [background, ordinary], tasks,
                                weights=weights, autogroup=autogroup)  # fmt: skip
             with self.subTest(case):
-                self.assertEqual(expected, giving_way(exam)[1])
-                self.assertEqual(0.0, giving_way(exam)[2])
+                self.assertEqual(expected, find_yielding(exam)[1])
+                self.assertEqual(0.0, find_yielding(exam)[2])
 
     def test_background_work_never_hides_that_ordinary_work_waits(self):
         # three ordinary programs and three that give way on two processors, all in one group
@@ -517,8 +517,8 @@ class Limiting(unittest.TestCase):
             ("another resource", "memory", [stolen, disk_slow], None),
         ):  # fmt: skip
             with self.subTest(what):
-                self.assertIs(wanted, find_outside(self.state(limiting), findings, limits))
-        self.assertIsNone(find_outside(None, [disk_slow], limits))
+                self.assertIs(wanted, find_external_cause(self.state(limiting), findings, limits))
+        self.assertIsNone(find_external_cause(None, [disk_slow], limits))
 
 
 class Ranking(unittest.TestCase):

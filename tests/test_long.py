@@ -9,7 +9,7 @@ from types import SimpleNamespace
 import msgspec
 import numpy as np
 
-from dunmist.diagnosis import ResourceState, Trace, thresholds, worst_stretch
+from dunmist.diagnosis import ResourceState, Trace, thresholds, worst_window
 from dunmist.jobs.patient import capture_patient
 from dunmist.sampling import ADDED, KEYS, WORDS, Tick
 from dunmist.series import Part, load_series
@@ -99,7 +99,7 @@ class Stretches(unittest.TestCase):
         trace = Trace(rate(0.5, on), None, np.array(levels))
         states = [ResourceState("cpu", "calm", 0.5, 0.0, [], trace=trace)]
         diagnosis = SimpleNamespace(limiting=limiting, limits=thresholds(), resources=states)
-        return worst_stretch(SimpleNamespace(line=on, duration_s=on.duration_s), diagnosis)
+        return worst_window(SimpleNamespace(line=on, duration_s=on.duration_s), diagnosis)
 
     def test_the_longest_and_worst_counts_with_its_short_rests(self):
         calm = [0] * 20

@@ -80,7 +80,7 @@ class Pasting(unittest.TestCase):
             if QUIET.search(ladder()["step"][name].get("command", ""))
         ]
         self.assertGreater(len(HOSTILE), 50)
-        diagnosis = SimpleNamespace(cause=None, outside=None, limiting=None, also=None)
+        diagnosis = SimpleNamespace(cause=None, external_cause=None, limiting=None, also=None)
         holding = frozenset({"unit", "service", "running", "root-full"})
         series = SimpleNamespace(header=SimpleNamespace(
             inventory=SimpleNamespace(missing_drivers=[])))  # fmt: skip

@@ -6,7 +6,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from dunmist.advice import RISKS
-from dunmist.diagnosis.found_complaints import TABLE
+from dunmist.diagnosis.findings.kernel_messages import TABLE
 from dunmist.jobs.judge import judge
 from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario, random_scenario, scenario_names

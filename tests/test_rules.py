@@ -7,7 +7,7 @@ from tempfile import TemporaryDirectory
 import msgspec
 
 from dunmist.computer import PowerSupply
-from dunmist.diagnosis.found_heat import hours_left
+from dunmist.diagnosis.findings.heat import hours_left
 from dunmist.diagnosis.judge import find_limiting
 from dunmist.diagnosis.records import ResourceState
 from dunmist.jobs.judge import judge

@@ -19,7 +19,7 @@ from dunmist.advice.filling import (
 from dunmist.advice.protection import Protections, protected_unit
 from dunmist.advice.rungs import Acting, Rung, rungs_of
 from dunmist.advice.wording import ladder
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, freed_by
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, savings_of
 from dunmist.series import Application, Process, Series, Surveyed
 
 ROOT = "/"
@@ -85,13 +85,13 @@ class Cases:
         about = self.about(main)
         holding = circumstances(self._series, about, self._diagnosis, role)
         filling = application_filling(self._series, about, self._diagnosis)
-        freed = freed_by(application, self._diagnosis.limiting) if role == "cause" else None
+        freed = savings_of(application, self._diagnosis.limiting) if role == "cause" else None
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed)
         rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
         return Case(application, role, about, rungs)
 
     def _rungs_against(self, finding: Finding) -> list[Rung]:
-        outside = self._diagnosis.outside
+        outside = self._diagnosis.external_cause
         if outside and finding.kind in ladder()["outside"].get(outside.kind, ()):
             return []
         names = ladder()["finding"][finding.kind]
@@ -108,7 +108,7 @@ class Cases:
         filling["cause"] = cause
         holding = circumstances(self._series, about, self._diagnosis, self._role_in(finding))
         resource = ladder()["takes"].get(finding.kind)
-        freed = freed_by(about.process.application, resource) if resource else None
+        freed = savings_of(about.process.application, resource) if resource else None
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed)
         return rungs_of(names, holding | of_computer, filling, acting)
 

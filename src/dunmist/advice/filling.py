@@ -100,8 +100,8 @@ def cause_name(diagnosis: Diagnosis, resource: ResourceWord | None) -> str:
     if diagnosis.cause:
         return diagnosis.cause.name
     return (
-        subject_of(diagnosis.outside)
-        if diagnosis.outside
+        subject_of(diagnosis.external_cause)
+        if diagnosis.external_cause
         else (wording()["ladder"]["cause-unknown"])
     )
 

@@ -50,8 +50,8 @@ def _cause(diagnosis: Diagnosis, cases: Cases) -> list[str]:
     if diagnosis.limiting is None:
         return []
     first = diagnosis.cause
-    if diagnosis.outside or first is None:
-        return [words["outside" if diagnosis.outside else "nobody"]]
+    if diagnosis.external_cause or first is None:
+        return [words["outside" if diagnosis.external_cause else "nobody"]]
     case = cases.of_culprit(first)
     recognised = case.about.recognised if case else None
     what = recognised.kind.what.partition(":")[0] if recognised else ""

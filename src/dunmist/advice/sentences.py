@@ -49,8 +49,8 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
         )
     resource = wording()["resource"][diagnosis.limiting]
     about = {"resource": _capital(resource), "level": diagnosis.level}
-    if diagnosis.outside:
-        text, first = finding_text(diagnosis.outside), first_action(diagnosis, cases) or ""
+    if diagnosis.external_cause:
+        text, first = finding_text(diagnosis.external_cause), first_action(diagnosis, cases) or ""
         more = " ".join(filter(None, ("" if text in said else text, first)))
         return words["outside"].format(more=more, **about).rstrip()
     if not diagnosis.culprits:
@@ -80,8 +80,8 @@ def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:
     """Return what to do first, as it goes after that word; None where nothing limits."""
     if diagnosis.limiting is None:
         return None
-    if diagnosis.outside:
-        rungs = cases.of_finding(diagnosis.outside)
+    if diagnosis.external_cause:
+        rungs = cases.of_finding(diagnosis.external_cause)
         return rungs[0].step.text if rungs else None
     case = cases.of_culprit(diagnosis.culprits[0]) if diagnosis.culprits else None
     if case is None:

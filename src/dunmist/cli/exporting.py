@@ -41,7 +41,7 @@ def export_file(file: Path, wanted: ExportWish) -> None:
 
 def _export(file: Path, wanted: ExportWish) -> None:
     part = part_of(file, wanted.since, wanted.until)
-    judged = judge(file, part=part, looks_for_stretch=False)
+    judged = judge(file, part=part, looks_for_bad_window=False)
     if wanted.output is not None:
         for path in export_capture(judged, wanted.output, force=wanted.force):
             click.echo(f"wrote {path}", err=True)

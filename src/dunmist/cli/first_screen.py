@@ -165,11 +165,11 @@ def _steps(judged: Judged, width: int) -> Iterator[Line]:
 def _ladder(judged: Judged) -> tuple[list[Rung], str | None]:
     """Return the steps that the headline means, and the command that carries them out."""
     diagnosis, cases = judged.diagnosis, judged.cases
-    if diagnosis.culprits and not diagnosis.outside:
+    if diagnosis.culprits and not diagnosis.external_cause:
         case = cases.of_culprit(diagnosis.culprits[0])
         path = shlex.quote(str(judged.triage.capture.path))
         return (case.rungs if case else []), f"dunmist fix {path} --culprit 1"
-    finding = diagnosis.outside or next(
+    finding = diagnosis.external_cause or next(
         (one for one in diagnosis.findings if one.severity != "note"), None
     )
     return (cases.of_finding(finding) if finding else []), None

@@ -100,7 +100,7 @@ def view(
     from dunmist.jobs.judge import judge, part_of
 
     part = part_of(file, options["since"], options["until"])
-    judged = judge(file, part=part, looks_for_stretch=False)
+    judged = judge(file, part=part, looks_for_bad_window=False)
     showing = viewing.Showing(
         _form(options), _words(options["columns"]), options["wide"], options["pager"]
     )

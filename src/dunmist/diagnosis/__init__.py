@@ -4,11 +4,11 @@ Takes series, gives a ``Diagnosis`` of figures and keys. It knows no wording and
 never looks at what a program is called.
 """
 
+from dunmist.diagnosis.bad_windows import worst_window
 from dunmist.diagnosis.coverage import attributed_cpu_s
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.found_applications import is_odd_place, name_shape
-from dunmist.diagnosis.found_heat import held_share, hours_left
-from dunmist.diagnosis.freed import Freed, FreedUnit, freed_by
+from dunmist.diagnosis.findings.applications import is_odd_place, name_shape
+from dunmist.diagnosis.findings.heat import held_share, hours_left
 from dunmist.diagnosis.judge import diagnose
 from dunmist.diagnosis.records import (
     AlsoStrained,
@@ -23,8 +23,8 @@ from dunmist.diagnosis.records import (
 )
 from dunmist.diagnosis.resources import BY_WORD as RESOURCE_BY_WORD
 from dunmist.diagnosis.resources import RESOURCES, Demand
-from dunmist.diagnosis.sequential import is_decided
-from dunmist.diagnosis.stretches import worst_stretch
+from dunmist.diagnosis.savings import Freed, FreedUnit, savings_of
+from dunmist.diagnosis.stopping_rule import is_decided
 from dunmist.diagnosis.thresholds import (
     CompareLimits,
     ProveLimits,
@@ -72,7 +72,6 @@ __all__ = [
     "Trace",
     "attributed_cpu_s",
     "diagnose",
-    "freed_by",
     "held_share",
     "hours_left",
     "is_decided",
@@ -80,7 +79,8 @@ __all__ = [
     "is_strained",
     "load_thresholds",
     "name_shape",
+    "savings_of",
     "sign",
     "thresholds",
-    "worst_stretch",
+    "worst_window",
 ]

@@ -32,11 +32,11 @@ def confidence_of(
     margin = (score - rival) / max(score + rival, 1e-12)
     # a logistic curve: sure beside nobody, even between two equals
     by_margin = 1.0 / (1.0 + math.exp(-table.margin_slope * (margin - table.margin_middle)))
-    sure = by_margin * evenness(coverage, intervals, limits)
+    sure = by_margin * data_quality(coverage, intervals, limits)
     return min(table.most, max(table.least, sure))
 
 
-def evenness(coverage: float | None, intervals: int, limits: Thresholds) -> float:
+def data_quality(coverage: float | None, intervals: int, limits: Thresholds) -> float:
     """Return how far the capture can be trusted at all, 0 to 1: its length and its coverage."""
     by_length = intervals / (intervals + limits.confidence.ticks_half / QUARTERS)
     covered = 1.0 if coverage is None else coverage

@@ -2,10 +2,10 @@
 
 import numpy as np
 
-from dunmist.diagnosis.confidence import evenness
+from dunmist.diagnosis.confidence import data_quality
 from dunmist.diagnosis.coverage import find_coverage
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.found import find_findings
+from dunmist.diagnosis.findings import find_findings
 from dunmist.diagnosis.ranking import rank_culprits
 from dunmist.diagnosis.records import (
     AlsoStrained,
@@ -15,7 +15,7 @@ from dunmist.diagnosis.records import (
     ResourceState,
     Trace,
 )
-from dunmist.diagnosis.resources import BY_WORD, RESOURCES, Resource, Thing
+from dunmist.diagnosis.resources import BY_WORD, RESOURCES, Resource, ResourceInstance
 from dunmist.diagnosis.thresholds import Thresholds, thresholds
 from dunmist.diagnosis.words import LEVELS, Kind, LevelWord, ResourceWord, is_strained
 from dunmist.series import Ints, Rate, Series
@@ -51,31 +51,33 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
     coverage = find_coverage(exam)
     findings = find_findings(exam, states)
     limiting = find_limiting(states)
-    outside = find_outside(limiting, findings, exam.limits)
+    external_cause = find_external_cause(limiting, findings, exam.limits)
     # what explains the strain comes first
     # the sort keeps the order of the rest: severity, then the order of the rules
-    findings.sort(key=lambda finding: finding is not outside)
+    findings.sort(key=lambda finding: finding is not external_cause)
     culprits: list[Culprit] = []
-    if limiting and outside is None:
+    if limiting and external_cause is None:
         culprits = rank_culprits(exam, BY_WORD[limiting.resource], coverage)
     intervals = series.line.intervals
-    trust = evenness(coverage["cpu"], intervals, exam.limits)
+    quality = data_quality(coverage["cpu"], intervals, exam.limits)
     return Diagnosis(
         level=limiting.level if limiting else _highest(states),
         limiting=limiting.resource if limiting else None,
-        confidence=culprits[0].confidence if culprits else min(trust, exam.limits.confidence.most),
+        confidence=culprits[0].confidence
+        if culprits
+        else min(quality, exam.limits.confidence.most),
         resources=states,
         culprits=culprits,
         findings=findings,
         limits=exam.limits,
-        outside=outside,
+        external_cause=external_cause,
         also=_also(exam, states, limiting, coverage),
         intervals=intervals,
         coverage=coverage,
     )
 
 
-def judge_thing(exam: Examination, resource: Resource, thing: Thing) -> ResourceState:
+def judge_thing(exam: Examination, resource: Resource, thing: ResourceInstance) -> ResourceState:
     """Return the state of one thing of a resource: what lasted, and how it went."""
     trace, used, pressure = None, thing.used_value, thing.pressure_value
     if isinstance(thing.used, Rate):
@@ -97,7 +99,7 @@ def judge_thing(exam: Examination, resource: Resource, thing: Thing) -> Resource
     )
 
 
-def _lasting_level(exam: Examination, thing: Thing) -> LevelWord:
+def _lasting_level(exam: Examination, thing: ResourceInstance) -> LevelWord:
     """Return the highest level whose condition held for long enough."""
     # a level without a condition cannot be reached
     for level in reversed(LEVELS):
@@ -107,7 +109,7 @@ def _lasting_level(exam: Examination, thing: Thing) -> LevelWord:
     return "calm"
 
 
-def _levels(thing: Thing, used: Rate) -> Ints:
+def _levels(thing: ResourceInstance, used: Rate) -> Ints:
     """Return the place of the highest level whose condition each interval meets."""
     levels: Ints = np.zeros(len(used.values), dtype=np.int64)
     for place, level in enumerate(LEVELS):
@@ -160,7 +162,7 @@ def _also(
     return AlsoStrained(state, next((one for one in ranked if one.role == "cause"), None))
 
 
-def find_outside(
+def find_external_cause(
     limiting: ResourceState | None, findings: list[Finding], limits: Thresholds
 ) -> Finding | None:
     """Return the finding that explains the strain by something that is no program, if any."""

@@ -4,12 +4,12 @@ from collections.abc import Mapping
 
 from dunmist.diagnosis.confidence import confidence_of
 from dunmist.diagnosis.core_services import CORE_SERVICES
+from dunmist.diagnosis.cpu_starvation import find_starved
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.freed import freed_by
-from dunmist.diagnosis.getting_less import getting_less
+from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.records import Culprit, Sign, sign
 from dunmist.diagnosis.resources import Resource, find_bound
-from dunmist.diagnosis.storage_waiting import storage_waiting
+from dunmist.diagnosis.savings import savings_of
 from dunmist.diagnosis.words import ResourceWord, Role
 from dunmist.series import Application
 
@@ -53,7 +53,7 @@ def rank_culprits(
             confidence=confidence_of(score, causes, covered, intervals, exam.limits),
             resources=_parts(exam, application),
             signs=_signs(exam, application, limiting.word, is_victim=role == "victim"),
-            frees=freed_by(application, limiting.word) if role == "cause" else None,
+            frees=savings_of(application, limiting.word) if role == "cause" else None,
         )
         for role, score, application in ranked[: int(table.most)]
     ]
@@ -68,11 +68,11 @@ def _role(
     if application.kernel or application.unit in CORE_SERVICES:
         return "symptom"
     if limiting in ("disk", "memory"):
-        tasks = exam.once(storage_waiting).tasks[application.number]
+        tasks = exam.once(find_io_wait).tasks[application.number]
         waits = tasks.mean() >= table.victim_io_waiting
     elif limiting == "cpu":
         waiting, running = exam.typical(application.waiting), exam.typical(application.cores)
-        if application.number in exam.once(getting_less):
+        if application.number in exam.once(find_starved):
             return "victim"
         waits = waiting >= table.victim_waiting and waiting > running
     else:
@@ -125,7 +125,7 @@ def _waiting(
     """Return what it waited for; of a victim it is said also what it did not wait for."""
     least, signs = exam.limits.culprit.waiting_least, []
     waiting = application.waiting.mean()
-    io_waiting = exam.once(storage_waiting).tasks[application.number].mean()
+    io_waiting = exam.once(find_io_wait).tasks[application.number].mean()
     if waiting >= least or is_victim:
         signs.append(sign("app-waiting", waiting))
     if io_waiting >= least or is_victim:

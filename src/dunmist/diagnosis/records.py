@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from dunmist.diagnosis.freed import Freed
+from dunmist.diagnosis.savings import Freed
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import Kind, LevelWord, ResourceWord, Role, Severity
 from dunmist.series import Application, Doubt, Ints, Rate
@@ -107,7 +107,8 @@ class AlsoStrained:
 class Diagnosis:
     """The verdict on a capture. ``coverage`` is None for what is not sampled.
 
-    ``outside`` explains the strain by something that is no program; then nobody is a culprit.
+    ``external_cause`` explains the strain by something that is no program; then there are no
+    culprits.
     ``limits`` are the figures by which it was judged.
     """
 
@@ -118,7 +119,7 @@ class Diagnosis:
     culprits: list[Culprit]
     findings: list[Finding]
     limits: Thresholds
-    outside: Finding | None = None
+    external_cause: Finding | None = None
     also: AlsoStrained | None = None
     intervals: int = 0
     coverage: dict[ResourceWord, float | None] = field(default_factory=dict)

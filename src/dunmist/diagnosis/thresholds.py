@@ -58,13 +58,13 @@ class CoreLimits(_Figures, frozen=True):
     busy: float
     candidate_cores: float
     left_least: float
-    told_least: float
+    thread_coverage_min: float
     idle_cores: float
     parallel_share: float
-    one_and_a_bit: float
+    single_core_max: float
     seldom: float
-    turn_most: float
-    let_in_most: float
+    busiest_share_max: float
+    handoff_wait_max: float
 
 
 class MemoryLimits(_Figures, frozen=True):
@@ -142,7 +142,7 @@ class LinkLimits(_Figures, frozen=True):
 
     queued_bytes: float
     queued_share: float
-    looks_s: float
+    queue_window_s: float
     busy: float
     strained_used: float
     choked_used: float

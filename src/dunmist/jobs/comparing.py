@@ -61,7 +61,7 @@ def good_captures(places: Sequence[Path], now: Path) -> list[Path]:
 
 
 def _examined(file: Path) -> Examined:
-    judged = judge(file, looks_for_stretch=False)
+    judged = judge(file, looks_for_bad_window=False)
     return Examined(judged.series, judged.diagnosis)
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from dunmist.advice import Around, Judged, advise
 from dunmist.captures import CaptureReader
-from dunmist.diagnosis import Diagnosis, diagnose, load_thresholds, worst_stretch
+from dunmist.diagnosis import Diagnosis, diagnose, load_thresholds, worst_window
 from dunmist.errors import WrongUsage
 from dunmist.jobs.settings import settings_directory
 from dunmist.output import STANDARD
@@ -35,7 +35,7 @@ def judge(
     complaints: Sequence[str] = (),
     part: Part = WHOLE,
     *,
-    looks_for_stretch: bool = True,
+    looks_for_bad_window: bool = True,
 ) -> Judged:
     """Return everything known about a capture; raises CaptureError and SettingsError.
 
@@ -47,8 +47,8 @@ def judge(
     series = load(path, part)
     limits = load_thresholds(settings_directory() / THRESHOLDS)
     diagnosis = diagnose(series, limits)
-    if looks_for_stretch and part == WHOLE and str(path) != STANDARD:
-        stretch = worst_stretch(series, diagnosis)
+    if looks_for_bad_window and part == WHOLE and str(path) != STANDARD:
+        stretch = worst_window(series, diagnosis)
         if stretch is not None:
             inside = load(path, stretch)
             found = diagnose(inside, limits)

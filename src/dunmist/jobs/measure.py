@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dunmist.advice import Frees, Judged
-from dunmist.diagnosis import freed_by
+from dunmist.diagnosis import savings_of
 from dunmist.fixing import Effect, boot_id, effect_of
 from dunmist.jobs.acts import this_computer
 from dunmist.jobs.capture import Follower, Wishes, follow_nothing, run_capture
@@ -91,7 +91,7 @@ def _freed(application: Application, before: Judged, after: Judged, expected: Fr
     """Return how much less an application takes of what was to be freed."""
     then, now = (
         sum(freed.value for one in same_applications(application, judged.series)
-            if (freed := freed_by(one, expected.resource)))
+            if (freed := savings_of(one, expected.resource)))
         for judged in (before, after)
     )  # fmt: skip
     return then - now

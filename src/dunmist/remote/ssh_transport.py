@@ -142,7 +142,7 @@ def _end(ssh: "subprocess.Popen[bytes]") -> None:
 
 
 class Channel:
-    """The bytes from the remote shell, until they end, stay away too long, or ``stop`` is called."""
+    """The bytes from the remote shell, until they end, stop coming, or ``stop`` is called."""
 
     def __init__(self, descriptor: int, silent_s: float) -> None:
         self._descriptor, self.silent_s = descriptor, silent_s

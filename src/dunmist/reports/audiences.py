@@ -16,7 +16,7 @@ def brief_text(judged: Judged) -> str:
         first = triage.culprits[0]
         culprit = f"{first.role}: {first.name}, {percent(first.score)} of the strain"
     else:
-        word = "cause" if diagnosis.outside else "found"
+        word = "cause" if diagnosis.external_cause else "found"
         culprit = f"{word}: {triage.findings[0].text if triage.findings else 'nothing wrong'}"
     steps = [step.text for finding in triage.findings for step in finding.steps]
     action = first_action(diagnosis, judged.cases) or next(iter(steps), "nothing")

@@ -20,7 +20,7 @@ from dunmist.series.timeline import GAP_LEAST_S, GAP_PERIODS
 ROWS_MOST = 400
 # ticks that are held until they are put together
 HELD_MOST = 50
-Thing = TypeVar("Thing")
+ResourceInstance = TypeVar("ResourceInstance")
 
 
 class Part(NamedTuple):
@@ -135,7 +135,9 @@ def merged(ticks: list[Tick]) -> Tick:
     return msgspec.structs.replace(last, **changes)
 
 
-def _newest(things: Iterable[Thing], key: Callable[[Thing], Hashable]) -> list[Thing]:
+def _newest(
+    things: Iterable[ResourceInstance], key: Callable[[ResourceInstance], Hashable]
+) -> list[ResourceInstance]:
     return list({key(one): one for one in things}.values())
 
 

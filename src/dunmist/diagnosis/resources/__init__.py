@@ -4,7 +4,7 @@
 declaration here and its word in ``words``.
 """
 
-from dunmist.diagnosis.resources.declared import Demand, Resource, Thing
+from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance
 from dunmist.diagnosis.resources.disk import DISK, SlowDisk, disk_demand, find_slow_disks
 from dunmist.diagnosis.resources.graphics import GRAPHICS
 from dunmist.diagnosis.resources.heat import HEAT, Heat, find_heat, heat_signs
@@ -27,8 +27,8 @@ __all__ = [
     "Demand",
     "Heat",
     "Resource",
+    "ResourceInstance",
     "SlowDisk",
-    "Thing",
     "disk_demand",
     "find_bound",
     "find_heat",

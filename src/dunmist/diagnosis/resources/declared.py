@@ -15,7 +15,7 @@ DemandUnit = Literal["cores", "processor", "bytes", "bytes/s", "tcp-bytes/s", "c
 NOTHING = 1e-12
 
 
-class Thing(NamedTuple):
+class ResourceInstance(NamedTuple):
     """One thing of a resource's kind: a disk, a link, the memory.
 
     ``conditions`` say of each interval whether it is at a level. ``used`` is a plain share for what
@@ -57,7 +57,7 @@ class Resource(NamedTuple):
 
     word: ResourceWord
     cause_rank: int | None
-    things: Callable[[Examination], list[Thing]]
+    things: Callable[[Examination], list[ResourceInstance]]
     demand: Callable[[Examination], Demand] | None
     is_load: bool = True
 

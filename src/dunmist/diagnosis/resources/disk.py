@@ -8,9 +8,9 @@ is busy and moves hardly anything repeats its work: that is the disk's fault and
 from typing import NamedTuple
 
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.records import Sign, sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, shares_of
-from dunmist.diagnosis.storage_waiting import storage_waiting
+from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, shares_of
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import DiskSeries, Rate
 
@@ -38,16 +38,16 @@ def find_held_up(exam: Examination) -> HeldUp:
     stalled = exam.series.machine.stalled.get("io")
     if stalled is not None:
         return HeldUp(stalled, "disk-held-up")
-    waiting = exam.once(storage_waiting)
+    waiting = exam.once(find_io_wait)
     key = "disk-held-up-tasks" if waiting.accounted else "disk-held-up-seen"
     return HeldUp(waiting.total(exam).between(0.0, 1.0), key)
 
 
-def _things(exam: Examination) -> list[Thing]:
+def _things(exam: Examination) -> list[ResourceInstance]:
     return [_thing(exam, disk) for disk in exam.series.devices.physical_disks]
 
 
-def _thing(exam: Examination, disk: DiskSeries) -> Thing:
+def _thing(exam: Examination, disk: DiskSeries) -> ResourceInstance:
     table, held_up = exam.limits.disk, exam.once(find_held_up)
     crowded = disk.queue.at_least(table.crowded_queue) & disk.busy.at_least(table.crowded_used)
     waited = disk.busy.at_least(table.waited_used) & held_up.share.at_least(table.waited_held_up)
@@ -61,7 +61,7 @@ def _thing(exam: Examination, disk: DiskSeries) -> Thing:
     }
     # others may wait for another disk: what is idle holds up nobody
     is_idle = exam.typical(disk.busy) < table.busy
-    return Thing(
+    return ResourceInstance(
         disk.name, disk.busy, held_up.share, conditions, _signs(exam, disk),
         pressure_value=0.0 if is_idle else None,
     )  # fmt: skip

@@ -2,12 +2,12 @@
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, flow_demand
+from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, flow_demand
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Rate
 
 
-def _things(exam: Examination) -> list[Thing]:
+def _things(exam: Examination) -> list[ResourceInstance]:
     """Return each card that publishes how busy it is."""
     table, things = exam.limits.gpu, []
     for card in exam.series.devices.graphics:
@@ -20,7 +20,7 @@ def _things(exam: Examination) -> list[Thing]:
             "choked": busy.at_least(table.choked_used),
         }
         signs = [sign("gpu-busy", exam.typical(busy), name=card.name)]
-        things.append(Thing(card.name, busy, None, conditions, signs))
+        things.append(ResourceInstance(card.name, busy, None, conditions, signs))
     return things
 
 

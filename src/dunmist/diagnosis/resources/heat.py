@@ -11,7 +11,7 @@ import numpy as np
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Sign, sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, flow_demand
+from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, flow_demand
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import ProcessorSensor, Rate
 
@@ -71,7 +71,7 @@ def _lost_clock(exam: Examination) -> Rate:
     return (Rate(machine.line, mean) / table.full_clock * -1.0 + 1.0).between(0.0, np.inf)
 
 
-def _things(exam: Examination) -> list[Thing]:
+def _things(exam: Examination) -> list[ResourceInstance]:
     heat, table = exam.once(find_heat), exam.limits.heat
     if heat is None:
         return []
@@ -87,7 +87,7 @@ def _things(exam: Examination) -> list[Thing]:
     }
     span = heat.critical_celsius - table.room_celsius
     used = ((heat.celsius - table.room_celsius) / span).between(0.0, 1.0)
-    return [Thing(heat.sensor.name, used, lost, conditions, heat_signs(exam, heat))]
+    return [ResourceInstance(heat.sensor.name, used, lost, conditions, heat_signs(exam, heat))]
 
 
 def _is_throttled(heat: Heat, least_share: float) -> bool:

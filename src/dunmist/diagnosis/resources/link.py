@@ -2,14 +2,14 @@
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, flow_demand
+from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, flow_demand
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import LinkSeries, Rate
 
 BITS_PER_MBIT = 1e6
 
 
-def _things(exam: Examination) -> list[Thing]:
+def _things(exam: Examination) -> list[ResourceInstance]:
     """Return each link that leads elsewhere of which anything tells how full it is."""
     return [
         _thing(exam, link)
@@ -18,7 +18,7 @@ def _things(exam: Examination) -> list[Thing]:
     ]
 
 
-def _thing(exam: Examination, link: LinkSeries) -> Thing:
+def _thing(exam: Examination, link: LinkSeries) -> ResourceInstance:
     table, queued = exam.limits.link, _queued(exam, link)
     # without a speed there is no share of it: what is told is for how long it took no more
     used = link.used if link.used is not None else queued
@@ -40,7 +40,7 @@ def _thing(exam: Examination, link: LinkSeries) -> Thing:
         signs.append(sign("link-queued", queued.mean(), of=float(link.queue_drops), name=link.name))
         waits = queued.at_least(table.queued_share)
         conditions |= {"strained": conditions["strained"] | waits}
-    return Thing(
+    return ResourceInstance(
         link.name, used.between(0.0, 1.0), queued, conditions, signs,
         errors=round(link.errors_per_s.total()),
     )  # fmt: skip
@@ -53,7 +53,7 @@ def _queued(exam: Examination, link: LinkSeries) -> Rate | None:
     table = exam.limits.link
     waits = link.waiting_bytes.at_ends().at_least(table.queued_bytes)
     # each reading is one look: how often something waited is told by several
-    return waits.over(table.looks_s)
+    return waits.over(table.queue_window_s)
 
 
 def _demand(exam: Examination) -> Demand:

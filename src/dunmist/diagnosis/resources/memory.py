@@ -7,7 +7,7 @@ import numpy as np
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Sign, sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, shares_of
+from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, shares_of
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Rate
 
@@ -29,7 +29,7 @@ def _both_ways(exam: Examination) -> Rate:
     return Rate(machine.line, np.minimum(there.values, back.values))
 
 
-def _memory(exam: Examination) -> list[Thing]:
+def _memory(exam: Examination) -> list[ResourceInstance]:
     machine, table = exam.series.machine, exam.limits.memory
     total = machine.memory_bytes("MemTotal").at_ends()
     available = machine.memory_bytes("MemAvailable").at_ends() / total
@@ -73,7 +73,7 @@ def _memory(exam: Examination) -> list[Thing]:
         signs.append(sign("memory-pressure", exam.typical(stalled)))
     signs += _some(sign("memory-refaults", exam.typical(refaults)))
     signs += _some(sign("memory-reclaim", exam.typical(machine.paging_per_s(RECLAIM))))
-    return [Thing(None, used, stalled, conditions, signs)]
+    return [ResourceInstance(None, used, stalled, conditions, signs)]
 
 
 def _some(one: Sign) -> list[Sign]:
@@ -87,7 +87,7 @@ def _held(exam: Examination) -> Demand:
     return Demand(has, Rate.total_of(exam.series.line, has), "bytes", shares_of(held))
 
 
-def _swap(exam: Examination) -> list[Thing]:
+def _swap(exam: Examination) -> list[ResourceInstance]:
     """Return swap, nothing without any: its use is harmless, traffic is what counts.
 
     It never limits by itself: the lack of memory is its cause.
@@ -106,7 +106,7 @@ def _swap(exam: Examination) -> list[Thing]:
         sign("swap-used", exam.typical(used), of=most),
         sign("memory-paging", exam.typical(paging)),
     ]
-    return [Thing(None, used, None, conditions, signs)]
+    return [ResourceInstance(None, used, None, conditions, signs)]
 
 
 MEMORY = Resource("memory", 1, _memory, _held)

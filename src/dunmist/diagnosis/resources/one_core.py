@@ -5,12 +5,12 @@ from typing import NamedTuple
 
 import numpy as np
 
+from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.giving_way import giving_way
-from dunmist.diagnosis.one_thread import OneThread, find_one_threads
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.records import sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, Thing, shares_of
+from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, shares_of
+from dunmist.diagnosis.thread_bottleneck import OneThread, find_one_threads
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Application, Floats, Process, Rate
 
@@ -37,7 +37,7 @@ def find_bound(exam: Examination) -> list[Bound]:
     what has a quota that runs out, the kernel's own tasks and the sampler are left out.
     """
     table, limited = exam.limits.core, exam.once(quota_limited)
-    given, gives = _given(exam), exam.once(giving_way)
+    given, gives = _given(exam), exam.once(find_yielding)
     found = []
     for process, thread in exam.once(find_one_threads).items():
         application = process.application
@@ -90,7 +90,7 @@ def _given(exam: Examination) -> Rate:
     return Rate(line, np.maximum(left, exam.limits.core.left_least))
 
 
-def _things(exam: Examination) -> list[Thing]:
+def _things(exam: Examination) -> list[ResourceInstance]:
     """Return the fullest single processor, as the program that hangs on it sees it."""
     processors, line = exam.series.machine.processors, exam.series.line
     busiest = max(processors, key=lambda one: exam.typical(one.busy))
@@ -106,14 +106,16 @@ def _things(exam: Examination) -> list[Thing]:
         # no single processor is busy when it is another one at each moment
         level: LevelWord = "busy" if share >= exam.limits.core.busy else "calm"
         return [
-            Thing(name, used, None, conditions, signs, level, pressure_value=0.0, used_value=share)
+            ResourceInstance(
+                name, used, None, conditions, signs, level, pressure_value=0.0, used_value=share
+            )
         ]
     first = bound[0]
     process = first.process
     signs.insert(0, sign("core-full", first.typical, name=process.name, pid=float(process.pid)))
     conditions["strained"] = first.full
     return [
-        Thing(
+        ResourceInstance(
             process.name, Rate(line, np.fmax(used.values, first.wanted.values)), first.wanted,
             conditions, signs, pressure_value=first.full_share, used_value=first.typical,
         )

@@ -4,11 +4,11 @@ from typing import NamedTuple
 
 import numpy as np
 
+from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.giving_way import giving_way
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.records import Sign, sign
-from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, Thing
+from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, ResourceInstance
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Application, Floats, Rate
 
@@ -33,7 +33,7 @@ def ordinary_applications(exam: Examination) -> list[Application]:
     Low-priority work gives way to all other, and what has a quota waits for that.
     """
     share, limited = exam.limits.cpu.low_priority_share, exam.once(quota_limited)
-    gives = exam.once(giving_way)
+    gives = exam.once(find_yielding)
     return [
         application
         for application in exam.applications
@@ -41,7 +41,7 @@ def ordinary_applications(exam: Examination) -> list[Application]:
     ]
 
 
-def _things(exam: Examination) -> list[Thing]:
+def _things(exam: Examination) -> list[ResourceInstance]:
     machine, table = exam.series.machine, exam.limits.cpu
     # what a hypervisor took was never this computer's to give
     stolen = Rate.total_of(
@@ -71,7 +71,7 @@ def _things(exam: Examination) -> list[Thing]:
         *_load(exam),
         *_split(exam),
     ]
-    return [Thing(None, used, pressure, conditions, signs)]
+    return [ResourceInstance(None, used, pressure, conditions, signs)]
 
 
 def _load(exam: Examination) -> list[Sign]:
@@ -161,7 +161,7 @@ def _demand(exam: Examination) -> Demand:
     makes nobody else wait for long.
     """
     machine, table = exam.series.machine, exam.limits.cpu
-    gives = exam.once(giving_way)
+    gives = exam.once(find_yielding)
     weights = [1.0 - gives[application.number] * (1.0 - table.low_priority_weight)
                for application in exam.applications]  # fmt: skip
     ran_s = [application.cores.total() for application in exam.applications]

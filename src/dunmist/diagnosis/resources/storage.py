@@ -2,7 +2,7 @@
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import sign
-from dunmist.diagnosis.resources.declared import Resource, Thing
+from dunmist.diagnosis.resources.declared import Resource, ResourceInstance
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Storage
 
@@ -16,7 +16,7 @@ def writable_storage(exam: Examination) -> list[Storage]:
     ]
 
 
-def _things(exam: Examination) -> list[Thing]:
+def _things(exam: Examination) -> list[ResourceInstance]:
     """Return the fullest file system, nothing where none could be asked."""
     table = exam.limits.storage
     answered = [storage for storage in exam.once(writable_storage) if storage.fullest is not None]
@@ -32,7 +32,7 @@ def _things(exam: Examination) -> list[Thing]:
     signs = [sign("storage-used", fullest.used or 0.0, of=size_bytes, name=fullest.point)]
     if fullest.inodes is not None:
         signs.append(sign("storage-inodes", fullest.inodes))
-    return [Thing(fullest.point, share, None, {}, signs, level)]
+    return [ResourceInstance(fullest.point, share, None, {}, signs, level)]
 
 
 STORAGE = Resource("storage", 4, _things, None, is_load=False)

@@ -21,7 +21,7 @@ class Freed(NamedTuple):
     unit: FreedUnit
 
 
-def freed_by(application: Application, limiting: ResourceWord | None) -> Freed | None:
+def savings_of(application: Application, limiting: ResourceWord | None) -> Freed | None:
     """Return what of the limiting resource an application takes; None where nobody can tell.
 
     Where nothing limits it is processor time.

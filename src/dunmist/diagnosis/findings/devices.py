@@ -4,11 +4,11 @@ from collections import Counter, defaultdict
 
 from dunmist.computer import DEADLINE_S, is_person
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import disk_demand, find_slow_disks
 from dunmist.diagnosis.resources.storage import writable_storage
-from dunmist.diagnosis.storage_waiting import storage_waiting
-from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.diagnosis.words import Severity
 from dunmist.series import Application, plain_address, waits_elsewhere
 
@@ -16,25 +16,25 @@ from dunmist.series import Application, plain_address, waits_elsewhere
 ENDS_SHOWN = 3
 
 
-def _disks(exam: Examination, strains: Strains) -> list[Finding]:
+def _disks(exam: Examination, strained: StrainedResources) -> list[Finding]:
     slow = {slow_disk.disk.name: slow_disk for slow_disk in exam.once(find_slow_disks)}
     # without memory it is pages that they wait for
-    strained = set() if strains.has("memory") else {state.name for state in strains.of("disk")}
+    names = set() if strained.has("memory") else {state.name for state in strained.of("disk")}
     found = []
-    for state in strains.states:
+    for state in strained.states:
         if state.resource != "disk":
             continue
         if state.name in slow:
             found.append(Finding("disk-slow", "urgent", state.name, state.signs))
-        elif state.name in strained:
+        elif state.name in names:
             found.append(Finding("disk-saturated", "concern", state.name, state.signs))
     return found
 
 
-def _blocked(exam: Examination, strains: Strains) -> list[Finding]:
-    if strains.has("memory") or not strains.has("disk"):
+def _blocked(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    if strained.has("memory") or not strained.has("disk"):
         return []
-    found, waiting = [], exam.once(storage_waiting).tasks
+    found, waiting = [], exam.once(find_io_wait).tasks
     parts, is_slow = disk_demand(exam).parts, bool(exam.once(find_slow_disks))
     for application, part in zip(exam.applications, parts, strict=True):
         # who drives the disk waits for itself: it is the cause, unless the disk is
@@ -48,8 +48,8 @@ def _blocked(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _storage(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _storage(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     table, found = exam.limits.storage, []
     # the fullest first: it is the one that stops somebody
     fullest_first = sorted(exam.once(writable_storage), key=lambda one: -(one.fullest or 0.0))
@@ -65,9 +65,9 @@ def _storage(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _unanswered(exam: Examination, strains: Strains) -> list[Finding]:
+def _unanswered(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """File systems of other computers, or of programs, that let everybody wait."""
-    del strains
+    del strained
     waiting = sorted(
         {
             process.application.distinct_name
@@ -87,16 +87,16 @@ def _unanswered(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _full_links(exam: Examination, strains: Strains) -> list[Finding]:
+def _full_links(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del exam
     return [
         Finding("link-saturated", "concern", state.name, state.signs)
-        for state in strains.of("link")
+        for state in strained.of("link")
     ]
 
 
-def _broken_links(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _broken_links(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     signs: dict[str | None, list[Sign]] = defaultdict(list)
     for link in exam.series.devices.outward_links:
         errors = link.errors_per_s.mean()
@@ -158,8 +158,8 @@ def _only_carrier(exam: Examination) -> str | None:
     return links[0] if len(links) == 1 else None
 
 
-def _transfers(exam: Examination, strains: Strains) -> list[Finding]:
-    if strains.has("link"):
+def _transfers(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    if strained.has("link"):
         return []
     table, found = exam.limits.findings, []
     for application in exam.applications:
@@ -174,9 +174,9 @@ def _transfers(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _open_ports(exam: Examination, strains: Strains) -> list[Finding]:
+def _open_ports(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """A person's program that the whole network can reach; services are expected to listen."""
-    del strains
+    del strained
     found = []
     for socket in exam.series.sockets:
         port = socket.facts.local_port
@@ -196,9 +196,9 @@ def _open_ports(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _port_conflicts(exam: Examination, strains: Strains) -> list[Finding]:
+def _port_conflicts(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Two programs that listen on one port at different addresses: each gets some of the calls."""
-    del strains
+    del strained
     by_port: dict[int, dict[Application, str]] = defaultdict(dict)
     for socket in exam.series.sockets:
         port = socket.facts.local_port

@@ -25,7 +25,7 @@ class StorageWaiting(NamedTuple):
         return Rate.total_of(exam.series.line, self.tasks.values())
 
 
-def storage_waiting(exam: Examination) -> StorageWaiting:
+def find_io_wait(exam: Examination) -> StorageWaiting:
     """Return who waited for storage."""
     accounted = {application.number: application.io_waiting for application in exam.applications}
     # without accounting all are nought, which says nothing

@@ -6,7 +6,7 @@ from collections import defaultdict
 from dunmist.computer import DELETED, is_person
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, sign
-from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.diagnosis.words import Kind
 from dunmist.series import Application, Process
 
@@ -36,8 +36,8 @@ def is_odd_place(path: str) -> bool:
     return ODD_PLACES.search(path) is not None
 
 
-def _executables(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _executables(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     odd: dict[tuple[Kind, Application], Process] = {}
     for process in exam.series.living.values():
         path, application = process.facts.executable or "", process.application
@@ -56,9 +56,9 @@ def _executables(exam: Examination, strains: Strains) -> list[Finding]:
     ]  # fmt: skip
 
 
-def _lookalikes(exam: Examination, strains: Strains) -> list[Finding]:
+def _lookalikes(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Programs whose name reads like that of another one that runs here, but is not the same."""
-    del strains
+    del strained
     names: dict[str, Process] = {}
     for process in exam.series.living.values():
         if not process.facts.kernel:
@@ -91,9 +91,9 @@ def _is_installed(exam: Examination, process: Process) -> tuple[bool, bool, bool
     return (not is_odd_place(path), packaged, not path.endswith(DELETED))
 
 
-def _impostors(exam: Examination, strains: Strains) -> list[Finding]:
+def _impostors(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Programs that call themselves a task of the kernel, or are a system program elsewhere."""
-    del strains
+    del strained
     found = []
     for process in exam.series.living.values():
         facts, path = process.facts, process.facts.executable or ""
@@ -109,9 +109,9 @@ def _impostors(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _other_users(exam: Examination, strains: Strains) -> list[Finding]:
+def _other_users(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """People who are not at the screen, and load the computer."""
-    del strains
+    del strained
     here = exam.series.surveyed.people_at_screen
     if not here:
         return []

@@ -6,7 +6,7 @@ from dunmist.captures import Header
 from dunmist.computer import KnownUpdates
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
-from dunmist.diagnosis.strains import Strains
+from dunmist.diagnosis.strained_resources import StrainedResources
 
 S_PER_DAY = 86_400.0
 MOMENTS_SHOWN = 5
@@ -22,16 +22,16 @@ PHASES = {
 }
 
 
-def _tasks(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _tasks(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     most, count = exam.series.header.inventory.tasks_most, exam.series.machine.tasks.greatest()
     if not most or count is None or count / most < exam.limits.findings.limit_near:
         return []
     return [Finding("limit-near", "urgent", None, [sign("tasks", count, of=float(most))])]
 
 
-def _uptime(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _uptime(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     uptime_s, table = exam.series.machine.uptime_s, exam.limits.findings
     if uptime_s is None:
         return []
@@ -43,8 +43,8 @@ def _uptime(exam: Examination, strains: Strains) -> list[Finding]:
     return []
 
 
-def _clock(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _clock(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     survey = exam.series.surveyed.last
     if survey is None or survey.time_sync is None or survey.time_sync.synchronised:
         return []
@@ -55,9 +55,9 @@ def _clock(exam: Examination, strains: Strains) -> list[Finding]:
     return [Finding("clock-unsynchronised", "note", None, signs)]
 
 
-def _starts(exam: Examination, strains: Strains) -> list[Finding]:
+def _starts(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """The computer went down without an orderly end: a crash, a freeze, or the power."""
-    del strains
+    del strained
     about, table = exam.series.header, exam.limits.findings
     now_s = datetime.fromisoformat(about.started).timestamp()
     unclean = [
@@ -91,9 +91,9 @@ def _moment(about: Header, at_s: float) -> str:
     return datetime.fromtimestamp(at_s, zone).isoformat(timespec="minutes")
 
 
-def _waiting(exam: Examination, strains: Strains) -> list[Finding]:
+def _waiting(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """An update is only half done until the computer is started anew."""
-    del strains
+    del strained
     last = exam.series.surveyed.last
     if last is None:
         return []
@@ -133,9 +133,9 @@ def _known_updates(updates: KnownUpdates | None, now_s: float) -> list[Sign]:
     return signs
 
 
-def _slow_start(exam: Examination, strains: Strains) -> list[Finding]:
+def _slow_start(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """The start took long: which phase, and which unit the others waited for."""
-    del strains
+    del strained
     last, table = exam.series.surveyed.last, exam.limits.start
     boot = last.boot if last else None
     if boot is None:

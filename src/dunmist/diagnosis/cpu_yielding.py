@@ -22,7 +22,7 @@ SCHED_IDLE = 5
 EVERYBODY = Place("everybody", "")
 
 
-def giving_way(exam: Examination) -> dict[int, float]:
+def find_yielding(exam: Examination) -> dict[int, float]:
     """Return by number the share of its processor time with which an application gives way."""
     table = exam.limits.cpu
     wanted = {

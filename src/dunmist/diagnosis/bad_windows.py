@@ -25,7 +25,7 @@ class Run(NamedTuple):
     weight: float
 
 
-def worst_stretch(series: Series, diagnosis: Diagnosis) -> Part | None:
+def worst_window(series: Series, diagnosis: Diagnosis) -> Part | None:
     """Return the stretch to judge by itself, in seconds after the first tick; None without any."""
     table = diagnosis.limits.stretch
     if diagnosis.limiting is not None or series.duration_s < table.long_s:

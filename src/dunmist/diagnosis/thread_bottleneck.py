@@ -36,13 +36,13 @@ def find_one_threads(exam: Examination) -> dict[Process, OneThread]:
     found = {}
     for process in exam.series.processes.values():
         if process.cpu_s >= least_s:
-            one = one_thread(process, exam.limits.core)
+            one = find_bound_threads(process, exam.limits.core)
             if one is not None:
                 found[process] = one
     return found
 
 
-def one_thread(process: Process, limits: CoreLimits) -> OneThread | None:
+def find_bound_threads(process: Process, limits: CoreLimits) -> OneThread | None:
     """Return what a process does with one processor, None where it can use more than one."""
     cores = process.cores.known_or(0.0)
     if process.last is not None and process.last.threads == 1:
@@ -61,7 +61,7 @@ def thread_shares(threads: list[Thread], cores: Rate, limits: CoreLimits) -> Thr
     # a thread that waits for a processor wants it as much as one that has it
     # both clocks are read one after the other, and may add up to a little more than 1
     wanted = np.minimum(ran + waited, 1.0)
-    is_told = (ran.sum(axis=0) >= limits.told_least * cores.values) | (
+    is_told = (ran.sum(axis=0) >= limits.thread_coverage_min * cores.values) | (
         cores.values < limits.idle_cores
     )
     told = Rate(line, is_told.astype(float))
@@ -85,7 +85,7 @@ def of_several(cores: Rate, threads: ThreadShares | None, limits: CoreLimits) ->
     alone = cores.between(0.0, 1.0)
     if threads is None or not threads.ran.is_known:
         # no thread could be read: several that together make just one processor are one
-        return OneThread(alone, alone) if _median(cores) <= limits.one_and_a_bit else None
+        return OneThread(alone, alone) if _median(cores) <= limits.single_core_max else None
     if _take_turns(cores, threads, limits):
         return OneThread(alone, (cores + threads.waited).between(0.0, 1.0))
     if _median(threads.second) < limits.parallel_share:
@@ -99,9 +99,9 @@ def _take_turns(cores: Rate, threads: ThreadShares, limits: CoreLimits) -> bool:
     None is full, together they hardly ever use more than one processor, and they wait for one only
     as long as it takes to be let in.
     """
-    at_most_one = np.quantile(cores.values, 1 - limits.seldom) <= limits.one_and_a_bit
-    shared = _median(threads.busiest) < limits.turn_most * _median(cores)
-    return bool(at_most_one and shared and _median(threads.waited) <= limits.let_in_most)
+    at_most_one = np.quantile(cores.values, 1 - limits.seldom) <= limits.single_core_max
+    shared = _median(threads.busiest) < limits.busiest_share_max * _median(cores)
+    return bool(at_most_one and shared and _median(threads.waited) <= limits.handoff_wait_max)
 
 
 def _median(rate: Rate) -> float:

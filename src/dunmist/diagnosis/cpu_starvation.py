@@ -10,7 +10,7 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.quotas import quota_limited
 
 
-def getting_less(exam: Examination) -> frozenset[int]:
+def find_starved(exam: Examination) -> frozenset[int]:
     """Return the numbers of those who wait and take far less than an equal part."""
     table, limited = exam.limits.culprit, exam.once(quota_limited)
     # what waits for its quota gets no more from anybody

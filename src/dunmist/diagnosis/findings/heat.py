@@ -6,7 +6,7 @@ from dunmist.computer import PowerSupply
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import find_heat, heat_signs
-from dunmist.diagnosis.strains import Strains
+from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.series import SensorSeries
 
 W_PER_UW = 1e-6
@@ -15,7 +15,7 @@ S_PER_H = 3600
 COOLED_BY_FANS = ("board", "processor")
 
 
-def _processor(exam: Examination, strains: Strains) -> list[Finding]:
+def _processor(exam: Examination, strained: StrainedResources) -> list[Finding]:
     heat, table = exam.once(find_heat), exam.limits.heat
     if heat is None:
         return []
@@ -23,7 +23,7 @@ def _processor(exam: Examination, strains: Strains) -> list[Finding]:
     found = []
     if celsius >= heat.critical_celsius - table.near_kelvin:
         found.append(Finding("overheating", "urgent", heat.sensor.name, signs))
-    if strains.has("heat"):
+    if strained.has("heat"):
         found.append(Finding("throttled", "urgent", None, signs))
     used = exam.typical(exam.series.machine.used)
     if used <= table.idle_used and celsius >= table.idle_hot_celsius:
@@ -32,8 +32,8 @@ def _processor(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _fans(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _fans(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     hottest = _hottest(exam)
     if hottest is None:
         return []
@@ -80,9 +80,9 @@ def _temperatures(exam: Examination) -> list[SensorSeries]:
     return [one for one in sensors if one.quantity == "temperature" and one.is_trusted]
 
 
-def _parts(exam: Examination, strains: Strains) -> list[Finding]:
+def _parts(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Drives, boards and cards that are as hot as they bear, by their own limits."""
-    del strains
+    del strained
     heat, found = exam.once(find_heat), []
     for part in _temperatures(exam):
         if heat is not None and part.sensor.chip == heat.sensor.chip:
@@ -108,8 +108,8 @@ def _against_limit(exam: Examination, part: SensorSeries, limit: float) -> list[
     return signs
 
 
-def _implausible(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _implausible(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     found = []
     for sensor in exam.series.devices.sensors:
         last = sensor.level.last()
@@ -119,8 +119,8 @@ def _implausible(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _batteries(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _batteries(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     table, found = exam.limits.findings, []
     for supply in exam.series.devices.supplies.values():
         if supply.kind != "battery":
@@ -155,9 +155,9 @@ def hours_left(one: PowerSupply) -> float | None:
     return None
 
 
-def _drives(exam: Examination, strains: Strains) -> list[Finding]:
+def _drives(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """A drive above its own limit slows itself down, and with it all that read from it."""
-    del strains
+    del strained
     found = []
     disks = {disk.device: disk.name for disk in exam.series.header.inventory.disks if disk.device}
     for part in _temperatures(exam):
@@ -172,9 +172,9 @@ def _drives(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _chargers(exam: Examination, strains: Strains) -> list[Finding]:
+def _chargers(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """A battery that empties although mains are there: the charger is too weak for the work."""
-    del strains
+    del strained
     supplies = exam.series.devices.supplies.values()
     if not any(supply.online for supply in supplies if supply.kind != "battery"):
         return []

@@ -4,7 +4,7 @@ from collections import Counter
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
-from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.diagnosis.words import Severity
 from dunmist.series import Application, Process
 
@@ -13,8 +13,8 @@ NOTE: Severity = "note"
 UNINTERRUPTIBLE, STOPPED, ENDED = "D", ("T", "t"), "Z"
 
 
-def _defunct(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _defunct(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     living = exam.series.living
     ended = [process for process in living.values() if process.state == ENDED]
     if len(ended) < exam.limits.findings.defunct:
@@ -28,9 +28,9 @@ def _defunct(exam: Examination, strains: Strains) -> list[Finding]:
     return [Finding("defunct-pile", "note", parent.name, signs, parent.application)]
 
 
-def _stuck(exam: Examination, strains: Strains) -> list[Finding]:
+def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Processes that did nothing but wait uninterruptibly, or are stopped."""
-    if strains.has("memory", "disk"):
+    if strained.has("memory", "disk"):
         return []  # those who wait for pages or the disk are victims, not stuck
     found = []
     for process in exam.series.living.values():
@@ -59,9 +59,9 @@ def _stuck_signs(exam: Examination, process: Process) -> list[Sign]:
     return []
 
 
-def _locks(exam: Examination, strains: Strains) -> list[Finding]:
+def _locks(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Processes that waited for the same file lock at the beginning and at the end."""
-    del strains
+    del strained
     surveys, living = exam.series.surveyed.surveys, exam.series.living
     if len(surveys) < 2:
         return []
@@ -84,8 +84,8 @@ def _locks(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _descriptors(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _descriptors(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     table, found = exam.limits.findings, []
     for process in exam.series.processes.values():
         first, last = process.first_detail, process.detail

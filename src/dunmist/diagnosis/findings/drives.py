@@ -6,7 +6,7 @@ A drive that calls itself failing will probably fail; one that does not may fail
 from dunmist.computer import DriveHealth
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
-from dunmist.diagnosis.strains import Strains
+from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.diagnosis.thresholds import DriveLimits
 
 # what is lost, and what its figure is called among the evidence
@@ -17,8 +17,8 @@ LOST = {
 }
 
 
-def _drives(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _drives(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     last, table = exam.series.surveyed.last, exam.limits.drives
     found = []
     for drive in last.drives if last else []:

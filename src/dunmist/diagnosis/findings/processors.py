@@ -4,20 +4,20 @@ from collections import Counter, defaultdict
 
 import numpy as np
 
+from dunmist.diagnosis.cpu_starvation import find_starved
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.getting_less import getting_less
 from dunmist.diagnosis.quotas import find_quotas
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import Bound, find_bound
-from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.series import Application, Rate
 
 HZ_PER_MHZ = 1e6
 BOUND_SHOWN = 3
 
 
-def _core_bound(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _core_bound(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     by_application: dict[Application, list[Bound]] = defaultdict(list)
     for bound in exam.once(find_bound):
         by_application[bound.process.application].append(bound)
@@ -34,9 +34,9 @@ def _core_bound(exam: Examination, strains: Strains) -> list[Finding]:
     ]  # fmt: skip
 
 
-def _use(exam: Examination, strains: Strains) -> list[Finding]:
+def _use(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Find who uses processors all the time: most of them, or a little in the background."""
-    del strains
+    del strained
     table = exam.limits.findings
     bound = {bound.process.application.number for bound in exam.once(find_bound)}
     found = []
@@ -45,7 +45,7 @@ def _use(exam: Examination, strains: Strains) -> list[Finding]:
             continue
         if (application.cores.greatest() or 0.0) < table.steady_cores:
             continue
-        if application.number in exam.once(getting_less):
+        if application.number in exam.once(find_starved):
             continue
         usual = exam.typical(application.cores)
         signs = [sign("app-cores-typical", usual, of=exam.processors)]
@@ -59,8 +59,8 @@ def _use(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _spawn_storm(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _spawn_storm(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     table = exam.limits.findings
     forks = exam.typical(exam.series.machine.forks_per_s)
     if forks < table.spawn_forks_per_s or not exam.applications:
@@ -74,13 +74,13 @@ def _spawn_storm(exam: Examination, strains: Strains) -> list[Finding]:
     return [application_finding("spawn-storm", "concern", first, signs)]
 
 
-def _thread_swarm(exam: Examination, strains: Strains) -> list[Finding]:
+def _thread_swarm(exam: Examination, strained: StrainedResources) -> list[Finding]:
     table = exam.limits.findings
     found = []
     for process in exam.series.processes.values():
         if process.last is None or process.last.threads < table.thread_swarm:
             continue
-        if not strains.has("cpu"):
+        if not strained.has("cpu"):
             # they harm nobody, and are an odd lot all the same
             if process.last.threads >= table.threads_odd and process.is_alive:
                 signs = [sign("threads", float(process.last.threads))]
@@ -95,8 +95,8 @@ def _thread_swarm(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _stolen_time(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _stolen_time(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     shares = np.array(
         [processor.share("steal").values for processor in exam.series.machine.processors]
     )
@@ -108,8 +108,8 @@ def _stolen_time(exam: Examination, strains: Strains) -> list[Finding]:
     return [Finding("stolen-time", "concern", None, [sign("cpu-steal", usual)])]
 
 
-def _interrupts(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _interrupts(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     processors = exam.series.machine.processors
     usual = [exam.typical(processor.share("irq", "softirq")) for processor in processors]
     fullest = int(np.argmax(usual))
@@ -124,8 +124,8 @@ def _interrupts(exam: Examination, strains: Strains) -> list[Finding]:
     return [Finding("interrupt-storm", "urgent", name, signs)]
 
 
-def _kernel(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _kernel(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     found = []
     for application in exam.applications:
         usual = exam.typical(application.cores) if application.kernel else 0.0
@@ -135,8 +135,8 @@ def _kernel(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _quotas(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _quotas(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     return [
         Finding(
             "quota-limited",
@@ -151,7 +151,7 @@ def _quotas(exam: Examination, strains: Strains) -> list[Finding]:
     ]
 
 
-def _low_clock(exam: Examination, strains: Strains) -> list[Finding]:
+def _low_clock(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Find busy processors whose clock is held low, and not by heat.
 
     The greatest clock is for a few processors at a time; with all at work a thin computer has less
@@ -159,7 +159,7 @@ def _low_clock(exam: Examination, strains: Strains) -> list[Finding]:
     """
     machine, table = exam.series.machine, exam.limits.heat
     most_hz = machine.most_clock_hz
-    if most_hz is None or strains.has("heat"):
+    if most_hz is None or strained.has("heat"):
         return []
     busy = [
         processor

@@ -5,7 +5,7 @@ from dunmist.diagnosis.words import Kind, ResourceWord, Severity, is_strained
 from dunmist.series import Application
 
 
-class Strains:
+class StrainedResources:
     """The states of the resources, as rules of findings ask for them."""
 
     def __init__(self, states: list[ResourceState]) -> None:

@@ -11,7 +11,7 @@ from typing import NamedTuple
 from dunmist.computer import ComplaintKind
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, sign
-from dunmist.diagnosis.strains import Strains
+from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.diagnosis.words import Kind, Severity
 from dunmist.series import ComplaintSeries, Series
 
@@ -72,8 +72,8 @@ TABLE: tuple[Rule, ...] = (
 )  # fmt: skip
 
 
-def _complained(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _complained(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     return [finding for rule in TABLE for finding in _of_rule(exam, rule)]
 
 

@@ -8,7 +8,7 @@ from dunmist.applications import unit_of
 from dunmist.computer import MemoryEvents
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
-from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.diagnosis.words import Severity
 from dunmist.series import Floats, Process, Rate
 
@@ -19,8 +19,8 @@ SLOPE_MOST = 240
 VICTIM_KEYS = {True: "oom-told", False: "oom-victim"}
 
 
-def _held(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _held(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     total = exam.series.machine.managed_bytes
     found = []
     for application in exam.applications:
@@ -31,8 +31,8 @@ def _held(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _leaks(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _leaks(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     table, at_s = exam.limits.findings, exam.series.line.at_s
     found = []
     for application in exam.applications:
@@ -81,12 +81,12 @@ def growth(values: Floats, at_s: Floats) -> Growth:
     return Growth(float(found.slope), float(found.low_slope), rising)
 
 
-def _short(exam: Examination, strains: Strains) -> list[Finding]:
+def _short(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Work that waits for memory: there is too little, or a limit keeps somebody from it."""
-    strained = strains.of("memory")
-    if not strained:
+    states = strained.of("memory")
+    if not states:
         return []
-    state = strained[0]
+    state = states[0]
     severity: Severity = "urgent" if state.level == "choked" else "concern"
     if 1.0 - state.used < exam.limits.memory.plenty_available:
         return [Finding("memory-short", severity, None, state.signs)]
@@ -97,8 +97,8 @@ def _short(exam: Examination, strains: Strains) -> list[Finding]:
     return [application_finding("memory-limited", severity, first, signs)]
 
 
-def _paging(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _paging(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     paging = exam.series.machine.paging
     rates = [paging[word] for word in ("pswpin", "pswpout") if word in paging]
     if not rates:
@@ -114,9 +114,9 @@ def _paging(exam: Examination, strains: Strains) -> list[Finding]:
     return [Finding("paging-storm", "urgent", None, [sign("memory-paging", total)])]
 
 
-def _killed(exam: Examination, strains: Strains) -> list[Finding]:
+def _killed(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Programs that the kernel ended: for a limit of their group, or for the whole computer."""
-    del strains
+    del strained
     count = exam.series.machine.killed
     if not count:
         return []
@@ -183,8 +183,8 @@ def _most_bytes(process: Process) -> float:
     return process.rss_bytes.greatest() or 0.0
 
 
-def _modules(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _modules(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     header, table = exam.series.header, exam.limits.findings
     firmware = header.inventory.firmware
     if firmware is None:

@@ -4,15 +4,15 @@ from collections import Counter
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, sign
-from dunmist.diagnosis.strains import Strains, application_finding
+from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.series import BETWEEN_STARTS, cost_of_entry
 
 INIT_PID = 1
 
 
-def _restarting(exam: Examination, strains: Strains) -> list[Finding]:
+def _restarting(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Services whose main program was started anew several times, or that say so themselves."""
-    del strains
+    del strained
     found = []
     for application in exam.applications:
         if not (application.unit or "").endswith(".service"):
@@ -35,9 +35,9 @@ def _restarting(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _failed(exam: Examination, strains: Strains) -> list[Finding]:
+def _failed(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Units that ended in failure and were given up, and those between two tries."""
-    del strains
+    del strained
     surveyed = exam.series.surveyed
     seen = {application.unit for application in exam.applications}
     found = []
@@ -53,8 +53,8 @@ def _failed(exam: Examination, strains: Strains) -> list[Finding]:
     return found
 
 
-def _stuck(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     surveyed = exam.series.surveyed
     return [
         Finding(
@@ -66,8 +66,8 @@ def _stuck(exam: Examination, strains: Strains) -> list[Finding]:
     ]  # fmt: skip
 
 
-def _autostart(exam: Examination, strains: Strains) -> list[Finding]:
-    del strains
+def _autostart(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    del strained
     table = exam.limits.findings
     applications = {
         process.application

@@ -14,8 +14,8 @@ from dunmist.diagnosis import RESOURCES, ResourceWord, thresholds
 from dunmist.diagnosis.findings.kernel_messages import SIGNS, TABLE
 from dunmist.fixing import VERB_RULES, told
 from dunmist.sampling import SOURCES, Tick
-from dunmist.series.complaints import ComplaintCollector
 from dunmist.series.devices import DeviceCollector
+from dunmist.series.kernel_messages import ComplaintCollector
 from dunmist.series.machine import MachineCollector
 from dunmist.series.samples import ProcessCollector
 from dunmist.series.sockets import SocketCollector

@@ -13,7 +13,7 @@ from dunmist.diagnosis import ResourceState, Trace, thresholds, worst_window
 from dunmist.jobs.patient import capture_patient
 from dunmist.sampling import ADDED, KEYS, WORDS, Tick
 from dunmist.series import Part, load_series
-from dunmist.series.together import ROWS_MOST, ticks_together
+from dunmist.series.tick_merging import ROWS_MOST, ticks_together
 from dunmist.simulation import load_scenario
 from tests.handmade import line, rate
 from tests.program import run

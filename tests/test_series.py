@@ -26,8 +26,8 @@ from dunmist.series.memory_breakdown import UNNAMED
 from dunmist.series.processes import Shared, process_series
 from dunmist.series.samples import ProcessCollector, Surroundings
 from dunmist.series.sensors import sensor_series
-from dunmist.series.short_lived import ChildTime, late_use
 from dunmist.series.sockets import SocketCollector, network_use
+from dunmist.series.unsampled_usage import ChildTime, late_use
 from dunmist.series.wait_kinds import NOT_WAITING, WAIT_KINDS, wait_code
 from tests.handmade import facts, level, line, rate, sample
 from tests.program import InFolder

@@ -4,7 +4,6 @@ Takes a capture file, gives ``Series``. Each figure is read, differenced and giv
 judges nothing and words nothing.
 """
 
-from dunmist.series.complaints import ComplaintSeries
 from dunmist.series.devices import (
     DeviceSeries,
     DiskKind,
@@ -12,6 +11,7 @@ from dunmist.series.devices import (
     GraphicsSeries,
     GroupSeries,
 )
+from dunmist.series.kernel_messages import ComplaintSeries
 from dunmist.series.links import LinkSeries
 from dunmist.series.load import Series, load_series
 from dunmist.series.machine import LogicalProcessor, MachineSeries
@@ -26,10 +26,10 @@ from dunmist.series.sensors import (
     processor_sensor,
 )
 from dunmist.series.sockets import SocketSeries, plain_address
-from dunmist.series.started import Cost, cost_of_entry, cost_of_unit
+from dunmist.series.start_up import Cost, cost_of_entry, cost_of_unit
 from dunmist.series.surveyed import BETWEEN_STARTS, ON_THE_WAY, Storage, Surveyed
+from dunmist.series.tick_merging import WHOLE, Part
 from dunmist.series.timeline import Floats, Ints, Level, Rate, TimeLine
-from dunmist.series.together import WHOLE, Part
 from dunmist.series.wait_kinds import is_killable, waits_elsewhere
 
 __all__ = [

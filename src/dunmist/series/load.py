@@ -19,9 +19,9 @@ from dunmist.applications import Grouping
 from dunmist.captures import CaptureReader, Footer, Header, Line, count_ticks
 from dunmist.errors import CaptureError
 from dunmist.sampling import Event, ProcessLine, SocketLine, Survey, Tick
-from dunmist.series.complaints import ComplaintCollector, ComplaintSeries
 from dunmist.series.conservation import Impossible
 from dunmist.series.devices import DeviceCollector, DeviceSeries
+from dunmist.series.kernel_messages import ComplaintCollector, ComplaintSeries
 from dunmist.series.machine import MachineCollector, MachineSeries
 from dunmist.series.process import Application, Process
 from dunmist.series.processes import Asked, Shared, process_series
@@ -29,8 +29,8 @@ from dunmist.series.samples import ProcessCollector, Surroundings
 from dunmist.series.sensors import Correction, ProcessorSensor, processor_sensor
 from dunmist.series.sockets import SocketCollector, SocketSeries, network_use
 from dunmist.series.surveyed import Surveyed
+from dunmist.series.tick_merging import WHOLE, Part, Row, Together, ticks_together
 from dunmist.series.timeline import Floats, Rate, TimeLine
-from dunmist.series.together import WHOLE, Part, Row, Together, ticks_together
 
 # figures of one kind, 8 bytes each, of which a triage holds some twenty kinds
 FIGURES_MAX = 12_000_000

@@ -10,8 +10,8 @@ import numpy as np
 from dunmist.applications import Grouping
 from dunmist.series.process import Application, Process, ProcessFigures, Thread
 from dunmist.series.samples import NS_PER_S, ProcessCollector, Samples, Surroundings
-from dunmist.series.short_lived import ChildTime, Late, late_use
 from dunmist.series.timeline import Floats, Ints, Level, Rate
+from dunmist.series.unsampled_usage import ChildTime, Late, late_use
 from dunmist.series.wait_kinds import WAIT_KINDS
 
 NOT_THERE = "·"

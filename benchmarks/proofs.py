@@ -17,9 +17,9 @@ from typing import NamedTuple
 from live import DUNMIST, FAR, HERE, LOAD, NO_FAR, end, started_in
 
 from dunmist.errors import DunmistError
-from dunmist.jobs.choose import choose_culprit, choose_owner_of
 from dunmist.jobs.judge import judge
 from dunmist.jobs.prove import design_for, prove_suspect, why_unprovable
+from dunmist.jobs.selection import choose_culprit, choose_owner_of
 
 REPORT = HERE.parent / "docs" / "proofs.json"
 SPAN_S = 20.0

@@ -14,7 +14,7 @@ from dunmist.cli.main import run
 
 # what a capture does not need
 HEAVY = ("dunmist.series", "dunmist.diagnosis", "dunmist.advice", "dunmist.tables",
-         "dunmist.reports", "dunmist.fixing", "dunmist.jobs.acts", "dunmist.jobs.choose",
+         "dunmist.reports", "dunmist.fixing", "dunmist.jobs.acts", "dunmist.jobs.selection",
          "dunmist.jobs.judge", "dunmist.jobs.measure", "dunmist.jobs.patient",
          "dunmist.cli.acting", "dunmist.cli.drawn", "dunmist.cli.process_page",
          "dunmist.cli.reporting", "dunmist.cli.selecting", "dunmist.cli.table_text",

@@ -16,7 +16,7 @@ from importlib import import_module
 from pathlib import Path
 
 LOADED = ("dunmist.cli.main", "dunmist.cli.viewing", "dunmist.cli.reporting", "dunmist.cli.acting",
-          "dunmist.jobs.capture", "dunmist.jobs.choose", "dunmist.jobs.patient",
+          "dunmist.jobs.capture", "dunmist.jobs.selection", "dunmist.jobs.patient",
           "dunmist.reports.pdf", "dunmist.reports.html", "dunmist.reports.pictures")  # fmt: skip
 STATUS = struct.Struct("=i")
 

@@ -31,7 +31,7 @@ from dunmist.errors import OutputError, Refused, SettingsError, WrongUsage
 from dunmist.exports import otlp_http
 from dunmist.fixing import planned_units
 from dunmist.fixing.live import Live, family
-from dunmist.jobs import notifying
+from dunmist.jobs import notifications
 from dunmist.recorder import Marks
 from dunmist.recorder.incidents import KEPT_MOST, MARKED, MARKED_MAX, Kept, too_many
 from dunmist.recorder.marks import send_mark
@@ -834,7 +834,9 @@ class Names(InFolder):
             mock.patch.object(notifying, "connected", contextlib.nullcontext),
             mock.patch.object(notifying, "call", side_effect=lambda *args, **_: told.append(args)),
         ):
-            notifying.notify(Kept(1, "", "", ["cpu"], headline='<a href="file:///x">&<img src=y>'))
+            notifications.notify(
+                Kept(1, "", "", ["cpu"], headline='<a href="file:///x">&<img src=y>')
+            )
         body = told[0][4][4]
         self.assertNotIn("<", body)
         self.assertIn('<a href="file:///x">&<img src=y>', unescape(body))

@@ -7,7 +7,7 @@ import click
 
 from dunmist.cli.selecting import Selection, check_columns, select
 from dunmist.errors import UnknownName, WrongUsage
-from dunmist.jobs.choose import choose_culprit, choose_owner_of, find_process, rung_of
+from dunmist.jobs.selection import choose_culprit, choose_owner_of, find_process, rung_of
 from dunmist.tables import Column, Table, filled, records
 from tests.handmade import application, line, process
 

@@ -70,9 +70,9 @@ NOBODY = """
 import os, sys
 from pathlib import Path
 from dunmist.cli import acting, fix, main
-from dunmist.jobs import choose, collected, journal_path
+from dunmist.jobs import selection, collected, journal_path
 from dunmist.jobs.judge import judge
-choose.choose_owner_of(judge(Path(sys.argv[2])), int(sys.argv[4]))
+selection.choose_owner_of(judge(Path(sys.argv[2])), int(sys.argv[4]))
 journal_path()
 os.setgid(65534)
 os.setuid(65534)

@@ -8,7 +8,7 @@ from unittest import mock
 
 from dunmist.captures import CaptureReader
 from dunmist.computer.child import Children
-from dunmist.jobs.belief import FIRST_S, Belief, Believing
+from dunmist.jobs.interim_verdict import FIRST_S, Belief, Believing
 from dunmist.jobs.judge import judge
 from dunmist.recorder import Gauge, Now
 from dunmist.recorder.known import Known

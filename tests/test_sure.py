@@ -10,7 +10,7 @@ from types import SimpleNamespace
 import numpy as np
 
 from dunmist.diagnosis import Trace, is_decided, thresholds
-from dunmist.jobs.belief import Belief, look
+from dunmist.jobs.interim_verdict import Belief, look
 from dunmist.series import Rate, TimeLine
 from dunmist.simulation import load_scenario
 from tests.program import InFolder, capture_model, run

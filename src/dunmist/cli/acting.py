@@ -13,8 +13,8 @@ from dunmist.errors import Refused, Stopped, Unsuccessful
 from dunmist.fixing import Effect, brought, score, settled
 from dunmist.harmless import harmless
 from dunmist.jobs.acts import affected, do_act, keep_effect, past_acts, refusal, undo_act
-from dunmist.jobs.choose import Chosen
 from dunmist.jobs.measure import Measured, compare_measured, just_before, sample_now
+from dunmist.jobs.selection import Chosen
 
 WIDTH_MOST = 100
 TARGETS_SHOWN = 3

@@ -34,7 +34,7 @@ def compare(
     With a folder, three captures and more, or --normal: what in the last one is not as this
     computer usually is.
     """
-    from dunmist.jobs.comparing import answer, question_of
+    from dunmist.jobs.comparison import answer, question_of
     from dunmist.reports import comparison_document, comparison_json, document_text
 
     found = answer(question_of(places, normal, match))

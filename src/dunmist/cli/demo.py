@@ -72,10 +72,10 @@ def demo(scenario: str | None, output: Path, force: bool, chapter: str | None, w
 
 def _show_chapter(name: str, output: Path, *, force: bool) -> None:
     """Make the captures of a chapter, compare them, and report that of now."""
-    from dunmist.jobs.beside import sections_beside
-    from dunmist.jobs.comparing import answer, question_of
+    from dunmist.jobs.comparison import answer, question_of
     from dunmist.jobs.judge import judge
     from dunmist.jobs.patient import capture_patient
+    from dunmist.jobs.report_extras import sections_beside
     from dunmist.output import check_output
     from dunmist.reports import comparison_document, document_text, write_report
     from dunmist.simulation import load_chapter

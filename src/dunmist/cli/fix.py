@@ -9,7 +9,7 @@ from dunmist.cli.completion import complete_act
 from dunmist.cli.parameters import CAPTURE, Duration, refuse_given
 
 if TYPE_CHECKING:
-    from dunmist.jobs.choose import Chosen
+    from dunmist.jobs.selection import Chosen
 
 LAST = "last"
 # less is too short for anything to follow, more too long for who waits
@@ -53,7 +53,7 @@ def fix(
     from dunmist.cli import acting
     from dunmist.harmless import harmless
     from dunmist.jobs.acts import undo_act
-    from dunmist.jobs.choose import rung_of
+    from dunmist.jobs.selection import rung_of
 
     if only_list:
         acting.print_journal()
@@ -90,8 +90,8 @@ def fix(
 
 
 def _chosen(file: Path, culprit: int | None, pid: int | None) -> "Chosen":
-    from dunmist.jobs.choose import choose_culprit, choose_owner_of
     from dunmist.jobs.judge import judge
+    from dunmist.jobs.selection import choose_culprit, choose_owner_of
 
     if culprit is not None and pid is None:
         return choose_culprit(judge(file), culprit)

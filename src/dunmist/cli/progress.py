@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 from dunmist.applications import RunningUse
 from dunmist.computer import Machine
 from dunmist.harmless import cut_middle, harmless
-from dunmist.jobs.belief import Belief
 from dunmist.jobs.capture import Telling
+from dunmist.jobs.interim_verdict import Belief
 from dunmist.sampling import Observer, Plan, Record, Tick
 
 if TYPE_CHECKING:

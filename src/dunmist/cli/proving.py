@@ -7,8 +7,8 @@ from dunmist.cli.acting import agrees, process_lines, refusal_of, say
 from dunmist.cli.progress import progress_for
 from dunmist.errors import Refused
 from dunmist.harmless import harmless
-from dunmist.jobs.choose import Chosen
 from dunmist.jobs.prove import design_for, place_of, prove_suspect, suspecting, why_unprovable
+from dunmist.jobs.selection import Chosen
 
 
 def prove(chosen: Chosen, span_s: float, *, asks: bool) -> None:

@@ -10,8 +10,8 @@ from dunmist.advice import Judged
 from dunmist.captures import share_capture
 from dunmist.harmless import harmless
 from dunmist.jobs.acts import told_of
-from dunmist.jobs.beside import sections_beside
 from dunmist.jobs.judge import Moment, judge, part_of
+from dunmist.jobs.report_extras import sections_beside
 from dunmist.output import check_output, write_whole
 from dunmist.reports import (
     Document,

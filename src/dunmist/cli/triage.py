@@ -89,7 +89,7 @@ def triage(
         columns = shutil.get_terminal_size((100, 30)).columns
         click.echo(first_screen(judged, columns, colours=wants_colours()), nl=False)
         return
-    from dunmist.jobs.beside import sections_beside
+    from dunmist.jobs.report_extras import sections_beside
 
     more = sections_beside(judged, normal) if normal else []
     click.echo(document_text(triage_document(judged.triage, more)), nl=False)

@@ -14,7 +14,7 @@ from dunmist.cli.parameters import check_word
 from dunmist.cli.process_page import as_json, as_text, make_page
 from dunmist.cli.selecting import FILTERS, Selection, check_columns, select
 from dunmist.cli.table_text import csv_text, json_text, table_parts, tables_object
-from dunmist.jobs.choose import find_process
+from dunmist.jobs.selection import find_process
 from dunmist.output import check_output
 from dunmist.tables import RESOURCE_LEVELS, Filled, plain, topic_tables
 

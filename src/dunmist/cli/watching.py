@@ -52,7 +52,7 @@ def run(options: "WatchOptions", *, plain: bool) -> None:
     target = RemoteTarget(parse_host(options.host), options.sudo) if options.host else None
     telling: Telling = _tell_nobody
     if options.tell:
-        from dunmist.jobs.notifying import notify
+        from dunmist.jobs.notifications import notify
 
         telling = notify
     if not plain and sys.stdin.isatty() and sys.stdout.isatty():

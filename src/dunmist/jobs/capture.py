@@ -27,8 +27,8 @@ from dunmist.captures import (
 )
 from dunmist.computer import Inventory, Machine, Root, Unread, read_inventory, read_machine
 from dunmist.errors import UnreadableComputer, WrongUsage
-from dunmist.jobs.belief import FIRST_S, Belief, Believing
-from dunmist.jobs.ending import BrokenOff, Ending, ended_by_signals
+from dunmist.jobs.graceful_shutdown import BrokenOff, Ending, ended_by_signals
+from dunmist.jobs.interim_verdict import FIRST_S, Belief, Believing
 from dunmist.jobs.settings import settings_directory
 from dunmist.output import STANDARD, check_output
 from dunmist.sampling import (

@@ -10,8 +10,8 @@ from dunmist.diagnosis import savings_of
 from dunmist.fixing import Effect, boot_id, effect_of
 from dunmist.jobs.acts import this_computer
 from dunmist.jobs.capture import Follower, Wishes, follow_nothing, run_capture
-from dunmist.jobs.choose import Chosen
 from dunmist.jobs.judge import judge
+from dunmist.jobs.selection import Chosen
 from dunmist.series import Application, Series
 
 MEASURED_S, MEASURED_EVERY_S = 4.0, 0.25

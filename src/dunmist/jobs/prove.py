@@ -15,11 +15,11 @@ from dunmist.diagnosis import Culprit, ResourceWord
 from dunmist.errors import Stopped, Unsuccessful
 from dunmist.fixing import Alternating, Outcome, Result, carry_out
 from dunmist.jobs.acts import this_computer
-from dunmist.jobs.belief import Belief
 from dunmist.jobs.capture import Follower, Telling, Wishes, follow_nothing, run_capture
-from dunmist.jobs.choose import Chosen
+from dunmist.jobs.interim_verdict import Belief
 from dunmist.jobs.judge import load
 from dunmist.jobs.measure import same_applications
+from dunmist.jobs.selection import Chosen
 from dunmist.jobs.settings import journal_path
 from dunmist.sampling import Observer, Plan, Record, Tick
 from dunmist.series import Application

@@ -20,8 +20,8 @@ from dunmist.captures import CaptureReader, Header, IncidentMark, load_rules
 from dunmist.computer import Inventory, Root
 from dunmist.errors import CaptureError, Refused
 from dunmist.jobs.capture import SampledBy, header_of, read_subject, until_broken_off
-from dunmist.jobs.ending import Ending, ended_by_signals
-from dunmist.jobs.judging_child import Verdict, judged_apart
+from dunmist.jobs.graceful_shutdown import Ending, ended_by_signals
+from dunmist.jobs.incident_judging import Verdict, judged_apart
 from dunmist.jobs.remote_capture import Source, StoppableClock, remote_source
 from dunmist.jobs.settings import (
     incidents_directory,

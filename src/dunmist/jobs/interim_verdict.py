@@ -52,7 +52,7 @@ class Believing:
 
     def __enter__(self) -> Self:
         self._child = start_child(
-            python_command("-m", "dunmist.jobs.belief"),
+            python_command("-m", "dunmist.jobs.interim_verdict"),
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
         )

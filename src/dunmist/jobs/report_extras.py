@@ -5,7 +5,7 @@ from pathlib import Path
 
 from dunmist.advice import Judged
 from dunmist.jobs.acts import done_before
-from dunmist.jobs.comparing import beside_normal
+from dunmist.jobs.comparison import beside_normal
 from dunmist.reports import Section, beside_normal_section, done_section
 
 

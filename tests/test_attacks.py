@@ -29,8 +29,8 @@ from dunmist.computer.file_systems import read_file_systems
 from dunmist.computer.packages import read_packages
 from dunmist.errors import OutputError, Refused, SettingsError, WrongUsage
 from dunmist.exports import otlp_http
-from dunmist.fixing import planned_units
-from dunmist.fixing.live import Live, family
+from dunmist.fixing import unit_files
+from dunmist.fixing.live_processes import Live, family
 from dunmist.jobs import notifications
 from dunmist.recorder import Marks
 from dunmist.recorder.incidents import KEPT_MOST, MARKED, MARKED_MAX, Kept, too_many
@@ -608,14 +608,14 @@ class SecondUser(InFolder):
         self.assertIn("by others", who_can_change(open_file))
         self.assertIsNone(who_can_change(Path("/bin/sh")))
         with mock.patch.object(sys, "executable", str(program)), self.assertRaises(Refused):
-            planned_units.check_program()
+            unit_files.check_program()
         with mock.patch.object(sys, "path", [str(theirs)]), self.assertRaises(Refused):
-            planned_units.check_program()
+            unit_files.check_program()
         with (
             mock.patch.dict(os.environ, {"SYSTEMD_UNIT_PATH": str(theirs)}),
             self.assertRaises(Refused),
         ):
-            planned_units.place_of(None)
+            unit_files.place_of(None)
         for path in (theirs, self.folder / "link", self.skua.home / "bin" / "python3"):
             with self.subTest(path.name), self.assertRaises(Untrusted):
                 check_directory(path)
@@ -830,9 +830,13 @@ class Names(InFolder):
     def test_a_notification_is_no_markup(self):
         told = []
         with (
-            mock.patch.object(notifying, "_buses", return_value=[(os.geteuid(), "unix:path=/x")]),
-            mock.patch.object(notifying, "connected", contextlib.nullcontext),
-            mock.patch.object(notifying, "call", side_effect=lambda *args, **_: told.append(args)),
+            mock.patch.object(
+                notifications, "_buses", return_value=[(os.geteuid(), "unix:path=/x")]
+            ),
+            mock.patch.object(notifications, "connected", contextlib.nullcontext),
+            mock.patch.object(
+                notifications, "call", side_effect=lambda *args, **_: told.append(args)
+            ),
         ):
             notifications.notify(
                 Kept(1, "", "", ["cpu"], headline='<a href="file:///x">&<img src=y>')
@@ -842,21 +846,21 @@ class Names(InFolder):
         self.assertIn('<a href="file:///x">&<img src=y>', unescape(body))
 
     def test_no_line_end_reaches_a_unit_file(self):
-        when = planned_units.When(__import__("datetime").datetime(2031, 5, 14), every_day=False)
+        when = unit_files.When(__import__("datetime").datetime(2031, 5, 14), every_day=False)
         for folder in ("/srv/a\nExecStart=/bin/sh", "/srv/a\rb", "/srv/a\\nb", "/srv/\x1b"):
             with self.subTest(folder), self.assertRaises(Refused):
-                planned_units.plan_units("moult", ["dunmist"], Path(folder), when, None)
+                unit_files.plan_units("moult", ["dunmist"], Path(folder), when, None)
         for word in ("a\nb", "a\\", "\0"):
             with self.subTest(word), self.assertRaises(Refused):
-                planned_units.watch_unit(["dunmist", word], None)
+                unit_files.watch_unit(["dunmist", word], None)
         with (
-            mock.patch.object(planned_units, "place_of", return_value=Path("/etc/a\nb")),
+            mock.patch.object(unit_files, "place_of", return_value=Path("/etc/a\nb")),
             self.assertRaises(Refused),
         ):
-            planned_units.watch_unit(["dunmist"], None)
+            unit_files.watch_unit(["dunmist"], None)
         for name in ("a\nb", "../x", "a b", ""):
             with self.subTest(name), self.assertRaises(Refused):
-                planned_units.plan_units(name, ["dunmist"], Path("/srv"), when, None)
+                unit_files.plan_units(name, ["dunmist"], Path("/srv"), when, None)
 
     def test_numbers_that_are_none(self):
         for arguments in (("triage", "incident:²"), ("triage", "incident:" + "9" * 5000),

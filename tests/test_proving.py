@@ -147,10 +147,10 @@ class OnRealProcesses(InFolder):
         proving.wait()
         self.assertTrue(self.within(5, lambda: "T" not in self.states()), self.states())
 
-    def test_the_suspect_goes_on_when_program_and_keeper_are_killed_at_once(self):
+    def test_the_suspect_goes_on_when_program_and_watchdog_are_killed_at_once(self):
         _, proving = self.begin()
         # all that have this program in their command line, as pkill -f would
-        words = (f"{DUNMIST}\0fix".encode(), b"/fixing/keeper.py")
+        words = (f"{DUNMIST}\0fix".encode(), b"/fixing/watchdog.py")
         hit = []
         for place in Path("/proc").glob("[0-9]*"):
             with contextlib.suppress(OSError):

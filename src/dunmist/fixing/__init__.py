@@ -5,7 +5,6 @@ after. It never chooses what to do, and refuses whatever would touch another pro
 that was judged.
 """
 
-from dunmist.fixing.alternating import Alternating
 from dunmist.fixing.carry_out import carry_out, check_act
 from dunmist.fixing.effect import Effect, effect_of
 from dunmist.fixing.guards import boot_id, check_capture, unit_processes
@@ -18,7 +17,10 @@ from dunmist.fixing.journal import (
     read_journal,
     undone,
 )
-from dunmist.fixing.planned_units import (
+from dunmist.fixing.outcome_summary import brought, score, settled, tell_done
+from dunmist.fixing.suspect_pausing import Alternating
+from dunmist.fixing.undo import undo, undoable
+from dunmist.fixing.unit_files import (
     UnitFile,
     When,
     check_program,
@@ -26,8 +28,6 @@ from dunmist.fixing.planned_units import (
     plan_units,
     watch_unit,
 )
-from dunmist.fixing.score import brought, score, settled, tell_done
-from dunmist.fixing.undo import undo, undoable
 from dunmist.fixing.verbs import VERB_RULES, told
 
 __all__ = [

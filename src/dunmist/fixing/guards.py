@@ -8,7 +8,7 @@ from dunmist.applications import unit_of
 from dunmist.captures import Header
 from dunmist.computer import PF_KTHREAD, Root, parse_cgroup, parse_line
 from dunmist.errors import Refused
-from dunmist.fixing.live import Live, ancestors, family, read_live
+from dunmist.fixing.live_processes import Live, ancestors, family, read_live
 from dunmist.fixing.units import check_manager
 
 # systemd.unit(5); what begins with a dash would be taken for an option by whoever pastes it

@@ -15,8 +15,8 @@ from typing import TypeVar
 from dunmist.advice import Act, Target
 from dunmist.computer import Root
 from dunmist.errors import Refused
-from dunmist.fixing.held import Held, hold, reverse_each
 from dunmist.fixing.journal import JournalLine, Remembered, Result
+from dunmist.fixing.pidfd import Held, hold, reverse_each
 
 Found = TypeVar("Found")
 LOWER_NICE = 10

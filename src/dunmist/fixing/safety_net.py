@@ -17,7 +17,7 @@ from pathlib import Path
 from dunmist.children import ISOLATED_FLAGS, python_command, start_child
 from dunmist.computer import MANAGER, Unanswered, call, connected, system_bus
 from dunmist.errors import Refused
-from dunmist.fixing import keeper
+from dunmist.fixing import watchdog
 
 READY_S = 10.0
 # beyond the planned end of the experiment
@@ -39,13 +39,13 @@ class SafetyNet:
     def say_alive(self) -> None:
         """Say that all is well; raises OSError where one is gone."""
         for channel in self._channels:
-            channel.send(keeper.ALIVE)
+            channel.send(watchdog.ALIVE)
 
     def say_done(self) -> None:
         """Say that all go on: there is nothing left to do."""
         for channel in self._channels:
             with suppress(OSError):
-                channel.send(keeper.DONE)
+                channel.send(watchdog.DONE)
 
 
 @contextmanager
@@ -57,7 +57,7 @@ def safety_net(span_s: float) -> Iterator[SafetyNet]:
         for channel in channels:
             channel.settimeout(READY_S)
             try:
-                is_ready = channel.recv(1) == keeper.READY
+                is_ready = channel.recv(1) == watchdog.READY
             except OSError:
                 is_ready = False
             if not is_ready:
@@ -69,7 +69,7 @@ def safety_net(span_s: float) -> Iterator[SafetyNet]:
 
 def _keeper(stack: ExitStack, longest_s: str) -> socket.socket:
     own, other = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-    command = python_command(keeper.__file__, longest_s, isolated=True)
+    command = python_command(watchdog.__file__, longest_s, isolated=True)
     with other:
         process = start_child(command, stdin=other.fileno(), own_session=True)
     # last: the channel is closed before, so it ends
@@ -134,7 +134,7 @@ def _guard_arguments(longest_s: str, *name: str) -> list[str]:
 
 @cache
 def _source() -> str:
-    return Path(keeper.__file__).read_text(encoding="utf-8")
+    return Path(watchdog.__file__).read_text(encoding="utf-8")
 
 
 def _interpreter() -> str:

@@ -5,9 +5,9 @@ import time
 
 from dunmist.advice import Act, Target
 from dunmist.computer import Root
-from dunmist.fixing.held import Held, hold, read_stat, reverse_each
 from dunmist.fixing.journal import JournalLine, Result
-from dunmist.fixing.live import Live, came_back, read_live
+from dunmist.fixing.live_processes import Live, came_back, read_live
+from dunmist.fixing.pidfd import Held, hold, read_stat, reverse_each
 
 # how long is waited for a signal to show, for an end, and for what ended to come back
 STOP_S, END_S, BACK_S, LOOK_EVERY_S = 2.0, 5.0, 2.0, 0.1

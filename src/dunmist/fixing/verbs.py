@@ -10,11 +10,11 @@ from typing import NamedTuple
 
 from dunmist.advice import Act, Target, Verb
 from dunmist.computer import Root
-from dunmist.fixing import login_entries, priorities, signals, units
-from dunmist.fixing.alternating import check_suspect
+from dunmist.fixing import autostart_switch, priorities, signals, units
 from dunmist.fixing.guards import check_family, check_manager_of, check_nothing, check_processes
 from dunmist.fixing.journal import JournalLine, Remembered, Result
-from dunmist.fixing.planned_units import check_files, undo_install
+from dunmist.fixing.suspect_pausing import check_suspect
+from dunmist.fixing.unit_files import check_files, undo_install
 
 # does an act to the processes that it concerns, and says what came of it
 Doing = Callable[[Act, list[Target], Root], Result]
@@ -108,7 +108,7 @@ VERB_RULES: Mapping[Verb, VerbRule] = {
         remember=units.remember,
     ),
     "disable-autostart": VerbRule(
-        check_nothing, login_entries.disable, login_entries.undo_disable,
+        check_nothing, autostart_switch.disable, autostart_switch.undo_disable,
         "A program ({name}) no longer starts when you log in.",
     ),
 }  # fmt: skip

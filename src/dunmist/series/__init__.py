@@ -4,6 +4,7 @@ Takes a capture file, gives ``Series``. Each figure is read, differenced and giv
 judges nothing and words nothing.
 """
 
+from dunmist.series.autostart_costs import Cost, cost_of_entry, cost_of_unit
 from dunmist.series.devices import (
     DeviceSeries,
     DiskKind,
@@ -26,7 +27,6 @@ from dunmist.series.sensors import (
     processor_sensor,
 )
 from dunmist.series.sockets import SocketSeries, plain_address
-from dunmist.series.start_up import Cost, cost_of_entry, cost_of_unit
 from dunmist.series.surveyed import BETWEEN_STARTS, ON_THE_WAY, Storage, Surveyed
 from dunmist.series.tick_merging import WHOLE, Part
 from dunmist.series.timeline import Floats, Ints, Level, Rate, TimeLine

@@ -18,11 +18,11 @@ from dunmist.advice import Act, Target
 from dunmist.compare import Phase
 from dunmist.computer import Root
 from dunmist.errors import Refused
-from dunmist.fixing import keeper
+from dunmist.fixing import watchdog
 from dunmist.fixing.freezing import freezer_of
 from dunmist.fixing.guards import check_processes, check_targets
-from dunmist.fixing.held import Held, hold, read_stat
-from dunmist.fixing.live import family, read_live
+from dunmist.fixing.live_processes import family, read_live
+from dunmist.fixing.pidfd import Held, hold, read_stat
 from dunmist.fixing.safety_net import safety_net
 
 SAY_EVERY_S = 0.5
@@ -75,7 +75,7 @@ class Alternating:
             self._freezer = freezer_of(self._root, {target.pid for target in self._targets})
             if self._freezer is not None:
                 unless_ready.callback(os.close, self._freezer)
-                self._net.hand_over(keeper.FREEZER, self._freezer)
+                self._net.hand_over(watchdog.FREEZER, self._freezer)
             self._take(self._targets)
             self._stack = unless_ready.pop_all()
         return self
@@ -150,7 +150,7 @@ class Alternating:
         for one in held:
             stat = read_stat(self._root, one.target.pid)
             if stat is not None and stat.state not in STOPPED:
-                self._net.hand_over(keeper.PROCESSES, one.descriptor)
+                self._net.hand_over(watchdog.PROCESSES, one.descriptor)
                 self._held[one.target.pid, one.target.start_clk] = one
 
 

@@ -48,7 +48,7 @@ class When(NamedTuple):
 
 @cache
 def _templates() -> dict[str, dict[str, str]]:
-    text = (files("dunmist.fixing") / "planned_units.toml").read_text(encoding="utf-8")
+    text = (files("dunmist.fixing") / "unit_files.toml").read_text(encoding="utf-8")
     return tomllib.loads(text)
 
 

@@ -11,7 +11,7 @@ from dunmist.advice import Target
 from dunmist.applications import Program, program_of
 from dunmist.captures import mask_secrets
 from dunmist.computer import COMMAND_LINE_BYTES, ProcessFacts, ProcessStat, Root, parse_cmdline
-from dunmist.fixing.held import read_stat
+from dunmist.fixing.pidfd import read_stat
 from dunmist.sampling import input_of
 
 

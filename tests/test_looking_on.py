@@ -11,8 +11,8 @@ from dunmist.computer.child import Children
 from dunmist.jobs.interim_verdict import FIRST_S, Belief, Believing
 from dunmist.jobs.judge import judge
 from dunmist.recorder import Gauge, Now
-from dunmist.recorder.known import Known
-from dunmist.recorder.now import HISTORY
+from dunmist.recorder.latest_state import Known
+from dunmist.recorder.live_view import HISTORY
 from dunmist.sampling import Plan, sampler
 from dunmist.simulation import load_scenario
 from tests.program import InFolder, capture_model

@@ -19,7 +19,7 @@ import numpy as np
 from dunmist.captures import CaptureReader
 from dunmist.jobs.judge import judge
 from dunmist.recorder import Marks, Rules, Stretch, cut, load_watch_rules, read_segments
-from dunmist.recorder.known import Known
+from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Tick
 from dunmist.series import Part, load_series
 from dunmist.simulation import load_scenario

@@ -5,7 +5,7 @@ patient's computer for days, so it imports nothing that only the analysis needs,
 light rules on the kernel's own figures say when something is worth keeping.
 """
 
-from dunmist.recorder.cutting import Cut, Stretch, cut
+from dunmist.recorder.extraction import Cut, Stretch, cut
 from dunmist.recorder.incidents import (
     CUT_OFF,
     Incidents,
@@ -19,9 +19,9 @@ from dunmist.recorder.incidents import (
     read_incidents,
     write_kept,
 )
-from dunmist.recorder.known import Known
+from dunmist.recorder.latest_state import Known
+from dunmist.recorder.live_view import Gauge, Now, Taker
 from dunmist.recorder.marks import Mark, Marks, send_mark
-from dunmist.recorder.now import Gauge, Now, Taker
 from dunmist.recorder.ring import (
     Limits,
     Ring,

@@ -18,7 +18,7 @@ import msgspec
 
 from dunmist.captures import IncidentMark
 from dunmist.errors import CaptureError, OutputError
-from dunmist.recorder.cutting import Stretch, cut
+from dunmist.recorder.extraction import Stretch, cut
 from dunmist.recorder.marks import Mark
 from dunmist.recorder.ring import Ring, check_room
 from dunmist.recorder.rules import Rule

@@ -18,8 +18,8 @@ import msgspec
 
 from dunmist.captures import CaptureReader, CaptureWriter, Footer, Header, Recording, Rules
 from dunmist.errors import CaptureError, OutputError
-from dunmist.recorder.cutting import moved
-from dunmist.recorder.known import Known
+from dunmist.recorder.extraction import moved
+from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Event, ProcessLine, Record, SocketLine, Survey, Tick
 
 SEGMENT_S = 300.0

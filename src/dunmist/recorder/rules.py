@@ -12,7 +12,7 @@ from typing import Literal
 import msgspec
 
 from dunmist.recorder.growth import NICE, idle_of, processor_growth, stalled_share
-from dunmist.recorder.known import Known
+from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Tick
 
 BITS = 8.0

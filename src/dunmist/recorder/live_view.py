@@ -11,7 +11,7 @@ from typing import Literal, NamedTuple
 from dunmist.applications import Grouping
 from dunmist.captures import Header
 from dunmist.recorder.growth import idle_of, processor_growth, stalled_share
-from dunmist.recorder.known import Known
+from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Event, ProcessLine, Record, SocketLine, Tick
 
 HISTORY = 300

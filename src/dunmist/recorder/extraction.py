@@ -21,7 +21,7 @@ from dunmist.captures import (
 )
 from dunmist.computer import ThreadSample
 from dunmist.errors import CaptureError
-from dunmist.recorder.known import Known
+from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Event, Plan, ProcessLine, Record, SocketLine, Survey, Tick
 
 # a line that belongs to a later tick than that which is cut at

@@ -10,7 +10,7 @@ bounded.
 import re
 from itertools import pairwise
 
-from dunmist.captures.secret_names import ProgramOptions, Rules, load_rules
+from dunmist.captures.secret_rules import ProgramOptions, Rules, load_rules
 
 __all__ = ["MASK", "Rules", "load_rules", "mask_secrets", "mask_text"]
 

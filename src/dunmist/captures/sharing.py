@@ -17,9 +17,9 @@ from typing import TypeVar
 
 import msgspec
 
+from dunmist.captures.personal_data_patterns import SHAPES, hosts_of
 from dunmist.captures.reader import CaptureReader
 from dunmist.captures.schema import Header, Line
-from dunmist.captures.telling_shapes import SHAPES, hosts_of
 from dunmist.captures.writer import CaptureWriter
 from dunmist.computer import is_person
 from dunmist.sampling import Event, ProcessLine, Survey

@@ -14,9 +14,9 @@ from types import TracebackType
 
 import msgspec
 
+from dunmist.captures.record_masking import without_secrets
 from dunmist.captures.redaction import Rules, load_rules
 from dunmist.captures.schema import Footer, Line
-from dunmist.captures.without_secrets import without_secrets
 from dunmist.errors import OutputError
 from dunmist.output import STANDARD, NewFile
 from dunmist.sampling import Tick

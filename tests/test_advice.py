@@ -21,8 +21,8 @@ from dunmist.advice import (
     protected_by_name,
 )
 from dunmist.advice.case import _circumstances_of_thing
-from dunmist.advice.filling import sensor_modules, timer_of
-from dunmist.advice.rungs import Acting, rungs_of
+from dunmist.advice.ladder_steps import Acting, rungs_of
+from dunmist.advice.template_values import sensor_modules, timer_of
 from dunmist.advice.wording import ladder
 from dunmist.captures import CaptureReader, CaptureWriter
 from dunmist.computer import StartEntry, Unit

@@ -8,8 +8,8 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from dunmist.advice.filling import finding_filling
-from dunmist.advice.rungs import Acting, rungs_of
+from dunmist.advice.ladder_steps import Acting, rungs_of
+from dunmist.advice.template_values import finding_filling
 from dunmist.advice.wording import ladder
 from dunmist.diagnosis import Finding
 from dunmist.jobs.judge import judge

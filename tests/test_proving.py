@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from dunmist.compare import Design, Phase
-from dunmist.compare.alternation import allowed_orders, effect_of_pausing, phase_values
+from dunmist.compare.crossover_trial import allowed_orders, effect_of_pausing, phase_values
 from dunmist.fixing import read_journal
 from dunmist.series import Rate, TimeLine
 from tests.program import DUNMIST, InFolder, run

@@ -4,7 +4,6 @@ Takes a diagnosis and its series, gives ``Judged``: a case for each application 
 ``Triage``, the document of the contract. It runs nothing.
 """
 
-from dunmist.advice.about import About, about_lines, what_it_is
 from dunmist.advice.acts import VERBS, Act, Target, Verb
 from dunmist.advice.amounts import (
     cores_text,
@@ -31,14 +30,13 @@ from dunmist.advice.comparing import (
     tell_comparison,
     tell_unusual,
 )
-from dunmist.advice.compose import Around, Judged, advise
 from dunmist.advice.evidence import declared_evidence
+from dunmist.advice.ladder_steps import Rung, act_against
 from dunmist.advice.owner import Told, tell_owner
+from dunmist.advice.program_facts import About, about_lines, what_it_is
 from dunmist.advice.protection import protected_by_name, protected_unit
 from dunmist.advice.proving import tell_proof, tell_unprovable
 from dunmist.advice.recognition import GUESSES
-from dunmist.advice.rungs import Rung, act_against
-from dunmist.advice.sentences import first_action, paging_sentence
 from dunmist.advice.triage import (
     RISKS,
     CulpritAdvice,
@@ -49,6 +47,8 @@ from dunmist.advice.triage import (
     Step,
     Triage,
 )
+from dunmist.advice.triage_builder import Around, Judged, advise
+from dunmist.advice.verdict_text import first_action, paging_sentence
 from dunmist.advice.wording import doubt_text, ladder, owner_wording, wording
 
 __all__ = [

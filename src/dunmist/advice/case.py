@@ -7,17 +7,17 @@ read the same one.
 import re
 from typing import NamedTuple
 
-from dunmist.advice.about import About, about_process
 from dunmist.advice.circumstances import circumstances
-from dunmist.advice.filling import (
+from dunmist.advice.ladder_steps import Acting, Rung, rungs_of
+from dunmist.advice.program_facts import About, about_process
+from dunmist.advice.protection import Protections, protected_unit
+from dunmist.advice.template_values import (
     application_filling,
     finding_filling,
     sensor_modules,
     subject_of,
     timer_of,
 )
-from dunmist.advice.protection import Protections, protected_unit
-from dunmist.advice.rungs import Acting, Rung, rungs_of
 from dunmist.advice.wording import ladder
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, savings_of
 from dunmist.series import Application, Process, Series, Surveyed

@@ -12,7 +12,7 @@ resource that limits, and the guards of the catalogue: ``essential``, ``atomic``
 ``unfinished`` (it is begun anew when it is ended).
 """
 
-from dunmist.advice.about import About
+from dunmist.advice.program_facts import About
 from dunmist.applications import in_user_manager
 from dunmist.computer import is_person
 from dunmist.diagnosis import Diagnosis, Kind, Role

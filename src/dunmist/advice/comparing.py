@@ -14,8 +14,8 @@ import msgspec
 
 from dunmist.advice.amounts import cores_text, percent, size_text
 from dunmist.advice.evidence import evidence_of, rounded
-from dunmist.advice.filling import subject_of
-from dunmist.advice.sentences import finding_text
+from dunmist.advice.template_values import subject_of
+from dunmist.advice.verdict_text import finding_text
 from dunmist.advice.wording import wording
 from dunmist.compare import (
     Comparison,

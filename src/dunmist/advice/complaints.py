@@ -13,7 +13,7 @@ from importlib.resources import files
 from typing import Any, NamedTuple
 
 from dunmist.advice.amounts import cores_text, percent, size_text, span_text
-from dunmist.advice.filling import subject_of
+from dunmist.advice.template_values import subject_of
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import Diagnosis, Kind, hours_left, is_strained
 from dunmist.series import Application, LinkSeries, Series, plain_address

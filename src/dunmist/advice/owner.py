@@ -3,8 +3,8 @@
 from typing import NamedTuple
 
 from dunmist.advice.case import Cases
-from dunmist.advice.filling import subject_of
 from dunmist.advice.recognition import GUESSES
+from dunmist.advice.template_values import subject_of
 from dunmist.advice.wording import owner_wording
 from dunmist.diagnosis import Diagnosis
 

@@ -4,21 +4,21 @@ Takes examined captures, gives a ``Comparison`` of two or what is ``Unusual`` be
 figures and keys. It words nothing: advice does.
 """
 
-from dunmist.compare.alternation import (
+from dunmist.compare.baseline import Odd, Range, Unusual, unusual
+from dunmist.compare.comparable import Hindrance, Match
+from dunmist.compare.crossover_trial import (
     Alternated,
     Design,
     Experiment,
     Phase,
     draw_order,
 )
-from dunmist.compare.answer import Comparison, compare
-from dunmist.compare.comparable import Hindrance, Match
 from dunmist.compare.figures import Examined, Figure, place_of
 from dunmist.compare.following import Following
+from dunmist.compare.improvement import Comparison, compare
 from dunmist.compare.proof import Proof, ProofAnswer, proof_of
 from dunmist.compare.resampling import CHANCE_MOST, difference_of_means
-from dunmist.compare.tested import Difference
-from dunmist.compare.usual import Odd, Range, Unusual, unusual
+from dunmist.compare.significance import Difference
 
 __all__ = [
     "CHANCE_MOST",

@@ -3,7 +3,7 @@
 from collections.abc import Collection
 from typing import Literal, NamedTuple
 
-from dunmist.compare.alternation import (
+from dunmist.compare.crossover_trial import (
     Alternated,
     Experiment,
     Order,

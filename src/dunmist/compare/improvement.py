@@ -12,7 +12,7 @@ from dunmist.compare.figures import (
     place_of,
     resource_figures,
 )
-from dunmist.compare.tested import Difference, tested
+from dunmist.compare.significance import Difference, tested
 from dunmist.diagnosis import LEVELS, Finding, is_strained
 
 Answer = Literal["better", "worse", "no clear change", "cannot be compared"]

@@ -6,10 +6,10 @@ into its text. A rung with an act is one that ``dunmist fix`` can carry out.
 
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from dunmist.advice.about import About
 from dunmist.advice.acts import Act, Target, Verb
 from dunmist.advice.evidence import rounded
-from dunmist.advice.filling import limit_percent
+from dunmist.advice.program_facts import About
+from dunmist.advice.template_values import limit_percent
 from dunmist.advice.triage import RISKS, Frees, Step
 from dunmist.advice.wording import ladder
 from dunmist.diagnosis import Freed, Thresholds, thresholds

@@ -2,7 +2,7 @@
 
 from dunmist.advice.amounts import percent
 from dunmist.advice.case import Cases
-from dunmist.advice.filling import subject_of
+from dunmist.advice.template_values import subject_of
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import Diagnosis, Finding, is_strained
 

@@ -4,14 +4,13 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
-from dunmist.advice.about import About, what_it_is
 from dunmist.advice.amounts import span_text
 from dunmist.advice.case import Cases
 from dunmist.advice.complaints import COMPLAINTS, PROGRAM, answer_to, understood
 from dunmist.advice.evidence import evidence_of, rounded
-from dunmist.advice.filling import subject_of
-from dunmist.advice.rungs import frees_of
-from dunmist.advice.sentences import finding_text, headline
+from dunmist.advice.ladder_steps import frees_of
+from dunmist.advice.program_facts import About, what_it_is
+from dunmist.advice.template_values import subject_of
 from dunmist.advice.triage import (
     BlindSpot,
     CaptureFacts,
@@ -22,6 +21,7 @@ from dunmist.advice.triage import (
     Triage,
     Verdict,
 )
+from dunmist.advice.verdict_text import finding_text, headline
 from dunmist.advice.wording import wording
 from dunmist.captures import Unseen, is_shared
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, sign

@@ -3,9 +3,9 @@
 import shlex
 from collections import defaultdict
 
-from dunmist.advice.about import About, search_words
 from dunmist.advice.amounts import cores_text
 from dunmist.advice.autostart_entries import disable_command, enable_command
+from dunmist.advice.program_facts import About, search_words
 from dunmist.advice.recognition import GUESSES, Recognised
 from dunmist.advice.wording import ladder, wording
 from dunmist.diagnosis import Diagnosis, Finding, ResourceWord, Thresholds

@@ -20,9 +20,9 @@ from pathlib import Path
 
 import msgspec
 
+from dunmist.fleet.capture_locations import find
+from dunmist.fleet.capture_record import record_of
 from dunmist.fleet.engine import Engine, records
-from dunmist.fleet.one import record_of
-from dunmist.fleet.places import find
 from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
 

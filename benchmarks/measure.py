@@ -65,8 +65,8 @@ def tick_cost(folder, processes=1000, rounds=20):
     from dunmist.sampling import Plan
     from dunmist.sampling.clock import SystemClock
     from dunmist.sampling.pace import Due
-    from dunmist.sampling.reading import OpenComputer
     from dunmist.sampling.sources import read_round
+    from dunmist.sampling.tick_context import OpenComputer
 
     loop = folder / "bare_loop"
     subprocess.run(["cc", "-O2", "-o", loop, HERE / "bare_loop.c"], check=True)

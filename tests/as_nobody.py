@@ -16,7 +16,7 @@ from dunmist.cli.main import run
 HEAVY = ("dunmist.series", "dunmist.diagnosis", "dunmist.advice", "dunmist.tables",
          "dunmist.reports", "dunmist.fixing", "dunmist.jobs.acts", "dunmist.jobs.selection",
          "dunmist.jobs.judge", "dunmist.jobs.measure", "dunmist.jobs.patient",
-         "dunmist.cli.acting", "dunmist.cli.drawn", "dunmist.cli.process_page",
+         "dunmist.cli.fix_actions", "dunmist.cli.charts", "dunmist.cli.process_page",
          "dunmist.cli.reporting", "dunmist.cli.selecting", "dunmist.cli.table_text",
          "dunmist.cli.viewing")  # fmt: skip
 NOBODY = 65534

@@ -14,7 +14,7 @@ import msgspec
 
 from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
-from tests.standing_by import StandingBy
+from tests.fork_server import StandingBy
 
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 

@@ -9,10 +9,10 @@ import numpy as np
 
 from dunmist.computer import FileSystem, KnownUpdates, MemoryEvents, Sensor, Unit
 from dunmist.computer.boot import Boot, StartedUnit
+from dunmist.computer.boot_history import ComputerStart
 from dunmist.computer.crashes import Crash
 from dunmist.computer.known_updates import KnownUpdate
-from dunmist.computer.pending import Pending
-from dunmist.computer.starts import ComputerStart
+from dunmist.computer.pending_restart import Pending
 from dunmist.diagnosis import findings
 from dunmist.diagnosis.records import ResourceState
 from dunmist.diagnosis.strained_resources import StrainedResources

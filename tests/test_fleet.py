@@ -21,13 +21,13 @@ from unittest import mock
 import msgspec
 import pyarrow.parquet
 
+from dunmist.fleet.capture_locations import _address, find
+from dunmist.fleet.capture_record import record_of
 from dunmist.fleet.engine import Engine, _Running, records
-from dunmist.fleet.one import record_of
-from dunmist.fleet.places import _address, find
 from dunmist.fleet.records import CaptureRow, PackageRow, Record
 from dunmist.fleet.report import write_reports
-from dunmist.fleet.run import triage_fleet
 from dunmist.fleet.summary import Summing
+from dunmist.fleet.triage_run import triage_fleet
 from dunmist.jobs.judge import judge
 from dunmist.jobs.patient import capture_patient
 from dunmist.reports import triage_json

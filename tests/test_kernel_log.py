@@ -6,10 +6,10 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from dunmist.computer import COMPLAINT_KINDS
+from dunmist.computer.boot_history import read_starts
 from dunmist.computer.kernel_log import KernelLog, LogLine, classify, parse_log_record
-from dunmist.computer.pending import read_pending
+from dunmist.computer.pending_restart import read_pending
 from dunmist.computer.root import Root
-from dunmist.computer.starts import read_starts
 
 # class, what it names, and a line as the sources of Linux 6.1 print it
 LINES = """

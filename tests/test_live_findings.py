@@ -11,7 +11,7 @@ from pathlib import Path
 
 from tests.program import InFolder, run
 
-MISBEHAVING = Path(__file__).with_name("misbehaving.py")
+MISBEHAVING = Path(__file__).with_name("faulty_programs.py")
 PORT = "47853"
 
 

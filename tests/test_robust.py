@@ -16,7 +16,7 @@ from tempfile import TemporaryDirectory
 
 from dunmist.captures import CaptureReader
 from dunmist.computer import Home, Root, Unread, read_autostart
-from dunmist.computer.inside import open_stepwise
+from dunmist.computer.rooted_open import open_stepwise
 from dunmist.jobs.capture import Wishes, run_capture
 from dunmist.jobs.judge import judge
 from dunmist.reports import triage_json

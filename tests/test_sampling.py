@@ -10,7 +10,7 @@ from tempfile import TemporaryDirectory
 from dunmist.computer import Inventory, QueueSample, Root, TaskExit, read_machine
 from dunmist.sampling import SOURCES, Event, Plan, sample
 from dunmist.sampling.busy_threads import BusyThreads
-from dunmist.sampling.exits import sum_exits
+from dunmist.sampling.exited_tasks import sum_exits
 from dunmist.sampling.pace import pace
 from dunmist.sampling.process_table import ProcessRound
 from dunmist.sampling.registry import Cadence, Changes

@@ -12,7 +12,7 @@ from typing import NamedTuple
 import click
 
 from dunmist.advice import GUESSES, Case, Judged, Rung, percent
-from dunmist.cli.strips import curve_text
+from dunmist.cli.sparklines import curve_text
 from dunmist.diagnosis import ResourceState
 from dunmist.harmless import cut_middle, harmless
 from dunmist.reports import (

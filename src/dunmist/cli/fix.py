@@ -50,13 +50,13 @@ def fix(
     written down, and --undo reverses pauses, priorities, limits, and switched-off starts.
     """
     _refuse_ignored(context, undo, only_list=only_list)
-    from dunmist.cli import acting
+    from dunmist.cli import fix_actions
     from dunmist.harmless import harmless
     from dunmist.jobs.acts import undo_act
     from dunmist.jobs.selection import rung_of
 
     if only_list:
-        acting.print_journal()
+        fix_actions.print_journal()
         return
     if undo is not None:
         text = undo_act(None if undo == LAST else _number(undo))
@@ -73,18 +73,18 @@ def fix(
         return
     refuse_given(context, ("prove_for_s",), "{} says how long --prove may take; add --prove")
     if step is None:
-        acting.print_ladder(chosen)
+        fix_actions.print_ladder(chosen)
         return
     rung = rung_of(chosen, step)
-    acting.print_rung(chosen, rung)
+    fix_actions.print_rung(chosen, rung)
     if rung.act is None:
         click.echo("\nThis step needs a person; nothing was done.")
     elif yes:
-        acting.carry_out(chosen, rung, measure=measure)
-    elif reason := acting.refusal_of(chosen, rung.act):
+        fix_actions.carry_out(chosen, rung, measure=measure)
+    elif reason := fix_actions.refusal_of(chosen, rung.act):
         click.echo(f"\nFrom here it would be refused: {reason}.")
-    elif acting.agrees("\nDo it?"):
-        acting.carry_out(chosen, rung, measure=measure)
+    elif fix_actions.agrees("\nDo it?"):
+        fix_actions.carry_out(chosen, rung, measure=measure)
     else:
         click.echo("\nNothing was done; give --yes to carry it out.")
 

@@ -46,7 +46,7 @@ def fleet(
 
 def run_fleet(places: list[str], output: Path, engine: "Engine") -> None:
     """Triage a fleet and say what became of it."""
-    from dunmist.fleet.run import triage_fleet
+    from dunmist.fleet.triage_run import triage_fleet
 
     finished = triage_fleet(places, output, engine, _progress)
     if sys.stderr.isatty():

@@ -8,7 +8,7 @@ import click
 
 from dunmist.advice import Act
 from dunmist.children import python_command
-from dunmist.cli.acting import agrees
+from dunmist.cli.fix_actions import agrees
 from dunmist.errors import Refused, Unsuccessful
 from dunmist.fixing import Outcome, UnitFile, When, check_program, plan_units, watch_unit
 from dunmist.harmless import harmless

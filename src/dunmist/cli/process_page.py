@@ -17,7 +17,7 @@ from dunmist.advice import (
     size_text,
     span_text,
 )
-from dunmist.cli.strips import curve_text
+from dunmist.cli.sparklines import curve_text
 from dunmist.cli.table_text import table_parts
 from dunmist.harmless import harmless
 from dunmist.series import Process, Rate

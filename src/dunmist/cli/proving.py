@@ -3,7 +3,7 @@
 import click
 
 from dunmist.advice import percent, tell_unprovable
-from dunmist.cli.acting import agrees, process_lines, refusal_of, say
+from dunmist.cli.fix_actions import agrees, process_lines, refusal_of, say
 from dunmist.cli.progress import progress_for
 from dunmist.errors import Refused
 from dunmist.harmless import harmless

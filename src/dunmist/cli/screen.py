@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from dunmist.captures import Header
 from dunmist.cli.parameters import wants_colours
-from dunmist.cli.strips import curve_text
+from dunmist.cli.sparklines import curve_text
 from dunmist.cli.watching import Telling, line_of
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job

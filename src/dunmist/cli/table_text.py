@@ -10,7 +10,7 @@ from rich.console import RenderableType
 from rich.table import Table as Grid
 from rich.text import Text
 
-from dunmist.cli.strips import curve_text
+from dunmist.cli.sparklines import curve_text
 from dunmist.harmless import cut_middle, harmless_cell
 from dunmist.tables import CURVES, Column, Filled, Table, Unit, cell_text, plain, records
 

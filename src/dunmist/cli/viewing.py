@@ -8,7 +8,7 @@ import click
 from rich.text import Text
 
 from dunmist.advice import Judged
-from dunmist.cli.drawn import drawn
+from dunmist.cli.charts import drawn
 from dunmist.cli.pager import console_for, show
 from dunmist.cli.parameters import check_word
 from dunmist.cli.process_page import as_json, as_text, make_page

@@ -7,8 +7,9 @@ pandas, SciPy or Matplotlib, because this room runs on the patient's computer.
 
 from dunmist.computer.autostart import Home, StartEntry, read_autostart
 from dunmist.computer.boot import Boot, StartedUnit, read_boot
-from dunmist.computer.child import DEADLINE_S
+from dunmist.computer.boot_history import ComputerStart
 from dunmist.computer.control_groups import V2_ROOTS, ControlGroups, GroupSample
+from dunmist.computer.deadlined_processes import DEADLINE_S
 from dunmist.computer.disks import SECTOR_BYTES, Disk, DiskSample, is_disk, parse_diskstats
 from dunmist.computer.drive_health import AskedDrives, DriveHealth
 from dunmist.computer.file_systems import FileSystem, read_file_systems
@@ -53,7 +54,7 @@ from dunmist.computer.parsing import (
     parse_number,
     parse_text,
 )
-from dunmist.computer.pending import Pending, read_pending
+from dunmist.computer.pending_restart import Pending, read_pending
 from dunmist.computer.power import PowerSupply, read_power_supplies
 from dunmist.computer.process_details import (
     MemoryRollup,
@@ -109,7 +110,6 @@ from dunmist.computer.sessions import Session
 from dunmist.computer.socket_diag import RECORDED, RecordedDiag, SocketDiag
 from dunmist.computer.socket_records import SocketFacts, SocketReading, SocketSample
 from dunmist.computer.socket_text import INET_FILES, parse_inet_table, parse_unix_table
-from dunmist.computer.starts import ComputerStart
 from dunmist.computer.task_exits import TaskExit, TaskExits, open_task_exits
 from dunmist.computer.time_sync import TimeSync, read_time_sync
 from dunmist.computer.users import is_person, read_users

@@ -2,7 +2,7 @@
 
 Sources: NVM Express base specification (SMART / Health Information log), ACS-3 (SMART READ DATA,
 device statistics log). What attribute numbers of ATA mean is each maker's own; those that are read
-here mean the same on all drives that have them. ``ask_drive`` asks, as administrator only. Serial
+here mean the same on all drives that have them. ``drive_probe`` asks, as administrator only. Serial
 numbers are not read.
 """
 
@@ -14,13 +14,13 @@ from pathlib import Path
 
 import msgspec
 
-from dunmist.computer.child import Children
+from dunmist.computer.deadlined_processes import Children
 from dunmist.computer.disks import Disk
 from dunmist.computer.parsing import Counter, ParseError, parse_text
 from dunmist.computer.root import Root
 
 SUBJECT = "health of drives"
-ASK = str(Path(__file__).with_name("ask_drive.py"))
+ASK = str(Path(__file__).with_name("drive_probe.py"))
 ASKED = re.compile(r"(?:nvme\d+n\d+|sd[a-z]+)\Z")
 # what the kernel calls all drives that it talks to in ATA (drivers/ata/libata-scsi.c)
 ATA_VENDOR = "ATA"

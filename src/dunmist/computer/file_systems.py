@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from dunmist.computer.child import ask_children
+from dunmist.computer.deadlined_processes import ask_children
 from dunmist.computer.parsing import COUNTER_MAX, Counter, ParseError, lines_of, text_of
 from dunmist.computer.root import Root, reason_of
 

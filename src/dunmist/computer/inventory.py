@@ -4,6 +4,7 @@ import re
 
 import msgspec
 
+from dunmist.computer.boot_history import ComputerStart, read_starts
 from dunmist.computer.crashes import Crash, read_crashes
 from dunmist.computer.disks import Disk, read_disks
 from dunmist.computer.firmware import Firmware, read_firmware
@@ -14,7 +15,6 @@ from dunmist.computer.processors import read_offline
 from dunmist.computer.root import Root
 from dunmist.computer.sensor_drivers import SensorDriver, read_missing_drivers
 from dunmist.computer.sensors import Sensor, read_sensors
-from dunmist.computer.starts import ComputerStart, read_starts
 
 _HYPERVISOR_FLAG = re.compile(rb"^flags\s*:.*\bhypervisor\b", re.M)
 

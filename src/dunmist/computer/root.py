@@ -108,7 +108,7 @@ class Root:
         if self.is_this_computer:
             return os.open(self.full(name), flags)
         # only a copy or a model needs it, and a patient's own memory is spared
-        from dunmist.computer.inside import open_inside
+        from dunmist.computer.rooted_open import open_inside
 
         if self._directory is None:
             self._directory = os.open(self.path, os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)

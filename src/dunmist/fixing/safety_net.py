@@ -1,8 +1,8 @@
 """Two guards that let a paused suspect go on, started before anything is paused.
 
-The keeper is a child of this program. The second guard is not: with a service manager it is a
+The watchdog is a child of this program. The second guard is not: with a service manager it is a
 transient unit of its own, else a process that detaches itself. It has a name and a command line of
-its own, so that no single signal by name hits this program, the keeper and the guard at once.
+its own, so that no single signal by name hits this program, the watchdog and the guard at once.
 """
 
 import os
@@ -53,7 +53,7 @@ def safety_net(span_s: float) -> Iterator[SafetyNet]:
     """Give both guards, ready, for an experiment of so many seconds; raises Refused."""
     longest_s = f"{span_s + SPARE_S:.0f}"
     with ExitStack() as stack:
-        channels = [_keeper(stack, longest_s), _guard(stack, longest_s)]
+        channels = [_watchdog(stack, longest_s), _guard(stack, longest_s)]
         for channel in channels:
             channel.settimeout(READY_S)
             try:
@@ -67,7 +67,7 @@ def safety_net(span_s: float) -> Iterator[SafetyNet]:
         yield SafetyNet(channels)
 
 
-def _keeper(stack: ExitStack, longest_s: str) -> socket.socket:
+def _watchdog(stack: ExitStack, longest_s: str) -> socket.socket:
     own, other = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     command = python_command(watchdog.__file__, longest_s, isolated=True)
     with other:

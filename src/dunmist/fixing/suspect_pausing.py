@@ -141,7 +141,7 @@ class Alternating:
                 one.send(signal.SIGCONT)
 
     def _take(self, targets: Sequence[Target]) -> None:
-        """Hold processes and hand them over to the keeper, but for those that somebody stopped."""
+        """Hold processes and hand them over to the guards, but for those that somebody stopped."""
         new = [one for one in targets if (one.pid, one.start_clk) not in self._held]
         if not new:
             return

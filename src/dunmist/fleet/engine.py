@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dunmist.children import safe_spawning
 from dunmist.errors import OutputError, WrongUsage
-from dunmist.fleet.one import record_of, troubled
-from dunmist.fleet.places import Found
+from dunmist.fleet.capture_locations import Found
+from dunmist.fleet.capture_record import record_of, troubled
 from dunmist.fleet.records import Record
 
 if TYPE_CHECKING:

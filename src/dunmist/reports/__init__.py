@@ -17,9 +17,9 @@ from dunmist.reports.glance import (
     resource_name,
     resource_shares,
 )
-from dunmist.reports.looks import LEVEL_LOOKS, PLAIN, RISK_LOOKS, ROLE_LOOKS, Look
 from dunmist.reports.sections import done_section, triage_document
 from dunmist.reports.side_by_side import write_reports
+from dunmist.reports.styles import LEVEL_LOOKS, PLAIN, RISK_LOOKS, ROLE_LOOKS, Look
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
 from dunmist.reports.writing import check_ending, write_report

@@ -12,7 +12,7 @@ from markupsafe import Markup, escape
 from dunmist import __version__
 from dunmist.advice import freed_text
 from dunmist.reports.document import Document, Figure, TextTable
-from dunmist.reports.looks import LOOKS
+from dunmist.reports.styles import LOOKS
 
 # what is told in running text, and the numbers in a cell
 _TOLD = re.compile(r"\b(process|port) (\d+)\b")

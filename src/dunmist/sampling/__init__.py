@@ -6,7 +6,7 @@ fact taken, what was missed, and what sampling itself cost. It judges nothing an
 
 from dunmist.sampling.changes import ADDED, KEYS, WORDS
 from dunmist.sampling.clock import Clock, SystemClock
-from dunmist.sampling.exits import ExitSum
+from dunmist.sampling.exited_tasks import ExitSum
 from dunmist.sampling.pace import Plan
 from dunmist.sampling.process_facts import input_of
 from dunmist.sampling.records import Event, ProcessLine, SocketLine, Tick

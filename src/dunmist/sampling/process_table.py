@@ -26,7 +26,8 @@ from dunmist.computer import (
     read_rollup,
 )
 from dunmist.sampling.busy_threads import BusyThreads
-from dunmist.sampling.followed import (
+from dunmist.sampling.process_facts import FactsReader, program_files
+from dunmist.sampling.tracked_process import (
     HELD_FILES,
     STAT_BYTES,
     Followed,
@@ -34,7 +35,6 @@ from dunmist.sampling.followed import (
     raise_descriptor_limit,
     used_clk,
 )
-from dunmist.sampling.process_facts import FactsReader, program_files
 
 # for the capture, netlink, the files of the machine and of surveys
 DESCRIPTORS_SPARED = 128

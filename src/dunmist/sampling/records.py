@@ -30,7 +30,7 @@ from dunmist.computer import (
     ThreadSample,
     ThrottleSample,
 )
-from dunmist.sampling.exits import ExitSum
+from dunmist.sampling.exited_tasks import ExitSum
 
 MS_PER_S = 1e3
 What = Literal["gap", "asleep", "clock-set", "exit", "exec", "processors"]

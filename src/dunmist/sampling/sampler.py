@@ -14,10 +14,10 @@ from dunmist.computer import Inventory, Machine, ParseError, Root, parse_process
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling.clock import Clock
 from dunmist.sampling.pace import Due, Plan, pace
-from dunmist.sampling.reading import OpenComputer
 from dunmist.sampling.records import Event, ProcessLine, SocketLine, Tick
 from dunmist.sampling.sources import Round, read_round
 from dunmist.sampling.survey import Survey, survey
+from dunmist.sampling.tick_context import OpenComputer
 
 Record = ProcessLine | SocketLine | Event | Tick | Survey
 ASLEEP_LEAST_S = 1.0

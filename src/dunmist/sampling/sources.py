@@ -31,13 +31,13 @@ from dunmist.computer import (
     read_throttling,
     read_zram_bytes,
 )
-from dunmist.sampling.exits import sum_exits
+from dunmist.sampling.exited_tasks import sum_exits
 from dunmist.sampling.pace import Due, Plan
 from dunmist.sampling.process_table import ProcessRound
-from dunmist.sampling.reading import OpenComputer, Reading
 from dunmist.sampling.records import Tick
 from dunmist.sampling.registry import Source
 from dunmist.sampling.socket_table import SocketRound
+from dunmist.sampling.tick_context import OpenComputer, Reading
 
 GROUPS_MOST = 64
 # what is read sooner after the beginning of a tick was read at it

@@ -42,7 +42,7 @@ from dunmist.computer import (
     read_time_sync,
     read_users,
 )
-from dunmist.sampling.reading import OpenComputer
+from dunmist.sampling.tick_context import OpenComputer
 
 LARGEST = 10
 # looking for newer versions moves the heads of a disk: done for those who could be to blame

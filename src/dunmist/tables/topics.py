@@ -5,12 +5,12 @@ from typing import Literal
 from dunmist.advice import Judged
 from dunmist.tables.applications import APPLICATIONS
 from dunmist.tables.boot import BOOT, BOOT_UNITS
-from dunmist.tables.complaints import COMPLAINTS
 from dunmist.tables.cores import CORES, INTERRUPTS
 from dunmist.tables.declared import Filled, Table, fill
 from dunmist.tables.disks import DISKS, FILE_SYSTEMS
 from dunmist.tables.families import FAMILY
 from dunmist.tables.heat import DOUBTED, GRAPHICS, SENSORS
+from dunmist.tables.kernel_messages import COMPLAINTS
 from dunmist.tables.links import LINKS, TRANSPORT
 from dunmist.tables.machine import MACHINE, MODULES
 from dunmist.tables.memory import MEMORY_TABLES

@@ -9,7 +9,6 @@ from matplotlib.figure import Figure
 
 from dunmist.advice import Judged
 from dunmist.diagnosis import RESOURCE_BY_WORD, Examination, ResourceState
-from dunmist.reports.looks import LEVEL_LOOKS
 from dunmist.reports.pictures.heat import draw_clock, draw_processor_heat
 from dunmist.reports.pictures.style import (
     COLOURS,
@@ -24,6 +23,7 @@ from dunmist.reports.pictures.style import (
 )
 from dunmist.reports.pictures.time_axis import finish
 from dunmist.reports.shown_resource import pressure_name, shown_name, shown_state
+from dunmist.reports.styles import LEVEL_LOOKS
 from dunmist.series import Process, Rate
 
 CULPRITS_SHOWN = 4

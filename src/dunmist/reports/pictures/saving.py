@@ -9,8 +9,8 @@ from matplotlib.figure import Figure
 
 from dunmist.errors import OutputError
 from dunmist.output import write_whole
-from dunmist.reports.looks import LEVEL_LOOKS
 from dunmist.reports.pictures.style import FAINT, INK, SETTINGS
+from dunmist.reports.styles import LEVEL_LOOKS
 
 ENDINGS = (".png", ".svg")
 DOTS_PER_INCH = 130

@@ -6,9 +6,9 @@ from matplotlib.figure import Figure
 
 from dunmist.advice import Judged
 from dunmist.diagnosis import LEVELS, Trace
-from dunmist.reports.looks import LEVEL_LOOKS
 from dunmist.reports.pictures.style import FAINT, INK, canvas, legend, plain_label, title
 from dunmist.reports.pictures.time_axis import finish
+from dunmist.reports.styles import LEVEL_LOOKS
 from dunmist.series import Floats, Process
 
 # fainter to stronger, so that grey tells them apart as well, on a light page and on a dark one

@@ -9,17 +9,17 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from unittest import mock
 
-from dunmist.computer.ask_drive import (
+from dunmist.computer.boot import parse_boot
+from dunmist.computer.crashes import Crash, read_crashes
+from dunmist.computer.disks import Disk
+from dunmist.computer.drive_health import AskedDrives, may_be_asked, parse_health
+from dunmist.computer.drive_probe import (
     NVME_TIMEOUT_MS,
     TIMEOUT_MS,
     abilities,
     ask_ata,
     registers,
 )
-from dunmist.computer.boot import parse_boot
-from dunmist.computer.crashes import Crash, read_crashes
-from dunmist.computer.disks import Disk
-from dunmist.computer.drive_health import AskedDrives, may_be_asked, parse_health
 from dunmist.computer.known_updates import KnownUpdate, read_known_updates, version_key
 from dunmist.computer.packages import Package
 from dunmist.computer.parsing import ParseError
@@ -217,7 +217,7 @@ class Asked(unittest.TestCase):
             return answer
 
         with mock.patch.multiple(
-            "dunmist.computer.ask_drive",
+            "dunmist.computer.drive_probe",
             ata=ata,
             say=lambda word, digits: said.append((word, digits)),
         ):

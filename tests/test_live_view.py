@@ -7,7 +7,7 @@ from types import SimpleNamespace
 from unittest import mock
 
 from dunmist.captures import CaptureReader
-from dunmist.computer.child import Children
+from dunmist.computer.deadlined_processes import Children
 from dunmist.jobs.interim_verdict import FIRST_S, Belief, Believing
 from dunmist.jobs.judge import judge
 from dunmist.recorder import Gauge, Now

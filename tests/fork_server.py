@@ -15,9 +15,9 @@ import tempfile
 from importlib import import_module
 from pathlib import Path
 
-LOADED = ("dunmist.cli.main", "dunmist.cli.viewing", "dunmist.cli.reporting", "dunmist.cli.acting",
-          "dunmist.jobs.capture", "dunmist.jobs.selection", "dunmist.jobs.patient",
-          "dunmist.reports.pdf", "dunmist.reports.html", "dunmist.reports.pictures")  # fmt: skip
+LOADED = ("dunmist.cli.main", "dunmist.cli.viewing", "dunmist.cli.reporting",
+          "dunmist.cli.fix_actions", "dunmist.jobs.capture", "dunmist.jobs.selection",
+          "dunmist.jobs.patient", "dunmist.reports.pdf", "dunmist.reports.html", "dunmist.reports.pictures")  # fmt: skip
 STATUS = struct.Struct("=i")
 
 
@@ -84,7 +84,7 @@ class StandingBy:
         self.folder = tempfile.mkdtemp(prefix="dunmist-standing-by-")
         self.path = str(Path(self.folder) / "wishes")
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "tests.standing_by", self.path],
+            [sys.executable, "-m", "tests.fork_server", self.path],
             stdout=subprocess.PIPE, text=True,
             cwd=Path(__file__).parent.parent,
         )  # fmt: skip

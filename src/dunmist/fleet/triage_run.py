@@ -5,13 +5,13 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dunmist.errors import CaptureError
+from dunmist.fleet.capture_locations import Found, find
+from dunmist.fleet.capture_record import key_of, read, record_of
 from dunmist.fleet.dataset import write_all
-from dunmist.fleet.done import Done
 from dunmist.fleet.engine import Engine, records
-from dunmist.fleet.one import key_of, read, record_of
-from dunmist.fleet.places import Found, find
 from dunmist.fleet.records import Record
 from dunmist.fleet.report import write_reports
+from dunmist.fleet.result_cache import Done
 from dunmist.fleet.summary import Summary, Summing
 
 Followed = Callable[[int, int], None]

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from dunmist.advice import Judged
 from dunmist.errors import CaptureError, DunmistError
-from dunmist.fleet.places import Found
+from dunmist.fleet.capture_locations import Found
 from dunmist.fleet.records import CaptureRow, CulpritRow, FindingRow, PackageRow, Record
 from dunmist.jobs.collector_files import capture_of_collected
 from dunmist.jobs.judge import judge

@@ -10,7 +10,7 @@ from itertools import groupby
 from rich.text import Text
 
 from dunmist.advice import Judged, cores_text, paging_sentence, percent, size_text, span_text
-from dunmist.cli.strips import (
+from dunmist.cli.sparklines import (
     PARTS,
     bar_cells,
     curve_text,

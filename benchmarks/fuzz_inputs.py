@@ -26,7 +26,7 @@ with atheris.instrument_imports(include=["dunmist"]):
     from dunmist.computer.root import Root
     from dunmist.diagnosis.thresholds import load_thresholds
     from dunmist.errors import DunmistError
-    from dunmist.jobs.capture import Wishes
+    from dunmist.jobs.capture import CaptureOptions
     from dunmist.jobs.remote_capture import capture_from
     from dunmist.recorder.marks import BYTES_MOST, Marks
     from dunmist.remote import Garbled, MemoryRoot, Mirror, RemoteClock, Stream
@@ -53,7 +53,7 @@ def carried(data):
         path = FOLDER / f"{name}.txt"
         path.write_bytes(whole)
         with contextlib.suppress(DunmistError):
-            capture_from(path, Wishes(FOLDER / "x.jsonl.gz", 1.0, 1.0, force=True))
+            capture_from(path, CaptureOptions(FOLDER / "x.jsonl.gz", 1.0, 1.0, force=True))
 
 
 def far(data):

@@ -17,7 +17,8 @@ from pathlib import Path
 
 LOADED = ("dunmist.cli.main", "dunmist.cli.viewing", "dunmist.cli.reporting",
           "dunmist.cli.fix_actions", "dunmist.jobs.capture", "dunmist.jobs.selection",
-          "dunmist.jobs.patient", "dunmist.reports.pdf", "dunmist.reports.html", "dunmist.reports.pictures")  # fmt: skip
+          "dunmist.jobs.patient", "dunmist.reports.pdf", "dunmist.reports.html",
+          "dunmist.reports.pictures")  # fmt: skip
 STATUS = struct.Struct("=i")
 
 
@@ -74,7 +75,7 @@ def carry_out(wish, files):
     return status
 
 
-class StandingBy:
+class ForkServer:
     """Starts the loaded program when it is first wanted."""
 
     def __init__(self):

@@ -14,13 +14,13 @@ import msgspec
 
 from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
-from tests.fork_server import StandingBy
+from tests.fork_server import ForkServer
 
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 
 
-STANDING_BY = StandingBy()
-atexit.register(STANDING_BY.stop)
+FORK_SERVER = ForkServer()
+atexit.register(FORK_SERVER.stop)
 
 
 def run(*arguments, folder, status=0, data=None, environment=None, prepare=None):
@@ -30,7 +30,7 @@ def run(*arguments, folder, status=0, data=None, environment=None, prepare=None)
     """
     arguments = [*map(str, arguments)]
     if prepare is None:
-        found = STANDING_BY.run(arguments, folder, environment or dict(os.environ), data, 120)
+        found = FORK_SERVER.run(arguments, folder, environment or dict(os.environ), data, 120)
         done = subprocess.CompletedProcess([DUNMIST, *arguments], *found)
     else:
         done = subprocess.run(

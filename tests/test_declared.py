@@ -9,13 +9,13 @@ from pathlib import Path
 from typing import get_args, get_type_hints
 
 from dunmist.advice import VERBS, declared_evidence, ladder, wording
-from dunmist.computer import COMPLAINT_KINDS
+from dunmist.computer import KERNEL_MESSAGE_KINDS
 from dunmist.diagnosis import RESOURCES, ResourceWord, thresholds
 from dunmist.diagnosis.findings.kernel_messages import SIGNS, TABLE
 from dunmist.fixing import VERB_RULES, told
 from dunmist.sampling import SOURCES, Tick
 from dunmist.series.devices import DeviceCollector
-from dunmist.series.kernel_messages import ComplaintCollector
+from dunmist.series.kernel_messages import KernelMessageCollector
 from dunmist.series.machine import MachineCollector
 from dunmist.series.samples import ProcessCollector
 from dunmist.series.sockets import SocketCollector
@@ -121,7 +121,7 @@ class Declared(unittest.TestCase):
         self.assertEqual(set(Tick.__struct_fields__) - own, set(given))
         taken = [field for one in (
             MachineCollector, DeviceCollector, ProcessCollector, SocketCollector,
-            ComplaintCollector,
+            KernelMessageCollector,
         ) for field in one.fields]  # fmt: skip
         self.assertEqual(sorted(set(given)), sorted(taken))
         subjects = [source.subject for source in SOURCES]
@@ -141,10 +141,10 @@ class Declared(unittest.TestCase):
             self.assertIn("#", block, "a subject without a reason")
 
     def test_each_class_of_complaint_can_speak(self):
-        self.assertEqual(set(COMPLAINT_KINDS), set(SIGNS))
+        self.assertEqual(set(KERNEL_MESSAGE_KINDS), set(SIGNS))
         counted = {kind for rule in TABLE for kind in rule.complaints}
         # who asked for memory is told with who was ended, and firmware complains on every computer
-        self.assertEqual({"memory-asked-for", "firmware"}, set(COMPLAINT_KINDS) - counted)
+        self.assertEqual({"memory-asked-for", "firmware"}, set(KERNEL_MESSAGE_KINDS) - counted)
 
     def test_each_resource_is_declared_and_worded(self):
         words = [one.word for one in RESOURCES]

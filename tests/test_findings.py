@@ -17,7 +17,7 @@ from dunmist.diagnosis import findings
 from dunmist.diagnosis.records import ResourceState
 from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.sampling import Survey
-from dunmist.series import ComplaintSeries, ProcessorSensor, Storage, Surveyed
+from dunmist.series import KernelMessageSeries, ProcessorSensor, Storage, Surveyed
 from dunmist.series.sensors import SensorSeries
 from tests.handmade import (
     GIB,
@@ -216,7 +216,9 @@ class Memory(unittest.TestCase):
             exam.series.header.inventory = SimpleNamespace(firmware=None)
             exam.series.surveyed = Surveyed([])
             exam.series.complaints = [
-                ComplaintSeries("out-of-memory", "fit", 1, during, 3.0, 3.0, "Killed process 8", 8)
+                KernelMessageSeries(
+                    "out-of-memory", "fit", 1, during, 3.0, 3.0, "Killed process 8", 8
+                )
             ]
             (found,) = [one for rule in findings.memory.RULES for one in rule(exam, NOTHING)]
             with self.subTest(during=during):

@@ -5,7 +5,7 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from dunmist.computer import COMPLAINT_KINDS
+from dunmist.computer import KERNEL_MESSAGE_KINDS
 from dunmist.computer.boot_history import read_starts
 from dunmist.computer.kernel_log import KernelLog, LogLine, classify, parse_log_record
 from dunmist.computer.pending_restart import read_pending
@@ -109,7 +109,7 @@ class Lines(unittest.TestCase):
                 found = classify(LogLine(0.0, text))
                 self.assertIsNotNone(found)
                 self.assertEqual((kind, about), (found[0], str(found[1])))
-        self.assertEqual(set(COMPLAINT_KINDS), seen)
+        self.assertEqual(set(KERNEL_MESSAGE_KINDS), seen)
 
     def test_what_is_ordinary_is_none(self):
         for text in ORDINARY.strip().splitlines():

@@ -7,8 +7,8 @@ from types import SimpleNamespace
 from unittest import mock
 
 from dunmist.captures import CaptureReader
-from dunmist.computer.deadlined_processes import Children
-from dunmist.jobs.interim_verdict import FIRST_S, Belief, Believing
+from dunmist.computer.deadlined_processes import DeadlinedProcesses
+from dunmist.jobs.interim_verdict import FIRST_S, InterimJudge, InterimVerdict
 from dunmist.jobs.judge import judge
 from dunmist.recorder import Gauge, Now
 from dunmist.recorder.latest_state import Known
@@ -91,7 +91,7 @@ class Gauges(unittest.TestCase):
 
 class Beliefs(InFolder):
     def test_only_the_same_level_limit_and_culprit_agree(self):
-        one = Belief(5.0, "choked", "cpu", "auk", 0.9, False, 0.1)
+        one = InterimVerdict(5.0, "choked", "cpu", "auk", 0.9, False, 0.1)
         self.assertTrue(one.agrees(one._replace(at_s=9.0, confidence=0.5, is_sure=True)))
         for change in ({"level": "busy"}, {"limiting": "heat"}, {"culprit": None}):
             self.assertFalse(one.agrees(one._replace(**change)))
@@ -99,7 +99,7 @@ class Beliefs(InFolder):
 
     def test_it_is_asked_late_enough_answers_and_rests(self):
         path = capture_model(load_scenario("ringing-office"), self.folder / "a.gz", 8.0)
-        with Believing() as believing:
+        with InterimJudge() as believing:
             self.assertIsNone(believing.tick(FIRST_S - 0.1, path))
             self.assertFalse(believing._asked)
             found, until_s = believing.tick(8.0, path), time.monotonic() + 60
@@ -112,7 +112,7 @@ class Beliefs(InFolder):
             self.assertFalse(believing._asked)
 
     def test_without_an_answer_it_is_sampled_to_the_end(self):
-        with Believing() as believing:
+        with InterimJudge() as believing:
             believing._child.kill()
             believing._child.wait()
             for at_s in (5.0, 6.0, 7.0):
@@ -126,7 +126,7 @@ class Silent(unittest.TestCase):
     NEVER = ("-c", "import time; time.sleep(600)")
 
     def test_who_has_answered_meanwhile_is_heard_and_the_silent_one_left(self):
-        asked = Children({"auk": self.SAYS, "tern": self.NEVER})
+        asked = DeadlinedProcesses({"auk": self.SAYS, "tern": self.NEVER})
         asked._asked["auk"].wait(60)
         time.sleep(2.2)
         began_s = time.monotonic()
@@ -135,7 +135,7 @@ class Silent(unittest.TestCase):
         self.assertEqual({}, asked.answers())
 
     def test_who_is_left_does_not_stay(self):
-        asked = Children({"tern": self.NEVER})
+        asked = DeadlinedProcesses({"tern": self.NEVER})
         child = asked._asked["tern"]
         asked.leave()
         for _ in range(100):

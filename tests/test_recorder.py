@@ -18,7 +18,7 @@ import numpy as np
 
 from dunmist.captures import CaptureReader
 from dunmist.jobs.judge import judge
-from dunmist.recorder import Marks, Rules, Stretch, cut, load_watch_rules, read_segments
+from dunmist.recorder import Marks, Rules, TimeWindow, cut, load_watch_rules, read_segments
 from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Tick
 from dunmist.series import Part, load_series
@@ -44,7 +44,7 @@ class Cutting(InFolder):
                 whole = capture_model(load_scenario(name), self.folder / f"{name}.gz", 40.0)
                 with CaptureReader(whole) as reader:
                     began = datetime.fromisoformat(reader.header.started).timestamp()
-                wanted = Stretch(began + 10, began + 30)
+                wanted = TimeWindow(began + 10, began + 30)
                 path = self.folder / f"{name}-part.gz"
                 found = cut([whole], wanted, path)
                 self.assertEqual((21, 20.0), (found.ticks, found.duration_s))

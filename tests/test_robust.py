@@ -17,7 +17,7 @@ from tempfile import TemporaryDirectory
 from dunmist.captures import CaptureReader
 from dunmist.computer import Home, Root, Unread, read_autostart
 from dunmist.computer.rooted_open import open_stepwise
-from dunmist.jobs.capture import Wishes, run_capture
+from dunmist.jobs.capture import CaptureOptions, run_capture
 from dunmist.jobs.judge import judge
 from dunmist.reports import triage_json
 from dunmist.sampling import Event, ProcessLine, Tick
@@ -162,7 +162,7 @@ class Spoilt(unittest.TestCase):
                 model = ModelComputer(load_scenario("ringing-office"))
                 tree = ComputerTree(model, place)
                 clock = Meddling(model, tree, place, seed)
-                run_capture(Wishes(path, 12.0, 1.0, place, force=True), clock)
+                run_capture(CaptureOptions(path, 12.0, 1.0, place, force=True), clock)
                 tree.close()
                 judged = judge(path)
                 self.assertEqual(13, judged.series.ticks)

@@ -24,7 +24,7 @@ from dunmist.series.counters import Readings, increments
 from dunmist.series.devices import DeviceCollector
 from dunmist.series.memory_breakdown import UNNAMED
 from dunmist.series.processes import Shared, process_series
-from dunmist.series.samples import ProcessCollector, Surroundings
+from dunmist.series.samples import CaptureContext, ProcessCollector
 from dunmist.series.sensors import sensor_series
 from dunmist.series.sockets import SocketCollector, network_use
 from dunmist.series.unsampled_usage import ChildTime, late_use
@@ -250,7 +250,7 @@ class Processes(unittest.TestCase):
         grouping.order_by_parent()
         found = impossible(on)
         about = SimpleNamespace(clock_ticks_per_s=100, page_bytes=4096)
-        around = Surroundings(grouping, about, rate(2.0, on), 1000.0, found)
+        around = CaptureContext(grouping, about, rate(2.0, on), 1000.0, found)
         nothing = np.zeros((on.intervals, len(grouping.groups)))
         return process_series(collected, around, Shared(nothing, nothing, nothing)), found
 

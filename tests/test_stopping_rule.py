@@ -10,7 +10,7 @@ from types import SimpleNamespace
 import numpy as np
 
 from dunmist.diagnosis import Trace, is_decided, thresholds
-from dunmist.jobs.interim_verdict import Belief, look
+from dunmist.jobs.interim_verdict import InterimVerdict, look
 from dunmist.series import Rate, TimeLine
 from dunmist.simulation import load_scenario
 from tests.program import InFolder, capture_model, run
@@ -62,7 +62,7 @@ class Looking(InFolder):
         self.assertEqual(("cpu", "nestcam-index", False), (*first[2:4], first.is_sure))
         self.assertTrue(look(9.0, path, first).is_sure)
         self.assertFalse(look(5.0, path, first).is_sure)
-        other = Belief(*first[:3], "somebody else", *first[4:])
+        other = InterimVerdict(*first[:3], "somebody else", *first[4:])
         self.assertFalse(look(9.0, path, other).is_sure)
 
     def test_a_capture_ends_when_it_is_sure(self):

@@ -31,7 +31,7 @@ from dunmist.advice.comparing import (
     tell_unusual,
 )
 from dunmist.advice.evidence import declared_evidence
-from dunmist.advice.ladder_steps import Rung, act_against
+from dunmist.advice.ladder_steps import FilledStep, act_against
 from dunmist.advice.owner import Told, tell_owner
 from dunmist.advice.program_facts import About, about_lines, what_it_is
 from dunmist.advice.protection import protected_by_name, protected_unit
@@ -67,11 +67,11 @@ __all__ = [
     "ComparedFigure",
     "CulpritAdvice",
     "Evidence",
+    "FilledStep",
     "FindingAdvice",
     "Frees",
     "Judged",
     "ResourceAdvice",
-    "Rung",
     "Step",
     "Target",
     "Told",

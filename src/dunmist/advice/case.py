@@ -8,7 +8,7 @@ import re
 from typing import NamedTuple
 
 from dunmist.advice.circumstances import circumstances
-from dunmist.advice.ladder_steps import Acting, Rung, rungs_of
+from dunmist.advice.ladder_steps import Acting, FilledStep, rungs_of
 from dunmist.advice.program_facts import About, about_process
 from dunmist.advice.protection import Protections, protected_unit
 from dunmist.advice.template_values import (
@@ -36,7 +36,7 @@ class Case(NamedTuple):
     application: Application
     role: Role
     about: About
-    rungs: list[Rung]
+    rungs: list[FilledStep]
 
 
 class Cases:
@@ -46,7 +46,7 @@ class Cases:
         self._series, self._diagnosis = series, diagnosis
         self._protections = Protections(series)
         self._cases: dict[tuple[int, Role], Case | None] = {}
-        self._findings: dict[int, list[Rung]] = {}
+        self._findings: dict[int, list[FilledStep]] = {}
         self._abouts: dict[int, About] = {}
 
     def about(self, process: Process) -> About:
@@ -72,7 +72,7 @@ class Cases:
         """Return the case of a ranked application."""
         return self.of(culprit.application, culprit.role)
 
-    def of_finding(self, finding: Finding) -> list[Rung]:
+    def of_finding(self, finding: Finding) -> list[FilledStep]:
         """Return the steps against a finding, safest first."""
         if id(finding) not in self._findings:
             self._findings[id(finding)] = self._rungs_against(finding)
@@ -90,7 +90,7 @@ class Cases:
         rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
         return Case(application, role, about, rungs)
 
-    def _rungs_against(self, finding: Finding) -> list[Rung]:
+    def _rungs_against(self, finding: Finding) -> list[FilledStep]:
         outside = self._diagnosis.external_cause
         if outside and finding.kind in ladder()["outside"].get(outside.kind, ()):
             return []

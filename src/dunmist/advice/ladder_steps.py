@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from dunmist.advice.case import Case
 
 
-class Rung(NamedTuple):
+class FilledStep(NamedTuple):
     """A step as people read it, what goes after "First" in a verdict, and its act, if any."""
 
     step: Step
@@ -76,11 +76,11 @@ def _targets(about: About, verb: Verb) -> list[Target]:
 
 def rungs_of(
     names: list[str], holding: frozenset[str], filling: dict[str, str], acting: Acting
-) -> list[Rung]:
+) -> list[FilledStep]:
     """Return the named steps that fit what is so, safest first."""
     steps = ladder()["step"]
     rungs = [
-        Rung(
+        FilledStep(
             _step(name, steps[name], filling, _freed(steps[name], acting)),
             steps[name].get("brief", "").format_map(filling),
             acting.act(steps[name].get("act")),

@@ -36,9 +36,9 @@ def capture(
     Ctrl-C ends it early and keeps what it has. Without -o the file is named for the computer and
     the time. Nothing on the computer is changed.
     """
-    from dunmist.jobs import Wishes, run_capture
+    from dunmist.jobs import CaptureOptions, run_capture
 
-    wishes = Wishes(output, duration_s, every_s, root, note, force, complaints=complaints,
+    options = CaptureOptions(output, duration_s, every_s, root, note, force, complaints=complaints,
                     until_sure=until_sure)  # fmt: skip
     if collected is not None:
         ignored = "what was collected has its own time and place; leave out {}"
@@ -46,16 +46,16 @@ def capture(
                      ignored)  # fmt: skip
         from dunmist.cli.remote import read_collected
 
-        path = read_collected(collected, wishes)
+        path = read_collected(collected, options)
     elif host is not None:
         refuse_given(context, ("until_sure",), "{} is for this computer; leave it out with --on")
         from dunmist.cli.remote import capture_remote
 
-        path = capture_remote(host, wishes, sudo=sudo)
+        path = capture_remote(host, options, sudo=sudo)
     else:
         refuse_given(context, ("sudo",), "{} goes with --on")
         from dunmist.cli.progress import progress_for
 
-        path = run_capture(wishes, follow=progress_for)
+        path = run_capture(options, follow=progress_for)
     if str(path) != "-":
         click.echo(f"kept {path}; next: dunmist triage {path}", err=True)

@@ -10,7 +10,7 @@ from dunmist.captures import share_capture
 from dunmist.exports import export_capture, send_capture
 from dunmist.exports.otlp_http import parse_receiver
 from dunmist.exports.writing import ending_of
-from dunmist.jobs.judge import Moment, judge, part_of
+from dunmist.jobs.judge import PointInTime, judge, part_of
 
 
 class ExportWish(NamedTuple):
@@ -18,8 +18,8 @@ class ExportWish(NamedTuple):
 
     output: Path | None
     address: str | None
-    since: Moment | None
-    until: Moment | None
+    since: PointInTime | None
+    until: PointInTime | None
     share: bool
     force: bool
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import click
 
-from dunmist.advice import GUESSES, Case, Judged, Rung, percent
+from dunmist.advice import GUESSES, Case, FilledStep, Judged, percent
 from dunmist.cli.sparklines import curve_text
 from dunmist.diagnosis import ResourceState
 from dunmist.harmless import cut_middle, harmless
@@ -162,7 +162,7 @@ def _steps(judged: Judged, width: int) -> Iterator[Line]:
             yield [Piece(f"     {fix} --step {number}")]
 
 
-def _ladder(judged: Judged) -> tuple[list[Rung], str | None]:
+def _ladder(judged: Judged) -> tuple[list[FilledStep], str | None]:
     """Return the steps that the headline means, and the command that carries them out."""
     diagnosis, cases = judged.diagnosis, judged.cases
     if diagnosis.culprits and not diagnosis.external_cause:

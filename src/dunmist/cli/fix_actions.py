@@ -7,7 +7,7 @@ from collections import defaultdict
 
 import click
 
-from dunmist.advice import Act, Rung, cores_text, percent
+from dunmist.advice import Act, FilledStep, cores_text, percent
 from dunmist.cli.progress import progress_for
 from dunmist.errors import Refused, Stopped, Unsuccessful
 from dunmist.fixing import Effect, brought, score, settled
@@ -28,7 +28,7 @@ def print_ladder(chosen: Chosen) -> None:
         say(f"{number:3}. {rung.step.text} [{rung.step.risk}{by}]", indent=5)
 
 
-def print_rung(chosen: Chosen, rung: Rung) -> None:
+def print_rung(chosen: Chosen, rung: FilledStep) -> None:
     """Print exactly what a step would do."""
     step, act = rung.step, rung.act
     lines = [f"{chosen.name}: {step.text}", f"risk: {step.risk}"]
@@ -50,7 +50,7 @@ def refusal_of(chosen: Chosen, wanted: Act) -> str | None:
     return refusal(chosen.judged.series.header, wanted)
 
 
-def carry_out(chosen: Chosen, rung: Rung, *, measure: bool) -> None:
+def carry_out(chosen: Chosen, rung: FilledStep, *, measure: bool) -> None:
     """Carry an act out and say what came of it.
 
     Raises Refused when it must not be done, Unsuccessful when it did not do what it was for, and

@@ -106,7 +106,7 @@ COMPLAINTS = ("slow", "freezes", "hot", "noisy", "battery", "network", "start")
 PROGRAM = "program:"
 
 
-class Complaint(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
+class KernelMessage(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
     """What somebody complained of: a word, or ``program:NAME``."""
 
     name = "complaint"
@@ -135,7 +135,7 @@ class Complaint(click.ParamType):  # type: ignore[type-arg]  # generic since cli
 def complaint_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the option that says which question the verdict answers."""
     return click.option(
-        "--complaint", "complaints", type=Complaint(), multiple=True, metavar="WORD",
+        "--complaint", "complaints", type=KernelMessage(), multiple=True, metavar="WORD",
         help="What it is that somebody complained of, which the verdict then answers: "
         f"{', '.join(COMPLAINTS)} or program:NAME. Repeatable.",
     )(command)  # fmt: skip

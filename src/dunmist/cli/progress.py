@@ -13,7 +13,7 @@ from dunmist.applications import RunningUse
 from dunmist.computer import Machine
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs.capture import Telling
-from dunmist.jobs.interim_verdict import Belief
+from dunmist.jobs.interim_verdict import InterimVerdict
 from dunmist.sampling import Observer, Plan, Record, Tick
 
 if TYPE_CHECKING:
@@ -37,11 +37,11 @@ class Progress:
         self._processors = len(machine.processors)
         self._use = RunningUse(observer, machine.clock_ticks_per_s)
         self._before: dict[int, list[int]] = {}
-        self._belief: Belief | None = None
+        self._belief: InterimVerdict | None = None
 
-    def add(self, record: Record | Belief) -> None:
+    def add(self, record: Record | InterimVerdict) -> None:
         """Take one record into account, or what is believed so far."""
-        if isinstance(record, Belief):
+        if isinstance(record, InterimVerdict):
             self._belief = record
             return
         self._use.add(record)
@@ -85,7 +85,7 @@ class Progress:
         return ", ".join(named) or "nothing yet"
 
 
-def _believed(belief: Belief) -> str:
+def _believed(belief: InterimVerdict) -> str:
     """Return what is believed so far, and how firm that is."""
     if belief.limiting is None:
         return f"{belief.level}, nothing limits"

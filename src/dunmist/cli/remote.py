@@ -6,21 +6,21 @@ import click
 
 from dunmist.cli.progress import progress_for
 from dunmist.harmless import harmless
-from dunmist.jobs import Wishes
+from dunmist.jobs import CaptureOptions
 from dunmist.jobs.remote_capture import RemoteCapture, capture_from, capture_on
 from dunmist.remote.ssh_transport import RemoteTarget, parse_host
 
 
-def capture_remote(host: str, wishes: Wishes, *, sudo: bool) -> Path:
+def capture_remote(host: str, options: CaptureOptions, *, sudo: bool) -> Path:
     """Sample a computer over SSH and return the capture."""
-    if str(wishes.root) != "/":
+    if str(options.root) != "/":
         raise click.UsageError("--root is of this computer; leave it out with --on")
-    return _told(capture_on(RemoteTarget(parse_host(host), sudo), wishes, progress_for))
+    return _told(capture_on(RemoteTarget(parse_host(host), sudo), options, progress_for))
 
 
-def read_collected(file: Path, wishes: Wishes) -> Path:
+def read_collected(file: Path, options: CaptureOptions) -> Path:
     """Make a capture of a collector's file and return it."""
-    return _told(capture_from(file, wishes))
+    return _told(capture_from(file, options))
 
 
 def _told(found: RemoteCapture) -> Path:

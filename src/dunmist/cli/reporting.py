@@ -10,7 +10,7 @@ from dunmist.advice import Judged
 from dunmist.captures import share_capture
 from dunmist.harmless import harmless
 from dunmist.jobs.acts import told_of
-from dunmist.jobs.judge import Moment, judge, part_of
+from dunmist.jobs.judge import PointInTime, judge, part_of
 from dunmist.jobs.report_extras import sections_beside
 from dunmist.output import check_output, write_whole
 from dunmist.reports import (
@@ -34,8 +34,8 @@ class ReportWish(NamedTuple):
     for_owner: bool
     force: bool
     complaints: tuple[str, ...] = ()
-    since: Moment | None = None
-    until: Moment | None = None
+    since: PointInTime | None = None
+    until: PointInTime | None = None
     normal: tuple[Path, ...] = ()
     full: bool = False
 

@@ -21,7 +21,7 @@ from dunmist.cli.sparklines import curve_text
 from dunmist.cli.watching import Telling, line_of
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job
-from dunmist.recorder import Gauge, Kept, Known, Mark, Moment, Now, Taker
+from dunmist.recorder import Gauge, Kept, Known, LiveApplication, Mark, Now, TickTime
 from dunmist.remote.ssh_transport import RemoteTarget
 from dunmist.sampling import Record
 
@@ -36,7 +36,7 @@ LOOK_S = 0.5
 KEYS = "1 processor  2 memory  3 disk  4 network  5 heat   space hold   ↑↓ ⏎ open   k mark   q end"
 BACK = "esc or ⏎ back   k mark   q end"
 # what to sort by: heading, and the figure
-ORDERS: dict[str, tuple[str, Callable[[Taker], float]]] = {
+ORDERS: dict[str, tuple[str, Callable[[LiveApplication], float]]] = {
     "1": ("processor", lambda one: one.cores),
     "2": ("memory", lambda one: one.memory_bytes),
     "3": ("disk", lambda one: one.disk_bytes_per_s),
@@ -134,7 +134,7 @@ class Screen:
         elif word == "q":
             self._stop()
         elif word == "k" and self._watched is not None:
-            moment = Moment(self._watched.tick.at_s, datetime.now().astimezone())
+            moment = TickTime(self._watched.tick.at_s, datetime.now().astimezone())
             self._watched.incidents.mark(moment, Mark("marked on the screen", os.getuid()))
         elif key == curses.KEY_UP:
             self._view = view._replace(chosen=max(0, view.chosen - 1))
@@ -240,7 +240,7 @@ class Screen:
             text += _strip(one.history, room, max(1.0, *one.history) if one.history else 1.0)
             self._put(row + 1 + place, 0, text, curses.A_REVERSE if place == chosen else 0)
 
-    def _draw_one(self, row: int, one: Taker, lines: int, columns: int) -> None:
+    def _draw_one(self, row: int, one: LiveApplication, lines: int, columns: int) -> None:
         """Draw the processes of one application: state, owner, ports, unit, what they wait in."""
         self._put(row, 0, cut_middle(harmless(
             f"{one.name}: {len(one.processes)} processes, {one.cores:.2f} cores, "
@@ -269,7 +269,9 @@ def _strip(values: Iterable[float | None], room: int, most: float) -> str:
     return curve_text(kept, most).rjust(max(0, room))
 
 
-def with_screen(wanted: job.WatchWishes, tell: Telling, target: RemoteTarget | None = None) -> None:
+def with_screen(
+    wanted: job.RecorderOptions, tell: Telling, target: RemoteTarget | None = None
+) -> None:
     """Record with a screen until told to end, and give the terminal back."""
 
     def run(window: "Window") -> None:

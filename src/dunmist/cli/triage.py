@@ -59,19 +59,21 @@ def triage(
         raise click.UsageError("what is not as usual is JSON of 'dunmist compare --json'")
     if file is None:
         refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
-        from dunmist.jobs import Wishes, run_capture
+        from dunmist.jobs import CaptureOptions, run_capture
 
-        wishes = Wishes(output, duration_s, every_s, root, note, force, complaints=complaints,
-                        until_sure=host is None)  # fmt: skip
+        options = CaptureOptions(
+            output, duration_s, every_s, root, note, force, complaints=complaints,
+            until_sure=host is None,
+        )  # fmt: skip
         if host is not None:
             from dunmist.cli.remote import capture_remote
 
-            file = capture_remote(host, wishes, sudo=sudo)
+            file = capture_remote(host, options, sudo=sudo)
         else:
             refuse_given(context, ("sudo",), "{} goes with --on")
             from dunmist.cli.progress import progress_for
 
-            file = run_capture(wishes, follow=progress_for)
+            file = run_capture(options, follow=progress_for)
         click.echo(f"kept {file}", err=True)
     else:
         refuse_given(context, SAMPLING, f"{file} is sampled already; leave out {{}}")

@@ -46,7 +46,7 @@ class Lines:
 
 def run(options: "WatchOptions", *, plain: bool) -> None:
     """Record until told to end, with a screen where there is a terminal."""
-    wanted = job.WatchWishes(
+    wanted = job.RecorderOptions(
         options.every_s, options.keep_s, options.most_bytes, options.duration_s, options.root
     )
     target = RemoteTarget(parse_host(options.host), options.sudo) if options.host else None

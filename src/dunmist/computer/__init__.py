@@ -22,7 +22,12 @@ from dunmist.computer.graphics import (
     read_graphics,
 )
 from dunmist.computer.inventory import Inventory, read_inventory
-from dunmist.computer.kernel_log import COMPLAINT_KINDS, Complaint, ComplaintKind, KernelLog
+from dunmist.computer.kernel_log import (
+    KERNEL_MESSAGE_KINDS,
+    KernelLog,
+    KernelMessage,
+    KernelMessageKind,
+)
 from dunmist.computer.known_updates import KnownUpdates, read_known_updates
 from dunmist.computer.link_queues import LinkQueues, QueueSample
 from dunmist.computer.links import Link, LinkSample, parse_net_dev, parse_tcp_counters
@@ -116,10 +121,10 @@ from dunmist.computer.users import is_person, read_users
 
 __all__ = [
     "COMMAND_LINE_BYTES",
-    "COMPLAINT_KINDS",
     "DEADLINE_S",
     "DELETED",
     "INET_FILES",
+    "KERNEL_MESSAGE_KINDS",
     "MANAGER",
     "PF_KTHREAD",
     "PROCESS_NUMBER_MAX",
@@ -132,8 +137,6 @@ __all__ = [
     "V2_ROOTS",
     "AskedDrives",
     "Boot",
-    "Complaint",
-    "ComplaintKind",
     "ComputerStart",
     "ControlGroups",
     "Counter",
@@ -151,6 +154,8 @@ __all__ = [
     "Identity",
     "Inventory",
     "KernelLog",
+    "KernelMessage",
+    "KernelMessageKind",
     "KnownUpdates",
     "Link",
     "LinkQueues",

@@ -11,7 +11,7 @@ DEADLINE_S = 2.0
 HEARD_S = 0.05
 
 
-class Children:
+class DeadlinedProcesses:
     """Questions asked at once, each of an isolated Python with the given arguments.
 
     They are answered while other things are done; each has two seconds from when it was asked.
@@ -46,7 +46,7 @@ class Children:
 
 def ask_children(questions: Mapping[str, Sequence[str]]) -> dict[str, bytes | None]:
     """Ask several questions at once and wait for the answers, as :class:`Children` has them."""
-    return Children(questions).answers()
+    return DeadlinedProcesses(questions).answers()
 
 
 def _answer(child: "subprocess.Popen[bytes]", until_s: float) -> bytes | None:

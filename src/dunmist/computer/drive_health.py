@@ -14,7 +14,7 @@ from pathlib import Path
 
 import msgspec
 
-from dunmist.computer.deadlined_processes import Children
+from dunmist.computer.deadlined_processes import DeadlinedProcesses
 from dunmist.computer.disks import Disk
 from dunmist.computer.parsing import Counter, ParseError, parse_text
 from dunmist.computer.root import Root
@@ -73,7 +73,7 @@ class AskedDrives:
     def __init__(self, root: Root, disks: list[Disk]) -> None:
         names = [disk.name for disk in disks if ASKED.match(disk.name) and not disk.removable]
         self._root, self._names = root, names
-        self._children: Children | None = None
+        self._children: DeadlinedProcesses | None = None
         if root.is_this_computer and names:
             if os.geteuid():
                 root.note(SUBJECT, "permission")
@@ -82,7 +82,7 @@ class AskedDrives:
                 self._names = [name for name in names if may_be_asked(root, name)]
                 for name in set(names) - set(self._names):
                     root.note(SUBJECT, "absent", name)
-                self._children = Children({name: (ASK, name) for name in self._names})
+                self._children = DeadlinedProcesses({name: (ASK, name) for name in self._names})
 
     def health(self) -> list[DriveHealth]:
         """Return what they said."""

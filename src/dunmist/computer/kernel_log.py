@@ -25,14 +25,14 @@ DEVICE = (1, 11)  # Documentation/admin-guide/devices.txt
 RECORD_MOST_BYTES = 16 << 10
 US_PER_S = 1e6
 TEXT_MOST, KINDS_MOST = 240, 200
-ComplaintKind = Literal[
+KernelMessageKind = Literal[
     "medium-error", "io-error", "drive-reset", "file-system-error", "file-system-read-only",
     "machine-check", "memory-corrected", "memory-uncorrected", "bus-error", "heat-limit",
     "out-of-memory", "memory-asked-for", "hung-task", "processor-stuck", "kernel-fault",
     "graphics-reset", "usb-reset", "over-current", "network-link-down", "transmit-stuck", "crash",
     "firmware",
 ]  # fmt: skip
-COMPLAINT_KINDS: tuple[ComplaintKind, ...] = get_args(ComplaintKind)
+KERNEL_MESSAGE_KINDS: tuple[KernelMessageKind, ...] = get_args(KernelMessageKind)
 # addresses of other computers and of people's devices are nobody's business
 _ADDRESS = re.compile(r"\b(?:[0-9a-f]{2}:){5}[0-9a-f]{2}\b", re.I)
 # priority, number, microseconds since the start, flags, and whatever a later kernel adds
@@ -45,17 +45,17 @@ _NAME_FIRST = re.compile(
     r"(?:\\x[0-9a-f]{2}|[^\\]){1,15}?"
     r"(?:\[\d+\]:? |\s?\(\d+\): |: (?:page allocation|vmalloc)| invoked oom-killer: )"
 )
-NAME_FIRST_KINDS: tuple[ComplaintKind, ...] = ("crash", "memory-asked-for")
+NAME_FIRST_KINDS: tuple[KernelMessageKind, ...] = ("crash", "memory-asked-for")
 
 
-class Complaint(msgspec.Struct, frozen=True, omit_defaults=True):
+class KernelMessage(msgspec.Struct, frozen=True, omit_defaults=True):
     """Lines of one class that name one thing; ``text`` is the newest of them.
 
     ``about`` is a device, a file system's device or a program. Times are seconds before the tick
     they stand in, by the clock of the log, which stands while the computer sleeps.
     """
 
-    kind: ComplaintKind
+    kind: KernelMessageKind
     about: str | None
     count: Counter
     first_ago_s: float
@@ -74,7 +74,7 @@ class LogLine(NamedTuple):
 class MessageClass(NamedTuple):
     """How lines of a class are known."""
 
-    kind: ComplaintKind
+    kind: KernelMessageKind
     word: bytes
     pattern: re.Pattern[str]
 
@@ -104,7 +104,7 @@ def parse_log_record(data: bytes) -> LogLine | None:
     return LogLine(count_of(match[2], LOG) / US_PER_S, text_of(line))
 
 
-def classify(line: LogLine) -> tuple[ComplaintKind, str | None, int | None] | None:
+def classify(line: LogLine) -> tuple[KernelMessageKind, str | None, int | None] | None:
     """Return the class of a line, what it names and the process number; None for all others."""
     data = line.text.encode()
     is_name_first = _NAME_FIRST.match(line.text) is not None
@@ -118,9 +118,9 @@ def classify(line: LogLine) -> tuple[ComplaintKind, str | None, int | None] | No
     return None
 
 
-def summed(lines: list[LogLine], now_s: float) -> list[Complaint]:
+def summed(lines: list[LogLine], now_s: float) -> list[KernelMessage]:
     """Return the complaints among lines, one for each class and thing, oldest first."""
-    found: dict[tuple[ComplaintKind, str | None], Complaint] = {}
+    found: dict[tuple[KernelMessageKind, str | None], KernelMessage] = {}
     for line in lines:
         known = classify(line)
         if known is None:
@@ -130,7 +130,7 @@ def summed(lines: list[LogLine], now_s: float) -> list[Complaint]:
         before = found.get((kind, about))
         if before is None and len(found) >= KINDS_MOST:
             continue
-        found[kind, about] = Complaint(
+        found[kind, about] = KernelMessage(
             kind, about, before.count + 1 if before else 1,
             before.first_ago_s if before else ago_s, ago_s, _kept(line.text), pid,
         )  # fmt: skip
@@ -166,7 +166,7 @@ class KernelLog:
             raise OSError(f"{LOG}: not the kernel's log")
         return descriptor
 
-    def look(self, uptime_s: float | None) -> list[Complaint]:
+    def look(self, uptime_s: float | None) -> list[KernelMessage]:
         """Return the complaints since the last look; ``uptime_s`` dates those of a copy."""
         lines = []
         for record in self._records():

@@ -272,7 +272,7 @@ class EffectLimits(_Figures, frozen=True):
     least_change: float
 
 
-class StretchLimits(_Figures, frozen=True):
+class BadWindowLimits(_Figures, frozen=True):
     """When it was bad."""
 
     long_s: float
@@ -374,7 +374,7 @@ class Thresholds(_Figures, frozen=True):
     effect: EffectLimits
     prove: ProveLimits
     sure: SureLimits
-    stretch: StretchLimits
+    stretch: BadWindowLimits
     compare: CompareLimits
 
     def of_disk(self, kind: DiskKind) -> DiskKindLimits:

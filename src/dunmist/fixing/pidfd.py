@@ -18,7 +18,7 @@ from dunmist.errors import Refused
 from dunmist.fixing.journal import JournalLine
 
 
-class Held(NamedTuple):
+class HeldProcess(NamedTuple):
     """A living process that is certainly the one that was meant."""
 
     target: Target
@@ -40,9 +40,9 @@ class Held(NamedTuple):
 
 
 @contextmanager
-def hold(root: Root, targets: list[Target]) -> Iterator[list[Held]]:
+def hold(root: Root, targets: list[Target]) -> Iterator[list[HeldProcess]]:
     """Give those of the targets that still live; the numbers of others may have new owners."""
-    held: list[Held] = []
+    held: list[HeldProcess] = []
     try:
         for target in targets:
             found = _hold_one(root, target)
@@ -55,7 +55,7 @@ def hold(root: Root, targets: list[Target]) -> Iterator[list[Held]]:
 
 
 def reverse_each(
-    line: JournalLine, root: Root, word: str, reverse: Callable[[Held], object]
+    line: JournalLine, root: Root, word: str, reverse: Callable[[HeldProcess], object]
 ) -> str:
     """Do something to each process of an act that still lives, and return what came of it.
 
@@ -77,7 +77,7 @@ def read_stat(root: Root, pid: int) -> ProcessStat | None:
         return None  # it ended between two reads
 
 
-def _hold_one(root: Root, target: Target) -> Held | None:
+def _hold_one(root: Root, target: Target) -> HeldProcess | None:
     try:
         # opened first, compared afterwards: the other way round leaves a gap
         descriptor = os.pidfd_open(target.pid)
@@ -85,7 +85,7 @@ def _hold_one(root: Root, target: Target) -> Held | None:
         return None
     with suppress(OSError):
         stat = read_stat(root, target.pid)
-        held = Held(target, descriptor)
+        held = HeldProcess(target, descriptor)
         if stat and stat.start_clk == target.start_clk and not held.has_ended():
             return held
     os.close(descriptor)

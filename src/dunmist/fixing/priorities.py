@@ -16,7 +16,7 @@ from dunmist.advice import Act, Target
 from dunmist.computer import Root
 from dunmist.errors import Refused
 from dunmist.fixing.journal import JournalLine, Remembered, Result
-from dunmist.fixing.pidfd import Held, hold, reverse_each
+from dunmist.fixing.pidfd import HeldProcess, hold, reverse_each
 
 Found = TypeVar("Found")
 LOWER_NICE = 10
@@ -77,7 +77,7 @@ def _lower(targets: list[Target], root: Root, lower: Callable[[int], None]) -> R
 
 
 def _restored(line: JournalLine, root: Root, write: Callable[[int, int], None]) -> str:
-    def restore(held: Held) -> None:
+    def restore(held: HeldProcess) -> None:
         target, before = held.target, line.before.get(held.target.pid, {})
         values = set(before.values())
         if not values:
@@ -104,7 +104,7 @@ def _restored(line: JournalLine, root: Root, write: Callable[[int, int], None]) 
     return reverse_each(line, root, "as before", restore)
 
 
-def _each_thread(root: Root, held: Held, do: Callable[[int], Found]) -> dict[int, Found]:
+def _each_thread(root: Root, held: HeldProcess, do: Callable[[int], Found]) -> dict[int, Found]:
     """Do something to every thread of a process; return what it gave by thread number."""
     done: dict[int, Found] = {}
     directory = f"proc/{held.target.pid}/task"

@@ -7,7 +7,7 @@ from dunmist.advice import Act, Target
 from dunmist.computer import Root
 from dunmist.fixing.journal import JournalLine, Result
 from dunmist.fixing.live_processes import Live, came_back, read_live
-from dunmist.fixing.pidfd import Held, hold, read_stat, reverse_each
+from dunmist.fixing.pidfd import HeldProcess, hold, read_stat, reverse_each
 
 # how long is waited for a signal to show, for an end, and for what ended to come back
 STOP_S, END_S, BACK_S, LOOK_EVERY_S = 2.0, 5.0, 2.0, 0.1
@@ -46,7 +46,7 @@ def force_end(act: Act, targets: list[Target], root: Root) -> Result:
         return _end(signal.SIGKILL, held, root)
 
 
-def _stop_or_go(number: signal.Signals, held: list[Held], root: Root) -> Result:
+def _stop_or_go(number: signal.Signals, held: list[HeldProcess], root: Root) -> Result:
     for process in held:
         process.send(number)
     stops = number == signal.SIGSTOP
@@ -59,14 +59,14 @@ def _stop_or_go(number: signal.Signals, held: list[Held], root: Root) -> Result:
     return Result(f"{done} of {len(held)} processes are {word}", done == len(held))
 
 
-def _in_state(held: list[Held], root: Root, *, stopped: bool) -> int:
+def _in_state(held: list[HeldProcess], root: Root, *, stopped: bool) -> int:
     """Return how many of the processes are stopped, or no longer stopped."""
     states = [stat.state for process in held if (stat := read_stat(root, process.target.pid))]
     # t is stopped by a debugger
     return sum((state in "Tt") == stopped for state in states)
 
 
-def _end(number: signal.Signals, held: list[Held], root: Root) -> Result:
+def _end(number: signal.Signals, held: list[HeldProcess], root: Root) -> Result:
     before = read_live(root)
     for process in held:
         process.send(number)

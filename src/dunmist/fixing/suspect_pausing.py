@@ -22,7 +22,7 @@ from dunmist.fixing import watchdog
 from dunmist.fixing.freezing import freezer_of
 from dunmist.fixing.guards import check_processes, check_targets
 from dunmist.fixing.live_processes import family, read_live
-from dunmist.fixing.pidfd import Held, hold, read_stat
+from dunmist.fixing.pidfd import HeldProcess, hold, read_stat
 from dunmist.fixing.safety_net import safety_net
 
 SAY_EVERY_S = 0.5
@@ -63,7 +63,7 @@ class Alternating:
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._run, name="alternating", daemon=True)
         self._stack = ExitStack()
-        self._held: dict[tuple[int, int], Held] = {}
+        self._held: dict[tuple[int, int], HeldProcess] = {}
         self._freezer: int | None = None
         self.phases: list[Phase] = []
         self.trouble: str | None = None

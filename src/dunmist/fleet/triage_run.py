@@ -14,7 +14,7 @@ from dunmist.fleet.report import write_reports
 from dunmist.fleet.result_cache import Done
 from dunmist.fleet.summary import Summary, Summing
 
-Followed = Callable[[int, int], None]
+Progress = Callable[[int, int], None]
 
 
 class Finished(NamedTuple):
@@ -26,7 +26,7 @@ class Finished(NamedTuple):
 
 
 def triage_fleet(
-    places: list[str], folder: Path, engine: Engine, follow: Followed | None = None
+    places: list[str], folder: Path, engine: Engine, follow: Progress | None = None
 ) -> Finished:
     """Triage all captures of the places into a folder.
 

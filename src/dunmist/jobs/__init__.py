@@ -5,7 +5,7 @@ whoever wants to see how far a job has come hands in what follows it. Heavy room
 the job that needs them, so that a capture loads none of them.
 """
 
-from dunmist.jobs.capture import Wishes, run_capture
+from dunmist.jobs.capture import CaptureOptions, run_capture
 from dunmist.jobs.settings import journal_path
 
-__all__ = ["Wishes", "journal_path", "run_capture"]
+__all__ = ["CaptureOptions", "journal_path", "run_capture"]

@@ -28,7 +28,7 @@ from dunmist.captures import (
 from dunmist.computer import Inventory, Machine, Root, Unread, read_inventory, read_machine
 from dunmist.errors import UnreadableComputer, WrongUsage
 from dunmist.jobs.graceful_shutdown import BrokenOff, Ending, ended_by_signals
-from dunmist.jobs.interim_verdict import FIRST_S, Belief, Believing
+from dunmist.jobs.interim_verdict import FIRST_S, InterimJudge, InterimVerdict
 from dunmist.jobs.settings import settings_directory
 from dunmist.output import STANDARD, check_output
 from dunmist.sampling import (
@@ -44,11 +44,11 @@ from dunmist.sampling import (
 )
 
 # given what is sampled and by whom, gives what is told each record as it is taken
-Telling = Callable[[Record | Belief], None]
+Telling = Callable[[Record | InterimVerdict], None]
 Follower = Callable[[Plan, Observer | None, Machine], AbstractContextManager[Telling]]
 
 
-class Wishes(NamedTuple):
+class CaptureOptions(NamedTuple):
     """What was asked for; ``output`` None means a name made from host and time.
 
     ``until_sure`` ends it as soon as more of it would hardly change the verdict.
@@ -91,7 +91,7 @@ def follow_nothing(
 
 
 def run_capture(
-    wishes: Wishes, clock: Clock | None = None, follow: Follower = follow_nothing,
+    options: CaptureOptions, clock: Clock | None = None, follow: Follower = follow_nothing,
     sampled_by: SampledBy | None = None, root: Root | None = None,
 ) -> Path:  # fmt: skip
     """Sample as wished and return the path of the capture.
@@ -100,31 +100,31 @@ def run_capture(
     computer's) no signal is caught; raises KeyboardInterrupt where a signal gives up the job.
     ``sampled_by`` is who reads in our place, ``root`` what is read instead of the options' own.
     """
-    if wishes.every_s > wishes.duration_s:
+    if options.every_s > options.duration_s:
         raise WrongUsage(
-            f"--every {wishes.every_s:g} s is longer than --for {wishes.duration_s:g} s, "
+            f"--every {options.every_s:g} s is longer than --for {options.duration_s:g} s, "
             f"so there would be one tick; make it shorter"
         )
-    if wishes.output:
-        check_output(wishes.output, force=wishes.force)
-    root = root or Root(wishes.root)
+    if options.output:
+        check_output(options.output, force=options.force)
+    root = root or Root(options.root)
     try:
         system = SystemClock() if clock is None else None
-        stop = system.stop if system and wishes.keeps_when_stopped else None
+        stop = system.stop if system and options.keeps_when_stopped else None
         with (
-            Believing() if _may_be_sure(wishes) and system else nullcontext() as believing,
+            InterimJudge() if _may_be_sure(options) and system else nullcontext() as judge_so_far,
             ended_by_signals(stop) if system else nullcontext(Ending(stop)) as ending,
         ):
-            beside = _Beside(follow, ending, believing, system, sampled_by)
-            return _write(wishes, root, clock or system or SystemClock(), beside)
+            beside = _Beside(follow, ending, judge_so_far, system, sampled_by)
+            return _write(options, root, clock or system or SystemClock(), beside)
     finally:
         root.close()
 
 
-def _may_be_sure(wishes: Wishes) -> bool:
+def _may_be_sure(options: CaptureOptions) -> bool:
     """Whether a capture can be looked at while it is taken, and is long enough for it."""
-    is_file = str(wishes.output) != STANDARD
-    return wishes.until_sure and is_file and wishes.duration_s > FIRST_S
+    is_file = str(options.output) != STANDARD
+    return options.until_sure and is_file and options.duration_s > FIRST_S
 
 
 class _Beside(NamedTuple):
@@ -132,14 +132,14 @@ class _Beside(NamedTuple):
 
     follow: Follower
     ending: Ending
-    believing: Believing | None
+    judge_so_far: InterimJudge | None
     system: SystemClock | None
     sampled_by: SampledBy | None = None
 
 
-def _write(wishes: Wishes, root: Root, clock: Clock, beside: _Beside) -> Path:
-    follow, ending, believing, system, sampled_by = beside
-    plan = Plan(wishes.duration_s, wishes.every_s)
+def _write(options: CaptureOptions, root: Root, clock: Clock, beside: _Beside) -> Path:
+    follow, ending, judge_so_far, system, sampled_by = beside
+    plan = Plan(options.duration_s, options.every_s)
     rules = load_rules(settings_directory() / "secrets.toml")
     started = clock.now()
     try:
@@ -153,23 +153,23 @@ def _write(wishes: Wishes, root: Root, clock: Clock, beside: _Beside) -> Path:
         first = []
     if not first:
         raise UnreadableComputer(f"{root.path}: stopped before the first tick; nothing was kept")
-    output = wishes.output or Path(_file_name(machine, started.strftime("%Y%m%d-%H%M%S")))
+    output = options.output or Path(_file_name(machine, started.strftime("%Y%m%d-%H%M%S")))
     header = msgspec.structs.replace(
         header_of(root, subject, plan, started, sampled_by),
-        note=wishes.note,
-        complaints=list(wishes.complaints),
+        note=options.note,
+        complaints=list(options.complaints),
     )
     ticks = missed = 0
     with (
         follow(plan, observer, machine) as told,
-        CaptureWriter(output, force=wishes.force, rules=rules) as writer,
+        CaptureWriter(output, force=options.force, rules=rules) as writer,
     ):
         writer.write(header)
         for record in chain(first, until_broken_off(records, ending)):
             writer.write(record)
             told(record)
             if isinstance(record, Tick):
-                belief = believing.tick(record.at_s, output) if believing else None
+                belief = judge_so_far.tick(record.at_s, output) if judge_so_far else None
                 if belief is not None:
                     told(belief)
                     if belief.is_sure and system is not None:

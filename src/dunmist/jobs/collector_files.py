@@ -20,13 +20,13 @@ def capture_of_collected(path: Path) -> Path | None:
     """
     if not _is_collected(path):
         return None
-    from dunmist.jobs.capture import Wishes
+    from dunmist.jobs.capture import CaptureOptions
     from dunmist.jobs.remote_capture import capture_from
 
     folder = Path(tempfile.mkdtemp(prefix="dunmist-"))
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
     name = path.name.removesuffix(".gz").removesuffix(".txt")
-    return capture_from(path, Wishes(folder / f"{name}.jsonl.gz", 1.0, 1.0)).path
+    return capture_from(path, CaptureOptions(folder / f"{name}.jsonl.gz", 1.0, 1.0)).path
 
 
 def _is_collected(path: Path) -> bool:

@@ -26,7 +26,7 @@ FIRST_S = 4.5
 READY = "ready"
 
 
-class Belief(NamedTuple):
+class InterimVerdict(NamedTuple):
     """What a capture says so far; ``is_sure`` says that more of it would hardly change that."""
 
     at_s: float
@@ -37,12 +37,12 @@ class Belief(NamedTuple):
     is_sure: bool
     took_s: float
 
-    def agrees(self, other: "Belief | None") -> bool:
+    def agrees(self, other: "InterimVerdict | None") -> bool:
         """Whether another one says the same."""
         return other is not None and self[1:4] == other[1:4]
 
 
-class Believing:
+class InterimJudge:
     """The judging process of one capture; use it as a context manager."""
 
     def __init__(self) -> None:
@@ -70,7 +70,7 @@ class Believing:
         assert self._child.stdout is not None  # it is a pipe
         return self._child.stdout
 
-    def tick(self, at_s: float, path: Path) -> Belief | None:
+    def tick(self, at_s: float, path: Path) -> InterimVerdict | None:
         """Take a tick that was written; return what is believed, if that is new."""
         found = self._heard()
         if not self._asked and at_s >= FIRST_S and time.monotonic() >= self._rested_s:
@@ -85,19 +85,19 @@ class Believing:
             self._child.stdin.write(json.dumps([at_s, str(path.absolute())]).encode() + b"\n")
             self._child.stdin.flush()
 
-    def _heard(self) -> Belief | None:
+    def _heard(self) -> InterimVerdict | None:
         with suppress(BlockingIOError):
             self._rest += os.read(self._output.fileno(), 65536)
         line, found, rest = self._rest.partition(b"\n")
         if not found:
             return None
         self._rest, self._asked = rest, False
-        belief = msgspec.json.decode(line, type=Belief)
+        belief = msgspec.json.decode(line, type=InterimVerdict)
         self._rested_s = time.monotonic() + max(LOOK_AGAIN_S, belief.took_s / SHARE_MOST)
         return belief
 
 
-def look(at_s: float, path: Path, before: Belief | None) -> Belief:
+def look(at_s: float, path: Path, before: InterimVerdict | None) -> InterimVerdict:
     """Return what a capture says so far; ``before`` is what was believed at the look before.
 
     What is believed once may be a spike; what is believed twice in a row is not.
@@ -108,7 +108,7 @@ def look(at_s: float, path: Path, before: Belief | None) -> Belief:
     began_s = time.process_time()
     found = examined(path)
     first, limits = (found.culprits[0] if found.culprits else None), found.limits.sure
-    belief = Belief(
+    belief = InterimVerdict(
         at_s, found.level, found.limiting, first.name if first else None, found.confidence,
         is_sure=False, took_s=0.0,
     )  # fmt: skip
@@ -128,7 +128,7 @@ def _serve() -> None:
 
     del judge  # what it needs is loaded now
     _answer(READY)
-    belief: Belief | None = None
+    belief: InterimVerdict | None = None
     for line in sys.stdin:
         at_s, path = json.loads(line)
         try:

@@ -15,7 +15,7 @@ from dunmist.output import STANDARD
 from dunmist.series import WHOLE, Part, Series, load_corrections, load_series
 
 # seconds after the first tick, or what the patient's clock said
-Moment = float | clock_time
+PointInTime = float | clock_time
 S_PER_DAY = 86_400.0
 INCIDENT_LEAST_S = 20.0
 
@@ -75,7 +75,7 @@ def incident_part(path: Path) -> Part:
     return Part(began_s, mark.ended_s + every_s)
 
 
-def part_of(path: Path, since: Moment | None, until: Moment | None) -> Part:
+def part_of(path: Path, since: PointInTime | None, until: PointInTime | None) -> Part:
     """Return the part of a capture between two moments; raises CaptureError, and WrongUsage."""
     if since is None and until is None:
         return WHOLE
@@ -86,7 +86,7 @@ def part_of(path: Path, since: Moment | None, until: Moment | None) -> Part:
     return Part(begin_s, end_s)
 
 
-def _seconds(path: Path, moment: Moment) -> float:
+def _seconds(path: Path, moment: PointInTime) -> float:
     """Return a moment in seconds after the first tick; a clock time is the patient's."""
     if not isinstance(moment, clock_time):
         return moment

@@ -9,7 +9,7 @@ from dunmist.advice import Frees, Judged
 from dunmist.diagnosis import savings_of
 from dunmist.fixing import Effect, boot_id, effect_of
 from dunmist.jobs.acts import this_computer
-from dunmist.jobs.capture import Follower, Wishes, follow_nothing, run_capture
+from dunmist.jobs.capture import CaptureOptions, Follower, follow_nothing, run_capture
 from dunmist.jobs.judge import judge
 from dunmist.jobs.selection import Chosen
 from dunmist.series import Application, Series
@@ -46,8 +46,8 @@ def sample_now(follow: Follower = follow_nothing) -> Judged:
     """
     with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
         path = Path(folder) / "measured.jsonl.gz"
-        wishes = Wishes(path, MEASURED_S, MEASURED_EVERY_S, keeps_when_stopped=False)
-        run_capture(wishes, follow=follow)
+        options = CaptureOptions(path, MEASURED_S, MEASURED_EVERY_S, keeps_when_stopped=False)
+        run_capture(options, follow=follow)
         return judge(path)
 
 

@@ -4,7 +4,7 @@ import os
 import tempfile
 from pathlib import Path
 
-from dunmist.jobs.capture import Wishes, run_capture
+from dunmist.jobs.capture import CaptureOptions, run_capture
 from dunmist.simulation import ComputerTree, ModelComputer, Scenario, VirtualClock
 from dunmist.simulation.model import SEED
 
@@ -33,9 +33,9 @@ def capture_patient(
         model = ModelComputer(scenario, seed)
         tree = ComputerTree(model, Path(directory))
         try:
-            wishes = Wishes(
+            options = CaptureOptions(
                 path, duration_s, every_s, Path(directory), scenario.complaint, force=force
             )
-            return run_capture(wishes, VirtualClock(model, tree))
+            return run_capture(options, VirtualClock(model, tree))
         finally:
             tree.close()

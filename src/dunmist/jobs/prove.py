@@ -15,8 +15,8 @@ from dunmist.diagnosis import Culprit, ResourceWord
 from dunmist.errors import Stopped, Unsuccessful
 from dunmist.fixing import Alternating, Outcome, Result, carry_out
 from dunmist.jobs.acts import this_computer
-from dunmist.jobs.capture import Follower, Telling, Wishes, follow_nothing, run_capture
-from dunmist.jobs.interim_verdict import Belief
+from dunmist.jobs.capture import CaptureOptions, Follower, Telling, follow_nothing, run_capture
+from dunmist.jobs.interim_verdict import InterimVerdict
 from dunmist.jobs.judge import load
 from dunmist.jobs.measure import same_applications
 from dunmist.jobs.selection import Chosen
@@ -134,9 +134,9 @@ def _experiment(
     ):
         path, moments = Path(folder) / "proving.jsonl.gz", list[float]()
         # the last phase ends inside of what is sampled
-        wishes = Wishes(path, span_s + 2 * EVERY_S, EVERY_S, keeps_when_stopped=False)
+        options = CaptureOptions(path, span_s + 2 * EVERY_S, EVERY_S, keeps_when_stopped=False)
         try:
-            run_capture(wishes, follow=_beginning(alternating, moments, follow))
+            run_capture(options, follow=_beginning(alternating, moments, follow))
         except KeyboardInterrupt as stop:
             raise Stopped(f"stopped; {chosen.name} goes on, and nothing was proven") from stop
         if alternating.trouble:
@@ -158,7 +158,7 @@ def _beginning(alternating: Alternating, moments: list[float], follow: Follower)
     def following(plan: Plan, observer: Observer | None, machine: Machine) -> Iterator[Telling]:
         with follow(plan, observer, machine) as told:
 
-            def note(record: Record | Belief) -> None:
+            def note(record: Record | InterimVerdict) -> None:
                 if isinstance(record, Tick):
                     # the least delay between a tick and its record tells best when it was
                     moments.append(time.monotonic() - record.at_s)

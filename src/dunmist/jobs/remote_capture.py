@@ -16,7 +16,7 @@ from typing import IO, NamedTuple, Protocol
 from dunmist.captures import CaptureReader
 from dunmist.computer import Root
 from dunmist.errors import CaptureError, UnreadableComputer
-from dunmist.jobs.capture import Follower, SampledBy, Wishes, follow_nothing, run_capture
+from dunmist.jobs.capture import CaptureOptions, Follower, SampledBy, follow_nothing, run_capture
 from dunmist.output import NewFile, write_all
 from dunmist.remote import Garbled, MemoryRoot, Mirror, RemoteClock, Stream
 from dunmist.remote.collected_file import opened
@@ -54,16 +54,16 @@ class Source(NamedTuple):
 
 
 def capture_on(
-    target: RemoteTarget, wishes: Wishes, follow: Follower = follow_nothing
+    target: RemoteTarget, options: CaptureOptions, follow: Follower = follow_nothing
 ) -> RemoteCapture:
     """Sample a remote computer over SSH; raises UnreadableComputer, WrongUsage, OutputError."""
-    with connected(target, _own_program(target, wishes), wishes.every_s) as connection:
-        connection.feed(round(wishes.duration_s / wishes.every_s), wishes.every_s)
+    with connected(target, _own_program(target, options), options.every_s) as connection:
+        connection.feed(round(options.duration_s / options.every_s), options.every_s)
         if connection.channel.begins_with(NATIVE, b"@" + connection.mark.encode()):
-            return _take_over(connection, wishes)
+            return _take_over(connection, options)
         stream = connection.stream()
         with _mirrored(stream, target.host.name, connection.channel.stop) as source:
-            path = _sampled(source, wishes, follow)
+            path = _sampled(source, options, follow)
             _end_of(stream)
         remark = None if stream.is_whole else f"{connection.why()}; what arrived is kept"
         return RemoteCapture(path, "a shell", remark)
@@ -80,13 +80,15 @@ def remote_source(target: RemoteTarget, every_s: float) -> Iterator[Source]:
             raise UnreadableComputer(f"{connection.why()}; what arrived is kept")
 
 
-def capture_from(file: Path, wishes: Wishes, follow: Follower = follow_nothing) -> RemoteCapture:
+def capture_from(
+    file: Path, options: CaptureOptions, follow: Follower = follow_nothing
+) -> RemoteCapture:
     """Make a capture of a file that the collector left; raises CaptureError and OutputError."""
     try:
         with opened(file) as lines:
             stream = Stream(_bounded(lines))
             begun = stream.begun
-            asked = wishes._replace(duration_s=begun.ticks * begun.every_s, every_s=begun.every_s)
+            asked = options._replace(duration_s=begun.ticks * begun.every_s, every_s=begun.every_s)
             with _mirrored(stream, str(file), _nobody) as source:
                 path = _sampled(source, asked, follow)
                 _end_of(stream)
@@ -124,15 +126,15 @@ def _mirrored(stream: Stream, label: str, stop: Callable[[], None]) -> Iterator[
         root.close()
 
 
-def _sampled(source: Source, wishes: Wishes, follow: Follower) -> Path:
-    return run_capture(wishes, source.clock, follow, source.by, source.root)
+def _sampled(source: Source, options: CaptureOptions, follow: Follower) -> Path:
+    return run_capture(options, source.clock, follow, source.by, source.root)
 
 
-def _own_program(target: RemoteTarget, wishes: Wishes) -> str:
+def _own_program(target: RemoteTarget, options: CaptureOptions) -> str:
     """Return what has a program of ours over there sample, in the words of sh(1)."""
     if target.sudo:
         return ""
-    span = f"--for {wishes.duration_s:g}s --every {wishes.every_s:g}s"
+    span = f"--for {options.duration_s:g}s --every {options.every_s:g}s"
     return (
         "if command -v dunmist >/dev/null 2>&1; then "
         f"echo @native; exec dunmist capture -o - {span} 2>/dev/null; fi; "
@@ -166,7 +168,7 @@ class _Arriving:
         """Leave the file open: it is put in place afterwards."""
 
 
-def _take_over(connection: Connection, options: Wishes) -> RemoteCapture:
+def _take_over(connection: Connection, options: CaptureOptions) -> RemoteCapture:
     """Keep the capture that the remote program sends; raises CaptureError where it is none.
 
     Each line is checked as it arrives, as a capture in a file is.

@@ -3,7 +3,7 @@
 from difflib import get_close_matches
 from typing import NamedTuple
 
-from dunmist.advice import Case, Judged, Rung
+from dunmist.advice import Case, FilledStep, Judged
 from dunmist.errors import UnknownName, WrongUsage
 from dunmist.jobs.numbers import plain_number
 from dunmist.series import Application, Process
@@ -22,7 +22,7 @@ class Chosen(NamedTuple):
         return self.application.distinct_name
 
     @property
-    def rungs(self) -> list[Rung]:
+    def rungs(self) -> list[FilledStep]:
         """Its ladder, safest first."""
         return self.case.rungs
 
@@ -57,7 +57,7 @@ def _chosen(judged: Judged, application: Application) -> Chosen:
     return Chosen(judged, application, case)
 
 
-def rung_of(chosen: Chosen, step: int) -> Rung:
+def rung_of(chosen: Chosen, step: int) -> FilledStep:
     """Return one rung by its number; raises WrongUsage when there is none."""
     if step > len(chosen.rungs):
         raise WrongUsage(

@@ -38,10 +38,10 @@ from dunmist.recorder import (
     Known,
     Limits,
     Marks,
-    Moment,
     Ring,
     Rules,
-    Stretch,
+    TickTime,
+    TimeWindow,
     cut,
     cut_off_run,
     drop,
@@ -68,7 +68,7 @@ SURVEY_EVERY_S = 1800.0
 CUT_OFF_S, CUT_OFF_LOOKED_S = 600.0, 60.0
 
 
-class WatchWishes(NamedTuple):
+class RecorderOptions(NamedTuple):
     """What was asked for; ``duration_s`` None is until it is told to end."""
 
     every_s: float
@@ -99,7 +99,7 @@ class Onlooker(Protocol):
         """Take an incident that was judged."""
 
 
-def watch(wishes: WatchWishes, onlooker: Onlooker, target: RemoteTarget | None = None) -> None:
+def watch(options: RecorderOptions, onlooker: Onlooker, target: RemoteTarget | None = None) -> None:
     """Record until told to end, this computer or a remote one.
 
     Raises Refused where a recorder runs already, and UnreadableComputer.
@@ -107,22 +107,22 @@ def watch(wishes: WatchWishes, onlooker: Onlooker, target: RemoteTarget | None =
     folder = watch_directory()
     with _locked(folder):
         if target is not None:
-            with remote_source(target, wishes.every_s) as source:
-                _watch(wishes, folder, onlooker, source)
+            with remote_source(target, options.every_s) as source:
+                _watch(options, folder, onlooker, source)
             return
         system = SystemClock()
         with ended_by_signals(system.stop) as ending:
-            source = Source(Root(wishes.root), system, None)
-            _watch(wishes, folder, onlooker, source, ending)
+            source = Source(Root(options.root), system, None)
+            _watch(options, folder, onlooker, source, ending)
 
 
 def _watch(
-    wishes: WatchWishes, folder: Path, onlooker: Onlooker, source: Source,
+    options: RecorderOptions, folder: Path, onlooker: Onlooker, source: Source,
     ending: Ending | None = None,
 ) -> None:  # fmt: skip
     root = source.root
     try:
-        recorder = _Recorder(wishes, folder, root, source.clock, onlooker, source.by)
+        recorder = _Recorder(options, folder, root, source.clock, onlooker, source.by)
         _record(recorder, ending or Ending(source.clock.stop))
     finally:
         root.close()
@@ -131,7 +131,7 @@ def _watch(
 class _Recorder(NamedTuple):
     """What a recorder is put together of."""
 
-    wishes: WatchWishes
+    options: RecorderOptions
     folder: Path
     root: Root
     clock: StoppableClock
@@ -140,18 +140,18 @@ class _Recorder(NamedTuple):
 
 
 def _record(own: _Recorder, ending: Ending) -> None:
-    wishes, folder, root, clock, onlooker, by = own
-    subject, plan = read_subject(root, by), Plan(wishes.duration_s or FOR_EVER_S, wishes.every_s)
+    options, folder, root, clock, onlooker, by = own
+    subject, plan = read_subject(root, by), Plan(options.duration_s or FOR_EVER_S, options.every_s)
     header = header_of(root, subject, plan, clock.now(), by)
-    judge = judged_apart(_keep_what_was_cut_off(folder, wishes.most_bytes))
-    limits = Limits(wishes.keep_s, wishes.most_bytes)
+    judge = judged_apart(_keep_what_was_cut_off(folder, options.most_bytes))
+    limits = Limits(options.keep_s, options.most_bytes)
     ring = Ring(folder / RING, header, limits, load_rules(settings_directory() / MASKS),
                 partial(incident_bytes, incidents_directory()))  # fmt: skip
     rules = load_watch_rules()
-    incidents = Incidents(incidents_directory(), ring, rules, wishes.most_bytes)
+    incidents = Incidents(incidents_directory(), ring, rules, options.most_bytes)
     following = Rules(rules, subject.machine.clock_ticks_per_s, _speeds(subject.inventory))
     marks = _marks(mark_directories()[0])
-    moment = Moment(0.0, clock.now())
+    moment = TickTime(0.0, clock.now())
     onlooker.begin(clock.stop, header, lambda: ring.known)
     try:
         records = sample(root, subject.machine, subject.inventory, plan, clock,
@@ -161,7 +161,7 @@ def _record(own: _Recorder, ending: Ending) -> None:
             if not isinstance(record, Tick):
                 onlooker.look(record, None)
                 continue
-            moment = Moment(record.at_s, clock.now())
+            moment = TickTime(record.at_s, clock.now())
             for mark in marks.taken() if marks else ():
                 incidents.mark(moment, mark)
             judge.add(incidents.add(moment, following.add(record, ring.known)))
@@ -226,7 +226,7 @@ def _keep_what_was_cut_off(folder: Path, most_bytes: int) -> Path | None:
     if ended in known:
         return None
     mark = IncidentMark([CUT_OFF], max(0.0, ended_s - CUT_OFF_LOOKED_S), ended_s)
-    stretch = Stretch(ended_wall_s - CUT_OFF_S, ended_wall_s + 1.0)
+    stretch = TimeWindow(ended_wall_s - CUT_OFF_S, ended_wall_s + 1.0)
     what = Keeping(stretch, mark, ended_wall_s - CUT_OFF_LOOKED_S, ended_wall_s)
     return keep(incidents_directory(), segments[-4:], what, most_bytes)
 
@@ -236,7 +236,7 @@ def recall(since: datetime, span_s: float, output: Path, *, force: bool) -> Cut:
     segments = [one.path for one in read_segments(watch_directory() / RING)]
     if not segments:
         raise CaptureError("nothing is recorded here; start a recorder with 'dunmist watch'")
-    wanted = Stretch(since.timestamp(), (since + timedelta(seconds=span_s)).timestamp())
+    wanted = TimeWindow(since.timestamp(), (since + timedelta(seconds=span_s)).timestamp())
     return cut(list(of_the_run(segments, since)), wanted, output, force=force)
 
 

@@ -5,13 +5,13 @@ patient's computer for days, so it imports nothing that only the analysis needs,
 light rules on the kernel's own figures say when something is worth keeping.
 """
 
-from dunmist.recorder.extraction import Cut, Stretch, cut
+from dunmist.recorder.extraction import Cut, TimeWindow, cut
 from dunmist.recorder.incidents import (
     CUT_OFF,
     Incidents,
     Keeping,
     Kept,
-    Moment,
+    TickTime,
     capture_of,
     drop,
     incident_bytes,
@@ -20,7 +20,7 @@ from dunmist.recorder.incidents import (
     write_kept,
 )
 from dunmist.recorder.latest_state import Known
-from dunmist.recorder.live_view import Gauge, Now, Taker
+from dunmist.recorder.live_view import Gauge, LiveApplication, Now
 from dunmist.recorder.marks import Mark, Marks, send_mark
 from dunmist.recorder.ring import (
     Limits,
@@ -41,16 +41,16 @@ __all__ = [
     "Kept",
     "Known",
     "Limits",
+    "LiveApplication",
     "Mark",
     "Marks",
-    "Moment",
     "Now",
     "Ring",
     "Rule",
     "Rules",
     "Segment",
-    "Stretch",
-    "Taker",
+    "TickTime",
+    "TimeWindow",
     "capture_of",
     "cut",
     "cut_off_run",

@@ -28,7 +28,7 @@ from dunmist.sampling import Event, Plan, ProcessLine, Record, SocketLine, Surve
 Placed = ProcessLine | SocketLine | Event
 
 
-class Stretch(NamedTuple):
+class TimeWindow(NamedTuple):
     """What is wanted, by the patient's wall clock in seconds since 1970."""
 
     since_s: float = -math.inf
@@ -54,7 +54,7 @@ class _Placed(NamedTuple):
 
 def cut(
     segments: Sequence[Path],
-    wanted: Stretch,
+    wanted: TimeWindow,
     output: Path,
     *,
     force: bool = False,

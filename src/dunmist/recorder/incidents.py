@@ -18,7 +18,7 @@ import msgspec
 
 from dunmist.captures import IncidentMark
 from dunmist.errors import CaptureError, OutputError
-from dunmist.recorder.extraction import Stretch, cut
+from dunmist.recorder.extraction import TimeWindow, cut
 from dunmist.recorder.marks import Mark
 from dunmist.recorder.ring import Ring, check_room
 from dunmist.recorder.rules import Rule
@@ -76,7 +76,7 @@ class Incident:
         self.marked_by: int | None = None
 
 
-class Moment(NamedTuple):
+class TickTime(NamedTuple):
     """A tick: seconds of the run, and the wall clock."""
 
     at_s: float
@@ -100,7 +100,7 @@ class Incidents:
         """Whether something holds now."""
         return self._open is not None
 
-    def add(self, moment: Moment, holding: dict[str, float]) -> Path | None:
+    def add(self, moment: TickTime, holding: dict[str, float]) -> Path | None:
         """Take what holds at a tick; return the capture of an incident that ended with it."""
         self._worn &= set(holding)
         fresh = {name: since_s for name, since_s in holding.items() if name not in self._worn}
@@ -113,7 +113,7 @@ class Incidents:
             return self._keep(moment)
         return self._keep(moment) if moment.at_s - self._open.held_s >= QUIET_S else None
 
-    def mark(self, moment: Moment, mark: Mark) -> None:
+    def mark(self, moment: TickTime, mark: Mark) -> None:
         """Take what somebody says of this moment."""
         self._take(moment, MARKED, moment.at_s)
         assert self._open is not None  # it was taken
@@ -121,7 +121,7 @@ class Incidents:
         if self._open.marked_by is None:
             self._open.marked_by = mark.uid
 
-    def close(self, moment: Moment) -> Path | None:
+    def close(self, moment: TickTime) -> Path | None:
         """Keep what is open when the recorder ends."""
         return self._keep(moment) if self._open else None
 
@@ -132,14 +132,14 @@ class Incidents:
         return [self._rules[one].text if one in self._rules else "somebody said so"
                 for one in names]  # fmt: skip
 
-    def _take(self, moment: Moment, name: str, since_s: float) -> None:
+    def _take(self, moment: TickTime, name: str, since_s: float) -> None:
         if self._open is None:
             self._open = Incident(since_s, moment.at_s)
         self._open.began_s = min(self._open.began_s, since_s)
         self._open.held_s = moment.at_s
         self._open.set_off[name] = None
 
-    def _keep(self, moment: Moment) -> Path | None:
+    def _keep(self, moment: TickTime) -> Path | None:
         found, self._open = self._open, None
         assert found is not None  # whoever calls has looked
         now_s = moment.now.timestamp()
@@ -149,7 +149,7 @@ class Incidents:
         )
         mark = IncidentMark(list(found.set_off), found.began_s, found.held_s)
         found_words = " / ".join(found.words) or None
-        stretch = Stretch(began_wall_s - BEFORE_S, ended_wall_s + AFTER_S)
+        stretch = TimeWindow(began_wall_s - BEFORE_S, ended_wall_s + AFTER_S)
         what = Keeping(stretch, mark, began_wall_s, ended_wall_s, found_words, found.marked_by)
         segments = self._ring.segments[-KEPT_SEGMENTS:]
         return keep(self._folder, segments, what, self._most_bytes)
@@ -162,7 +162,7 @@ KEPT_SEGMENTS = 3
 class Keeping(NamedTuple):
     """What is kept: the stretch, what it is kept for and from when to when, and what was said."""
 
-    stretch: Stretch
+    stretch: TimeWindow
     mark: IncidentMark
     began_wall_s: float
     ended_wall_s: float

@@ -53,7 +53,7 @@ class Gauge:
         return "busy" if used >= BUSY else "calm"
 
 
-class Taker:
+class LiveApplication:
     """One application: what it takes now, and its processor time since it was first seen."""
 
     def __init__(self, name: str) -> None:
@@ -84,7 +84,7 @@ class Now:
     def __init__(self, header: Header, known: Callable[[], Known]) -> None:
         self.gauges = {name: Gauge(name) for name in ("cpu", "memory", "disk", "link", "heat")}
         self.processors: list[float] = []
-        self.takers: dict[int, Taker] = {}
+        self.takers: dict[int, LiveApplication] = {}
         self.celsius: float | None = None
         self.clock_hz: float | None = None
         self._header = header
@@ -186,11 +186,11 @@ class Now:
             link = next((name for name, speed in speeds.items() if speed), ""), 0.0
         return disk, link
 
-    def _takers(self, tick: Tick, span_s: float) -> dict[int, Taker]:
+    def _takers(self, tick: Tick, span_s: float) -> dict[int, LiveApplication]:
         """Return what each application takes; those that are gone are left out."""
         machine, groups = self._header.machine, self._grouping.groups
         networks = self._network(tick)
-        found: dict[int, Taker] = {}
+        found: dict[int, LiveApplication] = {}
         used_clk, moved_bytes = {}, {}
         ports: dict[int, set[int]] = defaultdict(set)
         for inode, port in self._port_of.items():
@@ -202,7 +202,7 @@ class Now:
                 continue
             taker = found.get(number)
             if taker is None:
-                taker = found[number] = Taker(groups[number].name)
+                taker = found[number] = LiveApplication(groups[number].name)
                 if old := self.takers.get(number):
                     taker.history, taker.cpu_s = old.history, old.cpu_s
             used = sample.user_clk + sample.system_clk

@@ -30,7 +30,7 @@ from dunmist.sampling.process_facts import FactsReader, program_files
 from dunmist.sampling.tracked_process import (
     HELD_FILES,
     STAT_BYTES,
-    Followed,
+    TrackedProcess,
     open_stat,
     raise_descriptor_limit,
     used_clk,
@@ -68,7 +68,7 @@ class ProcessTable:
     def __init__(self, root: Root, clock_ticks_per_s: int) -> None:
         self._root = root
         self._facts = FactsReader(root)
-        self._entries: dict[str, Followed] = {}
+        self._entries: dict[str, TrackedProcess] = {}
         self._next = 0
         self._rounds = 0
         self._elapsed_s = 0.0
@@ -205,7 +205,7 @@ class ProcessTable:
         after_ms = self._after_ms()
         descriptor, line, stat = opened
         facts = self._facts.read(name, stat)
-        entry = Followed(
+        entry = TrackedProcess(
             name,
             number=self._next,
             stat=descriptor,
@@ -226,7 +226,7 @@ class ProcessTable:
         found.samples.append(entry.sample(self._root, stat, after_ms, hold=False))
 
     def _changed(
-        self, name: str, entry: Followed, line: bytes, found: ProcessRound, busy: Counter[str]
+        self, name: str, entry: TrackedProcess, line: bytes, found: ProcessRound, busy: Counter[str]
     ) -> None:
         after_ms = self._after_ms()
         try:
@@ -289,7 +289,7 @@ class ProcessTable:
             for descriptor in descriptors:
                 self._graphics_use(name, self._entries[name], descriptor, found)
 
-    def _detail(self, name: str, entry: Followed, found: ProcessRound) -> None:
+    def _detail(self, name: str, entry: TrackedProcess, found: ProcessRound) -> None:
         self._stale.discard(name)
         # our own descriptors are those of all other processes
         if entry.kernel or "fd" in entry.hidden or name == self._own:
@@ -304,7 +304,7 @@ class ProcessTable:
         found.details.append(detail)
 
     def _graphics_use(
-        self, name: str, entry: Followed, descriptor: str, found: ProcessRound
+        self, name: str, entry: TrackedProcess, descriptor: str, found: ProcessRound
     ) -> None:
         use = self._root.parse(
             f"proc/{name}/fdinfo/{descriptor}",

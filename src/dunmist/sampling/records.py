@@ -9,13 +9,13 @@ from typing import Literal
 import msgspec
 
 from dunmist.computer import (
-    Complaint,
     Counter,
     DiskSample,
     GraphicsSample,
     GraphicsUse,
     GroupSample,
     Identity,
+    KernelMessage,
     LinkSample,
     LoadAverage,
     PowerSupply,
@@ -117,7 +117,7 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     groups: list[GroupSample] = []
     interrupts: dict[str, Counter] = {}
     zram_bytes: Counter | None = None
-    complaints: list[Complaint] = []
+    complaints: list[KernelMessage] = []
     after_ms: dict[str, Counter] = {}
 
     def after_s(self, field: str) -> float:

@@ -37,7 +37,7 @@ from dunmist.sampling.process_table import ProcessRound
 from dunmist.sampling.records import Tick
 from dunmist.sampling.registry import Source
 from dunmist.sampling.socket_table import SocketRound
-from dunmist.sampling.tick_context import OpenComputer, Reading
+from dunmist.sampling.tick_context import OpenComputer, TickContext
 
 GROUPS_MOST = 64
 # what is read sooner after the beginning of a tick was read at it
@@ -54,7 +54,7 @@ class Round(NamedTuple):
 
 def read_round(computer: OpenComputer, due: Due, plan: Plan, elapsed_s: float) -> Round:
     """Read everything that is due; raises UnreadableComputer without processor times."""
-    reading = Reading(computer, due, elapsed_s, is_last=due.number >= plan.intervals)
+    reading = TickContext(computer, due, elapsed_s, is_last=due.number >= plan.intervals)
     fields: dict[str, object] = {}
     after_ms: dict[str, int] = {}
     for source in SOURCES:
@@ -81,7 +81,7 @@ def read_round(computer: OpenComputer, due: Due, plan: Plan, elapsed_s: float) -
 SENSORS_S, SLOW_SENSORS_S, SELDOM_S = 1.0, 30.0, 10.0
 
 
-def _processes(reading: Reading) -> tuple[object, ...]:
+def _processes(reading: TickContext) -> tuple[object, ...]:
     # what ended is taken first: an end that comes later belongs to the next tick
     exits = reading.computer.exits.drain() if reading.computer.exits else []
     found = reading.processes
@@ -95,11 +95,11 @@ def _processes(reading: Reading) -> tuple[object, ...]:
     )
 
 
-def _sockets(reading: Reading) -> tuple[object, ...]:
+def _sockets(reading: TickContext) -> tuple[object, ...]:
     return reading.found_sockets.samples, reading.found_sockets.ended
 
 
-def _clocks(reading: Reading) -> tuple[object, ...]:
+def _clocks(reading: TickContext) -> tuple[object, ...]:
     if not reading.computer.has_clocks:
         return (None,)
     return (read_clocks_khz(reading.root, sorted(reading.times.times_clk)),)
@@ -107,25 +107,25 @@ def _clocks(reading: Reading) -> tuple[object, ...]:
 
 def _file(
     name: str, parser: Callable[[bytes], object], subject: str
-) -> Callable[[Reading], tuple[object, ...]]:
+) -> Callable[[TickContext], tuple[object, ...]]:
     """Return the reader of one file that stays open; None goes into the tick where it fails."""
     return lambda reading: (reading.root.parse(name, parser, subject, again=True),)
 
 
-def _disks(reading: Reading) -> tuple[object, ...]:
+def _disks(reading: TickContext) -> tuple[object, ...]:
     samples = reading.root.parse("proc/diskstats", parse_diskstats, "disks", again=True) or []
     return ([sample for sample in samples if is_disk(sample.name)],)
 
 
-def _links(reading: Reading) -> tuple[object, ...]:
+def _links(reading: TickContext) -> tuple[object, ...]:
     return (reading.root.parse("proc/net/dev", parse_net_dev, "network links", again=True) or [],)
 
 
-def _tcp(reading: Reading) -> tuple[object, ...]:
+def _tcp(reading: TickContext) -> tuple[object, ...]:
     return (reading.tcp,)
 
 
-def _sensors(reading: Reading) -> tuple[object, ...]:
+def _sensors(reading: TickContext) -> tuple[object, ...]:
     sensors = reading.computer.inventory.sensors
     slow = bool(sensors) and reading.is_due("slow sensors", SLOW_SENSORS_S)
     return (
@@ -137,14 +137,14 @@ def _sensors(reading: Reading) -> tuple[object, ...]:
     )
 
 
-def _interrupts(reading: Reading) -> tuple[object, ...]:
+def _interrupts(reading: TickContext) -> tuple[object, ...]:
     counts = reading.root.parse(
         "proc/interrupts", parse_interrupts, "interrupts by source", again=True
     )
     return (counts or {},)
 
 
-def _groups(reading: Reading) -> tuple[object, ...]:
+def _groups(reading: TickContext) -> tuple[object, ...]:
     """Give the groups of the busiest processes, and every group seen that has a quota."""
     busiest, quotas, groups = (
         reading.processes.groups, reading.computer.quotas, reading.computer.groups
@@ -159,13 +159,13 @@ def _groups(reading: Reading) -> tuple[object, ...]:
     return (found,)
 
 
-def _complaints(reading: Reading) -> tuple[object, ...]:
+def _complaints(reading: TickContext) -> tuple[object, ...]:
     return (reading.computer.kernel_log.look(reading.uptime_s),)
 
 
 # in the order in which they are read: first what is read in no time, so that all of it belongs to
 # the beginning of the tick; then processes, which run away while the dear sources are read
-SOURCES: tuple[Source[Reading], ...] = (
+SOURCES: tuple[Source[TickContext], ...] = (
     Source(("processors",), "processors", lambda reading: (reading.times,)),
     Source(("load",), "load average", _file("proc/loadavg", parse_loadavg, "load average")),
     Source(("uptime_s",), "uptime", lambda reading: (reading.uptime_s,)),

@@ -100,7 +100,7 @@ class OpenComputer:
             self.exits.close()
 
 
-class Reading:
+class TickContext:
     """One tick being read. What several sources need is read once, when the first one asks."""
 
     def __init__(

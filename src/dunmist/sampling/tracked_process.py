@@ -43,7 +43,7 @@ def raise_descriptor_limit() -> int:
 
 
 @dataclass(slots=True)
-class Followed:
+class TrackedProcess:
     """One process: ``name`` is its number as the kernel's directory is called.
 
     ``stat`` is the descriptor of its line, None while there is no room to hold one; ``more`` has

@@ -12,7 +12,7 @@ from dunmist.series.devices import (
     GraphicsSeries,
     GroupSeries,
 )
-from dunmist.series.kernel_messages import ComplaintSeries
+from dunmist.series.kernel_messages import KernelMessageSeries
 from dunmist.series.links import LinkSeries
 from dunmist.series.load import Series, load_series
 from dunmist.series.machine import LogicalProcessor, MachineSeries
@@ -37,7 +37,6 @@ __all__ = [
     "ON_THE_WAY",
     "WHOLE",
     "Application",
-    "ComplaintSeries",
     "Correction",
     "Cost",
     "DeviceSeries",
@@ -48,6 +47,7 @@ __all__ = [
     "GraphicsSeries",
     "GroupSeries",
     "Ints",
+    "KernelMessageSeries",
     "Level",
     "LinkSeries",
     "LogicalProcessor",

@@ -6,17 +6,17 @@ A complaint from before the capture has a moment below nought.
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from dunmist.computer import Complaint, ComplaintKind
+from dunmist.computer import KernelMessage, KernelMessageKind
 from dunmist.sampling import Tick
 
 
-class ComplaintSeries(NamedTuple):
+class KernelMessageSeries(NamedTuple):
     """All lines of one class about one thing; ``during`` of all ``times`` came while sampling.
 
     Times are seconds since the first tick; ``text`` is the newest line.
     """
 
-    kind: ComplaintKind
+    kind: KernelMessageKind
     about: str | None
     times: int
     during: int
@@ -26,25 +26,25 @@ class ComplaintSeries(NamedTuple):
     pid: int | None
 
 
-class ComplaintCollector:
+class KernelMessageCollector:
     """Gathers what ticks say of the kernel's log."""
 
     fields = ("complaints",)
 
     def __init__(self) -> None:
-        self._found: list[tuple[float, bool, Complaint]] = []
+        self._found: list[tuple[float, bool, KernelMessage]] = []
 
     def add(self, row: int, tick: Tick) -> None:
         """Take what the ``row``-th tick says; the first has what the log held before."""
         self._found += [(tick.at_s, row > 0, one) for one in tick.complaints]
 
-    def finish(self, began_s: float) -> Sequence[ComplaintSeries]:
+    def finish(self, began_s: float) -> Sequence[KernelMessageSeries]:
         """Return them, the newest first; ``began_s`` is when the first tick was."""
-        series: dict[tuple[ComplaintKind, str | None], ComplaintSeries] = {}
+        series: dict[tuple[KernelMessageKind, str | None], KernelMessageSeries] = {}
         for at_s, during, one in self._found:
             before = series.get((one.kind, one.about))
             now_s = at_s - began_s
-            series[one.kind, one.about] = ComplaintSeries(
+            series[one.kind, one.about] = KernelMessageSeries(
                 one.kind, one.about,
                 (before.times if before else 0) + one.count,
                 (before.during if before else 0) + (one.count if during else 0),

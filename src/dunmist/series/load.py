@@ -21,11 +21,11 @@ from dunmist.errors import CaptureError
 from dunmist.sampling import Event, ProcessLine, SocketLine, Survey, Tick
 from dunmist.series.conservation import Impossible
 from dunmist.series.devices import DeviceCollector, DeviceSeries
-from dunmist.series.kernel_messages import ComplaintCollector, ComplaintSeries
+from dunmist.series.kernel_messages import KernelMessageCollector, KernelMessageSeries
 from dunmist.series.machine import MachineCollector, MachineSeries
 from dunmist.series.process import Application, Process
 from dunmist.series.processes import Asked, Shared, process_series
-from dunmist.series.samples import ProcessCollector, Surroundings
+from dunmist.series.samples import CaptureContext, ProcessCollector
 from dunmist.series.sensors import Correction, ProcessorSensor, processor_sensor
 from dunmist.series.sockets import SocketCollector, SocketSeries, network_use
 from dunmist.series.surveyed import Surveyed
@@ -66,7 +66,7 @@ class Series:
     devices: DeviceSeries
     sockets: list[SocketSeries]
     surveyed: Surveyed
-    complaints: Sequence[ComplaintSeries]
+    complaints: Sequence[KernelMessageSeries]
     events: list[tuple[int, Event]]
     ticks: int
     missed: int
@@ -142,7 +142,7 @@ class _Reading:
         self.grouping = Grouping(header.observer)
         self.machine, self.devices = MachineCollector(), DeviceCollector()
         self.processes, self.sockets = ProcessCollector(), SocketCollector()
-        self.complaints = ComplaintCollector()
+        self.complaints = KernelMessageCollector()
         self.at_s: list[float] = []
         self.took_s: list[float] = []
         self.began_s: float | None = None
@@ -325,7 +325,7 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
     packages = {processor.number: processor.package or 0 for processor in about.processors}
     devices = read.devices.finish(read.header.inventory, packages, corrections, impossible)
     sockets = read.sockets.finish(line)
-    basis = Surroundings(read.grouping, about, machine.online, read.began_s, impossible)
+    basis = CaptureContext(read.grouping, about, machine.online, read.began_s, impossible)
     shared = Shared(
         *network_use(sockets, read.grouping, line), _graphics_of(devices, read.grouping, line)
     )

@@ -9,9 +9,9 @@ import numpy as np
 
 from dunmist.applications import Grouping
 from dunmist.series.process import Application, Process, ProcessFigures, Thread
-from dunmist.series.samples import NS_PER_S, ProcessCollector, Samples, Surroundings
+from dunmist.series.samples import NS_PER_S, CaptureContext, ProcessCollector, Samples
 from dunmist.series.timeline import Floats, Ints, Level, Rate
-from dunmist.series.unsampled_usage import ChildTime, Late, late_use
+from dunmist.series.unsampled_usage import ChildTime, UnsampledUsage, late_use
 from dunmist.series.wait_kinds import WAIT_KINDS
 
 NOT_THERE = "·"
@@ -50,7 +50,7 @@ class Asked(NamedTuple):
 
 
 def process_series(
-    collected: ProcessCollector, basis: Surroundings, shared: Shared, asked: Sequence[Asked] = ()
+    collected: ProcessCollector, basis: CaptureContext, shared: Shared, asked: Sequence[Asked] = ()
 ) -> ProcessSeries:
     """Return all processes and applications of a capture."""
     inside = {
@@ -70,7 +70,7 @@ def process_series(
     )
 
 
-def _began_inside(identity: int, collected: ProcessCollector, basis: Surroundings) -> bool:
+def _began_inside(identity: int, collected: ProcessCollector, basis: CaptureContext) -> bool:
     """Whether a process began during the capture, by its own start time where that can be told."""
     # who is there at the first tick began before it
     if collected.first_row.get(identity, 0) == 0:
@@ -85,7 +85,9 @@ def _began_inside(identity: int, collected: ProcessCollector, basis: Surrounding
 class _Maker:
     """Makes applications, then the processes in them, from the same samples."""
 
-    def __init__(self, collected: ProcessCollector, samples: Samples, basis: Surroundings) -> None:
+    def __init__(
+        self, collected: ProcessCollector, samples: Samples, basis: CaptureContext
+    ) -> None:
         self._collected, self._samples, self._basis = collected, samples, basis
         self._grouping: Grouping = basis.grouping
         self._line = samples.line
@@ -94,7 +96,7 @@ class _Maker:
         of[list(self._grouping.application_of)] = list(self._grouping.application_of.values())
         self._of: Ints = of
         self._threads = self._watched_threads()
-        self.late: Late = late_use(
+        self.late: UnsampledUsage = late_use(
             self._children(), collected, self._grouping, basis.about.clock_ticks_per_s, self._line
         )
 

@@ -93,7 +93,7 @@ class ProcessCollector:
             self.details[detail.process] = (first, detail)
 
 
-class Surroundings(NamedTuple):
+class CaptureContext(NamedTuple):
     """What the series of processes need of the rest of the capture.
 
     ``online`` is the number of logical processors in each interval, ``began_s`` the uptime at the
@@ -110,7 +110,9 @@ class Surroundings(NamedTuple):
 class Samples:
     """All samples by identity and row, and what each grew by since the one before it."""
 
-    def __init__(self, collected: ProcessCollector, inside: set[int], basis: Surroundings) -> None:
+    def __init__(
+        self, collected: ProcessCollector, inside: set[int], basis: CaptureContext
+    ) -> None:
         columns = collected.columns
         # by process, then by tick: what is next to each other is differenced
         order = np.lexsort((np.asarray(columns["row"]), np.asarray(columns["identity"])))

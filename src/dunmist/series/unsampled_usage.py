@@ -42,7 +42,7 @@ class ChildTime(NamedTuple):
 Sums = dict[int, Floats]
 
 
-class Late(NamedTuple):
+class UnsampledUsage(NamedTuple):
     """Use that no sample shows: by application an array over intervals, where there was any.
 
     ``own_cores`` is what processes that were seen used after their last sample, ``unclaimed_cores``
@@ -72,7 +72,7 @@ def late_use(
     grouping: Grouping,
     clk_per_s: int,
     line: TimeLine,
-) -> Late:
+) -> UnsampledUsage:
     """Return all use that the samples do not show."""
     intervals = line.intervals
     own, announced, read, written = (_sums(intervals) for _ in range(4))
@@ -108,7 +108,7 @@ def late_use(
         )
         for number in waited.keys() | announced.keys()
     }
-    return Late(
+    return UnsampledUsage(
         own_cores=_per_second(own, line),
         short_lived_cores=_per_second(short, line),
         unclaimed_cores=np.nan_to_num(line.per_second(unclaimed)),

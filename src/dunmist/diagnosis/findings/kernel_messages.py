@@ -8,12 +8,12 @@ import re
 from collections import defaultdict
 from typing import NamedTuple
 
-from dunmist.computer import ComplaintKind
+from dunmist.computer import KernelMessageKind
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, sign
 from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.diagnosis.words import Kind, Severity
-from dunmist.series import ComplaintSeries, Series
+from dunmist.series import KernelMessageSeries, Series
 
 # what a figure of each class is called among the evidence
 SIGNS = {
@@ -48,7 +48,7 @@ class Rule(NamedTuple):
 
     finding: Kind
     severity: Severity
-    complaints: tuple[ComplaintKind, ...]
+    complaints: tuple[KernelMessageKind, ...]
     of_disk: bool = False
     of_thing: bool = True
 
@@ -80,7 +80,7 @@ def _complained(exam: Examination, strained: StrainedResources) -> list[Finding]
 def _of_rule(exam: Examination, rule: Rule) -> list[Finding]:
     table = exam.limits.complaints[rule.finding]
     end_s = exam.series.duration_s
-    by_thing: dict[str | None, list[ComplaintSeries]] = defaultdict(list)
+    by_thing: dict[str | None, list[KernelMessageSeries]] = defaultdict(list)
     for one in exam.series.complaints:
         if one.kind in rule.complaints and end_s - one.last_s <= table.within_s:
             by_thing[_thing(exam.series, one, rule)].append(one)
@@ -97,7 +97,7 @@ def _of_rule(exam: Examination, rule: Rule) -> list[Finding]:
     return found
 
 
-def _thing(series: Series, one: ComplaintSeries, rule: Rule) -> str | None:
+def _thing(series: Series, one: KernelMessageSeries, rule: Rule) -> str | None:
     """Return what a complaint counts for: a disk, the thing that it names, or the computer."""
     if rule.of_disk:
         return _disk(series, one.about or "")

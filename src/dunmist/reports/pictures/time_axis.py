@@ -35,7 +35,7 @@ MARKS: dict[str, Mark] = {
 EDGE = 1.0
 
 
-class Moment(NamedTuple):
+class Marker(NamedTuple):
     """One event: the word of its mark, when it began, and when it ended."""
 
     word: str
@@ -53,7 +53,7 @@ def finish(axes: list[Axes], shown: Judged | Examined) -> None:
     axes[-1].set_xlabel("seconds since the first tick" + (f"\n{key}" if key else ""))
 
 
-def moments_of(shown: Judged | Examined) -> Iterator[Moment]:
+def moments_of(shown: Judged | Examined) -> Iterator[Marker]:
     """Yield what is marked, in the order of the marks."""
     rows = events_of(shown.series)
     for word in MARKS:
@@ -61,16 +61,16 @@ def moments_of(shown: Judged | Examined) -> Iterator[Moment]:
             if row["what"] == word:
                 from_s, lasted_s = float(str(row["at_s"])), float(str(row.get("seconds") or 0.0))
                 # the seconds of a sleep are not on the time line
-                yield Moment(word, from_s, from_s if word == "asleep" else from_s + lasted_s)
+                yield Marker(word, from_s, from_s if word == "asleep" else from_s + lasted_s)
     at_s = shown.series.line.at_s
     for culprit in shown.diagnosis.culprits:
         for process in culprit.application.members:
             if process.ended_row is not None:
                 end_s = float(at_s[min(process.ended_row, len(at_s) - 1)])
-                yield Moment("end", end_s, end_s)
+                yield Marker("end", end_s, end_s)
 
 
-def _mark(panel: Axes, moments: list[Moment]) -> str:
+def _mark(panel: Axes, moments: list[Marker]) -> str:
     """Draw the marks at a panel's upper edge and return their key; empty where there is none."""
     for moment in moments:
         mark = MARKS[moment.word]

@@ -6,7 +6,7 @@ Nothing heavy is imported here: help and completion need no more than this.
 import math
 import os
 import re
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping
 from datetime import datetime, time, timedelta
 from difflib import get_close_matches
 from pathlib import Path
@@ -278,10 +278,27 @@ def refuse_given(context: click.Context, names: Collection[str], message: str) -
             raise click.UsageError(message.format(parameter.opts[-1]))
 
 
-def check_word(kind: str, word: str, words: Collection[str]) -> None:
+# what people type for a topic, and the topic
+TOPIC_SYNONYMS = {
+    "procs": "processes", "proc": "processes", "ps": "processes", "tasks": "processes",
+    "programs": "processes", "apps": "processes", "cpu": "cores", "cpus": "cores",
+    "core": "cores", "mem": "memory", "ram": "memory", "swap": "memory", "temp": "heat",
+    "temps": "heat", "temperature": "heat", "temperatures": "heat", "sensors": "heat",
+    "fans": "heat", "disk": "disks", "io": "disks", "storage": "disks", "net": "links",
+    "network": "links", "interfaces": "links", "port": "ports", "sockets": "ports",
+    "connections": "ports", "units": "services", "service": "services", "users": "sessions",
+    "logins": "sessions", "startup": "autostart", "hardware": "machine", "dmesg": "complaints",
+    "log": "complaints", "messages": "complaints", "time": "timeline",
+}  # fmt: skip
+
+
+def check_word(
+    kind: str, word: str, words: Collection[str], synonyms: Mapping[str, str] | None = None
+) -> None:
     """Raise UsageError with the nearest right word when one is in no list."""
     if word not in words:
-        near = get_close_matches(word, words, n=1)
+        meant = (synonyms or {}).get(word.lower())
+        near = [meant] if meant else get_close_matches(word, words, n=1)
         hint = f"did you mean '{near[0]}'?" if near else f"choose from {', '.join(words)}"
         raise click.UsageError(f"there is no {kind} '{word}'; {hint}")
 

@@ -19,6 +19,7 @@ from dunmist.cli.parameters import (
     CAPTURE,
     FILE,
     PROCESS,
+    TOPIC_SYNONYMS,
     TOPICS,
     check_word,
     part_options,
@@ -32,7 +33,7 @@ CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid
 
 @click.command()
 @click.argument("topic", metavar="TOPIC", shell_complete=complete_topic)
-@click.argument("file", type=CAPTURE)
+@click.argument("file", type=CAPTURE, required=False)
 @click.argument("what", required=False, shell_complete=complete_what)
 @part_options
 @click.option("--json", "as_json", is_flag=True, help="Print JSON: a list of rows a table.")
@@ -72,7 +73,7 @@ CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid
 @click.option("--pager/--no-pager", default=True, help="Long output on a terminal is paged.")
 @click.pass_context
 def view(
-    context: click.Context, /, topic: str, file: Path, what: str | None,
+    context: click.Context, /, topic: str, file: Path | None, what: str | None,
     **options: Any,  # noqa: ANN401
 ) -> None:  # fmt: skip
     """Show TOPIC of the capture FILE.
@@ -80,7 +81,11 @@ def view(
     Topics: processes, process (with WHAT: a number or a name), cores, memory, heat, ports, disks,
     links, services, autostart, sessions, machine, boot, complaints and timeline.
     """
-    check_word("topic", topic, TOPICS)
+    if topic not in TOPICS and file is None and Path(topic).exists():
+        raise click.UsageError(f"the topic is missing before '{topic}'; use {', '.join(TOPICS)}")
+    check_word("topic", topic, TOPICS, TOPIC_SYNONYMS)
+    if file is None:
+        raise click.UsageError(f"the capture is missing; use 'dunmist view {topic} FILE'")
     if (topic == PROCESS) != (what is not None):
         raise click.UsageError("'view process FILE WHAT' takes a process number or name")
     if options["form_of_processes"] and topic != "processes":

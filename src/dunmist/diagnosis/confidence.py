@@ -1,18 +1,18 @@
-"""How sure the ranking is of one application.
+"""Compute the probability that an application is the right culprit.
 
-Built from the margin to the strongest other cause, what share of the kernel's figures could be
-attributed, and the number of intervals. The figures of the curve are in the table of thresholds;
-they were set on hard patients of one set of seeds and are reported on another (docs/accuracy.md).
+It is built from the margin to the strongest other cause, the share of the kernel's figures that
+could be attributed, and the number of intervals. The thresholds of the curve were set on hard
+patients of one set of seeds and are reported on another (docs/accuracy.md).
 """
 
 import math
 
 from dunmist.diagnosis.thresholds import Thresholds
 
-# the figure of the table counts quarters of an interval
+# the threshold counts quarters of an interval
 QUARTERS = 4.0
-# who attributes nothing can still be half right
-UNCOVERED_TRUST = 0.7
+# remains of the data quality if nothing could be attributed: the margin still tells something
+UNCOVERED_QUALITY = 0.7
 
 
 def confidence_of(
@@ -37,7 +37,7 @@ def confidence_of(
 
 
 def data_quality(coverage: float | None, intervals: int, limits: Thresholds) -> float:
-    """Return how far the capture can be trusted at all, 0 to 1: its length and its coverage."""
-    by_length = intervals / (intervals + limits.confidence.ticks_half / QUARTERS)
+    """Return the data quality of a capture, 0 to 1: its length times its coverage."""
+    by_length = intervals / (intervals + limits.confidence.quarters_half / QUARTERS)
     covered = 1.0 if coverage is None else coverage
-    return by_length * (UNCOVERED_TRUST + (1.0 - UNCOVERED_TRUST) * covered)
+    return by_length * (UNCOVERED_QUALITY + (1.0 - UNCOVERED_QUALITY) * covered)

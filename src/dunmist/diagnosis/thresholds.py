@@ -239,7 +239,7 @@ class ConfidenceLimits(_Figures, frozen=True):
     most: float
     margin_slope: float
     margin_middle: float
-    ticks_half: float
+    quarters_half: float
     very: float
     likely: float
     well_covered: float

@@ -56,8 +56,8 @@ class Drawn(unittest.TestCase):
     def test_the_limiting_one_with_its_culprit(self):
         for name, expected in (
             ("cliff-top-laptop", ("heat", "critical, 100 °C", "Clock", "nestcam-index")),
-            ("narrow-burrow", ("memory", "work held up", "plate-stitcher", "MiB of its own")),
-            ("shelf-scan", ("disk sda", "work held up", "shelf-index", "MiB/s")),
+            ("narrow-burrow", ("memory", "tasks waited", "plate-stitcher", "MiB of its own")),
+            ("shelf-scan", ("disk sda", "tasks waited", "shelf-index", "MiB/s")),
             ("busy-ferry", ("link wlp4s0", "ferry-sync", "over TCP")),
             ("calm-morning", ("calm", "all others")),
         ):

@@ -161,6 +161,6 @@ def _effect_line(effect: Effect) -> str:
     used = f"used {percent(effect.used[0])} before, {percent(effect.used[1])} after"
     held = ""
     if effect.pressure:
-        held = f"; work held up {percent(effect.pressure[0])} before, "
+        held = f"; tasks waited {percent(effect.pressure[0])} before, "
         held += f"{percent(effect.pressure[1])} after"
     return f"{effect.verdict}: {effect.resource} {used}{held}"

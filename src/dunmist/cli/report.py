@@ -25,9 +25,9 @@ STANDARD = Path("-")
 @normal_option
 @part_options
 @click.option("--share", is_flag=True,
-              help="Replace names of people and hosts, homes and addresses by stand-ins, leave out "
-              "what programs were called with, and write a copy of the capture beside OUT that has "
-              "the same.")  # fmt: skip
+              help="Replace names of people and hosts, homes and addresses by stand-ins, and leave "
+              "out command lines. A copy of the capture with the same changes is written beside "
+              "OUT.")  # fmt: skip
 @click.option("--arguments", is_flag=True,
               help="With --share: keep what programs were called with; names in it are replaced "
               "where they are known.")  # fmt: skip

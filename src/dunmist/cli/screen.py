@@ -198,7 +198,7 @@ class Screen:
             figure = "unknown" if now.celsius is None else f"{now.celsius:3.0f} °C"
             figure += f", {now.clock_hz / 1e9:.2f} GHz" if now.clock_hz else ""
         elif held is not None:
-            figure += f", {100 * held:3.0f} % held up"
+            figure += f", {100 * held:3.0f} % waiting"
         figure += f"  {gauge.text}" if gauge.text else ""
         look = self._colours.get(gauge.word, 0)
         self._put(row, 0, f"{gauge.name:<{LABEL}}")

@@ -52,8 +52,8 @@ def triage(
 
     A terminal gets one screen of it; --full prints everything, as it does into a file or pipe.
 
-    Without FILE it samples this computer first, until more of it would hardly change the verdict
-    (at most for --for), and keeps the capture; the options below but --complaint are for that.
+    Without FILE it samples this computer first and keeps the capture. It stops when more would
+    hardly change the verdict, or after --for. The options below are for that, except --complaint.
     """
     if as_json and normal:
         raise click.UsageError("what is not as usual is JSON of 'dunmist compare --json'")

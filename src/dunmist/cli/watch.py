@@ -72,9 +72,9 @@ def watch(
 ) -> None:  # fmt: skip
     """Record on and on into a ring below the state directory, and keep what is worth it.
 
-    When a resource is strained for some seconds, memory runs out, heat cuts the clock, a program
-    hangs, or somebody says so (--mark), the minutes around it become a capture of their own:
-    'dunmist triage incident:3'. Ctrl-C ends it.
+    An incident begins when a resource is strained for some seconds, memory runs out or heat cuts
+    the clock. A program that hangs and a mark (--mark) begin one as well. The minutes around it
+    become a capture of their own: 'dunmist triage incident:3'. Ctrl-C ends the recording.
     """
     chosen = [option for option, given in (("--incidents", incidents), ("--mark", words),
                                            ("--recall", recalled), ("--install", install),

@@ -1,4 +1,4 @@
-"""Asks one drive for what it says of its own health; run as a program of its own, with its name.
+"""Ask one drive for its own health figures; run as a separate program with the drive's name.
 
 Sources: ``linux/nvme_ioctl.h`` and the NVM Express base specification (Get Log Page 02h);
 ``scsi/sg.h``, SAT-4 (ATA PASS-THROUGH (16)) and ACS-3 (CHECK POWER MODE, IDENTIFY DEVICE, SMART).

@@ -27,7 +27,7 @@ def brought(line: JournalLine) -> str:
     effect = line.effect
     if effect is not None:
         held = effect.pressure or effect.used
-        what = "work held up" if effect.pressure else "used"
+        what = "tasks waited" if effect.pressure else "used"
         parts.append(
             f"{HELPED[effect.verdict]} ({effect.resource}: {what} {percent(held[1])} instead of "
             f"{percent(held[0])})"

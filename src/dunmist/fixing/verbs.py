@@ -55,7 +55,7 @@ VERB_RULES: Mapping[Verb, VerbRule] = {
     ),
     "alternate": VerbRule(
         check_suspect, None, None,
-        "The program {name} was paused for some seconds at a time, to see what it holds up.",
+        "The program {name} was paused for some seconds at a time, to see what waits for it.",
     ),
     "install-unit": VerbRule(
         check_files, None, undo_install,

@@ -1,6 +1,6 @@
 """Reach a remote computer through the technician's own OpenSSH client.
 
-ssh(1) asks for passwords and host keys at the terminal by itself; nothing here does.
+It asks for passwords and host keys at the terminal by itself; nothing here does.
 """
 
 import os

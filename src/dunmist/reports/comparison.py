@@ -30,7 +30,7 @@ REST = {
     "matter.",
     "normal-and-now": "{count} {other}figures are in their usual range.",
 }
-SAYS = {"used": "used", "held-up": "work held up", "temperature": "temperature at equal use",
+SAYS = {"used": "used", "held-up": "tasks waited", "temperature": "temperature at equal use",
         "clock": "clock at equal use", "cores": "processor time", "memory": "memory",
         "disk": "disks", "network": "network"}  # fmt: skip
 

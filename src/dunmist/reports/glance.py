@@ -49,7 +49,7 @@ def resource_figures(state: ResourceState, series: Series) -> str:
         limit = f" of {sensor.critical:.0f}" if sensor.critical else ""
         return "unknown" if celsius is None else f"{celsius:.0f}{limit} °C"
     pressure = state.pressure or 0.0
-    held = f", {percent(pressure)} held up" if pressure >= TOLD_LEAST else ""
+    held = f", tasks waited {percent(pressure)}" if pressure >= TOLD_LEAST else ""
     return f"{percent(state.used)} used{held}"
 
 

@@ -110,7 +110,7 @@ def why(triage: Triage, figure: Figure | None = None) -> Section:
     blocks.append(
         TextTable(
             "Resources",
-            ["Resource", "About", "Level", "Used", "Work held up"],
+            ["Resource", "About", "Level", "Used", "Tasks waited"],
             [
                 [
                     resource.resource,

@@ -17,4 +17,4 @@ def shown_name(state: ResourceState) -> str:
 
 def pressure_name(state: ResourceState) -> str:
     """Return what the pressure of a resource is called: heat takes clock, others make wait."""
-    return "clock lost" if state.resource == "heat" else "work held up"
+    return "clock lost" if state.resource == "heat" else "tasks waited"

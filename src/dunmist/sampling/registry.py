@@ -1,4 +1,4 @@
-"""The registry of what is read at a tick: which fields of it, when it is due, and what goes on.
+"""Declare what is read at a tick: the fields, when they are due, and what is recorded.
 
 A ``Source`` declares one reader. ``due`` says after how many seconds it is read again; each is read
 at the first and at the last tick whatever its seconds. ``keeps`` says what of a reading goes into

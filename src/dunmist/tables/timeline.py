@@ -40,7 +40,7 @@ RESOURCE_LEVELS = Table(
         Column("name", "text", "which one of them", Width(), ("name",)),
         Column("at_s", "at", "end of the interval, since the first tick", title="at"),
         Column("used", "share", "how full it was"),
-        Column("pressure", "share", "how much work was held up for it"),
+        Column("pressure", "share", "share of time in which tasks waited for it"),
         Column("level", "text", "calm, busy, strained or choked", answers=("state",)),
     ),
     _levels,

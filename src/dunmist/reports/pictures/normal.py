@@ -46,7 +46,7 @@ def _draw(panel: Axes, state: ResourceState, found: Unusual) -> None:
     step_line(panel, state.trace.used * 100.0, color=INK, linewidth=1.8, label="now")
     if state.trace.pressure is not None:
         panel.stairs((state.trace.pressure * 100.0).values, state.trace.pressure.line.at_s,
-                     fill=True, color=COLOURS[1], alpha=0.45, label="work held up now")  # fmt: skip
+                     fill=True, color=COLOURS[1], alpha=0.45, label="tasks waited now")  # fmt: skip
     panel.set_ylim(0, 104)
     panel.set_ylabel("%")
     title(panel, f"{plain_label(shown_name(state))}: {state.level}")

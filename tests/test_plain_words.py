@@ -1,0 +1,96 @@
+"""Texts that people read are short sentences in the words of the trade; the limits are data."""
+
+import ast
+import re
+import tomllib
+import unittest
+from importlib import import_module
+from pathlib import Path
+
+import click
+
+from dunmist.cli.main import COMMANDS
+
+ROOT = Path(__file__).parent.parent
+SOURCE = ROOT / "src" / "dunmist"
+LIMITS = tomllib.loads((ROOT / "tests/data/plain_words.toml").read_text(encoding="utf-8"))
+# where a sentence ends: before a capital, a quote or a mark of Markdown
+ENDS = re.compile(r"(?<=[.!?:;])\s+(?=[A-Z`*\[('])")
+
+
+def sentences(text):
+    """Return the sentences of a text, in which code counts as one word."""
+    plain = re.sub(r"\s+", " ", re.sub(r"`[^`]*`", "X", text))
+    return [one for one in ENDS.split(plain) if one.strip()]
+
+
+def strings(value, path=""):
+    """Yield every text of a table with where it stands."""
+    if isinstance(value, str):
+        yield path, value
+    elif isinstance(value, dict):
+        for key, inner in value.items():
+            yield from strings(inner, f"{path}.{key}")
+    elif isinstance(value, list):
+        for inner in value:
+            yield from strings(inner, path)
+
+
+def prose(text):
+    """Return a page of Markdown without its tables and its blocks of code."""
+    text = re.sub(r"```.*?```", "", text, flags=re.S)
+    lines = [line for line in text.splitlines() if not line.startswith(("|", "    ", "#"))]
+    # an entry of a list is a paragraph of its own
+    return re.split(r"\n\s*\n|\n(?=[-*] )", "\n".join(lines))
+
+
+def texts():
+    """Yield each text with the name of its place."""
+    for name in LIMITS["tables"]:
+        for path, text in strings(tomllib.loads((SOURCE / name).read_text(encoding="utf-8"))):
+            yield f"{name}{path}", text
+    for name in LIMITS["pages"]:
+        for text in prose((ROOT / name).read_text(encoding="utf-8")):
+            yield name, text
+    for name, line in COMMANDS.items():
+        command = getattr(import_module(f"dunmist.cli.{name}"), name)
+        yield f"{name} --help", line
+        # a paragraph is a text: a list of names may be longer than a sentence
+        for text in (command.help or "").split("\n\n"):
+            yield f"{name} --help", text.partition("Topics:")[0]
+        for option in command.params:
+            if isinstance(option, click.Option):
+                yield f"{name} {option.opts[-1]}", option.help or ""
+
+
+class PlainWords(unittest.TestCase):
+    def test_no_sentence_is_too_long(self):
+        longest = LIMITS["sentence_words_max"]
+        long = [
+            f"{place}: {len(one.split())} words: {one}"
+            for place, text in texts()
+            for one in sentences(text)
+            if len(one.split()) > longest
+        ]
+        self.assertEqual([], long)
+
+    def test_no_text_has_a_phrase_that_is_ruled_out(self):
+        found = [
+            f"{place}: {phrase!r} in {text!r}"
+            for place, text in texts()
+            for phrase in LIMITS["phrases"]
+            if re.search(rf"\b{phrase}\b", text, re.I)
+        ]
+        self.assertEqual([], found)
+
+    def test_a_module_says_what_it_does_in_one_short_sentence(self):
+        for path in sorted(SOURCE.rglob("*.py")):
+            with self.subTest(str(path.relative_to(SOURCE))):
+                head = ast.get_docstring(ast.parse(path.read_text(encoding="utf-8"))) or ""
+                first = re.split(r"(?<=[.!?])\s", head, maxsplit=1)[0]
+                self.assertTrue(first)
+                self.assertLessEqual(len(first.split()), LIMITS["head_words_max"], first)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -152,8 +152,9 @@ class OwnCost(InFolder):
         whole_s = counted.ru_utime + counted.ru_stime
         took_s = load_series(path).footer.own_cpu_s
         self.assertLess(took_s, whole_s)
-        # after its last word the interpreter still has to take itself apart
-        self.assertGreater(took_s, 0.95 * (whole_s - 0.06))
+        # after its last word the interpreter still has to take itself apart, which takes longer
+        # where everything does
+        self.assertGreater(took_s, 0.95 * (whole_s - max(0.06, 0.15 * whole_s)))
 
 
 class Connections(unittest.TestCase):

@@ -451,6 +451,13 @@ class SecondUser(InFolder):
                 self.assertEqual([], os.listdir(self.folder / "aim"))
                 self.assertEqual(["dunmist"], os.listdir(theirs))
 
+    def test_results_that_they_prepared_are_not_taken_for_ours(self):
+        theirs = self.skua.folder("out")
+        self.skua.run(functools.partial(os.mkdir, theirs / "done"))
+        said = self.one_line("fleet", self.sample, "-o", theirs, "--workers", 1)
+        self.assertIn("no directory of yours", said)
+        self.assertEqual([], os.listdir(theirs / "done"))
+
     def test_temporary_files_are_not_made_where_they_say(self):
         theirs = self.skua.folder("tmp")
         done = subprocess.run(

@@ -4,6 +4,8 @@ An interrupted run goes on where it was; a capture that did not change is not ju
 """
 
 import hashlib
+import os
+import stat
 from pathlib import Path
 
 import msgspec
@@ -26,8 +28,12 @@ class Done:
         self._folder = folder / FOLDER / f"{__version__}-{SCHEMA_VERSION}"
         for directory in (self._folder.parent, self._folder):
             directory.mkdir(parents=True, exist_ok=True, mode=MODE)
-            if directory.is_symlink():
-                raise OutputError(f"{directory}: is a link; move it away, or choose another -o")
+            about = directory.lstat()
+            # what lies there is taken for a result of ours
+            if not stat.S_ISDIR(about.st_mode) or about.st_uid != os.geteuid():
+                raise OutputError(
+                    f"{directory}: is no directory of yours; move it away, or choose another -o"
+                )
 
     def has(self, key: str, place: str) -> bool:
         """Whether contents that lie at this place were judged."""

@@ -1,4 +1,4 @@
-"""Starts every child process of this program.
+"""Start every child process of this program.
 
 Python reads code from the current directory and from ``PYTHON*`` variables; as administrator that
 would be somebody else's code. A child gets the absolute interpreter with ``-E -P``, no ``PYTHON*``

@@ -1,6 +1,6 @@
-"""Opens files that somebody else may have put where they are: without waiting, and plain ones only.
+"""Open files that somebody else may have put there: plain files only, and without waiting.
 
-A FIFO or a terminal under the name of a capture would hang whoever opens it.
+A FIFO or a terminal with the name of a capture would hang the program that opens it.
 """
 
 import os

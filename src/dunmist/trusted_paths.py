@@ -1,8 +1,7 @@
-"""Directories and settings files that no other user can exchange.
+"""Open directories and settings files that no other user can replace.
 
-An administrator must not write to, or take settings from, a path that another user can change:
-what that user puts there decides what the administrator does. Each component is opened by itself
-and checked, and the descriptor is used from then on (openat(2)).
+An administrator must not write to, or read settings from, a path that another user can change. Each
+component is opened and checked by itself, and the descriptor is used from then on (openat(2)).
 """
 
 import os
@@ -19,7 +18,7 @@ SETTINGS_FLAGS = os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 
 
 class Untrusted(Exception):
-    """Somebody else can change a component of a path; the text names it and says who."""
+    """Another user can change a component of a path; the text names both."""
 
 
 def open_directory(path: Path, *, make_mode: int | None = None) -> int:

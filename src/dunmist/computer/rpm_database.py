@@ -1,7 +1,7 @@
-"""Which rpm package a file belongs to, from the SQLite database that rpm keeps since 4.16.
+"""Find the rpm package of a file in the SQLite database that rpm uses since 4.16.
 
 Sources: rpm's ``docs/manual/format.md`` for headers; ``rpmdb.sqlite``'s tables ``Packages`` and
-``Basenames``. The file may come from anywhere, and SQLite runs what its schema says: so only plain
+``Basenames``. The file may come from anywhere, and SQLite runs what its schema says. So only plain
 tables of these names are read, through an authorizer, with limits of size, memory and time.
 """
 

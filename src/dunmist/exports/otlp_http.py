@@ -1,8 +1,8 @@
-"""Sends an OTLP request over HTTP, and says in one line what became of it.
+"""Send an OTLP request over HTTP and report the outcome in one line.
 
-The whole exchange has one deadline. Nothing is redirected: the receiver was named by a person, and
-what is sent describes a computer. Of an address only scheme, host and port are ever printed, as the
-rest may hold a password or a token.
+The whole exchange has one deadline. Redirections are not followed: a person named the receiver, and
+the request describes a computer. Only scheme, host and port of an address are ever printed, because
+the rest may hold a password or a token.
 """
 
 import base64

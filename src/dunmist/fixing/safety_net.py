@@ -1,8 +1,8 @@
-"""Two guards that let a paused suspect go on, started before anything is paused.
+"""Start two guards that resume a paused suspect, before anything is paused.
 
-The watchdog is a child of this program. The second guard is not: with a service manager it is a
-transient unit of its own, else a process that detaches itself. It has a name and a command line of
-its own, so that no single signal by name hits this program, the watchdog and the guard at once.
+The watchdog is a child of this program. The second guard is not: it is a transient unit of the
+service manager, or else a process that detaches itself. It has a name and a command line of its
+own, so that no single signal by name hits this program, the watchdog and the guard at once.
 """
 
 import os

@@ -1,8 +1,7 @@
-"""Where settings and state are kept.
+"""Choose the directories of settings and state.
 
-An administrator's environment may be another person's (su(1), sudo(8) with ``-E``). As root only
-directories are used that nobody else can change; otherwise those below root's own home, which is
-said in one line.
+The environment of an administrator may be another person's (su(1), sudo(8) with ``-E``). Root uses
+only directories that nobody else can change, otherwise those below its own home. One line says so.
 """
 
 import logging

@@ -1,9 +1,9 @@
-"""Marks: somebody says that something is wrong just now, from whatever session they are in.
+"""Receive marks: anybody on the computer may say that something is wrong now.
 
-A Unix socket that everybody may write to. Who it is comes from the kernel (SO_PEERCRED, unix(7)),
-not from what they say. A thread accepts at once, so that connections that say nothing keep nobody
-out; of each user few are open at a time and few marks a minute are taken. At most 200 characters
-are taken and the answer is one word. Nothing of a recording is ever given out.
+Everybody may write to the Unix socket. The kernel names the sender (SO_PEERCRED, unix(7)). A thread
+accepts at once, so that silent connections lock nobody out. Each user may have few connections open
+and make few marks a minute. A mark has at most 200 characters, and the answer is one word. Nothing
+of a recording is ever given out.
 """
 
 import os

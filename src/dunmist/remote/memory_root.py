@@ -1,8 +1,8 @@
-"""A root in memory: the files, links and directories that a remote computer sent.
+"""Hold the files, links and directories that a remote computer sent in memory.
 
-It has the interface of a directory's ``Root``, but nothing of it is on a disk: whoever sends the
-files also chooses their names and the targets of their links. A link is data here, and nothing
-resolves it. ``remote_paths`` lists the names that are accepted.
+``MemoryRoot`` has the interface of ``Root``, but nothing of it is on a disk, because the sender
+chooses the names and the targets of links. A link is data here, and nothing resolves it.
+``remote_paths`` lists the accepted paths.
 """
 
 import errno

@@ -1,7 +1,7 @@
-"""The paths that a remote computer may send, as whole paths.
+"""List the whole paths that a remote computer may send.
 
-They are those that ``collector.sh`` reads. ``*`` is one component, ``#`` a number, ``{a,b}`` either
-word. Everything else that arrives is skipped: no reader wants it, and its sender chose the name.
+They are the ones that ``collector.sh`` reads. ``*`` is one component, ``#`` a number, ``{a,b}``
+either word. Everything else is skipped: no reader wants it, and the sender chose its name.
 """
 
 import re

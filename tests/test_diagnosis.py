@@ -148,7 +148,7 @@ class Series(unittest.TestCase):
         self.assertEqual(("memory", []), (found.limiting, found.culprits))
         self.assertEqual(("memory-limited", "chart-tiles"),
                          (found.external_cause.kind, found.external_cause.subject))  # fmt: skip
-        self.assertIs(found.outside, found.findings[0])
+        self.assertIs(found.external_cause, found.findings[0])
 
     def test_growth_of_what_has_just_started_is_no_leak(self):
         (leaky,) = [one for one in load_scenario("slow-drip").programs

@@ -69,8 +69,8 @@ print("second", second.poll(), state)
 NOBODY = """
 import os, sys
 from pathlib import Path
-from dunmist.cli import acting, fix, main
-from dunmist.jobs import selection, collected, journal_path
+from dunmist.cli import fix_actions, fix, main
+from dunmist.jobs import collector_files, journal_path, selection
 from dunmist.jobs.judge import judge
 selection.choose_owner_of(judge(Path(sys.argv[2])), int(sys.argv[4]))
 journal_path()

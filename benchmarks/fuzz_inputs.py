@@ -12,13 +12,16 @@ import io
 import os
 import socket
 import sqlite3
+import struct
 import sys
 import tempfile
+import tomllib
 from pathlib import Path
 
 import atheris
 
 with atheris.instrument_imports(include=["dunmist"]):
+    import dunmist
     from dunmist.captures import CaptureReader, load_rules
     from dunmist.computer.kernel_log import LogLine, parse_log_record, summed
     from dunmist.computer.packages import read_packages
@@ -141,6 +144,42 @@ def packages(data):
         root.close()
 
 
+def seeds(target):
+    """Return inputs to begin with: what a well-meaning sender would have sent."""
+    package = Path(dunmist.__file__).parent
+    tick = b" 0 100.00\n"
+    stream = BEGIN + b"@" + MARK + b" tick" + tick + MACHINE + b"@" + MARK + b" end" + tick
+    if target is carried:
+        yield from (
+            MACHINE,
+            b"exe:lrwx 1 0 0 0 Nov 27 /proc/4242/exe -> /bin/x\n",
+            b"fd:/proc/4242/fd:\nfd:lrwx 1 0 0 64 Nov 27 3 -> socket:[7]\n",
+            b"cmd:/proc/4242/cmdline:auk\1--token\1x\1\ndf:/dev/sda1 9 5 4 50% /\n",
+            b"/proc/4242/task/7/schedstat:1 2 3\n/sys/class/hwmon/hwmon0/name:x\n",
+        )
+    elif target is far:
+        yield from (
+            stream,
+            stream + b"@" + MARK + b" done\n",
+            b'{"kind":"header","format":"dunmist-capture","version":"1.0"}\n',
+        )
+    elif target is kernel_log:
+        text = (package / "computer" / "kernel_messages.toml").read_text(encoding="utf-8")
+        yield from (entry["word"].encode() for entry in tomllib.loads(text)["message"])
+        yield b"3,6,2500000,-;I/O error, dev sda, sector 2048 op 0x1:(WRITE)\n"
+    elif target is settings:
+        yield from (
+            b"[cpu]\nbusy = 0.5\n",
+            b'[[sensor]]\ndriver = "x"\nchannel = "y"\n',
+            (package / "captures" / "secrets.toml").read_bytes(),
+        )
+    elif target is packages:
+        header = struct.pack(">II", 1, 5) + struct.pack(">IIII", 1000, 6, 0, 1) + b"tern\0"
+        yield from (header, b"/.\n/usr/bin/tern\nPackage: tern\nVersion: 1\n")
+    else:
+        yield from (b"it froze", b"\xff\x1b[2J")
+
+
 TARGETS = {one.__name__: one for one in (carried, far, kernel_log, settings, marks, packages)}
 
 
@@ -149,6 +188,9 @@ def main():
     if len(sys.argv) < 2 or sys.argv[1] not in TARGETS:
         raise SystemExit(f"name a target: {', '.join(TARGETS)}")
     target = TARGETS[sys.argv.pop(1)]
+    corpus = next((Path(one) for one in sys.argv[1:] if not one.startswith("-")), None)
+    for number, data in enumerate(seeds(target) if corpus else ()):
+        (corpus / f"seed-{number}").write_bytes(data)
     os.environ.setdefault("PYTHONWARNINGS", "error")
     atheris.Setup(sys.argv, target)
     atheris.Fuzz()

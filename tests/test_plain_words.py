@@ -15,7 +15,7 @@ ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "dunmist"
 LIMITS = tomllib.loads((ROOT / "tests/data/plain_words.toml").read_text(encoding="utf-8"))
 # where a sentence ends: before a capital, a quote or a mark of Markdown
-ENDS = re.compile(r"(?<=[.!?:;])\s+(?=[A-Z`*\[('])")
+ENDS = re.compile(r"(?:(?<=[.!?:;])|(?<=[.!?:;]\*\*))\s+(?=[A-Z`*\[('])")
 
 
 def sentences(text):

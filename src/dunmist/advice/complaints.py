@@ -93,7 +93,7 @@ def _slow(about: _About) -> str:
         return _say("slow", "yes")
     fullest = max(about.diagnosis.resources, key=lambda state: state.pressure or 0.0)
     resource = wording()["resource"][fullest.resource]
-    held = f"work waited for {resource} {percent(fullest.pressure or 0.0)} of the time at most"
+    held = f"tasks waited for {resource} {percent(fullest.pressure or 0.0)} of the time at most"
     return f"{_say('slow', 'no', fullest=held)} {_say('slow', 'unseen')}"
 
 

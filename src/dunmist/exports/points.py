@@ -137,7 +137,7 @@ def _machine(judged: Judged, clock: _Clock) -> Iterator[Metric]:
         yield from clock.gauge("system.memory.usage", "By", "memory in use, by what for", held,
                                system__memory__state=part)  # fmt: skip
     for subject, share in machine.stalled.items():
-        yield from clock.gauge("dunmist.stalled", "1", "share of time in which work waited", share,
+        yield from clock.gauge("dunmist.stalled", "1", "share of time in which tasks waited", share,
                                dunmist__resource=subject)  # fmt: skip
     yield from clock.gauge("system.linux.load.1m", "{thread}", "load average", machine.load_one)
 

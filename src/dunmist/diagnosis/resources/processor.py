@@ -126,10 +126,10 @@ def _unseen_waiting(exam: Examination, seen: Rate, of_ordinary: Rate, all_ordina
 
 
 def _waiting_share(exam: Examination, waiting: Waiting) -> Rate:
-    """Return the share of time in which ordinary work waited for a processor.
+    """Return the share of time in which ordinary tasks waited for a processor.
 
-    The kernel counts other work that waits as well; it is taken out in proportion. Proportion or
-    not: as long as ordinary tasks waited while somebody waited is real.
+    The kernel counts tasks of low priority that wait as well; they are taken out in proportion.
+    Lower bound: the time in which ordinary tasks measurably waited.
     """
     machine = exam.series.machine
     # stall accounting does not know priorities; run-queue delay is told process by process

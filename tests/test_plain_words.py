@@ -41,7 +41,7 @@ def prose(text):
     text = re.sub(r"```.*?```", "", text, flags=re.S)
     lines = [line for line in text.splitlines() if not line.startswith(("|", "    ", "#"))]
     # an entry of a list is a paragraph of its own
-    return re.split(r"\n\s*\n|\n(?=[-*] )", "\n".join(lines))
+    return re.split(r"\n\s*\n|\n(?=[-*] |\d+\. )", "\n".join(lines))
 
 
 def texts():

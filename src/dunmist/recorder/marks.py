@@ -142,9 +142,10 @@ class Marks:
                 return
             words = data.decode("utf-8", "replace")[:CHARACTERS_MOST]
             is_allowed = limits.allow(peer.uid, now_s)
-            peer.socket.send(DONE if is_allowed else TOO_MANY)
             if is_allowed:
+                # before the answer: whoever reads it may rely on the mark
                 self._heard.append(Mark(harmless(" ".join(words.split())), peer.uid))
+            peer.socket.send(DONE if is_allowed else TOO_MANY)
 
 
 class _Limits:

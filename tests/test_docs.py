@@ -1,4 +1,4 @@
-"""The commands of the tutorial run in their order, and print what the page shows."""
+"""The commands of the tutorial and of the README run; those of the tutorial print what it shows."""
 
 import re
 import shlex
@@ -8,6 +8,9 @@ from dunmist.simulation import load_scenario
 from tests.program import InFolder, capture_model, run
 
 DOCS = Path(__file__).parent.parent / "docs"
+README = DOCS.parent / "README.md"
+# lines that need a real computer, a second one, an installation, or minutes
+ELSEWHERE = ("--on ", "dunmist watch", "dunmist triage\n", "dunmist fleet", "--prove")
 BLOCK = re.compile(r"^```\n(.*?)^```", re.S | re.M)
 
 
@@ -33,3 +36,19 @@ class Tutorial(InFolder):
                 said = " ".join((done.stdout + done.stderr).split())
                 for line in shown:
                     self.assertIn(" ".join(line.split()), said)
+
+
+class Readme(InFolder):
+    def test_each_command_runs(self):
+        lines = re.findall(r"^    (dunmist [^#\n]*)", README.read_text(encoding="utf-8"), re.M)
+        self.assertGreater(len(lines), 20)
+        for line in lines:
+            arguments = shlex.split(line)[1:]
+            if any(part in f"{line.strip()}\n" for part in ELSEWHERE):
+                continue
+            with self.subTest(line):
+                if arguments[0] == "capture":
+                    capture_model(load_scenario("errands"), self.folder / arguments[-1], 30)
+                else:
+                    # fails unless the status is 0
+                    run(*arguments, folder=self.folder)

@@ -54,8 +54,8 @@ def _parts(judged: Judged) -> Iterator[Row]:
 
 INSTALLED_MEMORY = Table(
     "installed memory",
-    "at the end of the capture; the parts add up to the last row, `installed`: the modules that "
-    "the firmware lists, else what the kernel manages",
+    "at the end of the capture. The parts add up to the last row, `installed`. That is the modules "
+    "that the firmware lists, else what the kernel manages",
     (
         Column("part", "text", "what it is used for"),
         Column("bytes", "bytes", "size", title="bytes"),

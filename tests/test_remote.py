@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 import unittest
+import zlib
 
 import numpy as np
 
@@ -395,12 +396,24 @@ class OverSsh(InFolder):
                      "--every", "500ms"],
                     cwd=self.folder, env=self.ways, stderr=subprocess.PIPE,
                 )  # fmt: skip
-                time.sleep(4)
+                self.await_ticks(self.folder / f"{name}.jsonl.gz", 3)
                 ended(far)
                 said = far.communicate(timeout=30)[1].decode()
                 self.assertEqual(0, far.returncode, said)
                 self.assertIn("what arrived is kept", said)
                 self.assertGreaterEqual(judge(self.folder / f"{name}.jsonl.gz").series.ticks, 3)
+
+    @staticmethod
+    def await_ticks(path, wanted):
+        """Wait until a capture that is being written has this many ticks."""
+        end = time.monotonic() + 60
+        while time.monotonic() < end:
+            time.sleep(0.2)
+            if path.exists():
+                written = zlib.decompressobj(wbits=31).decompress(path.read_bytes())
+                if written.count(b'{"kind":"tick"') >= wanted:
+                    return
+        raise AssertionError(f"{path} has not {wanted} ticks after a minute")
 
     def broken(self, far):
         sessions = subprocess.run(["pgrep", "-P", str(self.server.pid)], capture_output=True,

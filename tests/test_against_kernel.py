@@ -89,7 +89,7 @@ class OfChildren(InFolder):
         )
         self.addCleanup(capturing.wait)
         self.addCleanup(capturing.kill)
-        deadline = time.monotonic() + 20
+        deadline = time.monotonic() + 60
         while not self.path.exists() and time.monotonic() < deadline:
             time.sleep(0.02)
         return capturing
@@ -103,7 +103,7 @@ class OfChildren(InFolder):
         capturing = self.capture(5.0, command)
         child = self.start(STORM.format(seconds=3.0))
         counted_s = float(child.stdout.readline())
-        self.assertEqual(0, capturing.wait(20))
+        self.assertEqual(0, capturing.wait(60))
         series = load_series(self.path)
         application = series.living[child.pid].application
         self.assertAlmostEqual(counted_s, application.cores.total(), delta=0.04 * counted_s)
@@ -192,7 +192,7 @@ class Traffic(OfChildren):
         child = self.start(MOVE, place)
         capturing = self.capture()
         kernel = dict(part.split(": ") for part in eval(child.stdout.readline()))
-        self.assertEqual(0, capturing.wait(20))
+        self.assertEqual(0, capturing.wait(60))
         row = next(row for row in self.rows("processes", "--each") if row["pid"] == child.pid)
         if int(kernel["read_bytes"]) < 40 * MIB:
             self.skipTest("no disk behind the files of the test")
@@ -213,7 +213,7 @@ class Traffic(OfChildren):
         while data := taken.recv(1 << 20):
             received += len(data)
         taken.close()
-        self.assertEqual(0, capturing.wait(20))
+        self.assertEqual(0, capturing.wait(60))
         rows = self.rows("ports")
         out = next(row for row in rows if row["remote_port"] == port)
         self.assertAlmostEqual(received, out["sent_bytes"], delta=0.02 * received)
@@ -232,7 +232,7 @@ class Single(OfChildren):
         self.addCleanup(gone.kill)
         program.unlink()
         child = self.start(SPIN)
-        self.assertEqual(0, self.capture(3.0).wait(20))
+        self.assertEqual(0, self.capture(3.0).wait(60))
         rows = {row["pid"]: row for row in self.rows("processes", "--each")}
         self.assertTrue(rows[gone.pid]["executable_deleted"])
         self.assertGreaterEqual(rows[child.pid]["descriptors"], 70)
@@ -252,7 +252,7 @@ class Single(OfChildren):
         child = self.start("while True: pass")
         (group / "cgroup.procs").write_text(str(child.pid))
         before = self.quota_periods(group)
-        self.assertEqual(0, self.capture(3.0).wait(20))
+        self.assertEqual(0, self.capture(3.0).wait(60))
         after = self.quota_periods(group)
         child.kill()
         child.wait()

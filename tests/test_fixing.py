@@ -116,7 +116,7 @@ class Acting(InFolder):
 
     def children_of(self, child, count):
         """Return the numbers of a process's children once there are so many."""
-        deadline = time.monotonic() + 10
+        deadline = time.monotonic() + 60
         while time.monotonic() < deadline:
             found = Path(f"/proc/{child.pid}/task/{child.pid}/children").read_text().split()
             if len(found) == count:
@@ -187,7 +187,7 @@ class Acting(InFolder):
         failed = self.step(child.pid, "in good order", "--yes", status=1)
         self.assertIn(f"still running: {child.pid}", failed.stdout)
         self.step(child.pid, "by force", "--yes")
-        self.assertEqual(-9, child.wait(5))
+        self.assertEqual(-9, child.wait(60))
         self.assertIn("cannot be undone", self.undo("2", status=1).stderr)
 
     def test_a_family_ends_with_its_children(self):
@@ -267,8 +267,8 @@ class Acting(InFolder):
                 time.sleep(after_s)
                 began = time.monotonic()
                 fixing.send_signal(signal.SIGINT)
-                _, line = fixing.communicate(timeout=10)
-                self.assertLess(time.monotonic() - began, 2.0)
+                _, line = fixing.communicate(timeout=60)
+                self.assertLess(time.monotonic() - began, 15.0)
                 self.assertEqual(1, fixing.returncode)
                 self.assertIn(said, line)
                 self.assertEqual(state, self.state(child.pid))
@@ -306,7 +306,7 @@ class Acting(InFolder):
         child = self.start("idle_tern.py", RENAMED)
         self.sample_now()
         child.send_signal(signal.SIGUSR1)
-        deadline = time.monotonic() + 5
+        deadline = time.monotonic() + 60
         while "sshd" not in Path(f"/proc/{child.pid}/comm").read_text():
             self.assertLess(time.monotonic(), deadline)
             time.sleep(0.05)

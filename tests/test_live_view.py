@@ -131,7 +131,7 @@ class Silent(unittest.TestCase):
         time.sleep(2.2)
         began_s = time.monotonic()
         self.assertEqual({"auk": b"all is well\n", "tern": None}, asked.answers())
-        self.assertLess(time.monotonic() - began_s, 1.0)
+        self.assertLess(time.monotonic() - began_s, 1.9)
         self.assertEqual({}, asked.answers())
 
     def test_who_is_left_does_not_stay(self):

@@ -105,7 +105,7 @@ class OnRealProcesses(InFolder):
         )  # fmt: skip
         self.addCleanup(proving.communicate)
         self.addCleanup(proving.kill)
-        self.assertTrue(self.within(15, lambda: "T" in self.states()), "never paused")
+        self.assertTrue(self.within(60, lambda: "T" in self.states()), "never paused")
         return hog, proving
 
     def states(self):
@@ -150,7 +150,7 @@ class OnRealProcesses(InFolder):
         _, proving = self.begin()
         proving.send_signal(signal.SIGKILL)
         proving.wait()
-        self.assertTrue(self.within(5, lambda: "T" not in self.states()), self.states())
+        self.assertTrue(self.within(60, lambda: "T" not in self.states()), self.states())
 
     def test_the_suspect_goes_on_when_program_and_watchdog_are_killed_at_once(self):
         _, proving = self.begin()
@@ -166,15 +166,15 @@ class OnRealProcesses(InFolder):
         for pid in hit:
             os.kill(pid, signal.SIGKILL)
         proving.wait()
-        self.assertTrue(self.within(8, lambda: "T" not in self.states()), self.states())
+        self.assertTrue(self.within(60, lambda: "T" not in self.states()), self.states())
         self.assertIn("R", self.states())
 
     def test_the_suspect_goes_on_when_the_program_is_stopped(self):
         _, proving = self.begin()
         proving.send_signal(signal.SIGSTOP)
-        self.assertTrue(self.within(8, lambda: "T" not in self.states()), self.states())
+        self.assertTrue(self.within(60, lambda: "T" not in self.states()), self.states())
         proving.send_signal(signal.SIGCONT)
-        _, said = proving.communicate(timeout=20)
+        _, said = proving.communicate(timeout=60)
         self.assertEqual(1, proving.returncode)
         self.assertIn("nothing was proven", said)
         self.assertNotIn("T", self.states())
@@ -182,7 +182,7 @@ class OnRealProcesses(InFolder):
     def test_ctrl_c_lets_it_go_on_at_once(self):
         _, proving = self.begin()
         proving.send_signal(signal.SIGINT)
-        _, said = proving.communicate(timeout=10)
+        _, said = proving.communicate(timeout=60)
         self.assertEqual(1, proving.returncode, said)
         self.assertIn("goes on, and nothing was proven", said)
         self.assertNotIn("T", self.states())
@@ -190,7 +190,7 @@ class OnRealProcesses(InFolder):
     def test_what_ends_meanwhile_is_said(self):
         hog, proving = self.begin()
         os.killpg(hog.pid, signal.SIGKILL)
-        _, said = proving.communicate(timeout=20)
+        _, said = proving.communicate(timeout=60)
         self.assertEqual(1, proving.returncode)
         self.assertIn("ended by itself", said)
 

@@ -152,7 +152,7 @@ class Recording(InFolder):
             text=True,
         )  # fmt: skip
         self.started.append(process)
-        self.within(20, lambda: read_segments(self.place / "ring"), "no segment")
+        self.within(60, lambda: read_segments(self.place / "ring"), "no segment")
         return process
 
     def within(self, seconds, holds, text):
@@ -225,7 +225,7 @@ class Recording(InFolder):
                 last = max(one.at_s for one in reader.lines() if isinstance(one, Tick))
             self.assertLess(killed_s - began - last, 1.5)
             recorder = self.begin()
-        self.within(20, lambda: self.listed().count("cut-off") == 3, self.listed())
+        self.within(60, lambda: self.listed().count("cut-off") == 3, self.listed())
         self.assertIn("capture", json.loads(run("triage", "incident:1", "--json",
                                                 **self.options).stdout))  # fmt: skip
 
@@ -323,7 +323,7 @@ class WithServiceManager(InFolder):
         # root's recorder listens where everybody reaches it, whatever the environment says
         run_directory = self.folder / "run" if os.geteuid() else Path("/run")
         socket_file = run_directory / "dunmist" / "marks.sock"
-        end = time.monotonic() + 20
+        end = time.monotonic() + 60
         while not socket_file.exists() and time.monotonic() < end:
             time.sleep(0.1)
         time.sleep(2.0)
@@ -356,7 +356,7 @@ class HostileMarks(InFolder):
             silent.connect(str(self.folder / "run" / "marks.sock"))
             began = time.monotonic()
             self.assertEqual([], marks.taken())
-            self.assertLess(time.monotonic() - began, 1.0)
+            self.assertLess(time.monotonic() - began, 5.0)
 
 
 if __name__ == "__main__":

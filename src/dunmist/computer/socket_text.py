@@ -6,13 +6,21 @@ order of the machine, a port as a plain hexadecimal number.
 """
 
 import ipaddress
+import re
 import sys
+from collections import defaultdict
 from collections.abc import Iterator
 
 from dunmist.computer.parsing import ParseError, counter_of, lines_of, text_of
 from dunmist.computer.socket_records import STATES, SocketFacts, SocketReading
 
 UNIX_ACCEPTS = 0x00010000  # __SO_ACCEPTCON
+# number, references, protocol, flags, type, state, inode, name: net/unix/af_unix.c, unix_seq_show
+_UNIX_LINE = re.compile(
+    rb"[0-9a-fA-F]{8,16}: [0-9A-F]{8} [0-9A-F]{8} (?P<flags>[0-9A-F]{8}) [0-9A-F]{4} [0-9A-F]{2} "
+    rb" *(?P<inode>\d{1,18})(?: (?P<path>.+))?\Z",
+    re.S,
+)
 INET_FILES = (("tcp", "tcp"), ("tcp6", "tcp"), ("udp", "udp"), ("udp6", "udp"))
 
 
@@ -45,17 +53,26 @@ def parse_inet_table(data: bytes, protocol: str) -> Iterator[SocketReading]:
 
 
 def parse_unix_table(data: bytes) -> Iterator[SocketReading]:
-    """Yield the listening sockets of ``/proc/net/unix``; raises ParseError."""
-    for line in lines_of(data)[1:]:
-        fields = line.split(None, 7)
-        if len(fields) < 7:
-            raise ParseError("/proc/net/unix", "expected a socket of seven fields", line)
-        if _hexadecimal(fields[3]) & UNIX_ACCEPTS:
-            inode = counter_of(fields[6], "/proc/net/unix", "inode")
-            path = text_of(fields[7]) if len(fields) > 7 else None
+    """Yield the listening sockets of ``/proc/net/unix``; raises ParseError.
+
+    The kernel writes names as they are, so a name with line ends can look like more sockets. What
+    is no line of a socket belongs to such a name. An inode that comes twice has no name here.
+    """
+    lines = lines_of(data)
+    if not data.startswith(b"Num "):
+        raise ParseError("/proc/net/unix", "expected its heading", data[:80])
+    sockets: dict[int, list[re.Match[bytes]]] = defaultdict(list)
+    for line in lines[1:]:
+        if match := _UNIX_LINE.match(line):
+            sockets[int(match["inode"])].append(match)
+    for inode, matches in sockets.items():
+        path = matches[0]["path"] if len(matches) == 1 else None
+        if any(int(match["flags"], 16) & UNIX_ACCEPTS for match in matches):
             yield SocketReading(
                 key=("unix", inode),
-                facts=SocketFacts(protocol="unix", local=path, inode=inode),
+                facts=SocketFacts(
+                    protocol="unix", local=text_of(path) if path else None, inode=inode
+                ),
                 state="listen",
             )
 

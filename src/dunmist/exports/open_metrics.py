@@ -4,6 +4,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 
 from dunmist.exports.points import Metric, Value
+from dunmist.harmless import harmless
 
 NS_PER_S = 1_000_000_000
 # UCUM units by the words that OpenMetrics puts at the end of a name
@@ -43,4 +44,5 @@ def _family(same: list[Metric], host: str) -> Iterator[str]:
 
 
 def _escaped(text: str) -> str:
-    return text.replace("\\", "\\\\").replace("\n", "\\n").replace('"', '\\"')
+    # somebody may show the file on a terminal, and other readers split lines at \\r
+    return harmless(text).replace("\\", "\\\\").replace('"', '\\"')

@@ -30,7 +30,8 @@ def otlp_text(resource: Mapping[str, Value], metrics: Iterable[Metric]) -> str:
             }
         ]
     }
-    return json.dumps(request, ensure_ascii=False)
+    # plain ASCII: no character of a name reaches a terminal on which somebody shows the file
+    return json.dumps(request).replace("\x7f", "\\u007f")
 
 
 def _metric(same: list[Metric]) -> dict[str, Any]:

@@ -245,7 +245,7 @@ def _blind_spots(unread: dict[Unread, set[str]]) -> list[Unseen]:
 
 def _file_name(machine: Machine, moment: str) -> str:
     host = re.sub(r"[^A-Za-z0-9._-]+", "-", machine.host or "computer").strip("-.") or "computer"
-    return f"{host}-{moment}.jsonl.gz"
+    return f"{host[:64]}-{moment}.jsonl.gz"
 
 
 def _used_s() -> float:

@@ -178,6 +178,7 @@ def _fill(frame: Frame, lines: list[bytes]) -> None:
     files: dict[bytes, list[bytes]] = defaultdict(list)
     commands: dict[int, list[bytes]] = defaultdict(list)
     process: int | None = None
+    forged: set[str] = set()
     for raw in lines:
         line = raw.rstrip(b"\n")
         if match := file_line().fullmatch(line):
@@ -195,8 +196,14 @@ def _fill(frame: Frame, lines: list[bytes]) -> None:
             files[b"/proc/locks"] = []
         elif match := _SIZES.fullmatch(line):
             sizes = Sizes(*(min(int(number[:18]), 2**60) for number in match.group(2, 3, 4)))
+            table = frame.blocks if match[1] == b"f" else frame.inodes
             point = match[5].decode("utf-8", "replace")
-            (frame.blocks if match[1] == b"f" else frame.inodes)[point] = sizes
+            # a mount point with a line end in its name can forge a line of another one
+            if table.setdefault(point, sizes) != sizes:
+                forged.add(point)
+    for point in forged:
+        frame.blocks.pop(point, None)
+        frame.inodes.pop(point, None)
     for pid, words in commands.items():
         text = b"\n".join(words)[:COMMAND_MAX_BYTES]
         frame.commands[pid] = text.replace(b"\1", b"\0").replace(b"\2", b"\n")

@@ -33,6 +33,7 @@ lint: $(VENV)/installed
 docs: $(VENV)/installed
 	$(BIN)/python docs/make_schema.py
 	$(BIN)/python docs/make_views.py
+	$(BIN)/python docs/make_thresholds.py
 
 benchmarks: $(VENV)/installed
 	$(BIN)/python benchmarks/measure.py

@@ -87,12 +87,10 @@ SOURCE = {
 FINDING = {
     "diagnosis/words.py": ('    "limit-near",\n', '    "limit-near",\n    "little-noise",\n'),
     "diagnosis/findings/machine.py": ("RULES = (", NOISE_RULE + "_noise, "),
-    "diagnosis/thresholds.toml": (
-        "paging_pages_per_s = 500.0\n", "paging_pages_per_s = 500.0\nnoise_most_bits = 9e9\n",
-    ),
-    "diagnosis/thresholds.py": (
-        "    paging_pages_per_s: float\n",
-        "    paging_pages_per_s: float\n    noise_most_bits: float\n",
+    "diagnosis/thresholds/findings.py": (
+        "    paging_pages_per_s: PerSecond = 500.0\n",
+        "    paging_pages_per_s: PerSecond = 500.0\n    # more is odd\n"
+        "    noise_most_bits: Number = 9e9\n",
     ),
     "advice/evidence.toml": (
         "[oom-kills]\n",
@@ -143,11 +141,15 @@ RESOURCE = {
         "from dunmist.diagnosis.resources.noise import NOISE\n"
         "from dunmist.diagnosis.resources.one_core",
     ),
-    "diagnosis/thresholds.toml": ("[culprit]\n", "[noise]\nbusy = 0.5\n\n[culprit]\n"),
-    "diagnosis/thresholds.py": (
-        "    gpu: GraphicsLimits\n", "    gpu: GraphicsLimits\n    noise: NoiseLimits\n",
-        "class Thresholds(", "class NoiseLimits(_Figures, frozen=True):\n"
-        '    """How much noise is much."""\n\n    busy: float\n\n\nclass Thresholds(',
+    "diagnosis/thresholds/links.py": (
+        "class GraphicsLimits(", "class NoiseLimits(Figures, frozen=True):\n"
+        '    """How much noise is much."""\n\n    # half is much\n    busy: Share = 0.5\n\n\n'
+        "class GraphicsLimits(",
+    ),
+    "diagnosis/thresholds/__init__.py": (
+        "    gpu: GraphicsLimits = GraphicsLimits()\n",
+        "    gpu: GraphicsLimits = GraphicsLimits()\n    noise: NoiseLimits = NoiseLimits()\n",
+        "import GraphicsLimits, LinkLimits", "import GraphicsLimits, LinkLimits, NoiseLimits",
     ),
     "advice/evidence.toml": (
         "[gpu-busy]\n",

@@ -25,13 +25,8 @@ from dunmist.diagnosis.resources import BY_WORD as RESOURCE_BY_WORD
 from dunmist.diagnosis.resources import RESOURCES, Demand
 from dunmist.diagnosis.savings import Freed, FreedUnit, savings_of
 from dunmist.diagnosis.stopping_rule import is_decided
-from dunmist.diagnosis.thresholds import (
-    CompareLimits,
-    ProveLimits,
-    Thresholds,
-    load_thresholds,
-    thresholds,
-)
+from dunmist.diagnosis.thresholds import Thresholds, load_thresholds, thresholds
+from dunmist.diagnosis.thresholds.comparing import CompareLimits, ProveLimits
 from dunmist.diagnosis.words import (
     KINDS,
     LEVELS,

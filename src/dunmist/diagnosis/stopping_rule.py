@@ -12,7 +12,7 @@ import math
 import numpy as np
 
 from dunmist.diagnosis.records import Diagnosis, Trace
-from dunmist.diagnosis.thresholds import SureLimits
+from dunmist.diagnosis.thresholds.verdicts import SureLimits
 from dunmist.diagnosis.words import LEVELS
 
 

@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.thresholds import CoreLimits
+from dunmist.diagnosis.thresholds.processors import CoreLimits
 from dunmist.series import Process, Rate, Thread
 
 

@@ -7,7 +7,7 @@ from dunmist.computer import DriveHealth
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strained_resources import StrainedResources
-from dunmist.diagnosis.thresholds import DriveLimits
+from dunmist.diagnosis.thresholds.disks import DriveLimits
 
 # what is lost, and what its figure is called among the evidence
 LOST = {

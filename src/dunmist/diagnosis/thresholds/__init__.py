@@ -1,0 +1,110 @@
+"""The figures that decide: typed defaults with unit and reason, a module a subject.
+
+The user's own ``thresholds.toml`` may change single figures. A name that is not declared here is an
+error, so that a slip does not go unseen. docs/thresholds.md lists all of them.
+"""
+
+import tomllib
+from functools import cache
+from pathlib import Path
+
+import msgspec
+
+from dunmist.diagnosis.thresholds.advice import AdviceLimits
+from dunmist.diagnosis.thresholds.comparing import CompareLimits, EffectLimits, ProveLimits
+from dunmist.diagnosis.thresholds.culprits import CoverageLimits, CulpritLimits, SignLimits
+from dunmist.diagnosis.thresholds.disks import (
+    CARD,
+    NETWORK,
+    SOLID,
+    SPINNING,
+    DiskKindLimits,
+    DiskLimits,
+    DriveLimits,
+    StorageLimits,
+)
+from dunmist.diagnosis.thresholds.findings import FindingLimits, StartLimits
+from dunmist.diagnosis.thresholds.heat import HeatLimits
+from dunmist.diagnosis.thresholds.kernel_messages import KERNEL_MESSAGES, KernelMessageLimits
+from dunmist.diagnosis.thresholds.links import GraphicsLimits, LinkLimits
+from dunmist.diagnosis.thresholds.memory import MemoryLimits
+from dunmist.diagnosis.thresholds.processors import CoreLimits, Lasting, ProcessorLimits
+from dunmist.diagnosis.thresholds.units import Figures
+from dunmist.diagnosis.thresholds.verdicts import BadWindowLimits, ConfidenceLimits, SureLimits
+from dunmist.errors import SettingsError
+from dunmist.series import DiskKind
+from dunmist.trusted_paths import read_settings
+
+
+class Thresholds(Figures, frozen=True):
+    """All figures by subject."""
+
+    lasting: Lasting = Lasting()
+    complaints: dict[str, KernelMessageLimits] = msgspec.field(
+        default_factory=lambda: dict(KERNEL_MESSAGES)
+    )
+    drives: DriveLimits = DriveLimits()
+    start: StartLimits = StartLimits()
+    cpu: ProcessorLimits = ProcessorLimits()
+    core: CoreLimits = CoreLimits()
+    memory: MemoryLimits = MemoryLimits()
+    heat: HeatLimits = HeatLimits()
+    disk: DiskLimits = DiskLimits()
+    disk_spinning: DiskKindLimits = SPINNING
+    disk_solid: DiskKindLimits = SOLID
+    disk_card: DiskKindLimits = CARD
+    disk_network: DiskKindLimits = NETWORK
+    storage: StorageLimits = StorageLimits()
+    link: LinkLimits = LinkLimits()
+    gpu: GraphicsLimits = GraphicsLimits()
+    culprit: CulpritLimits = CulpritLimits()
+    coverage: CoverageLimits = CoverageLimits()
+    findings: FindingLimits = FindingLimits()
+    confidence: ConfidenceLimits = ConfidenceLimits()
+    signs: SignLimits = SignLimits()
+    advice: AdviceLimits = AdviceLimits()
+    effect: EffectLimits = EffectLimits()
+    prove: ProveLimits = ProveLimits()
+    sure: SureLimits = SureLimits()
+    stretch: BadWindowLimits = BadWindowLimits()
+    compare: CompareLimits = CompareLimits()
+
+    def of_disk(self, kind: DiskKind) -> DiskKindLimits:
+        """Return what a disk of a kind needs."""
+        kinds: dict[DiskKind, DiskKindLimits] = {
+            "spinning": self.disk_spinning,
+            "solid": self.disk_solid,
+            "card": self.disk_card,
+            "network": self.disk_network,
+        }
+        return kinds[kind]
+
+
+@cache
+def thresholds() -> Thresholds:
+    """Return the defaults."""
+    return Thresholds()
+
+
+def load_thresholds(path: Path) -> Thresholds:
+    """Return the defaults with the figures of a file in their place; raises SettingsError."""
+    try:
+        text = read_settings(path)
+        if text is None:
+            return thresholds()
+        changes = tomllib.loads(text)
+    except (OSError, ValueError) as error:
+        raise SettingsError(
+            f"{path}: no table of thresholds ({error}); mend it, or move it away"
+        ) from error
+    merged = msgspec.to_builtins(thresholds())
+    for subject, figures in changes.items():
+        for name, figure in figures.items() if isinstance(figures, dict) else [("", None)]:
+            known = name in merged.get(subject, {})
+            if not known or isinstance(figure, bool) or not isinstance(figure, int | float):
+                raise SettingsError(
+                    f"{path}: there is no threshold '{subject}.{name}' that is a number; "
+                    f"docs/thresholds.md lists them"
+                )
+            merged[subject][name] = float(figure)
+    return msgspec.convert(merged, Thresholds)

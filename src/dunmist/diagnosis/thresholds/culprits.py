@@ -1,0 +1,69 @@
+"""Who is ranked, in which role, and what counts as use."""
+
+from dunmist.diagnosis.thresholds.units import (
+    Bytes,
+    BytesPerSecond,
+    Cores,
+    Figures,
+    Number,
+    Seconds,
+    Share,
+)
+
+
+class CulpritLimits(Figures, frozen=True):
+    """Who is ranked, and in which role."""
+
+    # with less of it attributed than this nobody can be named
+    attributed_least: Share = 0.10
+    # an application that explains less than this of the strain is not ranked
+    least_score: Share = 0.10
+    # and where nobody explains this much, no single program is the cause
+    least_first: Share = 0.22
+    # a part of the clock, the CPU or the disk that something outside of all programs takes
+    outside_share: Share = 0.20
+    # a list that a technician reads; the tables have all applications
+    most: Number = 5
+    # a program waits for others rather than making them wait when it waits longer than it runs, ...
+    victim_waiting: Share = 0.20
+    # ... and uses less than this share of the busy time
+    victim_score: Share = 0.10
+    # ... or waits for this share of what it wants, and takes less than this share of an equal part
+    victim_waited: Share = 0.15
+    # a task that takes more than half of an equal part drives the load as well
+    victim_part: Share = 0.5
+    # ... or, where disk or memory limits, when so many of its tasks wait for a disk on average
+    victim_io_waiting: Number = 0.30
+    # what is less than this is no line of evidence: bytes a second, waiting tasks, and cores
+    moved_least_bytes_per_s: BytesPerSecond = 10_000.0
+    # one task for a twentieth of the time
+    waiting_least: Number = 0.05
+    # a twentieth of one CPU
+    short_lived_least: Cores = 0.05
+
+
+class CoverageLimits(Figures, frozen=True):
+    """From what on coverage can be told."""
+
+    # below this there is nothing to attribute
+    cpu_least_s: Seconds = 0.05
+    # 1 MiB: less is announcements and name lookups, which no TCP socket explains
+    traffic_least_bytes: Bytes = 1_048_576.0
+
+
+class SignLimits(Figures, frozen=True):
+    """Signs that tell what kind of work a program does."""
+
+    # what tells what kind of work a program does: a service or program that started within this
+    # time belongs to the start of the computer, or to the login, rather than to something later
+    boot_s: Seconds = 180.0
+    # bytes a second over the capture from which on an application uses a disk or sends all the time
+    uses_disk_bytes_per_s: BytesPerSecond = 500_000.0
+    # 400 kbit/s: more than greetings and synchronisation of clocks
+    sends_bytes_per_s: BytesPerSecond = 50_000.0
+    # share of its use by children that were never seen, of at least so many cores
+    short_lived_share: Share = 0.3
+    # children that use less say nothing of what a program does
+    matters_cores: Cores = 0.05
+    # its CPU time at a raised nice value
+    low_priority_share: Share = 0.5

@@ -1,0 +1,45 @@
+"""How many kernel messages of a class make a finding."""
+
+from dunmist.diagnosis.thresholds.units import Figures, Seconds
+
+DAY_S, HOUR_S = 86_400.0, 3600.0
+
+
+class KernelMessageLimits(Figures, frozen=True):
+    """How many messages of a class make a finding, and how recent the last of them is."""
+
+    least: int
+    within_s: Seconds
+
+
+KERNEL_MESSAGES = {
+    # what a medium has lost does not come back: however long ago, it tells of a drive that wears
+    # out
+    "drive-failing": KernelMessageLimits(least=1, within_s=365 * DAY_S),
+    # one at the start or after a suspend is ordinary
+    "drive-resets": KernelMessageLimits(least=3, within_s=DAY_S),
+    # a file system that was hurt stays so until it is checked
+    "file-system-damaged": KernelMessageLimits(least=1, within_s=365 * DAY_S),
+    # one wrong bit that could not be corrected is a fault
+    "memory-faulty": KernelMessageLimits(least=1, within_s=365 * DAY_S),
+    # single bits flip by chance now and then
+    "memory-wearing": KernelMessageLimits(least=10, within_s=7 * DAY_S),
+    # corrected errors of a bus come in small numbers on computers that are well
+    "hardware-fault": KernelMessageLimits(least=5, within_s=DAY_S),
+    # what was long ago is nobody's complaint now
+    "kernel-hung": KernelMessageLimits(least=1, within_s=HOUR_S),
+    # it is over when it is over: what was long ago is nobody's complaint
+    "graphics-reset": KernelMessageLimits(least=1, within_s=HOUR_S),
+    # the port protects itself, and what was plugged in may be gone
+    "port-overloaded": KernelMessageLimits(least=1, within_s=DAY_S),
+    # a device is reset once or twice when it is plugged in or wakes up
+    "device-reconnects": KernelMessageLimits(least=5, within_s=HOUR_S),
+    # a cable that is moved, a suspend and a change of network give one each
+    "link-flapping": KernelMessageLimits(least=4, within_s=HOUR_S),
+    # one crash is chance
+    "program-crashes": KernelMessageLimits(least=3, within_s=DAY_S),
+    # what happened yesterday may be what somebody complains of
+    "killed-earlier": KernelMessageLimits(least=1, within_s=DAY_S),
+    # it may be cool now that somebody looks
+    "hot-earlier": KernelMessageLimits(least=1, within_s=DAY_S),
+}

@@ -1,0 +1,31 @@
+"""When a network interface or a graphics card limits."""
+
+from dunmist.diagnosis.thresholds.units import Bytes, Figures, Seconds, Share
+
+
+class LinkLimits(Figures, frozen=True):
+    """Network links."""
+
+    # a packet or more waits to be sent, ...
+    queued_bytes: Bytes = 1000.0
+    # ... at this share of the looks that were taken within so many seconds: the line takes no more
+    queued_share: Share = 0.6
+    # queues are sampled once a second, so this holds five samples
+    queue_window_s: Seconds = 5.0
+    # share of the link's speed in its fuller direction; headers take the rest
+    busy: Share = 0.50
+    # the rest goes to headers and gaps between packets
+    strained_used: Share = 0.90
+    # nothing more goes through, even with large packets
+    choked_used: Share = 0.97
+
+
+class GraphicsLimits(Figures, frozen=True):
+    """Graphics cards."""
+
+    # share of time in which the card was busy
+    busy: Share = 0.50
+    # each frame has a deadline, and a card that is this busy begins to miss some
+    strained_used: Share = 0.90
+    # no idle time is left
+    choked_used: Share = 0.99

@@ -102,77 +102,82 @@ def _words() -> dict[str, Any]:
     return tomllib.loads(text)
 
 
-def tell_comparison(found: Comparison) -> Compared:
+def tell_comparison(comparison: Comparison) -> Compared:
     """Return what changed between two captures, in words."""
-    figures = [_difference(one, found.after) for one in found.differences]
+    figures = [_difference(difference, comparison.after) for difference in comparison.differences]
     return Compared(
         question="before-and-after",
-        answer=found.answer,
-        headline=_comparison_headline(found),
-        before=[_capture(found.before)],
-        after=_capture(found.after),
+        answer=comparison.answer,
+        headline=_comparison_headline(comparison),
+        before=[_capture(comparison.before)],
+        after=_capture(comparison.after),
         figures=figures,
-        new=[_came(one) for one in found.came],
-        gone=[_finding(one) for one in found.went],
-        stayed=[_finding(one) for one in found.stayed],
+        new=[_came(one) for one in comparison.came],
+        gone=[_finding(one) for one in comparison.went],
+        stayed=[_finding(one) for one in comparison.stayed],
     )
 
 
-def tell_unusual(found: Unusual) -> Compared:
+def tell_unusual(unusual: Unusual) -> Compared:
     """Return what is not as it usually is, in words."""
     answer: Literal["as usual", "unusual", "cannot be compared"] = "as usual"
-    if found.hindrance is not None:
+    if unusual.hindrance is not None:
         answer = "cannot be compared"
-    elif found.outside or found.findings or found.new or found.missing or found.replaced:
+    elif unusual.outside or unusual.findings or unusual.new or unusual.missing or unusual.replaced:
         answer = "unusual"
     return Compared(
         question="normal-and-now",
         answer=answer,
-        headline=_unusual_headline(found),
-        before=[_capture(one) for one in found.normal],
-        after=_capture(found.now),
-        figures=[_range(one, found.now) for one in found.ranges],
-        new=[*map(_came, found.findings), *map(_odd, found.new)],
-        gone=[_odd(one) for one in found.missing],
-        replaced=[_odd(one) for one in found.replaced],
-        left_out=[_capture(one) for one in found.left_out],
+        headline=_unusual_headline(unusual),
+        before=[_capture(one) for one in unusual.normal],
+        after=_capture(unusual.now),
+        figures=[_range(usual, unusual.now) for usual in unusual.ranges],
+        new=[*map(_came, unusual.findings), *map(_odd, unusual.new)],
+        gone=[_odd(one) for one in unusual.missing],
+        replaced=[_odd(one) for one in unusual.replaced],
+        left_out=[_capture(one) for one in unusual.left_out],
     )
 
 
-def _comparison_headline(found: Comparison) -> str:
+def _comparison_headline(comparison: Comparison) -> str:
     words = _words()["answer"]
-    if found.hindrance is not None:
-        return _hindered(found.hindrance, (found.before, found.after))
-    clear = found.clear
+    if comparison.hindrance is not None:
+        return _hindered(comparison.hindrance, (comparison.before, comparison.after))
+    clear = comparison.clear
     # what limits, and who takes it
     of_resources = [one for one in clear if one.figure.resource]
     # of several that moved in different ways, the one that the answer goes by
-    first = sorted(of_resources, key=lambda one: _is_worse(one) != (found.answer == "worse"))[:1]
+    first = sorted(
+        of_resources,
+        key=lambda difference: _is_worse(difference) != (comparison.answer == "worse"),
+    )[:1]
     taken = TAKEN_OF.get(first[0].figure.resource or "cpu") if first else None
     theirs = [one for one in clear if not one.figure.resource]
-    first += sorted(theirs, key=lambda one: one.figure.what != taken)[:1]
-    most = "; ".join(_figure_text(one.figure, one.before, one.after, found.after) for one in first)
-    if found.answer == "no clear change":
+    first += sorted(theirs, key=lambda difference: difference.figure.what != taken)[:1]
+    most = "; ".join(
+        _figure_text(one.figure, one.before, one.after, comparison.after) for one in first
+    )
+    if comparison.answer == "no clear change":
         other = str(words["other"]).format(most=most) if most else ""
         return str(words["unchanged"]).format(other=other)
-    return str(words[found.answer]).format(most=most)
+    return str(words[comparison.answer]).format(most=most)
 
 
-def _is_worse(one: Difference) -> bool:
+def _is_worse(difference: Difference) -> bool:
     # more of anything is worse, but of the clock
-    return (one.change > 0) != (one.figure.what == "clock")
+    return (difference.change > 0) != (difference.figure.what == "clock")
 
 
-def _unusual_headline(found: Unusual) -> str:
+def _unusual_headline(unusual: Unusual) -> str:
     words = _words()
-    if found.hindrance is not None:
-        return _hindered(found.hindrance, (*found.normal, found.now))
-    said = [_came(one).text.removesuffix(".") for one in found.findings]
-    said += [_figure_text(one.figure, one.usual, one.now, found.now) for one in found.outside]
+    if unusual.hindrance is not None:
+        return _hindered(unusual.hindrance, (*unusual.normal, unusual.now))
+    said = [_came(finding).text.removesuffix(".") for finding in unusual.findings]
+    said += [_figure_text(one.figure, one.usual, one.now, unusual.now) for one in unusual.outside]
     things = "; ".join(
         words["things"][key].format(names=_names(odd))
-        for key, odd in (("new", found.new), ("missing", found.missing),
-                         ("replaced", found.replaced))
+        for key, odd in (("new", unusual.new), ("missing", unusual.missing),
+                         ("replaced", unusual.replaced))
         if odd
     )  # fmt: skip
     if said:
@@ -180,7 +185,7 @@ def _unusual_headline(found: Unusual) -> str:
         return str(words["answer"]["unusual"]).format(most=most)
     if things:
         return str(words["answer"]["unusual-things"]).format(things=things)
-    return str(words["answer"]["usual"]).format(count=len(found.normal))
+    return str(words["answer"]["usual"]).format(count=len(unusual.normal))
 
 
 def _names(odd: Sequence[Odd]) -> str:
@@ -205,9 +210,9 @@ def _hindered(hindrance: Hindrance, captures: Sequence[Examined]) -> str:
     return str(_words()["answer"]["hindered"]).format(why=why)
 
 
-def _difference(one: Difference, after: Examined) -> ComparedFigure:
-    means, interval = (one.before, one.after), (one.low, one.high)
-    return _told(one.figure, means, interval, after, clear=one.is_clear)
+def _difference(difference: Difference, after: Examined) -> ComparedFigure:
+    means, interval = (difference.before, difference.after), (difference.low, difference.high)
+    return _told(difference.figure, means, interval, after, clear=difference.is_clear)
 
 
 def _range(one: Range, now: Examined) -> ComparedFigure:
@@ -265,34 +270,34 @@ def compared_amount(unit: str, value: float, at: Examined | None = None) -> str:
     return size_text(value) + ("/s" if unit == "bytes/s" else "")
 
 
-def _finding(one: Finding) -> ComparedThing:
-    return ComparedThing(one.kind, subject_of(one), finding_text(one))
+def _finding(finding: Finding) -> ComparedThing:
+    return ComparedThing(finding.kind, subject_of(finding), finding_text(finding))
 
 
-def _came(one: Finding) -> ComparedThing:
+def _came(finding: Finding) -> ComparedThing:
     """Return a finding that is new; what only a comparison finds comes with its figures."""
-    known = _finding(one)
-    if one.kind not in ONLY_HERE:
+    known = _finding(finding)
+    if finding.kind not in ONLY_HERE:
         return known
-    figures = "; ".join(sign.text for sign in evidence_of(one.signs))
+    figures = "; ".join(sign.text for sign in evidence_of(finding.signs))
     return msgspec.structs.replace(known, text=f"{known.text} ({figures})")
 
 
-def _odd(one: Odd) -> ComparedThing:
+def _odd(odd: Odd) -> ComparedThing:
     words = _words()
-    text = str(words["thing"][one.what]).format(name=one.name)
-    if one.like is not None:
-        text = words["odd"]["like"].format(text=text, like=one.like)
-    elif one.before is not None and one.now is not None:
-        text = words["odd"]["replaced"].format(text=text, now=one.now, before=one.before)
-    elif one.what == "port" and (one.now or one.before):
-        text = words["odd"]["owner"].format(text=text, now=one.now or one.before)
-    return ComparedThing(one.what, one.name, text)
+    text = str(words["thing"][odd.what]).format(name=odd.name)
+    if odd.like is not None:
+        text = words["odd"]["like"].format(text=text, like=odd.like)
+    elif odd.before is not None and odd.now is not None:
+        text = words["odd"]["replaced"].format(text=text, now=odd.now, before=odd.before)
+    elif odd.what == "port" and (odd.now or odd.before):
+        text = words["odd"]["owner"].format(text=text, now=odd.now or odd.before)
+    return ComparedThing(odd.what, odd.name, text)
 
 
-def _capture(one: Examined) -> ComparedCapture:
-    header = one.series.header
+def _capture(examined: Examined) -> ComparedCapture:
+    header = examined.series.header
     return ComparedCapture(
-        str(one.series.path), header.machine.host, header.started,
-        round(one.series.duration_s, 3), one.series.ticks,
+        str(examined.series.path), header.machine.host, header.started,
+        round(examined.series.duration_s, 3), examined.series.ticks,
     )  # fmt: skip

@@ -44,12 +44,12 @@ def complaint_words() -> dict[str, Any]:
 
 def understood(note: str | None) -> list[str]:
     """Return the complaints that a note speaks of, none where it is not clear."""
-    found = [
+    words = [
         word
         for word, patterns in complaint_words()["words"].items()
         if re.search(rf"(?i)\b(?:{'|'.join(patterns)})\b", note or "")
     ]
-    return found if len(found) <= CLEAR_MOST else []
+    return words if len(words) <= CLEAR_MOST else []
 
 
 def answer_to(complaint: str, series: Series, diagnosis: Diagnosis) -> str:
@@ -75,7 +75,11 @@ class _About(NamedTuple):
 
     def most(self, amount: Callable[[Application], float], least: float) -> Application | None:
         """Return the application with the greatest amount, None where that is nothing much."""
-        others = [one for one in self.series.applications if not (one.observer or one.kernel)]
+        others = [
+            application
+            for application in self.series.applications
+            if not (application.observer or application.kernel)
+        ]
         first = max(others, key=amount, default=None)
         return first if first is not None and amount(first) >= least else None
 
@@ -116,7 +120,7 @@ def _freezes(about: _About) -> str:
 
 
 def _heater(about: _About) -> str:
-    heater = about.most(lambda one: one.cores.mean(), LEAST_CORES)
+    heater = about.most(lambda application: application.cores.mean(), LEAST_CORES)
     # what is hot at rest is heated by no program
     if heater is None or about.finding(AT_REST):
         return _say("hot", "nobody")
@@ -132,10 +136,10 @@ def _hot(about: _About) -> str:
         return _say("hot", "yes" if near else "no", sensor=sensor.name, celsius=f"{celsius:.0f} °C",
                     margin=f"{point - celsius:.0f} K", heater=heater)  # fmt: skip
     others = [
-        (value, one.name)
-        for one in about.series.devices.sensors
-        if one.quantity == "temperature" and one.is_trusted
-        and (value := one.shown.median()) is not None
+        (value, sensor.name)
+        for sensor in about.series.devices.sensors
+        if sensor.quantity == "temperature" and sensor.is_trusted
+        and (value := sensor.shown.median()) is not None
     ]  # fmt: skip
     if not others:
         return _say("hot", "unseen", heater=heater)
@@ -146,8 +150,10 @@ def _hot(about: _About) -> str:
 def _noisy(about: _About) -> str:
     speeds = [
         value
-        for one in about.series.devices.sensors
-        if one.quantity == "fan" and one.is_trusted and (value := one.shown.median()) is not None
+        for sensor in about.series.devices.sensors
+        if sensor.quantity == "fan"
+        and sensor.is_trusted
+        and (value := sensor.shown.median()) is not None
     ]
     heat = _hot(about)
     if not speeds:
@@ -159,10 +165,10 @@ def _noisy(about: _About) -> str:
 def _battery(about: _About) -> str:
     drainer = _heater(about).replace("heats it", "uses power")
     supplies = about.series.devices.supplies.values()
-    batteries = [one for one in supplies if one.kind == "battery"]
+    batteries = [supply for supply in supplies if supply.kind == "battery"]
     if not batteries:
         return _say("battery", "unseen", drainer=drainer)
-    drawn = next((one for one in batteries if one.status == "discharging"), None)
+    drawn = next((battery for battery in batteries if battery.status == "discharging"), None)
     if drawn is None:
         return _say("battery", "no", drainer=drainer[0].lower() + drainer[1:])
     if not drawn.power_now:
@@ -182,7 +188,7 @@ def _network(about: _About) -> str:
     links = about.series.devices.outward_links
     if not links:
         return _say("network", "unseen", mover=mover)
-    moved = max(links, key=lambda one: max(_both_ways(one)))
+    moved = max(links, key=lambda link: max(_both_ways(link)))
     if max(_both_ways(moved)) <= 0:
         return _say("network", "still")
     is_full = any(
@@ -203,7 +209,9 @@ def _both_ways(link: LinkSeries) -> tuple[float, float]:
 
 
 def _mover(about: _About) -> str:
-    mover = about.most(lambda one: one.network_bytes_per_s.mean(), LEAST_BYTES_PER_S)
+    mover = about.most(
+        lambda application: application.network_bytes_per_s.mean(), LEAST_BYTES_PER_S
+    )
     if mover is None:
         return _say("network", "quiet")
     return _say(
@@ -218,9 +226,13 @@ def _mover(about: _About) -> str:
 def _peer(series: Series, application: Application) -> str:
     """Return with whom an application exchanged most."""
     own = {process.identity for process in application.members}
-    sockets = [one for one in series.sockets if own & set(one.owners) and not one.is_loopback]
+    sockets = [
+        socket for socket in series.sockets if own & set(socket.owners) and not socket.is_loopback
+    ]
     busiest = max(
-        sockets, key=lambda one: (one.sent_bytes or 0) + (one.received_bytes or 0), default=None
+        sockets,
+        key=lambda socket: (socket.sent_bytes or 0) + (socket.received_bytes or 0),
+        default=None,
     )
     if busiest is None or busiest.facts.remote is None:
         return "nobody can see with whom"
@@ -263,7 +275,7 @@ def _program(about: _About, name: str) -> str:
 
 
 def _names(application: Application) -> list[str]:
-    return [application.distinct_name, *(one.facts.name for one in application.members)]
+    return [application.distinct_name, *(member.facts.name for member in application.members)]
 
 
 def _waits(application: Application) -> list[str]:

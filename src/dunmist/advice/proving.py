@@ -47,11 +47,11 @@ def tell_unprovable(why: str, resource: ResourceWord) -> str:
     return str(_words()["unprovable"][why]).format(resource=wording()["resource"][resource])
 
 
-def _between(found: Alternated, what: Following) -> str:
+def _between(alternated: Alternated, what: Following) -> str:
     # a difference of shares is in points, and no part of anything
     if what == "waiting":
-        return f"between {100 * found.low:.0f} and {100 * found.high:.0f} points"
-    return f"between {_amount(what, found.low)} and {_amount(what, found.high)}"
+        return f"between {100 * alternated.low:.0f} and {100 * alternated.high:.0f} points"
+    return f"between {_amount(what, alternated.low)} and {_amount(what, alternated.high)}"
 
 
 def _amount(what: Following, value: float) -> str:

@@ -117,7 +117,7 @@ def _logged_in(series: Series, about: About) -> str:
     """Return where the owner of a program is logged in, as a sentence; nothing where nowhere."""
     words = wording()["ladder"]
     sessions = series.surveyed.last.sessions if series.surveyed.last else []
-    own = [one for one in sessions if one.user == about.owner]
+    own = [session for session in sessions if session.user == about.owner]
     if not own:
         return words["not-logged-in"].format(user=about.owner or "somebody") + " "
     places = [

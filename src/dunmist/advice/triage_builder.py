@@ -97,12 +97,12 @@ def _when(series: Series, around: Around | None) -> str:
 
 def _findings(diagnosis: Diagnosis, cases: Cases, around: Around | None) -> list[FindingAdvice]:
     """Return the findings, behind them those that only the whole capture shows."""
-    found = [_finding(finding, cases) for finding in diagnosis.findings]
+    findings = [_finding(finding, cases) for finding in diagnosis.findings]
     if around is None:
-        return found
+        return findings
     known = {(finding.kind, finding.subject) for finding in diagnosis.findings}
     of_all = Cases(around.series, around.diagnosis)
-    return found + [
+    return findings + [
         _finding(finding, of_all)
         for finding in around.diagnosis.findings
         if (finding.kind, finding.subject) not in known
@@ -115,7 +115,7 @@ def _answers(series: Series, diagnosis: Diagnosis, complaints: Sequence[str]) ->
     asked = complaints or header.complaints or understood(header.note)
     known = [one for one in asked if one in COMPLAINTS or one.startswith(PROGRAM)]
     # the answer to the most general complaint leads over to the verdict
-    ordered = sorted(dict.fromkeys(known), key=lambda one: one == COMPLAINTS[0])
+    ordered = sorted(dict.fromkeys(known), key=lambda complaint: complaint == COMPLAINTS[0])
     return " ".join(answer_to(one, series, diagnosis) for one in ordered)
 
 

@@ -107,7 +107,7 @@ def _doubt(diagnosis: Diagnosis) -> str:
     """Return what keeps the confidence down, who else it may be, and what tells them apart."""
     words, table = wording()["unsure"], diagnosis.limits.confidence
     covered = diagnosis.coverage.get(diagnosis.limiting or "cpu", diagnosis.coverage.get("cpu"))
-    rivals = [one.name for one in diagnosis.culprits[1:] if one.role == "cause"]
+    rivals = [culprit.name for culprit in diagnosis.culprits[1:] if culprit.role == "cause"]
     reasons = []
     if covered is not None and covered < table.well_covered:
         reasons.append(words["hidden"])

@@ -61,11 +61,14 @@ def _cores(judged: Judged, width: int) -> Lines:
     yield from _throttle_marks(judged, points)
 
 
-def _core_of(one: LogicalProcessor) -> tuple[int, int] | None:
+def _core_of(logical_processor: LogicalProcessor) -> tuple[int, int] | None:
     """Return the package and core of a processor, None where they are not known."""
-    if one.place is None or one.place.core is None:
+    if logical_processor.place is None or logical_processor.place.core is None:
         return None
-    return (-1 if one.place.package is None else one.place.package, one.place.core)
+    return (
+        -1 if logical_processor.place.package is None else logical_processor.place.package,
+        logical_processor.place.core,
+    )
 
 
 def _throttle_marks(judged: Judged, points: int) -> Lines:

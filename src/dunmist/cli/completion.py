@@ -75,7 +75,7 @@ def complete_table(
 
     topic = _typed(ctx, "topic")
     tables = tables_of(topic, ctx.params.get("form_of_processes")) if topic in TABLES else ()
-    return [CompletionItem(one.key) for one in tables if one.key.startswith(incomplete)]
+    return [CompletionItem(table.key) for table in tables if table.key.startswith(incomplete)]
 
 
 def complete_role(
@@ -132,7 +132,7 @@ def _plain(names: Iterable[str], incomplete: str) -> list[CompletionItem]:
 def _typed(ctx: click.Context, name: str) -> str | None:
     """Return an argument that was typed; behind an option without its value none was taken yet."""
     given = ctx.params.get(name)
-    places = [one.name for one in ctx.command.params if isinstance(one, click.Argument)]
+    places = [param.name for param in ctx.command.params if isinstance(param, click.Argument)]
     if given is None and len(ctx.args) > places.index(name):
         return ctx.args[places.index(name)]
     return None if given is None else str(given)

@@ -80,14 +80,14 @@ def _show_chapter(name: str, output: Path, *, force: bool) -> None:
     from dunmist.reports import comparison_document, document_text, write_report
     from dunmist.simulation import load_chapter
 
-    found = load_chapter(name)
-    earlier = [output / f"before-{number}.jsonl.gz" for number, _ in enumerate(found.before, 1)]
+    chapter = load_chapter(name)
+    earlier = [output / f"before-{number}.jsonl.gz" for number, _ in enumerate(chapter.before, 1)]
     now, report = output / "now.jsonl.gz", output / "report.html"
     output.mkdir(parents=True, exist_ok=True)
     for path in (*earlier, now, report):
         check_output(path, force=force)
-    click.echo(f"{found.story}\n")
-    for visit, path in zip((*found.before, found.now), (*earlier, now), strict=True):
+    click.echo(f"{chapter.story}\n")
+    for visit, path in zip((*chapter.before, chapter.now), (*earlier, now), strict=True):
         capture_patient(visit.scenario, path, force=force, seed=visit.seed)
     compared = answer(question_of([*earlier, now], []))
     click.echo(document_text(comparison_document(compared)), nl=False)

@@ -170,7 +170,7 @@ def _ladder(judged: Judged) -> tuple[list[FilledStep], str | None]:
         path = shlex.quote(str(judged.triage.capture.path))
         return (case.rungs if case else []), f"dunmist fix {path} --culprit 1"
     finding = diagnosis.external_cause or next(
-        (one for one in diagnosis.findings if one.severity != "note"), None
+        (finding for finding in diagnosis.findings if finding.severity != "note"), None
     )
     return (cases.of_finding(finding) if finding else []), None
 
@@ -179,14 +179,14 @@ def _rest(judged: Judged, width: int) -> Iterator[Line]:
     triage = judged.triage
     # what the verdict says already is not said again
     others = [
-        one for one in triage.findings
-        if one.severity != "note" and one.text not in triage.verdict.headline
+        finding for finding in triage.findings
+        if finding.severity != "note" and finding.text not in triage.verdict.headline
     ]  # fmt: skip
     if others:
         more = f" (and {len(others) - 1} more)" if len(others) > 1 else ""
         yield [Piece(_fitted(f"Also: {others[0].text}", width - len(more)) + more)]
     if triage.blind_spots:
-        spots = ", ".join(one.what for one in triage.blind_spots)
+        spots = ", ".join(blind_spot.what for blind_spot in triage.blind_spots)
         yield [Piece(_fitted(f"Not seen: {spots}", width))]
     path = shlex.quote(str(triage.capture.path))
     yield [Piece(f"Everything: dunmist triage {path} --full")]

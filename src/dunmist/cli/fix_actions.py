@@ -139,7 +139,7 @@ def process_lines(chosen: Chosen, wanted: Act) -> list[str]:
     return [
         f"{'processes' if user == first else 'of another owner'}: {' '.join(pids)} "
         f"({name}, of {user})"
-        for (user, name), pids in sorted(by_owner.items(), key=lambda one: one[0][0] != first)
+        for (user, name), pids in sorted(by_owner.items(), key=lambda item: item[0][0] != first)
     ]
 
 

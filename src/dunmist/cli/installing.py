@@ -60,18 +60,18 @@ def install(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
 def remove(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
     """Take a unit of ours away again; raises Refused where the journal knows of none."""
     del options
-    found = [
+    lines = [
         line for line in acts_to_undo()
         if line.act.verb == "install-unit" and (line.act.unit, line.act.user)
         == (wanted.unit, wanted.user)
     ]  # fmt: skip
-    if not found:
+    if not lines:
         raise Refused(f"{wanted.unit}: was not installed from here; see 'dunmist fix --list'")
-    click.echo(f"{wanted.unit} would be stopped, switched off, and {found[-1].act.file} removed.")
+    click.echo(f"{wanted.unit} would be stopped, switched off, and {lines[-1].act.file} removed.")
     if asks and not agrees("\nDo it?"):
         click.echo("Nothing was done; give --yes to do it.")
         return
-    click.echo(harmless(undo_act(found[-1].number)))
+    click.echo(harmless(undo_act(lines[-1].number)))
 
 
 def _parts(wanted: Wanted, options: "WatchOptions") -> list[UnitFile]:

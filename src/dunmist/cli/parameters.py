@@ -211,12 +211,12 @@ class Instant(click.ParamType):  # type: ignore[type-arg]  # generic since click
             if "T" in text or "-" in text:
                 return datetime.fromisoformat(text).astimezone()
             now = datetime.now().astimezone()
-            found = datetime.combine(now.date(), time.fromisoformat(text)).astimezone()
+            point = datetime.combine(now.date(), time.fromisoformat(text)).astimezone()
         except ValueError:
             self.fail(f"'{value}' is no time; write 14:02 or 2031-05-14T14:02", param, ctx)
         if self._ahead:
-            return found if found > now else found + timedelta(days=1)
-        return found if found <= now else found - timedelta(days=1)
+            return point if point > now else point + timedelta(days=1)
+        return point if point <= now else point - timedelta(days=1)
 
 
 class Size(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
@@ -231,10 +231,10 @@ class Size(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.
         if isinstance(value, int):
             return value
         match = re.fullmatch(r"(\d{1,12})\s*(KiB|MiB|GiB|)", str(value).strip())
-        found = int(match[1]) * SIZES[match[2]] if match else 0
-        if not SIZE_LEAST <= found <= SIZE_MOST:
+        size_bytes = int(match[1]) * SIZES[match[2]] if match else 0
+        if not SIZE_LEAST <= size_bytes <= SIZE_MOST:
             self.fail(f"'{value}' is no size from 1 MiB to 1024 GiB; write 64MiB", param, ctx)
-        return found
+        return size_bytes
 
 
 def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:

@@ -23,8 +23,8 @@ def read_collected(file: Path, options: CaptureOptions) -> Path:
     return _told(capture_from(file, options))
 
 
-def _told(found: RemoteCapture) -> Path:
-    click.echo(f"sampled by {found.by}", err=True)
-    if found.remark:
-        click.echo(f"dunmist: {harmless(found.remark)}", err=True)
-    return found.path
+def _told(remote_capture: RemoteCapture) -> Path:
+    click.echo(f"sampled by {remote_capture.by}", err=True)
+    if remote_capture.remark:
+        click.echo(f"dunmist: {harmless(remote_capture.remark)}", err=True)
+    return remote_capture.path

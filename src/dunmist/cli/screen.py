@@ -240,14 +240,16 @@ class Screen:
             text += _strip(one.history, room, max(1.0, *one.history) if one.history else 1.0)
             self._put(row + 1 + place, 0, text, curses.A_REVERSE if place == chosen else 0)
 
-    def _draw_one(self, row: int, one: LiveApplication, lines: int, columns: int) -> None:
+    def _draw_one(self, row: int, application: LiveApplication, lines: int, columns: int) -> None:
         """Draw the processes of one application: state, owner, ports, unit, what they wait in."""
-        self._put(row, 0, cut_middle(harmless(
-            f"{one.name}: {len(one.processes)} processes, {one.cores:.2f} cores, "
-            f"{one.memory_bytes / MIB:.0f} MiB"), columns - 1), curses.A_BOLD)  # fmt: skip
+        summed = (
+            f"{application.name}: {len(application.processes)} processes, "
+            f"{application.cores:.2f} cores, {application.memory_bytes / MIB:.0f} MiB"
+        )
+        self._put(row, 0, cut_middle(harmless(summed), columns - 1), curses.A_BOLD)
         head = f"{'process':>8} {'owner':<12} state {'cores':>6} {'memory':>9}  waits in, ports"
         self._put(row + 1, 0, head, curses.A_UNDERLINE)
-        ranked = sorted(one.processes, key=lambda part: -part.cores)[: lines - row - 3]
+        ranked = sorted(application.processes, key=lambda part: -part.cores)[: lines - row - 3]
         for place, part in enumerate(ranked):
             ports = f"port {', '.join(map(str, part.ports))}" if part.ports else ""
             about = "  ".join(filter(None, (part.waits_in, ports, part.unit)))

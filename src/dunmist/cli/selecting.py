@@ -121,9 +121,9 @@ def _sorted(tables: list[Filled], keys: str) -> list[Filled]:
     ]
 
 
-def _is_up(one: Filled, name: str, direction: str) -> bool:
+def _is_up(filled: Filled, name: str, direction: str) -> bool:
     # figures are wanted greatest first, names from A on
-    return direction == "up" or (direction == "" and not one.table.column(name).is_numeric)
+    return direction == "up" or (direction == "" and not filled.table.column(name).is_numeric)
 
 
 def _text(cell: object) -> str:

@@ -73,14 +73,14 @@ def table_parts(
             yield Text(f"left out for want of width: {more} (--wide shows all)", style="dim")
 
 
-def _shown(one: Filled, names: list[str] | None) -> list[Column]:
+def _shown(filled: Filled, names: list[str] | None) -> list[Column]:
     if names:
-        return [one.table.column(name) for name in names if name in one.table.names]
+        return [filled.table.column(name) for name in names if name in filled.table.names]
     # a column that says nothing takes room from one that does
     return [
         column
-        for column in one.table.shown_columns()
-        if any(not _is_unknown(value) for value in one.frame[column.name])
+        for column in filled.table.shown_columns()
+        if any(not _is_unknown(value) for value in filled.frame[column.name])
     ]
 
 
@@ -88,10 +88,11 @@ def _is_unknown(value: object) -> bool:
     return not isinstance(value, list) and (value is None or bool(pd.isna(value)))  # type: ignore[call-overload]
 
 
-def _grid(one: Filled, columns: list[Column], width: int) -> tuple[Grid, list[Column]]:
+def _grid(filled: Filled, columns: list[Column], width: int) -> tuple[Grid, list[Column]]:
     grid = Grid(box=None, pad_edge=False, header_style="bold")
     rows = [
-        {column.name: _cell(one.table, column, row) for column in columns} for row in records(one)
+        {column.name: _cell(filled.table, column, row) for column in columns}
+        for row in records(filled)
     ]
     widths = _widths(columns, rows, width)
     for column in columns:

@@ -66,9 +66,9 @@ class Unusual(NamedTuple):
     @property
     def outside(self) -> list[Range]:
         """The figures that are outside of their range, the most unusual first."""
-        found = [one for one in self.ranges if one.is_outside]
+        outside = [usual for usual in self.ranges if usual.is_outside]
         return sorted(
-            found,
+            outside,
             key=lambda one: (
                 one.figure.resource is None, -abs(one.now - one.usual) / one.figure.least
             ),
@@ -85,17 +85,17 @@ def unusual(normal: Sequence[Examined], now: Examined, match: Match = "both") ->
     if in_the_way is not None:
         return Unusual(in_the_way, good, now, left_out, [], [], [], [])
     sets, present = [_things(one.series) for one in good], _things(now.series)
-    known = {key for one in sets for key in one}
+    known = {key for things in sets for key in things}
     new = [_new(key, present[key], known) for key in present if key not in known]
     missing = [
         Odd(what, name, before=sets[-1][what, name])
         for what, name in sets[-1]
-        if (what, name) not in present and all((what, name) in one for one in sets)
+        if (what, name) not in present and all((what, name) in things for things in sets)
     ]
     replaced = [
         Odd(what, name, before=sets[-1][what, name], now=value)
         for (what, name), value in present.items()
-        if (what, name) in sets[-1] and value not in {one.get((what, name)) for one in sets}
+        if (what, name) in sets[-1] and value not in {things.get((what, name)) for things in sets}
     ]
     worse = cooling_worse(good, now)
     ranges, findings = _ranges(good, now), [worse] if worse else []
@@ -118,28 +118,28 @@ def _new(key: tuple[SetWord, str], value: str | None, known: Iterable[tuple[SetW
 
 def _things(series: Series) -> dict[tuple[SetWord, str], str | None]:
     """Return what there is of each kind by its name, with its version or owner where it has one."""
-    found: dict[tuple[SetWord, str], str | None] = {}
+    things: dict[tuple[SetWord, str], str | None] = {}
     for application in series.applications:
         if application.living and not (application.kernel or application.observer):
-            found["program", application.name] = None
+            things["program", application.name] = None
     for unit in series.surveyed.units:
         if unit.active == "active" and unit.name.endswith(".service"):
-            found["service", unit.name] = None
+            things["service", unit.name] = None
     for socket in series.sockets:
         if socket.listens and not socket.ended and socket.facts.local_port is not None:
-            owners = sorted({series.processes[one].name for one in socket.owners})
+            owners = sorted({series.processes[owner].name for owner in socket.owners})
             port = f"{socket.facts.protocol} {socket.facts.local_port}"
-            found["port", port] = ", ".join(owners) or None
+            things["port", port] = ", ".join(owners) or None
     for entry in series.surveyed.autostart:
         if entry.enabled:
-            found["autostart", entry.name] = entry.command
+            things["autostart", entry.name] = entry.command
     for survey in series.surveyed.surveys:
         for session in survey.sessions:
             name = f"{session.user} from {session.origin}" if session.origin else session.user
-            found["session", name] = None
+            things["session", name] = None
         for package in survey.packages:
-            found["package", package.name] = package.version
-    return found
+            things["package", package.name] = package.version
+    return things
 
 
 def _ranges(good: list[Examined], now: Examined) -> list[Range]:
@@ -153,10 +153,10 @@ def _ranges(good: list[Examined], now: Examined) -> list[Range]:
                 by_figure.setdefault(key, []).append(figure)
     found, chances = [], []
     for figures in by_figure.values():
-        figure, means = figures[-1], [float(one.before.mean()) for one in figures]
+        figure, means = figures[-1], [float(figure.before.mean()) for figure in figures]
         if figure.resource is None:
             # an application that nobody notices at any time is not looked at
-            if not any(one.is_seen for one in figures):
+            if not any(figure.is_seen for figure in figures):
                 continue
             # neither that capture nor the one of now had it
             means += [0.0] * (len(good) - len(means))

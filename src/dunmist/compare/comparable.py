@@ -30,23 +30,23 @@ def hindrance(before: Examined, after: Examined, match: Match) -> Hindrance | No
     return None
 
 
-def shortcoming(one: Examined) -> Obstacle | None:
+def shortcoming(examined: Examined) -> Obstacle | None:
     """Return why a capture by itself tells too little, None where it does not."""
-    line = one.series.line
-    if line.intervals < one.limits.intervals_least:
+    line = examined.series.line
+    if line.intervals < examined.limits.intervals_least:
         return "too-short"
-    too_little = line.measured_s < one.limits.sampled_least * line.duration_s
+    too_little = line.measured_s < examined.limits.sampled_least * line.duration_s
     return "disturbed" if too_little else None
 
 
-def identity(one: Examined, match: Match) -> tuple[object, ...]:
+def identity(examined: Examined, match: Match) -> tuple[object, ...]:
     """Return what tells a computer from others: its name, and what it is made of."""
-    machine = one.series.header.machine
+    machine = examined.series.header.machine
     hardware = (machine.model, len(machine.processors))
     return {"both": (machine.host, *hardware), "host": (machine.host,), "hardware": hardware,
             "any": ()}[match]  # fmt: skip
 
 
-def began(one: Examined) -> datetime:
+def began(examined: Examined) -> datetime:
     """Return when a capture began."""
-    return datetime.fromisoformat(one.series.header.started)
+    return datetime.fromisoformat(examined.series.header.started)

@@ -30,7 +30,7 @@ def warmer(before: Examined, after: Examined) -> Warmer | None:
         return None
     celsius = [sensor.level.at_ends().values for sensor in sensors if sensor]
     powers = [one.series.package_power for one in (before, after)]
-    watts = [one.values for one in powers if one is not None]
+    watts = [power.values for power in powers if power is not None]
     by_power = len(watts) == 2
     loads = watts if by_power else [one.series.machine.used.values for one in (before, after)]
     # as shares of the most there was, so that a power reaches as far as a use does
@@ -63,5 +63,5 @@ def cooling_worse(before: Sequence[Examined], after: Examined) -> Finding | None
 
 
 def _known(values: Floats) -> Floats:
-    found: Floats = values[~np.isnan(values)]
-    return found
+    known: Floats = values[~np.isnan(values)]
+    return known

@@ -158,18 +158,18 @@ def application_figures(before: Examined, after: Examined) -> Iterator[Figure]:
 
 
 def _by_name(series: Series) -> dict[str, list[Application]]:
-    """Return the applications by name: several of one name are one here."""
-    found: dict[str, list[Application]] = {}
-    for one in series.applications:
-        if not (one.observer or one.kernel):
-            found.setdefault(one.name, []).append(one)
-    return found
+    """Return the applications by by_name: several of one by_name are one here."""
+    by_name: dict[str, list[Application]] = {}
+    for application in series.applications:
+        if not (application.observer or application.kernel):
+            by_name.setdefault(application.name, []).append(application)
+    return by_name
 
 
 def _of(applications: list[Application], what: Taken, series: Series) -> Floats:
     """Return what applications take together in each interval."""
     found = {
-        "cores": lambda one: one.cores,
+        "cores": lambda application: application.cores,
         "memory": lambda one: one.private_bytes.at_ends(),
         "disk": lambda one: one.disk_bytes_per_s,
         "network": lambda one: one.network_bytes_per_s,

@@ -38,25 +38,26 @@ def followed(
     byte.
     """
     others = [
-        one
-        for one in series.applications
-        if not (one.observer or one.kernel) and all(one is not suspect for suspect in suspects)
+        application
+        for application in series.applications
+        if not (application.observer or application.kernel)
+        and all(application is not suspect for suspect in suspects)
     ]
     if resource in ("cpu", "core"):
-        ordinary = [one for one in others if one.low_priority < GIVES_WAY]
+        ordinary = [other for other in others if other.low_priority < GIVES_WAY]
         waiting = Rate.total_of(series.line, [one.waiting for one in ordinary])
         ran = Rate.total_of(series.line, [one.cores for one in ordinary])
         return Followed("waiting", waiting, waiting + ran, WANTED_LEAST)
     if resource == "disk":
-        disk = next((one for one in series.devices.disks if one.name == name), None)
+        disk = next((disk for disk in series.devices.disks if disk.name == name), None)
         return Followed("queue", disk.queue) if disk else None
-    link = next((one for one in series.devices.links if one.name == name), None)
+    link = next((link for link in series.devices.links if link.name == name), None)
     if link is None:
         return None
     carried = link.sent_bytes_per_s
     if link.received_bytes_per_s.mean() > carried.mean():
         carried = link.received_bytes_per_s
-    theirs = Rate.total_of(series.line, [one.network_bytes_per_s for one in others])
+    theirs = Rate.total_of(series.line, [other.network_bytes_per_s for other in others])
     if theirs.mean() < MOVED_LEAST * carried.mean():
         return Followed("bytes", carried)
     # who gets more of the line needs less time for a byte

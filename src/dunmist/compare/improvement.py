@@ -42,14 +42,14 @@ class Comparison(NamedTuple):
 
         How much work is held up tells most, then how full something is, then who takes it.
         """
-        found = [one for one in self.differences if one.is_clear]
-        return sorted(found, key=_telling)
+        differences = [difference for difference in self.differences if difference.is_clear]
+        return sorted(differences, key=_telling)
 
 
-def _telling(one: Difference) -> tuple[int, float]:
-    what = one.figure.what
+def _telling(difference: Difference) -> tuple[int, float]:
+    what = difference.figure.what
     place = DECIDES.index(what) if what in DECIDES else len(DECIDES)
-    return place, -abs(one.change) / one.figure.least
+    return place, -abs(difference.change) / difference.figure.least
 
 
 def compare(before: Examined, after: Examined, match: Match = "both") -> Comparison:
@@ -64,7 +64,11 @@ def compare(before: Examined, after: Examined, match: Match = "both") -> Compari
         chain(
             resource_figures(before, after),
             cooling_figures(before, after),
-            (one for one in application_figures(before, after) if one.is_seen),
+            (
+                application_figure
+                for application_figure in application_figures(before, after)
+                if application_figure.is_seen
+            ),
         )
     )
     answer = _answer(before, after, differences)
@@ -78,8 +82,8 @@ def _answer(before: Examined, after: Examined, differences: list[Difference]) ->
     ]
     better = worse = False
     for place in states[0].keys() & states[1].keys():
-        levels = [LEVELS.index(one[place].level) for one in states]
-        if not any(is_strained(one[place].level) for one in states):
+        levels = [LEVELS.index(state[place].level) for state in states]
+        if not any(is_strained(state[place].level) for state in states):
             continue
         change = _change(place, differences)
         if change < 0 and levels[1] <= levels[0]:
@@ -94,10 +98,13 @@ def _answer(before: Examined, after: Examined, differences: list[Difference]) ->
 def _change(place: tuple[str, str | None], differences: list[Difference]) -> int:
     """Return -1 where a resource clearly holds up or has less, 1 where more, 0 where neither."""
     for what in DECIDES:
-        for one in differences:
-            figure = one.figure
-            if one.is_clear and (figure.what, figure.resource, figure.name) == (what, *place):
-                return -1 if one.change < 0 else 1
+        for difference in differences:
+            figure = difference.figure
+            if difference.is_clear and (figure.what, figure.resource, figure.name) == (
+                what,
+                *place,
+            ):
+                return -1 if difference.change < 0 else 1
     return 0
 
 
@@ -105,8 +112,8 @@ def _findings(
     before: Examined, after: Examined
 ) -> tuple[list[Finding], list[Finding], list[Finding]]:
     first, second = (
-        {(one.kind, one.subject): one for one in examined.diagnosis.findings
-         if one.severity != "note"}
+        {(finding.kind, finding.subject): finding for finding in examined.diagnosis.findings
+         if finding.severity != "note"}
         for examined in (before, after)
     )  # fmt: skip
     return (

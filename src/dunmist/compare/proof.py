@@ -54,15 +54,15 @@ def proof_of(
     return Proof(_answer(found, following.what, limits), following.what, found)
 
 
-def _answer(found: Alternated, what: Following, limits: ProveLimits) -> ProofAnswer:
+def _answer(alternated: Alternated, what: Following, limits: ProveLimits) -> ProofAnswer:
     least: dict[Following, float] = {
         "waiting": limits.waiting_least, "queue": limits.queue_least, "bytes": limits.bytes_least,
         "pace": 0.0,
     }  # fmt: skip
-    if found.running < least[what]:
+    if alternated.running < least[what]:
         return "nobody-waits"
-    if found.fall < limits.part_fall:
+    if alternated.fall < limits.part_fall:
         return "nothing"
-    if found.p_value > CHANCE_MOST:
+    if alternated.p_value > CHANCE_MOST:
         return "unsure"
-    return "cause" if found.fall >= limits.cause_fall else "part"
+    return "cause" if alternated.fall >= limits.cause_fall else "part"

@@ -37,7 +37,9 @@ def tested(figures: Iterable[Figure]) -> list[Difference]:
     """Return the differences of all figures that can be compared, in their order."""
     from scipy.stats import false_discovery_control
 
-    usable = [one for one in figures if min(len(one.before), len(one.after)) >= VALUES_LEAST]
+    usable = [
+        figure for figure in figures if min(len(figure.before), len(figure.after)) >= VALUES_LEAST
+    ]
     found = [difference_of_means(one.before, one.after) for one in usable]
     if not found:
         return []

@@ -129,10 +129,10 @@ def _entry_files(root: Root, directory: str) -> list[str]:
     return _no_more(root, SUBJECT, directory, files, ENTRIES_MOST)
 
 
-def _no_more(root: Root, subject: str, place: str, found: list[Found], most: int) -> list[Found]:
-    if len(found) > most:
+def _no_more(root: Root, subject: str, place: str, founds: list[Found], most: int) -> list[Found]:
+    if len(founds) > most:
         root.note(subject, "too-many", place)
-    return found[:most]
+    return founds[:most]
 
 
 def _desktop_entry(root: Root, path: str, user: str | None) -> Iterator[StartEntry]:

@@ -90,10 +90,10 @@ class ControlGroups:
             quota = self._number(f"{base}/cpu.cfs_quota_us")
             period = self._number(f"{base}/cpu.cfs_period_us")
             return quota / period if quota and quota > 0 and period else None
-        found = self._root.parse(
+        quota_cores = self._root.parse(
             f"{self._v2}{path}/cpu.max", parse_cpu_max, SUBJECT, may_be_silent=True
         )
-        return found
+        return quota_cores
 
     def memory_events(self, paths: set[str]) -> list[MemoryEvents]:
         """Return what was ended in groups for lack of memory; version 1 does not count it."""
@@ -125,16 +125,16 @@ class ControlGroups:
         )
 
     def _stalls(self, path: str) -> dict[str, int]:
-        found: dict[str, int] = {}
+        stalls: dict[str, int] = {}
         if self._v2 is None:
-            return found
+            return stalls
         for resource in STALLS:
             totals = self._root.parse(
                 f"{self._v2}{path}/{resource}.pressure", parse_pressure, SUBJECT, may_be_silent=True
             )
             if totals and totals.some_us is not None:
-                found[resource] = totals.some_us
-        return found
+                stalls[resource] = totals.some_us
+        return stalls
 
     def _number(self, name: str) -> int | None:
         return self._root.parse(name, parse_number, SUBJECT, may_be_silent=True)

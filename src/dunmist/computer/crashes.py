@@ -46,15 +46,15 @@ class Crash(msgspec.Struct, frozen=True, omit_defaults=True):
 def read_crashes(root: Root) -> list[Crash]:
     """Return the crashes that are on record, the oldest first."""
     files = [*_records(root, KEPT, 1), *_records(root, MOVED, DEPTH_MOST)][:RECORDS_MOST]
-    found: list[Crash] = []
+    crashes: list[Crash] = []
     for at_s, name in sorted((root.changed_s(name) or 0.0, name) for name in files):
         data = root.parse(name, bytes, SUBJECT, most_bytes=RECORD_MOST_BYTES) or b""
         reason = _reason(data)
-        if found and at_s - found[-1].at_s <= PARTS_WITHIN_S:
-            found[-1] = Crash(found[-1].at_s, found[-1].reason or reason)
+        if crashes and at_s - crashes[-1].at_s <= PARTS_WITHIN_S:
+            crashes[-1] = Crash(crashes[-1].at_s, crashes[-1].reason or reason)
         else:
-            found.append(Crash(at_s, reason))
-    return found
+            crashes.append(Crash(at_s, reason))
+    return crashes
 
 
 def _records(root: Root, directory: str, depth: int) -> Iterator[str]:

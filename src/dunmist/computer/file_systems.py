@@ -148,7 +148,7 @@ def _sizes(root: Root, mount: Mount) -> list[int] | None:
     try:
         if DISTANT.match(mount.kind):
             return parse_sizes(_ask_in_child(mount.point))
-        found = os.statvfs(mount.point)
+        statvfs = os.statvfs(mount.point)
     except TimeoutError:
         raise
     except OSError as error:
@@ -158,8 +158,8 @@ def _sizes(root: Root, mount: Mount) -> list[int] | None:
         # the child that asked was told no
         root.note(SUBJECT, "failed", mount.point)
         return None
-    return [found.f_frsize, found.f_blocks, found.f_bfree, found.f_bavail, found.f_files,
-            found.f_ffree]  # fmt: skip
+    return [statvfs.f_frsize, statvfs.f_blocks, statvfs.f_bfree, statvfs.f_bavail, statvfs.f_files,
+            statvfs.f_ffree]  # fmt: skip
 
 
 def parse_sizes(data: bytes) -> list[int]:

@@ -182,9 +182,9 @@ def _size_bytes(device: _Structure) -> int | None:
 def read_firmware(root: Root) -> Firmware | None:
     """Return what the firmware says, from its tables where they may be read."""
     if root.exists("sys/firmware/dmi/tables/DMI"):
-        found = root.parse("sys/firmware/dmi/tables/DMI", parse_smbios, MODULES)
-        if found:
-            return found
+        firmware = root.parse("sys/firmware/dmi/tables/DMI", parse_smbios, MODULES)
+        if firmware:
+            return firmware
     else:
         root.note(MODULES, "absent")
     facts = {

@@ -84,7 +84,7 @@ def parse_current_clock(data: bytes) -> int:
 
 def read_graphics_cards(root: Root) -> list[GraphicsCard]:
     """Return the graphics cards."""
-    found = []
+    graphics_cards = []
     for name in root.names("sys/class/drm"):
         if not _CARD.match(name):
             continue
@@ -93,7 +93,7 @@ def read_graphics_cards(root: Root) -> list[GraphicsCard]:
         device = _optional(root, f"{directory}/device/device", parse_text)
         most_mhz = _optional(root, f"{directory}/gt_max_freq_mhz", parse_number)
         driver = root.link(f"{directory}/device/driver")
-        found.append(
+        graphics_cards.append(
             GraphicsCard(
                 name=name,
                 driver=driver.rpartition("/")[2] if driver else None,
@@ -104,7 +104,7 @@ def read_graphics_cards(root: Root) -> list[GraphicsCard]:
                 max_clock_hz=most_mhz * 1_000_000 if most_mhz else None,
             )
         )
-    return found
+    return graphics_cards
 
 
 def read_graphics(root: Root, cards: list[GraphicsCard]) -> list[GraphicsSample]:

@@ -108,13 +108,17 @@ def classify(line: LogLine) -> tuple[KernelMessageKind, str | None, int | None] 
     """Return the class of a line, what it names and the process number; None for all others."""
     data = line.text.encode()
     is_name_first = _NAME_FIRST.match(line.text) is not None
-    for one in message_classes():
-        if is_name_first and one.kind not in NAME_FIRST_KINDS:
+    for message_class in message_classes():
+        if is_name_first and message_class.kind not in NAME_FIRST_KINDS:
             continue
-        if one.word in data and (match := one.pattern.match(line.text)):
+        if message_class.word in data and (match := message_class.pattern.match(line.text)):
             named = match.groupdict()
             pid = int(named["pid"]) if named.get("pid") else None
-            return one.kind, named.get("device") or named.get("link") or named.get("process"), pid
+            return (
+                message_class.kind,
+                named.get("device") or named.get("link") or named.get("process"),
+                pid,
+            )
     return None
 
 

@@ -79,7 +79,7 @@ def _lists(root: Root, names: list[str]) -> Iterator[str]:
         of = name.removesuffix(LIST).rpartition("_binary-")[2]
         if name.endswith(LIST) and architecture in (None, of):
             releases = [one for one in names if one.endswith(RELEASES) and _is_of(one, name)]
-            if not any(_is_left_out(root, one) for one in releases):
+            if not any(_is_left_out(root, release) for release in releases):
                 yield name
 
 

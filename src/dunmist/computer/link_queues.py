@@ -75,19 +75,19 @@ def parse_queue(body: memoryview) -> tuple[int, int, int] | None:
 
 def read_addresses(root: Root) -> dict[str, list[str]]:
     """Return the addresses of each link of this computer by name."""
-    found: dict[str, list[str]] = defaultdict(list)
+    addresses: dict[str, list[str]] = defaultdict(list)
     if not root.is_this_computer:
-        return found
+        return addresses
     try:
         with NetlinkSocket(NETLINK_ROUTE) as kernel:
             for message in kernel.request(RTM_GETADDR, NLM_F_DUMP, _ALL_ADDRESSES):
                 link, address = parse_address(message.body)
-                found[socket.if_indextoname(link)].append(address)
+                addresses[socket.if_indextoname(link)].append(address)
     except OSError as error:
         root.note("addresses of network links", reason_of(error))
     except ParseError:
         root.note("addresses of network links", "garbled")
-    return found
+    return addresses
 
 
 class LinkQueues:

@@ -99,7 +99,7 @@ def parse_net_dev(data: bytes) -> list[LinkSample]:
 def parse_tcp_counters(data: bytes) -> dict[str, int]:
     """Return the counters of ``net/snmp`` or ``net/netstat`` that are kept; raises ParseError."""
     lines = lines_of(data)
-    found: dict[str, int] = {}
+    tcp_counters: dict[str, int] = {}
     # a line of names, then one of values, group by group
     for names, values in zip(lines[::2], lines[1::2], strict=False):
         group, _, rest = names.partition(b":")
@@ -108,10 +108,12 @@ def parse_tcp_counters(data: bytes) -> dict[str, int]:
             continue
         for name, value in zip(rest.split(), values.split()[1:], strict=False):
             if text_of(name) in wanted:
-                found[text_of(group + name)] = counter_of(value, "/proc/net/snmp", text_of(name))
-    if not found:
+                tcp_counters[text_of(group + name)] = counter_of(
+                    value, "/proc/net/snmp", text_of(name)
+                )
+    if not tcp_counters:
         raise ParseError("/proc/net/snmp", "expected pairs of names and values", data)
-    return found
+    return tcp_counters
 
 
 def parse_default_links(data: bytes) -> list[str]:

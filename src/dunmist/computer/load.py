@@ -75,10 +75,10 @@ def find_pressure(root: Root) -> list[str]:
     """Return the resources for which the kernel accounts stalls; notes when there are none."""
     # the files are there but cannot be opened where the kernel was started with psi=0
     published = set(root.names("proc/pressure"))
-    found = [resource for resource in RESOURCES if resource in published]
-    if not found:
+    pressure = [resource for resource in RESOURCES if resource in published]
+    if not pressure:
         root.note("pressure-stall accounting", "absent")
-    return found
+    return pressure
 
 
 def read_pressure(root: Root, resources: list[str]) -> dict[str, StallTotals]:

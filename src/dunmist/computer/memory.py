@@ -29,11 +29,11 @@ _MEMINFO = re.compile(rb"^([^:\n]{1,40}):\s+(\d{1,15})(?: kB)?$", re.M)
 
 def parse_meminfo(data: bytes) -> dict[str, int]:
     """Return each line of ``/proc/meminfo`` in KiB (or pages, where so); raises ParseError."""
-    found = {text_of(name): int(amount) for name, amount in _MEMINFO.findall(data)}
+    meminfo = {text_of(name): int(amount) for name, amount in _MEMINFO.findall(data)}
     # a container runtime may hand out an empty file
-    if not found.get("MemTotal"):
+    if not meminfo.get("MemTotal"):
         raise ParseError("/proc/meminfo", "expected MemTotal", data)
-    return found
+    return meminfo
 
 
 # of some two hundred words few are wanted
@@ -42,15 +42,15 @@ _PAGING_WORDS = {name.encode(): name for name in PAGING_COUNTERS}
 
 def parse_vmstat(data: bytes) -> dict[str, int]:
     """Return the paging counters of ``/proc/vmstat``, in pages but for pgpgin and pgpgout (KiB)."""
-    found = {}
+    vmstat = {}
     for line in lines_of(data):
         word, _, value = line.partition(b" ")
         name = _PAGING_WORDS.get(word)
         if name is not None:
-            found[name] = counter_of(value.strip(), "/proc/vmstat", name)
-    if not found:
+            vmstat[name] = counter_of(value.strip(), "/proc/vmstat", name)
+    if not vmstat:
         raise ParseError("/proc/vmstat", "expected paging counters", data)
-    return found
+    return vmstat
 
 
 SUBJECT = "swap areas"

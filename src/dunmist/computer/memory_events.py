@@ -45,7 +45,7 @@ def parse_memory_max(data: bytes) -> int | None:
 
 def read_memory_events(root: Root, directory: str, paths: set[str]) -> list[MemoryEvents]:
     """Return the groups, and those above them, in which something was ended since they began."""
-    found = []
+    memory_events = []
     for path in sorted(_with_those_above(paths)):
         name = f"{directory}{path}/memory.events"
         words = root.parse(name, parse_memory_events, SUBJECT, may_be_silent=True)
@@ -53,15 +53,15 @@ def read_memory_events(root: Root, directory: str, paths: set[str]) -> list[Memo
             limit = root.parse(
                 f"{directory}{path}/memory.max", parse_memory_max, SUBJECT, may_be_silent=True
             )
-            found.append(MemoryEvents(path, words["oom"], words["oom_kill"], limit))
-    return found
+            memory_events.append(MemoryEvents(path, words["oom"], words["oom_kill"], limit))
+    return memory_events
 
 
 def _with_those_above(paths: set[str]) -> set[str]:
-    found = set()
+    with_those_above = set()
     for path in paths:
         above = path.rstrip("/")
-        while above and above not in found:
-            found.add(above)
+        while above and above not in with_those_above:
+            with_those_above.add(above)
             above = above.rpartition("/")[0]
-    return found
+    return with_those_above

@@ -124,7 +124,7 @@ def _from_rpm(root: Root, database: str, wanted: list[str]) -> Iterator[Package]
 def _owner_in_rpm(base: "sqlite3.Connection", path: str) -> Iterator[Package]:
     from dunmist.computer.rpm_database import find_packages
 
-    for found in find_packages(base, path.rpartition("/")[2]):
-        if set(_spellings(path)) & set(found.files):
-            yield Package(path, found.name, found.version, found.summary)
+    for package in find_packages(base, path.rpartition("/")[2]):
+        if set(_spellings(path)) & set(package.files):
+            yield Package(path, package.name, package.version, package.summary)
             return

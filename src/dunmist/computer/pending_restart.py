@@ -30,8 +30,8 @@ class Pending(msgspec.Struct, frozen=True, omit_defaults=True):
 def read_pending(root: Root) -> Pending | None:
     """Return what waits for a restart, None where nothing does."""
     running = root.parse("proc/sys/kernel/osrelease", parse_text, "kernel", may_be_absent=True)
-    found = Pending(root.changed_s(ASKED), _newer(root, running) if running else None)
-    return found if found != Pending() else None
+    pending = Pending(root.changed_s(ASKED), _newer(root, running) if running else None)
+    return pending if pending != Pending() else None
 
 
 def _newer(root: Root, running: str) -> str | None:

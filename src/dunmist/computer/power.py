@@ -70,11 +70,11 @@ def parse_power_supply(data: bytes) -> PowerSupply:
 
 def read_power_supplies(root: Root) -> list[PowerSupply]:
     """Return every battery and mains supply."""
-    found = []
+    power_supplies = []
     for name in root.names("sys/class/power_supply"):
         supply = root.parse(
             f"sys/class/power_supply/{name}/uevent", parse_power_supply, SUBJECT, again=True
         )
         if supply:
-            found.append(supply)
-    return found
+            power_supplies.append(supply)
+    return power_supplies

@@ -229,10 +229,12 @@ class ThrottleSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 def find_throttling(root: Root, processors: list[int]) -> list[int]:
     """Return the processors that publish throttle counts; notes when none does."""
-    found = [number for number in processors if root.exists(_THROTTLE_FILE.format(number, "core"))]
-    if not found:
+    throttling = [
+        number for number in processors if root.exists(_THROTTLE_FILE.format(number, "core"))
+    ]
+    if not throttling:
         root.note(THROTTLING, "absent")
-    return found
+    return throttling
 
 
 def read_throttling(root: Root, processors: list[int]) -> list[ThrottleSample]:

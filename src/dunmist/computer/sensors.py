@@ -55,10 +55,10 @@ class Sensor(msgspec.Struct, frozen=True, omit_defaults=True):
 
 def read_sensors(root: Root) -> list[Sensor]:
     """Return every sensor that is published, in the order of the interfaces."""
-    found = [*_hwmon(root), *_zones(root), *_energy(root)]
-    if not found:
+    sensors = [*_hwmon(root), *_zones(root), *_energy(root)]
+    if not sensors:
         root.note(SUBJECT, "absent")
-    return found
+    return sensors
 
 
 def read_reading(root: Root, sensor: Sensor) -> int | None:

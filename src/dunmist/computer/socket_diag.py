@@ -177,8 +177,8 @@ class SocketDiag:
             return None
         try:
             for message in self._link.request(SOCK_DIAG_BY_FAMILY, 0, request):
-                found = parse_inet(message.body, "tcp", known.facts)
-                return found if found.key == known.key else None
+                inet = parse_inet(message.body, "tcp", known.facts)
+                return inet if inet.key == known.key else None
         except FileNotFoundError:
             return None
         return None

@@ -15,9 +15,9 @@ def find_starved(exam: Examination) -> frozenset[int]:
     table, limited = exam.limits.culprit, exam.once(quota_limited)
     # what waits for its quota gets no more from anybody
     wanted = {
-        one: one.cores.mean() + one.waiting.mean()
-        for one in exam.applications
-        if not (one.observer or one.kernel or one.number in limited)
+        application: application.cores.mean() + application.waiting.mean()
+        for application in exam.applications
+        if not (application.observer or application.kernel or application.number in limited)
     }
     competing = [one for one in wanted if wanted[one] >= exam.limits.cpu.competes_cores]
     part = _equal_part((wanted[one] for one in competing), exam.series.machine.online.mean())

@@ -35,18 +35,18 @@ def find_yielding(exam: Examination) -> dict[int, float]:
         if application.low_priority < table.low_priority_share
         and wanted[application.number] >= table.competes_cores
     ]
-    found = {}
+    yielding = {}
     for application in exam.applications:
         if _is_light(exam, application):
-            found[application.number] = 1.0
+            yielding[application.number] = 1.0
             continue
         here = _place(exam, application)
         others = [other for other in ordinary if other is not application]
         beside = sum(wanted[other.number] for other in others if _place(exam, other) == here)
         whole = sum(wanted[other.number] for other in others)
         # to nobody in particular: what its nice value says
-        found[application.number] = application.low_priority * (beside / whole if whole else 1.0)
-    return found
+        yielding[application.number] = application.low_priority * (beside / whole if whole else 1.0)
+    return yielding
 
 
 def _is_light(exam: Examination, application: Application) -> bool:

@@ -33,13 +33,13 @@ class OneThread(NamedTuple):
 def find_one_threads(exam: Examination) -> dict[Process, OneThread]:
     """Return what the busiest thread does, of each process that can use one processor only."""
     least_s = exam.limits.core.candidate_cores * exam.series.line.measured_s / 2
-    found = {}
+    bound = {}
     for process in exam.series.processes.values():
         if process.cpu_s >= least_s:
-            one = find_bound_threads(process, exam.limits.core)
-            if one is not None:
-                found[process] = one
-    return found
+            bound_threads = find_bound_threads(process, exam.limits.core)
+            if bound_threads is not None:
+                bound[process] = bound_threads
+    return bound
 
 
 def find_bound_threads(process: Process, limits: CoreLimits) -> OneThread | None:

@@ -44,9 +44,9 @@ def _path(root: Root, pid: int) -> str | None:
 
 def _members(group: Path) -> set[int]:
     """Return every process of a group and of those below it; raises Refused for a huge one."""
-    found: set[int] = set()
+    members: set[int] = set()
     for count, folder in enumerate([group, *group.rglob("*/")]):
         if count > GROUPS_MOST:
             raise Refused(f"{group} has more than {GROUPS_MOST} groups below it; try a part of it")
-        found.update(map(int, (folder / "cgroup.procs").read_text().split()))
-    return found
+        members.update(map(int, (folder / "cgroup.procs").read_text().split()))
+    return members

@@ -93,17 +93,17 @@ def _group(root: Root, pid: int) -> str | None:
     return found.unit if found else None
 
 
-def _check_same(one: Live, target: Target) -> None:
+def _check_same(live: Live, target: Target) -> None:
     """Raise Refused when a process is another program, or another person's, than was judged."""
     # captures name a program by its command line, in which secrets are masked
-    names = (one.program.name, one.stat.name, one.masked_program.name)
+    names = (live.program.name, live.stat.name, live.masked_program.name)
     if target.name not in names:
         raise Refused(
-            f"process {target.pid} is {one.program.name} now, not {target.name}; capture again"
+            f"process {target.pid} is {live.program.name} now, not {target.name}; capture again"
         )
-    if target.uid is not None and target.uid != one.uid:
+    if target.uid is not None and target.uid != live.uid:
         raise Refused(
-            f"process {target.pid} ({target.name}) belongs to user number {one.uid} now, not to "
+            f"process {target.pid} ({target.name}) belongs to user number {live.uid} now, not to "
             f"{target.uid}; capture again"
         )
 
@@ -164,11 +164,11 @@ def check_targets(live: dict[int, Live], targets: list[Target]) -> None:
             )
 
 
-def _protection(one: Live, own_chain: set[int]) -> str | None:
-    if one.stat.flags & PF_KTHREAD:
+def _protection(live: Live, own_chain: set[int]) -> str | None:
+    if live.stat.flags & PF_KTHREAD:
         return "kernel"
-    if one.stat.pid == 1:
+    if live.stat.pid == 1:
         return "init"
-    if one.stat.pid in own_chain:
+    if live.stat.pid in own_chain:
         return "observer"
-    return protected_by_name(one.stat.name, one.program.name)
+    return protected_by_name(live.stat.name, live.program.name)

@@ -50,13 +50,13 @@ class Live(NamedTuple):
 
 def read_live(root: Root) -> dict[int, Live]:
     """Return all processes by number."""
-    found = {}
+    live = {}
     for name in root.names("proc"):
         if name.isdigit():
             one = read_one(root, int(name))
             if one:
-                found[int(name)] = one
-    return found
+                live[int(name)] = one
+    return live
 
 
 def read_one(root: Root, pid: int) -> Live | None:
@@ -82,16 +82,16 @@ def descendants(live: dict[int, Live], pids: set[int]) -> list[Live]:
     children: dict[int, list[Live]] = defaultdict(list)
     for process in live.values():
         children[process.stat.ppid].append(process)
-    found: list[Live] = []
+    members: list[Live] = []
     wanted = list(pids)
     seen = set(pids)
     while wanted:
         for child in children[wanted.pop()]:
             if child.stat.pid not in seen:
                 seen.add(child.stat.pid)
-                found.append(child)
+                members.append(child)
                 wanted.append(child.stat.pid)
-    return found
+    return members
 
 
 def family(live: dict[int, Live], targets: list[Target]) -> list[Target]:

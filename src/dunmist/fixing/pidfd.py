@@ -45,9 +45,9 @@ def hold(root: Root, targets: list[Target]) -> Iterator[list[HeldProcess]]:
     held: list[HeldProcess] = []
     try:
         for target in targets:
-            found = _hold_one(root, target)
-            if found:
-                held.append(found)
+            pidfd = _hold_one(root, target)
+            if pidfd:
+                held.append(pidfd)
         yield held
     finally:
         for process in held:

@@ -36,7 +36,7 @@ UNKEPT = "what lets it go on in an emergency was ended, so the rest was left; no
 def check_suspect(act: Act, root: Root) -> list[Target]:
     """Return the processes that would be alternated; raises Refused where that would do harm."""
     targets = check_processes(act, root)
-    states = [(one, stat) for one in targets if (stat := read_stat(root, one.pid))]
+    states = [(target, stat) for target in targets if (stat := read_stat(root, target.pid))]
     if states and all(stat.state in STOPPED for _, stat in states):
         raise Refused(f"{targets[0].name} is paused already; let it go on before it is tried")
     for target, _ in states:
@@ -142,7 +142,7 @@ class Alternating:
 
     def _take(self, targets: Sequence[Target]) -> None:
         """Hold processes and hand them over to the guards, but for those that somebody stopped."""
-        new = [one for one in targets if (one.pid, one.start_clk) not in self._held]
+        new = [target for target in targets if (target.pid, target.start_clk) not in self._held]
         if not new:
             return
         check_targets(read_live(self._root), new)

@@ -70,7 +70,9 @@ def _record(found: Found, key: str, path: Path) -> Record:
     triage, series = judged.triage, judged.series
     machine, firmware = series.header.machine, series.header.inventory.firmware
     first = triage.culprits[0] if triage.culprits else None
-    steps = first.steps if first else [step for one in triage.findings for step in one.steps]
+    steps = (
+        first.steps if first else [step for finding in triage.findings for step in finding.steps]
+    )
     capture = CaptureRow(
         key=key, place=found.address, site=found.site,
         host=machine.host, started=series.header.started, duration_s=series.duration_s,
@@ -81,25 +83,28 @@ def _record(found: Found, key: str, path: Path) -> Record:
         culprit=first.name if first else None, confidence=triage.verdict.confidence,
         headline=triage.verdict.headline,
         first_step=steps[0].text if steps else None,
-        used=_greatest((one.resource, one.used) for one in triage.resources),
-        pressure=_greatest((one.resource, one.pressure) for one in triage.resources),
+        used=_greatest((resource.resource, resource.used) for resource in triage.resources),
+        pressure=_greatest((resource.resource, resource.pressure) for resource in triage.resources),
         triage_json=triage_json(triage),
     )  # fmt: skip
     return Record(
         capture,
         [_culprit(judged, key, place) for place in range(len(triage.culprits))],
-        [FindingRow(key, one.kind, one.severity, one.subject, one.text) for one in triage.findings],
+        [
+            FindingRow(key, finding.kind, finding.severity, finding.subject, finding.text)
+            for finding in triage.findings
+        ],
         [PackageRow(key, name, version) for name, version in sorted(_packages(judged).items())],
     )
 
 
 def _greatest(figures: Iterable[tuple[str, float | None]]) -> dict[str, float]:
     """Return a figure of each resource, that of the worst of several of a kind."""
-    found: dict[str, float] = {}
+    greatest: dict[str, float] = {}
     for word, value in figures:
         if value is not None:
-            found[word] = max(found.get(word, 0.0), value)
-    return found
+            greatest[word] = max(greatest.get(word, 0.0), value)
+    return greatest
 
 
 def _culprit(judged: Judged, key: str, place: int) -> CulpritRow:
@@ -114,4 +119,4 @@ def _culprit(judged: Judged, key: str, place: int) -> CulpritRow:
 
 def _packages(judged: Judged) -> dict[str, str | None]:
     surveys = judged.series.surveyed.surveys
-    return {one.name: one.version for survey in surveys for one in survey.packages}
+    return {package.name: package.version for survey in surveys for package in survey.packages}

@@ -22,7 +22,9 @@ FORMAT, VERSION = "dunmist-fleet", 1
 
 def fleet_document(summary: Summary) -> Document:
     """Return the report."""
-    ill = sum(one.share.computers for one in summary.levels if one.word in ("strained", "choked"))
+    ill = sum(
+        level.share.computers for level in summary.levels if level.word in ("strained", "choked")
+    )
     level = "strained" if ill else "calm"
     sections = [
         Section("Verdict", [
@@ -57,10 +59,13 @@ def _headline(summary: Summary, ill: int) -> str:
     return text
 
 
-def _came_with(found: list[CameWith]) -> list[Block]:
-    if not found:
+def _came_with(traits: list[CameWith]) -> list[Block]:
+    if not traits:
         return []
-    rows = [[one.what, _of(one.of_with), _of(one.of_without), percent(one.chance)] for one in found]
+    rows = [
+        [trait.what, _of(trait.of_with), _of(trait.of_without), percent(trait.chance)]
+        for trait in traits
+    ]
     columns = ["What", "Ill of those with it", "Ill of those without", "By chance"]
     return [TextTable("Beyond chance, corrected for how many were tried", columns, rows,
                       frozenset((3,)))]  # fmt: skip

@@ -97,8 +97,10 @@ class Summing:
         return Summary(
             captures=self._captures,
             computers=len(kept),
-            levels=_counted(Counter(one.level or "unknown" for one in captures), len(kept)),
-            limiting=_counted(Counter(one.limiting for one in captures if one.limiting), len(kept)),
+            levels=_counted(Counter(capture.level or "unknown" for capture in captures), len(kept)),
+            limiting=_counted(
+                Counter(capture.limiting for capture in captures if capture.limiting), len(kept)
+            ),
             culprits=_counted(Counter(_culprits(kept)), len(kept)),
             findings=_counted(Counter(_findings(kept)), len(kept)),
             came_with=_came_with(kept),
@@ -109,14 +111,14 @@ class Summing:
 
 def _culprits(kept: list[Record]) -> Iterator[str]:
     for record in kept:
-        for one in record.culprits[:1]:
-            if one.role == "cause":
-                yield f"{one.name} {one.version}" if one.version else one.name
+        for culprit in record.culprits[:1]:
+            if culprit.role == "cause":
+                yield f"{culprit.name} {culprit.version}" if culprit.version else culprit.name
 
 
 def _findings(kept: list[Record]) -> Iterator[str]:
     for record in kept:
-        yield from {one.kind for one in record.findings if one.severity != "note"}
+        yield from {finding.kind for finding in record.findings if finding.severity != "note"}
 
 
 def share(count: int, of: int) -> Share:
@@ -161,8 +163,8 @@ def _properties(record: Record) -> Iterator[str]:
     ):  # fmt: skip
         if value:
             yield f"{word} {value}"
-    for one in record.packages:
-        yield f"package {one.package} {one.version or ''}".rstrip()
+    for package in record.packages:
+        yield f"package {package.package} {package.version or ''}".rstrip()
 
 
 def _tested(what: str, having: set[int], ill: list[bool]) -> CameWith:
@@ -179,7 +181,7 @@ def _tested(what: str, having: set[int], ill: list[bool]) -> CameWith:
 def _first(captures: list[CaptureRow]) -> list[First]:
     """Return the computers that need somebody first: the worst level, then the surest."""
     order = {level: place for place, level in enumerate(ILL)}
-    ill = [one for one in captures if one.level in order]
+    ill = [capture for capture in captures if capture.level in order]
     ill.sort(key=lambda one: (-order[one.level or ""], -(one.confidence or 0.0), one.host or ""))
     return [First(one.host or "unnamed", one.level or "", one.headline or "", one.first_step or "",
                   one.place) for one in ill[:FIRST_MOST]]  # fmt: skip

@@ -51,8 +51,8 @@ def triage_fleet(
 class _Run:
     """Goes through what was found: what was done is taken over, the rest is handed out."""
 
-    def __init__(self, done: Done, found: list[Found]) -> None:
-        self._done, self._found = done, found
+    def __init__(self, done: Done, founds: list[Found]) -> None:
+        self._done, self._found = done, founds
         self.done_before = 0
         self._known: list[tuple[str, Found]] = []
 

@@ -53,8 +53,11 @@ def affected(header: Header, wanted: Act) -> list[Target]:
     check_capture(header, root)
     targets = check_act(wanted, root)
     known = {target.pid for target in targets}
-    targets += [one for one in unit_processes(wanted, root) if one.pid not in known]
-    return [one if one.user else msgspec.structs.replace(one, user=_user(one)) for one in targets]
+    targets += [process for process in unit_processes(wanted, root) if process.pid not in known]
+    return [
+        target if target.user else msgspec.structs.replace(target, user=_user(target))
+        for target in targets
+    ]
 
 
 def _user(target: Target) -> str:

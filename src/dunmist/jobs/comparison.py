@@ -51,7 +51,7 @@ def answer(question: Question) -> Compared:
 def beside_normal(judged: Judged, normal: Sequence[Path]) -> Unusual:
     """Return what of a judged capture is not as usual; raises CaptureError and SettingsError."""
     now = Examined(judged.series, judged.diagnosis)
-    return unusual([_examined(one) for one in good_captures(normal, judged.series.path)], now)
+    return unusual([_examined(path) for path in good_captures(normal, judged.series.path)], now)
 
 
 def good_captures(places: Sequence[Path], now: Path) -> list[Path]:
@@ -67,22 +67,22 @@ def _examined(file: Path) -> Examined:
 
 def _files(place: Path) -> list[Path]:
     if place.is_dir():
-        found = sorted(place.glob(CAPTURES))
+        files = sorted(place.glob(CAPTURES))
     elif _is_pattern(place):
-        found = sorted(place.parent.glob(place.name))
+        files = sorted(place.parent.glob(place.name))
     else:
         return [place]
-    if not found:
+    if not files:
         raise CaptureError(f"{place}: holds no capture ({CAPTURES}); name another place")
-    return found
+    return files
 
 
 def _is_pattern(place: Path) -> bool:
     return not place.exists() and any(mark in place.name for mark in "*?[")
 
 
-def _same(one: Path, other: Path) -> bool:
+def _same(path: Path, other: Path) -> bool:
     try:
-        return one.samefile(other)
+        return path.samefile(other)
     except OSError:
         return False  # whoever reads it says why

@@ -72,10 +72,10 @@ class InterimJudge:
 
     def tick(self, at_s: float, path: Path) -> InterimVerdict | None:
         """Take a tick that was written; return what is believed, if that is new."""
-        found = self._heard()
+        tick = self._heard()
         if not self._asked and at_s >= FIRST_S and time.monotonic() >= self._rested_s:
             self._ask(at_s, path)
-        return found
+        return tick
 
     def _ask(self, at_s: float, path: Path) -> None:
         assert self._child.stdin is not None  # it is a pipe

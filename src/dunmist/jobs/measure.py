@@ -70,7 +70,7 @@ def compare_measured(
     diagnosis = chosen.judged.diagnosis
     resource = diagnosis.limiting or "cpu"
     states = [state for state in diagnosis.resources if state.resource == resource]
-    name = max(states, key=lambda one: one.used).name if states else None
+    name = max(states, key=lambda state: state.used).name if states else None
     return Measured(
         effect_of(
             before.diagnosis.resources,
@@ -90,8 +90,8 @@ def compare_measured(
 def _freed(application: Application, before: Judged, after: Judged, expected: Frees) -> float:
     """Return how much less an application takes of what was to be freed."""
     then, now = (
-        sum(freed.value for one in same_applications(application, judged.series)
-            if (freed := savings_of(one, expected.resource)))
+        sum(freed.value for later in same_applications(application, judged.series)
+            if (freed := savings_of(later, expected.resource)))
         for judged in (before, after)
     )  # fmt: skip
     return then - now
@@ -114,7 +114,7 @@ def same_applications(application: Application, series: Series) -> list[Applicat
 
 def _use_of(application: Application, measured: Judged) -> Use:
     series = measured.series
-    cores = sum(one.cores.mean() for one in same_applications(application, series))
+    cores = sum(later.cores.mean() for later in same_applications(application, series))
     return Use(cores, series.machine.logical_processors)
 
 

@@ -47,7 +47,7 @@ def place_of(chosen: Chosen) -> tuple[ResourceWord, str | None]:
     diagnosis = chosen.judged.diagnosis
     resource = diagnosis.limiting or "cpu"
     states = [state for state in diagnosis.resources if state.resource == resource]
-    return resource, max(states, key=lambda one: one.used).name if states else None
+    return resource, max(states, key=lambda state: state.used).name if states else None
 
 
 def why_unprovable(chosen: Chosen, phase_s: float) -> Unprovable | None:
@@ -59,7 +59,7 @@ def why_unprovable(chosen: Chosen, phase_s: float) -> Unprovable | None:
     if resource not in AT_ONCE:
         return "slow-to-follow"
     if resource == "disk":
-        disk = next((one for one in series.devices.disks if one.name == name), None)
+        disk = next((disk for disk in series.devices.disks if disk.name == name), None)
         if disk is None:
             return "unseen"
         waiting = sum(series.machine.memory_bytes(word).median() or 0.0
@@ -84,9 +84,14 @@ def _serves(chosen: Chosen) -> bool:
     """Whether somebody has a connection to a port that the suspect listens on."""
     series = chosen.judged.series
     own = {process.identity for process in chosen.application.members}
-    theirs = [one for one in series.sockets if not own.isdisjoint(one.owners) and not one.ended]
-    ports = {one.facts.local_port for one in theirs if one.listens}
-    return any(not one.listens and one.facts.local_port in ports - {None} for one in theirs)
+    theirs = [
+        socket
+        for socket in series.sockets
+        if not own.isdisjoint(socket.owners) and not socket.ended
+    ]
+    ports = {socket.facts.local_port for socket in theirs if socket.listens}
+    ports.discard(None)
+    return any(not socket.listens and socket.facts.local_port in ports for socket in theirs)
 
 
 def suspecting(chosen: Chosen) -> Act:
@@ -104,9 +109,9 @@ def prove_suspect(chosen: Chosen, design: Design, follow: Follower = follow_noth
 
     def do(act: Act, targets: list[Target], root: Root) -> Result:
         del act
-        found = _experiment(chosen, targets, root, design, follow)
-        kept.append(found)
-        return Result(tell_proof(found, chosen.name, _next_suspect(chosen)), True)
+        experiment = _experiment(chosen, targets, root, design, follow)
+        kept.append(experiment)
+        return Result(tell_proof(experiment, chosen.name, _next_suspect(chosen)), True)
 
     header: Header = chosen.judged.series.header
     outcome = carry_out(suspecting(chosen), header, this_computer(), journal_path(), do)
@@ -144,7 +149,8 @@ def _experiment(
         series = load(path)
     began_s = min(moments)
     phases = [
-        Phase(one.begin_s - began_s, one.end_s - began_s, one.paused) for one in alternating.phases
+        Phase(phase.begin_s - began_s, phase.end_s - began_s, phase.paused)
+        for phase in alternating.phases
     ]
     suspects: list[Application] = same_applications(chosen.application, series)
     limits = chosen.judged.diagnosis.limits.prove

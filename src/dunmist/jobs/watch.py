@@ -189,12 +189,12 @@ def _marks(directory: Path) -> Marks | None:
 
 
 def _speeds(inventory: Inventory) -> dict[str, int]:
-    return {one.name: one.speed_bits_per_s for one in inventory.links if one.speed_bits_per_s}
+    return {link.name: link.speed_bits_per_s for link in inventory.links if link.speed_bits_per_s}
 
 
 def _settle(folder: Path, verdict: Verdict, onlooker: Onlooker) -> None:
     """Write down what an incident was; forget what was nothing, unless a person asked for it."""
-    by_number = {one.number: one for one in read_incidents(folder)}
+    by_number = {incident.number: incident for incident in read_incidents(folder)}
     kept = by_number.get(verdict.number)
     if kept is None:
         return
@@ -212,9 +212,13 @@ def _settle(folder: Path, verdict: Verdict, onlooker: Onlooker) -> None:
 
 def _keep_what_was_cut_off(folder: Path, most_bytes: int) -> Path | None:
     """Keep the last minutes of the run before, where it did not end in good order."""
-    segments = [one.path for one in read_segments(folder / RING)]
+    segments = [segment.path for segment in read_segments(folder / RING)]
     last = cut_off_run(segments)
-    known = {one.ended for one in read_incidents(incidents_directory()) if CUT_OFF in one.set_off}
+    known = {
+        incident.ended
+        for incident in read_incidents(incidents_directory())
+        if CUT_OFF in incident.set_off
+    }
     if last is None:
         return None
     with CaptureReader(last) as reader:
@@ -233,7 +237,7 @@ def _keep_what_was_cut_off(folder: Path, most_bytes: int) -> Path | None:
 
 def recall(since: datetime, span_s: float, output: Path, *, force: bool) -> Cut:
     """Cut a stretch out of the ring; raises CaptureError where nothing was recorded then."""
-    segments = [one.path for one in read_segments(watch_directory() / RING)]
+    segments = [segment.path for segment in read_segments(watch_directory() / RING)]
     if not segments:
         raise CaptureError("nothing is recorded here; start a recorder with 'dunmist watch'")
     wanted = TimeWindow(since.timestamp(), (since + timedelta(seconds=span_s)).timestamp())

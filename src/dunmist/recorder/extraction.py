@@ -168,15 +168,17 @@ def _records(segments: Sequence[Path]) -> Iterator[_Placed]:
                     due_s=line.due_s + recording.after_s, at_s=line.at_s + recording.after_s,
                     threads=_unnamed(line.threads, named) if line.n == 0 else line.threads,
                 )  # fmt: skip
-                named.update((one.process, one.tid) for one in line.threads)
+                named.update((thread.process, thread.tid) for thread in line.threads)
                 yield _Placed(of_run, header, wall_s)
 
 
 def _unnamed(threads: list[ThreadSample], named: set[tuple[int, int]]) -> list[ThreadSample]:
     """Return those that a segment begins with; a name would say that reading them began anew."""
     return [
-        msgspec.structs.replace(one, name=None) if (one.process, one.tid) in named else one
-        for one in threads
+        msgspec.structs.replace(thread, name=None)
+        if (thread.process, thread.tid) in named
+        else thread
+        for thread in threads
     ]
 
 

@@ -129,8 +129,8 @@ class Incidents:
     def holding(self) -> list[str]:
         """What holds now, as half sentences."""
         names = self._open.set_off if self._open else ()
-        return [self._rules[one].text if one in self._rules else "somebody said so"
-                for one in names]  # fmt: skip
+        return [self._rules[name].text if name in self._rules else "somebody said so"
+                for name in names]  # fmt: skip
 
     def _take(self, moment: TickTime, name: str, since_s: float) -> None:
         if self._open is None:
@@ -202,9 +202,9 @@ def too_many(incidents: Sequence[Kept]) -> list[Kept]:
 
     Marks displace nothing but marks, and first those of who made the most.
     """
-    genuine = [one for one in incidents if not one.is_only_marked]
+    genuine = [incident for incident in incidents if not incident.is_only_marked]
     dropped = genuine[: max(0, len(genuine) - KEPT_MOST)]
-    marked = [one for one in incidents if one.is_only_marked]
+    marked = [incident for incident in incidents if incident.is_only_marked]
     while len(marked) > MARKED_MAX:
         (user, _), *_ = Counter(one.marked_by for one in marked).most_common(1)
         oldest = next(one for one in marked if one.marked_by == user)
@@ -222,11 +222,11 @@ def incident_bytes(folder: Path) -> int:
 
 def _drop_until(folder: Path, most_bytes: int, newest: int) -> None:
     """Drop incidents until they fit, marks first, and never the newest."""
-    others = [one for one in read_incidents(folder) if one.number != newest]
-    for one in sorted(others, key=lambda one: (not one.is_only_marked, one.number)):
+    others = [incident for incident in read_incidents(folder) if incident.number != newest]
+    for other in sorted(others, key=lambda other: (not other.is_only_marked, other.number)):
         if incident_bytes(folder) <= most_bytes:
             return
-        drop(folder, one.number)
+        drop(folder, other.number)
 
 
 def read_incidents(folder: Path) -> list[Kept]:

@@ -101,13 +101,13 @@ class Known:
                 things[key(one)] = one
         for field in WORDS:
             self._words[field].update(getattr(tick, field) or {})
-        for one in tick.details:
-            self._details[one.process] = one
-        for one in tick.threads:
-            before = self._threads.get((one.process, one.tid))
+        for detail in tick.details:
+            self._details[detail.process] = detail
+        for thread in tick.threads:
+            before = self._threads.get((thread.process, thread.tid))
             # a name is given once, when a thread is seen first
-            name = one.name or (before.name if before else None)
-            self._threads[one.process, one.tid] = msgspec.structs.replace(one, name=name)
+            name = thread.name or (before.name if before else None)
+            self._threads[thread.process, thread.tid] = msgspec.structs.replace(thread, name=name)
         for identity in tick.sockets_ended:
             self._sockets.pop(identity, None)
             self._things["sockets"].pop(identity, None)

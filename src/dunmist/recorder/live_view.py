@@ -190,7 +190,7 @@ class Now:
         """Return what each application takes; those that are gone are left out."""
         machine, groups = self._header.machine, self._grouping.groups
         networks = self._network(tick)
-        found: dict[int, LiveApplication] = {}
+        takers: dict[int, LiveApplication] = {}
         used_clk, moved_bytes = {}, {}
         ports: dict[int, set[int]] = defaultdict(set)
         for inode, port in self._port_of.items():
@@ -200,9 +200,9 @@ class Now:
             number = self._grouping.application_of.get(line.id)
             if number is None or groups[number].observer or line.facts.kernel:
                 continue
-            taker = found.get(number)
+            taker = takers.get(number)
             if taker is None:
-                taker = found[number] = LiveApplication(groups[number].name)
+                taker = takers[number] = LiveApplication(groups[number].name)
                 if old := self.takers.get(number):
                     taker.history, taker.cpu_s = old.history, old.cpu_s
             used = sample.user_clk + sample.system_clk
@@ -226,27 +226,27 @@ class Now:
                      tuple(sorted(ports.get(line.id, ()))))
             )  # fmt: skip
         self._used_clk, self._moved_bytes = used_clk, moved_bytes
-        for taker in found.values():
+        for taker in takers.values():
             taker.history.append(taker.cores)
-        return found
+        return takers
 
     def _network(self, tick: Tick) -> dict[int, int]:
         """Return the bytes that each process moved over TCP since the tick before."""
-        found: dict[int, int] = defaultdict(int)
+        bytes_by_process: dict[int, int] = defaultdict(int)
         for sample in tick.sockets:
             moved = (sample.sent_bytes or 0) + (sample.received_bytes or 0)
             grown = moved - self._socket_bytes.get(sample.socket, moved)
             self._socket_bytes[sample.socket] = moved
             owner = self._owner_of.get(self._inode_of.get(sample.socket, 0))
             if owner is not None and grown > 0:
-                found[owner] += grown
+                bytes_by_process[owner] += grown
         for identity in tick.sockets_ended:
             self._socket_bytes.pop(identity, None)
             inode = self._inode_of.pop(identity, None)
             if inode is not None:
                 self._owner_of.pop(inode, None)
                 self._port_of.pop(inode, None)
-        return found
+        return bytes_by_process
 
 
 def _busy(tick: Tick, before: Tick) -> list[float]:

@@ -85,7 +85,7 @@ class Ring:
     @property
     def segments(self) -> list[Path]:
         """The segments of all runs, the oldest first."""
-        return [one.path for one in read_segments(self._folder)]
+        return [segment.path for segment in read_segments(self._folder)]
 
     def add(self, record: Record, now: datetime) -> None:
         """Take one record; ``now`` is the wall clock at its tick."""
@@ -145,7 +145,7 @@ class Ring:
         for line in self._pending:
             self._writer.write(msgspec.structs.replace(line, tick=tick.n - self._first.n))
         self._writer.write(moved(tick, self._first))
-        self._old_threads -= {(one.process, one.tid) for one in tick.threads}
+        self._old_threads -= {(thread.process, thread.tid) for thread in tick.threads}
         self._ticks += 1
 
     def _finish(self, now: datetime) -> None:
@@ -223,8 +223,8 @@ def of_the_run(segments: list[Path], since: datetime) -> Iterator[Path]:
 
 def is_nearly_full(folder: Path) -> bool:
     """Whether a file system has less than a tenth left."""
-    found = os.statvfs(folder)
-    return found.f_bavail < LEFT_FREE * found.f_blocks
+    room = os.statvfs(folder)
+    return room.f_bavail < LEFT_FREE * room.f_blocks
 
 
 def check_room(folder: Path) -> None:

@@ -59,7 +59,7 @@ class Rules:
         """Return the rules that have held for long enough, with the moment since when."""
         before_s = self._figures.before_s
         figures = self._figures.at(tick, known)
-        found = {}
+        held = {}
         for name, rule in self._rules.items():
             if not _holds(rule, figures):
                 self._since_s.pop(name, None)
@@ -67,8 +67,8 @@ class Rules:
             # a figure is that of the interval before its tick
             since_s = self._since_s.setdefault(name, before_s)
             if tick.at_s - since_s >= rule.for_s:
-                found[name] = since_s
-        return found
+                held[name] = since_s
+        return held
 
 
 def _holds(rule: Rule, figures: dict[str, float]) -> bool:
@@ -118,7 +118,7 @@ class _Figures:
             if (speed := self._speeds_bits.get(link))
         ]
         # without a speed, what waits to be sent at tick after tick says that it is full
-        waits = any(one.waiting_bytes > QUEUED_BYTES for one in known.queues)
+        waits = any(queue.waiting_bytes > QUEUED_BYTES for queue in known.queues)
         found["link-full"] = max([*shares, 1.0 if waits else 0.0])
         paging, paged = tick.paging or {}, before.paging or {}
         found["killed"] = float(paging.get("oom_kill", 0) - paged.get("oom_kill", 0))
@@ -143,21 +143,21 @@ class _Figures:
 
     def _throttled(self, tick: Tick) -> float:
         grown = 0
-        for one in tick.throttles:
-            count = (one.core or 0) + (one.package or 0)
-            grown += max(0, count - self._throttles.get(one.processor, count))
-            self._throttles[one.processor] = count
+        for throttle in tick.throttles:
+            count = (throttle.core or 0) + (throttle.package or 0)
+            grown += max(0, count - self._throttles.get(throttle.processor, count))
+            self._throttles[throttle.processor] = count
         return float(grown)
 
     def _moved(self, tick: Tick) -> dict[str, int]:
         """Return the bytes of the fuller direction of each link that moved any."""
-        found = {}
-        for one in tick.links:
-            now = (one.received_bytes, one.sent_bytes)
-            then = self._links.get(one.name, now)
-            found[one.name] = max(now[0] - then[0], now[1] - then[1])
-            self._links[one.name] = now
-        return found
+        moved = {}
+        for link in tick.links:
+            now = (link.received_bytes, link.sent_bytes)
+            then = self._links.get(link.name, now)
+            moved[link.name] = max(now[0] - then[0], now[1] - then[1])
+            self._links[link.name] = now
+        return moved
 
 
 def _ordinary_use(tick: Tick, before: Tick) -> float:

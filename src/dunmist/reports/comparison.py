@@ -35,81 +35,84 @@ SAYS = {"used": "used", "held-up": "tasks waited", "temperature": "temperature a
         "disk": "disks", "network": "network"}  # fmt: skip
 
 
-def comparison_json(found: Compared) -> str:
+def comparison_json(compared: Compared) -> str:
     """Return a comparison as indented JSON with a final line break."""
-    text = msgspec.json.format(msgspec.json.encode(found), indent=2).decode()
+    text = msgspec.json.format(msgspec.json.encode(compared), indent=2).decode()
     return json_harmless(text) + "\n"
 
 
-def comparison_document(found: Compared) -> Document:
+def comparison_document(compared: Compared) -> Document:
     """Return a comparison as a document."""
-    usual = found.question == "normal-and-now"
-    answer: list[Block] = [Paragraph(found.headline, lead=True), Paragraph(_captures(found))]
+    usual = compared.question == "normal-and-now"
+    answer: list[Block] = [Paragraph(compared.headline, lead=True), Paragraph(_captures(compared))]
     sections = [
         Section("Answer", answer),
-        Section("What changed" if not usual else "What is unusual", _table(found)),
+        Section("What changed" if not usual else "What is unusual", _table(compared)),
     ]
-    for field, heading in LISTS[found.question].items():
-        if things := getattr(found, field):
-            sections.append(Section(heading, [Items([(one.text, "") for one in things])]))
+    for field, heading in LISTS[compared.question].items():
+        if things := getattr(compared, field):
+            sections.append(Section(heading, [Items([(thing.text, "") for thing in things])]))
     title = "Usually and now" if usual else "Before and after"
     kept = [section for section in sections if section.blocks]
-    host = found.after.host or "an unnamed computer"
+    host = compared.after.host or "an unnamed computer"
     return made_harmless(Document(f"{title}: {host}", "calm", kept))
 
 
-def beside_normal_section(found: Unusual) -> Section:
+def beside_normal_section(unusual: Unusual) -> Section:
     """Return what of a capture is not as usual as one section, with a picture of both."""
-    told = tell_unusual(found)
+    told = tell_unusual(unusual)
     blocks: list[Block] = [Paragraph(told.headline), Paragraph(_captures(told))]
-    if found.hindrance is None:
-        blocks.append(normal_figure(found))
+    if unusual.hindrance is None:
+        blocks.append(normal_figure(unusual))
     blocks += _table(told)
     for field, heading in LISTS[told.question].items():
         if things := getattr(told, field):
-            blocks.append(Items([(f"{heading}: {one.text}", "") for one in things]))
+            blocks.append(Items([(f"{heading}: {thing.text}", "") for thing in things]))
     return Section("Beside normal", blocks)
 
 
-def _captures(found: Compared) -> str:
-    after = found.after
+def _captures(compared: Compared) -> str:
+    after = compared.after
     now = f"{after.path}: {after.ticks} ticks from {after.started}."
-    if found.question == "before-and-after":
-        before = found.before[0]
+    if compared.question == "before-and-after":
+        before = compared.before[0]
         return f"{before.path}: {before.ticks} ticks from {before.started}. {now}"
-    left_out = ", ".join(one.path for one in found.left_out)
+    left_out = ", ".join(one.path for one in compared.left_out)
     rest = f" Left out, of another computer or too short: {left_out}." if left_out else ""
-    return f"{len(found.before)} good captures. {now}{rest}"
+    return f"{len(compared.before)} good captures. {now}{rest}"
 
 
-def _table(found: Compared) -> list[Block]:
+def _table(compared: Compared) -> list[Block]:
     """Return the figures that differ, and how many do not; programs get all of them as JSON."""
-    clear = [one for one in found.figures if one.clear]
+    clear = [figure for figure in compared.figures if figure.clear]
     rows = [
         [
             one.name or one.resource or "",
             LOST if one.resource == "heat" and one.what == "held-up" else SAYS[one.what],
             compared_amount(one.unit, one.before),
             compared_amount(one.unit, one.after),
-            _interval(one, is_range=found.question == "normal-and-now"),
+            _interval(one, is_range=compared.question == "normal-and-now"),
         ]
         for one in sorted(clear, key=lambda one: one.resource is None)
     ]
     blocks: list[Block] = []
     if rows:
-        columns = ["What", "Figure", *HEADINGS[found.question]]
+        columns = ["What", "Figure", *HEADINGS[compared.question]]
         blocks.append(TextTable("", columns, rows, frozenset((2, 3, 4))))
-    rest = len(found.figures) - len(rows)
+    rest = len(compared.figures) - len(rows)
     if rest:
         blocks.append(
-            Paragraph(REST[found.question].format(count=rest, other="other " if rows else ""))
+            Paragraph(REST[compared.question].format(count=rest, other="other " if rows else ""))
         )
     return blocks
 
 
-def _interval(one: ComparedFigure, *, is_range: bool) -> str:
+def _interval(compared_figure: ComparedFigure, *, is_range: bool) -> str:
     # a difference of shares is in points, and no part of anything
-    if one.unit == "share" and not is_range:
-        return f"{100 * one.low:.0f} to {100 * one.high:.0f} points"
-    low, high = (compared_amount(one.unit, bound) for bound in (one.low, one.high))
+    if compared_figure.unit == "share" and not is_range:
+        return f"{100 * compared_figure.low:.0f} to {100 * compared_figure.high:.0f} points"
+    low, high = (
+        compared_amount(compared_figure.unit, bound)
+        for bound in (compared_figure.low, compared_figure.high)
+    )
     return f"{low} to {high}"

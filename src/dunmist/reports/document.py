@@ -132,7 +132,9 @@ def shortened(document: Document) -> Document:
         ])
         for section in document.sections if not section.is_detail
     ]  # fmt: skip
-    return replace(document, sections=[one for one in sections if one.blocks], is_short=True)
+    return replace(
+        document, sections=[section for section in sections if section.blocks], is_short=True
+    )
 
 
 def _is_detail(block: Block) -> bool:
@@ -176,8 +178,8 @@ def _harmless_block(block: Block) -> Block:
         return replace(block, alternative=harmless(block.alternative))
     if isinstance(block, Glance):
         return Glance(
-            [replace(one, name=harmless(one.name)) for one in block.resources],
-            [replace(one, name=harmless(one.name)) for one in block.culprits],
+            [replace(resource, name=harmless(resource.name)) for resource in block.resources],
+            [replace(culprit, name=harmless(culprit.name)) for culprit in block.culprits],
             harmless(block.first),
         )
     rows = [[harmless(cell) for cell in row] for row in block.rows]

@@ -32,17 +32,19 @@ def _drawn(name: str, judged: Judged) -> "Canvas":
     return (draw_limiting if name == "why" else PICTURES[name])(judged, None)
 
 
-def normal_figure(found: Unusual) -> Figure:
+def normal_figure(unusual: Unusual) -> Figure:
     """Return the picture of a capture beside those of good times."""
 
     def draw() -> "Canvas":
         from dunmist.reports.pictures import draw_beside_normal
 
-        return draw_beside_normal(found)
+        return draw_beside_normal(unusual)
 
-    now = {state.resource: state.used for state in found.now.diagnosis.resources}
+    now = {state.resource: state.used for state in unusual.now.diagnosis.resources}
     named = ", ".join(f"{word} {percent(used)}" for word, used in now.items())
-    return Figure(draw, f"Each resource now, over the {len(found.normal)} good captures: {named}.")
+    return Figure(
+        draw, f"Each resource now, over the {len(unusual.normal)} good captures: {named}."
+    )
 
 
 def limiting_words(judged: Judged) -> str:

@@ -28,9 +28,9 @@ def glance(judged: Judged) -> Glance:
         if state.trace is not None
     ]  # fmt: skip
     culprits = [
-        Glimpse(one.name, one.role, f"{percent(one.score)} of it",
-                culprit_shares(judged, one, POINTS))
-        for one in judged.diagnosis.culprits[:CULPRITS_SHOWN]
+        Glimpse(culprit.name, culprit.role, f"{percent(culprit.score)} of it",
+                culprit_shares(judged, culprit, POINTS))
+        for culprit in judged.diagnosis.culprits[:CULPRITS_SHOWN]
     ]  # fmt: skip
     return Glance(resources, culprits, _first(judged))
 
@@ -80,6 +80,8 @@ def _first(judged: Judged) -> str:
     if judged.triage.culprits and judged.triage.culprits[0].steps:
         return judged.triage.culprits[0].steps[0].text
     grave = (
-        one for one in judged.triage.findings if judged.diagnosis.limiting or one.severity != NOTE
+        finding
+        for finding in judged.triage.findings
+        if judged.diagnosis.limiting or finding.severity != NOTE
     )
     return next((step.text for one in grave for step in one.steps), "")

@@ -62,7 +62,7 @@ def document_pdf(document: Document) -> bytes:
         if not document.is_short or page.page_no() <= SHEETS_MOST:
             break
         left_out.append(heading)
-        kept = [one for one in document.sections if one.heading not in left_out]
+        kept = [section for section in document.sections if section.heading not in left_out]
         note = Section("Left out for room", [Paragraph(f"{', '.join(left_out)}: {WHERE}.")])
         page = _pages(replace(document, sections=[*kept, note]))
     return bytes(page.output())

@@ -131,11 +131,11 @@ def why(triage: Triage, figure: Figure | None = None) -> Section:
     return Section("Why", blocks)
 
 
-def _pressure_text(one: ResourceAdvice) -> str:
-    if one.pressure is None:
+def _pressure_text(state: ResourceAdvice) -> str:
+    if state.pressure is None:
         return "unknown"
     # heat holds work up by taking clock, not by making it wait
-    return f"{percent(one.pressure)} of the {'clock' if one.resource == 'heat' else 'time'}"
+    return f"{percent(state.pressure)} of the {'clock' if state.resource == 'heat' else 'time'}"
 
 
 def ranking(triage: Triage) -> Section:

@@ -9,17 +9,17 @@ from typing import Any
 
 # by what the things of a field are told apart
 KEYS: dict[str, Callable[[Any], Hashable]] = {
-    "processes": lambda one: one.process,
-    "disks": lambda one: one.name,
-    "links": lambda one: one.name,
-    "queues": lambda one: one.link,
-    "sockets": lambda one: one.socket,
-    "sensors": lambda one: one[0],
-    "throttles": lambda one: one.processor,
-    "supplies": lambda one: one.name,
-    "graphics": lambda one: one.card,
+    "processes": lambda process: process.process,
+    "disks": lambda disk: disk.name,
+    "links": lambda link: link.name,
+    "queues": lambda queue: queue.link,
+    "sockets": lambda socket: socket.socket,
+    "sensors": lambda sensor: sensor[0],
+    "throttles": lambda throttle: throttle.processor,
+    "supplies": lambda supply: supply.name,
+    "graphics": lambda card: card.card,
     "graphics_use": lambda one: (one.process, one.client),
-    "groups": lambda one: one.path,
+    "groups": lambda group: group.path,
 }
 # what holds the kernel's own words, and what happened once
 WORDS = ("pressure", "tcp", "interrupts")

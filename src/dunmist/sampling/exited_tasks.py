@@ -41,11 +41,13 @@ class ExitSum(msgspec.Struct, frozen=True, array_like=True, gc=False):
     write_bytes: Counter
 
 
-def sum_exits(exits: list[TaskExit], table: ProcessTable, found: ProcessRound) -> list[ExitSum]:
+def sum_exits(
+    exits: list[TaskExit], table: ProcessTable, process_round: ProcessRound
+) -> list[ExitSum]:
     """Return the sums of one tick's exits."""
     if not exits:
         return []
-    ended = {pid: number for number, pid in found.ended.items()}
+    ended = {pid: number for number, pid in process_round.ended.items()}
     parents = {task.pid: task.ppid for task in exits}
     sums: dict[tuple[int | None, int | None, str, int], list[int]] = {}
     for task in exits:
@@ -59,21 +61,21 @@ def sum_exits(exits: list[TaskExit], table: ProcessTable, found: ProcessRound) -
     return [ExitSum(*key, *amounts) for key, amounts in sums.items()]
 
 
-def _seen(one: TaskExit, ended: dict[int, int], table: ProcessTable) -> int | None:
-    if one.pid in ended:
-        return ended[one.pid]
+def _seen(task_exit: TaskExit, ended: dict[int, int], table: ProcessTable) -> int | None:
+    if task_exit.pid in ended:
+        return ended[task_exit.pid]
     # it may still be listed: a thread of many, or a process that nobody has waited for yet
-    elapsed_s = one.elapsed_us / US_PER_S if one.pid == one.tid else None
-    return table.number_of(one.pid, elapsed_s)
+    elapsed_s = task_exit.elapsed_us / US_PER_S if task_exit.pid == task_exit.tid else None
+    return table.number_of(task_exit.pid, elapsed_s)
 
 
 def _ancestor(
-    one: TaskExit,
+    task_exit: TaskExit,
     parents: dict[int, int],
     ended: dict[int, int],
     number_of: Callable[[int], int | None],
 ) -> int | None:
-    pid = one.ppid
+    pid = task_exit.ppid
     for _ in range(ANCESTORS_MOST):
         number = ended.get(pid, number_of(pid))
         if number is not None:

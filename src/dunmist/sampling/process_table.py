@@ -94,7 +94,7 @@ class ProcessTable:
 
         ``after_ms`` tells how long ago the tick began.
         """
-        found = ProcessRound()
+        process_round = ProcessRound()
         self._elapsed_s += elapsed_s
         self._after_ms = after_ms
         # one listing is the only way: the kernel tells nobody who comes without taskstats rights
@@ -106,7 +106,7 @@ class ProcessTable:
         for name in present:
             entry = entries.get(name)
             if entry is None:
-                self._first_seen(name, found)
+                self._first_seen(name, process_round)
                 continue
             # the path walked for every process at every tick: no call but the one to the kernel
             stat = entry.stat
@@ -118,31 +118,33 @@ class ProcessTable:
             if line == entry.line:
                 continue
             if line:
-                self._changed(name, entry, line, found, busy)
+                self._changed(name, entry, line, process_round, busy)
             else:
-                self._forget(name, found)
-                self._first_seen(name, found)
+                self._forget(name, process_round)
+                self._first_seen(name, process_round)
         for name in entries.keys() - set(present):
-            self._forget(name, found)
-        found.alive = len(self._entries)
+            self._forget(name, process_round)
+        process_round.alive = len(self._entries)
         self._threads.watch(busy, elapsed_s)
-        found.threads = self._threads.read(lambda name: self._entries[name].number, after_ms)
-        found.groups = [
+        process_round.threads = self._threads.read(
+            lambda name: self._entries[name].number, after_ms
+        )
+        process_round.groups = [
             group
             for name, _ in busy.most_common(8)
             if (entry := self._entries.get(name)) and (group := entry.group)
         ]
-        self._details_in_turn(found, all_details=all_details)
+        self._details_in_turn(process_round, all_details=all_details)
         self._rounds += 1
-        return found
+        return process_round
 
-    def owners_wanted(self, found: ProcessRound) -> None:
+    def owners_wanted(self, process_round: ProcessRound) -> None:
         """Read the details of those that ran in this round: one of them has a new socket."""
-        read = {detail.process for detail in found.details}
-        ran = {sample.process for sample in found.samples} - read
+        read = {detail.process for detail in process_round.details}
+        ran = {sample.process for sample in process_round.samples} - read
         for name, entry in list(self._entries.items()):
             if entry.number in ran:
-                self._detail(name, entry, found)
+                self._detail(name, entry, process_round)
 
     def number_of(self, pid: int, elapsed_least_s: float | None = None) -> int | None:
         """Return the identity that has a process number now.
@@ -198,7 +200,7 @@ class ProcessTable:
             entry.close()
         self._entries.clear()
 
-    def _first_seen(self, name: str, found: ProcessRound) -> None:
+    def _first_seen(self, name: str, process_round: ProcessRound) -> None:
         opened = open_stat(self._root, name, hold=self._held < self._descriptors)
         if opened is None:
             return
@@ -222,11 +224,16 @@ class ProcessTable:
         self._next += 1
         self._entries[name] = entry
         self._stale.add(name)
-        found.appeared.append((entry.number, facts))
-        found.samples.append(entry.sample(self._root, stat, after_ms, hold=False))
+        process_round.appeared.append((entry.number, facts))
+        process_round.samples.append(entry.sample(self._root, stat, after_ms, hold=False))
 
     def _changed(
-        self, name: str, entry: TrackedProcess, line: bytes, found: ProcessRound, busy: Counter[str]
+        self,
+        name: str,
+        entry: TrackedProcess,
+        line: bytes,
+        process_round: ProcessRound,
+        busy: Counter[str],
     ) -> None:
         after_ms = self._after_ms()
         try:
@@ -236,8 +243,8 @@ class ProcessTable:
             return
         if stat.start_clk != entry.start_clk:
             # a copied or modelled tree keeps the file when the number is used again
-            self._forget(name, found)
-            self._first_seen(name, found)
+            self._forget(name, process_round)
+            self._first_seen(name, process_round)
             return
         entry.line = line
         self._stale.add(name)
@@ -251,23 +258,25 @@ class ProcessTable:
             entry.called = stat.name
             facts = self._facts.read(name, stat)
             entry.files = program_files(facts)
-            found.became.append((entry.number, facts))
+            process_round.became.append((entry.number, facts))
         # a process that changes once is likely to change again
-        found.samples.append(entry.sample(self._root, stat, after_ms, hold=self._may_hold()))
+        process_round.samples.append(
+            entry.sample(self._root, stat, after_ms, hold=self._may_hold())
+        )
 
     def _may_hold(self) -> bool:
         return HELD_FILES * len(self._entries) < self._descriptors
 
-    def _forget(self, name: str, found: ProcessRound) -> None:
+    def _forget(self, name: str, process_round: ProcessRound) -> None:
         entry = self._entries.pop(name)
         self._held -= entry.stat is not None
         entry.close()
         self._threads.forget(name)
         self._stale.discard(name)
         self._cards.pop(name, None)
-        found.ended[entry.number] = int(name)
+        process_round.ended[entry.number] = int(name)
 
-    def _details_in_turn(self, found: ProcessRound, *, all_details: bool) -> None:
+    def _details_in_turn(self, process_round: ProcessRound, *, all_details: bool) -> None:
         turn = self._rounds % DETAIL_ROUNDS
         if not self._rounds:
             # the first look would take so long that the second one came late
@@ -284,12 +293,12 @@ class ProcessTable:
         )
         for name in dict.fromkeys((*first, *turned)):
             if name in self._entries:
-                self._detail(name, self._entries[name], found)
+                self._detail(name, self._entries[name], process_round)
         for name, descriptors in self._cards.items():
             for descriptor in descriptors:
-                self._graphics_use(name, self._entries[name], descriptor, found)
+                self._graphics_use(name, self._entries[name], descriptor, process_round)
 
-    def _detail(self, name: str, entry: TrackedProcess, found: ProcessRound) -> None:
+    def _detail(self, name: str, entry: TrackedProcess, process_round: ProcessRound) -> None:
         self._stale.discard(name)
         # our own descriptors are those of all other processes
         if entry.kernel or "fd" in entry.hidden or name == self._own:
@@ -301,10 +310,10 @@ class ProcessTable:
             self._cards[name] = graphics
         else:
             self._cards.pop(name, None)
-        found.details.append(detail)
+        process_round.details.append(detail)
 
     def _graphics_use(
-        self, name: str, entry: TrackedProcess, descriptor: str, found: ProcessRound
+        self, name: str, entry: TrackedProcess, descriptor: str, process_round: ProcessRound
     ) -> None:
         use = self._root.parse(
             f"proc/{name}/fdinfo/{descriptor}",
@@ -313,5 +322,5 @@ class ProcessTable:
             may_be_absent=True,
         )
         # descriptors that were duplicated or handed on are one client of the card
-        if use and use.client not in {card.client for card in found.graphics}:
-            found.graphics.append(use)
+        if use and use.client not in {card.client for card in process_round.graphics}:
+            process_round.graphics.append(use)

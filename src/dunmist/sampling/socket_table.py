@@ -67,27 +67,27 @@ class SocketTable:
 
         ``counts`` are the kernel's, read before; without them all sockets are listed.
         """
-        found = SocketRound()
+        socket_round = SocketRound()
         before, self._counts = self._counts, counts
         may_ask = isinstance(self._diag, SocketDiag) and self._is_whole
         if may_ask and not all_kinds and counts and before and counts.opened == before.opened:
             connected = self._connected()
             if counts.segments == before.segments or len(connected) <= ASKED_MOST:
-                self._take_ended(found, {})
+                self._take_ended(socket_round, {})
                 if counts.segments != before.segments:
-                    self._ask(connected, found)
-                return found
+                    self._ask(connected, socket_round)
+                return socket_round
         self._is_whole = True
         seen = {reading.key: reading for reading in self._read(all_kinds)}
-        self._take_ended(found, seen)
+        self._take_ended(socket_round, seen)
         for key, reading in seen.items():
-            self._follow(key, reading, found)
+            self._follow(key, reading, socket_round)
         # a listing that broke off says nothing of the sockets it did not reach
         kinds = {"tcp", "udp", "unix"} if all_kinds else {"tcp"}
         kinds = kinds if self._is_whole else set()
         for key in [key for key in self._known if key not in seen and key[0] in kinds]:
-            found.ended.append(self._known.pop(key)[0])
-        return found
+            socket_round.ended.append(self._known.pop(key)[0])
+        return socket_round
 
     def _connected(self) -> list[SocketReading]:
         """Return the known TCP connections that can still move something."""
@@ -96,7 +96,7 @@ class SocketTable:
             if key[0] == "tcp" and reading.state not in STILL
         ]  # fmt: skip
 
-    def _ask(self, connected: list[SocketReading], found: SocketRound) -> None:
+    def _ask(self, connected: list[SocketReading], socket_round: SocketRound) -> None:
         assert isinstance(self._diag, SocketDiag)
         try:
             for known in connected:
@@ -105,22 +105,22 @@ class SocketTable:
                     continue
                 reading = self._diag.ask(known)
                 if reading is None:
-                    found.ended.append(self._known.pop(known.key)[0])
+                    socket_round.ended.append(self._known.pop(known.key)[0])
                 else:
-                    self._follow(known.key, reading, found)
+                    self._follow(known.key, reading, socket_round)
         except (OSError, ParseError):
             self._counts = None  # the listing of the next round says what is wrong
 
     def _take_ended(
-        self, found: SocketRound, seen: dict[tuple[object, ...], SocketReading]
+        self, socket_round: SocketRound, seen: dict[tuple[object, ...], SocketReading]
     ) -> None:
         for reading in self._ended():
             # the last word of a connection has no inode any more: what was known of it stays
             known = self._known.pop(reading.key, None)
             seen.pop(reading.key, None)
-            number = known[0] if known else self._introduce(reading, found)
-            found.samples.append(reading.sample(number))
-            found.ended.append(number)
+            number = known[0] if known else self._introduce(reading, socket_round)
+            socket_round.samples.append(reading.sample(number))
+            socket_round.ended.append(number)
 
     def close(self) -> None:
         """Close the netlink sockets."""
@@ -129,22 +129,24 @@ class SocketTable:
                 self._root.note(ENDS, "overflow")
             self._diag.close()
 
-    def _follow(self, key: tuple[object, ...], reading: SocketReading, found: SocketRound) -> None:
+    def _follow(
+        self, key: tuple[object, ...], reading: SocketReading, socket_round: SocketRound
+    ) -> None:
         known = self._known.get(key)
         if known is None:
-            number = self._introduce(reading, found)
+            number = self._introduce(reading, socket_round)
         # key and facts never change: what follows them is what moved
         elif known[1][2:] == reading[2:]:
             return
         else:
             number = known[0]
         self._known[key] = (number, reading)
-        found.samples.append(reading.sample(number))
+        socket_round.samples.append(reading.sample(number))
 
-    def _introduce(self, reading: SocketReading, found: SocketRound) -> int:
+    def _introduce(self, reading: SocketReading, socket_round: SocketRound) -> int:
         number = self._next
         self._next += 1
-        found.appeared.append((number, reading.facts))
+        socket_round.appeared.append((number, reading.facts))
         return number
 
     def _ended(self) -> Iterator[SocketReading]:

@@ -155,8 +155,8 @@ def _groups(reading: TickContext) -> tuple[object, ...]:
     limited = [path for path, quota in quotas.items() if quota is not None]
     wanted = dict.fromkeys([*busiest, *limited])
     samples = (groups.read(path, quotas.get(path)) for path in wanted)
-    found: list[GroupSample] = [sample for sample in samples if sample]
-    return (found,)
+    known: list[GroupSample] = [sample for sample in samples if sample]
+    return (known,)
 
 
 def _complaints(reading: TickContext) -> tuple[object, ...]:

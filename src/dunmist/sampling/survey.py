@@ -132,7 +132,9 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
 
 def _updates(computer: OpenComputer, packages: list[Package]) -> KnownUpdates | None:
     busiest = computer.table.busiest_files(UPDATED_OF)
-    return read_known_updates(computer.root, [one for one in packages if one.executable in busiest])
+    return read_known_updates(
+        computer.root, [package for package in packages if package.executable in busiest]
+    )
 
 
 def _homes(root: Root) -> list[Home]:

@@ -145,10 +145,12 @@ class TickContext:
     @cached_property
     def processes(self) -> ProcessRound:
         """All processes, with the owners of sockets that appeared meanwhile."""
-        found = self.computer.table.look(self._elapsed_s, self.after_ms, all_details=self.is_last)
+        processes = self.computer.table.look(
+            self._elapsed_s, self.after_ms, all_details=self.is_last
+        )
         if self.due.number and any(facts.inode for _, facts in self.found_sockets.appeared):
-            self.computer.table.owners_wanted(found)
-        return found
+            self.computer.table.owners_wanted(processes)
+        return processes
 
     @cached_property
     def found_sockets(self) -> SocketRound:

@@ -151,7 +151,9 @@ class DeviceCollector:
         self._interrupts: Readings[str] = Readings("count")
 
     def __len__(self) -> int:
-        return sum(len(one) for one in vars(self).values() if isinstance(one, Readings))
+        return sum(
+            len(readings) for readings in vars(self).values() if isinstance(readings, Readings)
+        )
 
     def add(self, row: int, tick: Tick) -> None:
         """Take what the ``row``-th tick says."""

@@ -36,7 +36,7 @@ class KernelMessageCollector:
 
     def add(self, row: int, tick: Tick) -> None:
         """Take what the ``row``-th tick says; the first has what the log held before."""
-        self._found += [(tick.at_s, row > 0, one) for one in tick.complaints]
+        self._found += [(tick.at_s, row > 0, complaint) for complaint in tick.complaints]
 
     def finish(self, began_s: float) -> Sequence[KernelMessageSeries]:
         """Return them, the newest first; ``began_s`` is when the first tick was."""

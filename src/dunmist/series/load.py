@@ -118,9 +118,13 @@ class Series:
     @cached_property
     def package_power(self) -> Rate | None:
         """What the processor takes, in W; None where it is not published."""
-        for one in self.devices.sensors:
-            if one.part == "processor" and one.is_trusted and one.quantity in ("power", "energy"):
-                return one.watts if one.watts is not None else one.level.at_ends()
+        for sensor in self.devices.sensors:
+            if (
+                sensor.part == "processor"
+                and sensor.is_trusted
+                and sensor.quantity in ("power", "energy")
+            ):
+                return sensor.watts if sensor.watts is not None else sensor.level.at_ends()
         return None
 
     def started_s(self, start_clk: int) -> float | None:

@@ -251,8 +251,8 @@ class _Maker:
 
     def _first_thread_waiting(self, identity: int) -> Floats:
         ended = self._collected.ended_row.get(identity)
-        found = self._samples.rate_of(identity, "delay_s", ended).values
-        return found
+        first_thread_waiting = self._samples.rate_of(identity, "delay_s", ended).values
+        return first_thread_waiting
 
     def _more_waiting(self, identity: int) -> Floats:
         """Return by how much all watched threads waited longer than the first one."""
@@ -262,7 +262,7 @@ class _Maker:
         return more
 
     def _watched_threads(self) -> dict[int, list[Thread]]:
-        found: dict[int, list[Thread]] = {}
+        watched_threads: dict[int, list[Thread]] = {}
         names = self._collected.thread_names
         for (identity, tid), track in self._collected.threads.over(self._line).items():
             cores = self._basis.impossible.share(
@@ -270,8 +270,8 @@ class _Maker:
             )
             waiting = track.rate("delay_ns") / NS_PER_S
             thread = Thread(tid, names.get((identity, tid)), cores, waiting)
-            found.setdefault(identity, []).append(thread)
-        return found
+            watched_threads.setdefault(identity, []).append(thread)
+        return watched_threads
 
     def _children(self) -> list[ChildTime]:
         samples = self._samples
@@ -300,10 +300,10 @@ class _Maker:
             "cores": "own_s", "io_waiting": "io_delay_s", "read_bytes_per_s": "read_bytes",
             "write_bytes_per_s": "write_bytes", "major_faults_per_s": "major_faults",
         }[name]  # fmt: skip
-        found = self._samples.rate_of(identity, column, ended)
+        rate = self._samples.rate_of(identity, column, ended)
         if name != "cores":
-            return found
-        return Rate(self._line, np.minimum(found.values, self._basis.online.values))
+            return rate
+        return Rate(self._line, np.minimum(rate.values, self._basis.online.values))
 
     def _level(self, identity: int, ended: int | None, name: str) -> Level:
         table, page_bytes = self._samples.table, self._basis.about.page_bytes

@@ -68,13 +68,16 @@ class ProcessCollector:
         for name, values in zip(UNKNOWN_AT_TIMES, others, strict=False):
             columns[name].extend([math.nan if value is None else value for value in values])
         for name, found in (
-            ("own_clk", [one.user_clk + one.system_clk for one in samples]),
-            ("children_clk", [one.children_user_clk + one.children_system_clk for one in samples]),
-            ("shared_pages", [one.shared_pages or 0 for one in samples]),
-            ("wait", [wait_code(one.state, one.waits_in) for one in samples]),
+            ("own_clk", [sample.user_clk + sample.system_clk for sample in samples]),
+            (
+                "children_clk",
+                [sample.children_user_clk + sample.children_system_clk for sample in samples],
+            ),
+            ("shared_pages", [sample.shared_pages or 0 for sample in samples]),
+            ("wait", [wait_code(sample.state, sample.waits_in) for sample in samples]),
             # one byte a state: what is no ASCII letter comes from a damaged capture
-            ("state", [ord(one.state[:1] or "?") & 0x7F for one in samples]),
-            ("after_s", [one.after_ms / MS_PER_S for one in samples]),
+            ("state", [ord(sample.state[:1] or "?") & 0x7F for sample in samples]),
+            ("after_s", [sample.after_ms / MS_PER_S for sample in samples]),
         ):
             columns[name].extend(found)
         self.last.update({sample.process: sample for sample in samples})

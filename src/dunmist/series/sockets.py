@@ -68,10 +68,10 @@ class SocketSeries:
 
 
 def _plain(address: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
-    found = ipaddress.ip_address(address)
+    ip_address = ipaddress.ip_address(address)
     # a socket for both families shows IPv4 addresses as ::ffff:…
-    mapped = found.ipv4_mapped if isinstance(found, ipaddress.IPv6Address) else None
-    return mapped or found
+    mapped = ip_address.ipv4_mapped if isinstance(ip_address, ipaddress.IPv6Address) else None
+    return mapped or ip_address
 
 
 def plain_address(address: str | None) -> str | None:
@@ -147,8 +147,8 @@ def _moved(track: Track | None, column: str) -> Rate | None:
 def _counted(track: Track | None, column: str) -> int | None:
     if track is None or not track.level(column).is_known:
         return None
-    found = _moved(track, column)
-    return None if found is None else round(found.total())
+    moved = _moved(track, column)
+    return None if moved is None else round(moved.total())
 
 
 def network_use(

@@ -138,18 +138,18 @@ def merged(ticks: list[Tick]) -> Tick:
 def _newest(
     things: Iterable[ResourceInstance], key: Callable[[ResourceInstance], Hashable]
 ) -> list[ResourceInstance]:
-    return list({key(one): one for one in things}.values())
+    return list({key(thing): thing for thing in things}.values())
 
 
 def _details(ticks: list[Tick]) -> list[ProcessDetail]:
     """Return the newest details of each process with all sockets that it was seen with."""
     sockets: dict[int, dict[int, None]] = {}
-    details = [one for tick in ticks for one in tick.details]
-    for one in details:
-        sockets.setdefault(one.process, {}).update(dict.fromkeys(one.sockets))
+    details = [detail for tick in ticks for detail in tick.details]
+    for detail in details:
+        sockets.setdefault(detail.process, {}).update(dict.fromkeys(detail.sockets))
     return [
         msgspec.structs.replace(one, sockets=list(sockets[one.process]))
-        for one in _newest(details, lambda one: one.process)
+        for one in _newest(details, lambda detail: detail.process)
     ]
 
 
@@ -162,7 +162,7 @@ def _threads(ticks: list[Tick]) -> list[Any]:
         if thread.name is not None
     }
     newest = _newest(
-        (one for tick in ticks for one in tick.threads), lambda one: (one.process, one.tid)
+        (thread for tick in ticks for thread in tick.threads), lambda tick: (tick.process, tick.tid)
     )
     return [
         one

@@ -60,8 +60,8 @@ class TimeLine:
         # where every tick takes longer than the period, what is usual there is no gap
         usual_s = float(np.sort(whole_s)[(len(whole_s) - 1) // 2])
         period_s = max(self._every_s, usual_s)
-        found: Bools = whole_s > max(GAP_PERIODS * period_s, GAP_LEAST_S)
-        return found
+        gap: Bools = whole_s > max(GAP_PERIODS * period_s, GAP_LEAST_S)
+        return gap
 
     @cached_property
     def interval_s(self) -> Floats:
@@ -172,8 +172,8 @@ class _Figures:
 
     def known(self) -> Floats:
         """Return the known values in order."""
-        found: Floats = self.values[~np.isnan(self.values)]
-        return found
+        known: Floats = self.values[~np.isnan(self.values)]
+        return known
 
     def greatest(self) -> float | None:
         """Return the greatest known value, None when none is."""
@@ -237,8 +237,8 @@ class Rate(_Figures):
 
     def mean(self) -> float:
         """Return the mean over the time for which it is known, 0 without any."""
-        found = self.known_mean()
-        return 0.0 if found is None else found
+        known_mean = self.known_mean()
+        return 0.0 if known_mean is None else known_mean
 
     def known_mean(self) -> float | None:
         """Return the mean over the time for which it is known, None without any."""

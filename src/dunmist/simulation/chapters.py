@@ -21,11 +21,11 @@ class Visit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def scenario(self) -> Scenario:
         """The patient at that moment."""
-        found = load_scenario(self.patient)
+        scenario = load_scenario(self.patient)
         if self.started is None:
-            return found
-        machine = msgspec.structs.replace(found.machine, started=self.started)
-        return msgspec.structs.replace(found, machine=machine)
+            return scenario
+        machine = msgspec.structs.replace(scenario.machine, started=self.started)
+        return msgspec.structs.replace(scenario, machine=machine)
 
 
 class Chapter(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

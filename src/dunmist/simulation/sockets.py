@@ -68,13 +68,13 @@ def recording(model: ModelComputer) -> bytes:
     return b"".join(messages)
 
 
-def _message(one: _Socket, uid: int, moved: list[int]) -> bytes:
-    own = "0.0.0.0" if one.state == LISTEN else OWN_ADDRESS
-    ends = struct.pack("!HH", one.local_port, one.remote_port)
-    for address in (own, one.remote):
+def _message(socket: _Socket, uid: int, moved: list[int]) -> bytes:
+    own = "0.0.0.0" if socket.state == LISTEN else OWN_ADDRESS
+    ends = struct.pack("!HH", socket.local_port, socket.remote_port)
+    for address in (own, socket.remote):
         ends += ipaddress.ip_address(address).packed.ljust(16, b"\0")
-    body = struct.pack("=BBBB", AF_INET, one.state, 0, 0) + ends
-    body += struct.pack("=IQIIIII", 0, one.inode, 0, 0, 0, uid, one.inode)
+    body = struct.pack("=BBBB", AF_INET, socket.state, 0, 0) + ends
+    body += struct.pack("=IQIIIII", 0, socket.inode, 0, 0, 0, uid, socket.inode)
     information = bytes(120) + struct.pack("=QQ", *moved) + bytes(16)
     body += struct.pack("=HH", 4 + len(information), INET_DIAG_INFO) + information
     return struct.pack("=IHHII", 16 + len(body), SOCK_DIAG_BY_FAMILY, 2, 1, 0) + body
@@ -115,12 +115,12 @@ def _sockets(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
                       ESTABLISHED)  # fmt: skip
 
 
-def _line(place: int, one: _Socket, uid: int) -> str:
-    own = "0.0.0.0" if one.state == LISTEN else OWN_ADDRESS
+def _line(place: int, socket: _Socket, uid: int) -> str:
+    own = "0.0.0.0" if socket.state == LISTEN else OWN_ADDRESS
     return (
-        f"{place:>4}: {_hexadecimal(own)}:{one.local_port:04X} "
-        f"{_hexadecimal(one.remote)}:{one.remote_port:04X} {one.state:02X} "
-        f"00000000:00000000 00:00000000 00000000 {uid:>5}        0 {one.inode} 1 "
+        f"{place:>4}: {_hexadecimal(own)}:{socket.local_port:04X} "
+        f"{_hexadecimal(socket.remote)}:{socket.remote_port:04X} {socket.state:02X} "
+        f"00000000:00000000 00:00000000 00000000 {uid:>5}        0 {socket.inode} 1 "
         f"0000000000000000 100 0 0 10 0\n"
     )
 

@@ -51,7 +51,7 @@ def strengths(scenario: Scenario, duration_s: float) -> dict[str, Asked]:
             asked(lambda program: program.sent_mib_per_s * _count(program), line_mib),
             asked(lambda program: program.received_mib_per_s * _count(program), line_mib),
         ),
-        "cpu": asked(lambda one: _cores(one, slower, duration_s), processors * left),
+        "cpu": asked(lambda processor: _cores(processor, slower, duration_s), processors * left),
         "core": asked(lambda one: _of_one_core(one, slower), left, together=False),
     }
 

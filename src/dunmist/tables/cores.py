@@ -15,9 +15,17 @@ HZ_PER_KHZ = 1e3
 def in_place(processors: list[LogicalProcessor]) -> list[LogicalProcessor]:
     """Return processors that share a core, and cores that share a package, together."""
 
-    def place(one: LogicalProcessor) -> tuple[int, int, int]:
-        package, core = (one.place.package, one.place.core) if one.place else (None, None)
-        return (-1 if package is None else package, -1 if core is None else core, one.number)
+    def place(logical_processor: LogicalProcessor) -> tuple[int, int, int]:
+        package, core = (
+            (logical_processor.place.package, logical_processor.place.core)
+            if logical_processor.place
+            else (None, None)
+        )
+        return (
+            -1 if package is None else package,
+            -1 if core is None else core,
+            logical_processor.number,
+        )
 
     return sorted(processors, key=place)
 

@@ -47,12 +47,12 @@ def heat_scale(judged: Judged) -> tuple[float, float]:
     return table.room_celsius, max(limits, default=table.assumed_critical_celsius)
 
 
-def share_curve(judged: Judged, one: SensorSeries, points: int) -> list[float | None]:
+def share_curve(judged: Judged, sensor: SensorSeries, points: int) -> list[float | None]:
     """Return a sensor's readings over time as shares of a scale that tells the truth."""
     # an interval's figure stands at the tick that ends it, so that all have one axis
-    shown = one.shown.at_ticks() if isinstance(one.shown, Rate) else one.shown
+    shown = sensor.shown.at_ticks() if isinstance(sensor.shown, Rate) else sensor.shown
     low, high = 0.0, shown.greatest() or 1.0
-    if one.quantity == "temperature":
+    if sensor.quantity == "temperature":
         low, high = heat_scale(judged)
     return [
         None if value is None else min(max((value - low) / (high - low), 0.0), 1.0)
@@ -64,50 +64,60 @@ def _doubted(judged: Judged) -> Iterator[Row]:
     return (_sensor(sensor) for sensor in judged.series.devices.sensors if sensor.doubt)
 
 
-def _sensor(one: SensorSeries) -> Row:
-    shown = one.shown
+def _sensor(sensor: SensorSeries) -> Row:
+    shown = sensor.shown
     most = shown.greatest()
-    is_margin_known = one.critical is not None and most is not None and one.is_trusted
+    is_margin_known = sensor.critical is not None and most is not None and sensor.is_trusted
     return {
-        "sensor": one.name,
-        "part": one.part,
-        "quantity": "power" if one.quantity == "energy" else one.quantity,
-        "unit": QUANTITY_UNITS[one.quantity],
+        "sensor": sensor.name,
+        "part": sensor.part,
+        "quantity": "power" if sensor.quantity == "energy" else sensor.quantity,
+        "unit": QUANTITY_UNITS[sensor.quantity],
         "least": shown.least(),
         "median": shown.median(),
         "greatest": most,
         "last": shown.last(),
         "curve": shown.curve(CURVE_POINTS),
-        "high": one.high,
-        "critical": one.critical,
-        "margin": (one.critical or 0.0) - (most or 0.0) if is_margin_known else None,
-        "remark": _remark(one),
+        "high": sensor.high,
+        "critical": sensor.critical,
+        "margin": (sensor.critical or 0.0) - (most or 0.0) if is_margin_known else None,
+        "remark": _remark(sensor),
     }
 
 
-def _remark(one: SensorSeries) -> str | None:
-    if one.doubt:
-        return f"left out: {doubt_text(one.doubt)}"
-    alarms = [name.replace("_", " ") for name in one.sensor.alarms]
+def _remark(sensor: SensorSeries) -> str | None:
+    if sensor.doubt:
+        return f"left out: {doubt_text(sensor.doubt)}"
+    alarms = [name.replace("_", " ") for name in sensor.sensor.alarms]
     return f"the chip reports: {', '.join(alarms)}" if alarms else None
 
 
-def _supply(one: PowerSupply) -> Row:
-    now = one.energy_now if one.energy_now is not None else one.charge_now
-    full = one.energy_full if one.energy_full is not None else one.charge_full
-    remarks = [one.status or ("plugged in" if one.online else None)]
-    held = held_share(one)
+def _supply(power_supply: PowerSupply) -> Row:
+    now = (
+        power_supply.energy_now if power_supply.energy_now is not None else power_supply.charge_now
+    )
+    full = (
+        power_supply.energy_full
+        if power_supply.energy_full is not None
+        else power_supply.charge_full
+    )
+    remarks = [power_supply.status or ("plugged in" if power_supply.online else None)]
+    held = held_share(power_supply)
     if held:
         remarks.append(f"holds {100 * held:.0f} % of its design")
-    if one.cycles:
-        remarks.append(f"{one.cycles} cycles")
-    watts = one.power_now
-    if watts is None and one.current_now is not None and one.voltage_now is not None:
-        watts = round(one.current_now * one.voltage_now * W_PER_UW)
+    if power_supply.cycles:
+        remarks.append(f"{power_supply.cycles} cycles")
+    watts = power_supply.power_now
+    if (
+        watts is None
+        and power_supply.current_now is not None
+        and power_supply.voltage_now is not None
+    ):
+        watts = round(power_supply.current_now * power_supply.voltage_now * W_PER_UW)
     charged = f"{100 * now / full:.0f} % charged" if now and full else None
     return {
-        "sensor": " ".join(filter(None, (one.name, one.model))),
-        "part": one.kind,
+        "sensor": " ".join(filter(None, (power_supply.name, power_supply.model))),
+        "part": power_supply.kind,
         "quantity": "power",
         "unit": "W",
         "last": None if watts is None else watts * W_PER_UW,

@@ -8,16 +8,16 @@ from dunmist.tables.declared import Column, Row, Table, Width
 
 def _complaints(judged: Judged) -> Iterator[Row]:
     end_s = judged.series.duration_s
-    for one in judged.series.complaints:
+    for complaint in judged.series.complaints:
         yield {
-            "kind": one.kind.replace("-", " "),
-            "about": one.about,
-            "count": one.times,
-            "during": one.during,
-            "first_ago_s": round(max(0.0, end_s - one.first_s), 3),
-            "last_ago_s": round(max(0.0, end_s - one.last_s), 3),
-            "pid": one.pid,
-            "line": one.text,
+            "kind": complaint.kind.replace("-", " "),
+            "about": complaint.about,
+            "count": complaint.times,
+            "during": complaint.during,
+            "first_ago_s": round(max(0.0, end_s - complaint.first_s), 3),
+            "last_ago_s": round(max(0.0, end_s - complaint.last_s), 3),
+            "pid": complaint.pid,
+            "line": complaint.text,
         }
 
 

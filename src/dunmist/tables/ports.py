@@ -53,9 +53,9 @@ def _why_unknown(series: Series, protocol: str) -> str:
     return "the kernel's, closed meanwhile, or in another namespace"
 
 
-def _order(one: SocketSeries) -> tuple[bool, bool, int, int, str]:
-    facts = one.facts
-    return (facts.protocol == "unix", not one.listens, facts.local_port or 0,
+def _order(socket: SocketSeries) -> tuple[bool, bool, int, int, str]:
+    facts = socket.facts
+    return (facts.protocol == "unix", not socket.listens, facts.local_port or 0,
             facts.remote_port or 0, facts.local or "")  # fmt: skip
 
 

@@ -41,5 +41,5 @@ RULES: tuple[Rule, ...] = (
 def find_findings(exam: Examination, states: list[ResourceState]) -> list[Finding]:
     """Return all findings, the most severe first."""
     strained = StrainedResources(states)
-    found = [finding for rule in RULES for finding in rule(exam, strained)]
-    return sorted(found, key=lambda finding: -SEVERITIES.index(finding.severity))
+    findings = [finding for rule in RULES for finding in rule(exam, strained)]
+    return sorted(findings, key=lambda finding: -SEVERITIES.index(finding.severity))

@@ -67,14 +67,14 @@ def _lookalikes(exam: Examination, strained: StrainedResources) -> list[Finding]
     for name in names:
         if len(name) >= exam.limits.findings.name_least:
             by_shape[name_shape(name)].append(name)
-    found = []
+    findings = []
     for same in by_shape.values():
         # the one with the fewer ordinary signs of being installed is the odd one
         for name in sorted(same, key=lambda one: _is_installed(exam, names[one]))[:-1]:
             process, others = names[name], [other for other in same if other != name]
             signs = [sign("lookalike", float(process.pid), others=others)]
-            found.append(Finding("lookalike-name", "concern", name, signs, process.application))
-    return found
+            findings.append(Finding("lookalike-name", "concern", name, signs, process.application))
+    return findings
 
 
 def name_shape(name: str) -> str:
@@ -94,7 +94,7 @@ def _is_installed(exam: Examination, process: Process) -> tuple[bool, bool, bool
 def _impostors(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Programs that call themselves a task of the kernel, or are a system program elsewhere."""
     del strained
-    found = []
+    findings = []
     for process in exam.series.living.values():
         facts, path = process.facts, process.facts.executable or ""
         if facts.kernel or process.application.observer:
@@ -105,8 +105,8 @@ def _impostors(exam: Examination, strained: StrainedResources) -> list[Finding]:
         if is_task or is_copy:
             told = sign("impostor", float(process.pid), name=facts.name, path=path or "unknown")
             name = facts.name if is_task else path.rpartition("/")[2]
-            found.append(Finding("lookalike-name", "concern", name, [told], process.application))
-    return found
+            findings.append(Finding("lookalike-name", "concern", name, [told], process.application))
+    return findings
 
 
 def _other_users(exam: Examination, strained: StrainedResources) -> list[Finding]:
@@ -115,7 +115,7 @@ def _other_users(exam: Examination, strained: StrainedResources) -> list[Finding
     here = exam.series.surveyed.people_at_screen
     if not here:
         return []
-    found = []
+    findings = []
     for application in exam.applications:
         people = {
             process.facts.user for process in application.members if is_person(process.facts.uid)
@@ -125,8 +125,8 @@ def _other_users(exam: Examination, strained: StrainedResources) -> list[Finding
         cores = exam.typical(application.cores)
         if cores / exam.processors >= exam.limits.findings.other_user:
             signs = [sign("app-cores-typical", cores, of=exam.processors)]
-            found.append(application_finding("other-user-load", "concern", application, signs))
-    return found
+            findings.append(application_finding("other-user-load", "concern", application, signs))
+    return findings
 
 
 RULES = (_executables, _lookalikes, _impostors, _other_users)

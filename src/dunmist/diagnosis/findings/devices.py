@@ -20,21 +20,21 @@ def _disks(exam: Examination, strained: StrainedResources) -> list[Finding]:
     slow = {slow_disk.disk.name: slow_disk for slow_disk in exam.once(find_slow_disks)}
     # without memory it is pages that they wait for
     names = set() if strained.has("memory") else {state.name for state in strained.of("disk")}
-    found = []
+    findings = []
     for state in strained.states:
         if state.resource != "disk":
             continue
         if state.name in slow:
-            found.append(Finding("disk-slow", "urgent", state.name, state.signs))
+            findings.append(Finding("disk-slow", "urgent", state.name, state.signs))
         elif state.name in names:
-            found.append(Finding("disk-saturated", "concern", state.name, state.signs))
-    return found
+            findings.append(Finding("disk-saturated", "concern", state.name, state.signs))
+    return findings
 
 
 def _blocked(exam: Examination, strained: StrainedResources) -> list[Finding]:
     if strained.has("memory") or not strained.has("disk"):
         return []
-    found, waiting = [], exam.once(find_io_wait).tasks
+    findings, waiting = [], exam.once(find_io_wait).tasks
     parts, is_slow = disk_demand(exam).parts, bool(exam.once(find_slow_disks))
     for application, part in zip(exam.applications, parts, strict=True):
         # who drives the disk waits for itself: it is the cause, unless the disk is
@@ -44,13 +44,13 @@ def _blocked(exam: Examination, strained: StrainedResources) -> list[Finding]:
         waits = waiting[application.number].mean()
         if waits >= exam.limits.findings.blocked_share:
             signs = [sign("app-io-waiting", waits)]
-            found.append(application_finding("blocked-on-disk", "concern", application, signs))
-    return found
+            findings.append(application_finding("blocked-on-disk", "concern", application, signs))
+    return findings
 
 
 def _storage(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
-    table, found = exam.limits.storage, []
+    table, findings = exam.limits.storage, []
     # the fullest first: it is the one that stops somebody
     fullest_first = sorted(exam.once(writable_storage), key=lambda one: -(one.fullest or 0.0))
     for storage in fullest_first:
@@ -58,11 +58,11 @@ def _storage(exam: Examination, strained: StrainedResources) -> list[Finding]:
             size_bytes = float(storage.about.size_bytes or 0)
             signs = [sign("storage-used", storage.used, of=size_bytes, name=storage.point)]
             severity: Severity = "urgent" if storage.used >= table.strained else "concern"
-            found.append(Finding("storage-full", severity, storage.point, signs))
+            findings.append(Finding("storage-full", severity, storage.point, signs))
         if storage.inodes is not None and storage.inodes >= table.full:
             signs = [sign("storage-inodes", storage.inodes)]
-            found.append(Finding("inodes-full", "urgent", storage.point, signs))
-    return found
+            findings.append(Finding("inodes-full", "urgent", storage.point, signs))
+    return findings
 
 
 def _unanswered(exam: Examination, strained: StrainedResources) -> list[Finding]:
@@ -75,7 +75,7 @@ def _unanswered(exam: Examination, strained: StrainedResources) -> list[Finding]
             if process.last is not None and waits_elsewhere(process.last.waits_in)
         }
     )
-    found = []
+    findings = []
     for storage in exam.series.surveyed.storage:
         about = storage.about
         if not about.unanswered:
@@ -83,8 +83,8 @@ def _unanswered(exam: Examination, strained: StrainedResources) -> list[Finding]
         signs = [sign("file-system-unanswered", DEADLINE_S, kind=about.kind, server=about.source)]
         if waiting:
             signs.append(sign("file-system-waiting", float(len(waiting)), who=waiting))
-        found.append(Finding("file-system-unanswered", "urgent", about.point, signs))
-    return found
+        findings.append(Finding("file-system-unanswered", "urgent", about.point, signs))
+    return findings
 
 
 def _full_links(exam: Examination, strained: StrainedResources) -> list[Finding]:
@@ -115,7 +115,7 @@ def _broken_links(exam: Examination, strained: StrainedResources) -> list[Findin
 def _sent_again_over(exam: Examination) -> dict[str | None, Sign]:
     """Return what each link had to send again, by the connections that have its addresses."""
     table = exam.limits.findings
-    found: dict[str | None, Sign] = {}
+    sent_again_over: dict[str | None, Sign] = {}
     for link in exam.series.devices.outward_links:
         addresses = set(link.about.addresses if link.about else ())
         mine = [
@@ -131,8 +131,10 @@ def _sent_again_over(exam: Examination) -> dict[str | None, Sign]:
         for socket in mine:
             to[plain_address(socket.facts.remote) or "unknown"] += socket.retransmitted
         who = [name for name, count in to.most_common(ENDS_SHOWN) if count]
-        found[link.name] = sign("link-retransmitted", again / sent, name=link.name, who=who)
-    return found
+        sent_again_over[link.name] = sign(
+            "link-retransmitted", again / sent, name=link.name, who=who
+        )
+    return sent_again_over
 
 
 def _sent_again(exam: Examination) -> float | None:
@@ -161,7 +163,7 @@ def _only_carrier(exam: Examination) -> str | None:
 def _transfers(exam: Examination, strained: StrainedResources) -> list[Finding]:
     if strained.has("link"):
         return []
-    table, found = exam.limits.findings, []
+    table, findings = exam.limits.findings, []
     for application in exam.applications:
         moved = application.network_bytes_per_s
         if application.observer or (moved.greatest() or 0.0) < table.transfer_bytes_per_s:
@@ -170,14 +172,14 @@ def _transfers(exam: Examination, strained: StrainedResources) -> list[Finding]:
         least = max(table.transfer_bytes_per_s, table.transfer_spread * usual)
         if exam.steady(moved) >= least:
             signs = [sign("transfer", usual)]
-            found.append(application_finding("steady-transfer", "note", application, signs))
-    return found
+            findings.append(application_finding("steady-transfer", "note", application, signs))
+    return findings
 
 
 def _open_ports(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """A person's program that the whole network can reach; services are expected to listen."""
     del strained
-    found = []
+    findings = []
     for socket in exam.series.sockets:
         port = socket.facts.local_port
         is_open = socket.listens and not socket.ended and not socket.is_loopback
@@ -192,8 +194,10 @@ def _open_ports(exam: Examination, strained: StrainedResources) -> list[Finding]
                         protocol=socket.facts.protocol, address=socket.facts.local,
                     )
                 ]  # fmt: skip
-                found.append(application_finding("open-port", "note", process.application, signs))
-    return found
+                findings.append(
+                    application_finding("open-port", "note", process.application, signs)
+                )
+    return findings
 
 
 def _port_conflicts(exam: Examination, strained: StrainedResources) -> list[Finding]:

@@ -20,17 +20,17 @@ LOST = {
 def _drives(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
     last, table = exam.series.surveyed.last, exam.limits.drives
-    found = []
+    findings = []
     for drive in last.drives if last else []:
         failing, worn = _failing(drive, table), _worn(drive, table)
         if failing:
-            found.append(Finding("drive-warns", "urgent", drive.disk, [*failing, *worn]))
+            findings.append(Finding("drive-warns", "urgent", drive.disk, [*failing, *worn]))
         elif worn:
-            found.append(Finding("drive-worn", "concern", drive.disk, worn))
+            findings.append(Finding("drive-worn", "concern", drive.disk, worn))
         if (drive.interface_errors or 0) >= table.interface_errors:
             errors = sign("drive-interface", float(drive.interface_errors or 0))
-            found.append(Finding("drive-cable", "note", drive.disk, [errors]))
-    return found
+            findings.append(Finding("drive-cable", "note", drive.disk, [errors]))
+    return findings
 
 
 def _failing(drive: DriveHealth, table: DriveLimits) -> list[Sign]:

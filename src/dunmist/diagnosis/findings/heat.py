@@ -20,16 +20,16 @@ def _processor(exam: Examination, strained: StrainedResources) -> list[Finding]:
     if heat is None:
         return []
     signs, celsius = heat_signs(exam, heat), exam.typical(heat.celsius)
-    found = []
+    findings = []
     if celsius >= heat.critical_celsius - table.near_kelvin:
-        found.append(Finding("overheating", "urgent", heat.sensor.name, signs))
+        findings.append(Finding("overheating", "urgent", heat.sensor.name, signs))
     if strained.has("heat"):
-        found.append(Finding("throttled", "urgent", None, signs))
+        findings.append(Finding("throttled", "urgent", None, signs))
     used = exam.typical(exam.series.machine.used)
     if used <= table.idle_used and celsius >= table.idle_hot_celsius:
         idle = sign("cpu-used", used, of=float(len(exam.series.machine.processors)))
-        found.append(Finding("hot-while-idle", "concern", heat.sensor.name, [*signs, idle]))
-    return found
+        findings.append(Finding("hot-while-idle", "concern", heat.sensor.name, [*signs, idle]))
+    return findings
 
 
 def _fans(exam: Examination, strained: StrainedResources) -> list[Finding]:
@@ -77,13 +77,13 @@ def _hottest(exam: Examination) -> Hottest | None:
 
 def _temperatures(exam: Examination) -> list[SensorSeries]:
     sensors = exam.series.devices.sensors
-    return [one for one in sensors if one.quantity == "temperature" and one.is_trusted]
+    return [sensor for sensor in sensors if sensor.quantity == "temperature" and sensor.is_trusted]
 
 
 def _parts(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Drives, boards and cards that are as hot as they bear, by their own limits."""
     del strained
-    heat, found = exam.once(find_heat), []
+    heat, findings = exam.once(find_heat), []
     for part in _temperatures(exam):
         if heat is not None and part.sensor.chip == heat.sensor.chip:
             continue  # the processor's own, judged above
@@ -94,8 +94,8 @@ def _parts(exam: Examination, strained: StrainedResources) -> list[Finding]:
         celsius = exam.typical(part.level.at_ends())
         if celsius >= limit - exam.limits.heat.near_kelvin_of_parts:
             signs = _against_limit(exam, part, limit)
-            found.append(Finding("overheating", "concern", part.name, signs))
-    return found
+            findings.append(Finding("overheating", "concern", part.name, signs))
+    return findings
 
 
 def _against_limit(exam: Examination, part: SensorSeries, limit: float) -> list[Sign]:
@@ -110,55 +110,55 @@ def _against_limit(exam: Examination, part: SensorSeries, limit: float) -> list[
 
 def _implausible(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
-    found = []
+    findings = []
     for sensor in exam.series.devices.sensors:
         last = sensor.level.last()
         if sensor.doubt and last is not None:
             signs = [sign("sensor-doubt", last, doubt=sensor.doubt)]
-            found.append(Finding("sensor-implausible", "note", sensor.name, signs))
-    return found
+            findings.append(Finding("sensor-implausible", "note", sensor.name, signs))
+    return findings
 
 
 def _batteries(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
-    table, found = exam.limits.findings, []
+    table, findings = exam.limits.findings, []
     for supply in exam.series.devices.supplies.values():
         if supply.kind != "battery":
             continue
         held = held_share(supply)
         if held is not None and held <= table.battery_worn:
             signs = [sign("battery-worn", held)]
-            found.append(Finding("battery-worn", "concern", supply.name, signs))
+            findings.append(Finding("battery-worn", "concern", supply.name, signs))
         hours = hours_left(supply)
         if supply.status == "discharging" and hours is not None and hours <= table.battery_hours:
             signs = [
                 sign("battery-left", hours * S_PER_H),
                 sign("battery-drain", (supply.power_now or 0) * W_PER_UW),
             ]
-            found.append(Finding("battery-drain", "concern", supply.name, signs))
-    return found
+            findings.append(Finding("battery-drain", "concern", supply.name, signs))
+    return findings
 
 
-def held_share(one: PowerSupply) -> float | None:
+def held_share(power_supply: PowerSupply) -> float | None:
     """Return what a battery holds of what it was made for, None where it cannot be told."""
-    full = one.energy_full or one.charge_full
-    design = one.energy_full_design or one.charge_full_design
+    full = power_supply.energy_full or power_supply.charge_full
+    design = power_supply.energy_full_design or power_supply.charge_full_design
     return full / design if full and design else None
 
 
-def hours_left(one: PowerSupply) -> float | None:
+def hours_left(power_supply: PowerSupply) -> float | None:
     """Return how long the charge lasts at the present drain, None where it cannot be told."""
-    if one.energy_now is not None and one.power_now:
-        return one.energy_now / abs(one.power_now)
-    if one.charge_now is not None and one.current_now:
-        return one.charge_now / abs(one.current_now)
+    if power_supply.energy_now is not None and power_supply.power_now:
+        return power_supply.energy_now / abs(power_supply.power_now)
+    if power_supply.charge_now is not None and power_supply.current_now:
+        return power_supply.charge_now / abs(power_supply.current_now)
     return None
 
 
 def _drives(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """A drive above its own limit slows itself down, and with it all that read from it."""
     del strained
-    found = []
+    findings = []
     disks = {disk.device: disk.name for disk in exam.series.header.inventory.disks if disk.device}
     for part in _temperatures(exam):
         disk = disks.get(part.sensor.device)
@@ -168,8 +168,8 @@ def _drives(exam: Examination, strained: StrainedResources) -> list[Finding]:
             continue
         if exam.typical(part.level.at_ends()) >= limit:
             signs = _against_limit(exam, part, limit)
-            found.append(Finding("drive-too-hot", "urgent", disk, signs))
-    return found
+            findings.append(Finding("drive-too-hot", "urgent", disk, signs))
+    return findings
 
 
 def _chargers(exam: Examination, strained: StrainedResources) -> list[Finding]:
@@ -178,7 +178,7 @@ def _chargers(exam: Examination, strained: StrainedResources) -> list[Finding]:
     supplies = exam.series.devices.supplies.values()
     if not any(supply.online for supply in supplies if supply.kind != "battery"):
         return []
-    found = []
+    findings = []
     for supply in supplies:
         watts = abs(supply.power_now or 0) * W_PER_UW
         drains = supply.kind == "battery" and supply.status == "discharging"
@@ -188,8 +188,8 @@ def _chargers(exam: Examination, strained: StrainedResources) -> list[Finding]:
             mean = power.mean() if power is not None else None
             if mean is not None:
                 signs.append(sign("package-power", mean))
-            found.append(Finding("charger-weak", "concern", supply.name, signs))
-    return found
+            findings.append(Finding("charger-weak", "concern", supply.name, signs))
+    return findings
 
 
 RULES = (_processor, _fans, _parts, _implausible, _batteries, _drives, _chargers)

@@ -81,27 +81,27 @@ def _of_rule(exam: Examination, rule: Rule) -> list[Finding]:
     table = exam.limits.complaints[rule.finding]
     end_s = exam.series.duration_s
     by_thing: dict[str | None, list[KernelMessageSeries]] = defaultdict(list)
-    for one in exam.series.complaints:
-        if one.kind in rule.complaints and end_s - one.last_s <= table.within_s:
-            by_thing[_thing(exam.series, one, rule)].append(one)
-    found = []
+    for complaint in exam.series.complaints:
+        if complaint.kind in rule.complaints and end_s - complaint.last_s <= table.within_s:
+            by_thing[_thing(exam.series, complaint, rule)].append(complaint)
+    findings = []
     for thing, complaints in by_thing.items():
-        if sum(one.times for one in complaints) < table.least:
+        if sum(complaint.times for complaint in complaints) < table.least:
             continue
         signs = [
-            sign(SIGNS[one.kind], float(one.times), name=one.about,
-                 ago=max(0.0, end_s - one.last_s), line=one.text)
-            for one in complaints
+            sign(SIGNS[complaint.kind], float(complaint.times), name=complaint.about,
+                 ago=max(0.0, end_s - complaint.last_s), line=complaint.text)
+            for complaint in complaints
         ]  # fmt: skip
-        found.append(Finding(rule.finding, rule.severity, thing, signs))
-    return found
+        findings.append(Finding(rule.finding, rule.severity, thing, signs))
+    return findings
 
 
-def _thing(series: Series, one: KernelMessageSeries, rule: Rule) -> str | None:
+def _thing(series: Series, kernel_message: KernelMessageSeries, rule: Rule) -> str | None:
     """Return what a complaint counts for: a disk, the thing that it names, or the computer."""
     if rule.of_disk:
-        return _disk(series, one.about or "")
-    return one.about if rule.of_thing else None
+        return _disk(series, kernel_message.about or "")
+    return kernel_message.about if rule.of_thing else None
 
 
 def _disk(series: Series, about: str) -> str:

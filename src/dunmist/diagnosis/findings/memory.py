@@ -22,19 +22,19 @@ VICTIM_KEYS = {True: "oom-told", False: "oom-victim"}
 def _held(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
     total = exam.series.machine.managed_bytes
-    found = []
+    findings = []
     for application in exam.applications:
         held = application.private_bytes.median() or 0.0
         if held >= exam.limits.findings.memory_hog * total:
             signs = [sign("app-memory", held, of=total)]
-            found.append(application_finding("memory-hog", "concern", application, signs))
-    return found
+            findings.append(application_finding("memory-hog", "concern", application, signs))
+    return findings
 
 
 def _leaks(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
     table, at_s = exam.limits.findings, exam.series.line.at_s
-    found = []
+    findings = []
     for application in exam.applications:
         held = application.private_bytes.values
         # a start-up fills memory as well: only what still grows in the second half counts
@@ -52,10 +52,10 @@ def _leaks(exam: Examination, strained: StrainedResources) -> list[Finding]:
         age_s = exam.age_s(application.main) if application.main else None
         if age_s is not None and age_s < table.leak_age_s:
             signs.append(sign("app-age", age_s))
-            found.append(application_finding("memory-growing", "note", application, signs))
+            findings.append(application_finding("memory-growing", "note", application, signs))
         else:
-            found.append(application_finding("memory-leak", "concern", application, signs))
-    return found
+            findings.append(application_finding("memory-leak", "concern", application, signs))
+    return findings
 
 
 class Growth(NamedTuple):
@@ -90,7 +90,11 @@ def _short(exam: Examination, strained: StrainedResources) -> list[Finding]:
     severity: Severity = "urgent" if state.level == "choked" else "concern"
     if 1.0 - state.used < exam.limits.memory.plenty_available:
         return [Finding("memory-short", severity, None, state.signs)]
-    first = max(exam.applications, key=lambda one: one.major_faults_per_s.mean(), default=None)
+    first = max(
+        exam.applications,
+        key=lambda application: application.major_faults_per_s.mean(),
+        default=None,
+    )
     if first is None or first.major_faults_per_s.mean() <= 0:
         return [Finding("memory-limited", severity, None, state.signs)]
     signs = [*state.signs, sign("app-major-faults", first.major_faults_per_s.mean())]
@@ -176,7 +180,11 @@ def _victim(exam: Examination, path: str) -> Process | None:
 
 def _told_ended(exam: Examination) -> set[int | None]:
     """Return the numbers of processes of which the kernel's log says that it ended them."""
-    return {one.pid for one in exam.series.complaints if one.kind == "out-of-memory" and one.during}
+    return {
+        complaint.pid
+        for complaint in exam.series.complaints
+        if complaint.kind == "out-of-memory" and complaint.during
+    }
 
 
 def _most_bytes(process: Process) -> float:
@@ -189,18 +197,18 @@ def _modules(exam: Examination, strained: StrainedResources) -> list[Finding]:
     firmware = header.inventory.firmware
     if firmware is None:
         return []
-    found = []
+    findings = []
     for module in firmware.modules:
         rated, configured = module.rated_mtps, module.configured_mtps
         if rated and configured and configured < table.below_rating * rated:
             signs = [sign("module-speed", float(configured), of=float(rated))]
-            found.append(Finding("memory-below-rating", "note", module.slot, signs))
+            findings.append(Finding("memory-below-rating", "note", module.slot, signs))
     listed = float(sum(module.size_bytes or 0 for module in firmware.modules))
     managed = float(header.machine.memory_bytes)
     if listed and (listed - managed) / listed >= table.module_unused:
         signs = [sign("module-unused", listed - managed, of=listed)]
-        found.append(Finding("memory-module-unused", "concern", None, signs))
-    return found
+        findings.append(Finding("memory-module-unused", "concern", None, signs))
+    return findings
 
 
 RULES = (_held, _leaks, _short, _paging, _killed, _modules)

@@ -31,8 +31,8 @@ def _defunct(exam: Examination, strained: StrainedResources) -> list[Finding]:
 def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Processes that did nothing but wait uninterruptibly, or are stopped."""
     if strained.has("memory", "disk"):
-        return []  # those who wait for pages or the disk are victims, not stuck
-    found = []
+        return []  # those who wait for pages or the disk are victims, not findings
+    findings = []
     for process in exam.series.living.values():
         # who waits for an answer wakes up now and then to ask again
         asks_s = exam.limits.findings.stuck_cores * exam.series.duration_s
@@ -40,10 +40,10 @@ def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
             continue
         signs = _stuck_signs(exam, process)
         if signs:
-            found.append(
+            findings.append(
                 Finding("stuck-process", "concern", process.name, signs, process.application)
             )
-    return found
+    return findings
 
 
 def _stuck_signs(exam: Examination, process: Process) -> list[Sign]:
@@ -71,7 +71,7 @@ def _locks(exam: Examination, strained: StrainedResources) -> list[Finding]:
         for waiter, holder in sorted(waits[0] & waits[-1])
         if waiter in living
     )
-    found = []
+    findings = []
     for (application, holder), count in waiters.items():
         signs = [
             sign("lock-held", float(holder), name=living[holder].name)
@@ -80,13 +80,13 @@ def _locks(exam: Examination, strained: StrainedResources) -> list[Finding]:
         ]
         if count > 1:
             signs.append(sign("lock-waiters", float(count)))
-        found.append(application_finding("lock-wait", "concern", application, signs))
-    return found
+        findings.append(application_finding("lock-wait", "concern", application, signs))
+    return findings
 
 
 def _descriptors(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
-    table, found = exam.limits.findings, []
+    table, findings = exam.limits.findings, []
     for process in exam.series.processes.values():
         first, last = process.first_detail, process.detail
         if first is None or last is None or process.application.observer:
@@ -106,10 +106,10 @@ def _descriptors(exam: Examination, strained: StrainedResources) -> list[Finding
                 # who has just started opens what it needs
                 signs.append(sign("app-age", age_s))
                 severity = NOTE if grown < table.descriptor_grown_young else CONCERN
-            found.append(Finding("descriptor-leak", severity, about[0], signs, about[1]))
+            findings.append(Finding("descriptor-leak", severity, about[0], signs, about[1]))
         if limit and last.descriptors / limit >= table.limit_near:
-            found.append(Finding("limit-near", "concern", about[0], [now], about[1]))
-    return found
+            findings.append(Finding("limit-near", "concern", about[0], [now], about[1]))
+    return findings
 
 
 RULES = (_defunct, _stuck, _locks, _descriptors)

@@ -39,7 +39,7 @@ def _use(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
     table = exam.limits.findings
     bound = {bound.process.application.number for bound in exam.once(find_bound)}
-    found = []
+    findings = []
     for application in exam.applications:
         if application.observer or application.kernel or application.number in bound:
             continue
@@ -52,11 +52,11 @@ def _use(exam: Examination, strained: StrainedResources) -> list[Finding]:
         if application.low_priority >= exam.limits.cpu.low_priority_share:
             signs.append(sign("app-low-priority", application.low_priority))
         elif usual / exam.processors >= table.cpu_hog:
-            found.append(application_finding("cpu-hog", "concern", application, signs))
+            findings.append(application_finding("cpu-hog", "concern", application, signs))
             continue
         if exam.steady(application.cores) >= max(table.steady_cores, table.steady_spread * usual):
-            found.append(application_finding("steady-background", "note", application, signs))
-    return found
+            findings.append(application_finding("steady-background", "note", application, signs))
+    return findings
 
 
 def _spawn_storm(exam: Examination, strained: StrainedResources) -> list[Finding]:
@@ -66,7 +66,7 @@ def _spawn_storm(exam: Examination, strained: StrainedResources) -> list[Finding
     if forks < table.spawn_forks_per_s or not exam.applications:
         return []
     # the storm is whose children were never seen, not who is seen to work most
-    first = max(exam.applications, key=lambda one: one.short_lived_cores.mean())
+    first = max(exam.applications, key=lambda application: application.short_lived_cores.mean())
     short = first.short_lived_cores.mean()
     if short < table.spawn_cores:
         return []
@@ -76,7 +76,7 @@ def _spawn_storm(exam: Examination, strained: StrainedResources) -> list[Finding
 
 def _thread_swarm(exam: Examination, strained: StrainedResources) -> list[Finding]:
     table = exam.limits.findings
-    found = []
+    findings = []
     for process in exam.series.processes.values():
         if process.last is None or process.last.threads < table.thread_swarm:
             continue
@@ -84,15 +84,17 @@ def _thread_swarm(exam: Examination, strained: StrainedResources) -> list[Findin
             # they harm nobody, and are an odd lot all the same
             if process.last.threads >= table.threads_odd and process.is_alive:
                 signs = [sign("threads", float(process.last.threads))]
-                found.append(
+                findings.append(
                     application_finding("many-threads", "note", process.application, signs)
                 )
             continue
         waits = exam.typical(process.application.waiting)
         if waits >= table.swarm_waiting:
             signs = [sign("threads", float(process.last.threads)), sign("app-waiting", waits)]
-            found.append(application_finding("thread-swarm", "concern", process.application, signs))
-    return found
+            findings.append(
+                application_finding("thread-swarm", "concern", process.application, signs)
+            )
+    return findings
 
 
 def _stolen_time(exam: Examination, strained: StrainedResources) -> list[Finding]:
@@ -126,13 +128,13 @@ def _interrupts(exam: Examination, strained: StrainedResources) -> list[Finding]
 
 def _kernel(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
-    found = []
+    findings = []
     for application in exam.applications:
         usual = exam.typical(application.cores) if application.kernel else 0.0
         if usual >= exam.limits.findings.kernel_cores:
             signs = [sign("app-cores-typical", usual, of=exam.processors)]
-            found.append(application_finding("kernel-busy", "concern", application, signs))
-    return found
+            findings.append(application_finding("kernel-busy", "concern", application, signs))
+    return findings
 
 
 def _quotas(exam: Examination, strained: StrainedResources) -> list[Finding]:

@@ -13,7 +13,7 @@ INIT_PID = 1
 def _restarting(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Services whose main program was started anew several times, or that say so themselves."""
     del strained
-    found = []
+    findings = []
     for application in exam.applications:
         if not (application.unit or "").endswith(".service"):
             continue
@@ -31,8 +31,10 @@ def _restarting(exam: Examination, strained: StrainedResources) -> list[Finding]
         # who did it often before and does it again comes and goes slowly
         goes_on = restarts > 0 and before >= exam.limits.findings.restarts_in_all
         if restarts >= exam.limits.findings.restarts or goes_on:
-            found.append(application_finding("service-restarting", "concern", application, signs))
-    return found
+            findings.append(
+                application_finding("service-restarting", "concern", application, signs)
+            )
+    return findings
 
 
 def _failed(exam: Examination, strained: StrainedResources) -> list[Finding]:
@@ -40,17 +42,17 @@ def _failed(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
     surveyed = exam.series.surveyed
     seen = {application.unit for application in exam.applications}
-    found = []
+    findings = []
     for unit in surveyed.units:
         why = unit.result or "unknown"
         if unit.active == "failed":
             signs = [sign("service-failed", 1.0, result=why)]
-            found.append(Finding("service-failed", "concern", unit.name, signs))
+            findings.append(Finding("service-failed", "concern", unit.name, signs))
         elif unit.sub == BETWEEN_STARTS and unit.name not in seen and unit.restarts:
             # none of its processes lived long enough to be seen
             signs = [sign("restarts-in-all", float(unit.restarts))]
-            found.append(Finding("service-restarting", "concern", unit.name, signs))
-    return found
+            findings.append(Finding("service-restarting", "concern", unit.name, signs))
+    return findings
 
 
 def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:

@@ -118,9 +118,9 @@ def disk_demand(exam: Examination) -> Demand:
     counts = busy if busy.total() > 0 else busy * 0.0 + 1.0
     read_s, written_s = _seconds_per_byte(exam, disks, counts)
     needed_s = [
-        (one.read_bytes_per_s * counts).total() * read_s
-        + (one.write_bytes_per_s * counts).total() * written_s
-        for one in exam.applications
+        (application.read_bytes_per_s * counts).total() * read_s
+        + (application.write_bytes_per_s * counts).total() * written_s
+        for application in exam.applications
     ]
     return Demand(has, whole, "bytes/s", shares_of(needed_s))
 

@@ -27,7 +27,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
 def _demand(exam: Examination) -> Demand:
     busy = [card.busy.at_ends().known_or(0.0) for card in exam.series.devices.graphics]
     whole = Rate.total_of(exam.series.line, busy)
-    return flow_demand(exam, lambda one: one.graphics, "card", whole)
+    return flow_demand(exam, lambda application: application.graphics, "card", whole)
 
 
 GRAPHICS = Resource("gpu", 2, _things, _demand)

@@ -120,7 +120,9 @@ def heat_signs(exam: Examination, heat: Heat) -> list[Sign]:
 
 def _demand(exam: Examination) -> Demand:
     """Return the processor time of each application: low-priority time heats like any other."""
-    return flow_demand(exam, lambda one: one.cores, "cores", exam.series.machine.busy_cores)
+    return flow_demand(
+        exam, lambda application: application.cores, "cores", exam.series.machine.busy_cores
+    )
 
 
 HEAT = Resource("heat", 0, _things, _demand)

@@ -57,7 +57,7 @@ def _queued(exam: Examination, link: LinkSeries) -> Rate | None:
 
 
 def _demand(exam: Examination) -> Demand:
-    return flow_demand(exam, lambda one: one.network_bytes_per_s, "tcp-bytes/s")
+    return flow_demand(exam, lambda application: application.network_bytes_per_s, "tcp-bytes/s")
 
 
 LINK = Resource("link", 2, _things, _demand)

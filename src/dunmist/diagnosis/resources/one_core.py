@@ -93,7 +93,7 @@ def _given(exam: Examination) -> Rate:
 def _things(exam: Examination) -> list[ResourceInstance]:
     """Return the fullest single processor, as the program that hangs on it sees it."""
     processors, line = exam.series.machine.processors, exam.series.line
-    busiest = max(processors, key=lambda one: exam.typical(one.busy))
+    busiest = max(processors, key=lambda processor: exam.typical(processor.busy))
     share = exam.typical(busiest.busy)
     name = f"cpu{busiest.number}"
     signs = [sign("core-busiest", share, name=name)]

@@ -112,11 +112,9 @@ class FindingLimits(Figures, frozen=True):
 
 
 class StartLimits(Figures, frozen=True):
-    """How long a phase of the start may take, and a unit that others wait for.
+    """How long a phase of the start may take before it is a finding.
 
-    Seconds that a phase of the start may take before anybody need be told: firmware that looks for
-    devices that are not there, a loader that waits for a choice, a kernel that waits for a device,
-    an initial file system that looks for a disk or asks for its key, and services.
+    A long phase looks for something that is not there: a device, a disk, a key or a choice.
     """
 
     # firmware tests memory and looks for devices in 5 to 10 s

@@ -22,22 +22,22 @@ PANELS_MOST, PANEL_INCHES = 4, 1.1
 GOOD_MOST = 6
 
 
-def draw_beside_normal(found: Unusual) -> Figure:
+def draw_beside_normal(unusual: Unusual) -> Figure:
     """Return each resource that is outside of its range, else the fullest, now and usually."""
-    outside = {(one.figure.resource, one.figure.name) for one in found.outside}
-    states = [state for state in found.now.diagnosis.resources if state.trace is not None]
-    states.sort(key=lambda one: (place_of(one) not in outside, -one.used))
+    outside = {(one.figure.resource, one.figure.name) for one in unusual.outside}
+    states = [state for state in unusual.now.diagnosis.resources if state.trace is not None]
+    states.sort(key=lambda state: (place_of(state) not in outside, -state.used))
     shown = states[:PANELS_MOST]
     figure, axes = canvas([PANEL_INCHES] * max(1, len(shown)))
     for panel, state in zip(axes, shown, strict=False):
-        _draw(panel, state, found)
-    finish(axes, found.now)
+        _draw(panel, state, unusual)
+    finish(axes, unusual.now)
     return figure
 
 
-def _draw(panel: Axes, state: ResourceState, found: Unusual) -> None:
+def _draw(panel: Axes, state: ResourceState, unusual: Unusual) -> None:
     label: str | None = "usually"
-    for good in found.normal[-GOOD_MOST:]:
+    for good in unusual.normal[-GOOD_MOST:]:
         other = _same(state, good)
         if other is not None and other.trace is not None:
             step_line(panel, other.trace.used * 100.0, color=COLOURS[0], linewidth=1.0, label=label)
@@ -55,7 +55,7 @@ def _draw(panel: Axes, state: ResourceState, found: Unusual) -> None:
 
 def _same(state: ResourceState, good: Examined) -> ResourceState | None:
     return next(
-        (one for one in good.diagnosis.resources
-         if place_of(one) == place_of(state)),
+        (resource for resource in good.diagnosis.resources
+         if place_of(resource) == place_of(state)),
         None,
     )  # fmt: skip

@@ -24,7 +24,9 @@ def draw_shares(judged: Judged, process: Process | None = None) -> Figure:
     """Return the use of the greatest applications stacked below that of the whole computer."""
     del process
     series, machine = judged.series, judged.series.machine
-    greatest = sorted(series.applications, key=lambda one: -one.cores.total())[:GREATEST]
+    greatest = sorted(series.applications, key=lambda application: -application.cores.total())[
+        :GREATEST
+    ]
     figure, axes = canvas([3.0])
     panel = axes[0]
     below = Rate.nothing(series.line)

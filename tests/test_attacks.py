@@ -172,7 +172,7 @@ class CarriedFiles(InFolder):
                                            for n in range(390_000)))),
             ("many processes", carried("".join(
                 f"/proc/{n}/stat:{stat.format(n)}\n/proc/{n}/status:Uid:\t0\n"
-                for n in range(10, 120_000)))),
+                for n in range(10, 60_000)))),
             ("one command", carried("cmd:/proc/4242/cmdline:x\n" * 390_000)),
             ("ticks", BEGIN + (f"@{MARK} tick 0 1.00\n@{MARK} end 0 1.00\n") * 300_000),
         ):  # fmt: skip

@@ -141,7 +141,8 @@ class OnRealProcesses(InFolder):
                 break
         else:
             self.skipTest("this machine is too busy for an experiment")
-        self.assertIn("it is the cause", " ".join(said.split()))
+        # where others make it wait as well, it is a part of it
+        self.assertRegex(" ".join(said.split()), "it is (the cause|a part of it)")
         kept = read_journal(self.folder / "state" / "dunmist" / "acts.jsonl")
         self.assertEqual(["begun", "done"], [line.stage for line in kept[-2:]])
         self.assertEqual("alternate", kept[0].act.verb)

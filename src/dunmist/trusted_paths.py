@@ -12,6 +12,7 @@ from pathlib import Path
 from dunmist.errors import SettingsError
 
 ROOT = 0
+# a settings file of people has a few lines
 SETTINGS_MAX_BYTES = 1 << 20
 DIRECTORY_FLAGS = os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC
 SETTINGS_FLAGS = os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC

@@ -28,9 +28,11 @@ FREEZING: tuple[Kind, ...] = (
 STARTING: tuple[Kind, ...] = ("slow-start", "autostart-heavy")
 AT_REST: tuple[Kind, ...] = ("hot-while-idle",)
 LOSING: tuple[Kind, ...] = ("link-errors",)
+# a start counts as recent for a quarter of an hour: services and the first login are over by then
 START_S = 900.0
 # less than this is nothing to speak of: cores, a share of the time, bytes a second
 LEAST_CORES, LEAST_SHARE, LEAST_BYTES_PER_S = 0.05, 0.05, 10_000.0
+# the same distance from which heat is worth a word (thresholds, heat.busy_kelvin)
 NEAR_KELVIN = 15.0
 UW_PER_W, S_PER_H = 1e6, 3600.0
 

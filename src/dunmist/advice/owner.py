@@ -8,6 +8,7 @@ from dunmist.advice.template_values import subject_of
 from dunmist.advice.wording import owner_wording
 from dunmist.diagnosis import Diagnosis
 
+# more than two things to do are not remembered
 STEPS_TOLD = 2
 
 

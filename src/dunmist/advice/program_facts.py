@@ -16,6 +16,7 @@ from dunmist.computer import DELETED, Package, ProcessFacts
 from dunmist.diagnosis import Thresholds, is_odd_place
 from dunmist.series import Application, Process, Series
 
+# a line of the report holds about six
 PORTS_SHOWN = 6
 
 

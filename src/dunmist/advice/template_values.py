@@ -11,6 +11,7 @@ from dunmist.advice.wording import ladder, wording
 from dunmist.diagnosis import Diagnosis, Finding, ResourceWord, Thresholds
 from dunmist.series import Application, Series
 
+# a quota is a round figure that can be read out over the telephone
 PERCENT_STEP = 10
 HEAT_OF = ("processor", "board")
 

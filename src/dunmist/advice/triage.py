@@ -7,6 +7,7 @@ import msgspec
 from dunmist.diagnosis import FreedUnit, LevelWord, ResourceWord, Role, Severity
 
 FORMAT = "dunmist-triage"
+# raised when a key of report.json is removed or changes its meaning
 VERSION = 1
 Risk = Literal["none", "reversible", "disruptive"]
 RISKS: tuple[Risk, ...] = get_args(Risk)

@@ -20,11 +20,15 @@ from dunmist.errors import CaptureError
 from dunmist.plain_files import open_plain
 from dunmist.sampling import Tick
 
+# what is read from the file at a time
 CHUNK_BYTES = 1 << 16
+# and how much of it is unpacked at a time, so that a bomb cannot fill the memory
 UNPACKED_BYTES = 1 << 20
+# longer than any line of the writer, and a bound for hostile ones
 LINE_MAX_BYTES = 64 << 20
 # a day of a thousand processes at one a second; a file of a few MiB can unpack to more
 WHOLE_MAX_BYTES = 8 << 30
+# five days of one tick a second
 TICKS_MAX = 500_000
 # how the lines of ticks begin, and the size below which a file is no long capture
 TICK, LARGE_BYTES = b'{"kind":"tick"', 1 << 17

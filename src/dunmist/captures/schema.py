@@ -16,6 +16,7 @@ from dunmist.computer import Inventory, Machine, Reason
 from dunmist.sampling import Event, Observer, Plan, ProcessLine, SocketLine, Survey, Tick
 
 FORMAT = "dunmist-capture"
+# a reader refuses a newer major version, and passes over fields that a newer minor one added
 MAJOR, MINOR = 1, 5
 VERSION = f"{MAJOR}.{MINOR}"
 

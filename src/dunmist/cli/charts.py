@@ -31,7 +31,9 @@ from dunmist.tables import (
     share_curve,
 )
 
+# wider curves are no easier to read
 STRIP_MOST = 100
+# together with the curve they fill 80 columns
 NAME_WIDTH, RESOURCE_WIDTH = 30, 18
 QUANTITIES = ("temperature", "fan", "power", "energy")
 HZ_PER_MHZ, HZ_PER_GHZ = 1e6, 1e9

@@ -6,6 +6,7 @@ import click
 
 from dunmist.cli.parameters import FILE
 
+# short captures, so that the fleet of the demo is made in seconds
 FLEET_S = 10.0
 # the two that take long come first
 FORMS = ("html", "pdf", "md", "json", "txt")

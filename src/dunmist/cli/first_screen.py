@@ -28,8 +28,11 @@ from dunmist.reports import (
 )
 from dunmist.series import Series
 
+# columns and lines of a usual window, and of the least that is laid out for
 WIDE, NARROW = (100, 30), (80, 24)
+# what a person in a hurry takes in; --full has all
 CULPRITS_SHOWN = STEPS_SHOWN = 3
+# lines of the verdict before it is shortened
 VERDICT_MOST = 5
 LABEL, WORD, FIGURES = 13, 10, 30
 CALM_ALWAYS = ("cpu", "memory")

@@ -17,6 +17,7 @@ from dunmist.jobs.measure import Measured, compare_measured, just_before, sample
 from dunmist.jobs.selection import Chosen
 
 WIDTH_MOST = 100
+# more processes than these are counted, not listed
 TARGETS_SHOWN = 3
 
 

@@ -18,7 +18,9 @@ from click.shell_completion import CompletionItem
 
 _DURATION = re.compile(r"(\d{1,12}(?:\.\d{1,9})?|\.\d{1,9})\s*(ms|s|m|h)?\Z")
 _UNIT_S = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, None: 1.0}
+# faster ticks would cost more than they tell; slower ones miss what happens
 EVERY_LEAST_S, EVERY_MOST_S = 0.1, 3600.0
+# a longer time is the work of a recorder
 FOR_MOST_S = 7 * 24 * 3600.0
 
 
@@ -143,8 +145,10 @@ def complaint_option(command: Callable[..., Any]) -> Callable[..., Any]:
 
 FILE = click.Path(path_type=Path, dir_okay=True)
 INCIDENT = "incident:"
+# bytes of the magic number, RFC 1952
 GZIP_BEGINNING = 2
 SIZES = {"": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+# one segment of the ring needs a MiB; a TiB is larger than any ring
 SIZE_LEAST, SIZE_MOST = 1 << 20, 1 << 40
 
 

@@ -35,7 +35,9 @@ from dunmist.tables import (
     thread_rows,
 )
 
+# the longest label and two spaces
 LABEL_WIDTH = 22
+# one point a column of the narrowest window
 POINTS_MOST = 80
 
 

@@ -22,7 +22,9 @@ if TYPE_CHECKING:
 
 SHADES = " ▁▂▃▄▅▆▇█"
 BAR_WIDTH = 30
+# names that fit on the line of progress
 BUSIEST = 3
+# columns of a cpu line in /proc/stat, proc_stat(5)
 IDLE, IOWAIT = 3, 4
 
 

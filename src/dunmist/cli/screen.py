@@ -28,10 +28,12 @@ from dunmist.sampling import Record
 if TYPE_CHECKING:
     from curses import window as Window
 
+# the standard size of a terminal
 LEAST_LINES, LEAST_COLUMNS = 24, 80
 LABEL, WORD = 8, 9
 NAME_MOST = 34
 MIB = float(1 << 20)
+# a key is answered within this, also while nothing is drawn
 LOOK_S = 0.5
 KEYS = "1 processor  2 memory  3 disk  4 network  5 heat   space hold   ↑↓ ⏎ open   k mark   q end"
 BACK = "esc or ⏎ back   k mark   q end"
@@ -46,6 +48,7 @@ ORDERS: dict[str, tuple[str, Callable[[LiveApplication], float]]] = {
 COLOURS = {"calm": 0, "busy": curses.COLOR_CYAN, "strained": curses.COLOR_YELLOW,
            "choked": curses.COLOR_RED, "unknown": 0}  # fmt: skip
 LIMITS = ("strained", "choked")
+# the code that curses gives for the Escape key
 ESCAPE = 27
 
 

@@ -16,6 +16,7 @@ from dunmist.cli.parameters import (
     far_options,
 )
 
+# a recorder runs for days and must cost hardly anything
 EVERY_LEAST_S = 0.5
 
 

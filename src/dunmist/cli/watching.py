@@ -18,6 +18,7 @@ from dunmist.sampling import Record
 if TYPE_CHECKING:
     from dunmist.cli.watch import WatchOptions
 
+# ten minutes are what a person means by "just now"
 RECALLED_S = 600.0
 
 

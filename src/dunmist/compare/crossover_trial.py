@@ -18,6 +18,7 @@ import numpy as np
 from dunmist.series import Floats, Rate
 
 Order = tuple[bool, ...]
+# the usual bar: one experiment in twenty without a cause would pass
 CHANCE_MOST = 0.05
 # the interval is looked for within so many times what the phases differ, in so many steps
 REACH, STEPS = 3.0, 4001

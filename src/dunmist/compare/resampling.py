@@ -16,6 +16,7 @@ import numpy as np
 
 from dunmist.series import Floats
 
+# a bound of 95 % then rests on 50 draws at each end
 DRAWS = 2000
 # the same captures give the same answer
 SEED = 1995

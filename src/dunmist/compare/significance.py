@@ -10,6 +10,7 @@ from typing import NamedTuple
 from dunmist.compare.figures import Figure
 from dunmist.compare.resampling import CHANCE_MOST, difference_of_means
 
+# one value has no spread
 VALUES_LEAST = 2
 
 

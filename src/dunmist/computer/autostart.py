@@ -21,9 +21,13 @@ JOBS = "cron jobs"
 SYSTEM_ENTRIES = "etc/xdg/autostart"
 # a person may put as much as they like into a home or a table of jobs
 ENTRIES_MOST = 300
+# room for translations into all languages
 ENTRY_MOST_BYTES = 64 << 10
+# room for some thousand lines
 TABLE_MOST_BYTES = 256 << 10
+# more are somebody's attempt to fill the capture
 JOBS_MOST = 500
+# cron's own limit is lower (MAX_COMMAND, cron.h)
 COMMAND_MOST = 4096
 PERIODIC = ("hourly", "daily", "weekly", "monthly")
 PACKAGED = "etc/cron.d/"

@@ -34,6 +34,7 @@ PHASES = ("Firmware", "Loader", "InitRD", "Userspace", "Finish")
 STAMP = "TimestampMonotonic"
 # whoever waits for services this long may want to know for which
 SERVICES_LONG_S = 15.0
+# units of the chain, questions to the manager for one unit, and slow units that are listed
 CHAIN_MOST, AFTER_MOST, SLOWEST = 8, 40, 8
 KINDS = (".service", ".mount", ".socket", ".target", ".device", ".swap")
 

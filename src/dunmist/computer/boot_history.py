@@ -13,7 +13,9 @@ SUBJECT = "earlier starts"
 RECORDS = "var/log/wtmp"
 # of a file that grows for years the end is enough
 RECORDS_MOST_BYTES = 384 * 4000
+# three months with a start each day
 STARTS_MOST = 100
+# kinds of records, utmp(5)
 BOOT_TIME, RUN_LEVEL, SHUTDOWN = 2, 1, "shutdown"
 # a clock without a battery begins at its own beginning
 PLAUSIBLE_FROM_S = 1_000_000_000

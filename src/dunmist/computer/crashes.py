@@ -17,7 +17,9 @@ SUBJECT = "records of crashes"
 KEPT, MOVED = "sys/fs/pstore", "var/lib/systemd/pstore"
 # what is put together of several records, as dmesg.txt, says nothing more and is of a later moment
 RECORD = "dmesg-"
+# a record holds the end of the kernel's log, which is shorter
 RECORD_MOST_BYTES = 256 << 10
+# records, and how deep below the directory they are looked for
 RECORDS_MOST, DEPTH_MOST = 100, 3
 # one crash leaves several parts, which are written one after another
 PARTS_WITHIN_S = 10.0

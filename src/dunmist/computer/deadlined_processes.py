@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from dunmist.children import python_command, start_child
 
+# a drive that answers does so at once; nobody waits longer for one that does not
 DEADLINE_S = 2.0
 # what was said long ago takes a moment to be read as well
 HEARD_S = 0.05

@@ -23,7 +23,9 @@ from dunmist.computer.parsing import (
 from dunmist.computer.root import Root
 
 SUBJECT = "disks"
+# the unit of /sys/block/*/stat, whatever the drive's own sector is
 SECTOR_BYTES = 512
+# more block devices are loops and maps of one disk
 DEVICES_MOST = 256
 # no disk behind them, or one that is counted below: see Documentation/admin-guide/devices.txt
 PSEUDO = re.compile(r"(?:loop|ram|zram|fd|sr|nbd)\d")

@@ -24,11 +24,14 @@ ASK = str(Path(__file__).with_name("drive_probe.py"))
 ASKED = re.compile(r"(?:nvme\d+n\d+|sd[a-z]+)\Z")
 # what the kernel calls all drives that it talks to in ATA (drivers/ata/libata-scsi.c)
 ATA_VENDOR = "ATA"
+# one sector, the unit of all ATA logs (ACS-3)
 PAGE_BYTES = 512
+# NVMe drives give whole kelvin (NVM Express 1.4, SMART / Health Information)
 KELVIN_OF_ZERO = 273
 # bits of the critical warning, by what each warns of
 NVME_WARNINGS = ("spare is used up", "too hot", "reliability is degraded", "read only now",
                  "backup of the cache failed", "persistent memory is read only")  # fmt: skip
+# layout of the SMART data page of ATA drives
 ATTRIBUTES, ATTRIBUTE_BYTES, FIRST_ATTRIBUTE = 30, 12, 2
 # number of an attribute of ATA, and the field that it fills
 ATA_FIELDS = {5: "reallocated", 9: "hours", 194: "celsius", 197: "pending", 198: "uncorrectable",
@@ -36,6 +39,7 @@ ATA_FIELDS = {5: "reallocated", 9: "hours", 194: "celsius", 197: "pending", 198:
 # page and offset of a device statistic, and the field that it fills
 STATISTICS = {(1, 16): "hours", (3, 32): "reallocated", (4, 8): "uncorrectable",
               (5, 8): "celsius", (6, 24): "interface_errors", (7, 8): "used_percent"}  # fmt: skip
+# flags of a figure in the Device Statistics log of ACS-3
 SUPPORTED_AND_VALID = 0xC0
 LOW_BYTE = ("celsius", "used_percent")
 _WORD = re.compile(rb"^(nvme|ata|asleep|data|thresholds|statistics) ([0-9a-f]{1,8192})$", re.M)

@@ -20,24 +20,33 @@ import sys
 NVME_ADMIN_COMMAND = 0xC0484E41  # _IOWR('N', 0x41, struct nvme_passthru_cmd)
 # opcode, flags, namespace, address, length, dwords 10 to 15, time limit, result
 NVME_COMMAND = struct.Struct("=BBHIIIQQIIIIIIIIII")
+# admin command and log page, NVM Express 1.4
 GET_LOG_PAGE, HEALTH_PAGE, ALL_NAMESPACES, PAGE_BYTES = 0x02, 0x02, 0xFFFFFFFF, 512
+# include/scsi/sg.h
 SG_IO = 0x2285
 # struct sg_io_hdr, to the end of its last word
 SG_HEADER = struct.Struct("@iiBBHIPPPIIiPBBBBHHiII0P")
+# directions of a transfer, include/scsi/sg.h
 FROM_DEVICE, NO_DATA = -3, -1
 # longer than the kernel waits for anything else of a disk; of NVMe 0 is the driver's own limit
 TIMEOUT_MS, NVME_TIMEOUT_MS = 120_000, 0
+# what a drive says about a command that it refused
 SENSE_BYTES = 32
+# ATA commands inside SCSI ones, SAT-3
 PASS_THROUGH_16, PIO_IN, NON_DATA = 0x85, 4, 3
 # length in the count field, in blocks, from the device; and 'give back the registers'
 READ_FLAGS, CHECK_CONDITION = 0x0E, 0x20
+# commands of ACS-3
 CHECK_POWER_MODE, SMART, IDENTIFY = 0xE5, 0xB0, 0xEC
 # of IDENTIFY DEVICE: where words 82 to 87 are, and the bits of SMART, of its logs, of validity
 FEATURES = struct.Struct("<6H")
+# where IDENTIFY DEVICE says which features there are, ACS-3
 FEATURES_AT, SMART_BIT, LOGS_BIT, VALID_BITS, VALID = 164, 0x1, 0x1, 0xC000, 0x4000
 LOG_DIRECTORY = 0x00
+# features of the SMART command, ACS-3
 READ_DATA, READ_THRESHOLDS, READ_LOG, RETURN_STATUS = 0xD0, 0xD1, 0xD5, 0xDA
 STATISTICS_LOG, STATISTICS_PAGES = 0x04, 8
+# what the registers must hold, so that no drive takes it by mistake
 SMART_KEY = (0x4F, 0xC2)
 ASLEEP = (0x00, 0x01)  # standby
 

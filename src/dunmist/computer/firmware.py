@@ -24,7 +24,9 @@ MEMORY_TYPES = {
     18: "DDR", 19: "DDR2", 20: "DDR2 FB-DIMM", 24: "DDR3", 26: "DDR4", 27: "LPDDR", 28: "LPDDR2",
     29: "LPDDR3", 30: "LPDDR4", 32: "HBM", 33: "HBM2", 34: "DDR5", 35: "LPDDR5", 36: "HBM3",
 }  # fmt: skip
+# use of an array, and type of the last structure (SMBIOS 3.2)
 SYSTEM_MEMORY, END_OF_TABLE = 3, 127
+# marks in place of a size (SMBIOS 3.2, 7.18)
 UNKNOWN_SIZE, EXTENDED_SIZE = 0xFFFF, 0x7FFF
 MIB, KIB = 1 << 20, 1 << 10
 WORDS = {

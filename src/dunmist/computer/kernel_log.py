@@ -22,8 +22,10 @@ from dunmist.computer.root import OPEN_FLAGS, Root, reason_of
 SUBJECT = "the kernel's log"
 LOG = "dev/kmsg"
 DEVICE = (1, 11)  # Documentation/admin-guide/devices.txt
+# one read of /dev/kmsg gives one record, which is shorter
 RECORD_MOST_BYTES = 16 << 10
 US_PER_S = 1e6
+# characters of a line, and different lines, that a capture keeps
 TEXT_MOST, KINDS_MOST = 240, 200
 KernelMessageKind = Literal[
     "medium-error", "io-error", "drive-reset", "file-system-error", "file-system-read-only",

@@ -20,6 +20,7 @@ SUBJECT = "lists of available packages"
 LISTS = "var/lib/apt/lists"
 LIST, PACKED = "_Packages", ("_Packages.lz4", "_Packages.xz", "_Packages.gz", "_Packages.zst")
 RELEASES = ("_InRelease", "_Release")
+# the head of a Release file, where its date stands
 RELEASE_MOST_BYTES = 8 << 10
 # what is near enough is read in one piece; a stanza is seldom longer than a few KiB
 NEAR_BYTES, WINDOW_BYTES, READ_MOST_BYTES = 64 << 10, 64 << 10, 4 << 20

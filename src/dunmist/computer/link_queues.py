@@ -18,12 +18,17 @@ from dunmist.computer.parsing import Counter, ParseError
 from dunmist.computer.root import Root, reason_of
 
 SUBJECT = "queues of network links"
+# include/uapi/linux/netlink.h
 NETLINK_ROUTE = 0
+# include/uapi/linux/rtnetlink.h
 RTM_GETADDR, RTM_GETQDISC = 22, 38
+# include/uapi/linux/if_addr.h
 IFA_ADDRESS, IFA_LOCAL = 1, 2
+# include/uapi/linux/rtnetlink.h and gen_stats.h
 TCA_KIND, TCA_STATS2, TCA_STATS_QUEUE = 1, 7, 3
 # there is none, or it sends at a moment of its choice: what waits says nothing of the line
 NOT_TELLING = frozenset((b"noqueue", b"fq", b"etf", b"netem", b"taprio"))
+# the parent of a queue that packets enter first, include/uapi/linux/pkt_sched.h
 TC_H_ROOT = 0xFFFFFFFF
 _ADDRESS = struct.Struct("=BBBBI")  # family, prefix length, flags, scope, link
 _QUEUE_ABOUT = struct.Struct("=BxxxiIII")  # family, link, handle, parent, info

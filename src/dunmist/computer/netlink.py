@@ -18,7 +18,9 @@ from dunmist.computer.parsing import ParseError
 HEADER = struct.Struct("=IHHII")  # length, kind, flags, sequence, port
 ATTRIBUTE = struct.Struct("=HH")  # length, type
 ERROR_NUMBER = struct.Struct("=i")
+# include/uapi/linux/netlink.h
 NLMSG_ERROR, NLMSG_DONE = 2, 3
+# flags of a request; a dump is both ROOT and MATCH
 NLM_F_REQUEST, NLM_F_ACK, NLM_F_DUMP = 0x1, 0x4, 0x300
 TYPE_MASK = 0x3FFF  # the two highest bits say 'nested' and 'in network byte order'
 # the kernel fills at most 32 KiB a datagram for a dump; what does not fit is lost

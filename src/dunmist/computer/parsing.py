@@ -15,6 +15,7 @@ Counter = Annotated[int, Meta(ge=0, le=COUNTER_MAX)]
 # processes, threads and sockets of one capture are numbered from 0; the kernel's own numbers end
 # at PID_MAX_LIMIT (include/linux/threads.h)
 Identity = Annotated[int, Meta(ge=0, le=9_999_999)]
+# PID_MAX_LIMIT, include/linux/threads.h
 PROCESS_NUMBER_MAX = 2**22
 ProcessNumber = Annotated[int, Meta(ge=0, le=PROCESS_NUMBER_MAX)]
 # setpriority(2); the greatest number of processors is CONFIG_NR_CPUS, -1 is 'not published'

@@ -20,6 +20,7 @@ Reason = Literal[
 ]
 Parsed = TypeVar("Parsed")
 
+# most files of proc fit, so that they come in one read
 CHUNK_BYTES = 1 << 16
 # no file that is read is longer (a list of packages has some MiB), and what a user puts in the way
 # does not fill the memory
@@ -27,6 +28,7 @@ READ_MOST_BYTES = 64 << 20
 # nobody waits for a FIFO, and no terminal becomes ours
 OPEN_FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY
 KERNEL_TREES = ("proc/", "sys/")
+# entries of a directory; more are somebody's attempt to fill the capture
 THINGS_MOST = 100_000
 GONE = (errno.ENOENT, errno.ESRCH)
 

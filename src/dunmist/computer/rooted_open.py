@@ -9,8 +9,11 @@ import ctypes
 import errno
 import os
 
+# the same number on all usual architectures, openat2(2)
 SYS_OPENAT2 = 437
+# include/uapi/linux/openat2.h
 RESOLVE_IN_ROOT = 0x10
+# the kernel's own limit, path_resolution(7)
 LINKS_MOST = 40
 # no such call in this kernel, or one that a sandbox keeps from it
 NOT_THERE = (errno.ENOSYS, errno.EPERM)

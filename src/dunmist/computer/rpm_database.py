@@ -19,8 +19,11 @@ COLUMNS = frozenset((("Packages", "hnum"), ("Packages", "blob"),
 SCHEMA = "sqlite_master"
 # the header of a package with a hundred thousand files has some MiB
 HEADER_MAX_BYTES, HEAP_MAX_BYTES = 16 << 20, 64 << 20
+# instructions of SQLite between two looks at the clock, and when it is given up
 STEPS, DEADLINE_S = 1000, 2.0
+# packages that can hold a file of the same name
 ROWS_MAX = 200
+# lib/rpmtag.h of rpm
 TAG_NAME, TAG_VERSION, TAG_SUMMARY = 1000, 1001, 1004
 TAG_DIRINDEXES, TAG_BASENAMES, TAG_DIRNAMES = 1116, 1117, 1118
 TAGS = frozenset((TAG_NAME, TAG_VERSION, TAG_SUMMARY, TAG_DIRINDEXES, TAG_BASENAMES, TAG_DIRNAMES))

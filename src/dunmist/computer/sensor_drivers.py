@@ -27,6 +27,7 @@ _ATA = re.compile(r"sd[a-z]+\Z")
 BOARD_ALIASES = "sys/class/dmi/id/modalias", "dmi:"
 WMI_DEVICES, WMI = "sys/bus/wmi/devices", "wmi:"
 HWMON = "/drivers/hwmon/"
+# room for all modules of a usual kernel
 ALIASES_MOST = 20_000
 
 

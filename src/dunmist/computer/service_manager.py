@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from jeepney.io.blocking import DBusConnection
 
 SYSTEM_BUS = "/run/dbus/system_bus_socket"
+# a manager that takes longer is busy, and is asked no more
 TIMEOUT_S = 2.0
 MANAGER = ("org.freedesktop.systemd1", "/org/freedesktop/systemd1",
            "org.freedesktop.systemd1.Manager")  # fmt: skip

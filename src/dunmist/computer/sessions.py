@@ -10,6 +10,7 @@ from dunmist.computer.root import Root
 from dunmist.computer.utmp import LoginRecord, parse_login_records
 
 SUBJECT = "sessions"
+# kind of the record of a login, utmp(5)
 USER_PROCESS = 7
 
 

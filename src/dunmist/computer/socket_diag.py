@@ -25,12 +25,17 @@ from dunmist.computer.parsing import (
 from dunmist.computer.root import Root
 from dunmist.computer.socket_records import STATES, SocketFacts, SocketReading
 
+# include/uapi/linux/netlink.h
 NETLINK_SOCK_DIAG = 4
+# include/uapi/linux/sock_diag.h
 SOCK_DIAG_BY_FAMILY = 20
 # the older request: the kernel walks its table of connections once for both families, not twice
 TCPDIAG_GETSOCK = 18
+# attributes that carry struct tcp_info, and the path of a socket
 INET_DIAG_INFO, UNIX_DIAG_NAME = 2, 0
+# groups that announce each socket that is closed
 GROUP_TCP_DESTROY, GROUP_TCP6_DESTROY = 1, 3
+# a mask of states, a bit each
 ALL_STATES = 0xFFFFFFFF
 LISTEN_ONLY = 1 << 10
 UDIAG_SHOW_NAME = 1
@@ -47,6 +52,7 @@ _INET_PORTS = struct.Struct("!HH")
 _INET_COOKIE = struct.Struct("=Q")
 _INET_TAIL = struct.Struct("=IIIII")  # expires, receive queue, send queue, uid, inode
 RECORDED = "netlink/sock_diag-tcp"
+# struct inet_diag_msg without the header
 INET_BYTES = 72
 SOCKET_ID = slice(4, 52)
 _TCP_RETRANSMITTED = struct.Struct("=I")  # at 100 of struct tcp_info

@@ -21,15 +21,21 @@ from dunmist.computer.netlink import (
 from dunmist.computer.parsing import ParseError, text_of
 from dunmist.computer.root import Root, reason_of
 
+# include/uapi/linux/netlink.h
 NETLINK_GENERIC = 16
+# include/uapi/linux/genetlink.h
 GENL_ID_CTRL, CTRL_CMD_GETFAMILY = 0x10, 3
 CTRL_ATTR_FAMILY_ID, CTRL_ATTR_FAMILY_NAME = 1, 2
+# include/uapi/linux/taskstats.h
 TASKSTATS_CMD_GET, TASKSTATS_CMD_ATTR_REGISTER_CPUMASK = 1, 3
 TASKSTATS_TYPE_STATS, TASKSTATS_TYPE_AGGR_PID = 3, 4
 GENERIC_HEADER = struct.Struct("=BBH")
 FAMILY = struct.Struct("=H")
+# the first version that says to which process a task belongs, Linux 5.18
 VERSION_LEAST = 12
+# a record up to the last field that is read
 RECORD_LEAST_BYTES = 372
+# so that a storm of exits between two ticks overflows it seldom
 RECEIVE_BUFFER_BYTES = 8 << 20
 SUBJECT = "ends of short-lived processes"
 

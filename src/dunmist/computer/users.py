@@ -14,6 +14,7 @@ def is_person(uid: int | None) -> bool:
     return uid is not None and FIRST_PERSON_UID <= uid <= LAST_PERSON_UID
 
 
+# the user of files that belong to nobody in this name space
 NOBODYS = 65534
 
 

@@ -18,6 +18,7 @@ class Place(NamedTuple):
     name: str
 
 
+# sched(7): a task of this class runs when nothing else wants to
 SCHED_IDLE = 5
 EVERYBODY = Place("everybody", "")
 

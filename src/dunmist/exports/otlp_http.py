@@ -18,7 +18,9 @@ from urllib.parse import unquote, urlsplit, urlunsplit
 
 from dunmist.errors import OutputError, WrongUsage
 
+# a receiver on a slow line answers in seconds
 DEADLINE_S = 20.0
+# an answer is a short JSON object
 ANSWER_MAX_BYTES = 1 << 16
 SCHEMES = ("http", "https")
 EXAMPLE = "write http://host:4318/v1/metrics"

@@ -7,6 +7,7 @@ from dunmist.diagnosis import ResourceState, ResourceWord
 from dunmist.series import Rate
 
 Change = Literal["better", "worse", "no clear change"]
+# fewer say nothing of how much chance does
 VALUES_LEAST = 4
 
 

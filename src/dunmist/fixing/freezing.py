@@ -11,6 +11,7 @@ from pathlib import Path
 from dunmist.computer import V2_ROOTS, Root, parse_cgroup
 from dunmist.errors import Refused
 
+# groups below a unit that are frozen together
 GROUPS_MOST = 200
 
 

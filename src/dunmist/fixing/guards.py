@@ -14,6 +14,7 @@ from dunmist.fixing.units import check_manager
 # systemd.unit(5); what begins with a dash would be taken for an option by whoever pastes it
 UNIT_NAME = re.compile(r"(?!-)[A-Za-z0-9:_.\\@-]{1,244}\.(?:service|scope|slice|timer)")
 BOOT_ID = "proc/sys/kernel/random/boot_id"
+# process numbers in a message of one line
 NUMBERS_SHOWN = 8
 
 

@@ -55,6 +55,7 @@ class Outcome(NamedTuple):
 
 # command lines and names of other people stand in it
 _LOG = logging.getLogger(__name__)
+# it holds command lines, which are nobody else's business
 MODE = 0o600
 DIRECTORY_MODE = 0o700
 

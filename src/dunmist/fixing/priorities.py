@@ -19,8 +19,10 @@ from dunmist.fixing.journal import JournalLine, Remembered, Result
 from dunmist.fixing.pidfd import HeldProcess, hold, reverse_each
 
 Found = TypeVar("Found")
+# about a ninth of the weight of an ordinary task, sched(7)
 LOWER_NICE = 10
 IDLE = 3 << 13  # class IDLE, Documentation/block/ioprio.rst
+# IOPRIO_WHO_PROCESS, ioprio_set(2)
 WHO_PROCESS = 1
 # machine: numbers of ioprio_set and ioprio_get
 CALLS = {

@@ -19,6 +19,7 @@ from dunmist.computer import MANAGER, Unanswered, call, connected, system_bus
 from dunmist.errors import Refused
 from dunmist.fixing import watchdog
 
+# a guard that is not there by then is not coming
 READY_S = 10.0
 # beyond the planned end of the experiment, which a slow computer begins late
 SPARE_S = 60.0

@@ -25,6 +25,7 @@ from dunmist.fixing.live_processes import family, read_live
 from dunmist.fixing.pidfd import HeldProcess, hold, read_stat
 from dunmist.fixing.safety_net import safety_net
 
+# six times within the time after which the watchdog acts
 SAY_EVERY_S = 0.5
 STOPPED = "Tt"
 # proc_pid_stat(5), counted after the name: group, session, terminal and its foreground group

@@ -28,6 +28,7 @@ KINDS = {"service": "Service", "scope": "Scope", "slice": "Slice"}
 # starting and stopping may take as long as the service takes; a person may be asked for a password
 ANSWER_S, SETTLE_S, REST_S, LOOK_EVERY_S = 60.0, 15.0, 2.0, 0.2
 QUOTA = "CPUQuotaPerSecUSec"
+# CPUQuotaPerSecUSec of a unit without a quota
 NO_QUOTA = 2**64 - 1
 US_PER_PERCENT = 10_000
 # method, form and body of a call

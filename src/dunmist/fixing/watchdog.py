@@ -17,6 +17,7 @@ import sys
 import time
 
 READY, PROCESSES, FREEZER, ALIVE, DONE = b"r", b"p", b"f", b".", b"d"
+# without a word for so long the program counts as stuck
 SILENT_S = 3.0
 IGNORED = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT, signal.SIGTSTP)
 

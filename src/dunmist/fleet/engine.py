@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 # tasks in hand for each worker; one that dies often is given up
 AHEAD, TRIES = 4, 2
 MEMORY_LIMIT = "1GiB"
+# the largest capture takes 11 s; and how often running tasks are checked
 TASK_MOST_S, LOOK_S = 300.0, 5.0
 TLS = "tls://"
 

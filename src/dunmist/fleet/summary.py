@@ -13,7 +13,9 @@ from typing import NamedTuple
 from dunmist.fleet.records import CaptureRow, Record
 
 ILL = ("strained", "choked")
+# computers that share a trait before it is tested, and the chance that is allowed
 LEAST_WITH, CHANCE_MOST = 3, 0.05
+# computers to see to first, and names in a sentence
 FIRST_MOST, NAMED_MOST = 10, 12
 
 

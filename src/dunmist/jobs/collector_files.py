@@ -10,6 +10,7 @@ from dunmist.errors import CaptureError
 from dunmist.remote.collected_file import opened
 from dunmist.remote.frame_stream import is_collected
 
+# the first line of a collector's file is shorter
 BEGINNING_BYTES = 200
 
 

@@ -18,7 +18,9 @@ from contextlib import contextmanager, suppress
 from types import FrameType
 
 END_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+# a tick that is under way may finish
 BREAK_OFF_AFTER_S = 0.5
+# the promise is one second, and the interpreter needs some of it
 EXIT_AFTER_S = 0.85
 LOOK_EVERY_S = 0.05
 BREAK_OFF = signal.SIGALRM

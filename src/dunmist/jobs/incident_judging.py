@@ -19,6 +19,7 @@ import msgspec
 from dunmist.children import python_command, start_child
 
 _LOG = logging.getLogger(__name__)
+# what led to it lies in its last half minute
 LAST_S = 30.0
 NUMBER = re.compile(r"incident-(\d+)\.")
 NOTES = "note"

@@ -21,7 +21,9 @@ from dunmist.children import python_command, start_child
 
 # so much of one processor for looking, after it was loaded
 SHARE_MOST = 0.05
+# how often the judge is asked; it needs about half a second
 LOOK_AGAIN_S = 1.5
+# before this a program that starts would be a verdict
 FIRST_S = 4.5
 READY = "ready"
 

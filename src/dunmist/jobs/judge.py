@@ -17,6 +17,7 @@ from dunmist.series import WHOLE, Part, Series, load_corrections, load_series
 # seconds after the first tick, or what the patient's clock said
 PointInTime = float | clock_time
 S_PER_DAY = 86_400.0
+# a shorter incident is judged as a whole
 INCIDENT_LEAST_S = 20.0
 
 SENSORS, THRESHOLDS = "sensors.toml", "thresholds.toml"

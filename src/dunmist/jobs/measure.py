@@ -14,6 +14,7 @@ from dunmist.jobs.judge import judge
 from dunmist.jobs.selection import Chosen
 from dunmist.series import Application, Series
 
+# long enough for 16 values before and 16 after an act
 MEASURED_S, MEASURED_EVERY_S = 4.0, 0.25
 # a capture as young as this tells how it was before
 YOUNG_S = 600.0

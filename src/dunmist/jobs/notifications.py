@@ -19,6 +19,7 @@ from dunmist.recorder import Kept
 SERVICE = ("org.freedesktop.Notifications", "/org/freedesktop/Notifications",
            "org.freedesktop.Notifications")  # fmt: skip
 FORM = "susssasa{sv}i"
+# how long it stays, how long a bus may take, and how long a text may be
 SHOWN_MS, ANSWER_S, WORDS_MOST = 10_000, 2.0, 240
 RUNTIME = Path("/run/user")
 _LOG = logging.getLogger(__name__)

@@ -25,6 +25,7 @@ from dunmist.sampling import Observer, Plan, Record, Tick
 from dunmist.series import Application
 
 Unprovable = Literal["calm", "slow-to-follow", "write-back", "unseen"]
+# a phase of two seconds then has eight ticks
 EVERY_S = 0.25
 # with fewer phases than this, orders are too few for a two-sided interval
 PHASES, PHASES_LONG, LONG_S = 10, 14, 60.0

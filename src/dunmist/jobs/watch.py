@@ -63,6 +63,7 @@ _LOG = logging.getLogger(__name__)
 RING, LOCK, MASKS = "ring", "lock", "secrets.toml"
 # it ends when it is told to; the plan of a capture has an end
 FOR_EVER_S = 10 * 366 * 86_400.0
+# file systems fill in hours, and a survey is dear
 SURVEY_EVERY_S = 1800.0
 # of a run that was cut off, its last minutes are kept, and the last of them are looked at
 CUT_OFF_S, CUT_OFF_LOOKED_S = 600.0, 60.0

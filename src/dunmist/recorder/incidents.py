@@ -30,6 +30,7 @@ KEPT_MOST, MARKED_MAX = 100, 30
 # of all bytes that a recorder may take
 INCIDENT_SHARE = 0.5
 NAME = re.compile(r"incident-(\d{3,6})\.json")
+# an incident holds command lines
 MODE = 0o700
 MARKED, CUT_OFF = "marked", "cut-off"
 _LOG = logging.getLogger(__name__)

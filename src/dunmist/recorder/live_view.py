@@ -14,8 +14,10 @@ from dunmist.recorder.growth import idle_of, processor_growth, stalled_share
 from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Event, ProcessLine, Record, SocketLine, Tick
 
+# five minutes at one tick a second
 HISTORY = 300
 MS_PER_S, BITS = 1e3, 8.0
+# hwmon gives thousandths of a degree
 RAW_PER_DEGREE = 1000.0
 # chips that measure the processor itself
 PROCESSOR_CHIPS = ("coretemp", "k10temp", "zenpower", "cpu_thermal")

@@ -22,15 +22,21 @@ from dunmist.errors import Refused
 from dunmist.harmless import harmless
 from dunmist.trusted_paths import Untrusted, open_directory
 
+# everybody may say that something is wrong, so everybody may connect
 SOCKET, DIRECTORY_MODE, SOCKET_MODE = "marks.sock", 0o755, 0o666
+# a sentence, in characters and in bytes of UTF-8
 CHARACTERS_MOST, BYTES_MOST = 200, 1000
+# marks that one person may set
 A_MINUTE, MINUTE_S = 6, 60.0
 # connections that have said nothing yet: of one user, of all, and for how long
 OPEN_PER_USER, OPEN_MAX, OPEN_MAX_S = 2, 32, 2.0
+# connections that wait to be accepted, listen(2)
 BACKLOG = 128
 # after so many connections at once the thread rests: a flood of them may not cost the computer much
 BATCH, REST_S = 20, 0.05
+# open connections; two are allowed to each user
 WAITING_MAX = 100
+# a busy recorder answers at its next tick
 ANSWER_S = 6
 TIMEOUT = struct.Struct("@ll")  # seconds and microseconds, socket(7)
 DONE, TOO_MANY = b"done\n", b"too many\n"

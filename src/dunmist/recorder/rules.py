@@ -18,6 +18,7 @@ from dunmist.sampling import Tick
 BITS = 8.0
 # as in diagnosis: a packet or more waits to be sent
 QUEUED_BYTES = 1_000
+# above one full core, with the error of counting by clock ticks
 ONE_AND_A_BIT = 1.15
 FigureWord = Literal[
     "cpu-stalled", "ordinary-use", "fullest-process", "memory-stalled", "io-stalled", "link-full",

@@ -3,7 +3,9 @@
 import secrets
 from importlib.resources import files
 
+# 96 bits cannot be guessed by what a process writes
 MARK_BYTES = 12
+# the shell counts in whole hundredths of a second
 HUNDREDTHS = 100
 _OF_ITS_OWN = """\
 #!/bin/sh

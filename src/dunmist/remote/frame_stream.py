@@ -23,9 +23,11 @@ _SIZES = re.compile(rb"d([fi]):\S.*?\s(\d+)\s+(\d+)\s+(\d+)\s+(?:\d+%|-)\s+(/.*)
 # limits of what one frame brings, of all before the first line of the run, and of the whole run
 FRAME_MAX_LINES, FRAME_MAX_BYTES = 400_000, 48 << 20
 GREETING_MAX_BYTES, RUN_MAX_BYTES = 1 << 20, 2 << 30
+# the same bound as for a local capture
 COMMAND_MAX_BYTES = 32 << 10
 # a day at one tick a second; a recorder asks for more than it ever takes
 TICKS_MAX = 999_999_999
+# one tick a day
 EVERY_MAX_S = 86_400.0
 CENTI = 0.01
 BEGINNING_WORDS = 9

@@ -16,6 +16,7 @@ from dunmist.computer.parsing import text_of
 
 # limits of all that is held, and what one more entry costs besides its text (measured: 210 bytes)
 TOTAL_MAX_BYTES, ENTRY_BYTES = 128 << 20, 250
+# no path that the collector reads is half as long
 PATH_MAX_CHARACTERS = 1024
 _COMPONENT = re.compile(r"[^/\0\n]{1,255}")
 

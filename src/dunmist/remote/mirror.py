@@ -10,8 +10,10 @@ from contextlib import suppress
 from dunmist.remote.frame_stream import Frame, Sizes
 from dunmist.remote.memory_root import MemoryRoot
 
+# the unit of df -k
 UNIT_BYTES = 1024
 START_FIELD = 19  # of the fields after the name, proc_pid_stat(5)
+# descriptors of a process, and bytes of a link's target
 OPEN_MOST, TARGET_MOST_BYTES = 4000, 4000
 _STAT = re.compile(r"proc/(\d{1,7})/stat\Z")
 _TASK = re.compile(r"(proc/\d{1,7}/task/\d{1,7})/(?:schedstat|comm)\Z")

@@ -22,9 +22,11 @@ from dunmist.remote.collector_script import new_mark
 SSH = "ssh"
 # without any byte for so long (plus three periods) the connection counts as broken
 SILENT_S, CHUNK_BYTES = 30.0, 1 << 16
+# the longest line is a command line of 32 KiB
 LINE_MOST_BYTES = 1 << 20
 # what a host may be called (ssh(1)); what begins with a hyphen would be an option
 _HOST = re.compile(r"(?:[^\s@:/-][^\s@:/]*@)?[^\s@:/-][^\s@:/]*\Z")
+# ssh(1) ends at once when its input is closed
 _ENDED_S = 5.0
 
 

@@ -4,6 +4,7 @@ from dunmist.advice import Judged, first_action, percent, span_text, tell_owner
 from dunmist.harmless import cut_middle
 from dunmist.reports.document import Document, Items, Paragraph, Section, made_harmless
 
+# what a ticket system takes as a title
 TITLE_MOST = 120
 
 

@@ -26,6 +26,7 @@ from dunmist.tables import (
     topic_tables,
 )
 
+# rows of a table on paper, and holders that a cell names
 ROWS_MOST, HOLDERS_MOST = 60, 10
 # topics whose tables stand in the appendix
 APPENDIX = ("processes", "disks", "links", "services", "autostart", "sessions", "machine",

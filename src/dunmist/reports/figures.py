@@ -12,6 +12,7 @@ from dunmist.series import Series, memory_breakdown
 if TYPE_CHECKING:
     from matplotlib.figure import Figure as Canvas
 
+# parts of a sum that a sentence names
 PARTS_NAMED = 3
 
 

@@ -11,6 +11,7 @@ from dunmist.series import Series
 
 # less than this is nothing that anybody needs to read at the desk
 TOLD_LEAST = 0.005
+# one point for half a percent of a usual page's width
 POINTS, CULPRITS_SHOWN = 60, 3
 NOTE = "note"
 # which sensor, and which of all processors, stand in the full text

@@ -32,6 +32,7 @@ TEXT, SMALL, LEAD, HEAD = 9.5, 8.0, 13.0, 12.0
 # below this nobody reads it
 LEAST = 5.0
 TOO_LONG = "(a command longer than a line of paper: copy it from the report as .html or .txt)"
+# sharp on paper, and small enough to be mailed
 DOTS_PER_INCH, FIGURE_MOST_MM = 130, 80.0
 # a table with more columns than this is set smaller
 MANY_COLUMNS = 8

@@ -15,7 +15,9 @@ from dunmist.reports.document import (
     TextTable,
 )
 
+# the width of a letter on paper in a fixed font
 WIDTH = 96
+# half of the width, so that two columns always fit
 COLUMN_MOST = 48
 INDENT = 2
 # captions that say no more than the heading above them

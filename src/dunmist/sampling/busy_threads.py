@@ -19,9 +19,11 @@ from dunmist.computer import (
     parse_text,
 )
 
+# reading threads costs most, so the busiest processes only
 WATCHED_PROCESSES = 8
 # of all processes together, the busiest first; so many cost 0.4 % of a processor at 1 s
 WATCHED_THREADS = 256
+# of a core: below it no thread can be a bottleneck
 WATCHED_SHARE = 0.10
 # a thread that ran for so long before it was first read may be the one that runs now
 LONG_RUN_NS = 1_000_000_000

@@ -27,7 +27,9 @@ class Plan(msgspec.Struct, frozen=True):
 
 
 LATE_SHARE = 0.1  # of an interval: rates over it are still right, but it is no longer even
+# a timer of the kernel is right to a few milliseconds
 LATE_LEAST_S = 0.01
+# a free time in which slow things may be read
 MEANWHILE_S = 1.0
 
 

@@ -20,9 +20,11 @@ from dunmist.sampling.survey import Survey, survey
 from dunmist.sampling.tick_context import OpenComputer
 
 Record = ProcessLine | SocketLine | Event | Tick | Survey
+# the two clocks of the kernel differ by more than this only after a suspend
 ASLEEP_LEAST_S = 1.0
 # of a run that goes on, when what is read last is read for the first time
 SURVEYED_AFTER_S = 20.0
+# a clock that is corrected slowly moves by less
 CLOCK_SET_LEAST_S = 1.0
 # a survey that would make the next tick late waits for a tick that leaves this of its interval
 LEFT_SHARE, SURVEYED_BY_TICK = 0.5, 3

@@ -39,6 +39,7 @@ from dunmist.sampling.registry import Source
 from dunmist.sampling.socket_table import SocketRound
 from dunmist.sampling.tick_context import OpenComputer, TickContext
 
+# groups with a limit that are read at each tick
 GROUPS_MOST = 64
 # what is read sooner after the beginning of a tick was read at it
 AFTER_LEAST_MS = 2
@@ -78,6 +79,7 @@ def read_round(computer: OpenComputer, due: Due, plan: Plan, elapsed_s: float) -
     return Round(tick, reading.processes, reading.found_sockets)
 
 
+# how often: some chips are slow to read, and batteries change slowly
 SENSORS_S, SLOW_SENSORS_S, SELDOM_S = 1.0, 30.0, 10.0
 
 

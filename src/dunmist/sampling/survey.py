@@ -44,6 +44,7 @@ from dunmist.computer import (
 )
 from dunmist.sampling.tick_context import OpenComputer
 
+# exact memory costs a walk through the page tables of each
 LARGEST = 10
 # looking for newer versions moves the heads of a disk: done for those who could be to blame
 UPDATED_OF = 12

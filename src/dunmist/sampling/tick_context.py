@@ -33,6 +33,7 @@ from dunmist.sampling.registry import Cadence, Changes
 from dunmist.sampling.socket_table import SocketRound, SocketTable, TcpCounts
 
 MS_PER_S = 1e3
+# a listing of all sockets walks through a table that goes with the memory
 ALL_SOCKETS_S = 10.0
 TCP_FILES = ("proc/net/snmp", "proc/net/netstat")
 # its words for connections made, and for what moves on any of them

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     Bools = NDArray[np.bool_]
 else:
     Floats = Ints = Bools = np.ndarray
+# two ticks at the same time would divide by nought
 LEAST_INTERVAL_S = 1e-6
 # an interval is a gap when it is longer than this many periods; a busy computer may be late by some
 GAP_PERIODS = 4.0

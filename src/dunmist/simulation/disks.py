@@ -12,7 +12,9 @@ MIB = 1 << 20
 SEEK_S = {True: 0.0085, False: 0.00009}
 BYTES_PER_S = {True: 140 * MIB, False: 480 * MIB}
 SEQUENTIAL_BYTES = 100 << 10  # from this size on a spinning disk hardly has to seek
+# a stream of one file moves the head seldom
 SEEK_SHARE_SEQUENTIAL = 0.04
+# the queue of an ordinary driver
 MOST_QUEUE = 64.0
 
 

@@ -12,9 +12,11 @@ from dunmist.simulation.scenario import HeatSpec
 
 POWER_EXPONENT = 2.5  # of the clock: voltage goes down with it
 NATURAL_DRAUGHT = 0.18  # air that moves without a fan, as a share of the full fan's
+# between these the fan goes from its least to its full speed
 FAN_FROM, FAN_TO = 45.0, 88.0
 THROTTLE_BELOW, RELEASE_BELOW = 2.0, 6.0  # K below the critical point
 CLOCK_STEP_PER_S = 0.5
+# a package that protects itself goes no lower
 LEAST_CLOCK = 0.25
 EVENTS_PER_S = 2.5
 

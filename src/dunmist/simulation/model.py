@@ -21,7 +21,9 @@ from dunmist.simulation.scenario import Driver, Scenario
 from dunmist.simulation.scheduler import Floats, place_on_processors, share_processors
 from dunmist.simulation.stalls import Stalls
 
+# shorter than any tick, and cheap enough for an hour of model time
 STEP_S = 0.1
+# kernel/sched/loadavg.c
 LOAD_SPANS_S = (60.0, 300.0, 900.0)
 # even on a half empty machine two tasks meet on one processor now and then
 COLLISION = 0.02
@@ -32,6 +34,7 @@ TIMER_HZ = 250.0
 SWAP_REQUEST_BYTES = 32 << 10
 # a governor goes somewhat above what is in use, so that it has room to grow
 GOVERNOR_HEADROOM = 1.3
+# the same patient each time
 SEED = 7
 
 

@@ -16,14 +16,18 @@ Floats = NDArray[np.float64]
 
 PAGE_BYTES = 4096
 MIB = 1 << 20
+# program text and libraries that are always wanted
 LEAST_CACHE_MIB = 90.0
 # share of time a process waits when what is touched exceeds the memory by a tenth
 STALL_GAIN = 6.0
+# somebody always makes a little progress
 MOST_STALLED = 0.92
 PAGES_PER_S_FULL = 9000.0  # paged in when everybody waits all the time
+# the kernel reads swap in clusters
 PAGES_A_FAULT = 4
 # compressed pages come back in some microseconds instead of a tenth of a millisecond and more
 COMPRESSED_STALL = 0.4
+# assumed: the memory of programs shrinks to a third
 COMPRESSED_SIZE = 1 / 3
 NO_LIMITS: Floats = np.zeros(0)
 

@@ -6,6 +6,7 @@ from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.paging import MIB
 from dunmist.simulation.processes import CLK_PER_S, ModelProcess
 
+# include/linux/sched.h
 PF_KTHREAD, PF_FORKNOEXEC = 0x00200000, 0x00000040
 PAGE_BYTES = 4096
 

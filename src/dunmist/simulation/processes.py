@@ -12,9 +12,11 @@ import numpy as np
 from dunmist.simulation.scenario import Driver, ProgramSpec, Scenario
 from dunmist.simulation.scheduler import Floats
 
+# USER_HZ, the unit of times in /proc, proc_pid_stat(5)
 CLK_PER_S = 100
 FIRST_PID = 400
 SETTLED_S = 5.0  # a start-up spike lasts this long into a capture
+# how long a program that comes in bursts works at a time
 BURST_S = 5.0
 IDLE_CHANCE = 0.1
 PATTERNS = ("steady", "bursty", "start-up", "idle")

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
+# the weight of neighbouring nice values differs by this factor, sched(7)
 NICE_STEP = 1.25
 # on a machine with twice as much wanted as it has, even a thread that gets all it wants waits for
 # this part of its running time until it is let in

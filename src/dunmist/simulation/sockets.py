@@ -17,6 +17,7 @@ from dunmist.simulation.scenario import ProgramSpec
 OWN_ADDRESS = "172.16.0.14"
 FIRST_INODE, INODES_EACH = 20_000, 100
 FIRST_PORT = 40_000
+# include/net/tcp_states.h
 ESTABLISHED, LISTEN = 1, 10
 AF_INET, INET_DIAG_INFO, SOCK_DIAG_BY_FAMILY = 2, 2, 20
 CARD = "/dev/dri/renderD128"

@@ -3,6 +3,7 @@
 import math
 from dataclasses import dataclass, field
 
+# Documentation/accounting/psi.rst
 SPANS_S = (10.0, 60.0, 300.0)
 
 

@@ -24,6 +24,7 @@ from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.processes import ModelProcess
 
 BOOT_ID = "6d1f0c52-0b7e-4c39-9d0e-5a1e0fb3c604"
+# below the usual limit of 1,024 descriptors of a process
 MOST_OPEN = 400
 
 

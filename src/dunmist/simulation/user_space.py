@@ -12,6 +12,7 @@ from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.scenario import ProgramSpec, StartSpec
 
 UPDATES = "var/lib/apt/lists/skerrow_dists_stable_main_binary-amd64_Packages"
+# kinds of records, utmp(5)
 RUN_LEVEL, BOOT_TIME, USER_PROCESS = 1, 2, 7
 WEEK_S = 7 * 86_400.0
 BLOCK_BYTES = 4096

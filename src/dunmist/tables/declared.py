@@ -28,6 +28,7 @@ TEXTS: frozenset[Unit] = frozenset(("text", "flag", "fact"))
 CURVES: frozenset[Unit] = frozenset(("curve", "curve of shares"))
 # points of a tiny curve in a cell
 CURVE_POINTS = 12
+# characters of a column of text in a narrow and in a wide window
 WIDTH_LEAST, WIDTH_MOST = 14, 36
 
 

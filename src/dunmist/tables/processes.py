@@ -34,8 +34,10 @@ POLICIES = {0: "normal", 1: "first-in first-out", 2: "round robin", 3: "batch", 
 # how container engines name the group of a container
 CONTAINER = re.compile(r"(?:docker|libpod|crio|cri-containerd|lxc[./]payload|machine)"
                        r"[-/.]([\w.-]{1,64}?)(?:\.scope)?(?:/|\Z)")  # fmt: skip
+# the short form that container programs print themselves
 CONTAINER_ID_SHOWN = 12
 UNIX_98_MAJORS = range(136, 144)  # Documentation/admin-guide/devices.txt
+# Documentation/admin-guide/devices.txt
 CONSOLE_MAJOR, FIRST_SERIAL = 4, 64
 NS_PER_S, KIB = 1e9, 1024.0
 

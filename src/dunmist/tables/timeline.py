@@ -10,6 +10,7 @@ from dunmist.diagnosis import LEVELS
 from dunmist.series import Floats, Series
 from dunmist.tables.declared import Column, Row, Table, Width
 
+# names that fit beside a time
 NAMED_MOST = 4
 # what the sampler noted itself; starts and ends are told by name
 TOLD_BY_NAME = ("exit", "exec")

@@ -9,6 +9,7 @@ from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strained_resources import StrainedResources
 
 S_PER_DAY = 86_400.0
+# enough to see a pattern in the times of day
 MOMENTS_SHOWN = 5
 UPDATES_SHOWN = 4
 UNKNOWN = "?"

@@ -12,6 +12,7 @@ from dunmist.diagnosis.strained_resources import StrainedResources, application_
 from dunmist.diagnosis.words import Severity
 from dunmist.series import Floats, Process, Rate
 
+# a slope through two points has no error
 SLOPE_LEAST = 3
 # pairs go with the square: of a long capture so many ticks are taken, evenly
 SLOPE_MOST = 240

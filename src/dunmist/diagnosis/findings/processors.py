@@ -13,6 +13,7 @@ from dunmist.diagnosis.strained_resources import StrainedResources, application_
 from dunmist.series import Application, Rate
 
 HZ_PER_MHZ = 1e6
+# further single threads are part of the same story
 BOUND_SHOWN = 3
 
 

@@ -12,6 +12,7 @@ from dunmist.series import Application, Floats, Rate
 
 # of what an application has an amount
 DemandUnit = Literal["cores", "processor", "bytes", "bytes/s", "tcp-bytes/s", "card"]
+# keeps a quotient finite where nothing was used at all
 NOTHING = 1e-12
 
 

@@ -18,7 +18,9 @@ from dunmist.reports.pictures.style import (
 from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Level, Process, ProcessorSensor, Rate, SensorSeries, Series
 
+# more lines cannot be told apart
 LINES_MOST = 8
+# the axis begins at a room's temperature and ends above the limit
 ROOM_CELSIUS, HEADROOM_KELVIN = 20.0, 8.0
 HZ_PER_GHZ = 1e9
 

@@ -26,6 +26,7 @@ from dunmist.reports.shown_resource import pressure_name, shown_name, shown_stat
 from dunmist.reports.styles import LEVEL_LOOKS
 from dunmist.series import Process, Rate
 
+# the rest is drawn as one
 CULPRITS_SHOWN = 4
 MIB = float(1 << 20)
 # the first culprit's name stands in its area where that is so high, of the whole panel

@@ -17,6 +17,7 @@ from dunmist.reports.pictures.style import (
 from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Process, Rate
 
+# as many shades as are told apart in grey
 GREATEST = 6
 
 

@@ -1,9 +1,9 @@
 """How a desktop's autostart entry is switched off and on again.
 
 Source: freedesktop.org's Desktop Application Autostart Specification. Only files that end in
-``.desktop`` are entries, so a person's own entry is switched off by another ending; one of the
-system is overridden by an entry of the same name with ``Hidden=true`` below the person's own
-directory. No file is deleted that was there before.
+``.desktop`` are entries. So a person's own entry is switched off by another ending. An entry of the
+system is overridden by one of the same name with ``Hidden=true`` below the person's own directory.
+No file is deleted that was there before.
 """
 
 import shlex

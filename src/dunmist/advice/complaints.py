@@ -1,8 +1,8 @@
 """What somebody complained of, and what a capture answers to it.
 
-A complaint is a word of ``COMPLAINTS`` or ``program:NAME``. The answer is yes, this is so and why;
-no, this was not so while it was sampled, measured thus; or it could not be seen, and how to catch
-it. ``complaints.toml`` has the sentences, and the words by which a note is understood.
+A complaint is a word of ``COMPLAINTS`` or ``program:NAME``. The answer says one of three things. It
+was so, and why. It was not so while it was sampled, with the figure. Or it could not be seen, and
+how to catch it. ``complaints.toml`` has the sentences, and the words by which a note is understood.
 """
 
 import re

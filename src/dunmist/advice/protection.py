@@ -1,7 +1,7 @@
 """Which applications must not be touched, and why.
 
 Ending any of these logs the person out, takes away the screen or the network, or stops the
-computer; so no step that pauses or ends them is ever proposed or carried out.
+computer. So no step that pauses or ends them is proposed or carried out.
 """
 
 from fnmatch import fnmatchcase

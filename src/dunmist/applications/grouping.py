@@ -1,8 +1,8 @@
 """Groups process identities into applications.
 
-The rule, first that applies: the sampler itself; a kernel task with those of its kind; the service
-or desktop scope of its control group; else the same program among the descendants of the same
-ancestor, where the ancestor is the topmost one below a launcher (a shell, a session, init).
+The first rule that applies decides: the sampler itself; a kernel task with those of its kind; the
+service or desktop scope of its control group. Else it is the same program among the descendants of
+the same ancestor: the topmost one below a launcher (a shell, a session, init).
 """
 
 import posixpath

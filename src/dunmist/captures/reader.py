@@ -1,7 +1,7 @@
 """Reads a capture back, line by line, as far as it is whole.
 
 Takes a path (``-`` is standard input), gives the header and then the lines as records. A file that
-ends early or is damaged further on is read up to there and ``damage`` says so; one that is no
+ends early or is damaged further on is read up to there, and ``damage`` says so. A file that is no
 capture, or of a newer major version, raises CaptureError.
 """
 

@@ -1,9 +1,9 @@
 """Masks secrets in command lines and other text before they reach a file.
 
-A command line is taken word by word; a word that is a text of its own (a title that a program gave
-itself, what a shell is to run, a statement) is split into words first. A word is secret when the
-name in front of it says so (``secret_names``), when the program is known to take it so, or by its
-own shape. Masking errs on the side of hiding. Its cost goes with the length of the text, which is
+A command line is taken word by word. A word that is a text of its own is split into words first: a
+title that a program gave itself, a script for a shell, a statement. A word is secret when the name
+in front of it says so (``secret_names``), when the program is known to take it so, or by its own
+shape. Masking errs on the side of hiding. Its cost goes with the length of the text, which is
 bounded.
 """
 

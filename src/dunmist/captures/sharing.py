@@ -1,11 +1,11 @@
 """Makes a copy of a capture that says nothing about people, places and networks.
 
-User names, the host, home directories, addresses of other computers, mail addresses and names in
-URLs are replaced by stand-ins; the same one stands for the same thing everywhere in the copy, so
-that it can still be followed. Figures, programs and service accounts stay. Addresses stand in from
-the blocks that are reserved for documentation (RFC 5737, RFC 3849), names of hosts end in
-``.invalid`` (RFC 2606). Serial numbers are never read; shapes that may be one, or a telephone or
-account number, a label, an identity of a file system, are replaced (``telling_shapes``).
+Stand-ins replace user names, the host, home directories, addresses of other computers, mail
+addresses and names in URLs. The same stand-in means the same thing everywhere in the copy, so that
+it can still be followed. Figures, programs and service accounts stay. Addresses stand in from the
+blocks that are reserved for documentation (RFC 5737, RFC 3849), names of hosts end in ``.invalid``
+(RFC 2606). Serial numbers are never read; shapes that may be one, or a telephone or account number,
+a label, an identity of a file system, are replaced (``telling_shapes``).
 """
 
 import ipaddress
@@ -43,8 +43,8 @@ def share_capture(
 ) -> None:
     """Write a copy of a capture for others; raises CaptureError and OutputError.
 
-    Of command lines only the program is kept, unless ``arguments`` are wanted: then what is known
-    to name somebody is replaced in them, and nobody can promise that this is all.
+    Only the program of a command line is kept, unless ``arguments`` are wanted. Then known names in
+    them are replaced, and nobody can promise that this finds all.
     """
     stand_ins = StandIns(arguments=arguments)
     with CaptureReader(source) as reader:

@@ -1,8 +1,8 @@
 """Writes a capture: records in, a gzip stream of JSON Lines out, flushed at every tick.
 
-After each tick all of the stream so far can be read, whatever happens next: the compressor is
-flushed to a byte boundary (zlib's Z_SYNC_FLUSH) and a file is handed to the disk by a thread of its
-own, so that a slow disk delays no tick. A disk that fills up leaves a file cut back to whole ticks.
+After each tick the whole stream so far can be read, whatever happens next. The compressor is
+flushed to a byte boundary (zlib's Z_SYNC_FLUSH). A thread of its own hands the file to the disk, so
+that a slow disk delays no tick. A disk that fills up leaves a file cut back to whole ticks.
 """
 
 import os

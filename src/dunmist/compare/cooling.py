@@ -1,7 +1,7 @@
 """Is it cooled worse than it was? The same load, or the same power, makes it hotter.
 
-Where the package's power is published, what it is hotter by at equal power is told in K/W as well:
-thermal resistance, a property of cooler, paste and dust, and not of what runs. Only a warmer room
+Where the package's power is published, the difference at equal power is given in K/W as well. This
+thermal resistance is a property of cooler, paste and dust, and not of what runs. Only a warmer room
 does the same; nothing on most computers measures that.
 """
 

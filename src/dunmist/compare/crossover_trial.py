@@ -1,8 +1,8 @@
 """Whether something follows when a suspect is paused and let go on again, several times.
 
-The order of the phases is drawn at random from all that were allowed, so that whatever else
-happens on the computer meanwhile knows nothing of it. How often an order drawn by chance would have
-shown as much is then counted, not modelled: a randomisation test for alternating treatments
+The order of the phases is drawn at random from all that were allowed, so that whatever else happens
+on the computer meanwhile knows nothing of it. The chance of such a result is counted, not modelled:
+how many random orders show as much. This is a randomisation test for alternating treatments
 (Edgington and Onghena 2007, Randomization Tests, 4th edition, chapter 11). The interval holds every
 constant effect that the same test would not reject.
 """

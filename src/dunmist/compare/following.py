@@ -33,9 +33,8 @@ def followed(
 ) -> Followed | None:
     """Return what must follow; None where the disk or link is not seen.
 
-    Of the processors the share of time that others wait, of the time that they want to run; of a
-    disk the requests in its queue; of a link what it carries, or the time that others take for a
-    byte.
+    CPU: the share of the time that others want to run in which they wait. Disk: the requests in its
+    queue. Link: what it carries, or the time that others take for a byte.
     """
     others = [
         application

@@ -3,10 +3,9 @@
 Intervals of one capture are not independent: what is busy now is busy in a second. Whole blocks of
 them are drawn again (circular block bootstrap: Politis and Romano 1992, in Exploring the Limits of
 Bootstrap), as long as the first-order autocorrelation asks for (Carlstein 1986, Annals of
-Statistics 14:1171, for the variance of a mean: (2ρ / (1 - ρ²))^(2/3) n^(1/3)). Estimated from few
-values it comes out too small by (1 + 4ρ) / n (Kendall 1954, Biometrika 41:403), and what holds two
-blocks together is lost where they are cut: both are given back, as a process of first order has
-them.
+Statistics 14:1171, for the variance of a mean: (2ρ / (1 - ρ²))^(2/3) n^(1/3)). From few values it
+is estimated too small by (1 + 4ρ) / n (Kendall 1954, Biometrika 41:403). Cutting into blocks loses
+what holds two blocks together. Both are corrected as for a process of first order.
 """
 
 import math

@@ -2,12 +2,12 @@
 
 Sources: ``linux/nvme_ioctl.h`` and the NVM Express base specification (Get Log Page 02h);
 ``scsi/sg.h``, SAT-4 (ATA PASS-THROUGH (16)) and ACS-3 (CHECK POWER MODE, IDENTIFY DEVICE, SMART).
-Nothing is written to a drive, one that sleeps is left asleep, and none is asked for what it does
-not say that it has: a command that a drive refuses makes the kernel stop and check its others. For
-the same reason no command may run out of time, which would reset the drive. So it may not answer
-for long, and who asked it cannot be ended meanwhile: it is a process that can be left to itself.
-It writes a word a line, with what was read as hexadecimal digits. It imports nothing of ours, so
-that it starts in no time.
+Nothing is written to a drive, and a drive that sleeps is left asleep. No drive is asked for a page
+that it does not announce: a refused command makes the kernel stop and check its others. For the
+same reason no command may run out of time, which would reset the drive. So it may not answer for
+long, and who asked it cannot be ended meanwhile: it is a process that can be left to itself. It
+writes a word a line, with what was read as hexadecimal digits. It imports nothing of ours, so that
+it starts in no time.
 """
 
 import ctypes

@@ -1,8 +1,8 @@
 """File systems: where each is mounted, its type, size and what is left.
 
 Sources: proc_pid_mountinfo(5), statvfs(3). Pseudo file systems hold nothing and are left out. A
-file system on another computer may not answer for hours, and a process that asked it cannot be
-ended meanwhile: it is asked by a child process with a deadline, which is then left to itself.
+file system on another computer may not answer for hours, and a process that asks it cannot be ended
+meanwhile. So a child process with a deadline asks, and is then left to itself.
 """
 
 import os

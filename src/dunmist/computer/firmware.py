@@ -1,9 +1,9 @@
 """What the firmware says of the computer: SMBIOS tables of the DMTF standard DSP0134.
 
 Linux hands the tables on unchanged (``Documentation/ABI/testing/sysfs-firmware-dmi-tables``), to
-the administrator only. A structure has a header (type, length, handle), a formatted part of that
-length, and texts that end in two zero bytes; a formatted part names its texts by number from 1.
-Serial numbers are not read. Without the tables the few words below ``sys/class/dmi/id`` will do.
+the administrator only. A structure has a header (type, length, handle) and a formatted part of that
+length. Texts follow, which end in two zero bytes. The formatted part names its texts by number from
+1. Serial numbers are not read. Without the tables the few words below ``sys/class/dmi/id`` will do.
 """
 
 import re

@@ -1,8 +1,8 @@
 """What rtnetlink(7) knows of links: their addresses, and what waits in their queues to be sent.
 
 A packet waits in the queue of a link (tc(8), ``include/uapi/linux/gen_stats.h``) while the line, or
-a limit that somebody put on it, takes no more: a queue that is hardly ever empty is a link that is
-full, whatever speed its driver publishes.
+a limit set on it, takes no more. A queue that is hardly ever empty is a full link, whatever speed
+its driver publishes.
 """
 
 import ipaddress

@@ -2,9 +2,9 @@
 
 Sources: proc_pid_stat(5), proc_pid_status(5), proc_pid_statm(5), proc_pid_cmdline(5),
 proc_pid_cgroup(5), proc_pid_io(5); ``Documentation/scheduler/sched-stats.rst`` for schedstat. A
-command name in ``stat`` may itself hold spaces and parentheses, so the line is cut at the last
-parenthesis. schedstat of a process is that of its first thread only; the other threads have their
-own.
+command name in ``stat`` may hold spaces and parentheses, so the line is cut at the last
+parenthesis. The schedstat of a process is that of its first thread only. The other threads have
+their own.
 """
 
 import re

@@ -2,7 +2,7 @@
 
 Sources: ``Documentation/accounting/taskstats.rst`` and ``taskstats-struct.rst``,
 include/uapi/linux/taskstats.h. Registering for exits needs the administrator (CAP_NET_ADMIN). Only
-version 12 of the record (Linux 5.18) and newer says to which process a task belongs; an older one
+version 12 of the record (Linux 5.18) and newer says to which process a task belongs. An older one
 is not used, because a thread that ends would be taken for a process.
 """
 

@@ -1,8 +1,8 @@
 """When it was bad: the stretch of a long capture in which resources limited the work most.
 
-What lasts is asked of a whole capture, so that seven bad minutes of an hour are drowned. Here runs
-of intervals are found in which any resource limited the work, those with a short rest between them
-taken as one; the one that is longest and worst together is to be judged by itself.
+What lasts is asked of a whole capture, so that seven bad minutes of an hour are drowned. This
+module finds runs of intervals in which any resource limited the work. Runs with a short rest
+between them count as one. The run that is longest and worst together is judged by itself.
 """
 
 from typing import NamedTuple

@@ -1,8 +1,8 @@
 """How many tasks of each application waited for storage, on every kernel.
 
 Where the kernel accounts the delays of each task (sysctl kernel.task_delayacct, usually off) they
-tell it exactly. Else the state of each process at the ticks does: one that is found waiting at
-every third tick waits for a third of the time, to the error of a sample.
+tell it exactly. Else the state of each process at the ticks is used. A process that waits at every
+third tick waits for a third of the time, within the error of a sample.
 """
 
 from typing import NamedTuple

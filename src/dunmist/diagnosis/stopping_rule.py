@@ -1,10 +1,10 @@
 """Whether more of a capture would hardly change what it says: a sequential test of every level.
 
 Each interval of a resource meets the condition of a level or does not; a level lasts where at least
-half of them do. Intervals are taken as draws of a share that is either at most ``share_low`` or at
-least ``share_high``, and the ratio of their likelihoods is added up until it is beyond what an
-error of ``error`` allows, either way (sequential probability ratio test: Wald 1945, Annals of
-Mathematical Statistics 16:117). A share between the two is never decided: sampling goes on.
+half of them do. Intervals are draws of a share that is either at most ``share_low`` or at least
+``share_high``. The ratio of their likelihoods is added up until it passes the bound that ``error``
+sets, either way (sequential probability ratio test: Wald 1945, Annals of Mathematical Statistics
+16:117). A share between the two is never decided: sampling goes on.
 """
 
 import math

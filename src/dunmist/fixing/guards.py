@@ -65,8 +65,8 @@ def check_family(act: Act, root: Root) -> list[Target]:
 def check_manager_of(act: Act, root: Root) -> list[Target]:
     """Return the living processes of a unit; raises Refused where it must not be acted on.
 
-    The unit comes from a capture, which may say anything: its name must be one, it must not be
-    protected, and the processes that were judged must be in it now.
+    The unit comes from a capture, which may say anything. Its name must be valid and not protected,
+    and the processes that were judged must be in it now.
     """
     unit = act.unit or ""
     if not UNIT_NAME.fullmatch(unit):

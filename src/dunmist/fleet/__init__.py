@@ -1,6 +1,6 @@
 """Many captures at once: each is triaged by the very code that triages one, on a cluster.
 
-``places`` finds them, ``one`` makes a record of each, ``engine`` has them made side by side,
-``done`` remembers what was made already, ``dataset`` writes the tables, ``summary`` counts,
-``report`` words it.
+``capture_locations`` finds captures, ``capture_record`` makes a record of each, and ``engine``
+spreads the work. ``result_cache`` keeps finished records, ``dataset`` writes the tables,
+``summary`` counts, and ``report`` words it.
 """

@@ -1,7 +1,7 @@
 """What the captures of a fleet say together: counts with intervals, and what came with what.
 
-Intervals are Wilson's of 95 %. Whether computers with a property are ill more often than those
-without is Fisher's exact test, corrected for how many properties were tried (Holm): what is named
+Intervals are Wilson's of 95 %. Fisher's exact test says whether computers with a trait are ill more
+often than others. It is corrected for the number of traits that were tried (Holm), so a named trait
 is more than chance. A computer counts once, by its newest capture.
 """
 

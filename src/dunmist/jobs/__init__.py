@@ -1,8 +1,8 @@
 """What somebody wants done, from beginning to end: the ways through the rooms.
 
-The command line, tests and benchmarks call these, and nothing here knows that a terminal exists:
-whoever wants to see how far a job has come hands in what follows it. Heavy rooms are imported by
-the job that needs them, so that a capture loads none of them.
+The command line, tests and benchmarks call these. Nothing here knows that a terminal exists: the
+caller passes in what follows the progress of a job. Heavy rooms are imported by the job that needs
+them, so that a capture loads none of them.
 """
 
 from dunmist.jobs.capture import CaptureOptions, run_capture

@@ -1,11 +1,11 @@
 """Ends a capture within a second of a signal, whatever it reads at that moment.
 
-First it is asked to end by itself; a read that goes on is then broken off, and what a signal does
-not reach (a file system whose server does not answer waits for the end of the process only, see
-fuse(4)) ends with the process. What was written up to then is whole and stays.
+First the capture is asked to end by itself. A read that goes on is then broken off. A read that no
+signal reaches ends with the process: a file system whose server does not answer (fuse(4)). What was
+written up to then is whole and stays.
 
-The main thread does not see a signal before its read returns (signal(7)), so it leaves them to all
-others, of which one is told through a pipe (signal.set_wakeup_fd) whoever it was that took one.
+The main thread sees no signal before its read returns (signal(7)). So other threads take signals,
+and a pipe tells one of them (signal.set_wakeup_fd), whichever thread took it.
 """
 
 import os

@@ -1,8 +1,8 @@
 """The flight recorder: a ring of segments on disk, and incidents that are kept apart from it.
 
 Takes the records of sampling, gives files that are captures like any other. It runs on the
-patient's computer for days, so it imports nothing that only the analysis needs, and judges nothing:
-light rules on the kernel's own figures say when something is worth keeping.
+patient's computer for days, so it imports nothing that only the analysis needs, and judges nothing.
+Light rules on the kernel's own figures say when something is worth keeping.
 """
 
 from dunmist.recorder.extraction import Cut, TimeWindow, cut

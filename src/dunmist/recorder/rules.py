@@ -1,8 +1,8 @@
 """Light rules on the kernel's own figures: when is something worth keeping?
 
-The stall totals of ``/proc/pressure`` (Documentation/accounting/psi.rst) are read at every tick,
-and their growth is just what the kernel's triggers would wait for; a kernel without them has its
-run queue. Nothing is judged here, and nothing heavy imported.
+The stall totals of ``/proc/pressure`` (Documentation/accounting/psi.rst) are read at every tick.
+Their growth is what the kernel's triggers would wait for. A kernel without them has its run queue.
+Nothing is judged here, and nothing heavy imported.
 """
 
 import tomllib

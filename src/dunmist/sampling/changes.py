@@ -1,7 +1,7 @@
 """What a tick holds only where it changed, and how several of them say one thing.
 
-Whoever puts ticks together, or goes on from one in the middle, reads these tables: a new field of
-``Tick`` that is a list or a map has its place in one of them.
+Merging of ticks, and going on from a tick in the middle, use these tables. A new field of ``Tick``
+that is a list or a map has its place in one of them.
 """
 
 from collections.abc import Callable, Hashable

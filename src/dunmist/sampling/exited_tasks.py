@@ -1,8 +1,7 @@
 """Whose the tasks were that ended since the tick before.
 
-Takes the kernel's records of single tasks and what the process table knows, gives sums: one for
-each process that was seen, and for those that were not, one for each program and the nearest
-ancestor that was.
+Sum the kernel's records of single tasks: a sum for each process that was seen. Tasks of other
+processes are summed by program and nearest ancestor that was seen.
 """
 
 from collections.abc import Callable
@@ -22,9 +21,9 @@ class ExitSum(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """Tasks that ended between two ticks, added up.
 
     ``process`` is the identity they belonged to, None for processes that were never seen; then
-    ``parent`` is the nearest ancestor that was, None for none. ``run_ns`` is exact time on a
-    processor but for a last fraction of a clock tick, ``counted_us`` what the kernel's accounting
-    by clock ticks gave them, which also the processors' totals come from.
+    ``parent`` is the nearest ancestor that was, None for none. ``run_ns`` is exact CPU time but for
+    a last fraction of a clock tick. ``counted_us`` is what the kernel's accounting by clock ticks
+    gave them; the totals of the CPUs come from the same accounting.
     """
 
     process: Identity | None

@@ -72,16 +72,15 @@ class Event(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", t
 class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", tag="tick"):
     """One round of reading.
 
-    ``due_s`` and ``at_s`` count from the first tick; ``took_s`` is how long reading took, and
-    ``after_ms`` how long after ``at_s`` a source of counters of time began to be read, by the first
-    of its fields, where that is worth a word.
-    ``memory``, ``paging``, ``tcp`` and ``interrupts`` carry the kernel's own words, ``zram_bytes``
-    is memory held by compressed swap. ``processes``, ``disks``, ``links``, ``queues``, ``tcp``,
-    ``sensors``, ``throttles``, ``interrupts`` and ``sockets`` hold only what changed since it was
-    read before.
-    ``sensors`` are pairs of the place in the header's list and the raw reading, None for no
-    reading. ``complaints`` are new in the kernel's log, at the first tick all that it holds.
-    ``own_cpu_s`` and ``own_rss_bytes`` are the sampler's.
+    ``due_s`` and ``at_s`` count from the first tick; ``took_s`` is how long reading took.
+    ``after_ms`` says how long after ``at_s`` a source of time counters began to be read, by the
+    first of its fields, where it matters. ``memory``, ``paging``, ``tcp`` and ``interrupts`` carry
+    the kernel's own words, ``zram_bytes`` is memory held by compressed swap. ``processes``,
+    ``disks``, ``links``, ``queues``, ``tcp``, ``sensors``, ``throttles``, ``interrupts`` and
+    ``sockets`` hold only what changed since it was read before. ``sensors`` are pairs of the place
+    in the header's list and the raw reading, None for no reading. ``complaints`` are new in the
+    kernel's log, at the first tick all that it holds. ``own_cpu_s`` and ``own_rss_bytes`` are the
+    sampler's.
     """
 
     n: Counter

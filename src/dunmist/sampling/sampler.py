@@ -1,8 +1,8 @@
 """One round of reading after another, turned into records.
 
-Given a root, what the machine is, a plan and a clock, it yields records in the order in which a
-capture holds them: new processes, new sockets and events before the tick they belong to, the two
-surveys after the first tick that leaves time for it and after the last.
+Given a root, the machine, a plan and a clock, it yields records in the order of a capture. New
+processes, new sockets and events come before the tick they belong to. The two surveys come after
+the first tick that leaves time for one, and after the last.
 """
 
 import math

@@ -2,9 +2,9 @@
 
 TCP is looked at in every round, because its byte counters are what tells a process's use of the
 network; UDP and listening Unix sockets only when ``all_kinds`` is asked for. A listing makes the
-kernel walk through a table that goes with the memory: where its own counters say that no connection
-was made, only the known ones are asked, and nobody where no segment came or went. Netlink is taken
-where it answers, else the text tables below the root.
+kernel walk through a table that goes with the memory. Where its counters say that no connection was
+made, only known sockets are asked. Where no segment came or went, none is. Netlink is taken where
+it answers, else the text tables below the root.
 """
 
 from collections.abc import Iterator

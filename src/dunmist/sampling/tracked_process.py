@@ -1,7 +1,7 @@
 """One process that is followed: the files of it that stay open, and what they say at a tick.
 
-Each ``/proc/PID/stat`` stays open and is read again from its start, which costs less than opening
-it and cannot hit another process: a descriptor of a process that ended answers ESRCH, even when its
+Each ``/proc/PID/stat`` stays open and is read again from its start. This costs less than opening
+it, and cannot hit another process: the descriptor of an ended process answers ESRCH, even if its
 number was given away again (proc(5)).
 """
 

@@ -1,9 +1,9 @@
 """What cannot be: more processors used than there are, and shares above one.
 
 Counters are read one after another while time goes on, so that a figure may be a little above what
-is possible: it is set to that. What is further above comes from a damaged capture, from a counter
-that was given a new meaning, or from a reading that failed: it is dropped, counted by subject, and
-told as a blind spot.
+is possible: it is set to that. A figure further above comes from a damaged capture, from a counter
+with a new meaning, or from a failed reading. It is dropped, counted by subject, and reported as a
+blind spot.
 """
 
 from collections import Counter

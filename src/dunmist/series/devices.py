@@ -36,7 +36,7 @@ class DiskSeries:
     """One block device; unknown where a counter fell back.
 
     ``busy`` is the share of time with a request under way, ``queue`` the mean number of requests
-    under way, ``latency_s`` the mean whole time of a finished request (unknown without one).
+    under way. ``latency_s`` is the mean whole time of a finished request, unknown without one.
     ``is_physical`` is false for a partition, and for a device that is mapped onto others.
     """
 

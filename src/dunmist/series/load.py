@@ -43,12 +43,11 @@ class Series:
     """A whole capture on its time line, with what is known about how it was sampled.
 
     ``since_s`` is how long after the first tick of the capture its ``part`` begins, which is all
-    there is here. ``ticks`` were taken, ``missed`` and ``late`` count others, ``asleep_s`` is time
-    the computer slept meanwhile, ``damage`` says where a capture ends that is not whole,
-    ``dropped`` how many figures were left out because they cannot be, by subject. ``events`` come
-    with the row of the tick before which they happened. ``processor_cpu_s`` has the processor time
-    of each application by the logical processor on which it was seen, shape (processor numbers,
-    applications).
+    there is here. ``ticks`` were taken; ``missed`` and ``late`` count others. ``asleep_s`` is time
+    the computer slept meanwhile. ``damage`` says where an incomplete capture ends. ``dropped``
+    counts impossible figures by subject. ``events`` come with the row of the tick before which they
+    happened. ``processor_cpu_s`` has the processor time of each application by the logical
+    processor on which it was seen, shape (processor numbers, applications).
     """
 
     path: Path

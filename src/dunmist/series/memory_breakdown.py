@@ -1,9 +1,9 @@
 """Where the installed memory is, in parts that add up to it.
 
 Source: ``Documentation/filesystems/proc.rst`` on meminfo. Shared memory is part of ``Cached`` there
-and is taken out of it; what is locked in memory or otherwise unevictable is part of programs,
-shared memory or file cache and is taken out of those. What the kernel's own drivers hold is
-published nowhere; it is the part that remains.
+and is taken out of it. Locked or otherwise unevictable memory is part of programs, shared memory or
+file cache, and is taken out of those. What the kernel's own drivers hold is published nowhere; it
+is the part that remains.
 """
 
 import numpy as np

@@ -1,9 +1,9 @@
 """Ticks of a long capture put together, so that what is held does not grow with its length.
 
-Counters are totals: of several ticks the last reading of each thing says what the others said
-together, so sums and means over the ticks put together are exact, and only what came and went
-within them is lost. Levels are those at the end. An interval in which nothing was sampled stays
-one by itself. The first tick stands alone, since everything is counted from there.
+Counters are totals, so the last reading of several ticks says what all of them said. Sums and means
+over merged ticks are exact. Only things that came and went within them are lost. Levels are those
+at the end. An interval in which nothing was sampled stays one by itself. The first tick stands
+alone, since everything is counted from there.
 """
 
 import math

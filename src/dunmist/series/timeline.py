@@ -1,14 +1,14 @@
 """The time line of a capture, and the two kinds of figures that stand on it.
 
-A capture has ticks, and between two ticks an interval. What is read at a moment (memory, a
-temperature) is a ``Level``, one value a tick; what is told by the growth of a counter, or holds for
-a stretch of time, is a ``Rate``, one value an interval. They are different types that do not mix: a
-level is taken to intervals by ``at_ends`` only, and nobody cuts arrays by hand.
+A capture has ticks, and between two ticks an interval. A figure that is read at a point in time
+(memory, a temperature) is a ``Level``, one value a tick. A figure from the growth of a counter, or
+that holds for some time, is a ``Rate``, one value an interval. They are different types that do not
+mix: a level is taken to intervals by ``at_ends`` only, and nobody cuts arrays by hand.
 
 NaN is 'unknown'. Means and quantiles of rates are weighted by the real length of each interval, so
 that late ticks weigh what they lasted. An interval in which nothing was sampled for several periods
-is a gap: nobody knows what happened in it (the computer may have slept, or have been stopped), so
-it is in no rate and weighs nothing.
+is a gap. Nobody knows what happened in it: the computer may have slept, or have been stopped. So it
+is in no rate and weighs nothing.
 """
 
 from collections.abc import Iterable, Sequence

@@ -2,10 +2,10 @@
 
 Two signs tell of it, and each misses something. A parent's counter grows by a child's whole use
 when the child is waited for; what of that was not seen already was used by short-lived ones. It is
-exact, but silent about children that nobody waits for. The records of ended tasks, which the kernel
-sends to the administrator only, name every one of them, but are written before the task has given
-back its memory, so that they lack the last part of its time. For each application the greater of
-the two sums so far counts.
+exact, but silent about children that nobody waits for. The kernel sends records of exited tasks to
+the administrator only, and they name every task. They are written before the task has given back
+its memory, so they lack the last part of its time. For each application the greater of the two sums
+so far counts.
 """
 
 from collections import defaultdict

@@ -1,8 +1,8 @@
 """What happens when programs want more memory than there is.
 
 What is touched all the time must lie in memory; what is not may lie in swap without harm. Beyond
-what fits, pages go out and come back: those who touch their memory wait for the disk, the kernel
-scans and reclaims, and the share of time in which they wait grows with the excess.
+what fits, pages go out and come back. Tasks that touch their memory wait for the disk, and the
+kernel scans and reclaims. The share of time in which they wait grows with the excess.
 """
 
 from dataclasses import dataclass, field

@@ -27,9 +27,9 @@ class Spec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class MachineSpec(Spec, frozen=True):
     """The computer. Clocks are in MHz, memory in MiB.
 
-    ``clock_limit_mhz`` pins the clock below its maximum, ``stolen_share`` is what a hypervisor
-    takes away of each processor, ``interrupts_per_s`` come from one device, ``swap_used_mib`` lies
-    in swap from earlier and is not wanted back. ``small_cores``, the last ones, reach
+    ``clock_limit_mhz`` pins the clock below its maximum. ``stolen_share`` is what a hypervisor
+    takes away of each CPU. ``interrupts_per_s`` come from one device. ``swap_used_mib`` lies in
+    swap from earlier and is not wanted back. ``small_cores``, the last ones, reach
     ``small_max_mhz`` only. With ``compressed_swap`` swap is a part of memory in which pages take
     less room, and no disk.
     """

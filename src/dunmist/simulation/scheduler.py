@@ -1,7 +1,7 @@
 """How a model computer shares its processors among the threads that want them.
 
-A fluid model of a fair scheduler: every thread gets what it wants up to one processor and up to its
-weighted share of what is there; what it wanted and did not get is run-queue delay. Weights by nice
+A fluid model of a fair scheduler. Every thread gets what it wants, up to one CPU and up to its
+weighted share of what is there. What it wanted and did not get is run-queue delay. Weights by nice
 value are the kernel's (``sched_prio_to_weight`` in kernel/sched/core.c: a factor of 1.25 a step).
 """
 

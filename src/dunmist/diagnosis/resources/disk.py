@@ -1,8 +1,8 @@
 """Resource ``disk``: every physical disk on its own.
 
-A disk that is always busy limits only when somebody waits for it, be it for the own work; who waits
-for most of the time is held up, also by a disk that no counter calls full. One that
-is busy and moves hardly anything repeats its work: that is the disk's fault and no program's.
+A busy disk limits only if a task waits for it, its heaviest user included. A task that waits for
+most of the time is held up, even if no counter calls the disk full. One that is busy and moves
+hardly anything repeats its work: that is the disk's fault and no program's.
 """
 
 from typing import NamedTuple

@@ -18,9 +18,9 @@ from dunmist.series import Application, Floats, Process, Rate
 class Bound(NamedTuple):
     """A process of which one thread keeps a processor full.
 
-    ``wanted`` is the share of one processor that the thread ran or waited for, ``full`` the
-    condition that this was all there is, ``full_share`` the share of time in which it was; where
-    little is unknown, of the known time.
+    ``wanted`` is the share of one CPU that the thread ran or waited for. ``full`` says in which
+    intervals this was all there is, ``full_share`` for which share of the time. Where little is
+    unknown, it is a share of the known time.
     """
 
     process: Process

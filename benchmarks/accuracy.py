@@ -192,9 +192,9 @@ def live_lines(live):
     named = [one for one in live if one.wanted[1]]
     first = sum(one.first_right for one in named)
     yield (
-        f"{len(live)} faults and calm ones, started for real while this was written (kernel "
-        f"{os.uname().release}, {os.cpu_count()} processors): {right} are right in all that their "
-        f"truth says; the right program is named first in {first} of {len(named)}."
+        f"{len(live)} faults and calm computers were started for real on kernel "
+        f"{os.uname().release} with {os.cpu_count()} CPUs. {right} are right in all points. "
+        f"The right program is named first in {first} of {len(named)}."
     )
     yield ""
     yield "| case | limiting | named | confidence | what went wrong |"
@@ -238,8 +238,8 @@ def earned_lines(live):
     mean = sum(one.confidence for one in named) / len(named)
     low, high = binomial_interval(right, len(named))
     yield (
-        f"Of the live ones with somebody named {right} of {len(named)} are right, which is a share "
-        f"between {low:.2f} and {high:.2f} (95 %); their mean confidence is {mean:.2f}."
+        f"Of the live faults with a named program {right} of {len(named)} are right. This is a "
+        f"share between {low:.2f} and {high:.2f} (95 %). Their mean confidence is {mean:.2f}."
     )
 
 
@@ -255,19 +255,19 @@ def report(patients, drawn, live, hard, took_s):
     return [
         "# Accuracy",
         "",
-        f"Written by `make accuracy`: {len(patients)} patients that ship with the program, "
-        f"{len(drawn)} random ones from seed {FIRST_REPORTED_SEED} on (tuned on none of those), "
-        f"{len(live)} live faults on the measuring computer.",
+        f"Written by `make accuracy` from {len(patients)} patients that ship with the program, "
+        f"{len(drawn)} random ones, and {len(live)} live faults on the measuring computer.",
+        f"The random ones begin at seed {FIRST_REPORTED_SEED}; no rule was tuned on them.",
         f"Random patients within {UNDECIDED:g} of strength 1 count in the table of strengths only.",
-        "Model computers and rules have the same makers: what the model simplifies, these figures "
-        "do not test. The live faults and those of the booted computer are real.",
-        f"The random ones took {took_s:.0f} s on {os.cpu_count()} processors.",
+        "Model computers and rules have the same makers, so these figures do not test what the "
+        "model simplifies. The live faults and those of the booted computer are real.",
+        f"The random ones took {took_s:.0f} s on {os.cpu_count()} CPUs.",
         "",
         "## By illness",
         "",
         *accuracy_lines(everything),
         "",
-        f"Least coverage of processor time: {100 * min(covered):.1f} %.",
+        f"Least coverage of CPU time: {100 * min(covered):.1f} %.",
         "",
         "## By strength (random patients, all of them)",
         "",
@@ -330,16 +330,16 @@ def pair_lines():
     found = json.loads(PAIRS.read_text())
     yield (
         f"Run on {found['date']} with `make pairs`, on model computers of seeds that nothing was "
-        f"tuned on, {found['span_s']:g} s each. Without a change, chance falling otherwise: "
-        f"{found['wrong']} of {found['pairs']} pairs were called changed. With a program more that "
-        f"takes 10 points of the processors and more: {found['found']} of {found['changed']} "
+        f"tuned on, {found['span_s']:g} s each. Of pairs without a change "
+        f"{found['wrong']} of {found['pairs']} were called changed. In others one more program "
+        f"took at least 10 points of the CPU. There {found['found']} of {found['changed']} "
         f"changes were found, {found['right_way']} of them in the right direction."
     )
     live = found.get("live", [])
     right = sum(expected == said for expected, said in live)
     yield (
-        f"On this computer, a fault started and ended for real between captures of 12 s: {right} "
-        f"of {len(live)} pairs were told apart as they should (better, worse, no clear change)."
+        f"On this computer a fault started and ended for real between captures of 12 s. The "
+        f"answer (better, worse, no clear change) was right for {right} of {len(live)} pairs."
     )
 
 
@@ -351,11 +351,11 @@ def early_lines():
     found = json.loads(EARLY.read_text())
     yield (
         f"Run on {found['date']} with `make early` on {found['cases']} captures of 30 s, "
-        f"{found['live']} of them of live faults: of {found['clear']} that are not borderline the "
-        f"verdict at the stop (level, limiting resource, first culprit) was that of the whole in "
-        f"{found['same']}. Of {found['sick']} sick ones {found['sick_within_10_s']} were sure "
-        f"within 10 s, half of them within {found['sick_median_s']} s; half of the well ones "
-        f"within {found['well_median_s']} s."
+        f"{found['live']} of them of live faults. {found['clear']} of them are not borderline. In "
+        f"{found['same']} of these the verdict at the stop was that of the whole: level, limiting "
+        f"resource, first culprit. Of {found['sick']} sick ones {found['sick_within_10_s']} were "
+        f"sure within 10 s, half of them within {found['sick_median_s']} s. Half of the well ones "
+        f"were sure within {found['well_median_s']} s."
     )
 
 
@@ -369,9 +369,9 @@ def proof_lines():
     proven = sum(one["culprit"][0] == "cause" for one in tried)
     decoys = [one["decoy"][0] for one in found]
     yield (
-        f"Faults started for real with `make proofs`, each with a program that it holds up and a "
-        f"decoy beside it, 20 s an experiment: {proven} of {len(tried)} culprits of the triage "
-        f"were proven to be the cause, and {decoys.count('cause')} of {len(decoys)} decoys "
+        "`make proofs` starts faults for real, each with a victim and a decoy. "
+        f"In experiments of 20 s, {proven} of {len(tried)} culprits of the triage were proven to "
+        f"be the cause. So were {decoys.count('cause')} of {len(decoys)} decoys "
         f"({decoys.count('nothing')} times nothing followed, {decoys.count('part')} times a part)."
     )
     yield ""

@@ -16,11 +16,19 @@ class Words(unittest.TestCase):
             ("Slow since the update", ["slow"]), ("it hangs at every click", ["freezes"]),
             ("the fan is so loud", ["noisy"]), ("gets hot on the lap", ["hot"]),
             ("Wi-Fi drops", ["network"]), ("battery empty by noon", ["battery"]),
+            ("says 95 degrees", ["hot"]), ("it lags", ["slow"]), ("temperature is high", ["hot"]),
+            ("out of memory", ["memory"]), ("everything stutters", ["stutters"]),
+            ("swap is used", ["memory"]), ("it switched off at noon", ["crash"]),
+            ("cannot save my letter", ["disk"]), ("there is a strange process", ["security"]),
             ("booting takes ages", ["slow", "start"]), ("slow, hot, loud and the battery", []),
             ("shelf 12, second floor", []), ("fantastic photographs, hotel", []), (None, []),
         ):  # fmt: skip
             with self.subTest(note):
                 self.assertEqual(expected, complaints.understood(note))
+
+    def test_people_have_many_words_for_it(self):
+        phrases = complaints.complaint_words()["words"].values()
+        self.assertGreaterEqual(sum(map(len, phrases)), 150)
 
     def test_every_word_can_be_given_and_answered(self):
         words = list(complaints.complaint_words()["words"])
@@ -33,12 +41,13 @@ class Answers(InFolder):
     def headline(self, capture, *words):
         given = [part for word in words for part in ("--complaint", word)]
         done = run("triage", capture, "--json", *given, folder=self.folder)
-        return json.loads(done.stdout)["verdict"]["headline"]
+        verdict = json.loads(done.stdout)["verdict"]
+        return f"{verdict['answer']} {verdict['headline']}"
 
     def test_each_is_answered_from_what_was_measured(self):
         cases = {
             "ringing-office": (
-                ("slow", r"^It is slow, and this is why: Processor time limits"),
+                ("slow", r"^It is slow, and this is why: CPU time limits"),
                 ("program:weather-mast", r"^weather-mast did next to nothing while it was samp"),
                 ("program:NESTCAM", r"^nestcam-index is what is to blame itself\. Processor"),
                 ("program:barnacle", r"^Nothing called barnacle ran"),
@@ -52,20 +61,28 @@ class Answers(InFolder):
             "tired-battery": (
                 ("battery", r"^It draws 26\.\d W from its battery, which lasts 2\d min"),
                 ("slow", r"^It was not slow while it was sampled: .*To catch it: .*Nothing limit"),
+                ("memory", r"^Memory is not short: .* GiB of .* GiB is available"),
             ),
             "busy-ferry": (
                 ("network", r"^The line is full: wlp4s0 sends 34\.\d MiB a second.*ferry-sync: "
                  r"34\.\d MiB sent and 0 bytes received a second, with 172\.16\.0\.9 port 8443"),
             ),
+            "counting-down": (("disk", r"^There is something wrong with a disk: sda says of it"),),
+            "lights-out": (("crash", r"^This is what is left of it: "),),
             "frayed-cable": (("network", r"^The line loses data: What goes over enp3s0"),),
             "narrow-burrow": (
                 ("freezes", r"^What freezes it: Memory is too small"),
+                ("memory", r"^Memory is short: .* plate-stitcher holds most, 2\.1 GiB"),
+                ("stutters", r"^It stutters, and this is why: Memory limits"),
                 ("program:chart-table", r"^chart-table is slow because it waits: \d+ % of the t"),
             ),
             "heavy-morning": (("start", r"^It started 6 min \d+ s ago: What starts at login"),),
             "calm-morning": (
                 ("freezes", r"^It did not freeze while it was sampled: 11 of 11 ticks came"),
                 ("battery", r"^It publishes no battery"),
+                ("crash", r"^Nothing is left of a crash"), ("security", r"^Nothing odd was seen"),
+                ("disk", r"^No disk is to blame: / is 52 % full"),
+                ("stutters", r"^It did not stutter"),
                 ("network", r"^The line is not full: .*Nobody moves anything to speak of"),
             ),
         }  # fmt: skip

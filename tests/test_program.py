@@ -137,7 +137,7 @@ class Demo(InFolder):
             "": {"format", "version", "capture", "verdict", "resources", "culprits", "findings",
                  "coverage", "blind_spots"},
             "capture": {"path", "host", "started", "duration_s", "ticks", "privileged"},
-            "verdict": {"headline", "level", "limiting", "confidence"},
+            "verdict": {"headline", "level", "limiting", "confidence", "worst", "answer"},
             "resources": {"resource", "name", "level", "used", "pressure", "errors", "evidence"},
             "culprits": {"rank", "name", "pids", "users", "unit", "role", "score", "confidence",
                          "resources", "frees", "evidence", "steps", "caution"},

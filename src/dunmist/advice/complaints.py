@@ -18,12 +18,27 @@ from dunmist.advice.wording import wording
 from dunmist.diagnosis import Diagnosis, Kind, hours_left, is_strained
 from dunmist.series import Application, LinkSeries, Series, plain_address
 
-COMPLAINTS = ("slow", "freezes", "hot", "noisy", "battery", "network", "start")
+COMPLAINTS = (
+    "slow", "freezes", "stutters", "hot", "noisy", "battery", "network", "memory", "disk", "start",
+    "crash", "security",
+)  # fmt: skip
 PROGRAM = "program:"
 # of a note that could mean anything nothing is made
 CLEAR_MOST = 2
 FREEZING: tuple[Kind, ...] = (
     "paging-storm", "oom-kill", "stuck-process", "lock-wait", "memory-short", "disk-slow",
+)  # fmt: skip
+KILLED: tuple[Kind, ...] = ("oom-kill", "killed-earlier")
+DISK_FAULTS: tuple[Kind, ...] = (
+    "drive-failing", "drive-warns", "file-system-damaged", "drive-resets", "drive-too-hot",
+    "disk-slow", "drive-worn",
+)  # fmt: skip
+CRASHED: tuple[Kind, ...] = (
+    "unclean-restart", "kernel-hung", "program-crashes", "memory-faulty", "hardware-fault",
+    "graphics-reset", "oom-kill", "killed-earlier", "hot-earlier",
+)  # fmt: skip
+ODD: tuple[Kind, ...] = (
+    "lookalike-name", "odd-location", "deleted-executable", "open-port", "other-user-load",
 )  # fmt: skip
 STARTING: tuple[Kind, ...] = ("slow-start", "autostart-heavy")
 AT_REST: tuple[Kind, ...] = ("hot-while-idle",)
@@ -254,6 +269,67 @@ def _start(about: _About) -> str:
     return _say("start", "no" if is_fresh else "unseen", uptime=uptime)
 
 
+def _stutters(about: _About) -> str:
+    if about.diagnosis.limiting:
+        return _say("stutters", "yes")
+    waited = {state.resource: state.pressure or 0.0 for state in about.diagnosis.resources}
+    said = _say(
+        "stutters", "no", waited=percent(waited.get("cpu", 0.0)),
+        blocked=percent(waited.get("disk", 0.0)),
+    )  # fmt: skip
+    return f"{said} {_say('stutters', 'unseen')}"
+
+
+def _memory(about: _About) -> str:
+    machine = about.series.machine
+    states = {state.resource: state for state in about.diagnosis.resources}
+    available = machine.memory_bytes("MemAvailable").median() or 0.0
+    first = about.most(lambda application: application.private_bytes.median() or 0.0, 1.0)
+    held = (first.private_bytes.median() or 0.0) if first else 0.0
+    holder = (
+        _say("memory", "holder", name=first.distinct_name, amount=size_text(held)) if first else ""
+    )
+    killed = about.finding(KILLED)
+    used = states["swap"].used if "swap" in states else 0.0
+    swap = "" if used < LEAST_SHARE else _say("memory", "swap", used=percent(used))
+    is_short = any(is_strained(states[word].level) for word in ("memory", "swap") if word in states)
+    said = _say(
+        "memory", "yes" if is_short else "no", available=size_text(available),
+        total=size_text(machine.managed_bytes), holder=holder, swap=swap,
+        waited=percent(states["memory"].pressure or 0.0),
+    )  # fmt: skip
+    return f"{_say('memory', 'killed', why=killed)} {said}" if killed else said
+
+
+def _disk(about: _About) -> str:
+    states = about.diagnosis.resources
+    fault = about.finding(DISK_FAULTS)
+    if fault:
+        return _say("disk", "fault", why=fault)
+    rooms = [state for state in states if state.resource == "storage"]
+    fullest = max(rooms, key=lambda state: state.used, default=None)
+    if fullest is not None and is_strained(fullest.level):
+        return _say("disk", "full", point=fullest.name or "/", used=percent(fullest.used))
+    disks = [state for state in states if state.resource == "disk"]
+    slowest = max(disks, key=lambda state: state.pressure or 0.0, default=None)
+    waited = percent((slowest.pressure or 0.0) if slowest else 0.0)
+    if slowest is not None and is_strained(slowest.level):
+        used = percent(slowest.used)
+        return _say("disk", "yes", disk=slowest.name or "a disk", used=used, waited=waited)
+    point, used = (fullest.name or "/", percent(fullest.used)) if fullest else ("/", "unknown")
+    return _say("disk", "no", point=point, used=used, waited=waited)
+
+
+def _crash(about: _About) -> str:
+    why = about.finding(CRASHED)
+    return _say("crash", "yes", why=why) if why else _say("crash", "no")
+
+
+def _security(about: _About) -> str:
+    why = about.finding(ODD)
+    return _say("security", "yes", why=why) if why else _say("security", "no")
+
+
 def _program(about: _About, name: str) -> str:
     wanted = name.casefold()
     named = [
@@ -296,9 +372,14 @@ def _waits(application: Application) -> list[str]:
 ANSWERS: dict[str, Callable[[_About], str]] = {
     "slow": _slow,
     "freezes": _freezes,
+    "stutters": _stutters,
     "hot": _hot,
     "noisy": _noisy,
     "battery": _battery,
     "network": _network,
+    "memory": _memory,
+    "disk": _disk,
     "start": _start,
+    "crash": _crash,
+    "security": _security,
 }

@@ -64,13 +64,32 @@ class CaptureFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     part: PartFacts | None = None
 
 
+class Worst(msgspec.Struct, frozen=True):
+    """What is worst of load and findings; ``what`` is a resource or a kind of finding."""
+
+    source: Literal["resource", "finding", "nothing"] = msgspec.field(name="from")
+    what: str | None
+    severity: Severity | None
+
+
 class Verdict(msgspec.Struct, frozen=True):
-    """The answer in one sentence, and what it says."""
+    """The answer in one sentence, and what it says.
+
+    The headline begins with what is worst. ``answer`` is the sentence that answers a complaint,
+    None without one.
+    """
 
     headline: str
     level: LevelWord
     limiting: ResourceWord | None
     confidence: float
+    worst: Worst
+    answer: str | None
+
+    @property
+    def spoken(self) -> str:
+        """The answer to the complaint, and the headline."""
+        return f"{self.answer} {self.headline}" if self.answer else self.headline
 
 
 class ResourceAdvice(msgspec.Struct, frozen=True):

@@ -21,7 +21,7 @@ from dunmist.advice.triage import (
     Triage,
     Verdict,
 )
-from dunmist.advice.verdict_text import finding_text, headline
+from dunmist.advice.verdict_text import finding_text, headline, worst_of
 from dunmist.advice.wording import wording
 from dunmist.captures import Unseen, is_shared
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, sign
@@ -62,10 +62,12 @@ def compose_triage(
             else PartFacts(series.since_s, series.since_s + series.duration_s),
         ),
         verdict=Verdict(
-            headline=f"{answers} {verdict}".strip(),
+            headline=verdict.strip(),
             level=diagnosis.level,
             limiting=diagnosis.limiting,
             confidence=rounded(diagnosis.confidence),
+            worst=worst_of(diagnosis),
+            answer=answers or None,
         ),
         resources=[_resource(state) for state in diagnosis.resources],
         culprits=[

@@ -3,16 +3,55 @@
 from dunmist.advice.amounts import percent
 from dunmist.advice.case import Cases
 from dunmist.advice.template_values import subject_of
+from dunmist.advice.triage import Worst
 from dunmist.advice.wording import wording
-from dunmist.diagnosis import Diagnosis, Finding, is_strained
+from dunmist.diagnosis import Diagnosis, Finding, Kind, LevelWord, Severity, is_strained
+
+# how grave a level is among findings
+SEVERITY_OF: dict[LevelWord, Severity] = {"strained": "concern", "choked": "urgent"}
+GRAVITY: dict[Severity | None, int] = {None: 0, "note": 1, "concern": 2, "urgent": 3}
+# these say of a resource that limits what its level says, so they do not go before it
+SAME_AS_LEVEL: frozenset[Kind] = frozenset((
+    "overheating", "throttled", "memory-short", "paging-storm", "oom-kill", "disk-saturated",
+    "disk-slow", "link-saturated", "core-bound", "cpu-hog", "memory-hog", "blocked-on-disk",
+    "storage-full", "inodes-full", "low-clock",
+))  # fmt: skip
+
+
+def worst_of(diagnosis: Diagnosis) -> Worst:
+    """Return the worst of load and findings; of two that are as bad, the load."""
+    level = SEVERITY_OF.get(diagnosis.level) if diagnosis.limiting else None
+    leading = leading_finding(diagnosis)
+    if leading is not None:
+        return Worst("finding", leading.kind, leading.severity)
+    if level is not None:
+        return Worst("resource", diagnosis.limiting, level)
+    return Worst("nothing", None, None)
+
+
+def leading_finding(diagnosis: Diagnosis) -> Finding | None:
+    """Return the finding that is worse than the load, None where the load leads."""
+    level = SEVERITY_OF.get(diagnosis.level) if diagnosis.limiting else None
+    for finding in diagnosis.findings:
+        is_own = diagnosis.limiting is not None and finding.kind in SAME_AS_LEVEL
+        is_worse = GRAVITY[finding.severity] > max(GRAVITY[level], GRAVITY["note"])
+        if is_worse and not is_own and finding is not diagnosis.external_cause:
+            return finding
+    return None
 
 
 def headline(diagnosis: Diagnosis, cases: Cases, said: str = "") -> str:
     """Return the verdict in a sentence, and in a second one what is strained besides.
 
-    What was ``said`` already, in answer to a complaint, is not said again.
+    A finding that is worse than the load comes first. What was ``said`` already, in answer to a
+    complaint, is not said again.
     """
-    return _verdict(diagnosis, cases, said) + _also(diagnosis)
+    leading = leading_finding(diagnosis)
+    if leading is None:
+        return _verdict(diagnosis, cases, said) + _also(diagnosis)
+    text = finding_text(leading)
+    first = "" if text in said else f"{text} "
+    return first + _verdict(diagnosis, cases, f"{said} {text}") + _also(diagnosis)
 
 
 def _also(diagnosis: Diagnosis) -> str:
@@ -42,7 +81,9 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
     words = wording()["headline"]
     if diagnosis.limiting is None:
         fullest = max(diagnosis.resources, key=lambda state: state.used)
-        return words["calm" if diagnosis.level == "calm" else "busy"].format(
+        if diagnosis.level == "calm":
+            return words["calm"].format(found=_noted(diagnosis, said))
+        return words["busy"].format(
             resource=wording()["resource"][fullest.resource],
             used=percent(fullest.used),
             found=_found(diagnosis, said),
@@ -97,8 +138,18 @@ def _found(diagnosis: Diagnosis, said: str) -> str:
     return " " + wording()["headline"]["found"].format(finding=finding_text(foremost))
 
 
+def _noted(diagnosis: Diagnosis, said: str) -> str:
+    """Return the first note of a calm computer that nothing worse was said of."""
+    noted = next(iter(diagnosis.findings), None)
+    if noted is None or noted.severity != "note" or finding_text(noted) in said:
+        return ""
+    return " " + wording()["headline"]["noted"].format(finding=finding_text(noted))
+
+
 def _sure(diagnosis: Diagnosis) -> str:
     sure, table = diagnosis.culprits[0].confidence, diagnosis.limits.confidence
+    if sure >= table.told_below:
+        return ""
     word = "very" if sure >= table.very else "likely" if sure >= table.likely else "unsure"
     return wording()["sure"][word].format(amount=percent(sure), why=_doubt(diagnosis))
 

@@ -187,7 +187,7 @@ def _processes(judged: Judged, width: int) -> Lines:
     used = cores_text(machine.busy_cores.mean(), machine.logical_processors)
     yield Text(f"the whole computer used {used}; cores are logical processors in use")
     if judged.diagnosis.limiting:
-        yield Text(harmless(judged.triage.verdict.headline), "bold")
+        yield Text(harmless(judged.triage.verdict.spoken), "bold")
 
 
 def _stretched(values: Values, points: int) -> Values:

@@ -1,10 +1,12 @@
 """``dunmist demo``: a full example on a model computer."""
 
+import shutil
+import sys
 from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import FILE
+from dunmist.cli.parameters import FILE, wants_colours
 
 # short captures, so that the fleet of the demo is made in seconds
 FLEET_S = 10.0
@@ -29,7 +31,7 @@ def demo(scenario: str | None, output: Path, force: bool, chapter: str | None, w
     """Capture, triage and report a model computer: SCENARIO, or the default one.
 
     The model publishes the same files as a real computer, in virtual time, and the same code
-    samples it. Without SCENARIO the other patients are listed at the end.
+    samples it.
     """
     from dunmist.errors import OutputError
     from dunmist.output import check_output
@@ -56,18 +58,18 @@ def demo(scenario: str | None, output: Path, force: bool, chapter: str | None, w
     output.mkdir(parents=True, exist_ok=True)
     for target in (capture, *targets):
         check_output(target, force=force)
+    from dunmist.cli.first_screen import LEAST_LINES, first_screen
     from dunmist.jobs.judge import judge
     from dunmist.jobs.patient import capture_patient
-    from dunmist.reports import document_text, triage_document, write_reports
+    from dunmist.reports import write_reports
 
-    click.echo(f"The patient: {patient.machine.host}. {patient.story}\n")
     capture_patient(patient, capture, force=force)
     judged = judge(capture)
     write_reports(judged, targets, force=force)
-    click.echo(document_text(triage_document(judged.triage)), nl=False)
-    if not scenario:
-        click.echo("\nOther patients (dunmist demo NAME -o DIR):")
-        click.echo("\n".join(_listed()))
+    columns = shutil.get_terminal_size((100, LEAST_LINES)).columns
+    colours = sys.stdout.isatty() and wants_colours()
+    click.echo(first_screen(judged, columns, LEAST_LINES, colours=colours), nl=False)
+    click.echo(f"more patients: dunmist demo --list; this one: {capture.parent}/report.html")
     click.echo(f"wrote {capture} and report.{{{','.join(FORMS)}}} beside it", err=True)
 
 

@@ -1,17 +1,20 @@
-"""The first screen of a triage: what limits, who, how sure, and what to do, on one page.
+"""The first screen of a triage: the answer, who, and what to type, on one page.
 
-At most thirty lines of a hundred columns, or twenty-four of eighty. Nothing that could be pasted is
-cut or wrapped: where a command does not fit, ``dunmist fix`` stands for it.
+It is laid out for the terminal's own size. Nothing that could be pasted is cut or wrapped: where a
+command does not fit, ``dunmist fix`` stands for it. More room gives more programs, steps and
+findings.
 """
 
 import shlex
 import textwrap
 from collections.abc import Iterator
+from datetime import datetime
 from typing import NamedTuple
 
 import click
 
-from dunmist.advice import GUESSES, Case, FilledStep, Judged, percent
+from dunmist.advice import GUESSES, Case, FilledStep, Judged, percent, span_text
+from dunmist.cli.busiest import Row, busiest_rows, culprit_rows, heading_of
 from dunmist.cli.sparklines import curve_text
 from dunmist.diagnosis import ResourceState
 from dunmist.harmless import cut_middle, harmless
@@ -20,22 +23,29 @@ from dunmist.reports import (
     PLAIN,
     RISK_LOOKS,
     ROLE_LOOKS,
+    SEVERITY_LOOKS,
     Look,
-    culprit_shares,
     resource_figures,
     resource_name,
     resource_shares,
 )
 from dunmist.series import Series
 
-# columns and lines of a usual window, and of the least that is laid out for
-WIDE, NARROW = (100, 30), (80, 24)
-# what a person in a hurry takes in; --full has all
-CULPRITS_SHOWN = STEPS_SHOWN = 3
+# the least that is laid out for, and the width beyond which lines are no easier to read
+LEAST_COLUMNS, LEAST_LINES, MOST_COLUMNS, MOST_LINES = 80, 24, 160, 60
+# from this width on a program has a second line, and steps are not cut
+WIDE = 100
+# programs that are shown before steps are
+PROGRAMS_LEAST = 3
+# steps, and lines for each, from the most that is shown to the least
+STEPS_TRIED = ((5, 4), (5, 2), (4, 2), (3, 4), (3, 2))
 # lines of the verdict before it is shortened
 VERDICT_MOST = 5
 LABEL, WORD, FIGURES = 13, 10, 30
+RISK = 10
 CALM_ALWAYS = ("cpu", "memory")
+CLOCK = "%d %b %H:%M %z"
+KEPT = "\N{NO-BREAK SPACE}"
 
 
 class Piece(NamedTuple):
@@ -46,62 +56,98 @@ class Piece(NamedTuple):
 
 
 Line = list[Piece]
-BOLD = PLAIN._replace(bold=True)
+BOLD = PLAIN._replace(bold=True, terminal=None)
 
 
-def first_screen(judged: Judged, columns: int, *, colours: bool) -> str:
-    """Return the screen for a terminal of so many columns."""
-    width, most = WIDE if columns >= WIDE[0] else (min(columns, NARROW[0]), NARROW[1])
-    above = [*_verdict(judged, width), [], *_resources(judged, width, is_wide=width == WIDE[0]), []]
-    below = [*_steps(judged, width), [], *_rest(judged, width)]
-    who: list[Line] = []
-    # of the culprits so many as there is room for
-    for shown in range(CULPRITS_SHOWN, 0, -1):
-        who = list(_culprits(judged, width, shown))
-        if len(above) + len(who) + len(below) <= most:
+def first_screen(judged: Judged, columns: int, rows: int, *, colours: bool) -> str:
+    """Return the screen for a terminal of so many columns and rows."""
+    width = max(LEAST_COLUMNS, min(columns, MOST_COLUMNS)) if columns >= LEAST_COLUMNS else columns
+    # the shell's prompt takes the last line
+    most = max(LEAST_LINES, min(rows, MOST_LINES)) - 1
+    above = [*_head(judged, width), [], *_resources(judged, width), []]
+    last = list(_last(judged, width))
+    ranked = len(judged.diagnosis.culprits) or 1
+    # some programs and another finding have room beside the steps, with a heading and two gaps
+    room = most - len(above) - len(last) - min(PROGRAMS_LEAST, ranked) - 4
+    steps: list[Line] = []
+    for count, lines_each in STEPS_TRIED:
+        steps = _steps(judged, width, count, lines_each)
+        if len(steps) <= room:
             break
-    lines = [*above, *who, *below]
+    room = most - len(above) - len(steps) - len(last) - 2
+    who = list(_who(judged, width, max(2, room - 1)))
+    others = list(_others(judged, width, room - len(who)))
+    lines = [*above, *who, [], *steps, [], *others, *last]
     # room between the parts goes before any part does
     while len(lines) > most and [] in lines:
         lines.remove([])
-    lines = lines[:most]
+    lines = lines[: most - 1] + lines[-1:] if len(lines) > most else lines
     return "".join(f"{_styled(line, colours=colours)}\n" for line in lines)
 
 
 def _styled(line: Line, *, colours: bool) -> str:
     return "".join(
-        click.style(one.text, fg=one.look.terminal, bold=one.look.bold or None)
-        if one.look and colours
-        else one.text
-        for one in line
+        click.style(piece.text, fg=piece.look.terminal, bold=piece.look.bold or None)
+        if piece.look and colours
+        else piece.text
+        for piece in line
     ).rstrip()
 
 
-def _verdict(judged: Judged, width: int) -> Iterator[Line]:
+def _head(judged: Judged, width: int) -> Iterator[Line]:
+    """Yield where and when, what was complained of, and the answer."""
     facts, found = judged.triage.capture, judged.triage.verdict
-    head = f"{facts.host or 'this computer'}, {facts.duration_s:g} s from {facts.started[:19]}"
-    yield [Piece(cut_middle(harmless(head), width))]
-    for text in textwrap.wrap(harmless(found.headline), width, break_long_words=False,
-                              max_lines=VERDICT_MOST, placeholder=" …"):  # fmt: skip
-        yield [Piece(text, BOLD)]
+    began = datetime.fromisoformat(facts.started)
+    head = f"{facts.host or 'this computer'}, {began:{CLOCK}}, {span_text(facts.duration_s)}"
+    header = judged.series.header
+    said = header.note or ", ".join(header.complaints)
+    about = f'"{said}"' if said else ""
+    if len(head) + len(about) + 3 <= width:
+        yield [Piece(harmless(f"{head}   {about}"))]
+    else:
+        yield [Piece(cut_middle(harmless(head), width))]
+        yield [Piece(cut_middle(harmless(about), width))]
+    if found.answer:
+        for text in textwrap.wrap(harmless(found.answer), width, break_long_words=False):
+            yield [Piece(text)]
+    worst = found.worst
+    word = worst.severity if worst.source == "finding" and worst.severity else found.level
+    look = SEVERITY_LOOKS[worst.severity] if worst.source == "finding" else LEVEL_LOOKS[found.level]
+    lines = textwrap.wrap(f"{word.upper()}  {harmless(found.headline)}", width,
+                          break_long_words=False, max_lines=VERDICT_MOST,
+                          placeholder=" …")  # fmt: skip
     yield [
-        Piece(found.level, LEVEL_LOOKS[found.level]),
-        Piece(f"; limiting: {found.limiting or 'nothing'}; sure: {percent(found.confidence)}"),
+        Piece(lines[0][: len(word)], look._replace(bold=True)),
+        Piece(lines[0][len(word) :], BOLD),
     ]
+    yield from ([Piece(text, BOLD)] for text in lines[1:])
+    table = judged.diagnosis.limits.confidence
+    rivals = [culprit.name for culprit in judged.diagnosis.culprits if culprit.role == "cause"]
+    if rivals and found.confidence < table.told_below:
+        yield [Piece(f"that it is {rivals[0]} is {percent(found.confidence)} sure")]
 
 
-def _resources(judged: Judged, width: int, *, is_wide: bool) -> Iterator[Line]:
-    """Yield each resource with its level over time; on a narrow screen the calm ones together."""
+def _resources(judged: Judged, width: int) -> Iterator[Line]:
+    """Yield each resource that is not calm with its use over time; the calm ones share a line."""
     calm = []
     for state in judged.diagnosis.resources:
-        shown = is_wide or state.level != "calm" or state.resource in CALM_ALWAYS
-        if not shown or (state.trace is None and state.level == "calm"):
-            calm.append(" ".join(filter(None, (state.resource, state.name))))
-            continue
-        yield _resource(state, judged.series, width)
-    if calm:
-        text = f"{'calm':<{LABEL}}{', '.join(calm)}"
-        yield [Piece(cut_middle(harmless(text), width))]
+        if state.level == "calm" or state.trace is None:
+            calm.append(_calm(state, judged.series))
+        else:
+            yield _resource(state, judged.series, width)
+    # a figure stays on the line of its resource
+    text = ", ".join(harmless(part).replace(" ", KEPT) for part in calm if part)
+    lines = textwrap.wrap(text, width - LABEL, max_lines=2, placeholder=" …")
+    for number, line in enumerate(lines):
+        yield [Piece(f"{'' if number else 'calm':<{LABEL}}{line.replace(KEPT, ' ')}")]
+
+
+def _calm(state: ResourceState, series: Series) -> str:
+    """Return a calm resource in few words; a disk or interface that did nothing is left out."""
+    if state.resource not in CALM_ALWAYS and not state.used:
+        return ""
+    name = state.name if state.resource in ("disk", "storage", "link") else state.resource
+    return f"{name or state.resource} {resource_figures(state, series).removesuffix(' used')}"
 
 
 def _resource(state: ResourceState, series: Series, width: int) -> Line:
@@ -116,23 +162,52 @@ def _resource(state: ResourceState, series: Series, width: int) -> Line:
     ]
 
 
-def _culprits(judged: Judged, width: int, shown: int) -> Iterator[Line]:
-    for culprit in judged.diagnosis.culprits[:shown]:
-        advice = next(one for one in judged.triage.culprits if one.name == culprit.name)
-        head = f"{advice.rank} {cut_middle(harmless(culprit.name), 30)}"
-        sure = f", sure {percent(culprit.confidence)}" if culprit.role == "cause" else ""
-        part = f"  {percent(culprit.score)} of it{sure}  "
-        room = width - len(head) - len(part) - len(culprit.role) - 3
-        yield [
-            Piece(head, BOLD), Piece("  "), Piece(culprit.role, ROLE_LOOKS[culprit.role]),
-            Piece(part), Piece(curve_text(culprit_shares(judged, culprit, max(1, room)), 1.0)),
-        ]  # fmt: skip
-        case = judged.cases.of_culprit(culprit)
-        of = ", ".join(advice.users) or "unknown"
-        about = "; ".join(filter(None, (f"  of {of}", _what(case) if case else "")))
-        yield [Piece(_fitted(about, width))]
-    if judged.diagnosis.culprits:
-        yield []
+def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
+    """Yield the ranked programs; where none is ranked, the busiest ones, which are not to blame."""
+    ranked = culprit_rows(judged)
+    rows = ranked or busiest_rows(judged)
+    is_wide = width >= WIDE and bool(ranked)
+    each = 2 if is_wide and 2 * len(rows) + 1 <= room else 1
+    widths = (2, 21, 10, 10, 11, 8 if any(row.role != "cause" for row in ranked) else 0)
+    names = ("", "program" if ranked else "the busiest", "process", "owner",
+             heading_of(judged), "role" if widths[-1] else "")  # fmt: skip
+    head = "".join(f"{name:<{size}}" for name, size in zip(names, widths, strict=True))
+    yield [Piece(f"{head}command")]
+    for row in rows[: max(1, (room - 1) // each)]:
+        yield _row(row, widths, width)
+        if each > 1:
+            yield [Piece(_fitted(f"  {_background(judged, row)}", width))]
+
+
+def _row(row: Row, widths: tuple[int, ...], width: int) -> Line:
+    rank, name, process, owner, figure, role = widths
+    more = f"+{row.more}" if row.more else ""
+    room = width - sum(widths)
+    look = ROLE_LOOKS[row.role] if row.role else None
+    return [
+        Piece(f"{row.rank or '':<{rank}}", BOLD),
+        Piece(f"{cut_middle(harmless(row.name), name - 1):<{name}}", BOLD if row.rank else None),
+        Piece(f"{f'{row.pid}{more}':<{process}}"),
+        Piece(f"{cut_middle(harmless(row.owner), owner - 1):<{owner}}{row.figure:<{figure}}"),
+        *([Piece(f"{row.role or '':<{role}}", look)] if role else []),
+        Piece(cut_middle(harmless(row.command), room)),
+    ]
+
+
+def _background(judged: Judged, row: Row) -> str:
+    """Return when a program began, who started it, and what it is."""
+    case = judged.cases.of(row.application)
+    if case is None:
+        return "it has ended"
+    about, parts = case.about, []
+    if about.started_s is not None:
+        zone = datetime.fromisoformat(judged.triage.capture.started).tzinfo
+        began = datetime.fromtimestamp(about.started_s, zone)
+        parts.append(f"since {began:{CLOCK}} ({span_text(about.running_s or 0.0)})")
+    parents = about.process.ancestors
+    if parents:
+        parts.append(f"started by {parents[0].name} ({parents[0].pid})")
+    return "; ".join(filter(None, [" ".join(parts), _what(case)]))
 
 
 def _what(case: Case) -> str:
@@ -145,54 +220,76 @@ def _what(case: Case) -> str:
     return package or about.unit_about or ""
 
 
-def _steps(judged: Judged, width: int) -> Iterator[Line]:
-    rungs, fix = _ladder(judged)
-    for number, rung in enumerate(rungs[:STEPS_SHOWN], start=1):
-        risk = rung.step.risk
-        text = rung.brief or rung.step.text
-        text = text[:1].upper() + text[1:]
-        said = _fitted(f"{number}. {text}", width - len(risk) - 8)
-        yield [Piece(said), Piece("  risk "), Piece(risk, RISK_LOOKS[risk])]
-        command = rung.step.command
+def _steps(judged: Judged, width: int, count: int, lines_each: int) -> list[Line]:
+    """Return the first steps, each in at most so many lines and with its command."""
+    steps, fix = _ladder(judged)
+    shown, lines = steps[:count], list[Line]()
+    action = 1 + max((len(filled.step.action) for filled in shown), default=0)
+    room = width - action - RISK - 4
+    for number, filled in enumerate(shown, start=1):
+        step = filled.step
+        text = filled.brief or step.text
+        said = textwrap.wrap(harmless(text[:1].upper() + text[1:]), room, max_lines=lines_each,
+                             placeholder=" …")  # fmt: skip
+        lines.append([
+            Piece(f"{number} {step.action:<{action}}{said[0]:<{room + 2}}"),
+            Piece(step.risk, RISK_LOOKS[step.risk]),
+        ])  # fmt: skip
+        lines += [[Piece(f"{'':<{action + 2}}{line}")] for line in said[1:]]
+        command = step.command
         if command is None:
             continue
-        undo = f"   undo: {rung.step.undo}" if rung.step.undo else ""
-        if len(command) + 5 + len(undo) <= width:
-            yield [Piece(f"     {harmless(command)}{harmless(undo)}")]
-        elif len(command) + 5 <= width and fix is None:
-            yield [Piece(f"     {harmless(command)}")]
-        elif fix is not None:
-            yield [Piece(f"     {fix} --step {number}")]
+        undo = f"   undo: {step.undo}" if step.undo else ""
+        if fix is not None and filled.act is not None:
+            lines.append([Piece(f"     {fix} --step {number}")])
+        elif len(command) + 5 + len(undo) <= width:
+            lines.append([Piece(f"     {harmless(command)}{harmless(undo)}")])
+        elif len(command) + 5 <= width:
+            lines.append([Piece(f"     {harmless(command)}")])
+    return lines
 
 
 def _ladder(judged: Judged) -> tuple[list[FilledStep], str | None]:
     """Return the steps that the headline means, and the command that carries them out."""
-    diagnosis, cases = judged.diagnosis, judged.cases
+    diagnosis, cases, worst = judged.diagnosis, judged.cases, judged.triage.verdict.worst
+    if worst.source == "finding":
+        leading = next(
+            finding
+            for finding in diagnosis.findings
+            if (finding.kind, finding.severity) == (worst.what, worst.severity)
+        )
+        return cases.of_finding(leading), None
     if diagnosis.culprits and not diagnosis.external_cause:
         case = cases.of_culprit(diagnosis.culprits[0])
         path = shlex.quote(str(judged.triage.capture.path))
         return (case.rungs if case else []), f"dunmist fix {path} --culprit 1"
-    finding = diagnosis.external_cause or next(
-        (finding for finding in diagnosis.findings if finding.severity != "note"), None
-    )
-    return (cases.of_finding(finding) if finding else []), None
+    findings = [diagnosis.external_cause] if diagnosis.external_cause else diagnosis.findings
+    ladders = (cases.of_finding(finding) for finding in findings)
+    return next((steps for steps in ladders if steps), []), None
 
 
-def _rest(judged: Judged, width: int) -> Iterator[Line]:
+def _others(judged: Judged, width: int, room: int) -> Iterator[Line]:
+    """Yield other findings, as many as there is room for."""
     triage = judged.triage
     # what the verdict says already is not said again
     others = [
         finding for finding in triage.findings
-        if finding.severity != "note" and finding.text not in triage.verdict.headline
+        if finding.severity != "note" and finding.text not in triage.verdict.spoken
     ]  # fmt: skip
-    if others:
-        more = f" (and {len(others) - 1} more)" if len(others) > 1 else ""
-        yield [Piece(_fitted(f"Also: {others[0].text}", width - len(more)) + more)]
-    if triage.blind_spots:
-        spots = ", ".join(blind_spot.what for blind_spot in triage.blind_spots)
-        yield [Piece(_fitted(f"Not seen: {spots}", width))]
+    shown = max(1, room) if others else 0
+    for finding in others[:shown]:
+        is_last = finding is others[:shown][-1] and len(others) > shown
+        more = f" (and {len(others) - shown} more)" if is_last else ""
+        yield [Piece("also  ", SEVERITY_LOOKS[finding.severity]),
+               Piece(_fitted(finding.text, width - len(more) - 6) + more)]  # fmt: skip
+
+
+def _last(judged: Judged, width: int) -> Iterator[Line]:
+    triage = judged.triage
     path = shlex.quote(str(triage.capture.path))
-    yield [Piece(f"Everything: dunmist triage {path} --full")]
+    unseen = "" if triage.capture.privileged else "; more is seen as administrator"
+    text = f"everything: dunmist triage {path} --full"
+    yield [Piece(text + (unseen if len(text) + len(unseen) <= width else ""))]
 
 
 def _fitted(text: str, width: int) -> str:

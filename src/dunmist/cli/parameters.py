@@ -104,11 +104,14 @@ def normal_option(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 # dunmist.advice.complaints answers them
-COMPLAINTS = ("slow", "freezes", "hot", "noisy", "battery", "network", "start")
+COMPLAINTS = (
+    "slow", "freezes", "stutters", "hot", "noisy", "battery", "network", "memory", "disk", "start",
+    "crash", "security",
+)  # fmt: skip
 PROGRAM = "program:"
 
 
-class KernelMessage(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
+class Complaint(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
     """What somebody complained of: a word, or ``program:NAME``."""
 
     name = "complaint"
@@ -137,7 +140,7 @@ class KernelMessage(click.ParamType):  # type: ignore[type-arg]  # generic since
 def complaint_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the option that says which question the verdict answers."""
     return click.option(
-        "--complaint", "complaints", type=KernelMessage(), multiple=True, metavar="WORD",
+        "--complaint", "complaints", type=Complaint(), multiple=True, metavar="WORD",
         help="What it is that somebody complained of, which the verdict then answers: "
         f"{', '.join(COMPLAINTS)} or program:NAME. Repeatable.",
     )(command)  # fmt: skip

@@ -88,8 +88,8 @@ def triage(
     if not full and not normal and sys.stdout.isatty():
         from dunmist.cli.first_screen import first_screen
 
-        columns = shutil.get_terminal_size((100, 30)).columns
-        click.echo(first_screen(judged, columns, colours=wants_colours()), nl=False)
+        columns, rows = shutil.get_terminal_size((100, 30))
+        click.echo(first_screen(judged, columns, rows, colours=wants_colours()), nl=False)
         return
     from dunmist.jobs.report_extras import sections_beside
 

@@ -19,7 +19,14 @@ from dunmist.reports.glance import (
 )
 from dunmist.reports.sections import done_section, triage_document
 from dunmist.reports.side_by_side import write_reports
-from dunmist.reports.styles import LEVEL_LOOKS, PLAIN, RISK_LOOKS, ROLE_LOOKS, Look
+from dunmist.reports.styles import (
+    LEVEL_LOOKS,
+    PLAIN,
+    RISK_LOOKS,
+    ROLE_LOOKS,
+    SEVERITY_LOOKS,
+    Look,
+)
 from dunmist.reports.text import document_text
 from dunmist.reports.triage_json import triage_json
 from dunmist.reports.writing import check_ending, write_report
@@ -29,6 +36,7 @@ __all__ = [
     "PLAIN",
     "RISK_LOOKS",
     "ROLE_LOOKS",
+    "SEVERITY_LOOKS",
     "Document",
     "Look",
     "Section",

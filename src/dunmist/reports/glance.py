@@ -48,7 +48,9 @@ def resource_figures(state: ResourceState, series: Series) -> str:
     if state.resource == "heat" and sensor is not None:
         celsius = sensor.level.median()
         limit = f" of {sensor.critical:.0f}" if sensor.critical else ""
-        return "unknown" if celsius is None else f"{celsius:.0f}{limit} °C"
+        taken = state.pressure or 0.0
+        lost = f", clock -{percent(taken)}" if taken >= TOLD_LEAST else ""
+        return "unknown" if celsius is None else f"{celsius:.0f}{limit} °C{lost}"
     pressure = state.pressure or 0.0
     held = f", tasks waited {percent(pressure)}" if pressure >= TOLD_LEAST else ""
     return f"{percent(state.used)} used{held}"

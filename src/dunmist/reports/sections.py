@@ -59,8 +59,9 @@ def verdict(triage: Triage) -> Section:
     """Return the headline with its level and confidence."""
     found = triage.verdict
     limiting = found.limiting or "nothing limits"
-    sure = f"Level: {found.level}. Limiting: {limiting}. Confidence: {percent(found.confidence)}."
-    return Section("Verdict", [Paragraph(found.headline, lead=True), Paragraph(sure)])
+    facts = f"Level: {found.level}. Limiting: {limiting}. Confidence: {percent(found.confidence)}."
+    answer = [Paragraph(found.answer, lead=True)] if found.answer else []
+    return Section("Verdict", [*answer, Paragraph(found.headline, lead=True), Paragraph(facts)])
 
 
 def what_to_do(triage: Triage) -> Section:

@@ -6,16 +6,17 @@ colour-blind too (Okabe and Ito 2008), and by their lightness where there are no
 
 from typing import NamedTuple
 
-from dunmist.diagnosis import LevelWord, Role
+from dunmist.diagnosis import LevelWord, Role, Severity
 
 
 class Look(NamedTuple):
-    """A colour of a terminal (None is its own), whether it is bold, and one for pages.
+    """A colour of a terminal, whether it is bold, and one for pages.
 
-    ``dark`` is that of a dark page.
+    ``terminal`` is a colour of the 256, None the terminal's own. Each has a contrast of at least
+    3:1 on black and on white. ``dark`` is that of a dark page.
     """
 
-    terminal: str | None
+    terminal: int | None
     bold: bool
     page: str
     dark: str
@@ -23,15 +24,16 @@ class Look(NamedTuple):
     @property
     def rich(self) -> str:
         """The same as a style of a text by Rich."""
-        words = ("bold" if self.bold else None, self.terminal)
+        colour = None if self.terminal is None else f"color({self.terminal})"
+        words = ("bold" if self.bold else None, colour)
         return " ".join(filter(None, words)) or "none"
 
 
 PLAIN = Look(None, bold=False, page="#5c6672", dark="#a9b2bf")
-GOOD = Look("green", bold=False, page="#1d6b4f", dark="#7fd1ae")
-MILD = Look("blue", bold=False, page="#0067a3", dark="#6db8e8")
-BAD = Look("yellow", bold=True, page="#a04f00", dark="#ffb066")
-WORST = Look("red", bold=True, page="#a6192e", dark="#ff8fa3")
+GOOD = Look(28, bold=False, page="#1d6b4f", dark="#7fd1ae")
+MILD = Look(33, bold=False, page="#0067a3", dark="#6db8e8")
+BAD = Look(166, bold=True, page="#a04f00", dark="#ffb066")
+WORST = Look(196, bold=True, page="#a6192e", dark="#ff8fa3")
 
 LEVEL_LOOKS: dict[LevelWord, Look] = {
     "calm": Look(None, bold=False, page=GOOD.page, dark=GOOD.dark),
@@ -41,10 +43,13 @@ LEVEL_LOOKS: dict[LevelWord, Look] = {
 }
 ROLE_LOOKS: dict[Role, Look] = {
     "cause": WORST,
-    "symptom": Look("cyan", bold=False, page=MILD.page, dark=MILD.dark),
+    "symptom": Look(30, bold=False, page=MILD.page, dark=MILD.dark),
     "victim": GOOD,
     "observer": PLAIN,
 }
+SEVERITY_LOOKS: dict[Severity | None, Look] = {
+    None: PLAIN, "note": PLAIN, "concern": BAD, "urgent": WORST,
+}  # fmt: skip
 RISK_LOOKS: dict[str, Look] = {"none": GOOD, "reversible": MILD, "disruptive": WORST}
 
 # each word that has a look, for a page that colours it by its name

@@ -17,6 +17,8 @@ class ConfidenceLimits(Figures, frozen=True):
     # quarters of an interval at which the length of a capture counts half: after a few, one more
     # adds little
     quarters_half: Number = 2.0
+    # a confidence from here on is not worth a word: it is that of nearly every clear case
+    told_below: Share = 0.90
     # from these on it is called very likely, and likely
     very: Share = 0.85
     # the middle of the range between a guess and very likely

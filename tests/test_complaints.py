@@ -49,7 +49,7 @@ class Answers(InFolder):
             "ringing-office": (
                 ("slow", r"^It is slow, and this is why: CPU time limits"),
                 ("program:weather-mast", r"^weather-mast did next to nothing while it was samp"),
-                ("program:NESTCAM", r"^nestcam-index is what is to blame itself\. Processor"),
+                ("program:NESTCAM", r"^nestcam-index is what is to blame itself\. CPU time"),
                 ("program:barnacle", r"^Nothing called barnacle ran"),
                 ("hot", r"^It is not hot: .* is at 7\d °C, 2\d K below its limit\. .*nestcam-in"),
                 ("start", r"^Its last start, 1 d 2 h ago, took 26 s until all services ran"),

@@ -9,6 +9,7 @@ import struct
 import termios
 import unittest
 
+from dunmist.reports import styles
 from dunmist.simulation import load_scenario
 from tests.program import DUNMIST, InFolder, capture_model, run
 
@@ -62,14 +63,19 @@ class FirstScreen(InFolder):
                     for culprit in triage["culprits"][:1]:
                         self.assertRegex(text, rf"1 {culprit['name']} {culprit['pids'][0]}\b")
                     self.assertIn(f"dunmist triage {path.name} --full", text)
-                    commands = {step["command"] for one in triage["culprits"] + triage["findings"]
-                                for step in one["steps"]}  # fmt: skip
+                    steps = [step for one in triage["culprits"] + triage["findings"]
+                             for step in one["steps"]]  # fmt: skip
+                    commands = {step["command"] for step in steps}
+                    actions = {step["action"] for step in steps}
                     for line in lines:
                         if line.startswith("     ") and not line.startswith("      "):
                             command = line.strip().partition("   undo: ")[0]
-                            self.assertTrue(command in commands
-                                            or command.startswith(f"dunmist fix {path.name} "),
-                                            command)  # fmt: skip
+                            words = command.split()
+                            if words[:3] == ["dunmist", "fix", "do"]:
+                                self.assertEqual(path.name, words[3])
+                                self.assertIn(words[4], actions)
+                            else:
+                                self.assertIn(command, commands)
 
     def test_the_worst_comes_first_and_has_its_step(self):
         for name, head, step in (
@@ -100,6 +106,21 @@ class FirstScreen(InFolder):
         self.assertIn("\x1b[", coloured)
         self.assertNotIn("\x1b[", plain)
         self.assertEqual(STYLE.sub("", coloured), plain)
+
+    def test_colours_can_be_read_on_black_and_on_white(self):
+        looks = {*styles.LOOKS.values(), *styles.SEVERITY_LOOKS.values()}
+        colours = {look.terminal for look in looks} - {None}
+        self.assertGreater(len(colours), 3)
+        for colour in colours:
+            # the cube of the 256 colours has six steps for each of red, green and blue
+            steps = divmod(colour - 16, 36)
+            parts = [steps[0], *divmod(steps[1], 6)]
+            linear = [(((40 * part + 55) / 255 + 0.055) / 1.055) ** 2.4
+                      if part else 0.0 for part in parts]  # fmt: skip
+            light = 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+            with self.subTest(colour):
+                self.assertGreaterEqual(1.05 / (light + 0.05), 3)
+                self.assertGreaterEqual((light + 0.05) / 0.05, 3)
 
     def test_all_of_it_is_for_files_and_on_demand(self):
         path = capture_model(load_scenario("ringing-office"), self.folder / "a.gz", 10.0)

@@ -234,7 +234,7 @@ class Acting(InFolder):
         expected, freed = re.search(r"expected ([\d.]+) cores, freed ([\d.]+)", said).groups()
         self.assertAlmostEqual(float(expected), float(freed), delta=0.2)
         if not said.startswith("better") and "\nbetter" not in said:
-            self.assertIn("let busy_tern.py go on: dunmist fix --undo 1", said)
+            self.assertIn("let busy_tern.py go on: dunmist fix undo 1", said)
         options = {"folder": self.folder, "environment": self.environment}
         self.assertIn("1 acts that were measured helped", run("fix", "--list", **options).stdout)
         time.sleep(1.0)

@@ -44,6 +44,15 @@ def prose(text):
     return re.split(r"\n\s*\n|\n(?=[-*] |\d+\. )", "\n".join(lines))
 
 
+def commands():
+    """Yield each command and subcommand with its words."""
+    for name in COMMANDS:
+        command = getattr(import_module(f"dunmist.cli.{name}"), name)
+        yield name, command
+        for inner, subcommand in getattr(command, "commands", {}).items():
+            yield f"{name} {inner}", subcommand
+
+
 def texts():
     """Yield each text with the name of its place."""
     for name in LIMITS["tables"]:
@@ -53,8 +62,8 @@ def texts():
         for text in prose((ROOT / name).read_text(encoding="utf-8")):
             yield name, text
     for name, line in COMMANDS.items():
-        command = getattr(import_module(f"dunmist.cli.{name}"), name)
         yield f"{name} --help", line
+    for name, command in commands():
         # a paragraph is a text: a list of names may be longer than a sentence
         for text in (command.help or "").split("\n\n"):
             yield f"{name} --help", text.partition("Topics:")[0]

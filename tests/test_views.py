@@ -3,6 +3,8 @@
 import json
 import os
 import re
+import subprocess
+import sys
 import unittest
 
 import msgspec
@@ -337,3 +339,46 @@ class Outside(InFolder):
         found = self.triage(path)
         step = next(step for one in found["findings"] for step in one["steps"])
         self.assertIn("'/srv/$(touch,x)'", step["command"])
+
+
+class Now(InFolder):
+    """Questions about this computer now, and about the newest capture."""
+
+    def setUp(self):
+        super().setUp()
+        self.own = {**os.environ, "XDG_STATE_HOME": str(self.folder / "state")}
+
+    def view(self, *arguments, **options):
+        return run("view", *arguments, folder=self.folder, environment=self.own, **options)
+
+    def test_without_a_file_it_is_this_computer(self):
+        cores = json.loads(self.view("cpu", "--json").stdout)["logical_processors"]
+        self.assertEqual(os.cpu_count(), len(cores))
+        child = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])
+        self.addCleanup(child.wait)
+        self.addCleanup(child.kill)
+        said = self.view("process", child.pid).stdout
+        self.assertIn(f"({child.pid})", said.splitlines()[0])
+        self.assertEqual([], list(self.folder.iterdir()))
+        self.one_line("view", "cores", "--since", "1s", status=2)
+
+    def test_words_that_people_use_mean_topics(self):
+        for word, topic in (("network", "links"), ("CPU", "cores"), ("sensors", "heat"),
+                            ("users", "sessions"), ("startup", "autostart"), ("ps", "processes"),
+                            ("complaints", "messages")):  # fmt: skip
+            with self.subTest(word):
+                by_word, by_topic = (
+                    json.loads(self.view(name, self.sample, "--json").stdout)
+                    for name in (word, topic)
+                )
+                self.assertEqual(by_topic, by_word)
+
+    def test_last_is_the_newest_capture_of_this_user(self):
+        said = self.one_line("triage", "last", environment=self.own)
+        self.assertIn("no capture was written yet", said)
+        run("capture", "--for", "0.4s", "--every", "0.2s", "-o", "a.gz", folder=self.folder,
+            environment=self.own)  # fmt: skip
+        found = run("triage", "last", "--json", folder=self.folder, environment=self.own).stdout
+        self.assertEqual(str(self.folder / "a.gz"), json.loads(found)["capture"]["path"])
+        (self.folder / "a.gz").unlink()
+        self.assertIn("a.gz is gone", self.one_line("triage", "last", environment=self.own))

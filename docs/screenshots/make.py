@@ -23,10 +23,13 @@ HERE = Path(__file__).parent
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 DISPLAY = ":97"
 CAPTURE = "demo/capture.jsonl.gz"
+DARK, LIGHT = ("#12161c", "#dfe4ea"), ("#fbfaf7", "#1c2430")
+# these are taken on a light terminal, the others on a dark one
+ON_LIGHT = ("view-processes",)
 # picture and the command shown in it
 TERMINALS = (
     ("triage", f"dunmist triage {CAPTURE}"),
-    ("fix", f"dunmist fix {CAPTURE} --culprit 1; echo; dunmist fix {CAPTURE} --culprit 1 --step 4"),
+    ("fix", f"dunmist fix show {CAPTURE}; echo; dunmist fix do {CAPTURE} pause"),
     (
         "view-processes",
         f"dunmist view processes {CAPTURE} --limit 8 --no-pager; "
@@ -71,9 +74,10 @@ def shoot_terminal(name: str, command: str, folder: Path, wait_s: float = 0.0) -
     done = folder / f"{name}.done"
     path = f"{Path(DUNMIST).parent}:{os.environ['PATH']}"
     line = f"printf '$ %s\\n' {shlex.quote(command)}; {command}; touch {done}; sleep 60"
+    background, foreground = LIGHT if name in ON_LIGHT else DARK
     terminal = subprocess.Popen(
         ["xterm", "-geometry", "158x52+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9",
-         "-bg", "#fbfaf7", "-fg", "#1c2430", "-e", "sh", "-c", line],
+         "-bg", background, "-fg", foreground, "-e", "sh", "-c", line],
         cwd=folder, env={**os.environ, "DISPLAY": DISPLAY, "PATH": path},
     )  # fmt: skip
     limit = time.monotonic() + (wait_s or 60.0)

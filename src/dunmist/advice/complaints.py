@@ -27,6 +27,7 @@ PROGRAM = "program:"
 CLEAR_MOST = 2
 FREEZING: tuple[Kind, ...] = (
     "paging-storm", "oom-kill", "stuck-process", "lock-wait", "memory-short", "disk-slow",
+    "kernel-hung", "graphics-reset",
 )  # fmt: skip
 KILLED: tuple[Kind, ...] = ("oom-kill", "killed-earlier")
 DISK_FAULTS: tuple[Kind, ...] = (

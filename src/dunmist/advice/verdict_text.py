@@ -50,7 +50,8 @@ def headline(diagnosis: Diagnosis, cases: Cases, said: str = "") -> str:
     if leading is None:
         return _verdict(diagnosis, cases, said) + _also(diagnosis)
     text = finding_text(leading)
-    first = "" if text in said else f"{text} "
+    # a name keeps its letters, a sentence begins with a capital
+    first = "" if text in said else f"{_capital(text) if text.startswith('the ') else text} "
     return first + _verdict(diagnosis, cases, f"{said} {text}") + _also(diagnosis)
 
 

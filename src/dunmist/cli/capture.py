@@ -37,6 +37,7 @@ def capture(
     the time. Nothing on the computer is changed.
     """
     from dunmist.jobs import CaptureOptions, run_capture
+    from dunmist.jobs.last_capture import remember
 
     options = CaptureOptions(output, duration_s, every_s, root, note, force, complaints=complaints,
                     until_sure=until_sure)  # fmt: skip
@@ -58,4 +59,5 @@ def capture(
 
         path = run_capture(options, follow=progress_for)
     if str(path) != "-":
+        remember(path)
         click.echo(f"kept {path}; next: dunmist triage {path}", err=True)

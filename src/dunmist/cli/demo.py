@@ -60,10 +60,12 @@ def demo(scenario: str | None, output: Path, force: bool, chapter: str | None, w
         check_output(target, force=force)
     from dunmist.cli.first_screen import LEAST_LINES, first_screen
     from dunmist.jobs.judge import judge
+    from dunmist.jobs.last_capture import remember
     from dunmist.jobs.patient import capture_patient
     from dunmist.reports import write_reports
 
     capture_patient(patient, capture, force=force)
+    remember(capture)
     judged = judge(capture)
     write_reports(judged, targets, force=force)
     columns = shutil.get_terminal_size((100, LEAST_LINES)).columns

@@ -13,8 +13,7 @@ from typing import NamedTuple
 
 import click
 
-from dunmist.advice import GUESSES, Case, FilledStep, Judged, percent, span_text
-from dunmist.cli.busiest import Row, busiest_rows, culprit_rows, heading_of
+from dunmist.advice import GUESSES, Case, Judged, percent, span_text
 from dunmist.cli.sparklines import curve_text
 from dunmist.diagnosis import ResourceState
 from dunmist.harmless import cut_middle, harmless
@@ -25,6 +24,11 @@ from dunmist.reports import (
     ROLE_LOOKS,
     SEVERITY_LOOKS,
     Look,
+    ProgramRow,
+    busiest_rows,
+    culprit_rows,
+    heading_of,
+    leading_steps,
     resource_figures,
     resource_name,
     resource_shares,
@@ -37,12 +41,14 @@ LEAST_COLUMNS, LEAST_LINES, MOST_COLUMNS, MOST_LINES = 80, 24, 160, 60
 WIDE = 100
 # programs that are shown before steps are
 PROGRAMS_LEAST = 3
+# lines that are left before evidence is worth showing
+WHY_LEAST = 4
 # steps, and lines for each, from the most that is shown to the least
 STEPS_TRIED = ((5, 4), (5, 2), (4, 2), (3, 4), (3, 2))
 # lines of the verdict before it is shortened
 VERDICT_MOST = 5
-LABEL, WORD, FIGURES = 13, 10, 30
-RISK = 10
+LABEL, WORD, FIGURES = 13, 10, 31
+RISK, STEP_COLUMNS = 10, 110
 CALM_ALWAYS = ("cpu", "memory")
 CLOCK = "%d %b %H:%M %z"
 KEPT = "\N{NO-BREAK SPACE}"
@@ -77,7 +83,9 @@ def first_screen(judged: Judged, columns: int, rows: int, *, colours: bool) -> s
     room = most - len(above) - len(steps) - len(last) - 2
     who = list(_who(judged, width, max(2, room - 1)))
     others = list(_others(judged, width, room - len(who)))
-    lines = [*above, *who, [], *steps, [], *others, *last]
+    lines = [*above, *who, [], *steps, [], *others]
+    lines += _why(judged, width, most - len(lines) - len(last))
+    lines += last
     # room between the parts goes before any part does
     while len(lines) > most and [] in lines:
         lines.remove([])
@@ -168,7 +176,7 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
     rows = ranked or busiest_rows(judged)
     is_wide = width >= WIDE and bool(ranked)
     each = 2 if is_wide and 2 * len(rows) + 1 <= room else 1
-    widths = (2, 21, 10, 10, 11, 8 if any(row.role != "cause" for row in ranked) else 0)
+    widths = (2, 20, 10, 10, 12, 8 if any(row.role != "cause" for row in ranked) else 0)
     names = ("", "program" if ranked else "the busiest", "process", "owner",
              heading_of(judged), "role" if widths[-1] else "")  # fmt: skip
     head = "".join(f"{name:<{size}}" for name, size in zip(names, widths, strict=True))
@@ -179,7 +187,7 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
             yield [Piece(_fitted(f"  {_background(judged, row)}", width))]
 
 
-def _row(row: Row, widths: tuple[int, ...], width: int) -> Line:
+def _row(row: ProgramRow, widths: tuple[int, ...], width: int) -> Line:
     rank, name, process, owner, figure, role = widths
     more = f"+{row.more}" if row.more else ""
     room = width - sum(widths)
@@ -194,7 +202,7 @@ def _row(row: Row, widths: tuple[int, ...], width: int) -> Line:
     ]
 
 
-def _background(judged: Judged, row: Row) -> str:
+def _background(judged: Judged, row: ProgramRow) -> str:
     """Return when a program began, who started it, and what it is."""
     case = judged.cases.of(row.application)
     if case is None:
@@ -222,10 +230,13 @@ def _what(case: Case) -> str:
 
 def _steps(judged: Judged, width: int, count: int, lines_each: int) -> list[Line]:
     """Return the first steps, each in at most so many lines and with its command."""
-    steps, fix = _ladder(judged)
-    shown, lines = steps[:count], list[Line]()
-    action = 1 + max((len(filled.step.action) for filled in shown), default=0)
-    room = width - action - RISK - 4
+    steps, fix = leading_steps(judged)
+    if not steps:
+        return []
+    shown = steps[:count]
+    action = 1 + max(len(filled.step.action) for filled in shown)
+    room = min(width, STEP_COLUMNS) - action - RISK - 4
+    lines: list[Line] = [[Piece(f"  {'what to do':<{action + room + 2}}risk")]]
     for number, filled in enumerate(shown, start=1):
         step = filled.step
         text = filled.brief or step.text
@@ -241,31 +252,12 @@ def _steps(judged: Judged, width: int, count: int, lines_each: int) -> list[Line
             continue
         undo = f"   undo: {step.undo}" if step.undo else ""
         if fix is not None and filled.act is not None:
-            lines.append([Piece(f"     {fix} --step {number}")])
+            lines.append([Piece(f"     {fix.format(step.action)}")])
         elif len(command) + 5 + len(undo) <= width:
             lines.append([Piece(f"     {harmless(command)}{harmless(undo)}")])
         elif len(command) + 5 <= width:
             lines.append([Piece(f"     {harmless(command)}")])
     return lines
-
-
-def _ladder(judged: Judged) -> tuple[list[FilledStep], str | None]:
-    """Return the steps that the headline means, and the command that carries them out."""
-    diagnosis, cases, worst = judged.diagnosis, judged.cases, judged.triage.verdict.worst
-    if worst.source == "finding":
-        leading = next(
-            finding
-            for finding in diagnosis.findings
-            if (finding.kind, finding.severity) == (worst.what, worst.severity)
-        )
-        return cases.of_finding(leading), None
-    if diagnosis.culprits and not diagnosis.external_cause:
-        case = cases.of_culprit(diagnosis.culprits[0])
-        path = shlex.quote(str(judged.triage.capture.path))
-        return (case.rungs if case else []), f"dunmist fix {path} --culprit 1"
-    findings = [diagnosis.external_cause] if diagnosis.external_cause else diagnosis.findings
-    ladders = (cases.of_finding(finding) for finding in findings)
-    return next((steps for steps in ladders if steps), []), None
 
 
 def _others(judged: Judged, width: int, room: int) -> Iterator[Line]:
@@ -282,6 +274,22 @@ def _others(judged: Judged, width: int, room: int) -> Iterator[Line]:
         more = f" (and {len(others) - shown} more)" if is_last else ""
         yield [Piece("also  ", SEVERITY_LOOKS[finding.severity]),
                Piece(_fitted(finding.text, width - len(more) - 6) + more)]  # fmt: skip
+
+
+def _why(judged: Judged, width: int, room: int) -> list[Line]:
+    """Return the evidence of the answer where there is room for a gap and some of it."""
+    triage = judged.triage
+    worst = triage.verdict.worst
+    evidence = []
+    if worst.source == "finding":
+        first = next(one for one in triage.findings if one.kind == worst.what)
+        evidence = first.evidence
+    elif worst.source == "resource":
+        limiting = next(one for one in triage.resources if one.resource == worst.what)
+        culprits = triage.culprits[0].evidence if triage.culprits else []
+        evidence = [*limiting.evidence, *culprits]
+    lines = [[Piece(_fitted(f"why   {fact.text} [{fact.source}]", width))] for fact in evidence]
+    return [[], *lines[: room - 1]] if room >= WHY_LEAST and lines else []
 
 
 def _last(judged: Judged, width: int) -> Iterator[Line]:

@@ -1,11 +1,13 @@
-"""``dunmist fix``: one step of the ladder, shown, and carried out only when told to."""
+"""``dunmist fix``: steps of the ladder by name, shown, and carried out only when told to."""
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from dunmist.cli.completion import complete_act
+from dunmist.cli.group import GroupWithDefault
 from dunmist.cli.parameters import CAPTURE, Duration, refuse_given
 
 if TYPE_CHECKING:
@@ -17,7 +19,105 @@ PROVE_LEAST_S, PROVE_MOST_S = 20.0, 120.0
 CHOOSING = ("culprit", "pid", "step", "yes", "measure", "prove", "prove_for_s")
 
 
-@click.command()
+@click.group(cls=GroupWithDefault)
+def fix() -> None:
+    """Show the steps against a culprit, and carry one out when told to.
+
+    It acts only on this computer, in the boot of the capture, and on the very processes that were
+    judged. Every act is written down; 'undo' reverses pauses, priorities, limits, and switched-off
+    starts. 'dunmist fix FILE' is 'dunmist fix show FILE'.
+    """
+
+
+def whom_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that say against whom the steps are."""
+    for option in (
+        click.option("--pid", type=click.IntRange(1), metavar="PID",
+                     help="The application that has this process."),
+        click.option("--finding", metavar="KIND",
+                     help="A finding of the triage, by its kind: memory-leak, open-port."),
+        click.option("--culprit", type=click.IntRange(1), metavar="N",
+                     help="The N-th culprit of the triage; without any of these the first."),
+    ):  # fmt: skip
+        command = option(command)
+    return command
+
+
+@fix.command()
+@click.argument("file", type=CAPTURE)
+@click.argument("step", required=False)
+@whom_options
+def show(
+    file: Path, step: str | None, culprit: int | None, finding: str | None, pid: int | None
+) -> None:
+    """List the steps, or show what STEP would do.
+
+    STEP is the name or the number of a step in the list.
+    """
+    from dunmist.cli import fix_actions
+    from dunmist.jobs.selection import rung_of
+
+    chosen = _whom(file, culprit, finding, pid)
+    if step is None:
+        fix_actions.print_ladder(chosen)
+    else:
+        fix_actions.print_rung(chosen, rung_of(chosen, step))
+
+
+@fix.command(name="do")
+@click.argument("file", type=CAPTURE)
+@click.argument("step")
+@whom_options
+@click.option("--yes", is_flag=True, help="Carry the step out without asking.")
+@click.option("--measure/--no-measure", default=True, show_default=True,
+              help="Measure for some seconds before and after whether it helped.")  # fmt: skip
+def do_step(
+    file: Path, step: str, culprit: int | None, finding: str | None, pid: int | None,
+    yes: bool, measure: bool,
+) -> None:  # fmt: skip
+    """Carry out STEP; a terminal asks first.
+
+    STEP is the name or the number of a step in the list. Without --yes and a terminal it only shows
+    what would be done.
+    """
+    _show_and_do(_whom(file, culprit, finding, pid), step, yes=yes, measure=measure)
+
+
+@fix.command(name="undo")
+@click.argument("act", required=False, shell_complete=complete_act)
+def undo_one(act: str | None) -> None:
+    """Reverse an act of the list, or the last one."""
+    _undo(act or LAST)
+
+
+@fix.command(name="list")
+def list_acts() -> None:
+    """List past acts, with what came of them."""
+    from dunmist.cli import fix_actions
+
+    fix_actions.print_journal()
+
+
+@fix.command(name="prove")
+@click.argument("file", type=CAPTURE)
+@whom_options
+@click.option("--for", "prove_for_s", type=Duration(PROVE_LEAST_S, PROVE_MOST_S), default="40s",
+              show_default=True, help="How long it may take.")  # fmt: skip
+@click.option("--yes", is_flag=True, help="Do it without asking.")
+def prove_cause(
+    file: Path, culprit: int | None, finding: str | None, pid: int | None, prove_for_s: float,
+    yes: bool,
+) -> None:  # fmt: skip
+    """Experiment: does the trouble follow the suspect?
+
+    The suspect is paused and resumed several times, in an order that is drawn by chance.
+    """
+    from dunmist.cli import proving
+
+    proving.prove(_whom(file, culprit, finding, pid), prove_for_s, asks=not yes)
+
+
+@fix.command(name=GroupWithDefault.DEFAULT, hidden=True)
 @click.argument("file", type=CAPTURE, required=False)
 @click.option("--culprit", type=click.IntRange(1), metavar="N",
               help="Act on the N-th culprit of the triage.")  # fmt: skip
@@ -38,7 +138,7 @@ CHOOSING = ("culprit", "pid", "step", "yes", "measure", "prove", "prove_for_s")
               help="Reverse an act of the list, or the last one that can be.")  # fmt: skip
 @click.option("--list", "only_list", is_flag=True, help="List past acts and do nothing else.")
 @click.pass_context
-def fix(
+def as_before(
     context: click.Context, /,
     file: Path | None, culprit: int | None, pid: int | None, step: int | None, yes: bool,
     measure: bool, prove: bool, prove_for_s: float, undo: str | None, only_list: bool,
@@ -51,20 +151,16 @@ def fix(
     """
     _refuse_ignored(context, undo, only_list=only_list)
     from dunmist.cli import fix_actions
-    from dunmist.harmless import harmless
-    from dunmist.jobs.acts import undo_act
-    from dunmist.jobs.selection import rung_of
 
     if only_list:
         fix_actions.print_journal()
         return
     if undo is not None:
-        text = undo_act(None if undo == LAST else _number(undo))
-        click.echo(harmless(text))
+        _undo(undo)
         return
     if file is None:
         raise click.UsageError("name a capture, or give --undo or --list")
-    chosen = _chosen(file, culprit, pid)
+    chosen = _whom(file, culprit, None, pid)
     if prove:
         from dunmist.cli import proving
 
@@ -75,6 +171,14 @@ def fix(
     if step is None:
         fix_actions.print_ladder(chosen)
         return
+    _show_and_do(chosen, str(step), yes=yes, measure=measure)
+
+
+def _show_and_do(chosen: "Chosen", step: str, *, yes: bool, measure: bool) -> None:
+    """Show a step, and carry it out where that was said, or is said on a terminal."""
+    from dunmist.cli import fix_actions
+    from dunmist.jobs.selection import rung_of
+
     rung = rung_of(chosen, step)
     fix_actions.print_rung(chosen, rung)
     if rung.act is None:
@@ -89,15 +193,26 @@ def fix(
         click.echo("\nNothing was done; give --yes to carry it out.")
 
 
-def _chosen(file: Path, culprit: int | None, pid: int | None) -> "Chosen":
-    from dunmist.jobs.judge import judge
-    from dunmist.jobs.selection import choose_culprit, choose_owner_of
+def _undo(act: str) -> None:
+    from dunmist.harmless import harmless
+    from dunmist.jobs.acts import undo_act
 
-    if culprit is not None and pid is None:
-        return choose_culprit(judge(file), culprit)
-    if pid is not None and culprit is None:
-        return choose_owner_of(judge(file), pid)
-    raise click.UsageError("say on whom to act: --culprit N or --pid PID")
+    click.echo(harmless(undo_act(None if act == LAST else _number(act))))
+
+
+def _whom(file: Path, culprit: int | None, finding: str | None, pid: int | None) -> "Chosen":
+    """Return the application that is meant: the first culprit where nothing is said."""
+    from dunmist.jobs.judge import judge
+    from dunmist.jobs.selection import choose_culprit, choose_finding, choose_owner_of
+
+    if sum(given is not None for given in (culprit, finding, pid)) > 1:
+        raise click.UsageError("--culprit, --finding and --pid each say whom; give one")
+    judged = judge(file)
+    if pid is not None:
+        return choose_owner_of(judged, pid)
+    if finding is not None:
+        return choose_finding(judged, finding)
+    return choose_culprit(judged, culprit or 1)
 
 
 def _refuse_ignored(context: click.Context, undo: str | None, *, only_list: bool) -> None:

@@ -26,7 +26,8 @@ def print_ladder(chosen: Chosen) -> None:
     click.echo(f"Steps for {harmless(chosen.name)}, safest first:")
     for number, rung in enumerate(chosen.rungs, start=1):
         by = "" if rung.act else ", by a person"
-        say(f"{number:3}. {rung.step.text} [{rung.step.risk}{by}]", indent=5)
+        name = rung.step.action
+        say(f"{number:3}. {name}: {rung.step.text} [{rung.step.risk}{by}]", indent=5)
 
 
 def print_rung(chosen: Chosen, rung: FilledStep) -> None:
@@ -72,7 +73,7 @@ def carry_out(chosen: Chosen, rung: FilledStep, *, measure: bool) -> None:
             after = sample_now(progress_for)
         except KeyboardInterrupt as stop:
             raise Stopped(
-                f"stopped while measuring; act {outcome.number} is done, see 'dunmist fix --list'"
+                f"stopped while measuring; act {outcome.number} is done, see 'dunmist fix list'"
             ) from stop
         measured = compare_measured(chosen, before, after, rung.step.frees)
         keep_effect(outcome.number, measured)
@@ -86,7 +87,7 @@ def carry_out(chosen: Chosen, rung: FilledStep, *, measure: bool) -> None:
 
 def _propose_resuming(chosen: Chosen, number: int) -> None:
     """Offer to let go on what was paused for nothing."""
-    click.echo(harmless(f"It did not help; let {chosen.name} go on: dunmist fix --undo {number}"))
+    click.echo(harmless(f"It did not help; let {chosen.name} go on: dunmist fix undo {number}"))
     if agrees("Do it now?", default=True):
         click.echo(harmless(undo_act(number)))
 

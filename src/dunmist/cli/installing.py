@@ -66,7 +66,7 @@ def remove(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
         == (wanted.unit, wanted.user)
     ]  # fmt: skip
     if not lines:
-        raise Refused(f"{wanted.unit}: was not installed from here; see 'dunmist fix --list'")
+        raise Refused(f"{wanted.unit}: was not installed from here; see 'dunmist fix list'")
     click.echo(f"{wanted.unit} would be stopped, switched off, and {lines[-1].act.file} removed.")
     if asks and not agrees("\nDo it?"):
         click.echo("Nothing was done; give --yes to do it.")

@@ -23,14 +23,14 @@ OBJECTS_UNTIL_COLLECTED = 50_000
 COMMANDS = {
     "capture": "Sample this computer into a file.",
     "triage": "Rank the culprits of a capture and say what to do.",
-    "report": "Write the triage report as a file.",
-    "view": "Show one topic of a capture as a table.",
-    "fleet": "Triage many captures at once, and say what they have in common.",
-    "export": "Write the figures of a capture for other programs.",
+    "view": "Show one topic of a capture, or of now, as a table.",
+    "fix": "Show the steps against a culprit, and carry one out when told to.",
     "compare": "Say what changed between captures, beyond chance.",
+    "report": "Write the triage report as a file.",
     "watch": "Record on and on, and keep what was worth it.",
     "collector": "Write a script that samples a computer with nothing but a shell.",
-    "fix": "Show one step against a culprit, and carry it out when told to.",
+    "fleet": "Triage many captures at once, and say what they have in common.",
+    "export": "Write the figures of a capture for other programs.",
     "demo": "Run a full example on a model computer.",
 }
 
@@ -153,7 +153,7 @@ def _status() -> int:
         return stop.exit_code
     except click.ClickException as error:
         context = getattr(error, "ctx", None)
-        path = context.command_path if context else "dunmist"
+        path = context.command_path.rstrip() if context else "dunmist"
         return _fail(f"{error.format_message().rstrip('.')} (see '{path} --help')", 2)
     except DunmistError as error:
         return _fail(str(error), error.exit_status)

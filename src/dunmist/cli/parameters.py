@@ -141,13 +141,14 @@ def complaint_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the option that says which question the verdict answers."""
     return click.option(
         "--complaint", "complaints", type=Complaint(), multiple=True, metavar="WORD",
-        help="What it is that somebody complained of, which the verdict then answers: "
-        f"{', '.join(COMPLAINTS)} or program:NAME. Repeatable.",
+        help="What somebody complained of; the verdict answers it first. Repeatable. Words: "
+        f"{', '.join(COMPLAINTS)}, program:NAME.",
     )(command)  # fmt: skip
 
 
 FILE = click.Path(path_type=Path, dir_okay=True)
-INCIDENT = "incident:"
+# the newest capture of this user; a file of this name is ./last
+LAST, INCIDENT = "last", "incident:"
 # bytes of the magic number, RFC 1952
 GZIP_BEGINNING = 2
 SIZES = {"": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
@@ -156,7 +157,7 @@ SIZE_LEAST, SIZE_MOST = 1 << 20, 1 << 40
 
 
 class CaptureFile(click.Path):
-    """A capture: a file, or what the flight recorder kept, as ``incident:3`` or by its time."""
+    """A capture: a file, ``last``, or what the flight recorder kept, as ``incident:3``."""
 
     def __init__(self) -> None:
         super().__init__(path_type=Path, dir_okay=True)
@@ -164,8 +165,12 @@ class CaptureFile(click.Path):
     def convert(
         self, value: Any, param: click.Parameter | None, ctx: click.Context | None  # noqa: ANN401
     ) -> Any:  # fmt: skip  # noqa: ANN401
-        """Return the path; fails where no such incident is kept."""
+        """Return the path; fails where no such incident is kept, or no capture was written yet."""
         text = str(value)
+        if text == LAST:
+            from dunmist.jobs.last_capture import last_capture
+
+            return last_capture()
         if not text.startswith(INCIDENT):
             path = super().convert(value, param, ctx)
             return _capture_of(Path(text)) or path
@@ -294,8 +299,9 @@ TOPIC_SYNONYMS = {
     "fans": "heat", "disk": "disks", "io": "disks", "storage": "disks", "net": "links",
     "network": "links", "interfaces": "links", "port": "ports", "sockets": "ports",
     "connections": "ports", "units": "services", "service": "services", "users": "sessions",
-    "logins": "sessions", "startup": "autostart", "hardware": "machine", "dmesg": "complaints",
-    "log": "complaints", "messages": "complaints", "time": "timeline",
+    "logins": "sessions", "startup": "autostart", "hardware": "machine", "dmesg": "messages",
+    "log": "messages", "kernel": "messages", "complaints": "messages", "time": "timeline",
+    "login": "autostart", "start": "boot", "gpu": "heat", "files": "disks", "who": "sessions",
 }  # fmt: skip
 
 
@@ -310,7 +316,14 @@ def check_word(
         raise click.UsageError(f"there is no {kind} '{word}'; {hint}")
 
 
+def topic_of(word: str) -> str:
+    """Return the topic that a word means, in any case of letters; raises UsageError."""
+    topic = TOPIC_SYNONYMS.get(word.lower(), word.lower())
+    check_word("topic", topic if topic in TOPICS else word, TOPICS, TOPIC_SYNONYMS)
+    return topic
+
+
 # the tables of each are in dunmist.tables.TOPICS; 'process' is a page, not a table
 PROCESS = "process"
 TOPICS = ("processes", PROCESS, "cores", "memory", "heat", "ports", "disks", "links", "services",
-          "autostart", "sessions", "machine", "boot", "complaints", "timeline")  # fmt: skip
+          "autostart", "sessions", "machine", "boot", "messages", "timeline")  # fmt: skip

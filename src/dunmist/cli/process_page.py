@@ -128,7 +128,7 @@ def as_text(judged: Judged, page: ProcessPage, width: int) -> Iterator[Renderabl
              for number, rung in enumerate(rungs, start=1)]  # fmt: skip
     yield _grid(steps, 3)
     if rungs:
-        yield Text(f"    dunmist fix FILE --pid {process.pid} --step K shows and does one", "dim")
+        yield Text(f"    dunmist fix do FILE STEP --pid {process.pid} carries one out", "dim")
 
 
 def _grid(rows: list[tuple[str, str]], label_width: int) -> Grid:

@@ -45,8 +45,11 @@ ORDERS: dict[str, tuple[str, Callable[[LiveApplication], float]]] = {
     "4": ("network", lambda one: one.network_bytes_per_s),
     "5": ("heat so far", lambda one: one.cpu_s),
 }
-COLOURS = {"calm": 0, "busy": curses.COLOR_CYAN, "strained": curses.COLOR_YELLOW,
-           "choked": curses.COLOR_RED, "unknown": 0}  # fmt: skip
+# of the 256 colours, those of reports/styles.py, which loads too much for a recorder
+COLOURS = {"calm": 0, "busy": 33, "strained": 166, "choked": 196, "unknown": 0}
+# for a terminal with eight
+FEW_COLOURS = {33: curses.COLOR_CYAN, 166: curses.COLOR_YELLOW, 196: curses.COLOR_RED, 0: 0}
+MANY = 256
 LIMITS = ("strained", "choked")
 # the code that curses gives for the Escape key
 ESCAPE = 27
@@ -88,7 +91,8 @@ class Screen:
         if curses.has_colors() and wants_colours():
             curses.use_default_colors()
             for number, (word, colour) in enumerate(COLOURS.items(), start=1):
-                curses.init_pair(number, colour or -1, -1)
+                shown = colour if curses.COLORS >= MANY else FEW_COLOURS[colour]
+                curses.init_pair(number, shown or -1, -1)
                 self._colours[word] = curses.color_pair(number)
 
     def begin(self, stop: Callable[[], None], header: Header, known: Callable[[], Known]) -> None:

@@ -60,6 +60,7 @@ def triage(
     if file is None:
         refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
         from dunmist.jobs import CaptureOptions, run_capture
+        from dunmist.jobs.last_capture import remember
 
         options = CaptureOptions(
             output, duration_s, every_s, root, note, force, complaints=complaints,
@@ -74,6 +75,7 @@ def triage(
             from dunmist.cli.progress import progress_for
 
             file = run_capture(options, follow=progress_for)
+        remember(file)
         click.echo(f"kept {file}", err=True)
     else:
         refuse_given(context, SAMPLING, f"{file} is sampled already; leave out {{}}")

@@ -18,14 +18,16 @@ from dunmist.cli.completion import (
 from dunmist.cli.parameters import (
     CAPTURE,
     FILE,
+    LAST,
     PROCESS,
-    TOPIC_SYNONYMS,
     TOPICS,
-    check_word,
     part_options,
     refuse_given,
+    topic_of,
 )
 
+# a file, which is resolved once it is known that it is one
+FILE_OR_WHAT = click.Path()
 # what chooses tables, columns and rows
 CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid", "service",
             "port", "listening", "state", "role", "least")  # fmt: skip
@@ -33,7 +35,7 @@ CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid
 
 @click.command()
 @click.argument("topic", metavar="TOPIC", shell_complete=complete_topic)
-@click.argument("file", type=CAPTURE, required=False)
+@click.argument("file", type=FILE_OR_WHAT, required=False)
 @click.argument("what", required=False, shell_complete=complete_what)
 @part_options
 @click.option("--json", "as_json", is_flag=True, help="Print JSON: a list of rows a table.")
@@ -73,21 +75,26 @@ CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid
 @click.option("--pager/--no-pager", default=True, help="Long output on a terminal is paged.")
 @click.pass_context
 def view(
-    context: click.Context, /, topic: str, file: Path | None, what: str | None,
+    context: click.Context, /, topic: str, file: str | None, what: str | None,
     **options: Any,  # noqa: ANN401
 ) -> None:  # fmt: skip
-    """Show TOPIC of the capture FILE.
+    """Show TOPIC of the capture FILE, or of this computer now.
+
+    Without FILE it samples for two seconds. FILE may be 'last', the newest capture.
 
     Topics: processes, process (with WHAT: a number or a name), cores, memory, heat, ports, disks,
-    links, services, autostart, sessions, machine, boot, complaints and timeline.
+    links, services, autostart, sessions, machine, boot, messages and timeline. Other words for
+    them are understood: network, cpu, sensors, users, startup.
     """
-    if topic not in TOPICS and file is None and Path(topic).exists():
+    is_file = topic == LAST or Path(topic).exists()
+    if topic not in TOPICS and file is None and is_file:
         raise click.UsageError(f"the topic is missing before '{topic}'; use {', '.join(TOPICS)}")
-    check_word("topic", topic, TOPICS, TOPIC_SYNONYMS)
-    if file is None:
-        raise click.UsageError(f"the capture is missing; use 'dunmist view {topic} FILE'")
+    topic = topic_of(topic)
+    if topic == PROCESS and what is None and file and not Path(file).is_file():
+        # one argument is the process, and the computer is this one
+        file, what = None, file
     if (topic == PROCESS) != (what is not None):
-        raise click.UsageError("'view process FILE WHAT' takes a process number or name")
+        raise click.UsageError("'view process [FILE] WHAT' takes a process number or name")
     if options["form_of_processes"] and topic != "processes":
         raise click.UsageError(
             f"--{options['form_of_processes']} goes with processes, not with {topic}"
@@ -101,6 +108,18 @@ def view(
         raise click.UsageError("--force overwrites a picture; name one with -o")
     elif topic == PROCESS:
         refuse_given(context, CHOOSING, "the page of a process has no rows to choose; leave out {}")
+    if file is None:
+        refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
+        from dunmist.jobs.quick_sample import quick_sample
+
+        with quick_sample() as path:
+            _show(path, topic, what, options)
+        return
+    _show(CAPTURE.convert(file, None, context), topic, what, options)
+
+
+def _show(file: Path, topic: str, what: str | None, options: dict[str, Any]) -> None:
+    """Judge a capture and show a topic of it as asked."""
     from dunmist.cli import viewing
     from dunmist.jobs.judge import judge, part_of
 

@@ -43,7 +43,7 @@ def carry_out(
     except KeyboardInterrupt as stop:
         # the journal keeps it as begun, with all that undoing it needs
         raise Stopped(
-            f"stopped in the middle of act {number}; 'dunmist fix --undo {number}' takes back "
+            f"stopped in the middle of act {number}; 'dunmist fix undo {number}' takes back "
             f"what was done of it, where that can be"
         ) from stop
     except (OSError, DunmistError) as error:

@@ -100,7 +100,7 @@ def _restored(line: JournalLine, root: Root, write: Callable[[int, int], None]) 
         except PermissionError as error:
             raise Refused(
                 f"process {target.pid} ({target.name}): only the administrator may raise a "
-                f"priority again; run 'dunmist fix --undo {line.number}' as administrator"
+                f"priority again; run 'dunmist fix undo {line.number}' as administrator"
             ) from error
 
     return reverse_each(line, root, "as before", restore)

@@ -66,9 +66,9 @@ def _find(lines: list[JournalLine], number: int | None, journal: Path) -> Journa
         return left[-1]
     acts = _acts(lines)
     if number not in acts:
-        raise Refused(f"{journal}: holds no act {number}; see 'dunmist fix --list'")
+        raise Refused(f"{journal}: holds no act {number}; see 'dunmist fix list'")
     if number in undone(lines):
-        raise Refused(f"act {number} was undone already; see 'dunmist fix --list'")
+        raise Refused(f"act {number} was undone already; see 'dunmist fix list'")
     if acts[number].act.verb not in UNDOABLE:
         raise Refused(
             f"act {number} ({acts[number].act.verb}) cannot be undone: start again what was ended"

@@ -34,9 +34,29 @@ def choose_culprit(judged: Judged, rank: int) -> Chosen:
         count = len(culprits)
         raise WrongUsage(
             f"{file}: has {count} culprit{'s' if count != 1 else ''}, not {rank}; "
-            f"see 'dunmist triage {file}', or give --pid"
+            f"see 'dunmist triage {file}', or give --pid or --finding"
         )
     return _chosen(judged, culprits[rank - 1].application)
+
+
+def choose_finding(judged: Judged, kind: str) -> Chosen:
+    """Return the application of the first finding of a kind, with the steps against that.
+
+    Raises UnknownName when there is no such finding, WrongUsage when it is of no application.
+    """
+    file, findings = judged.series.path, judged.diagnosis.findings
+    finding = next((finding for finding in findings if finding.kind == kind), None)
+    if finding is None:
+        kinds = ", ".join(dict.fromkeys(finding.kind for finding in findings)) or "none"
+        raise UnknownName(f"{file}: has no finding '{kind}'; it has {kinds}")
+    case = judged.cases.of(finding.application) if finding.application else None
+    if finding.application is None or case is None:
+        raise WrongUsage(
+            f"{file}: {kind} is of no program, so its steps are for a person; see 'dunmist triage "
+            f"{file} --full'"
+        )
+    steps = judged.cases.of_finding(finding)
+    return Chosen(judged, finding.application, case._replace(rungs=steps))
 
 
 def choose_owner_of(judged: Judged, pid: int) -> Chosen:
@@ -57,14 +77,22 @@ def _chosen(judged: Judged, application: Application) -> Chosen:
     return Chosen(judged, application, case)
 
 
-def rung_of(chosen: Chosen, step: int) -> FilledStep:
-    """Return one rung by its number; raises WrongUsage when there is none."""
-    if step > len(chosen.rungs):
+def rung_of(chosen: Chosen, step: str) -> FilledStep:
+    """Return one step by its name or number; raises WrongUsage or UnknownName."""
+    number = plain_number(step)
+    if number is None:
+        names = [rung.step.action for rung in chosen.rungs]
+        if step not in names:
+            near = get_close_matches(step, names, n=1)
+            hint = f"did you mean '{near[0]}'?" if near else f"it has {', '.join(names)}"
+            raise UnknownName(f"there is no step '{step}' against {chosen.name}; {hint}")
+        return chosen.rungs[names.index(step)]
+    if not 1 <= number <= len(chosen.rungs):
         raise WrongUsage(
-            f"the ladder of {chosen.name} has {len(chosen.rungs)} steps, not {step}; leave --step "
-            f"out to see them"
+            f"the ladder of {chosen.name} has {len(chosen.rungs)} steps, not {number}; leave the "
+            f"step out to see them"
         )
-    return chosen.rungs[step - 1]
+    return chosen.rungs[number - 1]
 
 
 def find_process(judged: Judged, what: str) -> Process:

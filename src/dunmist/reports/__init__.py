@@ -17,6 +17,13 @@ from dunmist.reports.glance import (
     resource_name,
     resource_shares,
 )
+from dunmist.reports.leading_steps import leading_steps
+from dunmist.reports.program_rows import (
+    ProgramRow,
+    busiest_rows,
+    culprit_rows,
+    heading_of,
+)
 from dunmist.reports.sections import done_section, triage_document
 from dunmist.reports.side_by_side import write_reports
 from dunmist.reports.styles import (
@@ -39,15 +46,20 @@ __all__ = [
     "SEVERITY_LOOKS",
     "Document",
     "Look",
+    "ProgramRow",
     "Section",
     "beside_normal_section",
     "brief_text",
+    "busiest_rows",
     "check_ending",
     "comparison_document",
     "comparison_json",
+    "culprit_rows",
     "culprit_shares",
     "document_text",
     "done_section",
+    "heading_of",
+    "leading_steps",
     "owner_document",
     "resource_figures",
     "resource_name",

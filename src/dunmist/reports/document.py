@@ -77,13 +77,24 @@ class Figure:
 class Glimpse:
     """One thing over time: its name, a word for it with its look, figures, and shares from 0 to 1.
 
-    Unknown is None.
+    Unknown is None. ``about`` is a line below it.
     """
 
     name: str
     word: str
     figures: str
     shares: list[float | None]
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class GlanceStep:
+    """One of the first steps: its name, what to do, its risk, and the command that does it."""
+
+    action: str
+    text: str
+    risk: str
+    command: str | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,8 +105,8 @@ class Glance:
     """
 
     resources: list[Glimpse]
-    culprits: list[Glimpse]
-    first: str
+    programs: list[Glimpse]
+    steps: list[GlanceStep]
 
 
 Block = Paragraph | Items | TextTable | StepList | Figure | Glance
@@ -179,8 +190,18 @@ def _harmless_block(block: Block) -> Block:
     if isinstance(block, Glance):
         return Glance(
             [replace(resource, name=harmless(resource.name)) for resource in block.resources],
-            [replace(culprit, name=harmless(culprit.name)) for culprit in block.culprits],
-            harmless(block.first),
+            [
+                replace(program, name=harmless(program.name), about=harmless(program.about))
+                for program in block.programs
+            ],
+            [
+                replace(
+                    step,
+                    text=harmless(step.text),
+                    command=None if step.command is None else harmless(step.command),
+                )
+                for step in block.steps
+            ],
         )
     rows = [[harmless(cell) for cell in row] for row in block.rows]
     return replace(block, caption=harmless(block.caption), rows=rows)

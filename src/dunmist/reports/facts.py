@@ -30,7 +30,7 @@ from dunmist.tables import (
 ROWS_MOST, HOLDERS_MOST = 60, 10
 # topics whose tables stand in the appendix
 APPENDIX = ("processes", "disks", "links", "services", "autostart", "sessions", "machine",
-            "boot", "complaints")  # fmt: skip
+            "boot", "messages")  # fmt: skip
 # what filters by numbers that have a row of their own
 REFERRED = {"pid": "process", "port": "port"}
 # tables of the appendix that the report has elsewhere, or that have too many rows to read

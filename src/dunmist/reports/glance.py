@@ -1,4 +1,4 @@
-"""What is seen at a glance: resources and culprits over time as shares, and the first step.
+"""What is seen at a glance: resources and programs over time as shares, and the first steps.
 
 The first screen of a terminal and the head of a page are both made of it. Scales tell the truth:
 shares stand between 0 and 1, heat between a room and the limit of its sensor.
@@ -6,14 +6,18 @@ shares stand between 0 and 1, heat between a room and the limit of its sensor.
 
 from dunmist.advice import Judged, percent
 from dunmist.diagnosis import RESOURCE_BY_WORD, Culprit, Examination, ResourceState
-from dunmist.reports.document import Glance, Glimpse
+from dunmist.harmless import cut_middle
+from dunmist.reports.document import Glance, GlanceStep, Glimpse
+from dunmist.reports.leading_steps import leading_steps
+from dunmist.reports.program_rows import ProgramRow, busiest_rows, culprit_rows, heading_of
 from dunmist.series import Series
 
 # less than this is nothing that anybody needs to read at the desk
 TOLD_LEAST = 0.005
 # one point for half a percent of a usual page's width
-POINTS, CULPRITS_SHOWN = 60, 3
-NOTE = "note"
+POINTS, PROGRAMS_SHOWN, STEPS_SHOWN = 60, 3, 4
+# characters of a command line in half a page
+COMMAND_MOST = 90
 # which sensor, and which of all processors, stand in the full text
 NAMELESS = ("heat", "cpu", "memory", "swap")
 
@@ -28,12 +32,46 @@ def glance(judged: Judged) -> Glance:
         for state in judged.diagnosis.resources
         if state.trace is not None
     ]  # fmt: skip
-    culprits = [
-        Glimpse(culprit.name, culprit.role, f"{percent(culprit.score)} of it",
-                culprit_shares(judged, culprit, POINTS))
-        for culprit in judged.diagnosis.culprits[:CULPRITS_SHOWN]
+    return Glance(resources, _programs(judged), _steps(judged))
+
+
+def _programs(judged: Judged) -> list[Glimpse]:
+    """Return the ranked programs over time, or the busiest ones, of which none is to blame."""
+    culprits = judged.diagnosis.culprits
+    if not culprits:
+        return [
+            Glimpse(row.name, "", f"{row.figure} {heading_of(judged)}", [], _about(row))
+            for row in busiest_rows(judged)[:PROGRAMS_SHOWN]
+        ]
+    return [
+        Glimpse(culprit.name, culprit.role, f"{percent(culprit.score)} of it, {row.figure} "
+                f"{heading_of(judged)}", culprit_shares(judged, culprit, POINTS), _about(row))
+        for culprit, row in zip(
+            culprits[:PROGRAMS_SHOWN], culprit_rows(judged)[:PROGRAMS_SHOWN], strict=True
+        )
     ]  # fmt: skip
-    return Glance(resources, culprits, _first(judged))
+
+
+def _about(row: ProgramRow) -> str:
+    more = f" and {row.more} more" if row.more else ""
+    return f"process {row.pid}{more}, of {row.owner}: {cut_middle(row.command, COMMAND_MOST)}"
+
+
+def _steps(judged: Judged) -> list[GlanceStep]:
+    steps, fix = leading_steps(judged)
+    return [
+        GlanceStep(
+            filled.step.action,
+            _capital(filled.brief or filled.step.text),
+            filled.step.risk,
+            fix.format(filled.step.action) if fix and filled.act else filled.step.command,
+        )
+        for filled in steps[:STEPS_SHOWN]
+    ]
+
+
+def _capital(text: str) -> str:
+    return text[:1].upper() + text[1:]
 
 
 def resource_name(state: ResourceState) -> str:
@@ -77,14 +115,3 @@ def culprit_shares(judged: Judged, culprit: Culprit, points: int) -> Shares:
 
 def _share(value: float) -> float:
     return min(max(value, 0.0), 1.0)
-
-
-def _first(judged: Judged) -> str:
-    if judged.triage.culprits and judged.triage.culprits[0].steps:
-        return judged.triage.culprits[0].steps[0].text
-    grave = (
-        finding
-        for finding in judged.triage.findings
-        if judged.diagnosis.limiting or finding.severity != NOTE
-    )
-    return next((step.text for one in grave for step in one.steps), "")

@@ -11,6 +11,7 @@ from dunmist.advice import (
     Triage,
     percent,
 )
+from dunmist.diagnosis import LevelWord, Severity
 from dunmist.reports.document import (
     Block,
     Document,
@@ -25,9 +26,13 @@ from dunmist.reports.document import (
 
 # resources whose figures people ask for even when they are calm
 BY_FIX = (
-    "Process numbers are those of the capture and may be given away again. 'dunmist fix {path} "
-    "--culprit 1 --step K' checks that they are still the same before it acts, and can undo."
+    "Process numbers are those of the capture and may be given away again. 'dunmist fix do "
+    "{path} STEP' checks that they are still the same before it acts, and can undo."
 )
+# the look of a page whose worst is a finding
+LEVEL_OF: dict[Severity | None, LevelWord] = {
+    "note": "busy", "concern": "strained", "urgent": "choked",
+}  # fmt: skip
 # where no program is to blame, the steps of so many findings are said at once
 FINDINGS_FIRST = 3
 ALWAYS_SHOWN = ("cpu", "memory")
@@ -52,7 +57,10 @@ def document_of(triage: Triage, sections: list[Section]) -> Document:
     """Return a document with those sections that say something."""
     title = f"Triage of {triage.capture.host or 'an unnamed computer'}"
     kept = [section for section in sections if section.blocks]
-    return made_harmless(Document(title, triage.verdict.level, kept))
+    worst = triage.verdict.worst
+    is_finding = worst.source == "finding" and worst.severity is not None
+    level = LEVEL_OF[worst.severity] if is_finding else triage.verdict.level
+    return made_harmless(Document(title, level, kept))
 
 
 def verdict(triage: Triage) -> Section:

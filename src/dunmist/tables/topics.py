@@ -35,7 +35,7 @@ TOPICS: dict[str, tuple[Table, ...]] = {
     "sessions": (SESSIONS, OWNERS),
     "machine": (MACHINE, MODULES),
     "boot": (BOOT, BOOT_UNITS),
-    "complaints": (COMPLAINTS,),
+    "messages": (COMPLAINTS,),
     "timeline": (RESOURCE_LEVELS, EVENTS),
 }
 Form = Literal["each", "flat", "tree"]

@@ -1,4 +1,4 @@
-"""The rows of programs on the first screen: process, owner, the figure that counts, command."""
+"""The programs beside the verdict: process, owner, the figure that counts, command."""
 
 from collections.abc import Callable
 from typing import NamedTuple
@@ -8,10 +8,10 @@ from dunmist.diagnosis import ResourceWord, Role
 from dunmist.series import Application
 
 # programs that are shown where none is ranked, and what is too little to be shown
-BUSIEST_SHOWN, LEAST_CORES = 5, 0.005
+BUSIEST_SHOWN, LEAST_CORES, LEAST_BYTES = 5, 0.005, 10_000.0
 
 
-class Row(NamedTuple):
+class ProgramRow(NamedTuple):
     """One program; ``rank`` and ``role`` are None where it is not ranked."""
 
     rank: int | None
@@ -31,20 +31,24 @@ class _Figure(NamedTuple):
     heading: str
     amount: Callable[[Application], float]
     text: Callable[[float], str]
+    least: float
 
 
-_CORES = _Figure("cores", lambda application: application.cores.mean(), lambda n: f"{n:.2f}")
+_CORES = _Figure(
+    "cores", lambda application: application.cores.mean(), lambda n: f"{n:.2f}", LEAST_CORES
+)
 _FIGURES: dict[ResourceWord, _Figure] = {
     "memory": _Figure(
-        "memory", lambda application: application.private_bytes.median() or 0.0, size_text
+        "memory", lambda application: application.private_bytes.median() or 0.0, size_text,
+        LEAST_BYTES,
     ),
     "disk": _Figure(
         "disk", lambda application: application.disk_bytes_per_s.mean(),
-        lambda n: f"{size_text(n)}/s",
+        lambda n: f"{size_text(n)}/s", LEAST_BYTES,
     ),
     "link": _Figure(
         "network", lambda application: application.network_bytes_per_s.mean(),
-        lambda n: f"{size_text(n)}/s",
+        lambda n: f"{size_text(n)}/s", LEAST_BYTES,
     ),
 }  # fmt: skip
 _FIGURES["swap"] = _FIGURES["memory"]
@@ -55,7 +59,7 @@ def heading_of(judged: Judged) -> str:
     return _figure(judged).heading
 
 
-def culprit_rows(judged: Judged) -> list[Row]:
+def culprit_rows(judged: Judged) -> list[ProgramRow]:
     """Return the ranked programs."""
     return [
         _row(judged, culprit.application, rank, culprit.role)
@@ -63,14 +67,14 @@ def culprit_rows(judged: Judged) -> list[Row]:
     ]
 
 
-def busiest_rows(judged: Judged) -> list[Row]:
+def busiest_rows(judged: Judged) -> list[ProgramRow]:
     """Return the programs that used most of what counts, the greatest first."""
     figure = _figure(judged)
     others = [
         application
         for application in judged.series.applications
         if not (application.observer or application.kernel)
-        and (figure is not _CORES or figure.amount(application) >= LEAST_CORES)
+        and figure.amount(application) >= figure.least
     ]
     others.sort(key=lambda application: -figure.amount(application))
     return [_row(judged, application, None, None) for application in others[:BUSIEST_SHOWN]]
@@ -81,13 +85,15 @@ def _figure(judged: Judged) -> _Figure:
     return _FIGURES.get(limiting, _CORES) if limiting else _CORES
 
 
-def _row(judged: Judged, application: Application, rank: int | None, role: Role | None) -> Row:
+def _row(
+    judged: Judged, application: Application, rank: int | None, role: Role | None
+) -> ProgramRow:
     figure, main = _figure(judged), application.main
     running = len(application.living) or len(application.members)
     words = list(main.facts.command_line or ()) if main else []
     # where the program lies is in the views; here its arguments have to fit
     command = " ".join([words[0].rpartition("/")[2] or words[0], *words[1:]]) if words else ""
-    return Row(
+    return ProgramRow(
         rank=rank,
         role=role,
         application=application,

@@ -1,0 +1,21 @@
+"""Sample this computer for a moment, for a question about now."""
+
+import contextlib
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+from dunmist.jobs.capture import CaptureOptions, run_capture
+
+# long enough for a rate, and short enough for somebody who waits for the answer
+DURATION_S, EVERY_S = 2.0, 0.5
+
+
+@contextlib.contextmanager
+def quick_sample() -> Iterator[Path]:
+    """Give a capture of two seconds of now, which is removed afterwards.
+
+    Raises UnreadableComputer or OutputError.
+    """
+    with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
+        yield run_capture(CaptureOptions(Path(folder) / "now.jsonl.gz", DURATION_S, EVERY_S))

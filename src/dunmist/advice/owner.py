@@ -24,18 +24,30 @@ class Told(NamedTuple):
 def tell_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> Told:
     """Return what to tell; ``done`` says what was carried out on the computer."""
     words = owner_wording()
-    limiting = diagnosis.limiting
+    limiting, outside = diagnosis.limiting, diagnosis.external_cause
     key = limiting or ("calm" if diagnosis.level == "calm" else "busy")
-    found = [words["found"].get(key, words["found"]["busy"]), *_cause(diagnosis, cases)]
     kinds = {finding.kind for finding in diagnosis.findings}
     told = {
-        finding.kind: subject_of(finding)
+        finding.kind: subject_of(finding).removesuffix(".service")
         for finding in diagnosis.findings
         if finding.kind in words["finding"]
+        # the sentence about heat says it
+        and not (limiting == "heat" and finding.kind == "overheating")
     }
-    found += [words["finding"][kind].format(subject=subject) for kind, subject in told.items()
-              if not (limiting == "heat" and kind == "overheating")]  # fmt: skip
+    findings = {kind: words["finding"][kind].format(subject=subject)
+                for kind, subject in told.items()}  # fmt: skip
+    is_well = limiting is None and bool(findings)
+    # what is wrong comes before what is not, and a cause before what it does
+    if is_well:
+        found = [*findings.values(), words["found"]["otherwise"]]
+    elif outside and outside.kind in findings:
+        found = [findings.pop(outside.kind), words["found"]["because"], *findings.values()]
+    else:
+        load = words["found"].get(key, words["found"]["busy"])
+        found = [load, *_cause(diagnosis, cases), *findings.values()]
     watch = [words["watch"][limiting]] if limiting in words["watch"] else []
+    if is_well:
+        watch.append(words["watch"]["again"])
     if "storage-full" in kinds and limiting != "storage":
         watch.append(words["watch"]["storage"])
     return Told(
@@ -66,7 +78,8 @@ def _cause(diagnosis: Diagnosis, cases: Cases) -> list[str]:
 def _next(diagnosis: Diagnosis, cases: Cases) -> list[str]:
     words = owner_wording()["next"]
     if diagnosis.limiting is None:
-        return []
+        is_well = all(finding.severity == "note" for finding in diagnosis.findings)
+        return [] if is_well else [words["help-technician"]]
     first = diagnosis.cause
     case = cases.of_culprit(first) if first else None
     if first is None or case is None:

@@ -61,7 +61,7 @@ def _block(block: Block) -> list[str]:
         lines = []
         for number, step in enumerate(block.steps, 1):
             head = f"{number}. "
-            lines.append(f"{head}{escaped(step.text)} Risk: {step.risk}.")
+            lines.append(f"{head}**{step.action}**: {escaped(step.text)} Risk: {step.risk}.")
             inset = " " * len(head)
             if step.command:
                 fence = _longer_than_in(step.command, least=3)

@@ -126,7 +126,7 @@ def _put_item(page: FPDF, mark: str, text: str) -> None:
 
 
 def _put_step(page: FPDF, number: int, step: Step) -> None:
-    _put_item(page, f"{number}.", step.text)
+    _put_item(page, f"{number}.", f"{step.action}: {step.text}")
     if step.command:
         _put_code(page, "", step.command)
     if step.undo:

@@ -78,11 +78,15 @@ def what_to_do(triage: Triage) -> Section:
     if not triage.culprits:
         for finding, steps in _foremost(triage):
             blocks += [Paragraph(finding.text), StepList(steps)]
-        if triage.verdict.limiting is None:
-            blocks.insert(0, Paragraph("Nothing needs to be done about the load."))
+        if not blocks and triage.verdict.limiting is None:
+            blocks = [Paragraph("Nothing needs to be done.")]
         elif not blocks:
             blocks = [Paragraph("Look at the findings below; no single program can be acted on.")]
         return Section("What to do", blocks)
+    worst = triage.verdict.worst
+    if worst.source == "finding":
+        leading = next(finding for finding in triage.findings if finding.kind == worst.what)
+        blocks += [Paragraph(leading.text), StepList(leading.steps)] if leading.steps else []
     first = triage.culprits[0]
     if first.caution:
         blocks.append(Paragraph(f"Caution: {first.caution}"))

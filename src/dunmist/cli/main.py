@@ -31,6 +31,7 @@ COMMANDS = {
     "collector": "Write a script that samples a computer with nothing but a shell.",
     "fleet": "Triage many captures at once, and say what they have in common.",
     "export": "Write the figures of a capture for other programs.",
+    "explain": "Say what a word on the screen means.",
     "demo": "Run a full example on a model computer.",
 }
 

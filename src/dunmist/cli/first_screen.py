@@ -50,6 +50,8 @@ VERDICT_MOST = 5
 LABEL, WORD, FIGURES = 13, 10, 31
 RISK, STEP_COLUMNS = 10, 110
 CALM_ALWAYS = ("cpu", "memory")
+# characters between columns, and of a name and an owner
+GAP, NAME_MOST, OWNER_MOST = 2, 22, 12
 CLOCK = "%d %b %H:%M %z"
 KEPT = "\N{NO-BREAK SPACE}"
 
@@ -159,7 +161,9 @@ def _calm(state: ResourceState, series: Series) -> str:
 
 
 def _resource(state: ResourceState, series: Series, width: int) -> Line:
-    name = cut_middle(harmless(resource_name(state)), LABEL - 1)
+    name = harmless(resource_name(state))
+    # what has a long name is named below
+    name = name if len(name) < LABEL else state.resource
     room = max(1, width - LABEL - WORD - FIGURES)
     look = LEVEL_LOOKS[state.level]
     return [
@@ -176,30 +180,36 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
     rows = ranked or busiest_rows(judged)
     is_wide = width >= WIDE and bool(ranked)
     each = 2 if is_wide and 2 * len(rows) + 1 <= room else 1
-    widths = (2, 20, 10, 10, 12, 8 if any(row.role != "cause" for row in ranked) else 0)
-    names = ("", "program" if ranked else "the busiest", "process", "owner",
-             heading_of(judged), "role" if widths[-1] else "")  # fmt: skip
-    head = "".join(f"{name:<{size}}" for name, size in zip(names, widths, strict=True))
-    yield [Piece(f"{head}command")]
-    for row in rows[: max(1, (room - 1) // each)]:
-        yield _row(row, widths, width)
+    head = ("", "program" if ranked else "the busiest", "process", "owner", heading_of(judged),
+            "role")  # fmt: skip
+    cells = [_cells(row) for row in rows]
+    widths = [GAP + max(map(len, column)) for column in zip(head, *cells, strict=True)]
+    widths[0] = GAP
+    if all(row.role == "cause" for row in ranked):
+        # a column of one role says nothing
+        widths[-1] = 0
+    titles = "".join(f"{name:<{size}}" for name, size in zip(head, widths, strict=True) if size)
+    yield [Piece(f"{titles}command")]
+    for row, texts in zip(rows[: max(1, (room - 1) // each)], cells, strict=False):
+        looks = (BOLD, BOLD if row.rank else None, None, None, None,
+                 ROLE_LOOKS[row.role] if row.role else None)  # fmt: skip
+        line = [
+            Piece(f"{text:<{size}}", look)
+            for text, size, look in zip(texts, widths, looks, strict=True)
+            if size
+        ]
+        yield [*line, Piece(cut_middle(harmless(row.command), width - sum(widths)))]
         if each > 1:
             yield [Piece(_fitted(f"  {_background(judged, row)}", width))]
 
 
-def _row(row: ProgramRow, widths: tuple[int, ...], width: int) -> Line:
-    rank, name, process, owner, figure, role = widths
+def _cells(row: ProgramRow) -> tuple[str, ...]:
+    """Return rank, name, process, owner, figure and role of a program."""
     more = f"+{row.more}" if row.more else ""
-    room = width - sum(widths)
-    look = ROLE_LOOKS[row.role] if row.role else None
-    return [
-        Piece(f"{row.rank or '':<{rank}}", BOLD),
-        Piece(f"{cut_middle(harmless(row.name), name - 1):<{name}}", BOLD if row.rank else None),
-        Piece(f"{f'{row.pid}{more}':<{process}}"),
-        Piece(f"{cut_middle(harmless(row.owner), owner - 1):<{owner}}{row.figure:<{figure}}"),
-        *([Piece(f"{row.role or '':<{role}}", look)] if role else []),
-        Piece(cut_middle(harmless(row.command), room)),
-    ]
+    return (
+        str(row.rank or ""), cut_middle(harmless(row.name), NAME_MOST), f"{row.pid}{more}",
+        cut_middle(harmless(row.owner), OWNER_MOST), row.figure, row.role or "",
+    )  # fmt: skip
 
 
 def _background(judged: Judged, row: ProgramRow) -> str:
@@ -252,7 +262,8 @@ def _steps(judged: Judged, width: int, count: int, lines_each: int) -> list[Line
             continue
         undo = f"   undo: {step.undo}" if step.undo else ""
         if fix is not None and filled.act is not None:
-            lines.append([Piece(f"     {fix.format(step.action)}")])
+            command = fix.format(step.action)
+            lines.append([Piece(f"{'':<{5 if len(command) + 5 <= width else 2}}{command}")])
         elif len(command) + 5 + len(undo) <= width:
             lines.append([Piece(f"     {harmless(command)}{harmless(undo)}")])
         elif len(command) + 5 <= width:

@@ -22,8 +22,9 @@ from dunmist.computer import Root
 from dunmist.errors import Refused
 from dunmist.fixing import carry_out, read_journal, undo
 from dunmist.jobs import journal_path
+from dunmist.simulation import load_scenario
 from tests.bus_stand_in import StandIn
-from tests.program import DUNMIST, InFolder, run, start_busy
+from tests.program import DUNMIST, InFolder, capture_model, run, start_busy
 
 READY = "import os, time\nprint('ready', os.getpid(), flush=True)\n"
 SLEEP = READY + "time.sleep(60)\n"
@@ -568,3 +569,42 @@ class Units(InFolder):
         self.assertIsNone(child.poll())
         self.assertEqual([], self.asked(bus))
         self.assertEqual([], read_journal(self.journal))
+
+
+class ByName(InFolder):
+    """Steps are shown and asked for by name, against a culprit, a process or a finding."""
+
+    def fix(self, *arguments, **options):
+        done = run("fix", *arguments, folder=self.folder, **options)
+        return " ".join((done.stdout + done.stderr).split())
+
+    def test_a_step_is_its_name_or_its_number(self):
+        listed = self.fix("show", self.sample)
+        self.assertEqual(listed, self.fix(self.sample))
+        self.assertEqual(listed, self.fix(self.sample, "--culprit", "1"))
+        number = re.search(r"(\d+)\. pause: ", listed)[1]
+        by_name = self.fix("show", self.sample, "pause")
+        self.assertIn("risk: reversible", by_name)
+        self.assertEqual(by_name, self.fix("show", self.sample, number))
+        self.assertIn("From here it would be refused", self.fix("do", self.sample, "pause"))
+        refused = self.fix("do", self.sample, "pause", "--yes", status=1)
+        self.assertIn("model or a copy", refused)
+
+    def test_the_steps_of_a_finding_are_reached_too(self):
+        path = capture_model(load_scenario("slow-drip"), self.folder / "drip.gz", 20.0)
+        self.assertIn("has 0 culprits", self.one_line("fix", "show", path, status=2))
+        steps = self.fix("show", path, "--finding", "memory-leak")
+        self.assertIn("restart-service: Restart the service chart-tiles.service", steps)
+        said = self.one_line("fix", "show", path, "--finding", "leak", status=2)
+        self.assertIn("it has memory-leak", said)
+
+    def test_what_is_not_there_is_one_line(self):
+        for arguments, said in (
+            (("do", self.sample, "pausse"), "did you mean 'pause'"),
+            (("do", self.sample, "99"), "steps, not 99"),
+            (("show", self.sample, "--culprit", "1", "--pid", "3"), "give one"),
+            (("do", self.sample), "Missing argument 'STEP'"),
+            (("undo", "x"), "takes the number of an act"),
+        ):
+            with self.subTest(said):
+                self.assertIn(said, self.one_line("fix", *arguments, status=2))

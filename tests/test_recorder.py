@@ -163,7 +163,7 @@ class Recording(InFolder):
         return found
 
     def listed(self):
-        return run("watch", "--incidents", **self.options).stdout
+        return run("watch", "list", **self.options).stdout
 
     def test_what_somebody_says_is_kept_and_triaged(self):
         recorder = self.begin()
@@ -190,7 +190,7 @@ class Recording(InFolder):
             list(reader.lines())
             self.assertTrue(reader.complete)
         since = datetime.now() - timedelta(seconds=60)
-        run("watch", "--recall", since.isoformat(), "--for", "2m", "-o", "cut.gz", **self.options)
+        run("watch", "recall", since.isoformat(), "--for", "2m", "-o", "cut.gz", **self.options)
         self.assertGreater(self.triage(self.folder / "cut.gz")["capture"]["ticks"], 5)
         for one in (*self.place.rglob("*.gz"), *self.place.rglob("*.json")):
             self.assertEqual(0o600, one.stat().st_mode & 0o777, one)
@@ -327,7 +327,7 @@ class WithServiceManager(InFolder):
         while not socket_file.exists() and time.monotonic() < end:
             time.sleep(0.1)
         time.sleep(2.0)
-        run("watch", "--mark", "the film stutters", **self.options)
+        run("watch", "mark", "the film stutters", **self.options)
         recorder.send_signal(signal.SIGINT)
         recorder.communicate(timeout=60)
         (told,) = [body for name, body in self.bus.calls if name == "Notify"]

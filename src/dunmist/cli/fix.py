@@ -227,5 +227,5 @@ def _number(text: str) -> int:
 
     number = plain_number(text)
     if number is None:
-        raise click.UsageError(f"--undo takes the number of an act, not '{text[:40]}'")
+        raise click.UsageError(f"undo takes the number of an act, not '{text[:40]}'")
     return number

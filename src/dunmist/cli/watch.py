@@ -1,11 +1,13 @@
 """``dunmist watch``: the flight recorder."""
 
+from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import click
 
+from dunmist.cli.group import GroupWithDefault
 from dunmist.cli.parameters import (
     EVERY_MOST_S,
     FILE,
@@ -33,7 +35,133 @@ class WatchOptions(NamedTuple):
     sudo: bool = False
 
 
-@click.command()
+@click.group(cls=GroupWithDefault)
+def watch() -> None:
+    """Record on and on into a ring, and keep what is worth it.
+
+    An incident begins when a resource is strained for some seconds, memory runs out or heat cuts
+    the clock. A program that hangs and a mark begin one as well. The minutes around it become a
+    capture of their own: 'dunmist triage incident:3'. 'dunmist watch' is 'dunmist watch run'.
+    """
+
+
+def ring_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that say how a recorder records."""
+    for option in (
+        click.option("--tell", is_flag=True, help="Tell the person at the screen of incidents."),
+        click.option("--most", "most_bytes", type=Size(), default="64MiB", show_default=True,
+                     help="How many bytes it may take."),
+        click.option("--keep", "keep_s", type=Duration(300.0, FOR_MOST_S), default="60m",
+                     show_default=True, help="How long is kept; the oldest goes first."),
+        click.option("--every", "every_s", type=Duration(EVERY_LEAST_S, EVERY_MOST_S),
+                     default="2s", show_default=True, help="How far apart the ticks are."),
+    ):  # fmt: skip
+        command = option(command)
+    return command
+
+
+def unit_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that say whose the units are."""
+    command = click.option("--yes", is_flag=True, help="Do it without asking.")(command)
+    return click.option("--user", is_flag=True, help="Yours, not the system's.")(command)
+
+
+@watch.command(name="run")
+@ring_options
+@click.option("--for", "duration_s", type=Duration(1.0, FOR_MOST_S), help="End by itself.")
+@click.option("--plain", is_flag=True, help="No screen: one line for each incident.")
+@far_options
+def run_recorder(
+    every_s: float, keep_s: float, most_bytes: int, duration_s: float | None, plain: bool,
+    tell: bool, host: str | None, sudo: bool,
+) -> None:  # fmt: skip
+    """Record on and on; Ctrl-C ends it."""
+    from dunmist.cli import watching
+
+    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, Path("/"), tell, host, sudo)
+    watching.run(wanted, plain=plain)
+
+
+@watch.command(name="list")
+def list_incidents() -> None:
+    """List what was kept."""
+    from dunmist.cli import watching
+
+    watching.print_incidents()
+
+
+@watch.command()
+@click.argument("text")
+def mark(text: str) -> None:
+    """Say TEXT to the recorder: something is wrong now."""
+    from dunmist.cli import watching
+
+    watching.send(text)
+
+
+@watch.command()
+@click.argument("time", type=Instant())
+@click.option("-o", "--output", type=FILE, required=True, help="The capture.")
+@click.option("--for", "duration_s", type=Duration(1.0, FOR_MOST_S), help="How long a part.")
+@click.option("--force", is_flag=True, help="Overwrite FILE when it exists.")
+def recall(time: datetime, output: Path, duration_s: float | None, force: bool) -> None:
+    """Cut a part from TIME on into a capture.
+
+    TIME is 14:02, or has a date with it.
+    """
+    from dunmist.cli import watching
+
+    watching.recall(time, duration_s, output, force=force)
+
+
+@watch.command()
+@ring_options
+@unit_options
+def install(
+    every_s: float, keep_s: float, most_bytes: int, tell: bool, user: bool, yes: bool
+) -> None:
+    """Have the service manager run the recorder."""
+    from dunmist.cli import installing
+
+    wanted = WatchOptions(every_s, keep_s, most_bytes, None, Path("/"), tell)
+    installing.install(installing.Wanted(None, None, False, user), wanted, asks=not yes)
+
+
+@watch.command()
+@click.option("--plan", metavar="NAME", help="A planned collection, not the recorder.")
+@unit_options
+def remove(plan: str | None, user: bool, yes: bool) -> None:
+    """Take away what was installed."""
+    from dunmist.cli import installing
+
+    installing.remove(installing.Wanted(plan, None, False, user), _USUAL, asks=not yes)
+
+
+@watch.command()
+@click.argument("name")
+@click.option("--at", type=Instant(ahead=True), required=True, metavar="TIME",
+              help="When it begins.")  # fmt: skip
+@click.option("--for", "duration_s", type=Duration(1.0, FOR_MOST_S), help="How long it takes.")
+@click.option("--every-day", is_flag=True, help="At that time of every day.")
+@unit_options
+def plan(
+    name: str, at: datetime, duration_s: float | None, every_day: bool, user: bool, yes: bool
+) -> None:
+    """Take a capture at a time, by the service manager.
+
+    'dunmist watch remove --plan NAME' takes it back.
+    """
+    from dunmist.cli import installing
+
+    wanted = _USUAL._replace(duration_s=duration_s)
+    installing.install(installing.Wanted(name, at, every_day, user), wanted, asks=not yes)
+
+
+# how a recorder runs of which nothing else is said
+_USUAL = WatchOptions(2.0, 3600.0, 64 << 20, None, Path("/"), tell=False)
+
+
+@watch.command(name=GroupWithDefault.DEFAULT, hidden=True)
 @click.option("--every", "every_s", type=Duration(EVERY_LEAST_S, EVERY_MOST_S), default="2s",
               show_default=True, help="How far apart the ticks are.")  # fmt: skip
 @click.option("--keep", "keep_s", type=Duration(300.0, FOR_MOST_S), default="60m",
@@ -65,18 +193,13 @@ class WatchOptions(NamedTuple):
 @far_options
 @click.option("--root", type=click.Path(path_type=Path, exists=True, file_okay=False),
               default=Path("/"), hidden=True)  # fmt: skip
-def watch(
+def as_before(
     every_s: float, keep_s: float, most_bytes: int, duration_s: float | None, incidents: bool,
     words: str | None, recalled: datetime | None, output: Path | None, force: bool, plain: bool,
     tell: bool, install: bool, remove: bool, plan: str | None, at: datetime | None,
     every_day: bool, user: bool, yes: bool, host: str | None, sudo: bool, root: Path,
 ) -> None:  # fmt: skip
-    """Record on and on into a ring below the state directory, and keep what is worth it.
-
-    An incident begins when a resource is strained for some seconds, memory runs out or heat cuts
-    the clock. A program that hangs and a mark (--mark) begin one as well. The minutes around it
-    become a capture of their own: 'dunmist triage incident:3'. Ctrl-C ends the recording.
-    """
+    """Record, or do what one of the options says."""
     chosen = [option for option, given in (("--incidents", incidents), ("--mark", words),
                                            ("--recall", recalled), ("--install", install),
                                            ("--remove", remove)) if given]  # fmt: skip

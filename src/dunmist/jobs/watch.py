@@ -264,8 +264,7 @@ def _locked(folder: Path) -> Iterator[None]:
         yield
     except BlockingIOError as error:
         raise Refused(
-            f"{folder}: a recorder runs there already; 'dunmist watch --incidents' shows what it "
-            f"has"
+            f"{folder}: a recorder runs there already; 'dunmist watch list' shows what it has"
         ) from error
     finally:
         os.close(descriptor)

@@ -104,7 +104,7 @@ def cut(
             ticks, last_s = ticks + 1, record.at_s
         if first is None:
             raise CaptureError(
-                "nothing was recorded then; 'dunmist watch --incidents' says since when there is"
+                "nothing was recorded then; 'dunmist watch list' says since when there is"
             )
         started = datetime.fromisoformat(_started(first[1], first[2]))
         duration_s = last_s - first[0].at_s

@@ -80,7 +80,7 @@ class Forms(InFolder):
         self.assertEqual([], re.findall(r"(?:src|href)=[\"']?https?:", text))
         headings = re.findall(r"<h2[^>]*>([^<]*)", text)
         order = ("Verdict", "Machine and complaint", "What to do", "Why", "Culprits", "Findings",
-                 "Each logical processor", "Memory", "Temperatures", "Ports",
+                 "Each logical CPU", "Memory", "Temperatures", "Ports",
                  "What could not be seen", "How it was sampled",
                  "Appendix: all figures")  # fmt: skip
         self.assertEqual(list(order), [one for one in headings if one in order])

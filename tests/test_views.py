@@ -235,7 +235,7 @@ class Closer(InFolder):
                 self.assertEqual(b"\x89PNG", data[:4])
                 self.assertGreater(int.from_bytes(data[16:20]), 1000)
         run("view", "process", self.sample, "1", "-o", "one.svg", folder=self.folder)
-        self.assertIn("init (1): processors", (self.folder / "one.svg").read_text())
+        self.assertIn("init (1): CPUs", (self.folder / "one.svg").read_text())
         self.one_line("view", "memory", self.sample, "-o", "memory.png")
         self.assertIn("names no picture", self.one_line(
             "view", "cores", self.sample, "-o", "cores.pdf"))  # fmt: skip

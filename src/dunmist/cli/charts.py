@@ -50,7 +50,7 @@ def drawn(topic: str, judged: Judged, width: int) -> Lines:
 
 def _cores(judged: Judged, width: int) -> Lines:
     points = min(STRIP_MOST, width - 38)
-    yield _axis("each logical processor, the darker the busier", judged, points)
+    yield _axis("each logical CPU, the darker the busier", judged, points)
     processors = in_place(judged.series.machine.processors)
     for place, group in groupby(processors, key=_core_of):
         for position, one in enumerate(group):
@@ -185,7 +185,7 @@ def _processes(judged: Judged, width: int) -> Lines:
     del width
     machine = judged.series.machine
     used = cores_text(machine.busy_cores.mean(), machine.logical_processors)
-    yield Text(f"the whole computer used {used}; cores are logical processors in use")
+    yield Text(f"the whole computer used {used}; cores are logical CPUs in use")
     if judged.diagnosis.limiting:
         yield Text(harmless(judged.triage.verdict.spoken), "bold")
 

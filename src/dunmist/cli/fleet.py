@@ -19,7 +19,7 @@ if TYPE_CHECKING:
               help="Where the tables and the report go; what was done there is not done "
               "again.")  # fmt: skip
 @click.option("--workers", type=click.IntRange(1, 1024), metavar="N",
-              help="So many processes of this machine, instead of one a processor.")  # fmt: skip
+              help="So many processes of this machine, instead of one a CPU.")  # fmt: skip
 @click.option("--scheduler", metavar="URL",
               help="Use the Dask cluster whose scheduler is at tls://HOST:8786.")  # fmt: skip
 @click.option("--tls-ca", type=FILE, metavar="FILE",

@@ -146,7 +146,7 @@ def _curves(judged: Judged, process: Process, points: int) -> Iterator[Text]:
     each_s = line.duration_s / min(points, line.intervals)
     yield Text(f"over {span_text(line.duration_s)}, {span_text(each_s)} a mark", "dim")
     yield _line("cores used", process.cores, points, lambda value: f"{value:.2f}")
-    yield _line("waits for a processor", process.waiting, points, percent)
+    yield _line("waits for a CPU", process.waiting, points, percent)
     yield _line("reads from storage", process.read_bytes_per_s, points, _rate)
     yield _line("writes to storage", process.write_bytes_per_s, points, _rate)
     yield _line("major faults", process.major_faults_per_s, points, lambda value: f"{value:.1f}/s")

@@ -223,7 +223,7 @@ class Screen:
             self._put(row, LABEL, f"{marks[start : start + room]}")
             row += 1
         full = sum(share > 0.95 for share in now.processors)
-        note = f" {len(marks)} processors, {full} full"
+        note = f" {len(marks)} CPUs, {full} full"
         if len(marks) + len(note) < room:
             self._put(row - 1, LABEL + len(marks), note, curses.A_DIM)
         return row

@@ -31,7 +31,7 @@ REST = {
     "normal-and-now": "{count} {other}figures are in their usual range.",
 }
 SAYS = {"used": "used", "held-up": "tasks waited", "temperature": "temperature at equal use",
-        "clock": "clock at equal use", "cores": "processor time", "memory": "memory",
+        "clock": "clock at equal use", "cores": "CPU time", "memory": "memory",
         "disk": "disks", "network": "network"}  # fmt: skip
 
 

@@ -49,7 +49,7 @@ def machine_section(series: Series) -> Section:
     parts = [
         " ".join(filter(None, (firmware.maker, firmware.model))) if firmware else None,
         about.model,
-        f"{len(cores) or len(about.processors)} cores, {len(about.processors)} logical processors",
+        f"{len(cores) or len(about.processors)} cores, {len(about.processors)} logical CPUs",
         f"{size_text(about.memory_bytes)} of usable memory",
         f"{about.distribution or 'Linux'} ({about.kernel})",
         None if uptime_s is None else f"running for {span_text(uptime_s)}",
@@ -78,8 +78,8 @@ def culprit_section(judged: Judged) -> Section:
 
 def core_section(judged: Judged, figure: Figure) -> Section:
     """Return each logical processor."""
-    table = text_table("Logical processors", fill(CORES, judged), is_detail=True)
-    return Section("Each logical processor", [figure, table], is_detail=True)
+    table = text_table("Logical CPUs", fill(CORES, judged), is_detail=True)
+    return Section("Each logical CPU", [figure, table], is_detail=True)
 
 
 def memory_section(judged: Judged, figure: Figure) -> Section:
@@ -147,7 +147,7 @@ def cost_text(series: Series) -> str:
 
 def _taken(series: Series) -> Iterator[str]:
     """Yield what the sampler took of the computer, and what others took because it asked."""
-    taken = [f"{100.0 * series.machine.own_cpu_s / series.duration_s:.2g} % of one processor"]
+    taken = [f"{100.0 * series.machine.own_cpu_s / series.duration_s:.2g} % of one CPU"]
     rss, own = series.machine.own_rss_bytes, series.sampler
     if rss is not None:
         taken.append(f"{size_text(rss)} of memory")
@@ -163,7 +163,7 @@ def _taken(series: Series) -> Iterator[str]:
             f"which is counted as its own."
         )
     if series.footer and series.footer.own_cpu_s is not None:
-        yield f" With start and end it took {series.footer.own_cpu_s:.2g} s of processor time."
+        yield f" With start and end it took {series.footer.own_cpu_s:.2g} s of CPU time."
 
 
 def text_table(

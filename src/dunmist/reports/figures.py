@@ -67,7 +67,7 @@ def core_words(series: Series) -> str:
         f"cpu{processor.number} {percent(processor.busy.mean())}"
         for processor in series.machine.processors
     ]
-    return f"Mean load of each logical processor: {', '.join(each)}."
+    return f"Mean load of each logical CPU: {', '.join(each)}."
 
 
 def memory_words(series: Series) -> str:

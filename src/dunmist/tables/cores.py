@@ -68,7 +68,7 @@ CORES = Table(
     "logical processors",
     "those of a core together",
     (
-        Column("cpu", "number", "number of the logical processor"),
+        Column("cpu", "number", "number of the logical CPU"),
         Column("core", "number", "core that it belongs to"),
         Column("package", "number", "package that the core is in"),
         Column("busy_mean", "share", "share of its time in which it did not idle, mean",

@@ -8,7 +8,7 @@ from dunmist.tables.declared import Column, Row, Table, Width
 from dunmist.tables.shared_columns import PIDS
 
 STALLS = ("cpu", "memory", "io")
-CPU_S = Column("cpu_s", "s", "processor time since it was started")
+CPU_S = Column("cpu_s", "s", "CPU time since it was started")
 COST_RSS = Column("rss_bytes", "bytes", "resident set of what lives of it")
 COST_READ = Column("read_bytes", "bytes", "read from storage since it was started")
 
@@ -138,7 +138,7 @@ GROUPS = Table(
     "the busiest, and those with a quota",
     (
         Column("group", "text", "path of the group", Width(most=70)),
-        Column("quota_cores", "figure", "processors that it may use"),
+        Column("quota_cores", "figure", "CPUs that it may use"),
         Column("limited_share", "share", "share of the quota's periods in which it ran out"),
         *(
             Column(f"stalled_{name}_share", "share", f"time in which a task waited for {name}")

@@ -15,10 +15,10 @@ UNIT = Column("unit", "text", "service or scope that it belongs to", Width(), ("
 STATE = Column("state", "text", "a letter of proc_pid_stat(5), or ended", answers=("state",))
 ROLE = Column("role", "text", "cause, symptom, victim, or observer (Dunmist itself)",
               answers=("role",))  # fmt: skip
-CORES_MEAN = Column("cores_mean", "cores", "logical processors used, mean", answers=("least",))
-CORES_MAX = Column("cores_max", "cores", "logical processors used, most in an interval")
-CORES_CURVE = Column("cores_curve", "curve", "logical processors used over the capture")
-MACHINE_SHARE = Column("machine_share", "share", "share of all logical processors")
+CORES_MEAN = Column("cores_mean", "cores", "logical CPUs used, mean", answers=("least",))
+CORES_MAX = Column("cores_max", "cores", "logical CPUs used, most in an interval")
+CORES_CURVE = Column("cores_curve", "curve", "logical CPUs used over the capture")
+MACHINE_SHARE = Column("machine_share", "share", "share of all logical CPUs")
 RSS_BYTES = Column("rss_bytes", "bytes", "resident set, shared pages in full")
 PRIVATE_BYTES = Column("private_bytes", "bytes", "memory that nobody shares")
 CHANGE_BYTES = Column("change_bytes", "bytes", "change over the capture")

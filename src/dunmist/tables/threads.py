@@ -35,7 +35,7 @@ THREADS = Table(
         Column("tid", "number", "thread number"),
         Column("thread", "text", "what the thread calls itself"),
         CORES_MEAN,
-        Column("waiting_tasks", "figure", "share of time in which it waited for a processor"),
+        Column("waiting_tasks", "figure", "share of time in which it waited for a CPU"),
     ),
     thread_rows,
     order=("cores_mean",),

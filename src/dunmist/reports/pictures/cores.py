@@ -56,7 +56,7 @@ def _draw_strips(panel: Axes, series: Series) -> None:
         before = core
     panel.set_yticks(range(len(order)), labels)
     panel.invert_yaxis()
-    title(panel, "Each logical processor")
+    title(panel, "Each logical CPU")
     beside = panel.inset_axes((1.012, 0.0, 0.014, 1.0))
     bar = panel.figure.colorbar(mesh, cax=beside)
     bar.set_label("busy, %", color=INK)

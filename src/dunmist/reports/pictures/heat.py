@@ -42,7 +42,7 @@ def draw_heat(judged: Judged, process: Process | None = None) -> Figure:
     if clock is not None:
         panel = next(rest)
         draw_clock(panel, series, clock)
-        title(panel, "Clock, mean of all processors")
+        title(panel, "Clock, mean of all CPUs")
         legend(panel)
     if powers:
         _draw_lines(next(rest), series, powers, "Power", "W")

@@ -56,7 +56,7 @@ def draw_limiting(judged: Judged, process: Process | None = None) -> Figure:
         legend(axes[0])
     if clock is not None:
         draw_clock(axes[1], judged.series, clock)
-        title(axes[1], "Clock, mean of all processors")
+        title(axes[1], "Clock, mean of all CPUs")
         legend(axes[1])
     axes[0].set_title(
         f"{plain_label(shown_name(state))}: {state.level}", loc="left", fontsize=10.5,

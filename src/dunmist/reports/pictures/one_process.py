@@ -27,7 +27,7 @@ def draw_process(judged: Judged, process: Process | None = None) -> Figure:
     axes[0].stairs(process.cores.values, at_s, fill=True, color=COLOURS[2], label="used")
     step_line(axes[0], process.waiting, color=COLOURS[1], linestyle="--", label="waited for one")
     axes[0].set(ylabel="cores", ylim=(0, None))
-    title(axes[0], f"{name} ({process.pid}): processors")
+    title(axes[0], f"{name} ({process.pid}): CPUs")
     step_line(axes[1], process.read_bytes_per_s / MIB, color=COLOURS[0], label="read")
     step_line(axes[1], process.write_bytes_per_s / MIB, color=COLOURS[1], linestyle="--",
                    label="written")  # fmt: skip

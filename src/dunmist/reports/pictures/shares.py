@@ -44,7 +44,7 @@ def draw_shares(judged: Judged, process: Process | None = None) -> Figure:
                  label="whole computer")  # fmt: skip
     panel.set_ylim(0, max(1.0, machine.logical_processors) * 1.05)
     panel.set_ylabel("cores used")
-    title(panel, "Who used the processors")
+    title(panel, "Who used the CPUs")
     legend(panel)
     finish(axes, judged)
     return figure

@@ -27,6 +27,7 @@ from unittest import mock
 
 from dunmist.captures import load_rules, mask_secrets
 from dunmist.children import clean_environment, find_program, python_command, start_child
+from dunmist.cli.first_screen import first_screen
 from dunmist.computer import Root, parse_unix_table
 from dunmist.computer.file_systems import read_file_systems
 from dunmist.computer.packages import read_packages
@@ -35,6 +36,7 @@ from dunmist.exports import otlp_http
 from dunmist.fixing import unit_files
 from dunmist.fixing.live_processes import Live, family
 from dunmist.jobs import notifications
+from dunmist.jobs.judge import judge
 from dunmist.recorder import Marks
 from dunmist.recorder.incidents import KEPT_MOST, MARKED, MARKED_MAX, Kept, too_many
 from dunmist.recorder.marks import send_mark
@@ -914,6 +916,8 @@ class Names(InFolder):
                 run(command, path, "-o", name, folder=self.folder)
                 written = (self.folder / name).read_bytes()
                 shown += [] if name in ("r.pdf", "m.parquet") else [written.decode()]
+        judged = judge(path)
+        shown += [first_screen(judged, *size, colours=False) for size in ((80, 24), (150, 50))]
         for text in shown:
             seen = re.search("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e]", text)
             self.assertIsNone(seen, seen and text[seen.start() - 100 : seen.end() + 100])

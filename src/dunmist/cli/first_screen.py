@@ -96,10 +96,11 @@ def first_screen(judged: Judged, columns: int, rows: int, *, colours: bool) -> s
 
 
 def _styled(line: Line, *, colours: bool) -> str:
+    """Return a line for the terminal, which no name can write anything else to."""
     return "".join(
-        click.style(piece.text, fg=piece.look.terminal, bold=piece.look.bold or None)
+        click.style(harmless(piece.text), fg=piece.look.terminal, bold=piece.look.bold or None)
         if piece.look and colours
-        else piece.text
+        else harmless(piece.text)
         for piece in line
     ).rstrip()
 
@@ -134,7 +135,7 @@ def _head(judged: Judged, width: int) -> Iterator[Line]:
     table = judged.diagnosis.limits.confidence
     rivals = [culprit.name for culprit in judged.diagnosis.culprits if culprit.role == "cause"]
     if rivals and found.confidence < table.told_below:
-        yield [Piece(f"that it is {rivals[0]} is {percent(found.confidence)} sure")]
+        yield [Piece(f"{percent(found.confidence)} sure that it is {rivals[0]}")]
 
 
 def _resources(judged: Judged, width: int) -> Iterator[Line]:

@@ -25,6 +25,7 @@ from itertools import cycle
 from pathlib import Path
 from unittest import mock
 
+from dunmist.advice.complaints import understood
 from dunmist.captures import load_rules, mask_secrets
 from dunmist.children import clean_environment, find_program, python_command, start_child
 from dunmist.cli.first_screen import first_screen
@@ -862,6 +863,18 @@ class Names(InFolder):
         path = self.folder / "named.jsonl.gz"
         path.write_bytes(gzip.compress(b"\n".join(json.dumps(one).encode() for one in records)))
         return path
+
+    def test_a_note_and_complaints_without_end_cost_nothing(self):
+        began_s = time.process_time()
+        self.assertEqual([], understood("a " * 5_000_000))
+        self.assertLess(time.process_time() - began_s, 1.0)
+        lines = gzip.decompress(self.named("tern").read_bytes()).splitlines()
+        records = [json.loads(line) for line in lines]
+        records[0]["complaints"] = [f"program:{number}" for number in range(50_000)]
+        path = self.folder / "many.jsonl.gz"
+        path.write_bytes(gzip.compress(b"\n".join(json.dumps(one).encode() for one in records)))
+        answer = self.triage(path)["verdict"]["answer"]
+        self.assertLess(len(answer), 2000)
 
     def test_completion_offers_only_what_needs_no_quotes(self):
         hostile = ("fire;touch x", "a\nplain,forged", "$(touch x)", "`touch x`", "a b", "-rf",

@@ -177,7 +177,13 @@ class Series(unittest.TestCase):
             own.write_text("[cpu]\nstrained_used = 0.5\n")
             self.assertEqual(0.5, load_thresholds(own).cpu.strained_used)
             self.assertEqual(thresholds().heat, load_thresholds(own).heat)
-            for wrong in ("[cpu]\nstrained = 1\n", "[cpu]\nbusy = 'x'\n", "cpu = 1\n", "[cpu"):
+            own.write_text("[drives]\nlost_sectors = 2\n[complaints.drive-failing]\nleast = 3\n")
+            self.assertEqual(2, load_thresholds(own).drives.lost_sectors)
+            self.assertEqual(3, load_thresholds(own).complaints["drive-failing"].least)
+            for wrong in ("[cpu]\nstrained = 1\n", "[cpu]\nbusy = 'x'\n", "cpu = 1\n", "[cpu",
+                          "[drives]\nlost_sectors = 1.5\n", "[cpu]\nbusy = nan\n",
+                          "[cpu]\nbusy = true\n", "[cpu]\nbusy = -inf\n", "[complaints]\nx = 1\n",
+                          f"[cpu]\nbusy = 1{'0' * 400}\n"):  # fmt: skip
                 own.write_text(wrong)
                 with self.subTest(wrong), self.assertRaisesRegex(SettingsError, "thresholds.toml"):
                     load_thresholds(own)

@@ -23,6 +23,8 @@ COMPLAINTS = (
     "crash", "security",
 )  # fmt: skip
 PROGRAM = "program:"
+# longer notes and more complaints come from no person
+NOTE_MAX_CHARACTERS, COMPLAINTS_MAX = 2000, 8
 # of a note that could mean anything nothing is made
 CLEAR_MOST = 2
 FREEZING: tuple[Kind, ...] = (
@@ -62,10 +64,11 @@ def complaint_words() -> dict[str, Any]:
 
 def understood(note: str | None) -> list[str]:
     """Return the complaints that a note speaks of, none where it is not clear."""
+    said = (note or "")[:NOTE_MAX_CHARACTERS]
     words = [
         word
         for word, patterns in complaint_words()["words"].items()
-        if re.search(rf"(?i)\b(?:{'|'.join(patterns)})\b", note or "")
+        if re.search(rf"(?i)\b(?:{'|'.join(patterns)})\b", said)
     ]
     return words if len(words) <= CLEAR_MOST else []
 

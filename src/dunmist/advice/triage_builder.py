@@ -6,7 +6,13 @@ from typing import NamedTuple
 
 from dunmist.advice.amounts import span_text
 from dunmist.advice.case import Cases
-from dunmist.advice.complaints import COMPLAINTS, PROGRAM, answer_to, understood
+from dunmist.advice.complaints import (
+    COMPLAINTS,
+    COMPLAINTS_MAX,
+    PROGRAM,
+    answer_to,
+    understood,
+)
 from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.ladder_steps import frees_of
 from dunmist.advice.program_facts import About, what_it_is
@@ -117,7 +123,8 @@ def _answers(series: Series, diagnosis: Diagnosis, complaints: Sequence[str]) ->
     asked = complaints or header.complaints or understood(header.note)
     known = [one for one in asked if one in COMPLAINTS or one.startswith(PROGRAM)]
     # the answer to the most general complaint leads over to the verdict
-    ordered = sorted(dict.fromkeys(known), key=lambda complaint: complaint == COMPLAINTS[0])
+    first = list(dict.fromkeys(known))[:COMPLAINTS_MAX]
+    ordered = sorted(first, key=lambda complaint: complaint == COMPLAINTS[0])
     return " ".join(answer_to(one, series, diagnosis) for one in ordered)
 
 

@@ -7,6 +7,7 @@ error, so that a slip does not go unseen. docs/thresholds.md lists all of them.
 import tomllib
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -34,6 +35,9 @@ from dunmist.diagnosis.thresholds.verdicts import BadWindowLimits, ConfidenceLim
 from dunmist.errors import SettingsError
 from dunmist.series import DiskKind
 from dunmist.trusted_paths import read_settings
+
+# no threshold is near it
+GREATEST = 1e18
 
 
 class Thresholds(Figures, frozen=True):
@@ -97,14 +101,29 @@ def load_thresholds(path: Path) -> Thresholds:
         raise SettingsError(
             f"{path}: no table of thresholds ({error}); mend it, or move it away"
         ) from error
-    merged = msgspec.to_builtins(thresholds())
-    for subject, figures in changes.items():
-        for name, figure in figures.items() if isinstance(figures, dict) else [("", None)]:
-            known = name in merged.get(subject, {})
-            if not known or isinstance(figure, bool) or not isinstance(figure, int | float):
-                raise SettingsError(
-                    f"{path}: there is no threshold '{subject}.{name}' that is a number; "
-                    f"docs/thresholds.md lists them"
-                )
-            merged[subject][name] = float(figure)
+    merged = _changed(path, msgspec.to_builtins(thresholds()), changes, "")
     return msgspec.convert(merged, Thresholds)
+
+
+def _changed(
+    path: Path, defaults: dict[str, Any], changes: dict[str, Any], above: str
+) -> dict[str, Any]:
+    """Return the defaults with changes in their place; raises SettingsError for any other."""
+    changed = dict(defaults)
+    for name, value in changes.items():
+        usual, where = defaults.get(name), f"{above}{name}"
+        if isinstance(usual, dict) and isinstance(value, dict):
+            changed[name] = _changed(path, usual, value, f"{where}.")
+            continue
+        is_number = isinstance(value, int | float) and not isinstance(value, bool)
+        # neither "not a number" nor infinity is below a bound
+        is_sane = is_number and abs(value) <= GREATEST
+        if usual is None or isinstance(usual, dict) or not is_sane:
+            raise SettingsError(
+                f"{path}: there is no threshold '{where}' that is such a number; "
+                f"docs/thresholds.md lists them"
+            )
+        if isinstance(usual, int) and value != int(value):
+            raise SettingsError(f"{path}: '{where}' counts, so it is a whole number; mend it")
+        changed[name] = type(usual)(value)
+    return changed

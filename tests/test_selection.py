@@ -120,13 +120,13 @@ class Processes(unittest.TestCase):
 
     def test_whom_and_which_step(self):
         chosen = choose_culprit(self.judged, 1)
-        self.assertEqual(("gull", "pause"), (chosen.application.name, rung_of(chosen, 2)))
+        self.assertEqual(("gull", "pause"), (chosen.application.name, rung_of(chosen, "2")))
         self.assertEqual("gull", choose_owner_of(self.judged, 7).application.name)
         for ask, said in (
             (lambda: choose_culprit(self.judged, 2), "has 1 culprit, not 2"),
             (lambda: choose_owner_of(self.judged, 12), "process 12 was not there"),
             (lambda: choose_owner_of(self.judged, 9), "nothing of tern was seen"),
-            (lambda: rung_of(chosen, 3), "has 2 steps, not 3"),
+            (lambda: rung_of(chosen, "3"), "has 2 steps, not 3"),
         ):
             with self.subTest(said), self.assertRaisesRegex(WrongUsage, said):
                 ask()

@@ -61,8 +61,8 @@ def who_can_change(path: Path) -> str | None:
     """
     left, seen = [path.absolute()], set[Path]()
     while left:
-        one = left.pop()
-        for component in (one, *one.parents):
+        current = left.pop()
+        for component in (current, *current.parents):
             if component in seen:
                 continue
             seen.add(component)

@@ -112,9 +112,9 @@ def tell_comparison(comparison: Comparison) -> Compared:
         before=[_capture(comparison.before)],
         after=_capture(comparison.after),
         figures=figures,
-        new=[_came(one) for one in comparison.came],
-        gone=[_finding(one) for one in comparison.went],
-        stayed=[_finding(one) for one in comparison.stayed],
+        new=[_came(change) for change in comparison.came],
+        gone=[_finding(finding) for finding in comparison.went],
+        stayed=[_finding(finding) for finding in comparison.stayed],
     )
 
 
@@ -129,13 +129,13 @@ def tell_unusual(unusual: Unusual) -> Compared:
         question="normal-and-now",
         answer=answer,
         headline=_unusual_headline(unusual),
-        before=[_capture(one) for one in unusual.normal],
+        before=[_capture(capture) for capture in unusual.normal],
         after=_capture(unusual.now),
         figures=[_range(usual, unusual.now) for usual in unusual.ranges],
         new=[*map(_came, unusual.findings), *map(_odd, unusual.new)],
-        gone=[_odd(one) for one in unusual.missing],
-        replaced=[_odd(one) for one in unusual.replaced],
-        left_out=[_capture(one) for one in unusual.left_out],
+        gone=[_odd(missing) for missing in unusual.missing],
+        replaced=[_odd(replaced) for replaced in unusual.replaced],
+        left_out=[_capture(capture) for capture in unusual.left_out],
     )
 
 
@@ -145,17 +145,17 @@ def _comparison_headline(comparison: Comparison) -> str:
         return _hindered(comparison.hindrance, (comparison.before, comparison.after))
     clear = comparison.clear
     # what limits, and who takes it
-    of_resources = [one for one in clear if one.figure.resource]
-    # of several that moved in different ways, the one that the answer goes by
+    of_resources = [entry for entry in clear if entry.figure.resource]
+    # of several that moved in different ways, the entry that the answer goes by
     first = sorted(
         of_resources,
         key=lambda difference: _is_worse(difference) != (comparison.answer == "worse"),
     )[:1]
     taken = TAKEN_OF.get(first[0].figure.resource or "cpu") if first else None
-    theirs = [one for one in clear if not one.figure.resource]
+    theirs = [entry for entry in clear if not entry.figure.resource]
     first += sorted(theirs, key=lambda difference: difference.figure.what != taken)[:1]
     most = "; ".join(
-        _figure_text(one.figure, one.before, one.after, comparison.after) for one in first
+        _figure_text(shown.figure, shown.before, shown.after, comparison.after) for shown in first
     )
     if comparison.answer == "no clear change":
         other = str(words["other"]).format(most=most) if most else ""
@@ -173,7 +173,10 @@ def _unusual_headline(unusual: Unusual) -> str:
     if unusual.hindrance is not None:
         return _hindered(unusual.hindrance, (*unusual.normal, unusual.now))
     said = [_came(finding).text.removesuffix(".") for finding in unusual.findings]
-    said += [_figure_text(one.figure, one.usual, one.now, unusual.now) for one in unusual.outside]
+    said += [
+        _figure_text(usual_range.figure, usual_range.usual, usual_range.now, unusual.now)
+        for usual_range in unusual.outside
+    ]
     things = "; ".join(
         words["things"][key].format(names=_names(odd))
         for key, odd in (("new", unusual.new), ("missing", unusual.missing),
@@ -189,7 +192,7 @@ def _unusual_headline(unusual: Unusual) -> str:
 
 
 def _names(odd: Sequence[Odd]) -> str:
-    named = ", ".join(_odd(one).text for one in odd[:NAMED_MOST])
+    named = ", ".join(_odd(unusual_name).text for unusual_name in odd[:NAMED_MOST])
     more = len(odd) - NAMED_MOST
     return f"{named} and {more} more" if more > 0 else named
 
@@ -197,10 +200,10 @@ def _names(odd: Sequence[Odd]) -> str:
 def _hindered(hindrance: Hindrance, captures: Sequence[Examined]) -> str:
     """Return why captures cannot be compared; the last one is that of after, or of now."""
     first, last = captures[0], captures[-1]
-    one = last if hindrance.of else first
+    exam = last if hindrance.of else first
     why = str(_words()["hindrance"][hindrance.obstacle]).format(
         which="last" if hindrance.of and len(captures) > len(WHICH) else WHICH[hindrance.of or 0],
-        count=one.series.line.intervals,
+        count=exam.series.line.intervals,
         intervals=f"{last.limits.intervals_least:g}",
         good=len(captures) - 1,
         captures=f"{last.limits.captures_least:g}",
@@ -215,9 +218,9 @@ def _difference(difference: Difference, after: Examined) -> ComparedFigure:
     return _told(difference.figure, means, interval, after, clear=difference.is_clear)
 
 
-def _range(one: Range, now: Examined) -> ComparedFigure:
-    means, interval = (one.usual, one.now), (one.low, one.high)
-    return _told(one.figure, means, interval, now, clear=one.is_outside)
+def _range(usual_range: Range, now: Examined) -> ComparedFigure:
+    means, interval = (usual_range.usual, usual_range.now), (usual_range.low, usual_range.high)
+    return _told(usual_range.figure, means, interval, now, clear=usual_range.is_outside)
 
 
 def _told(

@@ -343,7 +343,12 @@ def _program(about: _About, name: str) -> str:
     ]
     if not named:
         return _say("program", "unseen", name=name)
-    application = max(named, key=lambda one: one.cores.total() + one.waiting.total())
+    application = max(
+        named,
+        key=lambda named_application: (
+            named_application.cores.total() + named_application.waiting.total()
+        ),
+    )
     name, cause = application.distinct_name, about.diagnosis.cause
     waits, runs = _waits(application), about.cores(application)
     if cause and cause.application is application:

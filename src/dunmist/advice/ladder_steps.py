@@ -67,10 +67,16 @@ def _targets(about: About, verb: Verb) -> list[Target]:
     application, living = about.process.application, about.process.application.living
     main = application.main
     # one is asked to end and takes its children with it; everything else is done to each
-    chosen = [one for one in living if one is main] if verb == "end" else living
+    chosen = [process for process in living if process is main] if verb == "end" else living
     return [
-        Target(one.pid, one.facts.start_clk, one.name, one.facts.uid, one.facts.user)
-        for one in chosen
+        Target(
+            process.pid,
+            process.facts.start_clk,
+            process.name,
+            process.facts.uid,
+            process.facts.user,
+        )
+        for process in chosen
     ]
 
 

@@ -39,19 +39,19 @@ def tell_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> Told:
     is_well = limiting is None and bool(findings)
     # what is wrong comes before what is not, and a cause before what it does
     if is_well:
-        found = [*findings.values(), words["found"]["otherwise"]]
+        sentences = [*findings.values(), words["found"]["otherwise"]]
     elif outside and outside.kind in findings:
-        found = [findings.pop(outside.kind), words["found"]["because"], *findings.values()]
+        sentences = [findings.pop(outside.kind), words["found"]["because"], *findings.values()]
     else:
         load = words["found"].get(key, words["found"]["busy"])
-        found = [load, *_cause(diagnosis, cases), *findings.values()]
+        sentences = [load, *_cause(diagnosis, cases), *findings.values()]
     watch = [words["watch"][limiting]] if limiting in words["watch"] else []
     if is_well:
         watch.append(words["watch"]["again"])
     if "storage-full" in kinds and limiting != "storage":
         watch.append(words["watch"]["storage"])
     return Told(
-        found,
+        sentences,
         _next(diagnosis, cases),
         done or [words["done"]["nothing"]],
         watch or [words["watch"]["nothing"]],

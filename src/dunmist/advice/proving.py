@@ -22,15 +22,15 @@ def _words() -> dict[str, Any]:
 
 def tell_proof(proof: Proof, name: str, next_suspect: tuple[int, str] | None) -> str:
     """Return the answer in a sentence; ``next_suspect`` is whom to try instead, with the rank."""
-    words, found = _words(), proof.alternated
+    words, result = _words(), proof.alternated
     sentence = str(words["answer"][proof.answer])
-    if found is None or proof.following is None:
+    if result is None or proof.following is None:
         return sentence
     what = proof.following
-    chance = percent(found.p_value)
+    chance = percent(result.p_value)
     told = str(words["following"][what])
-    then = told.format(value=_amount(what, found.paused))
-    now = _amount(what, found.running)
+    then = told.format(value=_amount(what, result.paused))
+    now = _amount(what, result.running)
     # what the figure is of is said with the first of them
     if "{then}" not in sentence:
         now = told.format(value=now)
@@ -38,7 +38,7 @@ def tell_proof(proof: Proof, name: str, next_suspect: tuple[int, str] | None) ->
     if next_suspect is not None:
         rank, other = next_suspect
         after = str(words["next"]["text"]).format(rank=rank, name=other)
-    sure = str(words["sure"]["text"]).format(between=_between(found, what), chance=chance)
+    sure = str(words["sure"]["text"]).format(between=_between(result, what), chance=chance)
     return sentence.format(name=name, then=then, now=now, sure=sure, next=after, chance=chance)
 
 

@@ -49,7 +49,7 @@ def signs_of(application: Application, origin: Origin, limits: Thresholds) -> fr
     table = limits.signs
     cores, short = application.cores.mean(), application.short_lived_cores.mean()
     is_short = cores >= table.matters_cores and short / cores >= table.short_lived_share
-    found = {
+    traits = {
         "scheduled": origin.by in ("timer", "job"),
         "background": origin.by in ("boot", "service", "login", "timer", "job"),
         "low-priority": application.low_priority >= table.low_priority_share,
@@ -57,7 +57,7 @@ def signs_of(application: Application, origin: Origin, limits: Thresholds) -> fr
         "sends": application.sent_bytes_per_s.mean() >= table.sends_bytes_per_s,
         "short-lived": is_short,
     }
-    return frozenset(sign for sign, there in found.items() if there)
+    return frozenset(sign for sign, there in traits.items() if there)
 
 
 def _first_by(fits: Callable[[WorkKind], bool], by: By) -> Recognised | None:

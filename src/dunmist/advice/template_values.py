@@ -68,7 +68,7 @@ def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> d
 def sensor_modules(series: Series) -> list[str]:
     """Return the drivers that are installed, not loaded, and would show how hot the inside is."""
     missing = series.header.inventory.missing_drivers
-    return [one.module for one in missing if one.is_installed and one.of in HEAT_OF]
+    return [driver.module for driver in missing if driver.is_installed and driver.of in HEAT_OF]
 
 
 def timer_of(unit: str) -> str:
@@ -122,7 +122,7 @@ def _logged_in(series: Series, about: About) -> str:
     if not own:
         return words["not-logged-in"].format(user=about.owner or "somebody") + " "
     places = [
-        " from ".join(filter(None, (one.terminal or "a terminal", one.origin))) for one in own
+        " from ".join(filter(None, (login.terminal or "a terminal", login.origin))) for login in own
     ]
     return words["logged-in"].format(user=about.owner, places=", ".join(places)) + " "
 

@@ -121,11 +121,11 @@ def _answers(series: Series, diagnosis: Diagnosis, complaints: Sequence[str]) ->
     """Return the answers to what was complained of; nothing where nobody complained."""
     header = series.header
     asked = complaints or header.complaints or understood(header.note)
-    known = [one for one in asked if one in COMPLAINTS or one.startswith(PROGRAM)]
+    known = [name for name in asked if name in COMPLAINTS or name.startswith(PROGRAM)]
     # the answer to the most general complaint leads over to the verdict
     first = list(dict.fromkeys(known))[:COMPLAINTS_MAX]
     ordered = sorted(first, key=lambda complaint: complaint == COMPLAINTS[0])
-    return " ".join(answer_to(one, series, diagnosis) for one in ordered)
+    return " ".join(answer_to(name, series, diagnosis) for name in ordered)
 
 
 def _resource(state: ResourceState) -> ResourceAdvice:

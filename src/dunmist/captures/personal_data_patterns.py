@@ -76,12 +76,12 @@ def hosts_of(command_line: list[str]) -> list[str]:
     """
     if not command_line or command_line[0].rpartition("/")[2] not in REMOTE_PROGRAMS:
         return []
-    found = []
+    hosts = []
     follows_option = False
     for word in command_line[1:]:
         if _HOST_WORD.match(word):
-            found.append(word)
+            hosts.append(word)
             if not follows_option:
                 break
         follows_option = word.startswith("-")
-    return found
+    return hosts

@@ -60,11 +60,11 @@ def mask_text(text: str, rules: Rules | None = None) -> str:
     text = _by_shape(_bounded(text), rules)
     if ESCAPED_QUOTE in text:
         text = _masked_values(text, rules)
-    found = list(_WORDS.finditer(text))
-    words = [_unquoted(match[0]) for match in found]
+    matches = list(_WORDS.finditer(text))
+    words = [_unquoted(match[0]) for match in matches]
     masked = _masked_words(words, rules)
     parts, end = [], 0
-    for match, word, hidden in zip(found, words, masked, strict=True):
+    for match, word, hidden in zip(matches, words, masked, strict=True):
         parts += [text[end : match.start()], match[0] if hidden == word else hidden]
         end = match.end()
     return "".join([*parts, text[end:]])
@@ -105,7 +105,7 @@ def _by_place(words: list[str], options: ProgramOptions) -> set[int]:
     hidden = set(plain[-1:]) if options.last and len(plain) > 1 else set()
     for place in plain:
         count = options.after.get(words[place].lower())
-        following = [one for one in plain if one > place]
+        following = [candidate for candidate in plain if candidate > place]
         if count is not None:
             # nought is all that follow
             hidden.update(following[count - 1 : count] if count else following)
@@ -151,7 +151,7 @@ def looks_random(value: str) -> bool:
         return False
     if _HEX.fullmatch(letters):
         return True
-    changes = sum(one != other for one, other in pairwise(kinds))
+    changes = sum(kind != other for kind, other in pairwise(kinds))
     return changes >= RANDOM_CHANGES * (len(kinds) - 1)
 
 

@@ -53,13 +53,15 @@ def _cores(judged: Judged, width: int) -> Lines:
     yield _axis("each logical CPU, the darker the busier", judged, points)
     processors = in_place(judged.series.machine.processors)
     for place, group in groupby(processors, key=_core_of):
-        for position, one in enumerate(group):
+        for position, core in enumerate(group):
             named = not position and place is not None
             label = f"package {place[0]} core {place[1]}" if named and place else ""
-            clock = one.clock_hz.median() if one.clock_hz else None
+            clock = core.clock_hz.median() if core.clock_hz else None
             ghz = "" if clock is None else f"  {clock / HZ_PER_GHZ:.1f} GHz"
-            strip = shade_text(_stretched(one.busy.curve(points), points))
-            yield Text(f"{label:<17} cpu{one.number:<3} {strip} {percent(one.busy.mean()):>5}{ghz}")
+            strip = shade_text(_stretched(core.busy.curve(points), points))
+            yield Text(
+                f"{label:<17} cpu{core.number:<3} {strip} {percent(core.busy.mean()):>5}{ghz}"
+            )
     yield from _throttle_marks(judged, points)
 
 

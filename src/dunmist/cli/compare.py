@@ -37,8 +37,8 @@ def compare(
     from dunmist.jobs.comparison import answer, question_of
     from dunmist.reports import comparison_document, comparison_json, document_text
 
-    found = answer(question_of(places, normal, match))
-    text = comparison_json(found) if as_json else document_text(comparison_document(found))
+    result = answer(question_of(places, normal, match))
+    text = comparison_json(result) if as_json else document_text(comparison_document(result))
     click.echo(text, nl=False)
-    if expect and found.answer not in EXPECTED[expect]:
+    if expect and result.answer not in EXPECTED[expect]:
         context.exit(1)

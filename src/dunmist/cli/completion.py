@@ -59,9 +59,9 @@ def complete_sort(
     names = [item.value for item in offered]
     before, colon, word = incomplete.rpartition(":")
     if colon:
-        return [CompletionItem(f"{before}:{one}") for one in ORDERS if one.startswith(word)]
+        return [CompletionItem(f"{before}:{order}") for order in ORDERS if order.startswith(word)]
     if names == [incomplete]:
-        return [*offered, *(CompletionItem(f"{incomplete}:{one}") for one in ORDERS)]
+        return [*offered, *(CompletionItem(f"{incomplete}:{order}") for order in ORDERS)]
     return offered
 
 

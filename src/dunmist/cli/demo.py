@@ -110,14 +110,14 @@ def _show_fleet(output: Path, *, force: bool) -> None:
     from dunmist.output import check_output
     from dunmist.simulation.observatory import desks
 
-    found = list(desks())
-    for number, desk in enumerate(found, start=1):
+    captures = list(desks())
+    for number, desk in enumerate(captures, start=1):
         folder = output / "captures" / desk.site
         folder.mkdir(parents=True, exist_ok=True)
         path = folder / f"{desk.scenario.machine.host}.jsonl.gz"
         check_output(path, force=force)
         capture_patient(desk.scenario, path, FLEET_S, force=force, seed=desk.seed)
-        click.echo(f"\r{number} of {len(found)} computers sampled", nl=False, err=True)
+        click.echo(f"\r{number} of {len(captures)} computers sampled", nl=False, err=True)
     click.echo(err=True)
     run_fleet([str(output / "captures")], output / "fleet", Engine())
     click.echo((output / "fleet" / "report.md").read_text(encoding="utf-8"), nl=False)

@@ -107,7 +107,7 @@ def _styled(line: Line, *, colours: bool) -> str:
 
 def _head(judged: Judged, width: int) -> Iterator[Line]:
     """Yield where and when, what was complained of, and the answer."""
-    facts, found = judged.triage.capture, judged.triage.verdict
+    facts, verdict = judged.triage.capture, judged.triage.verdict
     began = datetime.fromisoformat(facts.started)
     head = f"{facts.host or 'this computer'}, {began:{CLOCK}}, {span_text(facts.duration_s)}"
     header = judged.series.header
@@ -118,13 +118,15 @@ def _head(judged: Judged, width: int) -> Iterator[Line]:
     else:
         yield [Piece(cut_middle(harmless(head), width))]
         yield [Piece(cut_middle(harmless(about), width))]
-    if found.answer:
-        for text in textwrap.wrap(harmless(found.answer), width, break_long_words=False):
+    if verdict.answer:
+        for text in textwrap.wrap(harmless(verdict.answer), width, break_long_words=False):
             yield [Piece(text)]
-    worst = found.worst
-    word = worst.severity if worst.source == "finding" and worst.severity else found.level
-    look = SEVERITY_LOOKS[worst.severity] if worst.source == "finding" else LEVEL_LOOKS[found.level]
-    lines = textwrap.wrap(f"{word.upper()}  {harmless(found.headline)}", width,
+    worst = verdict.worst
+    word = worst.severity if worst.source == "finding" and worst.severity else verdict.level
+    look = (
+        SEVERITY_LOOKS[worst.severity] if worst.source == "finding" else LEVEL_LOOKS[verdict.level]
+    )
+    lines = textwrap.wrap(f"{word.upper()}  {harmless(verdict.headline)}", width,
                           break_long_words=False, max_lines=VERDICT_MOST,
                           placeholder=" …")  # fmt: skip
     yield [
@@ -134,8 +136,8 @@ def _head(judged: Judged, width: int) -> Iterator[Line]:
     yield from ([Piece(text, BOLD)] for text in lines[1:])
     table = judged.diagnosis.limits.confidence
     rivals = [culprit.name for culprit in judged.diagnosis.culprits if culprit.role == "cause"]
-    if rivals and found.confidence < table.told_below:
-        yield [Piece(f"{percent(found.confidence)} sure that it is {rivals[0]}")]
+    if rivals and verdict.confidence < table.told_below:
+        yield [Piece(f"{percent(verdict.confidence)} sure that it is {rivals[0]}")]
 
 
 def _resources(judged: Judged, width: int) -> Iterator[Line]:
@@ -294,10 +296,12 @@ def _why(judged: Judged, width: int, room: int) -> list[Line]:
     worst = triage.verdict.worst
     evidence = []
     if worst.source == "finding":
-        first = next(one for one in triage.findings if one.kind == worst.what)
+        first = next(finding for finding in triage.findings if finding.kind == worst.what)
         evidence = first.evidence
     elif worst.source == "resource":
-        limiting = next(one for one in triage.resources if one.resource == worst.what)
+        limiting = next(
+            resource for resource in triage.resources if resource.resource == worst.what
+        )
         culprits = triage.culprits[0].evidence if triage.culprits else []
         evidence = [*limiting.evidence, *culprits]
     lines = [[Piece(_fitted(f"why   {fact.text} [{fact.source}]", width))] for fact in evidence]

@@ -134,7 +134,9 @@ class Complaint(click.ParamType):  # type: ignore[type-arg]  # generic since cli
     ) -> list[CompletionItem]:
         """Return the words that begin so."""
         del ctx, param
-        return [CompletionItem(one) for one in (*COMPLAINTS, PROGRAM) if one.startswith(incomplete)]
+        return [
+            CompletionItem(word) for word in (*COMPLAINTS, PROGRAM) if word.startswith(incomplete)
+        ]
 
 
 def complaint_option(command: Callable[..., Any]) -> Callable[..., Any]:

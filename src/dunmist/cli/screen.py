@@ -39,11 +39,11 @@ KEYS = "1 processor  2 memory  3 disk  4 network  5 heat   space hold   ↑↓ �
 BACK = "esc or ⏎ back   k mark   q end"
 # what to sort by: heading, and the figure
 ORDERS: dict[str, tuple[str, Callable[[LiveApplication], float]]] = {
-    "1": ("processor", lambda one: one.cores),
-    "2": ("memory", lambda one: one.memory_bytes),
-    "3": ("disk", lambda one: one.disk_bytes_per_s),
-    "4": ("network", lambda one: one.network_bytes_per_s),
-    "5": ("heat so far", lambda one: one.cpu_s),
+    "1": ("processor", lambda app: app.cores),
+    "2": ("memory", lambda app: app.memory_bytes),
+    "3": ("disk", lambda app: app.disk_bytes_per_s),
+    "4": ("network", lambda app: app.network_bytes_per_s),
+    "5": ("heat so far", lambda app: app.cpu_s),
 }
 # of the 256 colours, those of reports/styles.py, which loads too much for a recorder
 COLOURS = {"calm": 0, "busy": 33, "strained": 166, "choked": 196, "unknown": 0}
@@ -237,14 +237,18 @@ class Screen:
         ranked = ranked[: lines - row - 2]
         self._shown = [number for number, _ in ranked]
         chosen = min(self._view.chosen, max(0, len(ranked) - 1))
-        for place, (_, one) in enumerate(ranked):
+        for place, (_, app) in enumerate(ranked):
             text = (
-                f"{cut_middle(harmless(one.name), name):<{name}} {one.cores:6.2f} "
-                f"{one.memory_bytes / MIB:5.0f} MiB {one.disk_bytes_per_s / MIB:5.1f} MiB/s "
-                f"{one.network_bytes_per_s / MIB:5.1f} MiB/s  "
+                f"{cut_middle(harmless(app.name), name):<{name}} {app.cores:6.2f} "
+                f"{app.memory_bytes / MIB:5.0f} MiB {app.disk_bytes_per_s / MIB:5.1f} MiB/s "
+                f"{app.network_bytes_per_s / MIB:5.1f} MiB/s  "
             )
             room = columns - len(text) - 1
-            text += _strip(one.history, room, max(1.0, *one.history) if one.history else 1.0)
+            text += _strip(
+                app.history,
+                room,
+                max(1.0, *app.history) if app.history else 1.0,
+            )
             self._put(row + 1 + place, 0, text, curses.A_REVERSE if place == chosen else 0)
 
     def _draw_one(self, row: int, application: LiveApplication, lines: int, columns: int) -> None:

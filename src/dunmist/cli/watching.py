@@ -86,8 +86,8 @@ def print_incidents() -> None:
     kept = job.incidents_kept()
     if not kept:
         click.echo("no incidents so far")
-    for one in kept:
-        click.echo(harmless(f"incident:{one.number}  {line_of(one)}"))
+    for incident in kept:
+        click.echo(harmless(f"incident:{incident.number}  {line_of(incident)}"))
 
 
 def send(words: str) -> None:
@@ -98,9 +98,9 @@ def send(words: str) -> None:
 
 def recall(since: datetime, span_s: float | None, output: Path, *, force: bool) -> None:
     """Cut a stretch out of the ring; raises CaptureError and OutputError."""
-    found = job.recall(since, span_s or RECALLED_S, output, force=force)
+    result = job.recall(since, span_s or RECALLED_S, output, force=force)
     click.echo(
-        f"kept {found.path}: {found.ticks} ticks over {found.duration_s:.0f} s from "
-        f"{found.started.isoformat(timespec='seconds')}",
+        f"kept {result.path}: {result.ticks} ticks over {result.duration_s:.0f} s from "
+        f"{result.started.isoformat(timespec='seconds')}",
         err=True,
     )

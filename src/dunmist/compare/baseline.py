@@ -69,22 +69,23 @@ class Unusual(NamedTuple):
         outside = [usual for usual in self.ranges if usual.is_outside]
         return sorted(
             outside,
-            key=lambda one: (
-                one.figure.resource is None, -abs(one.now - one.usual) / one.figure.least
+            key=lambda usual_range: (
+                usual_range.figure.resource is None,
+                -abs(usual_range.now - usual_range.usual) / usual_range.figure.least,
             ),
-        )  # fmt: skip
+        )
 
 
 def unusual(normal: Sequence[Examined], now: Examined, match: Match = "both") -> Unusual:
     """Return what is not as it usually is."""
     good, left_out = list[Examined](), list[Examined]()
-    for one in normal:
-        tells = identity(one, match) == identity(now, match) and shortcoming(one) is None
-        (good if tells else left_out).append(one)
+    for exam in normal:
+        tells = identity(exam, match) == identity(now, match) and shortcoming(exam) is None
+        (good if tells else left_out).append(exam)
     in_the_way = _hindrance(good, now)
     if in_the_way is not None:
         return Unusual(in_the_way, good, now, left_out, [], [], [], [])
-    sets, present = [_things(one.series) for one in good], _things(now.series)
+    sets, present = [_things(exam.series) for exam in good], _things(now.series)
     known = {key for things in sets for key in things}
     new = [_new(key, present[key], known) for key in present if key not in known]
     missing = [
@@ -103,16 +104,18 @@ def unusual(normal: Sequence[Examined], now: Examined, match: Match = "both") ->
 
 
 def _hindrance(good: list[Examined], now: Examined) -> Hindrance | None:
-    found = shortcoming(now)
-    if found is not None:
-        return Hindrance(found, 1)
+    reason = shortcoming(now)
+    if reason is not None:
+        return Hindrance(reason, 1)
     return Hindrance("too-few") if len(good) < now.limits.captures_least else None
 
 
 def _new(key: tuple[SetWord, str], value: str | None, known: Iterable[tuple[SetWord, str]]) -> Odd:
     what, name = key
-    usual = (one for word, one in known if word == what)
-    like = next((one for one in usual if name_shape(one) == name_shape(name)), None)
+    usual = (known_name for word, known_name in known if word == what)
+    like = next(
+        (usual_name for usual_name in usual if name_shape(usual_name) == name_shape(name)), None
+    )
     return Odd(what, name, now=value, like=like if what == "program" else None)
 
 
@@ -146,12 +149,12 @@ def _ranges(good: list[Examined], now: Examined) -> list[Range]:
     from scipy.stats import false_discovery_control, t
 
     by_figure: dict[tuple[str, str | None, str | None], list[Figure]] = {}
-    for one in good:
-        for figure in (*resource_figures(one, now), *application_figures(one, now)):
+    for exam in good:
+        for figure in (*resource_figures(exam, now), *application_figures(exam, now)):
             if len(figure.before) and len(figure.after):
                 key = (figure.what, figure.resource, figure.name)
                 by_figure.setdefault(key, []).append(figure)
-    found, chances = [], []
+    ranges, chances = [], []
     for figures in by_figure.values():
         figure, means = figures[-1], [float(figure.before.mean()) for figure in figures]
         if figure.resource is None:
@@ -170,13 +173,16 @@ def _ranges(good: list[Examined], now: Examined) -> list[Range]:
         chances.append(2 * float(t.sf(abs(current - usual) / wide, count - 1)))
         # no figure is less than nothing
         low = max(0.0, usual - reach)
-        found.append(Range(figure, current, usual, low, usual + reach, is_outside=False))
-    if not found:
+        ranges.append(Range(figure, current, usual, low, usual + reach, is_outside=False))
+    if not ranges:
         return []
     likely = false_discovery_control(chances, method="bh")
     return [
-        one._replace(
-            is_outside=bool(chance <= CHANCE_MOST and abs(one.now - one.usual) >= one.figure.least)
+        usual_range._replace(
+            is_outside=bool(
+                chance <= CHANCE_MOST
+                and abs(usual_range.now - usual_range.usual) >= usual_range.figure.least
+            )
         )
-        for one, chance in zip(found, likely, strict=True)
+        for usual_range, chance in zip(ranges, likely, strict=True)
     ]

@@ -21,10 +21,10 @@ def hindrance(before: Examined, after: Examined, match: Match) -> Hindrance | No
     """Return the first thing that is in the way, None where nothing is."""
     if identity(before, match) != identity(after, match):
         return Hindrance("other-computer")
-    for place, one in enumerate((before, after)):
-        found = shortcoming(one)
-        if found is not None:
-            return Hindrance(found, place)
+    for place, exam in enumerate((before, after)):
+        reason = shortcoming(exam)
+        if reason is not None:
+            return Hindrance(reason, place)
     if began(before) == began(after):
         return Hindrance("same-time")
     return None

@@ -25,14 +25,14 @@ class Warmer(NamedTuple):
 
 def warmer(before: Examined, after: Examined) -> Warmer | None:
     """Return by how much it is hotter at the same load; None where it is not, beyond chance."""
-    sensors = [one.series.processor_sensor for one in (before, after)]
+    sensors = [exam.series.processor_sensor for exam in (before, after)]
     if sensors[0] is None or sensors[1] is None:
         return None
     celsius = [sensor.level.at_ends().values for sensor in sensors if sensor]
-    powers = [one.series.package_power for one in (before, after)]
+    powers = [exam.series.package_power for exam in (before, after)]
     watts = [power.values for power in powers if power is not None]
     by_power = len(watts) == 2
-    loads = watts if by_power else [one.series.machine.used.values for one in (before, after)]
+    loads = watts if by_power else [exam.series.machine.used.values for exam in (before, after)]
     # as shares of the most there was, so that a power reaches as far as a use does
     most = max((float(rate.max()) for rate in map(_known, loads) if len(rate)), default=0.0)
     scale = most if by_power and most > 0 else 1.0
@@ -41,17 +41,17 @@ def warmer(before: Examined, after: Examined) -> Warmer | None:
     )
     if equal is None:
         return None
-    found = difference_of_means(*equal)
-    if found.p_value > CHANCE_MOST or found.difference < after.limits.least_kelvin:
+    difference = difference_of_means(*equal)
+    if difference.p_value > CHANCE_MOST or difference.difference < after.limits.least_kelvin:
         return None
     mean_w = float(_known(watts[1]).mean()) if by_power else 0.0
-    return Warmer(found.difference, found.difference / mean_w if mean_w > 0 else None)
+    return Warmer(difference.difference, difference.difference / mean_w if mean_w > 0 else None)
 
 
 def cooling_worse(before: Sequence[Examined], after: Examined) -> Finding | None:
     """Return that a computer is cooled worse than in each of the captures that tell."""
-    found = [(one, warmer(one, after)) for one in before]
-    hotter = [(one, warm) for one, warm in found if warm is not None]
+    compared = [(earlier, warmer(earlier, after)) for earlier in before]
+    hotter = [(earlier, warm) for earlier, warm in compared if warm is not None]
     if not hotter or len(hotter) < len(before):
         return None
     # the least of them is what can be said

@@ -74,14 +74,14 @@ class Alternated(NamedTuple):
 @cache
 def allowed_orders(design: Design) -> tuple[Order, ...]:
     """Return every order that may be drawn, True for a paused phase."""
-    found = []
+    orders = []
     for places in combinations(range(design.phases), design.paused):
         order = tuple(place in places for place in range(design.phases))
         rows = [(paused, len(list(row))) for paused, row in groupby(order)]
         most = {True: design.paused_row, False: design.running_row}
         if all(length <= most[paused] for paused, length in rows):
-            found.append(order)
-    return tuple(found)
+            orders.append(order)
+    return tuple(orders)
 
 
 def draw_order(design: Design) -> Order:

@@ -47,7 +47,8 @@ class Figure(NamedTuple):
     def is_seen(self) -> bool:
         """Whether there is enough of it in either capture for anybody to notice."""
         return any(
-            len(one) and float(one.mean()) >= self.least for one in (self.before, self.after)
+            len(values) and float(values.mean()) >= self.least
+            for values in (self.before, self.after)
         )
 
 
@@ -81,7 +82,7 @@ def cooling_figures(before: Examined, after: Examined) -> Iterator[Figure]:
         ("clock", "hz", limits.least_clock_share * most_hz),
     )
     for what, unit, least in cooling:
-        then, now = (_driven(one.series, what) for one in (before, after))
+        then, now = (_driven(exam.series, what) for exam in (before, after))
         if then is None or now is None:
             continue
         equal = at_equal_use(
@@ -125,12 +126,12 @@ def at_equal_use(
     if low > high + 2 * reach or min(inside) < limits.overlap_least:
         return None
     moved = [load - load.mean() for load in (load_1, load_2)]
-    spread = sum(float((one**2).sum()) for one in moved)
+    spread = sum(float((residuals**2).sum()) for residuals in moved)
     slope = 0.0
     if spread > 0:
         slope = sum(
-            float((one * (values - values.mean())).sum())
-            for one, values in zip(moved, (first, second), strict=True)
+            float((residuals * (values - values.mean())).sum())
+            for residuals, values in zip(moved, (first, second), strict=True)
         ) / spread  # fmt: skip
     middle = (low + high) / 2
     return first - slope * (load_1 - middle), second - slope * (load_2 - middle)
@@ -168,10 +169,10 @@ def _by_name(series: Series) -> dict[str, list[Application]]:
 
 def _of(applications: list[Application], what: Taken, series: Series) -> Floats:
     """Return what applications take together in each interval."""
-    found = {
+    rates = {
         "cores": lambda application: application.cores,
-        "memory": lambda one: one.private_bytes.at_ends(),
-        "disk": lambda one: one.disk_bytes_per_s,
-        "network": lambda one: one.network_bytes_per_s,
+        "memory": lambda app: app.private_bytes.at_ends(),
+        "disk": lambda app: app.disk_bytes_per_s,
+        "network": lambda app: app.network_bytes_per_s,
     }[what]
-    return Rate.total_of(series.line, map(found, applications)).known()
+    return Rate.total_of(series.line, map(rates, applications)).known()

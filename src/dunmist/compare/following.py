@@ -44,8 +44,8 @@ def followed(
     ]
     if resource in ("cpu", "core"):
         ordinary = [other for other in others if other.low_priority < GIVES_WAY]
-        waiting = Rate.total_of(series.line, [one.waiting for one in ordinary])
-        ran = Rate.total_of(series.line, [one.cores for one in ordinary])
+        waiting = Rate.total_of(series.line, [app.waiting for app in ordinary])
+        ran = Rate.total_of(series.line, [app.cores for app in ordinary])
         return Followed("waiting", waiting, waiting + ran, WANTED_LEAST)
     if resource == "disk":
         disk = next((disk for disk in series.devices.disks if disk.name == name), None)

@@ -78,7 +78,7 @@ def compare(before: Examined, after: Examined, match: Match = "both") -> Compari
 def _answer(before: Examined, after: Examined, differences: list[Difference]) -> Answer:
     """Return the answer by the resources that limited before or do afterwards."""
     states = [
-        {place_of(state): state for state in one.diagnosis.resources} for one in (before, after)
+        {place_of(state): state for state in exam.diagnosis.resources} for exam in (before, after)
     ]
     better = worse = False
     for place in states[0].keys() & states[1].keys():

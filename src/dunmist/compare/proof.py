@@ -48,10 +48,10 @@ def proof_of(
     settle_s = min(SETTLE_S[following.what], design.phase_s / 2)
     values = phase_values(following.amount, following.of, phases, settle_s, following.floor)
     order: Order = tuple(phase.paused for phase in phases)
-    found = effect_of_pausing(values, order, design)
-    if found is None:
+    effect = effect_of_pausing(values, order, design)
+    if effect is None:
         return Proof("disturbed", following.what)
-    return Proof(_answer(found, following.what, limits), following.what, found)
+    return Proof(_answer(effect, following.what, limits), following.what, effect)
 
 
 def _answer(alternated: Alternated, what: Following, limits: ProveLimits) -> ProofAnswer:

@@ -41,8 +41,8 @@ def correlation(values: Floats) -> float:
     variance = float((spread**2).mean())
     if count < 4 or variance <= 0:
         return 0.0
-    found = float((spread[1:] * spread[:-1]).sum() / (count * variance))
-    return min(max(found + (1 + 4 * found) / count, 0.0), CORRELATION_MOST)
+    lag_correlation = float((spread[1:] * spread[:-1]).sum() / (count * variance))
+    return min(max(lag_correlation + (1 + 4 * lag_correlation) / count, 0.0), CORRELATION_MOST)
 
 
 def block_length(values: Floats) -> int:

@@ -41,19 +41,21 @@ def tested(figures: Iterable[Figure]) -> list[Difference]:
     usable = [
         figure for figure in figures if min(len(figure.before), len(figure.after)) >= VALUES_LEAST
     ]
-    found = [difference_of_means(one.before, one.after) for one in usable]
-    if not found:
+    differences = [difference_of_means(pair.before, pair.after) for pair in usable]
+    if not differences:
         return []
-    likely = false_discovery_control([one.p_value for one in found], method="bh")
+    likely = false_discovery_control(
+        [difference.p_value for difference in differences], method="bh"
+    )
     return [
         Difference(
             figure=figure,
             before=float(figure.before.mean()),
             after=float(figure.after.mean()),
-            low=one.low,
-            high=one.high,
+            low=difference.low,
+            high=difference.high,
             p_value=float(p_value),
-            is_clear=bool(p_value <= CHANCE_MOST and abs(one.difference) >= figure.least),
+            is_clear=bool(p_value <= CHANCE_MOST and abs(difference.difference) >= figure.least),
         )
-        for figure, one, p_value in zip(usable, found, likely, strict=True)
+        for figure, difference, p_value in zip(usable, differences, likely, strict=True)
     ]

@@ -32,7 +32,7 @@ COMMAND_MOST = 4096
 PERIODIC = ("hourly", "daily", "weekly", "monthly")
 PACKAGED = "etc/cron.d/"
 USER_JOBS = ("var/spool/cron/crontabs", "var/spool/cron")
-Found = TypeVar("Found")
+Entry = TypeVar("Entry")
 _KEY = re.compile(rb"^(Name|Exec|Hidden|OnlyShowIn|X-GNOME-Autostart-enabled)\s*=\s*(.*?)\s*$",
                   re.M)  # fmt: skip
 _ENTRY = re.compile(rb"^\[Desktop Entry\]\s*$(.*?)(?=^\[|\Z)", re.M | re.S)
@@ -133,10 +133,10 @@ def _entry_files(root: Root, directory: str) -> list[str]:
     return _no_more(root, SUBJECT, directory, files, ENTRIES_MOST)
 
 
-def _no_more(root: Root, subject: str, place: str, founds: list[Found], most: int) -> list[Found]:
-    if len(founds) > most:
+def _no_more(root: Root, subject: str, place: str, entries: list[Entry], most: int) -> list[Entry]:
+    if len(entries) > most:
         root.note(subject, "too-many", place)
-    return founds[:most]
+    return entries[:most]
 
 
 def _desktop_entry(root: Root, path: str, user: str | None) -> Iterator[StartEntry]:

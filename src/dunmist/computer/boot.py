@@ -172,9 +172,12 @@ def _chain(units: _Units, last: str) -> Iterator[StartedUnit]:
             return
         yield unit
         before = [
-            other for one in units.before(name)
-            if one.endswith(KINDS) and (other := units.of(one)) and other.ready_s <= unit.ready_s
-        ]  # fmt: skip
+            other
+            for earlier in units.before(name)
+            if earlier.endswith(KINDS)
+            and (other := units.of(earlier))
+            and other.ready_s <= unit.ready_s
+        ]
         latest = max(before, key=lambda other: other.ready_s, default=None)
         name = latest.name if latest else None
 
@@ -196,5 +199,5 @@ def parse_boot(data: bytes) -> Boot:
             units[fields[0]].append(StartedUnit(fields[1], began, ready))
         else:
             raise ParseError(RECORDED, "expected words of the service manager", data)
-    found = phases_of(stamps)
-    return msgspec.structs.replace(found, chain=units["chain"], slowest=units["slow"])
+    phases = phases_of(stamps)
+    return msgspec.structs.replace(phases, chain=units["chain"], slowest=units["slow"])

@@ -96,8 +96,8 @@ class AskedDrives:
             if self._children
             else {name: _recorded(root, name) for name in self._names}
         )
-        found = (_health(root, name, answers[name]) for name in self._names)
-        return [health for health in found if health]
+        results = (_health(root, name, answers[name]) for name in self._names)
+        return [health for health in results if health]
 
     def leave(self) -> None:
         """Wait for no answer."""

@@ -77,9 +77,9 @@ def _mounts(root: Root, name: str) -> list[Mount] | None:
 
 def parse_mount(line: bytes) -> Mount:
     """Return the mount of a line of mountinfo; raises ParseError."""
-    head, found, tail = line.partition(b" - ")
+    head, separator, tail = line.partition(b" - ")
     before, after = head.split(b" "), tail.split(b" ")
-    if not found or len(before) < 6 or len(after) < 2:
+    if not separator or len(before) < 6 or len(after) < 2:
         raise ParseError("/proc/self/mountinfo", "expected ten fields", line)
     options = before[5].split(b",") + (after[2].split(b",") if len(after) > 2 else [])
     point, source = _unescaped(before[4]), _unescaped(after[1])

@@ -126,21 +126,21 @@ def classify(line: LogLine) -> tuple[KernelMessageKind, str | None, int | None] 
 
 def summed(lines: list[LogLine], now_s: float) -> list[KernelMessage]:
     """Return the complaints among lines, one for each class and thing, oldest first."""
-    found: dict[tuple[KernelMessageKind, str | None], KernelMessage] = {}
+    by_kind: dict[tuple[KernelMessageKind, str | None], KernelMessage] = {}
     for line in lines:
         known = classify(line)
         if known is None:
             continue
         kind, about, pid = known
         ago_s = round(max(0.0, now_s - line.at_s), 3)
-        before = found.get((kind, about))
-        if before is None and len(found) >= KINDS_MOST:
+        before = by_kind.get((kind, about))
+        if before is None and len(by_kind) >= KINDS_MOST:
             continue
-        found[kind, about] = KernelMessage(
+        by_kind[kind, about] = KernelMessage(
             kind, about, before.count + 1 if before else 1,
             before.first_ago_s if before else ago_s, ago_s, _kept(line.text), pid,
         )  # fmt: skip
-    return list(found.values())
+    return list(by_kind.values())
 
 
 def _kept(text: str) -> str:

@@ -79,7 +79,11 @@ def _lists(root: Root, names: list[str]) -> Iterator[str]:
     for name in names:
         of = name.removesuffix(LIST).rpartition("_binary-")[2]
         if name.endswith(LIST) and architecture in (None, of):
-            releases = [one for one in names if one.endswith(RELEASES) and _is_of(one, name)]
+            releases = [
+                list_name
+                for list_name in names
+                if list_name.endswith(RELEASES) and _is_of(list_name, name)
+            ]
             if not any(_is_left_out(root, release) for release in releases):
                 yield name
 

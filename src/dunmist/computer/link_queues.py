@@ -50,9 +50,9 @@ def parse_address(body: memoryview) -> tuple[int, str]:
     if len(body) < _ADDRESS.size:
         raise ParseError("rtnetlink", "no address", bytes(body[:8]))
     _, _, _, _, link = _ADDRESS.unpack_from(body)
-    found = dict(parse_attributes(body[_ADDRESS.size :]))
+    attributes = dict(parse_attributes(body[_ADDRESS.size :]))
     # on a line with two ends the local address is another one than the address
-    raw = found.get(IFA_LOCAL, found.get(IFA_ADDRESS))
+    raw = attributes.get(IFA_LOCAL, attributes.get(IFA_ADDRESS))
     if raw is None or len(raw) not in (4, 16):
         raise ParseError("rtnetlink", "an address without one", bytes(body[:8]))
     return link, str(ipaddress.ip_address(bytes(raw)))
@@ -68,10 +68,12 @@ def parse_queue(body: memoryview) -> tuple[int, int, int] | None:
     _, link, _, parent, _ = _QUEUE_ABOUT.unpack_from(body)
     if parent != TC_H_ROOT:
         return None
-    found = dict(parse_attributes(body[_QUEUE_ABOUT.size :]))
-    if bytes(found.get(TCA_KIND, b"")).rstrip(b"\0") in NOT_TELLING:
+    attributes = dict(parse_attributes(body[_QUEUE_ABOUT.size :]))
+    if bytes(attributes.get(TCA_KIND, b"")).rstrip(b"\0") in NOT_TELLING:
         return None
-    figures = dict(parse_attributes(found.get(TCA_STATS2, memoryview(b"")))).get(TCA_STATS_QUEUE)
+    figures = dict(parse_attributes(attributes.get(TCA_STATS2, memoryview(b"")))).get(
+        TCA_STATS_QUEUE
+    )
     if figures is None or len(figures) < _QUEUE.size:
         return None
     _, waiting, drops, _, _ = _QUEUE.unpack_from(figures)

@@ -82,9 +82,9 @@ def parse_net_dev(data: bytes) -> list[LinkSample]:
     # two lines of headings
     for line in lines_of(data)[2:]:
         # an alias has a colon of its own, and large counters stand right behind it
-        name, found, rest = line.rpartition(b":")
+        name, colon, rest = line.rpartition(b":")
         fields = rest.split()
-        if not found or len(fields) < 16:
+        if not colon or len(fields) < 16:
             raise ParseError("/proc/net/dev", "expected a name and 16 counters", line)
         count = [counter_of(field, "/proc/net/dev", text_of(name)) for field in fields[:16]]
         samples.append(

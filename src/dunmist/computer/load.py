@@ -25,9 +25,9 @@ _UPTIME = re.compile(rb"(\d{1,12}\.\d+)(?:\s|$)")
 class LoadAverage(msgspec.Struct, frozen=True, array_like=True):
     """Damped counts over 1, 5 and 15 minutes, tasks runnable now, and tasks in all."""
 
-    one: float
-    five: float
-    fifteen: float
+    load_1: float
+    load_5: float
+    load_15: float
     runnable: int
     tasks: int
 
@@ -37,8 +37,8 @@ def parse_loadavg(data: bytes) -> LoadAverage:
     match = _LOAD.match(data)
     if not match:
         raise ParseError("/proc/loadavg", "expected three averages and a task count", data)
-    one, five, fifteen, runnable, tasks = match.groups()
-    return LoadAverage(float(one), float(five), float(fifteen), int(runnable), int(tasks))
+    load_1, load_5, load_15, runnable, tasks = match.groups()
+    return LoadAverage(float(load_1), float(load_5), float(load_15), int(runnable), int(tasks))
 
 
 def parse_uptime(data: bytes) -> float:

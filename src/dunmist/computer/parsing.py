@@ -29,8 +29,8 @@ _NUMBER = re.compile(rb"\s*(-?\d{1,19})\s*\Z")
 class ParseError(ValueError):
     """A file does not have the form its documentation gives; says which, where and what."""
 
-    def __init__(self, source: str, what: str, found: bytes) -> None:
-        super().__init__(f"{source}: {what}, found {found[:60]!r}")
+    def __init__(self, source: str, what: str, content: bytes) -> None:
+        super().__init__(f"{source}: {what}, found {content[:60]!r}")
 
 
 def text_of(data: bytes) -> str:

@@ -140,11 +140,11 @@ def parse_processor_list(data: bytes) -> list[int]:
 
 def read_offline(root: Root) -> list[int]:
     """Return the processors that are present but switched off."""
-    found = root.parse(
+    offline = root.parse(
         "sys/devices/system/cpu/offline", parse_processor_list, "offline processors",
         may_be_absent=True,
     )  # fmt: skip
-    return found or []
+    return offline or []
 
 
 def read_processors(root: Root, numbers: list[int]) -> list[Processor]:
@@ -156,9 +156,9 @@ def _read_processor(root: Root, number: int) -> Processor:
     directory = f"sys/devices/system/cpu/cpu{number}"
 
     def place(name: str) -> int | None:
-        found = root.parse(f"{directory}/topology/{name}", parse_number, "processor topology")
+        value = root.parse(f"{directory}/topology/{name}", parse_number, "processor topology")
         # -1 is how the kernel says that the firmware did not tell
-        return None if found == -1 else found
+        return None if value == -1 else value
 
     def clock(name: str, *, may_be_absent: bool = False) -> int | None:
         return root.parse(
@@ -198,7 +198,7 @@ def parse_interrupts(data: bytes) -> dict[str, int]:
         raise ParseError("/proc/interrupts", "expected a column for each processor", data)
     totals: dict[str, int] = {}
     for line in lines[1:]:
-        name, found, rest = line.partition(b":")
+        name, colon, rest = line.partition(b":")
         fields = rest.split()
         counts = []
         # a source of one counter (ERR, MIS) has fewer columns than processors
@@ -206,7 +206,7 @@ def parse_interrupts(data: bytes) -> dict[str, int]:
             if not field.isdigit() or len(field) > INTERRUPT_DIGITS:
                 break
             counts.append(int(field))
-        if not found or not counts:
+        if not colon or not counts:
             continue
         about = text_of(b" ".join(fields[len(counts) :]))
         totals[f"{text_of(name.strip())} {about}".strip()] = sum(counts)

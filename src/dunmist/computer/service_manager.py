@@ -90,8 +90,8 @@ def read_logins(address: str) -> list[Session]:
     """Return the sessions of people; raises Unanswered."""
     with connected(address) as bus:
         (rows,) = call(bus, LOGINS, "ListSessions")
-        found = [_session(bus, str(path)) for _, _, _, _, path in rows]
-    return [session for session in found if session]
+        sessions = [_session(bus, str(path)) for _, _, _, _, path in rows]
+    return [session for session in sessions if session]
 
 
 class Questions:

@@ -133,12 +133,12 @@ class TaskExits:
 
     def _take(self, message: Message) -> None:
         try:
-            found = parse_exit(message.body)
+            task_exit = parse_exit(message.body)
         except ParseError:
             self.garbled += 1
             return
-        if found:
-            self._kept.append(found)
+        if task_exit:
+            self._kept.append(task_exit)
 
     def drain(self) -> list[TaskExit]:
         """Return the tasks that ended since the last call."""

@@ -40,8 +40,8 @@ def _memory(exam: Examination) -> float | None:
         return None
     held = [application.private_bytes for application in exam.applications]
     share = type(anonymous).total_of(anonymous.line, held) / anonymous.between(1.0, float("inf"))
-    found = share.median()
-    return None if found is None else min(1.0, found)
+    median = share.median()
+    return None if median is None else min(1.0, median)
 
 
 def _disk(exam: Examination) -> float | None:

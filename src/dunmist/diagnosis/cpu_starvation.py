@@ -19,15 +19,15 @@ def find_starved(exam: Examination) -> frozenset[int]:
         for application in exam.applications
         if not (application.observer or application.kernel or application.number in limited)
     }
-    competing = [one for one in wanted if wanted[one] >= exam.limits.cpu.competes_cores]
-    part = _equal_part((wanted[one] for one in competing), exam.series.machine.online.mean())
+    competing = [app for app in wanted if wanted[app] >= exam.limits.cpu.competes_cores]
+    part = _equal_part((wanted[app] for app in competing), exam.series.machine.online.mean())
     if part is None:
         return frozenset()  # nobody takes what others lack
     return frozenset(
-        one.number
-        for one in competing
-        if one.waiting.mean() >= table.victim_waited * wanted[one]
-        and one.cores.mean() <= table.victim_part * part
+        app.number
+        for app in competing
+        if app.waiting.mean() >= table.victim_waited * wanted[app]
+        and app.cores.mean() <= table.victim_part * part
     )
 
 

@@ -10,7 +10,7 @@ from typing import Any, TypeVar, cast
 from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.series import Application, Process, Rate, Series
 
-Found = TypeVar("Found")
+Result = TypeVar("Result")
 
 
 class Examination:
@@ -21,11 +21,11 @@ class Examination:
         self.limits = limits
         self._found: dict[Callable[..., Any], Any] = {}
 
-    def once(self, find: "Callable[[Examination], Found]") -> Found:
+    def once(self, find: "Callable[[Examination], Result]") -> Result:
         """Return what a function finds in this capture, found at the first call."""
         if find not in self._found:
             self._found[find] = find(self)
-        return cast("Found", self._found[find])
+        return cast("Result", self._found[find])
 
     def typical(self, rate: Rate) -> float:
         """Return what lasted: the greatest value that held for the share of time that counts."""

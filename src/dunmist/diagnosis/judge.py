@@ -159,7 +159,9 @@ def _also(
     if state is None:
         return None
     ranked = rank_culprits(exam, BY_WORD[state.resource], coverage)
-    return AlsoStrained(state, next((one for one in ranked if one.role == "cause"), None))
+    return AlsoStrained(
+        state, next((culprit for culprit in ranked if culprit.role == "cause"), None)
+    )
 
 
 def find_external_cause(

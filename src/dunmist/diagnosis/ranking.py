@@ -39,7 +39,7 @@ def rank_culprits(
         counts = role == "victim" or (role != "observer" and score >= table.least_score)
         if counts:
             ranked.append((role, score, application))
-    ranked.sort(key=lambda one: (ROLE_ORDER.index(one[0]), -one[1]))
+    ranked.sort(key=lambda entry: (ROLE_ORDER.index(entry[0]), -entry[1]))
     causes = [score for role, score, _ in ranked if role == "cause"]
     # naming the first of many equals would be a guess
     if causes and causes[0] < table.least_first:

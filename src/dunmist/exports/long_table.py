@@ -55,13 +55,13 @@ def parquet_bytes(table: pd.DataFrame) -> bytes:
 
 def view_tables(judged: Judged) -> dict[str, pd.DataFrame]:
     """Return the tables of the views by their keys, those that have rows."""
-    found = {}
+    frames = {}
     for tables in TOPICS.values():
         for table in tables:
             frame = fill(table, judged).frame
             if len(frame):
-                found[table.key] = _plain_frame(frame)
-    return found
+                frames[table.key] = _plain_frame(frame)
+    return frames
 
 
 def _plain_frame(frame: pd.DataFrame) -> pd.DataFrame:

@@ -51,21 +51,21 @@ def parse_receiver(address: str) -> Receiver:
     if not _PRINTABLE.fullmatch(address):
         raise WrongUsage(f"the address of --to has a blank or a line end in it; {EXAMPLE}")
     try:
-        found = urlsplit(address)
-        host, port = found.hostname, found.port
+        parts = urlsplit(address)
+        host, port = parts.hostname, parts.port
     except ValueError:
         host = port = None
-    if host is None or found.scheme not in SCHEMES or not _HOST.fullmatch(host):
+    if host is None or parts.scheme not in SCHEMES or not _HOST.fullmatch(host):
         raise WrongUsage(f"the address of --to is no address of the web; {EXAMPLE}")
     place = f"[{host}]" if ":" in host else host
     place += f":{port}" if port is not None else ""
     authorization = None
-    if found.username is not None:
-        words = f"{unquote(found.username)}:{unquote(found.password or '')}"
+    if parts.username is not None:
+        words = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
         authorization = f"Basic {base64.b64encode(words.encode()).decode()}"
     return Receiver(
-        urlunsplit((found.scheme, place, found.path or "/", found.query, "")),
-        f"{found.scheme}://{place}", authorization,
+        urlunsplit((parts.scheme, place, parts.path or "/", parts.query, "")),
+        f"{parts.scheme}://{place}", authorization,
     )  # fmt: skip
 
 

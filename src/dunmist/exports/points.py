@@ -49,13 +49,13 @@ class Metric:
 def resource_attributes(series: Series) -> dict[str, Value]:
     """Return what names the computer, and who measured."""
     machine = series.header.machine
-    found: dict[str, Value] = {
+    attributes: dict[str, Value] = {
         "host.name": machine.host or "unknown", "os.type": "linux",
         "os.description": machine.distribution or "Linux",
         "os.version": machine.kernel or "unknown",
         "telemetry.sdk.name": "dunmist", "telemetry.sdk.language": "python",
     }  # fmt: skip
-    return found
+    return attributes
 
 
 def metrics_of(judged: Judged) -> Iterator[Metric]:

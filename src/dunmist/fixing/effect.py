@@ -59,10 +59,10 @@ def _compared(before: Rate, after: Rate, least_change: float) -> Change:
     first, second = before.known(), after.known()
     if min(len(first), len(second)) < VALUES_LEAST:
         return "no clear change"
-    found = difference_of_means(first, second)
-    if found.p_value > CHANCE_MOST or abs(found.difference) < least_change:
+    difference = difference_of_means(first, second)
+    if difference.p_value > CHANCE_MOST or abs(difference.difference) < least_change:
         return "no clear change"
-    return "better" if found.difference < 0 else "worse"
+    return "better" if difference.difference < 0 else "worse"
 
 
 def _median(rate: Rate) -> float:

@@ -39,8 +39,8 @@ def freezer_of(root: Root, pids: Collection[int]) -> int | None:
 
 
 def _path(root: Root, pid: int) -> str | None:
-    found = root.parse(f"proc/{pid}/cgroup", parse_cgroup, "control groups", may_be_absent=True)
-    return found.unit if found else None
+    groups = root.parse(f"proc/{pid}/cgroup", parse_cgroup, "control groups", may_be_absent=True)
+    return groups.unit if groups else None
 
 
 def _members(group: Path) -> set[int]:

@@ -90,8 +90,8 @@ def check_manager_of(act: Act, root: Root) -> list[Target]:
 
 
 def _group(root: Root, pid: int) -> str | None:
-    found = root.parse(f"proc/{pid}/cgroup", parse_cgroup, "control groups", may_be_absent=True)
-    return found.unit if found else None
+    groups = root.parse(f"proc/{pid}/cgroup", parse_cgroup, "control groups", may_be_absent=True)
+    return groups.unit if groups else None
 
 
 def _check_same(live: Live, target: Target) -> None:
@@ -114,7 +114,7 @@ def unit_processes(act: Act, root: Root) -> list[Target]:
     if act.unit is None:
         return []
     return [
-        one.target for pid, one in read_live(root).items()
+        process.target for pid, process in read_live(root).items()
         if unit_of(_group(root, pid)) == act.unit
     ]  # fmt: skip
 
@@ -148,20 +148,20 @@ def check_targets(live: dict[int, Live], targets: list[Target]) -> None:
     # to pause the terminal that we run in would leave nobody to undo it
     own_chain = ancestors(live, os.getpid())
     for target in targets:
-        one = live.get(target.pid)
-        if one is None or one.stat.start_clk != target.start_clk:
+        process = live.get(target.pid)
+        if process is None or process.stat.start_clk != target.start_clk:
             continue  # it is gone; whoever has the number now is not touched
-        _check_same(one, target)
-        key = _protection(one, own_chain)
+        _check_same(process, target)
+        key = _protection(process, own_chain)
         if key:
             raise Refused(
                 f"process {target.pid} ({target.name}) is protected: {wording()['protected'][key]}"
             )
         # the kernel would refuse as well, but only half way through the list
-        if os.geteuid() not in (0, one.uid):
+        if os.geteuid() not in (0, process.uid):
             raise Refused(
-                f"process {target.pid} ({target.name}) belongs to user number {one.uid}, not to "
-                f"you; ask them, or run this as administrator"
+                f"process {target.pid} ({target.name}) belongs to user number {process.uid}, "
+                f"not to you; ask them, or run this as administrator"
             )
 
 

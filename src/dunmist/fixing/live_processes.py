@@ -53,9 +53,9 @@ def read_live(root: Root) -> dict[int, Live]:
     live = {}
     for name in root.names("proc"):
         if name.isdigit():
-            one = read_one(root, int(name))
-            if one:
-                live[int(name)] = one
+            process = read_one(root, int(name))
+            if process:
+                live[int(name)] = process
     return live
 
 

@@ -18,7 +18,7 @@ from dunmist.errors import Refused
 from dunmist.fixing.journal import JournalLine, Remembered, Result
 from dunmist.fixing.pidfd import HeldProcess, hold, reverse_each
 
-Found = TypeVar("Found")
+T = TypeVar("T")
 # about a ninth of the weight of an ordinary task, sched(7)
 LOWER_NICE = 10
 IDLE = 3 << 13  # class IDLE, Documentation/block/ioprio.rst
@@ -106,9 +106,9 @@ def _restored(line: JournalLine, root: Root, write: Callable[[int, int], None]) 
     return reverse_each(line, root, "as before", restore)
 
 
-def _each_thread(root: Root, held: HeldProcess, do: Callable[[int], Found]) -> dict[int, Found]:
+def _each_thread(root: Root, held: HeldProcess, do: Callable[[int], T]) -> dict[int, T]:
     """Do something to every thread of a process; return what it gave by thread number."""
-    done: dict[int, Found] = {}
+    done: dict[int, T] = {}
     directory = f"proc/{held.target.pid}/task"
     # a thread that starts meanwhile has what its creator had, so it is looked for once more
     for _ in range(2):

@@ -29,7 +29,7 @@ def resume(act: Act, targets: list[Target], root: Root) -> Result:
 
 def undo_pause(line: JournalLine, root: Root) -> str:
     """Let paused processes go on; raises Refused when none of them lives."""
-    return reverse_each(line, root, "going on", lambda one: one.send(signal.SIGCONT))
+    return reverse_each(line, root, "going on", lambda process: process.send(signal.SIGCONT))
 
 
 def end(act: Act, targets: list[Target], root: Root) -> Result:

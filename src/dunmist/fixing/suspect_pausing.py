@@ -104,7 +104,7 @@ class Alternating:
                 if not self._wait(begin_s + self._phase_s):
                     return
                 self.phases.append(Phase(begin_s, time.monotonic(), paused))
-                if not any(not one.has_ended() for one in self._held.values()):
+                if not any(not process.has_ended() for process in self._held.values()):
                     self.trouble = GONE
                     return
         except (BrokenPipeError, ConnectionResetError):
@@ -131,15 +131,15 @@ class Alternating:
         live = read_live(self._root)
         known = [target for target in self._targets if target.pid in live]
         self._take(family(live, known))
-        for one in self._held.values():
-            one.send(signal.SIGSTOP)
+        for process in self._held.values():
+            process.send(signal.SIGSTOP)
 
     def _let_go(self) -> None:
         if self._freezer is not None:
             os.write(self._freezer, b"0")
         else:
-            for one in self._held.values():
-                one.send(signal.SIGCONT)
+            for process in self._held.values():
+                process.send(signal.SIGCONT)
 
     def _take(self, targets: Sequence[Target]) -> None:
         """Hold processes and hand them over to the guards, but for those that somebody stopped."""
@@ -148,11 +148,11 @@ class Alternating:
             return
         check_targets(read_live(self._root), new)
         held = self._stack.enter_context(hold(self._root, new))
-        for one in held:
-            stat = read_stat(self._root, one.target.pid)
+        for process in held:
+            stat = read_stat(self._root, process.target.pid)
             if stat is not None and stat.state not in STOPPED:
-                self._net.hand_over(watchdog.PROCESSES, one.descriptor)
-                self._held[one.target.pid, one.target.start_clk] = one
+                self._net.hand_over(watchdog.PROCESSES, process.descriptor)
+                self._held[process.target.pid, process.target.start_clk] = process
 
 
 def _in_foreground(root: Root, pid: int) -> bool:

@@ -224,9 +224,11 @@ def _made(act: Act, calls: list[Call], *wanted: Wanted) -> Result:
             words.get("ActiveState", "unknown")
         )
         return Result(f"{act.unit} is now {said}", True)
-    found = ", ".join(f"{want.word} is {words.get(want.word, 'unknown')}" for want in missing)
+    missing_words = ", ".join(
+        f"{want.word} is {words.get(want.word, 'unknown')}" for want in missing
+    )
     hoped = " and ".join(want.said for want in missing)
-    return Result(f"{act.unit} is not {hoped}: {found}", False)
+    return Result(f"{act.unit} is not {hoped}: {missing_words}", False)
 
 
 @contextmanager

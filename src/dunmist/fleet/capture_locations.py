@@ -12,7 +12,7 @@ ENDINGS = (".jsonl.gz", ".jsonl", ".txt.gz", ".txt")
 ANY = "*?["
 
 
-class Found(NamedTuple):
+class CaptureLocation(NamedTuple):
     """One file: its path here or its address as fsspec opens it, and the folder it lies in."""
 
     address: str
@@ -20,17 +20,17 @@ class Found(NamedTuple):
     is_local: bool = False
 
 
-def find(places: list[str]) -> Iterator[Found]:
+def find(places: list[str]) -> Iterator[CaptureLocation]:
     """Yield the files of all places, each once; raises CaptureError for a place that is none."""
     seen: set[str] = set()
     for place in places:
-        for found in _in_place(place):
-            if found.address not in seen:
-                seen.add(found.address)
-                yield found
+        for location in _in_place(place):
+            if location.address not in seen:
+                seen.add(location.address)
+                yield location
 
 
-def _in_place(place: str) -> Iterator[Found]:
+def _in_place(place: str) -> Iterator[CaptureLocation]:
     from fsspec.core import url_to_fs
 
     try:
@@ -39,7 +39,7 @@ def _in_place(place: str) -> Iterator[Found]:
             if name.endswith(ENDINGS):
                 address = _address(place, system, name)
                 site = name.rpartition("/")[0].rpartition("/")[2]
-                yield Found(address, site, "file" in system.protocol)
+                yield CaptureLocation(address, site, "file" in system.protocol)
     except (OSError, ValueError, ImportError) as error:
         reason = getattr(error, "strerror", None) or error
         raise CaptureError(f"{place}: {reason}; give a folder, a pattern or an address") from error

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from dunmist.advice import Judged
 from dunmist.errors import CaptureError, DunmistError
-from dunmist.fleet.capture_locations import Found
+from dunmist.fleet.capture_locations import CaptureLocation
 from dunmist.fleet.records import CaptureRow, CulpritRow, FindingRow, PackageRow, Record
 from dunmist.jobs.collector_files import capture_of_collected
 from dunmist.jobs.judge import judge
@@ -24,14 +24,14 @@ def key_of(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()[:KEY_DIGITS]
 
 
-def read(found: Found) -> bytes:
+def read(location: CaptureLocation) -> bytes:
     """Return the contents of a file anywhere; raises CaptureError."""
     import fsspec
 
-    address = found.address
+    address = location.address
     try:
         # a name in a folder may look like an address to fsspec
-        opened = open_plain(Path(address)) if found.is_local else fsspec.open(address, "rb")
+        opened = open_plain(Path(address)) if location.is_local else fsspec.open(address, "rb")
         with opened as file:
             data: bytes = file.read(MOST_BYTES + 1)
     except CaptureError:
@@ -43,29 +43,35 @@ def read(found: Found) -> bytes:
     return data
 
 
-def record_of(found: Found) -> Record:
+def record_of(location: CaptureLocation) -> Record:
     """Return the record of a capture; of one that cannot be read, why."""
     key = ""
     try:
-        data = read(found)
+        data = read(location)
         key = key_of(data)
-        if found.is_local:
-            return _record(found, key, Path(found.address))
+        if location.is_local:
+            return _record(location, key, Path(location.address))
         with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
-            path = Path(folder) / found.address.rpartition("/")[2]
+            path = Path(folder) / location.address.rpartition("/")[2]
             path.write_bytes(data)
-            return _record(found, key, path)
+            return _record(location, key, path)
     except DunmistError as error:
-        return troubled(found, str(error), key)
+        return troubled(location, str(error), key)
 
 
-def troubled(found: Found, trouble: str, key: str = "") -> Record:
+def troubled(location: CaptureLocation, trouble: str, key: str = "") -> Record:
     """Return the record of a capture that could not be read or judged."""
-    return Record(CaptureRow(key or key_of(found.address.encode()), found.address, found.site,
-                             trouble=" ".join(trouble.split())))  # fmt: skip
+    return Record(
+        CaptureRow(
+            key or key_of(location.address.encode()),
+            location.address,
+            location.site,
+            trouble=" ".join(trouble.split()),
+        )
+    )
 
 
-def _record(found: Found, key: str, path: Path) -> Record:
+def _record(location: CaptureLocation, key: str, path: Path) -> Record:
     judged = judge(capture_of_collected(path) or path)
     triage, series = judged.triage, judged.series
     machine, firmware = series.header.machine, series.header.inventory.firmware
@@ -74,19 +80,27 @@ def _record(found: Found, key: str, path: Path) -> Record:
         first.steps if first else [step for finding in triage.findings for step in finding.steps]
     )
     capture = CaptureRow(
-        key=key, place=found.address, site=found.site,
-        host=machine.host, started=series.header.started, duration_s=series.duration_s,
+        key=key,
+        place=location.address,
+        site=location.site,
+        host=machine.host,
+        started=series.header.started,
+        duration_s=series.duration_s,
         hardware=" ".join(filter(None, (firmware.maker, firmware.model))) if firmware else None,
-        processor=machine.model, distribution=machine.distribution, kernel=machine.kernel,
+        processor=machine.model,
+        distribution=machine.distribution,
+        kernel=machine.kernel,
         memory_bytes=machine.memory_bytes,
-        level=triage.verdict.level, limiting=triage.verdict.limiting,
-        culprit=first.name if first else None, confidence=triage.verdict.confidence,
+        level=triage.verdict.level,
+        limiting=triage.verdict.limiting,
+        culprit=first.name if first else None,
+        confidence=triage.verdict.confidence,
         headline=triage.verdict.headline,
         first_step=steps[0].text if steps else None,
         used=_greatest((resource.resource, resource.used) for resource in triage.resources),
         pressure=_greatest((resource.resource, resource.pressure) for resource in triage.resources),
         triage_json=triage_json(triage),
-    )  # fmt: skip
+    )
     return Record(
         capture,
         [_culprit(judged, key, place) for place in range(len(triage.culprits))],
@@ -108,13 +122,19 @@ def _greatest(figures: Iterable[tuple[str, float | None]]) -> dict[str, float]:
 
 
 def _culprit(judged: Judged, key: str, place: int) -> CulpritRow:
-    one, ranked = judged.triage.culprits[place], judged.diagnosis.culprits[place]
+    advised, ranked = judged.triage.culprits[place], judged.diagnosis.culprits[place]
     case = judged.cases.of_culprit(ranked)
     package = case.about.package if case else None
     return CulpritRow(
-        key, one.rank, one.name, one.role, one.score, one.confidence,
-        package.name if package else None, package.version if package else None,
-    )  # fmt: skip
+        key,
+        advised.rank,
+        advised.name,
+        advised.role,
+        advised.score,
+        advised.confidence,
+        package.name if package else None,
+        package.version if package else None,
+    )
 
 
 def _packages(judged: Judged) -> dict[str, str | None]:

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dunmist.children import safe_spawning
 from dunmist.errors import OutputError, WrongUsage
-from dunmist.fleet.capture_locations import Found
+from dunmist.fleet.capture_locations import CaptureLocation
 from dunmist.fleet.capture_record import record_of, troubled
 from dunmist.fleet.records import Record
 
@@ -73,7 +73,9 @@ def engine_of(
 
 
 def records(
-    engine: Engine, captures: Iterator[Found], work: Callable[[Found], Record] = record_of
+    engine: Engine,
+    captures: Iterator[CaptureLocation],
+    work: Callable[[CaptureLocation], Record] = record_of,
 ) -> Iterator[Record]:
     """Yield the record of each capture as it is made; raises OutputError without an engine."""
     with _client(engine) as client:
@@ -93,12 +95,17 @@ def _client(engine: Engine) -> "Iterator[Client]":
     # what its parts say to each other is nobody's business here; what failed is told by its record
     logging.getLogger("distributed").setLevel(logging.CRITICAL)
     # a death is told of at once, not tried again for ever; nothing listens to the world
-    with dask.config.set({
-        "distributed.scheduler.allowed-failures": TRIES, "distributed.logging.distributed": "error",
-        "distributed.worker.memory.terminate": 0.95, "distributed.worker.profile.enabled": False,
-        # the pages of a scheduler and of workers know no certificates: none is served
-        "distributed.scheduler.http.routes": [], "distributed.worker.http.routes": [],
-    }):  # fmt: skip
+    with dask.config.set(
+        {
+            "distributed.scheduler.allowed-failures": TRIES,
+            "distributed.logging.distributed": "error",
+            "distributed.worker.memory.terminate": 0.95,
+            "distributed.worker.profile.enabled": False,
+            # the pages of a scheduler and of workers know no certificates: none is served
+            "distributed.scheduler.http.routes": [],
+            "distributed.worker.http.routes": [],
+        }
+    ):
         if engine.scheduler is not None:
             try:
                 client = Client(engine.scheduler, timeout="10s", security=_security(engine))
@@ -115,12 +122,18 @@ def _client(engine: Engine) -> "Iterator[Client]":
             safe_spawning(),
             # whoever reaches a scheduler has code run: certificates of this run keep others out
             LocalCluster(
-                n_workers=count, threads_per_worker=1, processes=True, memory_limit=MEMORY_LIMIT,
-                dashboard_address="127.0.0.1:0", host="127.0.0.1", silence_logs="CRITICAL",
-                security=Security.temporary(), protocol="tls://",
+                n_workers=count,
+                threads_per_worker=1,
+                processes=True,
+                memory_limit=MEMORY_LIMIT,
+                dashboard_address="127.0.0.1:0",
+                host="127.0.0.1",
+                silence_logs="CRITICAL",
+                security=Security.temporary(),
+                protocol="tls://",
             ) as cluster,
             Client(cluster, security=cluster.security) as client,
-        ):  # fmt: skip
+        ):
             yield client
 
 
@@ -129,8 +142,9 @@ def _security(engine: Engine) -> "Security":
 
     assert engine.certificates is not None  # engine_of sees to it
     ca, cert, key = map(str, engine.certificates)
-    return Security(tls_ca_file=ca, tls_client_cert=cert, tls_client_key=key,
-                    require_encryption=True)  # fmt: skip
+    return Security(
+        tls_ca_file=ca, tls_client_cert=cert, tls_client_key=key, require_encryption=True
+    )
 
 
 def _reason(error: Exception) -> str:
@@ -138,18 +152,21 @@ def _reason(error: Exception) -> str:
 
 
 def _handed_out(
-    client: "Client", captures: Iterator[Found], work: Callable[[Found], Record], ahead: int
+    client: "Client",
+    captures: Iterator[CaptureLocation],
+    work: Callable[[CaptureLocation], Record],
+    ahead: int,
 ) -> Iterator[Record]:
     from distributed import wait
 
-    in_hand: dict[Future, Found] = {}
+    in_hand: dict[Future, CaptureLocation] = {}
     running = _Running(client)
 
     while True:
-        for found in islice(captures, max(0, ahead - len(in_hand))):
+        for capture in islice(captures, max(0, ahead - len(in_hand))):
             # each is a task of its own, whatever was asked before
-            future = client.submit(work, found, pure=False)
-            in_hand[future] = found
+            future = client.submit(work, capture, pure=False)
+            in_hand[future] = capture
         if not in_hand:
             return
         try:
@@ -159,9 +176,9 @@ def _handed_out(
         for future in finished:
             yield _result(future, in_hand.pop(future))
         for future in running.too_long(in_hand):
-            found = in_hand.pop(future)
+            capture = in_hand.pop(future)
             _end(client, future)
-            yield troubled(found, f"{found.address}: not judged within {TASK_MOST_S:.0f} s")
+            yield troubled(capture, f"{capture.address}: not judged within {TASK_MOST_S:.0f} s")
 
 
 class _Running:
@@ -172,7 +189,7 @@ class _Running:
         self._since_s: dict[str, float] = {}
         self._looked_s = time.monotonic()
 
-    def too_long(self, in_hand: "Mapping[Future, Found]") -> "list[Future]":
+    def too_long(self, in_hand: "Mapping[Future, CaptureLocation]") -> "list[Future]":
         """Return those that have run for longer than a task may; looks every few seconds."""
         now_s = time.monotonic()
         if now_s - self._looked_s < LOOK_S:
@@ -184,21 +201,25 @@ class _Running:
             first.update(in_order[: threads.get(worker, 1)])
         self._since_s = {key: self._since_s.get(key, now_s) for key in first}
         return [
-            future for future in in_hand
+            future
+            for future in in_hand
             if now_s - self._since_s.get(future.key, now_s) > TASK_MOST_S
-        ]  # fmt: skip
+        ]
 
 
-def _result(future: "Future", found: Found) -> Record:
+def _result(future: "Future", location: CaptureLocation) -> Record:
     """Return what a task made; where it failed, or its worker died with it, why."""
     error: Any = future.exception()
     if error is None:
         record: Record = future.result()
         return record
     if type(error).__name__ == "KilledWorker":
-        return troubled(found, f"{found.address}: the worker died with it, {TRIES + 1} times; "
-                        "it may need more memory than a worker has")  # fmt: skip
-    return troubled(found, f"{found.address}: {type(error).__name__}: {error}")
+        return troubled(
+            location,
+            f"{location.address}: the worker died with it, {TRIES + 1} times; "
+            "it may need more memory than a worker has",
+        )
+    return troubled(location, f"{location.address}: {type(error).__name__}: {error}")
 
 
 def _end(client: "Client", future: "Future") -> None:

@@ -76,12 +76,15 @@ def _of(share: Share) -> str:
 
 
 def _table(what: str, counted: list[Counted]) -> TextTable:
-    rows = [[one.word, _of(one.share)] for one in counted]
+    rows = [[count.word, _of(count.share)] for count in counted]
     return TextTable("Computers", [what, "Computers (share)"], rows)
 
 
 def _first(summary: Summary) -> list[Block]:
-    rows = [[one.host, one.level, one.headline, one.step, one.place] for one in summary.first]
+    rows = [
+        [entry.host, entry.level, entry.headline, entry.step, entry.place]
+        for entry in summary.first
+    ]
     columns = ["Computer", "Level", "Why", "First", "Capture"]
     return [TextTable("The worst, and the surest", columns, rows)] if rows else []
 

@@ -146,13 +146,13 @@ def _came_with(kept: list[Record]) -> list[CameWith]:
             places[what].add(place)
     tried = {what: having for what, having in places.items()
              if LEAST_WITH <= len(having) <= len(kept) - LEAST_WITH}  # fmt: skip
-    found = [_tested(what, having, ill) for what, having in tried.items()]
-    found.sort(key=lambda one: one.chance)
-    named, left = [], len(found)
-    for one in found:
-        if one.chance * left > CHANCE_MOST:
+    tested_traits = [_tested(what, having, ill) for what, having in tried.items()]
+    tested_traits.sort(key=lambda trait: trait.chance)
+    named, left = [], len(tested_traits)
+    for tested in tested_traits:
+        if tested.chance * left > CHANCE_MOST:
             break
-        named.append(one._replace(chance=one.chance * left))
+        named.append(tested._replace(chance=tested.chance * left))
         left -= 1
     return named[:NAMED_MOST]
 
@@ -184,6 +184,20 @@ def _first(captures: list[CaptureRow]) -> list[First]:
     """Return the computers that need somebody first: the worst level, then the surest."""
     order = {level: place for place, level in enumerate(ILL)}
     ill = [capture for capture in captures if capture.level in order]
-    ill.sort(key=lambda one: (-order[one.level or ""], -(one.confidence or 0.0), one.host or ""))
-    return [First(one.host or "unnamed", one.level or "", one.headline or "", one.first_step or "",
-                  one.place) for one in ill[:FIRST_MOST]]  # fmt: skip
+    ill.sort(
+        key=lambda record: (
+            -order[record.level or ""],
+            -(record.confidence or 0.0),
+            record.host or "",
+        )
+    )
+    return [
+        First(
+            record.host or "unnamed",
+            record.level or "",
+            record.headline or "",
+            record.first_step or "",
+            record.place,
+        )
+        for record in ill[:FIRST_MOST]
+    ]

@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dunmist.errors import CaptureError
-from dunmist.fleet.capture_locations import Found, find
+from dunmist.fleet.capture_locations import CaptureLocation, find
 from dunmist.fleet.capture_record import key_of, read, record_of
 from dunmist.fleet.dataset import write_all
 from dunmist.fleet.engine import Engine, records
@@ -33,17 +33,17 @@ def triage_fleet(
     ``follow`` is told how many are done, of how many. Raises CaptureError and OutputError; what was
     done stays, and the next run goes on from there.
     """
-    found = list(find(places))
-    if not found:
+    located = list(find(places))
+    if not located:
         raise CaptureError(f"{', '.join(places)}: no captures there; they end in .jsonl.gz or .txt")
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     done = Done(folder)
-    run = _Run(done, found)
+    run = _Run(done, located)
     summing = Summing()
     for number, record in enumerate(write_all(folder, run.records(engine)), start=1):
         summing.add(record)
         if follow is not None:
-            follow(number, len(found))
+            follow(number, len(located))
     summary = summing.summary()
     return Finished(summary, write_reports(summary, folder), run.done_before)
 
@@ -51,10 +51,10 @@ def triage_fleet(
 class _Run:
     """Goes through what was found: what was done is taken over, the rest is handed out."""
 
-    def __init__(self, done: Done, founds: list[Found]) -> None:
-        self._done, self._found = done, founds
+    def __init__(self, done: Done, locations: list[CaptureLocation]) -> None:
+        self._done, self._found = done, locations
         self.done_before = 0
-        self._known: list[tuple[str, Found]] = []
+        self._known: list[tuple[str, CaptureLocation]] = []
 
     def records(self, engine: Engine) -> Iterator[Record]:
         """Yield the record of each capture, as it is there."""
@@ -64,7 +64,7 @@ class _Run:
         if first is None:
             return
 
-        def rest() -> Iterator[Found]:
+        def rest() -> Iterator[CaptureLocation]:
             yield first
             yield from new
 
@@ -75,22 +75,22 @@ class _Run:
             yield record
         yield from self._taken()
 
-    def _new(self) -> Iterator[Found]:
-        for found in self._found:
+    def _new(self) -> Iterator[CaptureLocation]:
+        for location in self._found:
             try:
-                key = key_of(read(found))
+                key = key_of(read(location))
             except CaptureError:
-                yield found  # the worker says why
+                yield location  # the worker says why
                 continue
-            if self._done.has(key, found.address):
-                self._known.append((key, found))
+            if self._done.has(key, location.address):
+                self._known.append((key, location))
             else:
-                yield found
+                yield location
 
     def _taken(self) -> Iterator[Record]:
         while self._known:
-            key, found = self._known.pop()
-            known = self._done.get(key, found.address)
+            key, location = self._known.pop()
+            known = self._done.get(key, location.address)
             self.done_before += known is not None
             # a record that is damaged is made again
-            yield known if known is not None else record_of(found)
+            yield known if known is not None else record_of(location)

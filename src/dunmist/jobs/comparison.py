@@ -56,8 +56,8 @@ def beside_normal(judged: Judged, normal: Sequence[Path]) -> Unusual:
 
 def good_captures(places: Sequence[Path], now: Path) -> list[Path]:
     """Return the captures in places, each once and without the one that is looked at."""
-    found = dict.fromkeys(file for place in places for file in _files(place))
-    return [file for file in found if not _same(file, now)]
+    files = dict.fromkeys(file for place in places for file in _files(place))
+    return [file for file in files if not _same(file, now)]
 
 
 def _examined(file: Path) -> Examined:

@@ -101,7 +101,7 @@ def judged_apart(first: Path | None) -> Judging:
 
 def _verdict(path: Path, triage: dict[str, Any]) -> Verdict:
     verdict, culprits = triage["verdict"], triage["culprits"]
-    grave = [one for one in triage["findings"] if one["severity"] != NOTES]
+    grave = [finding for finding in triage["findings"] if finding["severity"] != NOTES]
     # where nothing limited it is the gravest finding that it was kept for
     is_of_finding = verdict["limiting"] is None and grave
     number = NUMBER.search(path.name)
@@ -111,5 +111,5 @@ def _verdict(path: Path, triage: dict[str, Any]) -> Verdict:
         limiting=verdict["limiting"],
         headline=grave[0]["text"] if is_of_finding else verdict["headline"],
         culprit=culprits[0]["name"] if culprits else None,
-        findings=[one["kind"] for one in grave],
+        findings=[finding["kind"] for finding in grave],
     )

@@ -16,16 +16,16 @@ def incident_file(name: str) -> Path:
     folder = incidents_directory()
     kept = read_incidents(folder)
     number = plain_number(name)
-    found = _by_time(kept, name) if number is None else _by_number(kept, number)
-    if found is None:
+    incident = _by_time(kept, name) if number is None else _by_number(kept, number)
+    if incident is None:
         last = kept[-1].number if kept else None
         hint = f"the last one is incident:{last}" if last else "none is kept"
         raise UnknownName(f"there is no incident '{name}'; {hint}, see 'dunmist watch list'")
-    return capture_of(folder, found.number)
+    return capture_of(folder, incident.number)
 
 
 def _by_number(kept: list[Kept], number: int) -> Kept | None:
-    return next((one for one in kept if one.number == number), None)
+    return next((incident for incident in kept if incident.number == number), None)
 
 
 def _by_time(kept: list[Kept], name: str) -> Kept | None:
@@ -34,9 +34,9 @@ def _by_time(kept: list[Kept], name: str) -> Kept | None:
         wanted = time.fromisoformat(name)
     except ValueError:
         return None
-    for one in reversed(kept):
-        began, ended = (datetime.fromisoformat(text) for text in (one.began, one.ended))
+    for incident in reversed(kept):
+        began, ended = (datetime.fromisoformat(text) for text in (incident.began, incident.ended))
         moment = began.replace(hour=wanted.hour, minute=wanted.minute, second=wanted.second)
         if began - NEAR < moment <= max(ended, began + NEAR):
-            return one
+            return incident
     return None

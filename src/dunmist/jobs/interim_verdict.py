@@ -90,8 +90,8 @@ class InterimJudge:
     def _heard(self) -> InterimVerdict | None:
         with suppress(BlockingIOError):
             self._rest += os.read(self._output.fileno(), 65536)
-        line, found, rest = self._rest.partition(b"\n")
-        if not found:
+        line, newline, rest = self._rest.partition(b"\n")
+        if not newline:
             return None
         self._rest, self._asked = rest, False
         belief = msgspec.json.decode(line, type=InterimVerdict)
@@ -108,17 +108,17 @@ def look(at_s: float, path: Path, before: InterimVerdict | None) -> InterimVerdi
     from dunmist.jobs.judge import examined
 
     began_s = time.process_time()
-    found = examined(path)
-    first, limits = (found.culprits[0] if found.culprits else None), found.limits.sure
+    exam = examined(path)
+    first, limits = (exam.culprits[0] if exam.culprits else None), exam.limits.sure
     belief = InterimVerdict(
-        at_s, found.level, found.limiting, first.name if first else None, found.confidence,
+        at_s, exam.level, exam.limiting, first.name if first else None, exam.confidence,
         is_sure=False, took_s=0.0,
     )  # fmt: skip
     is_sure = (
         at_s >= limits.least_s
         and belief.agrees(before)
-        and (first is None or found.confidence >= limits.confidence_least)
-        and is_decided(found)
+        and (first is None or exam.confidence >= limits.confidence_least)
+        and is_decided(exam)
     )
     return belief._replace(is_sure=is_sure, took_s=time.process_time() - began_s)
 

@@ -52,9 +52,9 @@ def judge(
         stretch = worst_window(series, diagnosis)
         if stretch is not None:
             inside = load(path, stretch)
-            found = diagnose(inside, limits)
-            if found.limiting is not None:
-                return advise(inside, found, complaints, Around(series, diagnosis))
+            partial = diagnose(inside, limits)
+            if partial.limiting is not None:
+                return advise(inside, partial, complaints, Around(series, diagnosis))
     return advise(series, diagnosis, complaints)
 
 

@@ -123,11 +123,11 @@ def _next_suspect(chosen: Chosen) -> tuple[int, str] | None:
     """Return the culprit after this one with its rank, None where there is none."""
     culprits = chosen.judged.diagnosis.culprits
     rest: list[tuple[int, Culprit]] = [
-        (rank, one)
-        for rank, one in enumerate(culprits, start=1)
-        if one.role == "cause" and one.application is not chosen.application
+        (rank, culprit)
+        for rank, culprit in enumerate(culprits, start=1)
+        if culprit.role == "cause" and culprit.application is not chosen.application
     ]
-    return next(((rank, one.name) for rank, one in rest), None)
+    return next(((rank, culprit.name) for rank, culprit in rest), None)
 
 
 def _experiment(

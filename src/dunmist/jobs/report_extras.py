@@ -15,7 +15,7 @@ def sections_beside(judged: Judged, normal: Sequence[Path] = ()) -> list[Section
     What was done is told of a capture of this computer in its boot only.
     """
     header = judged.series.header
-    found = [done_section(done_before(header))] if header.live else []
+    sections = [done_section(done_before(header))] if header.live else []
     if normal:
-        found.append(beside_normal_section(beside_normal(judged, normal)))
-    return found
+        sections.append(beside_normal_section(beside_normal(judged, normal)))
+    return sections

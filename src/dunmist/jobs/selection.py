@@ -116,4 +116,4 @@ def find_process(judged: Judged, what: str) -> Process:
         near = get_close_matches(what, {process.name for process in living}, n=1)
         hint = f"; did you mean '{near[0]}'?" if near else ""
         raise UnknownName(f"no process is called '{what}' in this capture{hint}")
-    return max(named, key=lambda one: one.cpu_s)
+    return max(named, key=lambda match: match.cpu_s)

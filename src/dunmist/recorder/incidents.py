@@ -141,17 +141,17 @@ class Incidents:
         self._open.set_off[name] = None
 
     def _keep(self, moment: TickTime) -> Path | None:
-        found, self._open = self._open, None
-        assert found is not None  # whoever calls has looked
+        incident, self._open = self._open, None
+        assert incident is not None  # whoever calls has looked
         now_s = moment.now.timestamp()
         # what is kept ends a while after the last moment that anything held
         began_wall_s, ended_wall_s = (
-            now_s - (moment.at_s - at_s) for at_s in (found.began_s, found.held_s)
+            now_s - (moment.at_s - at_s) for at_s in (incident.began_s, incident.held_s)
         )
-        mark = IncidentMark(list(found.set_off), found.began_s, found.held_s)
-        found_words = " / ".join(found.words) or None
+        mark = IncidentMark(list(incident.set_off), incident.began_s, incident.held_s)
+        found_words = " / ".join(incident.words) or None
         stretch = TimeWindow(began_wall_s - BEFORE_S, ended_wall_s + AFTER_S)
-        what = Keeping(stretch, mark, began_wall_s, ended_wall_s, found_words, found.marked_by)
+        what = Keeping(stretch, mark, began_wall_s, ended_wall_s, found_words, incident.marked_by)
         segments = self._ring.segments[-KEPT_SEGMENTS:]
         return keep(self._folder, segments, what, self._most_bytes)
 
@@ -207,8 +207,8 @@ def too_many(incidents: Sequence[Kept]) -> list[Kept]:
     dropped = genuine[: max(0, len(genuine) - KEPT_MOST)]
     marked = [incident for incident in incidents if incident.is_only_marked]
     while len(marked) > MARKED_MAX:
-        (user, _), *_ = Counter(one.marked_by for one in marked).most_common(1)
-        oldest = next(one for one in marked if one.marked_by == user)
+        (user, _), *_ = Counter(kept.marked_by for kept in marked).most_common(1)
+        oldest = next(kept for kept in marked if kept.marked_by == user)
         marked.remove(oldest)
         dropped.append(oldest)
     return dropped
@@ -232,15 +232,15 @@ def _drop_until(folder: Path, most_bytes: int, newest: int) -> None:
 
 def read_incidents(folder: Path) -> list[Kept]:
     """Return the incidents of a folder, the oldest first, without those that cannot be read."""
-    found = []
+    incidents = []
     with suppress(FileNotFoundError):
         for entry in os.scandir(folder):
             if NAME.fullmatch(entry.name) and entry.is_file(follow_symlinks=False):
                 try:
-                    found.append(msgspec.json.decode(Path(entry.path).read_bytes(), type=Kept))
+                    incidents.append(msgspec.json.decode(Path(entry.path).read_bytes(), type=Kept))
                 except (OSError, msgspec.MsgspecError) as error:
                     _LOG.warning("%s: is no incident (%s)", entry.path, error)
-    return sorted(found, key=lambda one: one.number)
+    return sorted(incidents, key=lambda incident: incident.number)
 
 
 def capture_of(folder: Path, number: int) -> Path:

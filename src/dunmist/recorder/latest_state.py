@@ -97,8 +97,8 @@ class Known:
     def _add_tick(self, tick: Tick) -> None:
         for field, key in KEYS.items():
             things = self._things[field]
-            for one in getattr(tick, field):
-                things[key(one)] = one
+            for record in getattr(tick, field):
+                things[key(record)] = record
         for field in WORDS:
             self._words[field].update(getattr(tick, field) or {})
         for detail in tick.details:

@@ -160,7 +160,7 @@ class Now:
         ]
         self.celsius = max((celsius for celsius, _ in read), default=None)
         limit = max((critical for _, critical in read if critical), default=None)
-        clocks = [one for one in tick.clocks_khz or [] if one]
+        clocks = [clock_khz for clock_khz in tick.clocks_khz or [] if clock_khz]
         self.clock_hz = MS_PER_S * sum(clocks) / len(clocks) if clocks else None
         share = self.celsius / limit if self.celsius is not None and limit else None
         self.gauges["heat"].add(share, None)
@@ -168,11 +168,11 @@ class Now:
     def _disk_and_link(self, tick: Tick) -> tuple[tuple[str, int], tuple[str, float]]:
         """Return the busiest disk with its milliseconds, and the fullest link with its share."""
         disk, link = ("", 0), ("", 0.0)
-        for one in tick.disks:
-            busy = one.busy_ms or 0
-            then = self._disks.get(one.name, (busy, 0))[0]
-            self._disks[one.name] = busy, 0
-            disk = max(disk, (one.name, busy - then), key=lambda pair: pair[1])
+        for drive in tick.disks:
+            busy = drive.busy_ms or 0
+            then = self._disks.get(drive.name, (busy, 0))[0]
+            self._disks[drive.name] = busy, 0
+            disk = max(disk, (drive.name, busy - then), key=lambda pair: pair[1])
         if not disk[0]:
             disk = next(iter(self._disks), ""), 0
         speeds = {link.name: link.speed_bits_per_s for link in self._header.inventory.links}

@@ -48,13 +48,13 @@ class Limits(NamedTuple):
 
 def read_segments(folder: Path) -> list[Segment]:
     """Return the segments of a folder, the oldest first."""
-    found = []
+    segments = []
     with suppress(FileNotFoundError):
         for entry in os.scandir(folder):
             match = NAME.fullmatch(entry.name)
             if match and entry.is_file(follow_symlinks=False):
-                found.append(Segment(int(match[1]), folder / entry.name, entry.stat().st_size))
-    return sorted(found)
+                segments.append(Segment(int(match[1]), folder / entry.name, entry.stat().st_size))
+    return sorted(segments)
 
 
 class Ring:
@@ -179,10 +179,10 @@ class Ring:
         segments = read_segments(self._folder)
         kept_bytes = self._incident_bytes()
         keep = int(self._limits.keep_s // SEGMENT_S) + 1
-        for place, one in enumerate(reversed(segments)):
-            kept_bytes += one.bytes
+        for place, segment in enumerate(reversed(segments)):
+            kept_bytes += segment.bytes
             if place >= keep or kept_bytes > self._limits.most_bytes:
-                one.path.unlink(missing_ok=True)
+                segment.path.unlink(missing_ok=True)
         left = read_segments(self._folder)
         while is_nearly_full(self._folder) and left:
             left.pop(0).path.unlink(missing_ok=True)
@@ -215,7 +215,7 @@ def run_of(path: Path) -> tuple[str, datetime] | None:
 
 def of_the_run(segments: list[Path], since: datetime) -> Iterator[Path]:
     """Yield the segments of the run that was recorded at a moment, or of the one after it."""
-    known = [(path, found) for path in segments if (found := run_of(path))]
+    known = [(path, run_id) for path in segments if (run_id := run_of(path))]
     reach = timedelta(seconds=SEGMENT_S)
     runs = [run for _, (run, began) in known if began + reach >= since]
     for path, (run, _) in known:

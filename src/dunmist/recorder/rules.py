@@ -103,16 +103,16 @@ class _Figures:
         if before is None:
             return {}
         span_s = max(tick.at_s - before.at_s, 1e-3)
-        found = {**own, "throttled": throttled}
+        conditions = {**own, "throttled": throttled}
         for word, subject in (("cpu-stalled", "cpu"), ("memory-stalled", "memory"),
                               ("io-stalled", "io")):  # fmt: skip
             stalled = stalled_share(tick, before, subject)
             if stalled is not None:
-                found[word] = stalled
-        found["ordinary-use"] = _ordinary_use(tick, before)
-        if "cpu-stalled" not in found and tick.load is not None:
+                conditions[word] = stalled
+        conditions["ordinary-use"] = _ordinary_use(tick, before)
+        if "cpu-stalled" not in conditions and tick.load is not None:
             waiting = tick.load.runnable - len(tick.processors.times_clk)
-            found["cpu-stalled"] = 1.0 if waiting > 1 else 0.0
+            conditions["cpu-stalled"] = 1.0 if waiting > 1 else 0.0
         shares = [
             BITS * bytes_ / span_s / speed
             for link, bytes_ in moved.items()
@@ -120,10 +120,10 @@ class _Figures:
         ]
         # without a speed, what waits to be sent at tick after tick says that it is full
         waits = any(queue.waiting_bytes > QUEUED_BYTES for queue in known.queues)
-        found["link-full"] = max([*shares, 1.0 if waits else 0.0])
+        conditions["link-full"] = max([*shares, 1.0 if waits else 0.0])
         paging, paged = tick.paging or {}, before.paging or {}
-        found["killed"] = float(paging.get("oom_kill", 0) - paged.get("oom_kill", 0))
-        return found
+        conditions["killed"] = float(paging.get("oom_kill", 0) - paged.get("oom_kill", 0))
+        return conditions
 
     def _of_processes(self, tick: Tick, before: Tick | None, known: Known) -> dict[str, float]:
         """Return what the fullest process used, and how long the longest one was stuck."""

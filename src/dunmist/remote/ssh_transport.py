@@ -42,11 +42,11 @@ def parse_host(text: str) -> Host:
     name, port = text, None
     if text.startswith("ssh://"):
         try:
-            found = urlsplit(text)
-            name, port = found.netloc.rpartition(":")[0] if found.port else found.netloc, found.port
+            parts = urlsplit(text)
+            name, port = parts.netloc.rpartition(":")[0] if parts.port else parts.netloc, parts.port
         except ValueError:
             name = ""
-        if found.path.strip("/"):
+        if parts.path.strip("/"):
             name = ""
     if not _HOST.match(name):
         raise WrongUsage(f"'{text}' is no host; write user@host or ssh://user@host:2222")

@@ -77,7 +77,7 @@ def _captures(compared: Compared) -> str:
     if compared.question == "before-and-after":
         before = compared.before[0]
         return f"{before.path}: {before.ticks} ticks from {before.started}. {now}"
-    left_out = ", ".join(one.path for one in compared.left_out)
+    left_out = ", ".join(capture.path for capture in compared.left_out)
     rest = f" Left out, of another computer or too short: {left_out}." if left_out else ""
     return f"{len(compared.before)} good captures. {now}{rest}"
 
@@ -87,13 +87,13 @@ def _table(compared: Compared) -> list[Block]:
     clear = [figure for figure in compared.figures if figure.clear]
     rows = [
         [
-            one.name or one.resource or "",
-            LOST if one.resource == "heat" and one.what == "held-up" else SAYS[one.what],
-            compared_amount(one.unit, one.before),
-            compared_amount(one.unit, one.after),
-            _interval(one, is_range=compared.question == "normal-and-now"),
+            row.name or row.resource or "",
+            LOST if row.resource == "heat" and row.what == "held-up" else SAYS[row.what],
+            compared_amount(row.unit, row.before),
+            compared_amount(row.unit, row.after),
+            _interval(row, is_range=compared.question == "normal-and-now"),
         ]
-        for one in sorted(clear, key=lambda one: one.resource is None)
+        for row in sorted(clear, key=lambda entry: entry.resource is None)
     ]
     blocks: list[Block] = []
     if rows:

@@ -98,7 +98,7 @@ def resource_shares(state: ResourceState, points: int) -> Shares:
     """Return how full a resource was over time; nothing where that was not followed."""
     if state.trace is None:
         return []
-    return [None if one is None else _share(one) for one in state.trace.used.curve(points)]
+    return [None if value is None else _share(value) for value in state.trace.used.curve(points)]
 
 
 def culprit_shares(judged: Judged, culprit: Culprit, points: int) -> Shares:
@@ -110,7 +110,7 @@ def culprit_shares(judged: Judged, culprit: Culprit, points: int) -> Shares:
     demand = find(Examination(judged.series, judged.diagnosis.limits))
     most = demand.whole.greatest() or 0.0
     had = demand.has[culprit.application.number].curve(points)
-    return [None if one is None else _share(one / most if most > 0 else 0.0) for one in had]
+    return [None if value is None else _share(value / most if most > 0 else 0.0) for value in had]
 
 
 def _share(value: float) -> float:

@@ -59,7 +59,7 @@ def document_pdf(document: Document) -> bytes:
     """Return the document as a PDF file; of a short one what is needed least gives way."""
     page, left_out = _pages(document), list[str]()
     headings = [section.heading for section in document.sections]
-    for heading in (one for one in NEEDED_LEAST if one in headings):
+    for heading in (heading_name for heading_name in NEEDED_LEAST if heading_name in headings):
         if not document.is_short or page.page_no() <= SHEETS_MOST:
             break
         left_out.append(heading)

@@ -65,11 +65,11 @@ def document_of(triage: Triage, sections: list[Section]) -> Document:
 
 def verdict(triage: Triage) -> Section:
     """Return the headline with its level and confidence."""
-    found = triage.verdict
-    limiting = found.limiting or "nothing limits"
-    facts = f"Level: {found.level}. Limiting: {limiting}. Confidence: {percent(found.confidence)}."
-    answer = [Paragraph(found.answer, lead=True)] if found.answer else []
-    return Section("Verdict", [*answer, Paragraph(found.headline, lead=True), Paragraph(facts)])
+    shown = triage.verdict
+    limiting = shown.limiting or "nothing limits"
+    facts = f"Level: {shown.level}. Limiting: {limiting}. Confidence: {percent(shown.confidence)}."
+    answer = [Paragraph(shown.answer, lead=True)] if shown.answer else []
+    return Section("Verdict", [*answer, Paragraph(shown.headline, lead=True), Paragraph(facts)])
 
 
 def what_to_do(triage: Triage) -> Section:
@@ -98,8 +98,8 @@ def what_to_do(triage: Triage) -> Section:
 
 def _foremost(triage: Triage) -> list[tuple[FindingAdvice, list[Step]]]:
     """Return the first findings that have steps, with those that were not said before."""
-    found = list(_new_steps(triage.findings, set()))
-    return [(finding, steps) for finding, steps in found if steps][:FINDINGS_FIRST]
+    pairs = list(_new_steps(triage.findings, set()))
+    return [(finding, steps) for finding, steps in pairs if steps][:FINDINGS_FIRST]
 
 
 def _new_steps(

@@ -7,7 +7,9 @@ def shown_state(diagnosis: Diagnosis) -> ResourceState:
     """Return the state of the limiting resource, or of the fullest one that was traced."""
     traced = [resource for resource in diagnosis.resources if resource.trace is not None]
     limiting = [state for state in traced if state.resource == diagnosis.limiting]
-    return max(limiting or traced, key=lambda one: (one.pressure or 0.0, one.used))
+    return max(
+        limiting or traced, key=lambda candidate: (candidate.pressure or 0.0, candidate.used)
+    )
 
 
 def shown_name(state: ResourceState) -> str:

@@ -18,7 +18,7 @@ KEYS: dict[str, Callable[[Any], Hashable]] = {
     "throttles": lambda throttle: throttle.processor,
     "supplies": lambda supply: supply.name,
     "graphics": lambda card: card.card,
-    "graphics_use": lambda one: (one.process, one.client),
+    "graphics_use": lambda use: (use.process, use.client),
     "groups": lambda group: group.path,
 }
 # what holds the kernel's own words, and what happened once

@@ -69,13 +69,13 @@ def sample(
         for due in pace(plan, clock, computer.meanwhile):
             began_s = clock.monotonic_s()
             yield from _events_before(due, before, clock)
-            found = read_round(computer, due, plan, due.at_s - before.at_s)
-            yield from _changes(due.number, found)
-            online = len(found.tick.processors.times_clk)
+            tick = read_round(computer, due, plan, due.at_s - before.at_s)
+            yield from _changes(due.number, tick)
+            online = len(tick.tick.processors.times_clk)
             if online != before.online:
                 before.online = online
                 yield Event("processors", due.number, count=online)
-            yield found.tick
+            yield tick.tick
             before.at_s, number = due.at_s, due.number
             if not before.surveyed:
                 done_s = due.at_s + clock.monotonic_s() - began_s
@@ -130,13 +130,13 @@ def _events_before(due: Due, before: _Before, clock: Clock) -> Iterator[Event]:
     before.wall_s = wall_s
 
 
-def _changes(number: int, found: Round) -> Iterator[ProcessLine | SocketLine | Event]:
+def _changes(number: int, round: Round) -> Iterator[ProcessLine | SocketLine | Event]:
     # exits first: a number may have been given away again within the same interval
-    if found.processes.ended:
-        yield Event("exit", number, processes=list(found.processes.ended))
-    for identity, facts in found.processes.appeared:
+    if round.processes.ended:
+        yield Event("exit", number, processes=list(round.processes.ended))
+    for identity, facts in round.processes.appeared:
         yield ProcessLine(identity, number, facts)
-    for identity, facts in found.processes.became:
+    for identity, facts in round.processes.became:
         yield Event("exec", number, processes=[identity], facts=facts)
-    for identity, about in found.sockets.appeared:
+    for identity, about in round.sockets.appeared:
         yield SocketLine(identity, number, about)

@@ -86,14 +86,14 @@ SENSORS_S, SLOW_SENSORS_S, SELDOM_S = 1.0, 30.0, 10.0
 def _processes(reading: TickContext) -> tuple[object, ...]:
     # what ended is taken first: an end that comes later belongs to the next tick
     exits = reading.computer.exits.drain() if reading.computer.exits else []
-    found = reading.processes
+    processes = reading.processes
     return (
-        found.alive,
-        found.samples,
-        found.threads,
-        found.details,
-        found.graphics,
-        sum_exits(exits, reading.computer.table, found),
+        processes.alive,
+        processes.samples,
+        processes.threads,
+        processes.details,
+        processes.graphics,
+        sum_exits(exits, reading.computer.table, processes),
     )
 
 

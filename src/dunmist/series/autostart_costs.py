@@ -55,7 +55,7 @@ def _names_of(process: Process) -> tuple[str, str]:
 def _cost(series: Series, processes: Iterable[Process]) -> Cost:
     about = series.header.machine
     counted = [process for process in processes if process.last is not None]
-    samples = [one.last for one in counted if one.last is not None]
+    samples = [member.last for member in counted if member.last is not None]
     clk = sum(
         sample.user_clk + sample.system_clk + sample.children_user_clk + sample.children_system_clk
         for sample in samples

@@ -41,14 +41,14 @@ class KernelMessageCollector:
     def finish(self, began_s: float) -> Sequence[KernelMessageSeries]:
         """Return them, the newest first; ``began_s`` is when the first tick was."""
         series: dict[tuple[KernelMessageKind, str | None], KernelMessageSeries] = {}
-        for at_s, during, one in self._found:
-            before = series.get((one.kind, one.about))
+        for at_s, during, message in self._found:
+            before = series.get((message.kind, message.about))
             now_s = at_s - began_s
-            series[one.kind, one.about] = KernelMessageSeries(
-                one.kind, one.about,
-                (before.times if before else 0) + one.count,
-                (before.during if before else 0) + (one.count if during else 0),
-                before.first_s if before else now_s - one.first_ago_s,
-                now_s - one.last_ago_s, one.text, one.pid,
+            series[message.kind, message.about] = KernelMessageSeries(
+                message.kind, message.about,
+                (before.times if before else 0) + message.count,
+                (before.during if before else 0) + (message.count if during else 0),
+                before.first_s if before else now_s - message.first_ago_s,
+                now_s - message.last_ago_s, message.text, message.pid,
             )  # fmt: skip
-        return sorted(series.values(), key=lambda one: -one.last_s)
+        return sorted(series.values(), key=lambda message_series: -message_series.last_s)

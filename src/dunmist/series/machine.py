@@ -173,7 +173,7 @@ class MachineCollector:
         for name, value in (
             ("forks", tick.processors.forks),
             ("runnable", tick.processors.runnable),
-            ("load", tick.load.one if tick.load else None),
+            ("load", tick.load.load_1 if tick.load else None),
             ("tasks", tick.load.tasks if tick.load else None),
             ("zram", tick.zram_bytes),
         ):

@@ -164,7 +164,7 @@ class _Maker:
             np.nan_to_num(self._samples.grown["own_s"][self._samples.row > 0]),
             minlength=len(self._of),
         )
-        found: dict[int, Process] = {}
+        by_place: dict[int, Process] = {}
         for group, application in zip(grouping.groups, applications, strict=True):
             for identity in group.members:
                 details = collected.details.get(identity, (None, None))
@@ -185,14 +185,14 @@ class _Maker:
                     cpu_s=float(cpu_s[identity]),
                     threads=self._threads.get(identity, []),
                 )
-                found[identity] = process
+                by_place[identity] = process
                 application.members.append(process)
-        for identity, process in found.items():
+        for identity, process in by_place.items():
             parent = grouping.parent(identity)
             if parent is not None:
-                process.parent = found[parent]
-                found[parent].children.append(process)
-        return dict(sorted(found.items()))
+                process.parent = by_place[parent]
+                by_place[parent].children.append(process)
+        return dict(sorted(by_place.items()))
 
     def by_processor(self) -> Floats:
         """Return processor time by the processor on which it was seen, and application."""
@@ -217,7 +217,9 @@ class _Maker:
 
     def _hand_over(self, cores: Floats, asked: Sequence[Asked]) -> None:
         """Take what others did because they were asked for the work of who asked them."""
-        observer = next((n for n, one in enumerate(self._grouping.groups) if one.observer), None)
+        observer = next(
+            (n for n, group in enumerate(self._grouping.groups) if group.observer), None
+        )
         if observer is None:
             return
         for at_s, cpu_s in asked:

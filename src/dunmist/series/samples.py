@@ -67,7 +67,7 @@ class ProcessCollector:
         others = zip(*map(READ_OTHERS, samples), strict=True)
         for name, values in zip(UNKNOWN_AT_TIMES, others, strict=False):
             columns[name].extend([math.nan if value is None else value for value in values])
-        for name, found in (
+        for name, result in (
             ("own_clk", [sample.user_clk + sample.system_clk for sample in samples]),
             (
                 "children_clk",
@@ -79,7 +79,7 @@ class ProcessCollector:
             ("state", [ord(sample.state[:1] or "?") & 0x7F for sample in samples]),
             ("after_s", [sample.after_ms / MS_PER_S for sample in samples]),
         ):
-            columns[name].extend(found)
+            columns[name].extend(result)
         self.last.update({sample.process: sample for sample in samples})
         for thread in tick.threads:
             key = (thread.process, thread.tid)

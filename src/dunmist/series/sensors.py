@@ -125,12 +125,12 @@ def sensor_series(
     corrections: Sequence[Correction],
 ) -> list[SensorSeries]:
     """Return every sensor but those that a correction leaves out."""
-    found = []
+    series = []
     for place, sensor in enumerate(sensors):
         change = _correction(sensor, corrections)
         if not change.leave_out:
-            found.append(_made(sensor, readings.get(place), line, change))
-    return found
+            series.append(_made(sensor, readings.get(place), line, change))
+    return series
 
 
 def _correction(sensor: Sensor, corrections: Sequence[Correction]) -> Correction:
@@ -218,7 +218,7 @@ def processor_sensor(sensors: list[SensorSeries]) -> ProcessorSensor | None:
 
 
 def _chosen(matching: list[SensorSeries], rule: dict[str, Any]) -> ProcessorSensor:
-    hottest = max(matching, key=lambda one: one.level.greatest() or 0.0)
+    hottest = max(matching, key=lambda candidate: candidate.level.greatest() or 0.0)
     # several packages or dies: the processor is as hot as the hottest of them
     level = Level.greatest_of([sensor.level for sensor in matching])
     return ProcessorSensor(

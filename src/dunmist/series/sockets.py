@@ -45,8 +45,8 @@ class SocketSeries:
     @property
     def received_bytes(self) -> int | None:
         """Bytes over the capture, None where no counter is published."""
-        found = self.received_bytes_per_s
-        return None if found is None else round(found.total())
+        received = self.received_bytes_per_s
+        return None if received is None else round(received.total())
 
     @property
     def is_loopback(self) -> bool:

@@ -62,9 +62,9 @@ class Surveyed:
         self._packages = {
             package.executable: package for survey in surveys for package in survey.packages
         }
-        found = self.last.scheduling if self.last else None
-        self.autogroup = found is not None and found.autogroup
-        self._scheduled = {group.path: group for group in found.groups} if found else {}
+        scheduling = self.last.scheduling if self.last else None
+        self.autogroup = scheduling is not None and scheduling.autogroup
+        self._scheduled = {group.path: group for group in scheduling.groups} if scheduling else {}
         self.replaced = {path for survey in surveys for path in survey.replaced}
 
     def scheduled(self, path: str | None) -> GroupWeight | None:

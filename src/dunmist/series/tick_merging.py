@@ -121,14 +121,14 @@ def merged(ticks: list[Tick]) -> Tick:
         return ticks[0]
     last = ticks[-1]
     changes: dict[str, Any] = {
-        field: _newest((one for tick in ticks for one in getattr(tick, field)), key)
+        field: _newest((record for tick in ticks for record in getattr(tick, field)), key)
         for field, key in KEYS.items()
     }
     for field in WORDS:
         changes[field] = {word: value for tick in ticks
                           for word, value in (getattr(tick, field) or {}).items()}  # fmt: skip
     for field in ADDED:
-        changes[field] = [one for tick in ticks for one in getattr(tick, field)]
+        changes[field] = [record for tick in ticks for record in getattr(tick, field)]
     changes["threads"] = _threads(ticks)
     changes["details"] = _details(ticks)
     changes["took_s"] = max(tick.took_s for tick in ticks)
@@ -148,8 +148,8 @@ def _details(ticks: list[Tick]) -> list[ProcessDetail]:
     for detail in details:
         sockets.setdefault(detail.process, {}).update(dict.fromkeys(detail.sockets))
     return [
-        msgspec.structs.replace(one, sockets=list(sockets[one.process]))
-        for one in _newest(details, lambda detail: detail.process)
+        msgspec.structs.replace(merged_detail, sockets=list(sockets[merged_detail.process]))
+        for merged_detail in _newest(details, lambda detail: detail.process)
     ]
 
 
@@ -165,8 +165,8 @@ def _threads(ticks: list[Tick]) -> list[Any]:
         (thread for tick in ticks for thread in tick.threads), lambda tick: (tick.process, tick.tid)
     )
     return [
-        one
-        if one.name or not (name := names.get((one.process, one.tid)))
-        else msgspec.structs.replace(one, name=name)
-        for one in newest
+        merged_thread
+        if merged_thread.name or not (name := names.get((merged_thread.process, merged_thread.tid)))
+        else msgspec.structs.replace(merged_thread, name=name)
+        for merged_thread in newest
     ]

@@ -30,7 +30,8 @@ def log_lines(model: ModelComputer) -> list[tuple[float, int, str]]:
     for entry in scenario.kernel_log:
         lines += [(began_s + at_s, entry.priority, entry.text) for at_s in _moments(entry)]
     return sorted(
-        (line for line in lines if 0 <= line[0] <= model.uptime_s), key=lambda one: one[0]
+        (line for line in lines if 0 <= line[0] <= model.uptime_s),
+        key=lambda timed_line: timed_line[0],
     )
 
 

@@ -215,12 +215,12 @@ class ModelComputer:
             ]  # fmt: skip
             if number == 0:
                 wants.append(Request(swap_rate / 2, swap_rate / 2, SWAP_REQUEST_BYTES))
-            for one, want, (served, share) in zip(askers, wants, disk.step(wants, step_s),
+            for asking, want, (served, share) in zip(askers, wants, disk.step(wants, step_s),
                                                   strict=False):  # fmt: skip
-                waited[one.index] = share
+                waited[asking.index] = share
                 none_waits *= 1 - share
-                processes.figures["read_bytes"][one.index] += want.read * served * step_s
-                processes.figures["write_bytes"][one.index] += want.written * served * step_s
+                processes.figures["read_bytes"][asking.index] += want.read * served * step_s
+                processes.figures["write_bytes"][asking.index] += want.written * served * step_s
         # what comes back from compressed memory waits for no disk
         paging = 0.0 if self.memory.compressed else self.memory.stalled
         some = 1 - none_waits * (1 - paging)

@@ -52,7 +52,7 @@ def strengths(scenario: Scenario, duration_s: float) -> dict[str, Asked]:
             asked(lambda program: program.received_mib_per_s * _count(program), line_mib),
         ),
         "cpu": asked(lambda processor: _cores(processor, slower, duration_s), processors * left),
-        "core": asked(lambda one: _of_one_core(one, slower), left, together=False),
+        "core": asked(lambda tried: _of_one_core(tried, slower), left, together=False),
     }
 
 

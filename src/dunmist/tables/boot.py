@@ -45,7 +45,7 @@ def _units(judged: Judged) -> Iterator[Row]:
         return
     waited_for = {unit.name for unit in boot.chain}
     by_name = {unit.name: unit for unit in (*boot.slowest, *boot.chain)}
-    for unit in sorted(by_name.values(), key=lambda one: one.began_s):
+    for unit in sorted(by_name.values(), key=lambda unit_start: unit_start.began_s):
         yield {
             "unit": unit.name,
             "began_s": unit.began_s,

@@ -86,8 +86,8 @@ class Table(NamedTuple):
 
     def column(self, name: str) -> Column:
         """Return a column by its name; raises KeyError."""
-        found = {column.name: column for column in self.columns}
-        return found[name]
+        by_name = {column.name: column for column in self.columns}
+        return by_name[name]
 
     @property
     def names(self) -> list[str]:

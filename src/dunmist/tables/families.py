@@ -84,7 +84,7 @@ def _downwards(
 
     def in_order(family: Iterable[Process]) -> list[Process]:
         known = [process for process in family if process in there]
-        return sorted(known, key=lambda one: -sums[one][0]) if sums else known
+        return sorted(known, key=lambda application: -sums[application][0]) if sums else known
 
     order: list[Process] = []
     waiting = list(reversed(in_order(tops)))

@@ -41,7 +41,7 @@ def socket_rows(judged: Judged, sockets: Iterable[SocketSeries]) -> Iterator[Row
 
 
 def _words(owners: list[Process], word: Callable[[Process], str | None]) -> str | None:
-    return " ".join(sorted({found for owner in owners if (found := word(owner))})) or None
+    return " ".join(sorted({owner_word for owner in owners if (owner_word := word(owner))})) or None
 
 
 def _why_unknown(series: Series, protocol: str) -> str:
@@ -90,15 +90,15 @@ SOCKETS = Table(
 
 def ports_of_each(series: Series) -> dict[int, set[int]]:
     """Return the local ports of the sockets that each process had, by identity."""
-    found: dict[int, set[int]] = defaultdict(set)
+    ports_by_process: dict[int, set[int]] = defaultdict(set)
     for socket in series.sockets:
         if socket.facts.local_port:
             for owner in socket.owners:
-                found[owner].add(socket.facts.local_port)
-    return found
+                ports_by_process[owner].add(socket.facts.local_port)
+    return ports_by_process
 
 
 def ports_text(ports: Mapping[int, set[int]], processes: Iterable[Process]) -> str | None:
     """Return the local ports of some processes in order, None without any."""
-    found = sorted({port for process in processes for port in ports.get(process.identity, ())})
-    return " ".join(map(str, found)) or None
+    used_ports = sorted({port for process in processes for port in ports.get(process.identity, ())})
+    return " ".join(map(str, used_ports)) or None

@@ -70,7 +70,7 @@ def _lookalikes(exam: Examination, strained: StrainedResources) -> list[Finding]
     findings = []
     for same in by_shape.values():
         # the one with the fewer ordinary signs of being installed is the odd one
-        for name in sorted(same, key=lambda one: _is_installed(exam, names[one]))[:-1]:
+        for name in sorted(same, key=lambda candidate: _is_installed(exam, names[candidate]))[:-1]:
             process, others = names[name], [other for other in same if other != name]
             signs = [sign("lookalike", float(process.pid), others=others)]
             findings.append(Finding("lookalike-name", "concern", name, signs, process.application))

@@ -52,7 +52,9 @@ def _storage(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained
     table, findings = exam.limits.storage, []
     # the fullest first: it is the one that stops somebody
-    fullest_first = sorted(exam.once(writable_storage), key=lambda one: -(one.fullest or 0.0))
+    fullest_first = sorted(
+        exam.once(writable_storage), key=lambda file_system: -(file_system.fullest or 0.0)
+    )
     for storage in fullest_first:
         if storage.used is not None and storage.used >= table.full:
             size_bytes = float(storage.about.size_bytes or 0)
@@ -106,8 +108,8 @@ def _broken_links(exam: Examination, strained: StrainedResources) -> list[Findin
         signs[name].append(again)
     share = _sent_again(exam)
     # whose link it was can be told by the sockets, and else only where there is no choice
-    if share is not None and not any(one.key == "link-retransmitted" for of in signs.values()
-                                     for one in of):  # fmt: skip
+    if share is not None and not any(sign.key == "link-retransmitted" for of in signs.values()
+                                     for sign in of):  # fmt: skip
         signs[_only_carrier(exam)].append(sign("retransmitted", share))
     return [Finding("link-errors", "concern", name, of) for name, of in signs.items()]
 

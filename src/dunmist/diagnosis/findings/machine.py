@@ -80,8 +80,8 @@ def _starts(exam: Examination, strained: StrainedResources) -> list[Finding]:
     if crashes:
         shown = crashes[-MOMENTS_SHOWN:]
         signs.append(sign("crash-records", float(len(crashes)),
-                          when=[_moment(about, one.at_s) for one in shown],
-                          why=[one.reason or UNKNOWN for one in shown]))  # fmt: skip
+                          when=[_moment(about, boot.at_s) for boot in shown],
+                          why=[boot.reason or UNKNOWN for boot in shown]))  # fmt: skip
     is_once = len(unclean) < table.unclean_least and not crashes
     return [Finding("unclean-restart", "note" if is_once else "concern", None, signs)]
 
@@ -124,9 +124,9 @@ def _known_updates(updates: KnownUpdates | None, now_s: float) -> list[Sign]:
         sign(
             "updates-known",
             float(len(updates.updates)),
-            which=[one.name for one in shown],
-            installed=[one.installed for one in shown],
-            known=[one.known for one in shown],
+            which=[package.name for package in shown],
+            installed=[package.installed for package in shown],
+            known=[package.known for package in shown],
         )
     ]
     if updates.listed_s is not None:

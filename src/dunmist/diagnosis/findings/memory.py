@@ -78,8 +78,8 @@ def growth(values: Floats, at_s: Floats) -> Growth:
     if len(values) > SLOPE_MOST:
         picked = np.linspace(0, len(values) - 1, SLOPE_MOST).astype(int)
         values, at_s = values[picked], at_s[picked]
-    found = theilslopes(values, at_s, alpha=0.95)
-    return Growth(float(found.slope), float(found.low_slope), rising)
+    slope = theilslopes(values, at_s, alpha=0.95)
+    return Growth(float(slope.slope), float(slope.low_slope), rising)
 
 
 def _short(exam: Examination, strained: StrainedResources) -> list[Finding]:

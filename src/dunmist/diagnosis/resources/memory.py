@@ -76,8 +76,8 @@ def _memory(exam: Examination) -> list[ResourceInstance]:
     return [ResourceInstance(None, used, stalled, conditions, signs)]
 
 
-def _some(one: Sign) -> list[Sign]:
-    return [one] if one.value > 0 else []
+def _some(figure: Sign) -> list[Sign]:
+    return [figure] if figure.value > 0 else []
 
 
 def _held(exam: Examination) -> Demand:

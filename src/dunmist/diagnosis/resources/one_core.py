@@ -38,7 +38,7 @@ def find_bound(exam: Examination) -> list[Bound]:
     """
     table, limited = exam.limits.core, exam.once(quota_limited)
     given, gives = _given(exam), exam.once(find_yielding)
-    found = []
+    bounds = []
     for process, thread in exam.once(find_one_threads).items():
         application = process.application
         low = gives[application.number] >= exam.limits.cpu.low_priority_share
@@ -47,13 +47,13 @@ def find_bound(exam: Examination) -> list[Bound]:
         bound = _bound(exam, process, thread, given)
         ran = exam.typical(thread.ran / given)
         if bound.full_share >= table.bound_share and ran >= table.ran_least:
-            found.append(bound)
+            bounds.append(bound)
     # a program that fills many processors at once is not bound by one of them
     # a pool of full processes wants more processors, not a faster one
-    filled = Counter(bound.process.application.number for bound in found)
+    filled = Counter(bound.process.application.number for bound in bounds)
     # as many as there are processors are enough, however few there are
     many = max(min(table.many_least, exam.processors), table.many_share * exam.processors)
-    single = [bound for bound in found if filled[bound.process.application.number] < many]
+    single = [bound for bound in bounds if filled[bound.process.application.number] < many]
     return sorted(single, key=lambda bound: (-bound.full_share, -bound.typical))
 
 

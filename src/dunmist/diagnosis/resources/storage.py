@@ -22,7 +22,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     answered = [storage for storage in exam.once(writable_storage) if storage.fullest is not None]
     if not answered:
         return []
-    fullest = max(answered, key=lambda one: one.fullest or 0.0)
+    fullest = max(answered, key=lambda file_system: file_system.fullest or 0.0)
     share = fullest.fullest or 0.0
     bounds: tuple[tuple[LevelWord, float], ...] = (
         ("choked", table.choked), ("strained", table.strained), ("busy", table.full),

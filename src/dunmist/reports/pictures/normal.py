@@ -24,7 +24,9 @@ GOOD_MOST = 6
 
 def draw_beside_normal(unusual: Unusual) -> Figure:
     """Return each resource that is outside of its range, else the fullest, now and usually."""
-    outside = {(one.figure.resource, one.figure.name) for one in unusual.outside}
+    outside = {
+        (usual_range.figure.resource, usual_range.figure.name) for usual_range in unusual.outside
+    }
     states = [state for state in unusual.now.diagnosis.resources if state.trace is not None]
     states.sort(key=lambda state: (place_of(state) not in outside, -state.used))
     shown = states[:PANELS_MOST]

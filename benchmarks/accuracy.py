@@ -81,11 +81,17 @@ def judged(scenario, group, name):
     kinds = {one.kind for one in found.findings}
     truth = scenario.truth
     return Outcome(
-        group, name, truth.strength, (truth.limiting, truth.culprit), found.verdict.limiting,
-        [one.name for one in found.culprits], found.verdict.confidence,
+        group,
+        name,
+        truth.strength,
+        (truth.limiting, truth.culprit),
+        found.verdict.limiting,
+        [one.name for one in found.culprits],
+        found.verdict.confidence,
         [kind for kind in truth.must if kind not in kinds],
-        [kind for kind in truth.must_not if kind in kinds], found.coverage["cpu"],
-    )  # fmt: skip
+        [kind for kind in truth.must_not if kind in kinds],
+        found.coverage["cpu"],
+    )
 
 
 def one_patient(name):
@@ -105,10 +111,17 @@ def one_hard(seed):
         ).triage
     truth = patient.scenario.truth
     return Outcome(
-        patient.illness, str(seed), truth.strength, (truth.limiting, truth.culprit),
-        found.verdict.limiting, [one.name for one in found.culprits], found.verdict.confidence,
-        [], [], found.coverage["cpu"],
-    )  # fmt: skip
+        patient.illness,
+        str(seed),
+        truth.strength,
+        (truth.limiting, truth.culprit),
+        found.verdict.limiting,
+        [one.name for one in found.culprits],
+        found.verdict.confidence,
+        [],
+        [],
+        found.coverage["cpu"],
+    )
 
 
 def as_outcome(found):
@@ -119,8 +132,18 @@ def as_outcome(found):
     if case.culprits:
         is_right = named and named[0].startswith(case.culprits)
         culprit = named[0] if is_right else case.culprits[0]
-    return Outcome("live", case.name, 2.0, (limiting, culprit), found.limiting, named,
-                   found.confidence, found.wrong, [], found.coverage)  # fmt: skip
+    return Outcome(
+        "live",
+        case.name,
+        2.0,
+        (limiting, culprit),
+        found.limiting,
+        named,
+        found.confidence,
+        found.wrong,
+        [],
+        found.coverage,
+    )
 
 
 def share(outcomes, name):
@@ -392,8 +415,9 @@ def bottle_lines():
     cases = found["cases"]
     right = sum(not case["wrong"] for case in cases)
     named = [case for case in cases if case.get("culprits")]
-    first = sum(any(case.get("named", [""])[:1] == [one] for one in case["culprits"])
-                for case in named)  # fmt: skip
+    first = sum(
+        any(case.get("named", [""])[:1] == [one] for one in case["culprits"]) for case in named
+    )
     yield (
         f"Run on {found['date']} with `make bottle-test`: kernel {found['kernel']}, "
         f"{found['service_manager']}, {found['processors']} emulated processors. Of {len(cases)} "
@@ -405,14 +429,17 @@ def bottle_lines():
     yield "| --- | --- | --- | ---: | --- |"
     for case in cases:
         sure = case.get("confidence")
-        exact = ", ".join(f"{one['figure']} of {one['unit']} off by {100 * one['off']:.1f} %"
-                          for one in case.get("exact", ()))  # fmt: skip
+        exact = ", ".join(
+            f"{one['figure']} of {one['unit']} off by {100 * one['off']:.1f} %"
+            for one in case.get("exact", ())
+        )
         cells = (
             case["name"] + (f" ({exact})" if exact else ""),
-            case.get("limiting") or "–", ", ".join(case.get("named", ())[:3]) or "–",
+            case.get("limiting") or "–",
+            ", ".join(case.get("named", ())[:3]) or "–",
             f"{sure:.2f}" if sure is not None else "–",
             "; ".join(case["wrong"]).replace("|", "/") or "–",
-        )  # fmt: skip
+        )
         yield f"| {' | '.join(cells)} |"
 
 

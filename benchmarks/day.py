@@ -46,14 +46,19 @@ def main(hours):
         clock, root = VirtualClock(model, tree), Root(folder / "root")
         plan = Plan(3600 * hours, EVERY_S)
         subject = read_subject(root)
-        ring = Ring(folder / "ring", header_of(root, subject, plan, clock.now()),
-                    Limits(KEEP_S, MOST_BYTES), load_rules())  # fmt: skip
+        ring = Ring(
+            folder / "ring",
+            header_of(root, subject, plan, clock.now()),
+            Limits(KEEP_S, MOST_BYTES),
+            load_rules(),
+        )
         rules = load_watch_rules()
         incidents = Incidents(folder / "incidents", ring, rules)
         following = Rules(rules, subject.machine.clock_ticks_per_s, {})
         began_s = time.monotonic()
-        records = sample(root, subject.machine, subject.inventory, plan, clock,
-                         survey_every_s=1800.0)  # fmt: skip
+        records = sample(
+            root, subject.machine, subject.inventory, plan, clock, survey_every_s=1800.0
+        )
         for record in records:
             ring.add(record, clock.now())
             if not isinstance(record, Tick):
@@ -66,9 +71,14 @@ def main(hours):
                 print(record.at_s / 3600, memory[-1], ring_bytes, flush=True)
         tree.close()
         kept = read_incidents(folder / "incidents")
-    found = {"date": time.strftime("%Y-%m-%d"), "hours": hours, "incidents": len(kept),
-             "rss_mib_by_hour": memory, "ring_bytes_most": ring_bytes,
-             "took_s": round(time.monotonic() - began_s)}  # fmt: skip
+    found = {
+        "date": time.strftime("%Y-%m-%d"),
+        "hours": hours,
+        "incidents": len(kept),
+        "rss_mib_by_hour": memory,
+        "ring_bytes_most": ring_bytes,
+        "took_s": round(time.monotonic() - began_s),
+    }
     REPORT.write_text(json.dumps(found, indent=1) + "\n")
     print(json.dumps(found))
 

@@ -42,8 +42,14 @@ def outcome(name, path, strength):
             sure_s, early = at_s, now
             break
         before = now
-    return {"name": name, "strength": strength, "sure_s": sure_s, "whole": said(whole),
-            "same": early is None or early == said(whole), "early": early}  # fmt: skip
+    return {
+        "name": name,
+        "strength": strength,
+        "sure_s": sure_s,
+        "whole": said(whole),
+        "same": early is None or early == said(whole),
+        "early": early,
+    }
 
 
 def of_model(key):
@@ -62,19 +68,25 @@ def main(arguments):
     live = sorted(Path(arguments[0]).glob("*.gz")) if arguments else []
     with multiprocessing.Pool() as pool:
         found = [*pool.imap(of_model, keys, chunksize=1), *pool.imap(of_file, live, chunksize=1)]
-    clear = [one for one in found
-             if one["strength"] is None or abs(one["strength"] - 1) > BORDERLINE]  # fmt: skip
+    clear = [
+        one for one in found if one["strength"] is None or abs(one["strength"] - 1) > BORDERLINE
+    ]
     sick = [one for one in clear if one["whole"][1] is not None]
     soon = sorted(one["sure_s"] or 30 for one in sick)
     report = {
-        "date": time.strftime("%Y-%m-%d"), "cases": len(found), "clear": len(clear),
-        "live": len(live), "same": sum(one["same"] for one in clear), "sick": len(sick),
+        "date": time.strftime("%Y-%m-%d"),
+        "cases": len(found),
+        "clear": len(clear),
+        "live": len(live),
+        "same": sum(one["same"] for one in clear),
+        "sick": len(sick),
         "sick_within_10_s": sum(at_s <= 10 for at_s in soon),
         "sick_median_s": soon[len(soon) // 2],
-        "well_median_s": sorted(one["sure_s"] or 30 for one in clear if one not in sick)
-        [(len(clear) - len(sick)) // 2],
+        "well_median_s": sorted(one["sure_s"] or 30 for one in clear if one not in sick)[
+            (len(clear) - len(sick)) // 2
+        ],
         "others": [one for one in found if not one["same"]],
-    }  # fmt: skip
+    }
     REPORT.write_text(json.dumps(report, indent=1) + "\n")
     print(json.dumps(report, indent=1))
 

@@ -131,14 +131,20 @@ def client_growth():
             began, peak_mib = time.monotonic(), 0.0
             client = subprocess.Popen(
                 [DUNMIST, "fleet", many, "-o", Path(folder) / f"out-{count}"],
-                stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-            )  # fmt: skip
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
             while client.poll() is None:
                 peak_mib = peak_of(client.pid) or peak_mib
                 time.sleep(0.2)
             took_s = time.monotonic() - began
-            found = {"captures": count, "computers": COMPUTERS, "client_mib": round(peak_mib),
-                     "a_second": round(count / took_s, 1), "status": client.returncode}  # fmt: skip
+            found = {
+                "captures": count,
+                "computers": COMPUTERS,
+                "client_mib": round(peak_mib),
+                "a_second": round(count / took_s, 1),
+                "status": client.returncode,
+            }
             print(json.dumps(found), flush=True)
 
 

@@ -26,12 +26,52 @@ from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
 
 PATIENTS = ("two-faults", "dusty-desk", "worn-spinner", "narrow-burrow", "odd-corner")
-NUMBERS = (0, -1, 1, 7, 10**6, 2**31, 2**32, 2**53, 2**62, 2**63 - 1, 2**63, 2**64, 10**40, 0.5,
-           1e12, 1e300, 5e-324, -2.5)  # fmt: skip
-TEXTS = ("", "\n", "`` ``` ~~~", "\x1b[2J", "\u202ekcol", "a" * 5000, "-rf /", "$(reboot)", "'\"",
-         "|", "{unit}", "%s", "\ud800".encode("utf-8", "replace").decode(), "1970-01-01", "init",
-         "cpu0", "<script>", "\0", "../..", "user@1000.service", "tty1", "0x0",
-         "*", "[::]")  # fmt: skip
+NUMBERS = (
+    0,
+    -1,
+    1,
+    7,
+    10**6,
+    2**31,
+    2**32,
+    2**53,
+    2**62,
+    2**63 - 1,
+    2**63,
+    2**64,
+    10**40,
+    0.5,
+    1e12,
+    1e300,
+    5e-324,
+    -2.5,
+)
+TEXTS = (
+    "",
+    "\n",
+    "`` ``` ~~~",
+    "\x1b[2J",
+    "\u202ekcol",
+    "a" * 5000,
+    "-rf /",
+    "$(reboot)",
+    "'\"",
+    "|",
+    "{unit}",
+    "%s",
+    "\ud800".encode("utf-8", "replace").decode(),
+    "1970-01-01",
+    "init",
+    "cpu0",
+    "<script>",
+    "\0",
+    "../..",
+    "user@1000.service",
+    "tty1",
+    "0x0",
+    "*",
+    "[::]",
+)
 VALUES = (None, True, [], {}, [[]], *NUMBERS, *TEXTS)
 REPORT_EVERY = 8
 ASKED = (*COMPLAINTS, "program:n")

@@ -23,11 +23,25 @@ HERE = Path(__file__).parent
 LOAD = HERE.parent / "bottle" / "load.py"
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 SPAN_S, SETTLE_S = 10, 2.0
-PROGRAMS = ("auk-count", "tern-map", "skua-log", "petrel-index", "plover-feed", "gannet-relay",
-            "dunlin-sums", "eider-copy")  # fmt: skip
+PROGRAMS = (
+    "auk-count",
+    "tern-map",
+    "skua-log",
+    "petrel-index",
+    "plover-feed",
+    "gannet-relay",
+    "dunlin-sums",
+    "eider-copy",
+)
 # true of the computer that this runs on, whatever else is
-ALWAYS = {"clock-unsynchronised", "recent-restart", "long-uptime", "open-port", "steady-background",
-          "stolen-time"}  # fmt: skip
+ALWAYS = {
+    "clock-unsynchronised",
+    "recent-restart",
+    "long-uptime",
+    "open-port",
+    "steady-background",
+    "stolen-time",
+}
 BUSY = frozenset({"cpu-hog", "core-bound", "other-user-load", "kernel-busy"})
 DISK = frozenset({"disk-saturated", "blocked-on-disk"})
 
@@ -63,122 +77,330 @@ EACH = "while :; do /bin/true; done"
 
 CASES = (
     Case("one thread", "auk-count spin", ("core",), ("auk-count",), may=BUSY),
-    Case("one thread beside seven that wait", "auk-count one_of_many", ("core",), ("auk-count",),
-         may=BUSY),
-    Case("one thread beside 400 that wait", WAITERS, ("core",), ("auk-count",),
-         may=BUSY | {"thread-swarm"}),
-    Case("the last of 300 threads beside one that works a third", "auk-count last_of_many",
-         ("core",), ("auk-count",), may=BUSY | {"thread-swarm"}),
-    Case("the last of 600 threads beside one that works a third", "auk-count last_of_many 600",
-         ("core",), ("auk-count",), may=BUSY | {"thread-swarm"}),
-    Case("three processes on two processors", "auk-count spin 3", ("cpu",), ("auk-count",),
-         may=BUSY),
+    Case(
+        "one thread beside seven that wait",
+        "auk-count one_of_many",
+        ("core",),
+        ("auk-count",),
+        may=BUSY,
+    ),
+    Case(
+        "one thread beside 400 that wait",
+        WAITERS,
+        ("core",),
+        ("auk-count",),
+        may=BUSY | {"thread-swarm"},
+    ),
+    Case(
+        "the last of 300 threads beside one that works a third",
+        "auk-count last_of_many",
+        ("core",),
+        ("auk-count",),
+        may=BUSY | {"thread-swarm"},
+    ),
+    Case(
+        "the last of 600 threads beside one that works a third",
+        "auk-count last_of_many 600",
+        ("core",),
+        ("auk-count",),
+        may=BUSY | {"thread-swarm"},
+    ),
+    Case(
+        "three processes on two processors", "auk-count spin 3", ("cpu",), ("auk-count",), may=BUSY
+    ),
     Case("four processes", "auk-count spin 4", ("cpu",), ("auk-count",), may=BUSY),
     Case("twelve processes", "auk-count spin 12", ("cpu",), ("auk-count",), may=BUSY),
-    Case("four of one and one of another", "auk-count spin 4 & tern-map spin", ("cpu",),
-         ("auk-count",), may=BUSY),
-    Case("400 that wait, and three that work", "skua-log one_of_many 400 & auk-count spin 4",
-         ("cpu",), ("auk-count",), may=BUSY | {"thread-swarm"}),
-    Case("low priority beside work, of one session",
-         "nice -n 19 tern-map spin 4 & auk-count spin 4", ("cpu",), ("auk-count",), may=BUSY),
-    Case("short programs by four shells",
-         f"for n in 1 2 3 4; do sh -c '{EACH}' & done; wait", ("cpu",), ("sh", "dash"),
-         may=BUSY | {"spawn-storm"}),
-    Case("short programs beside low priority", "nice -n 19 tern-map spin 4 &"
-         f" for n in 1 2 3 4; do sh -c '{EACH}' & done; wait", ("cpu",), ("sh", "dash"),
-         may=BUSY | {"spawn-storm"}),
-    Case("a program from a file as standard input", "echo 'while :; do :; done' > moult.sh;"
-         " for n in 1 2 3; do sh < moult.sh & done; wait", ("cpu",), ("moult.sh",), may=BUSY),
-    Case("another sampler beside work", f"{DUNMIST} capture -o other.jsonl.gz --for 20s &"
-         " auk-count spin 4", ("cpu",), ("auk-count",), may=BUSY, not_named=("dunmist",)),
-    Case("what only calls itself a sampler", "mkdir bin; printf 'while :; do :; done' >"
-         " bin/dunmist; for n in 1 2 3; do sh bin/dunmist & done; wait", ("cpu",), ("dunmist",),
-         may=BUSY),
-    Case("children that live a third of a second",
-         "printf 'while :; do timeout 0.3 auk-count spin; done' > shift.sh;"
-         " for n in 1 2 3 4; do sh shift.sh & done; wait", ("cpu",), ("shift.sh", "sh"),
-         may=BUSY | {"spawn-storm"}),
-    Case("a program from a pipe", f"for n in 1 2 3; do cat {LOAD} | {sys.executable} - spin & done;"
-         " wait", ("cpu",), ("python",), may=BUSY, not_named=("-", "3", "63", "spin")),
-    Case("a script from a descriptor", "for n in 1 2 3; do bash -c 'bash <(echo while :\\; do"
-         " :\\; done)' & done; wait", ("cpu",), ("bash",), may=BUSY, not_named=("63", "-", "3")),
-    Case("threads at once", f"exec {sys.executable} {HERE}/faults/threads_at_once.py", ("cpu",),
-         ("threads_at_once.py",), may=BUSY | {"thread-swarm"}),
-    Case("threads by turns", f"exec {sys.executable} {HERE}/faults/threads_by_turns.py", ("core",),
-         ("threads_by_turns.py",), may=BUSY),
-    Case("work of somebody else", "setpriv --reuid=65534 auk-count spin 4", ("cpu",),
-         ("auk-count",), may=BUSY, rights=True),
-    Case("a quota that runs out", f"mkdir {CPU}; echo 20000 > {CPU}/cpu.cfs_quota_us;"
-         f" echo $$ > {CPU}/cgroup.procs; exec auk-count spin", (None,),
-         must=(("quota-limited", "dunmist-live"),), may=BUSY, stop=f"rmdir {CPU}", rights=True),
-    Case("random reads of a full queue", f"exec {sys.executable} {HERE}/faults/full_disk_queue.py",
-         ("disk",), ("full_disk_queue.py",), may=DISK),
-    Case("random reads, one after the other", "head -c 300M /dev/urandom > sound;"
-         " eider-copy read sound 300", ("disk",), ("eider-copy",), may=DISK),
-    Case("small pieces, each waited for", "skua-log write book 16", ("disk",), ("skua-log",),
-         may=DISK),
-    Case("a writer beside a reader", "head -c 300M /dev/urandom > sound; skua-log write book 4 &"
-         " for n in 1 2 3 4; do eider-copy read sound 300 & done; wait", ("disk",),
-         ("eider-copy",), may=DISK),
-    Case("memory at the limit of its group", f"mkdir {MEMORY}; echo 200M >"
-         f" {MEMORY}/memory.limit_in_bytes; echo $$ > {MEMORY}/cgroup.procs;"
-         " while :; do auk-count hold 300; done", (None, "core"), must=(("oom-kill", ""),),
-         may=BUSY | {"spawn-storm", "memory-limited", "memory-short"}, stop=f"rmdir {MEMORY}",
-         rights=True),
-    Case("much memory held", f"exec {sys.executable} -c 'import mmap,time;"
-         " kept = mmap.mmap(-1, 12 << 30, flags=mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS |"
-         " mmap.MAP_POPULATE); time.sleep(99)'", (None,), must=(("memory-hog", "python"),),
-         may=BUSY | {"memory-growing"}, settle_s=25.0),
-    Case("memory that grows", "auk-count grow 40 4000", (None,),
-         must=(("memory-growing", "auk-count"),)),
-    Case("descriptors that are never closed", "ulimit -n 1000; auk-count descriptors 960", (None,),
-         may=frozenset({"descriptor-leak"}), must=(("limit-near", "auk-count"),)),
-    Case("children that nobody waits for", f"exec {sys.executable} -c 'import os,time\nfor n in"
-         " range(60):\n    os.fork() or os._exit(0)\ntime.sleep(99)'", (None,),
-         must=(("defunct-pile", ""),)),
-    Case("a program whose file is gone", "cp /bin/sleep ./moult; ./moult 99 & sleep 1;"
-         " rm moult; wait", (None,), must=(("deleted-executable", "moult"),),
-         may=frozenset({"odd-location"})),
-    Case("a program in a hidden place", "mkdir -p /tmp/.cache-x; cp /bin/sleep /tmp/.cache-x/moult;"
-         " /tmp/.cache-x/moult 99", (None,), must=(("odd-location", "moult"),),
-         stop="rm -r /tmp/.cache-x"),
-    Case("a program that calls itself a kernel task", f"{sys.executable} -c 'import ctypes,time;"
-         " ctypes.CDLL(None).prctl(15, b\"kworker/u8:1\"); time.sleep(99)'", (None,),
-         must=(("lookalike-name", ""),)),
-    Case("three that wait for a lock", "auk-count lock key & sleep 1; for n in 1 2 3; do tern-map"
-         " lock key & done; wait", (None,), must=(("lock-wait", "tern-map"),)),
-    Case("two that listen on one port",
-         "printf 'import socket, sys, time\\none = socket.socket()\\none.setsockopt(1, 15, 1)\\n"
-         "one.bind((sys.argv[1], 4711))\\none.listen()\\ntime.sleep(99)'"
-         f" > west-door; cp west-door east-door; {sys.executable} west-door 0.0.0.0 &"
-         f" {sys.executable} east-door 127.0.0.1", (None,), must=(("port-conflict", "4711"),)),
-    Case("a full line", f"{FAR} tc qdisc add dev near0 root tbf rate 20mbit burst 32k latency"
-         " 100ms; plover-feed send 10.9.0.2 9000", ("link",), ("plover-feed",),
-         may=frozenset({"link-saturated", "link-errors", "steady-transfer"}), stop=NO_FAR,
-         rights=True),
-    Case("a steady transfer", f"{FAR} plover-feed send 10.9.0.2 9000 3000", (None,),
-         must=(("steady-transfer", "plover-feed"),), stop=NO_FAR, rights=True),
-    Case("a full file system", "mkdir nest; mount -t tmpfs -o size=30m none nest; head -c 40M"
-         " /dev/zero > nest/egg; sleep 99", ("storage",), must=(("storage-full", "nest"),),
-         stop="umount nest", rights=True),
-    Case("no inodes left", "mkdir nest; mount -t tmpfs -o nr_inodes=50 none nest; cd nest; touch"
-         " $(seq 60); sleep 99", ("storage",), must=(("inodes-full", "nest"),),
-         stop="umount -l nest", rights=True),
-    Case("a program that was stopped", "auk-count spin & sleep 1; kill -STOP $!; wait", (None,),
-         must=(("stuck-process", "auk-count"),)),
+    Case(
+        "four of one and one of another",
+        "auk-count spin 4 & tern-map spin",
+        ("cpu",),
+        ("auk-count",),
+        may=BUSY,
+    ),
+    Case(
+        "400 that wait, and three that work",
+        "skua-log one_of_many 400 & auk-count spin 4",
+        ("cpu",),
+        ("auk-count",),
+        may=BUSY | {"thread-swarm"},
+    ),
+    Case(
+        "low priority beside work, of one session",
+        "nice -n 19 tern-map spin 4 & auk-count spin 4",
+        ("cpu",),
+        ("auk-count",),
+        may=BUSY,
+    ),
+    Case(
+        "short programs by four shells",
+        f"for n in 1 2 3 4; do sh -c '{EACH}' & done; wait",
+        ("cpu",),
+        ("sh", "dash"),
+        may=BUSY | {"spawn-storm"},
+    ),
+    Case(
+        "short programs beside low priority",
+        f"nice -n 19 tern-map spin 4 & for n in 1 2 3 4; do sh -c '{EACH}' & done; wait",
+        ("cpu",),
+        ("sh", "dash"),
+        may=BUSY | {"spawn-storm"},
+    ),
+    Case(
+        "a program from a file as standard input",
+        "echo 'while :; do :; done' > moult.sh; for n in 1 2 3; do sh < moult.sh & done; wait",
+        ("cpu",),
+        ("moult.sh",),
+        may=BUSY,
+    ),
+    Case(
+        "another sampler beside work",
+        f"{DUNMIST} capture -o other.jsonl.gz --for 20s & auk-count spin 4",
+        ("cpu",),
+        ("auk-count",),
+        may=BUSY,
+        not_named=("dunmist",),
+    ),
+    Case(
+        "what only calls itself a sampler",
+        "mkdir bin; printf 'while :; do :; done' >"
+        " bin/dunmist; for n in 1 2 3; do sh bin/dunmist & done; wait",
+        ("cpu",),
+        ("dunmist",),
+        may=BUSY,
+    ),
+    Case(
+        "children that live a third of a second",
+        "printf 'while :; do timeout 0.3 auk-count spin; done' > shift.sh;"
+        " for n in 1 2 3 4; do sh shift.sh & done; wait",
+        ("cpu",),
+        ("shift.sh", "sh"),
+        may=BUSY | {"spawn-storm"},
+    ),
+    Case(
+        "a program from a pipe",
+        f"for n in 1 2 3; do cat {LOAD} | {sys.executable} - spin & done; wait",
+        ("cpu",),
+        ("python",),
+        may=BUSY,
+        not_named=("-", "3", "63", "spin"),
+    ),
+    Case(
+        "a script from a descriptor",
+        "for n in 1 2 3; do bash -c 'bash <(echo while :\\; do :\\; done)' & done; wait",
+        ("cpu",),
+        ("bash",),
+        may=BUSY,
+        not_named=("63", "-", "3"),
+    ),
+    Case(
+        "threads at once",
+        f"exec {sys.executable} {HERE}/faults/threads_at_once.py",
+        ("cpu",),
+        ("threads_at_once.py",),
+        may=BUSY | {"thread-swarm"},
+    ),
+    Case(
+        "threads by turns",
+        f"exec {sys.executable} {HERE}/faults/threads_by_turns.py",
+        ("core",),
+        ("threads_by_turns.py",),
+        may=BUSY,
+    ),
+    Case(
+        "work of somebody else",
+        "setpriv --reuid=65534 auk-count spin 4",
+        ("cpu",),
+        ("auk-count",),
+        may=BUSY,
+        rights=True,
+    ),
+    Case(
+        "a quota that runs out",
+        f"mkdir {CPU}; echo 20000 > {CPU}/cpu.cfs_quota_us;"
+        f" echo $$ > {CPU}/cgroup.procs; exec auk-count spin",
+        (None,),
+        must=(("quota-limited", "dunmist-live"),),
+        may=BUSY,
+        stop=f"rmdir {CPU}",
+        rights=True,
+    ),
+    Case(
+        "random reads of a full queue",
+        f"exec {sys.executable} {HERE}/faults/full_disk_queue.py",
+        ("disk",),
+        ("full_disk_queue.py",),
+        may=DISK,
+    ),
+    Case(
+        "random reads, one after the other",
+        "head -c 300M /dev/urandom > sound; eider-copy read sound 300",
+        ("disk",),
+        ("eider-copy",),
+        may=DISK,
+    ),
+    Case(
+        "small pieces, each waited for",
+        "skua-log write book 16",
+        ("disk",),
+        ("skua-log",),
+        may=DISK,
+    ),
+    Case(
+        "a writer beside a reader",
+        "head -c 300M /dev/urandom > sound; skua-log write book 4 &"
+        " for n in 1 2 3 4; do eider-copy read sound 300 & done; wait",
+        ("disk",),
+        ("eider-copy",),
+        may=DISK,
+    ),
+    Case(
+        "memory at the limit of its group",
+        f"mkdir {MEMORY}; echo 200M >"
+        f" {MEMORY}/memory.limit_in_bytes; echo $$ > {MEMORY}/cgroup.procs;"
+        " while :; do auk-count hold 300; done",
+        (None, "core"),
+        must=(("oom-kill", ""),),
+        may=BUSY | {"spawn-storm", "memory-limited", "memory-short"},
+        stop=f"rmdir {MEMORY}",
+        rights=True,
+    ),
+    Case(
+        "much memory held",
+        f"exec {sys.executable} -c 'import mmap,time;"
+        " kept = mmap.mmap(-1, 12 << 30, flags=mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS |"
+        " mmap.MAP_POPULATE); time.sleep(99)'",
+        (None,),
+        must=(("memory-hog", "python"),),
+        may=BUSY | {"memory-growing"},
+        settle_s=25.0,
+    ),
+    Case(
+        "memory that grows",
+        "auk-count grow 40 4000",
+        (None,),
+        must=(("memory-growing", "auk-count"),),
+    ),
+    Case(
+        "descriptors that are never closed",
+        "ulimit -n 1000; auk-count descriptors 960",
+        (None,),
+        may=frozenset({"descriptor-leak"}),
+        must=(("limit-near", "auk-count"),),
+    ),
+    Case(
+        "children that nobody waits for",
+        f"exec {sys.executable} -c 'import os,time\nfor n in"
+        " range(60):\n    os.fork() or os._exit(0)\ntime.sleep(99)'",
+        (None,),
+        must=(("defunct-pile", ""),),
+    ),
+    Case(
+        "a program whose file is gone",
+        "cp /bin/sleep ./moult; ./moult 99 & sleep 1; rm moult; wait",
+        (None,),
+        must=(("deleted-executable", "moult"),),
+        may=frozenset({"odd-location"}),
+    ),
+    Case(
+        "a program in a hidden place",
+        "mkdir -p /tmp/.cache-x; cp /bin/sleep /tmp/.cache-x/moult; /tmp/.cache-x/moult 99",
+        (None,),
+        must=(("odd-location", "moult"),),
+        stop="rm -r /tmp/.cache-x",
+    ),
+    Case(
+        "a program that calls itself a kernel task",
+        f"{sys.executable} -c 'import ctypes,time;"
+        ' ctypes.CDLL(None).prctl(15, b"kworker/u8:1"); time.sleep(99)\'',
+        (None,),
+        must=(("lookalike-name", ""),),
+    ),
+    Case(
+        "three that wait for a lock",
+        "auk-count lock key & sleep 1; for n in 1 2 3; do tern-map lock key & done; wait",
+        (None,),
+        must=(("lock-wait", "tern-map"),),
+    ),
+    Case(
+        "two that listen on one port",
+        "printf 'import socket, sys, time\\none = socket.socket()\\none.setsockopt(1, 15, 1)\\n"
+        "one.bind((sys.argv[1], 4711))\\none.listen()\\ntime.sleep(99)'"
+        f" > west-door; cp west-door east-door; {sys.executable} west-door 0.0.0.0 &"
+        f" {sys.executable} east-door 127.0.0.1",
+        (None,),
+        must=(("port-conflict", "4711"),),
+    ),
+    Case(
+        "a full line",
+        f"{FAR} tc qdisc add dev near0 root tbf rate 20mbit burst 32k latency"
+        " 100ms; plover-feed send 10.9.0.2 9000",
+        ("link",),
+        ("plover-feed",),
+        may=frozenset({"link-saturated", "link-errors", "steady-transfer"}),
+        stop=NO_FAR,
+        rights=True,
+    ),
+    Case(
+        "a steady transfer",
+        f"{FAR} plover-feed send 10.9.0.2 9000 3000",
+        (None,),
+        must=(("steady-transfer", "plover-feed"),),
+        stop=NO_FAR,
+        rights=True,
+    ),
+    Case(
+        "a full file system",
+        "mkdir nest; mount -t tmpfs -o size=30m none nest; head -c 40M"
+        " /dev/zero > nest/egg; sleep 99",
+        ("storage",),
+        must=(("storage-full", "nest"),),
+        stop="umount nest",
+        rights=True,
+    ),
+    Case(
+        "no inodes left",
+        "mkdir nest; mount -t tmpfs -o nr_inodes=50 none nest; cd nest; touch $(seq 60); sleep 99",
+        ("storage",),
+        must=(("inodes-full", "nest"),),
+        stop="umount -l nest",
+        rights=True,
+    ),
+    Case(
+        "a program that was stopped",
+        "auk-count spin & sleep 1; kill -STOP $!; wait",
+        (None,),
+        must=(("stuck-process", "auk-count"),),
+    ),
     Case("calm", "sleep 99", (None,)),
     Case("low priority alone", "nice -n 19 tern-map spin 2", (None,), may=BUSY),
-    Case("400 threads that wait", f"exec {sys.executable} -c 'import threading,time\nfor n in"
-         " range(400): threading.Thread(target=time.sleep,args=(99,)).start()'", (None,)),
+    Case(
+        "400 threads that wait",
+        f"exec {sys.executable} -c 'import threading,time\nfor n in"
+        " range(400): threading.Thread(target=time.sleep,args=(99,)).start()'",
+        (None,),
+    ),
     Case("a spike at the start", "timeout 3 auk-count spin 4; sleep 99", (None,), may=BUSY),
-    Case("files read into the cache", "head -c 2G /dev/zero > sound; while :; do cat sound"
-         " > /dev/null; sleep 1; done", (None, "core"), may=BUSY | {"kernel-busy"}),
-    Case("half a processor", f"exec {sys.executable} -c 'import time\nwhile True:\n    end ="
-         " time.perf_counter() + 0.05\n    while time.perf_counter() < end: pass\n   "
-         " time.sleep(0.05)'", (None,), may=BUSY),
-    Case("a server that nobody asks", "auk-count serve 4712 & sleep 99", (None,),
-         may=frozenset({"open-port"})),
-)  # fmt: skip
+    Case(
+        "files read into the cache",
+        "head -c 2G /dev/zero > sound; while :; do cat sound > /dev/null; sleep 1; done",
+        (None, "core"),
+        may=BUSY | {"kernel-busy"},
+    ),
+    Case(
+        "half a processor",
+        f"exec {sys.executable} -c 'import time\nwhile True:\n    end ="
+        " time.perf_counter() + 0.05\n    while time.perf_counter() < end: pass\n   "
+        " time.sleep(0.05)'",
+        (None,),
+        may=BUSY,
+    ),
+    Case(
+        "a server that nobody asks",
+        "auk-count serve 4712 & sleep 99",
+        (None,),
+        may=frozenset({"open-port"}),
+    ),
+)
 
 
 class Found(NamedTuple):
@@ -203,8 +425,14 @@ def started_in(folder, script, more=None):
         (binaries / name).chmod(0o755)
     Path(folder).chmod(0o755)
     ways = {**os.environ, "PATH": f"{binaries}:{os.environ['PATH']}"}
-    return subprocess.Popen(["sh", "-c", script], cwd=folder, start_new_session=True, env=ways,
-                            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+    return subprocess.Popen(
+        ["sh", "-c", script],
+        cwd=folder,
+        start_new_session=True,
+        env=ways,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
 
 
 def found_on(case, keep=None):
@@ -214,16 +442,26 @@ def found_on(case, keep=None):
         path = Path(keep or folder) / f"{case.name}.jsonl.gz"
         try:
             time.sleep(case.settle_s)
-            subprocess.run([DUNMIST, "capture", "-o", path, "--force", "--for", f"{SPAN_S}s"],
-                           check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+            subprocess.run(
+                [DUNMIST, "capture", "-o", path, "--force", "--for", f"{SPAN_S}s"],
+                check=True,
+                stderr=subprocess.DEVNULL,
+            )
         finally:
             end(fault, folder)
-            subprocess.run(["sh", "-c", case.stop], cwd=folder, check=False,
-                           stderr=subprocess.DEVNULL)  # fmt: skip
+            subprocess.run(
+                ["sh", "-c", case.stop], cwd=folder, check=False, stderr=subprocess.DEVNULL
+            )
         triage = judge(path).triage
     named = [one.name for one in triage.culprits]
-    return Found(case, triage.verdict.limiting, named, triage.verdict.confidence,
-                 triage.coverage["cpu"], list(wrong(case, triage)))  # fmt: skip
+    return Found(
+        case,
+        triage.verdict.limiting,
+        named,
+        triage.verdict.confidence,
+        triage.coverage["cpu"],
+        list(wrong(case, triage)),
+    )
 
 
 def end(fault, folder):
@@ -250,8 +488,9 @@ def wrong(case, triage):
     if set(case.not_named) & set(named):
         yield f"{named} named"
     for kind, word in case.must:
-        if not any(kind == one.kind and word in f"{one.subject} {one.text}"
-                   for one in triage.findings):  # fmt: skip
+        if not any(
+            kind == one.kind and word in f"{one.subject} {one.text}" for one in triage.findings
+        ):
             yield f"no finding {kind} that speaks of {word!r}"
     allowed = ALWAYS | {kind for kind, _ in case.must} | case.may
     for one in triage.findings:
@@ -271,8 +510,14 @@ def outcomes(names=(), keep=None):
 
 def main(names):
     for found in outcomes(names, os.environ.get("LIVE_KEEP")):
-        print("wrong " if found.wrong else "right ", found.case.name, found.limiting,
-              found.named[:3], f"{found.confidence:.2f}", flush=True)  # fmt: skip
+        print(
+            "wrong " if found.wrong else "right ",
+            found.case.name,
+            found.limiting,
+            found.named[:3],
+            f"{found.confidence:.2f}",
+            flush=True,
+        )
         for line in found.wrong:
             print("       ", line)
 

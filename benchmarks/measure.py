@@ -28,8 +28,9 @@ COMPILED = {key: value for key, value in os.environ.items() if key != "PYTHONDON
 
 def wall_s(command):
     began = time.perf_counter()
-    subprocess.run(command, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                   env=COMPILED)  # fmt: skip
+    subprocess.run(
+        command, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=COMPILED
+    )
     return time.perf_counter() - began
 
 
@@ -47,16 +48,25 @@ def say(what, figure, bar=""):
 def capture_cost(folder):
     path = folder / "own.jsonl.gz"
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    subprocess.run([DUNMIST, "capture", "-o", path, "--for", "20s", "--every", "1s"],
-                   check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+    subprocess.run(
+        [DUNMIST, "capture", "-o", path, "--for", "20s", "--every", "1s"],
+        check=True,
+        stderr=subprocess.DEVNULL,
+    )
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     whole_s = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
     values = machine_facts(path)
-    say("capture at 1 s, share of one core while sampling", f"{100 * values['own_cores']:.2f} %",
-        "under 1 %")  # fmt: skip
+    say(
+        "capture at 1 s, share of one core while sampling",
+        f"{100 * values['own_cores']:.2f} %",
+        "under 1 %",
+    )
     say("the same with start and end of the program", f"{100 * whole_s / 20:.2f} %")
-    say("resident memory while sampling", f"{values['own_rss_bytes'] / 2**20:.1f} MiB",
-        "under 30 MiB")  # fmt: skip
+    say(
+        "resident memory while sampling",
+        f"{values['own_rss_bytes'] / 2**20:.1f} MiB",
+        "under 30 MiB",
+    )
 
 
 def tick_cost(folder, processes=1000, rounds=20):
@@ -87,16 +97,20 @@ def tick_cost(folder, processes=1000, rounds=20):
         first_s = time.process_time() - began
         look()
         for _ in range(9):
-            bare_s = float(subprocess.run([loop, str(rounds)], check=True,
-                                          capture_output=True).stdout)  # fmt: skip
+            bare_s = float(
+                subprocess.run([loop, str(rounds)], check=True, capture_output=True).stdout
+            )
             began = time.process_time()
             for _ in range(rounds):
                 look()
             ratios.append((time.process_time() - began) / rounds / bare_s)
         alive = sum(name.isdigit() for name in os.listdir("/proc"))
         computer.close()
-        say(f"one tick, everything read, {alive} processes, against the C loop",
-            f"{statistics.median(ratios):.2f} ×", "at most 1.2 ×, of 300 2 ×")  # fmt: skip
+        say(
+            f"one tick, everything read, {alive} processes, against the C loop",
+            f"{statistics.median(ratios):.2f} ×",
+            "at most 1.2 ×, of 300 2 ×",
+        )
         say("the first tick, which reads what is dear of every process", f"{first_s:.2f} s")
 
 
@@ -118,20 +132,25 @@ def file_size(folder, idle=270, busy=30):
     path = folder / "size.jsonl.gz"
     with sleepers(idle, more):
         time.sleep(1)
-        subprocess.run([DUNMIST, "capture", "-o", path, "--for", "20s", "--every", "1s"],
-                       check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(
+            [DUNMIST, "capture", "-o", path, "--for", "20s", "--every", "1s"],
+            check=True,
+            stderr=subprocess.DEVNULL,
+        )
         alive = sum(name.isdigit() for name in os.listdir("/proc"))
     ends = tick_ends(path.read_bytes())
     each = (ends[-2] - ends[1]) / (len(ends) - 3) / alive
-    say(f"capture file, bytes per process and tick ({alive} processes)", f"{each:.1f}",
-        "at most 12")  # fmt: skip
+    say(
+        f"capture file, bytes per process and tick ({alive} processes)", f"{each:.1f}", "at most 12"
+    )
     own = machine_facts(path)["own_rss_bytes"]
     say("resident memory with as many processes", f"{own / 2**20:.1f} MiB", "under 30 MiB")
 
 
 def machine_facts(path):
-    shown = subprocess.run([DUNMIST, "view", "machine", path, "--json"], check=True,
-                           capture_output=True)  # fmt: skip
+    shown = subprocess.run(
+        [DUNMIST, "view", "machine", path, "--json"], check=True, capture_output=True
+    )
     return {row["fact"]: row["value"] for row in json.loads(shown.stdout)["machine"]}
 
 
@@ -154,13 +173,16 @@ def coverage(folder):
         storm = subprocess.Popen([sys.executable, "-c", STORM])
         time.sleep(1)
         path = folder / f"storm-{len(command)}.jsonl.gz"
-        subprocess.run([*command, "capture", "-o", path, "--for", "30s"], check=True,
-                       stderr=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(
+            [*command, "capture", "-o", path, "--for", "30s"], check=True, stderr=subprocess.DEVNULL
+        )
         storm.wait()
         given_s, counted_s = attributed_cpu_s(load_series(path))
-        say(f"processor time attributed in a fork storm, {rights}",
+        say(
+            f"processor time attributed in a fork storm, {rights}",
             f"{100 * given_s / counted_s:.1f} %",
-            "99 %" if len(command) == 1 else "95 %")  # fmt: skip
+            "99 %" if len(command) == 1 else "95 %",
+        )
 
 
 def tick_ends(packed):
@@ -184,10 +206,15 @@ def crowded_patient(processes):
     spare = next(one for one in patient.programs if one.name == "weather-mast")
     held = sum(1 + one.peers for one in patient.programs)
     more = [
-        msgspec.structs.replace(spare, name=f"gull-{number}", listens=[], private_mib=4.0,
-                                cgroup=f"/system.slice/gull-{number}.service")
+        msgspec.structs.replace(
+            spare,
+            name=f"gull-{number}",
+            listens=[],
+            private_mib=4.0,
+            cgroup=f"/system.slice/gull-{number}.service",
+        )
         for number in range(processes - held)
-    ]  # fmt: skip
+    ]
     return msgspec.structs.replace(patient, programs=[*patient.programs, *more])
 
 
@@ -197,11 +224,16 @@ def model_cost(folder):
     path = folder / "crowd.jsonl.gz"
     began = time.process_time()
     capture_patient(crowded_patient(300), path)
-    say("capture of a model computer, 30 ticks of 300 processes",
-        f"{time.process_time() - began:.1f} s", "under 3 s")  # fmt: skip
-    say("dunmist triage of it, against python -c 'import pandas'",
+    say(
+        "capture of a model computer, 30 ticks of 300 processes",
+        f"{time.process_time() - began:.1f} s",
+        "under 3 s",
+    )
+    say(
+        "dunmist triage of it, against python -c 'import pandas'",
         f"{ratio([DUNMIST, 'triage', path], [sys.executable, '-c', 'import pandas']):.2f} ×",
-        "at most 0.7 ×")  # fmt: skip
+        "at most 0.7 ×",
+    )
 
 
 def long_captures(folder, spans_s=(900.0, 3600.0)):
@@ -215,26 +247,36 @@ def long_captures(folder, spans_s=(900.0, 3600.0)):
         done = subprocess.Popen([DUNMIST, "triage", path], stdout=subprocess.DEVNULL)
         _, _, used = os.wait4(done.pid, 0)
         done.returncode = 0
-        say(f"triage of {span_s / 60:.0f} min of 500 processes",
+        say(
+            f"triage of {span_s / 60:.0f} min of 500 processes",
             f"{time.perf_counter() - began:.1f} s, {used.ru_maxrss / 1024:.0f} MiB",
-            "6 s, 150 MiB for an hour")  # fmt: skip
+            "6 s, 150 MiB for an hour",
+        )
 
 
 def main(arguments):
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         python = sys.executable
-        say("dunmist --help, against python -c 'import click'",
+        say(
+            "dunmist --help, against python -c 'import click'",
             f"{ratio([DUNMIST, '--help'], [python, '-c', 'import click']):.2f} ×",
-            "at most 1.3 ×")  # fmt: skip
+            "at most 1.3 ×",
+        )
         began = time.perf_counter()
-        subprocess.run([DUNMIST, "demo", "-o", folder / "demo"], check=True,
-                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(
+            [DUNMIST, "demo", "-o", folder / "demo"],
+            check=True,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         say("dunmist demo", f"{time.perf_counter() - began:.1f} s", "under 15 s")
         capture = folder / "demo" / "capture.jsonl.gz"
-        say("dunmist triage (30 ticks), against python -c 'import pandas'",
+        say(
+            "dunmist triage (30 ticks), against python -c 'import pandas'",
             f"{ratio([DUNMIST, 'triage', capture], [python, '-c', 'import pandas']):.2f} ×",
-            "at most 0.7 ×")  # fmt: skip
+            "at most 0.7 ×",
+        )
         capture_cost(folder)
         tick_cost(folder)
         tick_cost(folder, processes=300)

@@ -40,10 +40,15 @@ def with_more(scenario, chance):
     machine = scenario.machine
     processors = machine.packages * machine.cores * machine.threads_per_core
     points = chance.uniform(*POINTS)
-    more = ProgramSpec("auk-added", user="isbister", parent="cliff-desktop", pattern="steady",
-                       demand_cores=min(1.0, points * processors),
-                       peers=round(points * processors) if points * processors > 1 else 0,
-                       cgroup="/user.slice/auk.scope")  # fmt: skip
+    more = ProgramSpec(
+        "auk-added",
+        user="isbister",
+        parent="cliff-desktop",
+        pattern="steady",
+        demand_cores=min(1.0, points * processors),
+        peers=round(points * processors) if points * processors > 1 else 0,
+        cgroup="/user.slice/auk.scope",
+    )
     return msgspec.structs.replace(scenario, programs=[*scenario.programs, more])
 
 
@@ -58,10 +63,13 @@ def one_pair(seed):
     chance, scenario = random.Random(seed), random_scenario(8 * seed + 7)
     examined = []
     with tempfile.TemporaryDirectory() as folder:
-        for place, (one, hour) in enumerate((
-            (scenario, scenario.machine.started), (scenario, LATER),
-            (with_more(scenario, chance), LATER),
-        )):  # fmt: skip
+        for place, (one, hour) in enumerate(
+            (
+                (scenario, scenario.machine.started),
+                (scenario, LATER),
+                (with_more(scenario, chance), LATER),
+            )
+        ):
             path = Path(folder) / f"{place}.jsonl.gz"
             capture_patient(at(one, hour), path, SPAN_S, seed=seed + place)
             found = judge(path, looks_for_bad_window=False)
@@ -74,9 +82,13 @@ def one_pair(seed):
     ]
     points = [float(one.series.machine.used.mean()) for one in (examined[0], examined[2])]
     return {
-        "seed": seed, "wrong": len(same.clear), "answer": same.answer,
-        "points": points[1] - points[0], "found": bool(used), "up": bool(used) and used[0] > 0,
-    }  # fmt: skip
+        "seed": seed,
+        "wrong": len(same.clear),
+        "answer": same.answer,
+        "points": points[1] - points[0],
+        "found": bool(used),
+        "up": bool(used) and used[0] > 0,
+    }
 
 
 def live_pairs():
@@ -91,8 +103,11 @@ def live_pairs():
             time.sleep(LIVE_SETTLE_S)
             path = Path(folder) / f"{place}.jsonl.gz"
             try:
-                subprocess.run([DUNMIST, "capture", "-o", path, "--for", f"{LIVE_S}s"], check=True,
-                               stderr=subprocess.DEVNULL)  # fmt: skip
+                subprocess.run(
+                    [DUNMIST, "capture", "-o", path, "--for", f"{LIVE_S}s"],
+                    check=True,
+                    stderr=subprocess.DEVNULL,
+                )
             finally:
                 if fault:
                     os.killpg(fault.pid, signal.SIGKILL)
@@ -116,11 +131,15 @@ def main(arguments):
         pairs = pool.map(one_pair, range(FIRST_SEED, FIRST_SEED + count), chunksize=1)
     changed = [one for one in pairs if one["points"] >= POINTS[0]]
     found = {
-        "date": time.strftime("%Y-%m-%d"), "span_s": SPAN_S, "pairs": len(pairs),
+        "date": time.strftime("%Y-%m-%d"),
+        "span_s": SPAN_S,
+        "pairs": len(pairs),
         "wrong": sum(one["wrong"] > 0 or one["answer"] != "no clear change" for one in pairs),
-        "changed": len(changed), "found": sum(one["found"] for one in changed),
-        "right_way": sum(one["up"] for one in changed), "live": list(live_pairs()),
-    }  # fmt: skip
+        "changed": len(changed),
+        "found": sum(one["found"] for one in changed),
+        "right_way": sum(one["up"] for one in changed),
+        "live": list(live_pairs()),
+    }
     REPORT.write_text(json.dumps(found, indent=1) + "\n")
     print(found)
 

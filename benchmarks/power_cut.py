@@ -55,10 +55,14 @@ def main(every):
         stream.truncate(IMAGE_MIB << 20)
     subprocess.run(["mkfs.ext4", "-q", image], check=True)
     mounted(image, folder / "state")
-    ways = {**os.environ, "XDG_STATE_HOME": str(folder / "state"),
-            "XDG_RUNTIME_DIR": str(folder / "run")}  # fmt: skip
-    recorder = subprocess.Popen([DUNMIST, "watch", "--plain", "--every", every], env=ways,
-                                stderr=subprocess.DEVNULL)  # fmt: skip
+    ways = {
+        **os.environ,
+        "XDG_STATE_HOME": str(folder / "state"),
+        "XDG_RUNTIME_DIR": str(folder / "run"),
+    }
+    recorder = subprocess.Popen(
+        [DUNMIST, "watch", "--plain", "--every", every], env=ways, stderr=subprocess.DEVNULL
+    )
     lost = []
     try:
         time.sleep(12.0)

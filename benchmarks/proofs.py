@@ -57,36 +57,69 @@ FAULTS = (
     Fault("four processes", "auk-count spin 4", LIGHT),
     Fault("six processes", "auk-count spin 6", CALL),
     Fault("twelve processes", "auk-count spin 12", BEAT),
-    Fault("threads that wait, and three that work", "skua-log one_of_many 200 & auk-count spin 3",
-          "skua-log one_of_many 200"),
+    Fault(
+        "threads that wait, and three that work",
+        "skua-log one_of_many 200 & auk-count spin 3",
+        "skua-log one_of_many 200",
+    ),
     Fault("two programs of one kind", "auk-count spin 2 & auk-count spin 2", BEAT),
     Fault("low priority beside work", f"{LIGHT} 4 & auk-count spin 4", LIGHT),
-    Fault("short programs by four shells", f"for n in 1 2 3 4; do sh -c '{EACH}' & done; wait",
-          BEAT),
-    Fault("short programs by eight shells", f"for n in $(seq 8); do sh -c '{EACH}' & done; wait",
-          LIGHT),
-    Fault("a program from standard input", "for n in 1 2 3 4; do sh < bin/moult.sh & done; wait",
-          BEAT),
-    Fault("children of a third of a second",
-          "for n in 1 2 3 4; do sh bin/shift.sh & done; wait", BEAT),
-    Fault("a program from a pipe", f"for n in 1 2 3; do cat {LOAD} | {sys.executable} - spin &"
-          " done; wait", CALL),
+    Fault(
+        "short programs by four shells", f"for n in 1 2 3 4; do sh -c '{EACH}' & done; wait", BEAT
+    ),
+    Fault(
+        "short programs by eight shells",
+        f"for n in $(seq 8); do sh -c '{EACH}' & done; wait",
+        LIGHT,
+    ),
+    Fault(
+        "a program from standard input", "for n in 1 2 3 4; do sh < bin/moult.sh & done; wait", BEAT
+    ),
+    Fault(
+        "children of a third of a second", "for n in 1 2 3 4; do sh bin/shift.sh & done; wait", BEAT
+    ),
+    Fault(
+        "a program from a pipe",
+        f"for n in 1 2 3; do cat {LOAD} | {sys.executable} - spin & done; wait",
+        CALL,
+    ),
     Fault("threads at once", f"exec {sys.executable} {HERE}/faults/threads_at_once.py", BEAT),
     Fault("work of somebody else", "setpriv --reuid=65534 auk-count spin 4", CALL),
     Fault("two programs that take as much", "auk-count spin 4 & auk-count spin 1", LIGHT),
-    Fault("reads of a full queue", "for n in $(seq 6); do eider-copy read sound 300 &"
-          " done; wait", LOOK, before=SOUND),
-    Fault("reads by three", "for n in 1 2 3; do eider-copy read sound 300 & done; wait", LOOK,
-          before=SOUND),
-    Fault("small pieces, each waited for",
-          "for n in 1 2 3 4; do skua-log write book$n 16 & done; wait", LOOK, before=SOUND),
-    Fault("writes beside work",
-          "for n in $(seq 6); do skua-log write book$n 64 & done; wait", BEAT),
-    Fault("a full line", f"{FAR} {TBF} plover-feed send 10.9.0.2 9000",
-          "eider-copy send 10.9.0.2 9000 50", NO_FAR),
-    Fault("a full line of four connections", f"{FAR} {TBF} for n in 1 2 3 4; do plover-feed send"
-          " 10.9.0.2 9000 & done; wait", "eider-copy send 10.9.0.2 9000 50", NO_FAR),
-)  # fmt: skip
+    Fault(
+        "reads of a full queue",
+        "for n in $(seq 6); do eider-copy read sound 300 & done; wait",
+        LOOK,
+        before=SOUND,
+    ),
+    Fault(
+        "reads by three",
+        "for n in 1 2 3; do eider-copy read sound 300 & done; wait",
+        LOOK,
+        before=SOUND,
+    ),
+    Fault(
+        "small pieces, each waited for",
+        "for n in 1 2 3 4; do skua-log write book$n 16 & done; wait",
+        LOOK,
+        before=SOUND,
+    ),
+    Fault(
+        "writes beside work", "for n in $(seq 6); do skua-log write book$n 64 & done; wait", BEAT
+    ),
+    Fault(
+        "a full line",
+        f"{FAR} {TBF} plover-feed send 10.9.0.2 9000",
+        "eider-copy send 10.9.0.2 9000 50",
+        NO_FAR,
+    ),
+    Fault(
+        "a full line of four connections",
+        f"{FAR} {TBF} for n in 1 2 3 4; do plover-feed send 10.9.0.2 9000 & done; wait",
+        "eider-copy send 10.9.0.2 9000 50",
+        NO_FAR,
+    ),
+)
 
 
 def outcome_of(fault):
@@ -94,14 +127,18 @@ def outcome_of(fault):
     with tempfile.TemporaryDirectory(dir=HERE, prefix="live-") as folder:
         subprocess.run(["sh", "-c", fault.before], cwd=folder, check=True)
         session = started_in(
-            folder, f"nest-call & ({fault.start}) & sleep 2.5; {fault.decoy} & echo $! > decoy;"
-            " wait", OWN,
-        )  # fmt: skip
+            folder,
+            f"nest-call & ({fault.start}) & sleep 2.5; {fault.decoy} & echo $! > decoy; wait",
+            OWN,
+        )
         try:
             time.sleep(5.0)
             path = Path(folder) / "before.jsonl.gz"
-            subprocess.run([DUNMIST, "capture", "-o", path, "--for", "6s", "--every", "0.5s"],
-                           check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+            subprocess.run(
+                [DUNMIST, "capture", "-o", path, "--for", "6s", "--every", "0.5s"],
+                check=True,
+                stderr=subprocess.DEVNULL,
+            )
             judged = judge(path)
             decoy = choose_owner_of(judged, int((Path(folder) / "decoy").read_text()))
             named = [one.name for one in judged.diagnosis.culprits]
@@ -112,8 +149,9 @@ def outcome_of(fault):
             return found
         finally:
             end(session, folder)
-            subprocess.run(["sh", "-c", fault.stop], cwd=folder, check=False,
-                           stderr=subprocess.DEVNULL)  # fmt: skip
+            subprocess.run(
+                ["sh", "-c", fault.stop], cwd=folder, check=False, stderr=subprocess.DEVNULL
+            )
 
 
 def said_of(chosen):

@@ -28,19 +28,27 @@ def seen_twice(case):
         fault, place = started_in(folder, case.start), Path(folder)
         try:
             time.sleep(case.settle_s)
-            far = subprocess.Popen(["sh", "-s"], stdin=subprocess.PIPE,
-                                   stdout=(place / "far.txt").open("wb"))  # fmt: skip
+            far = subprocess.Popen(
+                ["sh", "-s"], stdin=subprocess.PIPE, stdout=(place / "far.txt").open("wb")
+            )
             far.stdin.write(collector_script("0" * 16, SPAN_S, 1.0).encode())
             far.stdin.close()
-            subprocess.run([DUNMIST, "capture", "-o", place / "near.jsonl.gz", "--for",
-                            f"{SPAN_S}s"], check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+            subprocess.run(
+                [DUNMIST, "capture", "-o", place / "near.jsonl.gz", "--for", f"{SPAN_S}s"],
+                check=True,
+                stderr=subprocess.DEVNULL,
+            )
             far.wait(30)
         finally:
             end(fault, folder)
-            subprocess.run(["sh", "-c", case.stop], cwd=folder, check=False,
-                           stderr=subprocess.DEVNULL)  # fmt: skip
-        subprocess.run([DUNMIST, "capture", "--from", place / "far.txt", "-o",
-                        place / "far.jsonl.gz"], check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+            subprocess.run(
+                ["sh", "-c", case.stop], cwd=folder, check=False, stderr=subprocess.DEVNULL
+            )
+        subprocess.run(
+            [DUNMIST, "capture", "--from", place / "far.txt", "-o", place / "far.jsonl.gz"],
+            check=True,
+            stderr=subprocess.DEVNULL,
+        )
         return judge(place / "near.jsonl.gz"), judge(place / "far.jsonl.gz")
 
 
@@ -52,8 +60,9 @@ def while_both(judged, since_s, until_s):
     """Return the mean number of busy processors between two moments of the computer's uptime."""
     series = judged.series
     moments_s = series.line.at_s + series.machine.uptime_s - series.line.at_s[-1]
-    used_s = np.concatenate([[0], np.cumsum(np.nan_to_num(
-        series.machine.busy_cores.values * series.line.interval_s))])  # fmt: skip
+    used_s = np.concatenate(
+        [[0], np.cumsum(np.nan_to_num(series.machine.busy_cores.values * series.line.interval_s))]
+    )
     at = np.interp([since_s, until_s], moments_s, used_s)
     return (at[1] - at[0]) / (until_s - since_s)
 
@@ -61,8 +70,10 @@ def while_both(judged, since_s, until_s):
 def common(*both):
     """Return the span, by uptime, that all captures have, without the start of the last one."""
     lines = [(one.series.line.at_s, one.series.machine.uptime_s) for one in both]
-    return (max(uptime_s - at_s[-1] + at_s[1] for at_s, uptime_s in lines),
-            min(uptime_s for _, uptime_s in lines))  # fmt: skip
+    return (
+        max(uptime_s - at_s[-1] + at_s[1] for at_s, uptime_s in lines),
+        min(uptime_s for _, uptime_s in lines),
+    )
 
 
 def ratio(near, far):
@@ -78,12 +89,17 @@ def main(names):
         verdicts = [(one.triage.verdict.limiting, first(one)) for one in (near, far)]
         machines = [one.series.machine for one in (near, far)]
         busy = [while_both(one, *common(near, far)) for one in (near, far)]
-        rows.append({
-            "case": case.name, "same": verdicts[0] == verdicts[1], "here": verdicts[0],
-            "by_shell": verdicts[1],
-            "processors": ratio(*busy), "apart_cores": round(abs(busy[1] - busy[0]), 4),
-            "memory": ratio(*(one.memory_bytes("MemAvailable").median() for one in machines)),
-        })  # fmt: skip
+        rows.append(
+            {
+                "case": case.name,
+                "same": verdicts[0] == verdicts[1],
+                "here": verdicts[0],
+                "by_shell": verdicts[1],
+                "processors": ratio(*busy),
+                "apart_cores": round(abs(busy[1] - busy[0]), 4),
+                "memory": ratio(*(one.memory_bytes("MemAvailable").median() for one in machines)),
+            }
+        )
         print(json.dumps(rows[-1]), flush=True)
     if names and REPORT.exists():
         again = {row["case"]: row for row in rows}

@@ -36,18 +36,31 @@ class Fault(NamedTuple):
 
 FAULTS = (
     Fault("four processes", "auk-count spin 4", ("auk-count",)),
-    Fault("reads of a full queue", "head -c 300M /dev/urandom > sound; for n in 1 2 3 4 5 6; do"
-          " eider-copy read sound 300 & done; wait", ("eider-copy",)),
+    Fault(
+        "reads of a full queue",
+        "head -c 300M /dev/urandom > sound; for n in 1 2 3 4 5 6; do"
+        " eider-copy read sound 300 & done; wait",
+        ("eider-copy",),
+    ),
     Fault("one thread", "tern-map spin", ("tern-map",)),
-    Fault("short programs", f"for n in 1 2 3 4 5; do sh -c '{EACH}' & done; wait",
-          ("sh", "dash")),
-    Fault("a full line", f"{FAR} tc qdisc add dev near0 root tbf rate 20mbit burst 32k latency"
-          " 100ms; plover-feed send 10.9.0.2 9000", ("plover-feed",), NO_FAR),
+    Fault("short programs", f"for n in 1 2 3 4 5; do sh -c '{EACH}' & done; wait", ("sh", "dash")),
+    Fault(
+        "a full line",
+        f"{FAR} tc qdisc add dev near0 root tbf rate 20mbit burst 32k latency"
+        " 100ms; plover-feed send 10.9.0.2 9000",
+        ("plover-feed",),
+        NO_FAR,
+    ),
     Fault("twelve processes", "skua-log spin 12", ("skua-log",)),
-    Fault("memory of a group runs out", f"mkdir {MEMORY}; echo 200M >"
-          f" {MEMORY}/memory.limit_in_bytes; echo $$ > {MEMORY}/cgroup.procs;"
-          " auk-count hold 300; sleep 99", (), f"rmdir {MEMORY}"),
-)  # fmt: skip
+    Fault(
+        "memory of a group runs out",
+        f"mkdir {MEMORY}; echo 200M >"
+        f" {MEMORY}/memory.limit_in_bytes; echo $$ > {MEMORY}/cgroup.procs;"
+        " auk-count hold 300; sleep 99",
+        (),
+        f"rmdir {MEMORY}",
+    ),
+)
 
 
 class Happened(NamedTuple):
@@ -78,8 +91,7 @@ def one_fault(fault):
         time.sleep(ON_S)
         end(session, folder)
         ended_s = time.time()
-        subprocess.run(["sh", "-c", fault.stop], cwd=folder, check=False,
-                       stderr=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(["sh", "-c", fault.stop], cwd=folder, check=False, stderr=subprocess.DEVNULL)
     return Happened(fault, began_s, ended_s)
 
 
@@ -88,17 +100,19 @@ def held_against(happened, kept):
     rows, explained = [], set()
     for one in happened:
         overlapping = [
-            incident for incident in kept
+            incident
+            for incident in kept
             if datetime.fromisoformat(incident["began"]).timestamp() < one.ended_s + 5
             and datetime.fromisoformat(incident["ended"]).timestamp() > one.began_s - 1
-        ]  # fmt: skip
+        ]
         explained |= {incident["number"] for incident in overlapping}
         named = [incident.get("culprit") for incident in overlapping]
         right = len(overlapping) == 1 and (
             not one.fault.culprits or (named[0] or "").startswith(one.fault.culprits)
         )
-        rows.append({"fault": one.fault.name, "incidents": len(overlapping), "named": named,
-                     "right": right})  # fmt: skip
+        rows.append(
+            {"fault": one.fault.name, "incidents": len(overlapping), "named": named, "right": right}
+        )
     return rows, [one for one in kept if one["number"] not in explained]
 
 
@@ -126,16 +140,23 @@ def main(minutes):
             one.kill()
             one.wait()
     ring = sum(one.stat().st_size for one in (state / "dunmist/watch/ring").glob("*.gz"))
-    kept = [json.loads(one.read_text())
-            for one in sorted((state / "dunmist/watch/incidents").glob("*.json"))]  # fmt: skip
+    kept = [
+        json.loads(one.read_text())
+        for one in sorted((state / "dunmist/watch/incidents").glob("*.json"))
+    ]
     rows, others = held_against(happened, kept)
     found = {
-        "date": time.strftime("%Y-%m-%d"), "minutes": span_s / 60, "faults": len(rows),
-        "right": sum(row["right"] for row in rows), "without_a_fault": others,
+        "date": time.strftime("%Y-%m-%d"),
+        "minutes": span_s / 60,
+        "faults": len(rows),
+        "right": sum(row["right"] for row in rows),
+        "without_a_fault": others,
         "own_cores": (now[0] - began[1][0]) / span_s,
-        "judging_cores": (now[1] - began[1][1]) / span_s, "most_rss_mib": most_mib,
-        "ring_mib_per_hour": ring / 2**20 / (span_s + BEGIN_S) * 3600, "rows": rows,
-    }  # fmt: skip
+        "judging_cores": (now[1] - began[1][1]) / span_s,
+        "most_rss_mib": most_mib,
+        "ring_mib_per_hour": ring / 2**20 / (span_s + BEGIN_S) * 3600,
+        "rows": rows,
+    }
     REPORT.write_text(json.dumps(found, indent=1) + "\n")
     print(json.dumps(found, indent=1))
     shutil.rmtree(state)

@@ -27,10 +27,14 @@ def answer(order):
     if order.get("person"):
         command = ["runuser", "-l", order["person"], "-c", order["script"]]
     running = subprocess.Popen(
-        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL,
-        start_new_session=True, cwd="/root",
+        command,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        stdin=subprocess.DEVNULL,
+        start_new_session=True,
+        cwd="/root",
         env={**os.environ, "HOME": "/root", "LANG": "C.UTF-8", "TERM": "dumb"},
-    )  # fmt: skip
+    )
     try:
         out, err = running.communicate(timeout=order["longest_s"])
         status = running.returncode
@@ -38,8 +42,11 @@ def answer(order):
         os.killpg(running.pid, signal.SIGKILL)
         out, err = running.communicate()
         status = None
-    return {"status": status, "out": out.decode("utf-8", "replace"),
-            "err": err.decode("utf-8", "replace")}  # fmt: skip
+    return {
+        "status": status,
+        "out": out.decode("utf-8", "replace"),
+        "err": err.decode("utf-8", "replace"),
+    }
 
 
 def main():

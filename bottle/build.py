@@ -16,10 +16,27 @@ HERE = Path(__file__).parent
 PLACE = Path(os.environ.get("BOTTLE", HERE.parent / ".bottle"))
 SUITE, MIRROR = "bookworm", "http://deb.debian.org/debian"
 PACKAGES = (
-    "linux-image-amd64", "systemd", "systemd-sysv", "dbus", "dbus-user-session", "libpam-systemd",
-    "openssh-server", "openssh-client", "python3", "python3-venv", "kmod", "udev", "iproute2",
-    "e2fsprogs", "dmsetup", "i2c-tools", "nfs-kernel-server", "nfs-common", "procps", "sudo",
-)  # fmt: skip
+    "linux-image-amd64",
+    "systemd",
+    "systemd-sysv",
+    "dbus",
+    "dbus-user-session",
+    "libpam-systemd",
+    "openssh-server",
+    "openssh-client",
+    "python3",
+    "python3-venv",
+    "kmod",
+    "udev",
+    "iproute2",
+    "e2fsprogs",
+    "dmsetup",
+    "i2c-tools",
+    "nfs-kernel-server",
+    "nfs-common",
+    "procps",
+    "sudo",
+)
 DISK_BYTES = 3 << 30
 LONGEST_S = 1200
 PEOPLE = ("orla", "tam")
@@ -55,8 +72,15 @@ def build():
     PLACE.mkdir(parents=True)
     root = PLACE / "root"
     said("unpacking Debian's packages (two minutes)")
-    run("mmdebstrap", "--quiet", "--variant=minbase", f"--include={','.join(PACKAGES)}",
-        SUITE, str(root), MIRROR)  # fmt: skip
+    run(
+        "mmdebstrap",
+        "--quiet",
+        "--variant=minbase",
+        f"--include={','.join(PACKAGES)}",
+        SUITE,
+        str(root),
+        MIRROR,
+    )
     said("installing what the program needs")
     install_dependencies(root)
     furnish(root)
@@ -80,11 +104,31 @@ def install_dependencies(root):
         "dependencies"
     ]
     wheels = root / "tmp" / "wheels"
-    run(sys.executable, "-m", "pip", "download", "--quiet", "--only-binary", ":all:",
-        "--python-version", "3.11", "-d", str(wheels), *declared)  # fmt: skip
+    run(
+        sys.executable,
+        "-m",
+        "pip",
+        "download",
+        "--quiet",
+        "--only-binary",
+        ":all:",
+        "--python-version",
+        "3.11",
+        "-d",
+        str(wheels),
+        *declared,
+    )
     inside(root, "python3", "-m", "venv", "/opt/dunmist")
-    inside(root, "/opt/dunmist/bin/pip", "install", "--quiet", "--no-index", "--find-links",
-           "/tmp/wheels", *declared)  # fmt: skip
+    inside(
+        root,
+        "/opt/dunmist/bin/pip",
+        "install",
+        "--quiet",
+        "--no-index",
+        "--find-links",
+        "/tmp/wheels",
+        *declared,
+    )
     shutil.rmtree(wheels)
 
 
@@ -106,8 +150,15 @@ def furnish(root):
     )
     inside(root, "systemctl", "--quiet", "enable", "bottle-agent.service")
     # what makes a slow computer slower without being part of any case
-    for unit in ("apt-daily.timer", "apt-daily-upgrade.timer", "e2scrub_all.timer", "fstrim.timer",
-                 "nfs-server.service", "rpcbind.service", "rpcbind.socket"):  # fmt: skip
+    for unit in (
+        "apt-daily.timer",
+        "apt-daily-upgrade.timer",
+        "e2scrub_all.timer",
+        "fstrim.timer",
+        "nfs-server.service",
+        "rpcbind.service",
+        "rpcbind.socket",
+    ):
         inside(root, "systemctl", "--quiet", "mask", unit)
 
 
@@ -119,12 +170,7 @@ def inside(root, *command):
 def run(*command):
     """Run a command to its end, and say what it said when it fails."""
     done = subprocess.run(
-        command,
-        check=False,
-        capture_output=True,
-        text=True,
-        errors="replace",
-        timeout=LONGEST_S,
+        command, check=False, capture_output=True, text=True, errors="replace", timeout=LONGEST_S
     )
     if done.returncode:
         raise SystemExit(

@@ -28,8 +28,14 @@ ILLEGAL = bytes((0x70, 0, 5, 0, 0, 0, 0, 10, 0, 0, 0, 0, 0x20, 0, 0, 0, 0, 0))
 FAILS = (0xF4, 0x2C)
 ACTIVE = 0xFF
 # reallocated, hours, celsius, pending, lost, errors of the cable: number, value, least, raw
-ATTRIBUTES = ((5, 12, 36, 1984), (9, 71, 0, 26_000), (194, 60, 0, 41), (197, 88, 0, 24),
-              (198, 90, 0, 7), (199, 200, 0, 3))  # fmt: skip
+ATTRIBUTES = (
+    (5, 12, 36, 1984),
+    (9, 71, 0, 26_000),
+    (194, 60, 0, 41),
+    (197, 88, 0, 24),
+    (198, 90, 0, 7),
+    (199, 200, 0, 3),
+)
 
 
 def attributes():
@@ -59,8 +65,9 @@ def identity():
 
 def registers(count=0, middle=0, high=0):
     """The descriptor of sense data that gives back the registers of ATA."""
-    return bytes((0x72, 1, 0, 0x1D, 0, 0, 0, 14, 0x09, 12, 0, 0, 0, count, 0, 0, 0, middle, 0, high,
-                  0, 0x50))  # fmt: skip
+    return bytes(
+        (0x72, 1, 0, 0x1D, 0, 0, 0, 14, 0x09, 12, 0, 0, 0, count, 0, 0, 0, middle, 0, high, 0, 0x50)
+    )
 
 
 def ata(command):

@@ -154,7 +154,23 @@ def nap():
 
 if __name__ == "__main__":
     kind, *more = sys.argv[1:]
-    {one.__name__: one for one in (
-        spin, one_of_many, last_of_many, read, write, hold, grow, fill, descriptors, lock, serve,
-        send, datagrams, look, nap,
-    )}[kind](*more)  # fmt: skip
+    {
+        one.__name__: one
+        for one in (
+            spin,
+            one_of_many,
+            last_of_many,
+            read,
+            write,
+            hold,
+            grow,
+            fill,
+            descriptors,
+            lock,
+            serve,
+            send,
+            datagrams,
+            look,
+            nap,
+        )
+    }[kind](*more)

@@ -43,9 +43,10 @@ class Bottle:
                 file.truncate(mib << 20)
         self._qemu = subprocess.Popen(
             [*self._hardware(), "-chardev", f"socket,id=neck,path={neck},server=on,wait=off"],
-            stdout=subprocess.DEVNULL, stderr=(self._folder / "errors").open("wb"),
+            stdout=subprocess.DEVNULL,
+            stderr=(self._folder / "errors").open("wb"),
             stdin=subprocess.DEVNULL,
-        )  # fmt: skip
+        )
         try:
             self._connect(neck)
         except BaseException:
@@ -61,29 +62,62 @@ class Bottle:
     def _hardware(self):
         place, folder = self._place, self._folder
         return [
-            "qemu-system-x86_64", "-machine", "q35", "-accel", "tcg,thread=multi", "-cpu", "max",
-            "-smp", str(PROCESSORS), "-m", str(self._memory_mib), "-no-reboot", "-display", "none",
-            "-kernel", str(place / "vmlinuz"), "-initrd", str(place / "initrd.img"),
-            "-append", "root=/dev/vda rw console=ttyS0 quiet psi=1 mitigations=off",
+            "qemu-system-x86_64",
+            "-machine",
+            "q35",
+            "-accel",
+            "tcg,thread=multi",
+            "-cpu",
+            "max",
+            "-smp",
+            str(PROCESSORS),
+            "-m",
+            str(self._memory_mib),
+            "-no-reboot",
+            "-display",
+            "none",
+            "-kernel",
+            str(place / "vmlinuz"),
+            "-initrd",
+            str(place / "initrd.img"),
+            "-append",
+            "root=/dev/vda rw console=ttyS0 quiet psi=1 mitigations=off",
             "-qmp",
             f"unix:{folder / 'monitor'},server=on,wait=off",
-            "-serial", f"file:{folder / 'serial'}", "-monitor", "none",
-            "-drive", f"file={place / 'disk.img'},format=raw,if=virtio,snapshot=on",
-            "-drive", f"file={folder / 'nvme'},format=raw,if=none,id=nvme",
-            "-device", "nvme,drive=nvme,serial=SKNVME1",
-            "-drive", f"file={folder / 'ata'},format=raw,if=none,id=ata",
-            "-device", "ide-hd,bus=ide.0,drive=ata,serial=SKATA1,rotation_rate=5400",
-            "-drive", f"file={folder / 'slow'},format=raw,if=none,id=slow,cache=none,"
-                      "throttling.iops-total=25",
-            "-device", "ide-hd,bus=ide.1,drive=slow,serial=SKSLOW1,rotation_rate=5400",
-            "-nic", "user,model=e1000,restrict=on",
-            "-smbios", "type=1,manufacturer=Skerrow Workshop,product=Bench Two,version=1",
-            "-smbios", "type=2,manufacturer=Skerrow Workshop,product=SW-Board",
-            "-smbios", "type=17,manufacturer=Skerrow Workshop,speed=2400,part=SW-DIMM,"
-                       "loc_pfx=slot",
-            "-acpitable", f"file={place / 'hardware.aml'}",
-            "-device", "virtio-serial", "-device", "virtserialport,chardev=neck,name=bottle",
-        ]  # fmt: skip
+            "-serial",
+            f"file:{folder / 'serial'}",
+            "-monitor",
+            "none",
+            "-drive",
+            f"file={place / 'disk.img'},format=raw,if=virtio,snapshot=on",
+            "-drive",
+            f"file={folder / 'nvme'},format=raw,if=none,id=nvme",
+            "-device",
+            "nvme,drive=nvme,serial=SKNVME1",
+            "-drive",
+            f"file={folder / 'ata'},format=raw,if=none,id=ata",
+            "-device",
+            "ide-hd,bus=ide.0,drive=ata,serial=SKATA1,rotation_rate=5400",
+            "-drive",
+            f"file={folder / 'slow'},format=raw,if=none,id=slow,cache=none,"
+            "throttling.iops-total=25",
+            "-device",
+            "ide-hd,bus=ide.1,drive=slow,serial=SKSLOW1,rotation_rate=5400",
+            "-nic",
+            "user,model=e1000,restrict=on",
+            "-smbios",
+            "type=1,manufacturer=Skerrow Workshop,product=Bench Two,version=1",
+            "-smbios",
+            "type=2,manufacturer=Skerrow Workshop,product=SW-Board",
+            "-smbios",
+            "type=17,manufacturer=Skerrow Workshop,speed=2400,part=SW-DIMM,loc_pfx=slot",
+            "-acpitable",
+            f"file={place / 'hardware.aml'}",
+            "-device",
+            "virtio-serial",
+            "-device",
+            "virtserialport,chardev=neck,name=bottle",
+        ]
 
     def _connect(self, neck):
         deadline_s = time.monotonic() + BOOT_LONGEST_S

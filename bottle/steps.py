@@ -50,21 +50,47 @@ def word(name, unit=UNIT):
 
 
 STEPS = (
-    Step("a limit on a service that has a quota", "of processor time", word("CPUQuotaPerSecUSec"),
-         r"1\.8\d*s", r"[1-9]\d*ms", r"1\.8\d*s"),
+    Step(
+        "a limit on a service that has a quota",
+        "of processor time",
+        word("CPUQuotaPerSecUSec"),
+        r"1\.8\d*s",
+        r"[1-9]\d*ms",
+        r"1\.8\d*s",
+    ),
     Step("a service paused", "Pause", f"ps -o state= -p $({word('MainPID')})", "R", "T", "[RS]"),
-    Step("a service with a lower priority", "Lower the priority",
-         f"ps -o nice= -p $({word('MainPID')})", "0", r"1\d", "0"),
-    Step("a service restarted", "Restart the service", word("ActiveState"), "active", "active",
-         None),
-    Step("a service kept from starting", "Keep wader-count.service from starting by itself",
-         "systemctl is-enabled wader-count.service", "enabled", "disabled", "enabled"),
-    Step("a service stopped", "Stop the service", word("ActiveState"), "active", "inactive",
-         "active"),
-    Step("a timer stopped", "from starting it", f"systemctl is-enabled {TIMER}; systemctl is-active"
-         f" {TIMER}", r"enabled\nactive", r"disabled\ninactive", r"enabled\nactive",
-         f"systemctl disable -q {UNIT}; systemctl enable -q --now {TIMER}; systemctl start {UNIT}"),
-)  # fmt: skip
+    Step(
+        "a service with a lower priority",
+        "Lower the priority",
+        f"ps -o nice= -p $({word('MainPID')})",
+        "0",
+        r"1\d",
+        "0",
+    ),
+    Step(
+        "a service restarted", "Restart the service", word("ActiveState"), "active", "active", None
+    ),
+    Step(
+        "a service kept from starting",
+        "Keep wader-count.service from starting by itself",
+        "systemctl is-enabled wader-count.service",
+        "enabled",
+        "disabled",
+        "enabled",
+    ),
+    Step(
+        "a service stopped", "Stop the service", word("ActiveState"), "active", "inactive", "active"
+    ),
+    Step(
+        "a timer stopped",
+        "from starting it",
+        f"systemctl is-enabled {TIMER}; systemctl is-active {TIMER}",
+        r"enabled\nactive",
+        r"disabled\ninactive",
+        r"enabled\nactive",
+        f"systemctl disable -q {UNIT}; systemctl enable -q --now {TIMER}; systemctl start {UNIT}",
+    ),
+)
 
 
 def step_outcomes(bottle, names):
@@ -90,8 +116,9 @@ def _wrong(bottle, step):
     yield from _differs(bottle, step.asked, step.before, "before the step")
     done = bottle.run(
         f"nice -n -10 dunmist capture -o {FILE} --force --for 8s && {FIX} {FILE} --pid"
-        f" $({word('MainPID')})", longest_s=LONGEST_S,
-    )  # fmt: skip
+        f" $({word('MainPID')})",
+        longest_s=LONGEST_S,
+    )
     number = re.search(rf"^\s*(\d+)[.:)]?\s.*{re.escape(step.text)}", done.out, re.MULTILINE)
     if not number:
         yield f"the ladder has no step {step.text!r}: {done.out[-600:]} {done.err[-300:]}"

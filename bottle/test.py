@@ -41,8 +41,9 @@ def furnish(bottle, wheel):
         "/opt/dunmist/bin/pip install -q --no-deps --no-index --force-reinstall"
         f" /root/{wheel.name};"
         " ln -sf /opt/dunmist/bin/dunmist /usr/local/bin/; mkswap -q /dev/nvme0n1;"
-        " swapon /dev/nvme0n1", longest_s=300,
-    )  # fmt: skip
+        " swapon /dev/nvme0n1",
+        longest_s=300,
+    )
     load = b"#!/usr/bin/python3\n" + (HERE / "load.py").read_bytes()
     drive = (HERE / "failing_drive.py").read_bytes()
     bottle.write("/usr/local/bin/failing-drive", b"#!/usr/bin/python3\n" + drive, 0o755)
@@ -111,11 +112,13 @@ def found_in(judged):
     """What the triage says, in short."""
     triage = judged.triage
     return {
-        "limiting": triage.verdict.limiting, "level": triage.verdict.level,
-        "confidence": triage.verdict.confidence, "headline": triage.verdict.headline,
+        "limiting": triage.verdict.limiting,
+        "level": triage.verdict.level,
+        "confidence": triage.verdict.confidence,
+        "headline": triage.verdict.headline,
         "named": [culprit.name for culprit in triage.culprits],
         "findings": sorted({found.kind for found in triage.findings}),
-    }  # fmt: skip
+    }
 
 
 def to_blame(case, limiting):
@@ -203,19 +206,23 @@ def group_count(path, unit):
 def exact(kind, unit, first, last, judged, wrong):
     """Hold what the capture says of a unit against the count of others, a second."""
     if kind == "memory":
-        held = sum(application.private_bytes.last() or 0.0
-                   for application in judged.series.applications
-                   if application.unit == f"{unit}.service")  # fmt: skip
+        held = sum(
+            application.private_bytes.last() or 0.0
+            for application in judged.series.applications
+            if application.unit == f"{unit}.service"
+        )
         return compared(kind, unit, held, last[1], wrong)
     counted = (last[1] - first[1]) / (last[0] - first[0]) / (1e6 if kind == "cores" else 1)
     rates = {"cores": "cores", "disk": "read_bytes_per_s", "sent": "sent_bytes_per_s"}
     since = 1 if kind == "cores" else 0
     said_rate = sum(
-        np.average(getattr(application, rates[kind]).values[since:],
-                   weights=judged.series.line.interval_s[since:])
+        np.average(
+            getattr(application, rates[kind]).values[since:],
+            weights=judged.series.line.interval_s[since:],
+        )
         for application in judged.series.applications
         if application.unit == f"{unit}.service"
-    )  # fmt: skip
+    )
     return compared(kind, unit, said_rate, counted, wrong)
 
 
@@ -230,8 +237,21 @@ def compared(kind, unit, told, counted, wrong):
 def main(names):
     place = build()
     with tempfile.TemporaryDirectory() as folder:
-        subprocess.run([sys.executable, "-m", "pip", "wheel", "-q", "--no-deps", "-w", folder,
-                        str(HERE.parent)], check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(
+            [
+                sys.executable,
+                "-m",
+                "pip",
+                "wheel",
+                "-q",
+                "--no-deps",
+                "-w",
+                folder,
+                str(HERE.parent),
+            ],
+            check=True,
+            stderr=subprocess.DEVNULL,
+        )
         (wheel,) = Path(folder).glob("*.whl")
         said("switching it on (about a minute)")
         with Bottle(place) as bottle:
@@ -239,9 +259,10 @@ def main(names):
             about = {
                 "date": datetime.now(UTC).date().isoformat(),
                 "kernel": bottle.do("uname -r").strip(),
-                "processors": PROCESSORS, "emulated": True,
+                "processors": PROCESSORS,
+                "emulated": True,
                 "service_manager": bottle.do("systemctl --version | head -n 1").strip(),
-            }  # fmt: skip
+            }
             outcomes = []
             for case in CASES:
                 if names and not any(name in case.name for name in names):

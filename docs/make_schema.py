@@ -11,9 +11,6 @@ from dunmist.captures import json_schema
 DOCS = Path(__file__).parent
 
 if __name__ == "__main__":
-    for name, schema in (
-        ("capture", json_schema()),
-        ("comparison", msgspec.json.schema(Compared)),
-    ):
+    for name, schema in (("capture", json_schema()), ("comparison", msgspec.json.schema(Compared))):
         text = json.dumps(schema, indent=2) + "\n"
         (DOCS / f"{name}.schema.json").write_text(text)

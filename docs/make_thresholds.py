@@ -9,10 +9,20 @@ from dunmist.diagnosis import thresholds
 PAGE = Path(__file__).parent / "thresholds.md"
 MODULES = Path(__file__).parent.parent / "src" / "dunmist" / "diagnosis" / "thresholds"
 UNITS = {
-    "Share": "share, 0 to 1", "Seconds": "s", "Bytes": "bytes", "BytesPerSecond": "bytes/s",
-    "PerSecond": "1/s", "Cores": "cores", "Celsius": "°C", "Kelvin": "K", "Watts": "W",
-    "Hours": "h", "Percent": "%", "Number": "number", "int": "count",
-}  # fmt: skip
+    "Share": "share, 0 to 1",
+    "Seconds": "s",
+    "Bytes": "bytes",
+    "BytesPerSecond": "bytes/s",
+    "PerSecond": "1/s",
+    "Cores": "cores",
+    "Celsius": "°C",
+    "Kelvin": "K",
+    "Watts": "W",
+    "Hours": "h",
+    "Percent": "%",
+    "Number": "number",
+    "int": "count",
+}
 HEAD = """# Thresholds
 
 Each figure that decides something, with its unit and its reason. This page is generated from
@@ -47,10 +57,17 @@ def rows_of(module: Path) -> Iterator[tuple[str, str, list[Row]]]:
     for node in tree.body:
         if isinstance(node, ast.ClassDef):
             fields = [field for field in node.body if isinstance(field, ast.AnnAssign)]
-            kinds[node.name] = {ast.unparse(one.target): ast.unparse(one.annotation)
-                                for one in fields}  # fmt: skip
-            rows = [(ast.unparse(one.target), ast.unparse(one.annotation),
-                     reason_above(lines, one.lineno)) for one in fields]  # fmt: skip
+            kinds[node.name] = {
+                ast.unparse(one.target): ast.unparse(one.annotation) for one in fields
+            }
+            rows = [
+                (
+                    ast.unparse(one.target),
+                    ast.unparse(one.annotation),
+                    reason_above(lines, one.lineno),
+                )
+                for one in fields
+            ]
             yield node.name, ast.get_docstring(node) or "", rows
         elif isinstance(node, ast.Assign) and isinstance(node.value, ast.Call):
             units = kinds[ast.unparse(node.value.func)]
@@ -82,8 +99,11 @@ def exact(figure: float) -> str:
 
 def page() -> str:
     """Return the whole page, a section a subject."""
-    described = {name: (meaning, rows) for module in sorted(MODULES.glob("*.py"))
-                 for name, meaning, rows in rows_of(module)}  # fmt: skip
+    described = {
+        name: (meaning, rows)
+        for module in sorted(MODULES.glob("*.py"))
+        for name, meaning, rows in rows_of(module)
+    }
     defaults, text = thresholds(), HEAD
     for subject in defaults.__struct_fields__:
         figures = getattr(defaults, subject)

@@ -18,8 +18,9 @@ def described(table: Table) -> str:
     for column in table.columns:
         mark = "**" if column.name in shown else ""
         item = f"- {mark}`{column.name}`{mark} ({column.unit}): {column.meaning}"
-        lines += textwrap.wrap(item, WIDTH, subsequent_indent="  ", break_long_words=False,
-                               break_on_hyphens=False)  # fmt: skip
+        lines += textwrap.wrap(
+            item, WIDTH, subsequent_indent="  ", break_long_words=False, break_on_hyphens=False
+        )
     return "\n".join(lines) + "\n"
 
 

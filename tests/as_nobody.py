@@ -13,12 +13,26 @@ from dunmist.captures import load_rules
 from dunmist.cli.main import run
 
 # what a capture does not need
-HEAVY = ("dunmist.series", "dunmist.diagnosis", "dunmist.advice", "dunmist.tables",
-         "dunmist.reports", "dunmist.fixing", "dunmist.jobs.acts", "dunmist.jobs.selection",
-         "dunmist.jobs.judge", "dunmist.jobs.measure", "dunmist.jobs.patient",
-         "dunmist.cli.fix_actions", "dunmist.cli.charts", "dunmist.cli.process_page",
-         "dunmist.cli.reporting", "dunmist.cli.selecting", "dunmist.cli.table_text",
-         "dunmist.cli.viewing")  # fmt: skip
+HEAVY = (
+    "dunmist.series",
+    "dunmist.diagnosis",
+    "dunmist.advice",
+    "dunmist.tables",
+    "dunmist.reports",
+    "dunmist.fixing",
+    "dunmist.jobs.acts",
+    "dunmist.jobs.selection",
+    "dunmist.jobs.judge",
+    "dunmist.jobs.measure",
+    "dunmist.jobs.patient",
+    "dunmist.cli.fix_actions",
+    "dunmist.cli.charts",
+    "dunmist.cli.process_page",
+    "dunmist.cli.reporting",
+    "dunmist.cli.selecting",
+    "dunmist.cli.table_text",
+    "dunmist.cli.viewing",
+)
 NOBODY = 65534
 
 if __name__ == "__main__":

@@ -18,8 +18,12 @@ class Attacker:
     def __init__(self):
         if os.geteuid() != 0 or not shutil.which("useradd"):
             raise unittest.SkipTest("takes an administrator, who makes a second user")
-        made = subprocess.run(["useradd", "-M", "-N", "-s", "/bin/sh", NAME], check=False,
-                              capture_output=True, text=True)  # fmt: skip
+        made = subprocess.run(
+            ["useradd", "-M", "-N", "-s", "/bin/sh", NAME],
+            check=False,
+            capture_output=True,
+            text=True,
+        )
         try:
             self.user = pwd.getpwnam(NAME)
         except KeyError:

@@ -32,22 +32,37 @@ UNITS = [
     ("srv.mount", "Disk", "loaded", "active", "mounted", "", "/u/srv", 0, "", "/"),
 ]
 PROPERTIES = {
-    ("/u/tern", "Unit"): {"StateChangeTimestamp": ("t", 1_900_000_000_000_000),
-                          "ActiveState": ("s", "active"), "UnitFileState": ("s", "enabled")},
-    ("/u/tern", "Service"): {"MainPID": ("u", 4711), "NRestarts": ("u", 3),
-                             "CPUQuotaPerSecUSec": ("t", 1_800_000),
-                             "Result": ("s", "success")},
+    ("/u/tern", "Unit"): {
+        "StateChangeTimestamp": ("t", 1_900_000_000_000_000),
+        "ActiveState": ("s", "active"),
+        "UnitFileState": ("s", "enabled"),
+    },
+    ("/u/tern", "Service"): {
+        "MainPID": ("u", 4711),
+        "NRestarts": ("u", 3),
+        "CPUQuotaPerSecUSec": ("t", 1_800_000),
+        "Result": ("s", "success"),
+    },
     ("/u/auk", "Unit"): {"StateChangeTimestamp": ("t", 0)},
     ("/u/auk", "Service"): {"MainPID": ("u", 0), "NRestarts": ("u", 41), "Result": ("s", "signal")},
-    ("/s/1", "Session"): {"Name": ("s", "isbister"), "Class": ("s", "user"), "Type": ("s", "x11"),
-                          "Display": ("s", ":0"), "Timestamp": ("t", 1_900_000_000_000_000),
-                          "IdleHint": ("b", True), "IdleSinceHint": ("t", 1_900_000_300_000_000),
-                          "Leader": ("u", 900), "Active": ("b", True)},
+    ("/s/1", "Session"): {
+        "Name": ("s", "isbister"),
+        "Class": ("s", "user"),
+        "Type": ("s", "x11"),
+        "Display": ("s", ":0"),
+        "Timestamp": ("t", 1_900_000_000_000_000),
+        "IdleHint": ("b", True),
+        "IdleSinceHint": ("t", 1_900_000_300_000_000),
+        "Leader": ("u", 900),
+        "Active": ("b", True),
+    },
     ("/s/2", "Session"): {"Name": ("s", "gdm"), "Class": ("s", "greeter")},
-    ("/u/night", "Timer"): {"Unit": ("s", "tern.service"),
-                            "NextElapseUSecRealtime": ("t", 2**64 - 1),
-                            "LastTriggerUSec": ("t", 1_900_000_100_000_000)},
-}  # fmt: skip
+    ("/u/night", "Timer"): {
+        "Unit": ("s", "tern.service"),
+        "NextElapseUSecRealtime": ("t", 2**64 - 1),
+        "LastTriggerUSec": ("t", 1_900_000_100_000_000),
+    },
+}
 
 
 def path_of(unit):

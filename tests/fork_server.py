@@ -15,10 +15,18 @@ import tempfile
 from importlib import import_module
 from pathlib import Path
 
-LOADED = ("dunmist.cli.main", "dunmist.cli.viewing", "dunmist.cli.reporting",
-          "dunmist.cli.fix_actions", "dunmist.jobs.capture", "dunmist.jobs.selection",
-          "dunmist.jobs.patient", "dunmist.reports.pdf", "dunmist.reports.html",
-          "dunmist.reports.pictures")  # fmt: skip
+LOADED = (
+    "dunmist.cli.main",
+    "dunmist.cli.viewing",
+    "dunmist.cli.reporting",
+    "dunmist.cli.fix_actions",
+    "dunmist.jobs.capture",
+    "dunmist.jobs.selection",
+    "dunmist.jobs.patient",
+    "dunmist.reports.pdf",
+    "dunmist.reports.html",
+    "dunmist.reports.pictures",
+)
 STATUS = struct.Struct("=i")
 
 
@@ -86,9 +94,10 @@ class ForkServer:
         self.path = str(Path(self.folder) / "wishes")
         self.process = subprocess.Popen(
             [sys.executable, "-m", "tests.fork_server", self.path],
-            stdout=subprocess.PIPE, text=True,
+            stdout=subprocess.PIPE,
+            text=True,
             cwd=Path(__file__).parent.parent,
-        )  # fmt: skip
+        )
         if self.process.stdout.readline() != "ready\n":
             raise AssertionError("the program could not be loaded")
 

@@ -20,9 +20,19 @@ from dunmist.series import (
     TimeLine,
 )
 
-RATES = ("own_cores", "short_lived_cores", "cores", "waiting", "io_waiting", "read_bytes_per_s",
-         "write_bytes_per_s", "major_faults_per_s", "sent_bytes_per_s", "received_bytes_per_s",
-         "graphics")  # fmt: skip
+RATES = (
+    "own_cores",
+    "short_lived_cores",
+    "cores",
+    "waiting",
+    "io_waiting",
+    "read_bytes_per_s",
+    "write_bytes_per_s",
+    "major_faults_per_s",
+    "sent_bytes_per_s",
+    "received_bytes_per_s",
+    "graphics",
+)
 KINDS = ("user", "nice", "system", "idle", "iowait", "irq", "softirq", "steal")
 GIB = float(1 << 30)
 MOST_HZ = 3e9
@@ -60,11 +70,18 @@ def application(number, on, name=None, private=0.0, **figures):
     """An application with the given figures; what is not given is nought."""
     constant = {name: rate(figures.pop(name, 0.0), on) for name in RATES}
     return Application(
-        number=number, name=name or f"auk{number}", unit=figures.pop("unit", None),
-        kernel=figures.pop("kernel", False), observer=figures.pop("observer", False),
-        rates=constant, rss_bytes=level(private, on), private_bytes=level(private, on),
-        blocked={}, low_priority=figures.pop("low_priority", 0.0), short_lived_programs={},
-    )  # fmt: skip
+        number=number,
+        name=name or f"auk{number}",
+        unit=figures.pop("unit", None),
+        kernel=figures.pop("kernel", False),
+        observer=figures.pop("observer", False),
+        rates=constant,
+        rss_bytes=level(private, on),
+        private_bytes=level(private, on),
+        blocked={},
+        low_priority=figures.pop("low_priority", 0.0),
+        short_lived_programs={},
+    )
 
 
 def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, watched=(), **about):
@@ -74,12 +91,19 @@ def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, watched=(), **about)
         rate=rates.__getitem__, level=None, states=lambda: made.state * on.ticks
     )
     made = Process(
-        identity=pid, facts=facts(pid, **about), program=Program(of.name, of.name, False),
+        identity=pid,
+        facts=facts(pid, **about),
+        program=Program(of.name, of.name, False),
         application=of,
-        parent=None, first_row=0, ended_row=None, started_inside=False,
-        last=sample(pid, threads=threads), figures=figures,
-        cpu_s=rates["cores"].total(), threads=list(watched),
-    )  # fmt: skip
+        parent=None,
+        first_row=0,
+        ended_row=None,
+        started_inside=False,
+        last=sample(pid, threads=threads),
+        figures=figures,
+        cpu_s=rates["cores"].total(),
+        threads=list(watched),
+    )
     of.members.append(made)
     return made
 
@@ -91,9 +115,13 @@ def processors(on, count=4, clock=None, base=None, **shares):
     clock.
     """
     clock_hz = None if clock is None else level(clock * MOST_HZ, on)
-    place = None if clock is None else SimpleNamespace(
-        max_khz=MOST_HZ / 1e3, base_khz=base and base * MOST_HZ / 1e3, governor="shadow"
-    )  # fmt: skip
+    place = (
+        None
+        if clock is None
+        else SimpleNamespace(
+            max_khz=MOST_HZ / 1e3, base_khz=base and base * MOST_HZ / 1e3, governor="shadow"
+        )
+    )
     spent = {kind: np.asarray(shares.get(kind, 0.0), dtype=float) for kind in KINDS}
     spent["idle"] = 1.0 - sum(spent.values())
     return [
@@ -133,8 +161,11 @@ class Machine:
         return 0 if kills is None else round(kills.total())
 
     def memory_bytes(self, word):
-        return level(self.memory[word] * GIB, self.line) if word in self.memory else (
-            Level.unknown(self.line))  # fmt: skip
+        return (
+            level(self.memory[word] * GIB, self.line)
+            if word in self.memory
+            else (Level.unknown(self.line))
+        )
 
     def paging_per_s(self, *words):
         known = [rate(self.paging[word], self.line) for word in words if word in self.paging]
@@ -143,22 +174,43 @@ class Machine:
 
 def examination(machine, applications=(), processes=(), **devices):
     """An examination of a machine with applications, judged by the table's thresholds."""
-    usual = {"groups": [], "physical_disks": [], "outward_links": [], "graphics": [],
-             "throttled": {}, "sensors": [], "links": [], "tcp": {}, "supplies": {}}  # fmt: skip
+    usual = {
+        "groups": [],
+        "physical_disks": [],
+        "outward_links": [],
+        "graphics": [],
+        "throttled": {},
+        "sensors": [],
+        "links": [],
+        "tcp": {},
+        "supplies": {},
+    }
     weights = {one.path: one for one in devices.pop("weights", ())}
-    surveyed = SimpleNamespace(storage=devices.pop("storage", []), scheduled=weights.get,
-                               autogroup=devices.pop("autogroup", False))  # fmt: skip
+    surveyed = SimpleNamespace(
+        storage=devices.pop("storage", []),
+        scheduled=weights.get,
+        autogroup=devices.pop("autogroup", False),
+    )
     series = SimpleNamespace(
-        line=machine.line, machine=machine, applications=list(applications),
+        line=machine.line,
+        machine=machine,
+        applications=list(applications),
         processes={one.identity: one for one in processes},
         living={one.pid: one for one in processes},
-        devices=SimpleNamespace(**{**usual, **devices}), surveyed=surveyed, sockets=[],
-        header=SimpleNamespace(observer=None, machine=SimpleNamespace(clock_ticks_per_s=100),
-                               inventory=SimpleNamespace(disks=[])),
-        package_power=None, complaints=[],
-        processor_sensor=devices.get("sensor"), duration_s=machine.line.duration_s,
+        devices=SimpleNamespace(**{**usual, **devices}),
+        surveyed=surveyed,
+        sockets=[],
+        header=SimpleNamespace(
+            observer=None,
+            machine=SimpleNamespace(clock_ticks_per_s=100),
+            inventory=SimpleNamespace(disks=[]),
+        ),
+        package_power=None,
+        complaints=[],
+        processor_sensor=devices.get("sensor"),
+        duration_s=machine.line.duration_s,
         ticks=machine.line.ticks,
-    )  # fmt: skip
+    )
     return Examination(series, thresholds())
 
 
@@ -166,18 +218,31 @@ def disk(on, busy=0.0, queue=0.0, latency_s=0.0, moved=0.0, name="sda", spins=No
     """A physical disk; ``moved`` is bytes a second read from it."""
     about = None if spins is None else SimpleNamespace(spins=spins, removable=False)
     return DiskSeries(
-        name, about, True, rate(moved, on), rate(0.0, on), rate(1.0, on), rate(0.0, on),
-        rate(busy, on), rate(queue, on), rate(latency_s, on),
-    )  # fmt: skip
+        name,
+        about,
+        True,
+        rate(moved, on),
+        rate(0.0, on),
+        rate(1.0, on),
+        rate(0.0, on),
+        rate(busy, on),
+        rate(queue, on),
+        rate(latency_s, on),
+    )
 
 
 def link(on, used=None, received=0.0, name="eth0", physical=True):
     """A link that leads to other computers, of 1 Gbit/s where ``used`` is given."""
     about = SimpleNamespace(loopback=False, physical=physical, speed_bits_per_s=1e9, addresses=[])
     return LinkSeries(
-        name, about, rate(received, on), rate(0.0, on), rate(0.0, on), rate(0.0, on),
+        name,
+        about,
+        rate(received, on),
+        rate(0.0, on),
+        rate(0.0, on),
+        rate(0.0, on),
         None if used is None else rate(used, on),
-    )  # fmt: skip
+    )
 
 
 def watched(on, cores, waiting=0.0, tid=1):

@@ -19,8 +19,9 @@ def start(case, address="127.0.0.1", prefix=()):
     keys = case.folder / "keys"
     keys.mkdir(mode=0o700)
     for name in ("host", "user"):
-        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", keys / name],
-                       check=True)  # fmt: skip
+        subprocess.run(
+            ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", keys / name], check=True
+        )
     (keys / "sshd").write_text(
         f"Port {port}\nListenAddress {address}\nHostKey {keys}/host\nStrictModes no\n"
         f"AuthorizedKeysFile {keys}/user.pub\nUsePAM no\nPidFile none\nPermitRootLogin yes\n"

@@ -34,9 +34,16 @@ def run(*arguments, folder, status=0, data=None, environment=None, prepare=None)
         done = subprocess.CompletedProcess([DUNMIST, *arguments], *found)
     else:
         done = subprocess.run(
-            [DUNMIST, *arguments], check=False, cwd=folder, capture_output=True, text=True,
-            input=data, env=environment, timeout=120, preexec_fn=prepare,
-        )  # fmt: skip
+            [DUNMIST, *arguments],
+            check=False,
+            cwd=folder,
+            capture_output=True,
+            text=True,
+            input=data,
+            env=environment,
+            timeout=120,
+            preexec_fn=prepare,
+        )
     if done.returncode != status:
         raise AssertionError(f"status {done.returncode}, wanted {status}: {done.stderr[-2000:]}")
     if "Traceback" in done.stderr:

@@ -57,8 +57,8 @@ def document_list(document: Document) -> str:
 SOURCE = {
     "computer/noise.py": NOISE,
     "computer/__init__.py": (
-        'from dunmist.computer.root import', "from dunmist.computer.noise import parse_noise\n"
         "from dunmist.computer.root import",
+        "from dunmist.computer.noise import parse_noise\nfrom dunmist.computer.root import",
     ),
     "sampling/records.py": (
         "    zram_bytes: Counter | None = None\n",
@@ -68,22 +68,26 @@ SOURCE = {
         '    Source(\n        ("own_cpu_s", "own_rss_bytes"),',
         '    Source(("noise_bits",), "noise", _file("proc/sys/kernel/random/entropy_avail",\n'
         '           parse_noise, "noise")),\n    Source(\n        ("own_cpu_s", "own_rss_bytes"),',
-        "    parse_net_dev,\n", "    parse_net_dev,\n    parse_noise,\n",
+        "    parse_net_dev,\n",
+        "    parse_net_dev,\n    parse_noise,\n",
     ),
     "series/machine.py": (
-        '        "zram_bytes", "own_cpu_s"', '        "zram_bytes", "noise_bits", "own_cpu_s"',
+        '        "zram_bytes", "own_cpu_s"',
+        '        "zram_bytes", "noise_bits", "own_cpu_s"',
         '            ("zram", tick.zram_bytes),\n',
         '            ("zram", tick.zram_bytes),\n            ("noise", tick.noise_bits),\n',
-        "    zram_bytes: Level\n", "    zram_bytes: Level\n    noise_bits: Level\n",
+        "    zram_bytes: Level\n",
+        "    zram_bytes: Level\n    noise_bits: Level\n",
         '            zram_bytes=single["zram"].level("value"),\n',
         '            zram_bytes=single["zram"].level("value"),\n'
         '            noise_bits=single["noise"].level("value"),\n',
     ),
     "captures/schema.py": ("MAJOR, MINOR = 1, 5", "MAJOR, MINOR = 1, 6"),
     "advice/wording.toml": (
-        '"throttle counts" =', '"noise" = "how much noise there is"\n"throttle counts" =',
+        '"throttle counts" =',
+        '"noise" = "how much noise there is"\n"throttle counts" =',
     ),
-}  # fmt: skip
+}
 FINDING = {
     "diagnosis/words.py": ('    "limit-near",\n', '    "limit-near",\n    "little-noise",\n'),
     "diagnosis/findings/machine.py": ("RULES = (", NOISE_RULE + "_noise, "),
@@ -98,21 +102,20 @@ FINDING = {
         'text = "there are {amount} bits of noise"\n\n[oom-kills]\n',
     ),
     "advice/wording.toml": (
-        "[finding]\n", '[finding]\nlittle-noise = "There is little noise."\n',
+        "[finding]\n",
+        '[finding]\nlittle-noise = "There is little noise."\n',
         '\noom-kill = "the computer"\n',
         '\noom-kill = "the computer"\nlittle-noise = "noise"\n',
     ),
-    "advice/ladder.toml": (
-        "\n[finding]\n", '\n[finding]\nlittle-noise = ["clap-hands"]\n',
-    ),
-}  # fmt: skip
+    "advice/ladder.toml": ("\n[finding]\n", '\n[finding]\nlittle-noise = ["clap-hands"]\n'),
+}
 STEP = {
     "advice/ladder.toml": (
         "[step.wait]\n",
         '[step.clap-hands]\ntext = "Clap your hands."\nrisk = "none"\ncheck = "there is noise"\n\n'
         "[step.wait]\n",
-    ),
-}  # fmt: skip
+    )
+}
 COLUMN = {
     "tables/cores.py": (
         '            "capacity": place.capacity',
@@ -121,8 +124,8 @@ COLUMN = {
         '        Column("clock_hz", "Hz", "clock, median"),\n',
         '        Column("idle_share", "share", "share of its time in which it idled"),\n'
         '        Column("clock_hz", "Hz", "clock, median"),\n',
-    ),
-}  # fmt: skip
+    )
+}
 FORMAT = {
     "reports/headings.py": LIST,
     "reports/writing.py": (
@@ -131,25 +134,28 @@ FORMAT = {
         "from dunmist.reports.markdown",
         "from dunmist.reports.headings import document_list\nfrom dunmist.reports.markdown",
     ),
-}  # fmt: skip
+}
 RESOURCE = {
     "diagnosis/words.py": ('"heat", "gpu", "power"', '"heat", "gpu", "power", "noise"'),
     "diagnosis/resources/noise.py": NOISE_RESOURCE,
     "diagnosis/resources/__init__.py": (
-        "DISK, STORAGE, LINK, HEAT, GRAPHICS,", "DISK, STORAGE, LINK, HEAT, GRAPHICS, NOISE,",
+        "DISK, STORAGE, LINK, HEAT, GRAPHICS,",
+        "DISK, STORAGE, LINK, HEAT, GRAPHICS, NOISE,",
         "from dunmist.diagnosis.resources.one_core",
         "from dunmist.diagnosis.resources.noise import NOISE\n"
         "from dunmist.diagnosis.resources.one_core",
     ),
     "diagnosis/thresholds/links.py": (
-        "class GraphicsLimits(", "class NoiseLimits(Figures, frozen=True):\n"
+        "class GraphicsLimits(",
+        "class NoiseLimits(Figures, frozen=True):\n"
         '    """How much noise is much."""\n\n    # half is much\n    busy: Share = 0.5\n\n\n'
         "class GraphicsLimits(",
     ),
     "diagnosis/thresholds/__init__.py": (
         "    gpu: GraphicsLimits = GraphicsLimits()\n",
         "    gpu: GraphicsLimits = GraphicsLimits()\n    noise: NoiseLimits = NoiseLimits()\n",
-        "import GraphicsLimits, LinkLimits", "import GraphicsLimits, LinkLimits, NoiseLimits",
+        "import GraphicsLimits, LinkLimits",
+        "import GraphicsLimits, LinkLimits, NoiseLimits",
     ),
     "advice/evidence.toml": (
         "[gpu-busy]\n",
@@ -157,14 +163,18 @@ RESOURCE = {
         'text = "{amount} of the noise is there"\n\n[gpu-busy]\n',
     ),
     "advice/wording.toml": (
-        "[resource]\n", '[resource]\nnoise = "noise"\n',
-        "[drives]\n", '[drives]\nnoise = "makes {amount} of it"\n',
+        "[resource]\n",
+        '[resource]\nnoise = "noise"\n',
+        "[drives]\n",
+        '[drives]\nnoise = "makes {amount} of it"\n',
     ),
     "advice/owner.toml": (
-        "[found]\n", '[found]\nnoise = "It was too quiet."\n',
-        "[watch]\n", '[watch]\nnoise = "Tell us if it becomes loud."\n',
+        "[found]\n",
+        '[found]\nnoise = "It was too quiet."\n',
+        "[watch]\n",
+        '[watch]\nnoise = "Tell us if it becomes loud."\n',
     ),
-}  # fmt: skip
+}
 # by the heading of the recipe
 RECIPES = {
     "A new source of facts": SOURCE,

@@ -93,14 +93,20 @@ class WhatItIs(unittest.TestCase):
             ("units", "unattended-upgrades.service", "package-updates"),
             ("units", "clamav-daemon.service", "malware-scanning"),
             ("units", "systemd-journald.service", "logging"),
-            ("names", "tumblerd", "thumbnails"), ("names", "rsync", "backup"),
-            ("names", "pipewire-pulse", "sound"), ("names", "cupsd", "printing"),
-            ("names", "Xorg", "compositing"), ("names", "cc1plus", "software-build"),
-            ("names", "Isolated Web Co", "web-browser"), ("names", "dpkg-deb", "package-updates"),
-            ("kernel", "ksoftirqd", "kernel-interrupts"), ("kernel", "kworker", "kernel-worker"),
-            ("kernel", "jbd2", "kernel-disk"), ("kernel", "idle_inject", "kernel-cooling"),
+            ("names", "tumblerd", "thumbnails"),
+            ("names", "rsync", "backup"),
+            ("names", "pipewire-pulse", "sound"),
+            ("names", "cupsd", "printing"),
+            ("names", "Xorg", "compositing"),
+            ("names", "cc1plus", "software-build"),
+            ("names", "Isolated Web Co", "web-browser"),
+            ("names", "dpkg-deb", "package-updates"),
+            ("kernel", "ksoftirqd", "kernel-interrupts"),
+            ("kernel", "kworker", "kernel-worker"),
+            ("kernel", "jbd2", "kernel-disk"),
+            ("kernel", "idle_inject", "kernel-cooling"),
             ("kernel", "kcompactd0", "kernel-reclaim"),
-        ):  # fmt: skip
+        ):
             with self.subTest(name):
                 kinds = [one.key for one in catalogue() if getattr(one, place).match(name)]
                 self.assertEqual(key, kinds[0])
@@ -136,9 +142,10 @@ class WhatItIs(unittest.TestCase):
                 )
             if isinstance(line, ProcessLine) and line.facts.name == "weather-mast":
                 facts = msgspec.structs.replace(
-                    line.facts, start_clk=line.facts.start_clk + later_clk,
+                    line.facts,
+                    start_clk=line.facts.start_clk + later_clk,
                     executable="/opt/skerrow/bin/weather-mast (deleted)",
-                )  # fmt: skip
+                )
                 return msgspec.structs.replace(line, facts=facts)
             return line
 
@@ -185,16 +192,20 @@ class Steps(unittest.TestCase):
         targets = rungs["pause"].act.targets
         self.assertEqual(starts, {(one.pid, one.start_clk) for one in targets})
         self.assertEqual(1, len(rungs["end"].act.targets))
-        self.assertEqual(min(one.start_clk for one in targets),
-                         rungs["end"].act.targets[0].start_clk)  # fmt: skip
+        self.assertEqual(
+            min(one.start_clk for one in targets), rungs["end"].act.targets[0].start_clk
+        )
 
     def test_names_that_protect(self):
         for names, key in (
-            (("Xorg",), "display"), (("x", "NetworkManager"), "network"), (("systemd",), "init"),
-            (("gdm-session-worker",), "login"), (("dbus-daemon",), "bus"),
+            (("Xorg",), "display"),
+            (("x", "NetworkManager"), "network"),
+            (("systemd",), "init"),
+            (("gdm-session-worker",), "login"),
+            (("dbus-daemon",), "bus"),
             (("udisksd",), "storage"),
             (("nestcam-index", "init-of-terns"), None),
-        ):  # fmt: skip
+        ):
             with self.subTest(names):
                 self.assertEqual(key, protected_by_name(*names))
 
@@ -243,18 +254,21 @@ class Effects(unittest.TestCase):
     def test_better_only_beyond_noise(self):
         noisy = [0.5, 0.9, 0.6, 0.8, 0.7, 0.55, 0.85, 0.65]
         for before, after, expected in (
-            ([1.0] * 8, [0.1] * 8, "better"), ([0.1] * 8, [1.0] * 8, "worse"),
-            (noisy, noisy[::-1], "no clear change"), (noisy, [0.62] * 8, "no clear change"),
+            ([1.0] * 8, [0.1] * 8, "better"),
+            ([0.1] * 8, [1.0] * 8, "worse"),
+            (noisy, noisy[::-1], "no clear change"),
+            (noisy, [0.62] * 8, "no clear change"),
             ([0.50] * 8, [0.49] * 8, "no clear change"),
             ([np.nan] * 8, [0.1] * 8, "no clear change"),
-        ):  # fmt: skip
+        ):
             with self.subTest(before=before[:2], after=after[:2]):
                 effect = effect_of(self.state(before), self.state(after), "cpu", None, 0.03)
                 self.assertEqual(expected, effect.verdict)
 
     def test_what_is_held_up_counts_more_than_how_full_it_is(self):
-        effect = effect_of(self.state([1.0] * 8, [0.6] * 8), self.state([1.0] * 8, [0.1] * 8),
-                           "cpu", None, 0.03)  # fmt: skip
+        effect = effect_of(
+            self.state([1.0] * 8, [0.6] * 8), self.state([1.0] * 8, [0.1] * 8), "cpu", None, 0.03
+        )
         self.assertEqual(("better", (0.6, 0.1)), (effect.verdict, effect.pressure))
         self.assertIsNone(effect_of(self.state([1.0]), self.state([1.0]), "disk", None, 0.03))
 
@@ -285,8 +299,12 @@ class StartSteps(unittest.TestCase):
     def actions(self, subject, *units):
         surveyed = Surveyed([Survey(tick=0, is_last=True, units=list(units))])
         holding = _circumstances_of_thing(subject, surveyed)
-        filling = {"systemctl": "systemctl", "subject": subject, "unit": subject,
-                   "timer_of": timer_of(subject)}  # fmt: skip
+        filling = {
+            "systemctl": "systemctl",
+            "subject": subject,
+            "unit": subject,
+            "timer_of": timer_of(subject),
+        }
         names = ladder()["finding"]["slow-start"]
         rungs = rungs_of(names, holding, defaultdict(str, filling), Acting(unit=subject))
         return [rung.step.action for rung in rungs], rungs
@@ -299,18 +317,26 @@ class StartSteps(unittest.TestCase):
         self.assertEqual(["see-start", "start-later", "keep-from-boot"], actions)
         later = rungs[1].step
         self.assertIn("> /etc/systemd/system/plate.timer", later.command)
-        self.assertLess(later.command.index("disable -- plate.service"),
-                        later.command.index("enable -- plate.timer"))  # fmt: skip
-        self.assertLess(later.undo.index("enable -- plate.service"),
-                        later.undo.index("rm -- /etc/systemd/system/plate.timer"))  # fmt: skip
+        self.assertLess(
+            later.command.index("disable -- plate.service"),
+            later.command.index("enable -- plate.timer"),
+        )
+        self.assertLess(
+            later.undo.index("enable -- plate.service"),
+            later.undo.index("rm -- /etc/systemd/system/plate.timer"),
+        )
         self.assertEqual(("disable-unit", "plate.service"), (rungs[2].act.verb, rungs[2].act.unit))
 
     def test_what_others_need_or_start_is_only_looked_at(self):
         for name, starts in (
-            ("plate.service", "static"), ("plate.service", None), ("dbus.service", "enabled"),
-            ("NetworkManager.service", "enabled"), ("systemd-journald.service", "enabled"),
-            ("user@1004.service", "enabled"), ("display-manager.service", "enabled"),
-        ):  # fmt: skip
+            ("plate.service", "static"),
+            ("plate.service", None),
+            ("dbus.service", "enabled"),
+            ("NetworkManager.service", "enabled"),
+            ("systemd-journald.service", "enabled"),
+            ("user@1004.service", "enabled"),
+            ("display-manager.service", "enabled"),
+        ):
             with self.subTest(name, starts=starts):
                 self.assertEqual(["see-start"], self.actions(name, self.unit(name, starts))[0])
 
@@ -338,9 +364,14 @@ class Missing(unittest.TestCase):
         return sensor_modules(SimpleNamespace(header=SimpleNamespace(inventory=inventory)))
 
     def test_installed_ones_of_the_processor_and_the_board(self):
-        self.assertEqual(["coretemp", "nct6775"], self.modules(
-            ("coretemp", "processor", True), ("drivetemp", "drives", True),
-            ("nct6775", "board", True), ("k10temp", "processor", False),
-        ))  # fmt: skip
+        self.assertEqual(
+            ["coretemp", "nct6775"],
+            self.modules(
+                ("coretemp", "processor", True),
+                ("drivetemp", "drives", True),
+                ("nct6775", "board", True),
+                ("k10temp", "processor", False),
+            ),
+        )
         self.assertEqual([], self.modules(("drivetemp", "drives", True)))
         self.assertEqual([], self.modules())

@@ -240,8 +240,9 @@ class Single(OfChildren):
         rows = {row["pid"]: row for row in self.rows("processes", "--each")}
         self.assertTrue(rows[gone.pid]["executable_deleted"])
         self.assertGreaterEqual(rows[child.pid]["descriptors"], 70)
-        threads = [row for row in self.rows("processes", table="busy_threads")
-                   if row["pid"] == child.pid]  # fmt: skip
+        threads = [
+            row for row in self.rows("processes", table="busy_threads") if row["pid"] == child.pid
+        ]
         busiest = max(threads, key=lambda row: row["cores_mean"])
         self.assertNotEqual(child.pid, busiest["tid"])
         self.assertGreater(busiest["cores_mean"], 0.2)

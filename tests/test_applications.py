@@ -12,8 +12,17 @@ SESSION = "/user.slice/user-1004.slice/session-2.scope"
 
 
 def facts(pid, ppid, name, executable=None, command_line=(), cgroup=SESSION, **more):
-    return ProcessFacts(pid=pid, start_clk=pid, ppid=ppid, session=1, name=name, cgroup=cgroup,
-                        executable=executable, command_line=list(command_line), **more)  # fmt: skip
+    return ProcessFacts(
+        pid=pid,
+        start_clk=pid,
+        ppid=ppid,
+        session=1,
+        name=name,
+        cgroup=cgroup,
+        executable=executable,
+        command_line=list(command_line),
+        **more,
+    )
 
 
 class Programs(unittest.TestCase):
@@ -64,8 +73,9 @@ class Groups(unittest.TestCase):
         for identity, one in enumerate(processes):
             grouping.add(identity, one)
         grouping.order_by_parent()
-        return {one.name: [processes[member].pid for member in one.members]
-                for one in grouping.groups}  # fmt: skip
+        return {
+            one.name: [processes[member].pid for member in one.members] for one in grouping.groups
+        }
 
     FAMILY = (
         facts(1, 0, "init", "/sbin/init"),
@@ -83,9 +93,16 @@ class Groups(unittest.TestCase):
     def test_same_program_under_the_same_ancestor_or_same_service(self):
         groups = self.group(self.FAMILY)
         self.assertEqual(
-            {"init": [1], "bash": [20], "catalogue": [30, 31], "plates": [32, 33],
-             "tern": [40, 41], "kernel task kworker": [50, 51]}, groups,
-        )  # fmt: skip
+            {
+                "init": [1],
+                "bash": [20],
+                "catalogue": [30, 31],
+                "plates": [32, 33],
+                "tern": [40, 41],
+                "kernel task kworker": [50, 51],
+            },
+            groups,
+        )
 
     def test_the_order_in_which_processes_are_listed_is_irrelevant(self):
         groups = self.group(self.FAMILY)

@@ -28,12 +28,20 @@ class Refused(unittest.TestCase):
     def test_a_line_of_stat_holds_what_the_kernel_can_give(self):
         whole = (b"7", b"1", b"-5", b"3", b"2")
         found = processes.parse_stat(STAT % whole)
-        self.assertEqual((7, 1, -5, 3, 2), (found.pid, found.ppid, found.nice, found.threads,
-                                            found.processor))  # fmt: skip
+        self.assertEqual(
+            (7, 1, -5, 3, 2), (found.pid, found.ppid, found.nice, found.threads, found.processor)
+        )
         for place, value in (
-            (0, b"-7"), (0, b"4194305"), (1, b"-1"), (1, b"99999999"), (2, b"20"), (2, b"-21"),
-            (3, b"-1"), (3, b"4194305"), (4, b"8192"),
-        ):  # fmt: skip
+            (0, b"-7"),
+            (0, b"4194305"),
+            (1, b"-1"),
+            (1, b"99999999"),
+            (2, b"20"),
+            (2, b"-21"),
+            (3, b"-1"),
+            (3, b"4194305"),
+            (4, b"8192"),
+        ):
             with self.subTest(place=place, value=value), self.assertRaises(ParseError):
                 processes.parse_stat(STAT % (*whole[:place], value, *whole[place + 1 :]))
 
@@ -41,13 +49,16 @@ class Refused(unittest.TestCase):
         for what, parse, text in (
             ("sysfs", parse_counter, b"%s\n"),
             ("group", control_groups.parse_cpu_stat, b"usage_usec %s\n"),
-            ("stalls", load_module.parse_pressure,
-             b"some avg10=0.00 avg60=0.00 avg300=0.00 total=%s\n"),
+            (
+                "stalls",
+                load_module.parse_pressure,
+                b"some avg10=0.00 avg60=0.00 avg300=0.00 total=%s\n",
+            ),
             ("paging", memory.parse_vmstat, b"pswpin %s\n"),
             ("bytes", processes.parse_io, b"read_bytes: %s\nwrite_bytes: 0\n"),
             ("delay", processes.parse_schedstat, b"%s 0 0\n"),
             ("limit", process_details.parse_descriptor_limit, b"Max open files  %s  1  files\n"),
-        ):  # fmt: skip
+        ):
             with self.subTest(what):
                 parse(text % str(COUNTER_MAX).encode())
                 with self.assertRaises(ParseError):
@@ -63,8 +74,11 @@ class Refused(unittest.TestCase):
 class Captures(InFolder):
     def test_a_capture_with_what_cannot_be_is_refused_with_its_line(self):
         lines = gzip.decompress(self.sample.read_bytes()).splitlines()
-        number, tick = next((place, json.loads(line)) for place, line in enumerate(lines)
-                            if b'"kind":"tick"' in line)  # fmt: skip
+        number, tick = next(
+            (place, json.loads(line))
+            for place, line in enumerate(lines)
+            if b'"kind":"tick"' in line
+        )
         for what, change in (
             ("a negative count", lambda one: one["paging"].update(pswpin=-1)),
             ("beyond 63 bits", lambda one: one["memory"].update(MemTotal=2**63)),
@@ -131,13 +145,21 @@ class News(unittest.TestCase):
         changes = Changes()
         words = Source(("tcp",), "tcp", lambda _: (), keeps="changes")
         rows = Source(("disks",), "disks", lambda _: (), keeps="changes", key=lambda one: one[0])
-        for given, news in (({"a": 1, "b": 2}, {"a": 1, "b": 2}), ({"a": 1, "b": 3}, {"b": 3}),
-                            ({"a": 1, "b": 3}, {}), ({"c": None}, {"c": None}), ({"c": None}, {}),
-                            ({"a": 2}, {"a": 2})):  # fmt: skip
+        for given, news in (
+            ({"a": 1, "b": 2}, {"a": 1, "b": 2}),
+            ({"a": 1, "b": 3}, {"b": 3}),
+            ({"a": 1, "b": 3}, {}),
+            ({"c": None}, {"c": None}),
+            ({"c": None}, {}),
+            ({"a": 2}, {"a": 2}),
+        ):
             with self.subTest(given):
                 self.assertEqual(news, changes.of(words, given))
-        for given, news in (([("sda", 1), ("sdb", 1)], [("sda", 1), ("sdb", 1)]),
-                            ([("sda", 1), ("sdb", 2)], [("sdb", 2)]), ([], []),
-                            ([("sda", 1)], [])):  # fmt: skip
+        for given, news in (
+            ([("sda", 1), ("sdb", 1)], [("sda", 1), ("sdb", 1)]),
+            ([("sda", 1), ("sdb", 2)], [("sdb", 2)]),
+            ([], []),
+            ([("sda", 1)], []),
+        ):
             with self.subTest(given):
                 self.assertEqual(news, changes.of(rows, given))

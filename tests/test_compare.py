@@ -15,8 +15,12 @@ from dunmist.simulation import load_scenario
 from dunmist.simulation.scenario import SensorSpec
 from tests.program import run
 
-HOURS = ("2031-05-14T09:00:00+01:00", "2031-05-14T11:00:00+01:00", "2031-05-14T13:00:00+01:00",
-         "2031-05-14T15:00:00+01:00")  # fmt: skip
+HOURS = (
+    "2031-05-14T09:00:00+01:00",
+    "2031-05-14T11:00:00+01:00",
+    "2031-05-14T13:00:00+01:00",
+    "2031-05-14T15:00:00+01:00",
+)
 
 
 def at(scenario, started):
@@ -63,8 +67,11 @@ class BeforeAndAfter(Captures):
                 self.assertEqual(answer, found["answer"])
                 for one in found["figures"]:
                     self.assertLessEqual(one["low"], one["high"])
-                clear = {(one["what"], one["resource"] or one["name"]): one["after"] - one["before"]
-                         for one in found["figures"] if one["clear"]}  # fmt: skip
+                clear = {
+                    (one["what"], one["resource"] or one["name"]): one["after"] - one["before"]
+                    for one in found["figures"]
+                    if one["clear"]
+                }
                 if answer == "no clear change":
                     self.assertEqual({}, clear)
                     continue
@@ -74,8 +81,9 @@ class BeforeAndAfter(Captures):
 
     def test_what_came_and_went(self):
         found = self.compared("good/0.jsonl.gz", "sick.jsonl.gz")
-        self.assertEqual([("cpu-hog", "nestcam-index")],
-                         [(one["kind"], one["subject"]) for one in found["new"]])  # fmt: skip
+        self.assertEqual(
+            [("cpu-hog", "nestcam-index")], [(one["kind"], one["subject"]) for one in found["new"]]
+        )
         self.assertEqual([], found["gone"])
 
     def test_what_cannot_be_compared_is_an_answer(self):
@@ -91,8 +99,15 @@ class BeforeAndAfter(Captures):
 
     def test_the_answer_as_a_status(self):
         for second, status in (("good/0.jsonl.gz", 0), ("brief.jsonl.gz", 1)):
-            run("compare", "sick.jsonl.gz", second, "--expect", "better", folder=self.folder,
-                status=status)  # fmt: skip
+            run(
+                "compare",
+                "sick.jsonl.gz",
+                second,
+                "--expect",
+                "better",
+                folder=self.folder,
+                status=status,
+            )
 
     def test_what_is_no_pair(self):
         (self.folder / "torn.jsonl.gz").write_bytes(b"\x1f\x8btorn")
@@ -111,17 +126,23 @@ class BeforeAndAfter(Captures):
 
 class NormalAndNow(Captures):
     def test_what_is_outside_and_what_is_new(self):
-        for given in (("good", "sick.jsonl.gz"), ("--normal", "good", "sick.jsonl.gz"),
-                      ("good/*.jsonl.gz", "sick.jsonl.gz")):  # fmt: skip
+        for given in (
+            ("good", "sick.jsonl.gz"),
+            ("--normal", "good", "sick.jsonl.gz"),
+            ("good/*.jsonl.gz", "sick.jsonl.gz"),
+        ):
             with self.subTest(given):
                 found = self.compared(*given)
                 self.assertEqual("unusual", found["answer"])
                 self.assertEqual(3, len(found["before"]))
-                outside = {one["resource"] or one["name"] for one in found["figures"]
-                           if one["clear"]}  # fmt: skip
+                outside = {
+                    one["resource"] or one["name"] for one in found["figures"] if one["clear"]
+                }
                 self.assertLessEqual({"cpu", "nestcam-index"}, outside)
-                self.assertIn(("program", "nestcam-index"),
-                              [(one["kind"], one["subject"]) for one in found["new"]])  # fmt: skip
+                self.assertIn(
+                    ("program", "nestcam-index"),
+                    [(one["kind"], one["subject"]) for one in found["new"]],
+                )
 
     def test_another_good_time_is_as_usual(self):
         found = self.compared("good/0.jsonl.gz", "good/1.jsonl.gz", "good/2.jsonl.gz")
@@ -134,8 +155,13 @@ class NormalAndNow(Captures):
 
     def test_what_comes_and_goes_at_good_times_is_usual(self):
         (self.folder / "twice.jsonl.gz").write_bytes((self.folder / "sick.jsonl.gz").read_bytes())
-        found = self.compared("good/0.jsonl.gz", "sick.jsonl.gz", "good/1.jsonl.gz",
-                              "twice.jsonl.gz", "good/2.jsonl.gz")  # fmt: skip
+        found = self.compared(
+            "good/0.jsonl.gz",
+            "sick.jsonl.gz",
+            "good/1.jsonl.gz",
+            "twice.jsonl.gz",
+            "good/2.jsonl.gz",
+        )
         self.assertEqual([], [one for one in found["figures"] if one["clear"]])
         self.assertIn("nestcam-index", {one["name"] for one in found["figures"]})
 
@@ -203,8 +229,12 @@ class Cooling(unittest.TestCase):
         if power:
             sensors.append(SensorSpec("zenpower", "power1", label="package", follows="power"))
         hardware = msgspec.structs.replace(hardware, heat=heat, sensors=sensors)
-        busy = [msgspec.structs.replace(one, demand_cores=0.6) if one.name == "plumage-catalogue"
-                else one for one in calm.programs]  # fmt: skip
+        busy = [
+            msgspec.structs.replace(one, demand_cores=0.6)
+            if one.name == "plumage-catalogue"
+            else one
+            for one in calm.programs
+        ]
         dusty = msgspec.structs.replace(calm, hardware=hardware, programs=busy)
         capture_patient(at(dusty, HOURS[hour]), self.folder / name, 40.0)
 

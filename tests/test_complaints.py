@@ -13,16 +13,27 @@ from tests.program import InFolder, capture_model, run
 class Words(unittest.TestCase):
     def test_a_note_is_understood_where_it_is_clear(self):
         for note, expected in (
-            ("Slow since the update", ["slow"]), ("it hangs at every click", ["freezes"]),
-            ("the fan is so loud", ["noisy"]), ("gets hot on the lap", ["hot"]),
-            ("Wi-Fi drops", ["network"]), ("battery empty by noon", ["battery"]),
-            ("says 95 degrees", ["hot"]), ("it lags", ["slow"]), ("temperature is high", ["hot"]),
-            ("out of memory", ["memory"]), ("everything stutters", ["stutters"]),
-            ("swap is used", ["memory"]), ("it switched off at noon", ["crash"]),
-            ("cannot save my letter", ["disk"]), ("there is a strange process", ["security"]),
-            ("booting takes ages", ["slow", "start"]), ("slow, hot, loud and the battery", []),
-            ("shelf 12, second floor", []), ("fantastic photographs, hotel", []), (None, []),
-        ):  # fmt: skip
+            ("Slow since the update", ["slow"]),
+            ("it hangs at every click", ["freezes"]),
+            ("the fan is so loud", ["noisy"]),
+            ("gets hot on the lap", ["hot"]),
+            ("Wi-Fi drops", ["network"]),
+            ("battery empty by noon", ["battery"]),
+            ("says 95 degrees", ["hot"]),
+            ("it lags", ["slow"]),
+            ("temperature is high", ["hot"]),
+            ("out of memory", ["memory"]),
+            ("everything stutters", ["stutters"]),
+            ("swap is used", ["memory"]),
+            ("it switched off at noon", ["crash"]),
+            ("cannot save my letter", ["disk"]),
+            ("there is a strange process", ["security"]),
+            ("booting takes ages", ["slow", "start"]),
+            ("slow, hot, loud and the battery", []),
+            ("shelf 12, second floor", []),
+            ("fantastic photographs, hotel", []),
+            (None, []),
+        ):
             with self.subTest(note):
                 self.assertEqual(expected, complaints.understood(note))
 
@@ -64,8 +75,11 @@ class Answers(InFolder):
                 ("memory", r"^Memory is not short: .* GiB of .* GiB is available"),
             ),
             "busy-ferry": (
-                ("network", r"^The line is full: wlp4s0 sends 34\.\d MiB a second.*ferry-sync: "
-                 r"34\.\d MiB sent and 0 bytes received a second, with 172\.16\.0\.9 port 8443"),
+                (
+                    "network",
+                    r"^The line is full: wlp4s0 sends 34\.\d MiB a second.*ferry-sync: "
+                    r"34\.\d MiB sent and 0 bytes received a second, with 172\.16\.0\.9 port 8443",
+                ),
             ),
             "counting-down": (("disk", r"^There is something wrong with a disk: sda says of it"),),
             "lights-out": (("crash", r"^This is what is left of it: "),),
@@ -80,12 +94,13 @@ class Answers(InFolder):
             "calm-morning": (
                 ("freezes", r"^It did not freeze while it was sampled: 11 of 11 ticks came"),
                 ("battery", r"^It publishes no battery"),
-                ("crash", r"^Nothing is left of a crash"), ("security", r"^Nothing odd was seen"),
+                ("crash", r"^Nothing is left of a crash"),
+                ("security", r"^Nothing odd was seen"),
                 ("disk", r"^No disk is to blame: / is 52 % full"),
                 ("stutters", r"^It did not stutter"),
                 ("network", r"^The line is not full: .*Nobody moves anything to speak of"),
             ),
-        }  # fmt: skip
+        }
         for name, asked in cases.items():
             capture = capture_model(load_scenario(name), self.folder / f"{name}.gz")
             for word, expected in asked:
@@ -93,8 +108,22 @@ class Answers(InFolder):
                     self.assertRegex(self.headline(capture, word), expected)
 
     def test_it_travels_with_the_capture_and_is_overridden(self):
-        run("capture", "-o", "x.gz", "--for", "0.4s", "--every", "0.2s", "--complaint", "hot",
-            "--complaint", "program:dunmist", "--note", "slow", folder=self.folder)  # fmt: skip
+        run(
+            "capture",
+            "-o",
+            "x.gz",
+            "--for",
+            "0.4s",
+            "--every",
+            "0.2s",
+            "--complaint",
+            "hot",
+            "--complaint",
+            "program:dunmist",
+            "--note",
+            "slow",
+            folder=self.folder,
+        )
         own = self.headline("x.gz")
         self.assertRegex(own, r"^(It is (not )?hot|How hot it is)")
         self.assertIn("dunmist", own)

@@ -22,8 +22,11 @@ PLACES = st.integers(0, 10**6)
 NUMBERS = st.sampled_from((0, -1, 1, 7, 10**6, 2**31, 2**53, 2**62, 2**63 - 1)) | st.floats(
     0.0, 1e12
 )
-CHANGES = st.lists(st.tuples(st.sampled_from(("number", "drop", "twice", "less")), PLACES, PLACES,
-                             NUMBERS), min_size=1, max_size=6)  # fmt: skip
+CHANGES = st.lists(
+    st.tuples(st.sampled_from(("number", "drop", "twice", "less")), PLACES, PLACES, NUMBERS),
+    min_size=1,
+    max_size=6,
+)
 
 
 def leaves(value, path=()):
@@ -73,8 +76,9 @@ class Damaged(unittest.TestCase):
         cls.holder.cleanup()
 
     # the same examples in every run: what a longer search finds becomes one of its own
-    @settings(max_examples=50, deadline=None, derandomize=True,
-              suppress_health_check=list(HealthCheck))  # fmt: skip
+    @settings(
+        max_examples=50, deadline=None, derandomize=True, suppress_health_check=list(HealthCheck)
+    )
     @given(CHANGES)
     def test_nothing_impossible_is_told(self, changes):
         path = self.folder / "damaged.jsonl.gz"

@@ -38,8 +38,11 @@ def keys_of(argument, tree):
     if isinstance(argument, ast.Constant):
         return [argument.value]
     assert isinstance(argument, ast.Subscript), ast.unparse(argument)
-    (table,) = [node.value for node in tree.body if isinstance(node, ast.Assign)
-                and node.targets[0].id == argument.value.id]  # fmt: skip
+    (table,) = [
+        node.value
+        for node in tree.body
+        if isinstance(node, ast.Assign) and node.targets[0].id == argument.value.id
+    ]
     return [one.value for one in table.values]
 
 
@@ -71,8 +74,12 @@ class Evidence(unittest.TestCase):
 
     def test_every_sentence_uses_what_it_declares(self):
         for key, about in declared_evidence().items():
-            named = {name for text in (about.text, about.source)
-                     for _, name, _, _ in string.Formatter().parse(text) if name}  # fmt: skip
+            named = {
+                name
+                for text in (about.text, about.source)
+                for _, name, _, _ in string.Formatter().parse(text)
+                if name
+            }
             with self.subTest(key):
                 unused = {"of"} if about.unit == "cores" else set()
                 self.assertEqual(set(about.slots) - unused, named - {"amount"} - unused)
@@ -80,9 +87,12 @@ class Evidence(unittest.TestCase):
     def test_diagnosis_writes_no_sentence(self):
         for file in (SOURCE / "diagnosis").rglob("*.py"):
             tree = ast.parse(file.read_text())
-            documented = {id(node.body[0].value) for node in ast.walk(tree)
-                          if isinstance(node, ast.Module | ast.FunctionDef | ast.ClassDef)
-                          and isinstance(node.body[0], ast.Expr)}  # fmt: skip
+            documented = {
+                id(node.body[0].value)
+                for node in ast.walk(tree)
+                if isinstance(node, ast.Module | ast.FunctionDef | ast.ClassDef)
+                and isinstance(node.body[0], ast.Expr)
+            }
             for node in ast.walk(tree):
                 is_text = isinstance(node, ast.Constant) and isinstance(node.value, str)
                 if is_text and id(node) not in documented and " " in node.value:
@@ -123,10 +133,17 @@ class Declared(unittest.TestCase):
         own = {"n", "due_s", "at_s", "late", "took_s", "after_ms"}
         given = [field for source in SOURCES for field in source.fields]
         self.assertEqual(set(Tick.__struct_fields__) - own, set(given))
-        taken = [field for one in (
-            MachineCollector, DeviceCollector, ProcessCollector, SocketCollector,
-            KernelMessageCollector,
-        ) for field in one.fields]  # fmt: skip
+        taken = [
+            field
+            for one in (
+                MachineCollector,
+                DeviceCollector,
+                ProcessCollector,
+                SocketCollector,
+                KernelMessageCollector,
+            )
+            for field in one.fields
+        ]
         self.assertEqual(sorted(set(given)), sorted(taken))
         subjects = [source.subject for source in SOURCES]
         self.assertEqual(len(subjects), len(set(subjects)))

@@ -56,8 +56,15 @@ class Verdicts(unittest.TestCase):
                 self.assertEqual(["nestcam-index"] if limiting else [], first)
 
     def test_the_culprit_is_found_with_a_source_missing(self):
-        for gone in ("proc/pressure/*", "proc/*/schedstat", "sys/devices/system/cpu/cpu*/cpufreq/*",
-                     "proc/*/exe", "proc/*/cgroup", "proc/loadavg", "proc/*/statm"):  # fmt: skip
+        for gone in (
+            "proc/pressure/*",
+            "proc/*/schedstat",
+            "sys/devices/system/cpu/cpu*/cpufreq/*",
+            "proc/*/exe",
+            "proc/*/cgroup",
+            "proc/loadavg",
+            "proc/*/statm",
+        ):
             with self.subTest(gone=gone):
                 found = judged(PATIENT, without=[gone]).triage
                 self.assertEqual("cpu", found.verdict.limiting)
@@ -146,17 +153,20 @@ class Series(unittest.TestCase):
     def test_what_is_kept_from_memory_is_not_blamed(self):
         found = judged(load_scenario("short-tether")).diagnosis
         self.assertEqual(("memory", []), (found.limiting, found.culprits))
-        self.assertEqual(("memory-limited", "chart-tiles"),
-                         (found.external_cause.kind, found.external_cause.subject))  # fmt: skip
+        self.assertEqual(
+            ("memory-limited", "chart-tiles"),
+            (found.external_cause.kind, found.external_cause.subject),
+        )
         self.assertIs(found.external_cause, found.findings[0])
 
     def test_growth_of_what_has_just_started_is_no_leak(self):
-        (leaky,) = [one for one in load_scenario("slow-drip").programs
-                    if one.name == "chart-tiles"]  # fmt: skip
+        (leaky,) = [one for one in load_scenario("slow-drip").programs if one.name == "chart-tiles"]
         for age_s, expected in ((30.0, "memory-growing"), (600.0, "memory-leak")):
             drip = load_scenario("slow-drip")
-            programs = [msgspec.structs.replace(one, age_s=age_s) if one == leaky else one
-                        for one in drip.programs]  # fmt: skip
+            programs = [
+                msgspec.structs.replace(one, age_s=age_s) if one == leaky else one
+                for one in drip.programs
+            ]
             found = judged(msgspec.structs.replace(drip, programs=programs)).diagnosis
             kinds = {one.kind for one in found.findings if one.subject == "chart-tiles"}
             with self.subTest(age_s):
@@ -180,10 +190,18 @@ class Series(unittest.TestCase):
             own.write_text("[drives]\nlost_sectors = 2\n[complaints.drive-failing]\nleast = 3\n")
             self.assertEqual(2, load_thresholds(own).drives.lost_sectors)
             self.assertEqual(3, load_thresholds(own).complaints["drive-failing"].least)
-            for wrong in ("[cpu]\nstrained = 1\n", "[cpu]\nbusy = 'x'\n", "cpu = 1\n", "[cpu",
-                          "[drives]\nlost_sectors = 1.5\n", "[cpu]\nbusy = nan\n",
-                          "[cpu]\nbusy = true\n", "[cpu]\nbusy = -inf\n", "[complaints]\nx = 1\n",
-                          f"[cpu]\nbusy = 1{'0' * 400}\n"):  # fmt: skip
+            for wrong in (
+                "[cpu]\nstrained = 1\n",
+                "[cpu]\nbusy = 'x'\n",
+                "cpu = 1\n",
+                "[cpu",
+                "[drives]\nlost_sectors = 1.5\n",
+                "[cpu]\nbusy = nan\n",
+                "[cpu]\nbusy = true\n",
+                "[cpu]\nbusy = -inf\n",
+                "[complaints]\nx = 1\n",
+                f"[cpu]\nbusy = 1{'0' * 400}\n",
+            ):
                 own.write_text(wrong)
                 with self.subTest(wrong), self.assertRaisesRegex(SettingsError, "thresholds.toml"):
                     load_thresholds(own)
@@ -201,9 +219,10 @@ class Series(unittest.TestCase):
 
     def test_a_tie_is_said_in_words(self):
         rival = msgspec.structs.replace(
-            next(one for one in PATIENT.programs if one.name == "nestcam-index"), name="auk-book",
+            next(one for one in PATIENT.programs if one.name == "nestcam-index"),
+            name="auk-book",
             cgroup="/system.slice/auk-book.service",
-        )  # fmt: skip
+        )
         found = judged(msgspec.structs.replace(PATIENT, programs=[*PATIENT.programs, rival])).triage
         first, second = found.culprits[:2]
         self.assertLess(first.confidence, 0.7)

@@ -10,8 +10,10 @@ from tests.program import InFolder, run
 class Words(unittest.TestCase):
     def test_there_are_many_and_each_is_short_and_has_one_meaning(self):
         self.assertGreaterEqual(len(glossary()), 120)
-        words = [*glossary(), *(word for entry in glossary().values()
-                                for word in entry.get("also", ()))]  # fmt: skip
+        words = [
+            *glossary(),
+            *(word for entry in glossary().values() for word in entry.get("also", ())),
+        ]
         self.assertEqual([], [word for word in set(words) if words.count(word) > 1])
         self.assertEqual(set(words), set(spellings()))
         for word, entry in glossary().items():

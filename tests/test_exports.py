@@ -70,11 +70,17 @@ class Exports(InFolder):
         text = self.exported("x.om").decode()
         families = {one.name: one for one in text_string_to_metric_families(text)}
         main, series = self.of_culprit()
-        used = [sample.value for sample in families["process_cpu_utilization_ratio"].samples
-                if sample.labels["process_pid"] == str(main.pid)]  # fmt: skip
+        used = [
+            sample.value
+            for sample in families["process_cpu_utilization_ratio"].samples
+            if sample.labels["process_pid"] == str(main.pid)
+        ]
         self.assertAlmostEqual(main.cores.known_mean(), sum(used) / len(used))
-        moved = [sample for sample in families["system_disk_io_bytes"].samples
-                 if sample.labels["disk_io_direction"] == "read"]  # fmt: skip
+        moved = [
+            sample
+            for sample in families["system_disk_io_bytes"].samples
+            if sample.labels["disk_io_direction"] == "read"
+        ]
         (disk,) = series.devices.physical_disks
         self.assertEqual("counter", families["system_disk_io_bytes"].type)
         self.assertAlmostEqual(disk.read_bytes_per_s.total(), moved[-1].value, delta=1.0)
@@ -87,9 +93,14 @@ class Exports(InFolder):
         self.assertEqual(series.header.machine.host, words["host.name"])
         metrics = {one.name: one for one in whole.scope_metrics[0].metrics}
         points = metrics["process.memory.usage"].gauge.data_points
-        own = [one.as_double for one in points
-               if any(word.key == "process.pid" and word.value.int_value == main.pid
-                      for word in one.attributes)]  # fmt: skip
+        own = [
+            one.as_double
+            for one in points
+            if any(
+                word.key == "process.pid" and word.value.int_value == main.pid
+                for word in one.attributes
+            )
+        ]
         self.assertEqual(main.rss_bytes.last(), own[-1])
         first_ns = min(one.time_unix_nano for one in points)
         began = pd.Timestamp(series.header.started).timestamp()
@@ -107,8 +118,9 @@ class Exports(InFolder):
         run("export", self.sample, "-o", "tables", folder=self.folder)
         names = {path.stem for path in (self.folder / "tables").iterdir()}
         self.assertLessEqual({"series", "applications", "sockets", "levels"}, names)
-        view = json.loads(run("view", "processes", self.sample, "--json",
-                              folder=self.folder).stdout)["applications"]  # fmt: skip
+        view = json.loads(
+            run("view", "processes", self.sample, "--json", folder=self.folder).stdout
+        )["applications"]
         table = pyarrow.parquet.read_table(self.folder / "tables/applications.parquet").to_pylist()
         self.assertEqual([row["cores_mean"] for row in view], [row["cores_mean"] for row in table])
 
@@ -121,14 +133,18 @@ class Exports(InFolder):
         self.assertNotIn(judge(self.sample).series.header.machine.host.encode(), body)
         for status, answer, wanted in (
             (503, b"", "answered 503"),
-            (200, b'{"partialSuccess":{"rejectedDataPoints":"3","errorMessage":"too old"}}',
-             "3 points were refused: too old"),
-        ):  # fmt: skip
+            (
+                200,
+                b'{"partialSuccess":{"rejectedDataPoints":"3","errorMessage":"too old"}}',
+                "3 points were refused: too old",
+            ),
+        ):
             with self.subTest(status), receiver((status, answer)) as (address, _):
                 self.assertIn(wanted, self.one_line("export", self.sample, "--to", address))
         self.assertIn("OTLP there", self.one_line("export", self.sample, "--to", address))
-        self.assertIn("is no address", self.one_line("export", self.sample, "--to", "file:///x",
-                                                     status=2))  # fmt: skip
+        self.assertIn(
+            "is no address", self.one_line("export", self.sample, "--to", "file:///x", status=2)
+        )
 
     def test_an_ending_that_is_none(self):
         self.assertIn(".otlp.json", self.one_line("export", self.sample, "-o", "x.xml"))
@@ -174,10 +190,14 @@ class LongTable(unittest.TestCase):
 
     def test_a_column_has_one_type(self):
         for cells, wanted in (
-            ([True, None, False], "boolean"), ([1, 2.5, None], "float64"), ([1, "auk"], "object"),
+            ([True, None, False], "boolean"),
+            ([1, 2.5, None], "float64"),
+            ([1, "auk"], "object"),
             # a flag is no figure
-            ([[1.0], None, [2.0, 3.0]], "object"), ([True, 1], "object"), ([True, 2.0], "object"),
-        ):  # fmt: skip
+            ([[1.0], None, [2.0, 3.0]], "object"),
+            ([True, 1], "object"),
+            ([True, 2.0], "object"),
+        ):
             with self.subTest(cells=cells):
                 self.assertEqual(wanted, str(_column(cells).dtype))
         self.assertEqual([None, "3"], list(_column([None, 3, "auk"]))[:2])

@@ -55,8 +55,13 @@ def strained_by(word, used=0.99, name=None):
 
 class Processors(unittest.TestCase):
     def found(self, *applications, strained=NOTHING, of=None, processes=(), **devices):
-        exam = examination(of or machine(), applications, processes,
-                           interrupts=devices.pop("interrupts", {}), **devices)  # fmt: skip
+        exam = examination(
+            of or machine(),
+            applications,
+            processes,
+            interrupts=devices.pop("interrupts", {}),
+            **devices,
+        )
         return kinds(findings.processors.RULES, exam, strained)
 
     def test_who_uses_processors_all_the_time(self):
@@ -66,12 +71,15 @@ class Processors(unittest.TestCase):
             ("a little, always", {("steady-background", "tern")}, {"cores": 0.2}),
             ("less than is worth a word", set(), {"cores": 0.1}),
             ("now and then", set(), {"cores": [2.0, 0.0, 0.0, 0.0, 0.0] * 2}),
-            ("gives way to others", {("steady-background", "tern")},
-             {"cores": 3.0, "low_priority": 0.9}),
+            (
+                "gives way to others",
+                {("steady-background", "tern")},
+                {"cores": 3.0, "low_priority": 0.9},
+            ),
             ("Dunmist itself", set(), {"cores": 3.0, "observer": True}),
             ("the kernel", {("kernel-busy", "tern")}, {"cores": 0.6, "kernel": True}),
             ("the kernel, a little", set(), {"cores": 0.4, "kernel": True}),
-        ):  # fmt: skip
+        ):
             with self.subTest(what):
                 self.assertEqual(wanted, self.found(application(1, LINE, "tern", **figures)))
 
@@ -87,9 +95,11 @@ class Processors(unittest.TestCase):
 
     def test_many_threads_matter_where_processors_are_short(self):
         for threads, waiting, strained, wanted in (
-            (200, 5.0, strained_by("cpu"), True), (200, 5.0, NOTHING, False),
-            (50, 5.0, strained_by("cpu"), False), (200, 0.2, strained_by("cpu"), False),
-        ):  # fmt: skip
+            (200, 5.0, strained_by("cpu"), True),
+            (200, 5.0, NOTHING, False),
+            (50, 5.0, strained_by("cpu"), False),
+            (200, 0.2, strained_by("cpu"), False),
+        ):
             with self.subTest(threads=threads, waiting=waiting):
                 crowd = application(1, LINE, "auk", waiting=waiting)
                 many = process(7, crowd, LINE, threads=threads)
@@ -102,19 +112,22 @@ class Processors(unittest.TestCase):
             ("a little", {"steal": 0.05}, set()),
             ("interrupts", {"irq": 0.2, "softirq": 0.15}, {("interrupt-storm", None)}),
             ("fewer", {"irq": 0.1, "softirq": 0.1}, set()),
-        ):  # fmt: skip
+        ):
             with self.subTest(what):
                 host = Machine(LINE, processors(LINE, 4, **spent))
                 self.assertEqual(wanted, self.found(of=host))
 
     def test_a_low_clock_is_told_only_of_busy_processors_that_are_not_hot(self):
         for clock, base, busy, strained, wanted in (
-            (0.3, None, 0.9, NOTHING, True), (0.8, None, 0.9, NOTHING, False),
-            (0.3, None, 0.3, NOTHING, False), (0.3, None, 0.9, strained_by("heat"), False),
+            (0.3, None, 0.9, NOTHING, True),
+            (0.8, None, 0.9, NOTHING, False),
+            (0.3, None, 0.3, NOTHING, False),
+            (0.3, None, 0.9, strained_by("heat"), False),
             # with all at work a thin computer has less than half of its greatest clock
-            (0.45, None, 0.9, NOTHING, False), (0.45, 0.4, 0.9, NOTHING, False),
+            (0.45, None, 0.9, NOTHING, False),
+            (0.45, 0.4, 0.9, NOTHING, False),
             (0.45, 0.6, 0.9, NOTHING, True),
-        ):  # fmt: skip
+        ):
             with self.subTest(clock=clock, base=base, busy=busy):
                 host = Machine(LINE, processors(LINE, 4, clock=clock, base=base, user=busy))
                 host.most_clock_hz = 3e9
@@ -186,20 +199,36 @@ class Memory(unittest.TestCase):
             exam = examination(host, [fit], [other, ended])
             exam.series.header.inventory = SimpleNamespace(firmware=None)
             exam.series.header.machine.page_bytes = 4096
-            exam.series.surveyed = Surveyed([
-                Survey(tick=0, is_last=False, memory_events=before),
-                Survey(tick=9, is_last=True, memory_events=after,
-                       units=[Unit("fit.service", active="failed", result="oom-kill")]),
-            ])  # fmt: skip
+            exam.series.surveyed = Surveyed(
+                [
+                    Survey(tick=0, is_last=False, memory_events=before),
+                    Survey(
+                        tick=9,
+                        is_last=True,
+                        memory_events=after,
+                        units=[Unit("fit.service", active="failed", result="oom-kill")],
+                    ),
+                ]
+            )
             (found,) = [one for rule in findings.memory.RULES for one in rule(exam, NOTHING)]
             signs = {one.key: one for one in found.signs}
             with self.subTest(case):
                 self.assertEqual(("oom-kill", subject), (found.kind, found.subject))
-                self.assertEqual(key, next((one for one in signs if one.startswith("oom-g")
-                                            or one == "oom-below"), None))  # fmt: skip
-                self.assertEqual(("fit", 7.0, 4_096_000.0), (
-                    signs["oom-victim"].slots["name"], signs["oom-victim"].slots["pid"],
-                    signs["oom-victim"].value))  # fmt: skip
+                self.assertEqual(
+                    key,
+                    next(
+                        (one for one in signs if one.startswith("oom-g") or one == "oom-below"),
+                        None,
+                    ),
+                )
+                self.assertEqual(
+                    ("fit", 7.0, 4_096_000.0),
+                    (
+                        signs["oom-victim"].slots["name"],
+                        signs["oom-victim"].slots["pid"],
+                        signs["oom-victim"].value,
+                    ),
+                )
 
     def ended(self, pid, of, last_bytes):
         made = process(pid, of, LINE, cgroup="/a/fit.service")
@@ -231,7 +260,7 @@ class Memory(unittest.TestCase):
         for paging, wanted in (
             ({"pswpin": 900.0, "pswpout": 900.0}, True),
             ({"pswpout": 9000.0, "pswpin": 0.0}, False),
-        ):  # fmt: skip
+        ):
             with self.subTest(paging):
                 host = machine(paging=paging)
                 host.paging = {word: rate_on(value, LINE) for word, value in paging.items()}
@@ -251,8 +280,9 @@ class Computer(unittest.TestCase):
                 host = machine(uptime_s=uptime_s)
                 host.tasks = level(tasks, LINE)
                 exam = examination(host)
-                exam.series.header.inventory = SimpleNamespace(tasks_most=1000, starts=[],
-                                                               crashes=[])  # fmt: skip
+                exam.series.header.inventory = SimpleNamespace(
+                    tasks_most=1000, starts=[], crashes=[]
+                )
                 exam.series.header.started = "2031-05-14T10:00:00+02:00"
                 exam.series.surveyed.last = None
                 self.assertEqual(wanted, kinds(findings.machine.RULES, exam))
@@ -270,8 +300,9 @@ class Waiting(unittest.TestCase):
         header = exam.series.header
         header.started = self.STARTED
         header.machine.kernel = "6.1.0-9"
-        header.inventory = SimpleNamespace(tasks_most=None, starts=list(starts),
-                                           crashes=list(crashes))  # fmt: skip
+        header.inventory = SimpleNamespace(
+            tasks_most=None, starts=list(starts), crashes=list(crashes)
+        )
         words = {"pending": None, "updates": None, "boot": None, "time_sync": None, **last}
         exam.series.surveyed.last = SimpleNamespace(**words)
         exam.series.surveyed.replaced = list(replaced)
@@ -279,8 +310,11 @@ class Waiting(unittest.TestCase):
 
     def found(self, kind, **told):
         exam = self.exam(**told)
-        every = [one for rule in (findings.machine._waiting, findings.machine._starts)
-                 for one in rule(exam, NOTHING)]  # fmt: skip
+        every = [
+            one
+            for rule in (findings.machine._waiting, findings.machine._starts)
+            for one in rule(exam, NOTHING)
+        ]
         return {sign.key: sign for one in every if one.kind == kind for sign in one.signs}
 
     def updates(self, count=1, listed_s=None):
@@ -306,8 +340,11 @@ class Waiting(unittest.TestCase):
         self.assertEqual(0.0, signs["lists-age"].value)
 
     def test_an_older_kernel_and_replaced_files_are_told_together(self):
-        signs = self.found("restart-waiting", pending=Pending(newest_kernel="6.1.0-12"),
-                           replaced=["/usr/bin/auk", "/usr/bin/tern"])  # fmt: skip
+        signs = self.found(
+            "restart-waiting",
+            pending=Pending(newest_kernel="6.1.0-12"),
+            replaced=["/usr/bin/auk", "/usr/bin/tern"],
+        )
         self.assertEqual({"kernel-older", "files-replaced"}, set(signs))
         self.assertEqual(2.0, signs["files-replaced"].value)
 
@@ -326,9 +363,12 @@ class Waiting(unittest.TestCase):
         unknown = ComputerStart(self.NOW_S - 4 * self.DAY_S, after_order=None)
         crash = Crash(self.NOW_S - self.DAY_S)
         for starts, crashes, wanted in (
-            ([cut, fine, unknown], [], ["note"]), ([cut, other], [], ["concern"]),
-            ([fine, unknown], [], []), ([cut], [crash], ["concern"]), ([], [crash], ["concern"]),
-        ):  # fmt: skip
+            ([cut, fine, unknown], [], ["note"]),
+            ([cut, other], [], ["concern"]),
+            ([fine, unknown], [], []),
+            ([cut], [crash], ["concern"]),
+            ([], [crash], ["concern"]),
+        ):
             exam = self.exam(starts=starts, crashes=crashes)
             found = findings.machine._starts(exam, NOTHING)
             with self.subTest(starts=len(starts), crashes=len(crashes)):
@@ -345,15 +385,20 @@ class Starting(unittest.TestCase):
 
     def test_a_part_counts_by_its_own_limit(self):
         for boot, wanted in (
-            (None, []), (Boot(services_s=20.0, kernel_s=3.0), []),
-            (Boot(services_s=118.0), [None]), (Boot(firmware_s=90.0, services_s=9.0), [None]),
-        ):  # fmt: skip
+            (None, []),
+            (Boot(services_s=20.0, kernel_s=3.0), []),
+            (Boot(services_s=118.0), [None]),
+            (Boot(firmware_s=90.0, services_s=9.0), [None]),
+        ):
             with self.subTest(boot=boot):
                 self.assertEqual(wanted, [one.subject for one in self.found(boot)])
 
     def test_the_longest_of_those_that_were_waited_for_is_named(self):
-        chain = [StartedUnit("desk.target", 118.0, 118.0), StartedUnit("auk.service", 90.0, 117.0),
-                 StartedUnit("srv.mount", 10.0, 89.0)]  # fmt: skip
+        chain = [
+            StartedUnit("desk.target", 118.0, 118.0),
+            StartedUnit("auk.service", 90.0, 117.0),
+            StartedUnit("srv.mount", 10.0, 89.0),
+        ]
         beside = [StartedUnit("side.service", 1.0, 117.0)]
         (one,) = self.found(Boot(services_s=118.0, chain=chain, slowest=beside))
         self.assertEqual("srv.mount", one.subject)
@@ -371,10 +416,13 @@ class Devices(unittest.TestCase):
 
     def test_room_and_inodes(self):
         for used, inodes, read_only, wanted in (
-            (0.96, None, False, {"storage-full"}), (0.94, 0.1, False, set()),
-            (0.2, 0.96, False, {"inodes-full"}), (1.0, 1.0, False, {"storage-full", "inodes-full"}),
-            (1.0, 1.0, True, set()), (None, None, False, set()),
-        ):  # fmt: skip
+            (0.96, None, False, {"storage-full"}),
+            (0.94, 0.1, False, set()),
+            (0.2, 0.96, False, {"inodes-full"}),
+            (1.0, 1.0, False, {"storage-full", "inodes-full"}),
+            (1.0, 1.0, True, set()),
+            (None, None, False, set()),
+        ):
             with self.subTest(used=used, inodes=inodes, read_only=read_only):
                 about = FileSystem("/srv", "ext4", "/dev/sda1", read_only, size_bytes=10**9)
                 found = self.found(storage=[Storage(about, 1, used, inodes)])
@@ -385,24 +433,40 @@ class Devices(unittest.TestCase):
         fast = disk(LINE, 1.0, 1.0, 0.001, 1e8, spins=True)
         waits = application(1, LINE, "auk", io_waiting=0.5)
         for what, one, strained, wanted in (
-            ("slow by itself", slow, strained_by("disk", name="sda"),
-             {("disk-slow", None), ("blocked-on-disk", "auk")}),
-            ("full", fast, strained_by("disk", name="sda"),
-             {("disk-saturated", None), ("blocked-on-disk", "auk")}),
+            (
+                "slow by itself",
+                slow,
+                strained_by("disk", name="sda"),
+                {("disk-slow", None), ("blocked-on-disk", "auk")},
+            ),
+            (
+                "full",
+                fast,
+                strained_by("disk", name="sda"),
+                {("disk-saturated", None), ("blocked-on-disk", "auk")},
+            ),
             ("nobody waits", fast, NOTHING, set()),
-            ("pages are what they wait for", fast,
-             StrainedResources([*strained_by("disk", name="sda").states,
-                                *strained_by("memory").states]), set()),
-        ):  # fmt: skip
+            (
+                "pages are what they wait for",
+                fast,
+                StrainedResources(
+                    [*strained_by("disk", name="sda").states, *strained_by("memory").states]
+                ),
+                set(),
+            ),
+        ):
             with self.subTest(what):
                 found = self.found(waits, strained=strained, physical_disks=[one])
                 self.assertEqual(wanted, found)
 
     def test_frames_and_segments(self):
         for errors, sent, again, wanted in (
-            (2.0, 0, 0, True), (0.1, 0, 0, False), (0.0, 1000, 50, True), (0.0, 1000, 10, False),
+            (2.0, 0, 0, True),
+            (0.1, 0, 0, False),
+            (0.0, 1000, 50, True),
+            (0.0, 1000, 10, False),
             (0.0, 100, 50, False),
-        ):  # fmt: skip
+        ):
             with self.subTest(errors=errors, sent=sent, again=again):
                 line_ = dataclasses.replace(link(LINE), errors_per_s=rate_on(errors, LINE))
                 line_.about.is_default = True
@@ -412,29 +476,45 @@ class Devices(unittest.TestCase):
 
     def talking(self, address, to, sent, again):
         facts_ = SimpleNamespace(protocol="tcp", local=address, remote=to, local_port=1)
-        return SimpleNamespace(facts=facts_, sent_segments=sent, retransmitted=again, owners=[],
-                               listens=False, ended=False, is_loopback=False)  # fmt: skip
+        return SimpleNamespace(
+            facts=facts_,
+            sent_segments=sent,
+            retransmitted=again,
+            owners=[],
+            listens=False,
+            ended=False,
+            is_loopback=False,
+        )
 
     def test_segments_are_told_of_the_link_that_they_went_over(self):
         good, bad = link(LINE, name="eth0"), link(LINE, name="eth1", received=1.0)
         good.about.addresses, bad.about.addresses = ["10.1.0.2"], ["10.9.0.1", "fd00::1"]
         good.about.is_default = True
-        sockets = [self.talking("10.1.0.2", "10.1.0.9", 900, 2),
-                   self.talking("::ffff:10.9.0.1", "::ffff:10.9.0.2", 400, 60)]  # fmt: skip
-        exam = examination(machine(), links=[good, bad], outward_links=[good, bad],
-                           tcp={"TcpOutSegs": 1300, "TcpRetransSegs": 62})  # fmt: skip
+        sockets = [
+            self.talking("10.1.0.2", "10.1.0.9", 900, 2),
+            self.talking("::ffff:10.9.0.1", "::ffff:10.9.0.2", 400, 60),
+        ]
+        exam = examination(
+            machine(),
+            links=[good, bad],
+            outward_links=[good, bad],
+            tcp={"TcpOutSegs": 1300, "TcpRetransSegs": 62},
+        )
         exam.series.sockets = sockets
         (found,) = [one for rule in findings.devices.RULES for one in rule(exam, NOTHING)]
         (sent_again,) = found.signs
-        self.assertEqual(("link-errors", "eth1", 0.15, ["10.9.0.2"]), (
-            found.kind, found.subject, sent_again.value, sent_again.slots["who"]))  # fmt: skip
+        self.assertEqual(
+            ("link-errors", "eth1", 0.15, ["10.9.0.2"]),
+            (found.kind, found.subject, sent_again.value, sent_again.slots["who"]),
+        )
 
     def test_file_systems_that_do_not_answer(self):
         far = FileSystem("/far", "nfs4", "cliff:/srv", False, unanswered=True)
         looks = process(7, application(1, LINE, "tern"), LINE)
         looks.last = sample(7, state="D", waits_in="rpc_wait_bit_killable")
-        exam = examination(machine(), [looks.application], [looks],
-                           storage=[Storage(far, None, None, None)])  # fmt: skip
+        exam = examination(
+            machine(), [looks.application], [looks], storage=[Storage(far, None, None, None)]
+        )
         (found,) = [one for rule in findings.devices.RULES for one in rule(exam, NOTHING)]
         self.assertEqual(("file-system-unanswered", "/far"), (found.kind, found.subject))
         silent, waits = found.signs
@@ -442,28 +522,39 @@ class Devices(unittest.TestCase):
         self.assertEqual(["tern"], waits.slots["who"])
 
     def test_the_fullest_comes_first(self):
-        rooms = [Storage(FileSystem(point, "ext4", "/dev/x", False, size_bytes=10**9), 1, used, 0.1)
-                 for point, used in (("/a", 0.96), ("/b", 1.0), ("/c", 0.97))]  # fmt: skip
+        rooms = [
+            Storage(FileSystem(point, "ext4", "/dev/x", False, size_bytes=10**9), 1, used, 0.1)
+            for point, used in (("/a", 0.96), ("/b", 1.0), ("/c", 0.97))
+        ]
         exam = examination(machine(), storage=rooms)
         found = [one.subject for rule in findings.devices.RULES for one in rule(exam, NOTHING)]
         self.assertEqual(["/b", "/c", "/a"], found)
 
     def test_what_goes_on_all_the_time(self):
         for what, moved, strained, wanted in (
-            ("steadily", 2e5, NOTHING, True), ("little", 5e4, NOTHING, False),
+            ("steadily", 2e5, NOTHING, True),
+            ("little", 5e4, NOTHING, False),
             ("now and then", [1e6, 0.0, 0.0, 0.0, 0.0] * 2, NOTHING, False),
             ("on a full line it is told otherwise", 2e5, strained_by("link"), False),
-        ):  # fmt: skip
+        ):
             with self.subTest(what):
                 one = application(1, LINE, "tern", sent_bytes_per_s=moved)
-                self.assertEqual(wanted, ("steady-transfer", "tern") in self.found(
-                    one, strained=strained))  # fmt: skip
+                self.assertEqual(
+                    wanted, ("steady-transfer", "tern") in self.found(one, strained=strained)
+                )
 
     def listening(self, owner, address="0.0.0.0", port=8080, protocol="tcp", **more):
-        facts_ = SimpleNamespace(protocol=protocol, local=address, local_port=port,
-                                 remote_port=None)  # fmt: skip
-        return SimpleNamespace(facts=facts_, owners=[owner.identity], listens=True, ended=False,
-                               is_loopback=address.startswith("127."), **more)  # fmt: skip
+        facts_ = SimpleNamespace(
+            protocol=protocol, local=address, local_port=port, remote_port=None
+        )
+        return SimpleNamespace(
+            facts=facts_,
+            owners=[owner.identity],
+            listens=True,
+            ended=False,
+            is_loopback=address.startswith("127."),
+            **more,
+        )
 
     def test_ports(self):
         tern, gull = application(1, LINE, "tern"), application(2, LINE, "gull")
@@ -474,14 +565,21 @@ class Devices(unittest.TestCase):
             ("a service's", [self.listening(service)], set()),
             ("for this computer only", [self.listening(mine, "127.0.0.1")], set()),
             ("not of TCP", [self.listening(mine, protocol="udp")], set()),
-            ("two of them", [self.listening(service), self.listening(mine, "127.0.0.1")],
-             {("port-conflict", None)}),
-            ("two ports", [self.listening(service), self.listening(mine, "127.0.0.1", 8081)],
-             set()),
-        ):  # fmt: skip
+            (
+                "two of them",
+                [self.listening(service), self.listening(mine, "127.0.0.1")],
+                {("port-conflict", None)},
+            ),
+            (
+                "two ports",
+                [self.listening(service), self.listening(mine, "127.0.0.1", 8081)],
+                set(),
+            ),
+        ):
             with self.subTest(what):
-                self.assertEqual(wanted, self.found(tern, gull, sockets=sockets,
-                                                    processes=[mine, service]))  # fmt: skip
+                self.assertEqual(
+                    wanted, self.found(tern, gull, sockets=sockets, processes=[mine, service])
+                )
 
 
 class Processes(unittest.TestCase):
@@ -510,8 +608,9 @@ class Processes(unittest.TestCase):
             ),
         ):
             with self.subTest(what):
-                self.assertEqual(wanted, ("stuck-process", "auk7") in self.found(
-                    one, strained=strained))  # fmt: skip
+                self.assertEqual(
+                    wanted, ("stuck-process", "auk7") in self.found(one, strained=strained)
+                )
 
     def test_a_lock_counts_when_it_is_waited_for_all_the_time(self):
         held = SimpleNamespace(locks=[SimpleNamespace(waiter=7, holder=8)])
@@ -529,9 +628,12 @@ class Processes(unittest.TestCase):
 
     def test_descriptors(self):
         for first, last, limit, wanted in (
-            (10, 60, 1024, {"descriptor-leak"}), (10, 24, 1024, set()),
-            (900, 900, 1024, {"limit-near"}), (900, 900, None, set()), (None, 20, 1024, set()),
-        ):  # fmt: skip
+            (10, 60, 1024, {"descriptor-leak"}),
+            (10, 24, 1024, set()),
+            (900, 900, 1024, {"limit-near"}),
+            (900, 900, None, set()),
+            (None, 20, 1024, set()),
+        ):
             with self.subTest(first=first, last=last, limit=limit):
                 one = self.one()
                 one.first_detail, one.detail = (
@@ -542,8 +644,10 @@ class Processes(unittest.TestCase):
 
     def test_who_has_just_started_opens_what_it_needs(self):
         for start_clk, last, wanted in (
-            (7, 60, ["concern"]), (99_900 * 100, 60, ["note"]), (99_900 * 100, 600, ["concern"]),
-        ):  # fmt: skip
+            (7, 60, ["concern"]),
+            (99_900 * 100, 60, ["note"]),
+            (99_900 * 100, 600, ["concern"]),
+        ):
             one = self.one()
             one.facts = facts(7, start_clk=start_clk)
             one.first_detail, one.detail = (
@@ -560,8 +664,16 @@ class Parts(unittest.TestCase):
     """Fans and parts besides the processor."""
 
     def sensor(self, name, value, quantity="temperature", critical=None, chip="lm75"):
-        return SensorSeries(Sensor(chip, name, "x", quantity, "p"), name, "board",
-                            level(value, LINE), None, critical, None, None)  # fmt: skip
+        return SensorSeries(
+            Sensor(chip, name, "x", quantity, "p"),
+            name,
+            "board",
+            level(value, LINE),
+            None,
+            critical,
+            None,
+            None,
+        )
 
     def found(self, *sensors, processor=None):
         chosen = processor and ProcessorSensor("cpu", "package", level(processor, LINE), 100.0, "")
@@ -586,11 +698,19 @@ class Parts(unittest.TestCase):
                 self.assertEqual(wanted, self.found(*sensors))
 
     def test_only_time_above_the_limit_itself_counts_as_such(self):
-        exam = examination(machine(), sensors=[
-            self.sensor("card", 92.0, critical=90.0), self.sensor("radio", 86.0, critical=90.0),
-        ], sensor=None)  # fmt: skip
-        told = {one.subject: {sign.key: sign.value for sign in one.signs}
-                for rule in findings.heat.RULES for one in rule(exam, NOTHING)}  # fmt: skip
+        exam = examination(
+            machine(),
+            sensors=[
+                self.sensor("card", 92.0, critical=90.0),
+                self.sensor("radio", 86.0, critical=90.0),
+            ],
+            sensor=None,
+        )
+        told = {
+            one.subject: {sign.key: sign.value for sign in one.signs}
+            for rule in findings.heat.RULES
+            for one in rule(exam, NOTHING)
+        }
         self.assertEqual(float(LINE.interval_s.sum()), told["card"]["part-above"])
         self.assertNotIn("part-above", told["radio"])
 
@@ -603,10 +723,12 @@ class Parts(unittest.TestCase):
 class Services(unittest.TestCase):
     def found(self, *units, first=()):
         exam = examination(machine(), [application(1, LINE, "tern", unit="tern.service")])
-        exam.series.surveyed = Surveyed([
-            Survey(tick=0, is_last=False, units=list(first)),
-            Survey(tick=9, is_last=True, units=list(units)),
-        ])  # fmt: skip
+        exam.series.surveyed = Surveyed(
+            [
+                Survey(tick=0, is_last=False, units=list(first)),
+                Survey(tick=9, is_last=True, units=list(units)),
+            ]
+        )
         return {
             (one.kind, one.subject or one.application.name)
             for rule in findings.services.RULES
@@ -622,14 +744,25 @@ class Services(unittest.TestCase):
             ("twice", unit(1), unit(3), set()),
             ("once, and often before", unit(40), unit(41), {("service-restarting", "tern")}),
             ("often, but long ago", unit(41), unit(41), set()),
-            ("too short to be seen", unit(3, "gull.service"),
-             unit(4, "gull.service", "activating", "auto-restart"),
-             {("service-restarting", "gull.service")}),
-            ("given up", unit(1), unit(1, active="failed", sub="failed", result="signal"),
-             {("service-failed", "tern.service")}),
-            ("on the way all the time", unit(0, active="deactivating", sub="stop"),
-             unit(0, active="deactivating", sub="stop"), {("service-stuck", "tern.service")}),
-        ):  # fmt: skip
+            (
+                "too short to be seen",
+                unit(3, "gull.service"),
+                unit(4, "gull.service", "activating", "auto-restart"),
+                {("service-restarting", "gull.service")},
+            ),
+            (
+                "given up",
+                unit(1),
+                unit(1, active="failed", sub="failed", result="signal"),
+                {("service-failed", "tern.service")},
+            ),
+            (
+                "on the way all the time",
+                unit(0, active="deactivating", sub="stop"),
+                unit(0, active="deactivating", sub="stop"),
+                {("service-stuck", "tern.service")},
+            ),
+        ):
             with self.subTest(case):
                 self.assertEqual(wanted, self.found(after, first=[before]))
 

@@ -14,8 +14,18 @@ from dunmist.simulation import load_scenario
 from tests.program import DUNMIST, InFolder, capture_model, run
 
 STYLE = re.compile(r"\x1b\[[0-9;]*m")
-PATIENTS = ("ringing-office", "still-fan", "narrow-burrow", "two-faults", "calm-morning",
-            "noon-copy", "lone-thread", "full-cupboard", "busy-ferry", "opened-album")  # fmt: skip
+PATIENTS = (
+    "ringing-office",
+    "still-fan",
+    "narrow-burrow",
+    "two-faults",
+    "calm-morning",
+    "noon-copy",
+    "lone-thread",
+    "full-cupboard",
+    "busy-ferry",
+    "opened-album",
+)
 
 
 def on_terminal(folder, rows, columns, *arguments, environment=None):
@@ -63,8 +73,11 @@ class FirstScreen(InFolder):
                     for culprit in triage["culprits"][:1]:
                         self.assertRegex(text, rf"1 {culprit['name']} {culprit['pids'][0]}\b")
                     self.assertIn(f"dunmist triage {path.name} --full", text)
-                    steps = [step for one in triage["culprits"] + triage["findings"]
-                             for step in one["steps"]]  # fmt: skip
+                    steps = [
+                        step
+                        for one in triage["culprits"] + triage["findings"]
+                        for step in one["steps"]
+                    ]
                     commands = {step["command"] for step in steps}
                     actions = {step["action"] for step in steps}
                     for line in lines:
@@ -81,9 +94,12 @@ class FirstScreen(InFolder):
         for name, head, step in (
             ("counting-down", "URGENT  sda says of itself", "1 save-and-replace-disk"),
             ("lights-out", "CONCERN  ", "1 "),
-            ("open-door", "CALM  Nothing limits this computer: it is calm. Worth a note: gull-bea",
-             "1 see-who-needs-port"),
-        ):  # fmt: skip
+            (
+                "open-door",
+                "CALM  Nothing limits this computer: it is calm. Worth a note: gull-bea",
+                "1 see-who-needs-port",
+            ),
+        ):
             with self.subTest(name):
                 path = capture_model(load_scenario(name), self.folder / f"{name}.gz")
                 lines = self.screen(path.name, 24, 80)
@@ -101,8 +117,9 @@ class FirstScreen(InFolder):
     def test_colours_are_never_all_that_tells_and_may_be_off(self):
         path = capture_model(load_scenario("ringing-office"), self.folder / "a.gz", 10.0)
         coloured = on_terminal(self.folder, 50, 120, "triage", path.name)
-        plain = on_terminal(self.folder, 50, 120, "triage", path.name,
-                            environment={"NO_COLOR": "1"})  # fmt: skip
+        plain = on_terminal(
+            self.folder, 50, 120, "triage", path.name, environment={"NO_COLOR": "1"}
+        )
         self.assertIn("\x1b[", coloured)
         self.assertNotIn("\x1b[", plain)
         self.assertEqual(STYLE.sub("", coloured), plain)
@@ -115,8 +132,9 @@ class FirstScreen(InFolder):
             # the cube of the 256 colours has six steps for each of red, green and blue
             steps = divmod(colour - 16, 36)
             parts = [steps[0], *divmod(steps[1], 6)]
-            linear = [(((40 * part + 55) / 255 + 0.055) / 1.055) ** 2.4
-                      if part else 0.0 for part in parts]  # fmt: skip
+            linear = [
+                (((40 * part + 55) / 255 + 0.055) / 1.055) ** 2.4 if part else 0.0 for part in parts
+            ]
             light = 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
             with self.subTest(colour):
                 self.assertGreaterEqual(1.05 / (light + 0.05), 3)

@@ -84,17 +84,30 @@ main.run()
 def can_have_a_namespace():
     if os.geteuid() or not shutil.which("unshare"):
         return False
-    tried = subprocess.run(["unshare", "--pid", "--fork", "--mount-proc", "test", "-w",
-                            "/proc/sys/kernel/ns_last_pid"], check=False)  # fmt: skip
+    tried = subprocess.run(
+        [
+            "unshare",
+            "--pid",
+            "--fork",
+            "--mount-proc",
+            "test",
+            "-w",
+            "/proc/sys/kernel/ns_last_pid",
+        ],
+        check=False,
+    )
     return tried.returncode == 0
 
 
 class Acting(InFolder):
     def setUp(self):
         super().setUp()
-        self.environment = {**os.environ, "XDG_STATE_HOME": str(self.folder / "state"),
-                            "XDG_CONFIG_HOME": str(self.folder / "config"),
-                            "HOME": str(self.folder)}  # fmt: skip
+        self.environment = {
+            **os.environ,
+            "XDG_STATE_HOME": str(self.folder / "state"),
+            "XDG_CONFIG_HOME": str(self.folder / "config"),
+            "HOME": str(self.folder),
+        }
         # which steps a program gets depends on what limits, and that on who else works here
         settings = self.folder / "config" / "dunmist" / "thresholds.toml"
         settings.parent.mkdir(parents=True)
@@ -104,8 +117,13 @@ class Acting(InFolder):
     def start(self, name, text, *arguments):
         script = self.folder / name
         script.write_text(text)
-        child = subprocess.Popen([sys.executable, script, *arguments], start_new_session=True,
-                                 cwd=self.folder, stdout=subprocess.PIPE, text=True)  # fmt: skip
+        child = subprocess.Popen(
+            [sys.executable, script, *arguments],
+            start_new_session=True,
+            cwd=self.folder,
+            stdout=subprocess.PIPE,
+            text=True,
+        )
         self.addCleanup(child.stdout.close)
         self.addCleanup(child.wait)
         self.addCleanup(child.kill)
@@ -126,12 +144,27 @@ class Acting(InFolder):
         self.fail(f"there are no {count} children")
 
     def sample_now(self):
-        run("capture", "-o", self.capture, "--for", "0.4s", "--every", "0.2s", "--force",
-            folder=self.folder)  # fmt: skip
+        run(
+            "capture",
+            "-o",
+            self.capture,
+            "--for",
+            "0.4s",
+            "--every",
+            "0.2s",
+            "--force",
+            folder=self.folder,
+        )
 
     def fix(self, *arguments, status=0):
-        return run("fix", self.capture, *arguments, folder=self.folder, status=status,
-                   environment=self.environment)  # fmt: skip
+        return run(
+            "fix",
+            self.capture,
+            *arguments,
+            folder=self.folder,
+            status=status,
+            environment=self.environment,
+        )
 
     def step(self, pid, phrase, *more, status=0):
         """Carry out the step of a process whose text has the phrase, or show it."""
@@ -140,8 +173,14 @@ class Acting(InFolder):
         return self.fix("--pid", pid, "--step", number, "--no-measure", *more, status=status)
 
     def undo(self, *arguments, status=0):
-        return run("fix", "--undo", *arguments, folder=self.folder, status=status,
-                   environment=self.environment)  # fmt: skip
+        return run(
+            "fix",
+            "--undo",
+            *arguments,
+            folder=self.folder,
+            status=status,
+            environment=self.environment,
+        )
 
     def state(self, pid):
         return Path(f"/proc/{pid}/stat").read_text().rpartition(") ")[2][0]
@@ -204,8 +243,11 @@ class Acting(InFolder):
         open_it = "    subprocess.Popen([sys.executable, 'letter.py'])\n    for _"
         opener = FAMILY.replace("    for _", open_it)
         child = self.start("tern_files.py", opener)
-        letter = next(one for one in self.children_of(child, 4)
-                      if b"letter.py" in Path(f"/proc/{one}/cmdline").read_bytes())  # fmt: skip
+        letter = next(
+            one
+            for one in self.children_of(child, 4)
+            if b"letter.py" in Path(f"/proc/{one}/cmdline").read_bytes()
+        )
         self.sample_now()
         self.assertIn("4 of 4", self.step(child.pid, "all processes", "--yes").stdout)
         self.assertEqual("S", self.state(letter))
@@ -241,8 +283,11 @@ class Acting(InFolder):
         time.sleep(1.0)
         run("capture", "-o", "later.gz", "--for", "1s", "--every", "0.5s", **options)
         report = run("report", "later.gz", "-o", "-", **options).stdout
-        self.assertRegex(" ".join(report.split()), r"What was done -+ - .*pause busy_tern.py: 1 of "
-                         r"1 processes are paused; .*expected [\d.]+ cores, freed")  # fmt: skip
+        self.assertRegex(
+            " ".join(report.split()),
+            r"What was done -+ - .*pause busy_tern.py: 1 of "
+            r"1 processes are paused; .*expected [\d.]+ cores, freed",
+        )
 
     def test_ctrl_c_while_it_measures_means_do_nothing_more(self):
         child = self.start("idle_tern.py", SLEEP)
@@ -257,10 +302,21 @@ class Acting(InFolder):
         for after_s, said, state in ((2.0, "nothing was done", "S"), (1.0, "act 1 is done", "T")):
             with self.subTest(said):
                 fixing = subprocess.Popen(
-                    [DUNMIST, "fix", str(self.capture), "--pid", str(child.pid), "--step", number,
-                     "--yes"], env=self.environment, stdout=subprocess.PIPE,
-                    stderr=subprocess.PIPE, text=True,
-                )  # fmt: skip
+                    [
+                        DUNMIST,
+                        "fix",
+                        str(self.capture),
+                        "--pid",
+                        str(child.pid),
+                        "--step",
+                        number,
+                        "--yes",
+                    ],
+                    env=self.environment,
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.PIPE,
+                    text=True,
+                )
                 # the act lies between two measurements of some seconds each
                 if state == "T":
                     while "act 1" not in (shown := fixing.stdout.readline()):
@@ -318,8 +374,10 @@ class Acting(InFolder):
         child = self.start("idle_tern.py", SLEEP)
         self.sample_now()
         told = ["report", self.capture, "-o", "-", "--audience", "owner"]
-        for act, expected in ((lambda: self.step(child.pid, "Pause", "--yes"), "was paused"),
-                              (self.undo, "Nothing was changed")):  # fmt: skip
+        for act, expected in (
+            (lambda: self.step(child.pid, "Pause", "--yes"), "was paused"),
+            (self.undo, "Nothing was changed"),
+        ):
             act()
             text = run(*told, folder=self.folder, environment=self.environment).stdout
             self.assertIn(expected, text)
@@ -356,10 +414,24 @@ class Acting(InFolder):
         self.folder.chmod(0o755)
         self.capture.chmod(0o644)
         done = subprocess.run(
-            [sys.executable, "-c", NOBODY, "fix", self.capture, "--pid", str(child.pid), "--step",
-             "2", "--yes", "--no-measure"],
-            capture_output=True, text=True, check=False, env=self.environment,
-        )  # fmt: skip
+            [
+                sys.executable,
+                "-c",
+                NOBODY,
+                "fix",
+                self.capture,
+                "--pid",
+                str(child.pid),
+                "--step",
+                "2",
+                "--yes",
+                "--no-measure",
+            ],
+            capture_output=True,
+            text=True,
+            check=False,
+            env=self.environment,
+        )
         self.assertEqual(1, done.returncode, done.stderr)
         self.assertIn("not to you", done.stderr)
         self.assertEqual("S", self.state(child.pid))
@@ -367,10 +439,24 @@ class Acting(InFolder):
     @unittest.skipUnless(can_have_a_namespace(), "needs a namespace of process numbers")
     def test_a_number_given_away_again_is_not_hit(self):
         done = subprocess.run(
-            ["unshare", "--pid", "--fork", "--mount-proc", "--kill-child", sys.executable, "-c",
-             REUSE, DUNMIST, str(self.folder)],
-            capture_output=True, text=True, check=False, env=self.environment, timeout=60,
-        )  # fmt: skip
+            [
+                "unshare",
+                "--pid",
+                "--fork",
+                "--mount-proc",
+                "--kill-child",
+                sys.executable,
+                "-c",
+                REUSE,
+                DUNMIST,
+                str(self.folder),
+            ],
+            capture_output=True,
+            text=True,
+            check=False,
+            env=self.environment,
+            timeout=60,
+        )
         self.assertEqual(0, done.returncode, done.stderr)
         *refused, last = done.stdout.splitlines()
         self.assertTrue(all(line.startswith("1 dunmist: ") for line in refused), refused)
@@ -393,32 +479,46 @@ class Units(InFolder):
         return bus
 
     def asked(self, bus):
-        return [(name, body) for name, body in bus.calls
-                if name not in ("Hello", "LoadUnit", "GetAll")]  # fmt: skip
+        return [
+            (name, body) for name, body in bus.calls if name not in ("Hello", "LoadUnit", "GetAll")
+        ]
 
     def test_each_act_and_its_undo(self):
         unit, root = "tern.service", Root(Path("/"))
         bus = self.serve()
         quota = ("SetUnitProperties", (unit, True, [("CPUQuotaPerSecUSec", ("t", 500_000))]))
         # what the administrator had given it
-        quota_before = ("SetUnitProperties",
-                        (unit, True, [("CPUQuotaPerSecUSec", ("t", 1_800_000))]))  # fmt: skip
+        quota_before = (
+            "SetUnitProperties",
+            (unit, True, [("CPUQuotaPerSecUSec", ("t", 1_800_000))]),
+        )
         enable = ("EnableUnitFiles", ([unit], False, False))
         start = ("StartUnit", (unit, "replace"))
         for verb, said, done, undone in (
             ("stop-unit", "stopped", [("StopUnit", (unit, "replace"))], [start]),
             ("limit", "at 50 %", [quota], [quota_before]),
-            ("disable-unit", "switched off", [("DisableUnitFiles", ([unit], False)),
-                                              ("Reload", ())], [enable, ("Reload", ())]),
-            ("disable-timer", "switched off and stopped",
-             [("DisableUnitFiles", ([unit], False)), ("Reload", ()),
-              ("StopUnit", (unit, "replace"))],
-             [enable, ("Reload", ()), start]),
-        ):  # fmt: skip
+            (
+                "disable-unit",
+                "switched off",
+                [("DisableUnitFiles", ([unit], False)), ("Reload", ())],
+                [enable, ("Reload", ())],
+            ),
+            (
+                "disable-timer",
+                "switched off and stopped",
+                [
+                    ("DisableUnitFiles", ([unit], False)),
+                    ("Reload", ()),
+                    ("StopUnit", (unit, "replace")),
+                ],
+                [enable, ("Reload", ()), start],
+            ),
+        ):
             with self.subTest(verb=verb):
                 bus.calls.clear()
-                outcome = carry_out(Act(verb, unit=unit, percent=50), self.header, root,
-                                    self.journal)  # fmt: skip
+                outcome = carry_out(
+                    Act(verb, unit=unit, percent=50), self.header, root, self.journal
+                )
                 self.assertEqual((f"{unit} is now {said}", True), outcome[:2])
                 self.assertEqual(done, self.asked(bus))
                 undo(self.journal, None, root)
@@ -427,15 +527,18 @@ class Units(InFolder):
     def test_a_unit_that_hangs_is_not_called_stopped(self):
         self.serve(hangs=True)
         with mock.patch("dunmist.fixing.units.SETTLE_S", 0.5):
-            outcome = carry_out(Act("stop-unit", unit="tern.service"), self.header,
-                                Root(Path("/")), self.journal)  # fmt: skip
+            outcome = carry_out(
+                Act("stop-unit", unit="tern.service"), self.header, Root(Path("/")), self.journal
+            )
         self.assertFalse(outcome.worked)
         self.assertIn("not stopped: ActiveState is deactivating", outcome.text)
 
     def test_undo_restores_what_was_and_invents_nothing(self):
         bus, root = self.serve(), Root(Path("/"))
-        bus.properties["/u/tern", "Unit"] |= {"ActiveState": ("s", "inactive"),
-                                              "UnitFileState": ("s", "disabled")}  # fmt: skip
+        bus.properties["/u/tern", "Unit"] |= {
+            "ActiveState": ("s", "inactive"),
+            "UnitFileState": ("s", "disabled"),
+        }
         for verb, said in (("stop-unit", "was not running"), ("disable-unit", "did not start")):
             with self.subTest(verb):
                 carry_out(Act(verb, unit="tern.service"), self.header, root, self.journal)
@@ -468,8 +571,9 @@ class Units(InFolder):
         os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = f"unix:path={self.folder / 'none'}"
         self.addCleanup(os.environ.pop, "DBUS_SYSTEM_BUS_ADDRESS")
         with self.assertRaisesRegex(Refused, "did not do it for tern.service"):
-            carry_out(Act("stop-unit", unit="tern.service"), self.header, Root(Path("/")),
-                      self.journal)  # fmt: skip
+            carry_out(
+                Act("stop-unit", unit="tern.service"), self.header, Root(Path("/")), self.journal
+            )
         # nothing could be remembered, so nothing was begun
         self.assertEqual([], read_journal(self.journal))
 
@@ -531,10 +635,16 @@ class Units(InFolder):
         link = entry.parent / "link.desktop"
         link.symlink_to(other)
         for file in (
-            str(other), f"{entry.parent}/../secret.desktop", f"{entry.parent}//gull.desktop",
-            str(self.entry("gull.txt")), "/etc/passwd", "gull.desktop", "", str(link),
+            str(other),
+            f"{entry.parent}/../secret.desktop",
+            f"{entry.parent}//gull.desktop",
+            str(self.entry("gull.txt")),
+            "/etc/passwd",
+            "gull.desktop",
+            "",
+            str(link),
             f"{entry.parent}/sub/gull.desktop",
-        ):  # fmt: skip
+        ):
             act = Act("disable-autostart", file=file, user=me)
             with self.subTest(file), self.assertRaises(Refused):
                 carry_out(act, self.header, Root(Path("/")), self.journal)
@@ -543,9 +653,20 @@ class Units(InFolder):
     def test_a_capture_names_no_other_unit(self):
         """Names of units come from a capture, and are checked against what is now."""
         bus = self.serve()
-        for unit in ("-.slice", "--force.service", "tern", "tern.service; reboot", "../x.service",
-                     "tern.mount", "dbus.service", "user@1000.service", "systemd-logind.service",
-                     "display-manager.service", "init.scope", ""):  # fmt: skip
+        for unit in (
+            "-.slice",
+            "--force.service",
+            "tern",
+            "tern.service; reboot",
+            "../x.service",
+            "tern.mount",
+            "dbus.service",
+            "user@1000.service",
+            "systemd-logind.service",
+            "display-manager.service",
+            "init.scope",
+            "",
+        ):
             with self.subTest(unit), self.assertRaises(Refused):
                 carry_out(Act("stop-unit", unit=unit), self.header, Root(Path("/")), self.journal)
         self.assertEqual([], self.asked(bus))

@@ -111,12 +111,15 @@ class Fleet(unittest.TestCase):
     def test_what_takes_too_long_costs_nothing_but_itself(self):
         found = list(find([str(self.folder / "cliff")]))[:8]
         with mock.patch.multiple("dunmist.fleet.engine", TASK_MOST_S=4.0, LOOK_S=0.5):
-            made = {record.capture.key: record.capture.trouble
-                    for record in records(Engine(1), iter(found), endless)}  # fmt: skip
+            made = {
+                record.capture.key: record.capture.trouble
+                for record in records(Engine(1), iter(found), endless)
+            }
         lost = {name: trouble for name, trouble in made.items() if trouble}
         self.assertEqual(8, len(made))
-        self.assertEqual(["not judged within 4 s"],
-                         [trouble.rpartition(": ")[2] for trouble in lost.values()])  # fmt: skip
+        self.assertEqual(
+            ["not judged within 4 s"], [trouble.rpartition(": ")[2] for trouble in lost.values()]
+        )
 
     def test_it_goes_on_where_it_was_and_says_what_it_could_not_read(self):
         place, out = self.folder / "some", self.folder / "out"
@@ -180,11 +183,22 @@ class RemoteTarget(InFolder):
 class Together(unittest.TestCase):
     def record(self, number, level, version, site):
         key = f"{number:032}"
-        capture = CaptureRow(key, f"{site}/{number}.jsonl.gz", site, host=f"desk-{number}",
-                             started="2031-05-14T10:00:00+01:00", level=level,
-                             confidence=0.9)  # fmt: skip
-        return Record(capture, packages=[PackageRow(key, "nestcam-index", version),
-                                         PackageRow(key, "ring-recovery", "3.1-2")])  # fmt: skip
+        capture = CaptureRow(
+            key,
+            f"{site}/{number}.jsonl.gz",
+            site,
+            host=f"desk-{number}",
+            started="2031-05-14T10:00:00+01:00",
+            level=level,
+            confidence=0.9,
+        )
+        return Record(
+            capture,
+            packages=[
+                PackageRow(key, "nestcam-index", version),
+                PackageRow(key, "ring-recovery", "3.1-2"),
+            ],
+        )
 
     def summary(self, ill_with, ill_without):
         summing = Summing()
@@ -192,8 +206,11 @@ class Together(unittest.TestCase):
             has = number < 20
             ill = number in range(ill_with) or number in range(20, 20 + ill_without)
             site = ("cliff", "harbour", "tower")[number % 3]
-            summing.add(self.record(number, "strained" if ill else "calm",
-                                    "3.2-1" if has else "3.1-2", site))  # fmt: skip
+            summing.add(
+                self.record(
+                    number, "strained" if ill else "calm", "3.2-1" if has else "3.1-2", site
+                )
+            )
         return summing.summary()
 
     def test_an_update_that_came_with_it_is_named_and_chance_is_not(self):
@@ -210,8 +227,9 @@ class Together(unittest.TestCase):
         summing.add(self.record(1, "choked", "3.1-2", "cliff"))
         summing.add(self.record(1, "calm", "3.1-2", "cliff"))
         found = summing.summary()
-        self.assertEqual((2, 1, ["calm"]), (found.captures, found.computers,
-                                            [one.word for one in found.levels]))  # fmt: skip
+        self.assertEqual(
+            (2, 1, ["calm"]), (found.captures, found.computers, [one.word for one in found.levels])
+        )
 
 
 class Report(InFolder):
@@ -225,11 +243,18 @@ class Report(InFolder):
         for number in range(3):
             key = f"{number:032}"
             row = CaptureRow(
-                key, f"cliff/{number}.jsonl.gz", "cliff", host=f"desk-{number}",
-                started=f"2031-05-1{number + 1}T10:00:00+01:00", level=levels[number],
-                confidence=0.9, limiting="cpu" if not number else None, culprit=self.HOSTILE,
-                headline="The processors limit it.", first_step="Ask whether it is needed.",
-            )  # fmt: skip
+                key,
+                f"cliff/{number}.jsonl.gz",
+                "cliff",
+                host=f"desk-{number}",
+                started=f"2031-05-1{number + 1}T10:00:00+01:00",
+                level=levels[number],
+                confidence=0.9,
+                limiting="cpu" if not number else None,
+                culprit=self.HOSTILE,
+                headline="The processors limit it.",
+                first_step="Ask whether it is needed.",
+            )
             summing.add(Record(row))
         torn = CaptureRow("f" * 32, "cliff/torn.gz", "cliff", trouble=f"torn.gz: {self.HOSTILE}")
         summing.add(Record(torn))
@@ -266,16 +291,32 @@ class Addresses(unittest.TestCase):
     def test_the_host_is_kept_where_a_path_does_not_have_it(self):
         for place, name, protocol, unstripped, wanted in (
             ("/srv", "/srv/a.jsonl.gz", ("file", "local"), "file:///srv/a", "/srv/a.jsonl.gz"),
-            ("sftp://me@far:22/srv", "/srv/a.gz", ("sftp",), "sftp:///srv/a.gz",
-             "sftp://me@far:22/srv/a.gz"),
-            ("s3://bucket/x/*.gz", "bucket/x/a.gz", ("s3",), "s3://bucket/x/a.gz",
-             "s3://bucket/x/a.gz"),
-            ("http://far:8080/x/", "http://far:8080/x/a.gz", ("http",), "http://far:8080/x/a.gz",
-             "http://far:8080/x/a.gz"),
-        ):  # fmt: skip
+            (
+                "sftp://me@far:22/srv",
+                "/srv/a.gz",
+                ("sftp",),
+                "sftp:///srv/a.gz",
+                "sftp://me@far:22/srv/a.gz",
+            ),
+            (
+                "s3://bucket/x/*.gz",
+                "bucket/x/a.gz",
+                ("s3",),
+                "s3://bucket/x/a.gz",
+                "s3://bucket/x/a.gz",
+            ),
+            (
+                "http://far:8080/x/",
+                "http://far:8080/x/a.gz",
+                ("http",),
+                "http://far:8080/x/a.gz",
+                "http://far:8080/x/a.gz",
+            ),
+        ):
             with self.subTest(place):
-                self.assertEqual(wanted, self.address(place, name, protocol=protocol,
-                                                      unstripped=unstripped))  # fmt: skip
+                self.assertEqual(
+                    wanted, self.address(place, name, protocol=protocol, unstripped=unstripped)
+                )
 
 
 class Running(unittest.TestCase):
@@ -293,12 +334,15 @@ class Running(unittest.TestCase):
     def test_only_the_first_of_a_worker_is_counted(self):
         waiting = self.futures("a", "b", "c")
         self.assertEqual([[], ["a"]], self.too_long(waiting, {"w": ["c", "b", "a"]}, [10.0, 320.0]))
-        self.assertEqual([[], ["a", "b"]], self.too_long(
-            waiting, {"w": ["c", "b", "a"]}, [10.0, 320.0], threads=2))  # fmt: skip
+        self.assertEqual(
+            [[], ["a", "b"]],
+            self.too_long(waiting, {"w": ["c", "b", "a"]}, [10.0, 320.0], threads=2),
+        )
 
     def test_it_is_looked_at_every_few_seconds_only(self):
-        self.assertEqual([[], [], []], self.too_long(self.futures("a"), {"w": ["a"]},
-                                                     [1.0, 2.0, 4.9]))  # fmt: skip
+        self.assertEqual(
+            [[], [], []], self.too_long(self.futures("a"), {"w": ["a"]}, [1.0, 2.0, 4.9])
+        )
 
     def test_who_comes_next_begins_anew(self):
         client = SimpleNamespace(ncores=lambda: {"w": 1}, processing=lambda: given)
@@ -330,7 +374,16 @@ class Wrong(InFolder):
             ("tls://127.0.0.1:1", (*given[:4], "--tls-key", "y"), 2, "y: is no file"),
         ):
             with self.subTest(scheduler, given=more):
-                said = run("fleet", self.sample, "-o", "out", "--scheduler", scheduler, *more,
-                           folder=self.folder, status=status).stderr  # fmt: skip
+                said = run(
+                    "fleet",
+                    self.sample,
+                    "-o",
+                    "out",
+                    "--scheduler",
+                    scheduler,
+                    *more,
+                    folder=self.folder,
+                    status=status,
+                ).stderr
                 self.assertIn(text, said)
                 self.assertEqual(1, said.count("\n"), said)

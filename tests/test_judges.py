@@ -86,19 +86,34 @@ class Processors(unittest.TestCase):
             ("a session of its own", {"session": 9}, 1.0, (), True, 0.0),
             ("in the other's session", {}, 1.0, (), True, 1.0),
             ("sessions, without groups of them", {"session": 9}, 1.0, (), False, 1.0),
-            ("a light group", {"cgroup": "/a"}, 0.0, (GroupWeight("/a", "/a", 10), other), True,
-             1.0),
-            ("an idle group", {"cgroup": "/a"}, 0.0, (GroupWeight("/a", "/a", 100, True), other),
-             False, 1.0),
+            (
+                "a light group",
+                {"cgroup": "/a"},
+                0.0,
+                (GroupWeight("/a", "/a", 10), other),
+                True,
+                1.0,
+            ),
+            (
+                "an idle group",
+                {"cgroup": "/a"},
+                0.0,
+                (GroupWeight("/a", "/a", 100, True), other),
+                False,
+                1.0,
+            ),
             ("a policy that gives way", {"policy": 5}, 0.0, (), False, 1.0),
-        ):  # fmt: skip
+        ):
             background = application(1, LINE, cores=1.0, low_priority=low)
             ordinary = application(2, LINE, cores=1.0)
             about = {"session": 1, "cgroup": "/c", **mine}
-            tasks = [process(10, background, LINE, cores=1.0, **about),
-                     process(20, ordinary, LINE, cores=1.0, session=1, cgroup="/b")]  # fmt: skip
-            exam = examination(machine(0.5), [background, ordinary], tasks,
-                               weights=weights, autogroup=autogroup)  # fmt: skip
+            tasks = [
+                process(10, background, LINE, cores=1.0, **about),
+                process(20, ordinary, LINE, cores=1.0, session=1, cgroup="/b"),
+            ]
+            exam = examination(
+                machine(0.5), [background, ordinary], tasks, weights=weights, autogroup=autogroup
+            )
             with self.subTest(case):
                 self.assertEqual(expected, find_yielding(exam)[1])
                 self.assertEqual(0.0, find_yielding(exam)[2])
@@ -123,8 +138,9 @@ class Processors(unittest.TestCase):
     def test_without_stall_accounting_the_queue_tells(self):
         for runnable, wanted in ((4.0, "busy"), (12.0, "choked")):
             with self.subTest(runnable):
-                exam = examination(machine(1.0, runnable=level(runnable, LINE)),
-                                   [application(1, LINE, cores=4.0)])  # fmt: skip
+                exam = examination(
+                    machine(1.0, runnable=level(runnable, LINE)), [application(1, LINE, cores=4.0)]
+                )
                 (state,) = states("cpu", exam)
                 self.assertEqual(wanted, state.level)
                 self.assertIn("cpu-pressure-queue", keys(state.signs))
@@ -132,10 +148,12 @@ class Processors(unittest.TestCase):
 
 class OneProcessor(unittest.TestCase):
     def bound(self, *, busy=0.3, threads=1, alive=None, **figures):
-        program = application(1, LINE, cores=figures.get("cores", 0.0),
-                              low_priority=figures.pop("low_priority", 0.0))  # fmt: skip
-        exam = examination(machine(busy), [program],
-                           [process(7, program, LINE, threads=threads, **figures)])  # fmt: skip
+        program = application(
+            1, LINE, cores=figures.get("cores", 0.0), low_priority=figures.pop("low_priority", 0.0)
+        )
+        exam = examination(
+            machine(busy), [program], [process(7, program, LINE, threads=threads, **figures)]
+        )
         return [one.process.pid for one in find_bound(exam)]
 
     def test_who_hangs_on_one_processor(self):
@@ -146,30 +164,72 @@ class OneProcessor(unittest.TestCase):
             ("waits for others, so more processors help", [], {"cores": 0.6, "waiting": 0.4}),
             ("full for less than half of the time", [], {"cores": HALF_AND_HALF}),
             ("gives way to others", [], {"cores": 1.0, "low_priority": 0.9}),
-            ("one full thread beside idle ones", [7],
-             {"cores": 1.02, "threads": 2,
-              "watched": [watched(LINE, 1.0), watched(LINE, 0.02, tid=2)]}),
-            ("two threads that are full at once", [],
-             {"cores": 2.0, "threads": 2,
-              "watched": [watched(LINE, 1.0), watched(LINE, 1.0, tid=2)]}),
-            ("two that take turns", [7],
-             {"cores": 1.0, "threads": 2,
-              "watched": [watched(LINE, 0.5, 0.02), watched(LINE, 0.5, 0.02, tid=2)]}),
-            ("two that share one processor", [],
-             {"cores": 1.0, "threads": 2,
-              "watched": [watched(LINE, 0.5, 0.5), watched(LINE, 0.5, 0.5, tid=2)]}),
-            ("one that was not read at first", [7],
-             {"cores": 1.3, "threads": 9,
-              "watched": [watched(LINE, LATE), watched(LINE, 0.3, tid=2)]}),
-            ("one that was not read at first, and is not full", [],
-             {"cores": 1.3, "threads": 9,
-              "watched": [watched(LINE, LATE * 0.8), watched(LINE, 0.5, tid=2)]}),
-            ("one that rests for a third of the time", [],
-             {"cores": LATE * 1.3, "threads": 9,
-              "watched": [watched(LINE, LATE), watched(LINE, LATE * 0.3, tid=2)]}),
+            (
+                "one full thread beside idle ones",
+                [7],
+                {
+                    "cores": 1.02,
+                    "threads": 2,
+                    "watched": [watched(LINE, 1.0), watched(LINE, 0.02, tid=2)],
+                },
+            ),
+            (
+                "two threads that are full at once",
+                [],
+                {
+                    "cores": 2.0,
+                    "threads": 2,
+                    "watched": [watched(LINE, 1.0), watched(LINE, 1.0, tid=2)],
+                },
+            ),
+            (
+                "two that take turns",
+                [7],
+                {
+                    "cores": 1.0,
+                    "threads": 2,
+                    "watched": [watched(LINE, 0.5, 0.02), watched(LINE, 0.5, 0.02, tid=2)],
+                },
+            ),
+            (
+                "two that share one processor",
+                [],
+                {
+                    "cores": 1.0,
+                    "threads": 2,
+                    "watched": [watched(LINE, 0.5, 0.5), watched(LINE, 0.5, 0.5, tid=2)],
+                },
+            ),
+            (
+                "one that was not read at first",
+                [7],
+                {
+                    "cores": 1.3,
+                    "threads": 9,
+                    "watched": [watched(LINE, LATE), watched(LINE, 0.3, tid=2)],
+                },
+            ),
+            (
+                "one that was not read at first, and is not full",
+                [],
+                {
+                    "cores": 1.3,
+                    "threads": 9,
+                    "watched": [watched(LINE, LATE * 0.8), watched(LINE, 0.5, tid=2)],
+                },
+            ),
+            (
+                "one that rests for a third of the time",
+                [],
+                {
+                    "cores": LATE * 1.3,
+                    "threads": 9,
+                    "watched": [watched(LINE, LATE), watched(LINE, LATE * 0.3, tid=2)],
+                },
+            ),
             ("several of which none could be read", [7], {"cores": 1.0, "threads": 3}),
             ("several that use more than one", [], {"cores": 1.9, "threads": 3}),
-        ):  # fmt: skip
+        ):
             with self.subTest(what):
                 self.assertEqual(wanted, self.bound(**figures))
 
@@ -195,13 +255,15 @@ class OneProcessor(unittest.TestCase):
         program = application(1, LINE, cores=1.0)
         kept = process(7, program, LINE, cores=1.0)
         for limited, cgroup, wanted in (
-            (0.9, "/ferry.slice/auk.service", {1}), (0.9, "/ferry.slice-2/auk.service", set()),
+            (0.9, "/ferry.slice/auk.service", {1}),
+            (0.9, "/ferry.slice-2/auk.service", set()),
             (0.0, "/ferry.slice/auk.service", set()),
-        ):  # fmt: skip
+        ):
             with self.subTest(cgroup=cgroup, limited=limited):
                 kept.facts = facts(7, cgroup=cgroup)
-                group = SimpleNamespace(path="/ferry.slice", quota_cores=1.0,
-                                        limited=rate(limited, LINE))  # fmt: skip
+                group = SimpleNamespace(
+                    path="/ferry.slice", quota_cores=1.0, limited=rate(limited, LINE)
+                )
                 exam = examination(machine(0.3), [program], [kept], groups=[group])
                 self.assertEqual(wanted, quota_limited(exam))
                 self.assertEqual(not wanted, bool(find_bound(exam)))
@@ -210,49 +272,70 @@ class OneProcessor(unittest.TestCase):
 class Memory(unittest.TestCase):
     def test_stalls_tell_where_the_kernel_counts_them(self):
         for available, stalled, wanted in (
-            (6.0, 0.0, "calm"), (1.0, 0.0, "busy"), (1.0, 0.2, "strained"), (6.0, 0.5, "choked"),
-        ):  # fmt: skip
+            (6.0, 0.0, "calm"),
+            (1.0, 0.0, "busy"),
+            (1.0, 0.2, "strained"),
+            (6.0, 0.5, "choked"),
+        ):
             with self.subTest(available=available, stalled=stalled):
-                held = machine(memory={"MemTotal": 8.0, "MemAvailable": available},
-                               stalled={"memory": rate(stalled, LINE)})  # fmt: skip
+                held = machine(
+                    memory={"MemTotal": 8.0, "MemAvailable": available},
+                    stalled={"memory": rate(stalled, LINE)},
+                )
                 (state,) = states("memory", examination(held))
                 self.assertEqual(wanted, state.level)
 
     def test_else_pages_that_come_back_do_but_only_when_memory_is_short(self):
         for available, pages, wanted in (
-            (0.5, 100.0, "busy"), (0.5, 600.0, "strained"), (0.5, 9e3, "choked"),
+            (0.5, 100.0, "busy"),
+            (0.5, 600.0, "strained"),
+            (0.5, 9e3, "choked"),
             (4.0, 9e3, "calm"),
-        ):  # fmt: skip
+        ):
             with self.subTest(available=available, pages=pages):
-                held = machine(memory={"MemTotal": 8.0, "MemAvailable": available},
-                               paging={"workingset_refault_anon": pages})  # fmt: skip
+                held = machine(
+                    memory={"MemTotal": 8.0, "MemAvailable": available},
+                    paging={"workingset_refault_anon": pages},
+                )
                 (state,) = states("memory", examination(held))
                 self.assertEqual(wanted, state.level)
 
     def test_what_is_left_counts_swap_as_well(self):
-        for available, free, wanted in ((0.05, 0.0, "strained"), (0.05, 2.0, "busy"),
-                                        (0.5, 0.0, "busy")):  # fmt: skip
+        for available, free, wanted in (
+            (0.05, 0.0, "strained"),
+            (0.05, 2.0, "busy"),
+            (0.5, 0.0, "busy"),
+        ):
             with self.subTest(available=available, free=free):
-                held = machine(memory={"MemTotal": 8.0, "MemAvailable": available,
-                                       "SwapTotal": 2.0, "SwapFree": free},
-                               stalled={"memory": rate(0.0, LINE)})  # fmt: skip
+                held = machine(
+                    memory={
+                        "MemTotal": 8.0,
+                        "MemAvailable": available,
+                        "SwapTotal": 2.0,
+                        "SwapFree": free,
+                    },
+                    stalled={"memory": rate(0.0, LINE)},
+                )
                 (state,) = states("memory", examination(held))
                 self.assertEqual(wanted, state.level)
 
     def test_pages_that_go_and_come_back_by_the_thousand_slow_all_down(self):
         for pages, wanted in ((4000.0, "strained"), (1000.0, "busy")):
             with self.subTest(pages=pages):
-                held = machine(memory={"MemTotal": 8.0, "MemAvailable": 0.4},
-                               paging={"pswpin": pages, "pswpout": pages},
-                               stalled={"memory": rate(0.01, LINE)})  # fmt: skip
+                held = machine(
+                    memory={"MemTotal": 8.0, "MemAvailable": 0.4},
+                    paging={"pswpin": pages, "pswpout": pages},
+                    stalled={"memory": rate(0.01, LINE)},
+                )
                 (state,) = states("memory", examination(held))
                 self.assertEqual(wanted, state.level)
 
     def test_used_swap_is_harmless_and_traffic_is_not(self):
         for free, pages, wanted in ((0.1, 0.0, "calm"), (3.9, 9e3, "strained")):
             with self.subTest(free=free):
-                held = machine(memory={"SwapTotal": 4.0, "SwapFree": free},
-                               paging={"pswpin": pages})  # fmt: skip
+                held = machine(
+                    memory={"SwapTotal": 4.0, "SwapFree": free}, paging={"pswpin": pages}
+                )
                 (state,) = states("swap", examination(held))
                 self.assertEqual(wanted, state.level)
                 self.assertAlmostEqual(1 - free / 4.0, state.used)
@@ -289,11 +372,14 @@ class Disks(unittest.TestCase):
                 self.assertEqual(wanted, state.level)
 
     def test_each_disk_stands_for_itself(self):
-        found = states("disk", self.exam(disk(LINE, 0.1, name="sda"),
-                                         disk(LINE, 1.0, 9.0, name="sdb"),
-                                         stalled=0.9))  # fmt: skip
-        self.assertEqual({"sda": ("calm", 0.0), "sdb": ("choked", 0.9)},
-                         {one.name: (one.level, one.pressure) for one in found})  # fmt: skip
+        found = states(
+            "disk",
+            self.exam(disk(LINE, 0.1, name="sda"), disk(LINE, 1.0, 9.0, name="sdb"), stalled=0.9),
+        )
+        self.assertEqual(
+            {"sda": ("calm", 0.0), "sdb": ("choked", 0.9)},
+            {one.name: (one.level, one.pressure) for one in found},
+        )
 
     def test_the_answer_is_the_same_whether_delays_are_accounted_or_not(self):
         seen = level([0, 1, 1, 0, 1, 1, 1, 0, 1, 1, 1], LINE)
@@ -331,10 +417,11 @@ class Disks(unittest.TestCase):
 
     def test_who_waits_for_its_own_work_is_held_up_by_a_disk_that_is_never_full(self):
         for what, busy, stalled, wanted in (
-            ("a synchronous writer", 0.76, 0.65, "strained"), ("one reader", 0.7, 0.55, "strained"),
+            ("a synchronous writer", 0.76, 0.65, "strained"),
+            ("one reader", 0.7, 0.55, "strained"),
             ("work that waits for another disk", 0.3, 0.65, "calm"),
             ("a disk that keeps up", 0.76, 0.3, "busy"),
-        ):  # fmt: skip
+        ):
             with self.subTest(what):
                 (state,) = states("disk", self.exam(disk(LINE, busy, 1.0), stalled=stalled))
                 self.assertEqual(wanted, state.level)
@@ -345,15 +432,22 @@ class Disks(unittest.TestCase):
         quiet = application(3, LINE, read_bytes_per_s=[40e6] * 5 + [0.0] * 5)
         for spins, busy, first in ((True, 1.0, "auk1"), (True, [0.1] * 5 + [1.0] * 5, "auk1")):
             one = dataclasses.replace(
-                disk(LINE, busy, 4.0, 0.04, spins=spins), read_bytes_per_s=rate(0.3e6, LINE),
-                write_bytes_per_s=rate(1.6e6, LINE), reads_per_s=rate(75.0, LINE),
+                disk(LINE, busy, 4.0, 0.04, spins=spins),
+                read_bytes_per_s=rate(0.3e6, LINE),
+                write_bytes_per_s=rate(1.6e6, LINE),
+                reads_per_s=rate(75.0, LINE),
                 writes_per_s=rate(12.0, LINE),
-            )  # fmt: skip
+            )
             others = [quiet] if busy != 1.0 else []
             exam = self.exam(one, stalled=0.9, applications=[large, small, *others])
             with self.subTest(busy=busy):
-                parts = dict(zip([one.name for one in exam.applications],
-                                 BY_WORD["disk"].demand(exam).parts, strict=True))  # fmt: skip
+                parts = dict(
+                    zip(
+                        [one.name for one in exam.applications],
+                        BY_WORD["disk"].demand(exam).parts,
+                        strict=True,
+                    )
+                )
                 self.assertEqual(first, max(parts, key=parts.get))
                 self.assertAlmostEqual(1.0, sum(parts.values()))
                 # while the disk was idle it did no harm
@@ -399,12 +493,16 @@ class Room(unittest.TestCase):
 
     def test_room_and_inodes_alike(self):
         for used, inodes, wanted in (
-            (0.5, None, "calm"), (0.96, None, "busy"), (0.985, None, "strained"),
-            (1.0, None, "choked"), (0.1, 1.0, "choked"),
-        ):  # fmt: skip
+            (0.5, None, "calm"),
+            (0.96, None, "busy"),
+            (0.985, None, "strained"),
+            (1.0, None, "choked"),
+            (0.1, 1.0, "choked"),
+        ):
             with self.subTest(used=used, inodes=inodes):
-                self.assertEqual([(wanted, "/home", max(used, inodes or 0.0))],
-                                 self.state(used, inodes))  # fmt: skip
+                self.assertEqual(
+                    [(wanted, "/home", max(used, inodes or 0.0))], self.state(used, inodes)
+                )
 
     def test_what_cannot_fill_up_or_does_not_answer_is_left_out(self):
         self.assertEqual([], self.state(1.0, read_only=True))
@@ -437,8 +535,10 @@ class Lines(unittest.TestCase):
 
 class Cards(unittest.TestCase):
     def test_who_has_the_card_is_who_used_its_engines(self):
-        cards = [SimpleNamespace(name="card0", busy=level(0.95, LINE)),
-                 SimpleNamespace(name="card1", busy=level([float("nan")] * 11))]  # fmt: skip
+        cards = [
+            SimpleNamespace(name="card0", busy=level(0.95, LINE)),
+            SimpleNamespace(name="card1", busy=level([float("nan")] * 11)),
+        ]
         drawing = application(1, LINE, graphics=0.8, cores=0.1)
         computing = application(2, LINE, graphics=0.1, cores=3.9)
         exam = examination(machine(0.9), [computing, drawing], graphics=cards)
@@ -457,8 +557,7 @@ class Heat(unittest.TestCase):
         held = Machine(LINE, processors(LINE, clock=clock, user=busy))
         sensor = ProcessorSensor("coretemp", "package", level(celsius, LINE), critical, "package")
         counts = {} if throttles is None else {"core": rate(throttles, LINE)}
-        return examination(held, [application(1, LINE, cores=4.0)], sensor=sensor,
-                           throttled=counts)  # fmt: skip
+        return examination(held, [application(1, LINE, cores=4.0)], sensor=sensor, throttled=counts)
 
     def test_what_is_hot_limits_only_when_it_costs_clock(self):
         for what, wanted, figures in (
@@ -467,15 +566,23 @@ class Heat(unittest.TestCase):
             ("hot, at its full clock", "busy", {"celsius": 97.0}),
             ("hot, and slower", "strained", {"celsius": 97.0, "clock": 0.8}),
             ("hot, and at half its clock", "choked", {"celsius": 97.0, "clock": 0.5}),
-            ("slow by choice, because it is idle", "busy",
-             {"celsius": 97.0, "clock": 0.5, "busy": 0.1}),
-            ("the kernel says that it was throttled", "strained",
-             {"celsius": 97.0, "throttles": 3.0}),
-            ("and that it was not", "busy",
-             {"celsius": 97.0, "throttles": 0.0}),
-            ("the limit is not published, so one is assumed", "strained",
-             {"celsius": 95.0, "clock": 0.8, "critical": None}),
-        ):  # fmt: skip
+            (
+                "slow by choice, because it is idle",
+                "busy",
+                {"celsius": 97.0, "clock": 0.5, "busy": 0.1},
+            ),
+            (
+                "the kernel says that it was throttled",
+                "strained",
+                {"celsius": 97.0, "throttles": 3.0},
+            ),
+            ("and that it was not", "busy", {"celsius": 97.0, "throttles": 0.0}),
+            (
+                "the limit is not published, so one is assumed",
+                "strained",
+                {"celsius": 95.0, "clock": 0.8, "critical": None},
+            ),
+        ):
             with self.subTest(what):
                 (state,) = states("heat", self.exam(**figures))
                 self.assertEqual(wanted, state.level)
@@ -508,14 +615,17 @@ class Limiting(unittest.TestCase):
 
     def test_what_lies_outside_explains_its_own_resource_only(self):
         limits = thresholds()
-        stolen, slow = (Finding("stolen-time", "concern", None, [sign("cpu-steal", share)])
-                        for share in (0.5, 0.15))  # fmt: skip
+        stolen, slow = (
+            Finding("stolen-time", "concern", None, [sign("cpu-steal", share)])
+            for share in (0.5, 0.15)
+        )
         disk_slow = Finding("disk-slow", "urgent", "sda", [sign("disk-busy", 1.0, name="sda")])
         for what, limiting, findings, wanted in (
-            ("much was stolen", "cpu", [stolen], stolen), ("a little was", "cpu", [slow], None),
+            ("much was stolen", "cpu", [stolen], stolen),
+            ("a little was", "cpu", [slow], None),
             ("a slow disk", "disk", [stolen, disk_slow], disk_slow),
             ("another resource", "memory", [stolen, disk_slow], None),
-        ):  # fmt: skip
+        ):
             with self.subTest(what):
                 self.assertIs(wanted, find_external_cause(self.state(limiting), findings, limits))
         self.assertIsNone(find_external_cause(None, [disk_slow], limits))
@@ -532,9 +642,10 @@ class Ranking(unittest.TestCase):
         kept = application(3, LINE, "kept", cores=0.05, waiting=0.3)
         own = application(4, LINE, "own", cores=2.0, observer=True)
         kernel = application(5, LINE, "kernel", cores=0.8, kernel=True)
-        self.assertEqual([("loop", "cause"), ("mild", "cause"), ("kernel", "symptom"),
-                          ("kept", "victim")],
-                         self.ranked(kept, kernel, own, mild, loop))  # fmt: skip
+        self.assertEqual(
+            [("loop", "cause"), ("mild", "cause"), ("kernel", "symptom"), ("kept", "victim")],
+            self.ranked(kept, kernel, own, mild, loop),
+        )
 
     def test_who_gets_less_than_an_equal_part_and_waits_is_a_victim(self):
         crowd = application(1, LINE, "crowd", cores=3.2, waiting=5.0)
@@ -565,8 +676,14 @@ class Ranking(unittest.TestCase):
         self.assertEqual({("high", "cause"), ("low", "cause")}, set(heat))
 
     def test_the_parts_never_add_up_to_more_than_all(self):
-        figures = {"cores": 1.5, "waiting": 2.0, "private": GIB, "read_bytes_per_s": 1e6,
-                   "received_bytes_per_s": 1e6, "graphics": 0.5}  # fmt: skip
+        figures = {
+            "cores": 1.5,
+            "waiting": 2.0,
+            "private": GIB,
+            "read_bytes_per_s": 1e6,
+            "received_bytes_per_s": 1e6,
+            "graphics": 0.5,
+        }
         mixed = [application(number, LINE, **figures) for number in range(1, 5)]
         exam = examination(machine(1.0), mixed, physical_disks=[disk(LINE, 1.0, moved=4e6)])
         for word, resource in BY_WORD.items():
@@ -589,12 +706,17 @@ class Ranking(unittest.TestCase):
 
 class Coverage(unittest.TestCase):
     def test_of_what_the_kernel_counted(self):
-        seen = application(1, LINE, cores=1.5, private=1.0 * GIB, read_bytes_per_s=3e6,
-                           received_bytes_per_s=5e6)  # fmt: skip
+        seen = application(
+            1, LINE, cores=1.5, private=1.0 * GIB, read_bytes_per_s=3e6, received_bytes_per_s=5e6
+        )
         held = machine(0.5, memory={"AnonPages": 4.0})
         tunnel = link(LINE, received=1e7, name="tun0", physical=False)
-        exam = examination(held, [seen], physical_disks=[disk(LINE, 0.5, moved=4e6)],
-                           outward_links=[link(LINE, received=1e7), tunnel])  # fmt: skip
+        exam = examination(
+            held,
+            [seen],
+            physical_disks=[disk(LINE, 0.5, moved=4e6)],
+            outward_links=[link(LINE, received=1e7), tunnel],
+        )
         held.interrupt_cores = rate(0.1, LINE)
         self.assertEqual(
             {"cpu": 0.8, "memory": 0.25, "disk": 0.75, "link": 0.5},

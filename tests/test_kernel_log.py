@@ -80,21 +80,30 @@ NAMED = (
     "{name}[77]: segfault at 10 ip 00007f2a11 sp 00007ffe40 error 4 in {text}[55+1000]",
     "traps: {name}[77] general protection fault ip:55 sp:7f error:0 in {text}[55+1000]",
     "{name}[77] bad frame in sigreturn frame:1 ip:2 sp:3 orax:4 in {text}[55+1000]",
-    "{name} (77): drop_caches: 3", "{name}(77): {text}",
+    "{name} (77): drop_caches: 3",
+    "{name}(77): {text}",
     "{name} invoked oom-killer: gfp_mask=0xcc0(GFP_KERNEL), order=0, oom_score_adj=0",
     "{name}: page allocation failure: order:4, mode:0xcc0, cpuset={text},mems_allowed=0",
     "process '{text}' launched '/bin/{text}' with NULL argv: empty string added",
-    "CPU: 0 PID: 77 Comm: {name} Not tainted 6.1.0 #1", "warning: `{name}' uses wireless",
+    "CPU: 0 PID: 77 Comm: {name} Not tainted 6.1.0 #1",
+    "warning: `{name}' uses wireless",
     "oom-kill:constraint=CONSTRAINT_MEMCG,cpuset={text},oom_memcg=/{text},task={name},pid=7,uid=1000",
     "Tasks in /{text} are going to be killed due to memory.oom.group set",
-    "Memory cgroup stats for /{text}:", "cgroup: fork rejected by pids controller in /{text}",
-    "/{text}", "overlayfs: failed to resolve '{text}': -2", "FAT-fs (sdb1): mounted at {text}",
-    "NFS: server {text} not responding", "Hardware name: {text}", "audit: type=1400 comm={text}",
-    "usb 1-2: Product: {text}", "usb 1-2: Manufacturer: {text}", "usb 1-2: SerialNumber: {text}",
+    "Memory cgroup stats for /{text}:",
+    "cgroup: fork rejected by pids controller in /{text}",
+    "/{text}",
+    "overlayfs: failed to resolve '{text}': -2",
+    "FAT-fs (sdb1): mounted at {text}",
+    "NFS: server {text} not responding",
+    "Hardware name: {text}",
+    "audit: type=1400 comm={text}",
+    "usb 1-2: Product: {text}",
+    "usb 1-2: Manufacturer: {text}",
+    "usb 1-2: SerialNumber: {text}",
     "input: {text} as /devices/pci0000:00/0000:00:14.0/usb1/1-2/input/input7",
     "hid-generic 0003:1:2.3: input,hidraw0: USB HID v1.11 Keyboard [{text}] on usb-1/input0",
     "scsi 2:0:0:0: Direct-Access     {text} PQ: 0 ANSI: 6",
-)  # fmt: skip
+)
 # what such a line is in truth
 CLAIMED = ("crash", "memory-asked-for")
 
@@ -182,17 +191,25 @@ class Copies(unittest.TestCase):
 
     def test_a_start_without_an_orderly_end_before_it(self):
         def record(kind, user, at_s):
-            return struct.pack("=h2xi32s4s32s256s4xiii16s20x", kind, 0, b"~", b"", user, b"", 0,
-                               at_s, 0, b"")  # fmt: skip
+            return struct.pack(
+                "=h2xi32s4s32s256s4xiii16s20x", kind, 0, b"~", b"", user, b"", 0, at_s, 0, b""
+            )
 
         day = 86_400
-        self.put("var/log/wtmp", b"".join((
-            record(2, b"reboot", 1_700_000_000), record(1, b"runlevel", 1_700_000_010),
-            record(1, b"shutdown", 1_700_000_000 + day), record(2, b"reboot", 1_700_000_060 + day),
-            record(7, b"isbister", 1_700_000_070 + day),
-            record(2, b"reboot", 1_700_000_000 + 2 * day),
-            record(2, b"reboot", 5),
-        )))  # fmt: skip
+        self.put(
+            "var/log/wtmp",
+            b"".join(
+                (
+                    record(2, b"reboot", 1_700_000_000),
+                    record(1, b"runlevel", 1_700_000_010),
+                    record(1, b"shutdown", 1_700_000_000 + day),
+                    record(2, b"reboot", 1_700_000_060 + day),
+                    record(7, b"isbister", 1_700_000_070 + day),
+                    record(2, b"reboot", 1_700_000_000 + 2 * day),
+                    record(2, b"reboot", 5),
+                )
+            ),
+        )
         self.assertEqual([None, True, False], [one.after_order for one in read_starts(self.root)])
         self.put("var/log/wtmp", b"short")
         self.assertEqual([], read_starts(self.root))

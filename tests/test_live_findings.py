@@ -43,8 +43,11 @@ class LiveFindings(InFolder):
         shutil.copy(shutil.which("sleep"), odd / "sshd")
         self.begin(odd / "sshd", "60")
         # PR_SET_NAME of prctl(2)
-        task = self.begin(sys.executable, "-c", "import ctypes, time; ctypes.CDLL(None).prctl(15, "
-                          "b'kworker/u8:1'); time.sleep(60)")  # fmt: skip
+        task = self.begin(
+            sys.executable,
+            "-c",
+            "import ctypes, time; ctypes.CDLL(None).prctl(15, b'kworker/u8:1'); time.sleep(60)",
+        )
         time.sleep(2)
         for _ in range(3):
             self.start("ledger_reader.py", "lock", "ledger.lock")
@@ -61,15 +64,18 @@ class LiveFindings(InFolder):
             ("descriptor-leak", "open_drawers.py", "open each second"),
             ("lock-wait", "ledger_reader.py", f"ledger_keeper.py (process {holder.pid}) holds"),
             ("lock-wait", "ledger_reader.py", "3 of its processes"),
-            ("defunct-pile", "left_chicks.py",
-             f"60 of them are children of left_chicks.py (process {parent.pid})"),
+            (
+                "defunct-pile",
+                "left_chicks.py",
+                f"60 of them are children of left_chicks.py (process {parent.pid})",
+            ),
             ("port-conflict", f"port {PORT}", "east_door.py at 127.0.0.1"),
             ("stuck-process", "still_tern.py", f"process {stopped.pid} is stopped"),
             ("odd-location", "odd-tern", "/dev/shm"),
             ("deleted-executable", "odd-tern", "(deleted)"),
             ("lookalike-name", "sshd", f"is the program {odd}/sshd"),
             ("lookalike-name", "kworker/u8:1", f"process {task.pid} calls itself kworker/u8:1"),
-        ):  # fmt: skip
+        ):
             with self.subTest(kind):
                 self.assertIn((kind, subject), said)
                 self.assertIn(words, " ".join(one["text"] for one in said[kind, subject]))

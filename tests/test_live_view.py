@@ -43,8 +43,10 @@ class Screen(InFolder):
                 self.assertAlmostEqual(float(one.own_cores.values[-1]), taker.cores, delta=0.03)
                 held = float(one.private_bytes.last() or 0.0)
                 self.assertAlmostEqual(held, taker.memory_bytes, delta=max(1e6, 0.02 * held))
-                self.assertEqual(sorted(process.pid for process in one.living),
-                                 sorted(part.pid for part in taker.processes))  # fmt: skip
+                self.assertEqual(
+                    sorted(process.pid for process in one.living),
+                    sorted(part.pid for part in taker.processes),
+                )
 
     def test_processors_and_memory_agree_too(self):
         now, series = self.looked_at("ringing-office")
@@ -74,10 +76,15 @@ class Gauges(unittest.TestCase):
 
     def test_full_is_not_held_up(self):
         for used, held, wanted in (
-            (0.5, 0.9, "calm"), (0.7, 0.0, "busy"), (1.0, 0.0, "busy"), (1.0, None, "busy"),
-            (0.8, 0.2, "strained"), (0.79, 0.9, "busy"), (0.9, 0.6, "choked"),
+            (0.5, 0.9, "calm"),
+            (0.7, 0.0, "busy"),
+            (1.0, 0.0, "busy"),
+            (1.0, None, "busy"),
+            (0.8, 0.2, "strained"),
+            (0.79, 0.9, "busy"),
+            (0.9, 0.6, "choked"),
             (None, 0.9, "unknown"),
-        ):  # fmt: skip
+        ):
             with self.subTest(used=used, held=held):
                 self.assertEqual(wanted, self.word(used, held))
 
@@ -166,12 +173,13 @@ class Surveys(unittest.TestCase):
             return SimpleNamespace()
 
         computer = SimpleNamespace(
-            meanwhile=None, close=lambda: said.append("closed"),
+            meanwhile=None,
+            close=lambda: said.append("closed"),
             ask_drives=lambda: said.append("drives"),
-        )  # fmt: skip
+        )
         with mock.patch.multiple(
-            sampler, read_round=reading, survey=surveying, OpenComputer=lambda *_: computer,
-        ):  # fmt: skip
+            sampler, read_round=reading, survey=surveying, OpenComputer=lambda *_: computer
+        ):
             machine = SimpleNamespace(processors=[])
             list(sampler.sample(None, machine, None, plan, clock, survey_every_s=survey_every_s))
         return said
@@ -200,8 +208,10 @@ class Surveys(unittest.TestCase):
 
     def test_a_run_that_goes_on_looks_again(self):
         said = self.read({}, Plan(100.0, 10.0), survey_every_s=50.0)
-        self.assertEqual([("first", 0), ("last", 2), ("last", 7), ("last", 10)],
-                         [one for one in said if isinstance(one, tuple)])  # fmt: skip
+        self.assertEqual(
+            [("first", 0), ("last", 2), ("last", 7), ("last", 10)],
+            [one for one in said if isinstance(one, tuple)],
+        )
 
 
 if __name__ == "__main__":

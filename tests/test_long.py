@@ -71,8 +71,9 @@ class Parts(unittest.TestCase):
             (("--since", "soon"), 2, "'soon' is no moment"),
         ):
             with self.subTest(given):
-                done = run("view", "machine", self.path, *given, folder=self.path.parent,
-                           status=status)  # fmt: skip
+                done = run(
+                    "view", "machine", self.path, *given, folder=self.path.parent, status=status
+                )
                 self.assertIn(says, done.stderr)
                 self.assertEqual(1, done.stderr.count("\n"))
 

@@ -18,19 +18,69 @@ from dunmist.simulation import load_scenario, scenario_names
 from tests.handmade import SimpleNamespace
 
 PROGRAMS = (
-    "kill", "renice", "ionice", "systemctl", "journalctl", "du", "sort", "tail", "ps", "grep", "mv",
-    "cp", "rm", "mkdir", "smartctl", "findmnt", "umount", "timedatectl", "ls", "apt-get", "dnf",
-    "reboot", "lsblk", "dmesg", "loginctl", "ss", "ip", "lsof", "last", "sensors", "touch", "id",
-    "cat", "dunmist",
-)  # fmt: skip
+    "kill",
+    "renice",
+    "ionice",
+    "systemctl",
+    "journalctl",
+    "du",
+    "sort",
+    "tail",
+    "ps",
+    "grep",
+    "mv",
+    "cp",
+    "rm",
+    "mkdir",
+    "smartctl",
+    "findmnt",
+    "umount",
+    "timedatectl",
+    "ls",
+    "apt-get",
+    "dnf",
+    "reboot",
+    "lsblk",
+    "dmesg",
+    "loginctl",
+    "ss",
+    "ip",
+    "lsof",
+    "last",
+    "sensors",
+    "touch",
+    "id",
+    "cat",
+    "dunmist",
+)
 # name and words, each ended by a zero byte, in a file of its own: those of a pipe run at once
 STAND_IN = """#!/bin/sh
 printf '%s\\0' "${0##*/}" "$@" > "$PASTED/$$"
 """
 PARTS = (
-    "-rf", "--forged", "$(touch x)", "`touch x`", ";touch x;", "|touch x", "&& touch x", "a b",
-    "a\nb", "'", '"', "''\"", "\\", "*", "?", "~", "#", "!!", "${IFS}x", "%s", "é", "\u202e",
-)  # fmt: skip
+    "-rf",
+    "--forged",
+    "$(touch x)",
+    "`touch x`",
+    ";touch x;",
+    "|touch x",
+    "&& touch x",
+    "a b",
+    "a\nb",
+    "'",
+    '"',
+    "''\"",
+    "\\",
+    "*",
+    "?",
+    "~",
+    "#",
+    "!!",
+    "${IFS}x",
+    "%s",
+    "é",
+    "\u202e",
+)
 HOSTILE = sorted({part + tail for part in PARTS for tail in ("", ".service", "'\";touch x")})
 QUIET = re.compile(r"\{(unit|subject_quoted|timer)\}")
 
@@ -63,10 +113,19 @@ class Pasting(unittest.TestCase):
         # kill is the shell's own word for what must not happen here
         lines = "\n".join(["enable -n kill", *commands]) + "\n"
         done = subprocess.run(
-            ["bash", "--norc", "-s"], input=lines, text=True, capture_output=True, cwd=home,
-            env={"PATH": f"{self.folder}/bin:{os.defpath}", "HOME": str(home),
-                 "PASTED": str(self.written)}, timeout=60, check=False,
-        )  # fmt: skip
+            ["bash", "--norc", "-s"],
+            input=lines,
+            text=True,
+            capture_output=True,
+            cwd=home,
+            env={
+                "PATH": f"{self.folder}/bin:{os.defpath}",
+                "HOME": str(home),
+                "PASTED": str(self.written),
+            },
+            timeout=60,
+            check=False,
+        )
         self.assertNotIn("syntax error", done.stderr)
         self.assertNotIn("command not found", done.stderr)
         self.assertFalse((home / "x").exists(), commands)
@@ -82,8 +141,9 @@ class Pasting(unittest.TestCase):
         self.assertGreater(len(HOSTILE), 50)
         diagnosis = SimpleNamespace(cause=None, external_cause=None, limiting=None, also=None)
         holding = frozenset({"unit", "service", "running", "root-full"})
-        series = SimpleNamespace(header=SimpleNamespace(
-            inventory=SimpleNamespace(missing_drivers=[])))  # fmt: skip
+        series = SimpleNamespace(
+            header=SimpleNamespace(inventory=SimpleNamespace(missing_drivers=[]))
+        )
         for hostile in HOSTILE:
             finding = Finding("storage-full", "concern", hostile, [])
             rungs = rungs_of(

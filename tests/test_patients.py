@@ -143,8 +143,11 @@ class Truth(unittest.TestCase):
         for name, found in self.each(by_name, scenario_names()):
             for kind, _, *steps in (one for one in ladders if one[1] == name):
                 with self.subTest(name, kind=kind):
-                    proposed = [[step.action for step in one.steps] for one in found.findings
-                                if one.kind == kind]  # fmt: skip
+                    proposed = [
+                        [step.action for step in one.steps]
+                        for one in found.findings
+                        if one.kind == kind
+                    ]
                     self.assertIn(steps, proposed)
             with self.subTest(name):
                 truth = load_scenario(name).truth
@@ -174,8 +177,9 @@ class Truth(unittest.TestCase):
             with self.subTest(name):
                 freed = [one.frees for one in causes]
                 resource = "cpu" if found.verdict.limiting == "heat" else found.verdict.limiting
-                self.assertEqual({(resource, units[resource])},
-                                 {(one.resource, one.unit) for one in freed})  # fmt: skip
+                self.assertEqual(
+                    {(resource, units[resource])}, {(one.resource, one.unit) for one in freed}
+                )
                 # in the order of the ranking, and no more than its part of all that is in use
                 values = [one.value for one in freed]
                 self.assertEqual(sorted(values, reverse=True), values)
@@ -193,15 +197,26 @@ class Truth(unittest.TestCase):
                     if one.role != "cause":
                         self.assertIsNone(one.frees)
             if name == "two-faults":
-                self.assertIn("A disk is choked as well: shelf-index takes",
-                              found.verdict.headline)  # fmt: skip
+                self.assertIn("A disk is choked as well: shelf-index takes", found.verdict.headline)
 
     def test_with_a_source_missing_the_culprit_stays_among_the_first_three(self):
-        gone = ("proc/pressure/*", "proc/*/schedstat", "proc/*/cgroup", "proc/*/exe",
-                "sys/class/hwmon/*", "proc/*/io", "proc/diskstats")  # fmt: skip
+        gone = (
+            "proc/pressure/*",
+            "proc/*/schedstat",
+            "proc/*/cgroup",
+            "proc/*/exe",
+            "sys/class/hwmon/*",
+            "proc/*/io",
+            "proc/diskstats",
+        )
         # where the truth can still be seen in what remains
-        names = {"ringing-office": gone, "lone-thread": gone, "narrow-burrow": gone,
-                 "shelf-scan": gone[:5], "busy-ferry": gone}  # fmt: skip
+        names = {
+            "ringing-office": gone,
+            "lone-thread": gone,
+            "narrow-burrow": gone,
+            "shelf-scan": gone[:5],
+            "busy-ferry": gone,
+        }
         cases = [(name, one) for name, missing in names.items() for one in missing]
         for name, without, found in self.each(by_missing, cases):
             with self.subTest(name, without=without):

@@ -12,9 +12,17 @@ from dunmist.jobs.patient import capture_patient
 from dunmist.reports.pictures import PICTURES, draw_limiting, svg_text
 from dunmist.simulation import load_scenario
 
-SILENT = ("sys/class/hwmon/*", "sys/class/thermal/*", "sys/devices/system/cpu/*/cpufreq/*",
-          "proc/pressure/*", "proc/diskstats", "proc/net/dev", "proc/*/schedstat", "proc/swaps",
-          "sys/devices/system/cpu/*/topology/*")  # fmt: skip
+SILENT = (
+    "sys/class/hwmon/*",
+    "sys/class/thermal/*",
+    "sys/devices/system/cpu/*/cpufreq/*",
+    "proc/pressure/*",
+    "proc/diskstats",
+    "proc/net/dev",
+    "proc/*/schedstat",
+    "proc/swaps",
+    "sys/devices/system/cpu/*/topology/*",
+)
 STRANGE = "gull_$x^{2}$_\\frac{1}_"
 
 

@@ -23,9 +23,26 @@ from tests.program import DUNMIST, InFolder, run, start_busy
 
 SOURCE = Path(__file__).parent.parent / "src" / "dunmist"
 # a room may import from those before it
-ROOMS = ("computer", "sampling", "captures", "applications", "recorder", "series", "diagnosis",
-         "compare", "advice", "tables", "reports", "exports", "fixing", "simulation",
-         "remote", "jobs", "fleet", "cli")  # fmt: skip
+ROOMS = (
+    "computer",
+    "sampling",
+    "captures",
+    "applications",
+    "recorder",
+    "series",
+    "diagnosis",
+    "compare",
+    "advice",
+    "tables",
+    "reports",
+    "exports",
+    "fixing",
+    "simulation",
+    "remote",
+    "jobs",
+    "fleet",
+    "cli",
+)
 TABLE_TOPICS = tuple(topic for topic in TOPICS if topic != "process")
 HEAVY = {"numpy", "pandas", "scipy", "matplotlib", "jinja2"}
 
@@ -36,8 +53,9 @@ class ThisComputer(InFolder):
         path = self.folder / "real.jsonl.gz"
         run("capture", "-o", path, "--for", "5s", "--every", "0.25s", folder=self.folder)
         found = self.triage(path)
-        rows = json.loads(run("view", "processes", path, "--each", "--json",
-                              folder=self.folder).stdout)["processes"]  # fmt: skip
+        rows = json.loads(
+            run("view", "processes", path, "--each", "--json", folder=self.folder).stdout
+        )["processes"]
         others = [row for row in rows if row["pid"] != child.pid]
         busiest = max(others, key=lambda row: row["cores_mean"] or 0.0)
         if busiest["cores_mean"] > 0.3:
@@ -63,8 +81,13 @@ class ThisComputer(InFolder):
             "program.main(['capture', '-o', 'x.jsonl.gz', '--for', '0.2s', '--every', '0.1s'],"
             " standalone_mode=False)\nprint(*sys.modules)"
         )
-        done = subprocess.run([sys.executable, "-c", script], cwd=self.folder, check=True,
-                              capture_output=True, text=True)  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-c", script],
+            cwd=self.folder,
+            check=True,
+            capture_output=True,
+            text=True,
+        )
         loaded = {name.partition(".")[0] for name in done.stdout.split()}
         self.assertEqual(set(), loaded & HEAVY)
         self.assertIn("msgspec", loaded)
@@ -75,15 +98,17 @@ class ThisComputer(InFolder):
             f"program.main(['triage', {str(self.sample)!r}, '--json'], standalone_mode=False)\n"
             "print(*sys.modules, file=sys.stderr)"
         )
-        done = subprocess.run([sys.executable, "-c", script], check=True, capture_output=True,
-                              text=True)  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-c", script], check=True, capture_output=True, text=True
+        )
         loaded = {name.partition(".")[0] for name in done.stderr.split()}
         self.assertEqual({"numpy"}, loaded & (HEAVY | {"fpdf"}))
 
     def test_an_interrupt_keeps_what_there_is(self):
         path = self.folder / "early.jsonl.gz"
-        child = subprocess.Popen([DUNMIST, "capture", "-o", path, "--every", "0.1s"],
-                                 stderr=subprocess.DEVNULL)  # fmt: skip
+        child = subprocess.Popen(
+            [DUNMIST, "capture", "-o", path, "--every", "0.1s"], stderr=subprocess.DEVNULL
+        )
         deadline = time.monotonic() + 60
         while not path.exists() and time.monotonic() < deadline:
             time.sleep(0.05)
@@ -98,14 +123,19 @@ class ThisComputer(InFolder):
     def test_a_closed_standard_output_is_said_where_it_is_needed(self):
         sample = self.sample
         for arguments, status in (
-            (["triage", sample], 1), (["--version"], 1), (["report", sample, "-o", "r.txt"], 0),
+            (["triage", sample], 1),
+            (["--version"], 1),
+            (["report", sample, "-o", "r.txt"], 0),
             (["capture", "-o", "-", "--for", "0.2s", "--every", "0.1s"], 1),
-        ):  # fmt: skip
+        ):
             with self.subTest(arguments):
                 done = subprocess.run(
-                    ["sh", "-c", 'exec "$@" >&-', "sh", DUNMIST, *arguments], check=False,
-                    capture_output=True, text=True, cwd=self.folder,
-                )  # fmt: skip
+                    ["sh", "-c", 'exec "$@" >&-', "sh", DUNMIST, *arguments],
+                    check=False,
+                    capture_output=True,
+                    text=True,
+                    cwd=self.folder,
+                )
                 self.assertEqual(status, done.returncode, done.stderr)
                 said = "standard output is closed" if status else "wrote r.txt"
                 self.assertIn(said, done.stderr)
@@ -115,8 +145,12 @@ class ThisComputer(InFolder):
         arguments = ["capture", "-o", "x.jsonl.gz", "--for", "0.6s", "--every", "0.2s"]
         self.assertEqual(1, run(*arguments, folder=self.folder).stderr.count("\n"))
         master, slave = pty.openpty()
-        child = subprocess.Popen([DUNMIST, *arguments, "--force"], cwd=self.folder, stderr=slave,
-                                 env={**os.environ, "TERM": "xterm", "COLUMNS": "100"})  # fmt: skip
+        child = subprocess.Popen(
+            [DUNMIST, *arguments, "--force"],
+            cwd=self.folder,
+            stderr=slave,
+            env={**os.environ, "TERM": "xterm", "COLUMNS": "100"},
+        )
         os.close(slave)
         seen = b""
         try:
@@ -134,16 +168,38 @@ class Demo(InFolder):
     @classmethod
     def contract(cls):
         return {
-            "": {"format", "version", "capture", "verdict", "resources", "culprits", "findings",
-                 "coverage", "blind_spots"},
+            "": {
+                "format",
+                "version",
+                "capture",
+                "verdict",
+                "resources",
+                "culprits",
+                "findings",
+                "coverage",
+                "blind_spots",
+            },
             "capture": {"path", "host", "started", "duration_s", "ticks", "privileged"},
             "verdict": {"headline", "level", "limiting", "confidence", "worst", "answer"},
             "resources": {"resource", "name", "level", "used", "pressure", "errors", "evidence"},
-            "culprits": {"rank", "name", "pids", "users", "unit", "role", "score", "confidence",
-                         "resources", "frees", "evidence", "steps", "caution"},
+            "culprits": {
+                "rank",
+                "name",
+                "pids",
+                "users",
+                "unit",
+                "role",
+                "score",
+                "confidence",
+                "resources",
+                "frees",
+                "evidence",
+                "steps",
+                "caution",
+            },
             "findings": {"kind", "severity", "subject", "text", "evidence", "steps"},
             "coverage": {"cpu", "memory", "disk", "link"},
-        }  # fmt: skip
+        }
 
     def test_the_demo_does_the_whole_job(self):
         for arguments, name in (([], DEFAULT_SCENARIO), (["calm-morning"], "calm-morning")):
@@ -152,8 +208,10 @@ class Demo(InFolder):
                 truth = load_scenario(name).truth
                 found = json.loads((self.folder / name / "report.json").read_text())
                 self.assertEqual(truth.limiting, found["verdict"]["limiting"])
-                self.assertEqual([truth.culprit] if truth.culprit else [],
-                                 [one["name"] for one in found["culprits"]][:1])  # fmt: skip
+                self.assertEqual(
+                    [truth.culprit] if truth.culprit else [],
+                    [one["name"] for one in found["culprits"]][:1],
+                )
                 self.assertIn(
                     found["verdict"]["headline"].split(":")[0], " ".join(done.stdout.split())
                 )
@@ -171,16 +229,21 @@ class Demo(InFolder):
                 self.assertEqual(fields, set(one), part)
         culprit = found["culprits"][0]
         self.assertEqual({"text", "value", "unit", "source"}, set(culprit["evidence"][0]))
-        self.assertEqual({"action", "text", "command", "risk", "undo", "check", "frees"},
-                         set(culprit["steps"][0]))  # fmt: skip
+        self.assertEqual(
+            {"action", "text", "command", "risk", "undo", "check", "frees"},
+            set(culprit["steps"][0]),
+        )
         self.assertEqual({"resource", "value", "unit"}, set(culprit["frees"]))
 
     def test_all_forms_of_the_report_say_the_same(self):
         found = self.triage(self.sample)
-        facts = [found["verdict"]["headline"], *(one["name"] for one in found["culprits"]),
-                 *(one["text"] for one in found["findings"]),
-                 *(step["command"] or "" for step in found["culprits"][0]["steps"]),
-                 *(one["text"] for one in found["resources"][0]["evidence"])]  # fmt: skip
+        facts = [
+            found["verdict"]["headline"],
+            *(one["name"] for one in found["culprits"]),
+            *(one["text"] for one in found["findings"]),
+            *(step["command"] or "" for step in found["culprits"][0]["steps"]),
+            *(one["text"] for one in found["resources"][0]["evidence"]),
+        ]
         for form in ("html", "md", "txt", "json"):
             run("report", self.sample, "-o", f"r.{form}", folder=self.folder)
             text = (self.folder / f"r.{form}").read_text().replace("\u00a0", " ").replace("\\", "")
@@ -199,12 +262,15 @@ class Demo(InFolder):
                 if view == "memory":
                     parts = tables["installed_memory"]
                     self.assertAlmostEqual(
-                        parts[-1]["bytes"], sum(one["bytes"] for one in parts[:-1]),
-                        delta=0.005 * parts[-1]["bytes"])  # fmt: skip
+                        parts[-1]["bytes"],
+                        sum(one["bytes"] for one in parts[:-1]),
+                        delta=0.005 * parts[-1]["bytes"],
+                    )
                 rows = next(iter(tables.values()))
                 self.assertTrue(rows, "the model computer publishes something of every topic")
-                shown = run(*arguments, folder=self.folder,
-                            environment={**os.environ, "COLUMNS": "80"}).stdout  # fmt: skip
+                shown = run(
+                    *arguments, folder=self.folder, environment={**os.environ, "COLUMNS": "80"}
+                ).stdout
                 self.assertGreater(shown.count("\n"), 2)
                 self.assertLessEqual(max(map(len, shown.splitlines())), 80)
         text = run(*arguments, "--csv", folder=self.folder).stdout
@@ -265,8 +331,10 @@ class WrongUse(InFolder):
         self.addCleanup(child.wait)
         self.addCleanup(child.kill)
         run("capture", "-o", "h.gz", "--for", "0.5s", "--every", "0.1s", folder=self.folder)
-        shown = [run("view", "processes", "h.gz", *form, folder=self.folder).stdout
-                 for form in ([], ["--each"], ["--csv"], ["--json"])]  # fmt: skip
+        shown = [
+            run("view", "processes", "h.gz", *form, folder=self.folder).stdout
+            for form in ([], ["--each"], ["--csv"], ["--json"])
+        ]
         self.assertNotIn("\x1b", "".join(shown))
         self.assertIn("2+5", shown[2])
         self.assertIsNone(re.search(r"(?m)^=|,=", shown[2]))
@@ -301,10 +369,13 @@ class Order(unittest.TestCase):
         named = set(ladder()["culprit"]).union(*ladder()["finding"].values())
         self.assertLessEqual(set(ladder()["takes"]), set(KINDS))
         self.assertEqual(set(steps), named)
-        self.assertEqual(set(ladder()["protected"]), set(wording()["protected"])
-                         - {"kernel", "observer", "session"})  # fmt: skip
+        self.assertEqual(
+            set(ladder()["protected"]),
+            set(wording()["protected"]) - {"kernel", "observer", "session"},
+        )
         for name, step in steps.items():
             self.assertLessEqual({step.get("act")}, {None, *VERBS}, name)
             self.assertEqual(step["risk"] == "none", "undo" not in step, name)
-        self.assertEqual({"none", "reversible", "disruptive"},
-                         {step["risk"] for step in steps.values()})  # fmt: skip
+        self.assertEqual(
+            {"none", "reversible", "disruptive"}, {step["risk"] for step in steps.values()}
+        )

@@ -100,9 +100,12 @@ class OnRealProcesses(InFolder):
         hog = self.suspected()
         proving = subprocess.Popen(
             [DUNMIST, "fix", "a.jsonl.gz", "--pid", str(hog.pid), "--prove", "--yes", *arguments],
-            cwd=self.folder, env=self.state, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            cwd=self.folder,
+            env=self.state,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
             text=True,
-        )  # fmt: skip
+        )
         self.addCleanup(proving.communicate)
         self.addCleanup(proving.kill)
         self.assertTrue(self.within(60, lambda: "T" in self.states()), "never paused")
@@ -134,8 +137,9 @@ class OnRealProcesses(InFolder):
         shown = run(*asked, "--pid", hog.pid, folder=self.folder, environment=self.state).stdout
         self.assertIn("Nothing was done", shown)
         for _ in range(4):
-            said = run(*asked, "--yes", "--pid", hog.pid, folder=self.folder,
-                       environment=self.state).stdout  # fmt: skip
+            said = run(
+                *asked, "--yes", "--pid", hog.pid, folder=self.folder, environment=self.state
+            ).stdout
             self.assertNotIn("T", self.states())
             if "could not be sampled" not in said:
                 break

@@ -34,21 +34,44 @@ PROC_STAT = (
     b"procs_blocked 1\nsoftirq 777 1 2\n"
 )
 PARSERS = (
-    processes.parse_stat, processes.parse_uid, processes.parse_statm, processes.parse_schedstat,
-    processes.parse_cmdline, processes.parse_cgroup, processors.parse_stat, processors.parse_khz,
-    processors.parse_model, processors.parse_number, load_module.parse_loadavg,
-    load_module.parse_uptime, load_module.parse_pressure, memory.parse_meminfo, memory.parse_vmstat,
-    machine.parse_line, machine.parse_distribution, users.parse_passwd,
-    memory_events.parse_memory_events, memory_events.parse_memory_max,
+    processes.parse_stat,
+    processes.parse_uid,
+    processes.parse_statm,
+    processes.parse_schedstat,
+    processes.parse_cmdline,
+    processes.parse_cgroup,
+    processors.parse_stat,
+    processors.parse_khz,
+    processors.parse_model,
+    processors.parse_number,
+    load_module.parse_loadavg,
+    load_module.parse_uptime,
+    load_module.parse_pressure,
+    memory.parse_meminfo,
+    memory.parse_vmstat,
+    machine.parse_line,
+    machine.parse_distribution,
+    users.parse_passwd,
+    memory_events.parse_memory_events,
+    memory_events.parse_memory_max,
     lambda data: link_queues.parse_queue(memoryview(data)),
     lambda data: link_queues.parse_address(memoryview(data)),
-)  # fmt: skip
+)
 SAMPLES = (
-    STAT % b"kittiwake", PROC_STAT, b"0.45 0.30 0.20 2/314 4711\n", b"93600.52 300000.10\n",
-    b"some avg10=0.46 avg60=5.26 avg300=3.20 total=13215131\n", b"MemTotal:  7840 kB\n",
-    b"oom 0\noom_kill 3\n", b"max\n", bytes.fromhex("0000000004000000"),
-    b"pswpin 5\npswpout 6\n", b"Name:\tx\nUid:\t0\t1004\t0\t0\n", b"9 8 7 0 0 0 0\n", b"12 34 5\n",
-)  # fmt: skip
+    STAT % b"kittiwake",
+    PROC_STAT,
+    b"0.45 0.30 0.20 2/314 4711\n",
+    b"93600.52 300000.10\n",
+    b"some avg10=0.46 avg60=5.26 avg300=3.20 total=13215131\n",
+    b"MemTotal:  7840 kB\n",
+    b"oom 0\noom_kill 3\n",
+    b"max\n",
+    bytes.fromhex("0000000004000000"),
+    b"pswpin 5\npswpout 6\n",
+    b"Name:\tx\nUid:\t0\t1004\t0\t0\n",
+    b"9 8 7 0 0 0 0\n",
+    b"12 34 5\n",
+)
 
 
 class ProcessText(unittest.TestCase):
@@ -62,11 +85,17 @@ class ProcessText(unittest.TestCase):
             with self.subTest(name=name):
                 stat = processes.parse_stat(STAT % name)
                 self.assertEqual((4711, shown, "S", 1), stat[:4])
-                self.assertEqual((91, 323, 1755, 1189), (stat.user_clk, stat.system_clk,
-                                 stat.children_user_clk, stat.children_system_clk))  # fmt: skip
+                self.assertEqual(
+                    (91, 323, 1755, 1189),
+                    (
+                        stat.user_clk,
+                        stat.system_clk,
+                        stat.children_user_clk,
+                        stat.children_system_clk,
+                    ),
+                )
                 self.assertEqual((5, 13, 119), (stat.nice, stat.threads, stat.start_clk))
-                self.assertEqual((2287, 6, 42), (stat.rss_pages, stat.processor,
-                                                 stat.io_delay_clk))  # fmt: skip
+                self.assertEqual((2287, 6, 42), (stat.rss_pages, stat.processor, stat.io_delay_clk))
 
     def test_an_older_kernel_has_fewer_fields(self):
         short = STAT[: STAT.index(b" 18446744073709551615")] % b"x"
@@ -78,12 +107,15 @@ class ProcessText(unittest.TestCase):
 
     def test_the_control_group_of_the_service_manager_is_taken(self):
         for text, unit, cpu in (
-            (b"0::/system.slice/tern.service\n", "/system.slice/tern.service",
-             "/system.slice/tern.service"),
+            (
+                b"0::/system.slice/tern.service\n",
+                "/system.slice/tern.service",
+                "/system.slice/tern.service",
+            ),
             (b"4:memory:/x\n3:cpu,cpuacct:/y\n1:name=systemd:/a.scope\n0::/\n", "/a.scope", "/y"),
             (b"4:memory:/x\n0::/\n", "/", "/"),
             (b"", None, None),
-        ):  # fmt: skip
+        ):
             with self.subTest(text=text):
                 self.assertEqual((unit, cpu), processes.parse_cgroup(text))
 
@@ -98,13 +130,18 @@ class MachineText(unittest.TestCase):
         times = processors.parse_stat(PROC_STAT)
         self.assertEqual([0, 2], list(times.times_clk))
         self.assertEqual([10, 1, 20, 250, 3, 0, 3, 4, 1, 0], times.times_clk[0])
-        self.assertEqual((9001, 3, 1, 123456), (times.forks, times.runnable, times.blocked,
-                                                times.context_switches))  # fmt: skip
+        self.assertEqual(
+            (9001, 3, 1, 123456),
+            (times.forks, times.runnable, times.blocked, times.context_switches),
+        )
 
     def test_figures_keep_the_kernels_words_and_units(self):
-        self.assertEqual({"MemTotal": 7840, "Active(anon)": 5, "HugePages_Total": 2},
-                         memory.parse_meminfo(b"MemTotal:    7840 kB\nActive(anon):  5 kB\n"
-                                              b"HugePages_Total:  2\n"))  # fmt: skip
+        self.assertEqual(
+            {"MemTotal": 7840, "Active(anon)": 5, "HugePages_Total": 2},
+            memory.parse_meminfo(
+                b"MemTotal:    7840 kB\nActive(anon):  5 kB\nHugePages_Total:  2\n"
+            ),
+        )
         self.assertEqual({"pswpin": 5}, memory.parse_vmstat(b"nr_free_pages 9\npswpin 5\n"))
         stalls = load_module.parse_pressure(
             b"some avg10=0.46 avg60=5.26 avg300=3.20 total=13215131\n"
@@ -113,9 +150,18 @@ class MachineText(unittest.TestCase):
         self.assertEqual(2, load_module.parse_loadavg(b"0.45 0.30 0.20 2/314 4711\n").runnable)
 
     @settings(max_examples=300, deadline=None)
-    @given(st.one_of(st.binary(max_size=300), st.sampled_from(SAMPLES).flatmap(
-        lambda text: st.builds(lambda at, more: text[:at] + more + text[at + len(more):],
-                               st.integers(0, len(text)), st.binary(max_size=20)))))  # fmt: skip
+    @given(
+        st.one_of(
+            st.binary(max_size=300),
+            st.sampled_from(SAMPLES).flatmap(
+                lambda text: st.builds(
+                    lambda at, more: text[:at] + more + text[at + len(more) :],
+                    st.integers(0, len(text)),
+                    st.binary(max_size=20),
+                )
+            ),
+        )
+    )
     def test_a_parser_fails_only_with_its_own_error(self, data):
         for parser in PARSERS:
             try:
@@ -166,35 +212,45 @@ class Groups(unittest.TestCase):
 
     def test_who_shares_processors_with_whom(self):
         for name, text in (
-            ("a.slice/cpu.weight", "50"), ("a.slice/b.service/cpu.weight", "20"),
-            ("a.slice/b.service/cpu.idle", "0"), ("c.slice/cpu.weight", "100"),
-            ("c.slice/cpu.idle", "1"), ("d/cgroup.procs", ""),
-        ):  # fmt: skip
+            ("a.slice/cpu.weight", "50"),
+            ("a.slice/b.service/cpu.weight", "20"),
+            ("a.slice/b.service/cpu.idle", "0"),
+            ("c.slice/cpu.weight", "100"),
+            ("c.slice/cpu.idle", "1"),
+            ("d/cgroup.procs", ""),
+        ):
             self.write(name, text)
         autogroup = self.folder / "proc/sys/kernel/sched_autogroup_enabled"
         autogroup.parent.mkdir(parents=True)
         autogroup.write_text("1\n")
         found = self.groups.scheduling(["/a.slice/b.service/x", "/c.slice", "/d"])
         self.assertTrue(found.autogroup)
-        self.assertEqual([
-            GroupWeight("/a.slice/b.service/x", "/a.slice/b.service", 10),
-            GroupWeight("/c.slice", "/c.slice", 100, True),
-            GroupWeight("/d"),
-        ], found.groups)  # fmt: skip
+        self.assertEqual(
+            [
+                GroupWeight("/a.slice/b.service/x", "/a.slice/b.service", 10),
+                GroupWeight("/c.slice", "/c.slice", 100, True),
+                GroupWeight("/d"),
+            ],
+            found.groups,
+        )
 
     def test_where_something_was_ended_for_lack_of_memory(self):
         events = "low 0\nhigh 4\nmax 9\noom {}\noom_kill {}"
         for name, text in (
-            ("a.slice/memory.events", events.format(2, 3)), ("a.slice/memory.max", "max"),
+            ("a.slice/memory.events", events.format(2, 3)),
+            ("a.slice/memory.max", "max"),
             ("a.slice/b.service/memory.events", events.format(2, 2)),
             ("a.slice/b.service/memory.max", "67108864"),
             ("c.slice/memory.events", events.format(0, 0)),
-        ):  # fmt: skip
+        ):
             self.write(name, text)
-        self.assertEqual([
-            MemoryEvents("/a.slice", 2, 3, None),
-            MemoryEvents("/a.slice/b.service", 2, 2, 1 << 26),
-        ], self.groups.memory_events({"/a.slice/b.service", "/c.slice"}))  # fmt: skip
+        self.assertEqual(
+            [
+                MemoryEvents("/a.slice", 2, 3, None),
+                MemoryEvents("/a.slice/b.service", 2, 2, 1 << 26),
+            ],
+            self.groups.memory_events({"/a.slice/b.service", "/c.slice"}),
+        )
 
 
 class Table(unittest.TestCase):
@@ -253,8 +309,10 @@ class Table(unittest.TestCase):
         (self.proc / "13").mkdir()
         self.add(14, b"14 (x) S 1 garbage")
         self.assertEqual(1, len(self.table.look(0).appeared))
-        self.assertEqual({"processes": 2}, {u.subject: len(n) for u, n in self.root.unread.items()
-                                            if u.subject == "processes"})  # fmt: skip
+        self.assertEqual(
+            {"processes": 2},
+            {u.subject: len(n) for u, n in self.root.unread.items() if u.subject == "processes"},
+        )
         for file in (self.proc / "4711").iterdir():
             file.unlink()
         (self.proc / "4711").rmdir()

@@ -16,16 +16,22 @@ PROJECT = Path(__file__).parent.parent
 
 class Recipes(InFolder):
     def run_copy(self, *arguments):
-        done = subprocess.run([sys.executable, "-m", "dunmist", *map(str, arguments)], text=True,
-                              cwd=self.folder, capture_output=True, check=False)  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-m", "dunmist", *map(str, arguments)],
+            text=True,
+            cwd=self.folder,
+            capture_output=True,
+            check=False,
+        )
         self.assertEqual(0, done.returncode, done.stderr)
         return done.stdout
 
     def test_all_of_them_walked(self):
         """A capture by the changed program has the new source, and its triage all that is new."""
         package = self.folder / "dunmist"
-        shutil.copytree(Path(dunmist.__file__).parent, package,
-                        ignore=shutil.ignore_patterns("__pycache__"))  # fmt: skip
+        shutil.copytree(
+            Path(dunmist.__file__).parent, package, ignore=shutil.ignore_patterns("__pycache__")
+        )
         for recipe in RECIPES.values():
             walk(package, recipe)
         self.run_copy("capture", "-o", "noisy.jsonl.gz", "--for", "1s", "--every", "0.5s")

@@ -49,8 +49,11 @@ class Cutting(InFolder):
                 found = cut([whole], wanted, path)
                 self.assertEqual((21, 20.0), (found.ticks, found.duration_s))
                 part, other = load_series(path, []), load_series(whole, [], Part(10.0, 30.0))
-                used = {one.name: one.cores.total() for one in other.applications
-                        if one.cores.total() > 0.02}  # fmt: skip
+                used = {
+                    one.name: one.cores.total()
+                    for one in other.applications
+                    if one.cores.total() > 0.02
+                }
                 ours = {one.name: one.cores.total() for one in part.applications}
                 for name_, cpu_s in used.items():
                     self.assertAlmostEqual(cpu_s, ours[name_], delta=0.02 + 0.001 * cpu_s)
@@ -100,8 +103,11 @@ class LightRules(InFolder):
         path = capture_model(load_scenario(name), self.folder / f"{name}.gz", span_s, 2.0)
         with CaptureReader(path) as reader:
             machine = reader.header.machine
-            speeds = {one.name: one.speed_bits_per_s for one in reader.header.inventory.links
-                      if one.speed_bits_per_s}  # fmt: skip
+            speeds = {
+                one.name: one.speed_bits_per_s
+                for one in reader.header.inventory.links
+                if one.speed_bits_per_s
+            }
             rules, known, found = (
                 Rules(load_watch_rules(), machine.clock_ticks_per_s, speeds),
                 Known(),
@@ -117,10 +123,15 @@ class LightRules(InFolder):
 
     def test_what_strains_sets_it_off_and_calm_does_not(self):
         for name, expected in (
-            ("ringing-office", {"cpu"}), ("lone-thread", {"core"}), ("flooded-burrow", {"memory"}),
-            ("noon-copy", {"disk"}), ("busy-ferry", {"link"}), ("still-fan", {"heat"}),
-            ("gone-in-the-night", {"killed"}), ("lost-harbour", {"hung"}),
-        ):  # fmt: skip
+            ("ringing-office", {"cpu"}),
+            ("lone-thread", {"core"}),
+            ("flooded-burrow", {"memory"}),
+            ("noon-copy", {"disk"}),
+            ("busy-ferry", {"link"}),
+            ("still-fan", {"heat"}),
+            ("gone-in-the-night", {"killed"}),
+            ("lost-harbour", {"hung"}),
+        ):
             with self.subTest(name):
                 self.assertLessEqual(expected, self.holding(name))
         for name in ("calm-morning", "cliff-top-evening", "opened-album"):
@@ -131,10 +142,15 @@ class LightRules(InFolder):
 class Recording(InFolder):
     def setUp(self):
         super().setUp()
-        self.options = {"folder": self.folder, "environment": {
-            **os.environ, "XDG_STATE_HOME": str(self.folder / "state"),
-            "XDG_RUNTIME_DIR": str(self.folder / "run"), "TERM": "xterm-256color",
-        }}  # fmt: skip
+        self.options = {
+            "folder": self.folder,
+            "environment": {
+                **os.environ,
+                "XDG_STATE_HOME": str(self.folder / "state"),
+                "XDG_RUNTIME_DIR": str(self.folder / "run"),
+                "TERM": "xterm-256color",
+            },
+        }
         self.place = self.folder / "state" / "dunmist" / "watch"
         self.started = []
         self.addCleanup(self.end_all)
@@ -147,10 +163,13 @@ class Recording(InFolder):
 
     def begin(self, *more):
         process = subprocess.Popen(
-            [DUNMIST, "watch", "--plain", "--every", "0.5s", *more], cwd=self.folder,
-            env=self.options["environment"], stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            [DUNMIST, "watch", "--plain", "--every", "0.5s", *more],
+            cwd=self.folder,
+            env=self.options["environment"],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
             text=True,
-        )  # fmt: skip
+        )
         self.started.append(process)
         self.within(60, lambda: read_segments(self.place / "ring"), "no segment")
         return process
@@ -226,8 +245,9 @@ class Recording(InFolder):
             self.assertLess(killed_s - began - last, 1.5)
             recorder = self.begin()
         self.within(60, lambda: self.listed().count("cut-off") == 3, self.listed())
-        self.assertIn("capture", json.loads(run("triage", "incident:1", "--json",
-                                                **self.options).stdout))  # fmt: skip
+        self.assertIn(
+            "capture", json.loads(run("triage", "incident:1", "--json", **self.options).stdout)
+        )
 
     def test_the_screen_answers_and_gives_the_terminal_back(self):
         child, terminal = pty.fork()
@@ -250,9 +270,14 @@ class Recording(InFolder):
 
         try:
             reads("by processor")
-            for key, word in ((b"2", "memory"), (b" ", "held still"), (b" ", "recording"),
-                              (b"\n", "waits in"), (b"\x1b", "application"),
-                              (b"k", "somebody said so")):  # fmt: skip
+            for key, word in (
+                (b"2", "memory"),
+                (b" ", "held still"),
+                (b" ", "recording"),
+                (b"\n", "waits in"),
+                (b"\x1b", "application"),
+                (b"k", "somebody said so"),
+            ):
                 seen = ""
                 os.write(terminal, key)
                 reads(word)
@@ -272,24 +297,39 @@ class WithServiceManager(InFolder):
         self.addCleanup(self.bus.close)
         address = f"unix:path={self.folder / 'bus'}"
         (self.folder / "units").mkdir()
-        self.options = {"folder": self.folder, "environment": {
-            **os.environ, "XDG_STATE_HOME": str(self.folder / "state"),
-            "XDG_RUNTIME_DIR": str(self.folder / "run"), "DBUS_SYSTEM_BUS_ADDRESS": address,
-            "DBUS_SESSION_BUS_ADDRESS": address, "SYSTEMD_UNIT_PATH": str(self.folder / "units"),
-        }}  # fmt: skip
+        self.options = {
+            "folder": self.folder,
+            "environment": {
+                **os.environ,
+                "XDG_STATE_HOME": str(self.folder / "state"),
+                "XDG_RUNTIME_DIR": str(self.folder / "run"),
+                "DBUS_SYSTEM_BUS_ADDRESS": address,
+                "DBUS_SESSION_BUS_ADDRESS": address,
+                "SYSTEMD_UNIT_PATH": str(self.folder / "units"),
+            },
+        }
 
     def asked(self):
-        return [name for name, _ in self.bus.calls
-                if name not in ("Hello", "LoadUnit", "GetAll", "ListUnitsByPatterns")]  # fmt: skip
+        return [
+            name
+            for name, _ in self.bus.calls
+            if name not in ("Hello", "LoadUnit", "GetAll", "ListUnitsByPatterns")
+        ]
 
     def test_a_recorder_and_a_plan_come_and_go(self):
         plan = ("--plan", "moult", "--at", "2031-05-14T04:00", "--for", "5m", "--every-day")
         for more, files, says in (
-            (("--keep", "2h"), ["dunmist-watch.service"],
-             r"ExecStart=/\S+ -E -P -m dunmist watch --plain .*--keep 7200s"),
-            (plan, ["dunmist-plan-moult.service", "dunmist-plan-moult.timer"],
-             r"OnCalendar=\*-\*-\* 04:00:00"),
-        ):  # fmt: skip
+            (
+                ("--keep", "2h"),
+                ["dunmist-watch.service"],
+                r"ExecStart=/\S+ -E -P -m dunmist watch --plain .*--keep 7200s",
+            ),
+            (
+                plan,
+                ["dunmist-plan-moult.service", "dunmist-plan-moult.timer"],
+                r"OnCalendar=\*-\*-\* 04:00:00",
+            ),
+        ):
             with self.subTest(more):
                 shown = run("watch", "--install", *more, **self.options).stdout
                 self.assertIn("Nothing was done", shown)
@@ -315,9 +355,12 @@ class WithServiceManager(InFolder):
 
     def test_the_person_at_the_screen_is_told(self):
         recorder = subprocess.Popen(
-            [DUNMIST, "watch", "--plain", "--tell", "--every", "0.5s"], cwd=self.folder,
-            env=self.options["environment"], stderr=subprocess.PIPE, text=True,
-        )  # fmt: skip
+            [DUNMIST, "watch", "--plain", "--tell", "--every", "0.5s"],
+            cwd=self.folder,
+            env=self.options["environment"],
+            stderr=subprocess.PIPE,
+            text=True,
+        )
         self.addCleanup(recorder.communicate)
         self.addCleanup(recorder.kill)
         # root's recorder listens where everybody reaches it, whatever the environment says

@@ -50,8 +50,11 @@ def frames(*lines, mark=MARK):
 
 
 def text(*lines, number=0):
-    return [f"@{MARK} tick {number} 100.0{number}\n", *(f"{line}\n" for line in lines),
-            f"@{MARK} end {number} 100.05\n"]  # fmt: skip
+    return [
+        f"@{MARK} tick {number} 100.0{number}\n",
+        *(f"{line}\n" for line in lines),
+        f"@{MARK} end {number} 100.05\n",
+    ]
 
 
 class Hostile(unittest.TestCase):
@@ -68,12 +71,14 @@ class Hostile(unittest.TestCase):
     def test_no_content_is_taken_for_another_line(self):
         forged = f"@{MARK} end 0 100.05"
         root = self.shown(
-            STAT.format(7, "a", 50), "/proc/7/status:Uid:\t0", f"/proc/7/status:Name:\t{forged}",
+            STAT.format(7, "a", 50),
+            "/proc/7/status:Uid:\t0",
+            f"/proc/7/status:Name:\t{forged}",
             f"/proc/7/status:/proc/9/stat:9 (x) S {'0 ' * 48}",
             f"cmd:/proc/7/cmdline:sh\1-c\1\2{forged}\2/proc/9/stat:9 (x) S\2",
             "exe:lrwxrwxrwx 1 0 0 0 Nov 27 03:00 /proc/7/exe -> /tmp/x /proc/9/exe -> /bin/y",
             "/sys/fs/cgroup/a/cpu.max:b/cpu.max:max 100000",
-        )  # fmt: skip
+        )
         self.assertEqual(["7"], root.names("proc"))
         command = root.read("proc/7/cmdline")
         self.assertEqual(f"sh\0-c\0\n{forged}\n/proc/9/stat:9 (x) S\n".encode(), command)
@@ -82,13 +87,23 @@ class Hostile(unittest.TestCase):
 
     def test_only_known_whole_paths_are_accepted(self):
         root = self.shown(
-            "/proc/../../../tmp/dunmist-escaped/stat:x", "/etc/../root/passwd:x",
-            "dir:/sys/class/net/../../../x/device", "/proc/1/cwd/passwd:x", "/etc/shadow:x",
-            "dir:/sys/class/net/../device", "/proc/7/root/etc/passwd:x", "/sys/block/../size:1",
-            STAT.format(7, "a", 50), "/proc/7/status:Uid:\t0", "fd:/proc/7/fd:",
-            "fd:lrwx 1 0 0 64 Nov 27 1 -> /etc", "/proc/7/exe/passwd:x", "/proc/7/fd/1/passwd:x",
-            "df:/dev/sda1 100 50 50 50% /../../../tmp/x", "df:/dev/sda1 100 50 50 50% /..",
-        )  # fmt: skip
+            "/proc/../../../tmp/dunmist-escaped/stat:x",
+            "/etc/../root/passwd:x",
+            "dir:/sys/class/net/../../../x/device",
+            "/proc/1/cwd/passwd:x",
+            "/etc/shadow:x",
+            "dir:/sys/class/net/../device",
+            "/proc/7/root/etc/passwd:x",
+            "/sys/block/../size:1",
+            STAT.format(7, "a", 50),
+            "/proc/7/status:Uid:\t0",
+            "fd:/proc/7/fd:",
+            "fd:lrwx 1 0 0 64 Nov 27 1 -> /etc",
+            "/proc/7/exe/passwd:x",
+            "/proc/7/fd/1/passwd:x",
+            "df:/dev/sda1 100 50 50 50% /../../../tmp/x",
+            "df:/dev/sda1 100 50 50 50% /..",
+        )
         self.assertEqual(["7"], root.names("proc"))
         self.assertEqual(["fd", "stat", "status"], root.names("proc/7"))
         self.assertEqual(["1"], root.names("proc/7/fd"))
@@ -96,8 +111,13 @@ class Hostile(unittest.TestCase):
 
     def test_the_collector_reads_nothing_that_is_not_accepted(self):
         """Each file that a run on this computer sends is one of the accepted paths."""
-        done = subprocess.run(["sh", "-s"], input=collector_script(MARK, 1, 0.1).encode(),
-                              capture_output=True, timeout=60, check=True)  # fmt: skip
+        done = subprocess.run(
+            ["sh", "-s"],
+            input=collector_script(MARK, 1, 0.1).encode(),
+            capture_output=True,
+            timeout=60,
+            check=True,
+        )
         sent = [line for line in done.stdout.splitlines() if line.startswith(b"/")]
         self.assertGreater(len(sent), 200)
         self.assertEqual([], [line for line in sent if not file_line().fullmatch(line)][:5])
@@ -109,8 +129,9 @@ class Hostile(unittest.TestCase):
         second = text(STAT.format(7, "new", 9000), number=1)
         third = text(STAT.format(7, "new", 9000), uid, number=2)
         # who it is comes with the next frame, and until then it is not there
-        for frame, there in zip(frames(BEGIN, *first, *second, *third)[1], (True, False, True),
-                                strict=True):  # fmt: skip
+        for frame, there in zip(
+            frames(BEGIN, *first, *second, *third)[1], (True, False, True), strict=True
+        ):
             mirror.show(frame)
             self.assertEqual(there, root.exists("proc/7/stat"))
         self.assertFalse(root.exists("proc/7/cmdline"))
@@ -134,8 +155,11 @@ class Hostile(unittest.TestCase):
             with self.subTest(name), self.assertRaises((Garbled, TooMuch)):
                 self.shown_raw(lines)
         begun = time.monotonic()
-        root = self.shown(STAT.format(7, "a", 50), "/proc/7/status:Uid:\t0",
-                          *["cmd:/proc/7/cmdline:" + "x" * 100] * 300_000)  # fmt: skip
+        root = self.shown(
+            STAT.format(7, "a", 50),
+            "/proc/7/status:Uid:\t0",
+            *["cmd:/proc/7/cmdline:" + "x" * 100] * 300_000,
+        )
         self.assertLessEqual(len(root.read("proc/7/cmdline")), 32 << 10)
         # joined once: as often as there are lines it would take an hour
         self.assertLess(time.monotonic() - begun, 60)
@@ -161,9 +185,12 @@ class Hostile(unittest.TestCase):
 
     def test_greetings_are_passed_over_and_what_is_cut_off_is_left_out(self):
         stream, found = frames(
-            "Welcome to skerrow!\n", "@dead begin 1 1 1 1 1 1 1\n", BEGIN,
-            *text("/proc/uptime:100.00 1.00"), *text("x", number=1)[:2],
-        )  # fmt: skip
+            "Welcome to skerrow!\n",
+            "@dead begin 1 1 1 1 1 1 1\n",
+            BEGIN,
+            *text("/proc/uptime:100.00 1.00"),
+            *text("x", number=1)[:2],
+        )
         self.assertEqual([0], [frame.number for frame in found])
         self.assertFalse(stream.is_whole)
         with self.assertRaises(Garbled):
@@ -182,16 +209,25 @@ class Pace(unittest.TestCase):
 
     def taken(self, every_s, *moments_s):
         begin = f"@{MARK} begin 1 4242 5 {round(100 * every_s)} 1924952400 +0100 0\n"
-        lines = [begin, *(line for at_s in moments_s for line in (
-            f"@{MARK} tick 0 {100 + at_s:.2f}\n", f"/proc/uptime:{100 + at_s:.2f} 1.00\n",
-            f"@{MARK} end 0 {100.01 + at_s:.2f}\n",
-        ))]  # fmt: skip
+        lines = [
+            begin,
+            *(
+                line
+                for at_s in moments_s
+                for line in (
+                    f"@{MARK} tick 0 {100 + at_s:.2f}\n",
+                    f"/proc/uptime:{100 + at_s:.2f} 1.00\n",
+                    f"@{MARK} end 0 {100.01 + at_s:.2f}\n",
+                )
+            ),
+        ]
         stream = Stream([line.encode() for line in lines], MARK)
         clock = RemoteClock(stream.begun, stream.frames(), Mirror(MemoryRoot("far")), list)
         self.assertTrue(clock.begin())
         plan = Plan(every_s * 5, every_s)
-        return [(due.number, round(due.at_s, 2), due.missed)
-                for due in pace(plan, clock, lambda: None)]  # fmt: skip
+        return [
+            (due.number, round(due.at_s, 2), due.missed) for due in pace(plan, clock, lambda: None)
+        ]
 
     def test_one_that_is_late_is_not_taken_twice(self):
         self.assertEqual(
@@ -212,15 +248,24 @@ class Carried(InFolder):
 
     def collect(self, shell, ticks=3):
         script = collector_script(MARK, ticks, 0.5)
-        done = subprocess.run(shell, input=script.encode(), capture_output=True, cwd=self.folder,
-                              timeout=60, check=True)  # fmt: skip
+        done = subprocess.run(
+            shell,
+            input=script.encode(),
+            capture_output=True,
+            cwd=self.folder,
+            timeout=60,
+            check=True,
+        )
         path = self.folder / "collected.txt"
         path.write_bytes(done.stdout)
         return path
 
     def test_each_shell_gives_the_same(self):
-        shells = {"dash": ["dash", "-s"], "bash": ["bash", "--posix", "-s"],
-                  "busybox": ["busybox", "sh", "-s"]}  # fmt: skip
+        shells = {
+            "dash": ["dash", "-s"],
+            "bash": ["bash", "--posix", "-s"],
+            "busybox": ["busybox", "sh", "-s"],
+        }
         missing = [name for name in shells if not shutil.which(name)]
         for name in shells.keys() - set(missing):
             with self.subTest(name):
@@ -284,13 +329,17 @@ class Carried(InFolder):
             with self.subTest(shell[0]):
                 path = self.collect(shell, ticks=6)
                 run("capture", "--from", path, "-o", "z.jsonl.gz", "--force", folder=self.folder)
-                (found,) = (one for one in judge(self.folder / "z.jsonl.gz").series.living.values()
-                            if one.pid == many.pid)  # fmt: skip
+                (found,) = (
+                    one
+                    for one in judge(self.folder / "z.jsonl.gz").series.living.values()
+                    if one.pid == many.pid
+                )
                 (thread,) = (one for one in found.threads if one.tid == tid)
                 # what it ran, as the process's line has it, and what the others did: nothing
                 ran = thread.cores.values[2:]
-                self.assertAlmostEqual(1.0, np.nanmean(ran) / found.cores.values[2:].mean(),
-                                       delta=0.1)  # fmt: skip
+                self.assertAlmostEqual(
+                    1.0, np.nanmean(ran) / found.cores.values[2:].mean(), delta=0.1
+                )
                 others = [one for one in found.threads if one.tid != tid]
                 self.assertLess(max([0.0, *(one.cores.known_mean() or 0 for one in others)]), 0.05)
 
@@ -312,8 +361,11 @@ class Carried(InFolder):
             (self.folder / "bin" / name).symlink_to("busybox")
         for name in ("proc", "sys"):
             (self.folder / name).mkdir()
-            mounted = subprocess.run(["mount", "--rbind", f"/{name}", self.folder / name],
-                                     check=False, capture_output=True)  # fmt: skip
+            mounted = subprocess.run(
+                ["mount", "--rbind", f"/{name}", self.folder / name],
+                check=False,
+                capture_output=True,
+            )
             if mounted.returncode:
                 self.skipTest("nothing may be mounted here")
             self.addCleanup(subprocess.run, ["umount", "-l", self.folder / name], check=True)
@@ -323,9 +375,13 @@ class Carried(InFolder):
         self.addCleanup(busy.wait)
         self.addCleanup(busy.kill)
         done = subprocess.run(
-            ["/usr/sbin/chroot", self.folder, "/bin/sh", "-s"], capture_output=True, timeout=60,
-            input=collector_script(MARK, 6, 0.5).encode(), check=True, env={"PATH": "/bin"},
-        )  # fmt: skip
+            ["/usr/sbin/chroot", self.folder, "/bin/sh", "-s"],
+            capture_output=True,
+            timeout=60,
+            input=collector_script(MARK, 6, 0.5).encode(),
+            check=True,
+            env={"PATH": "/bin"},
+        )
         path = self.folder / "collected.txt"
         path.write_bytes(done.stdout)
         run("capture", "--from", path, "-o", "x.jsonl.gz", folder=self.folder)
@@ -352,8 +408,12 @@ class OverSsh(InFolder):
         (tools / "ssh").chmod(0o755)
         self.ways = {**os.environ, "PATH": f"{tools}:{os.environ['PATH']}"}
         for _ in range(50):
-            if subprocess.run(["ssh", "far", "true"], env=self.ways, check=False,
-                              capture_output=True).returncode == 0:  # fmt: skip
+            if (
+                subprocess.run(
+                    ["ssh", "far", "true"], env=self.ways, check=False, capture_output=True
+                ).returncode
+                == 0
+            ):
                 return
             time.sleep(0.1)
         self.skipTest("the server does not take connections here")
@@ -368,10 +428,22 @@ class OverSsh(InFolder):
 
     def test_the_same_truth_as_seen_from_within(self):
         self.busy(3)
-        within = subprocess.Popen([DUNMIST, "capture", "-o", "within.jsonl.gz", "--for", "8s"],
-                                  cwd=self.folder, stderr=subprocess.DEVNULL)  # fmt: skip
-        run("capture", "--on", "far", "-o", "far.jsonl.gz", "--for", "8s", folder=self.folder,
-            environment=self.ways)  # fmt: skip
+        within = subprocess.Popen(
+            [DUNMIST, "capture", "-o", "within.jsonl.gz", "--for", "8s"],
+            cwd=self.folder,
+            stderr=subprocess.DEVNULL,
+        )
+        run(
+            "capture",
+            "--on",
+            "far",
+            "-o",
+            "far.jsonl.gz",
+            "--for",
+            "8s",
+            folder=self.folder,
+            environment=self.ways,
+        )
         self.assertEqual(0, within.wait(60))
         far, near = (judge(self.folder / f"{name}.jsonl.gz") for name in ("far", "within"))
         self.assertTrue(far.series.header.by_shell)
@@ -383,19 +455,34 @@ class OverSsh(InFolder):
             seen = [getattr(one.series.machine, figure).mean() for one in (near, far)]
             self.assertAlmostEqual(1.0, seen[1] / seen[0], delta=0.02)
         total = near.series.machine.managed_bytes
-        held = [one.series.machine.memory_bytes("MemAvailable").median() / total
-                for one in (near, far)]  # fmt: skip
+        held = [
+            one.series.machine.memory_bytes("MemAvailable").median() / total for one in (near, far)
+        ]
         self.assertAlmostEqual(held[0], held[1], delta=0.02)
 
     def test_what_arrived_is_kept_when_the_line_breaks_or_somebody_stops_it(self):
-        for name, ended in (("stopped", lambda far: far.send_signal(signal.SIGINT)),
-                            ("broken", self.broken)):  # fmt: skip
+        for name, ended in (
+            ("stopped", lambda far: far.send_signal(signal.SIGINT)),
+            ("broken", self.broken),
+        ):
             with self.subTest(name):
                 far = subprocess.Popen(
-                    [DUNMIST, "capture", "--on", "far", "-o", f"{name}.jsonl.gz", "--for", "60s",
-                     "--every", "500ms"],
-                    cwd=self.folder, env=self.ways, stderr=subprocess.PIPE,
-                )  # fmt: skip
+                    [
+                        DUNMIST,
+                        "capture",
+                        "--on",
+                        "far",
+                        "-o",
+                        f"{name}.jsonl.gz",
+                        "--for",
+                        "60s",
+                        "--every",
+                        "500ms",
+                    ],
+                    cwd=self.folder,
+                    env=self.ways,
+                    stderr=subprocess.PIPE,
+                )
                 self.await_ticks(self.folder / f"{name}.jsonl.gz", 3)
                 ended(far)
                 said = far.communicate(timeout=30)[1].decode()
@@ -416,8 +503,9 @@ class OverSsh(InFolder):
         raise AssertionError(f"{path} has not {wanted} ticks after a minute")
 
     def broken(self, far):
-        sessions = subprocess.run(["pgrep", "-P", str(self.server.pid)], capture_output=True,
-                                  text=True, check=False).stdout.split()  # fmt: skip
+        sessions = subprocess.run(
+            ["pgrep", "-P", str(self.server.pid)], capture_output=True, text=True, check=False
+        ).stdout.split()
         for pid in sessions:
             os.kill(int(pid), signal.SIGKILL)
 
@@ -433,8 +521,18 @@ class OverSsh(InFolder):
 
     def test_a_triage_of_a_far_computer_says_what_a_shell_cannot_see(self):
         self.busy(3)
-        done = run("triage", "--on", "far", "--for", "5s", "-o", "x.jsonl.gz", "--json",
-                   folder=self.folder, environment=self.ways)  # fmt: skip
+        done = run(
+            "triage",
+            "--on",
+            "far",
+            "--for",
+            "5s",
+            "-o",
+            "x.jsonl.gz",
+            "--json",
+            folder=self.folder,
+            environment=self.ways,
+        )
         found = json.loads(done.stdout)
         self.assertIn("sampled by a shell", done.stderr)
         self.assertEqual("auk-count.py", found["culprits"][0]["name"])
@@ -442,10 +540,23 @@ class OverSsh(InFolder):
         self.assertIn("with this program on that computer", remedies["what each connection moves"])
 
     def test_a_recorder_of_a_far_computer(self):
-        ways = {**self.ways, "XDG_STATE_HOME": str(self.folder / "state"),
-                "XDG_RUNTIME_DIR": str(self.folder / "run")}  # fmt: skip
-        run("watch", "--on", "far", "--for", "6s", "--every", "1s", "--plain", folder=self.folder,
-            environment=ways)  # fmt: skip
+        ways = {
+            **self.ways,
+            "XDG_STATE_HOME": str(self.folder / "state"),
+            "XDG_RUNTIME_DIR": str(self.folder / "run"),
+        }
+        run(
+            "watch",
+            "--on",
+            "far",
+            "--for",
+            "6s",
+            "--every",
+            "1s",
+            "--plain",
+            folder=self.folder,
+            environment=ways,
+        )
         (segment,) = (self.folder / "state/dunmist/watch/ring").glob("*.jsonl.gz")
         found = judge(segment).series
         self.assertTrue(found.header.by_shell)
@@ -468,11 +579,13 @@ class OverABadLine(OverSsh):
         for command in (
             f"ip netns add {NAMESPACE}",
             f"ip link add dm-near type veth peer name dm-far netns {NAMESPACE}",
-            f"ip addr add {NEAR}/24 dev dm-near", "ip link set dm-near up",
-            f"{within} addr add {FAR}/24 dev dm-far", f"{within} link set dm-far up",
+            f"ip addr add {NEAR}/24 dev dm-near",
+            "ip link set dm-near up",
+            f"{within} addr add {FAR}/24 dev dm-far",
+            f"{within} link set dm-far up",
             "tc qdisc add dev dm-near root netem delay 50ms loss 1%",
             f"tc -n {NAMESPACE} qdisc add dev dm-far root netem delay 50ms loss 1%",
-        ):  # fmt: skip
+        ):
             done = subprocess.run(command.split(), check=False, capture_output=True, text=True)
             if done.returncode:
                 self.skipTest(f"{command}: {done.stderr.strip()}")

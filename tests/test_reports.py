@@ -45,8 +45,10 @@ class Forms(InFolder):
         from pypdf import PdfReader
 
         capture = capture_model(load_scenario("two-faults"), self.folder / "x.gz")
-        pages = {option: len(PdfReader(io.BytesIO(self.written(capture, "pdf", *option))).pages)
-                 for option in ((), ("--full",))}  # fmt: skip
+        pages = {
+            option: len(PdfReader(io.BytesIO(self.written(capture, "pdf", *option))).pages)
+            for option in ((), ("--full",))
+        }
         self.assertLessEqual(pages[()], 3)
         self.assertGreater(pages["--full",], 3)
 
@@ -79,10 +81,21 @@ class Forms(InFolder):
         self.assertLess(len(text), 1.5 * 2**20)
         self.assertEqual([], re.findall(r"(?:src|href)=[\"']?https?:", text))
         headings = re.findall(r"<h2[^>]*>([^<]*)", text)
-        order = ("Verdict", "Machine and complaint", "What to do", "Why", "Culprits", "Findings",
-                 "Each logical CPU", "Memory", "Temperatures", "Ports",
-                 "What could not be seen", "How it was sampled",
-                 "Appendix: all figures")  # fmt: skip
+        order = (
+            "Verdict",
+            "Machine and complaint",
+            "What to do",
+            "Why",
+            "Culprits",
+            "Findings",
+            "Each logical CPU",
+            "Memory",
+            "Temperatures",
+            "Ports",
+            "What could not be seen",
+            "How it was sampled",
+            "Appendix: all figures",
+        )
         self.assertEqual(list(order), [one for one in headings if one in order])
         named = re.findall(r'role="img" aria-label="[^"]{20}', text)
         # the small ones at the head are hidden from readers of the text, which says the same
@@ -104,16 +117,19 @@ class Forms(InFolder):
             lines = PdfReader(io.BytesIO(data)).pages[0].extract_text().splitlines()
             with self.subTest(length):
                 self.assertEqual(2 * is_there, sum(command in line for line in lines))
-                self.assertEqual(2 * (not is_there), sum("longer than a line" in line
-                                                         for line in lines))  # fmt: skip
+                self.assertEqual(
+                    2 * (not is_there), sum("longer than a line" in line for line in lines)
+                )
                 self.assertEqual(2 * is_there, sum("7 7 7" in line for line in lines))
 
     def test_what_may_be_pasted_is_never_broken(self):
         capture = capture_model(load_scenario("ringing-office"), self.folder / "x.gz")
         steps = json.loads(self.written(capture, "json"))["culprits"][0]["steps"]
         lines = self.written(capture, "txt").decode().splitlines()
-        shown = [run("fix", capture, "--culprit", "1", "--step", number, folder=self.folder).stdout
-                 for number in range(1, len(steps) + 1)]  # fmt: skip
+        shown = [
+            run("fix", capture, "--culprit", "1", "--step", number, folder=self.folder).stdout
+            for number in range(1, len(steps) + 1)
+        ]
         self.assertTrue(any(len(step["undo"] or "") > 60 for step in steps))
         for step, one in zip(steps, shown, strict=True):
             for title, text in (("     $ ", step["command"]), ("     undo: ", step["undo"])):
@@ -130,11 +146,18 @@ class Forms(InFolder):
                 self.assertIn(self.triage(capture)["verdict"]["level"], lines[0])
 
     def test_the_owner_reads_no_jargon(self):
-        for name in ("cliff-top-laptop", "narrow-burrow", "worn-spinner", "full-cupboard",
-                     "calm-morning", "busy-ferry"):  # fmt: skip
+        for name in (
+            "cliff-top-laptop",
+            "narrow-burrow",
+            "worn-spinner",
+            "full-cupboard",
+            "calm-morning",
+            "busy-ferry",
+        ):
             capture = capture_model(load_scenario(name), self.folder / f"{name}.gz")
-            text = run("report", capture, "-o", "-", "--audience", "owner",
-                       folder=self.folder).stdout  # fmt: skip
+            text = run(
+                "report", capture, "-o", "-", "--audience", "owner", folder=self.folder
+            ).stdout
             with self.subTest(name):
                 self.assertIn("What to watch", text)
                 self.assertEqual([], [word for word in JARGON if word in text.lower()])
@@ -147,8 +170,9 @@ class Forms(InFolder):
         ):
             with self.subTest(arguments):
                 status = 1 if "r.doc" in arguments else 2
-                self.assertIn(expected, self.one_line("report", self.sample, *arguments,
-                                                      status=status))  # fmt: skip
+                self.assertIn(
+                    expected, self.one_line("report", self.sample, *arguments, status=status)
+                )
 
 
 class Sharing(InFolder):
@@ -167,8 +191,9 @@ class Sharing(InFolder):
         unpacked = self.unpacked(copy).decode()
         self.assertEqual([], [name for name in self.NAMES if name in unpacked])
         same, shared = self.triage(capture), self.triage(copy)
-        self.assertEqual([one["score"] for one in same["culprits"]],
-                         [one["score"] for one in shared["culprits"]])  # fmt: skip
+        self.assertEqual(
+            [one["score"] for one in same["culprits"]], [one["score"] for one in shared["culprits"]]
+        )
         self.assertEqual(same["verdict"], shared["verdict"])
 
     def unpacked(self, path):
@@ -183,8 +208,11 @@ class Sharing(InFolder):
         stand_ins = StandIns()
         for line in lines:
             stand_ins.learn(line)
-        (person,) = {line.facts.user for line in lines if isinstance(line, ProcessLine)
-                     and (line.facts.uid or 0) >= 1000}  # fmt: skip
+        (person,) = {
+            line.facts.user
+            for line in lines
+            if isinstance(line, ProcessLine) and (line.facts.uid or 0) >= 1000
+        }
         for given, expected in (
             (f"/home/{person}/nest", "/home/person-1/nest"),
             (f"ssh {person}@10.1.2.3", "ssh person-1@192.0.2.1"),
@@ -217,11 +245,19 @@ class Sharing(InFolder):
             with self.subTest(given):
                 self.assertNotIn(telling, stand_ins.text(given))
         for same in (
-            "user@1000.service", "getty@tty1.service", "2031-05-01 12:30:45", "0000:00:1f.2",
-            "/dev/nvme0n1p2", "app-nestcam-index-2419.scope", "kworker/0:1-events", "/srv/nestcam",
-            "cpu0 12.5 %", "python3.11", "/usr/lib/x86_64-linux-gnu/ld-linux-x86-64.so.2",
+            "user@1000.service",
+            "getty@tty1.service",
+            "2031-05-01 12:30:45",
+            "0000:00:1f.2",
+            "/dev/nvme0n1p2",
+            "app-nestcam-index-2419.scope",
+            "kworker/0:1-events",
+            "/srv/nestcam",
+            "cpu0 12.5 %",
+            "python3.11",
+            "/usr/lib/x86_64-linux-gnu/ld-linux-x86-64.so.2",
             "1.2.3-4",
-        ):  # fmt: skip
+        ):
             with self.subTest(same):
                 self.assertEqual(same, stand_ins.text(same))
 
@@ -231,10 +267,12 @@ class Sharing(InFolder):
         facts = next(line for line in self.lines() if isinstance(line, ProcessLine))
         for words, kept in (
             (["ssh", "-p", "22", "shelf"], ["ssh", "-p", "22", "computer-1"]),
-            (["/usr/bin/ssh", "-v", "shelf.fair", "ls"],
-             ["/usr/bin/ssh", "-v", "computer-1", "computer-2"]),
+            (
+                ["/usr/bin/ssh", "-v", "shelf.fair", "ls"],
+                ["/usr/bin/ssh", "-v", "computer-1", "computer-2"],
+            ),
             (["tar", "cf", "shelf"], ["tar", "cf", "shelf"]),
-        ):  # fmt: skip
+        ):
             with self.subTest(words):
                 line = msgspec.structs.replace(
                     facts, facts=msgspec.structs.replace(facts.facts, command_line=words)
@@ -255,8 +293,14 @@ class Browser(InFolder):
 
         run("report", self.sample, "-o", "r.html", folder=self.folder)
         run("report", self.sample, "-o", "owner.html", "--audience", "owner", folder=self.folder)
-        options = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-quic",
-                   "--disable-background-networking", "--disable-component-update"]  # fmt: skip
+        options = [
+            "--no-sandbox",
+            "--disable-gpu",
+            "--no-first-run",
+            "--disable-quic",
+            "--disable-background-networking",
+            "--disable-component-update",
+        ]
         with sync_playwright() as started:
             browser = started.chromium.launch(
                 executable_path=shutil.which("chromium"), args=options

@@ -49,8 +49,9 @@ class Meddling(VirtualClock):
         moved = super().sleep_until(monotonic_s)
         self.ticks += 1
         if self.ticks > 1:
-            files = [one for one in self.directory.rglob("*")
-                     if one.is_file() and not one.is_symlink()]  # fmt: skip
+            files = [
+                one for one in self.directory.rglob("*") if one.is_file() and not one.is_symlink()
+            ]
             for file in self.chance.sample(files, len(files) // 8):
                 if not str(file.relative_to(self.directory)).startswith(NEEDED):
                     self.spoil(file)
@@ -121,8 +122,9 @@ class Silent(InFolder):
     def start(self, place):
         return subprocess.Popen(
             [DUNMIST, "capture", "--root", place, "-o", self.folder / "x.gz", "--for", "20s"],
-            stderr=subprocess.PIPE, text=True,
-        )  # fmt: skip
+            stderr=subprocess.PIPE,
+            text=True,
+        )
 
     def end(self, child, number):
         child.send_signal(number)
@@ -188,8 +190,18 @@ class InTheWay(InFolder):
         with (entries / "long.desktop").open("wb") as stream:
             stream.truncate(1 << 30)
         began = time.monotonic()
-        run("capture", "--root", place, "-o", "x.jsonl.gz", "--for", "0.4s", "--every", "0.2s",
-            folder=self.folder)  # fmt: skip
+        run(
+            "capture",
+            "--root",
+            place,
+            "-o",
+            "x.jsonl.gz",
+            "--for",
+            "0.4s",
+            "--every",
+            "0.2s",
+            folder=self.folder,
+        )
         self.assertLess(time.monotonic() - began, 10.0)
         shown = run("triage", "x.jsonl.gz", "--json", folder=self.folder).stdout
         self.assertIn("autostart", str(json.loads(shown)["blind_spots"]))
@@ -211,8 +223,10 @@ class InTheWay(InFolder):
         self.assertEqual(300, sum(one.kind == "desktop" for one in found))
         self.assertLess(20, sum(one.kind == "cron" for one in found))
         self.assertLess(sum(len(one.command) for one in found), 2 << 20)
-        self.assertEqual({Unread("autostart entries", "too-many"): 1},
-                         {spot: len(things) for spot, things in root.unread.items()})  # fmt: skip
+        self.assertEqual(
+            {Unread("autostart entries", "too-many"): 1},
+            {spot: len(things) for spot, things in root.unread.items()},
+        )
 
     def test_no_link_leads_out_of_a_copy(self):
         place, outside = self.folder / "patient", self.folder / "outside"
@@ -221,10 +235,13 @@ class InTheWay(InFolder):
         (place / "hostname").write_text("the copy's own")
         outside.write_text("secret")
         for name, target in (
-            ("absolute", str(outside)), ("up", "../" * 30 + str(outside).lstrip("/")),
-            ("root", "/etc/hostname"), ("within", "../hostname"), ("round", "round"),
+            ("absolute", str(outside)),
+            ("up", "../" * 30 + str(outside).lstrip("/")),
+            ("root", "/etc/hostname"),
+            ("within", "../hostname"),
+            ("round", "round"),
             ("directory", "/etc"),
-        ):  # fmt: skip
+        ):
             (place / "etc" / name).symlink_to(target)
         root = Root(place)
         self.addCleanup(root.close)
@@ -240,10 +257,15 @@ class InTheWay(InFolder):
 
         for read in (root.read, stepwise):
             for name, found in (
-                ("etc/absolute", None), ("etc/up", None), ("etc/round", None), ("etc/no", None),
-                ("etc/root", b"inside"), ("etc/within", b"the copy's own"),
-                ("../../etc/hostname", b"inside"), ("etc/directory/hostname", b"inside"),
-            ):  # fmt: skip
+                ("etc/absolute", None),
+                ("etc/up", None),
+                ("etc/round", None),
+                ("etc/no", None),
+                ("etc/root", b"inside"),
+                ("etc/within", b"the copy's own"),
+                ("../../etc/hostname", b"inside"),
+                ("etc/directory/hostname", b"inside"),
+            ):
                 with self.subTest(name, way=read):
                     if found is None:
                         self.assertRaises(OSError, read, name)
@@ -288,16 +310,27 @@ class InTheWay(InFolder):
 
     def test_few_descriptors_are_enough(self):
         script = "import time\nprint(flush=True)\ntime.sleep(60)"
-        children = [subprocess.Popen([sys.executable, "-S", "-c", script], stdout=subprocess.PIPE)
-                    for _ in range(150)]  # fmt: skip
+        children = [
+            subprocess.Popen([sys.executable, "-S", "-c", script], stdout=subprocess.PIPE)
+            for _ in range(150)
+        ]
         for child in children:
             self.addCleanup(child.stdout.close)
             self.addCleanup(child.wait)
             self.addCleanup(child.kill)
         for child in children:
             child.stdout.readline()
-        run("capture", "-o", "x.jsonl.gz", "--for", "0.6s", "--every", "0.2s", folder=self.folder,
-            prepare=lambda: resource.setrlimit(resource.RLIMIT_NOFILE, (160, 160)))  # fmt: skip
+        run(
+            "capture",
+            "-o",
+            "x.jsonl.gz",
+            "--for",
+            "0.6s",
+            "--every",
+            "0.2s",
+            folder=self.folder,
+            prepare=lambda: resource.setrlimit(resource.RLIMIT_NOFILE, (160, 160)),
+        )
         with CaptureReader(self.folder / "x.jsonl.gz") as reader:
             lines = list(reader.lines())
         seen = {one.facts.pid: one.id for one in lines if isinstance(one, ProcessLine)}

@@ -34,8 +34,12 @@ def kinds(triage):
 
 
 def texts(triage, resource):
-    return " ".join(one.text for state in triage.resources if state.resource == resource
-                    for one in state.evidence)  # fmt: skip
+    return " ".join(
+        one.text
+        for state in triage.resources
+        if state.resource == resource
+        for one in state.evidence
+    )
 
 
 class Limiting(unittest.TestCase):
@@ -136,12 +140,17 @@ class Batteries(unittest.TestCase):
 class Names(unittest.TestCase):
     def test_only_names_that_read_alike_are_lookalikes(self):
         odd = load_scenario("odd-corner")
-        for name, alike in (("station-joumal", True), ("station-j0urnal", True),
-                            ("station-journals", False), ("tide-gridder2", False)):  # fmt: skip
+        for name, alike in (
+            ("station-joumal", True),
+            ("station-j0urnal", True),
+            ("station-journals", False),
+            ("tide-gridder2", False),
+        ):
             with self.subTest(name):
                 found = triaged(program(odd, "station-joumal", name=name))
                 self.assertEqual(alike, "lookalike-name" in kinds(found))
                 if alike:
-                    subjects = [one.subject for one in found.findings
-                                if one.kind == "lookalike-name"]  # fmt: skip
+                    subjects = [
+                        one.subject for one in found.findings if one.kind == "lookalike-name"
+                    ]
                     self.assertEqual([name], subjects, "the installed one is not the odd one")

@@ -91,8 +91,9 @@ class Waiting(unittest.TestCase):
 
     def test_what_is_dear_is_read_seldom_but_first_and_last(self):
         cadence = Cadence()
-        read = [at_s for at_s in range(26)
-                if cadence.is_due("interrupts", 10.0, at_s, last=at_s == 25)]  # fmt: skip
+        read = [
+            at_s for at_s in range(26) if cadence.is_due("interrupts", 10.0, at_s, last=at_s == 25)
+        ]
         self.assertEqual([0, 8, 16, 24, 25], read)
 
 
@@ -218,10 +219,14 @@ class Jumps(unittest.TestCase):
             model = ModelComputer(load_scenario("calm-morning"))
             tree = ComputerTree(model, Path(directory))
             root = Root(Path(directory))
-            records = sample(root, read_machine(root), Inventory(), Plan(6.0, 1.0),
-                             Odd(model, tree))  # fmt: skip
-            events = [(one.what, one.tick, one.seconds) for one in records
-                      if isinstance(one, Event) and one.seconds]  # fmt: skip
+            records = sample(
+                root, read_machine(root), Inventory(), Plan(6.0, 1.0), Odd(model, tree)
+            )
+            events = [
+                (one.what, one.tick, one.seconds)
+                for one in records
+                if isinstance(one, Event) and one.seconds
+            ]
             tree.close()
             root.close()
         self.assertEqual([("asleep", 2, 3600.0), ("clock-set", 4, -50.0)], events)

@@ -50,14 +50,20 @@ class Rows(unittest.TestCase):
 
     def test_filters(self):
         for filters, wanted in (
-            ({"name": "AUK"}, ["great auk"]), ({"name": "t*"}, ["Tern"]), ({"name": "u"}, [
-                "great auk", "gull"]), ({"name": "*x*"}, []),
-            ({"port": "80"}, ["Tern"]), ({"port": "8"}, []), ({"port": "631"}, ["gull"]),
-            ({"service": "tern"}, ["Tern"]), ({"service": "*.service"}, ["great auk", "Tern"]),
-            ({"service": "ter"}, []), ({"least": "7"}, ["great auk"]),
+            ({"name": "AUK"}, ["great auk"]),
+            ({"name": "t*"}, ["Tern"]),
+            ({"name": "u"}, ["great auk", "gull"]),
+            ({"name": "*x*"}, []),
+            ({"port": "80"}, ["Tern"]),
+            ({"port": "8"}, []),
+            ({"port": "631"}, ["gull"]),
+            ({"service": "tern"}, ["Tern"]),
+            ({"service": "*.service"}, ["great auk", "Tern"]),
+            ({"service": "ter"}, []),
+            ({"least": "7"}, ["great auk"]),
             ({"least": "0"}, ["great auk", "Tern"]),
             ({"name": "u", "least": "1"}, ["great auk"]),
-        ):  # fmt: skip
+        ):
             with self.subTest(filters):
                 self.assertEqual(wanted, self.chosen(filters=filters))
 
@@ -72,9 +78,11 @@ class Rows(unittest.TestCase):
         for sort, wanted in (
             ("wet_share", ["gull", "Tern", "great auk"]),
             ("wet_share:up", ["great auk", "Tern", "gull"]),
-            ("bird", ["Tern", "great auk", "gull"]), ("bird:down", ["gull", "great auk", "Tern"]),
-            ("count", ["great auk", "Tern", "gull"]), ("count:up", ["Tern", "great auk", "gull"]),
-        ):  # fmt: skip
+            ("bird", ["Tern", "great auk", "gull"]),
+            ("bird:down", ["gull", "great auk", "Tern"]),
+            ("count", ["great auk", "Tern", "gull"]),
+            ("count:up", ["Tern", "great auk", "gull"]),
+        ):
             with self.subTest(sort):
                 self.assertEqual(wanted, self.chosen(sort=sort))
         self.assertEqual(["Tern", "gull"], self.chosen(sort="wet_share", limit=2, bottom=True))
@@ -104,12 +112,17 @@ class Processes(unittest.TestCase):
         self.case = SimpleNamespace(rungs=["wait", "pause"])
         cases = SimpleNamespace(of=lambda one: self.case if one is gull else None)
         culprits = [SimpleNamespace(application=gull)]
-        self.judged = SimpleNamespace(series=series, cases=cases,
-                                      diagnosis=SimpleNamespace(culprits=culprits))  # fmt: skip
+        self.judged = SimpleNamespace(
+            series=series, cases=cases, diagnosis=SimpleNamespace(culprits=culprits)
+        )
 
     def test_a_number_means_who_has_it_and_a_name_who_did_most(self):
-        for what, wanted in (("7", self.now), ("gull", self.twin), ("GUL", self.twin),
-                             ("tern", self.idle)):  # fmt: skip
+        for what, wanted in (
+            ("7", self.now),
+            ("gull", self.twin),
+            ("GUL", self.twin),
+            ("tern", self.idle),
+        ):
             with self.subTest(what):
                 self.assertIs(wanted, find_process(self.judged, what))
         del self.judged.series.living[7]

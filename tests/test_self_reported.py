@@ -13,13 +13,7 @@ from dunmist.computer.boot import parse_boot
 from dunmist.computer.crashes import Crash, read_crashes
 from dunmist.computer.disks import Disk
 from dunmist.computer.drive_health import AskedDrives, may_be_asked, parse_health
-from dunmist.computer.drive_probe import (
-    NVME_TIMEOUT_MS,
-    TIMEOUT_MS,
-    abilities,
-    ask_ata,
-    registers,
-)
+from dunmist.computer.drive_probe import NVME_TIMEOUT_MS, TIMEOUT_MS, abilities, ask_ata, registers
 from dunmist.computer.known_updates import KnownUpdate, read_known_updates, version_key
 from dunmist.computer.packages import Package
 from dunmist.computer.parsing import ParseError
@@ -56,16 +50,30 @@ class Drives(unittest.TestCase):
         page[128:132], page[160:164] = struct.pack("<I", 9000), struct.pack("<I", 17)
         struct.pack_into("<II", page, 192, 30, 5)
         found = parse_health("nvme0n1", f"nvme {page.hex()}\n".encode())
-        self.assertEqual(["spare is used up", "reliability is degraded", "read only now"],
-                         found.warnings)  # fmt: skip
-        self.assertEqual((77, 4, 10, 112, 17, 9000, 35), (
-            found.celsius, found.spare_percent, found.spare_least_percent, found.used_percent,
-            found.media_errors, found.hours, found.hot_minutes,
-        ))  # fmt: skip
+        self.assertEqual(
+            ["spare is used up", "reliability is degraded", "read only now"], found.warnings
+        )
+        self.assertEqual(
+            (77, 4, 10, 112, 17, 9000, 35),
+            (
+                found.celsius,
+                found.spare_percent,
+                found.spare_least_percent,
+                found.used_percent,
+                found.media_errors,
+                found.hours,
+                found.hot_minutes,
+            ),
+        )
 
     def test_an_ata_drive_that_fails_by_its_own_thresholds(self):
-        data = attributes((5, 20, 800), (9, 90, 0x1234_0000_2328), (194, 60, 0x2D_0012_0029),
-                          (197, 100, 8), (3, 40, 0))  # fmt: skip
+        data = attributes(
+            (5, 20, 800),
+            (9, 90, 0x1234_0000_2328),
+            (194, 60, 0x2D_0012_0029),
+            (197, 100, 8),
+            (3, 40, 0),
+        )
         least = thresholds((5, 36), (9, 0), (3, 0))
         statistics = bytearray(8 * 512)
         statistics[4 * 512 + 2] = 4
@@ -76,10 +84,17 @@ class Drives(unittest.TestCase):
         found = parse_health("sda", text.encode())
         self.assertTrue(found.fails)
         self.assertEqual([5], found.below_threshold)
-        self.assertEqual((800, 9000, 41, 8, 21, None), (
-            found.reallocated, found.hours, found.celsius, found.pending, found.uncorrectable,
-            found.used_percent,
-        ))  # fmt: skip
+        self.assertEqual(
+            (800, 9000, 41, 8, 21, None),
+            (
+                found.reallocated,
+                found.hours,
+                found.celsius,
+                found.pending,
+                found.uncorrectable,
+                found.used_percent,
+            ),
+        )
 
     def test_one_that_sleeps_is_told_of_and_half_a_page_is_refused(self):
         self.assertTrue(parse_health("sda", b"asleep 1\n").asleep)
@@ -100,14 +115,23 @@ class Drives(unittest.TestCase):
 
 class Start(unittest.TestCase):
     def test_phases_count_backwards_to_the_power(self):
-        found = parse_boot(b"FirmwareTimestampMonotonic=9500000\nLoaderTimestampMonotonic=2500000\n"
-                           b"InitRDTimestampMonotonic=1500000\nUserspaceTimestampMonotonic=4000000"
-                           b"\nFinishTimestampMonotonic=24000000\nchain srv.mount 5000000 20000000"
-                           b"\n")  # fmt: skip
-        self.assertEqual((7.0, 2.5, 1.5, 2.5, 20.0, 33.5), (
-            found.firmware_s, found.loader_s, found.kernel_s, found.initrd_s, found.services_s,
-            found.whole_s,
-        ))  # fmt: skip
+        found = parse_boot(
+            b"FirmwareTimestampMonotonic=9500000\nLoaderTimestampMonotonic=2500000\n"
+            b"InitRDTimestampMonotonic=1500000\nUserspaceTimestampMonotonic=4000000"
+            b"\nFinishTimestampMonotonic=24000000\nchain srv.mount 5000000 20000000"
+            b"\n"
+        )
+        self.assertEqual(
+            (7.0, 2.5, 1.5, 2.5, 20.0, 33.5),
+            (
+                found.firmware_s,
+                found.loader_s,
+                found.kernel_s,
+                found.initrd_s,
+                found.services_s,
+                found.whole_s,
+            ),
+        )
         self.assertEqual([15.0], [one.took_s for one in found.chain])
 
     def test_a_start_that_goes_on_has_no_whole(self):
@@ -122,11 +146,12 @@ class Drivers(unittest.TestCase):
         with TemporaryDirectory() as name:
             folder = Path(name)
             files = {
-                "proc/cpuinfo": "vendor_id\t: AuthenticAMD\n", "proc/sys/kernel/osrelease": "6.1.0",
+                "proc/cpuinfo": "vendor_id\t: AuthenticAMD\n",
+                "proc/sys/kernel/osrelease": "6.1.0",
                 "lib/modules/6.1.0/modules.dep": installed,
                 "lib/modules/6.1.0/modules.alias": aliases,
                 "sys/class/dmi/id/modalias": "dmi:bvnSkerrow:svnSkerrow:pnGuillemot:",
-            } | {f"sys/module/{one}/refcnt": "1" for one in loaded}  # fmt: skip
+            } | {f"sys/module/{one}/refcnt": "1" for one in loaded}
             for path, text in files.items():
                 (folder / path).parent.mkdir(parents=True, exist_ok=True)
                 (folder / path).write_text(text)
@@ -139,11 +164,14 @@ class Drivers(unittest.TestCase):
     def test_the_processors_own_and_those_that_are_installed_are_named(self):
         dep = "kernel/drivers/hwmon/k10temp.ko.xz:\nkernel/drivers/hwmon/drivetemp.ko:\n"
         self.assertEqual([("k10temp", "processor", False)], self.missing())
-        self.assertEqual([("k10temp", "processor", True), ("drivetemp", "drives", True)],
-                         self.missing(installed=dep))  # fmt: skip
+        self.assertEqual(
+            [("k10temp", "processor", True), ("drivetemp", "drives", True)],
+            self.missing(installed=dep),
+        )
         self.assertEqual([], self.missing(installed=dep, chips=("k10temp", "drivetemp")))
-        self.assertEqual([("drivetemp", "drives", True)],
-                         self.missing(installed=dep, loaded=("k10temp",)))  # fmt: skip
+        self.assertEqual(
+            [("drivetemp", "drives", True)], self.missing(installed=dep, loaded=("k10temp",))
+        )
         self.assertEqual([], self.missing(installed=dep, virtual=True))
 
     def test_a_boards_own_by_the_kernels_aliases(self):
@@ -168,9 +196,11 @@ class HeatUnseen(InFolder):
             ]
             path.write_bytes(gzip.compress(b"\n".join([json.dumps(changed).encode(), *rest])))
             commands = [
-                step["command"] for finding in self.triage(path)["findings"]
-                for step in finding["steps"] if step["action"] == "load-sensor-driver"
-            ]  # fmt: skip
+                step["command"]
+                for finding in self.triage(path)["findings"]
+                for step in finding["steps"]
+                if step["action"] == "load-sensor-driver"
+            ]
             wanted = {"modprobe --all -- coretemp"} if is_installed else set()
             self.assertEqual(wanted, set(commands))
 
@@ -239,11 +269,15 @@ class Asked(unittest.TestCase):
         directory = bytearray(512)
         directory[8] = changes.pop("pages", 8)
         return {
-            self.POWER: (b"", self.sense()), self.IDENTIFY: (self.identity(*words), b""),
-            self.STATUS: (b"", self.sense()), self.DATA: (b"\1" * 512, b""),
-            self.LEAST: (b"\2" * 512, b""), self.LOGS: (bytes(directory), b""),
-            self.STATISTICS: (b"\3" * 4096, b""), **changes,
-        }  # fmt: skip
+            self.POWER: (b"", self.sense()),
+            self.IDENTIFY: (self.identity(*words), b""),
+            self.STATUS: (b"", self.sense()),
+            self.DATA: (b"\1" * 512, b""),
+            self.LEAST: (b"\2" * 512, b""),
+            self.LOGS: (bytes(directory), b""),
+            self.STATISTICS: (b"\3" * 4096, b""),
+            **changes,
+        }
 
     def test_a_drive_that_sleeps_is_asked_nothing_more(self):
         for count in (0x00, 0x01):
@@ -319,10 +353,13 @@ class Crashes(unittest.TestCase):
                 os.utime(path, (at_s, at_s))
             root = Root(Path(name))
             self.assertEqual(
-                [Crash(500.0), Crash(1000.0, "Attempted to kill init!"),
-                 Crash(2000.0, "Attempted to kill init!")],
+                [
+                    Crash(500.0),
+                    Crash(1000.0, "Attempted to kill init!"),
+                    Crash(2000.0, "Attempted to kill init!"),
+                ],
                 read_crashes(root),
-            )  # fmt: skip
+            )
             root.close()
 
 
@@ -350,11 +387,13 @@ class Updates(unittest.TestCase):
         text = "\n".join(stanzas.values())
         self.assertGreater(len(text), 300_000)
         wanted = [
-            Package("/a", "auk-0", "2.0-9"), Package("/b", "auk-999", "2.1-1"),
-            Package("/c", "tuk-999", "2.1~rc3-4"), Package("/d", "zz-tools", "1:2.1",
-                                                           source="tuk-700"),
-            Package("/e", "buk-77", "2.10-1"), Package("/f", "cuk-1", "1"),
-        ]  # fmt: skip
+            Package("/a", "auk-0", "2.0-9"),
+            Package("/b", "auk-999", "2.1-1"),
+            Package("/c", "tuk-999", "2.1~rc3-4"),
+            Package("/d", "zz-tools", "1:2.1", source="tuk-700"),
+            Package("/e", "buk-77", "2.10-1"),
+            Package("/f", "cuk-1", "1"),
+        ]
         place = "skerrow_dists_stable_main_binary-amd64_Packages"
         newer = [
             KnownUpdate("auk-0", "2.0-9", "2.1-1"),
@@ -375,8 +414,10 @@ class Updates(unittest.TestCase):
 
     def test_only_lists_of_this_computers_own_architecture_count(self):
         auk = Package("/a", "auk", "1.0")
-        places = {f"skerrow_dists_stable_main_binary-{of}_Packages": self.stanza("auk", version)
-                  for of, version in (("amd64", "1.1"), ("i386", "9.9"))}  # fmt: skip
+        places = {
+            f"skerrow_dists_stable_main_binary-{of}_Packages": self.stanza("auk", version)
+            for of, version in (("amd64", "1.1"), ("i386", "9.9"))
+        }
         own = {"../../dpkg/arch": "amd64\ni386\n"}
         self.assertEqual([KnownUpdate("auk", "1.0", "1.1")], self.read({**places, **own}, auk)[0])
         # without that word any of them may be it
@@ -385,10 +426,11 @@ class Updates(unittest.TestCase):
     def test_the_newest_of_several_lists_and_of_several_stanzas(self):
         auk = Package("/a", "auk", "1.0")
         lists = {
-            "a_dists_stable_main_binary-amd64_Packages":
-                "\n".join(self.stanza("auk", version) for version in ("1.2", "1.10", "1.9")),
+            "a_dists_stable_main_binary-amd64_Packages": "\n".join(
+                self.stanza("auk", version) for version in ("1.2", "1.10", "1.9")
+            ),
             "b_dists_more_main_binary-amd64_Packages": self.stanza("auk", "1.3~rc1"),
-        }  # fmt: skip
+        }
         self.assertEqual([KnownUpdate("auk", "1.0", "1.10")], self.read(lists, auk)[0])
 
     def test_a_list_in_another_order_or_none_at_all_says_nothing_false(self):
@@ -421,8 +463,20 @@ class Updates(unittest.TestCase):
         self.assertEqual([KnownUpdate("auk", "1.0", "1.1")], found)
 
     def test_versions_are_ordered_as_the_package_manager_does(self):
-        ordered = ["1.0~rc1", "1.0", "1.0-0", "1.0-0+b1", "1.0-1~bpo1", "1.0-1", "1.0a", "1.0+1",
-                   "1.0.1", "1.2", "1.10", "1:0.1"]  # fmt: skip
+        ordered = [
+            "1.0~rc1",
+            "1.0",
+            "1.0-0",
+            "1.0-0+b1",
+            "1.0-1~bpo1",
+            "1.0-1",
+            "1.0a",
+            "1.0+1",
+            "1.0.1",
+            "1.2",
+            "1.10",
+            "1:0.1",
+        ]
         keys = list(map(version_key, ordered))
         self.assertEqual(sorted(keys), keys)
         self.assertEqual(keys[1], keys[2])

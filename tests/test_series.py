@@ -94,8 +94,9 @@ class Figures(unittest.TestCase):
         self.assertEqual([0, 0, 1], list(some.at_least(3.0).values))
         self.assertEqual([0, 1, 0], list(some.at_most(3.0).values))
         unknown = Level.unknown(line(3))
-        self.assertEqual((None,) * 4, (unknown.least(), unknown.greatest(), unknown.median(),
-                                       unknown.last()))  # fmt: skip
+        self.assertEqual(
+            (None,) * 4, (unknown.least(), unknown.greatest(), unknown.median(), unknown.last())
+        )
         self.assertIsNone(rate([NAN]).known_mean())
 
     def test_a_level_comes_to_intervals_at_their_ends(self):
@@ -116,20 +117,37 @@ class Figures(unittest.TestCase):
             np.zeros(3) + Rate.nothing(on)
 
     def test_mixing_levels_and_rates_fails_in_the_type_check(self):
-        mixed = ("from dunmist.series import Level, Rate\n"
-                 "def f(level: Level, rate: Rate) -> Rate:\n    return {}\n")  # fmt: skip
-        for text, right in (("rate + rate", True), ("level.at_ends() - rate", True),
-                            ("rate + level", False), ("level", False),
-                            ("rate.where(level)", False)):  # fmt: skip
+        mixed = (
+            "from dunmist.series import Level, Rate\n"
+            "def f(level: Level, rate: Rate) -> Rate:\n    return {}\n"
+        )
+        for text, right in (
+            ("rate + rate", True),
+            ("level.at_ends() - rate", True),
+            ("rate + level", False),
+            ("level", False),
+            ("rate.where(level)", False),
+        ):
             with self.subTest(text), TemporaryDirectory() as folder:
                 path = Path(folder) / "mixed.py"
                 path.write_text(mixed.format(text))
                 done = subprocess.run(
-                    [sys.executable, "-m", "mypy", "--strict", "--cache-dir", "/tmp/dunmist-mypy",
-                     "--config-file", "pyproject.toml", str(path)],
-                    capture_output=True, text=True, check=False,
+                    [
+                        sys.executable,
+                        "-m",
+                        "mypy",
+                        "--strict",
+                        "--cache-dir",
+                        "/tmp/dunmist-mypy",
+                        "--config-file",
+                        "pyproject.toml",
+                        str(path),
+                    ],
+                    capture_output=True,
+                    text=True,
+                    check=False,
                     env={**os.environ, "MYPYPATH": "src"},
-                )  # fmt: skip
+                )
                 self.assertEqual(right, done.returncode == 0, done.stdout)
 
     def test_a_curve_is_the_mean_of_equal_stretches(self):
@@ -157,17 +175,28 @@ class Counters(unittest.TestCase):
             ("each tick", [(0, 5), (1, 7), (2, 7), (3, 9), (4, 9)], {}, [2, 0, 2, 0]),
             ("only what changed is there", [(0, 5), (3, 9)], {}, [0, 0, 4, 0]),
             ("a reset is unknown", [(0, 5), (1, 7), (2, 3), (3, 4), (4, 4)], {}, [2, None, 1, 0]),
-            ("falls back a little", [(0, 50), (1, 48), (2, 60), (4, 61)], {"forgives": 5},
-             [0, 12, 0, 1]),
+            (
+                "falls back a little",
+                [(0, 50), (1, 48), (2, 60), (4, 61)],
+                {"forgives": 5},
+                [0, 12, 0, 1],
+            ),
             ("seen later: unknown before", [(2, 100), (3, 103)], {}, [None, None, 3, 0]),
-            ("began inside: all is growth", [(2, 100), (3, 103)], {"base": 0.0},
-             [None, 100, 3, 0]),
-            ("a reading that says nothing", [(0, 5), (1, None), (3, 9), (4, 10)], {},
-             [None, None, None, 1]),
+            ("began inside: all is growth", [(2, 100), (3, 103)], {"base": 0.0}, [None, 100, 3, 0]),
+            (
+                "a reading that says nothing",
+                [(0, 5), (1, None), (3, 9), (4, 10)],
+                {},
+                [None, None, None, 1],
+            ),
             ("wraps", [(0, 95), (1, 3)], {"wraps_at": 100}, [8, 0, 0, 0]),
-            ("read seldom: grew evenly", [(0, 0), (4, 40)], {"read_every_s": 4.0},
-             [10, 10, 10, 10]),
-        ):  # fmt: skip
+            (
+                "read seldom: grew evenly",
+                [(0, 0), (4, 40)],
+                {"read_every_s": 4.0},
+                [10, 10, 10, 10],
+            ),
+        ):
             with self.subTest(case):
                 self.assertEqual(expected, self.rates(*readings, **how))
 
@@ -237,15 +266,30 @@ class Processes(unittest.TestCase):
             grouping.add(identity, about)
             collected.first_row[identity] = row
         for row in range(on.ticks):
-            collected.add(row, SimpleNamespace(
-                processes=[sample(one, clk, delay_ns=0, threads=2, after_ms=sum(after))
-                           for at, one, clk, *after in samples if at == row],
-                threads=[SimpleNamespace(process=one, tid=tid, run_ns=int(ran * 1e9),
-                                         delay_ns=int(waited * 1e9), name="".join(anew) or None,
-                                         after_ms=0)
-                         for at, one, tid, ran, waited, *anew in threads if at == row],
-                exits=[], details=[],
-            ))  # fmt: skip
+            collected.add(
+                row,
+                SimpleNamespace(
+                    processes=[
+                        sample(one, clk, delay_ns=0, threads=2, after_ms=sum(after))
+                        for at, one, clk, *after in samples
+                        if at == row
+                    ],
+                    threads=[
+                        SimpleNamespace(
+                            process=one,
+                            tid=tid,
+                            run_ns=int(ran * 1e9),
+                            delay_ns=int(waited * 1e9),
+                            name="".join(anew) or None,
+                            after_ms=0,
+                        )
+                        for at, one, tid, ran, waited, *anew in threads
+                        if at == row
+                    ],
+                    exits=[],
+                    details=[],
+                ),
+            )
         collected.ended_row.update(dict(ended))
         grouping.order_by_parent()
         found = impossible(on)
@@ -295,8 +339,9 @@ class Processes(unittest.TestCase):
         self.assertEqual({"processor time of processes": 2}, dict(+found.dropped))
 
     def test_a_process_has_figures_for_the_ticks_that_it_lived(self):
-        series, _ = self.made([(1, 1, 0), (2, 1, 10)], {1: (1, facts(9, start_clk=100_050))},
-                              {1: 3})  # fmt: skip
+        series, _ = self.made(
+            [(1, 1, 0), (2, 1, 10)], {1: (1, facts(9, start_clk=100_050))}, {1: 3}
+        )
         process = series.by_identity[1]
         self.assertEqual([0.0, 0.1, None, None], self.cores(process))
         self.assertEqual("·SS··", process.states)
@@ -307,14 +352,16 @@ class Processes(unittest.TestCase):
         known = {1: (0, facts(9, name="tern")), 2: (2, facts(9, name="auk", start_clk=100_150))}
         series, _ = self.made([(0, 1, 5), (2, 2, 3)], known, {1: 2})
         first, second = series.by_identity[1], series.by_identity[2]
-        self.assertEqual(("tern", "auk", False, True), (first.name, second.name, first.is_alive,
-                                                        second.is_alive))  # fmt: skip
+        self.assertEqual(
+            ("tern", "auk", False, True), (first.name, second.name, first.is_alive, second.is_alive)
+        )
         self.assertEqual({"tern", "auk"}, {one.name for one in series.applications})
 
     def test_waiting_is_that_of_all_watched_threads_everywhere(self):
         threads = [(row, 1, tid, 0.2 * row, 0.3 * row) for row in range(1, 5) for tid in (9, 10)]
-        series, _ = self.made([(row, 1, 40 * row) for row in range(5)], {1: (0, facts(9))},
-                              threads=threads)  # fmt: skip
+        series, _ = self.made(
+            [(row, 1, 40 * row) for row in range(5)], {1: (0, facts(9))}, threads=threads
+        )
         process = series.by_identity[1]
         np.testing.assert_allclose([0, 0.6, 0.6, 0.6], process.waiting.values)
         np.testing.assert_allclose(process.waiting.values, process.application.waiting.values)
@@ -324,10 +371,15 @@ class Processes(unittest.TestCase):
         self.assertAlmostEqual(0.2, first.cores.mean())
 
     def test_what_a_thread_did_unread_is_not_of_the_interval_in_which_it_is_read_again(self):
-        threads = [(0, 1, 9, 0.0, 0.0, "gull"), (1, 1, 9, 0.3, 0.0), (3, 1, 9, 2.0, 0.9, "gull"),
-                   (4, 1, 9, 2.4, 0.9)]  # fmt: skip
-        series, _ = self.made([(row, 1, 40 * row) for row in range(5)], {1: (0, facts(9))},
-                              threads=threads)  # fmt: skip
+        threads = [
+            (0, 1, 9, 0.0, 0.0, "gull"),
+            (1, 1, 9, 0.3, 0.0),
+            (3, 1, 9, 2.0, 0.9, "gull"),
+            (4, 1, 9, 2.4, 0.9),
+        ]
+        series, _ = self.made(
+            [(row, 1, 40 * row) for row in range(5)], {1: (0, facts(9))}, threads=threads
+        )
         (thread,) = series.by_identity[1].threads
         np.testing.assert_allclose([0.3, 0.0, np.nan, 0.4], thread.cores.values)
         np.testing.assert_allclose([0.0, 0.0, np.nan, 0.0], thread.waiting.values)
@@ -343,8 +395,20 @@ class Processes(unittest.TestCase):
 class Devices(unittest.TestCase):
     def finished(self, ticks, on, **inventory):
         collected = DeviceCollector()
-        usual = dict.fromkeys(("disks", "links", "queues", "sensors", "throttles", "graphics",
-                               "groups", "graphics_use", "supplies"), ())  # fmt: skip
+        usual = dict.fromkeys(
+            (
+                "disks",
+                "links",
+                "queues",
+                "sensors",
+                "throttles",
+                "graphics",
+                "groups",
+                "graphics_use",
+                "supplies",
+            ),
+            (),
+        )
         for row, tick in enumerate(ticks):
             usual |= {"tcp": {}, "interrupts": {}, "after_s": at_once}
             collected.add(row, SimpleNamespace(**{**usual, **tick}))
@@ -356,23 +420,45 @@ class Devices(unittest.TestCase):
         ticks = [
             {"disks": [DiskSample("sda", reads, sectors, read_ms, 0, 0, 0, 1, busy, queued)]}
             for reads, sectors, read_ms, busy, queued in (
-                (100, 2000, 50, 75, 80), (150, 4000, 550, 1075, 2080), (150, 4000, 550, 1075, 2080),
+                (100, 2000, 50, 75, 80),
+                (150, 4000, 550, 1075, 2080),
+                (150, 4000, 550, 1075, 2080),
             )
-        ]  # fmt: skip
+        ]
         about = [Disk("sda", disks_below=[]), Disk("dm-0", disks_below=["sda"])]
         (one,) = self.finished(ticks, on, disks=about).disks
-        self.assertEqual((512_000, 0.5, 1.0, 0.01, 25), (
-            one.read_bytes_per_s.values[0], one.busy.values[0], one.queue.values[0],
-            one.latency_s.values[0], one.requests_per_s.values[0]))  # fmt: skip
+        self.assertEqual(
+            (512_000, 0.5, 1.0, 0.01, 25),
+            (
+                one.read_bytes_per_s.values[0],
+                one.busy.values[0],
+                one.queue.values[0],
+                one.latency_s.values[0],
+                one.requests_per_s.values[0],
+            ),
+        )
         self.assertTrue(one.is_physical and np.isnan(one.latency_s.values[1]))
 
     def test_a_links_fuller_direction_counts(self):
         ticks = [
             {"links": [LinkSample("enp3s0", *(0 for _ in range(9)))]},
-            {"links": [LinkSample("enp3s0", received_bytes=12_500_000, received_packets=9,
-                                  receive_errors=1, receive_drops=2, sent_bytes=1_000_000,
-                                  sent_packets=9, send_errors=3, send_drops=4, collisions=5)]},
-        ]  # fmt: skip
+            {
+                "links": [
+                    LinkSample(
+                        "enp3s0",
+                        received_bytes=12_500_000,
+                        received_packets=9,
+                        receive_errors=1,
+                        receive_drops=2,
+                        sent_bytes=1_000_000,
+                        sent_packets=9,
+                        send_errors=3,
+                        send_drops=4,
+                        collisions=5,
+                    )
+                ]
+            },
+        ]
         about = [Link("enp3s0", speed_bits_per_s=1_000_000_000)]
         (one,) = self.finished(ticks, line(1), links=about).links
         self.assertAlmostEqual(0.1, one.used.values[0])
@@ -387,8 +473,11 @@ class Sockets(unittest.TestCase):
         for number, about in introduced.items():
             found.introduce(number, about)
         for row in range(rows + 1):
-            mine = [SocketSample(one, "established", 0, 0, sent, 10, 0)
-                    for at, one, sent in samples if at == row]  # fmt: skip
+            mine = [
+                SocketSample(one, "established", 0, 0, sent, 10, 0)
+                for at, one, sent in samples
+                if at == row
+            ]
             details = [SimpleNamespace(process=one, sockets=[inode]) for one, inode in owners]
             tick = SimpleNamespace(sockets=mine, sockets_ended=[], details=details, after_s=at_once)
             found.add(row, tick)
@@ -398,9 +487,10 @@ class Sockets(unittest.TestCase):
         ends = {number: ("172.16.0.14", 40000 + number, "172.16.0.9", 443) for number in (0, 1)}
         introduced = {one: SocketFacts("tcp", 4, *ends[one], inode=70 + one) for one in ends}
         old, new = self.collected(
-            introduced, ((0, 0, 1000), (1, 0, 1600), (2, 1, 300), (3, 1, 350)),
+            introduced,
+            ((0, 0, 1000), (1, 0, 1600), (2, 1, 300), (3, 1, 350)),
             ((4, 70), (5, 71), (6, 71)),
-        )  # fmt: skip
+        )
         grouping = Grouping(None)
         for identity in (4, 5, 6):
             grouping.add(identity, facts(identity))
@@ -413,10 +503,14 @@ class Sockets(unittest.TestCase):
 
     def test_which_ends_can_be_reached_from_elsewhere(self):
         cases = (
-            ("tcp", "127.0.0.1", True), ("tcp", "::1", True), ("tcp", "::ffff:127.0.0.9", True),
-            ("tcp", "0.0.0.0", False), ("udp", "::", False), ("tcp", "not an address", False),
+            ("tcp", "127.0.0.1", True),
+            ("tcp", "::1", True),
+            ("tcp", "::ffff:127.0.0.9", True),
+            ("tcp", "0.0.0.0", False),
+            ("udp", "::", False),
+            ("tcp", "not an address", False),
             ("unix", "/run/tern", True),
-        )  # fmt: skip
+        )
         introduced = {
             number: SocketFacts(protocol, 4, address, 80)
             for number, (protocol, address, _) in enumerate(cases)
@@ -427,8 +521,9 @@ class Sockets(unittest.TestCase):
 
 
 def ended(process, parent, counted_s=0.0, run_s=0.0, name="x", read=0):
-    return ExitSum(process, parent, name, 0, 3, round(run_s * 1e9), round(counted_s * 1e6), 0, 0, 0,
-                   read, 0)  # fmt: skip
+    return ExitSum(
+        process, parent, name, 0, 3, round(run_s * 1e9), round(counted_s * 1e6), 0, 0, 0, read, 0
+    )
 
 
 class ShortLived(unittest.TestCase):
@@ -473,8 +568,9 @@ class ShortLived(unittest.TestCase):
         self.assertAlmostEqual(0.1, short.sum())
 
     def test_orphans_are_unclaimed_and_what_ended_before_the_first_tick_is_past(self):
-        late, short, _ = self.late(exits=[(1, ended(None, None, counted_s=0.3)),
-                                          (0, ended(None, 0, counted_s=9.0))])  # fmt: skip
+        late, short, _ = self.late(
+            exits=[(1, ended(None, None, counted_s=0.3)), (0, ended(None, 0, counted_s=9.0))]
+        )
         self.assertAlmostEqual(0.3, late.unclaimed_cores[0])
         self.assertEqual(0.0, short.sum())
 
@@ -482,28 +578,49 @@ class ShortLived(unittest.TestCase):
 class Waiting(unittest.TestCase):
     def test_what_a_process_waits_for(self):
         for state, function, kind in (
-            ("D", "io_schedule", "storage"), ("D", "jbd2_log_wait_commit", "storage"),
-            ("D", "folio_wait_bit_common", "pages"), ("D", "do_swap_page", "pages"),
-            ("D", "__mutex_lock.constprop.0", "lock"), ("D", "rwsem_down_write_slowpath", "lock"),
-            ("D", "rpc_wait_bit_killable", "storage"), ("D", "vfork_done", "other"),
+            ("D", "io_schedule", "storage"),
+            ("D", "jbd2_log_wait_commit", "storage"),
+            ("D", "folio_wait_bit_common", "pages"),
+            ("D", "do_swap_page", "pages"),
+            ("D", "__mutex_lock.constprop.0", "lock"),
+            ("D", "rwsem_down_write_slowpath", "lock"),
+            ("D", "rpc_wait_bit_killable", "storage"),
+            ("D", "vfork_done", "other"),
             ("D", None, "other"),
-        ):  # fmt: skip
+        ):
             with self.subTest(function):
                 self.assertEqual(kind, WAIT_KINDS[wait_code(state, function)])
         self.assertEqual(NOT_WAITING, wait_code("S", "do_epoll_wait"))
 
 
 class Memory(unittest.TestCase):
-    WORDS = ("AnonPages", "Shmem", "Cached", "Buffers", "SwapCached", "Unevictable", "Active(anon)",
-             "Inactive(anon)", "Dirty", "Writeback", "KReclaimable", "SUnreclaim", "KernelStack",
-             "PageTables", "MemFree", "Zswap", "Hugetlb")  # fmt: skip
+    WORDS = (
+        "AnonPages",
+        "Shmem",
+        "Cached",
+        "Buffers",
+        "SwapCached",
+        "Unevictable",
+        "Active(anon)",
+        "Inactive(anon)",
+        "Dirty",
+        "Writeback",
+        "KReclaimable",
+        "SUnreclaim",
+        "KernelStack",
+        "PageTables",
+        "MemFree",
+        "Zswap",
+        "Hugetlb",
+    )
 
     def parts(self, memory, zram=0.0):
         on = TimeLine(np.zeros(1))
         machine = SimpleNamespace(
-            line=on, zram_bytes=level(zram, on),
+            line=on,
+            zram_bytes=level(zram, on),
             memory_bytes=lambda word: level(float(memory.get(word, NAN)), on),
-        )  # fmt: skip
+        )
         return {name: float(held.values[0]) for name, held in memory_breakdown(machine).items()}
 
     @given(st.lists(st.integers(0, 1 << 30), min_size=17, max_size=17), st.integers(0, 1 << 24))
@@ -515,13 +632,28 @@ class Memory(unittest.TestCase):
         self.assertGreaterEqual(parts[UNNAMED], 0)
 
     def test_locked_memory_is_taken_out_of_whose_it_is(self):
-        memory = {"MemTotal": 1000, "AnonPages": 300, "Shmem": 50, "Cached": 250,
-                  "Unevictable": 60, "Active(anon)": 200, "Inactive(anon)": 110,
-                  "Dirty": 5, "MemFree": 400}  # fmt: skip
+        memory = {
+            "MemTotal": 1000,
+            "AnonPages": 300,
+            "Shmem": 50,
+            "Cached": 250,
+            "Unevictable": 60,
+            "Active(anon)": 200,
+            "Inactive(anon)": 110,
+            "Dirty": 5,
+            "MemFree": 400,
+        }
         parts = self.parts(memory, NAN)
         # 40 of the locked 60 are missing on the lists of programs, 20 are of files
-        self.assertEqual((260, 60, 175, 5), (parts["programs"], parts["locked"],
-                         parts["file cache"], parts["file cache, not written yet"]))  # fmt: skip
+        self.assertEqual(
+            (260, 60, 175, 5),
+            (
+                parts["programs"],
+                parts["locked"],
+                parts["file cache"],
+                parts["file cache, not written yet"],
+            ),
+        )
 
 
 class Asked(InFolder):
@@ -536,8 +668,10 @@ class Asked(InFolder):
         first["asked"] = {str(asked["id"]): 0.3, "99999": 5.0}
         after = self.used(path, lines)
         change = {name: round(after[name] - before[name], 3) for name in before}
-        self.assertEqual({"nestcam-index": -0.3, "mail-lantern": 0.3},
-                         {name: value for name, value in change.items() if value})  # fmt: skip
+        self.assertEqual(
+            {"nestcam-index": -0.3, "mail-lantern": 0.3},
+            {name: value for name, value in change.items() if value},
+        )
 
     def test_what_cannot_have_been_asked_moves_nothing(self):
         path = self.sample

@@ -30,11 +30,18 @@ class Manager(OnBus):
         self.assertEqual(loaded, set(found))
         tern, auk = found["tern.service"], found["auk.service"]
         self.assertEqual(("active", "running", 3), (tern.active, tern.sub, tern.restarts))
-        self.assertEqual(("activating", "auto-restart", 41, "signal", None), (
-            auk.active, auk.sub, auk.restarts, auk.result, auk.since_s))  # fmt: skip
-        self.assertEqual(("tern.service", None, 1_900_000_100.0), (
-            found["night.timer"].triggers, found["night.timer"].next_run_s,
-            found["night.timer"].last_run_s))  # fmt: skip
+        self.assertEqual(
+            ("activating", "auto-restart", 41, "signal", None),
+            (auk.active, auk.sub, auk.restarts, auk.result, auk.since_s),
+        )
+        self.assertEqual(
+            ("tern.service", None, 1_900_000_100.0),
+            (
+                found["night.timer"].triggers,
+                found["night.timer"].next_run_s,
+                found["night.timer"].last_run_s,
+            ),
+        )
 
     def test_it_is_asked_little_and_no_longer_than_it_answers_quickly(self):
         address = self.serve(slow_s=0.4)
@@ -49,8 +56,10 @@ class Manager(OnBus):
 
     def test_people_but_no_greeter(self):
         (one,) = read_logins(self.serve())
-        self.assertEqual(("isbister", ":0", True, 1.9e9, 900, True), (
-            one.user, one.terminal, one.graphical, one.since_s, one.pid, one.active))  # fmt: skip
+        self.assertEqual(
+            ("isbister", ":0", True, 1.9e9, 900, True),
+            (one.user, one.terminal, one.graphical, one.since_s, one.pid, one.active),
+        )
 
     def test_a_manager_that_breaks_off_is_an_answer_too(self):
         with self.assertRaises(Unanswered):
@@ -58,13 +67,23 @@ class Manager(OnBus):
         # what it said before counts
         (self.folder / "bus").unlink()
         found = {one.name: one for one in read_units(self.serve(answers=3), with_timers=True)}
-        self.assertEqual(("activating", None), (
-            found["auk.service"].active, found["auk.service"].result))  # fmt: skip
+        self.assertEqual(
+            ("activating", None), (found["auk.service"].active, found["auk.service"].result)
+        )
 
     def test_a_capture_asks_it_and_the_view_shows_it(self):
         environment = {**os.environ, "DBUS_SYSTEM_BUS_ADDRESS": self.serve()}
-        run("capture", "-o", "x.gz", "--for", "0.4s", "--every", "0.2s", folder=self.folder,
-            environment=environment)  # fmt: skip
+        run(
+            "capture",
+            "-o",
+            "x.gz",
+            "--for",
+            "0.4s",
+            "--every",
+            "0.2s",
+            folder=self.folder,
+            environment=environment,
+        )
         shown = run("view", "services", "x.gz", "--json", folder=self.folder).stdout
         rows = {row["unit"]: row for row in json.loads(shown)["services"]}
         # one that waits to be started again is restarting, not stuck half-way
@@ -72,8 +91,11 @@ class Manager(OnBus):
         self.assertEqual(["gannet.service", "plover.service"], sorted(stuck_rows))
         self.assertTrue(rows["auk.service"]["restarting"])
         self.assertEqual(3, rows["tern.service"]["restarts"])
-        stuck = [one["subject"] for one in self.triage(self.folder / "x.gz")["findings"]
-                 if one["kind"] == "service-stuck"]  # fmt: skip
+        stuck = [
+            one["subject"]
+            for one in self.triage(self.folder / "x.gz")["findings"]
+            if one["kind"] == "service-stuck"
+        ]
         self.assertEqual(["gannet.service", "plover.service"], sorted(stuck))
 
 
@@ -93,8 +115,13 @@ class Started(OnBus):
 
     def began(self, services_s=55.0, **how):
         address = self.serve(**how)
-        stamps_s = {"Firmware": 9.0, "Loader": 3.0, "InitRD": 2.0, "Userspace": 5.0,
-                    "Finish": 5.0 + services_s}  # fmt: skip
+        stamps_s = {
+            "Firmware": 9.0,
+            "Loader": 3.0,
+            "InitRD": 2.0,
+            "Userspace": 5.0,
+            "Finish": 5.0 + services_s,
+        }
         us = {f"{name}TimestampMonotonic": ("t", int(s * 1e6)) for name, s in stamps_s.items()}
         self.bus.properties[MANAGER[1], "Manager"] = us
         known = {row[0]: row[6] for row in UNITS}
@@ -103,11 +130,13 @@ class Started(OnBus):
                 path = f"/b/{name.partition('.')[0]}_{name.rpartition('.')[2]}"
                 self.bus.more.append((name, name, "loaded", "active", "x", "", path, 0, "", "/"))
                 known[name] = path
-            self.bus.properties.setdefault((known[name], "Unit"), {}).update({
-                "InactiveExitTimestampMonotonic": ("t", int(began_s * 1e6)),
-                "ActiveEnterTimestampMonotonic": ("t", int(ready_s * 1e6)),
-                "After": ("as", after),
-            })  # fmt: skip
+            self.bus.properties.setdefault((known[name], "Unit"), {}).update(
+                {
+                    "InactiveExitTimestampMonotonic": ("t", int(began_s * 1e6)),
+                    "ActiveEnterTimestampMonotonic": ("t", int(ready_s * 1e6)),
+                    "After": ("as", after),
+                }
+            )
         with mock.patch.dict(os.environ, {"DBUS_SYSTEM_BUS_ADDRESS": address}):
             root = Root(Path("/"))
             self.addCleanup(root.close)
@@ -124,12 +153,16 @@ class Started(OnBus):
         phases = (found.firmware_s, found.loader_s, found.kernel_s, found.initrd_s)
         self.assertEqual((6.0, 3.0, 2.0, 3.0, 55.0), (*phases, found.services_s))
         self.assertEqual(69.0, found.whole_s)
-        self.assertEqual(["desk.target", "plate.service", "srv.mount", "net.target"],
-                         [unit.name for unit in found.chain])  # fmt: skip
+        self.assertEqual(
+            ["desk.target", "plate.service", "srv.mount", "net.target"],
+            [unit.name for unit in found.chain],
+        )
         self.assertEqual(30.5, found.chain[2].took_s)
         # who took long beside the chain is told too, the longest first
-        self.assertEqual(["side.service", "plate.service", "tern.service"],
-                         [unit.name for unit in found.slowest][:3])  # fmt: skip
+        self.assertEqual(
+            ["side.service", "plate.service", "tern.service"],
+            [unit.name for unit in found.slowest][:3],
+        )
 
     def test_of_a_quick_start_no_unit_is_asked_for(self):
         found = self.began(services_s=8.0)
@@ -146,8 +179,10 @@ class Started(OnBus):
 
     def test_of_a_manager_that_breaks_off_what_it_said_before_counts(self):
         found = self.began(answers=3)
-        self.assertEqual((6.0, 3.0, None, None), (
-            found.firmware_s, found.loader_s, found.services_s, found.whole_s))  # fmt: skip
+        self.assertEqual(
+            (6.0, 3.0, None, None),
+            (found.firmware_s, found.loader_s, found.services_s, found.whole_s),
+        )
 
     def test_one_that_says_nothing_is_a_blind_spot(self):
         self.assertIsNone(self.began(answers=0))

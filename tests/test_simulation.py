@@ -20,8 +20,10 @@ from dunmist.simulation.scheduler import place_on_processors, share_processors
 
 
 class Processors(unittest.TestCase):
-    @given(st.lists(st.tuples(st.floats(0, 1), st.integers(-20, 19)), min_size=1, max_size=20),
-           st.integers(1, 8))  # fmt: skip
+    @given(
+        st.lists(st.tuples(st.floats(0, 1), st.integers(-20, 19)), min_size=1, max_size=20),
+        st.integers(1, 8),
+    )
     def test_what_runs_fits_the_machine(self, wants, processors):
         wanted = np.array([cores for cores, _ in wants])
         shares = share_processors(wanted, np.array([float(nice) for _, nice in wants]), processors)

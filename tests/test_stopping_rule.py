@@ -67,8 +67,9 @@ class Looking(InFolder):
 
     def test_a_capture_ends_when_it_is_sure(self):
         (self.folder / "gull-storm").write_text(HOG)
-        hog = subprocess.Popen([sys.executable, "gull-storm"], cwd=self.folder,
-                               start_new_session=True)  # fmt: skip
+        hog = subprocess.Popen(
+            [sys.executable, "gull-storm"], cwd=self.folder, start_new_session=True
+        )
         self.addCleanup(hog.wait)
         self.addCleanup(os.killpg, hog.pid, signal.SIGKILL)
         run("capture", "-o", "a.gz", "--until-sure", "--for", "40s", folder=self.folder)

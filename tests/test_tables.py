@@ -19,9 +19,14 @@ from tests.program import InFolder, capture_model, run
 class Cells(unittest.TestCase):
     def test_figures_keep_the_digits_that_they_have(self):
         for value, shown in (
-            (1_795_772_813.456, 1_795_772_813), (0.123456789, 0.123457), (12_345.6789, 12_345.7),
-            (2.0, 2), (float("nan"), None), (float("inf"), None), (np.float64(1e9 + 7.4), 1e9 + 7),
-        ):  # fmt: skip
+            (1_795_772_813.456, 1_795_772_813),
+            (0.123456789, 0.123457),
+            (12_345.6789, 12_345.7),
+            (2.0, 2),
+            (float("nan"), None),
+            (float("inf"), None),
+            (np.float64(1e9 + 7.4), 1e9 + 7),
+        ):
             with self.subTest(value):
                 self.assertEqual(shown, plain(value))
 
@@ -41,9 +46,10 @@ class Restarting(InFolder):
         frame = fill(EVENTS, self.judged).frame
         at_s = {line.n: line.at_s for line in self.lines if isinstance(line, Tick)}
         started = Counter(
-            round(at_s[line.tick], 3) for line in self.lines
+            round(at_s[line.tick], 3)
+            for line in self.lines
             if isinstance(line, ProcessLine) and line.tick > 0
-        )  # fmt: skip
+        )
         ended = Counter()
         for line in self.lines:
             if isinstance(line, Event) and line.what == "exit":
@@ -96,15 +102,17 @@ class Adding(InFolder):
 
     def test_holders_have_what_their_processes_have(self):
         holders = self.table(HOLDERS).set_index("application")
-        each = json.loads(run("view", "processes", self.sample, "--flat", "--json",
-                              folder=self.folder).stdout)["processes"]  # fmt: skip
+        each = json.loads(
+            run("view", "processes", self.sample, "--flat", "--json", folder=self.folder).stdout
+        )["processes"]
         for name in ("nestcam-index", "weather-mast"):
             mine = sum(row["private_bytes"] for row in each if row["application"] == name)
             self.assertEqual(mine, holders.loc[name, "private_bytes"])
 
     def test_curves_of_processes_have_the_mean_of_the_process(self):
-        rows = json.loads(run("view", "processes", self.sample, "--each", "--json",
-                              folder=self.folder).stdout)["processes"]  # fmt: skip
+        rows = json.loads(
+            run("view", "processes", self.sample, "--each", "--json", folder=self.folder).stdout
+        )["processes"]
         for row in rows:
             self.assertAlmostEqual(row["cores_mean"], np.mean(row["cores_curve"]), delta=0.005)
             self.assertLessEqual(row["cores_mean"], row["cores_max"] + 1e-6)
@@ -112,8 +120,9 @@ class Adding(InFolder):
     def test_a_port_without_an_owner_says_what_would_reveal_it(self):
         known = self.table(SOCKETS)
         self.assertTrue(known[known["pids"].notna()]["unknown_owner"].isna().all())
-        path = capture_model(load_scenario("ringing-office"), self.folder / "hidden.gz", 4.0,
-                             without=["proc/*/fd/*"])  # fmt: skip
+        path = capture_model(
+            load_scenario("ringing-office"), self.folder / "hidden.gz", 4.0, without=["proc/*/fd/*"]
+        )
         hidden = fill(SOCKETS, judge(path)).frame
         self.assertEqual(len(known), len(hidden))
         self.assertTrue(hidden["pids"].isna().all())

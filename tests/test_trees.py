@@ -21,11 +21,7 @@ from dunmist.computer import (
 from dunmist.errors import SettingsError
 from dunmist.series import TimeLine
 from dunmist.series.counters import Readings
-from dunmist.series.sensors import (
-    load_corrections,
-    processor_sensor,
-    sensor_series,
-)
+from dunmist.series.sensors import load_corrections, processor_sensor, sensor_series
 from tests import trees
 
 DATA = Path(__file__).parent / "data"
@@ -81,8 +77,10 @@ class Sensors(OnTrees):
         self.assertEqual({"critical": 105000}, found["thermal zone acpitz"].sensor.limits)
 
     def test_what_cannot_be_true_is_left_out_with_the_reason(self):
-        doubts = {one.name: doubt_text(one.doubt) if one.doubt else None
-                  for one in self.sensed(trees.BOARD)}  # fmt: skip
+        doubts = {
+            one.name: doubt_text(one.doubt) if one.doubt else None
+            for one in self.sensed(trees.BOARD)
+        }
         self.assertIn("127", doubts["nct6775 AUXTIN0"])
         self.assertIn("stands still at 0", doubts["nct6775 AUXTIN1"])
         self.assertIn("fault", doubts["nct6775 temp4"])

@@ -44,8 +44,9 @@ class Written(unittest.TestCase):
         self.assertEqual("1.98 cores (25 % of 8)", cores_text(1.98, 8))
         self.assertEqual(("9.9 %", "10 %", "0 %"), (percent(0.099), percent(0.0999), percent(0.0)))
         self.assertEqual(("512 bytes", "1.0 KiB"), (size_text(512), size_text(1024)))
-        self.assertEqual(("1 d 2 h", "3 min 5 s", "12 s"),
-                         (span_text(93_600), span_text(185), span_text(12)))  # fmt: skip
+        self.assertEqual(
+            ("1 d 2 h", "3 min 5 s", "12 s"), (span_text(93_600), span_text(185), span_text(12))
+        )
 
     def test_a_figure_reads_the_same_before_and_after_json(self):
         for share in (0.54496, 0.99949, 0.0994999, 0.12345678, 1e-5, 0.0):
@@ -64,12 +65,21 @@ class Written(unittest.TestCase):
                 self.assertEqual(expected, amount_text(value, unit, None))
 
     def test_headings_leave_to_the_cells_what_they_say(self):
-        columns = {column.name: column.heading for tables in TOPICS.values() for table in tables
-                   for column in table.columns}  # fmt: skip
-        for name, expected in (("read_bytes_per_s", "read"), ("user_share", "user"),
-                               ("used_share", "used share"), ("times_per_s", "times a second"),
-                               ("cpu_s", "cpu"), ("max_clock_hz", "max clock"),
-                               ("busy_curve", "over time")):  # fmt: skip
+        columns = {
+            column.name: column.heading
+            for tables in TOPICS.values()
+            for table in tables
+            for column in table.columns
+        }
+        for name, expected in (
+            ("read_bytes_per_s", "read"),
+            ("user_share", "user"),
+            ("used_share", "used share"),
+            ("times_per_s", "times a second"),
+            ("cpu_s", "cpu"),
+            ("max_clock_hz", "max clock"),
+            ("busy_curve", "over time"),
+        ):
             self.assertEqual(expected, columns[name])
 
 
@@ -90,8 +100,10 @@ class Tables(InFolder):
         self.assertEqual(["disks", "file_systems"], list(tables))
         text = self.view("disks", self.sample, "--csv", "--table", "file_systems").stdout
         self.assertEqual(1 + len(tables["file_systems"]), len(text.splitlines()))
-        self.assertIn("did you mean 'file systems'", self.one_line(
-            "view", "disks", self.sample, "--table", "file_system", status=2))  # fmt: skip
+        self.assertIn(
+            "did you mean 'file systems'",
+            self.one_line("view", "disks", self.sample, "--table", "file_system", status=2),
+        )
         limited = json.loads(self.view("processes", self.sample, "--json", "--limit", "2").stdout)
         self.assertEqual(2, len(limited["applications"]))
 
@@ -108,16 +120,25 @@ class Tables(InFolder):
         rows = json.loads(self.view("processes", self.sample, "--each", "--json").stdout)
         by_name = {row["program"]: row for row in rows["processes"]}
         row = by_name["weather-mast"]
-        self.assertEqual(("tides", "weather-mast.service", 12, 1024, False), (
-            row["user"], row["unit"], row["descriptors"], row["descriptor_limit"],
-            row["executable_deleted"]))  # fmt: skip
+        self.assertEqual(
+            ("tides", "weather-mast.service", 12, 1024, False),
+            (
+                row["user"],
+                row["unit"],
+                row["descriptors"],
+                row["descriptor_limit"],
+                row["executable_deleted"],
+            ),
+        )
         self.assertEqual("nestcam-index", by_name["nestcam-index"]["package"])
 
     def test_ports_lead_to_owners_services_and_users(self):
         rows = json.loads(self.view("ports", self.sample, "--json").stdout)["sockets"]
         row = next(row for row in rows if row["port"] == 4711)
-        self.assertEqual(("weather-mast", "weather-mast.service", "tides", "open", "listen"), (
-            row["programs"], row["unit"], row["users"], row["scope"], row["state"]))  # fmt: skip
+        self.assertEqual(
+            ("weather-mast", "weather-mast.service", "tides", "open", "listen"),
+            (row["programs"], row["unit"], row["users"], row["scope"], row["state"]),
+        )
 
 
 class Closer(InFolder):
@@ -131,10 +152,14 @@ class Closer(InFolder):
     def test_rows_are_filtered_by_what_technicians_know(self):
         everything = self.rows("processes", self.sample, "--each")
         for option, value, column in (
-            ("--owner", "tides", "user"), ("--state", "R", "state"), ("--role", "cause", "role"),
-            ("--service", "weather-mast", "unit"), ("--name", "NESTCAM", "program"),
-            ("--name", "*-mast", "program"), ("--port", "4711", "ports"),
-        ):  # fmt: skip
+            ("--owner", "tides", "user"),
+            ("--state", "R", "state"),
+            ("--role", "cause", "role"),
+            ("--service", "weather-mast", "unit"),
+            ("--name", "NESTCAM", "program"),
+            ("--name", "*-mast", "program"),
+            ("--port", "4711", "ports"),
+        ):
             with self.subTest(option=option, value=value):
                 kept = self.rows("processes", self.sample, "--each", option, value)
                 word = value.strip("*").lower()
@@ -161,18 +186,24 @@ class Closer(InFolder):
         usual = self.rows("processes", self.sample)
         turned = self.rows("processes", self.sample, "--bottom")
         self.assertEqual(usual, turned[::-1])
-        self.assertIn("did you mean 'rss_bytes'", self.refused(
-            "processes", self.sample, "--each", "--sort", "rss_byte"))  # fmt: skip
-        self.assertIn("neither up nor down", self.refused(
-            "processes", self.sample, "--sort", "users:sideways"))  # fmt: skip
+        self.assertIn(
+            "did you mean 'rss_bytes'",
+            self.refused("processes", self.sample, "--each", "--sort", "rss_byte"),
+        )
+        self.assertIn(
+            "neither up nor down",
+            self.refused("processes", self.sample, "--sort", "users:sideways"),
+        )
 
     def test_columns_are_chosen_and_listed(self):
         (first, *_) = self.rows("processes", self.sample, "--columns", "application,cores_max")
         self.assertEqual(["application", "cores_max"], list(first))
         listed = run("view", "heat", self.sample, "--columns", "help", folder=self.folder).stdout
         self.assertIn("critical, margin", listed)
-        self.assertIn("did you mean 'cores_max'", self.refused(
-            "processes", self.sample, "--columns", "core_max"))  # fmt: skip
+        self.assertIn(
+            "did you mean 'cores_max'",
+            self.refused("processes", self.sample, "--columns", "core_max"),
+        )
 
     def test_applications_unfold(self):
         folded = [row["application"] for row in self.rows("processes", self.sample)]
@@ -204,8 +235,9 @@ class Closer(InFolder):
         shown = run("view", "process", self.sample, row["pid"], folder=self.folder).stdout
         self.assertIn(f"nestcam-index ({row['pid']}), cause", shown)
         self.assertIn("pause it", shown)
-        self.assertIn("did you mean 'nestcam-index'", self.refused(
-            "process", self.sample, "nestcan-index"))  # fmt: skip
+        self.assertIn(
+            "did you mean 'nestcam-index'", self.refused("process", self.sample, "nestcan-index")
+        )
         self.assertIn("takes a process", self.refused("process", self.sample))
         self.assertIn("goes with processes", self.refused("cores", self.sample, "--tree"))
 
@@ -220,11 +252,13 @@ class Closer(InFolder):
 
     def test_throttling_in_a_row_is_one_event(self):
         path = capture_model(load_scenario("cliff-top-laptop"), self.folder / "hot.gz")
-        events = json.loads(run("view", "timeline", path, "--json",
-                                folder=self.folder).stdout)["events"]  # fmt: skip
+        events = json.loads(run("view", "timeline", path, "--json", folder=self.folder).stdout)[
+            "events"
+        ]
         (core,) = [row for row in events if (row["what"], row["names"]) == ("throttle", "core")]
-        counted = next(row for row in self.rows("heat", path)
-                       if row["sensor"] == "throttle count, core")  # fmt: skip
+        counted = next(
+            row for row in self.rows("heat", path) if row["sensor"] == "throttle count, core"
+        )
         self.assertEqual(counted["last"], core["count"])
 
     def test_pictures_are_what_their_ending_says(self):
@@ -237,10 +271,12 @@ class Closer(InFolder):
         run("view", "process", self.sample, "1", "-o", "one.svg", folder=self.folder)
         self.assertIn("init (1): CPUs", (self.folder / "one.svg").read_text())
         self.one_line("view", "memory", self.sample, "-o", "memory.png")
-        self.assertIn("names no picture", self.one_line(
-            "view", "cores", self.sample, "-o", "cores.pdf"))  # fmt: skip
-        self.assertIn("no picture of sessions", self.refused(
-            "sessions", self.sample, "-o", "s.png"))  # fmt: skip
+        self.assertIn(
+            "names no picture", self.one_line("view", "cores", self.sample, "-o", "cores.pdf")
+        )
+        self.assertIn(
+            "no picture of sessions", self.refused("sessions", self.sample, "-o", "s.png")
+        )
 
     def test_the_shell_completes_words(self):
         for words, expected in (
@@ -254,8 +290,12 @@ class Closer(InFolder):
             (f"dunmist view processes {self.sample} --name ring", "ring-recovery"),
             (f"dunmist view processes {self.sample} --role vi", "victim"),
         ):
-            environment = {**os.environ, "_DUNMIST_COMPLETE": "bash_complete",
-                           "COMP_WORDS": words, "COMP_CWORD": str(words.count(" "))}  # fmt: skip
+            environment = {
+                **os.environ,
+                "_DUNMIST_COMPLETE": "bash_complete",
+                "COMP_WORDS": words,
+                "COMP_CWORD": str(words.count(" ")),
+            }
             done = run(folder=self.folder, environment=environment)
             self.assertIn(f"plain,{expected}", done.stdout.splitlines())
 
@@ -277,17 +317,20 @@ class Settings(InFolder):
         (self.own / "sensors.toml").write_text(
             '[[sensor]]\ndriver = "coretemp"\nchannel = "Core *"\nname = "left core"\nplus = -3\n'
         )
-        shown = run("view", "heat", self.sample, "--json", folder=self.folder,
-                    environment=self.environment)  # fmt: skip
+        shown = run(
+            "view", "heat", self.sample, "--json", folder=self.folder, environment=self.environment
+        )
         rows = {row["sensor"]: row for row in json.loads(shown.stdout)["sensors"]}
-        self.assertAlmostEqual(rows["coretemp Package id 0"]["last"] - 5,
-                               rows["left core"]["last"], places=1)  # fmt: skip
+        self.assertAlmostEqual(
+            rows["coretemp Package id 0"]["last"] - 5, rows["left core"]["last"], places=1
+        )
 
     def test_thresholds_can_be_changed_and_slips_are_told(self):
         own = self.own / "thresholds.toml"
         own.write_text("[cpu]\nstrained_used = 1.5\nchoked_used = 1.5\n")
-        found = run("triage", self.sample, "--json", folder=self.folder,
-                    environment=self.environment)  # fmt: skip
+        found = run(
+            "triage", self.sample, "--json", folder=self.folder, environment=self.environment
+        )
         self.assertNotEqual("cpu", json.loads(found.stdout)["verdict"]["limiting"])
         own.write_text("[cpu]\nstrained_use = 0.1\n")
         line = self.one_line("triage", self.sample, environment=self.environment)
@@ -334,8 +377,9 @@ class Outside(InFolder):
         full = load_scenario("full-cupboard")
         odd = msgspec.structs.replace(full.hardware.file_systems[1], point="/srv/$(touch,x)")
         hardware = msgspec.structs.replace(full.hardware, file_systems=[odd])
-        path = capture_model(msgspec.structs.replace(full, hardware=hardware),
-                             self.folder / "odd.gz")  # fmt: skip
+        path = capture_model(
+            msgspec.structs.replace(full, hardware=hardware), self.folder / "odd.gz"
+        )
         found = self.triage(path)
         step = next(step for one in found["findings"] for step in one["steps"])
         self.assertIn("'/srv/$(touch,x)'", step["command"])
@@ -363,9 +407,15 @@ class Now(InFolder):
         self.one_line("view", "cores", "--since", "1s", status=2)
 
     def test_words_that_people_use_mean_topics(self):
-        for word, topic in (("network", "links"), ("CPU", "cores"), ("sensors", "heat"),
-                            ("users", "sessions"), ("startup", "autostart"), ("ps", "processes"),
-                            ("complaints", "messages")):  # fmt: skip
+        for word, topic in (
+            ("network", "links"),
+            ("CPU", "cores"),
+            ("sensors", "heat"),
+            ("users", "sessions"),
+            ("startup", "autostart"),
+            ("ps", "processes"),
+            ("complaints", "messages"),
+        ):
             with self.subTest(word):
                 by_word, by_topic = (
                     json.loads(self.view(name, self.sample, "--json").stdout)
@@ -376,8 +426,17 @@ class Now(InFolder):
     def test_last_is_the_newest_capture_of_this_user(self):
         said = self.one_line("triage", "last", environment=self.own)
         self.assertIn("no capture was written yet", said)
-        run("capture", "--for", "0.4s", "--every", "0.2s", "-o", "a.gz", folder=self.folder,
-            environment=self.own)  # fmt: skip
+        run(
+            "capture",
+            "--for",
+            "0.4s",
+            "--every",
+            "0.2s",
+            "-o",
+            "a.gz",
+            folder=self.folder,
+            environment=self.own,
+        )
         found = run("triage", "last", "--json", folder=self.folder, environment=self.own).stdout
         self.assertEqual(str(self.folder / "a.gz"), json.loads(found)["capture"]["path"])
         (self.folder / "a.gz").unlink()

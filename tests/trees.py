@@ -26,25 +26,32 @@ def chip(number, name, **channels):
 
 
 PACKAGE = chip(
-    0, "coretemp",
+    0,
+    "coretemp",
     temp1={"input": 71000, "label": "Package id 0", "max": 84000, "crit": 100000, "crit_alarm": 0},
     temp2={"input": 69000, "label": "Core 0", "crit": 100000},
-)  # fmt: skip
+)
 CONTROL_VALUE = chip(
-    1, "k10temp",
-    temp1={"input": 87500, "label": "Tctl"}, temp2={"input": 60500, "label": "Tdie"},
-)  # fmt: skip
+    1, "k10temp", temp1={"input": 87500, "label": "Tctl"}, temp2={"input": 60500, "label": "Tdie"}
+)
 DIES = chip(
-    1, "k10temp",
-    temp1={"input": 80000, "label": "Tctl"}, temp3={"input": 61000, "label": "Tccd1"},
+    1,
+    "k10temp",
+    temp1={"input": 80000, "label": "Tctl"},
+    temp3={"input": 61000, "label": "Tccd1"},
     temp4={"input": 66000, "label": "Tccd2"},
-)  # fmt: skip
+)
 BOARD = chip(
-    2, "nct6775",
-    temp1={"input": 127000, "label": "AUXTIN0"}, temp2={"input": 41000, "label": "SYSTIN"},
-    temp3={"input": 0, "label": "AUXTIN1"}, temp4={"input": 55000, "fault": 1},
-    fan1={"input": 1180}, fan2={"input": 0, "alarm": 1}, in0={"input": 1056, "label": "Vcore"},
-)  # fmt: skip
+    2,
+    "nct6775",
+    temp1={"input": 127000, "label": "AUXTIN0"},
+    temp2={"input": 41000, "label": "SYSTIN"},
+    temp3={"input": 0, "label": "AUXTIN1"},
+    temp4={"input": 55000, "fault": 1},
+    fan1={"input": 1180},
+    fan2={"input": 0, "alarm": 1},
+    in0={"input": 1056, "label": "Vcore"},
+)
 ZONE = {
     "sys/class/thermal/thermal_zone0/type": "acpitz",
     "sys/class/thermal/thermal_zone0/temp": "47000",

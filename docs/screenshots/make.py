@@ -48,11 +48,17 @@ TERMINALS = (
 )
 # picture, command, and after how many seconds it is taken
 RUNNING = (
-    ("capture", "dunmist capture --root patient -o live.jsonl.gz --for 30s --note 'crawls all day'",
-     14.0),
-    ("watch", "XDG_STATE_HOME=state XDG_RUNTIME_DIR=run dunmist watch --every 1s --root patient",
-     45.0),
-)  # fmt: skip
+    (
+        "capture",
+        "dunmist capture --root patient -o live.jsonl.gz --for 30s --note 'crawls all day'",
+        14.0,
+    ),
+    (
+        "watch",
+        "XDG_STATE_HOME=state XDG_RUNTIME_DIR=run dunmist watch --every 1s --root patient",
+        45.0,
+    ),
+)
 
 
 @contextlib.contextmanager
@@ -76,10 +82,26 @@ def shoot_terminal(name: str, command: str, folder: Path, wait_s: float = 0.0) -
     line = f"printf '$ %s\\n' {shlex.quote(command)}; {command}; touch {done}; sleep 60"
     background, foreground = LIGHT if name in ON_LIGHT else DARK
     terminal = subprocess.Popen(
-        ["xterm", "-geometry", "158x52+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9",
-         "-bg", background, "-fg", foreground, "-e", "sh", "-c", line],
-        cwd=folder, env={**os.environ, "DISPLAY": DISPLAY, "PATH": path},
-    )  # fmt: skip
+        [
+            "xterm",
+            "-geometry",
+            "158x52+0+0",
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            "9",
+            "-bg",
+            background,
+            "-fg",
+            foreground,
+            "-e",
+            "sh",
+            "-c",
+            line,
+        ],
+        cwd=folder,
+        env={**os.environ, "DISPLAY": DISPLAY, "PATH": path},
+    )
     limit = time.monotonic() + (wait_s or 60.0)
     while not done.exists() and time.monotonic() < limit:
         time.sleep(0.1)
@@ -95,8 +117,9 @@ def shoot_pages(page: Path) -> None:
     from playwright.sync_api import sync_playwright
 
     with sync_playwright() as started:
-        browser = started.chromium.launch(executable_path=shutil.which("chromium"),
-                                          args=["--no-sandbox", "--disable-gpu"])  # fmt: skip
+        browser = started.chromium.launch(
+            executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
+        )
         for name, width, height, scheme in (
             ("report", 1280, 1600, "light"),
             ("report-dark", 1280, 1000, "dark"),
@@ -116,8 +139,20 @@ def shoot_paper(paper: Path) -> None:
     pages = paper.with_name("page")
     subprocess.run(["pdftoppm", "-r", "60", "-l", "3", "-png", paper, pages], check=True)
     pictures = sorted(paper.parent.glob("page-*.png"))
-    subprocess.run(["montage", *pictures, "-tile", "3x1", "-geometry", "+6+6",
-                    "-background", "#c8ccd2", HERE / "report-pdf.png"], check=True)  # fmt: skip
+    subprocess.run(
+        [
+            "montage",
+            *pictures,
+            "-tile",
+            "3x1",
+            "-geometry",
+            "+6+6",
+            "-background",
+            "#c8ccd2",
+            HERE / "report-pdf.png",
+        ],
+        check=True,
+    )
 
 
 def shoot_running(name: str, command: str, folder: Path, wait_s: float) -> None:
@@ -146,12 +181,21 @@ def main(wanted: list[str]) -> None:
     """Make the named pictures, or all."""
     with tempfile.TemporaryDirectory() as name, screen():
         folder = Path(name)
-        subprocess.run([DUNMIST, "demo", "-o", "demo"], cwd=folder, check=True,
-                       stdout=subprocess.DEVNULL)  # fmt: skip
-        subprocess.run([DUNMIST, "demo", "cliff-top-evening", "-o", "evening"], cwd=folder,
-                       check=True, stdout=subprocess.DEVNULL)  # fmt: skip
-        subprocess.run([DUNMIST, "demo", "--chapter", "normal-and-now", "-o", "week"], cwd=folder,
-                       check=True, stdout=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(
+            [DUNMIST, "demo", "-o", "demo"], cwd=folder, check=True, stdout=subprocess.DEVNULL
+        )
+        subprocess.run(
+            [DUNMIST, "demo", "cliff-top-evening", "-o", "evening"],
+            cwd=folder,
+            check=True,
+            stdout=subprocess.DEVNULL,
+        )
+        subprocess.run(
+            [DUNMIST, "demo", "--chapter", "normal-and-now", "-o", "week"],
+            cwd=folder,
+            check=True,
+            stdout=subprocess.DEVNULL,
+        )
         for picture, command in TERMINALS:
             if not wanted or picture in wanted:
                 shoot_terminal(picture, command, folder)

@@ -57,10 +57,17 @@ def start_child(
     With ``executable`` that is the program, and the command begins with any name.
     """
     return subprocess.Popen(  # noqa: S603 - no shell, and every caller gives a fixed program
-        command, executable=executable, stdin=stdin, stdout=stdout, stderr=stderr,
-        start_new_session=own_session, cwd=NEUTRAL_DIRECTORY, env=clean_environment(),
-        close_fds=True, bufsize=-1 if buffered else 0,
-    )  # fmt: skip
+        command,
+        executable=executable,
+        stdin=stdin,
+        stdout=stdout,
+        stderr=stderr,
+        start_new_session=own_session,
+        cwd=NEUTRAL_DIRECTORY,
+        env=clean_environment(),
+        close_fds=True,
+        bufsize=-1 if buffered else 0,
+    )
 
 
 @contextmanager

@@ -17,16 +17,7 @@ from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.template_values import subject_of
 from dunmist.advice.verdict_text import finding_text
 from dunmist.advice.wording import wording
-from dunmist.compare import (
-    Comparison,
-    Difference,
-    Examined,
-    Figure,
-    Hindrance,
-    Odd,
-    Range,
-    Unusual,
-)
+from dunmist.compare import Comparison, Difference, Examined, Figure, Hindrance, Odd, Range, Unusual
 from dunmist.diagnosis import Finding
 
 WHICH = ("first", "second")
@@ -38,9 +29,14 @@ ONLY_HERE = ("cooling-worse",)
 LOST_CLOCK = ("heat", "held-up")
 # what an application has of a resource
 TAKEN_OF: dict[str, str] = {
-    "cpu": "cores", "core": "cores", "heat": "cores", "memory": "memory", "swap": "memory",
-    "disk": "disk", "link": "network",
-}  # fmt: skip
+    "cpu": "cores",
+    "core": "cores",
+    "heat": "cores",
+    "memory": "memory",
+    "swap": "memory",
+    "disk": "disk",
+    "link": "network",
+}
 
 
 class ComparedCapture(msgspec.Struct, frozen=True):
@@ -148,8 +144,7 @@ def _comparison_headline(comparison: Comparison) -> str:
     of_resources = [entry for entry in clear if entry.figure.resource]
     # of several that moved in different ways, the entry that the answer goes by
     first = sorted(
-        of_resources,
-        key=lambda difference: _is_worse(difference) != (comparison.answer == "worse"),
+        of_resources, key=lambda difference: _is_worse(difference) != (comparison.answer == "worse")
     )[:1]
     taken = TAKEN_OF.get(first[0].figure.resource or "cpu") if first else None
     theirs = [entry for entry in clear if not entry.figure.resource]
@@ -179,10 +174,13 @@ def _unusual_headline(unusual: Unusual) -> str:
     ]
     things = "; ".join(
         words["things"][key].format(names=_names(odd))
-        for key, odd in (("new", unusual.new), ("missing", unusual.missing),
-                         ("replaced", unusual.replaced))
+        for key, odd in (
+            ("new", unusual.new),
+            ("missing", unusual.missing),
+            ("replaced", unusual.replaced),
+        )
         if odd
-    )  # fmt: skip
+    )
     if said:
         most = "; ".join([*said[:SAID_MOST], *([things] if things else [])])
         return str(words["answer"]["unusual"]).format(most=most)
@@ -254,9 +252,10 @@ def _figure_text(figure: Figure, before: float, after: float, at: Examined) -> s
     # what heat holds up is the clock
     key = f"heat-{figure.what}" if (figure.resource, figure.what) == LOST_CLOCK else figure.what
     return str(_words()["figure"][key]).format(
-        name=name, before=compared_amount(figure.unit, before, at),
+        name=name,
+        before=compared_amount(figure.unit, before, at),
         after=compared_amount(figure.unit, after, at),
-    )  # fmt: skip
+    )
 
 
 def compared_amount(unit: str, value: float, at: Examined | None = None) -> str:
@@ -301,6 +300,9 @@ def _odd(odd: Odd) -> ComparedThing:
 def _capture(examined: Examined) -> ComparedCapture:
     header = examined.series.header
     return ComparedCapture(
-        str(examined.series.path), header.machine.host, header.started,
-        round(examined.series.duration_s, 3), examined.series.ticks,
-    )  # fmt: skip
+        str(examined.series.path),
+        header.machine.host,
+        header.started,
+        round(examined.series.duration_s, 3),
+        examined.series.ticks,
+    )

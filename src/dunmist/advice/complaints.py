@@ -19,30 +19,62 @@ from dunmist.diagnosis import Diagnosis, Kind, hours_left, is_strained
 from dunmist.series import Application, LinkSeries, Series, plain_address
 
 COMPLAINTS = (
-    "slow", "freezes", "stutters", "hot", "noisy", "battery", "network", "memory", "disk", "start",
-    "crash", "security",
-)  # fmt: skip
+    "slow",
+    "freezes",
+    "stutters",
+    "hot",
+    "noisy",
+    "battery",
+    "network",
+    "memory",
+    "disk",
+    "start",
+    "crash",
+    "security",
+)
 PROGRAM = "program:"
 # longer notes and more complaints come from no person
 NOTE_MAX_CHARACTERS, COMPLAINTS_MAX = 2000, 8
 # of a note that could mean anything nothing is made
 CLEAR_MOST = 2
 FREEZING: tuple[Kind, ...] = (
-    "paging-storm", "oom-kill", "stuck-process", "lock-wait", "memory-short", "disk-slow",
-    "kernel-hung", "graphics-reset",
-)  # fmt: skip
+    "paging-storm",
+    "oom-kill",
+    "stuck-process",
+    "lock-wait",
+    "memory-short",
+    "disk-slow",
+    "kernel-hung",
+    "graphics-reset",
+)
 KILLED: tuple[Kind, ...] = ("oom-kill", "killed-earlier")
 DISK_FAULTS: tuple[Kind, ...] = (
-    "drive-failing", "drive-warns", "file-system-damaged", "drive-resets", "drive-too-hot",
-    "disk-slow", "drive-worn",
-)  # fmt: skip
+    "drive-failing",
+    "drive-warns",
+    "file-system-damaged",
+    "drive-resets",
+    "drive-too-hot",
+    "disk-slow",
+    "drive-worn",
+)
 CRASHED: tuple[Kind, ...] = (
-    "unclean-restart", "kernel-hung", "program-crashes", "memory-faulty", "hardware-fault",
-    "graphics-reset", "oom-kill", "killed-earlier", "hot-earlier",
-)  # fmt: skip
+    "unclean-restart",
+    "kernel-hung",
+    "program-crashes",
+    "memory-faulty",
+    "hardware-fault",
+    "graphics-reset",
+    "oom-kill",
+    "killed-earlier",
+    "hot-earlier",
+)
 ODD: tuple[Kind, ...] = (
-    "lookalike-name", "odd-location", "deleted-executable", "open-port", "other-user-load",
-)  # fmt: skip
+    "lookalike-name",
+    "odd-location",
+    "deleted-executable",
+    "open-port",
+    "other-user-load",
+)
 STARTING: tuple[Kind, ...] = ("slow-start", "autostart-heavy")
 AT_REST: tuple[Kind, ...] = ("hot-while-idle",)
 LOSING: tuple[Kind, ...] = ("link-errors",)
@@ -154,14 +186,21 @@ def _hot(about: _About) -> str:
     if sensor is not None and celsius is not None:
         point = sensor.critical or about.diagnosis.limits.heat.assumed_critical_celsius
         near = point - celsius <= NEAR_KELVIN
-        return _say("hot", "yes" if near else "no", sensor=sensor.name, celsius=f"{celsius:.0f} °C",
-                    margin=f"{point - celsius:.0f} K", heater=heater)  # fmt: skip
+        return _say(
+            "hot",
+            "yes" if near else "no",
+            sensor=sensor.name,
+            celsius=f"{celsius:.0f} °C",
+            margin=f"{point - celsius:.0f} K",
+            heater=heater,
+        )
     others = [
         (value, sensor.name)
         for sensor in about.series.devices.sensors
-        if sensor.quantity == "temperature" and sensor.is_trusted
+        if sensor.quantity == "temperature"
+        and sensor.is_trusted
         and (value := sensor.shown.median()) is not None
-    ]  # fmt: skip
+    ]
     if not others:
         return _say("hot", "unseen", heater=heater)
     value, name = max(others)
@@ -236,12 +275,13 @@ def _mover(about: _About) -> str:
     if mover is None:
         return _say("network", "quiet")
     return _say(
-        "network", "mover",
+        "network",
+        "mover",
         name=mover.distinct_name,
         sent=size_text(mover.sent_bytes_per_s.mean()),
         received=size_text(mover.received_bytes_per_s.mean()),
         peer=_peer(about.series, mover),
-    )  # fmt: skip
+    )
 
 
 def _peer(series: Series, application: Application) -> str:
@@ -278,9 +318,11 @@ def _stutters(about: _About) -> str:
         return _say("stutters", "yes")
     waited = {state.resource: state.pressure or 0.0 for state in about.diagnosis.resources}
     said = _say(
-        "stutters", "no", waited=percent(waited.get("cpu", 0.0)),
+        "stutters",
+        "no",
+        waited=percent(waited.get("cpu", 0.0)),
         blocked=percent(waited.get("disk", 0.0)),
-    )  # fmt: skip
+    )
     return f"{said} {_say('stutters', 'unseen')}"
 
 
@@ -298,10 +340,14 @@ def _memory(about: _About) -> str:
     swap = "" if used < LEAST_SHARE else _say("memory", "swap", used=percent(used))
     is_short = any(is_strained(states[word].level) for word in ("memory", "swap") if word in states)
     said = _say(
-        "memory", "yes" if is_short else "no", available=size_text(available),
-        total=size_text(machine.managed_bytes), holder=holder, swap=swap,
+        "memory",
+        "yes" if is_short else "no",
+        available=size_text(available),
+        total=size_text(machine.managed_bytes),
+        holder=holder,
+        swap=swap,
         waited=percent(states["memory"].pressure or 0.0),
-    )  # fmt: skip
+    )
     return f"{_say('memory', 'killed', why=killed)} {said}" if killed else said
 
 

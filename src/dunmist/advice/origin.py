@@ -8,9 +8,8 @@ from dunmist.diagnosis import Thresholds
 from dunmist.series import Application, Process, Series, cost_of_entry
 
 By = Literal[
-    "kernel", "boot", "service", "timer", "job", "login", "person", "remote", "program",
-    "unknown",
-]  # fmt: skip
+    "kernel", "boot", "service", "timer", "job", "login", "person", "remote", "program", "unknown"
+]
 JOB_RUNNERS = frozenset(("cron", "crond", "anacron", "atd"))
 REMOTE_LOGINS = frozenset(("sshd", "sshd-session"))
 

@@ -34,8 +34,9 @@ def tell_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> Told:
         # the sentence about heat says it
         and not (limiting == "heat" and finding.kind == "overheating")
     }
-    findings = {kind: words["finding"][kind].format(subject=subject)
-                for kind, subject in told.items()}  # fmt: skip
+    findings = {
+        kind: words["finding"][kind].format(subject=subject) for kind, subject in told.items()
+    }
     is_well = limiting is None and bool(findings)
     # what is wrong comes before what is not, and a cause before what it does
     if is_well:

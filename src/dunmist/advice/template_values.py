@@ -46,7 +46,7 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
         "logged_in": _logged_in(series, about),
         "disable_entry": disable_command(entry) if entry else "",
         "enable_entry": enable_command(entry) if entry else "",
-    }  # fmt: skip
+    }
 
 
 def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> dict[str, str]:

@@ -11,11 +11,25 @@ from dunmist.diagnosis import Diagnosis, Finding, Kind, LevelWord, Severity, is_
 SEVERITY_OF: dict[LevelWord, Severity] = {"strained": "concern", "choked": "urgent"}
 GRAVITY: dict[Severity | None, int] = {None: 0, "note": 1, "concern": 2, "urgent": 3}
 # these say of a resource that limits what its level says, so they do not go before it
-SAME_AS_LEVEL: frozenset[Kind] = frozenset((
-    "overheating", "throttled", "memory-short", "paging-storm", "oom-kill", "disk-saturated",
-    "disk-slow", "link-saturated", "core-bound", "cpu-hog", "memory-hog", "blocked-on-disk",
-    "storage-full", "inodes-full", "low-clock",
-))  # fmt: skip
+SAME_AS_LEVEL: frozenset[Kind] = frozenset(
+    (
+        "overheating",
+        "throttled",
+        "memory-short",
+        "paging-storm",
+        "oom-kill",
+        "disk-saturated",
+        "disk-slow",
+        "link-saturated",
+        "core-bound",
+        "cpu-hog",
+        "memory-hog",
+        "blocked-on-disk",
+        "storage-full",
+        "inodes-full",
+        "low-clock",
+    )
+)
 
 
 def worst_of(diagnosis: Diagnosis) -> Worst:

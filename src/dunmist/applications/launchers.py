@@ -17,7 +17,7 @@ LAUNCHERS = frozenset(
         "xterm", "gnome-terminal-server", "konsole", "tmux: server", "screen",
         "containerd-shim", "dumb-init", "tini",
     )
-)  # fmt: skip
+)
 SHELLS = frozenset(("sh", "bash", "dash", "zsh", "fish", "ksh"))
 
 

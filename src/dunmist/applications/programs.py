@@ -4,12 +4,7 @@ import posixpath
 import re
 from typing import NamedTuple
 
-from dunmist.applications.launchers import (
-    INTERPRETERS,
-    LAUNCHERS,
-    SHELLS,
-    Interpreter,
-)
+from dunmist.applications.launchers import INTERPRETERS, LAUNCHERS, SHELLS, Interpreter
 from dunmist.computer import DELETED, ProcessFacts
 
 COMM_MAX = 15  # the kernel keeps this much of a command name

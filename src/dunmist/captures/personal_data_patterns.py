@@ -59,13 +59,13 @@ SHAPES = (
            "host-{}.invalid"),
     _shape(r"(?<![\w/.+-])[\w.+-]{1,64}@(?P<who>[A-Za-z][\w-]{0,62})(?![\w.@\\-])",
            "host-{}.invalid"),
-)  # fmt: skip
+)
 # programs whose operand is another computer; their own manual pages say so
 REMOTE_PROGRAMS = frozenset((
     "ssh", "scp", "sftp", "rsync", "telnet", "ping", "traceroute", "mosh", "ftp", "nc", "ncat",
     "dig", "host", "nslookup", "curlftpfs", "sshfs", "rdesktop", "xfreerdp", "vncviewer",
     "smbclient", "psql", "mysql", "lftp", "wget", "nmap",
-))  # fmt: skip
+))
 _HOST_WORD = re.compile(r"[A-Za-z][A-Za-z0-9-]*(?:\.[A-Za-z0-9-]+)*\Z")
 
 

@@ -37,9 +37,11 @@ ESCAPED_QUOTE = '\\"'
 # of what was drawn at random from letters of both cases and digits, so many of a hundred neighbours
 # are of different kinds: 62; of words that are written together 20 to 35
 RANDOM_LEAST, RANDOM_CHANGES = 16, 0.4
-_KINDS = str.maketrans(dict.fromkeys("abcdefghijklmnopqrstuvwxyz", "a")
-                       | dict.fromkeys("ABCDEFGHIJKLMNOPQRSTUVWXYZ", "A")
-                       | dict.fromkeys("0123456789", "0"))  # fmt: skip
+_KINDS = str.maketrans(
+    dict.fromkeys("abcdefghijklmnopqrstuvwxyz", "a")
+    | dict.fromkeys("ABCDEFGHIJKLMNOPQRSTUVWXYZ", "A")
+    | dict.fromkeys("0123456789", "0")
+)
 _HEX = re.compile(r"(?:[0-9a-f]+|[0-9A-F]+)")
 # where a value ends that stands among others
 _NEXT = re.compile(r"""[&;]|,\s{0,4}["']?[A-Za-z_][\w.-]{0,63}["']?\s{0,4}[=:]|\s""")

@@ -8,11 +8,18 @@ from dunmist.cli.parameters import FILE, far_options, refuse_given, sampling_opt
 
 
 @click.command()
-@click.option("--until-sure", is_flag=True,
-              help="End as soon as more of it would hardly change the verdict, at most after "
-              "--for.")  # fmt: skip
-@click.option("--from", "collected", type=FILE, metavar="COLLECTED",
-              help="Make the capture of a file that 'dunmist collector' left.")  # fmt: skip
+@click.option(
+    "--until-sure",
+    is_flag=True,
+    help="End as soon as more of it would hardly change the verdict, at most after --for.",
+)
+@click.option(
+    "--from",
+    "collected",
+    type=FILE,
+    metavar="COLLECTED",
+    help="Make the capture of a file that 'dunmist collector' left.",
+)
 @far_options
 @sampling_options
 @click.pass_context
@@ -39,12 +46,14 @@ def capture(
     from dunmist.jobs import CaptureOptions, run_capture
     from dunmist.jobs.last_capture import remember
 
-    options = CaptureOptions(output, duration_s, every_s, root, note, force, complaints=complaints,
-                    until_sure=until_sure)  # fmt: skip
+    options = CaptureOptions(
+        output, duration_s, every_s, root, note, force, complaints=complaints, until_sure=until_sure
+    )
     if collected is not None:
         ignored = "what was collected has its own time and place; leave out {}"
-        refuse_given(context, ("host", "sudo", "root", "duration_s", "every_s", "until_sure"),
-                     ignored)  # fmt: skip
+        refuse_given(
+            context, ("host", "sudo", "root", "duration_s", "every_s", "until_sure"), ignored
+        )
         from dunmist.cli.remote import read_collected
 
         path = read_collected(collected, options)

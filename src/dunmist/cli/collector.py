@@ -8,12 +8,30 @@ from dunmist.cli.parameters import EVERY_LEAST_S, EVERY_MOST_S, FILE, FOR_MOST_S
 
 
 @click.command()
-@click.option("-o", "--output", type=FILE, metavar="SCRIPT", required=True,
-              help="Where to write the script; '-' is standard output.")  # fmt: skip
-@click.option("--for", "duration_s", type=Duration(EVERY_LEAST_S, FOR_MOST_S), default="30s",
-              show_default=True, help="How long it is to sample.")  # fmt: skip
-@click.option("--every", "every_s", type=Duration(EVERY_LEAST_S, EVERY_MOST_S), default="1s",
-              show_default=True, help="How often.")  # fmt: skip
+@click.option(
+    "-o",
+    "--output",
+    type=FILE,
+    metavar="SCRIPT",
+    required=True,
+    help="Where to write the script; '-' is standard output.",
+)
+@click.option(
+    "--for",
+    "duration_s",
+    type=Duration(EVERY_LEAST_S, FOR_MOST_S),
+    default="30s",
+    show_default=True,
+    help="How long it is to sample.",
+)
+@click.option(
+    "--every",
+    "every_s",
+    type=Duration(EVERY_LEAST_S, EVERY_MOST_S),
+    default="1s",
+    show_default=True,
+    help="How often.",
+)
 @click.option("--force", is_flag=True, help="Overwrite SCRIPT when it exists.")
 def collector(output: Path, duration_s: float, every_s: float, force: bool) -> None:
     """Write a script that samples a computer with nothing but a shell.

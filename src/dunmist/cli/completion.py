@@ -124,9 +124,10 @@ def _plain(names: Iterable[str], incomplete: str) -> list[CompletionItem]:
     is, and takes each line for an entry.
     """
     return [
-        CompletionItem(name) for name in sorted(names)
+        CompletionItem(name)
+        for name in sorted(names)
         if name.startswith(incomplete) and NEEDS_NO_QUOTES.fullmatch(name)
-    ]  # fmt: skip
+    ]
 
 
 def _typed(ctx: click.Context, name: str) -> str | None:

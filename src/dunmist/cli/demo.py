@@ -16,18 +16,36 @@ FORMS = ("html", "pdf", "md", "json", "txt")
 
 @click.command()
 @click.argument("scenario", required=False)
-@click.option("-o", "--output", type=FILE, default=Path("dunmist-demo"), show_default=True,
-              metavar="DIR", help="Where to put the capture and the reports.")  # fmt: skip
+@click.option(
+    "-o",
+    "--output",
+    type=FILE,
+    default=Path("dunmist-demo"),
+    show_default=True,
+    metavar="DIR",
+    help="Where to put the capture and the reports.",
+)
 @click.option("--force", is_flag=True, help="Overwrite an earlier demo in DIR.")
-@click.option("--chapter", metavar="NAME",
-              help="A chapter of several captures instead: before-and-after, or "
-              "normal-and-now.")  # fmt: skip
-@click.option("--fleet", "whole", is_flag=True,
-              help="All sixty computers of the observatory, and what they have in "
-              "common.")  # fmt: skip
+@click.option(
+    "--chapter",
+    metavar="NAME",
+    help="A chapter of several captures instead: before-and-after, or normal-and-now.",
+)
+@click.option(
+    "--fleet",
+    "whole",
+    is_flag=True,
+    help="All sixty computers of the observatory, and what they have in common.",
+)
 @click.option("--list", "only_list", is_flag=True, help="List all patients and do nothing else.")
-def demo(scenario: str | None, output: Path, force: bool, chapter: str | None, whole: bool,
-         only_list: bool) -> None:  # fmt: skip
+def demo(
+    scenario: str | None,
+    output: Path,
+    force: bool,
+    chapter: str | None,
+    whole: bool,
+    only_list: bool,
+) -> None:
     """Capture, triage and report a model computer: SCENARIO, or the default one.
 
     The model publishes the same files as a real computer, in virtual time, and the same code

@@ -126,9 +126,13 @@ def _head(judged: Judged, width: int) -> Iterator[Line]:
     look = (
         SEVERITY_LOOKS[worst.severity] if worst.source == "finding" else LEVEL_LOOKS[verdict.level]
     )
-    lines = textwrap.wrap(f"{word.upper()}  {harmless(verdict.headline)}", width,
-                          break_long_words=False, max_lines=VERDICT_MOST,
-                          placeholder=" …")  # fmt: skip
+    lines = textwrap.wrap(
+        f"{word.upper()}  {harmless(verdict.headline)}",
+        width,
+        break_long_words=False,
+        max_lines=VERDICT_MOST,
+        placeholder=" …",
+    )
     yield [
         Piece(lines[0][: len(word)], look._replace(bold=True)),
         Piece(lines[0][len(word) :], BOLD),
@@ -183,8 +187,14 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
     rows = ranked or busiest_rows(judged)
     is_wide = width >= WIDE and bool(ranked)
     each = 2 if is_wide and 2 * len(rows) + 1 <= room else 1
-    head = ("", "program" if ranked else "the busiest", "process", "owner", heading_of(judged),
-            "role")  # fmt: skip
+    head = (
+        "",
+        "program" if ranked else "the busiest",
+        "process",
+        "owner",
+        heading_of(judged),
+        "role",
+    )
     cells = [_cells(row) for row in rows]
     widths = [GAP + max(map(len, column)) for column in zip(head, *cells, strict=True)]
     widths[0] = GAP
@@ -194,8 +204,14 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
     titles = "".join(f"{name:<{size}}" for name, size in zip(head, widths, strict=True) if size)
     yield [Piece(f"{titles}command")]
     for row, texts in zip(rows[: max(1, (room - 1) // each)], cells, strict=False):
-        looks = (BOLD, BOLD if row.rank else None, None, None, None,
-                 ROLE_LOOKS[row.role] if row.role else None)  # fmt: skip
+        looks = (
+            BOLD,
+            BOLD if row.rank else None,
+            None,
+            None,
+            None,
+            ROLE_LOOKS[row.role] if row.role else None,
+        )
         line = [
             Piece(f"{text:<{size}}", look)
             for text, size, look in zip(texts, widths, looks, strict=True)
@@ -210,9 +226,13 @@ def _cells(row: ProgramRow) -> tuple[str, ...]:
     """Return rank, name, process, owner, figure and role of a program."""
     more = f"+{row.more}" if row.more else ""
     return (
-        str(row.rank or ""), cut_middle(harmless(row.name), NAME_MOST), f"{row.pid}{more}",
-        cut_middle(harmless(row.owner), OWNER_MOST), row.figure, row.role or "",
-    )  # fmt: skip
+        str(row.rank or ""),
+        cut_middle(harmless(row.name), NAME_MOST),
+        f"{row.pid}{more}",
+        cut_middle(harmless(row.owner), OWNER_MOST),
+        row.figure,
+        row.role or "",
+    )
 
 
 def _background(judged: Judged, row: ProgramRow) -> str:
@@ -253,12 +273,15 @@ def _steps(judged: Judged, width: int, count: int, lines_each: int) -> list[Line
     for number, filled in enumerate(shown, start=1):
         step = filled.step
         text = filled.brief or step.text
-        said = textwrap.wrap(harmless(text[:1].upper() + text[1:]), room, max_lines=lines_each,
-                             placeholder=" …")  # fmt: skip
-        lines.append([
-            Piece(f"{number} {step.action:<{action}}{said[0]:<{room + 2}}"),
-            Piece(step.risk, RISK_LOOKS[step.risk]),
-        ])  # fmt: skip
+        said = textwrap.wrap(
+            harmless(text[:1].upper() + text[1:]), room, max_lines=lines_each, placeholder=" …"
+        )
+        lines.append(
+            [
+                Piece(f"{number} {step.action:<{action}}{said[0]:<{room + 2}}"),
+                Piece(step.risk, RISK_LOOKS[step.risk]),
+            ]
+        )
         lines += [[Piece(f"{'':<{action + 2}}{line}")] for line in said[1:]]
         command = step.command
         if command is None:
@@ -279,15 +302,18 @@ def _others(judged: Judged, width: int, room: int) -> Iterator[Line]:
     triage = judged.triage
     # what the verdict says already is not said again
     others = [
-        finding for finding in triage.findings
+        finding
+        for finding in triage.findings
         if finding.severity != "note" and finding.text not in triage.verdict.spoken
-    ]  # fmt: skip
+    ]
     shown = max(1, room) if others else 0
     for finding in others[:shown]:
         is_last = finding is others[:shown][-1] and len(others) > shown
         more = f" (and {len(others) - shown} more)" if is_last else ""
-        yield [Piece("also  ", SEVERITY_LOOKS[finding.severity]),
-               Piece(_fitted(finding.text, width - len(more) - 6) + more)]  # fmt: skip
+        yield [
+            Piece("also  ", SEVERITY_LOOKS[finding.severity]),
+            Piece(_fitted(finding.text, width - len(more) - 6) + more),
+        ]
 
 
 def _why(judged: Judged, width: int, room: int) -> list[Line]:

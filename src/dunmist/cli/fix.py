@@ -32,13 +32,24 @@ def fix() -> None:
 def whom_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options that say against whom the steps are."""
     for option in (
-        click.option("--pid", type=click.IntRange(1), metavar="PID",
-                     help="The application that has this process."),
-        click.option("--finding", metavar="KIND",
-                     help="A finding of the triage, by its kind: memory-leak, open-port."),
-        click.option("--culprit", type=click.IntRange(1), metavar="N",
-                     help="The N-th culprit of the triage; without any of these the first."),
-    ):  # fmt: skip
+        click.option(
+            "--pid",
+            type=click.IntRange(1),
+            metavar="PID",
+            help="The application that has this process.",
+        ),
+        click.option(
+            "--finding",
+            metavar="KIND",
+            help="A finding of the triage, by its kind: memory-leak, open-port.",
+        ),
+        click.option(
+            "--culprit",
+            type=click.IntRange(1),
+            metavar="N",
+            help="The N-th culprit of the triage; without any of these the first.",
+        ),
+    ):
         command = option(command)
     return command
 
@@ -69,12 +80,21 @@ def show(
 @click.argument("step")
 @whom_options
 @click.option("--yes", is_flag=True, help="Carry the step out without asking.")
-@click.option("--measure/--no-measure", default=True, show_default=True,
-              help="Measure for some seconds before and after whether it helped.")  # fmt: skip
+@click.option(
+    "--measure/--no-measure",
+    default=True,
+    show_default=True,
+    help="Measure for some seconds before and after whether it helped.",
+)
 def do_step(
-    file: Path, step: str, culprit: int | None, finding: str | None, pid: int | None,
-    yes: bool, measure: bool,
-) -> None:  # fmt: skip
+    file: Path,
+    step: str,
+    culprit: int | None,
+    finding: str | None,
+    pid: int | None,
+    yes: bool,
+    measure: bool,
+) -> None:
     """Carry out STEP; a terminal asks first.
 
     STEP is the name or the number of a step in the list. Without --yes and a terminal it only shows
@@ -101,13 +121,23 @@ def list_acts() -> None:
 @fix.command(name="prove")
 @click.argument("file", type=CAPTURE)
 @whom_options
-@click.option("--for", "prove_for_s", type=Duration(PROVE_LEAST_S, PROVE_MOST_S), default="40s",
-              show_default=True, help="How long it may take.")  # fmt: skip
+@click.option(
+    "--for",
+    "prove_for_s",
+    type=Duration(PROVE_LEAST_S, PROVE_MOST_S),
+    default="40s",
+    show_default=True,
+    help="How long it may take.",
+)
 @click.option("--yes", is_flag=True, help="Do it without asking.")
 def prove_cause(
-    file: Path, culprit: int | None, finding: str | None, pid: int | None, prove_for_s: float,
+    file: Path,
+    culprit: int | None,
+    finding: str | None,
+    pid: int | None,
+    prove_for_s: float,
     yes: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Experiment: does the trouble follow the suspect?
 
     The suspect is paused and resumed several times, in an order that is drawn by chance.
@@ -119,30 +149,65 @@ def prove_cause(
 
 @fix.command(name=GroupWithDefault.DEFAULT, hidden=True)
 @click.argument("file", type=CAPTURE, required=False)
-@click.option("--culprit", type=click.IntRange(1), metavar="N",
-              help="Act on the N-th culprit of the triage.")  # fmt: skip
-@click.option("--pid", type=click.IntRange(1), metavar="PID",
-              help="Act on the application that has this process.")  # fmt: skip
-@click.option("--step", type=click.IntRange(1), metavar="K",
-              help="The K-th step of its ladder; without it the ladder is listed.")  # fmt: skip
+@click.option(
+    "--culprit", type=click.IntRange(1), metavar="N", help="Act on the N-th culprit of the triage."
+)
+@click.option(
+    "--pid",
+    type=click.IntRange(1),
+    metavar="PID",
+    help="Act on the application that has this process.",
+)
+@click.option(
+    "--step",
+    type=click.IntRange(1),
+    metavar="K",
+    help="The K-th step of its ladder; without it the ladder is listed.",
+)
 @click.option("--yes", is_flag=True, help="Carry the step out without asking.")
-@click.option("--measure/--no-measure", default=True, show_default=True,
-              help="Measure for some seconds before and after whether it helped.")  # fmt: skip
-@click.option("--prove", is_flag=True,
-              help="Pause the suspect and let it go on several times, and see whether the trouble "
-              "follows.")  # fmt: skip
-@click.option("--prove-for", "prove_for_s", type=Duration(PROVE_LEAST_S, PROVE_MOST_S),
-              default="40s", show_default=True, help="How long that may take.")  # fmt: skip
-@click.option("--undo", is_flag=False, flag_value=LAST, metavar="[ACT]",
-              shell_complete=complete_act,
-              help="Reverse an act of the list, or the last one that can be.")  # fmt: skip
+@click.option(
+    "--measure/--no-measure",
+    default=True,
+    show_default=True,
+    help="Measure for some seconds before and after whether it helped.",
+)
+@click.option(
+    "--prove",
+    is_flag=True,
+    help="Pause the suspect and let it go on several times, and see whether the trouble follows.",
+)
+@click.option(
+    "--prove-for",
+    "prove_for_s",
+    type=Duration(PROVE_LEAST_S, PROVE_MOST_S),
+    default="40s",
+    show_default=True,
+    help="How long that may take.",
+)
+@click.option(
+    "--undo",
+    is_flag=False,
+    flag_value=LAST,
+    metavar="[ACT]",
+    shell_complete=complete_act,
+    help="Reverse an act of the list, or the last one that can be.",
+)
 @click.option("--list", "only_list", is_flag=True, help="List past acts and do nothing else.")
 @click.pass_context
 def as_before(
-    context: click.Context, /,
-    file: Path | None, culprit: int | None, pid: int | None, step: int | None, yes: bool,
-    measure: bool, prove: bool, prove_for_s: float, undo: str | None, only_list: bool,
-) -> None:  # fmt: skip
+    context: click.Context,
+    /,
+    file: Path | None,
+    culprit: int | None,
+    pid: int | None,
+    step: int | None,
+    yes: bool,
+    measure: bool,
+    prove: bool,
+    prove_for_s: float,
+    undo: str | None,
+    only_list: bool,
+) -> None:
     """Show one step against a culprit of the capture FILE, and carry it out when told to.
 
     Without --yes it only shows what would be done; on a terminal it asks. It acts only on this

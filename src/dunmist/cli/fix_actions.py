@@ -120,8 +120,15 @@ def agrees(question: str, *, default: bool = False) -> bool:
 def say(text: str, indent: int = 2) -> None:
     """Print a text in lines that fit."""
     width = min(WIDTH_MOST, shutil.get_terminal_size((WIDTH_MOST, 24)).columns - 1)
-    click.echo(textwrap.fill(harmless(text), width, subsequent_indent=" " * indent,
-                             break_on_hyphens=False, break_long_words=False))  # fmt: skip
+    click.echo(
+        textwrap.fill(
+            harmless(text),
+            width,
+            subsequent_indent=" " * indent,
+            break_on_hyphens=False,
+            break_long_words=False,
+        )
+    )
 
 
 def process_lines(chosen: Chosen, wanted: Act) -> list[str]:

@@ -15,21 +15,35 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("places", nargs=-1, required=True, metavar="PLACE…")
-@click.option("-o", "--output", type=FILE, required=True, metavar="DIR",
-              help="Where the tables and the report go; what was done there is not done "
-              "again.")  # fmt: skip
-@click.option("--workers", type=click.IntRange(1, 1024), metavar="N",
-              help="So many processes of this machine, instead of one a CPU.")  # fmt: skip
-@click.option("--scheduler", metavar="URL",
-              help="Use the Dask cluster whose scheduler is at tls://HOST:8786.")  # fmt: skip
-@click.option("--tls-ca", type=FILE, metavar="FILE",
-              help="Who signed the cluster's certificates (PEM).")  # fmt: skip
+@click.option(
+    "-o",
+    "--output",
+    type=FILE,
+    required=True,
+    metavar="DIR",
+    help="Where the tables and the report go; what was done there is not done again.",
+)
+@click.option(
+    "--workers",
+    type=click.IntRange(1, 1024),
+    metavar="N",
+    help="So many processes of this machine, instead of one a CPU.",
+)
+@click.option(
+    "--scheduler", metavar="URL", help="Use the Dask cluster whose scheduler is at tls://HOST:8786."
+)
+@click.option(
+    "--tls-ca", type=FILE, metavar="FILE", help="Who signed the cluster's certificates (PEM)."
+)
 @click.option("--tls-cert", type=FILE, metavar="FILE", help="The certificate of this computer.")
 @click.option("--tls-key", type=FILE, metavar="FILE", help="The key of that certificate.")
 def fleet(
-    places: tuple[str, ...], output: Path, workers: int | None, scheduler: str | None,
+    places: tuple[str, ...],
+    output: Path,
+    workers: int | None,
+    scheduler: str | None,
     **tls: Path | None,
-) -> None:  # fmt: skip
+) -> None:
     """Triage all captures below PLACE and report what they have in common.
 
     PLACE is a folder, a pattern, or any address that fsspec opens. Each capture is triaged as
@@ -54,8 +68,9 @@ def run_fleet(places: list[str], output: Path, engine: "Engine") -> None:
     summary = finished.summary
     click.echo(
         f"{summary.captures} captures of {summary.computers} computers "
-        f"({finished.done_before} were done before)", err=True,
-    )  # fmt: skip
+        f"({finished.done_before} were done before)",
+        err=True,
+    )
     for line in summary.unread:
         click.echo(f"dunmist: {harmless(line)}", err=True)
     click.echo(f"wrote {', '.join(str(path) for path in finished.files)} and the tables", err=True)

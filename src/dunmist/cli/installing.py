@@ -61,10 +61,11 @@ def remove(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
     """Take a unit of ours away again; raises Refused where the journal knows of none."""
     del options
     lines = [
-        line for line in acts_to_undo()
-        if line.act.verb == "install-unit" and (line.act.unit, line.act.user)
-        == (wanted.unit, wanted.user)
-    ]  # fmt: skip
+        line
+        for line in acts_to_undo()
+        if line.act.verb == "install-unit"
+        and (line.act.unit, line.act.user) == (wanted.unit, wanted.user)
+    ]
     if not lines:
         raise Refused(f"{wanted.unit}: was not installed from here; see 'dunmist fix list'")
     click.echo(f"{wanted.unit} would be stopped, switched off, and {lines[-1].act.file} removed.")
@@ -77,12 +78,27 @@ def remove(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
 def _parts(wanted: Wanted, options: "WatchOptions") -> list[UnitFile]:
     program = python_command("-m", "dunmist")
     if wanted.plan is None or wanted.at is None:
-        command = [*program, "watch", "--plain", "--every", f"{options.every_s:g}s", "--keep",
-                   f"{options.keep_s:g}s", "--most", str(options.most_bytes)]  # fmt: skip
+        command = [
+            *program,
+            "watch",
+            "--plain",
+            "--every",
+            f"{options.every_s:g}s",
+            "--keep",
+            f"{options.keep_s:g}s",
+            "--most",
+            str(options.most_bytes),
+        ]
         return watch_unit([*command, *(["--tell"] if options.tell else [])], wanted.user)
     folder = plans_directory()
-    command = [*program, "capture", "--for", f"{options.duration_s or COLLECTED_S:g}s",
-               "--note", f"planned: {wanted.plan}"]  # fmt: skip
+    command = [
+        *program,
+        "capture",
+        "--for",
+        f"{options.duration_s or COLLECTED_S:g}s",
+        "--note",
+        f"planned: {wanted.plan}",
+    ]
     return plan_units(wanted.plan, command, folder, When(wanted.at, wanted.every_day), wanted.user)
 
 

@@ -71,8 +71,11 @@ class CommandsOnDemand(click.Group):
             formatter.write_dl(list(COMMANDS.items()))
 
 
-@click.group(cls=CommandsOnDemand, invoke_without_command=True,
-             context_settings={"help_option_names": ["-h", "--help"]})  # fmt: skip
+@click.group(
+    cls=CommandsOnDemand,
+    invoke_without_command=True,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
 @click.version_option(__version__, prog_name="dunmist")
 @click.option("-v", "--verbose", is_flag=True, help="Say on standard error what is being done.")
 @click.pass_context

@@ -69,8 +69,10 @@ class Moment(click.ParamType):  # type: ignore[type-arg]  # generic since click 
         except ValueError:
             self.fail(
                 f"'{value}' is no moment; write how long after the beginning (90s, 5m) or a time "
-                f"of the patient's clock (14:02)", param, ctx,
-            )  # fmt: skip
+                f"of the patient's clock (14:02)",
+                param,
+                ctx,
+            )
 
     @staticmethod
     def _after(text: str) -> float:
@@ -89,25 +91,42 @@ def part_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options that choose a part of a capture."""
     for name, meaning in (("--until", "up to"), ("--since", "from")):
         command = click.option(
-            name, type=Moment(), metavar="MOMENT",
+            name,
+            type=Moment(),
+            metavar="MOMENT",
             help=f"Look at the capture {meaning} MOMENT only: 90s or 5m after its beginning, or "
             f"14:02 by the patient's clock.",
-        )(command)  # fmt: skip
+        )(command)
     return command
 
 
 def normal_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the option that names captures of good times."""
-    return click.option("--normal", "normal", type=FILE, multiple=True, metavar="PLACE",
-                        help="A capture of good times, or a folder of them: say what is not as "
-                        "usual. Repeatable.")(command)  # fmt: skip
+    return click.option(
+        "--normal",
+        "normal",
+        type=FILE,
+        multiple=True,
+        metavar="PLACE",
+        help="A capture of good times, or a folder of them: say what is not as usual. Repeatable.",
+    )(command)
 
 
 # dunmist.advice.complaints answers them
 COMPLAINTS = (
-    "slow", "freezes", "stutters", "hot", "noisy", "battery", "network", "memory", "disk", "start",
-    "crash", "security",
-)  # fmt: skip
+    "slow",
+    "freezes",
+    "stutters",
+    "hot",
+    "noisy",
+    "battery",
+    "network",
+    "memory",
+    "disk",
+    "start",
+    "crash",
+    "security",
+)
 PROGRAM = "program:"
 
 
@@ -142,10 +161,14 @@ class Complaint(click.ParamType):  # type: ignore[type-arg]  # generic since cli
 def complaint_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the option that says which question the verdict answers."""
     return click.option(
-        "--complaint", "complaints", type=Complaint(), multiple=True, metavar="WORD",
+        "--complaint",
+        "complaints",
+        type=Complaint(),
+        multiple=True,
+        metavar="WORD",
         help="What somebody complained of; the verdict answers it first. Repeatable. Words: "
         f"{', '.join(COMPLAINTS)}, program:NAME.",
-    )(command)  # fmt: skip
+    )(command)
 
 
 FILE = click.Path(path_type=Path, dir_okay=True)
@@ -165,8 +188,11 @@ class CaptureFile(click.Path):
         super().__init__(path_type=Path, dir_okay=True)
 
     def convert(
-        self, value: Any, param: click.Parameter | None, ctx: click.Context | None  # noqa: ANN401
-    ) -> Any:  # fmt: skip  # noqa: ANN401
+        self,
+        value: Any,  # noqa: ANN401
+        param: click.Parameter | None,
+        ctx: click.Context | None,
+    ) -> Any:  # noqa: ANN401
         """Return the path; fails where no such incident is kept, or no capture was written yet."""
         text = str(value)
         if text == LAST:
@@ -254,19 +280,44 @@ class Size(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.
 def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options that say how and where to sample."""
     options = (
-        click.option("-o", "--output", type=FILE, metavar="FILE",
-                     help="Where to keep the capture; '-' is standard output."),
-        click.option("--for", "duration_s", type=Duration(EVERY_LEAST_S, FOR_MOST_S),
-                     default="30s", show_default=True, help="How long to sample."),
-        click.option("--every", "every_s", type=Duration(EVERY_LEAST_S, EVERY_MOST_S),
-                     default="1s", show_default=True, help="How often."),
-        click.option("--root", type=FILE, default=Path("/"), metavar="DIR",
-                     help="Sample the computer whose proc, sys and etc lie under DIR."),
+        click.option(
+            "-o",
+            "--output",
+            type=FILE,
+            metavar="FILE",
+            help="Where to keep the capture; '-' is standard output.",
+        ),
+        click.option(
+            "--for",
+            "duration_s",
+            type=Duration(EVERY_LEAST_S, FOR_MOST_S),
+            default="30s",
+            show_default=True,
+            help="How long to sample.",
+        ),
+        click.option(
+            "--every",
+            "every_s",
+            type=Duration(EVERY_LEAST_S, EVERY_MOST_S),
+            default="1s",
+            show_default=True,
+            help="How often.",
+        ),
+        click.option(
+            "--root",
+            type=FILE,
+            default=Path("/"),
+            metavar="DIR",
+            help="Sample the computer whose proc, sys and etc lie under DIR.",
+        ),
         complaint_option,
-        click.option("--note", metavar="TEXT",
-                     help="The complaint in their own words; it travels with the capture."),
+        click.option(
+            "--note",
+            metavar="TEXT",
+            help="The complaint in their own words; it travels with the capture.",
+        ),
         click.option("--force", is_flag=True, help="Overwrite FILE when it exists."),
-    )  # fmt: skip
+    )
     for option in reversed(options):
         command = option(command)
     return command
@@ -274,11 +325,17 @@ def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 def far_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options that sample a remote computer."""
-    command = click.option("--sudo", is_flag=True, help="With --on: read as its administrator, by "
-                           "'sudo -n', which asks for no password.")(command)  # fmt: skip
-    return click.option("--on", "host", metavar="HOST",
-                        help="Sample another computer over SSH: user@host or "
-                        "ssh://user@host:2222.")(command)  # fmt: skip
+    command = click.option(
+        "--sudo",
+        is_flag=True,
+        help="With --on: read as its administrator, by 'sudo -n', which asks for no password.",
+    )(command)
+    return click.option(
+        "--on",
+        "host",
+        metavar="HOST",
+        help="Sample another computer over SSH: user@host or ssh://user@host:2222.",
+    )(command)
 
 
 def refuse_given(context: click.Context, names: Collection[str], message: str) -> None:
@@ -294,17 +351,50 @@ def refuse_given(context: click.Context, names: Collection[str], message: str) -
 
 # what people type for a topic, and the topic
 TOPIC_SYNONYMS = {
-    "procs": "processes", "proc": "processes", "ps": "processes", "tasks": "processes",
-    "programs": "processes", "apps": "processes", "cpu": "cores", "cpus": "cores",
-    "core": "cores", "mem": "memory", "ram": "memory", "swap": "memory", "temp": "heat",
-    "temps": "heat", "temperature": "heat", "temperatures": "heat", "sensors": "heat",
-    "fans": "heat", "disk": "disks", "io": "disks", "storage": "disks", "net": "links",
-    "network": "links", "interfaces": "links", "port": "ports", "sockets": "ports",
-    "connections": "ports", "units": "services", "service": "services", "users": "sessions",
-    "logins": "sessions", "startup": "autostart", "hardware": "machine", "dmesg": "messages",
-    "log": "messages", "kernel": "messages", "complaints": "messages", "time": "timeline",
-    "login": "autostart", "start": "boot", "gpu": "heat", "files": "disks", "who": "sessions",
-}  # fmt: skip
+    "procs": "processes",
+    "proc": "processes",
+    "ps": "processes",
+    "tasks": "processes",
+    "programs": "processes",
+    "apps": "processes",
+    "cpu": "cores",
+    "cpus": "cores",
+    "core": "cores",
+    "mem": "memory",
+    "ram": "memory",
+    "swap": "memory",
+    "temp": "heat",
+    "temps": "heat",
+    "temperature": "heat",
+    "temperatures": "heat",
+    "sensors": "heat",
+    "fans": "heat",
+    "disk": "disks",
+    "io": "disks",
+    "storage": "disks",
+    "net": "links",
+    "network": "links",
+    "interfaces": "links",
+    "port": "ports",
+    "sockets": "ports",
+    "connections": "ports",
+    "units": "services",
+    "service": "services",
+    "users": "sessions",
+    "logins": "sessions",
+    "startup": "autostart",
+    "hardware": "machine",
+    "dmesg": "messages",
+    "log": "messages",
+    "kernel": "messages",
+    "complaints": "messages",
+    "time": "timeline",
+    "login": "autostart",
+    "start": "boot",
+    "gpu": "heat",
+    "files": "disks",
+    "who": "sessions",
+}
 
 
 def check_word(
@@ -327,5 +417,20 @@ def topic_of(word: str) -> str:
 
 # the tables of each are in dunmist.tables.TOPICS; 'process' is a page, not a table
 PROCESS = "process"
-TOPICS = ("processes", PROCESS, "cores", "memory", "heat", "ports", "disks", "links", "services",
-          "autostart", "sessions", "machine", "boot", "messages", "timeline")  # fmt: skip
+TOPICS = (
+    "processes",
+    PROCESS,
+    "cores",
+    "memory",
+    "heat",
+    "ports",
+    "disks",
+    "links",
+    "services",
+    "autostart",
+    "sessions",
+    "machine",
+    "boot",
+    "messages",
+    "timeline",
+)

@@ -95,11 +95,17 @@ def as_json(page: ProcessPage) -> dict[str, Any]:
         },
         "findings": page.findings,
         "steps": [
-            {"action": rung.step.action, "text": rung.step.text, "command": rung.step.command,
-             "risk": rung.step.risk, "undo": rung.step.undo, "check": rung.step.check}
+            {
+                "action": rung.step.action,
+                "text": rung.step.text,
+                "command": rung.step.command,
+                "risk": rung.step.risk,
+                "undo": rung.step.undo,
+                "check": rung.step.check,
+            }
             for rung in (page.case.rungs if page.case else [])
         ],
-    }  # fmt: skip
+    }
 
 
 def as_text(judged: Judged, page: ProcessPage, width: int) -> Iterator[RenderableType]:
@@ -124,8 +130,10 @@ def as_text(judged: Judged, page: ProcessPage, width: int) -> Iterator[Renderabl
             yield from table_parts([table], width)
     yield Text("\nwhat to do, safest first", "bold")
     rungs = page.case.rungs if page.case else []
-    steps = [(f"{number:2}.", f"{rung.step.text} [{rung.step.risk}]")
-             for number, rung in enumerate(rungs, start=1)]  # fmt: skip
+    steps = [
+        (f"{number:2}.", f"{rung.step.text} [{rung.step.risk}]")
+        for number, rung in enumerate(rungs, start=1)
+    ]
     yield _grid(steps, 3)
     if rungs:
         yield Text(f"    dunmist fix do FILE STEP --pid {process.pid} carries one out", "dim")

@@ -12,29 +12,56 @@ STANDARD = Path("-")
 
 @click.command()
 @click.argument("file", type=CAPTURE)
-@click.option("-o", "--output", type=FILE, metavar="OUT",
-              help="Where to write it; the ending chooses .html, .pdf, .md, .txt or .json, "
-              "'-' is text on standard output.")  # fmt: skip
+@click.option(
+    "-o",
+    "--output",
+    type=FILE,
+    metavar="OUT",
+    help="Where to write it; the ending chooses .html, .pdf, .md, .txt or .json, "
+    "'-' is text on standard output.",
+)
 @click.option("--force", is_flag=True, help="Overwrite OUT when it exists.")
 @click.option("--brief", is_flag=True, help="Five lines for a phone call or a ticket's title.")
-@click.option("--full", is_flag=True,
-              help="With all figures in a PDF too, which else has three pages.")  # fmt: skip
-@click.option("--audience", type=click.Choice(["technician", "owner"]), default="technician",
-              show_default=True, help="For whom it is worded.")  # fmt: skip
+@click.option(
+    "--full", is_flag=True, help="With all figures in a PDF too, which else has three pages."
+)
+@click.option(
+    "--audience",
+    type=click.Choice(["technician", "owner"]),
+    default="technician",
+    show_default=True,
+    help="For whom it is worded.",
+)
 @complaint_option
 @normal_option
 @part_options
-@click.option("--share", is_flag=True,
-              help="Replace names of people and hosts, homes and addresses by stand-ins, and leave "
-              "out command lines. A copy of the capture with the same changes is written beside "
-              "OUT.")  # fmt: skip
-@click.option("--arguments", is_flag=True,
-              help="With --share: keep what programs were called with; names in it are replaced "
-              "where they are known.")  # fmt: skip
-def report(file: Path, output: Path | None, force: bool, brief: bool, full: bool, audience: str,
-           complaints: tuple[str, ...], normal: tuple[Path, ...],
-           since: float | time | None, until: float | time | None,
-           share: bool, arguments: bool) -> None:  # fmt: skip
+@click.option(
+    "--share",
+    is_flag=True,
+    help="Replace names of people and hosts, homes and addresses by stand-ins, and leave "
+    "out command lines. A copy of the capture with the same changes is written beside "
+    "OUT.",
+)
+@click.option(
+    "--arguments",
+    is_flag=True,
+    help="With --share: keep what programs were called with; names in it are replaced "
+    "where they are known.",
+)
+def report(
+    file: Path,
+    output: Path | None,
+    force: bool,
+    brief: bool,
+    full: bool,
+    audience: str,
+    complaints: tuple[str, ...],
+    normal: tuple[Path, ...],
+    since: float | time | None,
+    until: float | time | None,
+    share: bool,
+    arguments: bool,
+) -> None:
     """Write the triage report of the capture FILE to OUT."""
     if output is None and not brief:
         raise click.UsageError("say where to write the report: -o OUT, or -o - for text")

@@ -85,8 +85,9 @@ def _put(judged: Judged, wanted: ReportWish) -> None:
     if wanted.is_standard:
         _put_text(document_text(document or triage_document(judged.triage, more)), wanted)
     else:
-        write_report(judged, wanted.output, document, more=more, full=wanted.full,
-                     force=wanted.force)  # fmt: skip
+        write_report(
+            judged, wanted.output, document, more=more, full=wanted.full, force=wanted.force
+        )
 
 
 def _put_text(text: str, wanted: ReportWish) -> None:

@@ -244,11 +244,7 @@ class Screen:
                 f"{app.network_bytes_per_s / MIB:5.1f} MiB/s  "
             )
             room = columns - len(text) - 1
-            text += _strip(
-                app.history,
-                room,
-                max(1.0, *app.history) if app.history else 1.0,
-            )
+            text += _strip(app.history, room, max(1.0, *app.history) if app.history else 1.0)
             self._put(row + 1 + place, 0, text, curses.A_REVERSE if place == chosen else 0)
 
     def _draw_one(self, row: int, application: LiveApplication, lines: int, columns: int) -> None:

@@ -63,9 +63,15 @@ def triage(
         from dunmist.jobs.last_capture import remember
 
         options = CaptureOptions(
-            output, duration_s, every_s, root, note, force, complaints=complaints,
+            output,
+            duration_s,
+            every_s,
+            root,
+            note,
+            force,
+            complaints=complaints,
             until_sure=host is None,
-        )  # fmt: skip
+        )
         if host is not None:
             from dunmist.cli.remote import capture_remote
 

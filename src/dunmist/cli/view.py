@@ -29,8 +29,22 @@ from dunmist.cli.parameters import (
 # a file, which is resolved once it is known that it is one
 FILE_OR_WHAT = click.Path()
 # what chooses tables, columns and rows
-CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid", "service",
-            "port", "listening", "state", "role", "least")  # fmt: skip
+CHOOSING = (
+    "table",
+    "columns",
+    "sort",
+    "bottom",
+    "limit",
+    "owner",
+    "name",
+    "pid",
+    "service",
+    "port",
+    "listening",
+    "state",
+    "role",
+    "least",
+)
 
 
 @click.command()
@@ -40,44 +54,71 @@ CHOOSING = ("table", "columns", "sort", "bottom", "limit", "owner", "name", "pid
 @part_options
 @click.option("--json", "as_json", is_flag=True, help="Print JSON: a list of rows a table.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV: one table.")
-@click.option("-o", "--output", type=FILE, metavar="PICTURE",
-              help="Draw a picture into PICTURE.png or PICTURE.svg instead.")  # fmt: skip
+@click.option(
+    "-o",
+    "--output",
+    type=FILE,
+    metavar="PICTURE",
+    help="Draw a picture into PICTURE.png or PICTURE.svg instead.",
+)
 @click.option("--force", is_flag=True, help="Overwrite PICTURE when it exists.")
-@click.option("--table", "table", metavar="NAME", shell_complete=complete_table,
-              help="Only this table of the topic.")  # fmt: skip
+@click.option(
+    "--table",
+    "table",
+    metavar="NAME",
+    shell_complete=complete_table,
+    help="Only this table of the topic.",
+)
 @click.option(
     "--each", "form_of_processes", flag_value="each", help="Processes: applications unfolded."
 )
 @click.option(
     "--flat", "form_of_processes", flag_value="flat", help="Processes: each by its own use."
 )
-@click.option("--tree", "form_of_processes", flag_value="tree",
-              help="Processes: who started whom.")  # fmt: skip
-@click.option("--columns", metavar="A,B,…", shell_complete=complete_columns,
-              help="Show these columns; 'help' lists all that there are.")  # fmt: skip
-@click.option("--sort", metavar="A,B:up,…", shell_complete=complete_sort,
-              help="Sort by these columns; figures greatest first, texts from A on.")  # fmt: skip
+@click.option("--tree", "form_of_processes", flag_value="tree", help="Processes: who started whom.")
+@click.option(
+    "--columns",
+    metavar="A,B,…",
+    shell_complete=complete_columns,
+    help="Show these columns; 'help' lists all that there are.",
+)
+@click.option(
+    "--sort",
+    metavar="A,B:up,…",
+    shell_complete=complete_sort,
+    help="Sort by these columns; figures greatest first, texts from A on.",
+)
 @click.option("--bottom", is_flag=True, help="Turn the order round: the first row comes last.")
 @click.option("--limit", type=click.IntRange(1), help="Print at most this many rows of a table.")
-@click.option("--owner", metavar="USER", shell_complete=complete_owner,
-              help="Only what belongs to USER.")  # fmt: skip
-@click.option("--name", metavar="PATTERN", shell_complete=complete_program,
-              help="Only names that hold PATTERN, or fit it with *.")  # fmt: skip
+@click.option(
+    "--owner", metavar="USER", shell_complete=complete_owner, help="Only what belongs to USER."
+)
+@click.option(
+    "--name",
+    metavar="PATTERN",
+    shell_complete=complete_program,
+    help="Only names that hold PATTERN, or fit it with *.",
+)
 @click.option("--pid", type=click.IntRange(0), help="Only this process.")
 @click.option("--service", metavar="UNIT", help="Only this service.")
 @click.option("--port", type=click.IntRange(0, 65535), help="Only who has this port.")
 @click.option("--listening", is_flag=True, help="Ports: only those that are listened on.")
 @click.option("--state", help="Only what is in this state.")
-@click.option("--role", shell_complete=complete_role,
-              help="Only cause, symptom, victim or observer.")  # fmt: skip
+@click.option(
+    "--role", shell_complete=complete_role, help="Only cause, symptom, victim or observer."
+)
 @click.option("--least", type=float, metavar="CORES", help="Only what uses at least so much.")
 @click.option("--wide", is_flag=True, help="Show all columns and whole texts, however wide.")
 @click.option("--pager/--no-pager", default=True, help="Long output on a terminal is paged.")
 @click.pass_context
 def view(
-    context: click.Context, /, topic: str, file: str | None, what: str | None,
+    context: click.Context,
+    /,
+    topic: str,
+    file: str | None,
+    what: str | None,
     **options: Any,  # noqa: ANN401
-) -> None:  # fmt: skip
+) -> None:
     """Show TOPIC of the capture FILE, or of this computer now.
 
     Without FILE it samples for two seconds. FILE may be 'last', the newest capture.

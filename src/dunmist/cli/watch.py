@@ -49,13 +49,31 @@ def ring_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options that say how a recorder records."""
     for option in (
         click.option("--tell", is_flag=True, help="Tell the person at the screen of incidents."),
-        click.option("--most", "most_bytes", type=Size(), default="64MiB", show_default=True,
-                     help="How many bytes it may take."),
-        click.option("--keep", "keep_s", type=Duration(300.0, FOR_MOST_S), default="60m",
-                     show_default=True, help="How long is kept; the oldest goes first."),
-        click.option("--every", "every_s", type=Duration(EVERY_LEAST_S, EVERY_MOST_S),
-                     default="2s", show_default=True, help="How far apart the ticks are."),
-    ):  # fmt: skip
+        click.option(
+            "--most",
+            "most_bytes",
+            type=Size(),
+            default="64MiB",
+            show_default=True,
+            help="How many bytes it may take.",
+        ),
+        click.option(
+            "--keep",
+            "keep_s",
+            type=Duration(300.0, FOR_MOST_S),
+            default="60m",
+            show_default=True,
+            help="How long is kept; the oldest goes first.",
+        ),
+        click.option(
+            "--every",
+            "every_s",
+            type=Duration(EVERY_LEAST_S, EVERY_MOST_S),
+            default="2s",
+            show_default=True,
+            help="How far apart the ticks are.",
+        ),
+    ):
         command = option(command)
     return command
 
@@ -72,9 +90,15 @@ def unit_options(command: Callable[..., Any]) -> Callable[..., Any]:
 @click.option("--plain", is_flag=True, help="No screen: one line for each incident.")
 @far_options
 def run_recorder(
-    every_s: float, keep_s: float, most_bytes: int, duration_s: float | None, plain: bool,
-    tell: bool, host: str | None, sudo: bool,
-) -> None:  # fmt: skip
+    every_s: float,
+    keep_s: float,
+    most_bytes: int,
+    duration_s: float | None,
+    plain: bool,
+    tell: bool,
+    host: str | None,
+    sudo: bool,
+) -> None:
     """Record on and on; Ctrl-C ends it."""
     from dunmist.cli import watching
 
@@ -139,8 +163,9 @@ def remove(plan: str | None, user: bool, yes: bool) -> None:
 
 @watch.command()
 @click.argument("name")
-@click.option("--at", type=Instant(ahead=True), required=True, metavar="TIME",
-              help="When it begins.")  # fmt: skip
+@click.option(
+    "--at", type=Instant(ahead=True), required=True, metavar="TIME", help="When it begins."
+)
 @click.option("--for", "duration_s", type=Duration(1.0, FOR_MOST_S), help="How long it takes.")
 @click.option("--every-day", is_flag=True, help="At that time of every day.")
 @unit_options
@@ -162,47 +187,113 @@ _USUAL = WatchOptions(2.0, 3600.0, 64 << 20, None, Path("/"), tell=False)
 
 
 @watch.command(name=GroupWithDefault.DEFAULT, hidden=True)
-@click.option("--every", "every_s", type=Duration(EVERY_LEAST_S, EVERY_MOST_S), default="2s",
-              show_default=True, help="How far apart the ticks are.")  # fmt: skip
-@click.option("--keep", "keep_s", type=Duration(300.0, FOR_MOST_S), default="60m",
-              show_default=True, help="How long is kept; the oldest goes first.")  # fmt: skip
-@click.option("--most", "most_bytes", type=Size(), default="64MiB", show_default=True,
-              help="How many bytes it may take.")  # fmt: skip
-@click.option("--for", "duration_s", type=Duration(1.0, FOR_MOST_S), metavar="DURATION",
-              help="End by itself; with --recall, how long a stretch.")  # fmt: skip
+@click.option(
+    "--every",
+    "every_s",
+    type=Duration(EVERY_LEAST_S, EVERY_MOST_S),
+    default="2s",
+    show_default=True,
+    help="How far apart the ticks are.",
+)
+@click.option(
+    "--keep",
+    "keep_s",
+    type=Duration(300.0, FOR_MOST_S),
+    default="60m",
+    show_default=True,
+    help="How long is kept; the oldest goes first.",
+)
+@click.option(
+    "--most",
+    "most_bytes",
+    type=Size(),
+    default="64MiB",
+    show_default=True,
+    help="How many bytes it may take.",
+)
+@click.option(
+    "--for",
+    "duration_s",
+    type=Duration(1.0, FOR_MOST_S),
+    metavar="DURATION",
+    help="End by itself; with --recall, how long a stretch.",
+)
 @click.option("--incidents", is_flag=True, help="List what was kept, and do nothing else.")
-@click.option("--mark", "words", metavar="TEXT",
-              help="Tell the recorder that runs here that something is wrong now.")  # fmt: skip
-@click.option("--recall", "recalled", type=Instant(), metavar="TIME",
-              help="Cut a stretch from TIME on (14:02, or a date with it) into a "
-              "capture.")  # fmt: skip
+@click.option(
+    "--mark",
+    "words",
+    metavar="TEXT",
+    help="Tell the recorder that runs here that something is wrong now.",
+)
+@click.option(
+    "--recall",
+    "recalled",
+    type=Instant(),
+    metavar="TIME",
+    help="Cut a stretch from TIME on (14:02, or a date with it) into a capture.",
+)
 @click.option("-o", "--output", type=FILE, metavar="FILE", help="With --recall: the capture.")
 @click.option("--force", is_flag=True, help="Overwrite FILE when it exists.")
 @click.option("--plain", is_flag=True, help="No screen: one line for each incident.")
 @click.option("--tell", is_flag=True, help="Tell the person at the screen of each incident.")
 @click.option("--install", is_flag=True, help="Have the service manager run the recorder.")
 @click.option("--remove", is_flag=True, help="Take it away again.")
-@click.option("--plan", metavar="NAME",
-              help="With --install or --remove: a planned collection instead of the "
-              "recorder.")  # fmt: skip
-@click.option("--at", type=Instant(ahead=True), metavar="TIME",
-              help="With --plan: when it begins; --for says how long it takes.")  # fmt: skip
+@click.option(
+    "--plan",
+    metavar="NAME",
+    help="With --install or --remove: a planned collection instead of the recorder.",
+)
+@click.option(
+    "--at",
+    type=Instant(ahead=True),
+    metavar="TIME",
+    help="With --plan: when it begins; --for says how long it takes.",
+)
 @click.option("--every-day", is_flag=True, help="With --plan: at that time of every day.")
 @click.option("--user", is_flag=True, help="With --install or --remove: yours, not the system's.")
 @click.option("--yes", is_flag=True, help="With --install or --remove: do it without asking.")
 @far_options
-@click.option("--root", type=click.Path(path_type=Path, exists=True, file_okay=False),
-              default=Path("/"), hidden=True)  # fmt: skip
+@click.option(
+    "--root",
+    type=click.Path(path_type=Path, exists=True, file_okay=False),
+    default=Path("/"),
+    hidden=True,
+)
 def as_before(
-    every_s: float, keep_s: float, most_bytes: int, duration_s: float | None, incidents: bool,
-    words: str | None, recalled: datetime | None, output: Path | None, force: bool, plain: bool,
-    tell: bool, install: bool, remove: bool, plan: str | None, at: datetime | None,
-    every_day: bool, user: bool, yes: bool, host: str | None, sudo: bool, root: Path,
-) -> None:  # fmt: skip
+    every_s: float,
+    keep_s: float,
+    most_bytes: int,
+    duration_s: float | None,
+    incidents: bool,
+    words: str | None,
+    recalled: datetime | None,
+    output: Path | None,
+    force: bool,
+    plain: bool,
+    tell: bool,
+    install: bool,
+    remove: bool,
+    plan: str | None,
+    at: datetime | None,
+    every_day: bool,
+    user: bool,
+    yes: bool,
+    host: str | None,
+    sudo: bool,
+    root: Path,
+) -> None:
     """Record, or do what one of the options says."""
-    chosen = [option for option, given in (("--incidents", incidents), ("--mark", words),
-                                           ("--recall", recalled), ("--install", install),
-                                           ("--remove", remove)) if given]  # fmt: skip
+    chosen = [
+        option
+        for option, given in (
+            ("--incidents", incidents),
+            ("--mark", words),
+            ("--recall", recalled),
+            ("--install", install),
+            ("--remove", remove),
+        )
+        if given
+    ]
     if len(chosen) > 1:
         raise click.UsageError(f"{' and '.join(chosen)} are different things; give one of them")
     if bool(recalled) != bool(output):

@@ -6,13 +6,7 @@ figures and keys. It words nothing: advice does.
 
 from dunmist.compare.baseline import Odd, Range, Unusual, unusual
 from dunmist.compare.comparable import Hindrance, Match
-from dunmist.compare.crossover_trial import (
-    Alternated,
-    Design,
-    Experiment,
-    Phase,
-    draw_order,
-)
+from dunmist.compare.crossover_trial import Alternated, Design, Experiment, Phase, draw_order
 from dunmist.compare.figures import Examined, Figure, place_of
 from dunmist.compare.following import Following
 from dunmist.compare.improvement import Comparison, compare

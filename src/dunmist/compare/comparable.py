@@ -43,8 +43,12 @@ def identity(examined: Examined, match: Match) -> tuple[object, ...]:
     """Return what tells a computer from others: its name, and what it is made of."""
     machine = examined.series.header.machine
     hardware = (machine.model, len(machine.processors))
-    return {"both": (machine.host, *hardware), "host": (machine.host,), "hardware": hardware,
-            "any": ()}[match]  # fmt: skip
+    return {
+        "both": (machine.host, *hardware),
+        "host": (machine.host,),
+        "hardware": hardware,
+        "any": (),
+    }[match]
 
 
 def began(examined: Examined) -> datetime:

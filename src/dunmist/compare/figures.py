@@ -129,10 +129,13 @@ def at_equal_use(
     spread = sum(float((residuals**2).sum()) for residuals in moved)
     slope = 0.0
     if spread > 0:
-        slope = sum(
-            float((residuals * (values - values.mean())).sum())
-            for residuals, values in zip(moved, (first, second), strict=True)
-        ) / spread  # fmt: skip
+        slope = (
+            sum(
+                float((residuals * (values - values.mean())).sum())
+                for residuals, values in zip(moved, (first, second), strict=True)
+            )
+            / spread
+        )
     middle = (low + high) / 2
     return first - slope * (load_1 - middle), second - slope * (load_2 - middle)
 

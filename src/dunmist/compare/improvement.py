@@ -112,10 +112,13 @@ def _findings(
     before: Examined, after: Examined
 ) -> tuple[list[Finding], list[Finding], list[Finding]]:
     first, second = (
-        {(finding.kind, finding.subject): finding for finding in examined.diagnosis.findings
-         if finding.severity != "note"}
+        {
+            (finding.kind, finding.subject): finding
+            for finding in examined.diagnosis.findings
+            if finding.severity != "note"
+        }
         for examined in (before, after)
-    )  # fmt: skip
+    )
     return (
         [second[key] for key in second if key not in first],
         [first[key] for key in first if key not in second],

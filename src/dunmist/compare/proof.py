@@ -56,9 +56,11 @@ def proof_of(
 
 def _answer(alternated: Alternated, what: Following, limits: ProveLimits) -> ProofAnswer:
     least: dict[Following, float] = {
-        "waiting": limits.waiting_least, "queue": limits.queue_least, "bytes": limits.bytes_least,
+        "waiting": limits.waiting_least,
+        "queue": limits.queue_least,
+        "bytes": limits.bytes_least,
         "pace": 0.0,
-    }  # fmt: skip
+    }
     if alternated.running < least[what]:
         return "nobody-waits"
     if alternated.fall < limits.part_fall:

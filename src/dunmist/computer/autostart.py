@@ -33,8 +33,9 @@ PERIODIC = ("hourly", "daily", "weekly", "monthly")
 PACKAGED = "etc/cron.d/"
 USER_JOBS = ("var/spool/cron/crontabs", "var/spool/cron")
 Entry = TypeVar("Entry")
-_KEY = re.compile(rb"^(Name|Exec|Hidden|OnlyShowIn|X-GNOME-Autostart-enabled)\s*=\s*(.*?)\s*$",
-                  re.M)  # fmt: skip
+_KEY = re.compile(
+    rb"^(Name|Exec|Hidden|OnlyShowIn|X-GNOME-Autostart-enabled)\s*=\s*(.*?)\s*$", re.M
+)
 _ENTRY = re.compile(rb"^\[Desktop Entry\]\s*$(.*?)(?=^\[|\Z)", re.M | re.S)
 _JOB = re.compile(rb"^\s*(@\w+|(?:[\d*/,\-A-Za-z]+\s+){4}[\d*/,\-A-Za-z]+)\s+(.+?)\s*$")
 _SETTING = re.compile(rb"^\s*[A-Za-z_]\w*\s*=")
@@ -171,8 +172,9 @@ def _jobs(root: Root) -> Iterator[StartEntry]:
         for schedule, user, command in _no_more(root, JOBS, path, jobs, JOBS_MOST):
             # a job's first word is often a test whether to run at all; a package names its file
             name = path.removeprefix(PACKAGED) if path.startswith(PACKAGED) else None
-            yield StartEntry("cron", name or _program_of(command), command, schedule, f"/{path}",
-                             user or owner)  # fmt: skip
+            yield StartEntry(
+                "cron", name or _program_of(command), command, schedule, f"/{path}", user or owner
+            )
     for period in PERIODIC:
         for name in _listed(root, f"etc/cron.{period}", JOBS):
             if not name.startswith("."):

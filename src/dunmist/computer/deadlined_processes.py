@@ -21,9 +21,7 @@ class DeadlinedProcesses:
     def __init__(self, questions: Mapping[str, Sequence[str]]) -> None:
         self._asked = {
             name: start_child(
-                python_command(*arguments, isolated=True),
-                stdout=subprocess.PIPE,
-                own_session=True,
+                python_command(*arguments, isolated=True), stdout=subprocess.PIPE, own_session=True
             )
             for name, arguments in questions.items()
         }

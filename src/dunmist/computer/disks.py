@@ -98,9 +98,18 @@ def _parse_device(line: bytes) -> DiskSample:
     if len(count) >= 17:
         more[2:4] = [count[15], count[16]]
     return DiskSample(
-        text_of(fields[2]), count[0], count[2], count[3], count[4], count[6], count[7],
-        count[8], count[9], count[10], *more,
-    )  # fmt: skip
+        text_of(fields[2]),
+        count[0],
+        count[2],
+        count[3],
+        count[4],
+        count[6],
+        count[7],
+        count[8],
+        count[9],
+        count[10],
+        *more,
+    )
 
 
 def parse_scheduler(data: bytes) -> str:

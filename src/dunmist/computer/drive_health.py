@@ -29,16 +29,34 @@ PAGE_BYTES = 512
 # NVMe drives give whole kelvin (NVM Express 1.4, SMART / Health Information)
 KELVIN_OF_ZERO = 273
 # bits of the critical warning, by what each warns of
-NVME_WARNINGS = ("spare is used up", "too hot", "reliability is degraded", "read only now",
-                 "backup of the cache failed", "persistent memory is read only")  # fmt: skip
+NVME_WARNINGS = (
+    "spare is used up",
+    "too hot",
+    "reliability is degraded",
+    "read only now",
+    "backup of the cache failed",
+    "persistent memory is read only",
+)
 # layout of the SMART data page of ATA drives
 ATTRIBUTES, ATTRIBUTE_BYTES, FIRST_ATTRIBUTE = 30, 12, 2
 # number of an attribute of ATA, and the field that it fills
-ATA_FIELDS = {5: "reallocated", 9: "hours", 194: "celsius", 197: "pending", 198: "uncorrectable",
-              199: "interface_errors"}  # fmt: skip
+ATA_FIELDS = {
+    5: "reallocated",
+    9: "hours",
+    194: "celsius",
+    197: "pending",
+    198: "uncorrectable",
+    199: "interface_errors",
+}
 # page and offset of a device statistic, and the field that it fills
-STATISTICS = {(1, 16): "hours", (3, 32): "reallocated", (4, 8): "uncorrectable",
-              (5, 8): "celsius", (6, 24): "interface_errors", (7, 8): "used_percent"}  # fmt: skip
+STATISTICS = {
+    (1, 16): "hours",
+    (3, 32): "reallocated",
+    (4, 8): "uncorrectable",
+    (5, 8): "celsius",
+    (6, 24): "interface_errors",
+    (7, 8): "used_percent",
+}
 # flags of a figure in the Device Statistics log of ACS-3
 SUPPORTED_AND_VALID = 0xC0
 LOW_BYTE = ("celsius", "used_percent")
@@ -148,8 +166,7 @@ def parse_health(name: str, data: bytes) -> DriveHealth:
         below = list(_too_low(_page(words["data"], 1), _page(words["thresholds"], 1)))
     if "statistics" in words:
         fields |= dict(_statistics(_page(words["statistics"], 8)))
-    return DriveHealth(name, fails=words["ata"] == b"1", below_threshold=below,
-                       **fields)  # type: ignore[arg-type]  # fmt: skip
+    return DriveHealth(name, fails=words["ata"] == b"1", below_threshold=below, **fields)  # type: ignore[arg-type]
 
 
 def _page(digits: bytes, pages: int) -> bytes:

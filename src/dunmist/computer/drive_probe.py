@@ -63,7 +63,7 @@ def nvme_health(descriptor: int) -> bytes:
     command = NVME_COMMAND.pack(
         GET_LOG_PAGE, 0, 0, ALL_NAMESPACES, 0, 0, 0, ctypes.addressof(page), 0, PAGE_BYTES,
         HEALTH_PAGE | dwords << 16, 0, 0, 0, 0, 0, NVME_TIMEOUT_MS, 0,
-    )  # fmt: skip
+    )
     if fcntl.ioctl(descriptor, NVME_ADMIN_COMMAND, bytearray(command)):
         raise OSError("the drive refused")
     return page.raw
@@ -72,7 +72,7 @@ def nvme_health(descriptor: int) -> bytes:
 def ata(
     descriptor: int, command: int, *, features: int = 0, blocks: int = 0, low: int = 0,
     key: tuple[int, int] = (0, 0),
-) -> tuple[bytes, bytes]:  # fmt: skip
+) -> tuple[bytes, bytes]:
     """Return what a command of the drive gave, and its registers; raises OSError."""
     data = ctypes.create_string_buffer(max(1, blocks) * PAGE_BYTES)
     sense = ctypes.create_string_buffer(SENSE_BYTES)
@@ -80,12 +80,12 @@ def ata(
         PASS_THROUGH_16, (PIO_IN if blocks else NON_DATA) << 1,
         READ_FLAGS if blocks else CHECK_CONDITION, 0, features, 0, blocks, 0, low, 0, key[0], 0,
         key[1], 0, command, 0,
-    )), 16)  # fmt: skip
+    )), 16)
     header = bytearray(SG_HEADER.pack(
         ord("S"), FROM_DEVICE if blocks else NO_DATA, 16, SENSE_BYTES, 0, blocks * PAGE_BYTES,
         ctypes.addressof(data) if blocks else 0, ctypes.addressof(block), ctypes.addressof(sense),
         TIMEOUT_MS, 0, 0, 0, *(0,) * 9,
-    ))  # fmt: skip
+    ))
     fcntl.ioctl(descriptor, SG_IO, header)
     done = SG_HEADER.unpack(header)
     host_status = done[17]

@@ -20,11 +20,31 @@ SUBJECT = "file systems"
 # types without storage of their own (Documentation/filesystems/)
 PSEUDO = frozenset(
     (
-        "proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "securityfs", "debugfs",
-        "tracefs", "configfs", "pstore", "bpf", "mqueue", "hugetlbfs", "autofs", "binfmt_misc",
-        "efivarfs", "fusectl", "rpc_pipefs", "nsfs", "selinuxfs", "ramfs", "squashfs",
+        "proc",
+        "sysfs",
+        "devtmpfs",
+        "devpts",
+        "cgroup",
+        "cgroup2",
+        "securityfs",
+        "debugfs",
+        "tracefs",
+        "configfs",
+        "pstore",
+        "bpf",
+        "mqueue",
+        "hugetlbfs",
+        "autofs",
+        "binfmt_misc",
+        "efivarfs",
+        "fusectl",
+        "rpc_pipefs",
+        "nsfs",
+        "selinuxfs",
+        "ramfs",
+        "squashfs",
     )
-)  # fmt: skip
+)
 KERNEL_TREES = ("/proc/", "/sys/")
 # types that may wait for another computer or another program
 DISTANT = re.compile(r"(?:nfs|nfs4|cifs|smb3|smbfs|9p|ceph|afs|ncpfs|fuse(?:\..*)?|glusterfs)\Z")
@@ -87,9 +107,12 @@ def parse_mount(line: bytes) -> Mount:
     if not point.startswith("/") or "\0" in point + source:
         raise ParseError("/proc/self/mountinfo", "no path", before[4])
     return Mount(
-        device=text_of(before[2]), point=point, kind=text_of(after[0]), source=source,
+        device=text_of(before[2]),
+        point=point,
+        kind=text_of(after[0]),
+        source=source,
         read_only=b"ro" in options,
-    )  # fmt: skip
+    )
 
 
 def _unescaped(field: bytes) -> str:
@@ -158,8 +181,14 @@ def _sizes(root: Root, mount: Mount) -> list[int] | None:
         # the child that asked was told no
         root.note(SUBJECT, "failed", mount.point)
         return None
-    return [statvfs.f_frsize, statvfs.f_blocks, statvfs.f_bfree, statvfs.f_bavail, statvfs.f_files,
-            statvfs.f_ffree]  # fmt: skip
+    return [
+        statvfs.f_frsize,
+        statvfs.f_blocks,
+        statvfs.f_bfree,
+        statvfs.f_bavail,
+        statvfs.f_files,
+        statvfs.f_ffree,
+    ]
 
 
 def parse_sizes(data: bytes) -> list[int]:

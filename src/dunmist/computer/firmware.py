@@ -21,19 +21,34 @@ MODULES = "memory modules"
 # DSP0134 7.18.1 and 7.18.2
 FORM_FACTORS = {3: "SIMM", 9: "DIMM", 11: "row of chips", 13: "SODIMM", 15: "FB-DIMM", 16: "die"}
 MEMORY_TYPES = {
-    18: "DDR", 19: "DDR2", 20: "DDR2 FB-DIMM", 24: "DDR3", 26: "DDR4", 27: "LPDDR", 28: "LPDDR2",
-    29: "LPDDR3", 30: "LPDDR4", 32: "HBM", 33: "HBM2", 34: "DDR5", 35: "LPDDR5", 36: "HBM3",
-}  # fmt: skip
+    18: "DDR",
+    19: "DDR2",
+    20: "DDR2 FB-DIMM",
+    24: "DDR3",
+    26: "DDR4",
+    27: "LPDDR",
+    28: "LPDDR2",
+    29: "LPDDR3",
+    30: "LPDDR4",
+    32: "HBM",
+    33: "HBM2",
+    34: "DDR5",
+    35: "LPDDR5",
+    36: "HBM3",
+}
 # use of an array, and type of the last structure (SMBIOS 3.2)
 SYSTEM_MEMORY, END_OF_TABLE = 3, 127
 # marks in place of a size (SMBIOS 3.2, 7.18)
 UNKNOWN_SIZE, EXTENDED_SIZE = 0xFFFF, 0x7FFF
 MIB, KIB = 1 << 20, 1 << 10
 WORDS = {
-    "maker": "sys_vendor", "model": "product_name", "board": "board_name",
-    "firmware_maker": "bios_vendor", "firmware_version": "bios_version",
+    "maker": "sys_vendor",
+    "model": "product_name",
+    "board": "board_name",
+    "firmware_maker": "bios_vendor",
+    "firmware_version": "bios_version",
     "firmware_date": "bios_date",
-}  # fmt: skip
+}
 _BLANKS = re.compile(
     r"(?i)(?:not specified|to be filled by o\.?e\.?m\.?|default string|unknown|"
     r"none|n/a|no dimm|<bad index>|system (?:manufacturer|product name))?\Z"
@@ -107,8 +122,11 @@ def parse_smbios(data: bytes) -> Firmware:
     devices: list[_Structure] = []
     for structure in _structures(data):
         if structure.kind == 0 and "firmware_maker" not in facts:
-            facts |= {"firmware_maker": structure.text(4), "firmware_version": structure.text(5),
-                      "firmware_date": structure.text(8)}  # fmt: skip
+            facts |= {
+                "firmware_maker": structure.text(4),
+                "firmware_version": structure.text(5),
+                "firmware_date": structure.text(8),
+            }
         elif structure.kind == 1 and "maker" not in facts:
             facts |= {"maker": structure.text(4), "model": structure.text(5)}
         elif structure.kind == 2 and "board" not in facts:

@@ -28,12 +28,29 @@ US_PER_S = 1e6
 # characters of a line, and different lines, that a capture keeps
 TEXT_MOST, KINDS_MOST = 240, 200
 KernelMessageKind = Literal[
-    "medium-error", "io-error", "drive-reset", "file-system-error", "file-system-read-only",
-    "machine-check", "memory-corrected", "memory-uncorrected", "bus-error", "heat-limit",
-    "out-of-memory", "memory-asked-for", "hung-task", "processor-stuck", "kernel-fault",
-    "graphics-reset", "usb-reset", "over-current", "network-link-down", "transmit-stuck", "crash",
+    "medium-error",
+    "io-error",
+    "drive-reset",
+    "file-system-error",
+    "file-system-read-only",
+    "machine-check",
+    "memory-corrected",
+    "memory-uncorrected",
+    "bus-error",
+    "heat-limit",
+    "out-of-memory",
+    "memory-asked-for",
+    "hung-task",
+    "processor-stuck",
+    "kernel-fault",
+    "graphics-reset",
+    "usb-reset",
+    "over-current",
+    "network-link-down",
+    "transmit-stuck",
+    "crash",
     "firmware",
-]  # fmt: skip
+]
 KERNEL_MESSAGE_KINDS: tuple[KernelMessageKind, ...] = get_args(KernelMessageKind)
 # addresses of other computers and of people's devices are nobody's business
 _ADDRESS = re.compile(r"\b(?:[0-9a-f]{2}:){5}[0-9a-f]{2}\b", re.I)
@@ -137,9 +154,14 @@ def summed(lines: list[LogLine], now_s: float) -> list[KernelMessage]:
         if before is None and len(by_kind) >= KINDS_MOST:
             continue
         by_kind[kind, about] = KernelMessage(
-            kind, about, before.count + 1 if before else 1,
-            before.first_ago_s if before else ago_s, ago_s, _kept(line.text), pid,
-        )  # fmt: skip
+            kind,
+            about,
+            before.count + 1 if before else 1,
+            before.first_ago_s if before else ago_s,
+            ago_s,
+            _kept(line.text),
+            pid,
+        )
     return list(by_kind.values())
 
 

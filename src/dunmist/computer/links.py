@@ -89,10 +89,18 @@ def parse_net_dev(data: bytes) -> list[LinkSample]:
         count = [counter_of(field, "/proc/net/dev", text_of(name)) for field in fields[:16]]
         samples.append(
             LinkSample(
-                text_of(name.strip()), count[0], count[1], count[2], count[3], count[8], count[9],
-                count[10], count[11], count[13],
+                text_of(name.strip()),
+                count[0],
+                count[1],
+                count[2],
+                count[3],
+                count[8],
+                count[9],
+                count[10],
+                count[11],
+                count[13],
             )
-        )  # fmt: skip
+        )
     return samples
 
 

@@ -11,11 +11,7 @@ import re
 
 import msgspec
 
-from dunmist.computer.parsing import (
-    Counter,
-    ParseError,
-    count_of,
-)
+from dunmist.computer.parsing import Counter, ParseError, count_of
 from dunmist.computer.root import Root
 
 _LOAD = re.compile(rb"(\d{1,9}\.\d+) (\d{1,9}\.\d+) (\d{1,9}\.\d+) (\d{1,9})/(\d{1,9})")

@@ -12,12 +12,7 @@ import msgspec
 
 from dunmist.computer.memory import parse_meminfo
 from dunmist.computer.parsing import ParseError, text_of
-from dunmist.computer.processors import (
-    Processor,
-    parse_model,
-    parse_stat,
-    read_processors,
-)
+from dunmist.computer.processors import Processor, parse_model, parse_stat, read_processors
 from dunmist.computer.root import Parsed, Root
 from dunmist.errors import UnreadableComputer
 

@@ -17,13 +17,26 @@ from dunmist.computer.root import Root
 # of some hundred words, those that tell who pages and who is made to wait for it
 PAGING_COUNTERS = frozenset(
     (
-        "pgpgin", "pgpgout", "pswpin", "pswpout", "pgfault", "pgmajfault",
-        "pgscan_kswapd", "pgscan_direct", "pgsteal_kswapd", "pgsteal_direct",
-        "workingset_refault_anon", "workingset_refault_file", "oom_kill",
-        "allocstall_dma", "allocstall_dma32", "allocstall_normal", "allocstall_movable",
+        "pgpgin",
+        "pgpgout",
+        "pswpin",
+        "pswpout",
+        "pgfault",
+        "pgmajfault",
+        "pgscan_kswapd",
+        "pgscan_direct",
+        "pgsteal_kswapd",
+        "pgsteal_direct",
+        "workingset_refault_anon",
+        "workingset_refault_file",
+        "oom_kill",
+        "allocstall_dma",
+        "allocstall_dma32",
+        "allocstall_normal",
+        "allocstall_movable",
         "compact_stall",
     )
-)  # fmt: skip
+)
 _MEMINFO = re.compile(rb"^([^:\n]{1,40}):\s+(\d{1,15})(?: kB)?$", re.M)
 
 

@@ -38,9 +38,10 @@ def _newer(root: Root, running: str) -> str | None:
     """Return the newest installed kernel of the running one's flavour, if that is newer."""
     installed = [name.removeprefix(IMAGE) for name in root.names("boot") if name.startswith(IMAGE)]
     of_flavour = [
-        release for release in installed
+        release
+        for release in installed
         if flavour_of(release) == flavour_of(running) and root.exists(f"lib/modules/{release}")
-    ]  # fmt: skip
+    ]
     newest = max(of_flavour, key=release_key, default=running)
     return newest if release_key(newest) > release_key(running) else None
 

@@ -14,12 +14,19 @@ from dunmist.computer.root import Root
 SUBJECT = "power supplies"
 _WORD = re.compile(rb"^POWER_SUPPLY_([A-Z_]{1,40})=(.*)$", re.M)
 _NUMBERS = {
-    "energy_now": "ENERGY_NOW", "energy_full": "ENERGY_FULL",
-    "energy_full_design": "ENERGY_FULL_DESIGN", "charge_now": "CHARGE_NOW",
-    "charge_full": "CHARGE_FULL", "charge_full_design": "CHARGE_FULL_DESIGN",
-    "power_now": "POWER_NOW", "current_now": "CURRENT_NOW", "voltage_now": "VOLTAGE_NOW",
-    "capacity_percent": "CAPACITY", "cycles": "CYCLE_COUNT", "online": "ONLINE",
-}  # fmt: skip
+    "energy_now": "ENERGY_NOW",
+    "energy_full": "ENERGY_FULL",
+    "energy_full_design": "ENERGY_FULL_DESIGN",
+    "charge_now": "CHARGE_NOW",
+    "charge_full": "CHARGE_FULL",
+    "charge_full_design": "CHARGE_FULL_DESIGN",
+    "power_now": "POWER_NOW",
+    "current_now": "CURRENT_NOW",
+    "voltage_now": "VOLTAGE_NOW",
+    "capacity_percent": "CAPACITY",
+    "cycles": "CYCLE_COUNT",
+    "online": "ONLINE",
+}
 
 
 class PowerSupply(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -10,14 +10,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from dunmist.computer.parsing import (
-    Counter,
-    Identity,
-    ParseError,
-    count_of,
-    counter_of,
-    text_of,
-)
+from dunmist.computer.parsing import Counter, Identity, ParseError, count_of, counter_of, text_of
 from dunmist.computer.root import Root, reason_of
 
 DESCRIPTORS = "descriptors and sockets of processes"
@@ -108,10 +101,11 @@ def read_details(root: Root, pid: str, process: int) -> Details:
         count,
         root.parse(f"{directory}/limits", parse_descriptor_limit, DESCRIPTORS, may_be_absent=True),
         root.parse(f"{directory}/status", parse_swap_kib, "swap of processes", may_be_absent=True),
-        root.parse(f"{directory}/wchan", parse_waits_in, "what processes wait in",
-                   may_be_absent=True),
+        root.parse(
+            f"{directory}/wchan", parse_waits_in, "what processes wait in", may_be_absent=True
+        ),
         sockets,
-    )  # fmt: skip
+    )
     return Details(detail, graphics)
 
 

@@ -28,13 +28,30 @@ from dunmist.computer.parsing import (
 from dunmist.computer.root import Root
 
 TIME_FIELDS = (
-    "user", "nice", "system", "idle", "iowait", "irq", "softirq", "steal", "guest", "guest_nice",
-)  # fmt: skip
+    "user",
+    "nice",
+    "system",
+    "idle",
+    "iowait",
+    "irq",
+    "softirq",
+    "steal",
+    "guest",
+    "guest_nice",
+)
 # include/linux/interrupt.h
 SOFT_INTERRUPTS = (
-    "high", "timer", "network send", "network receive", "block", "poll", "tasklet", "scheduler",
-    "high-resolution timer", "read-copy update",
-)  # fmt: skip
+    "high",
+    "timer",
+    "network send",
+    "network receive",
+    "block",
+    "poll",
+    "tasklet",
+    "scheduler",
+    "high-resolution timer",
+    "read-copy update",
+)
 CPUFREQ = "sys/devices/system/cpu/cpu{}/cpufreq/{}"
 
 
@@ -120,10 +137,7 @@ def parse_model(data: bytes) -> tuple[str | None, float | None]:
     # ARM writes Model, MIPS and others cpu model
     model = re.search(rb"^(?:model name|Model|cpu model)\s*:\s*(.+)$", data, re.M)
     mhz = re.search(rb"^cpu MHz\s*:\s*([0-9]{1,7}(?:\.[0-9]+)?)\s*$", data, re.M)
-    return (
-        text_of(model[1].strip()) if model else None,
-        float(mhz[1]) if mhz else None,
-    )
+    return (text_of(model[1].strip()) if model else None, float(mhz[1]) if mhz else None)
 
 
 def parse_processor_list(data: bytes) -> list[int]:
@@ -141,9 +155,11 @@ def parse_processor_list(data: bytes) -> list[int]:
 def read_offline(root: Root) -> list[int]:
     """Return the processors that are present but switched off."""
     offline = root.parse(
-        "sys/devices/system/cpu/offline", parse_processor_list, "offline processors",
+        "sys/devices/system/cpu/offline",
+        parse_processor_list,
+        "offline processors",
         may_be_absent=True,
-    )  # fmt: skip
+    )
     return offline or []
 
 
@@ -173,11 +189,13 @@ def _read_processor(root: Root, number: int) -> Processor:
         clock("cpuinfo_max_freq"),
         clock("base_frequency", may_be_absent=True),
         root.parse(
-            CPUFREQ.format(number, "scaling_governor"), parse_text, "clock governor",
+            CPUFREQ.format(number, "scaling_governor"),
+            parse_text,
+            "clock governor",
             may_be_absent=True,
         ),
         root.parse(f"{directory}/cpu_capacity", parse_number, "capacity", may_be_absent=True),
-    )  # fmt: skip
+    )
 
 
 def read_clocks_khz(root: Root, numbers: list[int]) -> list[int | None]:

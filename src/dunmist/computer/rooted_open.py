@@ -20,11 +20,7 @@ NOT_THERE = (errno.ENOSYS, errno.EPERM)
 
 
 class _How(ctypes.Structure):
-    _fields_ = (
-        ("flags", ctypes.c_uint64),
-        ("mode", ctypes.c_uint64),
-        ("resolve", ctypes.c_uint64),
-    )
+    _fields_ = (("flags", ctypes.c_uint64), ("mode", ctypes.c_uint64), ("resolve", ctypes.c_uint64))
 
 
 _libc = ctypes.CDLL(None, use_errno=True)

@@ -14,8 +14,9 @@ from typing import NamedTuple
 from dunmist.computer.parsing import ParseError, text_of
 
 TABLES = ("Packages", "Basenames")
-COLUMNS = frozenset((("Packages", "hnum"), ("Packages", "blob"),
-                     ("Basenames", "hnum"), ("Basenames", "key")))  # fmt: skip
+COLUMNS = frozenset(
+    (("Packages", "hnum"), ("Packages", "blob"), ("Basenames", "hnum"), ("Basenames", "key"))
+)
 SCHEMA = "sqlite_master"
 # the header of a package with a hundred thousand files has some MiB
 HEADER_MAX_BYTES, HEAP_MAX_BYTES = 16 << 20, 64 << 20
@@ -75,8 +76,9 @@ def find_packages(base: sqlite3.Connection, file_name: str) -> Iterator[RpmPacka
         words = parse_rpm_header(blob)
         name = _first(words, TAG_NAME)
         if name:
-            yield RpmPackage(name, _first(words, TAG_VERSION), _first(words, TAG_SUMMARY),
-                             list(_files(words)))  # fmt: skip
+            yield RpmPackage(
+                name, _first(words, TAG_VERSION), _first(words, TAG_SUMMARY), list(_files(words))
+            )
 
 
 def _authorize(
@@ -95,10 +97,14 @@ def _authorize(
 def _check_schema(base: sqlite3.Connection) -> None:
     rows = base.execute("SELECT type, name, sql FROM sqlite_master")
     plain = {
-        name for kind, name, sql in rows
-        if kind == "table" and isinstance(sql, str) and sql.upper().startswith("CREATE TABLE")
-        and "GENERATED" not in sql.upper() and " AS " not in sql.upper()
-    }  # fmt: skip
+        name
+        for kind, name, sql in rows
+        if kind == "table"
+        and isinstance(sql, str)
+        and sql.upper().startswith("CREATE TABLE")
+        and "GENERATED" not in sql.upper()
+        and " AS " not in sql.upper()
+    }
     if not plain.issuperset(TABLES):
         raise sqlite3.DatabaseError("no database of rpm")
 
@@ -132,7 +138,8 @@ def _first(words: Words, tag: int) -> str | None:
 
 def _files(words: Words) -> Iterator[str]:
     directories = words.get(TAG_DIRNAMES, [])
-    for name, index in zip(words.get(TAG_BASENAMES, []), words.get(TAG_DIRINDEXES, []),
-                           strict=False):  # fmt: skip
+    for name, index in zip(
+        words.get(TAG_BASENAMES, []), words.get(TAG_DIRINDEXES, []), strict=False
+    ):
         if isinstance(index, int) and index < len(directories):
             yield f"{directories[index]}{name}"

@@ -19,8 +19,11 @@ from dunmist.computer.sensors import Sensor
 
 Of = Literal["processor", "drives", "board"]
 # by the maker that the processor itself names (Documentation/hwmon/{coretemp,k10temp,via-cputemp})
-OF_PROCESSOR = {"GenuineIntel": "coretemp", "AuthenticAMD": "k10temp",
-                "CentaurHauls": "via_cputemp"}  # fmt: skip
+OF_PROCESSOR = {
+    "GenuineIntel": "coretemp",
+    "AuthenticAMD": "k10temp",
+    "CentaurHauls": "via_cputemp",
+}
 OF_ATA_DRIVES = "drivetemp"
 _VENDOR = re.compile(rb"^vendor_id\s*:\s*(\S+)", re.M)
 _ATA = re.compile(r"sd[a-z]+\Z")

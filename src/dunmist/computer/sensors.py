@@ -19,13 +19,23 @@ SUBJECT = "sensors"
 Quantity = Literal["temperature", "fan", "voltage", "current", "power", "energy", "humidity"]
 # raw figure for one °C, turn a minute, V, A, W, J, share
 RAW_PER_UNIT: dict[Quantity, float] = {
-    "temperature": 1e3, "fan": 1.0, "voltage": 1e3, "current": 1e3, "power": 1e6, "energy": 1e6,
+    "temperature": 1e3,
+    "fan": 1.0,
+    "voltage": 1e3,
+    "current": 1e3,
+    "power": 1e6,
+    "energy": 1e6,
     "humidity": 1e5,
-}  # fmt: skip
+}
 _PREFIXES: dict[str, Quantity] = {
-    "temp": "temperature", "fan": "fan", "in": "voltage", "curr": "current", "power": "power",
-    "energy": "energy", "humidity": "humidity",
-}  # fmt: skip
+    "temp": "temperature",
+    "fan": "fan",
+    "in": "voltage",
+    "curr": "current",
+    "power": "power",
+    "energy": "energy",
+    "humidity": "humidity",
+}
 _INPUT = re.compile(r"(temp|fan|in|curr|power|energy|humidity)(\d+)_(input|average)\Z")
 _LIMITS = ("min", "max", "lcrit", "crit", "emergency", "max_hyst", "crit_hyst")
 _ALARMS = ("alarm", "min_alarm", "max_alarm", "crit_alarm", "fault")
@@ -151,5 +161,6 @@ def _energy(root: Root) -> Iterator[Sensor]:
 
 
 def _natural(name: str) -> list[tuple[int, str]]:
-    return [(int(part or 0), "") if part.isdigit() else (0, part)
-            for part in re.split(r"(\d+)", name)]  # fmt: skip
+    return [
+        (int(part or 0), "") if part.isdigit() else (0, part) for part in re.split(r"(\d+)", name)
+    ]

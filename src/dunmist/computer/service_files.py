@@ -12,12 +12,16 @@ from dunmist.computer.root import Root
 from dunmist.computer.service_manager import KINDS, Unit
 
 DIRECTORIES = (
-    "etc/systemd/system", "run/systemd/system", "usr/local/lib/systemd/system",
-    "usr/lib/systemd/system", "lib/systemd/system",
-)  # fmt: skip
+    "etc/systemd/system",
+    "run/systemd/system",
+    "usr/local/lib/systemd/system",
+    "usr/lib/systemd/system",
+    "lib/systemd/system",
+)
 _WANTING = re.compile(r".+\.(?:wants|requires)\Z")
-_LINE = re.compile(rb"^\s*(Description|OnCalendar|OnBootSec|OnUnitActiveSec|Unit)\s*=\s*(.*?)\s*$",
-                   re.M)  # fmt: skip
+_LINE = re.compile(
+    rb"^\s*(Description|OnCalendar|OnBootSec|OnUnitActiveSec|Unit)\s*=\s*(.*?)\s*$", re.M
+)
 _INSTALL = re.compile(rb"^\[Install\]", re.M)
 
 

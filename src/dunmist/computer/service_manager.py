@@ -22,10 +22,12 @@ if TYPE_CHECKING:
 SYSTEM_BUS = "/run/dbus/system_bus_socket"
 # a manager that takes longer is busy, and is asked no more
 TIMEOUT_S = 2.0
-MANAGER = ("org.freedesktop.systemd1", "/org/freedesktop/systemd1",
-           "org.freedesktop.systemd1.Manager")  # fmt: skip
-LOGINS = ("org.freedesktop.login1", "/org/freedesktop/login1",
-          "org.freedesktop.login1.Manager")  # fmt: skip
+MANAGER = (
+    "org.freedesktop.systemd1",
+    "/org/freedesktop/systemd1",
+    "org.freedesktop.systemd1.Manager",
+)
+LOGINS = ("org.freedesktop.login1", "/org/freedesktop/login1", "org.freedesktop.login1.Manager")
 UNIT, SERVICE = "org.freedesktop.systemd1.Unit", "org.freedesktop.systemd1.Service"
 TIMER, SESSION = "org.freedesktop.systemd1.Timer", "org.freedesktop.login1.Session"
 KINDS = (".service", ".timer")
@@ -199,9 +201,14 @@ def connected(address: str, *, with_descriptors: bool = False) -> Iterator["DBus
 
 
 def call(
-    bus: "DBusConnection", target: tuple[str, str, str], method: str, form: str = "",
-    body: tuple[object, ...] = (), *, timeout_s: float = TIMEOUT_S,
-) -> tuple[Any, ...]:  # fmt: skip
+    bus: "DBusConnection",
+    target: tuple[str, str, str],
+    method: str,
+    form: str = "",
+    body: tuple[object, ...] = (),
+    *,
+    timeout_s: float = TIMEOUT_S,
+) -> tuple[Any, ...]:
     """Return the answer to one call; raises what ``connected`` turns into Unanswered."""
     from jeepney import DBusAddress, new_method_call
     from jeepney.wrappers import unwrap_msg

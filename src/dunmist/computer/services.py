@@ -4,13 +4,7 @@ import msgspec
 
 from dunmist.computer.root import Root
 from dunmist.computer.service_files import read_unit_files
-from dunmist.computer.service_manager import (
-    Unanswered,
-    Unit,
-    read_logins,
-    read_units,
-    system_bus,
-)
+from dunmist.computer.service_manager import Unanswered, Unit, read_logins, read_units, system_bus
 from dunmist.computer.sessions import Session, read_sessions
 
 SUBJECT = "state of services"

@@ -17,11 +17,7 @@ from dunmist.computer.netlink import (
     parse_attributes,
     parse_messages,
 )
-from dunmist.computer.parsing import (
-    COUNTER_MAX,
-    ParseError,
-    text_of,
-)
+from dunmist.computer.parsing import COUNTER_MAX, ParseError, text_of
 from dunmist.computer.root import Root
 from dunmist.computer.socket_records import STATES, SocketFacts, SocketReading
 
@@ -167,9 +163,13 @@ class SocketDiag:
         for message in self._link.request(TCPDIAG_GETSOCK, NLM_F_DUMP, body):
             reading = parse_inet(message.body, "tcp")
             self._requests[reading.key] = _ONE_REQUEST.pack(
-                message.body[0], socket.IPPROTO_TCP, with_info, 0, ALL_STATES,
+                message.body[0],
+                socket.IPPROTO_TCP,
+                with_info,
+                0,
+                ALL_STATES,
                 bytes(message.body[SOCKET_ID]),
-            )  # fmt: skip
+            )
             yield reading
 
     def ask(self, known: SocketReading) -> SocketReading | None:

@@ -8,10 +8,19 @@ from dunmist.computer.parsing import Counter, Identity
 
 # include/net/tcp_states.h; the words are those of RFC 9293
 STATES = {
-    1: "established", 2: "syn-sent", 3: "syn-received", 4: "fin-wait-1", 5: "fin-wait-2",
-    6: "time-wait", 7: "closed", 8: "close-wait", 9: "last-ack", 10: "listen", 11: "closing",
+    1: "established",
+    2: "syn-sent",
+    3: "syn-received",
+    4: "fin-wait-1",
+    5: "fin-wait-2",
+    6: "time-wait",
+    7: "closed",
+    8: "close-wait",
+    9: "last-ack",
+    10: "listen",
+    11: "closing",
     12: "syn-received",
-}  # fmt: skip
+}
 
 
 class SocketFacts(msgspec.Struct, frozen=True, omit_defaults=True):

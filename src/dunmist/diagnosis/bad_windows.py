@@ -49,8 +49,7 @@ def _badness(diagnosis: Diagnosis, intervals: int) -> Ints:
     return worst
 
 
-def _runs(badness: Ints, series: Series,
-          bridge_s: float) -> list[Run]:  # fmt: skip
+def _runs(badness: Ints, series: Series, bridge_s: float) -> list[Run]:
     interval_s, runs = series.line.interval_s, list[Run]()
     at_s = series.line.at_s
     for place in np.flatnonzero(badness > 0):

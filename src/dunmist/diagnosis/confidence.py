@@ -16,11 +16,7 @@ UNCOVERED_QUALITY = 0.7
 
 
 def confidence_of(
-    score: float,
-    causes: list[float],
-    coverage: float | None,
-    intervals: int,
-    limits: Thresholds,
+    score: float, causes: list[float], coverage: float | None, intervals: int, limits: Thresholds
 ) -> float:
     """Return the probability, 0 to 1, that an application with this score is the right one."""
     table = limits.confidence

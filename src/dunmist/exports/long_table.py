@@ -19,14 +19,20 @@ SCHEMA_VERSION = "1"
 def long_table(metrics: Iterable[Metric]) -> pd.DataFrame:
     """Return a row for each point: time (UTC), metric, unit, kind, attributes as text, value."""
     parts = [
-        pd.DataFrame({
-            "time": pd.to_datetime(metric.at_ns, unit="ns", utc=True), "metric": metric.name,
-            "unit": metric.unit, "kind": metric.kind,
-            "attributes": ";".join(f"{word}={value}" for word, value in metric.attributes.items()),
-            "value": metric.values,
-        })
+        pd.DataFrame(
+            {
+                "time": pd.to_datetime(metric.at_ns, unit="ns", utc=True),
+                "metric": metric.name,
+                "unit": metric.unit,
+                "kind": metric.kind,
+                "attributes": ";".join(
+                    f"{word}={value}" for word, value in metric.attributes.items()
+                ),
+                "value": metric.values,
+            }
+        )
         for metric in metrics
-    ]  # fmt: skip
+    ]
     return pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=list(COLUMNS))
 
 

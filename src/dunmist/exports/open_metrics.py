@@ -8,8 +8,16 @@ from dunmist.harmless import harmless
 
 NS_PER_S = 1_000_000_000
 # UCUM units by the words that OpenMetrics puts at the end of a name
-UNITS = {"1": "ratio", "By": "bytes", "Hz": "hertz", "Cel": "celsius", "W": "watts", "V": "volts",
-         "rpm": "rpm", "s": "seconds"}  # fmt: skip
+UNITS = {
+    "1": "ratio",
+    "By": "bytes",
+    "Hz": "hertz",
+    "Cel": "celsius",
+    "W": "watts",
+    "V": "volts",
+    "rpm": "rpm",
+    "s": "seconds",
+}
 _NO_NAME = re.compile(r"[^a-zA-Z0-9_]")
 
 

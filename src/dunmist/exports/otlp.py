@@ -41,25 +41,31 @@ def _metric(same: list[Metric]) -> dict[str, Any]:
     if first.kind == "counter":
         data |= {"aggregationTemporality": CUMULATIVE, "isMonotonic": True}
     return {
-        "name": first.name, "unit": first.unit, "description": first.about,
+        "name": first.name,
+        "unit": first.unit,
+        "description": first.about,
         "sum" if first.kind == "counter" else "gauge": data,
-    }  # fmt: skip
+    }
 
 
 def _points(metric: Metric) -> list[dict[str, Any]]:
     attributes = _attributes(metric.attributes)
     return [
         {
-            "startTimeUnixNano": str(metric.start_ns), "timeUnixNano": str(at_ns),
-            "asDouble": float(value), "attributes": attributes,
+            "startTimeUnixNano": str(metric.start_ns),
+            "timeUnixNano": str(at_ns),
+            "asDouble": float(value),
+            "attributes": attributes,
         }
         for at_ns, value in zip(metric.at_ns, metric.values, strict=True)
-    ]  # fmt: skip
+    ]
 
 
 def _attributes(words: Mapping[str, Value]) -> list[dict[str, Any]]:
     return [
-        {"key": word, "value": {"intValue": str(value)} if isinstance(value, int)
-         else {"stringValue": value}}
+        {
+            "key": word,
+            "value": {"intValue": str(value)} if isinstance(value, int) else {"stringValue": value},
+        }
         for word, value in words.items()
-    ]  # fmt: skip
+    ]

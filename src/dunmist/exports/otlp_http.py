@@ -40,9 +40,14 @@ class _NoRedirects(urllib.request.HTTPRedirectHandler):
     """Takes a redirection for the answer that it is."""
 
     def redirect_request(  # noqa: PLR0917 - as in the class above
-        self, req: urllib.request.Request, fp: IO[bytes], code: int, msg: str,
-        headers: http.client.HTTPMessage, newurl: str,
-    ) -> None:  # fmt: skip
+        self,
+        req: urllib.request.Request,
+        fp: IO[bytes],
+        code: int,
+        msg: str,
+        headers: http.client.HTTPMessage,
+        newurl: str,
+    ) -> None:
         return None
 
 
@@ -65,8 +70,9 @@ def parse_receiver(address: str) -> Receiver:
         authorization = f"Basic {base64.b64encode(words.encode()).decode()}"
     return Receiver(
         urlunsplit((parts.scheme, place, parts.path or "/", parts.query, "")),
-        f"{parts.scheme}://{place}", authorization,
-    )  # fmt: skip
+        f"{parts.scheme}://{place}",
+        authorization,
+    )
 
 
 def send(address: str, text: str) -> None:

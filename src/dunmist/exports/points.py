@@ -23,10 +23,10 @@ NS_PER_S = 1_000_000_000
 CORES_LEAST, BYTES_LEAST = 0.005, 50e6
 # kinds of processor time as the convention calls them, by the kernel's words
 MODES = {"user": "user", "nice": "nice", "system": "system", "idle": "idle", "iowait": "iowait",
-         "irq": "interrupt", "softirq": "interrupt", "steal": "steal"}  # fmt: skip
+         "irq": "interrupt", "softirq": "interrupt", "steal": "steal"}
 HARDWARE = {"temperature": ("hw.temperature", "Cel"), "fan": ("hw.fan.speed", "rpm"),
             "power": ("hw.power", "W"), "energy": ("hw.power", "W"),
-            "voltage": ("hw.voltage", "V")}  # fmt: skip
+            "voltage": ("hw.voltage", "V")}
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +54,7 @@ def resource_attributes(series: Series) -> dict[str, Value]:
         "os.description": machine.distribution or "Linux",
         "os.version": machine.kernel or "unknown",
         "telemetry.sdk.name": "dunmist", "telemetry.sdk.language": "python",
-    }  # fmt: skip
+    }
     return attributes
 
 
@@ -107,7 +107,7 @@ class _Clock:
                 name, unit, points.kind, about,
                 {word.replace("__", "."): value for word, value in attributes.items()},
                 [points.at_ns[place] for place in known], points.values[known], self._at_ns[0],
-            )  # fmt: skip
+            )
 
 
 class _Points(NamedTuple):
@@ -127,18 +127,18 @@ def _machine(judged: Judged, clock: _Clock) -> Iterator[Metric]:
                 yield from clock.gauge(
                     "system.cpu.utilization", "1", "share of a logical processor's time", share,
                     cpu__logical_number=processor.number, cpu__mode=mode,
-                )  # fmt: skip
+                )
         if processor.clock_hz is not None:
             yield from clock.gauge(
                 "system.cpu.frequency", "Hz", "clock of a logical processor", processor.clock_hz,
                 cpu__logical_number=processor.number,
-            )  # fmt: skip
+            )
     for part, held in memory_breakdown(machine).items():
         yield from clock.gauge("system.memory.usage", "By", "memory in use, by what for", held,
-                               system__memory__state=part)  # fmt: skip
+                               system__memory__state=part)
     for subject, share in machine.stalled.items():
         yield from clock.gauge("dunmist.stalled", "1", "share of time in which tasks waited", share,
-                               dunmist__resource=subject)  # fmt: skip
+                               dunmist__resource=subject)
     yield from clock.gauge("system.linux.load.1m", "{thread}", "load average", machine.load_one)
 
 
@@ -148,27 +148,27 @@ def _devices(series: Series, clock: _Clock) -> Iterator[Metric]:
         for direction, rate in (("read", disk.read_bytes_per_s), ("write", disk.write_bytes_per_s)):
             yield from clock.counter("system.disk.io", "By", "bytes moved", rate,
                                      system__device=disk.name,
-                                     disk__io__direction=direction)  # fmt: skip
+                                     disk__io__direction=direction)
         for direction, rate in (("read", disk.reads_per_s), ("write", disk.writes_per_s)):
             yield from clock.counter("system.disk.operations", "{operation}", "requests", rate,
                                      system__device=disk.name,
-                                     disk__io__direction=direction)  # fmt: skip
+                                     disk__io__direction=direction)
         yield from clock.gauge("dunmist.disk.busy", "1", "share of time with a request", disk.busy,
-                               system__device=disk.name)  # fmt: skip
+                               system__device=disk.name)
     for link in devices.outward_links:
         for direction, rate in (
             ("receive", link.received_bytes_per_s), ("transmit", link.sent_bytes_per_s),
-        ):  # fmt: skip
+        ):
             yield from clock.counter("system.network.io", "By", "bytes moved", rate,
                                      network__interface__name=link.name,
-                                     network__io__direction=direction)  # fmt: skip
+                                     network__io__direction=direction)
         yield from clock.counter("system.network.errors", "{error}", "broken frames",
-                                 link.errors_per_s, network__interface__name=link.name)  # fmt: skip
+                                 link.errors_per_s, network__interface__name=link.name)
     for sensor in devices.sensors:
         if sensor.is_trusted and sensor.quantity in HARDWARE:
             name, unit = HARDWARE[sensor.quantity]
             yield from clock.gauge(name, unit, "reading of a sensor", sensor.shown,
-                                   hw__id=sensor.sensor.path, hw__name=sensor.name)  # fmt: skip
+                                   hw__id=sensor.sensor.path, hw__name=sensor.name)
 
 
 def _resources(judged: Judged, clock: _Clock) -> Iterator[Metric]:
@@ -177,22 +177,22 @@ def _resources(judged: Judged, clock: _Clock) -> Iterator[Metric]:
             continue
         of = {"dunmist__resource": state.resource, "dunmist__name": state.name or ""}
         yield from clock.gauge("dunmist.resource.used", "1", "how full it was", state.trace.used,
-                               **of)  # fmt: skip
+                               **of)
         level = Rate(judged.series.line, state.trace.levels.astype(float))
         yield from clock.gauge("dunmist.resource.level", "1", f"0 to 3: {', '.join(LEVELS)}",
-                               level, **of)  # fmt: skip
+                               level, **of)
 
 
 def _process(process: Process, clock: _Clock) -> Iterator[Metric]:
     of: dict[str, Value] = {
         "process__pid": process.pid, "process__executable__name": process.name,
         "process__owner": process.facts.user or "unknown",
-    }  # fmt: skip
+    }
     yield from clock.gauge("process.cpu.utilization", "1", "logical processors in use",
-                           process.cores, **of)  # fmt: skip
+                           process.cores, **of)
     yield from clock.gauge("process.memory.usage", "By", "resident set", process.rss_bytes, **of)
     for direction, rate in (
         ("read", process.read_bytes_per_s), ("write", process.write_bytes_per_s),
-    ):  # fmt: skip
+    ):
         yield from clock.counter("process.disk.io", "By", "bytes to and from storage", rate,
-                                 **of, disk__io__direction=direction)  # fmt: skip
+                                 **of, disk__io__direction=direction)

@@ -20,14 +20,7 @@ from dunmist.fixing.journal import (
 from dunmist.fixing.outcome_summary import brought, score, settled, tell_done
 from dunmist.fixing.suspect_pausing import Alternating
 from dunmist.fixing.undo import undo, undoable
-from dunmist.fixing.unit_files import (
-    UnitFile,
-    When,
-    check_program,
-    install,
-    plan_units,
-    watch_unit,
-)
+from dunmist.fixing.unit_files import UnitFile, When, check_program, install, plan_units, watch_unit
 from dunmist.fixing.verbs import VERB_RULES, told
 
 __all__ = [

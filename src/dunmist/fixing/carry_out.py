@@ -32,10 +32,15 @@ def carry_out(
     # read before anything is done, so that undoing knows it however the act ends
     remembered = rule.remember(act, targets, root)
     begun = JournalLine(
-        number=number, at=now_text(), stage="begun", host=header.machine.host,
-        boot_id=boot_id(root), act=msgspec.structs.replace(act, targets=targets),
-        before=dict(remembered.threads), unit_before=remembered.unit,
-    )  # fmt: skip
+        number=number,
+        at=now_text(),
+        stage="begun",
+        host=header.machine.host,
+        boot_id=boot_id(root),
+        act=msgspec.structs.replace(act, targets=targets),
+        before=dict(remembered.threads),
+        unit_before=remembered.unit,
+    )
     # written before anything is done: a crash in between leaves a trace
     append(journal, begun)
     try:
@@ -51,7 +56,6 @@ def carry_out(
         append(journal, msgspec.structs.replace(begun, stage="failed", outcome=str(error)))
         raise
     append(
-        journal,
-        msgspec.structs.replace(begun, at=now_text(), stage="done", outcome=result.text),
+        journal, msgspec.structs.replace(begun, at=now_text(), stage="done", outcome=result.text)
     )
     return Outcome(result.text, result.worked, number)

@@ -114,9 +114,10 @@ def unit_processes(act: Act, root: Root) -> list[Target]:
     if act.unit is None:
         return []
     return [
-        process.target for pid, process in read_live(root).items()
+        process.target
+        for pid, process in read_live(root).items()
         if unit_of(_group(root, pid)) == act.unit
-    ]  # fmt: skip
+    ]
 
 
 def check_nothing(act: Act, root: Root) -> list[Target]:

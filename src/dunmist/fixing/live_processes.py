@@ -37,10 +37,16 @@ class Live(NamedTuple):
     def _program(self, words: list[str]) -> Program:
         return program_of(
             ProcessFacts(
-                self.stat.pid, self.stat.start_clk, self.stat.ppid, self.stat.session,
-                self.stat.name, command_line=words, executable=self.executable, input=self.input,
+                self.stat.pid,
+                self.stat.start_clk,
+                self.stat.ppid,
+                self.stat.session,
+                self.stat.name,
+                command_line=words,
+                executable=self.executable,
+                input=self.input,
             )
-        )  # fmt: skip
+        )
 
     @property
     def target(self) -> Target:
@@ -104,9 +110,10 @@ def family(live: dict[int, Live], targets: list[Target]) -> list[Target]:
     programs = {live[pid].program.key for pid in pids}
     owners = {live[pid].uid for pid in pids}
     return [
-        process.target for process in descendants(live, pids)
+        process.target
+        for process in descendants(live, pids)
         if process.program.key in programs and process.uid in owners
-    ]  # fmt: skip
+    ]
 
 
 def ancestors(live: dict[int, Live], pid: int) -> set[int]:

@@ -26,9 +26,14 @@ IDLE = 3 << 13  # class IDLE, Documentation/block/ioprio.rst
 WHO_PROCESS = 1
 # machine: numbers of ioprio_set and ioprio_get
 CALLS = {
-    "x86_64": (251, 252), "aarch64": (30, 31), "riscv64": (30, 31), "i686": (289, 290),
-    "armv7l": (314, 315), "ppc64le": (273, 274), "s390x": (282, 283),
-}  # fmt: skip
+    "x86_64": (251, 252),
+    "aarch64": (30, 31),
+    "riscv64": (30, 31),
+    "i686": (289, 290),
+    "armv7l": (314, 315),
+    "ppc64le": (273, 274),
+    "s390x": (282, 283),
+}
 
 
 def remember_processor(act: Act, targets: list[Target], root: Root) -> Remembered:

@@ -85,9 +85,11 @@ def _guard(stack: ExitStack, longest_s: str) -> socket.socket:
     with other:
         if not _started_by_manager(other, longest_s):
             process = start_child(
-                _guard_arguments(longest_s, GUARD), executable=_interpreter(),
-                stdin=other.fileno(), own_session=True,
-            )  # fmt: skip
+                _guard_arguments(longest_s, GUARD),
+                executable=_interpreter(),
+                stdin=other.fileno(),
+                own_session=True,
+            )
             # it detaches itself, and this ends at once
             stack.callback(process.wait)
     return own
@@ -109,8 +111,14 @@ def _started_by_manager(other: socket.socket, longest_s: str) -> bool:
     ]
     try:
         with connected(address, with_descriptors=True) as bus:
-            call(bus, MANAGER, "StartTransientUnit", "ssa(sv)a(sa(sv))",
-                 (unit, "fail", properties, []), timeout_s=READY_S)  # fmt: skip
+            call(
+                bus,
+                MANAGER,
+                "StartTransientUnit",
+                "ssa(sv)a(sa(sv))",
+                (unit, "fail", properties, []),
+                timeout_s=READY_S,
+            )
     except (Unanswered, OSError):
         return False
     return True

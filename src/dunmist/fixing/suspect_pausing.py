@@ -55,8 +55,9 @@ class Alternating:
     ``phases`` grows with the moments of the monotonic clock, ``trouble`` says what ended it early.
     """
 
-    def __init__(self, targets: Sequence[Target], root: Root, order: Sequence[bool],
-                 phase_s: float) -> None:  # fmt: skip
+    def __init__(
+        self, targets: Sequence[Target], root: Root, order: Sequence[bool], phase_s: float
+    ) -> None:
         self._targets = list(targets)
         self._root = root
         self._order = order

@@ -32,10 +32,16 @@ def undo(journal: Path, number: int | None, root: Root) -> str:
     append(
         journal,
         JournalLine(
-            number=next_number(lines), at=now_text(), stage="done", host=line.host,
-            boot_id=boot_id(root), act=line.act, outcome=text, undoes=line.number,
+            number=next_number(lines),
+            at=now_text(),
+            stage="done",
+            host=line.host,
+            boot_id=boot_id(root),
+            act=line.act,
+            outcome=text,
+            undoes=line.number,
         ),
-    )  # fmt: skip
+    )
     return text
 
 

@@ -82,8 +82,12 @@ def plan_units(
     if not NAME.fullmatch(name):
         raise Refused(f"'{name}' is no name of a plan; use small letters, digits and hyphens")
     day = "*-*-*" if when.every_day else f"{when.at:%Y-%m-%d}"
-    words = {"name": name, "command": _line(command), "folder": _plain(str(folder)),
-             "calendar": f"{day} {when.at:%H:%M:%S}"}  # fmt: skip
+    words = {
+        "name": name,
+        "command": _line(command),
+        "folder": _plain(str(folder)),
+        "calendar": f"{day} {when.at:%H:%M:%S}",
+    }
     stem = place_of(user) / f"dunmist-plan-{name}"
     return [
         _unit_file(stem.with_suffix(f".{kind}"), _templates()["plan"][kind].format(**words))

@@ -46,72 +46,94 @@ class VerbRule(NamedTuple):
 
 VERB_RULES: Mapping[Verb, VerbRule] = {
     "pause": VerbRule(
-        check_processes, signals.pause, signals.undo_pause,
-        "The program {name} was paused. Nothing of it was lost.", in_boot=True,
+        check_processes,
+        signals.pause,
+        signals.undo_pause,
+        "The program {name} was paused. Nothing of it was lost.",
+        in_boot=True,
     ),
     "resume": VerbRule(
-        check_processes, signals.resume, None,
-        "The program {name} was told to go on.",
+        check_processes, signals.resume, None, "The program {name} was told to go on."
     ),
     "alternate": VerbRule(
-        check_suspect, None, None,
+        check_suspect,
+        None,
+        None,
         "The program {name} was paused for some seconds at a time, to see what waits for it.",
     ),
     "install-unit": VerbRule(
-        check_files, None, undo_install,
+        check_files,
+        None,
+        undo_install,
         "A recorder of what the computer does ({name}) was installed.",
     ),
     "lower-priority": VerbRule(
-        check_processes, priorities.lower_processor, priorities.undo_processor,
-        "The program {name} now lets others go first.", in_boot=True,
+        check_processes,
+        priorities.lower_processor,
+        priorities.undo_processor,
+        "The program {name} now lets others go first.",
+        in_boot=True,
         remember=priorities.remember_processor,
     ),
     "lower-disk-priority": VerbRule(
-        check_processes, priorities.lower_disk, priorities.undo_disk,
-        "The program {name} now uses the disk only when nobody else does.", in_boot=True,
+        check_processes,
+        priorities.lower_disk,
+        priorities.undo_disk,
+        "The program {name} now uses the disk only when nobody else does.",
+        in_boot=True,
         remember=priorities.remember_disk,
     ),
-    "end": VerbRule(
-        check_processes, signals.end, None,
-        "The program {name} was asked to end.",
-    ),
+    "end": VerbRule(check_processes, signals.end, None, "The program {name} was asked to end."),
     "end-family": VerbRule(
-        check_family, signals.end, None,
-        "The program {name} was ended with all that belongs to it.",
+        check_family, signals.end, None, "The program {name} was ended with all that belongs to it."
     ),
     "force-end": VerbRule(
-        check_processes, signals.force_end, None,
+        check_processes,
+        signals.force_end,
+        None,
         "The program {name} did not answer any more and was ended.",
     ),
     "limit": VerbRule(
-        check_manager_of, units.limit, units.undo_limit,
+        check_manager_of,
+        units.limit,
+        units.undo_limit,
         "The program {name} gets a smaller part of the computer until it is started again.",
         remember=units.remember,
     ),
     "restart-unit": VerbRule(
-        check_manager_of, units.restart, None,
+        check_manager_of,
+        units.restart,
+        None,
         "A program in the background ({name}) was started again.",
     ),
     "stop-unit": VerbRule(
-        check_manager_of, units.stop, units.undo_stop,
+        check_manager_of,
+        units.stop,
+        units.undo_stop,
         "A program in the background ({name}) was stopped until the computer is started again.",
         remember=units.remember,
     ),
     "disable-unit": VerbRule(
-        check_manager_of, units.disable, units.undo_disable,
+        check_manager_of,
+        units.disable,
+        units.undo_disable,
         "A program in the background ({name}) no longer starts by itself.",
         remember=units.remember,
     ),
     "disable-timer": VerbRule(
-        check_manager_of, units.disable_timer, units.undo_disable_timer,
+        check_manager_of,
+        units.disable_timer,
+        units.undo_disable_timer,
         "A task that ran by itself ({name}) no longer does.",
         remember=units.remember,
     ),
     "disable-autostart": VerbRule(
-        check_nothing, autostart_switch.disable, autostart_switch.undo_disable,
+        check_nothing,
+        autostart_switch.disable,
+        autostart_switch.undo_disable,
         "A program ({name}) no longer starts when you log in.",
     ),
-}  # fmt: skip
+}
 UNDOABLE = frozenset(verb for verb, rule in VERB_RULES.items() if rule.undo is not None)
 
 

@@ -27,22 +27,47 @@ def _schemas() -> "dict[str, pa.Schema]":
     figures = pa.map_(text, real)
     columns = {
         "captures": [
-            ("key", text), ("place", text), ("site", text), ("trouble", text), ("host", text),
-            ("started", text), ("duration_s", real), ("hardware", text), ("processor", text),
-            ("distribution", text), ("kernel", text), ("memory_bytes", pa.int64()),
-            ("level", text), ("limiting", text), ("culprit", text), ("confidence", real),
-            ("headline", text), ("first_step", text), ("used", figures), ("pressure", figures),
+            ("key", text),
+            ("place", text),
+            ("site", text),
+            ("trouble", text),
+            ("host", text),
+            ("started", text),
+            ("duration_s", real),
+            ("hardware", text),
+            ("processor", text),
+            ("distribution", text),
+            ("kernel", text),
+            ("memory_bytes", pa.int64()),
+            ("level", text),
+            ("limiting", text),
+            ("culprit", text),
+            ("confidence", real),
+            ("headline", text),
+            ("first_step", text),
+            ("used", figures),
+            ("pressure", figures),
             ("triage_json", text),
         ],
         "culprits": [
-            ("key", text), ("rank", pa.int64()), ("name", text), ("role", text), ("score", real),
-            ("confidence", real), ("package", text), ("version", text),
+            ("key", text),
+            ("rank", pa.int64()),
+            ("name", text),
+            ("role", text),
+            ("score", real),
+            ("confidence", real),
+            ("package", text),
+            ("version", text),
         ],
         "findings": [
-            ("key", text), ("kind", text), ("severity", text), ("subject", text), ("text", text),
+            ("key", text),
+            ("kind", text),
+            ("severity", text),
+            ("subject", text),
+            ("text", text),
         ],
         "packages": [("key", text), ("package", text), ("version", text)],
-    }  # fmt: skip
+    }
     about = {b"dunmist_fleet_schema": str(SCHEMA_VERSION).encode()}
     return {name: pa.schema(fields, metadata=about) for name, fields in columns.items()}
 

@@ -27,20 +27,27 @@ def fleet_document(summary: Summary) -> Document:
     )
     level = "strained" if ill else "calm"
     sections = [
-        Section("Verdict", [
-            Paragraph(_headline(summary, ill), lead=True),
-            Paragraph(f"{summary.captures} captures of {summary.computers} computers; each counts "
-                      "once, by its newest. Intervals are of 95 %."),
-        ]),
+        Section(
+            "Verdict",
+            [
+                Paragraph(_headline(summary, ill), lead=True),
+                Paragraph(
+                    f"{summary.captures} captures of {summary.computers} computers; each counts "
+                    "once, by its newest. Intervals are of 95 %."
+                ),
+            ],
+        ),
         Section("What came with it", _came_with(summary.came_with)),
         Section("Levels", [_table("Level", summary.levels)]),
         Section("What limits them", [_table("Resource", summary.limiting)]),
         Section("Culprits", [_table("Program and version", summary.culprits)]),
         Section("Findings", [_table("Finding", summary.findings)]),
         Section("Who needs somebody first", _first(summary)),
-        Section("What could not be read",
-                [Items([(line, "") for line in summary.unread])] if summary.unread else []),
-    ]  # fmt: skip
+        Section(
+            "What could not be read",
+            [Items([(line, "") for line in summary.unread])] if summary.unread else [],
+        ),
+    ]
     kept = [section for section in sections if section.blocks]
     return made_harmless(Document("Triage of a fleet", level, kept))
 
@@ -67,8 +74,11 @@ def _came_with(traits: list[CameWith]) -> list[Block]:
         for trait in traits
     ]
     columns = ["What", "Ill of those with it", "Ill of those without", "By chance"]
-    return [TextTable("Beyond chance, corrected for how many were tried", columns, rows,
-                      frozenset((3,)))]  # fmt: skip
+    return [
+        TextTable(
+            "Beyond chance, corrected for how many were tried", columns, rows, frozenset((3,))
+        )
+    ]
 
 
 def _of(share: Share) -> str:

@@ -144,8 +144,11 @@ def _came_with(kept: list[Record]) -> list[CameWith]:
     for place, record in enumerate(kept):
         for what in _properties(record):
             places[what].add(place)
-    tried = {what: having for what, having in places.items()
-             if LEAST_WITH <= len(having) <= len(kept) - LEAST_WITH}  # fmt: skip
+    tried = {
+        what: having
+        for what, having in places.items()
+        if LEAST_WITH <= len(having) <= len(kept) - LEAST_WITH
+    }
     tested_traits = [_tested(what, having, ill) for what, having in tried.items()]
     tested_traits.sort(key=lambda trait: trait.chance)
     named, left = [], len(tested_traits)
@@ -160,9 +163,11 @@ def _came_with(kept: list[Record]) -> list[CameWith]:
 def _properties(record: Record) -> Iterator[str]:
     capture = record.capture
     for word, value in (
-        ("hardware", capture.hardware), ("kernel", capture.kernel),
-        ("distribution", capture.distribution), ("site", capture.site),
-    ):  # fmt: skip
+        ("hardware", capture.hardware),
+        ("kernel", capture.kernel),
+        ("distribution", capture.distribution),
+        ("site", capture.site),
+    ):
         if value:
             yield f"{word} {value}"
     for package in record.packages:

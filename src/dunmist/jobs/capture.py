@@ -16,15 +16,7 @@ from typing import NamedTuple
 import msgspec
 
 from dunmist import __version__
-from dunmist.captures import (
-    FORMAT,
-    VERSION,
-    CaptureWriter,
-    Footer,
-    Header,
-    Unseen,
-    load_rules,
-)
+from dunmist.captures import FORMAT, VERSION, CaptureWriter, Footer, Header, Unseen, load_rules
 from dunmist.computer import Inventory, Machine, Root, Unread, read_inventory, read_machine
 from dunmist.errors import UnreadableComputer, WrongUsage
 from dunmist.jobs.graceful_shutdown import BrokenOff, Ending, ended_by_signals
@@ -91,9 +83,12 @@ def follow_nothing(
 
 
 def run_capture(
-    options: CaptureOptions, clock: Clock | None = None, follow: Follower = follow_nothing,
-    sampled_by: SampledBy | None = None, root: Root | None = None,
-) -> Path:  # fmt: skip
+    options: CaptureOptions,
+    clock: Clock | None = None,
+    follow: Follower = follow_nothing,
+    sampled_by: SampledBy | None = None,
+    root: Root | None = None,
+) -> Path:
     """Sample as wished and return the path of the capture.
 
     Raises WrongUsage, UnreadableComputer or OutputError. With a clock of its own (a model

@@ -111,9 +111,14 @@ def look(at_s: float, path: Path, before: InterimVerdict | None) -> InterimVerdi
     exam = examined(path)
     first, limits = (exam.culprits[0] if exam.culprits else None), exam.limits.sure
     belief = InterimVerdict(
-        at_s, exam.level, exam.limiting, first.name if first else None, exam.confidence,
-        is_sure=False, took_s=0.0,
-    )  # fmt: skip
+        at_s,
+        exam.level,
+        exam.limiting,
+        first.name if first else None,
+        exam.confidence,
+        is_sure=False,
+        took_s=0.0,
+    )
     is_sure = (
         at_s >= limits.least_s
         and belief.agrees(before)

@@ -91,10 +91,13 @@ def compare_measured(
 def _freed(application: Application, before: Judged, after: Judged, expected: Frees) -> float:
     """Return how much less an application takes of what was to be freed."""
     then, now = (
-        sum(freed.value for later in same_applications(application, judged.series)
-            if (freed := savings_of(later, expected.resource)))
+        sum(
+            freed.value
+            for later in same_applications(application, judged.series)
+            if (freed := savings_of(later, expected.resource))
+        )
         for judged in (before, after)
-    )  # fmt: skip
+    )
     return then - now
 
 

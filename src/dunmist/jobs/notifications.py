@@ -16,8 +16,11 @@ from dunmist.computer import Unanswered, call, connected
 from dunmist.harmless import harmless
 from dunmist.recorder import Kept
 
-SERVICE = ("org.freedesktop.Notifications", "/org/freedesktop/Notifications",
-           "org.freedesktop.Notifications")  # fmt: skip
+SERVICE = (
+    "org.freedesktop.Notifications",
+    "/org/freedesktop/Notifications",
+    "org.freedesktop.Notifications",
+)
 FORM = "susssasa{sv}i"
 # how long it stays, how long a bus may take, and how long a text may be
 SHOWN_MS, ANSWER_S, WORDS_MOST = 10_000, 2.0, 240
@@ -36,9 +39,13 @@ def notify(kept: Kept) -> None:
         try:
             with _as_user(uid), connected(address) as bus:
                 call(
-                    bus, SERVICE, "Notify", FORM,
-                    ("Dunmist", 0, "", SUMMARY, body, [], {}, SHOWN_MS), timeout_s=ANSWER_S,
-                )  # fmt: skip
+                    bus,
+                    SERVICE,
+                    "Notify",
+                    FORM,
+                    ("Dunmist", 0, "", SUMMARY, body, [], {}, SHOWN_MS),
+                    timeout_s=ANSWER_S,
+                )
         except (Unanswered, OSError) as error:
             _LOG.info("user %s could not be told: %s", uid, error)
 

@@ -63,8 +63,9 @@ def why_unprovable(chosen: Chosen, phase_s: float) -> Unprovable | None:
         disk = next((disk for disk in series.devices.disks if disk.name == name), None)
         if disk is None:
             return "unseen"
-        waiting = sum(series.machine.memory_bytes(word).median() or 0.0
-                      for word in ("Dirty", "Writeback"))  # fmt: skip
+        waiting = sum(
+            series.machine.memory_bytes(word).median() or 0.0 for word in ("Dirty", "Writeback")
+        )
         written = max(disk.write_bytes_per_s.mean(), 1.0)
         most_s = diagnosis.limits.prove.backlog_most * phase_s
         if disk.write_bytes_per_s.mean() > disk.read_bytes_per_s.mean():

@@ -118,9 +118,12 @@ def watch(options: RecorderOptions, onlooker: Onlooker, target: RemoteTarget | N
 
 
 def _watch(
-    options: RecorderOptions, folder: Path, onlooker: Onlooker, source: Source,
+    options: RecorderOptions,
+    folder: Path,
+    onlooker: Onlooker,
+    source: Source,
     ending: Ending | None = None,
-) -> None:  # fmt: skip
+) -> None:
     root = source.root
     try:
         recorder = _Recorder(options, folder, root, source.clock, onlooker, source.by)
@@ -146,8 +149,13 @@ def _record(own: _Recorder, ending: Ending) -> None:
     header = header_of(root, subject, plan, clock.now(), by)
     judge = judged_apart(_keep_what_was_cut_off(folder, options.most_bytes))
     limits = Limits(options.keep_s, options.most_bytes)
-    ring = Ring(folder / RING, header, limits, load_rules(settings_directory() / MASKS),
-                partial(incident_bytes, incidents_directory()))  # fmt: skip
+    ring = Ring(
+        folder / RING,
+        header,
+        limits,
+        load_rules(settings_directory() / MASKS),
+        partial(incident_bytes, incidents_directory()),
+    )
     rules = load_watch_rules()
     incidents = Incidents(incidents_directory(), ring, rules, options.most_bytes)
     following = Rules(rules, subject.machine.clock_ticks_per_s, _speeds(subject.inventory))
@@ -155,8 +163,9 @@ def _record(own: _Recorder, ending: Ending) -> None:
     moment = TickTime(0.0, clock.now())
     onlooker.begin(clock.stop, header, lambda: ring.known)
     try:
-        records = sample(root, subject.machine, subject.inventory, plan, clock,
-                         survey_every_s=SURVEY_EVERY_S)  # fmt: skip
+        records = sample(
+            root, subject.machine, subject.inventory, plan, clock, survey_every_s=SURVEY_EVERY_S
+        )
         for record in until_broken_off(records, ending):
             ring.add(record, clock.now())
             if not isinstance(record, Tick):
@@ -203,9 +212,13 @@ def _settle(folder: Path, verdict: Verdict, onlooker: Onlooker) -> None:
         drop(folder, kept.number)
         return
     judged = msgspec.structs.replace(
-        kept, state="judged", level=verdict.level, limiting=verdict.limiting,
-        headline=verdict.headline, culprit=verdict.culprit,
-    )  # fmt: skip
+        kept,
+        state="judged",
+        level=verdict.level,
+        limiting=verdict.limiting,
+        headline=verdict.headline,
+        culprit=verdict.culprit,
+    )
     with suppress(OSError):
         write_kept(folder, judged)
     onlooker.told(judged)

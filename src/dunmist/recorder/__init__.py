@@ -22,14 +22,7 @@ from dunmist.recorder.incidents import (
 from dunmist.recorder.latest_state import Known
 from dunmist.recorder.live_view import Gauge, LiveApplication, Now
 from dunmist.recorder.marks import Mark, Marks, send_mark
-from dunmist.recorder.ring import (
-    Limits,
-    Ring,
-    Segment,
-    cut_off_run,
-    of_the_run,
-    read_segments,
-)
+from dunmist.recorder.ring import Limits, Ring, Segment, cut_off_run, of_the_run, read_segments
 from dunmist.recorder.rules import Rule, Rules, load_watch_rules
 
 __all__ = [

@@ -111,16 +111,22 @@ def cut(
         writer.write(
             Footer(
                 ended=(started + timedelta(seconds=duration_s)).isoformat(timespec="milliseconds"),
-                ticks=ticks, missed=0, ended_early=False, blind_spots=first[1].blind_spots,
+                ticks=ticks,
+                missed=0,
+                ended_early=False,
+                blind_spots=first[1].blind_spots,
             )
-        )  # fmt: skip
+        )
     return Cut(output, started, ticks, duration_s)
 
 
 def _write_on(
-    writer: CaptureWriter, pending: list[Placed], introduced: set[tuple[type, int]], tick: Tick,
+    writer: CaptureWriter,
+    pending: list[Placed],
+    introduced: set[tuple[type, int]],
+    tick: Tick,
     first: Tick,
-) -> None:  # fmt: skip
+) -> None:
     """Write a later tick with what came before it; what was introduced already is not again."""
     for line in pending:
         identity = _identity(line)
@@ -134,9 +140,11 @@ def _write_on(
 def moved(tick: Tick, first: Tick) -> Tick:
     """Return a tick as it counts from another one of its run."""
     return msgspec.structs.replace(
-        tick, n=tick.n - first.n, due_s=round(tick.due_s - first.due_s, 6),
+        tick,
+        n=tick.n - first.n,
+        due_s=round(tick.due_s - first.due_s, 6),
         at_s=round(tick.at_s - first.at_s, 6),
-    )  # fmt: skip
+    )
 
 
 def _records(segments: Sequence[Path]) -> Iterator[_Placed]:
@@ -164,10 +172,12 @@ def _records(segments: Sequence[Path]) -> Iterator[_Placed]:
                     continue
                 wall_s = began_s.timestamp() + line.at_s
                 of_run = msgspec.structs.replace(
-                    line, n=line.n + recording.first_tick,
-                    due_s=line.due_s + recording.after_s, at_s=line.at_s + recording.after_s,
+                    line,
+                    n=line.n + recording.first_tick,
+                    due_s=line.due_s + recording.after_s,
+                    at_s=line.at_s + recording.after_s,
                     threads=_unnamed(line.threads, named) if line.n == 0 else line.threads,
-                )  # fmt: skip
+                )
                 named.update((thread.process, thread.tid) for thread in line.threads)
                 yield _Placed(of_run, header, wall_s)
 
@@ -200,7 +210,12 @@ def _header(
         ended_s=max(0.0, round(incident.ended_s - first.at_s, 3)),
     )
     return msgspec.structs.replace(
-        header, format=FORMAT, version=VERSION, started=_started(header, wall_s),
-        plan=Plan(header.plan.duration_s, header.plan.every_s), recording=None,
-        note=note or header.note, incident=moved_mark,
-    )  # fmt: skip
+        header,
+        format=FORMAT,
+        version=VERSION,
+        started=_started(header, wall_s),
+        plan=Plan(header.plan.duration_s, header.plan.every_s),
+        recording=None,
+        note=note or header.note,
+        incident=moved_mark,
+    )

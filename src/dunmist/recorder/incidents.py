@@ -130,8 +130,9 @@ class Incidents:
     def holding(self) -> list[str]:
         """What holds now, as half sentences."""
         names = self._open.set_off if self._open else ()
-        return [self._rules[name].text if name in self._rules else "somebody said so"
-                for name in names]  # fmt: skip
+        return [
+            self._rules[name].text if name in self._rules else "somebody said so" for name in names
+        ]
 
     def _take(self, moment: TickTime, name: str, since_s: float) -> None:
         if self._open is None:

@@ -9,15 +9,7 @@ from typing import Any
 
 import msgspec
 
-from dunmist.sampling import (
-    KEYS,
-    WORDS,
-    ProcessLine,
-    Record,
-    SocketLine,
-    Survey,
-    Tick,
-)
+from dunmist.sampling import KEYS, WORDS, ProcessLine, Record, SocketLine, Survey, Tick
 
 
 class Known:
@@ -66,9 +58,16 @@ class Known:
         }
         changes |= {field: dict(words) for field, words in self._words.items()}
         yield msgspec.structs.replace(
-            tick, n=0, due_s=0.0, at_s=0.0, late=False, sockets_ended=[],
-            details=list(self._details.values()), threads=list(self._threads.values()), **changes,
-        )  # fmt: skip
+            tick,
+            n=0,
+            due_s=0.0,
+            at_s=0.0,
+            late=False,
+            sockets_ended=[],
+            details=list(self._details.values()),
+            threads=list(self._threads.values()),
+            **changes,
+        )
         for _, survey in sorted(self._surveys.items()):
             yield msgspec.structs.replace(survey, tick=0)
 

@@ -223,10 +223,17 @@ class Now:
                 taker.network_bytes_per_s += networks.get(line.id, 0) / span_s
             facts = self._grouping.facts(line.id)
             taker.processes.append(
-                Part(facts.pid, facts.user or str(facts.uid), sample.state,
-                     sample.waits_in or self._waits_in.get(line.id), cores, memory, facts.cgroup,
-                     tuple(sorted(ports.get(line.id, ()))))
-            )  # fmt: skip
+                Part(
+                    facts.pid,
+                    facts.user or str(facts.uid),
+                    sample.state,
+                    sample.waits_in or self._waits_in.get(line.id),
+                    cores,
+                    memory,
+                    facts.cgroup,
+                    tuple(sorted(ports.get(line.id, ()))),
+                )
+            )
         self._used_clk, self._moved_bytes = used_clk, moved_bytes
         for taker in takers.values():
             taker.history.append(taker.cores)

@@ -61,9 +61,13 @@ class Ring:
     """The ring of one run; ``add`` takes its records, and ``close`` ends its segment."""
 
     def __init__(
-        self, folder: Path, header: Header, limits: Limits, rules: Rules,
+        self,
+        folder: Path,
+        header: Header,
+        limits: Limits,
+        rules: Rules,
         incident_bytes: Callable[[], int] = lambda: 0,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._folder = folder
         self._incident_bytes = incident_bytes
         self._header = header
@@ -125,9 +129,10 @@ class Ring:
         number = before[-1].number + 1 if before else 1
         run = f"{self._header.machine.boot_id}/{self._header.started}"
         header = msgspec.structs.replace(
-            self._header, started=now.isoformat(timespec="milliseconds"),
+            self._header,
+            started=now.isoformat(timespec="milliseconds"),
             recording=Recording(run, tick.at_s, tick.n),
-        )  # fmt: skip
+        )
         path = self._folder / f"segment-{number:06}.jsonl.gz"
         self._writer, self._first, self._ticks = CaptureWriter(path, rules=self._rules), tick, 1
         self._writer.write(header)
@@ -157,10 +162,12 @@ class Ring:
         with writer:
             writer.write(
                 Footer(
-                    ended=now.isoformat(timespec="milliseconds"), ticks=self._ticks, missed=0,
+                    ended=now.isoformat(timespec="milliseconds"),
+                    ticks=self._ticks,
+                    missed=0,
                     ended_early=False,
                 )
-            )  # fmt: skip
+            )
         self._make_room()
 
     def _give_up(self, why: str) -> None:

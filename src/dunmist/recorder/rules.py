@@ -21,9 +21,16 @@ QUEUED_BYTES = 1_000
 # above one full core, with the error of counting by clock ticks
 ONE_AND_A_BIT = 1.15
 FigureWord = Literal[
-    "cpu-stalled", "ordinary-use", "fullest-process", "memory-stalled", "io-stalled", "link-full",
-    "throttled", "killed", "stuck-for",
-]  # fmt: skip
+    "cpu-stalled",
+    "ordinary-use",
+    "fullest-process",
+    "memory-stalled",
+    "io-stalled",
+    "link-full",
+    "throttled",
+    "killed",
+    "stuck-for",
+]
 
 
 class Rule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -104,8 +111,11 @@ class _Figures:
             return {}
         span_s = max(tick.at_s - before.at_s, 1e-3)
         conditions = {**own, "throttled": throttled}
-        for word, subject in (("cpu-stalled", "cpu"), ("memory-stalled", "memory"),
-                              ("io-stalled", "io")):  # fmt: skip
+        for word, subject in (
+            ("cpu-stalled", "cpu"),
+            ("memory-stalled", "memory"),
+            ("io-stalled", "io"),
+        ):
             stalled = stalled_share(tick, before, subject)
             if stalled is not None:
                 conditions[word] = stalled

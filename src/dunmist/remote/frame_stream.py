@@ -156,9 +156,13 @@ def _begun(line: bytes) -> Begun:
         raise Garbled("its first line is cut short")
     pid, ticks, every, started, zone, uid = words[3:]
     begun = Begun(
-        _number(pid), _number(ticks), _number(every) * CENTI, float(_number(started)),
-        zone.decode("ascii", "replace"), _number(uid) == 0,
-    )  # fmt: skip
+        _number(pid),
+        _number(ticks),
+        _number(every) * CENTI,
+        float(_number(started)),
+        zone.decode("ascii", "replace"),
+        _number(uid) == 0,
+    )
     if not 0 < begun.ticks <= TICKS_MAX or not 0 < begun.every_s <= EVERY_MAX_S:
         raise Garbled(f"its first line asks for {begun.ticks} ticks, {begun.every_s:g} s apart")
     return begun

@@ -70,9 +70,13 @@ class Mirror:
             name = point.strip("/").replace("/", "-") or "root"
             inodes = frame.inodes.get(point, Sizes(0, 0, 0))
             numbers = (
-                UNIT_BYTES, sizes.blocks, max(0, sizes.blocks - sizes.used), sizes.free,
-                inodes.blocks, inodes.free,
-            )  # fmt: skip
+                UNIT_BYTES,
+                sizes.blocks,
+                max(0, sizes.blocks - sizes.used),
+                sizes.free,
+                inodes.blocks,
+                inodes.free,
+            )
             text = " ".join(map(str, numbers))
             # a name that is no path has no reader either
             with suppress(ValueError):
@@ -82,8 +86,9 @@ class Mirror:
         before = self._descriptors.setdefault(pid, {})
         directory = f"proc/{pid}/fd"
         self._root.make_directory(directory)
-        for number in [number for number, target in before.items()
-                       if descriptors.get(number) != target]:  # fmt: skip
+        for number in [
+            number for number, target in before.items() if descriptors.get(number) != target
+        ]:
             self._root.remove(f"{directory}/{number}")
             del before[number]
         for number, target in list(descriptors.items())[:OPEN_MOST]:

@@ -49,8 +49,13 @@ PATHS = (
     f"{GROUP}/*/*/{LIMITED_GROUP_FILES}",
     f"{GROUP}/*/{LIMITED_GROUP_FILES}",
 )
-_EXPRESSIONS = {"*": r"(?!\.{1,2}/)[^/\s\0]{1,255}", "#": r"\d{1,9}", "{": "(?:", "}": ")",
-                ",": "|"}  # fmt: skip
+_EXPRESSIONS = {
+    "*": r"(?!\.{1,2}/)[^/\s\0]{1,255}",
+    "#": r"\d{1,9}",
+    "{": "(?:",
+    "}": ")",
+    ",": "|",
+}
 
 
 @cache

@@ -30,9 +30,16 @@ REST = {
     "matter.",
     "normal-and-now": "{count} {other}figures are in their usual range.",
 }
-SAYS = {"used": "used", "held-up": "tasks waited", "temperature": "temperature at equal use",
-        "clock": "clock at equal use", "cores": "CPU time", "memory": "memory",
-        "disk": "disks", "network": "network"}  # fmt: skip
+SAYS = {
+    "used": "used",
+    "held-up": "tasks waited",
+    "temperature": "temperature at equal use",
+    "clock": "clock at equal use",
+    "cores": "CPU time",
+    "memory": "memory",
+    "disk": "disks",
+    "network": "network",
+}
 
 
 def comparison_json(compared: Compared) -> str:

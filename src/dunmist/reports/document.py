@@ -137,12 +137,10 @@ def shortened(document: Document) -> Document:
     What a page folds away is a detail, too.
     """
     sections = [
-        Section(section.heading, [
-            _cut(block) for block in section.blocks
-            if not _is_detail(block)
-        ])
-        for section in document.sections if not section.is_detail
-    ]  # fmt: skip
+        Section(section.heading, [_cut(block) for block in section.blocks if not _is_detail(block)])
+        for section in document.sections
+        if not section.is_detail
+    ]
     return replace(
         document, sections=[section for section in sections if section.blocks], is_short=True
     )

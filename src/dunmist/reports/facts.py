@@ -29,8 +29,17 @@ from dunmist.tables import (
 # rows of a table on paper, and holders that a cell names
 ROWS_MOST, HOLDERS_MOST = 60, 10
 # topics whose tables stand in the appendix
-APPENDIX = ("processes", "disks", "links", "services", "autostart", "sessions", "machine",
-            "boot", "messages")  # fmt: skip
+APPENDIX = (
+    "processes",
+    "disks",
+    "links",
+    "services",
+    "autostart",
+    "sessions",
+    "machine",
+    "boot",
+    "messages",
+)
 # what filters by numbers that have a row of their own
 REFERRED = {"pid": "process", "port": "port"}
 # tables of the appendix that the report has elsewhere, or that have too many rows to read
@@ -167,9 +176,13 @@ def _taken(series: Series) -> Iterator[str]:
 
 
 def text_table(
-    caption: str, filled: Filled, *, folded: bool = False, lists: str | None = None,
+    caption: str,
+    filled: Filled,
+    *,
+    folded: bool = False,
+    lists: str | None = None,
     is_detail: bool = False,
-) -> TextTable:  # fmt: skip
+) -> TextTable:
     """Return a table as texts, with the columns that people compare."""
     table, frame = filled.table, filled.frame
     columns = [

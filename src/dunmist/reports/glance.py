@@ -27,11 +27,15 @@ Shares = list[float | None]
 def glance(judged: Judged) -> Glance:
     """Return what is seen before anybody reads."""
     resources = [
-        Glimpse(resource_name(state), state.level, resource_figures(state, judged.series),
-                resource_shares(state, POINTS))
+        Glimpse(
+            resource_name(state),
+            state.level,
+            resource_figures(state, judged.series),
+            resource_shares(state, POINTS),
+        )
         for state in judged.diagnosis.resources
         if state.trace is not None
-    ]  # fmt: skip
+    ]
     return Glance(resources, _programs(judged), _steps(judged))
 
 
@@ -44,12 +48,17 @@ def _programs(judged: Judged) -> list[Glimpse]:
             for row in busiest_rows(judged)[:PROGRAMS_SHOWN]
         ]
     return [
-        Glimpse(culprit.name, culprit.role, f"{percent(culprit.score)} of it, {row.figure} "
-                f"{heading_of(judged)}", culprit_shares(judged, culprit, POINTS), _about(row))
+        Glimpse(
+            culprit.name,
+            culprit.role,
+            f"{percent(culprit.score)} of it, {row.figure} {heading_of(judged)}",
+            culprit_shares(judged, culprit, POINTS),
+            _about(row),
+        )
         for culprit, row in zip(
             culprits[:PROGRAMS_SHOWN], culprit_rows(judged)[:PROGRAMS_SHOWN], strict=True
         )
-    ]  # fmt: skip
+    ]
 
 
 def _about(row: ProgramRow) -> str:

@@ -48,9 +48,11 @@ def document_html(document: Document) -> str:
 def _listed(document: Document) -> set[tuple[str, str]]:
     """Return the processes and ports that have a row of their own."""
     tables = (
-        block for section in document.sections for block in section.blocks
+        block
+        for section in document.sections
+        for block in section.blocks
         if isinstance(block, TextTable) and block.lists
-    )  # fmt: skip
+    )
     return {
         (table.lists, row[column])
         for table in tables

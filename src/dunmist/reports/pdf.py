@@ -38,8 +38,13 @@ DOTS_PER_INCH, FIGURE_MOST_MM = 130, 80.0
 MANY_COLUMNS = 8
 # a short report has so many sheets; what goes first when it has more, and where it is then
 SHEETS_MOST = 3
-NEEDED_LEAST = ("Ports", "How it was sampled", "What the culprits are", "What could not be seen",
-                "Findings")  # fmt: skip
+NEEDED_LEAST = (
+    "Ports",
+    "How it was sampled",
+    "What the culprits are",
+    "What could not be seen",
+    "Findings",
+)
 WHERE = "'dunmist report --full' and the other forms have it"
 RULE = (200, 204, 210)
 RISKS = {"none": "no risk", "reversible": "can be undone", "disruptive": "disrupts work"}
@@ -104,8 +109,9 @@ def _add_fonts(page: FPDF) -> None:
 def _put(page: FPDF, block: Block) -> None:
     if isinstance(block, Paragraph):
         page.set_font("text", "B" if block.lead else "", LEAD if block.lead else TEXT)
-        page.multi_cell(0, 6 if block.lead else LINE_MM, block.text, align="L",
-                        new_x="LMARGIN", new_y="NEXT")  # fmt: skip
+        page.multi_cell(
+            0, 6 if block.lead else LINE_MM, block.text, align="L", new_x="LMARGIN", new_y="NEXT"
+        )
         page.ln(1)
     elif isinstance(block, Items):
         for text, remark in block.items:
@@ -134,8 +140,14 @@ def _put_step(page: FPDF, number: int, step: Step) -> None:
     page.set_font("text", "", SMALL)
     page.set_x(page.l_margin + STEP_INDENT_MM)
     freed = f"; {freed_text(step.frees.value, step.frees.unit)}" if step.frees else ""
-    page.multi_cell(0, LINE_MM, f"{RISKS[step.risk]}{freed}; then: {step.check}", align="L",
-                    new_x="LMARGIN", new_y="NEXT")  # fmt: skip
+    page.multi_cell(
+        0,
+        LINE_MM,
+        f"{RISKS[step.risk]}{freed}; then: {step.check}",
+        align="L",
+        new_x="LMARGIN",
+        new_y="NEXT",
+    )
 
 
 def _put_code(page: FPDF, title: str, command: str) -> None:
@@ -159,8 +171,7 @@ def _put_figure(page: FPDF, figure: Figure) -> None:
         width, height = width * FIGURE_MOST_MM / height, FIGURE_MOST_MM
     if page.will_page_break(height + LINE_MM):
         page.add_page()
-    page.image(io.BytesIO(png_bytes(canvas, DOTS_PER_INCH)), w=width,
-               alt_text=figure.alternative)  # fmt: skip
+    page.image(io.BytesIO(png_bytes(canvas, DOTS_PER_INCH)), w=width, alt_text=figure.alternative)
     page.set_font("text", "", SMALL)
     page.multi_cell(0, 4, figure.alternative, align="L", new_x="LMARGIN", new_y="NEXT")
     page.ln(1)
@@ -175,10 +186,14 @@ def _put_table(page: FPDF, table: TextTable) -> None:
         "RIGHT" if column in table.numeric else "LEFT" for column in range(len(table.columns))
     )
     with page.table(
-        col_widths=_widths(table), text_align=aligned, line_height=3.4 if is_wide else 4.2,
-        borders_layout="HORIZONTAL_LINES", headings_style=FontFace(emphasis="BOLD"),
-        cell_fill_mode=TableCellFillMode.NONE, padding=0.6,
-    ) as made:  # fmt: skip
+        col_widths=_widths(table),
+        text_align=aligned,
+        line_height=3.4 if is_wide else 4.2,
+        borders_layout="HORIZONTAL_LINES",
+        headings_style=FontFace(emphasis="BOLD"),
+        cell_fill_mode=TableCellFillMode.NONE,
+        padding=0.6,
+    ) as made:
         for cells in (table.columns, *table.rows):
             row = made.row()
             for cell in cells:

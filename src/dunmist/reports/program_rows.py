@@ -39,18 +39,24 @@ _CORES = _Figure(
 )
 _FIGURES: dict[ResourceWord, _Figure] = {
     "memory": _Figure(
-        "memory", lambda application: application.private_bytes.median() or 0.0, size_text,
+        "memory",
+        lambda application: application.private_bytes.median() or 0.0,
+        size_text,
         LEAST_BYTES,
     ),
     "disk": _Figure(
-        "disk", lambda application: application.disk_bytes_per_s.mean(),
-        lambda n: f"{size_text(n)}/s", LEAST_BYTES,
+        "disk",
+        lambda application: application.disk_bytes_per_s.mean(),
+        lambda n: f"{size_text(n)}/s",
+        LEAST_BYTES,
     ),
     "link": _Figure(
-        "network", lambda application: application.network_bytes_per_s.mean(),
-        lambda n: f"{size_text(n)}/s", LEAST_BYTES,
+        "network",
+        lambda application: application.network_bytes_per_s.mean(),
+        lambda n: f"{size_text(n)}/s",
+        LEAST_BYTES,
     ),
-}  # fmt: skip
+}
 _FIGURES["swap"] = _FIGURES["memory"]
 
 

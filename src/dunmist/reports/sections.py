@@ -31,8 +31,10 @@ BY_FIX = (
 )
 # the look of a page whose worst is a finding
 LEVEL_OF: dict[Severity | None, LevelWord] = {
-    "note": "busy", "concern": "strained", "urgent": "choked",
-}  # fmt: skip
+    "note": "busy",
+    "concern": "strained",
+    "urgent": "choked",
+}
 # where no program is to blame, the steps of so many findings are said at once
 FINDINGS_FIRST = 3
 ALWAYS_SHOWN = ("cpu", "memory")

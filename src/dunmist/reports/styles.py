@@ -48,8 +48,11 @@ ROLE_LOOKS: dict[Role, Look] = {
     "observer": PLAIN,
 }
 SEVERITY_LOOKS: dict[Severity | None, Look] = {
-    None: PLAIN, "note": PLAIN, "concern": BAD, "urgent": WORST,
-}  # fmt: skip
+    None: PLAIN,
+    "note": PLAIN,
+    "concern": BAD,
+    "urgent": WORST,
+}
 RISK_LOOKS: dict[str, Look] = {"none": GOOD, "reversible": MILD, "disruptive": WORST}
 
 # each word that has a look, for a page that colours it by its name

@@ -63,11 +63,9 @@ def _step(number: int, step: Step) -> list[str]:
     # what may be pasted stands on one line, however long: a part of a command is another command
     if step.command:
         lines.append(f"     $ {step.command}")
-    risk = {
-        "none": "no risk",
-        "reversible": "can be undone",
-        "disruptive": "disrupts work",
-    }[step.risk]
+    risk = {"none": "no risk", "reversible": "can be undone", "disruptive": "disrupts work"}[
+        step.risk
+    ]
     if step.undo:
         lines.append(f"     undo: {step.undo}")
     freed = f"; {freed_text(step.frees.value, step.frees.unit)}" if step.frees else ""

@@ -75,8 +75,11 @@ class BusyThreads:
         left = WATCHED_THREADS
         for name, watched in self._watched.items():
             # a copy may hold anything, and a remote computer does not send them all the time
-            there = [tid for tid in self._root.names(f"proc/{name}/task")
-                     if tid.isdigit() and int(tid) <= PROCESS_NUMBER_MAX]  # fmt: skip
+            there = [
+                tid
+                for tid in self._root.names(f"proc/{name}/task")
+                if tid.isdigit() and int(tid) <= PROCESS_NUMBER_MAX
+            ]
             for tid in watched.lines.keys() - set(there):
                 del watched.lines[tid]
             tids = _in_turn(watched, there, left)

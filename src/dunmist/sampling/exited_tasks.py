@@ -53,8 +53,16 @@ def sum_exits(
         process = _seen(task, ended, table)
         parent = None if process is not None else _ancestor(task, parents, ended, table.number_of)
         key = (process, parent, "" if process is not None else task.name, task.uid)
-        amounts = (1, task.run_ns, task.counted_us, task.delay_ns, task.io_delay_ns,
-                   task.major_faults, task.read_bytes, task.write_bytes)  # fmt: skip
+        amounts = (
+            1,
+            task.run_ns,
+            task.counted_us,
+            task.delay_ns,
+            task.io_delay_ns,
+            task.major_faults,
+            task.read_bytes,
+            task.write_bytes,
+        )
         before = sums.get(key)
         sums[key] = [a + b for a, b in zip(before or [0] * 8, amounts, strict=True)]
     return [ExitSum(*key, *amounts) for key, amounts in sums.items()]

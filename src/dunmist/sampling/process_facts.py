@@ -37,9 +37,12 @@ class FactsReader:
         uid = self._part(f"{directory}/status", parse_uid, "owner of processes")
         kernel = bool(stat.flags & PF_KTHREAD)
         command_line = self._root.parse(
-            f"{directory}/cmdline", parse_cmdline, "command lines", may_be_absent=True,
+            f"{directory}/cmdline",
+            parse_cmdline,
+            "command lines",
+            may_be_absent=True,
             most_bytes=COMMAND_LINE_BYTES,
-        )  # fmt: skip
+        )
         words = command_line or []
         groups = self._part(f"{directory}/cgroup", parse_cgroup, "control groups of processes")
         unit, cpu = groups or ProcessGroups(None, None)

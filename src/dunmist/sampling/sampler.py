@@ -54,9 +54,14 @@ def find_observer(root: Root, pid: int | None = None) -> Observer | None:
 
 
 def sample(
-    root: Root, machine: Machine, inventory: Inventory, plan: Plan, clock: Clock,
-    *, survey_every_s: float = math.inf,
-) -> Iterator[Record]:  # fmt: skip
+    root: Root,
+    machine: Machine,
+    inventory: Inventory,
+    plan: Plan,
+    clock: Clock,
+    *,
+    survey_every_s: float = math.inf,
+) -> Iterator[Record]:
     """Yield the records of one capture; raises UnreadableComputer when the root goes away.
 
     One that goes on and on takes its last survey early, and again every so often.

@@ -92,9 +92,10 @@ class SocketTable:
     def _connected(self) -> list[SocketReading]:
         """Return the known TCP connections that can still move something."""
         return [
-            reading for key, (_, reading) in self._known.items()
+            reading
+            for key, (_, reading) in self._known.items()
             if key[0] == "tcp" and reading.state not in STILL
-        ]  # fmt: skip
+        ]
 
     def _ask(self, connected: list[SocketReading], socket_round: SocketRound) -> None:
         assert isinstance(self._diag, SocketDiag)

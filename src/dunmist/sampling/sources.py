@@ -149,8 +149,10 @@ def _interrupts(reading: TickContext) -> tuple[object, ...]:
 def _groups(reading: TickContext) -> tuple[object, ...]:
     """Give the groups of the busiest processes, and every group seen that has a quota."""
     busiest, quotas, groups = (
-        reading.processes.groups, reading.computer.quotas, reading.computer.groups
-    )  # fmt: skip
+        reading.processes.groups,
+        reading.computer.quotas,
+        reading.computer.groups,
+    )
     for path in busiest:
         if path not in quotas and len(quotas) < GROUPS_MOST:
             quotas[path] = groups.quota_cores(path)

@@ -28,8 +28,11 @@ STAT_BYTES = 4096
 # more processes than this are read by opening, which is slower and no less right
 DESCRIPTORS_WANTED = 65_536
 HELD_FILES = 4  # stat, and statm, schedstat and io of a process that changes
-SUBJECTS = {"statm": "memory of processes", "schedstat": "run-queue delay",
-            "io": "bytes read and written by processes"}  # fmt: skip
+SUBJECTS = {
+    "statm": "memory of processes",
+    "schedstat": "run-queue delay",
+    "io": "bytes read and written by processes",
+}
 
 
 def raise_descriptor_limit() -> int:
@@ -106,12 +109,27 @@ class TrackedProcess:
         except ParseError:
             root.note("processes", "garbled", self.name)
         return ProcessSample(
-            self.number, stat.state, stat.user_clk, stat.system_clk, stat.children_user_clk,
-            stat.children_system_clk, stat.minor_faults, stat.major_faults, stat.io_delay_clk,
-            stat.nice, stat.threads, stat.processor, stat.rss_pages, shared, run_ns, delay_ns,
-            read_bytes, write_bytes,
-            self._waits_in(root) if stat.state == "D" else None, after_ms,
-        )  # fmt: skip
+            self.number,
+            stat.state,
+            stat.user_clk,
+            stat.system_clk,
+            stat.children_user_clk,
+            stat.children_system_clk,
+            stat.minor_faults,
+            stat.major_faults,
+            stat.io_delay_clk,
+            stat.nice,
+            stat.threads,
+            stat.processor,
+            stat.rss_pages,
+            shared,
+            run_ns,
+            delay_ns,
+            read_bytes,
+            write_bytes,
+            self._waits_in(root) if stat.state == "D" else None,
+            after_ms,
+        )
 
     def _more(self, root: Root, file: str, hold: bool) -> bytes | None:
         if file in self.hidden:

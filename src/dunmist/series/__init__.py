@@ -5,13 +5,7 @@ judges nothing and words nothing.
 """
 
 from dunmist.series.autostart_costs import Cost, cost_of_entry, cost_of_unit
-from dunmist.series.devices import (
-    DeviceSeries,
-    DiskKind,
-    DiskSeries,
-    GraphicsSeries,
-    GroupSeries,
-)
+from dunmist.series.devices import DeviceSeries, DiskKind, DiskSeries, GraphicsSeries, GroupSeries
 from dunmist.series.kernel_messages import KernelMessageSeries
 from dunmist.series.links import LinkSeries
 from dunmist.series.load import Series, load_series

@@ -16,9 +16,15 @@ from dunmist.series.timeline import Level, Rate, TimeLine
 MS_PER_S, US_PER_S, NS_PER_S = 1e3, 1e6, 1e9
 STALLS = ("cpu", "memory", "io")
 DISK_COUNTERS = (
-    "reads", "read_sectors", "read_ms", "writes", "written_sectors", "write_ms", "busy_ms",
+    "reads",
+    "read_sectors",
+    "read_ms",
+    "writes",
+    "written_sectors",
+    "write_ms",
+    "busy_ms",
     "queued_ms",
-)  # fmt: skip
+)
 SHARES_OF_100 = 100.0
 
 
@@ -132,9 +138,18 @@ class DeviceCollector:
     """Gathers what ticks say of devices."""
 
     fields = (
-        "disks", "links", "queues", "tcp", "sensors", "throttles", "supplies", "graphics",
-        "graphics_use", "groups", "interrupts",
-    )  # fmt: skip
+        "disks",
+        "links",
+        "queues",
+        "tcp",
+        "sensors",
+        "throttles",
+        "supplies",
+        "graphics",
+        "graphics_use",
+        "groups",
+        "interrupts",
+    )
 
     def __init__(self) -> None:
         self._disks: Readings[str] = Readings(*DISK_COUNTERS)

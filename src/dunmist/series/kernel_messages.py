@@ -45,10 +45,13 @@ class KernelMessageCollector:
             before = series.get((message.kind, message.about))
             now_s = at_s - began_s
             series[message.kind, message.about] = KernelMessageSeries(
-                message.kind, message.about,
+                message.kind,
+                message.about,
                 (before.times if before else 0) + message.count,
                 (before.during if before else 0) + (message.count if during else 0),
                 before.first_s if before else now_s - message.first_ago_s,
-                now_s - message.last_ago_s, message.text, message.pid,
-            )  # fmt: skip
+                now_s - message.last_ago_s,
+                message.text,
+                message.pid,
+            )
         return sorted(series.values(), key=lambda message_series: -message_series.last_s)

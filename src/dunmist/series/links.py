@@ -13,9 +13,14 @@ from dunmist.series.timeline import Level, Rate
 BITS = 8.0
 # frames are not counted: bytes tell the use, errors and drops the trouble
 LINK_COUNTERS = (
-    "received_bytes", "receive_errors", "receive_drops", "sent_bytes", "send_errors",
-    "send_drops", "collisions",
-)  # fmt: skip
+    "received_bytes",
+    "receive_errors",
+    "receive_drops",
+    "sent_bytes",
+    "send_errors",
+    "send_drops",
+    "collisions",
+)
 
 
 @dataclass(frozen=True, slots=True)

@@ -228,8 +228,12 @@ class _Reading:
             # uptime is read last: a process may have begun while the first tick was taken
             self.began_s = tick.uptime_s - tick.took_s
         for collector in (
-            self.machine, self.devices, self.processes, self.sockets, self.complaints,
-        ):  # fmt: skip
+            self.machine,
+            self.devices,
+            self.processes,
+            self.sockets,
+            self.complaints,
+        ):
             collector.add(row, tick)
         self.at_s.append(tick.at_s)
         self.took_s.append(tick.took_s)

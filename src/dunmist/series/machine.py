@@ -139,9 +139,17 @@ class MachineCollector:
     """Gathers what ticks say of the machine."""
 
     fields = (
-        "processors", "clocks_khz", "load", "uptime_s", "pressure", "memory", "paging",
-        "zram_bytes", "own_cpu_s", "own_rss_bytes",
-    )  # fmt: skip
+        "processors",
+        "clocks_khz",
+        "load",
+        "uptime_s",
+        "pressure",
+        "memory",
+        "paging",
+        "zram_bytes",
+        "own_cpu_s",
+        "own_rss_bytes",
+    )
 
     def __init__(self) -> None:
         self._times: Readings[int] = Readings(*KINDS)

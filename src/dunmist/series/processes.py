@@ -299,9 +299,12 @@ class _Maker:
                 return first
             return first + Rate(self._line, self._more_waiting(identity))
         column = {
-            "cores": "own_s", "io_waiting": "io_delay_s", "read_bytes_per_s": "read_bytes",
-            "write_bytes_per_s": "write_bytes", "major_faults_per_s": "major_faults",
-        }[name]  # fmt: skip
+            "cores": "own_s",
+            "io_waiting": "io_delay_s",
+            "read_bytes_per_s": "read_bytes",
+            "write_bytes_per_s": "write_bytes",
+            "major_faults_per_s": "major_faults",
+        }[name]
         rate = self._samples.rate_of(identity, column, ended)
         if name != "cores":
             return rate

@@ -26,15 +26,34 @@ NS_PER_S = 1e9
 MS_PER_S = 1e3
 # what is kept of each sample, and in how many bytes
 COLUMNS = {
-    "row": "i", "identity": "i", "processor": "h", "own_clk": "d", "children_clk": "d",
-    "major_faults": "d", "rss_pages": "d", "shared_pages": "d", "delay_ns": "d", "nice": "b",
-    "read_bytes": "d", "write_bytes": "d", "io_delay_clk": "d", "wait": "b", "threads": "i",
-    "state": "B", "after_s": "f",
-}  # fmt: skip
+    "row": "i",
+    "identity": "i",
+    "processor": "h",
+    "own_clk": "d",
+    "children_clk": "d",
+    "major_faults": "d",
+    "rss_pages": "d",
+    "shared_pages": "d",
+    "delay_ns": "d",
+    "nice": "b",
+    "read_bytes": "d",
+    "write_bytes": "d",
+    "io_delay_clk": "d",
+    "wait": "b",
+    "threads": "i",
+    "state": "B",
+    "after_s": "f",
+}
 # columns that are fields of a sample as they are, and those of which the kernel may say nothing
-PLAIN = {"identity": "process", "processor": "processor", "major_faults": "major_faults",
-         "rss_pages": "rss_pages", "nice": "nice", "io_delay_clk": "io_delay_clk",
-         "threads": "threads"}  # fmt: skip
+PLAIN = {
+    "identity": "process",
+    "processor": "processor",
+    "major_faults": "major_faults",
+    "rss_pages": "rss_pages",
+    "nice": "nice",
+    "io_delay_clk": "io_delay_clk",
+    "threads": "threads",
+}
 UNKNOWN_AT_TIMES = ("delay_ns", "read_bytes", "write_bytes")
 # a hundred and fifty thousand samples are no rarity: fields are read by one call a sample
 READ_PLAIN = attrgetter(*PLAIN.values())

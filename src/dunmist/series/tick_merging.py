@@ -125,8 +125,9 @@ def merged(ticks: list[Tick]) -> Tick:
         for field, key in KEYS.items()
     }
     for field in WORDS:
-        changes[field] = {word: value for tick in ticks
-                          for word, value in (getattr(tick, field) or {}).items()}  # fmt: skip
+        changes[field] = {
+            word: value for tick in ticks for word, value in (getattr(tick, field) or {}).items()
+        }
     for field in ADDED:
         changes[field] = [record for tick in ticks for record in getattr(tick, field)]
     changes["threads"] = _threads(ticks)

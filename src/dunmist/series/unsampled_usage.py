@@ -67,11 +67,7 @@ class _Rest(NamedTuple):
 
 
 def late_use(
-    children: Iterable[ChildTime],
-    seen: Seen,
-    grouping: Grouping,
-    clk_per_s: int,
-    line: TimeLine,
+    children: Iterable[ChildTime], seen: Seen, grouping: Grouping, clk_per_s: int, line: TimeLine
 ) -> UnsampledUsage:
     """Return all use that the samples do not show."""
     intervals = line.intervals

@@ -10,9 +10,14 @@ WAIT_KINDS = ("storage", "pages", "lock", "other")
 _PATTERNS = (
     ("lock", re.compile(r"mutex|rwsem|rt_mutex|percpu_down|locks_|flock|fcntl_set")),
     ("pages", re.compile(r"swap|folio_wait|folio_lock|wait_on_page|lock_page|filemap")),
-    ("storage", re.compile(r"io_schedule|blk_|bio_|rq_qos|wbt_|jbd2|ext4|xfs|btrfs|nfs|rpc_|cifs|"
-                           r"fuse|sync_|writeback")),
-)  # fmt: skip
+    (
+        "storage",
+        re.compile(
+            r"io_schedule|blk_|bio_|rq_qos|wbt_|jbd2|ext4|xfs|btrfs|nfs|rpc_|cifs|"
+            r"fuse|sync_|writeback"
+        ),
+    ),
+)
 # in the client of a network file system, or for the program that serves one
 _ELSEWHERE = re.compile(r"nfs|rpc_|cifs|smb|fuse|request_wait_answer|p9_|v9fs|ceph")
 # where SIGKILL wakes who waits: the kernel says so in the names of its functions (wait_bit.h,

@@ -14,8 +14,14 @@ PAGE_BYTES = 512
 KELVIN_OF_ZERO = 273
 HOURS, INTERFACE_ERRORS, CELSIUS = 8_760, 3, 38
 # number, least allowed value and raw figure of a drive that is well
-WELL = {5: (36, 0), 9: (0, HOURS), 194: (0, CELSIUS), 197: (0, 0), 198: (0, 0),
-        199: (0, INTERFACE_ERRORS)}  # fmt: skip
+WELL = {
+    5: (36, 0),
+    9: (0, HOURS),
+    194: (0, CELSIUS),
+    197: (0, 0),
+    198: (0, 0),
+    199: (0, INTERFACE_ERRORS),
+}
 VALUE = 100
 
 
@@ -38,8 +44,16 @@ def _answer(health: HealthSpec) -> str:
 
 def _nvme(health: HealthSpec) -> bytes:
     page = bytearray(PAGE_BYTES)
-    struct.pack_into("<BHBBB", page, 0, health.warning, CELSIUS + KELVIN_OF_ZERO,
-                     health.spare_percent, 10, health.used_percent)  # fmt: skip
+    struct.pack_into(
+        "<BHBBB",
+        page,
+        0,
+        health.warning,
+        CELSIUS + KELVIN_OF_ZERO,
+        health.spare_percent,
+        10,
+        health.used_percent,
+    )
     page[128:144] = HOURS.to_bytes(16, "little")
     page[160:176] = health.media_errors.to_bytes(16, "little")
     return bytes(page)

@@ -16,8 +16,20 @@ CORES = {"laptop": 8, "desk": 4, "old-desk": 2, "workstation": 16}
 FREE_MIB = {"laptop": 15210, "desk": 7230, "old-desk": 3440, "workstation": 62810}
 USUAL_MIB = 1850  # what the usual programs of every computer hold
 SPINS = {"old-desk"}
-BIRDS = ("tern", "auk", "skua", "fulmar", "petrel", "gannet", "plover", "dunlin", "whimbrel",
-         "eider", "turnstone", "kittiwake")  # fmt: skip
+BIRDS = (
+    "tern",
+    "auk",
+    "skua",
+    "fulmar",
+    "petrel",
+    "gannet",
+    "plover",
+    "dunlin",
+    "whimbrel",
+    "eider",
+    "turnstone",
+    "kittiwake",
+)
 THINGS = ("log", "map", "sorter", "view", "relay", "index", "book", "count", "plates", "chart")
 NEIGHBOURS_MOST = 40
 WAITS_FROM = 0.5
@@ -62,9 +74,15 @@ class Draft:
         name = self.names.pop()
         unit = SESSION.format(name.replace("-", "\\x2d"), 3000 + len(self.names))
         self.table["programs"].append(
-            {"name": name, "user": "isbister", "parent": "cliff-desktop", "cgroup": unit,
-             "pattern": "steady", **how}
-        )  # fmt: skip
+            {
+                "name": name,
+                "user": "isbister",
+                "parent": "cliff-desktop",
+                "cgroup": unit,
+                "pattern": "steady",
+                **how,
+            }
+        )
         return name
 
     def truth(self, limiting: str, culprit: str | None) -> None:
@@ -132,8 +150,9 @@ def busy_link(draft: Draft) -> None:
     mbit = 300 if draft.computer == "laptop" else 1000
     wanted = draft.strength * mbit * 0.95 / 8 * 1e6 / (1 << 20)
     direction = draft.chance.choice(("sent_mib_per_s", "received_mib_per_s"))
-    name = draft.program(demand_cores=0.1, private_mib=50.0, talks_to=["172.16.0.9:445"],
-                         **{direction: wanted})  # fmt: skip
+    name = draft.program(
+        demand_cores=0.1, private_mib=50.0, talks_to=["172.16.0.9:445"], **{direction: wanted}
+    )
     draft.truth("link", name)
 
 

@@ -11,13 +11,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from dunmist.simulation.generator import (
-    CORES,
-    FREE_MIB,
-    ILLNESSES,
-    NEIGHBOURS_MOST,
-    Draft,
-)
+from dunmist.simulation.generator import CORES, FREE_MIB, ILLNESSES, NEIGHBOURS_MOST, Draft
 from dunmist.simulation.scenario import Scenario, Truth, build_scenario
 from dunmist.simulation.strength import strengths
 
@@ -40,18 +34,34 @@ MISSING: tuple[tuple[str, ...], ...] = (
     ("sys/class/hwmon/*", "sys/devices/system/cpu/*/cpufreq/*"),
     ("proc/*/cgroup", "proc/*/io", "proc/pressure/*"),
 )
-LIMITED = ("full processors", "one full processor", "storm of errands", "too little memory",
-           "busy disk", "busy link")  # fmt: skip
+LIMITED = (
+    "full processors",
+    "one full processor",
+    "storm of errands",
+    "too little memory",
+    "busy disk",
+    "busy link",
+)
 RESOURCE_OF = {
-    "full processors": "cpu", "one full processor": "core", "storm of errands": "cpu",
-    "too little memory": "memory", "busy disk": "disk", "busy link": "link",
-}  # fmt: skip
+    "full processors": "cpu",
+    "one full processor": "core",
+    "storm of errands": "cpu",
+    "too little memory": "memory",
+    "busy disk": "disk",
+    "busy link": "link",
+}
 # one thread can ask for no more than one processor
 CORE_FULL = 0.995
 
 # what a program has of the resource that limits, and how it goes about it
-WANTED = ("demand_cores", "read_mib_per_s", "sent_mib_per_s", "received_mib_per_s",
-          "children_per_s", "private_mib")  # fmt: skip
+WANTED = (
+    "demand_cores",
+    "read_mib_per_s",
+    "sent_mib_per_s",
+    "received_mib_per_s",
+    "children_per_s",
+    "private_mib",
+)
 ALIKE = ("peers", "request_kib", "talks_to", "child_cpu_s", "touched_share")
 
 

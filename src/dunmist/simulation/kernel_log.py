@@ -19,7 +19,7 @@ ORDINARY = (
     (3.0, 6, "r8169 0000:03:00.0 enp3s0: Link is Down"),
     (5.8, 6, "r8169 0000:03:00.0 enp3s0: Link is Up - 1Gbps/Full - flow control rx/tx"),
     (61.0, 6, "chough-notes[911]: segfault at 0 ip 000055d0c3a1 sp 00007ffd21 error 4"),
-)  # fmt: skip
+)
 
 
 def log_lines(model: ModelComputer) -> list[tuple[float, int, str]]:

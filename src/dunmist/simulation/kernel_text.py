@@ -23,7 +23,7 @@ def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     yield "proc/swaps", swaps(model)
     for resource, stalls in (
         ("cpu", model.cpu_stalls), ("memory", model.memory.stalls), ("io", model.io_stalls),
-    ):  # fmt: skip
+    ):
         yield f"proc/pressure/{resource}", pressure(stalls)
     yield from group_files(model)
 
@@ -39,13 +39,13 @@ def stat(model: ModelComputer) -> str:
             )
         ]
         for processor in model.processors
-    ]  # fmt: skip
+    ]
     total = [sum(column) for column in zip(*rows, strict=True)]
     lines = [f"cpu  {_joined(total)}"]
     lines += [f"cpu{number} {_joined(row)}" for number, row in enumerate(rows)]
     count = round(model.interrupts + model.device_interrupts)
     soft = [0, round(model.interrupts), 0, round(model.device_interrupts), 0, 0, 0,
-            round(model.interrupts * 0.4), 0, round(model.interrupts * 0.3)]  # fmt: skip
+            round(model.interrupts * 0.4), 0, round(model.interrupts * 0.3)]
     lines += [
         f"intr {count} 0 9",
         f"ctxt {round(model.switches)}",
@@ -154,7 +154,7 @@ def interrupts(model: ModelComputer) -> str:
         ("16", model.device_interrupts,
          f"  IR-IO-APIC   16-fasteoi   {model.scenario.machine.interrupt_source}"),
         ("44", disk, "  IR-PCI-MSI    1-edge      ahci"),
-    ):  # fmt: skip
+    ):
         counts = [round(first)] + [0] * (count - 1)
         lines.append(f"{name:>4}:{''.join(f'{count:>11}' for count in counts)}{about}\n")
     ticks = round(model.interrupts / count)

@@ -67,20 +67,25 @@ class ModelComputer:
         self.processors = [ModelProcessor(idle=machine.uptime_s) for _ in range(count)]
         self.packages = [Package(hardware.heat) for _ in range(machine.packages)]
         self.memory = Memory(
-            machine.memory_mib, machine.kernel_mib, machine.cache_mib, machine.swap_mib,
-            machine.swap_used_mib, machine.compressed_swap,
-        )  # fmt: skip
+            machine.memory_mib,
+            machine.kernel_mib,
+            machine.cache_mib,
+            machine.swap_mib,
+            machine.swap_used_mib,
+            machine.compressed_swap,
+        )
         self.disks = [Disk(spec) for spec in hardware.disks]
         self.links = [Link(spec) for spec in hardware.links]
         self._askers = [
             [
                 process
                 for process in self.processes.all
-                if process.spec.disk == number and not process.spec.state
+                if process.spec.disk == number
+                and not process.spec.state
                 and (process.spec.read_mib_per_s or process.spec.write_mib_per_s)
             ]
             for number in range(len(self.disks))
-        ]  # fmt: skip
+        ]
         self.cpu_stalls, self.io_stalls = Stalls(), Stalls()
         self.groups: dict[str, list[float]] = {}  # usage_s, periods, limited periods, limited_s
         self.runnable, self.blocked = 1, 0
@@ -180,10 +185,13 @@ class ModelComputer:
         figures["private_mib"] += processes.leaks * step_s
         touched = figures["private_mib"] * processes.touched
         swap_rate = self.memory.step(
-            self._private_mib(), float(touched.sum()), int((touched > 50).sum()), step_s,
+            self._private_mib(),
+            float(touched.sum()),
+            int((touched > 50).sum()),
+            step_s,
             kept_out_share=processes.kept_out_share,
             kept_out_mib=float(processes.kept_out_mib.sum()),
-        )  # fmt: skip
+        )
         # who touches hardly any memory does not notice that it is short
         held_up = np.where(touched > 1.0, self.memory.stalled, 0.0)
         held_up = np.maximum(held_up, stalled_by(processes.kept_out_share))
@@ -208,15 +216,17 @@ class ModelComputer:
             askers = self._askers[number]
             wants = [
                 Request(
-                    asker.spec.read_mib_per_s * MIB, asker.spec.write_mib_per_s * MIB,
+                    asker.spec.read_mib_per_s * MIB,
+                    asker.spec.write_mib_per_s * MIB,
                     asker.spec.request_kib * 1024,
                 )
                 for asker in askers
-            ]  # fmt: skip
+            ]
             if number == 0:
                 wants.append(Request(swap_rate / 2, swap_rate / 2, SWAP_REQUEST_BYTES))
-            for asking, want, (served, share) in zip(askers, wants, disk.step(wants, step_s),
-                                                  strict=False):  # fmt: skip
+            for asking, want, (served, share) in zip(
+                askers, wants, disk.step(wants, step_s), strict=False
+            ):
                 waited[asking.index] = share
                 none_waits *= 1 - share
                 processes.figures["read_bytes"][asking.index] += want.read * served * step_s
@@ -232,8 +242,9 @@ class ModelComputer:
         if default is None:
             return
         for direction, mib in (
-            ("sent", self.processes.sent_mib), ("received", self.processes.received_mib),
-        ):  # fmt: skip
+            ("sent", self.processes.sent_mib),
+            ("received", self.processes.received_mib),
+        ):
             served = default.step(direction, float(mib.sum()) * MIB, step_s)
             self.processes.figures[f"{direction}_bytes"] += mib * MIB * served * step_s
 

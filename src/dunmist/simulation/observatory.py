@@ -42,9 +42,11 @@ def desks() -> Iterator[Desk]:
 def _with(scenario: Scenario, updated: bool) -> Scenario:
     """Return a computer with the update, or with the version of before, which rests."""
     programs = [
-        spec if spec.name != PROGRAM
-        else msgspec.structs.replace(spec, version=BAD) if updated
+        spec
+        if spec.name != PROGRAM
+        else msgspec.structs.replace(spec, version=BAD)
+        if updated
         else msgspec.structs.replace(spec, version=GOOD, demand_cores=0.02, peers=0)
         for spec in scenario.programs
-    ]  # fmt: skip
+    ]
     return msgspec.structs.replace(scenario, programs=programs)

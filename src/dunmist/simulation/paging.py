@@ -110,9 +110,14 @@ class Memory:
 
     def _count(self, pages: float) -> None:
         for word, amount in (
-            ("pswpin", pages), ("pswpout", pages * 0.95), ("pgmajfault", pages / PAGES_A_FAULT),
-            ("pgscan_kswapd", pages * 3), ("pgscan_direct", pages * 0.8),
-            ("pgsteal_kswapd", pages), ("workingset_refault_anon", pages * 0.9),
-            ("workingset_refault_file", pages * 0.4), ("allocstall_normal", pages / 30),
-        ):  # fmt: skip
+            ("pswpin", pages),
+            ("pswpout", pages * 0.95),
+            ("pgmajfault", pages / PAGES_A_FAULT),
+            ("pgscan_kswapd", pages * 3),
+            ("pgscan_direct", pages * 0.8),
+            ("pgsteal_kswapd", pages),
+            ("workingset_refault_anon", pages * 0.9),
+            ("workingset_refault_file", pages * 0.4),
+            ("allocstall_normal", pages / 30),
+        ):
             self.counters[word] = self.counters.get(word, 0.0) + amount

@@ -74,7 +74,7 @@ def _compressed(model: ModelComputer) -> str:
 def _reading(model: ModelComputer, sensor: SensorSpec) -> float:
     package = model.packages[0]
     follows = {"package": package.celsius, "fan": package.fan_rpm, "power": package.power_w,
-               "nothing": 0.0}  # fmt: skip
+               "nothing": 0.0}
     return follows[sensor.follows] + sensor.offset
 
 
@@ -131,7 +131,7 @@ def _diskstats_line(place: int, disk: Disk) -> str:
         disk.reads, 0, disk.read_bytes / SECTOR_BYTES, disk.read_s * 1e3, disk.writes, 0,
         disk.written_bytes / SECTOR_BYTES, disk.write_s * 1e3, disk.in_flight, disk.busy_s * 1e3,
         disk.queued_s * 1e3, 0, 0, 0, 0, 200, 10,
-    ]  # fmt: skip
+    ]
     numbers = " ".join(str(round(figure)) for figure in figures)
     return f"   8 {16 * place:>7} {disk.spec.name} {numbers}\n"
 
@@ -192,7 +192,7 @@ def _battery(model: ModelComputer) -> str:
         "ENERGY_FULL": round(battery.full_wh * 1e6), "ENERGY_NOW": round(left_wh * 1e6),
         "CAPACITY": round(100 * left_wh / battery.full_wh), "MODEL_NAME": "SW-57",
         "MANUFACTURER": "Skerrow Workshop",
-    }  # fmt: skip
+    }
     return "".join(f"POWER_SUPPLY_{word}={value}\n" for word, value in words.items())
 
 
@@ -208,7 +208,7 @@ def smbios_table(model: ModelComputer) -> bytes:
         _structure(2, struct.pack("<BBBB", 1, 2, 0, 0), hardware.maker, f"{hardware.system} board"),
         _structure(16, struct.pack("<BBBIHH", 3, 3, 3, 0x80000000, 0xFFFE, len(slots))
                    + struct.pack("<Q", 64 << 30)),
-    ]  # fmt: skip
+    ]
     for slot in slots:
         size = min(slot.mib, 0x7FFF)
         body = struct.pack(
@@ -217,7 +217,7 @@ def smbios_table(model: ModelComputer) -> bytes:
             slot.rated_mtps if slot.mib else 0, 3 if slot.mib else 0, 0, 0, 4 if slot.mib else 0, 1,
             slot.mib if size == 0x7FFF else 0, slot.configured_mtps if slot.mib else 0, 1200, 1200,
             1200,
-        )  # fmt: skip
+        )
         parts.append(_structure(17, body, slot.slot, "channel", "Skerrow Workshop", "SW-DIMM"))
     parts.append(_structure(127, b""))
     return b"".join(parts)

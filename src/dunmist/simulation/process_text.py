@@ -105,5 +105,5 @@ def _stat(process: ModelProcess, figures: dict[str, float]) -> str:
         process.start_clk, resident * PAGE_BYTES * 3, resident, 18446744073709551615, 1, 1, 0, 0, 0,
         0, 0, 0, 0, 0, 0, 0, 17, process.processor, 0, 0,
         round(figures["io_delay_s"] * CLK_PER_S), 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
-    ]  # fmt: skip
+    ]
     return f"{process.pid} ({spec.name[:15]}) {' '.join(map(str, fields))}\n"

@@ -21,10 +21,20 @@ BURST_S = 5.0
 IDLE_CHANCE = 0.1
 PATTERNS = ("steady", "bursty", "start-up", "idle")
 COUNTERS = (
-    "user_s", "system_s", "children_s", "read_bytes", "write_bytes", "sent_bytes",
-    "received_bytes", "minor_faults", "major_faults", "io_delay_s", "private_mib", "descriptors",
+    "user_s",
+    "system_s",
+    "children_s",
+    "read_bytes",
+    "write_bytes",
+    "sent_bytes",
+    "received_bytes",
+    "minor_faults",
+    "major_faults",
+    "io_delay_s",
+    "private_mib",
+    "descriptors",
     "graphics_s",
-)  # fmt: skip
+)
 
 
 @dataclass(slots=True)
@@ -86,10 +96,12 @@ class ProcessSet:
         self.demand = np.array([self._demand(process) for process in self.all])
         self.children = np.array([spec.children_per_s * spec.child_cpu_s for spec in specs])
         self.touched = np.array([0.0 if spec.kernel else spec.touched_share for spec in specs])
-        wanted_mib = np.array([
-            0.0 if process.defunct or process.spec.kernel else process.spec.private_mib
-            for process in self.all
-        ])  # fmt: skip
+        wanted_mib = np.array(
+            [
+                0.0 if process.defunct or process.spec.kernel else process.spec.private_mib
+                for process in self.all
+            ]
+        )
         allowed_mib = np.array([spec.memory_limit_mib or np.inf for spec in specs])
         self.figures["private_mib"] += np.minimum(wanted_mib, allowed_mib)
         # what a limit keeps out of memory, of what it lets in
@@ -184,9 +196,15 @@ class ProcessSet:
         if spec.age_s is not None:
             start_clk = int((self.uptime_s - spec.age_s) * CLK_PER_S)
         process = ModelProcess(
-            spec, len(self.all), pid, ppid, start_clk,
-            state=spec.state or "S", run_ns=list(nothing), delay_ns=list(nothing),
-        )  # fmt: skip
+            spec,
+            len(self.all),
+            pid,
+            ppid,
+            start_clk,
+            state=spec.state or "S",
+            run_ns=list(nothing),
+            delay_ns=list(nothing),
+        )
         self.all.append(process)
         return process
 

@@ -46,8 +46,10 @@ def share_processors(wanted: Floats, nice: Floats, processors: float) -> Shares:
 
 def _crowd(wanted: Floats, weights: Floats) -> Floats:
     """Return the processors wanted as each thread sees it: lighter ones are hardly in its way."""
-    of_weight = {weight: float((wanted * np.minimum(1.0, weights / weight)).sum())
-                 for weight in np.unique(weights)}  # fmt: skip
+    of_weight = {
+        weight: float((wanted * np.minimum(1.0, weights / weight)).sum())
+        for weight in np.unique(weights)
+    }
     return np.asarray([of_weight[weight] for weight in weights])
 
 

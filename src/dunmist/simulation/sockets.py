@@ -37,8 +37,10 @@ class _Socket(NamedTuple):
 
 def tables(model: ModelComputer) -> Iterator[tuple[str, str]]:
     """Yield the tables of TCP, UDP and Unix sockets."""
-    head = ("  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid"
-            "  timeout inode\n")  # fmt: skip
+    head = (
+        "  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid"
+        "  timeout inode\n"
+    )
     uids = {user.name: user.uid for user in model.scenario.users} | {"root": 0}
     lines = [
         _line(place, socket, uids[spec.user])
@@ -112,8 +114,9 @@ def _sockets(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
         yield _Socket(inode + place, port, "0.0.0.0", 0, LISTEN)
     for place, end in enumerate(spec.talks_to, start=len(spec.listens)):
         address, _, port_text = end.rpartition(":")
-        yield _Socket(inode + place, FIRST_PORT + inode % 9973 + place, address, int(port_text),
-                      ESTABLISHED)  # fmt: skip
+        yield _Socket(
+            inode + place, FIRST_PORT + inode % 9973 + place, address, int(port_text), ESTABLISHED
+        )
 
 
 def _line(place: int, socket: _Socket, uid: int) -> str:

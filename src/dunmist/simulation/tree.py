@@ -47,9 +47,11 @@ class ComputerTree:
         """Write everything that moved since the last time."""
         model = self._model
         for files in (
-            kernel_text.moving_files, peripherals.moving_files, sockets.counters,
+            kernel_text.moving_files,
+            peripherals.moving_files,
+            sockets.counters,
             kernel_log.log_files,
-        ):  # fmt: skip
+        ):
             self._write_all(files(model))
         self._write("netlink/sock_diag-tcp", sockets.recording(model))
         changed = model.processes.changed
@@ -110,9 +112,12 @@ class ComputerTree:
         self._write("etc/passwd", users)
         self._write("etc/os-release", f'PRETTY_NAME="{machine.distribution}"\n')
         for files in (
-            peripherals.still_files, user_space.user_space_files, sockets.tables,
-            drive_health.health_files, user_space.boot_words,
-        ):  # fmt: skip
+            peripherals.still_files,
+            user_space.user_space_files,
+            sockets.tables,
+            drive_health.health_files,
+            user_space.boot_words,
+        ):
             self._write_all(files(model))
         if model.scenario.hardware.modules:
             self._write("sys/firmware/dmi/tables/DMI", peripherals.smbios_table(model))
@@ -150,8 +155,10 @@ class ComputerTree:
             most = self._model.most_mhz(number)
             limit = min(most, machine.clock_limit_mhz or most)
             for name, mhz in (
-                ("cpuinfo_min", machine.min_mhz), ("cpuinfo_max", most), ("scaling_max", limit),
-            ):  # fmt: skip
+                ("cpuinfo_min", machine.min_mhz),
+                ("cpuinfo_max", most),
+                ("scaling_max", limit),
+            ):
                 self._write(f"{directory}/cpufreq/{name}_freq", f"{mhz * 1000}\n")
 
     def _write_process(self, process: ModelProcess) -> None:

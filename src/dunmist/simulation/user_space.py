@@ -55,10 +55,16 @@ def utmp(model: ModelComputer) -> bytes:
     started_s = _started_s(model)
     pids = {process.spec.name: process.pid for process in reversed(model.processes.all)}
     return b"".join(
-        _record(USER_PROCESS, login.user, round(started_s - login.since_s),
-                pid=pids[login.program], line=login.line, host=login.origin)
+        _record(
+            USER_PROCESS,
+            login.user,
+            round(started_s - login.since_s),
+            pid=pids[login.program],
+            line=login.line,
+            host=login.origin,
+        )
         for login in model.scenario.logins
-    )  # fmt: skip
+    )
 
 
 def wtmp(model: ModelComputer) -> bytes:
@@ -79,10 +85,12 @@ def boot_words(model: ModelComputer) -> Iterator[tuple[str, str]]:
     boot = model.scenario.boot
     userspace_s = boot.kernel_s + boot.initrd_s
     stamps = {
-        "Firmware": boot.firmware_s + boot.loader_s, "Loader": boot.loader_s,
-        "InitRD": boot.kernel_s, "Userspace": userspace_s,
+        "Firmware": boot.firmware_s + boot.loader_s,
+        "Loader": boot.loader_s,
+        "InitRD": boot.kernel_s,
+        "Userspace": userspace_s,
         "Finish": userspace_s + boot.services_s,
-    }  # fmt: skip
+    }
     lines = [f"{name}TimestampMonotonic={round(at_s * 1e6)}" for name, at_s in stamps.items()]
     for unit, (began_s, ready_s, waited_for) in boot.units.items():
         word = "chain" if waited_for else "slow"
@@ -93,8 +101,19 @@ def boot_words(model: ModelComputer) -> Iterator[tuple[str, str]]:
 def _record(
     kind: int, user: str, at_s: int, *, pid: int = 0, line: str = "~", host: str = ""
 ) -> bytes:
-    return struct.pack("=h2xi32s4s32s256s4xiii16s20x", kind, pid, line.encode(), b"",
-                       user.encode(), host.encode(), 0, at_s, 0, b"")  # fmt: skip
+    return struct.pack(
+        "=h2xi32s4s32s256s4xiii16s20x",
+        kind,
+        pid,
+        line.encode(),
+        b"",
+        user.encode(),
+        host.encode(),
+        0,
+        at_s,
+        0,
+        b"",
+    )
 
 
 def _started_s(model: ModelComputer) -> float:

@@ -21,14 +21,7 @@ from dunmist.tables.declared import (
 )
 from dunmist.tables.disks import DISKS
 from dunmist.tables.families import FAMILY
-from dunmist.tables.heat import (
-    DOUBTED,
-    GRAPHICS,
-    QUANTITY_UNITS,
-    SENSORS,
-    heat_scale,
-    share_curve,
-)
+from dunmist.tables.heat import DOUBTED, GRAPHICS, QUANTITY_UNITS, SENSORS, heat_scale, share_curve
 from dunmist.tables.links import TRANSPORT
 from dunmist.tables.machine import MODULES
 from dunmist.tables.memory import HOLDERS, INSTALLED_MEMORY

@@ -105,12 +105,24 @@ APPLICATIONS = Table(
     ),
     _applications,
     shown=(
-        "application", "processes", "cores_mean", "machine_share", "cores_max", "cores_curve",
-        "role", "waiting_tasks", "private_bytes", "change_bytes", "read_bytes_per_s",
-        "write_bytes_per_s", "sent_bytes_per_s", "received_bytes_per_s", "users",
+        "application",
+        "processes",
+        "cores_mean",
+        "machine_share",
+        "cores_max",
+        "cores_curve",
+        "role",
+        "waiting_tasks",
+        "private_bytes",
+        "change_bytes",
+        "read_bytes_per_s",
+        "write_bytes_per_s",
+        "sent_bytes_per_s",
+        "received_bytes_per_s",
+        "users",
     ),
     order=("cores_mean",),
-)  # fmt: skip
+)
 
 
 def _counted(programs: Mapping[str, int]) -> str | None:

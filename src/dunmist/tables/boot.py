@@ -59,12 +59,13 @@ BOOT_UNITS = Table(
     "units",
     "the slowest, and the chain that the rest waited for; only where services took long",
     (
-        Column("unit", "text", "service, mount, target or device", Width(20, 60),
-               ("name", "service")),
+        Column(
+            "unit", "text", "service, mount, target or device", Width(20, 60), ("name", "service")
+        ),
         Column("began_s", "at", "when it began, after the kernel started", title="began"),
         Column("ready_s", "at", "when it was ready", title="ready"),
         Column("took_s", "s", "how long that took"),
         Column("waited_for", "flag", "whether all that came later waited for it"),
     ),
     _units,
-)  # fmt: skip
+)

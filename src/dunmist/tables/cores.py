@@ -71,16 +71,26 @@ CORES = Table(
         Column("cpu", "number", "number of the logical CPU"),
         Column("core", "number", "core that it belongs to"),
         Column("package", "number", "package that the core is in"),
-        Column("busy_mean", "share", "share of its time in which it did not idle, mean",
-               answers=("least",)),
+        Column(
+            "busy_mean",
+            "share",
+            "share of its time in which it did not idle, mean",
+            answers=("least",),
+        ),
         Column("busy_median", "share", "the same, median"),
         Column("busy_max", "share", "the same, most in an interval"),
         Column("busy_curve", "curve of shares", "the same over the capture"),
-        Column("busiest_application", "text", "who used most of it, by where its processes were "
-               "seen at the ticks", Width()),
+        Column(
+            "busiest_application",
+            "text",
+            "who used most of it, by where its processes were seen at the ticks",
+            Width(),
+        ),
         Column("busiest_cores", "cores", "how much of it that one used"),
-        *(Column(f"{kind}_share", "share", f"share of its time of the kind {kind}", title=kind)
-          for kind in TIME_KINDS),
+        *(
+            Column(f"{kind}_share", "share", f"share of its time of the kind {kind}", title=kind)
+            for kind in TIME_KINDS
+        ),
         Column("clock_hz", "Hz", "clock, median"),
         Column("clock_least_hz", "Hz", "clock, least"),
         Column("max_clock_hz", "Hz", "greatest possible clock"),
@@ -90,11 +100,25 @@ CORES = Table(
     ),
     _cores,
     shown=(
-        "cpu", "core", "package", "busy_mean", "busy_max", "busiest_application", "busiest_cores",
-        "clock_hz", "max_clock_hz", "user_share", "nice_share", "system_share", "iowait_share",
-        "irq_share", "softirq_share", "steal_share", "governor",
+        "cpu",
+        "core",
+        "package",
+        "busy_mean",
+        "busy_max",
+        "busiest_application",
+        "busiest_cores",
+        "clock_hz",
+        "max_clock_hz",
+        "user_share",
+        "nice_share",
+        "system_share",
+        "iowait_share",
+        "irq_share",
+        "softirq_share",
+        "steal_share",
+        "governor",
     ),
-)  # fmt: skip
+)
 
 
 def _interrupts(judged: Judged) -> Iterator[Row]:

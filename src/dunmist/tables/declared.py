@@ -13,17 +13,39 @@ if TYPE_CHECKING:
     import pandas as pd
 
 Unit = Literal[
-    "text", "flag", "number", "figure", "cores", "share", "bytes", "bytes/s", "bits/s",
-    "a second", "Hz", "MT/s", "s", "at", "moment", "curve", "curve of shares", "fact",
-]  # fmt: skip
+    "text",
+    "flag",
+    "number",
+    "figure",
+    "cores",
+    "share",
+    "bytes",
+    "bytes/s",
+    "bits/s",
+    "a second",
+    "Hz",
+    "MT/s",
+    "s",
+    "at",
+    "moment",
+    "curve",
+    "curve of shares",
+    "fact",
+]
 Filter = Literal["owner", "name", "pid", "service", "port", "state", "role", "least"]
 Row = dict[str, object]
 
 # what a name says of its unit, which a heading leaves out because the cells say it
 SUFFIXES: Mapping[Unit, str] = {
-    "bytes": "_bytes", "bytes/s": "_bytes_per_s", "bits/s": "_bits_per_s", "Hz": "_hz",
-    "MT/s": "_mtps", "s": "_s", "moment": "_s", "at": "_s",
-}  # fmt: skip
+    "bytes": "_bytes",
+    "bytes/s": "_bytes_per_s",
+    "bits/s": "_bits_per_s",
+    "Hz": "_hz",
+    "MT/s": "_mtps",
+    "s": "_s",
+    "moment": "_s",
+    "at": "_s",
+}
 TEXTS: frozenset[Unit] = frozenset(("text", "flag", "fact"))
 CURVES: frozenset[Unit] = frozenset(("curve", "curve of shares"))
 # points of a tiny curve in a cell

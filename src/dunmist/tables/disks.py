@@ -46,8 +46,9 @@ DISKS = Table(
         Column("spins", "flag", "whether it has turning platters"),
         Column("scheduler", "text", "how the kernel orders its requests"),
         Column("queue_depth", "number", "requests that it takes at once"),
-        Column("busy_mean", "share", "share of time with a request under way, mean",
-               answers=("least",)),
+        Column(
+            "busy_mean", "share", "share of time with a request under way, mean", answers=("least",)
+        ),
         Column("busy_max", "share", "the same, most in an interval"),
         Column("queue_mean", "figure", "requests under way at a time, mean"),
         Column("latency_mean_s", "s", "whole time of a request, mean"),
@@ -58,11 +59,21 @@ DISKS = Table(
     ),
     _disks,
     shown=(
-        "disk", "busy_mean", "busy_max", "read_bytes_per_s", "write_bytes_per_s",
-        "latency_mean_s", "queue_mean", "requests_per_s", "spins", "size_bytes", "part_of", "model",
+        "disk",
+        "busy_mean",
+        "busy_max",
+        "read_bytes_per_s",
+        "write_bytes_per_s",
+        "latency_mean_s",
+        "queue_mean",
+        "requests_per_s",
+        "spins",
+        "size_bytes",
+        "part_of",
+        "model",
     ),
     order=("physical", "busy_mean"),
-)  # fmt: skip
+)
 
 
 def _file_systems(judged: Judged) -> Iterator[Row]:
@@ -97,8 +108,15 @@ FILE_SYSTEMS = Table(
     ),
     _file_systems,
     shown=(
-        "mounted_on", "used_share", "available_bytes", "used_bytes", "size_bytes", "inodes_share",
-        "type", "source", "read_only",
+        "mounted_on",
+        "used_share",
+        "available_bytes",
+        "used_bytes",
+        "size_bytes",
+        "inodes_share",
+        "type",
+        "source",
+        "read_only",
     ),
     order=("used_share",),
-)  # fmt: skip
+)

@@ -43,10 +43,16 @@ def _families(judged: Judged) -> Iterator[Row]:
             **{
                 name: row[name]
                 for name in (
-                    "pid", "user", "state", "cores_mean", "private_bytes", "unit", "command_line",
+                    "pid",
+                    "user",
+                    "state",
+                    "cores_mean",
+                    "private_bytes",
+                    "unit",
+                    "command_line",
                 )
             },
-        }  # fmt: skip
+        }
 
 
 FAMILY = Table(
@@ -61,17 +67,25 @@ FAMILY = Table(
         CORES_MEAN,
         Column("family_cores", "cores", "of a process and all its descendants"),
         PRIVATE_BYTES,
-        Column("family_bytes", "bytes", "of a process and all its descendants",
-               title="family memory"),
+        Column(
+            "family_bytes", "bytes", "of a process and all its descendants", title="family memory"
+        ),
         UNIT,
         COMMAND_LINE,
     ),
     _families,
     shown=(
-        "family", "pid", "user", "state", "family_cores", "cores_mean", "family_bytes",
-        "private_bytes", "command_line",
+        "family",
+        "pid",
+        "user",
+        "state",
+        "family_cores",
+        "cores_mean",
+        "family_bytes",
+        "private_bytes",
+        "command_line",
     ),
-)  # fmt: skip
+)
 
 
 def _downwards(

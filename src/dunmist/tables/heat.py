@@ -8,8 +8,15 @@ from dunmist.diagnosis import held_share
 from dunmist.series import Rate, SensorSeries
 from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table, Width
 
-QUANTITY_UNITS = {"temperature": "°C", "fan": "turns/min", "voltage": "V", "current": "A",
-                  "power": "W", "energy": "W", "humidity": "share"}  # fmt: skip
+QUANTITY_UNITS = {
+    "temperature": "°C",
+    "fan": "turns/min",
+    "voltage": "V",
+    "current": "A",
+    "power": "W",
+    "energy": "W",
+    "humidity": "share",
+}
 W_PER_UW = 1e-6
 
 
@@ -129,8 +136,13 @@ SENSORS = Table(
     "sensors",
     "the processor's own first; batteries and throttle counts stand below",
     (
-        Column("sensor", "text", "chip and label, or the name that a correction gives", Width(),
-               ("name",)),
+        Column(
+            "sensor",
+            "text",
+            "chip and label, or the name that a correction gives",
+            Width(),
+            ("name",),
+        ),
         Column("part", "text", "what it belongs to"),
         Column("quantity", "text", "what it measures"),
         Column("unit", "text", "unit of its figures"),
@@ -139,20 +151,37 @@ SENSORS = Table(
         Column("greatest", "figure", "greatest reading"),
         Column("last", "figure", "newest reading"),
         Column("curve", "curve", "readings over the capture"),
-        Column("share_curve", "curve of shares", "the same: temperatures from that of a room to "
-               "the greatest limit, the rest from nought to its greatest"),
+        Column(
+            "share_curve",
+            "curve of shares",
+            "the same: temperatures from that of a room to "
+            "the greatest limit, the rest from nought to its greatest",
+        ),
         Column("high", "figure", "the driver's own upper limit"),
         Column("critical", "figure", "limit at which the hardware protects itself"),
         Column("margin", "figure", "from the greatest reading to that limit"),
-        Column("remark", "text", "which one was taken for the processor and why, or what is wrong",
-               Width(most=84)),
+        Column(
+            "remark",
+            "text",
+            "which one was taken for the processor and why, or what is wrong",
+            Width(most=84),
+        ),
     ),
     _sensors,
     shown=(
-        "sensor", "least", "greatest", "last", "unit", "critical", "margin", "share_curve",
-        "median", "high", "remark",
+        "sensor",
+        "least",
+        "greatest",
+        "last",
+        "unit",
+        "critical",
+        "margin",
+        "share_curve",
+        "median",
+        "high",
+        "remark",
     ),
-)  # fmt: skip
+)
 DOUBTED = SENSORS._replace(
     name="implausible sensors",
     about="those that read what cannot be true, with the reason",

@@ -29,12 +29,16 @@ COMPLAINTS = Table(
         Column("about", "text", "the device or program that it names", Width(), ("name",)),
         Column("count", "number", "how many such lines since the computer started"),
         Column("during", "number", "how many of them during the capture"),
-        Column("first_ago_s", "s", "how long before the end of the capture the first was",
-               title="first, ago"),
+        Column(
+            "first_ago_s",
+            "s",
+            "how long before the end of the capture the first was",
+            title="first, ago",
+        ),
         Column("last_ago_s", "s", "how long before it the newest was", title="last, ago"),
         Column("pid", "number", "process number that it names", answers=("pid",)),
         Column("line", "text", "the newest line, addresses left out", Width(30, 120)),
     ),
     _complaints,
     shown=("kind", "about", "count", "last_ago_s", "during", "line"),
-)  # fmt: skip
+)

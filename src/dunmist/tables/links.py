@@ -57,18 +57,29 @@ LINKS = Table(
         Column("duplex", "text", "whether both directions go at once"),
         Column("received_bytes_per_s", "bytes/s", "received"),
         Column("sent_bytes_per_s", "bytes/s", "sent"),
-        Column("used_share", "share", "the fuller direction's share of the speed",
-               answers=("least",)),
+        Column(
+            "used_share", "share", "the fuller direction's share of the speed", answers=("least",)
+        ),
         Column("errors", "number", "broken frames and collisions over the capture"),
         Column("drops", "number", "frames dropped over the capture"),
     ),
     _links,
     shown=(
-        "link", "used_share", "received_bytes_per_s", "sent_bytes_per_s", "speed_bits_per_s",
-        "errors", "drops", "state", "default_route", "wireless", "signal_dbm", "duplex",
+        "link",
+        "used_share",
+        "received_bytes_per_s",
+        "sent_bytes_per_s",
+        "speed_bits_per_s",
+        "errors",
+        "drops",
+        "state",
+        "default_route",
+        "wireless",
+        "signal_dbm",
+        "duplex",
     ),
     order=("default_route", "physical"),
-)  # fmt: skip
+)
 
 
 def _transport(judged: Judged) -> Iterator[Row]:

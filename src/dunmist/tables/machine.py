@@ -9,17 +9,43 @@ from dunmist.tables.declared import Column, Row, Table, Unit, Width
 
 # each fact with its unit, in the order in which people read them
 FACTS: dict[str, Unit] = {
-    "host": "text", "distribution": "text", "kernel": "text", "maker": "text", "model": "text",
-    "board": "text", "firmware": "text", "firmware_date": "text", "virtual": "text",
-    "container": "text", "processor_model": "text", "packages": "number",
-    "physical_cores": "number", "logical_processors": "number", "nominal_clock_hz": "Hz",
-    "max_clock_hz": "Hz", "offline_processors": "text", "core_kinds": "number",
-    "memory_bytes": "bytes", "memory_modules_bytes": "bytes", "memory_slots": "number",
-    "memory_slots_empty": "number", "boot_time_s": "moment", "clock_synchronised": "flag",
-    "uptime_s": "s", "graphics": "text", "note": "text", "started": "text", "duration_s": "s",
-    "ticks": "number", "ticks_missed": "number", "ticks_late": "number", "privileged": "flag",
-    "own_cores": "figure", "own_whole_cpu_s": "s", "own_rss_bytes": "bytes",
-}  # fmt: skip
+    "host": "text",
+    "distribution": "text",
+    "kernel": "text",
+    "maker": "text",
+    "model": "text",
+    "board": "text",
+    "firmware": "text",
+    "firmware_date": "text",
+    "virtual": "text",
+    "container": "text",
+    "processor_model": "text",
+    "packages": "number",
+    "physical_cores": "number",
+    "logical_processors": "number",
+    "nominal_clock_hz": "Hz",
+    "max_clock_hz": "Hz",
+    "offline_processors": "text",
+    "core_kinds": "number",
+    "memory_bytes": "bytes",
+    "memory_modules_bytes": "bytes",
+    "memory_slots": "number",
+    "memory_slots_empty": "number",
+    "boot_time_s": "moment",
+    "clock_synchronised": "flag",
+    "uptime_s": "s",
+    "graphics": "text",
+    "note": "text",
+    "started": "text",
+    "duration_s": "s",
+    "ticks": "number",
+    "ticks_missed": "number",
+    "ticks_late": "number",
+    "privileged": "flag",
+    "own_cores": "figure",
+    "own_whole_cpu_s": "s",
+    "own_rss_bytes": "bytes",
+}
 HZ_PER_MHZ = 1e6
 
 
@@ -134,10 +160,8 @@ MODULES = Table(
         Column("part", "text", "part number"),
     ),
     _modules,
-    shown=(
-        "slot", "size_bytes", "kind", "form_factor", "rated_mtps", "configured_mtps", "maker",
-    ),
-)  # fmt: skip
+    shown=("slot", "size_bytes", "kind", "form_factor", "rated_mtps", "configured_mtps", "maker"),
+)
 
 
 def _empty_slots(firmware: Firmware) -> int | None:

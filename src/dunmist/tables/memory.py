@@ -17,12 +17,15 @@ PAGING_EVENTS = {
     "minor faults": ("pgfault",),
     "pages scanned in direct reclaim": ("pgscan_direct",),
     "stalls in allocation": (
-        "allocstall_dma", "allocstall_dma32", "allocstall_normal", "allocstall_movable",
+        "allocstall_dma",
+        "allocstall_dma32",
+        "allocstall_normal",
+        "allocstall_movable",
     ),
     "pages of programs refaulted": ("workingset_refault_anon",),
     "pages of files refaulted": ("workingset_refault_file",),
     "processes killed for lack of memory": ("oom_kill",),
-}  # fmt: skip
+}
 KIB = 1024.0
 OUTSIDE, INSTALLED = "kept at boot by firmware and kernel", "installed"
 
@@ -112,11 +115,18 @@ HOLDERS = Table(
     ),
     _holders,
     shown=(
-        "application", "private_bytes", "share", "change_bytes", "private_curve_bytes",
-        "processes", "rss_bytes", "proportional_bytes", "swap_bytes",
+        "application",
+        "private_bytes",
+        "share",
+        "change_bytes",
+        "private_curve_bytes",
+        "processes",
+        "rss_bytes",
+        "proportional_bytes",
+        "swap_bytes",
     ),
     order=("private_bytes",),
-)  # fmt: skip
+)
 
 
 def _paging(judged: Judged) -> Iterator[Row]:

@@ -55,8 +55,13 @@ def _why_unknown(series: Series, protocol: str) -> str:
 
 def _order(socket: SocketSeries) -> tuple[bool, bool, int, int, str]:
     facts = socket.facts
-    return (facts.protocol == "unix", not socket.listens, facts.local_port or 0,
-            facts.remote_port or 0, facts.local or "")  # fmt: skip
+    return (
+        facts.protocol == "unix",
+        not socket.listens,
+        facts.local_port or 0,
+        facts.remote_port or 0,
+        facts.local or "",
+    )
 
 
 SOCKETS = Table(
@@ -82,10 +87,22 @@ SOCKETS = Table(
     ),
     _sockets,
     shown=(
-        "port", "protocol", "scope", "state", "pids", "programs", "users", "unit", "local",
-        "remote", "remote_port", "sent_bytes", "received_bytes", "unknown_owner",
+        "port",
+        "protocol",
+        "scope",
+        "state",
+        "pids",
+        "programs",
+        "users",
+        "unit",
+        "local",
+        "remote",
+        "remote_port",
+        "sent_bytes",
+        "received_bytes",
+        "unknown_owner",
     ),
-)  # fmt: skip
+)
 
 
 def ports_of_each(series: Series) -> dict[int, set[int]]:

@@ -29,11 +29,19 @@ from dunmist.tables.shared_columns import (
 )
 
 # sched(7)
-POLICIES = {0: "normal", 1: "first-in first-out", 2: "round robin", 3: "batch", 5: "idle",
-            6: "deadline"}  # fmt: skip
+POLICIES = {
+    0: "normal",
+    1: "first-in first-out",
+    2: "round robin",
+    3: "batch",
+    5: "idle",
+    6: "deadline",
+}
 # how container engines name the group of a container
-CONTAINER = re.compile(r"(?:docker|libpod|crio|cri-containerd|lxc[./]payload|machine)"
-                       r"[-/.]([\w.-]{1,64}?)(?:\.scope)?(?:/|\Z)")  # fmt: skip
+CONTAINER = re.compile(
+    r"(?:docker|libpod|crio|cri-containerd|lxc[./]payload|machine)"
+    r"[-/.]([\w.-]{1,64}?)(?:\.scope)?(?:/|\Z)"
+)
 # the short form that container programs print themselves
 CONTAINER_ID_SHOWN = 12
 UNIX_98_MAJORS = range(136, 144)  # Documentation/admin-guide/devices.txt
@@ -126,15 +134,24 @@ def _unfolded(judged: Judged) -> list[Row]:
 
 
 PROCESS_COLUMNS = (
-    PID, PROGRAM, APPLICATION, APPLICATION_NUMBER, USER,
+    PID,
+    PROGRAM,
+    APPLICATION,
+    APPLICATION_NUMBER,
+    USER,
     Column("processor", "number", "where it was last seen"),
     STATE,
     Column("parent_pid", "number", "process number of its parent"),
     Column("threads", "number", "how many threads it has"),
     Column("nice", "number", "nice value, the lower the more it gets"),
-    CORES_MEAN, CORES_MAX, CORES_CURVE, MACHINE_SHARE,
+    CORES_MEAN,
+    CORES_MAX,
+    CORES_CURVE,
+    MACHINE_SHARE,
     Column("cpu_s", "s", "CPU time over the capture"),
-    RSS_BYTES, PRIVATE_BYTES, COMMAND_LINE,
+    RSS_BYTES,
+    PRIVATE_BYTES,
+    COMMAND_LINE,
     Column("executable", "text", "file of its program", answers=("name",)),
     Column("executable_deleted", "flag", "whether that file is gone"),
     Column("package", "text", "package that the file belongs to"),
@@ -160,19 +177,34 @@ PROCESS_COLUMNS = (
     PORTS,
     Column("graphics_s", "s", "time of graphics engines over the capture"),
     ROLE,
-)  # fmt: skip
+)
 PROCESSES = Table(
     "processes",
     "by their own use (`--flat`)",
     PROCESS_COLUMNS,
     process_rows,
     shown=(
-        "application", "pid", "program", "user", "state", "cores_mean", "machine_share",
-        "cores_max", "cores_curve", "role", "threads", "nice", "private_bytes", "read_bytes",
-        "write_bytes", "descriptors", "waits_in", "command_line",
+        "application",
+        "pid",
+        "program",
+        "user",
+        "state",
+        "cores_mean",
+        "machine_share",
+        "cores_max",
+        "cores_curve",
+        "role",
+        "threads",
+        "nice",
+        "private_bytes",
+        "read_bytes",
+        "write_bytes",
+        "descriptors",
+        "waits_in",
+        "command_line",
     ),
     order=("cores_mean",),
-)  # fmt: skip
+)
 UNFOLDED = PROCESSES._replace(
     about="below one another by application (`--each`)", rows=_unfolded, order=()
 )

@@ -65,11 +65,20 @@ SERVICES = Table(
     ),
     _services,
     shown=(
-        "unit", "state", "detail", "starts_by_itself", "stuck", "restarts", "cpu_s", "rss_bytes",
-        "read_bytes", "pids", "about",
+        "unit",
+        "state",
+        "detail",
+        "starts_by_itself",
+        "stuck",
+        "restarts",
+        "cpu_s",
+        "rss_bytes",
+        "read_bytes",
+        "pids",
+        "about",
     ),
     order=("stuck", "failed", "restarting", "restarts", "cpu_s"),
-)  # fmt: skip
+)
 
 
 def _autostart(judged: Judged) -> Iterator[Row]:
@@ -117,10 +126,18 @@ AUTOSTART = Table(
     ),
     _autostart,
     shown=(
-        "name", "kind", "when", "user", "enabled", "cpu_s", "rss_bytes", "read_bytes", "command",
+        "name",
+        "kind",
+        "when",
+        "user",
+        "enabled",
+        "cpu_s",
+        "rss_bytes",
+        "read_bytes",
+        "command",
     ),
     order=("cpu_s",),
-)  # fmt: skip
+)
 
 
 def _groups(judged: Judged) -> Iterator[Row]:
@@ -146,7 +163,7 @@ GROUPS = Table(
         ),
     ),
     _groups,
-)  # fmt: skip
+)
 
 
 def _amounts(cost: Cost) -> Row:

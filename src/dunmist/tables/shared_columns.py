@@ -13,8 +13,9 @@ USER = Column("user", "text", "owner", answers=("owner",))
 USERS = Column("users", "text", "owners", Width(), ("owner",))
 UNIT = Column("unit", "text", "service or scope that it belongs to", Width(), ("name", "service"))
 STATE = Column("state", "text", "a letter of proc_pid_stat(5), or ended", answers=("state",))
-ROLE = Column("role", "text", "cause, symptom, victim, or observer (Dunmist itself)",
-              answers=("role",))  # fmt: skip
+ROLE = Column(
+    "role", "text", "cause, symptom, victim, or observer (Dunmist itself)", answers=("role",)
+)
 CORES_MEAN = Column("cores_mean", "cores", "logical CPUs used, mean", answers=("least",))
 CORES_MAX = Column("cores_max", "cores", "logical CPUs used, most in an interval")
 CORES_CURVE = Column("cores_curve", "curve", "logical CPUs used over the capture")

@@ -5,11 +5,7 @@ from collections.abc import Iterable, Iterator
 from dunmist.advice import Judged
 from dunmist.series import Process
 from dunmist.tables.declared import Column, Row, Table
-from dunmist.tables.shared_columns import (
-    CORES_MEAN,
-    PID,
-    PROGRAM,
-)
+from dunmist.tables.shared_columns import CORES_MEAN, PID, PROGRAM
 
 
 def thread_rows(judged: Judged, processes: Iterable[Process] | None = None) -> Iterator[Row]:

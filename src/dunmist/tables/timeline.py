@@ -60,21 +60,28 @@ EVENTS = Table(
     "in order; throttling and kills in one interval after another are one row",
     (
         Column("at_s", "at", "since the first tick", title="at"),
-        Column("what", "text", "start, exit, exec, gap, asleep, clock-set, processors, throttle "
-               "or kill"),
+        Column(
+            "what",
+            "text",
+            "start, exit, exec, gap, asleep, clock-set, processors, throttle or kill",
+        ),
         Column("count", "number", "how many"),
         Column("seconds", "at", "how long"),
         Column("names", "text", "the programs, most frequent first", Width(most=70), ("name",)),
     ),
     lambda judged: events_of(judged.series),
-)  # fmt: skip
+)
 
 
 def _of_sampling(series: Series) -> Iterator[Row]:
     for row, event in series.events:
         if event.what not in TOLD_BY_NAME:
-            yield {"at_s": _at_s(series, row), "what": event.what, "count": event.count,
-                   "seconds": event.seconds}  # fmt: skip
+            yield {
+                "at_s": _at_s(series, row),
+                "what": event.what,
+                "count": event.count,
+                "seconds": event.seconds,
+            }
 
 
 def _of_processes(series: Series) -> Iterator[Row]:
@@ -88,8 +95,12 @@ def _of_processes(series: Series) -> Iterator[Row]:
         if event.what == "exec" and event.facts:
             happened[row, "exec"][event.facts.name] += 1
     for (row, what), names in happened.items():
-        yield {"at_s": _at_s(series, row), "what": what, "count": names.total(),
-               "names": _named(names)}  # fmt: skip
+        yield {
+            "at_s": _at_s(series, row),
+            "what": what,
+            "count": names.total(),
+            "names": _named(names),
+        }
 
 
 def _of_counters(series: Series) -> Iterator[Row]:
@@ -105,9 +116,13 @@ def _runs(series: Series, what: str, name: str, counts: Floats) -> Iterator[Row]
     at_s = series.line.at_s
     edges = np.flatnonzero(np.diff(np.concatenate(([0], counts > 0, [0]))))
     for first, end in zip(edges[::2], edges[1::2], strict=True):
-        yield {"at_s": round(float(at_s[first]), MS), "what": what,
-               "count": round(float(counts[first:end].sum())),
-               "seconds": round(float(at_s[end] - at_s[first]), MS), "names": name}  # fmt: skip
+        yield {
+            "at_s": round(float(at_s[first]), MS),
+            "what": what,
+            "count": round(float(counts[first:end].sum())),
+            "seconds": round(float(at_s[end] - at_s[first]), MS),
+            "names": name,
+        }
 
 
 def _at_s(series: Series, row: int) -> float:

@@ -40,8 +40,10 @@ TOPICS: dict[str, tuple[Table, ...]] = {
 }
 Form = Literal["each", "flat", "tree"]
 FORMS: dict[Form, tuple[Table, ...]] = {
-    "each": (UNFOLDED,), "flat": (PROCESSES,), "tree": (FAMILY,),
-}  # fmt: skip
+    "each": (UNFOLDED,),
+    "flat": (PROCESSES,),
+    "tree": (FAMILY,),
+}
 
 
 def tables_of(topic: str, form: Form | None = None) -> tuple[Table, ...]:

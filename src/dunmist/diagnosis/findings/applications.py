@@ -24,10 +24,26 @@ KERNEL_NAMES = re.compile(
     r"(?:kswapd\d+|kcompactd\d+|kthreadd|khugepaged|kauditd|kdevtmpfs|oom_reaper|rcu_\w+)\Z"
 )
 # what waits for logins and keeps the system, which is nowhere but where packages put it
-SYSTEM_PROGRAMS = frozenset((
-    "systemd", "init", "sshd", "login", "sudo", "su", "cron", "crond", "dbus-daemon", "agetty",
-    "systemd-journald", "systemd-logind", "systemd-udevd", "rsyslogd", "polkitd", "NetworkManager",
-))  # fmt: skip
+SYSTEM_PROGRAMS = frozenset(
+    (
+        "systemd",
+        "init",
+        "sshd",
+        "login",
+        "sudo",
+        "su",
+        "cron",
+        "crond",
+        "dbus-daemon",
+        "agetty",
+        "systemd-journald",
+        "systemd-logind",
+        "systemd-udevd",
+        "rsyslogd",
+        "polkitd",
+        "NetworkManager",
+    )
+)
 PEOPLES_PLACES = re.compile(r"/(?:home|root|tmp|var/tmp|dev/shm|media|mnt)/")
 
 
@@ -49,11 +65,13 @@ def _executables(exam: Examination, strained: StrainedResources) -> list[Finding
             odd["deleted-executable", application] = process
     return [
         application_finding(
-            kind, "note", application,
+            kind,
+            "note",
+            application,
             [sign("executable", float(process.pid), path=process.facts.executable)],
         )
         for (kind, application), process in odd.items()
-    ]  # fmt: skip
+    ]
 
 
 def _lookalikes(exam: Examination, strained: StrainedResources) -> list[Finding]:

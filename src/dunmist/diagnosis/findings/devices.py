@@ -108,8 +108,9 @@ def _broken_links(exam: Examination, strained: StrainedResources) -> list[Findin
         signs[name].append(again)
     share = _sent_again(exam)
     # whose link it was can be told by the sockets, and else only where there is no choice
-    if share is not None and not any(sign.key == "link-retransmitted" for of in signs.values()
-                                     for sign in of):  # fmt: skip
+    if share is not None and not any(
+        sign.key == "link-retransmitted" for of in signs.values() for sign in of
+    ):
         signs[_only_carrier(exam)].append(sign("retransmitted", share))
     return [Finding("link-errors", "concern", name, of) for name, of in signs.items()]
 
@@ -192,10 +193,12 @@ def _open_ports(exam: Examination, strained: StrainedResources) -> list[Finding]
             if is_person(process.facts.uid):
                 signs = [
                     sign(
-                        "open-port", float(port),
-                        protocol=socket.facts.protocol, address=socket.facts.local,
+                        "open-port",
+                        float(port),
+                        protocol=socket.facts.protocol,
+                        address=socket.facts.local,
                     )
-                ]  # fmt: skip
+                ]
                 findings.append(
                     application_finding("open-port", "note", process.application, signs)
                 )
@@ -234,6 +237,13 @@ def _port_conflicts(exam: Examination, strained: StrainedResources) -> list[Find
 
 
 RULES = (
-    _disks, _blocked, _storage, _unanswered, _full_links, _broken_links, _transfers, _open_ports,
+    _disks,
+    _blocked,
+    _storage,
+    _unanswered,
+    _full_links,
+    _broken_links,
+    _transfers,
+    _open_ports,
     _port_conflicts,
-)  # fmt: skip
+)

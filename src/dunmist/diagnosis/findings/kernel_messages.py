@@ -60,8 +60,9 @@ TABLE: tuple[Rule, ...] = (
     Rule("memory-faulty", "urgent", ("memory-uncorrected",), of_thing=False),
     Rule("memory-wearing", "concern", ("memory-corrected",), of_thing=False),
     Rule("hardware-fault", "concern", ("machine-check", "bus-error"), of_thing=False),
-    Rule("kernel-hung", "concern", ("processor-stuck", "kernel-fault", "hung-task"),
-         of_thing=False),
+    Rule(
+        "kernel-hung", "concern", ("processor-stuck", "kernel-fault", "hung-task"), of_thing=False
+    ),
     Rule("graphics-reset", "concern", ("graphics-reset",), of_thing=False),
     Rule("port-overloaded", "concern", ("over-current",)),
     Rule("device-reconnects", "concern", ("usb-reset",)),
@@ -69,7 +70,7 @@ TABLE: tuple[Rule, ...] = (
     Rule("program-crashes", "concern", ("crash",)),
     Rule("killed-earlier", "note", ("out-of-memory",), of_thing=False),
     Rule("hot-earlier", "note", ("heat-limit",), of_thing=False),
-)  # fmt: skip
+)
 
 
 def _complained(exam: Examination, strained: StrainedResources) -> list[Finding]:
@@ -89,10 +90,15 @@ def _of_rule(exam: Examination, rule: Rule) -> list[Finding]:
         if sum(complaint.times for complaint in complaints) < table.least:
             continue
         signs = [
-            sign(SIGNS[complaint.kind], float(complaint.times), name=complaint.about,
-                 ago=max(0.0, end_s - complaint.last_s), line=complaint.text)
+            sign(
+                SIGNS[complaint.kind],
+                float(complaint.times),
+                name=complaint.about,
+                ago=max(0.0, end_s - complaint.last_s),
+                line=complaint.text,
+            )
             for complaint in complaints
-        ]  # fmt: skip
+        ]
         findings.append(Finding(rule.finding, rule.severity, thing, signs))
     return findings
 

@@ -67,21 +67,33 @@ def _starts(exam: Examination, strained: StrainedResources) -> list[Finding]:
         if start.after_order is False and 0 <= now_s - start.at_s <= table.unclean_within_s
     ]
     crashes = [
-        crash for crash in about.inventory.crashes
+        crash
+        for crash in about.inventory.crashes
         if 0 <= now_s - crash.at_s <= table.unclean_within_s
-    ]  # fmt: skip
+    ]
     if not unclean and not crashes:
         return []
     signs = []
     if unclean:
         when = [_moment(about, at_s) for at_s in unclean[-MOMENTS_SHOWN:]]
-        signs.append(sign("unclean-starts", float(len(unclean)), when=when,
-                          days=table.unclean_within_s / S_PER_DAY))  # fmt: skip
+        signs.append(
+            sign(
+                "unclean-starts",
+                float(len(unclean)),
+                when=when,
+                days=table.unclean_within_s / S_PER_DAY,
+            )
+        )
     if crashes:
         shown = crashes[-MOMENTS_SHOWN:]
-        signs.append(sign("crash-records", float(len(crashes)),
-                          when=[_moment(about, boot.at_s) for boot in shown],
-                          why=[boot.reason or UNKNOWN for boot in shown]))  # fmt: skip
+        signs.append(
+            sign(
+                "crash-records",
+                float(len(crashes)),
+                when=[_moment(about, boot.at_s) for boot in shown],
+                why=[boot.reason or UNKNOWN for boot in shown],
+            )
+        )
     is_once = len(unclean) < table.unclean_least and not crashes
     return [Finding("unclean-restart", "note" if is_once else "concern", None, signs)]
 

@@ -131,7 +131,9 @@ def _killed(exam: Examination, strained: StrainedResources) -> list[Finding]:
         return [Finding("oom-kill", "urgent", None, [counted, *_victim_signs(exam, "")])]
     return [
         Finding(
-            "oom-kill", "urgent", _unit_ended(exam, group),
+            "oom-kill",
+            "urgent",
+            _unit_ended(exam, group),
             [
                 counted,
                 sign("oom-group", float(group.limit_bytes), name=path)
@@ -141,7 +143,7 @@ def _killed(exam: Examination, strained: StrainedResources) -> list[Finding]:
             ],
         )
         for path, group in groups.items()
-    ]  # fmt: skip
+    ]
 
 
 def _unit_ended(exam: Examination, group: MemoryEvents) -> str:
@@ -171,9 +173,10 @@ def _victim(exam: Examination, path: str) -> Process | None:
     ended = [
         process
         for process in exam.series.processes.values()
-        if not process.is_alive and process.last is not None
+        if not process.is_alive
+        and process.last is not None
         and f"{process.facts.cgroup or ''}/".startswith(f"{path}/")
-    ]  # fmt: skip
+    ]
     told = _told_ended(exam)
     named = [process for process in ended if process.pid in told]
     return max(named or ended, key=_most_bytes, default=None)

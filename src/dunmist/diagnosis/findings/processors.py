@@ -27,12 +27,14 @@ def _core_bound(exam: Examination, strained: StrainedResources) -> list[Finding]
             "core-bound",
             "concern",
             same[0].process.name,
-            [sign("app-full", bound.full_share, pid=float(bound.process.pid))
-             for bound in same[:BOUND_SHOWN]],
+            [
+                sign("app-full", bound.full_share, pid=float(bound.process.pid))
+                for bound in same[:BOUND_SHOWN]
+            ],
             application,
         )
         for application, same in by_application.items()
-    ]  # fmt: skip
+    ]
 
 
 def _use(exam: Examination, strained: StrainedResources) -> list[Finding]:
@@ -145,10 +147,7 @@ def _quotas(exam: Examination, strained: StrainedResources) -> list[Finding]:
             "quota-limited",
             "concern",
             quota.path.rpartition("/")[2] or quota.path,
-            [
-                sign("quota-limited", quota.limited),
-                sign("quota", quota.cores, of=exam.processors),
-            ],
+            [sign("quota-limited", quota.limited), sign("quota", quota.cores, of=exam.processors)],
         )
         for quota in exam.once(find_quotas)
     ]
@@ -211,6 +210,13 @@ def _why_low(exam: Examination) -> list[Sign]:
 
 
 RULES = (
-    _core_bound, _use, _spawn_storm, _thread_swarm, _stolen_time, _interrupts, _kernel, _quotas,
+    _core_bound,
+    _use,
+    _spawn_storm,
+    _thread_swarm,
+    _stolen_time,
+    _interrupts,
+    _kernel,
+    _quotas,
     _low_clock,
-)  # fmt: skip
+)

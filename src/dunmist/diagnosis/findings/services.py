@@ -60,12 +60,11 @@ def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
     surveyed = exam.series.surveyed
     return [
         Finding(
-            "service-stuck", "concern", unit.name,
-            [sign("service-state", 1.0, state=unit.active)],
+            "service-stuck", "concern", unit.name, [sign("service-state", 1.0, state=unit.active)]
         )
         for unit in surveyed.units
         if surveyed.is_stuck(unit)
-    ]  # fmt: skip
+    ]
 
 
 def _autostart(exam: Examination, strained: StrainedResources) -> list[Finding]:

@@ -16,8 +16,16 @@ from dunmist.diagnosis.resources.storage import STORAGE
 
 # in the order in which people read them
 RESOURCES: tuple[Resource, ...] = (
-    PROCESSOR, CORE, MEMORY, SWAP, DISK, STORAGE, LINK, HEAT, GRAPHICS,
-)  # fmt: skip
+    PROCESSOR,
+    CORE,
+    MEMORY,
+    SWAP,
+    DISK,
+    STORAGE,
+    LINK,
+    HEAT,
+    GRAPHICS,
+)
 BY_WORD = {resource.word: resource for resource in RESOURCES}
 
 __all__ = [

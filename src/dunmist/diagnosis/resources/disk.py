@@ -62,9 +62,13 @@ def _thing(exam: Examination, disk: DiskSeries) -> ResourceInstance:
     # others may wait for another disk: what is idle holds up nobody
     is_idle = exam.typical(disk.busy) < table.busy
     return ResourceInstance(
-        disk.name, disk.busy, held_up.share, conditions, _signs(exam, disk),
+        disk.name,
+        disk.busy,
+        held_up.share,
+        conditions,
+        _signs(exam, disk),
         pressure_value=0.0 if is_idle else None,
-    )  # fmt: skip
+    )
 
 
 def _signs(exam: Examination, disk: DiskSeries) -> list[Sign]:

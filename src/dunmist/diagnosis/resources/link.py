@@ -41,9 +41,13 @@ def _thing(exam: Examination, link: LinkSeries) -> ResourceInstance:
         waits = queued.at_least(table.queued_share)
         conditions |= {"strained": conditions["strained"] | waits}
     return ResourceInstance(
-        link.name, used.between(0.0, 1.0), queued, conditions, signs,
+        link.name,
+        used.between(0.0, 1.0),
+        queued,
+        conditions,
+        signs,
         errors=round(link.errors_per_s.total()),
-    )  # fmt: skip
+    )
 
 
 def _queued(exam: Examination, link: LinkSeries) -> Rate | None:

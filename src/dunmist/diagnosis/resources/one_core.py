@@ -116,10 +116,15 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     conditions["strained"] = first.full
     return [
         ResourceInstance(
-            process.name, Rate(line, np.fmax(used.values, first.wanted.values)), first.wanted,
-            conditions, signs, pressure_value=first.full_share, used_value=first.typical,
+            process.name,
+            Rate(line, np.fmax(used.values, first.wanted.values)),
+            first.wanted,
+            conditions,
+            signs,
+            pressure_value=first.full_share,
+            used_value=first.typical,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _demand(exam: Examination) -> Demand:

@@ -134,9 +134,11 @@ def _waiting_share(exam: Examination, waiting: Waiting) -> Rate:
     machine = exam.series.machine
     # stall accounting does not know priorities; run-queue delay is told process by process
     part: Floats = np.divide(
-        waiting.ordinary.values, waiting.all.values,
-        out=np.ones_like(waiting.all.values), where=waiting.all.values > WAITING_LEAST,
-    )  # fmt: skip
+        waiting.ordinary.values,
+        waiting.all.values,
+        out=np.ones_like(waiting.all.values),
+        where=waiting.all.values > WAITING_LEAST,
+    )
     stalled = machine.stalled.get("cpu")
     if stalled is not None:
         real = np.minimum(stalled.values, np.nan_to_num(waiting.ordinary.values))
@@ -162,8 +164,10 @@ def _demand(exam: Examination) -> Demand:
     """
     machine, table = exam.series.machine, exam.limits.cpu
     gives = exam.once(find_yielding)
-    weights = [1.0 - gives[application.number] * (1.0 - table.low_priority_weight)
-               for application in exam.applications]  # fmt: skip
+    weights = [
+        1.0 - gives[application.number] * (1.0 - table.low_priority_weight)
+        for application in exam.applications
+    ]
     ran_s = [application.cores.total() for application in exam.applications]
     whole_s = max(machine.busy_cores.total(), sum(ran_s), NOTHING)
     parts = np.asarray(ran_s) * np.asarray(weights) / whole_s

@@ -25,8 +25,10 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     fullest = max(answered, key=lambda file_system: file_system.fullest or 0.0)
     share = fullest.fullest or 0.0
     bounds: tuple[tuple[LevelWord, float], ...] = (
-        ("choked", table.choked), ("strained", table.strained), ("busy", table.full),
-    )  # fmt: skip
+        ("choked", table.choked),
+        ("strained", table.strained),
+        ("busy", table.full),
+    )
     level: LevelWord = next((word for word, least in bounds if share >= least), "calm")
     size_bytes = float(fullest.about.size_bytes or 0)
     signs = [sign("storage-used", fullest.used or 0.0, of=size_bytes, name=fullest.point)]

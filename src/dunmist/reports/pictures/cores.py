@@ -6,14 +6,7 @@ from matplotlib.figure import Figure
 
 from dunmist.advice import Judged
 from dunmist.reports.pictures.heat import draw_clock
-from dunmist.reports.pictures.style import (
-    INK,
-    ROW_INCHES,
-    SHADES,
-    canvas,
-    legend,
-    title,
-)
+from dunmist.reports.pictures.style import INK, ROW_INCHES, SHADES, canvas, legend, title
 from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Process, Series
 from dunmist.tables import in_place
@@ -39,10 +32,15 @@ def draw_cores(judged: Judged, process: Process | None = None) -> Figure:
 def _draw_strips(panel: Axes, series: Series) -> None:
     order = in_place(series.machine.processors)
     mesh = panel.pcolormesh(
-        series.line.at_s, np.arange(len(order) + 1) - 0.5,
+        series.line.at_s,
+        np.arange(len(order) + 1) - 0.5,
         100.0 * np.array([processor.busy.values for processor in order]),
-        cmap=SHADES, vmin=0, vmax=100, edgecolors="white", linewidth=0.3,
-    )  # fmt: skip
+        cmap=SHADES,
+        vmin=0,
+        vmax=100,
+        edgecolors="white",
+        linewidth=0.3,
+    )
     labels = []
     before = None
     for processor in order:

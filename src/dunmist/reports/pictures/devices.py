@@ -31,8 +31,14 @@ def draw_disks(judged: Judged, process: Process | None = None) -> Figure:
     for disk, (colour, dash, _) in zip(disks, styles(), strict=False):
         rows = (disk.busy * 100.0, disk.bytes_per_s / MIB, disk.latency_s * 1e3)
         for panel, values in zip(axes, rows, strict=True):
-            step_line(panel, values, color=colour, linestyle=dash,
-                      linewidth=1.4, label=plain_label(disk.name))  # fmt: skip
+            step_line(
+                panel,
+                values,
+                color=colour,
+                linestyle=dash,
+                linewidth=1.4,
+                label=plain_label(disk.name),
+            )
     for panel in axes:
         panel.set_ylim(bottom=0)
     axes[0].set_ylim(0, 104)
@@ -55,8 +61,14 @@ def draw_links(judged: Judged, process: Process | None = None) -> Figure:
     for link, (colour, dash, _) in zip(links, styles(), strict=False):
         rows = (link.received_bytes_per_s, link.sent_bytes_per_s)
         for panel, values in zip(axes, rows, strict=True):
-            step_line(panel, values / MIB, color=colour, linestyle=dash,
-                         linewidth=1.4, label=plain_label(link.name))  # fmt: skip
+            step_line(
+                panel,
+                values / MIB,
+                color=colour,
+                linestyle=dash,
+                linewidth=1.4,
+                label=plain_label(link.name),
+            )
             panel.set_ylim(bottom=0)
     if not links:
         nothing_to_draw(axes[0], "no link to other computers is published")

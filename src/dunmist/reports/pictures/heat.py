@@ -52,11 +52,21 @@ def draw_heat(judged: Judged, process: Process | None = None) -> Figure:
 
 def draw_processor_heat(panel: Axes, series: Series, chosen: ProcessorSensor) -> None:
     """Draw the processor's temperature from that of a room upwards, with its limit as a line."""
-    panel.plot(series.line.at_s, chosen.level.values, color=INK, linewidth=2.0,
-               label=plain_label(chosen.name))  # fmt: skip
+    panel.plot(
+        series.line.at_s,
+        chosen.level.values,
+        color=INK,
+        linewidth=2.0,
+        label=plain_label(chosen.name),
+    )
     if chosen.critical:
-        panel.axhline(chosen.critical, color=COLOURS[1], linestyle=":", linewidth=1.6,
-                      label=f"critical, {chosen.critical:.0f} °C")  # fmt: skip
+        panel.axhline(
+            chosen.critical,
+            color=COLOURS[1],
+            linestyle=":",
+            linewidth=1.6,
+            label=f"critical, {chosen.critical:.0f} °C",
+        )
     panel.set_ylabel("°C")
     most = max(chosen.critical or 0.0, chosen.level.greatest() or 0.0)
     panel.set_ylim(min(ROOM_CELSIUS, chosen.level.least() or ROOM_CELSIUS), most + HEADROOM_KELVIN)
@@ -75,9 +85,10 @@ def draw_clock(panel: Axes, series: Series, mean_hz: Level) -> None:
 def _draw_temperatures(panel: Axes, series: Series, trusted: list[SensorSeries]) -> None:
     chosen = series.processor_sensor
     shown = [
-        sensor for sensor in trusted
+        sensor
+        for sensor in trusted
         if sensor.quantity == "temperature" and not (chosen and sensor.name == chosen.name)
-    ]  # fmt: skip
+    ]
     panel.set_ylabel("°C")
     title(panel, "Temperatures")
     if not shown and chosen is None:
@@ -86,8 +97,14 @@ def _draw_temperatures(panel: Axes, series: Series, trusted: list[SensorSeries])
     if chosen is not None:
         draw_processor_heat(panel, series, chosen)
     for sensor, (colour, dash, _) in zip(shown[:LINES_MOST], styles(), strict=False):
-        panel.plot(series.line.at_s, sensor.level.values, color=colour, linestyle=dash,
-                   linewidth=1.1, label=plain_label(sensor.name))  # fmt: skip
+        panel.plot(
+            series.line.at_s,
+            sensor.level.values,
+            color=colour,
+            linestyle=dash,
+            linewidth=1.1,
+            label=plain_label(sensor.name),
+        )
     if chosen is None:
         panel.set_ylim(bottom=min(ROOM_CELSIUS, panel.get_ylim()[0]))
     legend(panel)

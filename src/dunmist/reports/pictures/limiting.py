@@ -59,9 +59,11 @@ def draw_limiting(judged: Judged, process: Process | None = None) -> Figure:
         title(axes[1], "Clock, mean of all CPUs")
         legend(axes[1])
     axes[0].set_title(
-        f"{plain_label(shown_name(state))}: {state.level}", loc="left", fontsize=10.5,
+        f"{plain_label(shown_name(state))}: {state.level}",
+        loc="left",
+        fontsize=10.5,
         color=LEVEL_LOOKS[state.level].page,
-    )  # fmt: skip
+    )
     _draw_users(axes[-1], judged, state)
     finish(axes, judged)
     return figure
@@ -73,8 +75,14 @@ def _draw_state(panel: Axes, state: ResourceState) -> None:
         return
     step_line(panel, trace.used * 100.0, color=INK, linewidth=1.5, label="used")
     if trace.pressure is not None:
-        panel.stairs((trace.pressure * 100.0).values, trace.pressure.line.at_s, fill=True,
-                     color=COLOURS[1], alpha=0.55, label=pressure_name(state))  # fmt: skip
+        panel.stairs(
+            (trace.pressure * 100.0).values,
+            trace.pressure.line.at_s,
+            fill=True,
+            color=COLOURS[1],
+            alpha=0.55,
+            label=pressure_name(state),
+        )
     panel.set_ylim(0, 104)
     panel.set_ylabel("%")
     legend(panel)
@@ -96,14 +104,29 @@ def _draw_users(panel: Axes, judged: Judged, state: ResourceState) -> None:
     first: Rate | None = None
     for application, (colour, _, hatch) in zip(shown, styles(), strict=False):
         top = below + demand.has[application.number].known_or(0.0) / scale
-        panel.stairs(top.values, series.line.at_s, baseline=below.values, fill=True,
-                     facecolor=colour, hatch=hatch, edgecolor="white", linewidth=0.4,
-                     label=plain_label(application.distinct_name))  # fmt: skip
+        panel.stairs(
+            top.values,
+            series.line.at_s,
+            baseline=below.values,
+            fill=True,
+            facecolor=colour,
+            hatch=hatch,
+            edgecolor="white",
+            linewidth=0.4,
+            label=plain_label(application.distinct_name),
+        )
         below = top
         first = first or top
     whole = np.maximum((demand.whole / scale).values, below.values)
-    panel.stairs(whole, series.line.at_s, baseline=below.values, fill=True, color=FAINT, alpha=0.3,
-                 label="all others")  # fmt: skip
+    panel.stairs(
+        whole,
+        series.line.at_s,
+        baseline=below.values,
+        fill=True,
+        color=FAINT,
+        alpha=0.3,
+        label="all others",
+    )
     panel.set_ylim(bottom=0)
     panel.set_ylabel(unit)
     if diagnosis.culprits and first is not None:
@@ -121,5 +144,14 @@ def _name_in(panel: Axes, area: Rate, name: str) -> None:
     at_s = (line.at_s[place] + line.at_s[place + 1]) / 2.0
     share = (at_s - line.at_s[0]) / line.duration_s
     side = "left" if share < 1 / 3 else "right" if share > 2 / 3 else "center"
-    panel.text(float(at_s), height / 2.0, plain_label(name), ha=side, va="center", color="white",
-               fontweight="bold", fontsize=10.0, zorder=4)  # fmt: skip
+    panel.text(
+        float(at_s),
+        height / 2.0,
+        plain_label(name),
+        ha=side,
+        va="center",
+        color="white",
+        fontweight="bold",
+        fontsize=10.0,
+        zorder=4,
+    )

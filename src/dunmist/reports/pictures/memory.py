@@ -38,9 +38,16 @@ def _draw_parts(panel: Axes, series: Series) -> None:
     for (name, held), (colour, _, hatch) in zip(large.items(), styles(), strict=False):
         shade = "#e4e6e8" if name == "free" else colour
         top = below + held / GIB
-        panel.fill_between(at_s, below.values, top.values, facecolor=shade, edgecolor="white",
-                           linewidth=0.4, label=name,
-                           hatch="" if name == "free" else hatch)  # fmt: skip
+        panel.fill_between(
+            at_s,
+            below.values,
+            top.values,
+            facecolor=shade,
+            edgecolor="white",
+            linewidth=0.4,
+            label=name,
+            hatch="" if name == "free" else hatch,
+        )
         below = top
     panel.set_ylim(0, (below.greatest() or 0.0) * 1.01)
     panel.set_ylabel("GiB")
@@ -53,8 +60,14 @@ def _draw_paging(panel: Axes, series: Series) -> None:
         ("pswpout", "out to swap", COLOURS[1], "-"),
         ("pswpin", "back from swap", COLOURS[0], "--"),
     ):
-        step_line(panel, series.machine.paging_per_s(word), color=colour, linestyle=dash,
-                  linewidth=1.4, label=label)  # fmt: skip
+        step_line(
+            panel,
+            series.machine.paging_per_s(word),
+            color=colour,
+            linestyle=dash,
+            linewidth=1.4,
+            label=label,
+        )
     panel.set_ylim(bottom=0, top=max(10.0, panel.get_ylim()[1]))
     panel.set_ylabel("pages/s")
     title(panel, "Paging")

@@ -47,8 +47,14 @@ def _draw(panel: Axes, state: ResourceState, unusual: Unusual) -> None:
     assert state.trace is not None  # only such are drawn
     step_line(panel, state.trace.used * 100.0, color=INK, linewidth=1.8, label="now")
     if state.trace.pressure is not None:
-        panel.stairs((state.trace.pressure * 100.0).values, state.trace.pressure.line.at_s,
-                     fill=True, color=COLOURS[1], alpha=0.45, label="tasks waited now")  # fmt: skip
+        panel.stairs(
+            (state.trace.pressure * 100.0).values,
+            state.trace.pressure.line.at_s,
+            fill=True,
+            color=COLOURS[1],
+            alpha=0.45,
+            label="tasks waited now",
+        )
     panel.set_ylim(0, 104)
     panel.set_ylabel("%")
     title(panel, f"{plain_label(shown_name(state))}: {state.level}")
@@ -57,7 +63,10 @@ def _draw(panel: Axes, state: ResourceState, unusual: Unusual) -> None:
 
 def _same(state: ResourceState, good: Examined) -> ResourceState | None:
     return next(
-        (resource for resource in good.diagnosis.resources
-         if place_of(resource) == place_of(state)),
+        (
+            resource
+            for resource in good.diagnosis.resources
+            if place_of(resource) == place_of(state)
+        ),
         None,
-    )  # fmt: skip
+    )

@@ -29,8 +29,9 @@ def draw_process(judged: Judged, process: Process | None = None) -> Figure:
     axes[0].set(ylabel="cores", ylim=(0, None))
     title(axes[0], f"{name} ({process.pid}): CPUs")
     step_line(axes[1], process.read_bytes_per_s / MIB, color=COLOURS[0], label="read")
-    step_line(axes[1], process.write_bytes_per_s / MIB, color=COLOURS[1], linestyle="--",
-                   label="written")  # fmt: skip
+    step_line(
+        axes[1], process.write_bytes_per_s / MIB, color=COLOURS[1], linestyle="--", label="written"
+    )
     axes[1].set(ylabel="MiB/s", ylim=(0, None))
     title(axes[1], "Storage")
     axes[2].plot(at_s, process.private_bytes.values / MIB, color=INK, label="its own")

@@ -27,8 +27,12 @@ def save_picture(figure: Figure, path: Path, *, force: bool = False) -> None:
     written = io.BytesIO()
     form = path.suffix.lower().removeprefix(".")
     with rc_context(SETTINGS):
-        figure.savefig(written, format=form, dpi=DOTS_PER_INCH,
-                       metadata={"Date": None} if form == "svg" else None)  # fmt: skip
+        figure.savefig(
+            written,
+            format=form,
+            dpi=DOTS_PER_INCH,
+            metadata={"Date": None} if form == "svg" else None,
+        )
     write_whole(path, written.getvalue(), force=force)
 
 

@@ -33,15 +33,29 @@ def draw_shares(judged: Judged, process: Process | None = None) -> Figure:
     below = Rate.nothing(series.line)
     for application, (colour, _, hatch) in zip(greatest, styles(), strict=False):
         top = below + application.cores
-        panel.stairs(top.values, series.line.at_s, baseline=below.values, fill=True,
-                     facecolor=colour, hatch=hatch, edgecolor="white", linewidth=0.4,
-                     label=plain_label(application.distinct_name))  # fmt: skip
+        panel.stairs(
+            top.values,
+            series.line.at_s,
+            baseline=below.values,
+            fill=True,
+            facecolor=colour,
+            hatch=hatch,
+            edgecolor="white",
+            linewidth=0.4,
+            label=plain_label(application.distinct_name),
+        )
         below = top
     whole = np.maximum(machine.busy_cores.values, below.values)
-    panel.stairs(whole, series.line.at_s, baseline=below.values, fill=True, color=FAINT, alpha=0.35,
-                 label="all others")  # fmt: skip
-    step_line(panel, machine.busy_cores, color=INK, linewidth=1.3,
-                 label="whole computer")  # fmt: skip
+    panel.stairs(
+        whole,
+        series.line.at_s,
+        baseline=below.values,
+        fill=True,
+        color=FAINT,
+        alpha=0.35,
+        label="all others",
+    )
+    step_line(panel, machine.busy_cores, color=INK, linewidth=1.3, label="whole computer")
     panel.set_ylim(0, max(1.0, machine.logical_processors) * 1.05)
     panel.set_ylabel("cores used")
     title(panel, "Who used the CPUs")

@@ -37,9 +37,15 @@ def draw_start(judged: Judged, process: Process | None = None) -> Figure:
         at_s += phase["took_s"]
     for unit in units:
         is_waited_for = bool(unit["waited_for"])
-        bars.append((unit["unit"], kernel_s + unit["began_s"], unit["took_s"],
-                     COLOURS[1] if is_waited_for else COLOURS[2],
-                     HATCHES[1] if is_waited_for else ""))  # fmt: skip
+        bars.append(
+            (
+                unit["unit"],
+                kernel_s + unit["began_s"],
+                unit["took_s"],
+                COLOURS[1] if is_waited_for else COLOURS[2],
+                HATCHES[1] if is_waited_for else "",
+            )
+        )
     _draw(panel, bars)
     title(panel, "The start; hatched: all that came later waited for it")
     panel.set_xlabel("seconds since the power came on" if kernel_s else "seconds since the kernel")
@@ -48,8 +54,16 @@ def draw_start(judged: Judged, process: Process | None = None) -> Figure:
 
 def _draw(panel: Axes, bars: list[tuple[str, float, float, str, str]]) -> None:
     for row, (_, from_s, took_s, colour, hatch) in enumerate(bars):
-        panel.barh(row, took_s, left=from_s, height=BAR_HIGH, color=colour, hatch=hatch,
-                   edgecolor="white", linewidth=0.3)  # fmt: skip
+        panel.barh(
+            row,
+            took_s,
+            left=from_s,
+            height=BAR_HIGH,
+            color=colour,
+            hatch=hatch,
+            edgecolor="white",
+            linewidth=0.3,
+        )
         panel.text(from_s + took_s, row, f" {took_s:.1f} s", va="center", fontsize=8.0, color=INK)
     panel.set_yticks(range(len(bars)), [plain_label(bar[0]) for bar in bars])
     panel.invert_yaxis()

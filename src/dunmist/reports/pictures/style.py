@@ -19,10 +19,17 @@ SHADES = "cividis_r"
 LABEL_MOST = 26
 WIDTH_INCHES, ROW_INCHES = 9.6, 0.24
 SETTINGS: dict[Any, Any] = {
-    "svg.fonttype": "none", "svg.hashsalt": "dunmist", "font.size": 9.5, "text.color": INK,
-    "axes.edgecolor": FAINT, "axes.labelcolor": INK, "xtick.color": INK, "ytick.color": INK,
-    "hatch.linewidth": 0.5, "hatch.color": "#ffffff",
-}  # fmt: skip
+    "svg.fonttype": "none",
+    "svg.hashsalt": "dunmist",
+    "font.size": 9.5,
+    "text.color": INK,
+    "axes.edgecolor": FAINT,
+    "axes.labelcolor": INK,
+    "xtick.color": INK,
+    "ytick.color": INK,
+    "hatch.linewidth": 0.5,
+    "hatch.color": "#ffffff",
+}
 
 
 def canvas(heights: list[float], *, shared: bool = True) -> tuple[Figure, list[Axes]]:
@@ -60,8 +67,14 @@ def title(panel: Axes, text: str) -> None:
 def legend(panel: Axes) -> None:
     """Put the names of what is drawn beside a panel, where they hide nothing."""
     if panel.get_legend_handles_labels()[0]:
-        panel.legend(loc="upper left", bbox_to_anchor=(1.0, 1.03), fontsize=8.5, frameon=False,
-                     handlelength=2.4, labelcolor=INK)  # fmt: skip
+        panel.legend(
+            loc="upper left",
+            bbox_to_anchor=(1.0, 1.03),
+            fontsize=8.5,
+            frameon=False,
+            handlelength=2.4,
+            labelcolor=INK,
+        )
 
 
 def nothing_to_draw(panel: Axes, text: str) -> None:

@@ -76,9 +76,17 @@ def _mark(panel: Axes, moments: list[Marker]) -> str:
         mark = MARKS[moment.word]
         upper = panel.get_xaxis_transform()
         panel.plot(
-            [moment.from_s, moment.to_s], [EDGE, EDGE], transform=upper, clip_on=False,
-            color=mark.colour, marker=mark.marker, markersize=4.5, linewidth=2.5, zorder=5,
-            solid_capstyle="butt", markeredgewidth=0.0,
-        )  # fmt: skip
+            [moment.from_s, moment.to_s],
+            [EDGE, EDGE],
+            transform=upper,
+            clip_on=False,
+            color=mark.colour,
+            marker=mark.marker,
+            markersize=4.5,
+            linewidth=2.5,
+            zorder=5,
+            solid_capstyle="butt",
+            markeredgewidth=0.0,
+        )
     words = dict.fromkeys(moment.word for moment in moments)
     return "   ".join(f"{MARKS[word].sign} {MARKS[word].meaning}" for word in words)

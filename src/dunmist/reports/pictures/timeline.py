@@ -35,8 +35,15 @@ def draw_timeline(judged: Judged, process: Process | None = None) -> Figure:
     title(panel, "Levels; the line says how full, from bottom to top of each row")
     panel.tick_params(axis="y", length=0)
     for place, level in enumerate(LEVELS):
-        panel.fill_between([], [], facecolor=LEVEL_LOOKS[level].page, alpha=STRENGTHS[place],
-                           edgecolor=FAINT, linewidth=0.5, label=level)  # fmt: skip
+        panel.fill_between(
+            [],
+            [],
+            facecolor=LEVEL_LOOKS[level].page,
+            alpha=STRENGTHS[place],
+            edgecolor=FAINT,
+            linewidth=0.5,
+            label=level,
+        )
     legend(panel)
     finish(axes, judged)
     return figure
@@ -45,8 +52,13 @@ def draw_timeline(judged: Judged, process: Process | None = None) -> Figure:
 def _draw_row(panel: Axes, row: int, trace: Trace, at_s: Floats) -> None:
     for place, level in enumerate(LEVELS):
         panel.stairs(
-            np.where(trace.levels == place, row + 0.94, np.nan), at_s, baseline=row + 0.06,
-            fill=True, facecolor=LEVEL_LOOKS[level].page, alpha=STRENGTHS[place], edgecolor="none",
-        )  # fmt: skip
+            np.where(trace.levels == place, row + 0.94, np.nan),
+            at_s,
+            baseline=row + 0.06,
+            fill=True,
+            facecolor=LEVEL_LOOKS[level].page,
+            alpha=STRENGTHS[place],
+            edgecolor="none",
+        )
     used = trace.used.known_or(0.0).values
     panel.stairs(row + 0.94 - 0.88 * used, at_s, color=INK, linewidth=1.1, baseline=None)

@@ -77,20 +77,20 @@ class Outcome(NamedTuple):
 
 def judged(scenario, group, name):
     with tempfile.TemporaryDirectory() as folder:
-        found = judge(capture_patient(scenario, Path(folder) / "x.jsonl.gz")).triage
-    kinds = {one.kind for one in found.findings}
+        result = judge(capture_patient(scenario, Path(folder) / "x.jsonl.gz")).triage
+    kinds = {finding.kind for finding in result.findings}
     truth = scenario.truth
     return Outcome(
         group,
         name,
         truth.strength,
         (truth.limiting, truth.culprit),
-        found.verdict.limiting,
-        [one.name for one in found.culprits],
-        found.verdict.confidence,
+        result.verdict.limiting,
+        [culprit.name for culprit in result.culprits],
+        result.verdict.confidence,
         [kind for kind in truth.must if kind not in kinds],
         [kind for kind in truth.must_not if kind in kinds],
-        found.coverage["cpu"],
+        result.coverage["cpu"],
     )
 
 
@@ -106,7 +106,7 @@ def one_hard(seed):
     patient = hard_patient(seed)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "x.jsonl.gz"
-        found = judge(
+        result = judge(
             capture_patient(patient.scenario, path, patient.duration_s, patient.every_s)
         ).triage
     truth = patient.scenario.truth
@@ -115,19 +115,19 @@ def one_hard(seed):
         str(seed),
         truth.strength,
         (truth.limiting, truth.culprit),
-        found.verdict.limiting,
-        [one.name for one in found.culprits],
-        found.verdict.confidence,
+        result.verdict.limiting,
+        [culprit.name for culprit in result.culprits],
+        result.verdict.confidence,
         [],
         [],
-        found.coverage["cpu"],
+        result.coverage["cpu"],
     )
 
 
-def as_outcome(found):
+def as_outcome(result):
     """Return what a live case came to beside its truth."""
-    case, named = found.case, found.named
-    limiting = found.limiting if found.limiting in case.limiting else case.limiting[0]
+    case, named = result.case, result.named
+    limiting = result.limiting if result.limiting in case.limiting else case.limiting[0]
     culprit = None
     if case.culprits:
         is_right = named and named[0].startswith(case.culprits)
@@ -137,24 +137,24 @@ def as_outcome(found):
         case.name,
         2.0,
         (limiting, culprit),
-        found.limiting,
+        result.limiting,
         named,
-        found.confidence,
-        found.wrong,
+        result.confidence,
+        result.wrong,
         [],
-        found.coverage,
+        result.coverage,
     )
 
 
 def share(outcomes, name):
-    values = [getattr(one, name) for one in outcomes]
+    values = [getattr(outcome, name) for outcome in outcomes]
     return f"{100 * sum(values) / len(values):.1f} %" if values else "–"
 
 
 def by_group(outcomes):
     groups = defaultdict(list)
-    for one in outcomes:
-        groups[one.group].append(one)
+    for outcome in outcomes:
+        groups[outcome.group].append(outcome)
     return groups
 
 
@@ -164,24 +164,24 @@ def accuracy_lines(outcomes):
     yield "| --- | ---: | ---: | ---: | ---: | ---: |"
     rows = [*by_group(outcomes).items(), ("all", outcomes)]
     for group, cases in rows:
-        well = [one for one in cases if one.wanted[0] is None]
-        alarms = f"{sum(one.false_alarm for one in well)} of {len(well)}"
+        well = [case for case in cases if case.wanted[0] is None]
+        alarms = f"{sum(item.false_alarm for item in well)} of {len(well)}"
         shares = [share(cases, name) for name in ("first_right", "among_three", "limiting_right")]
         yield f"| {group} | {len(cases)} | {' | '.join(shares)} | {alarms} |"
 
 
 def calibration_lines(outcomes):
     """Yield a reliability table of the first culprit's confidence, and the calibration error."""
-    named = [one for one in outcomes if one.culprits]
+    named = [outcome for outcome in outcomes if outcome.culprits]
     yield "| confidence | cases | mean confidence | right |"
     yield "| --- | ---: | ---: | ---: |"
     error = 0.0
     for low, high in pairwise(BINS):
-        cases = [one for one in named if low <= one.confidence < high]
+        cases = [item for item in named if low <= item.confidence < high]
         if not cases:
             continue
-        mean = sum(one.confidence for one in cases) / len(cases)
-        right = sum(one.first_right for one in cases) / len(cases)
+        mean = sum(case.confidence for case in cases) / len(cases)
+        right = sum(case.first_right for case in cases) / len(cases)
         error += abs(mean - right) * len(cases) / len(named)
         yield f"| {low:.1f} to {min(high, 1):.1f} | {len(cases)} | {mean:.2f} | {right:.2f} |"
     yield ""
@@ -191,17 +191,17 @@ def calibration_lines(outcomes):
 def weakness_lines(outcomes):
     yield "| strength | cases | right limiting resource |"
     yield "| --- | ---: | ---: |"
-    drawn = [one for one in outcomes if one.group not in ("patients", "live", "well")]
+    drawn = [outcome for outcome in outcomes if outcome.group not in ("patients", "live", "well")]
     for low, high in ((0.0, 0.85), (0.85, 1.0), (1.0, 1.15), (1.15, 1.5), (1.5, 9.0)):
-        cases = [one for one in drawn if low <= one.strength < high]
+        cases = [item for item in drawn if low <= item.strength < high]
         if cases:
             yield f"| {low:g} to {high:g} | {len(cases)} | {share(cases, 'limiting_right')} |"
 
 
 def finding_lines(patients):
-    missed = sorted((kind, one.name) for one in patients for kind in one.missed)
-    false = sorted((kind, one.name) for one in patients for kind in one.false)
-    wanted = sum(len(load_scenario(one.name).truth.must) for one in patients)
+    missed = sorted((kind, patient.name) for patient in patients for kind in patient.missed)
+    false = sorted((kind, patient.name) for patient in patients for kind in patient.false)
+    wanted = sum(len(load_scenario(patient.name).truth.must) for patient in patients)
     yield f"Of {wanted} findings that must appear, {wanted - len(missed)} did."
     yield f"Findings that must not appear and did: {len(false)}."
     yield ""
@@ -211,9 +211,9 @@ def finding_lines(patients):
 
 def live_lines(live):
     """Yield what each real fault came to."""
-    right = sum(not one.missed for one in live)
-    named = [one for one in live if one.wanted[1]]
-    first = sum(one.first_right for one in named)
+    right = sum(not item.missed for item in live)
+    named = [item for item in live if item.wanted[1]]
+    first = sum(item.first_right for item in named)
     yield (
         f"{len(live)} faults and calm computers were started for real on kernel "
         f"{os.uname().release} with {os.cpu_count()} CPUs. {right} are right in all points. "
@@ -222,10 +222,10 @@ def live_lines(live):
     yield ""
     yield "| case | limiting | named | confidence | what went wrong |"
     yield "| --- | --- | --- | ---: | --- |"
-    for one in live:
+    for entry in live:
         yield (
-            f"| {one.name} | {one.limiting or '–'} | {', '.join(one.culprits[:3]) or '–'} | "
-            f"{one.confidence:.2f} | {'; '.join(one.missed) or '–'} |"
+            f"| {entry.name} | {entry.limiting or '–'} | {', '.join(entry.culprits[:3]) or '–'} | "
+            f"{entry.confidence:.2f} | {'; '.join(entry.missed) or '–'} |"
         )
 
 
@@ -250,15 +250,15 @@ def binomial_interval(right, count):
     """Return the 95 % interval of a share (Clopper and Pearson, 1934)."""
     from scipy.stats import binomtest
 
-    found = binomtest(right, count).proportion_ci(0.95)
-    return found.low, found.high
+    result = binomtest(right, count).proportion_ci(0.95)
+    return result.low, result.high
 
 
 def earned_lines(live):
     """Yield whether the confidence of real faults is what it should be."""
-    named = [one for one in live if one.culprits]
-    right = sum(one.first_right for one in named)
-    mean = sum(one.confidence for one in named) / len(named)
+    named = [item for item in live if item.culprits]
+    right = sum(item.first_right for item in named)
+    mean = sum(item.confidence for item in named) / len(named)
     low, high = binomial_interval(right, len(named))
     yield (
         f"Of the live faults with a named program {right} of {len(named)} are right. This is a "
@@ -267,14 +267,14 @@ def earned_lines(live):
 
 
 def report(patients, drawn, live, hard, took_s):
-    decided = [one for one in drawn if one.is_decided]
+    decided = [item for item in drawn if item.is_decided]
     everything = [*patients, *decided, *live]
     wrong = [
-        one
-        for one in everything
-        if not (one.limiting_right and one.first_right) or (one.group == "live" and one.missed)
+        item
+        for item in everything
+        if not (item.limiting_right and item.first_right) or (item.group == "live" and item.missed)
     ]
-    covered = [one.coverage for one in everything if one.coverage is not None]
+    covered = [item.coverage for item in everything if item.coverage is not None]
     return [
         "# Accuracy",
         "",
@@ -335,11 +335,11 @@ def report(patients, drawn, live, hard, took_s):
         "## What went wrong",
         "",
         *(
-            f"- {one.group}, {one.name} (strength {one.strength:g}): wanted {one.wanted[0]} by "
-            f"{one.wanted[1]}, found {one.limiting} by {', '.join(one.culprits[:3]) or 'nobody'}"
-            for one in wrong
+            f"- {item.group}, {item.name} (strength {item.strength:g}): wanted {item.wanted[0]} by "
+            f"{item.wanted[1]}, found {item.limiting} by {', '.join(item.culprits[:3]) or 'nobody'}"
+            for item in wrong
         ),
-        *(f"- {one.name}: {'; '.join(one.missed)}" for one in live if one.missed),
+        *(f"- {item.name}: {'; '.join(item.missed)}" for item in live if item.missed),
         *([] if wrong else ["Nothing in this run."]),
         "",
     ]
@@ -350,15 +350,15 @@ def pair_lines():
     if not PAIRS.exists():
         yield "`make pairs` has not been run."
         return
-    found = json.loads(PAIRS.read_text())
+    result = json.loads(PAIRS.read_text())
     yield (
-        f"Run on {found['date']} with `make pairs`, on model computers of seeds that nothing was "
-        f"tuned on, {found['span_s']:g} s each. Of pairs without a change "
-        f"{found['wrong']} of {found['pairs']} were called changed. In others one more program "
-        f"took at least 10 points of the CPU. There {found['found']} of {found['changed']} "
-        f"changes were found, {found['right_way']} of them in the right direction."
+        f"Run on {result['date']} with `make pairs`, on model computers of seeds that nothing was "
+        f"tuned on, {result['span_s']:g} s each. Of pairs without a change "
+        f"{result['wrong']} of {result['pairs']} were called changed. In others one more program "
+        f"took at least 10 points of the CPU. There {result['found']} of {result['changed']} "
+        f"changes were found, {result['right_way']} of them in the right direction."
     )
-    live = found.get("live", [])
+    live = result.get("live", [])
     right = sum(expected == said for expected, said in live)
     yield (
         f"On this computer a fault started and ended for real between captures of 12 s. The "
@@ -371,14 +371,15 @@ def early_lines():
     if not EARLY.exists():
         yield "`make early` has not been run."
         return
-    found = json.loads(EARLY.read_text())
+    result = json.loads(EARLY.read_text())
     yield (
-        f"Run on {found['date']} with `make early` on {found['cases']} captures of 30 s, "
-        f"{found['live']} of them of live faults. {found['clear']} of them are not borderline. In "
-        f"{found['same']} of these the verdict at the stop was that of the whole: level, limiting "
-        f"resource, first culprit. Of {found['sick']} sick ones {found['sick_within_10_s']} were "
-        f"sure within 10 s, half of them within {found['sick_median_s']} s. Half of the well ones "
-        f"were sure within {found['well_median_s']} s."
+        f"Run on {result['date']} with `make early` on {result['cases']} captures of 30 s, "
+        f"{result['live']} of them of live faults. {result['clear']} of them are not borderline. "
+        f"In {result['same']} of these the verdict at the stop was that of the whole: level, "
+        f"limiting resource, first culprit. Of {result['sick']} sick ones "
+        f"{result['sick_within_10_s']} were "
+        f"sure within 10 s, half of them within {result['sick_median_s']} s. Half of the well ones "
+        f"were sure within {result['well_median_s']} s."
     )
 
 
@@ -387,10 +388,10 @@ def proof_lines():
     if not PROOFS.exists():
         yield "`make proofs` has not been run."
         return
-    found = json.loads(PROOFS.read_text())
-    tried = [one for one in found if "culprit" in one]
-    proven = sum(one["culprit"][0] == "cause" for one in tried)
-    decoys = [one["decoy"][0] for one in found]
+    result = json.loads(PROOFS.read_text())
+    tried = [item for item in result if "culprit" in item]
+    proven = sum(item["culprit"][0] == "cause" for item in tried)
+    decoys = [item["decoy"][0] for item in result]
     yield (
         "`make proofs` starts faults for real, each with a victim and a decoy. "
         f"In experiments of 20 s, {proven} of {len(tried)} culprits of the triage were proven to "
@@ -400,10 +401,11 @@ def proof_lines():
     yield ""
     yield "| fault | limiting | culprit | its proof | the decoy's |"
     yield "| --- | --- | --- | --- | --- |"
-    for one in found:
-        first = one["named"][0] if one["named"] else "nobody"
-        proof = one.get("culprit", ["none"])[0]
-        yield f"| {one['fault']} | {one['limiting']} | {first} | {proof} | {one['decoy'][0]} |"
+    for entry in result:
+        first = entry["named"][0] if entry["named"] else "nobody"
+        proof = entry.get("culprit", ["none"])[0]
+        decoy = entry["decoy"][0]
+        yield f"| {entry['fault']} | {entry['limiting']} | {first} | {proof} | {decoy} |"
 
 
 def bottle_lines():
@@ -411,16 +413,16 @@ def bottle_lines():
     if not BOTTLE.exists():
         yield "`make bottle-test` has not been run."
         return
-    found = json.loads(BOTTLE.read_text())
-    cases = found["cases"]
+    result = json.loads(BOTTLE.read_text())
+    cases = result["cases"]
     right = sum(not case["wrong"] for case in cases)
     named = [case for case in cases if case.get("culprits")]
     first = sum(
-        any(case.get("named", [""])[:1] == [one] for one in case["culprits"]) for case in named
+        any(case.get("named", [""])[:1] == [item] for item in case["culprits"]) for case in named
     )
     yield (
-        f"Run on {found['date']} with `make bottle-test`: kernel {found['kernel']}, "
-        f"{found['service_manager']}, {found['processors']} emulated processors. Of {len(cases)} "
+        f"Run on {result['date']} with `make bottle-test`: kernel {result['kernel']}, "
+        f"{result['service_manager']}, {result['processors']} emulated processors. Of {len(cases)} "
         f"cases {right} are right in all that their truth says; the right program is named first "
         f"in {first} of {len(named)}."
     )
@@ -430,8 +432,8 @@ def bottle_lines():
     for case in cases:
         sure = case.get("confidence")
         exact = ", ".join(
-            f"{one['figure']} of {one['unit']} off by {100 * one['off']:.1f} %"
-            for one in case.get("exact", ())
+            f"{item['figure']} of {item['unit']} off by {100 * item['off']:.1f} %"
+            for item in case.get("exact", ())
         )
         cells = (
             case["name"] + (f" ({exact})" if exact else ""),
@@ -446,7 +448,7 @@ def bottle_lines():
 def main(arguments):
     count = int(arguments[0]) if arguments else RANDOM_PATIENTS
     seeds = range(FIRST_REPORTED_SEED, FIRST_REPORTED_SEED + count)
-    live = [as_outcome(found) for found in live_faults()]
+    live = [as_outcome(live_fault) for live_fault in live_faults()]
     with multiprocessing.Pool() as pool:
         patients = pool.map(one_patient, scenario_names(), chunksize=1)
         began = time.perf_counter()

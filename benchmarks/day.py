@@ -66,12 +66,12 @@ def main(hours):
             incidents.add(Moment(record.at_s, clock.now()), following.add(record, ring.known))
             if record.n % 360 == 0:
                 memory.append(round(rss_mib(), 2))
-                held = sum(one.bytes for one in read_segments(folder / "ring"))
+                held = sum(read_segment.bytes for read_segment in read_segments(folder / "ring"))
                 ring_bytes = max(ring_bytes, held)
                 print(record.at_s / 3600, memory[-1], ring_bytes, flush=True)
         tree.close()
         kept = read_incidents(folder / "incidents")
-    found = {
+    result = {
         "date": time.strftime("%Y-%m-%d"),
         "hours": hours,
         "incidents": len(kept),
@@ -79,8 +79,8 @@ def main(hours):
         "ring_bytes_most": ring_bytes,
         "took_s": round(time.monotonic() - began_s),
     }
-    REPORT.write_text(json.dumps(found, indent=1) + "\n")
-    print(json.dumps(found))
+    REPORT.write_text(json.dumps(result, indent=1) + "\n")
+    print(json.dumps(result))
 
 
 if __name__ == "__main__":

@@ -25,20 +25,20 @@ FIRST_SEED, COUNT, BORDERLINE = 80_000, 240, 0.15
 LOOKS_S = (5, 9, 13, 17, 21, 25, 29)
 
 
-def said(found):
-    first = found.culprits[0].name if found.culprits else None
-    return found.level, found.limiting, first
+def said(result):
+    first = result.culprits[0].name if result.culprits else None
+    return result.level, result.limiting, first
 
 
 def outcome(name, path, strength):
     """Return when a capture was sure, what was said then, and what all of it says."""
     whole, before, sure_s, early = examined(path), None, None, None
     for at_s in LOOKS_S:
-        found = diagnose(load(path, Part(0.0, at_s + 0.5)))
-        limits = found.limits.sure
-        now = said(found)
-        likely = not found.culprits or found.confidence >= limits.confidence_least
-        if at_s >= limits.least_s and now == before and likely and is_decided(found):
+        result = diagnose(load(path, Part(0.0, at_s + 0.5)))
+        limits = result.limits.sure
+        now = said(result)
+        likely = not result.culprits or result.confidence >= limits.confidence_least
+        if at_s >= limits.least_s and now == before and likely and is_decided(result):
             sure_s, early = at_s, now
             break
         before = now
@@ -67,25 +67,27 @@ def main(arguments):
     keys = [*scenario_names(), *range(FIRST_SEED, FIRST_SEED + COUNT)]
     live = sorted(Path(arguments[0]).glob("*.gz")) if arguments else []
     with multiprocessing.Pool() as pool:
-        found = [*pool.imap(of_model, keys, chunksize=1), *pool.imap(of_file, live, chunksize=1)]
+        result = [*pool.imap(of_model, keys, chunksize=1), *pool.imap(of_file, live, chunksize=1)]
     clear = [
-        one for one in found if one["strength"] is None or abs(one["strength"] - 1) > BORDERLINE
+        item
+        for item in result
+        if item["strength"] is None or abs(item["strength"] - 1) > BORDERLINE
     ]
-    sick = [one for one in clear if one["whole"][1] is not None]
-    soon = sorted(one["sure_s"] or 30 for one in sick)
+    sick = [item for item in clear if item["whole"][1] is not None]
+    soon = sorted(item["sure_s"] or 30 for item in sick)
     report = {
         "date": time.strftime("%Y-%m-%d"),
-        "cases": len(found),
+        "cases": len(result),
         "clear": len(clear),
         "live": len(live),
-        "same": sum(one["same"] for one in clear),
+        "same": sum(item["same"] for item in clear),
         "sick": len(sick),
         "sick_within_10_s": sum(at_s <= 10 for at_s in soon),
         "sick_median_s": soon[len(soon) // 2],
-        "well_median_s": sorted(one["sure_s"] or 30 for one in clear if one not in sick)[
+        "well_median_s": sorted(item["sure_s"] or 30 for item in clear if item not in sick)[
             (len(clear) - len(sick)) // 2
         ],
-        "others": [one for one in found if not one["same"]],
+        "others": [item for item in result if not item["same"]],
     }
     REPORT.write_text(json.dumps(report, indent=1) + "\n")
     print(json.dumps(report, indent=1))

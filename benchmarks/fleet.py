@@ -63,9 +63,9 @@ def peak_mib(_found):
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
 
 
-def engine_rate(found, workers):
+def engine_rate(result, workers):
     began, first, count, held = time.monotonic(), None, 0, 0.0
-    for record in records(Engine(workers), iter(found), measured):
+    for record in records(Engine(workers), iter(result), measured):
         # the start of the workers is no part of a rate
         first = first or time.monotonic()
         count += 1
@@ -74,9 +74,9 @@ def engine_rate(found, workers):
     return (count - 1) / (time.monotonic() - first), time.monotonic() - began, held
 
 
-def measured(found):
-    record = record_of(found)
-    used = {**record.capture.used, "worker_mib": peak_mib(found)}
+def measured(result):
+    record = record_of(result)
+    used = {**record.capture.used, "worker_mib": peak_mib(result)}
     return msgspec.structs.replace(
         record, capture=msgspec.structs.replace(record.capture, used=used)
     )
@@ -87,14 +87,14 @@ def bare(paths):
         record_of(path)
 
 
-def bare_rate(found, processes):
+def bare_rate(result, processes):
     context = multiprocessing.get_context("spawn")
-    parts = [found[place::processes] for place in range(processes)]
+    parts = [result[place::processes] for place in range(processes)]
     with context.Pool(processes) as pool:
         pool.map(bare, [part[:1] for part in parts], chunksize=1)
         began = time.monotonic()
         pool.map(bare, parts, chunksize=1)
-        return len(found) / (time.monotonic() - began)
+        return len(result) / (time.monotonic() - began)
 
 
 def speed_ups(few):
@@ -106,8 +106,8 @@ def speed_ups(few):
         (bare_rate(few, 1), engine_rate(few, 1)[0], bare_rate(few, 2), engine_rate(few, 2)[0])
         for _ in range(ROUNDS)
     ]
-    bare_one, one, bare_two, two = map(statistics.median, zip(*rates, strict=True))
-    return bare_two / bare_one, two / one, bare_two
+    bare_one, item, bare_two, two = map(statistics.median, zip(*rates, strict=True))
+    return bare_two / bare_one, two / item, bare_two
 
 
 def peak_of(pid):
@@ -138,14 +138,14 @@ def client_growth():
                 peak_mib = peak_of(client.pid) or peak_mib
                 time.sleep(0.2)
             took_s = time.monotonic() - began
-            found = {
+            result = {
                 "captures": count,
                 "computers": COMPUTERS,
                 "client_mib": round(peak_mib),
                 "a_second": round(count / took_s, 1),
                 "status": client.returncode,
             }
-            print(json.dumps(found), flush=True)
+            print(json.dumps(result), flush=True)
 
 
 def main():
@@ -159,10 +159,10 @@ def main():
         with multiprocessing.get_context("spawn").Pool() as pool:
             models = pool.map(capture, [(folder, number) for number in range(DISTINCT)])
         copies(models, many, count)
-        found = list(find([str(many)]))
-        bare_speed_up, speed_up, bare_two = speed_ups(found[:FEW])
-        two, whole_s, worker_mib = engine_rate(found, 2)
-        found = {
+        result = list(find([str(many)]))
+        bare_speed_up, speed_up, bare_two = speed_ups(result[:FEW])
+        two, whole_s, worker_mib = engine_rate(result, 2)
+        result = {
             "captures": count,
             "a_second": round(two, 2),
             "seconds": round(whole_s, 1),
@@ -173,7 +173,7 @@ def main():
             "bare_a_second": round(bare_two, 2),
             "kib_each": round(sum(path.stat().st_size for path in many.iterdir()) / count / 1024),
         }
-        print(json.dumps(found))
+        print(json.dumps(result))
 
 
 if __name__ == "__main__":

@@ -98,10 +98,10 @@ def changed(lines, data):
             lines.insert(at, lines[data.ConsumeIntInRange(0, len(lines) - 1)])
         else:
             record = json.loads(lines[at])
-            found = list(places(record))
-            if not found:
+            result = list(places(record))
+            if not result:
                 continue
-            *above, last = found[data.ConsumeIntInRange(0, len(found) - 1)]
+            *above, last = result[data.ConsumeIntInRange(0, len(result) - 1)]
             inner = record
             for key in above:
                 inner = inner[key]
@@ -175,7 +175,7 @@ def try_all(path, endings):
         raise AssertionError("a number that is none")
     document = triage_document(judged.triage)
     document_text(document)
-    for table in {one.key: one for tables in TOPICS.values() for one in tables}.values():
+    for table in {item.key: item for tables in TOPICS.values() for item in tables}.values():
         fill(table, judged)
     for ending in endings:
         write_report(judged, path.with_suffix(f".{ending}"), force=True)

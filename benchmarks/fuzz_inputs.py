@@ -82,10 +82,10 @@ def kernel_log(data):
     text = data.decode("utf-8", "backslashreplace").replace("\n", "")
     crash = f"{text[:15]}[7]: segfault at 0 ip 0 in {text}[0+1]"
     lines = (text, f"usb 1-2: Product: {text}", crash)
-    found = summed([LogLine(float(at_s), line) for at_s, line in enumerate(lines, 1)], 9.0)
-    for one in found:
-        if one.last_ago_s == 7.0 or (one.last_ago_s == 6.0 and one.kind != "crash"):
-            raise AssertionError(f"forged: {one}")
+    result = summed([LogLine(float(at_s), line) for at_s, line in enumerate(lines, 1)], 9.0)
+    for item in result:
+        if item.last_ago_s == 7.0 or (item.last_ago_s == 6.0 and item.kind != "crash"):
+            raise AssertionError(f"forged: {item}")
 
 
 def settings(data):
@@ -109,9 +109,9 @@ def marks(data):
             other.send(data[: 2 * BYTES_MOST])
             if other.recv(20) not in (b"done\n", b"too many\n"):
                 raise AssertionError("no answer")
-    for one in STATE[0].taken():
-        if not one.words.isprintable():
-            raise AssertionError(repr(one))
+    for item in STATE[0].taken():
+        if not item.words.isprintable():
+            raise AssertionError(repr(item))
 
 
 STATE: list[Marks] = []
@@ -180,7 +180,7 @@ def seeds(target):
         yield from (b"it froze", b"\xff\x1b[2J")
 
 
-TARGETS = {one.__name__: one for one in (carried, far, kernel_log, settings, marks, packages)}
+TARGETS = {item.__name__: item for item in (carried, far, kernel_log, settings, marks, packages)}
 
 
 def main():
@@ -188,7 +188,7 @@ def main():
     if len(sys.argv) < 2 or sys.argv[1] not in TARGETS:
         raise SystemExit(f"name a target: {', '.join(TARGETS)}")
     target = TARGETS[sys.argv.pop(1)]
-    corpus = next((Path(one) for one in sys.argv[1:] if not one.startswith("-")), None)
+    corpus = next((Path(item) for item in sys.argv[1:] if not item.startswith("-")), None)
     for number, data in enumerate(seeds(target) if corpus else ()):
         (corpus / f"seed-{number}").write_bytes(data)
     os.environ.setdefault("PYTHONWARNINGS", "error")

@@ -403,7 +403,7 @@ CASES = (
 )
 
 
-class Found(NamedTuple):
+class CaseOutcome(NamedTuple):
     """What a case came to; right where ``wrong`` is empty."""
 
     case: Case
@@ -435,7 +435,7 @@ def started_in(folder, script, more=None):
     )
 
 
-def found_on(case, keep=None):
+def judge_case(case, keep=None):
     """Start a fault, capture and judge; whatever happens, all of it is ended."""
     with tempfile.TemporaryDirectory(dir=HERE, prefix="live-") as folder:
         fault = started_in(folder, case.start)
@@ -453,8 +453,8 @@ def found_on(case, keep=None):
                 ["sh", "-c", case.stop], cwd=folder, check=False, stderr=subprocess.DEVNULL
             )
         triage = judge(path).triage
-    named = [one.name for one in triage.culprits]
-    return Found(
+    named = [culprit.name for culprit in triage.culprits]
+    return CaseOutcome(
         case,
         triage.verdict.limiting,
         named,
@@ -478,7 +478,7 @@ def end(fault, folder):
 
 def wrong(case, triage):
     """Yield in words what is not as the truth has it."""
-    named = [one.name for one in triage.culprits]
+    named = [culprit.name for culprit in triage.culprits]
     if triage.verdict.limiting not in case.limiting:
         yield f"limiting is {triage.verdict.limiting}, truth {case.limiting[0]}"
     if case.culprits and (not named or not named[0].startswith(case.culprits)):
@@ -489,13 +489,14 @@ def wrong(case, triage):
         yield f"{named} named"
     for kind, word in case.must:
         if not any(
-            kind == one.kind and word in f"{one.subject} {one.text}" for one in triage.findings
+            kind == finding.kind and word in f"{finding.subject} {finding.text}"
+            for finding in triage.findings
         ):
             yield f"no finding {kind} that speaks of {word!r}"
     allowed = ALWAYS | {kind for kind, _ in case.must} | case.may
-    for one in triage.findings:
-        if one.severity != "note" and one.kind not in allowed:
-            yield f"false finding {one.kind}: {one.text}"
+    for item in triage.findings:
+        if item.severity != "note" and item.kind not in allowed:
+            yield f"false finding {item.kind}: {item.text}"
 
 
 def outcomes(names=(), keep=None):
@@ -505,20 +506,20 @@ def outcomes(names=(), keep=None):
             continue
         if case.rights and (os.geteuid() != 0 or not shutil.which("ip")):
             continue
-        yield found_on(case, keep)
+        yield judge_case(case, keep)
 
 
 def main(names):
-    for found in outcomes(names, os.environ.get("LIVE_KEEP")):
+    for outcome in outcomes(names, os.environ.get("LIVE_KEEP")):
         print(
-            "wrong " if found.wrong else "right ",
-            found.case.name,
-            found.limiting,
-            found.named[:3],
-            f"{found.confidence:.2f}",
+            "wrong " if outcome.wrong else "right ",
+            outcome.case.name,
+            outcome.limiting,
+            outcome.named[:3],
+            f"{outcome.confidence:.2f}",
             flush=True,
         )
-        for line in found.wrong:
+        for line in outcome.wrong:
             print("       ", line)
 
 

@@ -192,7 +192,7 @@ def tick_ends(packed):
     for position in range(len(packed)):
         line += unzip.decompress(packed[position : position + 1])
         *whole, line = line.split(b"\n")
-        ends += [position + 1 for one in whole if one.startswith(b'{"kind":"tick"')]
+        ends += [position + 1 for item in whole if item.startswith(b'{"kind":"tick"')]
     return ends
 
 
@@ -203,8 +203,8 @@ def crowded_patient(processes):
     from dunmist.simulation import load_scenario
 
     patient = load_scenario("ringing-office")
-    spare = next(one for one in patient.programs if one.name == "weather-mast")
-    held = sum(1 + one.peers for one in patient.programs)
+    spare = next(program for program in patient.programs if program.name == "weather-mast")
+    held = sum(1 + program.peers for program in patient.programs)
     more = [
         msgspec.structs.replace(
             spare,

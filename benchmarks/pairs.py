@@ -63,7 +63,7 @@ def one_pair(seed):
     chance, scenario = random.Random(seed), random_scenario(8 * seed + 7)
     examined = []
     with tempfile.TemporaryDirectory() as folder:
-        for place, (one, hour) in enumerate(
+        for place, (item, hour) in enumerate(
             (
                 (scenario, scenario.machine.started),
                 (scenario, LATER),
@@ -71,16 +71,17 @@ def one_pair(seed):
             )
         ):
             path = Path(folder) / f"{place}.jsonl.gz"
-            capture_patient(at(one, hour), path, SPAN_S, seed=seed + place)
-            found = judge(path, looks_for_bad_window=False)
-            examined.append(Examined(found.series, found.diagnosis))
+            capture_patient(at(item, hour), path, SPAN_S, seed=seed + place)
+            result = judge(path, looks_for_bad_window=False)
+            examined.append(Examined(result.series, result.diagnosis))
     same, more = compare(examined[0], examined[1]), compare(examined[0], examined[2])
     used = [
-        one.after - one.before
-        for one in more.differences
-        if (one.figure.what, one.figure.resource) == ("used", "cpu") and one.is_clear
+        difference.after - difference.before
+        for difference in more.differences
+        if (difference.figure.what, difference.figure.resource) == ("used", "cpu")
+        and difference.is_clear
     ]
-    points = [float(one.series.machine.used.mean()) for one in (examined[0], examined[2])]
+    points = [float(item.series.machine.used.mean()) for item in (examined[0], examined[2])]
     return {
         "seed": seed,
         "wrong": len(same.clear),
@@ -112,8 +113,8 @@ def live_pairs():
                 if fault:
                     os.killpg(fault.pid, signal.SIGKILL)
                     fault.wait()
-            found = judge(path, looks_for_bad_window=False)
-            looks.append(Examined(found.series, found.diagnosis))
+            result = judge(path, looks_for_bad_window=False)
+            looks.append(Examined(result.series, result.diagnosis))
     for place, (before, after) in enumerate(pairwise(looks)):
         was, now = LIVE[place], LIVE[place + 1]
         expected = "no clear change" if was == now else ("worse" if now else "better")
@@ -122,26 +123,26 @@ def live_pairs():
 
 def main(arguments):
     if arguments == ["live"]:
-        found = json.loads(REPORT.read_text()) | {"live": list(live_pairs())}
-        REPORT.write_text(json.dumps(found, indent=1) + "\n")
-        print(found["live"])
+        result = json.loads(REPORT.read_text()) | {"live": list(live_pairs())}
+        REPORT.write_text(json.dumps(result, indent=1) + "\n")
+        print(result["live"])
         return
     count = int(arguments[0]) if arguments else PAIRS
     with multiprocessing.Pool() as pool:
         pairs = pool.map(one_pair, range(FIRST_SEED, FIRST_SEED + count), chunksize=1)
-    changed = [one for one in pairs if one["points"] >= POINTS[0]]
-    found = {
+    changed = [pair for pair in pairs if pair["points"] >= POINTS[0]]
+    result = {
         "date": time.strftime("%Y-%m-%d"),
         "span_s": SPAN_S,
         "pairs": len(pairs),
-        "wrong": sum(one["wrong"] > 0 or one["answer"] != "no clear change" for one in pairs),
+        "wrong": sum(pair["wrong"] > 0 or pair["answer"] != "no clear change" for pair in pairs),
         "changed": len(changed),
-        "found": sum(one["found"] for one in changed),
-        "right_way": sum(one["up"] for one in changed),
+        "found": sum(item["found"] for item in changed),
+        "right_way": sum(item["up"] for item in changed),
         "live": list(live_pairs()),
     }
-    REPORT.write_text(json.dumps(found, indent=1) + "\n")
-    print(found)
+    REPORT.write_text(json.dumps(result, indent=1) + "\n")
+    print(result)
 
 
 if __name__ == "__main__":

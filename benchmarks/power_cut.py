@@ -30,17 +30,17 @@ CUTS, IMAGE_MIB = 12, 64
 
 def last_tick_s(folder):
     """Return when the last whole tick was taken, in seconds since 1970; None without any."""
-    found = None
+    result = None
     for segment in read_segments(folder):
         try:
             with CaptureReader(segment.path) as reader:
                 began_s = datetime.fromisoformat(reader.header.started).timestamp()
                 for line in reader.lines():
                     if isinstance(line, Tick):
-                        found = began_s + line.at_s
+                        result = began_s + line.at_s
         except CaptureError:
             continue
-    return found
+    return result
 
 
 def mounted(image, place):

@@ -141,12 +141,16 @@ def outcome_of(fault):
             )
             judged = judge(path)
             decoy = choose_owner_of(judged, int((Path(folder) / "decoy").read_text()))
-            named = [one.name for one in judged.diagnosis.culprits]
-            found = {"fault": fault.name, "limiting": judged.diagnosis.limiting, "named": named[:2]}
+            named = [culprit.name for culprit in judged.diagnosis.culprits]
+            result = {
+                "fault": fault.name,
+                "limiting": judged.diagnosis.limiting,
+                "named": named[:2],
+            }
             if named:
-                found["culprit"] = said_of(choose_culprit(judged, 1))
-            found["decoy"] = said_of(decoy)
-            return found
+                result["culprit"] = said_of(choose_culprit(judged, 1))
+            result["decoy"] = said_of(decoy)
+            return result
         finally:
             end(session, folder)
             subprocess.run(
@@ -170,13 +174,13 @@ def said_of(chosen):
 def main(names):
     os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="dunmist-proofs-")
     known = json.loads(REPORT.read_text()) if names and REPORT.exists() else []
-    found = {one["fault"]: one for one in known}
+    result = {item["fault"]: item for item in known}
     for fault in FAULTS:
         if names and not any(name in fault.name for name in names):
             continue
-        found[fault.name] = outcome_of(fault)
-        print(json.dumps(found[fault.name]), flush=True)
-    rows = [found[fault.name] for fault in FAULTS if fault.name in found]
+        result[fault.name] = outcome_of(fault)
+        print(json.dumps(result[fault.name]), flush=True)
+    rows = [result[fault.name] for fault in FAULTS if fault.name in result]
     REPORT.write_text(json.dumps(rows, indent=1) + "\n")
 
 

@@ -18,7 +18,7 @@ PROCESSES, TICKS = 300, 30
 
 def main():
     shells = sys.argv[1:] or ["dash", "bash --posix", "busybox sh"]
-    there = sum(one.name.isdigit() for one in Path("/proc").iterdir())
+    there = sum(path.name.isdigit() for path in Path("/proc").iterdir())
     sleepers = [subprocess.Popen(["sleep", "9999"]) for _ in range(PROCESSES - there)]
     try:
         for shell in shells:
@@ -31,17 +31,17 @@ def main():
             )
             after, span_s = resource.getrusage(resource.RUSAGE_CHILDREN), time.monotonic() - began
             used_s = (after.ru_utime + after.ru_stime) - (before.ru_utime + before.ru_stime)
-            found = {
+            result = {
                 "shell": shell,
                 "seconds": round(span_s, 1),
                 "share_of_a_core": round(used_s / span_s, 4),
                 "kib_a_second": round(len(done.stdout) / 1024 / span_s),
             }
-            print(json.dumps(found))
+            print(json.dumps(result))
     finally:
-        for one in sleepers:
-            one.kill()
-            one.wait()
+        for sleeper in sleepers:
+            sleeper.kill()
+            sleeper.wait()
 
 
 if __name__ == "__main__":

@@ -69,7 +69,7 @@ def while_both(judged, since_s, until_s):
 
 def common(*both):
     """Return the span, by uptime, that all captures have, without the start of the last one."""
-    lines = [(one.series.line.at_s, one.series.machine.uptime_s) for one in both]
+    lines = [(item.series.line.at_s, item.series.machine.uptime_s) for item in both]
     return (
         max(uptime_s - at_s[-1] + at_s[1] for at_s, uptime_s in lines),
         min(uptime_s for _, uptime_s in lines),
@@ -86,9 +86,9 @@ def main(names):
         if names and not any(name in case.name for name in names):
             continue
         near, far = seen_twice(case)
-        verdicts = [(one.triage.verdict.limiting, first(one)) for one in (near, far)]
-        machines = [one.series.machine for one in (near, far)]
-        busy = [while_both(one, *common(near, far)) for one in (near, far)]
+        verdicts = [(item.triage.verdict.limiting, first(item)) for item in (near, far)]
+        machines = [item.series.machine for item in (near, far)]
+        busy = [while_both(item, *common(near, far)) for item in (near, far)]
         rows.append(
             {
                 "case": case.name,
@@ -97,7 +97,9 @@ def main(names):
                 "by_shell": verdicts[1],
                 "processors": ratio(*busy),
                 "apart_cores": round(abs(busy[1] - busy[0]), 4),
-                "memory": ratio(*(one.memory_bytes("MemAvailable").median() for one in machines)),
+                "memory": ratio(
+                    *(machine.memory_bytes("MemAvailable").median() for machine in machines)
+                ),
             }
         )
         print(json.dumps(rows[-1]), flush=True)
@@ -107,8 +109,8 @@ def main(names):
         rows = [again.pop(row["case"], row) for row in before] + list(again.values())
     same = sum(row["same"] for row in rows)
     print(f"{same} of {len(rows)} the same")
-    found = {"date": time.strftime("%Y-%m-%d"), "same": same, "rows": rows}
-    REPORT.write_text(json.dumps(found, indent=1) + "\n")
+    result = {"date": time.strftime("%Y-%m-%d"), "same": same, "rows": rows}
+    REPORT.write_text(json.dumps(result, indent=1) + "\n")
 
 
 if __name__ == "__main__":

@@ -98,22 +98,27 @@ def one_fault(fault):
 def held_against(happened, kept):
     """Return for each fault what was kept of it, and the incidents that no fault explains."""
     rows, explained = [], set()
-    for one in happened:
+    for item in happened:
         overlapping = [
             incident
             for incident in kept
-            if datetime.fromisoformat(incident["began"]).timestamp() < one.ended_s + 5
-            and datetime.fromisoformat(incident["ended"]).timestamp() > one.began_s - 1
+            if datetime.fromisoformat(incident["began"]).timestamp() < item.ended_s + 5
+            and datetime.fromisoformat(incident["ended"]).timestamp() > item.began_s - 1
         ]
         explained |= {incident["number"] for incident in overlapping}
         named = [incident.get("culprit") for incident in overlapping]
         right = len(overlapping) == 1 and (
-            not one.fault.culprits or (named[0] or "").startswith(one.fault.culprits)
+            not item.fault.culprits or (named[0] or "").startswith(item.fault.culprits)
         )
         rows.append(
-            {"fault": one.fault.name, "incidents": len(overlapping), "named": named, "right": right}
+            {
+                "fault": item.fault.name,
+                "incidents": len(overlapping),
+                "named": named,
+                "right": right,
+            }
         )
-    return rows, [one for one in kept if one["number"] not in explained]
+    return rows, [item for item in kept if item["number"] not in explained]
 
 
 def main(minutes):
@@ -136,16 +141,16 @@ def main(minutes):
     finally:
         recorder.send_signal(signal.SIGINT)
         recorder.communicate(timeout=60)
-        for one in sleepers:
-            one.kill()
-            one.wait()
-    ring = sum(one.stat().st_size for one in (state / "dunmist/watch/ring").glob("*.gz"))
+        for sleeper in sleepers:
+            sleeper.kill()
+            sleeper.wait()
+    ring = sum(path.stat().st_size for path in (state / "dunmist/watch/ring").glob("*.gz"))
     kept = [
-        json.loads(one.read_text())
-        for one in sorted((state / "dunmist/watch/incidents").glob("*.json"))
+        json.loads(path.read_text())
+        for path in sorted((state / "dunmist/watch/incidents").glob("*.json"))
     ]
     rows, others = held_against(happened, kept)
-    found = {
+    result = {
         "date": time.strftime("%Y-%m-%d"),
         "minutes": span_s / 60,
         "faults": len(rows),
@@ -157,8 +162,8 @@ def main(minutes):
         "ring_mib_per_hour": ring / 2**20 / (span_s + BEGIN_S) * 3600,
         "rows": rows,
     }
-    REPORT.write_text(json.dumps(found, indent=1) + "\n")
-    print(json.dumps(found, indent=1))
+    REPORT.write_text(json.dumps(result, indent=1) + "\n")
+    print(json.dumps(result, indent=1))
     shutil.rmtree(state)
 
 

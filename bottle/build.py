@@ -85,8 +85,8 @@ def build():
     install_dependencies(root)
     furnish(root)
     for kind in ("vmlinuz", "initrd.img"):
-        (found,) = (root / "boot").glob(f"{kind}-*")
-        shutil.copy(found, PLACE / kind)
+        (result,) = (root / "boot").glob(f"{kind}-*")
+        shutil.copy(result, PLACE / kind)
     run("iasl", "-p", str(PLACE / "hardware"), str(HERE / "hardware.asl"))
     said("making the disk")
     disk = PLACE / "disk.img"

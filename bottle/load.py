@@ -155,8 +155,8 @@ def nap():
 if __name__ == "__main__":
     kind, *more = sys.argv[1:]
     {
-        one.__name__: one
-        for one in (
+        item.__name__: item
+        for item in (
             spin,
             one_of_many,
             last_of_many,

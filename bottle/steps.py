@@ -139,6 +139,6 @@ def _wrong(bottle, step):
 
 
 def _differs(bottle, asked, wanted, when):
-    found = bottle.run(asked).out.strip()
-    if not re.fullmatch(wanted, found):
-        yield f"{when} {asked!r} says {found!r}, wanted {wanted}"
+    result = bottle.run(asked).out.strip()
+    if not re.fullmatch(wanted, result):
+        yield f"{when} {asked!r} says {result!r}, wanted {wanted}"

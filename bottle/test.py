@@ -117,7 +117,7 @@ def found_in(judged):
         "confidence": triage.verdict.confidence,
         "headline": triage.verdict.headline,
         "named": [culprit.name for culprit in triage.culprits],
-        "findings": sorted({found.kind for found in triage.findings}),
+        "findings": sorted({finding.kind for finding in triage.findings}),
     }
 
 
@@ -137,27 +137,27 @@ def wrong(case, judged):
     if limiting not in (case.limiting, case.or_limiting):
         yield f"limiting is {limiting}, truth {case.limiting}"
     culprits = to_blame(case, limiting)
-    if culprits and (not named or not any(named[0].startswith(one) for one in culprits)):
+    if culprits and (not named or not any(named[0].startswith(item) for item in culprits)):
         yield f"first named is {named[:1]}, truth {list(culprits)}"
     if not culprits and named:
         yield f"{named} named, and nobody is to blame"
     for name in set(case.not_named) & set(named):
         yield f"{name} named"
     for kind, word in case.must.items():
-        about = [json.dumps(shown(found)) for found in triage.findings if found.kind == kind]
-        if not any(word in one for one in about):
+        about = [json.dumps(shown(finding)) for finding in triage.findings if finding.kind == kind]
+        if not any(word in item for item in about):
             yield f"no finding {kind} that speaks of {word!r}"
     for word in case.names:
         if word not in text:
             yield f"nothing speaks of {word!r}"
     for path, value in case.facts.items():
-        found = fact(judged.series.header.inventory, path)
-        if found != value:
-            yield f"{path} is {found}, truth {value}"
+        result = fact(judged.series.header.inventory, path)
+        if result != value:
+            yield f"{path} is {result}, truth {value}"
     allowed = ALWAYS | set(case.must) | case.may
-    for found in triage.findings:
-        if found.severity != "note" and found.kind not in allowed:
-            yield f"false finding {found.kind}: {found.text}"
+    for result in triage.findings:
+        if result.severity != "note" and result.kind not in allowed:
+            yield f"false finding {result.kind}: {result.text}"
 
 
 def fact(about, path):

@@ -58,15 +58,15 @@ def rows_of(module: Path) -> Iterator[tuple[str, str, list[Row]]]:
         if isinstance(node, ast.ClassDef):
             fields = [field for field in node.body if isinstance(field, ast.AnnAssign)]
             kinds[node.name] = {
-                ast.unparse(one.target): ast.unparse(one.annotation) for one in fields
+                ast.unparse(item.target): ast.unparse(item.annotation) for item in fields
             }
             rows = [
                 (
-                    ast.unparse(one.target),
-                    ast.unparse(one.annotation),
-                    reason_above(lines, one.lineno),
+                    ast.unparse(item.target),
+                    ast.unparse(item.annotation),
+                    reason_above(lines, item.lineno),
                 )
-                for one in fields
+                for item in fields
             ]
             yield node.name, ast.get_docstring(node) or "", rows
         elif isinstance(node, ast.Assign) and isinstance(node.value, ast.Call):
@@ -75,8 +75,12 @@ def rows_of(module: Path) -> Iterator[tuple[str, str, list[Row]]]:
                 ast.unparse(node.targets[0]),
                 "",
                 [
-                    (str(one.arg), units[str(one.arg)], reason_above(lines, one.value.lineno))
-                    for one in node.value.keywords
+                    (
+                        str(keyword.arg),
+                        units[str(keyword.arg)],
+                        reason_above(lines, keyword.value.lineno),
+                    )
+                    for keyword in node.value.keywords
                 ],
             )
         elif isinstance(node, ast.Assign) and isinstance(node.value, ast.Dict):

@@ -133,7 +133,9 @@ class StandIn(threading.Thread):
         if method == "ListUnitsByPatterns":
             _, patterns = call.body
             rows = [
-                row for row in [*UNITS, *self.more] if any(fnmatch(row[0], one) for one in patterns)
+                row
+                for row in [*UNITS, *self.more]
+                if any(fnmatch(row[0], pattern) for pattern in patterns)
             ]
             return new_method_return(call, "a(ssssssouso)", (rows,))
         if method == "GetDefaultTarget":

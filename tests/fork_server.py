@@ -116,7 +116,7 @@ class ForkServer:
             wishes.settimeout(timeout_s)
             wishes.connect(self.path)
             wish = {"arguments": arguments, "folder": str(folder), "environment": environment}
-            files = [one.fileno() for one in (given, out, err)]
+            files = [item.fileno() for item in (given, out, err)]
             socket.send_fds(wishes, [json.dumps(wish).encode()], files)
             (status,) = STATUS.unpack(wishes.recv(STATUS.size, socket.MSG_WAITALL))
             texts = []

@@ -126,7 +126,7 @@ def processors(on, count=4, clock=None, base=None, **shares):
     spent["idle"] = 1.0 - sum(spent.values())
     return [
         LogicalProcessor(
-            number, place, {kind: rate(one, on) for kind, one in spent.items()}, clock_hz
+            number, place, {kind: rate(item, on) for kind, item in spent.items()}, clock_hz
         )
         for number in range(count)
     ]
@@ -148,7 +148,9 @@ class Machine:
 
     def __post_init__(self):
         self.online = rate(float(len(self.processors)), self.line)
-        self.busy_cores = Rate.total_of(self.line, [one.busy for one in self.processors])
+        self.busy_cores = Rate.total_of(
+            self.line, [processor.busy for processor in self.processors]
+        )
         self.used = self.busy_cores / self.online
         self.load_one = self.tasks = Level.unknown(self.line)
         self.runnable = self.runnable or Level.unknown(self.line)
@@ -185,7 +187,7 @@ def examination(machine, applications=(), processes=(), **devices):
         "tcp": {},
         "supplies": {},
     }
-    weights = {one.path: one for one in devices.pop("weights", ())}
+    weights = {device.path: device for device in devices.pop("weights", ())}
     surveyed = SimpleNamespace(
         storage=devices.pop("storage", []),
         scheduled=weights.get,
@@ -195,8 +197,8 @@ def examination(machine, applications=(), processes=(), **devices):
         line=machine.line,
         machine=machine,
         applications=list(applications),
-        processes={one.identity: one for one in processes},
-        living={one.pid: one for one in processes},
+        processes={item.identity: item for item in processes},
+        living={item.pid: item for item in processes},
         devices=SimpleNamespace(**{**usual, **devices}),
         surveyed=surveyed,
         sockets=[],

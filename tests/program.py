@@ -30,8 +30,8 @@ def run(*arguments, folder, status=0, data=None, environment=None, prepare=None)
     """
     arguments = [*map(str, arguments)]
     if prepare is None:
-        found = FORK_SERVER.run(arguments, folder, environment or dict(os.environ), data, 120)
-        done = subprocess.CompletedProcess([DUNMIST, *arguments], *found)
+        result = FORK_SERVER.run(arguments, folder, environment or dict(os.environ), data, 120)
+        done = subprocess.CompletedProcess([DUNMIST, *arguments], *result)
     else:
         done = subprocess.run(
             [DUNMIST, *arguments],

@@ -30,7 +30,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
 
 
 def _demand(exam: Examination):
-    return flow_demand(exam, lambda one: one.cores, "cores")
+    return flow_demand(exam, lambda application: application.cores, "cores")
 
 
 NOISE = Resource("noise", 5, _things, _demand)
@@ -72,8 +72,8 @@ SOURCE = {
         "    parse_net_dev,\n    parse_noise,\n",
     ),
     "series/machine.py": (
-        '        "zram_bytes", "own_cpu_s"',
-        '        "zram_bytes", "noise_bits", "own_cpu_s"',
+        '        "zram_bytes",\n',
+        '        "zram_bytes",\n        "noise_bits",\n',
         '            ("zram", tick.zram_bytes),\n',
         '            ("zram", tick.zram_bytes),\n            ("noise", tick.noise_bits),\n',
         "    zram_bytes: Level\n",
@@ -139,8 +139,8 @@ RESOURCE = {
     "diagnosis/words.py": ('"heat", "gpu", "power"', '"heat", "gpu", "power", "noise"'),
     "diagnosis/resources/noise.py": NOISE_RESOURCE,
     "diagnosis/resources/__init__.py": (
-        "DISK, STORAGE, LINK, HEAT, GRAPHICS,",
-        "DISK, STORAGE, LINK, HEAT, GRAPHICS, NOISE,",
+        "    GRAPHICS,\n",
+        "    GRAPHICS,\n    NOISE,\n",
         "from dunmist.diagnosis.resources.one_core",
         "from dunmist.diagnosis.resources.noise import NOISE\n"
         "from dunmist.diagnosis.resources.one_core",

@@ -47,12 +47,12 @@ def judged(name):
 
 
 def oldest(series, program):
-    named = (one for one in series.processes.values() if one.name == program)
-    return min(named, key=lambda one: one.facts.start_clk)
+    named = (process for process in series.processes.values() if process.name == program)
+    return min(named, key=lambda item: item.facts.start_clk)
 
 
-def told(found, program):
-    return dict(about_lines(found.cases.about(oldest(found.series, program))))
+def told(result, program):
+    return dict(about_lines(result.cases.about(oldest(result.series, program))))
 
 
 class WhatItIs(unittest.TestCase):
@@ -83,9 +83,9 @@ class WhatItIs(unittest.TestCase):
                 self.assertIn(expected, told(judged(name), program)[label])
 
     def test_the_unknown_is_said_to_be_unknown(self):
-        found = told(judged("ringing-office"), "chart-table")
-        self.assertIn("not in our catalogue", found["what it is"])
-        self.assertIn('"chart-table"', found["what to search for"])
+        result = told(judged("ringing-office"), "chart-table")
+        self.assertIn("not in our catalogue", result["what it is"])
+        self.assertIn('"chart-table"', result["what to search for"])
 
     def test_kinds_are_known_by_the_names_that_systems_give_them(self):
         for place, name, key in (
@@ -108,10 +108,10 @@ class WhatItIs(unittest.TestCase):
             ("kernel", "kcompactd0", "kernel-reclaim"),
         ):
             with self.subTest(name):
-                kinds = [one.key for one in catalogue() if getattr(one, place).match(name)]
+                kinds = [item.key for item in catalogue() if getattr(item, place).match(name)]
                 self.assertEqual(key, kinds[0])
         for name in ("nestcam-index2", "tarpaulin", "", "(?!)"):
-            kinds = [one.key for one in catalogue() if one.names.match(name)]
+            kinds = [item.key for item in catalogue() if item.names.match(name)]
             self.assertEqual([], kinds, name)
 
     def test_a_timer_and_a_replaced_file_are_told(self):
@@ -122,9 +122,9 @@ class WhatItIs(unittest.TestCase):
             (40_000, "disabled", "inactive", "by the service manager"),
         ):
             with self.subTest(later_clk=later_clk, starts=starts, active=active):
-                found = told(self.timed(later_clk, starts, active), "weather-mast")
-                self.assertIn(by, found["started"])
-                self.assertIn("replaced after the start", found["file"])
+                result = told(self.timed(later_clk, starts, active), "weather-mast")
+                self.assertIn(by, result["started"])
+                self.assertIn("replaced after the start", result["file"])
 
     def timed(self, later_clk, starts, active):
         timer = Unit(name="nightly.timer", triggers="weather-mast.service", active=active)
@@ -170,30 +170,30 @@ class WhatItIs(unittest.TestCase):
 class Steps(unittest.TestCase):
     def test_protected_ones_get_no_act_and_no_signal(self):
         for name in ("ringing-office", "narrow-burrow", "other-desk"):
-            found = judged(name)
+            result = judged(name)
             seen = 0
-            for application in found.series.applications:
-                case = found.cases.of(application)
+            for application in result.series.applications:
+                case = result.cases.of(application)
                 if case.about.protection:
                     seen += 1
-                    acts = [one.act for one in case.rungs if one.act]
+                    acts = [rung.act for rung in case.rungs if rung.act]
                     self.assertEqual([], acts, application.name)
-                    commands = " ".join(one.step.command or "" for one in case.rungs)
+                    commands = " ".join(rung.step.command or "" for rung in case.rungs)
                     self.assertNotIn("kill", commands)
                 else:
                     self.assertTrue(case.rungs, application.name)
             self.assertGreater(seen, 4, name)
 
     def test_acts_concern_living_processes_with_their_start(self):
-        found = judged("ringing-office")
-        application = oldest(found.series, "nestcam-index").application
-        rungs = {one.step.action: one for one in found.cases.of(application).rungs}
-        starts = {(one.pid, one.facts.start_clk) for one in application.members}
+        result = judged("ringing-office")
+        application = oldest(result.series, "nestcam-index").application
+        rungs = {rung.step.action: rung for rung in result.cases.of(application).rungs}
+        starts = {(member.pid, member.facts.start_clk) for member in application.members}
         targets = rungs["pause"].act.targets
-        self.assertEqual(starts, {(one.pid, one.start_clk) for one in targets})
+        self.assertEqual(starts, {(target.pid, target.start_clk) for target in targets})
         self.assertEqual(1, len(rungs["end"].act.targets))
         self.assertEqual(
-            min(one.start_clk for one in targets), rungs["end"].act.targets[0].start_clk
+            min(target.start_clk for target in targets), rungs["end"].act.targets[0].start_clk
         )
 
     def test_names_that_protect(self):
@@ -213,15 +213,15 @@ class Steps(unittest.TestCase):
         evil = "gull $(touch x);.service"
         patient = load_scenario("flooded-burrow")
         programs = [
-            msgspec.structs.replace(one, cgroup=f"/system.slice/{evil}")
-            if one.name == "chart-tiles"
-            else one
-            for one in patient.programs
+            msgspec.structs.replace(program, cgroup=f"/system.slice/{evil}")
+            if program.name == "chart-tiles"
+            else program
+            for program in patient.programs
         ]
         patient = msgspec.structs.replace(patient, programs=programs)
         with TemporaryDirectory() as folder:
-            found = judge(capture_patient(patient, Path(folder) / "x.gz", 10.0, 1.0))
-        steps = {one.action: one for one in found.triage.culprits[0].steps}
+            result = judge(capture_patient(patient, Path(folder) / "x.gz", 10.0, 1.0))
+        steps = {step.action: step for step in result.triage.culprits[0].steps}
         words = shlex.split(steps["stop-service"].command)
         self.assertEqual(["systemctl", "stop", "--", evil], words)
 
@@ -285,12 +285,14 @@ class Journal(InFolder):
 class Blame(InFolder):
     def test_for_a_disk_goes_to_who_takes_it_whatever_limits(self):
         path = capture_model(load_scenario("two-faults"), self.folder / "x.jsonl.gz", 20.0)
-        found = judge(path).triage
-        self.assertEqual("heat", found.verdict.limiting)
-        texts = {one.kind: one.steps[0].text for one in found.findings if one.steps}
+        result = judge(path).triage
+        self.assertEqual("heat", result.verdict.limiting)
+        texts = {
+            finding.kind: finding.steps[0].text for finding in result.findings if finding.steps
+        }
         for kind in ("disk-saturated", "blocked-on-disk"):
             self.assertIn("shelf-index", texts[kind])
-            self.assertNotIn(found.culprits[0].name, texts[kind])
+            self.assertNotIn(result.culprits[0].name, texts[kind])
 
 
 class StartSteps(unittest.TestCase):

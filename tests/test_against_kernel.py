@@ -128,7 +128,7 @@ class ProcessorTime(OfChildren):
         triage, _, _ = self.storm([sys.executable, script])
         self.assertGreaterEqual(triage["coverage"]["cpu"], 0.95)
         self.assertFalse(triage["capture"]["privileged"])
-        spots = {one["what"]: one["remedy"] for one in triage["blind_spots"]}
+        spots = {item["what"]: item["remedy"] for item in triage["blind_spots"]}
         files = next(what for what in spots if "files and ports" in what)
         self.assertIn("administrator", spots[files])
 
@@ -178,9 +178,9 @@ class Connections(unittest.TestCase):
                 # the kernel's counters stand still: nobody is asked
                 still = table.look(all_kinds=False, counts=counts[0]).samples
                 moved = table.look(all_kinds=False, counts=counts[1]).samples
-                self.assertIn(70_000, [one.received_bytes for one in moved])
-                numbers = {one.socket for one in moved}
-                self.assertFalse(numbers & {one.socket for one in still})
+                self.assertIn(70_000, [item.received_bytes for item in moved])
+                numbers = {item.socket for item in moved}
+                self.assertFalse(numbers & {item.socket for item in still})
             ended = table.look(all_kinds=False, counts=counts[2]).ended
             with self.subTest(address):
                 self.assertTrue(numbers & set(ended), "they are closed")
@@ -267,10 +267,10 @@ class Single(OfChildren):
         ran_out, periods = (b - a for a, b in zip(before, after, strict=True))
         self.assertAlmostEqual(ran_out / periods, rows["/dunmist-test"]["limited_share"], delta=0.2)
         processes = {row["pid"]: row for row in self.rows("processes", "--each")}
-        found = {(one["kind"], one["subject"]) for one in self.triage(self.path)["findings"]}
+        result = {(item["kind"], item["subject"]) for item in self.triage(self.path)["findings"]}
         # it waits for a processor all the time, but no processor would help it
-        self.assertIn("quota-limited", {kind for kind, _ in found})
-        self.assertNotIn(("core-bound", processes[child.pid]["application"]), found)
+        self.assertIn("quota-limited", {kind for kind, _ in result})
+        self.assertNotIn(("core-bound", processes[child.pid]["application"]), result)
 
     @staticmethod
     def quota_periods(group):
@@ -292,7 +292,10 @@ class Single(OfChildren):
         self.addCleanup(libc.umount2, bytes(place), 2)
         root = Root(Path("/"))
         began = time.monotonic()
-        found = {one.point: one for one in file_systems.read_file_systems(root)}
+        result = {
+            read_file_system.point: read_file_system
+            for read_file_system in file_systems.read_file_systems(root)
+        }
         self.assertLess(time.monotonic() - began, 10)
-        self.assertIsNone(found[str(place)].size_bytes)
-        self.assertTrue(any("answer" in one.subject for one in root.unread))
+        self.assertIsNone(result[str(place)].size_bytes)
+        self.assertTrue(any("answer" in item.subject for item in root.unread))

@@ -59,22 +59,23 @@ class Programs(unittest.TestCase):
             (["sh", "-c", "sleep 9"], "sh"),
             (["sh", "/srv/ebb.sh"], "ebb.sh"),
         ):
-            one = msgspec.structs.replace(
+            item = msgspec.structs.replace(
                 facts(9, 1, "sh", "/bin/sh", command_line), input="/srv/tide.sh"
             )
             with self.subTest(command_line=command_line):
-                self.assertEqual(shown, program_of(one).name)
+                self.assertEqual(shown, program_of(item).name)
 
 
 class Groups(unittest.TestCase):
     def group(self, processes, observer=None):
         """Return the names of applications with the numbers of their members' processes."""
         grouping = Grouping(observer)
-        for identity, one in enumerate(processes):
-            grouping.add(identity, one)
+        for identity, item in enumerate(processes):
+            grouping.add(identity, item)
         grouping.order_by_parent()
         return {
-            one.name: [processes[member].pid for member in one.members] for one in grouping.groups
+            item.name: [processes[member].pid for member in item.members]
+            for item in grouping.groups
         }
 
     FAMILY = (
@@ -111,7 +112,7 @@ class Groups(unittest.TestCase):
 
     def test_the_sampler_is_an_application_of_its_own(self):
         grouping = Grouping(Observer(30, 30))
-        for identity, one in enumerate(self.FAMILY):
-            grouping.add(identity, one)
-        own = [one for one in grouping.groups if one.observer]
-        self.assertEqual([[2]], [one.members for one in own])
+        for identity, item in enumerate(self.FAMILY):
+            grouping.add(identity, item)
+        own = [group for group in grouping.groups if group.observer]
+        self.assertEqual([[2]], [item.members for item in own])

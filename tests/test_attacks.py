@@ -90,9 +90,18 @@ with open(sys.argv[1], "w") as said:
 
 def measured(arguments, folder, environment=None, longest_s=300):
     """Run the program alone; return status, errors, greatest memory in bytes and CPU seconds."""
-    with tempfile.NamedTemporaryFile("r") as found:
+    with tempfile.NamedTemporaryFile("r") as result:
         done = subprocess.run(
-            [sys.executable, "-S", "-P", "-c", LAUNCHER, found.name, DUNMIST, *map(str, arguments)],
+            [
+                sys.executable,
+                "-S",
+                "-P",
+                "-c",
+                LAUNCHER,
+                result.name,
+                DUNMIST,
+                *map(str, arguments),
+            ],
             cwd=folder,
             env=environment,
             stderr=subprocess.PIPE,
@@ -100,7 +109,7 @@ def measured(arguments, folder, environment=None, longest_s=300):
             timeout=longest_s,
             check=True,
         )
-        status, most_bytes, cpu_s = found.read().split()
+        status, most_bytes, cpu_s = result.read().split()
         return int(status), done.stderr, int(most_bytes), float(cpu_s)
 
 
@@ -234,15 +243,15 @@ class RemoteComputers(InFolder):
         ways = {**os.environ, "PATH": f"{tools}:{os.environ['PATH']}"}
         output = self.folder / "far.jsonl.gz"
         output.unlink(missing_ok=True)
-        found = measured(
+        result = measured(
             ["capture", "--on", "far", "-o", output, "--for", "3s", *arguments],
             self.folder,
             ways,
             longest_s,
         )
-        self.assertNotIn("Traceback", found[1])
+        self.assertNotIn("Traceback", result[1])
         self.assertEqual([], list(self.folder.glob(".dunmist-*")))
-        return found, output
+        return result, output
 
     def test_what_is_no_capture_is_refused_while_it_arrives(self):
         out = "o = sys.stdout.buffer\no.write(b'@native\\n')\n"
@@ -351,7 +360,9 @@ class CurrentDirectory(InFolder):
         self.assertTrue(Path(command[0]).is_absolute())
         self.assertEqual(["-E", "-P"], command[1:3])
         with mock.patch.dict(os.environ, {"PYTHONPATH": "/x", "PYTHONSTARTUP": "/x"}):
-            self.assertEqual([], [one for one in clean_environment() if one.startswith("PYTHON")])
+            self.assertEqual(
+                [], [item for item in clean_environment() if item.startswith("PYTHON")]
+            )
         script = "import os, sys; print(os.getcwd(), sys.path, os.listdir('/proc/self/fd'))"
         # one that a program may well have left open for its children
         null = os.open(os.devnull, os.O_RDONLY)
@@ -617,13 +628,13 @@ class SecondUser(InFolder):
         """Exchange a directory for another one as fast as that goes."""
         (theirs / "other").mkdir()
         while True:
-            for one, other in (
+            for item, other in (
                 ("dunmist", "away"),
                 ("other", "dunmist"),
                 ("dunmist", "other"),
                 ("away", "dunmist"),
             ):
-                (theirs / one).rename(theirs / other)
+                (theirs / item).rename(theirs / other)
 
     def test_they_can_lock_nobody_out_of_marks(self):
         place = self.folder / "marks"
@@ -645,8 +656,8 @@ class SecondUser(InFolder):
             0.5, time.monotonic() - began_s
         )
         self.assertLess(share, 0.9)
-        heard = [one for one in marks.taken() if one.uid == os.geteuid()]
-        self.assertEqual(["it froze 0", "it froze 1", "it froze 2"], [one.words for one in heard])
+        heard = [item for item in marks.taken() if item.uid == os.geteuid()]
+        self.assertEqual(["it froze 0", "it froze 1", "it froze 2"], [item.words for item in heard])
 
     @staticmethod
     def flood(path):
@@ -664,11 +675,11 @@ class SecondUser(InFolder):
         genuine = [Kept(n, "", "", ["cpu"]) for n in range(1, KEPT_MOST + 1)]
         first = [Kept(200 + n, "", "", [MARKED], marked_by=1) for n in range(5)]
         flood = [Kept(300 + n, "", "", [MARKED], marked_by=2) for n in range(MARKED_MAX + 40)]
-        dropped = {one.number for one in too_many([*genuine, *first, *flood])}
+        dropped = {item.number for item in too_many([*genuine, *first, *flood])}
         self.assertEqual(45, len(dropped))
         self.assertTrue(all(number >= 300 for number in dropped))
         more = [*genuine, Kept(900, "", "", ["x"])]
-        self.assertEqual([1], [one.number for one in too_many(more)])
+        self.assertEqual([1], [item.number for item in too_many(more)])
 
     def test_a_recorder_leaves_the_last_tenth_and_counts_incidents(self):
         from dunmist.recorder import incidents, ring
@@ -683,7 +694,10 @@ class SecondUser(InFolder):
             incidents.write_kept(self.folder, Kept(number, "", "", ["cpu"]))
             incidents.capture_of(self.folder, number).write_bytes(bytes(100_000))
         incidents._drop_until(self.folder, 250_000, 5)
-        self.assertEqual([4, 5], [one.number for one in incidents.read_incidents(self.folder)])
+        self.assertEqual(
+            [4, 5],
+            [read_incident.number for read_incident in incidents.read_incidents(self.folder)],
+        )
         self.assertLess(incidents.incident_bytes(self.folder), 250_000)
 
     def test_a_collector_in_their_folder_leaves_what_they_cannot_read_or_choose(self):
@@ -782,9 +796,9 @@ class SecondUser(InFolder):
         self.addCleanup(os.close, done)
         os.read(ready, 1)
         seen = list(parse_unix_table(Path("/proc/net/unix").read_bytes()))
-        ours = [one for one in seen if one.facts.inode == inode]
-        self.assertEqual([None], [one.facts.local for one in ours])
-        self.assertNotIn("/run/forged", [one.facts.local for one in seen])
+        ours = [item for item in seen if item.facts.inode == inode]
+        self.assertEqual([None], [our.facts.local for our in ours])
+        self.assertNotIn("/run/forged", [item.facts.local for item in seen])
 
     def test_a_crash_with_the_name_of_a_failing_drive_is_a_crash(self):
         if not shutil.which("gcc") or not os.access("/dev/kmsg", os.R_OK):
@@ -809,8 +823,8 @@ class SecondUser(InFolder):
             path.chmod(0o755)
             self.skua.run(functools.partial(subprocess.run, [path, name], check=False))
         run("capture", "--for", "1s", "--every", "0.5s", "-o", "k.jsonl.gz", folder=self.folder)
-        found = self.triage(self.folder / "k.jsonl.gz")["findings"]
-        kinds = {one["kind"] for one in found if one["severity"] == "urgent"}
+        result = self.triage(self.folder / "k.jsonl.gz")["findings"]
+        kinds = {item["kind"] for item in result if item["severity"] == "urgent"}
         self.assertTrue(kinds.isdisjoint({"drive-failing", "memory-faulty", "file-system-damaged"}))
 
 
@@ -827,11 +841,11 @@ class Databases(InFolder):
         root = Root(self.folder)
         began_s = time.process_time()
         try:
-            found = read_packages(root, ["/usr/bin/tern"])
+            result = read_packages(root, ["/usr/bin/tern"])
         finally:
             root.close()
         self.assertLess(time.process_time() - began_s, 15)
-        return found
+        return result
 
     def test_a_hostile_schema_neither_hangs_nor_fills_the_memory(self):
         forever = (
@@ -906,8 +920,8 @@ class Databases(InFolder):
             ("nothing", ["CREATE TABLE x (y)"]),
         ):
             with self.subTest(name):
-                found = self.packages(lambda base, all=statements: [base.execute(s) for s in all])
-                self.assertEqual([], found)
+                result = self.packages(lambda base, all=statements: [base.execute(s) for s in all])
+                self.assertEqual([], result)
         # building the table of 200 MB is in it as well
         self.assertLess(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before, 700_000)
 
@@ -921,10 +935,10 @@ class Databases(InFolder):
             + b"31 1 8:2 / /a\\000b rw - ext4 /dev/sdb1 rw\n"
         )
         root = Root(self.folder)
-        found = read_file_systems(root)
+        result = read_file_systems(root)
         root.close()
-        self.assertEqual(["/", "/home/skua/a\rb"], [one.point for one in found])
-        self.assertIn("garbled", {one.reason for one in root.unread})
+        self.assertEqual(["/", "/home/skua/a\rb"], [item.point for item in result])
+        self.assertIn("garbled", {item.reason for item in root.unread})
 
 
 class Receivers(InFolder):
@@ -1020,9 +1034,9 @@ class Receivers(InFolder):
             with self.subTest(address), self.assertRaises(WrongUsage) as no:
                 otlp_http.parse_receiver(address)
             self.assertNotIn("Pu55in9", str(no.exception))
-        found = otlp_http.parse_receiver("https://auk:a%40b@[::1]:4318/v1?x=1")
-        self.assertEqual(("https://[::1]:4318/v1?x=1", "https://[::1]:4318"), found[:2])
-        self.assertTrue(found.authorization.startswith("Basic "))
+        result = otlp_http.parse_receiver("https://auk:a%40b@[::1]:4318/v1?x=1")
+        self.assertEqual(("https://[::1]:4318/v1?x=1", "https://[::1]:4318"), result[:2])
+        self.assertTrue(result.authorization.startswith("Basic "))
 
 
 class Names(InFolder):
@@ -1031,16 +1045,18 @@ class Names(InFolder):
     def named(self, *names):
         lines = gzip.decompress(self.sample.read_bytes()).splitlines()
         records = [json.loads(line) for line in lines]
-        processes = [one for one in records if one["kind"] == "process"]
-        for one, name in zip(processes, names, strict=False):
-            one["facts"] |= {
+        processes = [record for record in records if record["kind"] == "process"]
+        for item, name in zip(processes, names, strict=False):
+            item["facts"] |= {
                 "name": name,
                 "command_line": [name],
                 "executable": f"/x/{name}",
                 "user": name,
             }
         path = self.folder / "named.jsonl.gz"
-        path.write_bytes(gzip.compress(b"\n".join(json.dumps(one).encode() for one in records)))
+        path.write_bytes(
+            gzip.compress(b"\n".join(json.dumps(record).encode() for record in records))
+        )
         return path
 
     def test_a_note_and_complaints_without_end_cost_nothing(self):
@@ -1051,7 +1067,9 @@ class Names(InFolder):
         records = [json.loads(line) for line in lines]
         records[0]["complaints"] = [f"program:{number}" for number in range(50_000)]
         path = self.folder / "many.jsonl.gz"
-        path.write_bytes(gzip.compress(b"\n".join(json.dumps(one).encode() for one in records)))
+        path.write_bytes(
+            gzip.compress(b"\n".join(json.dumps(record).encode() for record in records))
+        )
         answer = self.triage(path)["verdict"]["answer"]
         self.assertLess(len(answer), 2000)
 
@@ -1098,7 +1116,7 @@ class Names(InFolder):
                 ).stdout
                 offered = [line.partition(",")[2] for line in said.splitlines()]
                 self.assertIn("tern-ok", offered)
-                self.assertEqual([one for one in offered if shlex.quote(one) != one], [])
+                self.assertEqual([item for item in offered if shlex.quote(item) != item], [])
                 self.assertNotIn("forged", offered)
         self.assertFalse((self.folder / "x").exists())
 
@@ -1146,7 +1164,9 @@ class Names(InFolder):
         lines = gzip.decompress(self.sample.read_bytes()).splitlines()
         records = [spoilt(json.loads(line)) for line in lines]
         path = self.folder / "hostile.jsonl.gz"
-        path.write_bytes(gzip.compress(b"\n".join(json.dumps(one).encode() for one in records)))
+        path.write_bytes(
+            gzip.compress(b"\n".join(json.dumps(record).encode() for record in records))
+        )
         topics = (
             "processes",
             "cores",
@@ -1261,8 +1281,8 @@ class Names(InFolder):
             12: live(12, 10, 0),
             13: live(13, 11, 1001),
         }
-        found = family(everybody, [everybody[10].target])
-        self.assertEqual([11], [one.pid for one in found])
+        result = family(everybody, [everybody[10].target])
+        self.assertEqual([11], [item.pid for item in result])
 
     def test_messages_hold_no_marks_of_a_terminal(self):
         ways = {**os.environ, "XDG_STATE_HOME": str(self.folder / "a\x1b[2J\nb")}
@@ -1278,10 +1298,12 @@ class ImpossibleCaptures(InFolder):
     def changed(self, change):
         lines = gzip.decompress(self.sample.read_bytes()).splitlines()
         records = [json.loads(line) for line in lines]
-        for one in records:
-            change(one)
+        for record in records:
+            change(record)
         path = self.folder / "changed.jsonl.gz"
-        path.write_bytes(gzip.compress(b"\n".join(json.dumps(one).encode() for one in records)))
+        path.write_bytes(
+            gzip.compress(b"\n".join(json.dumps(record).encode() for record in records))
+        )
         return path
 
     def test_each_is_one_line(self):
@@ -1291,7 +1313,9 @@ class ImpossibleCaptures(InFolder):
             ("a tick of no time", lambda tick: tick.update(at_s=1e300 * tick["at_s"])),
         ):
             with self.subTest(name):
-                path = self.changed(lambda one, f=change: f(one) if one["kind"] == "tick" else None)
+                path = self.changed(
+                    lambda item, f=change: f(item) if item["kind"] == "tick" else None
+                )
                 for arguments in (
                     ("triage", path),
                     ("view", "timeline", path),
@@ -1303,13 +1327,13 @@ class ImpossibleCaptures(InFolder):
         for name, change in (
             (
                 "no breakdown of memory",
-                lambda one: one.update(memory=None) if one["kind"] == "tick" else None,
+                lambda item: item.update(memory=None) if item["kind"] == "tick" else None,
             ),
             (
                 "a chip with a line end",
-                lambda one: [
+                lambda entry: [
                     sensor.update(chip="x\ny")
-                    for sensor in one.get("inventory", {}).get("sensors", [])
+                    for sensor in entry.get("inventory", {}).get("sensors", [])
                 ],
             ),
         ):
@@ -1357,7 +1381,9 @@ class MasksOfTheCollector(InFolder):
                     check=True,
                 )
                 self.assertIn(b"kept-g77x", done.stdout)
-                self.assertEqual([], [one for one in secrets if one.encode() in done.stdout])
+                self.assertEqual(
+                    [], [secret for secret in secrets if secret.encode() in done.stdout]
+                )
 
     def test_the_other_masks_hold_what_special_characters_a_password_has(self):
         for secret in ("p@ss/w0rd#1", "a:b@c", "q/w@e?r", "t%40@9/"):

@@ -27,9 +27,10 @@ STAT = (
 class Refused(unittest.TestCase):
     def test_a_line_of_stat_holds_what_the_kernel_can_give(self):
         whole = (b"7", b"1", b"-5", b"3", b"2")
-        found = processes.parse_stat(STAT % whole)
+        result = processes.parse_stat(STAT % whole)
         self.assertEqual(
-            (7, 1, -5, 3, 2), (found.pid, found.ppid, found.nice, found.threads, found.processor)
+            (7, 1, -5, 3, 2),
+            (result.pid, result.ppid, result.nice, result.threads, result.processor),
         )
         for place, value in (
             (0, b"-7"),
@@ -80,10 +81,16 @@ class Captures(InFolder):
             if b'"kind":"tick"' in line
         )
         for what, change in (
-            ("a negative count", lambda one: one["paging"].update(pswpin=-1)),
-            ("beyond 63 bits", lambda one: one["memory"].update(MemTotal=2**63)),
-            ("an identity without end", lambda one: one["processes"][0].__setitem__(0, 10**9)),
-            ("a nice value of nobody", lambda one: one["processes"][0].__setitem__(9, 77)),
+            ("a negative count", lambda item: item["paging"].update(pswpin=-1)),
+            ("beyond 63 bits", lambda entry: entry["memory"].update(MemTotal=2**63)),
+            (
+                "an identity without end",
+                lambda answer: answer["processes"][0].__setitem__(0, 10**9),
+            ),
+            (
+                "a nice value of nobody",
+                lambda candidate: candidate["processes"][0].__setitem__(9, 77),
+            ),
         ):
             with self.subTest(what):
                 changed = json.loads(json.dumps(tick))
@@ -144,7 +151,7 @@ class News(unittest.TestCase):
     def test_only_what_changed_goes_on(self):
         changes = Changes()
         words = Source(("tcp",), "tcp", lambda _: (), keeps="changes")
-        rows = Source(("disks",), "disks", lambda _: (), keeps="changes", key=lambda one: one[0])
+        rows = Source(("disks",), "disks", lambda _: (), keeps="changes", key=lambda name: name[0])
         for given, news in (
             ({"a": 1, "b": 2}, {"a": 1, "b": 2}),
             ({"a": 1, "b": 3}, {"b": 3}),

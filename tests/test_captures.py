@@ -162,7 +162,7 @@ class Secrets(InFolder):
                 # no part of it may be seen that the rest of the line does not have
                 parts = {secret[at : at + 4] for at in range(max(1, len(secret) - 3))}
                 rest = before + after
-                seen = [one for one in parts if one in " ".join(masked) and one not in rest]
+                seen = [part for part in parts if part in " ".join(masked) and part not in rest]
                 if kind == "S" and seen:
                     missed.append(masked)
             with self.subTest(name):
@@ -231,9 +231,9 @@ class Secrets(InFolder):
         run("capture", "-o", path, "--for", "0.5s", "--every", "0.25s", folder=self.folder)
         rows = run("view", "processes", path, "--each", "--csv", folder=self.folder).stdout
         self.assertIn(f"\n{child.pid},", rows)
-        one = run("view", "process", path, child.pid, folder=self.folder).stdout
-        self.assertIn(MASK, one)
-        outputs = [gzip.decompress(path.read_bytes()).decode(), rows, one]
+        item = run("view", "process", path, child.pid, folder=self.folder).stdout
+        self.assertIn(MASK, item)
+        outputs = [gzip.decompress(path.read_bytes()).decode(), rows, item]
         for form in ("html", "md", "txt", "json"):
             run("report", path, "-o", f"r.{form}", folder=self.folder)
             outputs.append((self.folder / f"r.{form}").read_text())
@@ -331,7 +331,7 @@ class Writing(InFolder):
                 line = self.one_line("capture", "-o", output, "--for", "1s", "--every", "0.5s")
                 self.assertIn(expected, line)
         self.assertEqual("mine", (self.folder / "taken.jsonl.gz").read_text())
-        self.assertEqual(["taken.jsonl.gz"], [one.name for one in self.folder.iterdir()])
+        self.assertEqual(["taken.jsonl.gz"], [path.name for path in self.folder.iterdir()])
 
     def test_a_failed_start_keeps_what_force_would_replace(self):
         kept = self.sample.read_bytes()

@@ -41,7 +41,7 @@ class Captures(unittest.TestCase):
         cls.addClassCleanup(folder.cleanup)
         cls.folder = Path(folder.name)
         sick = load_scenario("ringing-office")
-        well = [one for one in sick.programs if one.name != "nestcam-index"]
+        well = [program for program in sick.programs if program.name != "nestcam-index"]
         (cls.folder / "good").mkdir()
         for place, hour in enumerate(HOURS[:3]):
             good = at(msgspec.structs.replace(sick, programs=well), hour)
@@ -63,14 +63,14 @@ class BeforeAndAfter(Captures):
             ("good/0.jsonl.gz", "good/1.jsonl.gz", "no clear change"),
         ):
             with self.subTest(answer):
-                found = self.compared(first, second)
-                self.assertEqual(answer, found["answer"])
-                for one in found["figures"]:
-                    self.assertLessEqual(one["low"], one["high"])
+                result = self.compared(first, second)
+                self.assertEqual(answer, result["answer"])
+                for item in result["figures"]:
+                    self.assertLessEqual(item["low"], item["high"])
                 clear = {
-                    (one["what"], one["resource"] or one["name"]): one["after"] - one["before"]
-                    for one in found["figures"]
-                    if one["clear"]
+                    (item["what"], item["resource"] or item["name"]): item["after"] - item["before"]
+                    for item in result["figures"]
+                    if item["clear"]
                 }
                 if answer == "no clear change":
                     self.assertEqual({}, clear)
@@ -80,11 +80,12 @@ class BeforeAndAfter(Captures):
                 self.assertAlmostEqual(3.69, sign * clear["cores", "nestcam-index"], delta=0.1)
 
     def test_what_came_and_went(self):
-        found = self.compared("good/0.jsonl.gz", "sick.jsonl.gz")
+        result = self.compared("good/0.jsonl.gz", "sick.jsonl.gz")
         self.assertEqual(
-            [("cpu-hog", "nestcam-index")], [(one["kind"], one["subject"]) for one in found["new"]]
+            [("cpu-hog", "nestcam-index")],
+            [(item["kind"], item["subject"]) for item in result["new"]],
         )
-        self.assertEqual([], found["gone"])
+        self.assertEqual([], result["gone"])
 
     def test_what_cannot_be_compared_is_an_answer(self):
         for first, second, says in (
@@ -93,9 +94,9 @@ class BeforeAndAfter(Captures):
             ("good/2.jsonl.gz", "brief.jsonl.gz", "the second one has 3"),
         ):
             with self.subTest(says):
-                found = self.compared(first, second)
-                self.assertEqual("cannot be compared", found["answer"])
-                self.assertIn(says, found["headline"])
+                result = self.compared(first, second)
+                self.assertEqual("cannot be compared", result["answer"])
+                self.assertIn(says, result["headline"])
 
     def test_the_answer_as_a_status(self):
         for second, status in (("good/0.jsonl.gz", 0), ("brief.jsonl.gz", 1)):
@@ -132,38 +133,38 @@ class NormalAndNow(Captures):
             ("good/*.jsonl.gz", "sick.jsonl.gz"),
         ):
             with self.subTest(given):
-                found = self.compared(*given)
-                self.assertEqual("unusual", found["answer"])
-                self.assertEqual(3, len(found["before"]))
+                result = self.compared(*given)
+                self.assertEqual("unusual", result["answer"])
+                self.assertEqual(3, len(result["before"]))
                 outside = {
-                    one["resource"] or one["name"] for one in found["figures"] if one["clear"]
+                    item["resource"] or item["name"] for item in result["figures"] if item["clear"]
                 }
                 self.assertLessEqual({"cpu", "nestcam-index"}, outside)
                 self.assertIn(
                     ("program", "nestcam-index"),
-                    [(one["kind"], one["subject"]) for one in found["new"]],
+                    [(item["kind"], item["subject"]) for item in result["new"]],
                 )
 
     def test_another_good_time_is_as_usual(self):
-        found = self.compared("good/0.jsonl.gz", "good/1.jsonl.gz", "good/2.jsonl.gz")
-        self.assertEqual(("as usual", [], []), (found["answer"], found["new"], found["gone"]))
+        result = self.compared("good/0.jsonl.gz", "good/1.jsonl.gz", "good/2.jsonl.gz")
+        self.assertEqual(("as usual", [], []), (result["answer"], result["new"], result["gone"]))
 
     def test_a_short_look_at_now_tells_nothing(self):
-        found = self.compared("good", "brief.jsonl.gz")
-        self.assertEqual("cannot be compared", found["answer"])
-        self.assertIn("the last one has 3 intervals", found["headline"])
+        result = self.compared("good", "brief.jsonl.gz")
+        self.assertEqual("cannot be compared", result["answer"])
+        self.assertIn("the last one has 3 intervals", result["headline"])
 
     def test_what_comes_and_goes_at_good_times_is_usual(self):
         (self.folder / "twice.jsonl.gz").write_bytes((self.folder / "sick.jsonl.gz").read_bytes())
-        found = self.compared(
+        result = self.compared(
             "good/0.jsonl.gz",
             "sick.jsonl.gz",
             "good/1.jsonl.gz",
             "twice.jsonl.gz",
             "good/2.jsonl.gz",
         )
-        self.assertEqual([], [one for one in found["figures"] if one["clear"]])
-        self.assertIn("nestcam-index", {one["name"] for one in found["figures"]})
+        self.assertEqual([], [item for item in result["figures"] if item["clear"]])
+        self.assertIn("nestcam-index", {item["name"] for item in result["figures"]})
 
     def test_a_report_and_a_triage_say_it_too(self):
         said = run("triage", "sick.jsonl.gz", "--normal", "good", folder=self.folder).stdout
@@ -177,13 +178,15 @@ class NormalAndNow(Captures):
 
     def test_what_makes_captures_those_of_one_computer(self):
         for match, left_out in (("both", 1), ("hardware", 1), ("any", 0)):
-            found = self.compared("good", "other.jsonl.gz", "good/1.jsonl.gz", "--match", match)
-            self.assertEqual(left_out, len(found["left_out"]), match)
+            result = self.compared("good", "other.jsonl.gz", "good/1.jsonl.gz", "--match", match)
+            self.assertEqual(left_out, len(result["left_out"]), match)
 
     def test_others_are_left_out_and_said(self):
-        found = self.compared("good/0.jsonl.gz", "other.jsonl.gz", "sick.jsonl.gz")
-        self.assertEqual("cannot be compared", found["answer"])
-        self.assertEqual(["other.jsonl.gz"], [Path(one["path"]).name for one in found["left_out"]])
+        result = self.compared("good/0.jsonl.gz", "other.jsonl.gz", "sick.jsonl.gz")
+        self.assertEqual("cannot be compared", result["answer"])
+        self.assertEqual(
+            ["other.jsonl.gz"], [Path(item["path"]).name for item in result["left_out"]]
+        )
 
 
 class Statistics(unittest.TestCase):
@@ -230,17 +233,17 @@ class Cooling(unittest.TestCase):
             sensors.append(SensorSpec("zenpower", "power1", label="package", follows="power"))
         hardware = msgspec.structs.replace(hardware, heat=heat, sensors=sensors)
         busy = [
-            msgspec.structs.replace(one, demand_cores=0.6)
-            if one.name == "plumage-catalogue"
-            else one
-            for one in calm.programs
+            msgspec.structs.replace(program, demand_cores=0.6)
+            if program.name == "plumage-catalogue"
+            else program
+            for program in calm.programs
         ]
         dusty = msgspec.structs.replace(calm, hardware=hardware, programs=busy)
         capture_patient(at(dusty, HOURS[hour]), self.folder / name, 40.0)
 
     def came(self, *given):
         done = run("compare", *given, "--json", folder=self.folder)
-        return {one["kind"]: one["text"] for one in json.loads(done.stdout)["new"]}
+        return {load["kind"]: load["text"] for load in json.loads(done.stdout)["new"]}
 
     def test_dust_is_told_by_equal_load(self):
         clean = load_scenario("cliff-top-evening").hardware.heat.resistance

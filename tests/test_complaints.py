@@ -151,4 +151,4 @@ class Answers(InFolder):
         ):
             with self.subTest(said):
                 self.assertIn(said, re.sub(r"\s+", " ", self.one_line(*arguments, status=2)))
-        self.assertEqual([sample.name], [one.name for one in self.folder.iterdir()])
+        self.assertEqual([sample.name], [path.name for path in self.folder.iterdir()])

@@ -97,7 +97,7 @@ class Damaged(unittest.TestCase):
             self.assertLessEqual(application.cores.greatest() or 0.0, processors + 1e-9)
         for resource in judged.triage.resources:
             self.assertTrue(0 <= resource.used <= 1, resource)
-        for one in numbers:
-            self.assertTrue(abs(one) < float("inf"))
+        for number in numbers:
+            self.assertTrue(abs(number) < float("inf"))
         for share in judged.triage.coverage.values():
             self.assertTrue(share is None or 0 <= share <= 1)

@@ -43,7 +43,7 @@ def keys_of(argument, tree):
         for node in tree.body
         if isinstance(node, ast.Assign) and node.targets[0].id == argument.value.id
     ]
-    return [one.value for one in table.values]
+    return [value.value for value in table.values]
 
 
 def signs():
@@ -56,7 +56,7 @@ def signs():
         tree = ast.parse(file.read_text())
         for node in ast.walk(tree):
             if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "sign":
-                slots = {one.arg for one in node.keywords}
+                slots = {keyword.arg for keyword in node.keywords}
                 yield file, keys_of(node.args[0], tree), slots
 
 
@@ -110,7 +110,7 @@ class Tables(InFolder):
         from dunmist.jobs.judge import judge
 
         judged = judge(self.sample)
-        for table in [one for tables in (*TOPICS.values(), *FORMS.values()) for one in tables]:
+        for table in [item for tables in (*TOPICS.values(), *FORMS.values()) for item in tables]:
             with self.subTest(table.name):
                 rows = list(table.rows(judged))
                 for row in rows:
@@ -135,14 +135,14 @@ class Declared(unittest.TestCase):
         self.assertEqual(set(Tick.__struct_fields__) - own, set(given))
         taken = [
             field
-            for one in (
+            for item in (
                 MachineCollector,
                 DeviceCollector,
                 ProcessCollector,
                 SocketCollector,
                 KernelMessageCollector,
             )
-            for field in one.fields
+            for field in item.fields
         ]
         self.assertEqual(sorted(set(given)), sorted(taken))
         subjects = [source.subject for source in SOURCES]
@@ -167,12 +167,12 @@ class Declared(unittest.TestCase):
         self.assertEqual({"memory-asked-for", "firmware"}, set(KERNEL_MESSAGE_KINDS) - counted)
 
     def test_each_resource_is_declared_and_worded(self):
-        words = [one.word for one in RESOURCES]
+        words = [resource.word for resource in RESOURCES]
         self.assertEqual(set(get_args(ResourceWord)) - {"power"}, set(words))
         self.assertLessEqual(set(words), set(wording()["resource"]))
-        for one in RESOURCES:
-            if one.cause_rank is not None and one.demand is not None:
-                self.assertIn(one.word, wording()["drives"])
+        for item in RESOURCES:
+            if item.cause_rank is not None and item.demand is not None:
+                self.assertIn(item.word, wording()["drives"])
 
     def test_each_verb_has_a_rule_a_step_and_a_word_for_the_owner(self):
         self.assertEqual(set(VERBS), set(VERB_RULES))

@@ -22,8 +22,8 @@ PATIENT = load_scenario("ringing-office")
 def changed(program="nestcam-index", **changes):
     """Return the demo's patient with one program changed."""
     programs = [
-        msgspec.structs.replace(one, **changes) if one.name == program else one
-        for one in PATIENT.programs
+        msgspec.structs.replace(item, **changes) if item.name == program else item
+        for item in PATIENT.programs
     ]
     return msgspec.structs.replace(PATIENT, programs=programs)
 
@@ -49,10 +49,10 @@ class Verdicts(unittest.TestCase):
             ("start-up spike", changed(pattern="start-up"), well, None),
         ):
             with self.subTest(name):
-                found = judged(scenario).triage
-                self.assertIn(found.verdict.level, levels)
-                self.assertEqual(limiting, found.verdict.limiting)
-                first = [one.name for one in found.culprits][:1]
+                result = judged(scenario).triage
+                self.assertIn(result.verdict.level, levels)
+                self.assertEqual(limiting, result.verdict.limiting)
+                first = [culprit.name for culprit in result.culprits][:1]
                 self.assertEqual(["nestcam-index"] if limiting else [], first)
 
     def test_the_culprit_is_found_with_a_source_missing(self):
@@ -66,23 +66,27 @@ class Verdicts(unittest.TestCase):
             "proc/*/statm",
         ):
             with self.subTest(gone=gone):
-                found = judged(PATIENT, without=[gone]).triage
-                self.assertEqual("cpu", found.verdict.limiting)
-                self.assertEqual("nestcam-index", found.culprits[0].name)
+                result = judged(PATIENT, without=[gone]).triage
+                self.assertEqual("cpu", result.verdict.limiting)
+                self.assertEqual("nestcam-index", result.culprits[0].name)
         self.assertTrue(judged(PATIENT, without=["proc/pressure/*"]).triage.blind_spots)
 
     def test_short_lived_children_are_attributed_to_who_started_them(self):
         storm = changed(peers=0, demand_cores=0.02, children_per_s=100.0, child_cpu_s=0.02)
-        found = judged(storm)
-        (one,) = [one for one in found.series.applications if one.name == "nestcam-index"]
-        self.assertAlmostEqual(2.0, one.short_lived_cores.mean(), delta=0.1)
-        self.assertGreater(found.triage.coverage["cpu"], 0.99)
-        self.assertIn("spawn-storm", [one.kind for one in found.triage.findings])
+        result = judged(storm)
+        (item,) = [
+            application
+            for application in result.series.applications
+            if application.name == "nestcam-index"
+        ]
+        self.assertAlmostEqual(2.0, item.short_lived_cores.mean(), delta=0.1)
+        self.assertGreater(result.triage.coverage["cpu"], 0.99)
+        self.assertIn("spawn-storm", [finding.kind for finding in result.triage.findings])
 
     def test_a_culprit_of_another_owner_carries_a_caution(self):
         service = "/system.slice/nestcam.service"
-        found = judged(changed(user="root", cgroup=service)).triage
-        first = found.culprits[0]
+        result = judged(changed(user="root", cgroup=service)).triage
+        first = result.culprits[0]
         self.assertIn("root", first.caution)
         self.assertEqual("nestcam.service", first.unit)
         self.assertIn("systemctl stop -- nestcam.service", [step.command for step in first.steps])
@@ -109,15 +113,15 @@ class Series(unittest.TestCase):
                 path = capture_model(scenario, Path(directory) / "x.jsonl.gz", every_s=0.5)
                 series = load_series(path)
                 machine = series.machine
-                used = [one.cores for one in series.applications]
+                used = [application.cores for application in series.applications]
                 given = Rate.total_of(series.line, [*used, machine.interrupt_cores])
                 # every figure is rounded to clock ticks: two roundings a process and interval
                 rounding = 0.02 * len(series.processes) / series.line.interval_s
                 apart = abs((given - machine.busy_cores).values)
                 self.assertTrue((apart <= rounding).all())
                 self.assertAlmostEqual(given.mean(), machine.busy_cores.mean(), delta=0.05)
-                for one in machine.processors:
-                    whole = sum(share.values for share in one.shares.values())
+                for processor in machine.processors:
+                    whole = sum(share.values for share in processor.shares.values())
                     np.testing.assert_allclose(1.0, whole)
                 parts = sum(held.values for held in memory_breakdown(machine).values())
                 total = machine.memory_bytes("MemTotal").values
@@ -129,46 +133,52 @@ class Series(unittest.TestCase):
         first = diagnose(series, thresholds()).culprits[0]
         self.assertEqual("nestcam-index", first.name)
         first.application.has_namesakes = True
-        pids = {one.pid for one in first.application.members}
+        pids = {member.pid for member in first.application.members}
         told = diagnose(series, thresholds()).culprits[0]
         self.assertIn(told.name, [f"nestcam-index (process {pid})" for pid in pids])
 
     def test_waiting_for_a_quota_is_no_lack_of_processors(self):
-        found = judged(load_scenario("small-ration")).diagnosis
-        (cpu,) = [one for one in found.resources if one.resource == "cpu"]
+        result = judged(load_scenario("small-ration")).diagnosis
+        (cpu,) = [resource for resource in result.resources if resource.resource == "cpu"]
         self.assertLess(cpu.pressure, 0.02)
-        self.assertIsNone(found.limiting)
+        self.assertIsNone(result.limiting)
         # the kernel counts it: without the quota's figures it would look like a lack
         bare = judged(load_scenario("small-ration"), without=["sys/fs/cgroup/*/*/cpu.*"]).diagnosis
-        (cpu,) = [one for one in bare.resources if one.resource == "cpu"]
+        (cpu,) = [resource for resource in bare.resources if resource.resource == "cpu"]
         self.assertGreater(cpu.pressure, 0.5)
-        self.assertNotIn("core-bound", [one.kind for one in bare.findings])
+        self.assertNotIn("core-bound", [finding.kind for finding in bare.findings])
 
     def test_broken_and_repeated_frames_are_one_finding_on_the_link_in_use(self):
-        found = judged(load_scenario("frayed-cable")).diagnosis
-        (one,) = [one for one in found.findings if one.kind == "link-errors"]
-        self.assertEqual("enp3s0", one.subject)
-        self.assertEqual(["link-errors", "retransmitted"], [sign.key for sign in one.signs])
+        result = judged(load_scenario("frayed-cable")).diagnosis
+        (item,) = [finding for finding in result.findings if finding.kind == "link-errors"]
+        self.assertEqual("enp3s0", item.subject)
+        self.assertEqual(["link-errors", "retransmitted"], [sign.key for sign in item.signs])
 
     def test_what_is_kept_from_memory_is_not_blamed(self):
-        found = judged(load_scenario("short-tether")).diagnosis
-        self.assertEqual(("memory", []), (found.limiting, found.culprits))
+        result = judged(load_scenario("short-tether")).diagnosis
+        self.assertEqual(("memory", []), (result.limiting, result.culprits))
         self.assertEqual(
             ("memory-limited", "chart-tiles"),
-            (found.external_cause.kind, found.external_cause.subject),
+            (result.external_cause.kind, result.external_cause.subject),
         )
-        self.assertIs(found.external_cause, found.findings[0])
+        self.assertIs(result.external_cause, result.findings[0])
 
     def test_growth_of_what_has_just_started_is_no_leak(self):
-        (leaky,) = [one for one in load_scenario("slow-drip").programs if one.name == "chart-tiles"]
+        (leaky,) = [
+            program
+            for program in load_scenario("slow-drip").programs
+            if program.name == "chart-tiles"
+        ]
         for age_s, expected in ((30.0, "memory-growing"), (600.0, "memory-leak")):
             drip = load_scenario("slow-drip")
             programs = [
-                msgspec.structs.replace(one, age_s=age_s) if one == leaky else one
-                for one in drip.programs
+                msgspec.structs.replace(program, age_s=age_s) if program == leaky else program
+                for program in drip.programs
             ]
-            found = judged(msgspec.structs.replace(drip, programs=programs)).diagnosis
-            kinds = {one.kind for one in found.findings if one.subject == "chart-tiles"}
+            result = judged(msgspec.structs.replace(drip, programs=programs)).diagnosis
+            kinds = {
+                finding.kind for finding in result.findings if finding.subject == "chart-tiles"
+            }
             with self.subTest(age_s):
                 self.assertEqual({expected}, kinds & {"memory-growing", "memory-leak"})
 
@@ -219,11 +229,13 @@ class Series(unittest.TestCase):
 
     def test_a_tie_is_said_in_words(self):
         rival = msgspec.structs.replace(
-            next(one for one in PATIENT.programs if one.name == "nestcam-index"),
+            next(program for program in PATIENT.programs if program.name == "nestcam-index"),
             name="auk-book",
             cgroup="/system.slice/auk-book.service",
         )
-        found = judged(msgspec.structs.replace(PATIENT, programs=[*PATIENT.programs, rival])).triage
-        first, second = found.culprits[:2]
+        result = judged(
+            msgspec.structs.replace(PATIENT, programs=[*PATIENT.programs, rival])
+        ).triage
+        first, second = result.culprits[:2]
         self.assertLess(first.confidence, 0.7)
-        self.assertIn(f"it may be {second.name} as well; pause one", found.verdict.headline)
+        self.assertIn(f"it may be {second.name} as well; pause one", result.verdict.headline)

@@ -24,9 +24,9 @@ def commands(page):
 
 class Tutorial(InFolder):
     def test_each_command_runs_and_prints_what_the_page_shows(self):
-        found = list(commands("tutorial.md"))
-        self.assertGreater(len(found), 6)
-        for command, shown in found:
+        result = list(commands("tutorial.md"))
+        self.assertGreater(len(result), 6)
+        for command, shown in result:
             program, *arguments = shlex.split(command)
             self.assertEqual("dunmist", program)
             if "demo/capture-after.jsonl.gz" in arguments:

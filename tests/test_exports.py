@@ -68,7 +68,7 @@ class Exports(InFolder):
 
     def test_open_metrics(self):
         text = self.exported("x.om").decode()
-        families = {one.name: one for one in text_string_to_metric_families(text)}
+        families = {item.name: item for item in text_string_to_metric_families(text)}
         main, series = self.of_culprit()
         used = [
             sample.value
@@ -88,21 +88,23 @@ class Exports(InFolder):
     def test_otlp_is_what_its_schema_says(self):
         request = Parse(self.exported("x.otlp.json").decode(), ExportMetricsServiceRequest())
         (whole,) = request.resource_metrics
-        words = {one.key: one.value.string_value for one in whole.resource.attributes}
+        words = {
+            attribute.key: attribute.value.string_value for attribute in whole.resource.attributes
+        }
         main, series = self.of_culprit()
         self.assertEqual(series.header.machine.host, words["host.name"])
-        metrics = {one.name: one for one in whole.scope_metrics[0].metrics}
+        metrics = {metric.name: metric for metric in whole.scope_metrics[0].metrics}
         points = metrics["process.memory.usage"].gauge.data_points
         own = [
-            one.as_double
-            for one in points
+            point.as_double
+            for point in points
             if any(
                 word.key == "process.pid" and word.value.int_value == main.pid
-                for word in one.attributes
+                for word in point.attributes
             )
         ]
         self.assertEqual(main.rss_bytes.last(), own[-1])
-        first_ns = min(one.time_unix_nano for one in points)
+        first_ns = min(point.time_unix_nano for point in points)
         began = pd.Timestamp(series.header.started).timestamp()
         self.assertAlmostEqual(began, first_ns / 1e9, delta=0.001)
         self.assertTrue(metrics["system.network.io"].sum.is_monotonic)

@@ -41,8 +41,8 @@ NOTHING = StrainedResources([])
 
 def kinds(rules, exam, strained=NOTHING):
     """Return the kinds, and whom each is about."""
-    found = [finding for rule in rules for finding in rule(exam, strained)]
-    return {(one.kind, one.application.name if one.application else None) for one in found}
+    result = [finding for rule in rules for finding in rule(exam, strained)]
+    return {(item.kind, item.application.name if item.application else None) for item in result}
 
 
 def machine(busy=0.2, **more):
@@ -54,7 +54,7 @@ def strained_by(word, used=0.99, name=None):
 
 
 class Processors(unittest.TestCase):
-    def found(self, *applications, strained=NOTHING, of=None, processes=(), **devices):
+    def findings_of(self, *applications, strained=NOTHING, of=None, processes=(), **devices):
         exam = examination(
             of or machine(),
             applications,
@@ -81,7 +81,7 @@ class Processors(unittest.TestCase):
             ("the kernel, a little", set(), {"cores": 0.4, "kernel": True}),
         ):
             with self.subTest(what):
-                self.assertEqual(wanted, self.found(application(1, LINE, "tern", **figures)))
+                self.assertEqual(wanted, self.findings_of(application(1, LINE, "tern", **figures)))
 
     def test_a_storm_needs_both_forks_and_use(self):
         for forks, cores, wanted in ((50, 0.5, True), (30, 0.5, False), (50, 0.1, False)):
@@ -90,8 +90,8 @@ class Processors(unittest.TestCase):
                 host.forks_per_s = rate_on(float(forks), LINE)
                 starter = application(1, LINE, "gull", short_lived_cores=cores)
                 other = application(2, LINE, "auk", cores=0.1)
-                found = self.found(other, starter, of=host)
-                self.assertEqual(wanted, ("spawn-storm", "gull") in found)
+                result = self.findings_of(other, starter, of=host)
+                self.assertEqual(wanted, ("spawn-storm", "gull") in result)
 
     def test_many_threads_matter_where_processors_are_short(self):
         for threads, waiting, strained, wanted in (
@@ -103,8 +103,8 @@ class Processors(unittest.TestCase):
             with self.subTest(threads=threads, waiting=waiting):
                 crowd = application(1, LINE, "auk", waiting=waiting)
                 many = process(7, crowd, LINE, threads=threads)
-                found = self.found(crowd, strained=strained, processes=[many])
-                self.assertEqual(wanted, ("thread-swarm", "auk") in found)
+                result = self.findings_of(crowd, strained=strained, processes=[many])
+                self.assertEqual(wanted, ("thread-swarm", "auk") in result)
 
     def test_what_is_taken_from_processors(self):
         for what, spent, wanted in (
@@ -115,7 +115,7 @@ class Processors(unittest.TestCase):
         ):
             with self.subTest(what):
                 host = Machine(LINE, processors(LINE, 4, **spent))
-                self.assertEqual(wanted, self.found(of=host))
+                self.assertEqual(wanted, self.findings_of(of=host))
 
     def test_a_low_clock_is_told_only_of_busy_processors_that_are_not_hot(self):
         for clock, base, busy, strained, wanted in (
@@ -132,28 +132,28 @@ class Processors(unittest.TestCase):
                 host = Machine(LINE, processors(LINE, 4, clock=clock, base=base, user=busy))
                 host.most_clock_hz = 3e9
                 self.assertEqual(
-                    wanted, ("low-clock", None) in self.found(of=host, strained=strained)
+                    wanted, ("low-clock", None) in self.findings_of(of=host, strained=strained)
                 )
 
 
 class Memory(unittest.TestCase):
-    def found(self, *applications, strained=NOTHING, of=None):
+    def findings_of(self, *applications, strained=NOTHING, of=None):
         exam = examination(of or machine(), applications)
         exam.series.header.inventory = SimpleNamespace(firmware=None)
         return kinds(findings.memory.RULES, exam, strained)
 
     def grown(self, values):
-        one = application(1, LINE, "gull")
-        one.private_bytes = level(values, LINE)
+        item = application(1, LINE, "gull")
+        item.private_bytes = level(values, LINE)
         # an application that has run for hours
-        process(7, one, LINE)
-        return one
+        process(7, item, LINE)
+        return item
 
     def test_who_holds_it(self):
         for held, wanted in ((4.5, {("memory-hog", "tern")}), (3.5, set())):
             with self.subTest(held):
-                one = application(1, LINE, "tern", private=held * GIB)
-                self.assertEqual(wanted, self.found(one))
+                item = application(1, LINE, "tern", private=held * GIB)
+                self.assertEqual(wanted, self.findings_of(item))
 
     def test_growth_is_no_jump_and_no_start(self):
         steady = [1e8 + 2e6 * tick for tick in range(11)]
@@ -165,22 +165,24 @@ class Memory(unittest.TestCase):
             ("up and down", [1e8 + 2e7 * (tick % 2) for tick in range(11)], set()),
         ):
             with self.subTest(what):
-                self.assertEqual(wanted, self.found(self.grown(values)))
+                self.assertEqual(wanted, self.findings_of(self.grown(values)))
 
     def test_too_little_is_told_from_a_limit(self):
         reader = application(1, LINE, "auk", major_faults_per_s=50.0)
         for used, wanted in ((0.95, ("memory-short", None)), (0.4, ("memory-limited", "auk"))):
             with self.subTest(used):
-                self.assertIn(wanted, self.found(reader, strained=strained_by("memory", used)))
+                self.assertIn(
+                    wanted, self.findings_of(reader, strained=strained_by("memory", used))
+                )
 
     def test_pages_are_written_out_in_bursts(self):
         host = machine()
         # each third second much goes out; what comes back is wanted all the time
         out = [0.0, 0.0, 6000.0] * 3 + [0.0]
         host.paging = {"pswpin": rate_on(900.0, LINE), "pswpout": rate_on(out, LINE)}
-        self.assertIn(("paging-storm", None), self.found(of=host))
+        self.assertIn(("paging-storm", None), self.findings_of(of=host))
         host.paging["pswpin"] = rate_on([0.0, 0.0, 0.0, 9000.0] + [0.0] * 6, LINE)
-        self.assertNotIn(("paging-storm", None), self.found(of=host))
+        self.assertNotIn(("paging-storm", None), self.findings_of(of=host))
 
     def test_whose_memory_ran_out(self):
         group, above = MemoryEvents("/a/fit.service", 2, 2, 1 << 26), MemoryEvents("/a", 2, 3, None)
@@ -210,14 +212,14 @@ class Memory(unittest.TestCase):
                     ),
                 ]
             )
-            (found,) = [one for rule in findings.memory.RULES for one in rule(exam, NOTHING)]
-            signs = {one.key: one for one in found.signs}
+            (result,) = [item for rule in findings.memory.RULES for item in rule(exam, NOTHING)]
+            signs = {sign.key: sign for sign in result.signs}
             with self.subTest(case):
-                self.assertEqual(("oom-kill", subject), (found.kind, found.subject))
+                self.assertEqual(("oom-kill", subject), (result.kind, result.subject))
                 self.assertEqual(
                     key,
                     next(
-                        (one for one in signs if one.startswith("oom-g") or one == "oom-below"),
+                        (sign for sign in signs if sign.startswith("oom-g") or sign == "oom-below"),
                         None,
                     ),
                 )
@@ -249,11 +251,11 @@ class Memory(unittest.TestCase):
                     "out-of-memory", "fit", 1, during, 3.0, 3.0, "Killed process 8", 8
                 )
             ]
-            (found,) = [one for rule in findings.memory.RULES for one in rule(exam, NOTHING)]
+            (result,) = [item for rule in findings.memory.RULES for item in rule(exam, NOTHING)]
             with self.subTest(during=during):
                 self.assertEqual(
                     [(key, float(pid))],
-                    [(one.key, one.slots["pid"]) for one in found.signs if "pid" in one.slots],
+                    [(sign.key, sign.slots["pid"]) for sign in result.signs if "pid" in sign.slots],
                 )
 
     def test_paging_goes_both_ways(self):
@@ -264,7 +266,7 @@ class Memory(unittest.TestCase):
             with self.subTest(paging):
                 host = machine(paging=paging)
                 host.paging = {word: rate_on(value, LINE) for word, value in paging.items()}
-                self.assertEqual(wanted, ("paging-storm", None) in self.found(of=host))
+                self.assertEqual(wanted, ("paging-storm", None) in self.findings_of(of=host))
 
 
 class Computer(unittest.TestCase):
@@ -308,39 +310,41 @@ class Waiting(unittest.TestCase):
         exam.series.surveyed.replaced = list(replaced)
         return exam
 
-    def found(self, kind, **told):
+    def findings_of(self, kind, **told):
         exam = self.exam(**told)
         every = [
-            one
+            item
             for rule in (findings.machine._waiting, findings.machine._starts)
-            for one in rule(exam, NOTHING)
+            for item in rule(exam, NOTHING)
         ]
-        return {sign.key: sign for one in every if one.kind == kind for sign in one.signs}
+        return {sign.key: sign for item in every if item.kind == kind for sign in item.signs}
 
     def updates(self, count=1, listed_s=None):
         known = [KnownUpdate(f"auk-{number}", "1.0", "1.1") for number in range(count)]
         return KnownUpdates(known, listed_s)
 
     def test_newer_versions_are_a_finding_of_their_own_only_where_nothing_else_waits(self):
-        signs = self.found("updates-known", updates=self.updates(2, self.NOW_S - self.DAY_S))
+        signs = self.findings_of("updates-known", updates=self.updates(2, self.NOW_S - self.DAY_S))
         self.assertEqual({"updates-known", "lists-age"}, set(signs))
         self.assertEqual(2.0, signs["updates-known"].value)
         asked = Pending(asked_s=self.NOW_S - 3 * self.DAY_S)
-        self.assertEqual({}, self.found("updates-known", updates=self.updates(), pending=asked))
-        joined = self.found("restart-waiting", updates=self.updates(), pending=asked)
+        self.assertEqual(
+            {}, self.findings_of("updates-known", updates=self.updates(), pending=asked)
+        )
+        joined = self.findings_of("restart-waiting", updates=self.updates(), pending=asked)
         self.assertEqual({"restart-asked", "updates-known"}, set(joined))
         self.assertAlmostEqual(3 * self.DAY_S, joined["restart-asked"].value)
 
     def test_lists_without_anything_newer_say_nothing(self):
-        self.assertEqual({}, self.found("updates-known", updates=self.updates(0, self.NOW_S)))
-        self.assertEqual({}, self.found("updates-known"))
+        self.assertEqual({}, self.findings_of("updates-known", updates=self.updates(0, self.NOW_S)))
+        self.assertEqual({}, self.findings_of("updates-known"))
 
     def test_a_clock_that_is_behind_makes_no_negative_age(self):
-        signs = self.found("updates-known", updates=self.updates(1, self.NOW_S + self.DAY_S))
+        signs = self.findings_of("updates-known", updates=self.updates(1, self.NOW_S + self.DAY_S))
         self.assertEqual(0.0, signs["lists-age"].value)
 
     def test_an_older_kernel_and_replaced_files_are_told_together(self):
-        signs = self.found(
+        signs = self.findings_of(
             "restart-waiting",
             pending=Pending(newest_kernel="6.1.0-12"),
             replaced=["/usr/bin/auk", "/usr/bin/tern"],
@@ -351,9 +355,9 @@ class Waiting(unittest.TestCase):
     def test_only_crashes_of_the_last_week_count(self):
         ages = (1, 6, 8, -1)
         crashes = [Crash(self.NOW_S - days * self.DAY_S, "lost") for days in ages]
-        signs = self.found("unclean-restart", crashes=crashes)
+        signs = self.findings_of("unclean-restart", crashes=crashes)
         self.assertEqual(2.0, signs["crash-records"].value)
-        old = self.found("unclean-restart", crashes=crashes[2:])
+        old = self.findings_of("unclean-restart", crashes=crashes[2:])
         self.assertEqual({}, old)
 
     def test_one_power_cut_is_a_note_and_a_crash_or_two_cuts_are_not(self):
@@ -370,15 +374,15 @@ class Waiting(unittest.TestCase):
             ([], [crash], ["concern"]),
         ):
             exam = self.exam(starts=starts, crashes=crashes)
-            found = findings.machine._starts(exam, NOTHING)
+            result = findings.machine._starts(exam, NOTHING)
             with self.subTest(starts=len(starts), crashes=len(crashes)):
-                self.assertEqual(wanted, [one.severity for one in found])
+                self.assertEqual(wanted, [item.severity for item in result])
 
 
 class Starting(unittest.TestCase):
     """A start that took long: which part, and which unit the others waited for."""
 
-    def found(self, boot):
+    def findings_of(self, boot):
         exam = examination(machine())
         exam.series.surveyed.last = SimpleNamespace(boot=boot)
         return findings.machine._slow_start(exam, NOTHING)
@@ -391,7 +395,7 @@ class Starting(unittest.TestCase):
             (Boot(firmware_s=90.0, services_s=9.0), [None]),
         ):
             with self.subTest(boot=boot):
-                self.assertEqual(wanted, [one.subject for one in self.found(boot)])
+                self.assertEqual(wanted, [item.subject for item in self.findings_of(boot)])
 
     def test_the_longest_of_those_that_were_waited_for_is_named(self):
         chain = [
@@ -400,14 +404,14 @@ class Starting(unittest.TestCase):
             StartedUnit("srv.mount", 10.0, 89.0),
         ]
         beside = [StartedUnit("side.service", 1.0, 117.0)]
-        (one,) = self.found(Boot(services_s=118.0, chain=chain, slowest=beside))
-        self.assertEqual("srv.mount", one.subject)
-        waited = [sign.value for sign in one.signs if sign.key == "start-waited-for"]
+        (item,) = self.findings_of(Boot(services_s=118.0, chain=chain, slowest=beside))
+        self.assertEqual("srv.mount", item.subject)
+        waited = [sign.value for sign in item.signs if sign.key == "start-waited-for"]
         self.assertEqual([27.0, 79.0], waited)
 
 
 class Devices(unittest.TestCase):
-    def found(self, *applications, strained=NOTHING, sockets=(), processes=(), **devices):
+    def findings_of(self, *applications, strained=NOTHING, sockets=(), processes=(), **devices):
         devices = {"physical_disks": [], "outward_links": [], **devices}
         devices.setdefault("links", devices["outward_links"])
         exam = examination(machine(), applications, processes, **devices)
@@ -425,14 +429,14 @@ class Devices(unittest.TestCase):
         ):
             with self.subTest(used=used, inodes=inodes, read_only=read_only):
                 about = FileSystem("/srv", "ext4", "/dev/sda1", read_only, size_bytes=10**9)
-                found = self.found(storage=[Storage(about, 1, used, inodes)])
-                self.assertEqual(wanted, {kind for kind, _ in found})
+                result = self.findings_of(storage=[Storage(about, 1, used, inodes)])
+                self.assertEqual(wanted, {kind for kind, _ in result})
 
     def test_disks_and_who_they_hold_up(self):
         slow = disk(LINE, 1.0, 1.0, 0.4, 1e5, spins=True)
         fast = disk(LINE, 1.0, 1.0, 0.001, 1e8, spins=True)
         waits = application(1, LINE, "auk", io_waiting=0.5)
-        for what, one, strained, wanted in (
+        for what, item, strained, wanted in (
             (
                 "slow by itself",
                 slow,
@@ -456,8 +460,8 @@ class Devices(unittest.TestCase):
             ),
         ):
             with self.subTest(what):
-                found = self.found(waits, strained=strained, physical_disks=[one])
-                self.assertEqual(wanted, found)
+                result = self.findings_of(waits, strained=strained, physical_disks=[item])
+                self.assertEqual(wanted, result)
 
     def test_frames_and_segments(self):
         for errors, sent, again, wanted in (
@@ -471,8 +475,8 @@ class Devices(unittest.TestCase):
                 line_ = dataclasses.replace(link(LINE), errors_per_s=rate_on(errors, LINE))
                 line_.about.is_default = True
                 tcp = {"TcpOutSegs": sent, "TcpRetransSegs": again}
-                found = self.found(outward_links=[line_], tcp=tcp)
-                self.assertEqual(wanted, ("link-errors", None) in found)
+                result = self.findings_of(outward_links=[line_], tcp=tcp)
+                self.assertEqual(wanted, ("link-errors", None) in result)
 
     def talking(self, address, to, sent, again):
         facts_ = SimpleNamespace(protocol="tcp", local=address, remote=to, local_port=1)
@@ -501,11 +505,11 @@ class Devices(unittest.TestCase):
             tcp={"TcpOutSegs": 1300, "TcpRetransSegs": 62},
         )
         exam.series.sockets = sockets
-        (found,) = [one for rule in findings.devices.RULES for one in rule(exam, NOTHING)]
-        (sent_again,) = found.signs
+        (result,) = [item for rule in findings.devices.RULES for item in rule(exam, NOTHING)]
+        (sent_again,) = result.signs
         self.assertEqual(
             ("link-errors", "eth1", 0.15, ["10.9.0.2"]),
-            (found.kind, found.subject, sent_again.value, sent_again.slots["who"]),
+            (result.kind, result.subject, sent_again.value, sent_again.slots["who"]),
         )
 
     def test_file_systems_that_do_not_answer(self):
@@ -515,9 +519,9 @@ class Devices(unittest.TestCase):
         exam = examination(
             machine(), [looks.application], [looks], storage=[Storage(far, None, None, None)]
         )
-        (found,) = [one for rule in findings.devices.RULES for one in rule(exam, NOTHING)]
-        self.assertEqual(("file-system-unanswered", "/far"), (found.kind, found.subject))
-        silent, waits = found.signs
+        (result,) = [item for rule in findings.devices.RULES for item in rule(exam, NOTHING)]
+        self.assertEqual(("file-system-unanswered", "/far"), (result.kind, result.subject))
+        silent, waits = result.signs
         self.assertEqual(("nfs4", "cliff:/srv"), (silent.slots["kind"], silent.slots["server"]))
         self.assertEqual(["tern"], waits.slots["who"])
 
@@ -527,8 +531,8 @@ class Devices(unittest.TestCase):
             for point, used in (("/a", 0.96), ("/b", 1.0), ("/c", 0.97))
         ]
         exam = examination(machine(), storage=rooms)
-        found = [one.subject for rule in findings.devices.RULES for one in rule(exam, NOTHING)]
-        self.assertEqual(["/b", "/c", "/a"], found)
+        result = [item.subject for rule in findings.devices.RULES for item in rule(exam, NOTHING)]
+        self.assertEqual(["/b", "/c", "/a"], result)
 
     def test_what_goes_on_all_the_time(self):
         for what, moved, strained, wanted in (
@@ -538,9 +542,9 @@ class Devices(unittest.TestCase):
             ("on a full line it is told otherwise", 2e5, strained_by("link"), False),
         ):
             with self.subTest(what):
-                one = application(1, LINE, "tern", sent_bytes_per_s=moved)
+                item = application(1, LINE, "tern", sent_bytes_per_s=moved)
                 self.assertEqual(
-                    wanted, ("steady-transfer", "tern") in self.found(one, strained=strained)
+                    wanted, ("steady-transfer", "tern") in self.findings_of(item, strained=strained)
                 )
 
     def listening(self, owner, address="0.0.0.0", port=8080, protocol="tcp", **more):
@@ -578,53 +582,53 @@ class Devices(unittest.TestCase):
         ):
             with self.subTest(what):
                 self.assertEqual(
-                    wanted, self.found(tern, gull, sockets=sockets, processes=[mine, service])
+                    wanted, self.findings_of(tern, gull, sockets=sockets, processes=[mine, service])
                 )
 
 
 class Processes(unittest.TestCase):
-    def found(self, *processes, strained=NOTHING, surveys=()):
-        exam = examination(machine(), [one.application for one in processes], processes)
+    def findings_of(self, *processes, strained=NOTHING, surveys=()):
+        exam = examination(machine(), [item.application for item in processes], processes)
         exam.series.surveyed.surveys = list(surveys)
         return kinds(findings.processes.RULES, exam, strained)
 
-    def one(self, pid=7, state="S", **more):
+    def process(self, pid=7, state="S", **more):
         made = process(pid, application(pid, LINE, f"auk{pid}"), LINE, **more)
         made.last = sample(pid, state=state, waits_in="nfs_wait")
         return made
 
     def test_stuck_is_who_did_nothing_but_wait(self):
-        for what, one, strained, wanted in (
-            ("uninterruptibly", self.one(state="D"), NOTHING, True),
-            ("stopped", self.one(state="T"), NOTHING, True),
-            ("asleep", self.one(), NOTHING, False),
-            ("it asks again now and then", self.one(state="D", cores=0.002), NOTHING, True),
-            ("it ran meanwhile", self.one(state="D", cores=0.1), NOTHING, False),
+        for what, item, strained, wanted in (
+            ("uninterruptibly", self.process(state="D"), NOTHING, True),
+            ("stopped", self.process(state="T"), NOTHING, True),
+            ("asleep", self.process(), NOTHING, False),
+            ("it asks again now and then", self.process(state="D", cores=0.002), NOTHING, True),
+            ("it ran meanwhile", self.process(state="D", cores=0.1), NOTHING, False),
             (
                 "for a disk, which is told otherwise",
-                self.one(state="D"),
+                self.process(state="D"),
                 strained_by("disk"),
                 False,
             ),
         ):
             with self.subTest(what):
                 self.assertEqual(
-                    wanted, ("stuck-process", "auk7") in self.found(one, strained=strained)
+                    wanted, ("stuck-process", "auk7") in self.findings_of(item, strained=strained)
                 )
 
     def test_a_lock_counts_when_it_is_waited_for_all_the_time(self):
         held = SimpleNamespace(locks=[SimpleNamespace(waiter=7, holder=8)])
         free = SimpleNamespace(locks=[])
         for surveys, wanted in (([held, held], True), ([held, free], False), ([held], False)):
-            with self.subTest([len(one.locks) for one in surveys]):
-                found = self.found(self.one(7), self.one(8), surveys=surveys)
-                self.assertEqual(wanted, ("lock-wait", "auk7") in found)
+            with self.subTest([len(survey.locks) for survey in surveys]):
+                result = self.findings_of(self.process(7), self.process(8), surveys=surveys)
+                self.assertEqual(wanted, ("lock-wait", "auk7") in result)
 
     def test_ended_ones_that_nobody_waits_for(self):
         for count, wanted in ((20, {("defunct-pile", "auk1")}), (19, set())):
             with self.subTest(count):
-                children = [self.one(pid, state="Z") for pid in range(100, 100 + count)]
-                self.assertEqual(wanted, self.found(self.one(1), *children))
+                children = [self.process(pid, state="Z") for pid in range(100, 100 + count)]
+                self.assertEqual(wanted, self.findings_of(self.process(1), *children))
 
     def test_descriptors(self):
         for first, last, limit, wanted in (
@@ -635,12 +639,12 @@ class Processes(unittest.TestCase):
             (None, 20, 1024, set()),
         ):
             with self.subTest(first=first, last=last, limit=limit):
-                one = self.one()
-                one.first_detail, one.detail = (
+                item = self.process()
+                item.first_detail, item.detail = (
                     SimpleNamespace(descriptors=count, descriptor_limit=limit)
                     for count in (first, last)
                 )
-                self.assertEqual(wanted, {kind for kind, _ in self.found(one)})
+                self.assertEqual(wanted, {kind for kind, _ in self.findings_of(item)})
 
     def test_who_has_just_started_opens_what_it_needs(self):
         for start_clk, last, wanted in (
@@ -648,16 +652,16 @@ class Processes(unittest.TestCase):
             (99_900 * 100, 60, ["note"]),
             (99_900 * 100, 600, ["concern"]),
         ):
-            one = self.one()
-            one.facts = facts(7, start_clk=start_clk)
-            one.first_detail, one.detail = (
+            item = self.process()
+            item.facts = facts(7, start_clk=start_clk)
+            item.first_detail, item.detail = (
                 SimpleNamespace(descriptors=count, descriptor_limit=4096) for count in (10, last)
             )
-            exam = examination(machine(), [one.application], [one])
+            exam = examination(machine(), [item.application], [item])
             exam.series.surveyed.surveys = []
-            found = [f.severity for rule in findings.processes.RULES for f in rule(exam, NOTHING)]
+            result = [f.severity for rule in findings.processes.RULES for f in rule(exam, NOTHING)]
             with self.subTest(start_clk=start_clk, last=last):
-                self.assertEqual(wanted, found)
+                self.assertEqual(wanted, result)
 
 
 class Parts(unittest.TestCase):
@@ -675,11 +679,13 @@ class Parts(unittest.TestCase):
             None,
         )
 
-    def found(self, *sensors, processor=None):
+    def findings_of(self, *sensors, processor=None):
         chosen = processor and ProcessorSensor("cpu", "package", level(processor, LINE), 100.0, "")
         exam = examination(machine(), sensors=list(sensors), sensor=chosen)
         return {
-            (one.kind, one.subject) for rule in findings.heat.RULES for one in rule(exam, NOTHING)
+            (item.kind, item.subject)
+            for rule in findings.heat.RULES
+            for item in rule(exam, NOTHING)
         }
 
     def test_heat_is_told_without_a_sensor_of_the_processor(self):
@@ -695,7 +701,7 @@ class Parts(unittest.TestCase):
             ("below it", [cold], set()),
         ):
             with self.subTest(case):
-                self.assertEqual(wanted, self.found(*sensors))
+                self.assertEqual(wanted, self.findings_of(*sensors))
 
     def test_only_time_above_the_limit_itself_counts_as_such(self):
         exam = examination(
@@ -707,21 +713,21 @@ class Parts(unittest.TestCase):
             sensor=None,
         )
         told = {
-            one.subject: {sign.key: sign.value for sign in one.signs}
+            item.subject: {sign.key: sign.value for sign in item.signs}
             for rule in findings.heat.RULES
-            for one in rule(exam, NOTHING)
+            for item in rule(exam, NOTHING)
         }
         self.assertEqual(float(LINE.interval_s.sum()), told["card"]["part-above"])
         self.assertNotIn("part-above", told["radio"])
 
     def test_the_processors_own_sensors_are_judged_once(self):
         own = self.sensor("core 1", 97.0, critical=100.0, chip="cpu")
-        kinds_ = [kind for kind, _ in self.found(own, processor=97.0)]
+        kinds_ = [kind for kind, _ in self.findings_of(own, processor=97.0)]
         self.assertEqual(["overheating", "hot-while-idle"], sorted(kinds_, reverse=True))
 
 
 class Services(unittest.TestCase):
-    def found(self, *units, first=()):
+    def findings_of(self, *units, first=()):
         exam = examination(machine(), [application(1, LINE, "tern", unit="tern.service")])
         exam.series.surveyed = Surveyed(
             [
@@ -730,9 +736,9 @@ class Services(unittest.TestCase):
             ]
         )
         return {
-            (one.kind, one.subject or one.application.name)
+            (item.kind, item.subject or item.application.name)
             for rule in findings.services.RULES
-            for one in rule(exam, NOTHING)
+            for item in rule(exam, NOTHING)
         }
 
     def test_what_came_and_went_and_what_was_given_up(self):
@@ -764,7 +770,7 @@ class Services(unittest.TestCase):
             ),
         ):
             with self.subTest(case):
-                self.assertEqual(wanted, self.found(after, first=[before]))
+                self.assertEqual(wanted, self.findings_of(after, first=[before]))
 
     def test_a_clock_that_is_kept_by_a_service_that_reaches_nobody(self):
         keeper = Unit("chrony.service", active="active", sub="running")

@@ -75,8 +75,8 @@ class FirstScreen(InFolder):
                     self.assertIn(f"dunmist triage {path.name} --full", text)
                     steps = [
                         step
-                        for one in triage["culprits"] + triage["findings"]
-                        for step in one["steps"]
+                        for item in triage["culprits"] + triage["findings"]
+                        for step in item["steps"]
                     ]
                     commands = {step["command"] for step in steps}
                     actions = {step["action"] for step in steps}

@@ -137,9 +137,9 @@ class Acting(InFolder):
         """Return the numbers of a process's children once there are so many."""
         deadline = time.monotonic() + 60
         while time.monotonic() < deadline:
-            found = Path(f"/proc/{child.pid}/task/{child.pid}/children").read_text().split()
-            if len(found) == count:
-                return found
+            result = Path(f"/proc/{child.pid}/task/{child.pid}/children").read_text().split()
+            if len(result) == count:
+                return result
             time.sleep(0.05)
         self.fail(f"there are no {count} children")
 
@@ -244,9 +244,9 @@ class Acting(InFolder):
         opener = FAMILY.replace("    for _", open_it)
         child = self.start("tern_files.py", opener)
         letter = next(
-            one
-            for one in self.children_of(child, 4)
-            if b"letter.py" in Path(f"/proc/{one}/cmdline").read_bytes()
+            item
+            for item in self.children_of(child, 4)
+            if b"letter.py" in Path(f"/proc/{item}/cmdline").read_bytes()
         )
         self.sample_now()
         self.assertIn("4 of 4", self.step(child.pid, "all processes", "--yes").stdout)
@@ -584,9 +584,9 @@ class Units(InFolder):
         with self.journal.open("ab") as stream:
             stream.write(b'{"number":2,"at":"20')
         with self.assertLogs("dunmist", "WARNING"):
-            self.assertEqual(["begun", "done"], [one.stage for one in read_journal(self.journal)])
+            self.assertEqual(["begun", "done"], [item.stage for item in read_journal(self.journal)])
             carry_out(act, self.header, root, self.journal)
-        self.assertEqual([1, 1, 2, 2], [one.number for one in read_journal(self.journal)])
+        self.assertEqual([1, 1, 2, 2], [item.number for item in read_journal(self.journal)])
         self.journal.rename(self.folder / "elsewhere")
         self.journal.symlink_to(self.folder / "elsewhere")
         kept = (self.folder / "elsewhere").read_bytes()

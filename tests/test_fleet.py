@@ -48,24 +48,24 @@ def captured(place):
     return path
 
 
-def deadly(flag, found):
+def deadly(flag, result):
     """Make a record, but for one capture whose worker dies the first time."""
-    if found.address.endswith("desk-07.jsonl.gz") and not Path(flag).exists():
+    if result.address.endswith("desk-07.jsonl.gz") and not Path(flag).exists():
         Path(flag).touch()
         os.kill(os.getpid(), signal.SIGKILL)
-    return record_of(found)
+    return record_of(result)
 
 
-def always_deadly(found):
-    if found.address.endswith("desk-03.jsonl.gz"):
+def always_deadly(result):
+    if result.address.endswith("desk-03.jsonl.gz"):
         os.kill(os.getpid(), signal.SIGKILL)
-    return record_of(found)
+    return record_of(result)
 
 
-def endless(found):
-    if found.address.endswith("desk-02.jsonl.gz"):
+def endless(result):
+    if result.address.endswith("desk-02.jsonl.gz"):
         time.sleep(600)
-    return record_of(found)
+    return record_of(result)
 
 
 class _Future(NamedTuple):
@@ -89,10 +89,10 @@ class Fleet(unittest.TestCase):
             cls.paths = pool.map(captured, [(captures, number) for number in range(COUNT)])
 
     def test_the_same_as_one_by_one_though_a_worker_is_killed(self):
-        found = list(find([str(self.folder / "cliff")]))
-        self.assertEqual(COUNT, len(found))
+        result = list(find([str(self.folder / "cliff")]))
+        self.assertEqual(COUNT, len(result))
         work = functools.partial(deadly, str(self.folder / "killed"))
-        made = {one.capture.place: one for one in records(Engine(2), iter(found), work)}
+        made = {record.capture.place: record for record in records(Engine(2), iter(result), work)}
         self.assertTrue((self.folder / "killed").exists())
         self.assertEqual({str(path) for path in self.paths}, set(made))
         for path in self.paths:
@@ -102,18 +102,18 @@ class Fleet(unittest.TestCase):
                 self.assertEqual(triage_json(judge(path).triage), row.triage_json)
 
     def test_what_kills_every_worker_costs_nothing_but_itself(self):
-        found = list(find([str(self.folder / "cliff" / "desk-0*.jsonl.gz")]))
-        made = list(records(Engine(2), iter(found), always_deadly))
+        result = list(find([str(self.folder / "cliff" / "desk-0*.jsonl.gz")]))
+        made = list(records(Engine(2), iter(result), always_deadly))
         self.assertEqual(10, len(made))
-        (lost,) = [one.capture for one in made if one.capture.trouble]
+        (lost,) = [item.capture for item in made if item.capture.trouble]
         self.assertIn("desk-03.jsonl.gz: the worker died with it", lost.trouble)
 
     def test_what_takes_too_long_costs_nothing_but_itself(self):
-        found = list(find([str(self.folder / "cliff")]))[:8]
+        result = list(find([str(self.folder / "cliff")]))[:8]
         with mock.patch.multiple("dunmist.fleet.engine", TASK_MOST_S=4.0, LOOK_S=0.5):
             made = {
                 record.capture.key: record.capture.trouble
-                for record in records(Engine(1), iter(found), endless)
+                for record in records(Engine(1), iter(result), endless)
             }
         lost = {name: trouble for name, trouble in made.items() if trouble}
         self.assertEqual(8, len(made))
@@ -214,21 +214,22 @@ class Together(unittest.TestCase):
         return summing.summary()
 
     def test_an_update_that_came_with_it_is_named_and_chance_is_not(self):
-        found = self.summary(17, 3)
-        self.assertEqual(["package nestcam-index 3.2-1"], [one.what for one in found.came_with])
-        (one,) = found.came_with
-        self.assertEqual((17, 20, 3, 40), (*one.of_with[:2], *one.of_without[:2]))
+        result = self.summary(17, 3)
+        self.assertEqual(["package nestcam-index 3.2-1"], [item.what for item in result.came_with])
+        (entry,) = result.came_with
+        self.assertEqual((17, 20, 3, 40), (*entry.of_with[:2], *entry.of_without[:2]))
         self.assertEqual([], self.summary(6, 9).came_with)
-        low, high = found.levels[1].share[2:]
+        low, high = result.levels[1].share[2:]
         self.assertTrue(0.2 < low < 1 / 3 < high < 0.5, (low, high))
 
     def test_a_computer_counts_once_by_its_newest(self):
         summing = Summing()
         summing.add(self.record(1, "choked", "3.1-2", "cliff"))
         summing.add(self.record(1, "calm", "3.1-2", "cliff"))
-        found = summing.summary()
+        result = summing.summary()
         self.assertEqual(
-            (2, 1, ["calm"]), (found.captures, found.computers, [one.word for one in found.levels])
+            (2, 1, ["calm"]),
+            (result.captures, result.computers, [level.word for level in result.levels]),
         )
 
 
@@ -267,7 +268,7 @@ class Report(InFolder):
         self.assertEqual((4, 3, 1), (whole["captures"], whole["computers"], len(whole["unread"])))
         counted = {word: share[0] for word, share in whole["levels"]}
         self.assertEqual({"choked": 1, "calm": 2}, {k: v for k, v in counted.items() if v})
-        self.assertEqual(["desk-0"], [one[0] for one in whole["first"]])
+        self.assertEqual(["desk-0"], [item[0] for item in whole["first"]])
         for ending in (".html", ".md"):
             with self.subTest(ending):
                 self.assertIn("desk-0", texts[ending])
@@ -326,7 +327,7 @@ class Running(unittest.TestCase):
         client = SimpleNamespace(ncores=lambda: {"w": threads}, processing=lambda: processing)
         with mock.patch("dunmist.fleet.engine.time.monotonic", side_effect=[0.0, *moments_s]):
             running = _Running(client)
-            return [[one.key for one in running.too_long(waiting)] for _ in moments_s]
+            return [[item.key for item in running.too_long(waiting)] for _ in moments_s]
 
     def futures(self, *keys):
         return {_Future(key): None for key in keys}
@@ -356,7 +357,7 @@ class Running(unittest.TestCase):
             # b has run for twenty seconds, though it has been there for three hundred
             self.assertEqual([], running.too_long(waiting))
             self.assertEqual([], running.too_long(waiting))
-            self.assertEqual(["b"], [one.key for one in running.too_long(waiting)])
+            self.assertEqual(["b"], [item.key for item in running.too_long(waiting)])
 
 
 class Wrong(InFolder):

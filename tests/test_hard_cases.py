@@ -22,27 +22,27 @@ def triaged(seed):
 class Hard(unittest.TestCase):
     def test_they_differ_in_what_is_hard(self):
         drawn = [hard_patient(seed) for seed in range(60)]
-        self.assertEqual([one.illness for one in drawn], [LIMITED[n % 6] for n in range(60)])
+        self.assertEqual([item.illness for item in drawn], [LIMITED[n % 6] for n in range(60)])
         self.assertEqual(drawn[7], hard_patient(7))
-        processors = {one.scenario.machine.cores for one in drawn}
+        processors = {item.scenario.machine.cores for item in drawn}
         self.assertLessEqual({2, 64}, processors)
-        self.assertGreater(len({one.duration_s for one in drawn}), 4)
-        self.assertGreater(len({tuple(one.scenario.hidden) for one in drawn}), 4)
-        sick = Counter(one.scenario.truth.limiting is None for one in drawn)
+        self.assertGreater(len({item.duration_s for item in drawn}), 4)
+        self.assertGreater(len({tuple(item.scenario.hidden) for item in drawn}), 4)
+        sick = Counter(item.scenario.truth.limiting is None for item in drawn)
         self.assertGreater(min(sick.values()), 12)
 
     def test_who_is_unsure_names_the_rival_and_what_tells_them_apart(self):
         # equals that want the same
         for seed in (41202, 41244):
-            found = triaged(seed)
+            result = triaged(seed)
             with self.subTest(seed):
-                self.assertLess(found.verdict.confidence, 0.7)
-                first, second = (one.name for one in found.culprits[:2])
-                said = found.verdict.headline
+                self.assertLess(result.verdict.confidence, 0.7)
+                first, second = (culprit.name for culprit in result.culprits[:2])
+                said = result.verdict.headline
                 self.assertIn(first, said)
                 self.assertIn(f"it may be {second} as well; pause one of the two", said)
 
     def test_where_nothing_tells_who_nobody_is_named(self):
-        found = triaged(41044)
-        self.assertEqual(("disk", []), (found.verdict.limiting, found.culprits))
-        self.assertIn("could not be seen: sample again as administrator", found.verdict.headline)
+        result = triaged(41044)
+        self.assertEqual(("disk", []), (result.verdict.limiting, result.culprits))
+        self.assertIn("could not be seen: sample again as administrator", result.verdict.headline)

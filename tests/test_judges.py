@@ -49,7 +49,7 @@ def states(word, exam):
 
 
 def keys(signs):
-    return [one.key for one in signs]
+    return [item.key for item in signs]
 
 
 class Processors(unittest.TestCase):
@@ -154,7 +154,7 @@ class OneProcessor(unittest.TestCase):
         exam = examination(
             machine(busy), [program], [process(7, program, LINE, threads=threads, **figures)]
         )
-        return [one.process.pid for one in find_bound(exam)]
+        return [item.process.pid for item in find_bound(exam)]
 
     def test_who_hangs_on_one_processor(self):
         for what, wanted, figures in (
@@ -244,7 +244,7 @@ class OneProcessor(unittest.TestCase):
         (state,) = states("core", exam)
         self.assertEqual(("strained", "auk1"), (state.level, state.name))
         ranked = rank_culprits(exam, BY_WORD["core"], COVERED)
-        self.assertEqual(["auk1"], [one.name for one in ranked])
+        self.assertEqual(["auk1"], [item.name for item in ranked])
 
     def test_a_busy_processor_of_nobody_is_busy_and_no_more(self):
         exam = examination(machine(0.8), [application(1, LINE, cores=3.2)])
@@ -372,13 +372,13 @@ class Disks(unittest.TestCase):
                 self.assertEqual(wanted, state.level)
 
     def test_each_disk_stands_for_itself(self):
-        found = states(
+        result = states(
             "disk",
             self.exam(disk(LINE, 0.1, name="sda"), disk(LINE, 1.0, 9.0, name="sdb"), stalled=0.9),
         )
         self.assertEqual(
             {"sda": ("calm", 0.0), "sdb": ("choked", 0.9)},
-            {one.name: (one.level, one.pressure) for one in found},
+            {item.name: (item.level, item.pressure) for item in result},
         )
 
     def test_the_answer_is_the_same_whether_delays_are_accounted_or_not(self):
@@ -406,13 +406,13 @@ class Disks(unittest.TestCase):
         for accounted in (0.9, 0.0):
             copy = application(1, LINE, read_bytes_per_s=1e8, io_waiting=accounted)
             reader = application(2, LINE, read_bytes_per_s=1e5, io_waiting=accounted)
-            applications = [dataclasses.replace(one, blocked=waits) for one in (copy, reader)]
+            applications = [dataclasses.replace(item, blocked=waits) for item in (copy, reader)]
             exam = self.exam(disk(LINE, 1.0), stalled=0.9, applications=applications)
             with self.subTest(accounted):
                 ranked = rank_culprits(exam, BY_WORD["disk"], COVERED)
                 self.assertEqual(
                     [("auk1", "cause"), ("auk2", "victim")],
-                    [(one.application.name, one.role) for one in ranked],
+                    [(item.application.name, item.role) for item in ranked],
                 )
 
     def test_who_waits_for_its_own_work_is_held_up_by_a_disk_that_is_never_full(self):
@@ -431,7 +431,7 @@ class Disks(unittest.TestCase):
         large = application(2, LINE, write_bytes_per_s=1.6e6)
         quiet = application(3, LINE, read_bytes_per_s=[40e6] * 5 + [0.0] * 5)
         for spins, busy, first in ((True, 1.0, "auk1"), (True, [0.1] * 5 + [1.0] * 5, "auk1")):
-            one = dataclasses.replace(
+            item = dataclasses.replace(
                 disk(LINE, busy, 4.0, 0.04, spins=spins),
                 read_bytes_per_s=rate(0.3e6, LINE),
                 write_bytes_per_s=rate(1.6e6, LINE),
@@ -439,11 +439,11 @@ class Disks(unittest.TestCase):
                 writes_per_s=rate(12.0, LINE),
             )
             others = [quiet] if busy != 1.0 else []
-            exam = self.exam(one, stalled=0.9, applications=[large, small, *others])
+            exam = self.exam(item, stalled=0.9, applications=[large, small, *others])
             with self.subTest(busy=busy):
                 parts = dict(
                     zip(
-                        [one.name for one in exam.applications],
+                        [item.name for item in exam.applications],
                         BY_WORD["disk"].demand(exam).parts,
                         strict=True,
                     )
@@ -454,7 +454,7 @@ class Disks(unittest.TestCase):
                 self.assertEqual(0.0, parts.get("auk3", 0.0))
 
     def test_slow_is_what_one_request_takes_by_itself(self):
-        for what, wanted, one in (
+        for what, wanted, item in (
             (
                 "a spinning disk that is busy and moves hardly anything",
                 True,
@@ -482,14 +482,14 @@ class Disks(unittest.TestCase):
             ("idle", False, disk(LINE, 0.2, 1.0, 0.4, 1e5, spins=True)),
         ):
             with self.subTest(what):
-                self.assertEqual(wanted, bool(find_slow_disks(self.exam(one, stalled=0.5))))
+                self.assertEqual(wanted, bool(find_slow_disks(self.exam(item, stalled=0.5))))
 
 
 class Room(unittest.TestCase):
     def state(self, used, inodes=None, read_only=False):
         about = SimpleNamespace(point="/home", read_only=read_only, size_bytes=1e9)
         exam = examination(machine(), storage=[Storage(about, 1, used, inodes)])
-        return [(one.level, one.name, one.used) for one in states("storage", exam)]
+        return [(item.level, item.name, item.used) for item in states("storage", exam)]
 
     def test_room_and_inodes_alike(self):
         for used, inodes, wanted in (
@@ -530,7 +530,7 @@ class Lines(unittest.TestCase):
         for used, wanted in ((0.1, "calm"), (0.6, "busy"), (0.92, "strained"), (0.99, "choked")):
             with self.subTest(used):
                 exam = examination(machine(), outward_links=[link(LINE, used), link(LINE)])
-                self.assertEqual([wanted], [one.level for one in states("link", exam)])
+                self.assertEqual([wanted], [state.level for state in states("link", exam)])
 
 
 class Cards(unittest.TestCase):
@@ -548,7 +548,7 @@ class Cards(unittest.TestCase):
         self.assertEqual("card", demand.unit)
         self.assertAlmostEqual(0.95, demand.whole.mean())
         ranked = rank_culprits(exam, BY_WORD["gpu"], COVERED)
-        self.assertEqual(["auk1", "auk2"], [one.name for one in ranked])
+        self.assertEqual(["auk1", "auk2"], [item.name for item in ranked])
         self.assertAlmostEqual(8 / 9, ranked[0].score)
 
 
@@ -607,11 +607,11 @@ class Limiting(unittest.TestCase):
             ("cpu", [self.state("core", "choked"), self.state("cpu")]),
             ("core", [self.state("storage", "choked"), self.state("core")]),
         ):
-            with self.subTest(wanted=wanted, given=[one.resource for one in given]):
-                found = find_limiting(given)
-                self.assertEqual(wanted, found and found.resource)
+            with self.subTest(wanted=wanted, given=[item.resource for item in given]):
+                result = find_limiting(given)
+                self.assertEqual(wanted, result and result.resource)
                 again = find_limiting(list(reversed(given)))
-                self.assertIs(found, again)
+                self.assertIs(result, again)
 
     def test_what_lies_outside_explains_its_own_resource_only(self):
         limits = thresholds()
@@ -634,7 +634,10 @@ class Limiting(unittest.TestCase):
 class Ranking(unittest.TestCase):
     def ranked(self, *applications, word="cpu", **more):
         exam = examination(machine(1.0, **more), applications)
-        return [(one.name, one.role) for one in rank_culprits(exam, BY_WORD[word], COVERED)]
+        return [
+            (rank_culprit.name, rank_culprit.role)
+            for rank_culprit in rank_culprits(exam, BY_WORD[word], COVERED)
+        ]
 
     def test_roles(self):
         loop = application(1, LINE, "loop", cores=3.0)

@@ -115,9 +115,9 @@ class Lines(unittest.TestCase):
             kind, about, text = row.split("|", 2)
             seen.add(kind)
             with self.subTest(text=text):
-                found = classify(LogLine(0.0, text))
-                self.assertIsNotNone(found)
-                self.assertEqual((kind, about), (found[0], str(found[1])))
+                result = classify(LogLine(0.0, text))
+                self.assertIsNotNone(result)
+                self.assertEqual((kind, about), (result[0], str(result[1])))
         self.assertEqual(set(KERNEL_MESSAGE_KINDS), seen)
 
     def test_what_is_ordinary_is_none(self):
@@ -134,9 +134,9 @@ class Lines(unittest.TestCase):
                 name = text[begin : begin + 15]
                 for form in NAMED:
                     line = form.format(name=name, rest=text[begin + 15 :], text=text[begin:])
-                    found = classify(LogLine(0.0, line))
-                    if found is not None and found[0] not in CLAIMED:
-                        self.fail(f"{kind} from {line!r}: {found}")
+                    result = classify(LogLine(0.0, line))
+                    if result is not None and result[0] not in CLAIMED:
+                        self.fail(f"{kind} from {line!r}: {result}")
 
     def test_a_part_that_was_torn_from_its_line_does_not_count(self):
         line = b"3,6,2500000,c;I/O error, dev sda, sector 1 op 0x0\n"
@@ -168,15 +168,15 @@ class Copies(unittest.TestCase):
         return path
 
     def test_a_log_is_read_on_from_where_it_ended(self):
-        one = b"3,1,%d,-;I/O error, dev sda, sector 8 op 0x0:(READ)\n"
-        path = self.put("dev/kmsg", one % 1_000_000 + one % 4_000_000)
+        item = b"3,1,%d,-;I/O error, dev sda, sector 8 op 0x0:(READ)\n"
+        path = self.put("dev/kmsg", item % 1_000_000 + item % 4_000_000)
         log = KernelLog(self.root)
         self.addCleanup(log.close)
         (first,) = log.look(10.0)
         self.assertEqual((2, 9.0, 6.0), (first.count, first.first_ago_s, first.last_ago_s))
         self.assertEqual([], log.look(11.0))
         with path.open("ab") as more:
-            more.write(one % 12_000_000 + b"3,2,12500000,-;half a li")
+            more.write(item % 12_000_000 + b"3,2,12500000,-;half a li")
         (second,) = log.look(13.0)
         self.assertEqual((1, 1.0), (second.count, second.last_ago_s))
 
@@ -186,7 +186,7 @@ class Copies(unittest.TestCase):
         log = KernelLog(self.root)
         self.addCleanup(log.close)
         self.assertEqual([], log.look(1.0))
-        reasons = {one.reason for one in self.root.unread}
+        reasons = {item.reason for item in self.root.unread}
         self.assertEqual({"absent", "garbled"}, reasons)
 
     def test_a_start_without_an_orderly_end_before_it(self):
@@ -210,10 +210,12 @@ class Copies(unittest.TestCase):
                 )
             ),
         )
-        self.assertEqual([None, True, False], [one.after_order for one in read_starts(self.root)])
+        self.assertEqual(
+            [None, True, False], [read_start.after_order for read_start in read_starts(self.root)]
+        )
         self.put("var/log/wtmp", b"short")
         self.assertEqual([], read_starts(self.root))
-        self.assertIn("garbled", {one.reason for one in self.root.unread})
+        self.assertIn("garbled", {item.reason for item in self.root.unread})
 
     def test_a_newer_kernel_of_the_same_flavour_waits(self):
         for running, others, wanted in (
@@ -229,6 +231,6 @@ class Copies(unittest.TestCase):
                     self.put(f"boot/vmlinuz-{release}", b"")
                     self.put(f"lib/modules/{release}/modules.order", b"")
                 root = Root(self.folder)
-                found = read_pending(root)
+                result = read_pending(root)
                 root.close()
-                self.assertEqual(wanted, found and found.newest_kernel)
+                self.assertEqual(wanted, result and result.newest_kernel)

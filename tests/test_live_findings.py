@@ -57,8 +57,8 @@ class LiveFindings(InFolder):
 
         path = self.folder / "now.jsonl.gz"
         run("capture", "-o", path, "--for", "6s", "--every", "0.5s", folder=self.folder)
-        found = self.triage(path)
-        said = {(one["kind"], one["subject"]): one["evidence"] for one in found["findings"]}
+        result = self.triage(path)
+        said = {(item["kind"], item["subject"]): item["evidence"] for item in result["findings"]}
         for kind, subject, words in (
             ("memory-growing", "guano_heap.py", "grew by"),
             ("descriptor-leak", "open_drawers.py", "open each second"),
@@ -78,7 +78,7 @@ class LiveFindings(InFolder):
         ):
             with self.subTest(kind):
                 self.assertIn((kind, subject), said)
-                self.assertIn(words, " ".join(one["text"] for one in said[kind, subject]))
+                self.assertIn(words, " ".join(item["text"] for item in said[kind, subject]))
         known = run("view", "process", path, parent.pid, "--json", folder=self.folder).stdout
         self.assertIn("by the program", json.loads(known)["about"]["started"])
-        self.assertNotIn("file locks", [one["what"] for one in found["blind_spots"]])
+        self.assertNotIn("file locks", [item["what"] for item in result["blind_spots"]])

@@ -34,23 +34,27 @@ class Screen(InFolder):
 
     def test_what_applications_take_is_what_the_judgement_says(self):
         now, series = self.looked_at("ringing-office")
-        judged = {one.name: one for one in series.applications if not one.kernel}
+        judged = {
+            application.name: application
+            for application in series.applications
+            if not application.kernel
+        }
         shown = {taker.name: taker for taker in now.takers.values()}
         self.assertGreater(len(shown), 5)
         for name, taker in shown.items():
             with self.subTest(name):
-                one = judged[name]
-                self.assertAlmostEqual(float(one.own_cores.values[-1]), taker.cores, delta=0.03)
-                held = float(one.private_bytes.last() or 0.0)
+                item = judged[name]
+                self.assertAlmostEqual(float(item.own_cores.values[-1]), taker.cores, delta=0.03)
+                held = float(item.private_bytes.last() or 0.0)
                 self.assertAlmostEqual(held, taker.memory_bytes, delta=max(1e6, 0.02 * held))
                 self.assertEqual(
-                    sorted(process.pid for process in one.living),
+                    sorted(process.pid for process in item.living),
                     sorted(part.pid for part in taker.processes),
                 )
 
     def test_processors_and_memory_agree_too(self):
         now, series = self.looked_at("ringing-office")
-        busy = [float(one.busy.values[-1]) for one in series.machine.processors]
+        busy = [float(processor.busy.values[-1]) for processor in series.machine.processors]
         self.assertEqual(len(busy), len(now.processors))
         for seen, counted in zip(now.processors, busy, strict=True):
             self.assertAlmostEqual(counted, seen, delta=0.02)
@@ -60,11 +64,11 @@ class Screen(InFolder):
 
     def test_a_disk_and_heat_have_their_names(self):
         now, series = self.looked_at("noon-copy")
-        disks = {one.name for one in series.header.inventory.disks}
+        disks = {disk.name for disk in series.header.inventory.disks}
         self.assertIn(now.gauges["disk"].text, disks)
         self.assertGreater(now.gauges["disk"].used[-1], 0.7)
-        hot, found = self.looked_at("cliff-top-laptop")
-        self.assertAlmostEqual(found.processor_sensor.level.last(), hot.celsius, delta=1.5)
+        hot, result = self.looked_at("cliff-top-laptop")
+        self.assertAlmostEqual(result.processor_sensor.level.last(), hot.celsius, delta=1.5)
         self.assertEqual("busy", hot.gauges["heat"].word)
 
 
@@ -98,22 +102,24 @@ class Gauges(unittest.TestCase):
 
 class Beliefs(InFolder):
     def test_only_the_same_level_limit_and_culprit_agree(self):
-        one = InterimVerdict(5.0, "choked", "cpu", "auk", 0.9, False, 0.1)
-        self.assertTrue(one.agrees(one._replace(at_s=9.0, confidence=0.5, is_sure=True)))
+        interim_verdict = InterimVerdict(5.0, "choked", "cpu", "auk", 0.9, False, 0.1)
+        self.assertTrue(
+            interim_verdict.agrees(interim_verdict._replace(at_s=9.0, confidence=0.5, is_sure=True))
+        )
         for change in ({"level": "busy"}, {"limiting": "heat"}, {"culprit": None}):
-            self.assertFalse(one.agrees(one._replace(**change)))
-        self.assertFalse(one.agrees(None))
+            self.assertFalse(interim_verdict.agrees(interim_verdict._replace(**change)))
+        self.assertFalse(interim_verdict.agrees(None))
 
     def test_it_is_asked_late_enough_answers_and_rests(self):
         path = capture_model(load_scenario("ringing-office"), self.folder / "a.gz", 8.0)
         with InterimJudge() as believing:
             self.assertIsNone(believing.tick(FIRST_S - 0.1, path))
             self.assertFalse(believing._asked)
-            found, until_s = believing.tick(8.0, path), time.monotonic() + 60
-            while found is None and time.monotonic() < until_s:
+            result, until_s = believing.tick(8.0, path), time.monotonic() + 60
+            while result is None and time.monotonic() < until_s:
                 time.sleep(0.1)
-                found = believing.tick(8.0, path)
-            self.assertEqual(("cpu", "nestcam-index"), (found.limiting, found.culprit))
+                result = believing.tick(8.0, path)
+            self.assertEqual(("cpu", "nestcam-index"), (result.limiting, result.culprit))
             # the next question waits, so that looking takes no more than its share
             self.assertIsNone(believing.tick(9.0, path))
             self.assertFalse(believing._asked)
@@ -210,7 +216,7 @@ class Surveys(unittest.TestCase):
         said = self.read({}, Plan(100.0, 10.0), survey_every_s=50.0)
         self.assertEqual(
             [("first", 0), ("last", 2), ("last", 7), ("last", 10)],
-            [one for one in said if isinstance(one, tuple)],
+            [item for item in said if isinstance(item, tuple)],
         )
 
 

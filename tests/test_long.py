@@ -22,9 +22,15 @@ from tests.program import run
 def figures(series):
     """Return what each application used and moved in all."""
     return {
-        one.name: np.array([one.cores.total(), one.waiting.total(), one.read_bytes_per_s.total()])
-        for one in series.applications
-        if not one.has_namesakes
+        application.name: np.array(
+            [
+                application.cores.total(),
+                application.waiting.total(),
+                application.read_bytes_per_s.total(),
+            ]
+        )
+        for application in series.applications
+        if not application.has_namesakes
     }
 
 
@@ -50,18 +56,20 @@ class Parts(unittest.TestCase):
         }.items():
             with self.subTest(name):
                 np.testing.assert_allclose(together[name], first + second, rtol=0.02, atol=0.02)
-        held = [one.private_bytes.last() for one in whole.applications]
-        self.assertEqual(held, [one.private_bytes.last() for one in parts[1].applications])
+        held = [application.private_bytes.last() for application in whole.applications]
+        self.assertEqual(
+            held, [application.private_bytes.last() for application in parts[1].applications]
+        )
 
     def triaged(self, *given):
         done = run("triage", self.path, "--json", *given, folder=self.path.parent)
         return json.loads(done.stdout)["capture"]
 
     def test_a_part_is_named_and_begins_when_it_does(self):
-        found = self.triaged("--since", "10s", "--until", "14:20:30")
-        self.assertEqual({"since_s": 10.0, "until_s": 30.0}, found["part"])
-        self.assertEqual(20.0, found["duration_s"])
-        self.assertEqual("2031-05-14T14:20:10", found["started"][:19])
+        result = self.triaged("--since", "10s", "--until", "14:20:30")
+        self.assertEqual({"since_s": 10.0, "until_s": 30.0}, result["part"])
+        self.assertEqual(20.0, result["duration_s"])
+        self.assertEqual("2031-05-14T14:20:10", result["started"][:19])
         self.assertNotIn("part", self.triaged())
 
     def test_parts_that_are_none(self):
@@ -95,7 +103,7 @@ class Put(unittest.TestCase):
 
 
 class Stretches(unittest.TestCase):
-    def found(self, levels, limiting=None, seconds=10.0):
+    def window_of(self, levels, limiting=None, seconds=10.0):
         on = line(len(levels), seconds)
         trace = Trace(rate(0.5, on), None, np.array(levels))
         states = [ResourceState("cpu", "calm", 0.5, 0.0, [], trace=trace)]
@@ -112,9 +120,9 @@ class Stretches(unittest.TestCase):
             ("none", [*calm, 1, 1, 1, *calm], None),
         ):
             with self.subTest(what):
-                self.assertEqual(wanted, self.found(levels))
-        self.assertIsNone(self.found([*calm, 2, 2, *calm], limiting="cpu"))
-        self.assertIsNone(self.found([0] * 5 + [2, 2] + [0] * 5), "no long capture")
+                self.assertEqual(wanted, self.window_of(levels))
+        self.assertIsNone(self.window_of([*calm, 2, 2, *calm], limiting="cpu"))
+        self.assertIsNone(self.window_of([0] * 5 + [2, 2] + [0] * 5), "no long capture")
 
 
 if __name__ == "__main__":

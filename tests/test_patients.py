@@ -140,29 +140,29 @@ class Truth(unittest.TestCase):
 
     def test_each_patient(self):
         ladders = [line.split() for line in LADDERS.strip().splitlines()]
-        for name, found in self.each(by_name, scenario_names()):
-            for kind, _, *steps in (one for one in ladders if one[1] == name):
+        for name, result in self.each(by_name, scenario_names()):
+            for kind, _, *steps in (ladder for ladder in ladders if ladder[1] == name):
                 with self.subTest(name, kind=kind):
                     proposed = [
-                        [step.action for step in one.steps]
-                        for one in found.findings
-                        if one.kind == kind
+                        [step.action for step in finding.steps]
+                        for finding in result.findings
+                        if finding.kind == kind
                     ]
                     self.assertIn(steps, proposed)
             with self.subTest(name):
                 truth = load_scenario(name).truth
-                self.assertEqual(truth.limiting, found.verdict.limiting)
-                named = [one.name for one in found.culprits]
+                self.assertEqual(truth.limiting, result.verdict.limiting)
+                named = [item.name for item in result.culprits]
                 self.assertEqual([truth.culprit] if truth.culprit else [], named[:1])
-                kinds = {one.kind for one in found.findings}
+                kinds = {finding.kind for finding in result.findings}
                 self.assertLessEqual(set(truth.must), kinds)
                 self.assertEqual(set(), set(truth.must_not) & kinds)
                 # every model's log has what is ordinary, which must say nothing
                 self.assertEqual(kinds & COMPLAINED, set(truth.must) & COMPLAINED)
-                for culprit in found.culprits:
+                for culprit in result.culprits:
                     risks = [RISKS.index(step.risk) for step in culprit.steps]
                     self.assertEqual(sorted(risks), risks, "safest first")
-                actions = {step.action for step in found.culprits[0].steps} if named else set()
+                actions = {step.action for step in result.culprits[0].steps} if named else set()
                 if truth.cure and named:
                     self.assertIn(truth.cure, actions)
                 wanted, unwanted = CULPRITS.get(name, (set(), set()))
@@ -172,20 +172,20 @@ class Truth(unittest.TestCase):
     def test_what_would_be_free(self):
         names = ("ringing-office", "narrow-burrow", "noon-copy", "busy-ferry", "two-faults")
         units = {"cpu": "cores", "memory": "bytes", "disk": "bytes/s", "link": "bytes/s"}
-        for name, found in self.each(by_name, names):
-            causes = [one for one in found.culprits if one.role == "cause"]
+        for name, result in self.each(by_name, names):
+            causes = [culprit for culprit in result.culprits if culprit.role == "cause"]
             with self.subTest(name):
-                freed = [one.frees for one in causes]
-                resource = "cpu" if found.verdict.limiting == "heat" else found.verdict.limiting
+                freed = [cause.frees for cause in causes]
+                resource = "cpu" if result.verdict.limiting == "heat" else result.verdict.limiting
                 self.assertEqual(
-                    {(resource, units[resource])}, {(one.resource, one.unit) for one in freed}
+                    {(resource, units[resource])}, {(item.resource, item.unit) for item in freed}
                 )
                 # in the order of the ranking, and no more than its part of all that is in use
-                values = [one.value for one in freed]
+                values = [item.value for item in freed]
                 self.assertEqual(sorted(values, reverse=True), values)
                 if resource == "cpu":
-                    used = next(one.used for one in found.resources if one.resource == "cpu")
-                    parts = sum(one.resources["cpu"] for one in causes)
+                    used = next(item.used for item in result.resources if item.resource == "cpu")
+                    parts = sum(cause.resources["cpu"] for cause in causes)
                     self.assertLessEqual(parts, used + 0.05)
                 for step in causes[0].steps:
                     if step.frees:
@@ -193,11 +193,13 @@ class Truth(unittest.TestCase):
                 by_action = {step.action: step.frees for step in causes[0].steps}
                 self.assertIsNone(by_action["wait"])
                 self.assertNotIn("pause" if resource == "memory" else "add-memory", by_action)
-                for one in found.culprits:
-                    if one.role != "cause":
-                        self.assertIsNone(one.frees)
+                for entry in result.culprits:
+                    if entry.role != "cause":
+                        self.assertIsNone(entry.frees)
             if name == "two-faults":
-                self.assertIn("A disk is choked as well: shelf-index takes", found.verdict.headline)
+                self.assertIn(
+                    "A disk is choked as well: shelf-index takes", result.verdict.headline
+                )
 
     def test_with_a_source_missing_the_culprit_stays_among_the_first_three(self):
         gone = (
@@ -217,14 +219,14 @@ class Truth(unittest.TestCase):
             "shelf-scan": gone[:5],
             "busy-ferry": gone,
         }
-        cases = [(name, one) for name, missing in names.items() for one in missing]
-        for name, without, found in self.each(by_missing, cases):
+        cases = [(name, item) for name, missing in names.items() for item in missing]
+        for name, without, result in self.each(by_missing, cases):
             with self.subTest(name, without=without):
-                named = [one.name for one in found.culprits[:3]]
+                named = [culprit.name for culprit in result.culprits[:3]]
                 self.assertIn(load_scenario(name).truth.culprit, named)
 
     def test_nobody_is_named_on_a_healthy_one(self):
         # every eighth random patient is well and looks as if it were not
-        for seed, found in self.each(by_seed, range(7, 8 * 12, 8)):
+        for seed, result in self.each(by_seed, range(7, 8 * 12, 8)):
             with self.subTest(seed=seed):
-                self.assertEqual((None, []), (found.verdict.limiting, found.culprits))
+                self.assertEqual((None, []), (result.verdict.limiting, result.culprits))

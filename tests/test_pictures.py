@@ -30,23 +30,23 @@ STRANGE = "gull_$x^{2}$_\\frac{1}_"
 def judged(name, hidden=(), renamed=None):
     patient = load_scenario(name)
     programs = [
-        msgspec.structs.replace(one, name=renamed)
-        if renamed and one.name == "nestcam-index"
-        else one
-        for one in patient.programs
+        msgspec.structs.replace(program, name=renamed)
+        if renamed and program.name == "nestcam-index"
+        else program
+        for program in patient.programs
     ]
     patient = msgspec.structs.replace(patient, hidden=list(hidden), programs=programs)
     with TemporaryDirectory() as folder:
         return judge(capture_patient(patient, Path(folder) / "x.gz", 6.0, 1.0))
 
 
-def texts(found, draw):
-    return svg_text(draw(found, None))
+def texts(result, draw):
+    return svg_text(draw(result, None))
 
 
 class Drawn(unittest.TestCase):
     def test_each_says_what_it_is_about(self):
-        found = judged("cliff-top-laptop")
+        result = judged("cliff-top-laptop")
         for topic, expected in (
             ("processes", ("nestcam-index", "whole computer", "cores used")),
             ("cores", ("core 0", "cpu7", "GHz", "heat cut the clock")),
@@ -57,7 +57,7 @@ class Drawn(unittest.TestCase):
             ("timeline", ("cpu", "memory", "disk sda", "strained", "choked")),
         ):
             with self.subTest(topic):
-                svg = texts(found, PICTURES[topic])
+                svg = texts(result, PICTURES[topic])
                 for word in (*expected, "seconds since the first tick"):
                     self.assertIn(word, svg)
 
@@ -75,13 +75,13 @@ class Drawn(unittest.TestCase):
                     self.assertIn(word, svg)
 
     def test_a_computer_that_publishes_little_can_be_drawn(self):
-        found = judged("ringing-office", hidden=SILENT)
+        result = judged("ringing-office", hidden=SILENT)
         for topic, draw in {**PICTURES, "why": draw_limiting}.items():
-            process = next(iter(found.series.processes.values())) if topic == "process" else None
+            process = next(iter(result.series.processes.values())) if topic == "process" else None
             with self.subTest(topic):
-                self.assertIn("</svg>", svg_text(draw(found, process)))
-        self.assertIn("no temperature sensor", texts(found, PICTURES["heat"]))
-        self.assertIn("no physical disk", texts(found, PICTURES["disks"]))
+                self.assertIn("</svg>", svg_text(draw(result, process)))
+        self.assertIn("no temperature sensor", texts(result, PICTURES["heat"]))
+        self.assertIn("no physical disk", texts(result, PICTURES["disks"]))
 
     def test_a_strange_name_is_shown_and_not_set_as_mathematics(self):
         svg = texts(judged("ringing-office", renamed=STRANGE), PICTURES["processes"])

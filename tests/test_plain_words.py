@@ -21,7 +21,7 @@ ENDS = re.compile(r"(?:(?<=[.!?:;])|(?<=[.!?:;]\*\*))\s+(?=[A-Z`*\[('])")
 def sentences(text):
     """Return the sentences of a text, in which code counts as one word."""
     plain = re.sub(r"\s+", " ", re.sub(r"`[^`]*`", "X", text))
-    return [one for one in ENDS.split(plain) if one.strip()]
+    return [word for word in ENDS.split(plain) if word.strip()]
 
 
 def strings(value, path=""):
@@ -76,21 +76,21 @@ class PlainWords(unittest.TestCase):
     def test_no_sentence_is_too_long(self):
         longest = LIMITS["sentence_words_max"]
         long = [
-            f"{place}: {len(one.split())} words: {one}"
+            f"{place}: {len(sentence.split())} words: {sentence}"
             for place, text in texts()
-            for one in sentences(text)
-            if len(one.split()) > longest
+            for sentence in sentences(text)
+            if len(sentence.split()) > longest
         ]
         self.assertEqual([], long)
 
     def test_no_text_has_a_phrase_that_is_ruled_out(self):
-        found = [
+        result = [
             f"{place}: {phrase!r} in {text!r}"
             for place, text in texts()
             for phrase in LIMITS["phrases"]
             if re.search(rf"\b{phrase}\b", text, re.I)
         ]
-        self.assertEqual([], found)
+        self.assertEqual([], result)
 
     def test_a_module_says_what_it_does_in_one_short_sentence(self):
         for path in sorted(SOURCE.rglob("*.py")):

@@ -52,7 +52,7 @@ class ThisComputer(InFolder):
         child = start_busy(self, "tern_census.py")
         path = self.folder / "real.jsonl.gz"
         run("capture", "-o", path, "--for", "5s", "--every", "0.25s", folder=self.folder)
-        found = self.triage(path)
+        result = self.triage(path)
         rows = json.loads(
             run("view", "processes", path, "--each", "--json", folder=self.folder).stdout
         )["processes"]
@@ -60,14 +60,14 @@ class ThisComputer(InFolder):
         busiest = max(others, key=lambda row: row["cores_mean"] or 0.0)
         if busiest["cores_mean"] > 0.3:
             self.skipTest(f"{busiest['program']} is busy here as well")
-        if "stolen-time" in [one["kind"] for one in found["findings"]]:
+        if "stolen-time" in [item["kind"] for item in result["findings"]]:
             self.skipTest("the hypervisor gives this computer's time to others")
-        self.assertTrue(found["culprits"], found)
-        first = found["culprits"][0]
+        self.assertTrue(result["culprits"], result)
+        first = result["culprits"][0]
         self.assertIn(child.pid, first["pids"])
         self.assertEqual(("tern_census.py", "cause"), (first["name"], first["role"]))
-        self.assertGreater(found["coverage"]["cpu"], 0.9)
-        self.assertNotIn("dunmist", [one["name"] for one in found["culprits"]])
+        self.assertGreater(result["coverage"]["cpu"], 0.9)
+        self.assertNotIn("dunmist", [item["name"] for item in result["culprits"]])
         row = next(row for row in rows if row["pid"] == child.pid)
         with Path(f"/proc/{child.pid}/stat").open() as stat:
             fields = stat.read().rpartition(")")[2].split()
@@ -206,14 +206,14 @@ class Demo(InFolder):
             with self.subTest(name):
                 done = run("demo", *arguments, "-o", name, folder=self.folder)
                 truth = load_scenario(name).truth
-                found = json.loads((self.folder / name / "report.json").read_text())
-                self.assertEqual(truth.limiting, found["verdict"]["limiting"])
+                result = json.loads((self.folder / name / "report.json").read_text())
+                self.assertEqual(truth.limiting, result["verdict"]["limiting"])
                 self.assertEqual(
                     [truth.culprit] if truth.culprit else [],
-                    [one["name"] for one in found["culprits"]][:1],
+                    [item["name"] for item in result["culprits"]][:1],
                 )
                 self.assertIn(
-                    found["verdict"]["headline"].split(":")[0], " ".join(done.stdout.split())
+                    result["verdict"]["headline"].split(":")[0], " ".join(done.stdout.split())
                 )
                 self.one_line("demo", name, "-o", name)
 
@@ -222,12 +222,12 @@ class Demo(InFolder):
         self.assertEqual(scenario_names(), [line.split()[0] for line in listed.splitlines()])
 
     def test_the_triage_has_every_field_of_the_contract(self):
-        found = self.triage(self.sample)
+        result = self.triage(self.sample)
         for part, fields in self.contract().items():
-            value = found[part] if part else found
-            for one in value if isinstance(value, list) else [value]:
-                self.assertEqual(fields, set(one), part)
-        culprit = found["culprits"][0]
+            value = result[part] if part else result
+            for item in value if isinstance(value, list) else [value]:
+                self.assertEqual(fields, set(item), part)
+        culprit = result["culprits"][0]
         self.assertEqual({"text", "value", "unit", "source"}, set(culprit["evidence"][0]))
         self.assertEqual(
             {"action", "text", "command", "risk", "undo", "check", "frees"},
@@ -236,13 +236,13 @@ class Demo(InFolder):
         self.assertEqual({"resource", "value", "unit"}, set(culprit["frees"]))
 
     def test_all_forms_of_the_report_say_the_same(self):
-        found = self.triage(self.sample)
+        result = self.triage(self.sample)
         facts = [
-            found["verdict"]["headline"],
-            *(one["name"] for one in found["culprits"]),
-            *(one["text"] for one in found["findings"]),
-            *(step["command"] or "" for step in found["culprits"][0]["steps"]),
-            *(one["text"] for one in found["resources"][0]["evidence"]),
+            result["verdict"]["headline"],
+            *(item["name"] for item in result["culprits"]),
+            *(item["text"] for item in result["findings"]),
+            *(step["command"] or "" for step in result["culprits"][0]["steps"]),
+            *(item["text"] for item in result["resources"][0]["evidence"]),
         ]
         for form in ("html", "md", "txt", "json"):
             run("report", self.sample, "-o", f"r.{form}", folder=self.folder)
@@ -263,7 +263,7 @@ class Demo(InFolder):
                     parts = tables["installed_memory"]
                     self.assertAlmostEqual(
                         parts[-1]["bytes"],
-                        sum(one["bytes"] for one in parts[:-1]),
+                        sum(part["bytes"] for part in parts[:-1]),
                         delta=0.005 * parts[-1]["bytes"],
                     )
                 rows = next(iter(tables.values()))

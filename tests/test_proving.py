@@ -40,11 +40,11 @@ class Statistics(unittest.TestCase):
     def test_a_clear_effect_is_as_unlikely_as_one_order_of_all(self):
         order = allowed_orders(DESIGN)[17]
         values = np.where(order, 0.03, 0.61) + np.linspace(0, 0.01, 10)
-        found = effect_of_pausing(values, order, DESIGN)
-        self.assertAlmostEqual(1 / 84, found.p_value)
-        self.assertLess(found.low, -0.57)
-        self.assertTrue(found.low < found.paused - found.running < found.high < -0.5, found)
-        self.assertAlmostEqual(0.95, found.fall, places=1)
+        result = effect_of_pausing(values, order, DESIGN)
+        self.assertAlmostEqual(1 / 84, result.p_value)
+        self.assertLess(result.low, -0.57)
+        self.assertTrue(result.low < result.paused - result.running < result.high < -0.5, result)
+        self.assertAlmostEqual(0.95, result.fall, places=1)
 
     def test_chance_is_called_an_effect_as_often_as_it_says(self):
         chance = np.random.default_rng(7)
@@ -53,9 +53,9 @@ class Statistics(unittest.TestCase):
         for turn in range(300):
             # what wanders by itself is not independent from phase to phase
             values = np.cumsum(chance.normal(size=10))
-            found = effect_of_pausing(values, orders[chance.integers(len(orders))], DESIGN)
-            said += found.p_value <= 0.05
-            covered += found.low <= 0 <= found.high
+            result = effect_of_pausing(values, orders[chance.integers(len(orders))], DESIGN)
+            said += result.p_value <= 0.05
+            covered += result.low <= 0 <= result.high
             del turn
         self.assertLess(said / 300, 0.085)
         self.assertGreater(covered / 300, 0.915)
@@ -113,14 +113,14 @@ class OnRealProcesses(InFolder):
 
     def states(self):
         """Return the states of the processes of the hog."""
-        found = ""
+        result = ""
         for place in Path("/proc").glob("[0-9]*"):
             try:
                 if b"gull-storm" in (place / "cmdline").read_bytes().split(b"\0")[1]:
-                    found += (place / "stat").read_text().rpartition(")")[2].split()[0]
+                    result += (place / "stat").read_text().rpartition(")")[2].split()[0]
             except (OSError, IndexError):
                 continue
-        return found
+        return result
 
     @staticmethod
     def within(seconds, holds):

@@ -223,15 +223,15 @@ class Groups(unittest.TestCase):
         autogroup = self.folder / "proc/sys/kernel/sched_autogroup_enabled"
         autogroup.parent.mkdir(parents=True)
         autogroup.write_text("1\n")
-        found = self.groups.scheduling(["/a.slice/b.service/x", "/c.slice", "/d"])
-        self.assertTrue(found.autogroup)
+        result = self.groups.scheduling(["/a.slice/b.service/x", "/c.slice", "/d"])
+        self.assertTrue(result.autogroup)
         self.assertEqual(
             [
                 GroupWeight("/a.slice/b.service/x", "/a.slice/b.service", 10),
                 GroupWeight("/c.slice", "/c.slice", 100, True),
                 GroupWeight("/d"),
             ],
-            found.groups,
+            result.groups,
         )
 
     def test_where_something_was_ended_for_lack_of_memory(self):
@@ -280,14 +280,16 @@ class Table(unittest.TestCase):
     def test_a_number_used_again_is_another_identity(self):
         self.table.look(0)
         self.add(4711, (STAT % b"razorbill").replace(b" 0 119 ", b" 0 220 "))
-        found = self.table.look(1)
-        self.assertEqual(({0: 4711}, [1]), (found.ended, [number for number, _ in found.appeared]))
+        result = self.table.look(1)
+        self.assertEqual(
+            ({0: 4711}, [1]), (result.ended, [number for number, _ in result.appeared])
+        )
 
     def test_a_program_that_replaces_itself_keeps_its_identity(self):
         self.table.look(0)
         self.add(4711, STAT % b"guillemot")
-        found = self.table.look(1)
-        self.assertEqual([(0, "guillemot")], [(n, facts.name) for n, facts in found.became])
+        result = self.table.look(1)
+        self.assertEqual([(0, "guillemot")], [(n, facts.name) for n, facts in result.became])
 
     def test_what_a_process_does_on_a_graphics_card(self):
         descriptors = self.proc / "4711" / "fd"
@@ -299,7 +301,7 @@ class Table(unittest.TestCase):
         text = "drm-driver:\tx\ndrm-client-id:\t1\ndrm-engine-gfx:\t{} ns\n"
         (information / "5").write_text(text.format(100))
         first = self.table.look(0)
-        self.assertEqual([[9090]], [one.sockets for one in first.details])
+        self.assertEqual([[9090]], [detail.sockets for detail in first.details])
         (information / "5").write_text(text.format(350))
         (use,) = self.table.look(1).graphics
         self.assertEqual((0, {"gfx": 350}), (use.process, use.engines_ns))

@@ -46,15 +46,17 @@ class Cutting(InFolder):
                     began = datetime.fromisoformat(reader.header.started).timestamp()
                 wanted = TimeWindow(began + 10, began + 30)
                 path = self.folder / f"{name}-part.gz"
-                found = cut([whole], wanted, path)
-                self.assertEqual((21, 20.0), (found.ticks, found.duration_s))
+                result = cut([whole], wanted, path)
+                self.assertEqual((21, 20.0), (result.ticks, result.duration_s))
                 part, other = load_series(path, []), load_series(whole, [], Part(10.0, 30.0))
                 used = {
-                    one.name: one.cores.total()
-                    for one in other.applications
-                    if one.cores.total() > 0.02
+                    application.name: application.cores.total()
+                    for application in other.applications
+                    if application.cores.total() > 0.02
                 }
-                ours = {one.name: one.cores.total() for one in part.applications}
+                ours = {
+                    application.name: application.cores.total() for application in part.applications
+                }
                 for name_, cpu_s in used.items():
                     self.assertAlmostEqual(cpu_s, ours[name_], delta=0.02 + 0.001 * cpu_s)
                 np.testing.assert_allclose(
@@ -79,9 +81,11 @@ class Cutting(InFolder):
             if isinstance(record, Tick):
                 last = record
         lines = list(known.beginning(last))
-        self.assertEqual(living, {one.id for one in lines if type(one).__name__ == "ProcessLine"})
-        (tick,) = (one for one in lines if isinstance(one, Tick))
-        self.assertEqual(living, {one.process for one in tick.processes})
+        self.assertEqual(
+            living, {line.id for line in lines if type(line).__name__ == "ProcessLine"}
+        )
+        (tick,) = (line for line in lines if isinstance(line, Tick))
+        self.assertEqual(living, {process.process for process in tick.processes})
         self.assertGreater(len(tick.processes), len(last.processes))
 
 
@@ -93,8 +97,8 @@ class Kept(InFolder):
         # a rounding before the sixth tick, which is the one that saw it
         words["incident"] = {"set_off": ["killed"], "began_s": 4.0, "ended_s": 4.999999}
         path.write_bytes(gzip.compress(json.dumps(words).encode() + b"\n" + rest))
-        found = judge(path).series
-        self.assertGreaterEqual(found.since_s + found.line.at_s[-1], 5.0)
+        result = judge(path).series
+        self.assertGreaterEqual(result.since_s + result.line.at_s[-1], 5.0)
 
 
 class LightRules(InFolder):
@@ -104,11 +108,11 @@ class LightRules(InFolder):
         with CaptureReader(path) as reader:
             machine = reader.header.machine
             speeds = {
-                one.name: one.speed_bits_per_s
-                for one in reader.header.inventory.links
-                if one.speed_bits_per_s
+                link.name: link.speed_bits_per_s
+                for link in reader.header.inventory.links
+                if link.speed_bits_per_s
             }
-            rules, known, found = (
+            rules, known, result = (
                 Rules(load_watch_rules(), machine.clock_ticks_per_s, speeds),
                 Known(),
                 set(),
@@ -118,8 +122,8 @@ class LightRules(InFolder):
                     continue
                 known.add(record)
                 if isinstance(record, Tick):
-                    found |= set(rules.add(record, known))
-        return found
+                    result |= set(rules.add(record, known))
+        return result
 
     def test_what_strains_sets_it_off_and_calm_does_not(self):
         for name, expected in (
@@ -176,10 +180,10 @@ class Recording(InFolder):
 
     def within(self, seconds, holds, text):
         end = time.monotonic() + seconds
-        while not (found := holds()):
+        while not (result := holds()):
             self.assertLess(time.monotonic(), end, text)
             time.sleep(0.05)
-        return found
+        return result
 
     def listed(self):
         return run("watch", "list", **self.options).stdout
@@ -211,8 +215,8 @@ class Recording(InFolder):
         since = datetime.now() - timedelta(seconds=60)
         run("watch", "recall", since.isoformat(), "--for", "2m", "-o", "cut.gz", **self.options)
         self.assertGreater(self.triage(self.folder / "cut.gz")["capture"]["ticks"], 5)
-        for one in (*self.place.rglob("*.gz"), *self.place.rglob("*.json")):
-            self.assertEqual(0o600, one.stat().st_mode & 0o777, one)
+        for path in (*self.place.rglob("*.gz"), *self.place.rglob("*.json")):
+            self.assertEqual(0o600, path.stat().st_mode & 0o777, path)
 
     def test_a_strain_is_kept_with_its_culprit(self):
         script = self.folder / "gull-storm"
@@ -241,7 +245,7 @@ class Recording(InFolder):
             segment = read_segments(self.place / "ring")[-1].path
             with CaptureReader(segment) as reader:
                 began = datetime.fromisoformat(reader.header.started).timestamp()
-                last = max(one.at_s for one in reader.lines() if isinstance(one, Tick))
+                last = max(line.at_s for line in reader.lines() if isinstance(line, Tick))
             self.assertLess(killed_s - began - last, 1.5)
             recorder = self.begin()
         self.within(60, lambda: self.listed().count("cut-off") == 3, self.listed())
@@ -394,7 +398,7 @@ class HostileMarks(InFolder):
         self.assertEqual(6, len(said))
         self.assertEqual(200, len(said[0].words))
         self.assertNotIn("\x1b", said[1].words)
-        self.assertEqual({os.geteuid()}, {one.uid for one in said})
+        self.assertEqual({os.geteuid()}, {item.uid for item in said})
         with socket.socket(socket.AF_UNIX) as silent:
             silent.connect(str(self.folder / "run" / "marks.sock"))
             began = time.monotonic()

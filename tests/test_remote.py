@@ -184,14 +184,14 @@ class Hostile(unittest.TestCase):
                 self.assertLessEqual(clock.now().year, 9999)
 
     def test_greetings_are_passed_over_and_what_is_cut_off_is_left_out(self):
-        stream, found = frames(
+        stream, result = frames(
             "Welcome to skerrow!\n",
             "@dead begin 1 1 1 1 1 1 1\n",
             BEGIN,
             *text("/proc/uptime:100.00 1.00"),
             *text("x", number=1)[:2],
         )
-        self.assertEqual([0], [frame.number for frame in found])
+        self.assertEqual([0], [frame.number for frame in result])
         self.assertFalse(stream.is_whole)
         with self.assertRaises(Garbled):
             frames("sh: not found\n")
@@ -273,8 +273,10 @@ class Carried(InFolder):
                 run("capture", "--from", path, "-o", "x.jsonl.gz", "--force", folder=self.folder)
                 series = judge(self.folder / "x.jsonl.gz").series
                 self.assertEqual(4, series.ticks)
-                own = [one for one in series.processes.values() if one.pid == os.getpid()]
-                self.assertEqual([True], [bool(one.facts.command_line) for one in own])
+                own = [
+                    process for process in series.processes.values() if process.pid == os.getpid()
+                ]
+                self.assertEqual([True], [bool(item.facts.command_line) for item in own])
                 self.assertIsNotNone(series.sampler)
         if missing:
             self.skipTest(f"without {', '.join(missing)}: not in this system")
@@ -301,12 +303,14 @@ class Carried(InFolder):
                 text = path.read_bytes()
                 run("capture", "--from", path, "-o", "y.jsonl.gz", "--force", folder=self.folder)
                 series = judge(self.folder / "y.jsonl.gz").series
-                (found,) = (one for one in series.processes.values() if one.pid == late.pid)
+                (result,) = (
+                    process for process in series.processes.values() if process.pid == late.pid
+                )
                 here = series.processes[min(series.processes)]
-                self.assertGreater(found.first_row, 0)
-                self.assertEqual(os.getuid(), found.facts.uid)
-                self.assertIn(str(script), found.facts.command_line)
-                self.assertEqual(os.path.realpath(sys.executable), found.facts.executable)
+                self.assertGreater(result.first_row, 0)
+                self.assertEqual(os.getuid(), result.facts.uid)
+                self.assertIn(str(script), result.facts.command_line)
+                self.assertEqual(os.path.realpath(sys.executable), result.facts.executable)
                 self.assertEqual(0, here.first_row)
                 self.assertIsNotNone(here.facts.uid)
                 # a word that looks like a secret leaves the computer in no way
@@ -329,19 +333,21 @@ class Carried(InFolder):
             with self.subTest(shell[0]):
                 path = self.collect(shell, ticks=6)
                 run("capture", "--from", path, "-o", "z.jsonl.gz", "--force", folder=self.folder)
-                (found,) = (
-                    one
-                    for one in judge(self.folder / "z.jsonl.gz").series.living.values()
-                    if one.pid == many.pid
+                (result,) = (
+                    item
+                    for item in judge(self.folder / "z.jsonl.gz").series.living.values()
+                    if item.pid == many.pid
                 )
-                (thread,) = (one for one in found.threads if one.tid == tid)
+                (thread,) = (item for item in result.threads if item.tid == tid)
                 # what it ran, as the process's line has it, and what the others did: nothing
                 ran = thread.cores.values[2:]
                 self.assertAlmostEqual(
-                    1.0, np.nanmean(ran) / found.cores.values[2:].mean(), delta=0.1
+                    1.0, np.nanmean(ran) / result.cores.values[2:].mean(), delta=0.1
                 )
-                others = [one for one in found.threads if one.tid != tid]
-                self.assertLess(max([0.0, *(one.cores.known_mean() or 0 for one in others)]), 0.05)
+                others = [item for item in result.threads if item.tid != tid]
+                self.assertLess(
+                    max([0.0, *(other.cores.known_mean() or 0 for other in others)]), 0.05
+                )
 
     def test_a_triage_takes_it_as_it_is_and_a_damaged_one_says_so(self):
         path = self.collect(["sh", "-s"], ticks=2)
@@ -386,10 +392,10 @@ class Carried(InFolder):
         path.write_bytes(done.stdout)
         run("capture", "--from", path, "-o", "x.jsonl.gz", folder=self.folder)
         series = judge(self.folder / "x.jsonl.gz").series
-        one = series.living[busy.pid]
+        item = series.living[busy.pid]
         # whatever else runs on this machine
-        self.assertGreater(one.cores.known_mean(), 0.2)
-        self.assertIn(str(script), one.facts.command_line)
+        self.assertGreater(item.cores.known_mean(), 0.2)
+        self.assertIn(str(script), item.facts.command_line)
 
 
 @unittest.skipUnless(SSHD, "there is no sshd here")
@@ -422,9 +428,9 @@ class OverSsh(InFolder):
         script = self.folder / "auk-count.py"
         script.write_text(BUSY.format(60))
         for _ in range(count):
-            one = subprocess.Popen([sys.executable, script])
-            self.addCleanup(one.wait)
-            self.addCleanup(one.kill)
+            popen = subprocess.Popen([sys.executable, script])
+            self.addCleanup(popen.wait)
+            self.addCleanup(popen.kill)
 
     def test_the_same_truth_as_seen_from_within(self):
         self.busy(3)
@@ -448,15 +454,16 @@ class OverSsh(InFolder):
         far, near = (judge(self.folder / f"{name}.jsonl.gz") for name in ("far", "within"))
         self.assertTrue(far.series.header.by_shell)
         self.assertEqual(near.triage.verdict.limiting, far.triage.verdict.limiting)
-        for one in (near, far):
+        for item in (near, far):
             # whatever else is as busy on this machine comes first or second
-            self.assertIn("auk-count.py", [culprit.name for culprit in one.triage.culprits])
+            self.assertIn("auk-count.py", [culprit.name for culprit in item.triage.culprits])
         for figure in ("busy_cores", "used"):
-            seen = [getattr(one.series.machine, figure).mean() for one in (near, far)]
+            seen = [getattr(item.series.machine, figure).mean() for item in (near, far)]
             self.assertAlmostEqual(1.0, seen[1] / seen[0], delta=0.02)
         total = near.series.machine.managed_bytes
         held = [
-            one.series.machine.memory_bytes("MemAvailable").median() / total for one in (near, far)
+            item.series.machine.memory_bytes("MemAvailable").median() / total
+            for item in (near, far)
         ]
         self.assertAlmostEqual(held[0], held[1], delta=0.02)
 
@@ -533,10 +540,10 @@ class OverSsh(InFolder):
             folder=self.folder,
             environment=self.ways,
         )
-        found = json.loads(done.stdout)
+        result = json.loads(done.stdout)
         self.assertIn("sampled by a shell", done.stderr)
-        self.assertEqual("auk-count.py", found["culprits"][0]["name"])
-        remedies = {one["what"]: one["remedy"] for one in found["blind_spots"]}
+        self.assertEqual("auk-count.py", result["culprits"][0]["name"])
+        remedies = {item["what"]: item["remedy"] for item in result["blind_spots"]}
         self.assertIn("with this program on that computer", remedies["what each connection moves"])
 
     def test_a_recorder_of_a_far_computer(self):
@@ -558,9 +565,9 @@ class OverSsh(InFolder):
             environment=ways,
         )
         (segment,) = (self.folder / "state/dunmist/watch/ring").glob("*.jsonl.gz")
-        found = judge(segment).series
-        self.assertTrue(found.header.by_shell)
-        self.assertGreaterEqual(found.ticks, 5)
+        result = judge(segment).series
+        self.assertTrue(result.header.by_shell)
+        self.assertGreaterEqual(result.ticks, 5)
 
 
 NAMESPACE, NEAR, FAR = "dunmist-far", "10.87.0.1", "10.87.0.2"

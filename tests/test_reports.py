@@ -55,21 +55,21 @@ class Forms(InFolder):
     def test_numbers_of_processes_and_ports_lead_to_their_rows(self):
         page = self.written(self.sample, "html").decode()
         wanted = set(re.findall(r'<a href="#((?:process|port)-\d+)">', page))
-        self.assertTrue(any(one.startswith("process-") for one in wanted))
+        self.assertTrue(any(item.startswith("process-") for item in wanted))
         self.assertLessEqual(wanted, set(re.findall(r'<tr id="((?:process|port)-\d+)">', page)))
 
     def test_all_forms_say_the_same_facts(self):
         capture = capture_model(load_scenario("shelf-scan"), self.folder / "x.gz")
-        found = self.triage(capture)
+        result = self.triage(capture)
         texts = {
             form: plain(self.read_as_text(capture, form)) for form in ("html", "md", "txt", "pdf")
         }
-        first = found["culprits"][0]
-        facts = [found["verdict"]["headline"], *(one["text"] for one in found["findings"])]
-        facts += [one["text"] for one in first["evidence"]]
+        first = result["culprits"][0]
+        facts = [result["verdict"]["headline"], *(item["text"] for item in result["findings"])]
+        facts += [item["text"] for item in first["evidence"]]
         said = ("text", "command", "undo", "check")
         facts += [step[key] for step in first["steps"] for key in said if step[key]]
-        facts += [spot["what"] for spot in found["blind_spots"]]
+        facts += [spot["what"] for spot in result["blind_spots"]]
         self.assertGreater(len(facts), 30)
         for form, text in texts.items():
             for fact in facts:
@@ -96,7 +96,7 @@ class Forms(InFolder):
             "How it was sampled",
             "Appendix: all figures",
         )
-        self.assertEqual(list(order), [one for one in headings if one in order])
+        self.assertEqual(list(order), [heading for heading in headings if heading in order])
         named = re.findall(r'role="img" aria-label="[^"]{20}', text)
         # the small ones at the head are hidden from readers of the text, which says the same
         small = text.count('preserveAspectRatio="none"')
@@ -131,11 +131,11 @@ class Forms(InFolder):
             for number in range(1, len(steps) + 1)
         ]
         self.assertTrue(any(len(step["undo"] or "") > 60 for step in steps))
-        for step, one in zip(steps, shown, strict=True):
+        for step, item in zip(steps, shown, strict=True):
             for title, text in (("     $ ", step["command"]), ("     undo: ", step["undo"])):
                 if text:
                     self.assertIn(title + text, lines)
-                    self.assertIn(f": {text}\n", one)
+                    self.assertIn(f": {text}\n", item)
 
     def test_five_lines_for_the_phone(self):
         for name in ("ringing-office", "worn-spinner", "calm-morning"):
@@ -192,7 +192,8 @@ class Sharing(InFolder):
         self.assertEqual([], [name for name in self.NAMES if name in unpacked])
         same, shared = self.triage(capture), self.triage(copy)
         self.assertEqual(
-            [one["score"] for one in same["culprits"]], [one["score"] for one in shared["culprits"]]
+            [item["score"] for item in same["culprits"]],
+            [item["score"] for item in shared["culprits"]],
         )
         self.assertEqual(same["verdict"], shared["verdict"])
 
@@ -323,7 +324,7 @@ class Browser(InFolder):
         self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), width)
         levels = page.eval_on_selector_all("h1,h2,h3,h4", "all => all.map(one => +one.tagName[1])")
         self.assertEqual(1, levels[0])
-        self.assertTrue(all(after - one <= 1 for one, after in pairwise(levels)))
+        self.assertTrue(all(after - item <= 1 for item, after in pairwise(levels)))
         unnamed = "all => all.filter(one => !one.closest('[aria-label],[alt]')).length"
         self.assertEqual(0, page.eval_on_selector_all("img,svg", unnamed))
         tables = page.locator("table")
@@ -336,5 +337,5 @@ class Browser(InFolder):
         table = page.locator("table").first
         table.locator("thead button").nth(3).click()
         used = table.locator("tbody tr td:nth-child(4)").all_inner_texts()
-        figures = [0.0 if "under" in one else float(one.split()[0]) for one in used]
+        figures = [0.0 if "under" in item else float(item.split()[0]) for item in used]
         self.assertEqual(sorted(figures, reverse=True), figures)

@@ -50,7 +50,9 @@ class Meddling(VirtualClock):
         self.ticks += 1
         if self.ticks > 1:
             files = [
-                one for one in self.directory.rglob("*") if one.is_file() and not one.is_symlink()
+                path
+                for path in self.directory.rglob("*")
+                if path.is_file() and not path.is_symlink()
             ]
             for file in self.chance.sample(files, len(files) // 8):
                 if not str(file.relative_to(self.directory)).startswith(NEEDED):
@@ -87,16 +89,16 @@ def figures(value):
             return
         value = list(value.values())
     if isinstance(value, list):
-        for one in value:
-            yield from figures(one)
+        for item in value:
+            yield from figures(item)
     elif isinstance(value, float | int):
         yield value
 
 
 def impossible_cells(judged):
     """Return table, column and value of every figure that no computer can have."""
-    found, processors = [], len(judged.series.header.machine.processors)
-    for table in {one.key: one for tables in TOPICS.values() for one in tables}.values():
+    result, processors = [], len(judged.series.header.machine.processors)
+    for table in {item.key: item for tables in TOPICS.values() for item in tables}.values():
         frame = fill(table, judged).frame
         for column in table.columns:
             if not column.is_numeric:
@@ -106,8 +108,8 @@ def impossible_cells(judged):
             most = {"share": 1.0, "cores": processors}.get(column.unit, math.inf)
             for value in map(float, frame[column.name].dropna()):
                 if not math.isfinite(value) or (value < 0 and not signed) or value > most + 1e-9:
-                    found.append((table.name, column.name, value))
-    return found
+                    result.append((table.name, column.name, value))
+    return result
 
 
 @unittest.skipUnless(silent_file.can_mount(), "needs the right to mount, and /dev/fuse")
@@ -169,7 +171,7 @@ class Spoilt(unittest.TestCase):
                 judged = judge(path)
                 self.assertEqual(13, judged.series.ticks)
                 numbers = list(figures(json.loads(triage_json(judged.triage))))
-                self.assertTrue(all(math.isfinite(one) and one >= 0 for one in numbers))
+                self.assertTrue(all(math.isfinite(number) and number >= 0 for number in numbers))
                 for share in judged.triage.coverage.values():
                     self.assertTrue(share is None or 0 <= share <= 1)
                 self.assertTrue(judged.triage.blind_spots)
@@ -219,10 +221,10 @@ class InTheWay(InFolder):
         (jobs / "tern").write_text(f"@daily /bin/y {'c' * 9000}\n" * 2000)
         root = Root(place)
         self.addCleanup(root.close)
-        found = read_autostart(root, [Home("tern", "/home/tern", 1000, 1000)])
-        self.assertEqual(300, sum(one.kind == "desktop" for one in found))
-        self.assertLess(20, sum(one.kind == "cron" for one in found))
-        self.assertLess(sum(len(one.command) for one in found), 2 << 20)
+        result = read_autostart(root, [Home("tern", "/home/tern", 1000, 1000)])
+        self.assertEqual(300, sum(item.kind == "desktop" for item in result))
+        self.assertLess(20, sum(item.kind == "cron" for item in result))
+        self.assertLess(sum(len(item.command) for item in result), 2 << 20)
         self.assertEqual(
             {Unread("autostart entries", "too-many"): 1},
             {spot: len(things) for spot, things in root.unread.items()},
@@ -256,7 +258,7 @@ class InTheWay(InFolder):
                 os.close(descriptor)
 
         for read in (root.read, stepwise):
-            for name, found in (
+            for name, result in (
                 ("etc/absolute", None),
                 ("etc/up", None),
                 ("etc/round", None),
@@ -267,10 +269,10 @@ class InTheWay(InFolder):
                 ("etc/directory/hostname", b"inside"),
             ):
                 with self.subTest(name, way=read):
-                    if found is None:
+                    if result is None:
                         self.assertRaises(OSError, read, name)
                     else:
-                        self.assertEqual(found, read(name))
+                        self.assertEqual(result, read(name))
         self.assertEqual(str(outside), root.link("etc/absolute"))
         self.assertEqual((True, False), (root.exists("etc/root"), root.exists("etc/absolute")))
         self.assertIn("hostname", root.names("etc/directory"))
@@ -304,7 +306,7 @@ class InTheWay(InFolder):
         run("capture", "-o", "x.jsonl.gz", "--for", "0.4s", "--every", "0.2s", folder=self.folder)
         with CaptureReader(self.folder / "x.jsonl.gz") as reader:
             facts = [line.facts for line in reader.lines() if isinstance(line, ProcessLine)]
-        (own,) = (one for one in facts if one.pid == child.pid)
+        (own,) = (fact for fact in facts if fact.pid == child.pid)
         self.assertLess(sum(map(len, own.command_line)), 40_000)
         self.assertGreater(sum(map(len, own.command_line)), 8_000)
 
@@ -333,8 +335,8 @@ class InTheWay(InFolder):
         )
         with CaptureReader(self.folder / "x.jsonl.gz") as reader:
             lines = list(reader.lines())
-        seen = {one.facts.pid: one.id for one in lines if isinstance(one, ProcessLine)}
+        seen = {item.facts.pid: item.id for item in lines if isinstance(item, ProcessLine)}
         self.assertLessEqual({child.pid for child in children}, seen.keys())
         # nobody is taken for one that ended and came back
-        ended = {one for line in lines if isinstance(line, Event) for one in line.processes}
+        ended = {process for line in lines if isinstance(line, Event) for process in line.processes}
         self.assertTrue(ended.isdisjoint(seen[child.pid] for child in children))

@@ -25,20 +25,22 @@ def triaged(scenario, without=()):
 
 
 def program(scenario, which, **changes):
-    programs = [replace(one, **changes) if one.name == which else one for one in scenario.programs]
+    programs = [
+        replace(item, **changes) if item.name == which else item for item in scenario.programs
+    ]
     return replace(scenario, programs=programs)
 
 
 def kinds(triage):
-    return {one.kind for one in triage.findings}
+    return {finding.kind for finding in triage.findings}
 
 
 def texts(triage, resource):
     return " ".join(
-        one.text
+        item.text
         for state in triage.resources
         if state.resource == resource
-        for one in state.evidence
+        for item in state.evidence
     )
 
 
@@ -58,8 +60,8 @@ class Limiting(unittest.TestCase):
             ([state("cpu", "busy"), state("swap")], None),
         ):
             for order in (states, states[::-1]):
-                found = find_limiting(order)
-                self.assertEqual(expected, found.resource if found else None)
+                result = find_limiting(order)
+                self.assertEqual(expected, result.resource if result else None)
 
 
 class Heat(unittest.TestCase):
@@ -70,10 +72,10 @@ class Heat(unittest.TestCase):
         return replace(self.HOT, hardware=replace(self.HOT.hardware, sensors=[sensor]))
 
     def test_without_a_published_limit_one_is_assumed_and_said(self):
-        found = triaged(self.sensors())
-        self.assertEqual("heat", found.verdict.limiting)
-        self.assertIn("no limit is published", texts(found, "heat"))
-        self.assertIn("whole package", texts(found, "heat"))
+        result = triaged(self.sensors())
+        self.assertEqual("heat", result.verdict.limiting)
+        self.assertIn("no limit is published", texts(result, "heat"))
+        self.assertIn("whole package", texts(result, "heat"))
 
     def test_the_throttle_counters_alone_will_do(self):
         clocks = "sys/devices/system/cpu/*/cpufreq/scaling_cur_freq"
@@ -84,9 +86,11 @@ class Heat(unittest.TestCase):
         self.assertEqual("heat", triaged(self.HOT, [counters]).verdict.limiting)
 
     def test_without_sensors_heat_is_not_guessed(self):
-        found = triaged(self.HOT, ["sys/class/hwmon/*"])
-        self.assertNotIn("heat", [one.resource for one in found.resources])
-        self.assertIn("temperatures", " ".join(one.what for one in found.blind_spots))
+        result = triaged(self.HOT, ["sys/class/hwmon/*"])
+        self.assertNotIn("heat", [resource.resource for resource in result.resources])
+        self.assertIn(
+            "temperatures", " ".join(blind_spot.what for blind_spot in result.blind_spots)
+        )
 
     def test_hot_with_its_full_clock_limits_nothing(self):
         # the same temperature, on a package that bears more
@@ -100,30 +104,32 @@ class Disks(unittest.TestCase):
         worn = load_scenario("worn-spinner")
         solid = DiskSpec("sda", "Skerrow SSD 256", 238, slowness=2600.0)
         for disk in (worn.hardware.disks[0], solid):
-            found = triaged(replace(worn, hardware=replace(worn.hardware, disks=[disk])))
+            result = triaged(replace(worn, hardware=replace(worn.hardware, disks=[disk])))
             with self.subTest(disk.model):
-                self.assertIn("disk-slow", kinds(found))
-                self.assertEqual(("disk", []), (found.verdict.limiting, found.culprits))
-                self.assertIn("and replace it", found.verdict.headline)
+                self.assertIn("disk-slow", kinds(result))
+                self.assertEqual(("disk", []), (result.verdict.limiting, result.culprits))
+                self.assertIn("and replace it", result.verdict.headline)
 
     def test_who_waits_for_its_own_work_alone_is_held_up_too(self):
         copy = program(load_scenario("noon-copy"), "ring-recovery", read_mib_per_s=0.0)
-        found = triaged(program(copy, "station-journal", write_mib_per_s=0.0))
+        result = triaged(program(copy, "station-journal", write_mib_per_s=0.0))
         truth = load_scenario("noon-copy").truth
-        self.assertEqual(("disk", truth.culprit), (found.verdict.limiting, found.culprits[0].name))
+        self.assertEqual(
+            ("disk", truth.culprit), (result.verdict.limiting, result.culprits[0].name)
+        )
 
     def test_those_whom_the_disk_holds_up_are_victims(self):
         slow = program(load_scenario("shelf-scan"), "ring-recovery", read_mib_per_s=0.1)
-        roles = {one.name: one.role for one in triaged(slow).culprits}
+        roles = {culprit.name: culprit.role for culprit in triaged(slow).culprits}
         self.assertEqual("cause", roles["shelf-index"])
 
 
 class Ports(unittest.TestCase):
     def test_two_programs_on_one_port(self):
         desk = program(load_scenario("calm-morning"), "weather-mast", listens=[631])
-        found = triaged(desk)
-        self.assertIn("port-conflict", kinds(found))
-        self.assertNotIn("open-port", kinds(found), "services are expected to listen")
+        result = triaged(desk)
+        self.assertIn("port-conflict", kinds(result))
+        self.assertNotIn("open-port", kinds(result), "services are expected to listen")
 
 
 class Batteries(unittest.TestCase):
@@ -147,10 +153,12 @@ class Names(unittest.TestCase):
             ("tide-gridder2", False),
         ):
             with self.subTest(name):
-                found = triaged(program(odd, "station-joumal", name=name))
-                self.assertEqual(alike, "lookalike-name" in kinds(found))
+                result = triaged(program(odd, "station-joumal", name=name))
+                self.assertEqual(alike, "lookalike-name" in kinds(result))
                 if alike:
                     subjects = [
-                        one.subject for one in found.findings if one.kind == "lookalike-name"
+                        finding.subject
+                        for finding in result.findings
+                        if finding.kind == "lookalike-name"
                     ]
                     self.assertEqual([name], subjects, "the installed one is not the odd one")

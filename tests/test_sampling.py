@@ -85,7 +85,7 @@ class Pace(unittest.TestCase):
 class Waiting(unittest.TestCase):
     def test_a_long_interval_is_waited_out_in_pieces(self):
         clock, calls = JumpyClock(), []
-        due = [one.at_s for one in pace(Plan(10.0, 5.0), clock, lambda: calls.append(clock.at_s))]
+        due = [item.at_s for item in pace(Plan(10.0, 5.0), clock, lambda: calls.append(clock.at_s))]
         self.assertEqual([0.0, 5.0, 10.0], due)
         self.assertEqual(6, len(calls))
 
@@ -103,7 +103,7 @@ def gone(tid, pid, ppid, elapsed_s=0.01, name="auk"):
 
 class Gone(unittest.TestCase):
     def test_a_queue_of_a_link_that_is_gone_is_empty_once(self):
-        (source,) = (one for one in SOURCES if one.fields == ("queues",))
+        (source,) = (item for item in SOURCES if item.fields == ("queues",))
         changes = Changes()
         full = [QueueSample("eth0", 9000, 3), QueueSample("veth1", 40_000, 7)]
         self.assertEqual(full, changes.of(source, full))
@@ -126,8 +126,8 @@ class Table:
 
 class Exits(unittest.TestCase):
     def sums(self, *exits, ended=None):
-        found = sum_exits(list(exits), Table(), ProcessRound(ended=ended or {}))
-        return {(one.process, one.parent, one.name): one for one in found}
+        result = sum_exits(list(exits), Table(), ProcessRound(ended=ended or {}))
+        return {(item.process, item.parent, item.name): item for item in result}
 
     def test_unseen_ones_go_to_the_nearest_ancestor_that_was_seen(self):
         sums = self.sums(gone(30, 30, 7), gone(31, 31, 30), gone(32, 32, 31), gone(33, 33, 99))
@@ -169,16 +169,16 @@ class CrowdsOfThreads(unittest.TestCase):
 
     def read(self, *busy):
         self.busy.watch(Counter(dict.fromkeys(busy or ("7",), 90)), 1.0)
-        return {(one.tid, one.name): one.run_ns for one in self.busy.read(int, lambda: 0)}
+        return {(item.tid, item.name): item.run_ns for item in self.busy.read(int, lambda: 0)}
 
     def test_the_one_that_runs_is_found_and_then_read_in_every_round(self):
-        found = []
+        result = []
         for row in range(13):
             self.write(11_299, 1000 * (row + 1))
-            found.append(list(self.read()))
-        self.assertEqual([256] * 5 + [20], [len(one) for one in found[:6]])
+            result.append(list(self.read()))
+        self.assertEqual([256] * 5 + [20], [len(item) for item in result[:6]])
         # its name says that it was not read in the round before; then its growth is that of one
-        self.assertEqual([[(11_299, "auk")], [(11_299, None)], [(11_299, None)]], found[-3:])
+        self.assertEqual([[(11_299, "auk")], [(11_299, None)], [(11_299, None)]], result[-3:])
 
     def test_who_was_not_read_meanwhile_begins_anew(self):
         for tid in range(10_010, 11_300):
@@ -198,7 +198,9 @@ class CrowdsOfThreads(unittest.TestCase):
         self.read()
         self.write(10_005, 70)
         rounds = [self.read() for _ in range(4)]
-        self.assertEqual([70], [one[10_005, "auk"] for one in rounds if (10_005, "auk") in one])
+        self.assertEqual(
+            [70], [round[10_005, "auk"] for round in rounds if (10_005, "auk") in round]
+        )
 
 
 class Jumps(unittest.TestCase):
@@ -223,9 +225,9 @@ class Jumps(unittest.TestCase):
                 root, read_machine(root), Inventory(), Plan(6.0, 1.0), Odd(model, tree)
             )
             events = [
-                (one.what, one.tick, one.seconds)
-                for one in records
-                if isinstance(one, Event) and one.seconds
+                (record.what, record.tick, record.seconds)
+                for record in records
+                if isinstance(record, Event) and record.seconds
             ]
             tree.close()
             root.close()

@@ -42,8 +42,8 @@ def birds():
 
 class Rows(unittest.TestCase):
     def chosen(self, *tables, **wanted):
-        found = select(list(tables) or [birds()], Selection(wanted.pop("filters", {}), **wanted))
-        return [row["bird"] for table in found for row in records(table)]
+        result = select(list(tables) or [birds()], Selection(wanted.pop("filters", {}), **wanted))
+        return [row["bird"] for table in result for row in records(table)]
 
     def test_a_table_has_its_own_order_and_unknown_comes_last(self):
         self.assertEqual(["great auk", "Tern", "gull"], self.chosen())
@@ -96,7 +96,9 @@ class Rows(unittest.TestCase):
             ["bird", "ports", "unit", "count", "wet share", "over time", "moved"], headings
         )
         self.assertEqual("seen_birds", BIRDS.key)
-        self.assertEqual(["bird", "count"], [one.name for one in BIRDS.shown_columns()])
+        self.assertEqual(
+            ["bird", "count"], [shown_column.name for shown_column in BIRDS.shown_columns()]
+        )
         check_columns([birds()], ["bird", "curve"])
 
 
@@ -110,7 +112,7 @@ class Processes(unittest.TestCase):
         living = {7: self.now, 8: self.twin, 9: self.idle}
         series = SimpleNamespace(processes=dict(enumerate(every)), living=living, path="x.gz")
         self.case = SimpleNamespace(rungs=["wait", "pause"])
-        cases = SimpleNamespace(of=lambda one: self.case if one is gull else None)
+        cases = SimpleNamespace(of=lambda item: self.case if item is gull else None)
         culprits = [SimpleNamespace(application=gull)]
         self.judged = SimpleNamespace(
             series=series, cases=cases, diagnosis=SimpleNamespace(culprits=culprits)

@@ -49,20 +49,20 @@ class Drives(unittest.TestCase):
         struct.pack_into("<BHBBB", page, 0, 0b1101, 350, 4, 10, 112)
         page[128:132], page[160:164] = struct.pack("<I", 9000), struct.pack("<I", 17)
         struct.pack_into("<II", page, 192, 30, 5)
-        found = parse_health("nvme0n1", f"nvme {page.hex()}\n".encode())
+        result = parse_health("nvme0n1", f"nvme {page.hex()}\n".encode())
         self.assertEqual(
-            ["spare is used up", "reliability is degraded", "read only now"], found.warnings
+            ["spare is used up", "reliability is degraded", "read only now"], result.warnings
         )
         self.assertEqual(
             (77, 4, 10, 112, 17, 9000, 35),
             (
-                found.celsius,
-                found.spare_percent,
-                found.spare_least_percent,
-                found.used_percent,
-                found.media_errors,
-                found.hours,
-                found.hot_minutes,
+                result.celsius,
+                result.spare_percent,
+                result.spare_least_percent,
+                result.used_percent,
+                result.media_errors,
+                result.hours,
+                result.hot_minutes,
             ),
         )
 
@@ -81,18 +81,18 @@ class Drives(unittest.TestCase):
         statistics[7 * 512 + 2] = 7  # supported, and not valid
         statistics[7 * 512 + 8 : 7 * 512 + 16] = struct.pack("<Q", 0x80 << 56 | 99)
         text = f"ata 1\ndata {data}\nthresholds {least}\nstatistics {statistics.hex()}\n"
-        found = parse_health("sda", text.encode())
-        self.assertTrue(found.fails)
-        self.assertEqual([5], found.below_threshold)
+        result = parse_health("sda", text.encode())
+        self.assertTrue(result.fails)
+        self.assertEqual([5], result.below_threshold)
         self.assertEqual(
             (800, 9000, 41, 8, 21, None),
             (
-                found.reallocated,
-                found.hours,
-                found.celsius,
-                found.pending,
-                found.uncorrectable,
-                found.used_percent,
+                result.reallocated,
+                result.hours,
+                result.celsius,
+                result.pending,
+                result.uncorrectable,
+                result.used_percent,
             ),
         )
 
@@ -109,13 +109,13 @@ class Drives(unittest.TestCase):
             for name in ("sda", "dm-0", "sdb"):
                 (Path(folder) / "health" / name).write_text("asleep 1\n")
             disks = [Disk("sda"), Disk("dm-0"), Disk("sdb", removable=True)]
-            self.assertEqual(["sda"], [one.disk for one in AskedDrives(root, disks).health()])
+            self.assertEqual(["sda"], [item.disk for item in AskedDrives(root, disks).health()])
             root.close()
 
 
 class Start(unittest.TestCase):
     def test_phases_count_backwards_to_the_power(self):
-        found = parse_boot(
+        result = parse_boot(
             b"FirmwareTimestampMonotonic=9500000\nLoaderTimestampMonotonic=2500000\n"
             b"InitRDTimestampMonotonic=1500000\nUserspaceTimestampMonotonic=4000000"
             b"\nFinishTimestampMonotonic=24000000\nchain srv.mount 5000000 20000000"
@@ -124,19 +124,19 @@ class Start(unittest.TestCase):
         self.assertEqual(
             (7.0, 2.5, 1.5, 2.5, 20.0, 33.5),
             (
-                found.firmware_s,
-                found.loader_s,
-                found.kernel_s,
-                found.initrd_s,
-                found.services_s,
-                found.whole_s,
+                result.firmware_s,
+                result.loader_s,
+                result.kernel_s,
+                result.initrd_s,
+                result.services_s,
+                result.whole_s,
             ),
         )
-        self.assertEqual([15.0], [one.took_s for one in found.chain])
+        self.assertEqual([15.0], [item.took_s for item in result.chain])
 
     def test_a_start_that_goes_on_has_no_whole(self):
-        found = parse_boot(b"UserspaceTimestampMonotonic=4000000\nFinishTimestampMonotonic=0\n")
-        self.assertEqual((4.0, None, None), (found.kernel_s, found.services_s, found.whole_s))
+        result = parse_boot(b"UserspaceTimestampMonotonic=4000000\nFinishTimestampMonotonic=0\n")
+        self.assertEqual((4.0, None, None), (result.kernel_s, result.services_s, result.whole_s))
         with self.assertRaises(ParseError):
             parse_boot(b"all is well\n")
 
@@ -151,15 +151,15 @@ class Drivers(unittest.TestCase):
                 "lib/modules/6.1.0/modules.dep": installed,
                 "lib/modules/6.1.0/modules.alias": aliases,
                 "sys/class/dmi/id/modalias": "dmi:bvnSkerrow:svnSkerrow:pnGuillemot:",
-            } | {f"sys/module/{one}/refcnt": "1" for one in loaded}
+            } | {f"sys/module/{item}/refcnt": "1" for item in loaded}
             for path, text in files.items():
                 (folder / path).parent.mkdir(parents=True, exist_ok=True)
                 (folder / path).write_text(text)
             root = Root(folder)
             sensors = [Sensor(chip, "x", "temp1", "temperature", "p") for chip in chips]
-            found = read_missing_drivers(root, sensors, [Disk("sda")], virtual=virtual)
+            result = read_missing_drivers(root, sensors, [Disk("sda")], virtual=virtual)
             root.close()
-            return [(one.module, one.of, one.is_installed) for one in found]
+            return [(item.module, item.of, item.is_installed) for item in result]
 
     def test_the_processors_own_and_those_that_are_installed_are_named(self):
         dep = "kernel/drivers/hwmon/k10temp.ko.xz:\nkernel/drivers/hwmon/drivetemp.ko:\n"
@@ -322,7 +322,7 @@ class Asked(unittest.TestCase):
                 if vendor:
                     (place / "vendor").write_text(f"{vendor}\n")
             root = Root(Path(name))
-            asked = [one for one in ("sda", "sdb", "sdc", "nvme0n1") if may_be_asked(root, one)]
+            asked = [item for item in ("sda", "sdb", "sdc", "nvme0n1") if may_be_asked(root, item)]
             self.assertEqual(["sda", "nvme0n1"], asked)
             root.close()
 
@@ -372,9 +372,9 @@ class Updates(unittest.TestCase):
                 (Path(name) / self.LISTS / path).parent.mkdir(parents=True, exist_ok=True)
                 (Path(name) / self.LISTS / path).write_text(text)
             root = Root(Path(name))
-            found = read_known_updates(root, packages)
+            result = read_known_updates(root, packages)
             root.close()
-            return found and found.updates, sorted(spot.reason for spot in root.unread)
+            return result and result.updates, sorted(spot.reason for spot in root.unread)
 
     def test_of_a_long_list_what_is_newer(self):
         # ordered by source, as archives are; each stanza has a different length
@@ -438,8 +438,8 @@ class Updates(unittest.TestCase):
         auk = Package("/a", "auk", "1.0")
         names = [f"{letter}uk-{number}" for number in range(3000) for letter in "zam"]
         mixed = "\n".join(self.stanza(name, Filler="x" * 40) for name in names)
-        found, _ = self.read({place: mixed + "\n" + self.stanza("auk", "1.1")}, auk)
-        self.assertIn(found, ([], [KnownUpdate("auk", "1.0", "1.1")]))
+        result, _ = self.read({place: mixed + "\n" + self.stanza("auk", "1.1")}, auk)
+        self.assertIn(result, ([], [KnownUpdate("auk", "1.0", "1.1")]))
         for text in (
             "",
             "\n\n\n",
@@ -452,15 +452,15 @@ class Updates(unittest.TestCase):
 
     def test_a_package_without_a_version_is_not_looked_for(self):
         place = "a_dists_stable_main_binary-amd64_Packages"
-        found, _ = self.read({place: self.stanza("auk", "1.1")}, Package("/a", "auk"))
-        self.assertEqual([], found)
+        result, _ = self.read({place: self.stanza("auk", "1.1")}, Package("/a", "auk"))
+        self.assertEqual([], result)
 
     def test_a_stanza_longer_than_a_look_is_passed(self):
         place = "a_dists_stable_main_binary-amd64_Packages"
         long = self.stanza("bittern", Depends="x" * 200_000)
         text = "\n".join([self.stanza("auk", "1.1"), long, self.stanza("tern", "1.1")])
-        found, _ = self.read({place: text}, Package("/a", "auk", "1.0"))
-        self.assertEqual([KnownUpdate("auk", "1.0", "1.1")], found)
+        result, _ = self.read({place: text}, Package("/a", "auk", "1.0"))
+        self.assertEqual([KnownUpdate("auk", "1.0", "1.1")], result)
 
     def test_versions_are_ordered_as_the_package_manager_does(self):
         ordered = [

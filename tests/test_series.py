@@ -167,8 +167,8 @@ class Counters(unittest.TestCase):
         return collected.over(line(intervals, every_s))["tern"]
 
     def rates(self, *readings, **how):
-        found = self.track(*readings).rate("count", **how).values
-        return [None if np.isnan(one) else float(one) for one in found]
+        result = self.track(*readings).rate("count", **how).values
+        return [None if np.isnan(item) else float(item) for item in result]
 
     def test_the_rule(self):
         for case, readings, how, expected in (
@@ -213,10 +213,10 @@ class Counters(unittest.TestCase):
             collected = Readings("count")
             for row, value, after_s in readings:
                 collected.add(row, "tern", [value], after_s)
-            found = collected.over(line(4))["tern"].rate("count").values
+            result = collected.over(line(4))["tern"].rate("count").values
             with self.subTest(case):
                 self.assertEqual(
-                    expected, [None if np.isnan(one) else round(float(one), 6) for one in found]
+                    expected, [None if np.isnan(item) else round(float(item), 6) for item in result]
                 )
 
     def test_sparse_and_dense_readings_follow_the_same_rule(self):
@@ -232,7 +232,7 @@ class Counters(unittest.TestCase):
     @given(st.lists(st.integers(0, 1000), min_size=5, max_size=5))
     def test_what_grew_in_all_is_what_the_intervals_have(self, steps):
         totals = np.cumsum(steps)
-        readings = list(enumerate(float(one) for one in totals))
+        readings = list(enumerate(float(total) for total in totals))
         self.assertAlmostEqual(totals[-1] - totals[0], self.track(*readings).rate("count").total())
 
     def test_power_is_the_same_however_often_it_is_sampled(self):
@@ -242,18 +242,18 @@ class Counters(unittest.TestCase):
             collected, on = Readings("raw"), line(round(4 / every_s), every_s)
             for second in range(5):
                 collected.add(round(second / every_s), 0, [7_000_000 * second % 10_000_000])
-            (found,) = sensor_series(collected.over(on), [sensor], on, [])
+            (result,) = sensor_series(collected.over(on), [sensor], on, [])
             with self.subTest(every_s):
-                np.testing.assert_allclose(7.0, found.watts.values)
+                np.testing.assert_allclose(7.0, result.watts.values)
 
 
 class Conserved(unittest.TestCase):
     def test_a_share_is_at_most_one_and_what_is_far_above_is_dropped_and_counted(self):
         on = line(3)
-        found = impossible(on)
-        kept = found.share("busy time", rate([0.5, 1.05, 518.0], on))
+        result = impossible(on)
+        kept = result.share("busy time", rate([0.5, 1.05, 518.0], on))
         np.testing.assert_array_equal([0.5, 1.0, NAN], kept.values)
-        self.assertEqual({"busy time": 1}, dict(+found.dropped))
+        self.assertEqual({"busy time": 1}, dict(+result.dropped))
 
 
 class Processes(unittest.TestCase):
@@ -270,20 +270,20 @@ class Processes(unittest.TestCase):
                 row,
                 SimpleNamespace(
                     processes=[
-                        sample(one, clk, delay_ns=0, threads=2, after_ms=sum(after))
-                        for at, one, clk, *after in samples
+                        sample(item, clk, delay_ns=0, threads=2, after_ms=sum(after))
+                        for at, item, clk, *after in samples
                         if at == row
                     ],
                     threads=[
                         SimpleNamespace(
-                            process=one,
+                            process=item,
                             tid=tid,
                             run_ns=int(ran * 1e9),
                             delay_ns=int(waited * 1e9),
                             name="".join(anew) or None,
                             after_ms=0,
                         )
-                        for at, one, tid, ran, waited, *anew in threads
+                        for at, item, tid, ran, waited, *anew in threads
                         if at == row
                     ],
                     exits=[],
@@ -292,14 +292,14 @@ class Processes(unittest.TestCase):
             )
         collected.ended_row.update(dict(ended))
         grouping.order_by_parent()
-        found = impossible(on)
+        result = impossible(on)
         about = SimpleNamespace(clock_ticks_per_s=100, page_bytes=4096)
-        around = CaptureContext(grouping, about, rate(2.0, on), 1000.0, found)
+        around = CaptureContext(grouping, about, rate(2.0, on), 1000.0, result)
         nothing = np.zeros((on.intervals, len(grouping.groups)))
-        return process_series(collected, around, Shared(nothing, nothing, nothing)), found
+        return process_series(collected, around, Shared(nothing, nothing, nothing)), result
 
     def cores(self, process):
-        return [None if np.isnan(one) else float(one) for one in process.cores.values]
+        return [None if np.isnan(value) else float(value) for value in process.cores.values]
 
     def test_what_was_used_before_the_capture_is_not_used_in_it(self):
         # one that could not be read at first, one that really began inside
@@ -320,23 +320,23 @@ class Processes(unittest.TestCase):
     def test_a_process_that_was_read_late_in_a_long_tick_is_as_busy_as_it_was(self):
         # full all the time, of which the first tick read it after 0.7 s only
         samples = [(0, 1, 70, 700), (1, 1, 100), (2, 1, 200), (3, 1, 300), (4, 1, 400)]
-        series, found = self.made(samples, {1: (0, facts(9))})
-        self.assertEqual([1.0] * 4, [round(one, 6) for one in self.cores(series.by_identity[1])])
+        series, result = self.made(samples, {1: (0, facts(9))})
+        self.assertEqual([1.0] * 4, [round(core, 6) for core in self.cores(series.by_identity[1])])
         self.assertAlmostEqual(4.0, series.by_identity[1].cpu_s)
         self.assertAlmostEqual(4.0, series.applications[0].cores.total())
-        self.assertFalse(+found.dropped)
+        self.assertFalse(+result.dropped)
 
     def test_nothing_uses_more_processors_than_there_are(self):
-        series, found = self.made(
+        series, result = self.made(
             [(0, 1, 0), (1, 1, 100), (2, 1, 51_900), (3, 1, 52_000)], {1: (0, facts(9))}
         )
         self.assertEqual([1.0, None, 1.0, 0.0], self.cores(series.by_identity[1]))
-        self.assertEqual({"processor time of processes": 1}, dict(+found.dropped))
+        self.assertEqual({"processor time of processes": 1}, dict(+result.dropped))
         # each for itself is possible, both together are not
         known = {1: (0, facts(8)), 2: (0, facts(9))}
-        series, found = self.made([(0, 1, 0), (0, 2, 0), (1, 1, 180), (1, 2, 190)], known)
-        self.assertEqual(0.0, sum(one.cores.total() for one in series.applications))
-        self.assertEqual({"processor time of processes": 2}, dict(+found.dropped))
+        series, result = self.made([(0, 1, 0), (0, 2, 0), (1, 1, 180), (1, 2, 190)], known)
+        self.assertEqual(0.0, sum(application.cores.total() for application in series.applications))
+        self.assertEqual({"processor time of processes": 2}, dict(+result.dropped))
 
     def test_a_process_has_figures_for_the_ticks_that_it_lived(self):
         series, _ = self.made(
@@ -355,7 +355,7 @@ class Processes(unittest.TestCase):
         self.assertEqual(
             ("tern", "auk", False, True), (first.name, second.name, first.is_alive, second.is_alive)
         )
-        self.assertEqual({"tern", "auk"}, {one.name for one in series.applications})
+        self.assertEqual({"tern", "auk"}, {application.name for application in series.applications})
 
     def test_waiting_is_that_of_all_watched_threads_everywhere(self):
         threads = [(row, 1, tid, 0.2 * row, 0.3 * row) for row in range(1, 5) for tid in (9, 10)]
@@ -388,7 +388,7 @@ class Processes(unittest.TestCase):
         known = {1: (0, facts(8, ppid=1)), 2: (0, facts(9, ppid=8)), 3: (0, facts(10, ppid=9))}
         series, _ = self.made([], known)
         young = series.by_identity[3]
-        self.assertEqual([9, 8], [one.pid for one in young.ancestors])
+        self.assertEqual([9, 8], [ancestor.pid for ancestor in young.ancestors])
         self.assertEqual([young], series.by_identity[2].children)
 
 
@@ -426,18 +426,18 @@ class Devices(unittest.TestCase):
             )
         ]
         about = [Disk("sda", disks_below=[]), Disk("dm-0", disks_below=["sda"])]
-        (one,) = self.finished(ticks, on, disks=about).disks
+        (item,) = self.finished(ticks, on, disks=about).disks
         self.assertEqual(
             (512_000, 0.5, 1.0, 0.01, 25),
             (
-                one.read_bytes_per_s.values[0],
-                one.busy.values[0],
-                one.queue.values[0],
-                one.latency_s.values[0],
-                one.requests_per_s.values[0],
+                item.read_bytes_per_s.values[0],
+                item.busy.values[0],
+                item.queue.values[0],
+                item.latency_s.values[0],
+                item.requests_per_s.values[0],
             ),
         )
-        self.assertTrue(one.is_physical and np.isnan(one.latency_s.values[1]))
+        self.assertTrue(item.is_physical and np.isnan(item.latency_s.values[1]))
 
     def test_a_links_fuller_direction_counts(self):
         ticks = [
@@ -460,32 +460,32 @@ class Devices(unittest.TestCase):
             },
         ]
         about = [Link("enp3s0", speed_bits_per_s=1_000_000_000)]
-        (one,) = self.finished(ticks, line(1), links=about).links
-        self.assertAlmostEqual(0.1, one.used.values[0])
-        self.assertEqual((9, 6), (one.errors_per_s.total(), one.drops_per_s.total()))
+        (item,) = self.finished(ticks, line(1), links=about).links
+        self.assertAlmostEqual(0.1, item.used.values[0])
+        self.assertEqual((9, 6), (item.errors_per_s.total(), item.drops_per_s.total()))
         (unknown,) = self.finished(ticks, line(1), links=[Link("enp3s0")]).links
         self.assertIsNone(unknown.used)
 
 
 class Sockets(unittest.TestCase):
     def collected(self, introduced, samples=(), owners=(), rows=4):
-        found = SocketCollector()
+        socket_collector = SocketCollector()
         for number, about in introduced.items():
-            found.introduce(number, about)
+            socket_collector.introduce(number, about)
         for row in range(rows + 1):
             mine = [
-                SocketSample(one, "established", 0, 0, sent, 10, 0)
-                for at, one, sent in samples
+                SocketSample(item, "established", 0, 0, sent, 10, 0)
+                for at, item, sent in samples
                 if at == row
             ]
-            details = [SimpleNamespace(process=one, sockets=[inode]) for one, inode in owners]
+            details = [SimpleNamespace(process=item, sockets=[inode]) for item, inode in owners]
             tick = SimpleNamespace(sockets=mine, sockets_ended=[], details=details, after_s=at_once)
-            found.add(row, tick)
-        return found.finish(line(rows))
+            socket_collector.add(row, tick)
+        return socket_collector.finish(line(rows))
 
     def test_only_what_moved_during_the_capture_counts(self):
         ends = {number: ("172.16.0.14", 40000 + number, "172.16.0.9", 443) for number in (0, 1)}
-        introduced = {one: SocketFacts("tcp", 4, *ends[one], inode=70 + one) for one in ends}
+        introduced = {end: SocketFacts("tcp", 4, *ends[end], inode=70 + end) for end in ends}
         old, new = self.collected(
             introduced,
             ((0, 0, 1000), (1, 0, 1600), (2, 1, 300), (3, 1, 350)),
@@ -498,7 +498,7 @@ class Sockets(unittest.TestCase):
         self.assertEqual((600, 350), (old.sent_bytes, new.sent_bytes))
         self.assertEqual(([4], [5, 6]), (old.owners, new.owners))
         sent, _ = network_use([old, new], grouping, line(4))
-        moved = [sent[:, grouping.application_of[one]].sum() for one in (4, 5, 6)]
+        moved = [sent[:, grouping.application_of[item]].sum() for item in (4, 5, 6)]
         self.assertEqual([600.0, 175.0, 175.0], moved)
 
     def test_which_ends_can_be_reached_from_elsewhere(self):
@@ -515,9 +515,9 @@ class Sockets(unittest.TestCase):
             number: SocketFacts(protocol, 4, address, 80)
             for number, (protocol, address, _) in enumerate(cases)
         }
-        for one, (_, address, expected) in zip(self.collected(introduced), cases, strict=True):
+        for item, (_, address, expected) in zip(self.collected(introduced), cases, strict=True):
             with self.subTest(address):
-                self.assertEqual(expected, one.is_loopback)
+                self.assertEqual(expected, item.is_loopback)
 
 
 def ended(process, parent, counted_s=0.0, run_s=0.0, name="x", read=0):
@@ -534,14 +534,14 @@ class ShortLived(unittest.TestCase):
         grouping.add(0, facts(10, executable="/opt/a"))
         grouping.add(1, facts(20, ppid=10, executable="/opt/b"))
         seen = SimpleNamespace(exits=list(exits), last=last or {}, ended_row=ended_row or {})
-        late = late_use([ChildTime(*one) for one in children], seen, grouping, 100, line(3))
+        late = late_use([ChildTime(*child) for child in children], seen, grouping, 100, line(3))
         parent = grouping.application_of[0]
         short = late.short_lived_cores.get(parent, np.zeros(3))
         return late, short, grouping.application_of[1]
 
     def test_children_that_were_never_seen_come_from_the_parents_counter(self):
         _, short, _ = self.late([(1, 0, 0.6), (2, 0, 0.2)])
-        self.assertEqual([0.0, 0.6, 0.2], [round(one, 6) for one in short])
+        self.assertEqual([0.0, 0.6, 0.2], [round(item, 6) for item in short])
 
     def test_what_was_seen_of_a_child_is_not_counted_twice(self):
         _, short, _ = self.late([(2, 0, 0.5)], last={1: sample(1, 45)}, ended_row={1: 3})
@@ -703,4 +703,4 @@ class Asked(InFolder):
             gzip.compress(b"".join(json.dumps(line).encode() + b"\n" for line in lines))
         )
         applications = judge(path).series.applications
-        return {one.name: float(one.cores.total()) for one in applications}
+        return {application.name: float(application.cores.total()) for application in applications}

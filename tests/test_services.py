@@ -25,10 +25,12 @@ class OnBus(InFolder):
 
 class Manager(OnBus):
     def test_units_with_their_state(self):
-        found = {one.name: one for one in read_units(self.serve(), with_timers=True)}
+        result = {
+            read_unit.name: read_unit for read_unit in read_units(self.serve(), with_timers=True)
+        }
         loaded = {"tern.service", "auk.service", "plover.service", "night.timer", "gannet.service"}
-        self.assertEqual(loaded, set(found))
-        tern, auk = found["tern.service"], found["auk.service"]
+        self.assertEqual(loaded, set(result))
+        tern, auk = result["tern.service"], result["auk.service"]
         self.assertEqual(("active", "running", 3), (tern.active, tern.sub, tern.restarts))
         self.assertEqual(
             ("activating", "auto-restart", 41, "signal", None),
@@ -37,28 +39,28 @@ class Manager(OnBus):
         self.assertEqual(
             ("tern.service", None, 1_900_000_100.0),
             (
-                found["night.timer"].triggers,
-                found["night.timer"].next_run_s,
-                found["night.timer"].last_run_s,
+                result["night.timer"].triggers,
+                result["night.timer"].next_run_s,
+                result["night.timer"].last_run_s,
             ),
         )
 
     def test_it_is_asked_little_and_no_longer_than_it_answers_quickly(self):
         address = self.serve(slow_s=0.4)
         began_s = time.monotonic()
-        found = {one.name: one for one in read_units(address, with_timers=True)}
+        result = {read_unit.name: read_unit for read_unit in read_units(address, with_timers=True)}
         # one slow answer is enough to know
         self.assertLess(time.monotonic() - began_s, 10.0)
-        self.assertEqual("deactivating", found["plover.service"].active)
+        self.assertEqual("deactivating", result["plover.service"].active)
         asked = [method for method, _ in self.bus.calls]
         self.assertEqual(1, asked.count("ListUnitsByPatterns"))
         self.assertEqual(1, asked.count("Get") + asked.count("GetAll"))
 
     def test_people_but_no_greeter(self):
-        (one,) = read_logins(self.serve())
+        (item,) = read_logins(self.serve())
         self.assertEqual(
             ("isbister", ":0", True, 1.9e9, 900, True),
-            (one.user, one.terminal, one.graphical, one.since_s, one.pid, one.active),
+            (item.user, item.terminal, item.graphical, item.since_s, item.pid, item.active),
         )
 
     def test_a_manager_that_breaks_off_is_an_answer_too(self):
@@ -66,9 +68,12 @@ class Manager(OnBus):
             read_units(self.serve(answers=1), with_timers=True)
         # what it said before counts
         (self.folder / "bus").unlink()
-        found = {one.name: one for one in read_units(self.serve(answers=3), with_timers=True)}
+        result = {
+            read_unit.name: read_unit
+            for read_unit in read_units(self.serve(answers=3), with_timers=True)
+        }
         self.assertEqual(
-            ("activating", None), (found["auk.service"].active, found["auk.service"].result)
+            ("activating", None), (result["auk.service"].active, result["auk.service"].result)
         )
 
     def test_a_capture_asks_it_and_the_view_shows_it(self):
@@ -92,9 +97,9 @@ class Manager(OnBus):
         self.assertTrue(rows["auk.service"]["restarting"])
         self.assertEqual(3, rows["tern.service"]["restarts"])
         stuck = [
-            one["subject"]
-            for one in self.triage(self.folder / "x.gz")["findings"]
-            if one["kind"] == "service-stuck"
+            item["subject"]
+            for item in self.triage(self.folder / "x.gz")["findings"]
+            if item["kind"] == "service-stuck"
         ]
         self.assertEqual(["gannet.service", "plover.service"], sorted(stuck))
 
@@ -140,48 +145,48 @@ class Started(OnBus):
         with mock.patch.dict(os.environ, {"DBUS_SYSTEM_BUS_ADDRESS": address}):
             root = Root(Path("/"))
             self.addCleanup(root.close)
-            found = read_boot(root)
+            result = read_boot(root)
         self.unread = {spot.subject for spot in root.unread}
-        return found
+        return result
 
     def test_phases_and_the_chain_that_the_last_waited_for(self):
         # however busy the computer is that this runs on
         with mock.patch.multiple(
             "dunmist.computer.service_manager", PATIENCE_S=60.0, SLOW_ANSWER_S=30.0
         ):
-            found = self.began()
-        phases = (found.firmware_s, found.loader_s, found.kernel_s, found.initrd_s)
-        self.assertEqual((6.0, 3.0, 2.0, 3.0, 55.0), (*phases, found.services_s))
-        self.assertEqual(69.0, found.whole_s)
+            result = self.began()
+        phases = (result.firmware_s, result.loader_s, result.kernel_s, result.initrd_s)
+        self.assertEqual((6.0, 3.0, 2.0, 3.0, 55.0), (*phases, result.services_s))
+        self.assertEqual(69.0, result.whole_s)
         self.assertEqual(
             ["desk.target", "plate.service", "srv.mount", "net.target"],
-            [unit.name for unit in found.chain],
+            [unit.name for unit in result.chain],
         )
-        self.assertEqual(30.5, found.chain[2].took_s)
+        self.assertEqual(30.5, result.chain[2].took_s)
         # who took long beside the chain is told too, the longest first
         self.assertEqual(
             ["side.service", "plate.service", "tern.service"],
-            [unit.name for unit in found.slowest][:3],
+            [unit.name for unit in result.slowest][:3],
         )
 
     def test_of_a_quick_start_no_unit_is_asked_for(self):
-        found = self.began(services_s=8.0)
-        self.assertEqual((8.0, [], []), (found.services_s, found.chain, found.slowest))
+        result = self.began(services_s=8.0)
+        self.assertEqual((8.0, [], []), (result.services_s, result.chain, result.slowest))
         asked = [method for method, _ in self.bus.calls]
         self.assertNotIn("ListUnitsByPatterns", asked)
         self.assertLessEqual(asked.count("Get"), 7)
 
     def test_slow_answers_end_the_questions_and_what_was_told_stays(self):
         began_s = time.monotonic()
-        found = self.began(slow_s=0.4)
+        result = self.began(slow_s=0.4)
         self.assertLess(time.monotonic() - began_s, 10.0)
-        self.assertTrue(found is None or found.chain == [])
+        self.assertTrue(result is None or result.chain == [])
 
     def test_of_a_manager_that_breaks_off_what_it_said_before_counts(self):
-        found = self.began(answers=3)
+        result = self.began(answers=3)
         self.assertEqual(
             (6.0, 3.0, None, None),
-            (found.firmware_s, found.loader_s, found.services_s, found.whole_s),
+            (result.firmware_s, result.loader_s, result.services_s, result.whole_s),
         )
 
     def test_one_that_says_nothing_is_a_blind_spot(self):

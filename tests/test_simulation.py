@@ -89,7 +89,7 @@ class Patients(unittest.TestCase):
                 scenario = load_scenario(name)
                 truth = scenario.truth
                 self.assertLessEqual({truth.limiting} - {None}, words)
-                programs = {one.name for one in scenario.programs}
+                programs = {program.name for program in scenario.programs}
                 self.assertLessEqual({truth.culprit} - {None}, programs)
                 self.assertTrue(scenario.complaint and scenario.story)
                 for word in (truth.culprit or "").split("-"):
@@ -102,13 +102,13 @@ class Patients(unittest.TestCase):
                 path = capture_patient(scenario, Path(directory) / "x.jsonl.gz", 10.0)
                 series = load_series(path)
                 machine, applications = series.machine, series.applications
-                used = [one.cores for one in applications]
+                used = [application.cores for application in applications]
                 given = Rate.total_of(series.line, [*used, machine.interrupt_cores])
                 # every figure is rounded to clock ticks: two roundings a process and interval
                 rounding = 0.02 * len(series.processes) + 0.1
                 self.assertTrue((abs((given - machine.busy_cores).values) <= rounding).all())
-                moved = sum(one.read_bytes_per_s.total() for one in series.devices.disks)
-                asked = sum(one.read_bytes_per_s.total() for one in applications)
+                moved = sum(disk.read_bytes_per_s.total() for disk in series.devices.disks)
+                asked = sum(application.read_bytes_per_s.total() for application in applications)
                 self.assertLessEqual(asked, moved * 1.001 + 1e5)
 
     def test_the_same_seed_is_the_same_patient(self):

@@ -73,11 +73,11 @@ class Looking(InFolder):
         self.addCleanup(hog.wait)
         self.addCleanup(os.killpg, hog.pid, signal.SIGKILL)
         run("capture", "-o", "a.gz", "--until-sure", "--for", "40s", folder=self.folder)
-        found = self.triage(self.folder / "a.gz")
+        result = self.triage(self.folder / "a.gz")
         # whatever else this computer does meanwhile
-        self.assertIn("gull-storm", [culprit["name"] for culprit in found["culprits"]])
-        self.assertLess(found["capture"]["duration_s"], 36)
-        self.assertGreaterEqual(found["capture"]["duration_s"], 6)
+        self.assertIn("gull-storm", [culprit["name"] for culprit in result["culprits"]])
+        self.assertLess(result["capture"]["duration_s"], 36)
+        self.assertGreaterEqual(result["capture"]["duration_s"], 6)
 
 
 if __name__ == "__main__":

@@ -61,18 +61,20 @@ class Restarting(InFolder):
         self.assertTrue(frame["at_s"].is_monotonic_increasing)
 
     def test_one_process_is_there_from_its_start_to_its_end(self):
-        one = next(
-            one for one in self.series.processes.values() if one.first_row > 0 and not one.is_alive
+        process = next(
+            process
+            for process in self.series.processes.values()
+            if process.first_row > 0 and not process.is_alive
         )
-        self.assertTrue(one.started_inside)
-        first, last = one.first_row, one.ended_row
-        self.assertEqual("·" * first, one.states[:first])
-        self.assertNotIn("·", one.states[first:last])
-        self.assertEqual(set("·"), set(one.states[last:]))
-        self.assertTrue(np.isnan(one.rss_bytes.values[:first]).all())
-        self.assertTrue(np.isnan(one.rss_bytes.values[last:]).all())
+        self.assertTrue(process.started_inside)
+        first, last = process.first_row, process.ended_row
+        self.assertEqual("·" * first, process.states[:first])
+        self.assertNotIn("·", process.states[first:last])
+        self.assertEqual(set("·"), set(process.states[last:]))
+        self.assertTrue(np.isnan(process.rss_bytes.values[:first]).all())
+        self.assertTrue(np.isnan(process.rss_bytes.values[last:]).all())
         # what it used before its first tick it used in the capture
-        self.assertFalse(np.isnan(one.cores.values[first - 1]))
+        self.assertFalse(np.isnan(process.cores.values[first - 1]))
 
     def test_the_tree_has_each_living_process_once(self):
         frame = fill(FAMILY, self.judged).frame
@@ -93,11 +95,11 @@ class Adding(InFolder):
 
     def test_use_by_processor_adds_up_to_use_by_application(self):
         used = self.series.processor_cpu_s.sum(axis=0)
-        expected = [one.own_cores.total() for one in self.series.applications]
+        expected = [application.own_cores.total() for application in self.series.applications]
         np.testing.assert_allclose(used, expected, atol=1e-6)
         frame = self.table(CORES)
         self.assertTrue((frame["busiest_cores"] <= frame["busy_mean"] + 0.05).all())
-        numbers = [one.number for one in self.series.machine.processors]
+        numbers = [processor.number for processor in self.series.machine.processors]
         self.assertEqual(sorted(frame["cpu"]), numbers)
 
     def test_holders_have_what_their_processes_have(self):

@@ -186,9 +186,11 @@ class Texts(unittest.TestCase):
         )
 
     def test_mounts(self):
-        found = {one.point: one for one in map(file_systems.parse_mount, MOUNTINFO.splitlines())}
-        self.assertEqual({"/", "/proc", "/srv/two words", "/var/snap"}, set(found))
-        self.assertEqual((True, False), (found["/srv/two words"].read_only, found["/"].read_only))
+        result = {
+            line.point: line for line in map(file_systems.parse_mount, MOUNTINFO.splitlines())
+        }
+        self.assertEqual({"/", "/proc", "/srv/two words", "/var/snap"}, set(result))
+        self.assertEqual((True, False), (result["/srv/two words"].read_only, result["/"].read_only))
 
     def test_sockets_as_text(self):
         listening, talking = socket_text.parse_inet_table(TCP, "tcp")
@@ -211,7 +213,7 @@ class Texts(unittest.TestCase):
         six = next(socket_text.parse_inet_table(TCP6, "tcp"))
         self.assertEqual(("::1", 631), (six.facts.local, six.facts.local_port))
         self.assertEqual(
-            ["/run/tern socket"], [one.facts.local for one in socket_text.parse_unix_table(UNIX)]
+            ["/run/tern socket"], [item.facts.local for item in socket_text.parse_unix_table(UNIX)]
         )
 
     def test_batteries_without_their_serial_number(self):
@@ -277,7 +279,8 @@ class Texts(unittest.TestCase):
 
     def test_who_waits_for_whose_lock(self):
         self.assertEqual(
-            [(701, 700), (702, 700)], [(one.waiter, one.holder) for one in locks.parse_locks(LOCKS)]
+            [(701, 700), (702, 700)],
+            [(parse_lock.waiter, parse_lock.holder) for parse_lock in locks.parse_locks(LOCKS)],
         )
 
     def test_quotas_and_swap(self):
@@ -300,21 +303,21 @@ class Records(unittest.TestCase):
     """Binary forms."""
 
     def test_a_task_that_ended(self):
-        found = task_exits.parse_exit(memoryview(exit_message(RECORD)))
+        result = task_exits.parse_exit(memoryview(exit_message(RECORD)))
         self.assertEqual(
             (30, 31, 20, 1004, "tern", 55, 9000, 12, 7000, 4096, 8192),
             (
-                found.pid,
-                found.tid,
-                found.ppid,
-                found.uid,
-                found.name,
-                found.elapsed_us,
-                found.run_ns,
-                found.counted_us,
-                found.delay_ns,
-                found.read_bytes,
-                found.write_bytes,
+                result.pid,
+                result.tid,
+                result.ppid,
+                result.uid,
+                result.name,
+                result.elapsed_us,
+                result.run_ns,
+                result.counted_us,
+                result.delay_ns,
+                result.read_bytes,
+                result.write_bytes,
             ),
         )
 
@@ -324,12 +327,12 @@ class Records(unittest.TestCase):
                 task_exits.parse_exit(memoryview(exit_message(record)))
 
     def test_firmware_tables(self):
-        found = firmware.parse_smbios(smbios_table(MODEL))
+        result = firmware.parse_smbios(smbios_table(MODEL))
         self.assertEqual(
             ("Skerrow Workshop", "Razorbill E2", "03/02/2029", 2, 64 << 30),
-            (found.maker, found.model, found.firmware_date, found.slots, found.capacity_bytes),
+            (result.maker, result.model, result.firmware_date, result.slots, result.capacity_bytes),
         )
-        full, empty = found.modules
+        full, empty = result.modules
         self.assertEqual(
             ("DIMM A", 4 << 30, "DDR4", "DIMM", 3200, 3200),
             (

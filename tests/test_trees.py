@@ -37,15 +37,15 @@ class OnTrees(unittest.TestCase):
 
     def sensed(self, *files, corrections="", ticks=3):
         """Return the series of the sensors of some chips that stand still."""
-        for one in files:
-            trees.plant(self.folder, one)
-        found = sensors.read_sensors(self.root)
+        for item in files:
+            trees.plant(self.folder, item)
+        result = sensors.read_sensors(self.root)
         readings, line = Readings("raw"), TimeLine(np.arange(float(ticks)))
-        for place, sensor in enumerate(found):
+        for place, sensor in enumerate(result):
             readings.add(0, place, [sensors.read_reading(self.root, sensor)])
         settings = self.folder / "sensors.toml"
         settings.write_text(corrections)
-        return sensor_series(readings.over(line), found, line, load_corrections(settings))
+        return sensor_series(readings.over(line), result, line, load_corrections(settings))
 
 
 class Sensors(OnTrees):
@@ -65,21 +65,21 @@ class Sensors(OnTrees):
                 self.root.close()
 
     def test_every_channel_is_read_with_its_limits(self):
-        found = {one.name: one for one in self.sensed(trees.PACKAGE, trees.BOARD, trees.ZONE)}
-        package = found["coretemp Package id 0"]
+        result = {item.name: item for item in self.sensed(trees.PACKAGE, trees.BOARD, trees.ZONE)}
+        package = result["coretemp Package id 0"]
         self.assertEqual(
             (100.0, 84.0, "coretemp.0"), (package.critical, package.high, package.sensor.device)
         )
-        self.assertEqual(1180.0, found["nct6775 fan1"].level.last())
-        self.assertAlmostEqual(1.056, found["nct6775 Vcore"].level.last())
-        self.assertEqual(["alarm"], found["nct6775 fan2"].sensor.alarms)
+        self.assertEqual(1180.0, result["nct6775 fan1"].level.last())
+        self.assertAlmostEqual(1.056, result["nct6775 Vcore"].level.last())
+        self.assertEqual(["alarm"], result["nct6775 fan2"].sensor.alarms)
         # a trip point below absolute zero is how a driver says that there is none
-        self.assertEqual({"critical": 105000}, found["thermal zone acpitz"].sensor.limits)
+        self.assertEqual({"critical": 105000}, result["thermal zone acpitz"].sensor.limits)
 
     def test_what_cannot_be_true_is_left_out_with_the_reason(self):
         doubts = {
-            one.name: doubt_text(one.doubt) if one.doubt else None
-            for one in self.sensed(trees.BOARD)
+            item.name: doubt_text(item.doubt) if item.doubt else None
+            for item in self.sensed(trees.BOARD)
         }
         self.assertIn("127", doubts["nct6775 AUXTIN0"])
         self.assertIn("stands still at 0", doubts["nct6775 AUXTIN1"])
@@ -87,13 +87,13 @@ class Sensors(OnTrees):
         self.assertIsNone(doubts["nct6775 SYSTIN"])
 
     def test_people_may_rename_correct_and_leave_out(self):
-        found = self.sensed(
+        result = self.sensed(
             trees.BOARD,
             corrections='[[sensor]]\ndriver = "nct6775"\nchannel = "SYSTIN"\nname = "case"'
             "\nplus = -8\n"
             '[[sensor]]\ndriver = "nct*"\nchannel = "AUX*"\nleave_out = true\n',
         )
-        by_name = {one.name: one for one in found}
+        by_name = {item.name: item for item in result}
         self.assertEqual(33.0, by_name["case"].level.last())
         self.assertNotIn("nct6775 AUXTIN0", by_name)
 
@@ -110,16 +110,16 @@ class Sensors(OnTrees):
         readings, line = Readings("raw"), TimeLine(np.arange(3.0))
         for row, raw in enumerate((262_143_000_000, 262_143_300_000, 20_000_000)):
             readings.add(row, 0, [raw])
-        (one,) = sensor_series(readings.over(line), [sensor], line, [])
-        np.testing.assert_allclose([0.3, 20.02885], one.watts.values)
+        (item,) = sensor_series(readings.over(line), [sensor], line, [])
+        np.testing.assert_allclose([0.3, 20.02885], item.watts.values)
 
 
 class Devices(OnTrees):
     def test_disks_partitions_and_what_is_mapped_onto_them(self):
         trees.plant(self.folder, trees.DISKS)
-        found = {one.name: one for one in disks.read_disks(self.root)}
-        self.assertEqual({"sda", "dm-0"}, set(found))
-        disk = found["sda"]
+        result = {read_disk.name: read_disk for read_disk in disks.read_disks(self.root)}
+        self.assertEqual({"sda", "dm-0"}, set(result))
+        disk = result["sda"]
         self.assertEqual(
             (512_000_000, True, "Guillemot Spinner", "mq-deadline", 64, ["sda1"]),
             (
@@ -132,7 +132,7 @@ class Devices(OnTrees):
             ),
         )
         self.assertEqual(
-            (["sda1"], "ledge"), (found["dm-0"].disks_below, found["dm-0"].mapped_name)
+            (["sda1"], "ledge"), (result["dm-0"].disks_below, result["dm-0"].mapped_name)
         )
 
     def test_links_that_tell_no_speed(self):
@@ -153,14 +153,18 @@ class Devices(OnTrees):
                 "proc/net/route": "Iface\n",
             },
         )
-        found = {one.name: one for one in links.read_links(self.root)}
+        result = {read_link.name: read_link for read_link in links.read_links(self.root)}
         self.assertEqual(
             (2_500_000_000, True, False),
-            (found["enp3s0"].speed_bits_per_s, found["enp3s0"].physical, found["enp3s0"].wireless),
+            (
+                result["enp3s0"].speed_bits_per_s,
+                result["enp3s0"].physical,
+                result["enp3s0"].wireless,
+            ),
         )
         self.assertEqual(
             (None, True, True),
-            (found["wlp4s0"].speed_bits_per_s, found["wlp4s0"].wireless, found["lo"].loopback),
+            (result["wlp4s0"].speed_bits_per_s, result["wlp4s0"].wireless, result["lo"].loopback),
         )
 
     def test_graphics(self):
@@ -168,7 +172,7 @@ class Devices(OnTrees):
         cards = graphics.read_graphics_cards(self.root)
         self.assertEqual(
             [("card0", "amdgpu", "1002:73bf")],
-            [(one.name, one.driver, one.pci_id) for one in cards],
+            [(card.name, card.driver, card.pci_id) for card in cards],
         )
         (now,) = graphics.read_graphics(self.root, cards)
         self.assertEqual(
@@ -220,7 +224,10 @@ class Software(OnTrees):
                 f"{etc}alias.service": f"-> /{lib}auk.service",
             },
         )
-        found = {one.name: one for one in service_files.read_unit_files(self.root)}
+        result = {
+            read_unit_file.name: read_unit_file
+            for read_unit_file in service_files.read_unit_files(self.root)
+        }
         self.assertEqual(
             {
                 "tern.service": "enabled",
@@ -230,14 +237,14 @@ class Software(OnTrees):
                 "getty@tty1.service": "enabled",
                 "gone.service": "masked",
             },
-            {name: one.starts for name, one in found.items()},
+            {name: item.starts for name, item in result.items()},
         )
         self.assertEqual(
             ("Counts terns", "daily", "tern.service"),
             (
-                found["tern.service"].about,
-                found["night.timer"].schedule,
-                found["night.timer"].triggers,
+                result["tern.service"].about,
+                result["night.timer"].schedule,
+                result["night.timer"].triggers,
             ),
         )
 
@@ -251,21 +258,21 @@ class Software(OnTrees):
             },
         )
         asked = ["/usr/bin/tern", "/usr/bin/auk", "/nowhere"]
-        (found,) = packages.read_packages(self.root, asked)
+        (result,) = packages.read_packages(self.root, asked)
         self.assertEqual(
             ("/usr/bin/tern", "tern", "2.0-1", "counts terns"),
-            (found.executable, found.name, found.version, found.about),
+            (result.executable, result.name, result.version, result.about),
         )
 
     def test_an_rpm_database(self):
         place = self.folder / "var/lib/rpm/rpmdb.sqlite"
         place.parent.mkdir(parents=True)
         place.write_bytes(gzip.decompress((DATA / "rpmdb.sqlite.gz").read_bytes()))
-        (found,) = packages.read_packages(self.root, ["/usr/bin/tern-count", "/opt/tern-count"])
+        (result,) = packages.read_packages(self.root, ["/usr/bin/tern-count", "/opt/tern-count"])
         self.assertEqual(
             ("tern-tools", "3.1", "Counts terns on the western cliff"),
-            (found.name, found.version, found.about),
+            (result.name, result.version, result.about),
         )
         place.write_bytes(place.read_bytes()[:9000])
         self.assertEqual([], packages.read_packages(self.root, ["/usr/bin/tern-count"]))
-        self.assertIn("package databases", {one.subject for one in self.root.unread})
+        self.assertIn("package databases", {item.subject for item in self.root.unread})

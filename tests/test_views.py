@@ -225,13 +225,13 @@ class Closer(InFolder):
 
     def test_one_process_by_number_and_by_name(self):
         done = run("view", "process", self.sample, "nestcam-index", "--json", folder=self.folder)
-        found = json.loads(done.stdout)
+        result = json.loads(done.stdout)
         rows = {row["pid"]: row for row in self.rows("processes", self.sample, "--each")}
-        row = rows[found["facts"]["pid"]]
-        self.assertEqual(row["cpu_s"], found["facts"]["cpu_s"])
-        self.assertAlmostEqual(row["cpu_s"], sum(found["over_time"]["cores"]), delta=0.05)
-        self.assertEqual(len(found["over_time"]["states"]), len(found["over_time"]["cores"]) + 1)
-        self.assertIn("search indexing", found["about"]["what it is"])
+        row = rows[result["facts"]["pid"]]
+        self.assertEqual(row["cpu_s"], result["facts"]["cpu_s"])
+        self.assertAlmostEqual(row["cpu_s"], sum(result["over_time"]["cores"]), delta=0.05)
+        self.assertEqual(len(result["over_time"]["states"]), len(result["over_time"]["cores"]) + 1)
+        self.assertIn("search indexing", result["about"]["what it is"])
         shown = run("view", "process", self.sample, row["pid"], folder=self.folder).stdout
         self.assertIn(f"nestcam-index ({row['pid']}), cause", shown)
         self.assertIn("pause it", shown)
@@ -243,12 +243,12 @@ class Closer(InFolder):
 
     def test_levels_over_time_agree_with_the_verdict(self):
         levels = self.rows("timeline", self.sample)
-        for one in self.triage(self.sample)["resources"]:
-            whose = (one["resource"], one["name"])
+        for item in self.triage(self.sample)["resources"]:
+            whose = (item["resource"], item["name"])
             mine = [row["level"] for row in levels if (row["resource"], row["name"]) == whose]
             if mine:
-                with self.subTest(one["resource"]):
-                    self.assertGreaterEqual(mine.count(one["level"]), len(mine) / 2)
+                with self.subTest(item["resource"]):
+                    self.assertGreaterEqual(mine.count(item["level"]), len(mine) / 2)
 
     def test_throttling_in_a_row_is_one_event(self):
         path = capture_model(load_scenario("cliff-top-laptop"), self.folder / "hot.gz")
@@ -328,10 +328,10 @@ class Settings(InFolder):
     def test_thresholds_can_be_changed_and_slips_are_told(self):
         own = self.own / "thresholds.toml"
         own.write_text("[cpu]\nstrained_used = 1.5\nchoked_used = 1.5\n")
-        found = run(
+        result = run(
             "triage", self.sample, "--json", folder=self.folder, environment=self.environment
         )
-        self.assertNotEqual("cpu", json.loads(found.stdout)["verdict"]["limiting"])
+        self.assertNotEqual("cpu", json.loads(result.stdout)["verdict"]["limiting"])
         own.write_text("[cpu]\nstrained_use = 0.1\n")
         line = self.one_line("triage", self.sample, environment=self.environment)
         self.assertIn("cpu.strained_use", line)
@@ -365,13 +365,13 @@ class Outside(InFolder):
 
     def test_programs_are_left_alone_where_none_is_to_blame(self):
         path = capture_model(load_scenario("stolen-hours"), self.folder / "stolen.gz")
-        found = self.triage(path)
-        self.assertEqual([], found["culprits"])
-        self.assertEqual("stolen-time", found["findings"][0]["kind"])
+        result = self.triage(path)
+        self.assertEqual([], result["culprits"])
+        self.assertEqual("stolen-time", result["findings"][0]["kind"])
         kinds = ("cpu-hog", "steady-background")
-        busy = [one for one in found["findings"] if one["kind"] in kinds]
+        busy = [item for item in result["findings"] if item["kind"] in kinds]
         self.assertTrue(busy)
-        self.assertEqual([], [step for one in busy for step in one["steps"]])
+        self.assertEqual([], [step for item in busy for step in item["steps"]])
 
     def test_a_hostile_mount_point_is_quoted_for_the_shell(self):
         full = load_scenario("full-cupboard")
@@ -380,8 +380,8 @@ class Outside(InFolder):
         path = capture_model(
             msgspec.structs.replace(full, hardware=hardware), self.folder / "odd.gz"
         )
-        found = self.triage(path)
-        step = next(step for one in found["findings"] for step in one["steps"])
+        result = self.triage(path)
+        step = next(step for item in result["findings"] for step in item["steps"])
         self.assertIn("'/srv/$(touch,x)'", step["command"])
 
 
@@ -437,7 +437,7 @@ class Now(InFolder):
             folder=self.folder,
             environment=self.own,
         )
-        found = run("triage", "last", "--json", folder=self.folder, environment=self.own).stdout
-        self.assertEqual(str(self.folder / "a.gz"), json.loads(found)["capture"]["path"])
+        result = run("triage", "last", "--json", folder=self.folder, environment=self.own).stdout
+        self.assertEqual(str(self.folder / "a.gz"), json.loads(result)["capture"]["path"])
         (self.folder / "a.gz").unlink()
         self.assertIn("a.gz is gone", self.one_line("triage", "last", environment=self.own))

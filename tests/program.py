@@ -1,6 +1,7 @@
 """Runs the built program in a folder of its own, and makes small captures to run it on."""
 
 import atexit
+import importlib.util
 import json
 import os
 import subprocess
@@ -16,6 +17,7 @@ from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
 from tests.fork_server import ForkServer
 
+DOCS = Path(__file__).parent.parent / "docs"
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 
 
@@ -93,3 +95,11 @@ def start_busy(case, name, seconds=60):
     case.addCleanup(child.wait)
     case.addCleanup(child.kill)
     return child
+
+
+def maker(name):
+    """Return the module below docs/ that generates a page."""
+    spec = importlib.util.spec_from_file_location(name, DOCS / f"{name}.py")
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module

@@ -61,8 +61,9 @@ SOURCE = {
         "from dunmist.computer.noise import parse_noise\nfrom dunmist.computer.root import",
     ),
     "sampling/records.py": (
-        "    zram_bytes: Counter | None = None\n",
-        "    zram_bytes: Counter | None = None\n    noise_bits: int | None = None\n",
+        "    zram_bytes: Counter | None = None  # memory held by compressed swap\n",
+        "    zram_bytes: Counter | None = None  # memory held by compressed swap\n"
+        "    noise_bits: int | None = None\n",
     ),
     "sampling/sources.py": (
         '    Source(\n        ("own_cpu_s", "own_rss_bytes"),',

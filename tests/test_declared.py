@@ -1,7 +1,6 @@
 """What is declared once is whole: evidence, tables, sources, thresholds, resources, verbs."""
 
 import ast
-import importlib.util
 import string
 import unittest
 from pathlib import Path
@@ -19,18 +18,10 @@ from dunmist.series.machine import MachineCollector
 from dunmist.series.samples import ProcessCollector
 from dunmist.series.sockets import SocketCollector
 from dunmist.tables import FORMS, TOPICS, fill
-from tests.program import InFolder
+from tests.program import InFolder, maker
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "dunmist"
-
-
-def maker(name):
-    """Return the module below docs/ that generates a page."""
-    spec = importlib.util.spec_from_file_location(name, ROOT / "docs" / f"{name}.py")
-    module = importlib.util.module_from_spec(spec)
-    spec.loader.exec_module(module)
-    return module
 
 
 def keys_of(argument, tree):

@@ -28,28 +28,22 @@ VERBS: tuple[Verb, ...] = get_args(Verb)
 
 
 class Target(msgspec.Struct, frozen=True):
-    """One process: its number counts only together with the moment of its start.
-
-    ``user`` is None where the name of its owner is not known.
-    """
+    """One process; its number is unique only together with its start time."""
 
     pid: int
-    start_clk: int
+    start_clk: int  # field 22 of proc_pid_stat(5)
     name: str
     uid: int | None
-    user: str | None = None
+    user: str | None = None  # None where the number has no name here
 
 
 class Act(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One act. ``user`` names whose service manager has the unit, or whose login starts something.
-
-    It is None for the system's own manager. ``percent`` is the limit of processor time in percent
-    of one processor, ``file`` an autostart entry.
-    """
+    """One act, as a step of the ladder proposes it."""
 
     verb: Verb
     targets: list[Target] = []
-    unit: str | None = None
-    user: str | None = None
+    unit: str | None = None  # with its ending, as the service manager names it
+    user: str | None = None  # whose service manager or login, None for the system's
+    # of one logical CPU, as CPUQuota= of systemd.resource-control(5) counts
     percent: int | None = None
-    file: str | None = None
+    file: str | None = None  # an autostart entry or a crontab

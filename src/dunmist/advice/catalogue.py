@@ -10,24 +10,19 @@ NOTHING = "(?!)"
 
 
 class WorkKind(NamedTuple):
-    """One kind of background work: what is to be known of it, and how it is recognised.
-
-    ``units``, ``names`` and ``kernel`` match whole names, ``words`` are parts of names
-    between marks, ``signs`` must all be there. ``guards`` are words
-    that keep steps of the ladder away from it.
-    """
+    """One kind of background work: what is known of it, and how it is recognised."""
 
     key: str
     what: str
-    normal: str
-    trouble: str
-    safe: str
-    units: re.Pattern[str]
+    normal: str  # how long it may run, in words
+    trouble: str  # what goes wrong with it
+    safe: str  # what may be done to it, and what may not
+    units: re.Pattern[str]  # the whole name must match, in these three
     names: re.Pattern[str]
     kernel: re.Pattern[str]
-    words: frozenset[str]
-    signs: frozenset[str]
-    guards: frozenset[str]
+    words: frozenset[str]  # parts of a name between its punctuation
+    signs: frozenset[str]  # traits, of which the program must have all
+    guards: frozenset[str]  # steps of the ladder that it must not get
 
 
 @cache

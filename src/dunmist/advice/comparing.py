@@ -50,17 +50,17 @@ class ComparedCapture(msgspec.Struct, frozen=True):
 
 
 class ComparedFigure(msgspec.Struct, frozen=True):
-    """One figure in SI units, with the 95 % interval of its difference, or its usual range."""
+    """One figure in SI units, before and after or usual and now."""
 
     what: str
-    resource: str | None
+    resource: str | None  # None for a figure of an application
     name: str | None
     unit: str
     before: float
     after: float
-    low: float
+    low: float  # 95 % interval of the difference, or the usual range
     high: float
-    clear: bool
+    clear: bool  # neither chance nor too small to matter
     text: str
 
 

@@ -19,13 +19,13 @@ from dunmist.series import Doubt
 
 
 class Declared(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One key: ``slots`` has the unit of each, ``counts`` what a figure without a unit counts."""
+    """One key of evidence as evidence.toml declares it."""
 
-    unit: str
-    source: str
-    text: str
-    slots: dict[str, str] = {}
-    counts: str | None = None
+    unit: str  # of the figure itself
+    source: str  # the file, man page or kernel document it comes from
+    text: str  # with {amount} and the slots
+    slots: dict[str, str] = {}  # unit of each further value in the text
+    counts: str | None = None  # what is counted, for a figure without a unit
 
     @property
     def shown_unit(self) -> str:

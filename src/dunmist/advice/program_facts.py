@@ -29,24 +29,20 @@ class Listener(NamedTuple):
 
 
 class About(NamedTuple):
-    """What is known of one process and the application it belongs to; None is 'not known'.
-
-    ``file_state`` is present, odd-place, missing or replaced; ``owner_kind`` is here, person,
-    administrator, service or unknown.
-    """
+    """What is known of one process and its application; None is 'not known'."""
 
     process: Process
-    file_state: str
+    file_state: str  # present, odd-place, missing or replaced
     package: Package | None
-    owner_kind: str
-    unit_about: str | None
+    owner_kind: str  # here, person, administrator, service or unknown
+    unit_about: str | None  # the service's own description
     listens: tuple[Listener, ...]
-    remotes: tuple[str, ...]
-    started_s: float | None
-    running_s: float | None
+    remotes: tuple[str, ...]  # addresses at the other end of its connections
+    started_s: float | None  # since 1970
+    running_s: float | None  # at the end of the capture
     origin: Origin
     recognised: Recognised | None
-    protection: str | None
+    protection: str | None  # why it must not be touched, None where it may be
 
     @property
     def name(self) -> str:

@@ -31,18 +31,15 @@ class Frees(msgspec.Struct, frozen=True):
 
 
 class Step(msgspec.Struct, frozen=True):
-    """One rung of the ladder; ``command`` and ``undo`` are None where there is none.
+    """One step of the ladder."""
 
-    ``frees`` is None where it frees nothing, or nobody can tell how much.
-    """
-
-    action: str
+    action: str  # its name for 'dunmist fix do'
     text: str
-    command: str | None
+    command: str | None  # of the shell; None where a person has to act
     risk: Risk
-    undo: str | None
-    check: str
-    frees: Frees | None = None
+    undo: str | None  # None where nothing can undo it
+    check: str  # how to see that it worked
+    frees: Frees | None = None  # None where it frees nothing or the amount is unknown
 
 
 class PartFacts(msgspec.Struct, frozen=True):
@@ -53,15 +50,15 @@ class PartFacts(msgspec.Struct, frozen=True):
 
 
 class CaptureFacts(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Where the figures come from; ``part`` is left out where all of the capture was judged."""
+    """Which capture the figures come from."""
 
     path: str
     host: str | None
-    started: str
+    started: str  # ISO 8601 with the offset of the patient's zone
     duration_s: float
     ticks: int
     privileged: bool
-    part: PartFacts | None = None
+    part: PartFacts | None = None  # None where all of the capture was judged
 
 
 class Worst(msgspec.Struct, frozen=True):
@@ -96,30 +93,30 @@ class ResourceAdvice(msgspec.Struct, frozen=True):
     """How far one resource limits the work; None is 'cannot be told'."""
 
     resource: ResourceWord
-    name: str | None
+    name: str | None  # the device or mount point, None where there is only one
     level: LevelWord
-    used: float
-    pressure: float | None
-    errors: int | None
+    used: float  # share, 0 to 1
+    pressure: float | None  # share of time in which tasks waited for it
+    errors: int | None  # counted over the capture
     evidence: list[Evidence]
 
 
 class CulpritAdvice(msgspec.Struct, frozen=True):
     """One ranked application with what to do about it."""
 
-    rank: int
+    rank: int  # 1 is the likeliest
     name: str
-    pids: list[int]
+    pids: list[int]  # of every process that was seen, exited ones included
     users: list[str]
-    unit: str | None
+    unit: str | None  # service or scope, None for one of neither
     role: Role
-    score: float
-    confidence: float
-    resources: dict[str, float]
+    score: float  # share of the strain that it explains, 0 to 1
+    confidence: float  # probability that it is the cause
+    resources: dict[str, float]  # its share of each strained resource
     frees: Frees | None
     evidence: list[Evidence]
     steps: list[Step]
-    caution: str | None
+    caution: str | None  # what to know before acting, None where nothing
 
 
 class FindingAdvice(msgspec.Struct, frozen=True):

@@ -22,17 +22,14 @@ _ESCAPED = re.compile(r"\\x([0-9a-fA-F]{2})")
 
 @dataclass(slots=True)
 class Group:
-    """Processes that belong together; ``members`` are their identities.
-
-    ``alike`` is what goes by the name of the sampler without being it: another one, or a forger.
-    """
+    """Processes that belong together."""
 
     name: str
-    unit: str | None
-    kernel: bool
-    observer: bool
-    alike: bool = False
-    members: list[int] = field(default_factory=list)
+    unit: str | None  # service or scope of its control group
+    kernel: bool  # a thread of the kernel
+    observer: bool  # Dunmist itself
+    alike: bool = False  # has the name of the sampler and is another process, perhaps a forger
+    members: list[int] = field(default_factory=list)  # identities of processes
 
 
 @dataclass(slots=True)

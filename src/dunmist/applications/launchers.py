@@ -22,17 +22,13 @@ SHELLS = frozenset(("sh", "bash", "dash", "zsh", "fish", "ksh"))
 
 
 class Interpreter(NamedTuple):
-    """How an interpreter is told its program.
+    """How an interpreter is told its program."""
 
-    Options ``with_value`` are followed by a value of their own, that of a ``naming`` one names the
-    program, and that of an ``inline`` one is a program text. After one of ``from_input`` the
-    program comes from standard input.
-    """
-
-    file: re.Pattern[str]
-    with_value: frozenset[str] = frozenset()
-    naming: frozenset[str] = frozenset()
-    inline: frozenset[str] = frozenset()
+    file: re.Pattern[str]  # matches the name of the executable
+    with_value: frozenset[str] = frozenset()  # options followed by a value of their own
+    naming: frozenset[str] = frozenset()  # options whose value names the program, as -m
+    inline: frozenset[str] = frozenset()  # options whose value is a program text, as -c
+    # options after which the program comes from standard input
     from_input: frozenset[str] = frozenset()
 
 

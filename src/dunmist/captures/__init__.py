@@ -14,7 +14,6 @@ from dunmist.captures.schema import (
     Line,
     Recording,
     Unseen,
-    json_schema,
 )
 from dunmist.captures.sharing import is_shared, share_capture
 from dunmist.captures.writer import CaptureWriter
@@ -34,7 +33,6 @@ __all__ = [
     "Unseen",
     "count_ticks",
     "is_shared",
-    "json_schema",
     "load_rules",
     "mask_secrets",
     "share_capture",

@@ -8,7 +8,6 @@ does not know.
 """
 
 import re
-from typing import Any
 
 import msgspec
 
@@ -46,41 +45,34 @@ class IncidentMark(msgspec.Struct, frozen=True):
 
 
 class Header(msgspec.Struct, frozen=True, tag_field="kind", tag="header", kw_only=True):
-    """The first line.
-
-    ``live`` is false when the computer was read from a copy or a model; ``privileged`` says whether
-    the sampler ran as administrator. ``observer`` is the sampler's own process, ``by_shell`` that
-    it was no more than a shell on a remote computer. ``complaints`` are words for what
-    somebody complained of, ``note`` is in their own. ``recording`` is of segments of the flight
-    recorder, ``incident`` of what it kept.
-    """
+    """The first line of a capture."""
 
     format: str
     version: str
-    made_by: str
-    started: str
-    live: bool
-    privileged: bool
+    made_by: str  # program and version
+    started: str  # ISO 8601 with the offset of the patient's zone
+    live: bool  # false where a copy or a model was read
+    privileged: bool  # the sampler ran as administrator
     machine: Machine
     plan: Plan
     inventory: Inventory = Inventory()
-    observer: Observer | None = None
-    by_shell: bool = False
-    note: str | None = None
-    complaints: list[str] = []
+    observer: Observer | None = None  # the sampler's own process
+    by_shell: bool = False  # the sampler was a shell on a remote computer
+    note: str | None = None  # the complaint in the person's own words
+    complaints: list[str] = []  # words of 'dunmist capture --complaint'
     blind_spots: list[Unseen] = []
-    recording: Recording | None = None
-    incident: IncidentMark | None = None
+    recording: Recording | None = None  # set in segments of the flight recorder
+    incident: IncidentMark | None = None  # set in what the flight recorder kept
 
 
 class Footer(msgspec.Struct, frozen=True, tag_field="kind", tag="footer", kw_only=True):
-    """The last line: how the capture ended and everything that could not be read."""
+    """The last line: how the capture ended and what could not be read."""
 
-    ended: str
+    ended: str  # ISO 8601, as in the header
     ticks: int
-    missed: int
-    ended_early: bool
-    own_cpu_s: float | None = None
+    missed: int  # ticks that were due and not taken
+    ended_early: bool  # a person or a signal ended it
+    own_cpu_s: float | None = None  # None where a shell sampled
     blind_spots: list[Unseen] = []
 
 
@@ -92,28 +84,3 @@ def major_of(version: str) -> int | None:
     """Return the major part of a version such as ``1.0``, None when it is none."""
     match = re.match(r"(\d{1,4})(?:\.\d{1,4})?\Z", version)
     return int(match[1]) if match else None
-
-
-def json_schema() -> dict[str, Any]:
-    """Return the JSON Schema (draft 2020-12) of one line of a capture."""
-    schema = msgspec.json.schema(Line)
-    plain = {key: _with_plain_descriptions(part) for key, part in schema.items()}
-    return {
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "One line of a Dunmist capture",
-        **plain,
-    }
-
-
-def _with_plain_descriptions(part: object) -> object:
-    """Return a schema whose descriptions do not depend on how docstrings are broken into lines."""
-    if isinstance(part, list):
-        return [_with_plain_descriptions(item) for item in part]
-    if not isinstance(part, dict):
-        return part
-    return {
-        key: " ".join(value.split())
-        if key == "description" and isinstance(value, str)
-        else _with_plain_descriptions(value)
-        for key, value in part.items()
-    }

@@ -70,13 +70,14 @@ class ReadyShape(NamedTuple):
 
 
 class Rules(NamedTuple):
-    """The rules made ready; ``every_shape_has`` is what no shape matches without, if known."""
+    """The rules, compiled."""
 
     secrets: Secrets
     names: re.Pattern[str] | None
     harmless: re.Pattern[str]
     shapes: tuple[ReadyShape, ...]
     programs: tuple[tuple[re.Pattern[str], ProgramOptions], ...]
+    # text that every shape contains, so that most lines need one search
     every_shape_has: re.Pattern[str] | None
 
     def is_secret_name(self, name: str) -> bool:

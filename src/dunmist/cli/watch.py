@@ -27,11 +27,11 @@ class WatchOptions(NamedTuple):
 
     every_s: float
     keep_s: float
-    most_bytes: int
-    duration_s: float | None
-    root: Path
-    tell: bool
-    host: str | None = None
+    most_bytes: int  # size of the ring on disk
+    duration_s: float | None  # None until it is stopped
+    root: Path  # where proc, sys and etc lie
+    tell: bool  # notify the person at the screen
+    host: str | None = None  # None for this computer
     sudo: bool = False
 
 

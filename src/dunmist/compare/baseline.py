@@ -23,27 +23,24 @@ SetWord = Literal["program", "service", "port", "autostart", "session", "package
 
 
 class Range(NamedTuple):
-    """A figure now, and the range in which it usually is; ``is_outside`` says that it is not."""
+    """A figure now and its usual range."""
 
     figure: Figure
     now: float
-    usual: float
-    low: float
+    usual: float  # typical value of the normal captures
+    low: float  # bounds of the usual range
     high: float
     is_outside: bool
 
 
 class Odd(NamedTuple):
-    """Something that is new or missing, or that was replaced by ``now``.
+    """Something that is new, missing or replaced."""
 
-    ``like`` is the usual name that a new one reads like.
-    """
-
-    what: SetWord
+    what: SetWord  # program, service, port, autostart, session or package
     name: str
-    before: str | None = None
-    now: str | None = None
-    like: str | None = None
+    before: str | None = None  # what was there, None where it is new
+    now: str | None = None  # what is there instead
+    like: str | None = None  # the usual name that a new one resembles
 
 
 class Unusual(NamedTuple):

@@ -25,15 +25,12 @@ REACH, STEPS = 3.0, 4001
 
 
 class Design(NamedTuple):
-    """How a suspect is alternated: of ``phases`` of ``phase_s`` each some are ``paused``.
-
-    ``paused_row`` and ``running_row`` are how many of a kind may follow on each other.
-    """
+    """How a suspect is paused and resumed in turns."""
 
     phases: int
-    paused: int
-    paused_row: int
-    running_row: int
+    paused: int  # number of phases with the suspect paused
+    paused_row: int  # how many paused phases may follow one another
+    running_row: int  # how many running ones
     phase_s: float
 
 
@@ -53,17 +50,13 @@ class Experiment(NamedTuple):
 
 
 class Alternated(NamedTuple):
-    """What there was with the suspect running and paused, as means over phases.
-
-    ``low`` and ``high`` bound the difference, paused less running, to 95 %; ``p_value`` is how
-    often chance alone would have made it as small.
-    """
+    """Means over phases with the suspect running and paused."""
 
     running: float
     paused: float
-    low: float
+    low: float  # 95 % bounds of the difference, paused less running
     high: float
-    p_value: float
+    p_value: float  # how often chance alone would make the difference as small
 
     @property
     def fall(self) -> float:

@@ -30,17 +30,14 @@ class Examined(NamedTuple):
 
 
 class Figure(NamedTuple):
-    """One figure: ``what`` it is of which resource or application, in both captures.
-
-    ``before`` and ``after`` are its known values, one an interval.
-    """
+    """One figure of a resource or an application in both captures."""
 
     what: Literal["used", "held-up"] | Driven | Taken
     unit: FigureUnit
-    before: Floats
+    before: Floats  # its known values, one per interval
     after: Floats
-    least: float
-    resource: ResourceWord | None = None
+    least: float  # smaller differences do not matter
+    resource: ResourceWord | None = None  # None for a figure of an application
     name: str | None = None
 
     @property

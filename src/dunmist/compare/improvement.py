@@ -21,20 +21,16 @@ DECIDES = ("held-up", "used")
 
 
 class Comparison(NamedTuple):
-    """Two captures compared; ``hindrance`` is why they cannot be.
-
-    ``came`` and ``went`` are findings more than notes that only one of them has, ``stayed`` those
-    of both, as they are in the second.
-    """
+    """Two captures compared."""
 
     before: Examined
     after: Examined
     answer: Answer
-    hindrance: Hindrance | None
+    hindrance: Hindrance | None  # why they cannot be compared
     differences: list[Difference]
-    came: list[Finding]
-    went: list[Finding]
-    stayed: list[Finding]
+    came: list[Finding]  # findings above notes of the second alone
+    went: list[Finding]  # of the first alone
+    stayed: list[Finding]  # of both, as they are in the second
 
     @property
     def clear(self) -> list[Difference]:

@@ -15,18 +15,15 @@ VALUES_LEAST = 2
 
 
 class Difference(NamedTuple):
-    """A figure before and after, with the 95 % interval of the difference of their means.
-
-    ``is_clear`` says that it is neither chance nor too small to matter.
-    """
+    """A figure before and after."""
 
     figure: Figure
     before: float
     after: float
-    low: float
+    low: float  # 95 % interval of the difference
     high: float
-    p_value: float
-    is_clear: bool
+    p_value: float  # of this figure alone, before the correction for many figures
+    is_clear: bool  # neither chance nor too small to matter
 
     @property
     def change(self) -> float:

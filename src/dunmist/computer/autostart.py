@@ -42,18 +42,15 @@ _SETTING = re.compile(rb"^\s*[A-Za-z_]\w*\s*=")
 
 
 class StartEntry(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One thing that starts by itself. ``user`` None means for everybody.
-
-    ``when`` is ``login`` for a desktop entry, else the schedule of a job as crontab(5) has it.
-    """
+    """One thing that starts by itself."""
 
     kind: Literal["desktop", "cron"]
     name: str
     command: str
-    when: str
+    when: str  # login, or the schedule as crontab(5) has it
     file: str
-    user: str | None = None
-    enabled: bool = True
+    user: str | None = None  # None for everybody
+    enabled: bool = True  # false where the entry says Hidden or is disabled for this desktop
 
 
 class Home(NamedTuple):

@@ -53,18 +53,15 @@ class StartedUnit(msgspec.Struct, frozen=True):
 
 
 class Boot(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Seconds of each phase, None for one that is not told; ``chain`` ends with what came last.
+    """Seconds of each phase of the last start; None is 'not published'."""
 
-    ``slowest`` are the units that took longest themselves, whether anybody waited or not.
-    """
-
-    firmware_s: float | None = None
-    loader_s: float | None = None
-    kernel_s: float | None = None
-    initrd_s: float | None = None
-    services_s: float | None = None
-    chain: list[StartedUnit] = []
-    slowest: list[StartedUnit] = []
+    firmware_s: float | None = None  # from power-on to the boot loader, by the firmware's own clock
+    loader_s: float | None = None  # the boot loader
+    kernel_s: float | None = None  # until the first process
+    initrd_s: float | None = None  # in the initial RAM disk
+    services_s: float | None = None  # until the default target was reached
+    chain: list[StartedUnit] = []  # critical chain, its last unit last
+    slowest: list[StartedUnit] = []  # the units that took longest themselves, waited for or not
 
     @property
     def whole_s(self) -> float | None:

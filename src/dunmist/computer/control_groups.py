@@ -32,20 +32,15 @@ _STAT = re.compile(rb"^(\w{1,40}) (\d{1,20})$", re.M)
 
 
 class GroupSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """One group at one tick.
+    """One control group of version 1 or 2 at one tick."""
 
-    ``quota_cores`` is what it may use in logical processors, None without a limit. ``periods`` and
-    ``limited_periods`` count the quota's periods and those in which it ran out; ``limited_us`` is
-    how long its tasks were kept from running. ``stalls_us`` is time in which some task of the group
-    waited, by resource; empty in version 1.
-    """
-
-    path: str
-    quota_cores: float | None
-    usage_us: Counter | None
-    periods: Counter | None
-    limited_periods: Counter | None
-    limited_us: Counter | None
+    path: str  # below the root of the hierarchy
+    quota_cores: float | None  # cpu.max, or cfs_quota_us over cfs_period_us; None without a limit
+    usage_us: Counter | None  # usage_usec of cpu.stat
+    periods: Counter | None  # nr_periods: periods of the quota
+    limited_periods: Counter | None  # nr_throttled: periods in which it ran out
+    limited_us: Counter | None  # throttled_usec: time in which its tasks were not let run
+    # total of "some" in its pressure files, by resource; empty in version 1
     stalls_us: dict[str, Counter]
 
 

@@ -34,48 +34,39 @@ _ATA_PORT = re.compile(r"/(ata\d+)/")
 
 
 class DiskSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """Counters of one disk since it was attached, written only when they changed.
-
-    ``*_ms`` is time requests took, summed over them; ``busy_ms`` is time in which any was under
-    way; ``queued_ms`` grows by the number of requests under way each millisecond. ``in_flight`` is
-    a level, not a counter. Flush and discard counters are None on older kernels.
-    """
+    """Counters of one disk since it was attached, written when they changed."""
 
     name: str
-    reads: Counter
-    read_sectors: Counter
-    read_ms: Counter
-    writes: Counter
-    written_sectors: Counter
-    write_ms: Counter
-    in_flight: Counter
-    busy_ms: Counter
-    queued_ms: Counter
-    discards: Counter | None = None
-    discard_ms: Counter | None = None
-    flushes: Counter | None = None
-    flush_ms: Counter | None = None
+    reads: Counter  # field 1 after the name (Documentation/admin-guide/iostats.rst)
+    read_sectors: Counter  # field 3, in units of 512 bytes whatever the drive has
+    read_ms: Counter  # field 4, summed over all requests
+    writes: Counter  # field 5
+    written_sectors: Counter  # field 7
+    write_ms: Counter  # field 8
+    in_flight: Counter  # field 9, a level and no counter
+    busy_ms: Counter  # field 10, time with any request under way
+    queued_ms: Counter  # field 11, grows by the requests under way each millisecond
+    discards: Counter | None = None  # field 12, since Linux 4.18
+    discard_ms: Counter | None = None  # field 15
+    flushes: Counter | None = None  # field 16, since Linux 5.5
+    flush_ms: Counter | None = None  # field 17
 
 
 class Disk(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What a block device is; ``disks_below`` are those that hold a mapped device.
-
-    ``device`` is what the kernel calls the drive or controller behind it: sensors and messages
-    name that. ``port`` is its ATA link.
-    """
+    """What a block device is; None is 'not published'."""
 
     name: str
     size_bytes: int | None = None
-    spins: bool | None = None
-    removable: bool | None = None
+    spins: bool | None = None  # queue/rotational
+    removable: bool | None = None  # the medium, not the drive
     model: str | None = None
-    scheduler: str | None = None
-    queue_depth: int | None = None
+    scheduler: str | None = None  # the chosen one of queue/scheduler
+    queue_depth: int | None = None  # queue/nr_requests
     partitions: list[str] = []
-    disks_below: list[str] = []
-    mapped_name: str | None = None
-    device: str | None = None
-    port: str | None = None
+    disks_below: list[str] = []  # slaves/: what holds a mapped device
+    mapped_name: str | None = None  # dm/name
+    device: str | None = None  # the drive or controller that sensors and messages name
+    port: str | None = None  # its ATA link, as ata3.00
 
 
 def parse_diskstats(data: bytes) -> list[DiskSample]:

@@ -64,29 +64,25 @@ _WORD = re.compile(rb"^(nvme|ata|asleep|data|thresholds|statistics) ([0-9a-f]{1,
 
 
 class DriveHealth(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One drive by its own word; None is 'it does not say'.
-
-    ``fails`` is its own assessment, ``warnings`` are in words, ``below_threshold`` are numbers of
-    attributes that it holds too low. ``used_percent`` of its life, ``spare_percent`` of its spare
-    and the least that it may be; ``reallocated``, ``pending`` and ``uncorrectable`` are sectors.
-    """
+    """One drive by its own word; None is 'it does not say'."""
 
     disk: str
-    asleep: bool = False
-    fails: bool | None = None
-    warnings: list[str] = []
-    below_threshold: list[int] = []
-    spare_percent: Counter | None = None
-    spare_least_percent: Counter | None = None
-    used_percent: Counter | None = None
-    media_errors: Counter | None = None
-    reallocated: Counter | None = None
-    pending: Counter | None = None
-    uncorrectable: Counter | None = None
+    asleep: bool = False  # it was not woken, so that nothing else is known
+    fails: bool | None = None  # overall self-assessment (ATA SMART RETURN STATUS)
+    warnings: list[str] = []  # bits of the critical warning byte (NVMe health log), in words
+    below_threshold: list[int] = []  # attribute numbers whose value is at or below their threshold
+    spare_percent: Counter | None = None  # available spare (NVMe)
+    spare_least_percent: Counter | None = None  # threshold of the spare, set by the maker
+    used_percent: Counter | None = None  # estimated life used; may pass 100
+    media_errors: Counter | None = None  # unrecovered data integrity errors (NVMe)
+    reallocated: Counter | None = None  # sectors moved elsewhere (attribute 5)
+    pending: Counter | None = None  # sectors that wait to be moved (attribute 197)
+    uncorrectable: Counter | None = None  # sectors that could not be read (attribute 198)
+    # CRC errors between drive and controller (attribute 199): the cable
     interface_errors: Counter | None = None
-    hours: Counter | None = None
+    hours: Counter | None = None  # powered on
     celsius: int | None = None
-    hot_minutes: Counter | None = None
+    hot_minutes: Counter | None = None  # above the warning temperature (NVMe)
 
 
 class AskedDrives:

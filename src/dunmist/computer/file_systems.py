@@ -56,34 +56,28 @@ _ASK = (
 
 
 class Mount(NamedTuple):
-    """One line of mountinfo. ``device`` is the number of the file system."""
+    """One line of /proc/PID/mountinfo (proc_pid_mountinfo(5))."""
 
-    device: str
+    device: str  # field 3, major:minor of the file system
     point: str
     kind: str
-    source: str
+    source: str  # the device or server, by the word of the file system
     read_only: bool
 
 
 class FileSystem(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One mounted file system. Sizes are None when it did not tell.
-
-    ``unanswered`` says that it let whoever asked wait until there was no more time.
-
-    ``available_bytes`` is what ordinary users may still write; ``inodes`` is 0 where the type has
-    no fixed number of them.
-    """
+    """One mounted file system; sizes are None where it did not answer."""
 
     point: str
     kind: str
     source: str
     read_only: bool
     size_bytes: Counter | None = None
-    free_bytes: Counter | None = None
-    available_bytes: Counter | None = None
-    inodes: Counter | None = None
+    free_bytes: Counter | None = None  # with the blocks reserved for the administrator
+    available_bytes: Counter | None = None  # what ordinary users may still write
+    inodes: Counter | None = None  # 0 where the type has no fixed number of them
     inodes_free: Counter | None = None
-    unanswered: bool = False
+    unanswered: bool = False  # statvfs(3) did not return in time
 
 
 def _mounts(root: Root, name: str) -> list[Mount] | None:

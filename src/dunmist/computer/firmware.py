@@ -56,28 +56,21 @@ _BLANKS = re.compile(
 
 
 class MemoryModule(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One slot and what is in it; ``size_bytes`` 0 is an empty slot, None an unknown size.
+    """One slot and what is in it (DSP0134, type 17)."""
 
-    Speeds are in millions of transfers a second: what the module is rated for, and what it is set
-    to run at.
-    """
-
-    slot: str | None
+    slot: str | None  # device locator, as printed on the board
     bank: str | None = None
-    size_bytes: int | None = None
+    size_bytes: int | None = None  # 0 for an empty slot, None for an unknown size
     kind: str | None = None
     form_factor: str | None = None
-    rated_mtps: int | None = None
-    configured_mtps: int | None = None
+    rated_mtps: int | None = None  # millions of transfers a second that it can do
+    configured_mtps: int | None = None  # what it is set to run at
     maker: str | None = None
     part: str | None = None
 
 
 class Firmware(msgspec.Struct, frozen=True, omit_defaults=True):
-    """System, board and firmware, and the memory that the firmware lists.
-
-    ``slots`` and ``capacity_bytes`` are those of all arrays for system memory.
-    """
+    """System, board and firmware, and the memory that the firmware lists."""
 
     maker: str | None = None
     model: str | None = None
@@ -85,8 +78,8 @@ class Firmware(msgspec.Struct, frozen=True, omit_defaults=True):
     firmware_maker: str | None = None
     firmware_version: str | None = None
     firmware_date: str | None = None
-    slots: int | None = None
-    capacity_bytes: int | None = None
+    slots: int | None = None  # of all arrays for system memory (type 16)
+    capacity_bytes: int | None = None  # the most that the board takes
     modules: list[MemoryModule] = []
 
 

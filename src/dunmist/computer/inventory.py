@@ -20,26 +20,20 @@ _HYPERVISOR_FLAG = re.compile(rb"^flags\s*:.*\bhypervisor\b", re.M)
 
 
 class Inventory(msgspec.Struct, frozen=True, omit_defaults=True):
-    """The parts of a computer.
+    """The parts of a computer."""
 
-    ``virtual`` says whether it is a guest of a hypervisor, ``container`` names the kind of
-    container that the root belongs to, ``tasks_most`` is how many tasks there can be. ``starts``
-    are those on record, ``crashes`` those of the kernel that left one. Samples refer
-    to sensors by their place in ``sensors``.
-    """
-
-    virtual: bool | None = None
-    container: str | None = None
+    virtual: bool | None = None  # a guest of a hypervisor
+    container: str | None = None  # kind of the container that the root belongs to
     offline_processors: list[int] = []
     firmware: Firmware | None = None
     disks: list[Disk] = []
     links: list[Link] = []
-    sensors: list[Sensor] = []
+    sensors: list[Sensor] = []  # samples refer to them by their index here
     cards: list[GraphicsCard] = []
-    tasks_most: int | None = None
-    starts: list[ComputerStart] = []
-    crashes: list[Crash] = []
-    missing_drivers: list[SensorDriver] = []
+    tasks_most: int | None = None  # lower one of kernel.pid_max and kernel.threads-max
+    starts: list[ComputerStart] = []  # on record in wtmp
+    crashes: list[Crash] = []  # of the kernel, from pstore (Documentation/admin-guide/ramoops.rst)
+    missing_drivers: list[SensorDriver] = []  # of sensors that this board should have
 
 
 def read_inventory(root: Root) -> Inventory:

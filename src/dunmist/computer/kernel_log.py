@@ -68,18 +68,15 @@ NAME_FIRST_KINDS: tuple[KernelMessageKind, ...] = ("crash", "memory-asked-for")
 
 
 class KernelMessage(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Lines of one class that name one thing; ``text`` is the newest of them.
-
-    ``about`` is a device, a file system's device or a program. Times are seconds before the tick
-    they stand in, by the clock of the log, which stands while the computer sleeps.
-    """
+    """Lines of one class about one thing."""
 
     kind: KernelMessageKind
-    about: str | None
+    about: str | None  # a device, the device of a file system, or a program
     count: Counter
+    # before its tick, by the clock of the log, which stands while the computer sleeps
     first_ago_s: float
     last_ago_s: float
-    text: str
+    text: str  # the newest line
     pid: ProcessNumber | None = None
 
 

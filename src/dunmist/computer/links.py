@@ -42,37 +42,33 @@ _WIRELESS = re.compile(rb"^\s*([^:\s]+):\s+\S+\s+(-?\d+)\.?\s+(-?\d+)\.?\s", re.
 
 
 class LinkSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """Counters of one link since it was made, written only when they changed."""
+    """Counters of one link since it was made, written when they changed."""
 
     name: str
-    received_bytes: Counter
+    received_bytes: Counter  # columns of /proc/net/dev; they may wrap at 32 bits with old drivers
     received_packets: Counter
     receive_errors: Counter
-    receive_drops: Counter
+    receive_drops: Counter  # by the kernel, for want of buffers
     sent_bytes: Counter
     sent_packets: Counter
-    send_errors: Counter
+    send_errors: Counter  # with carrier losses, by the driver's word
     send_drops: Counter
-    collisions: Counter
+    collisions: Counter  # on half-duplex links only
 
 
 class Link(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What a link is. ``speed_bits_per_s`` is None where the driver does not tell.
-
-    ``signal_dbm`` is the strength of a wireless signal, ``is_default`` whether the route to
-    everywhere else goes out there.
-    """
+    """What a link is; None is 'not published'."""
 
     name: str
     loopback: bool = False
-    physical: bool = False
+    physical: bool = False  # has a device behind it
     wireless: bool = False
-    speed_bits_per_s: int | None = None
+    speed_bits_per_s: int | None = None  # None where the driver does not tell, as with wireless
     duplex: str | None = None
-    state: str | None = None
+    state: str | None = None  # operstate (Documentation/networking/operstates.rst)
     mtu_bytes: int | None = None
-    signal_dbm: int | None = None
-    is_default: bool = False
+    signal_dbm: int | None = None  # of the wireless link, about -30 near and -80 at the edge
+    is_default: bool = False  # the default route leaves here
     addresses: list[str] = []
 
 

@@ -19,13 +19,13 @@ _UPTIME = re.compile(rb"(\d{1,12}\.\d+)(?:\s|$)")
 
 
 class LoadAverage(msgspec.Struct, frozen=True, array_like=True):
-    """Damped counts over 1, 5 and 15 minutes, tasks runnable now, and tasks in all."""
+    """Damped counts of tasks that run, wait for a CPU or wait in state D."""
 
-    load_1: float
+    load_1: float  # over 1 minute, to e^-1
     load_5: float
     load_15: float
-    runnable: int
-    tasks: int
+    runnable: int  # at the moment of reading
+    tasks: int  # threads, not processes
 
 
 def parse_loadavg(data: bytes) -> LoadAverage:

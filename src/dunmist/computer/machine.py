@@ -20,22 +20,18 @@ _OS_RELEASE = re.compile(rb"^PRETTY_NAME=(?:\"([^\"\n]*)\"|'([^'\n]*)'|(\S*))$",
 
 
 class Machine(msgspec.Struct, frozen=True):
-    """A computer as it describes itself; None is 'not published'.
-
-    ``clock_ticks_per_s`` is the unit of the kernel's processor times (USER_HZ), ``page_bytes`` that
-    of its memory counts.
-    """
+    """A computer as it describes itself; None is 'not published'."""
 
     host: str | None
-    boot_id: str | None
+    boot_id: str | None  # new at each start (random(4))
     kernel: str | None
     distribution: str | None
     model: str | None
-    nominal_mhz: float | None
+    nominal_mhz: float | None  # from the model name
     processors: list[Processor]
-    memory_bytes: int
-    boot_time_s: int | None
-    clock_ticks_per_s: int
+    memory_bytes: int  # MemTotal, without what the kernel took at boot
+    boot_time_s: int | None  # since 1970, by btime of /proc/stat
+    clock_ticks_per_s: int  # USER_HZ, the unit of CPU times in /proc
     page_bytes: int
 
 

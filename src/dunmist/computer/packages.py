@@ -29,16 +29,13 @@ LISTS_MAX, LISTS_MAX_BYTES = 50_000, 512 << 20
 
 
 class Package(msgspec.Struct, frozen=True, omit_defaults=True):
-    """The package that a program's file (executable or script) came with.
+    """The package that a program's file came with."""
 
-    ``source`` is what it was built from, None where that is called the same.
-    """
-
-    executable: str
+    executable: str  # the file of the process; a script where one is run
     name: str
     version: str | None = None
-    about: str | None = None
-    source: str | None = None
+    about: str | None = None  # first line of its description
+    source: str | None = None  # source package, None where it has the same name
 
 
 def read_packages(root: Root, executables: Iterable[str]) -> list[Package]:

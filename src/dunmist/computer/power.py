@@ -30,28 +30,25 @@ _NUMBERS = {
 
 
 class PowerSupply(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One supply as it says of itself: µWh, µAh, µW, µA, µV; None is 'not published'.
-
-    ``capacity_percent`` is the charge left, ``online`` is 1 for a mains supply that is plugged in.
-    """
+    """One supply as it describes itself; None is 'not published'."""
 
     name: str
     kind: str
     status: str | None = None
     model: str | None = None
     technology: str | None = None
-    online: int | None = None
-    capacity_percent: int | None = None
+    online: int | None = None  # 1 for mains that are plugged in
+    capacity_percent: int | None = None  # charge left
     cycles: int | None = None
-    energy_now: int | None = None
-    energy_full: int | None = None
+    energy_now: int | None = None  # µWh (Documentation/power/power_supply_class.rst)
+    energy_full: int | None = None  # last full charge, not the design's
     energy_full_design: int | None = None
-    charge_now: int | None = None
+    charge_now: int | None = None  # µAh; a battery publishes energy or charge
     charge_full: int | None = None
     charge_full_design: int | None = None
-    power_now: int | None = None
-    current_now: int | None = None
-    voltage_now: int | None = None
+    power_now: int | None = None  # µW; the sign differs between drivers
+    current_now: int | None = None  # µA
+    voltage_now: int | None = None  # µV
 
 
 def parse_power_supply(data: bytes) -> PowerSupply:

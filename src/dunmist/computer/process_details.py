@@ -23,28 +23,24 @@ GRAPHICS_DEVICES = "/dev/dri/"
 
 
 class ProcessDetail(msgspec.Struct, frozen=True, array_like=True):
-    """The dear part of one process; None is 'could not be read'.
-
-    ``sockets`` are the inodes of those it has open. ``waits_in`` is the kernel function in which
-    its first thread sleeps, None while it runs.
-    """
+    """What is expensive to read of one process; None is 'could not be read'."""
 
     process: Identity
     descriptors: Counter | None
-    descriptor_limit: Counter | None
-    swap_kib: Counter | None
-    waits_in: str | None
-    sockets: list[Counter]
+    descriptor_limit: Counter | None  # soft limit of open files (getrlimit(2))
+    swap_kib: Counter | None  # VmSwap of proc_pid_status(5)
+    waits_in: str | None  # kernel function in which its first thread sleeps, None while it runs
+    sockets: list[Counter]  # inodes of its open sockets
 
 
 class MemoryRollup(msgspec.Struct, frozen=True, array_like=True):
-    """Exact memory of one process in KiB: parts of shared pages are divided among the sharers."""
+    """Memory of one process from smaps_rollup, in KiB."""
 
     process: Identity
     rss_kib: Counter
-    pss_kib: Counter
-    private_kib: Counter
-    swap_pss_kib: Counter | None
+    pss_kib: Counter  # shared pages divided among their sharers
+    private_kib: Counter  # clean and dirty pages of its own: what its end frees
+    swap_pss_kib: Counter | None  # None before Linux 4.4
     locked_kib: Counter | None
 
 

@@ -42,47 +42,39 @@ _IO = re.compile(rb"^(\w{1,40}): (\d{1,20})$", re.M)
 
 
 class ProcessStat(NamedTuple):
-    """The fields of ``/proc/PID/stat`` that are used, in the units of proc_pid_stat(5)."""
+    """The fields of proc_pid_stat(5) that are used, in its units."""
 
     pid: int
-    name: str
-    state: str
+    name: str  # field 2, at most 15 bytes; may hold spaces and parentheses
+    state: str  # field 3
     ppid: int
     session: int
-    tty: int
-    flags: int
-    minor_faults: int
-    major_faults: int
-    user_clk: int
+    tty: int  # field 7, a device number
+    flags: int  # field 9, PF_* of include/linux/sched.h
+    minor_faults: int  # field 10
+    major_faults: int  # field 12: pages fetched from a disk
+    user_clk: int  # field 14, in clock ticks
     system_clk: int
-    children_user_clk: int
+    children_user_clk: int  # field 16: waited-for children and theirs
     children_system_clk: int
-    nice: int
+    nice: int  # field 19
     threads: int
-    start_clk: int
-    rss_pages: int
-    processor: int
-    rt_priority: int
-    policy: int
-    io_delay_clk: int
+    start_clk: int  # field 22, since the computer started
+    rss_pages: int  # field 24; off by up to some 60 pages for each CPU
+    processor: int  # field 39: where it ran last
+    rt_priority: int  # field 40
+    policy: int  # field 41 (sched(7))
+    io_delay_clk: int  # field 42, zero where delay accounting is off
 
 
 class ProcessSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """One process at one tick, written only when its ``stat`` line changed.
+    """One process at one tick, written when its ``stat`` line changed."""
 
-    ``process`` is the number that the capture gave the identity. Times are in clock ticks since
-    the process started; ``children_*`` is that of waited-for children and theirs. ``run_ns`` and
-    ``delay_ns`` are the first thread's time on and waiting for a processor, None without schedstat.
-    ``read_bytes`` and ``write_bytes`` are what it fetched from storage and caused to be sent there,
-    None where they may not be read. ``waits_in`` is the kernel function in which a process in
-    state D waits. ``after_ms`` is how long after the beginning of its tick it was read.
-    """
-
-    process: Identity
+    process: Identity  # the number that the capture gave to PID and start time
     state: str
-    user_clk: Counter
+    user_clk: Counter  # clock ticks since the process started
     system_clk: Counter
-    children_user_clk: Counter
+    children_user_clk: Counter  # waited-for children and theirs
     children_system_clk: Counter
     minor_faults: Counter
     major_faults: Counter
@@ -91,38 +83,28 @@ class ProcessSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     threads: ProcessNumber
     processor: ProcessorNumber
     rss_pages: Counter
-    shared_pages: Counter | None
-    run_ns: Counter | None
-    delay_ns: Counter | None
-    read_bytes: Counter | None = None
-    write_bytes: Counter | None = None
-    waits_in: str | None = None
-    after_ms: Counter = 0
+    shared_pages: Counter | None  # field 3 of statm: file-backed and shared memory
+    run_ns: Counter | None  # first thread only; None without schedstat
+    delay_ns: Counter | None  # time runnable and not running
+    read_bytes: Counter | None = None  # fetched from storage; None where it may not be read
+    write_bytes: Counter | None = None  # caused to be sent to storage
+    waits_in: str | None = None  # kernel function, for a process in state D
+    after_ms: Counter = 0  # how long after the start of its tick it was read
 
 
 class ThreadSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """One thread of a busy process: nanoseconds on and waiting for a processor since it started.
-
-    ``name`` is given when reading it begins, also when it begins anew: nothing is known of the time
-    between. ``after_ms`` is as in ``ProcessSample``.
-    """
+    """One thread of a busy process since it started."""
 
     process: Identity
     tid: ProcessNumber
     run_ns: Counter
     delay_ns: Counter
-    name: str | None = None
+    name: str | None = None  # given when reading begins or begins anew
     after_ms: Counter = 0
 
 
 class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What does not change in a process; None is 'could not be read'.
-
-    ``tty`` is the device number of its terminal, 0 without one; ``policy`` that of sched(7).
-    ``login_uid`` is who logged in, whatever user it runs as now; None also for what no login
-    started. ``cpu_cgroup`` is the group that limits its processor time, where it is another one.
-    ``input`` is the file that is its standard input, where it names no other.
-    """
+    """What does not change in a process; None is 'could not be read'."""
 
     pid: ProcessNumber
     start_clk: Counter
@@ -132,14 +114,14 @@ class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     kernel: bool = False
     uid: Counter | None = None
     user: str | None = None
-    command_line: list[str] = []
+    command_line: list[str] = []  # as it is now; a program may overwrite it
     executable: str | None = None
-    input: str | None = None
+    input: str | None = None  # file that is its standard input, where it names no program otherwise
     cgroup: str | None = None
-    cpu_cgroup: str | None = None
-    login_uid: Counter | None = None
-    tty: int = 0
-    policy: int = 0
+    cpu_cgroup: str | None = None  # the group that limits its CPU time, where it is another one
+    login_uid: Counter | None = None  # who logged in, whatever user it runs as now
+    tty: int = 0  # device number of its terminal, 0 without one
+    policy: int = 0  # sched(7)
     rt_priority: int = 0
 
 

@@ -56,38 +56,31 @@ CPUFREQ = "sys/devices/system/cpu/cpu{}/cpufreq/{}"
 
 
 class ProcessorTimes(msgspec.Struct, frozen=True):
-    """One reading of ``/proc/stat``.
+    """One reading of /proc/stat (proc_stat(5))."""
 
-    ``times_clk`` maps the number of each online processor to its counters in the order of
-    ``TIME_FIELDS``; an older kernel has fewer of them. ``forks`` counts tasks created since boot,
-    ``soft_interrupts_by_kind`` follows ``SOFT_INTERRUPTS``.
-    """
-
+    # by number of each online CPU, in the order of TIME_FIELDS; old kernels have fewer
     times_clk: dict[int, list[int]]
     context_switches: int | None = None
     interrupts: int | None = None
     soft_interrupts: int | None = None
-    soft_interrupts_by_kind: list[int] = []
-    forks: int | None = None
+    soft_interrupts_by_kind: list[int] = []  # in the order of SOFT_INTERRUPTS
+    forks: int | None = None  # tasks created since boot, threads included
     runnable: int | None = None
-    blocked: int | None = None
+    blocked: int | None = None  # tasks that wait for a disk
     boot_time_s: int | None = None
 
 
 class Processor(msgspec.Struct, frozen=True):
-    """Where one logical processor sits, and its clock; None is 'not published'.
-
-    ``capacity`` is its strength against the strongest one's 1024 where cores are of several kinds.
-    """
+    """Where one logical CPU sits, and its clock; None is 'not published'."""
 
     number: int
-    core: int | None
-    package: int | None
+    core: int | None  # physical core; two threads share one
+    package: int | None  # socket
     min_khz: int | None
-    max_khz: int | None
-    base_khz: int | None = None
+    max_khz: int | None  # with boost, where the driver counts that
+    base_khz: int | None = None  # guaranteed without boost
     governor: str | None = None
-    capacity: int | None = None
+    capacity: int | None = None  # against 1024 of the strongest, where cores are of several kinds
 
 
 _SCALARS = {

@@ -46,21 +46,17 @@ ZONE_CHIP, ENERGY_CHIP = "thermal zone", "powercap"
 
 
 class Sensor(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One sensor. ``limits`` are raw like its readings.
+    """One sensor (Documentation/hwmon/sysfs-interface.rst)."""
 
-    ``chip`` is the driver's name, ``device`` tells several of the same kind apart, ``channel`` is
-    the file's own name for it. An energy counter starts again after ``wraps_at``.
-    """
-
-    chip: str
-    device: str
-    channel: str
+    chip: str  # name of the driver
+    device: str  # tells several chips of one driver apart
+    channel: str  # as temp1, fan2
     quantity: Quantity
-    path: str
+    path: str  # of its _input file, below the root
     label: str | None = None
-    limits: dict[str, int] = {}
+    limits: dict[str, int] = {}  # raw, as its readings are
     alarms: list[str] = []
-    wraps_at: int | None = None
+    wraps_at: int | None = None  # an energy counter starts again there
 
 
 def read_sensors(root: Root) -> list[Sensor]:

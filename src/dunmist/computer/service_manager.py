@@ -43,22 +43,17 @@ Answer = TypeVar("Answer")
 
 
 class Unit(msgspec.Struct, frozen=True, omit_defaults=True):
-    """A service or a timer; None is 'not known'.
-
-    ``active`` and ``sub`` are the manager's words for its state (systemd(1)), ``starts`` whether
-    it starts by itself: enabled, disabled, static and so on. ``restarts`` counts automatic restarts
-    since it was last started by hand. Moments are seconds since 1970.
-    """
+    """A service or a timer; None is 'not known'."""
 
     name: str
     about: str | None = None
-    active: str | None = None
-    sub: str | None = None
-    starts: str | None = None
-    restarts: int | None = None
-    since_s: float | None = None
-    result: str | None = None
-    triggers: str | None = None
+    active: str | None = None  # the manager's word (systemd(1))
+    sub: str | None = None  # finer word, as start-post
+    starts: str | None = None  # enabled, disabled, static and so on
+    restarts: int | None = None  # automatic ones since a person started it last
+    since_s: float | None = None  # of its last change, since 1970
+    result: str | None = None  # success, or how it failed
+    triggers: str | None = None  # the service that a timer starts
     schedule: str | None = None
     last_run_s: float | None = None
     next_run_s: float | None = None

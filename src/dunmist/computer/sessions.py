@@ -15,14 +15,14 @@ USER_PROCESS = 7
 
 
 class Session(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One login. ``since_s`` is seconds since 1970, ``idle_s`` None where it cannot be told."""
+    """One login."""
 
     user: str
     terminal: str | None = None
-    origin: str | None = None
-    since_s: float | None = None
-    idle_s: float | None = None
-    pid: int | None = None
+    origin: str | None = None  # host or display it came from
+    since_s: float | None = None  # since 1970
+    idle_s: float | None = None  # since the last key; None where it cannot be told
+    pid: int | None = None  # leader of the session
     graphical: bool = False
     active: bool | None = None
 

@@ -24,38 +24,29 @@ STATES = {
 
 
 class SocketFacts(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What does not change in a socket.
+    """What does not change in a socket."""
 
-    ``protocol`` is tcp, udp or unix, ``version`` that of the internet protocol; a Unix socket has
-    its path in ``local``. ``inode`` is how descriptors of processes refer to it (0: to nobody).
-    """
-
-    protocol: str
-    version: int | None = None
-    local: str | None = None
+    protocol: str  # tcp, udp or unix
+    version: int | None = None  # 4 or 6
+    local: str | None = None  # an address, or the path of a Unix socket
     local_port: Counter | None = None
-    remote: str | None = None
+    remote: str | None = None  # None while it listens
     remote_port: Counter | None = None
-    inode: Counter = 0
+    inode: Counter = 0  # how descriptors refer to it; 0 where none does
     uid: Counter | None = None
 
 
 class SocketSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """One socket at one tick, written only when it changed; ``socket`` is its number.
+    """One socket at one tick, written when it changed."""
 
-    Bytes are those acknowledged by the other side and those received since the connection was
-    made, None where no counter is published. ``retransmitted`` counts segments sent again,
-    ``sent_segments`` all that were sent.
-    """
-
-    socket: Identity
+    socket: Identity  # the number that the capture gave it
     state: str
-    receive_queue_bytes: Counter
+    receive_queue_bytes: Counter  # arrived and not read; for a listener connections to be accepted
     send_queue_bytes: Counter
-    sent_bytes: Counter | None
-    received_bytes: Counter | None
-    retransmitted: Counter | None
-    sent_segments: Counter | None = None
+    sent_bytes: Counter | None  # tcpi_bytes_acked; None where no counter is published
+    received_bytes: Counter | None  # tcpi_bytes_received
+    retransmitted: Counter | None  # tcpi_total_retrans, segments
+    sent_segments: Counter | None = None  # tcpi_segs_out, since Linux 4.2
 
 
 class SocketReading(NamedTuple):

@@ -51,22 +51,18 @@ _TGID = struct.Struct("=I")  # at 368
 
 
 class TaskExit(NamedTuple):
-    """One task that ended. ``pid`` is its process, ``tid`` the task itself.
+    """One task that exited, from struct taskstats (Documentation/accounting/taskstats.rst)."""
 
-    ``run_ns`` is exact time on a processor. The delays are None where the kernel does not account
-    them (sysctl kernel.task_delayacct).
-    """
-
-    pid: int
-    tid: int
+    pid: int  # ac_tgid: its process
+    tid: int  # ac_pid: the task itself
     ppid: int
     uid: int
     name: str
-    elapsed_us: int
-    run_ns: int
-    counted_us: int
-    delay_ns: int
-    io_delay_ns: int
+    elapsed_us: int  # ac_etime
+    run_ns: int  # cpu_run_real_total: exact
+    counted_us: int  # ac_utime and ac_stime: by clock ticks
+    delay_ns: int  # cpu_delay_total; zero where delay accounting is off
+    io_delay_ns: int  # blkio_delay_total
     major_faults: int
     read_bytes: int
     write_bytes: int

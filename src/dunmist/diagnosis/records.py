@@ -45,35 +45,29 @@ class Trace:
 
 @dataclass(frozen=True, slots=True)
 class ResourceState:
-    """How far one resource limits the work. ``pressure`` is None where nothing tells.
-
-    ``trace`` is None for what is not read at every tick.
-    """
+    """How far one resource limits the work."""
 
     resource: ResourceWord
     level: LevelWord
-    used: float
-    pressure: float | None
+    used: float  # what lasts, 0 to 1
+    pressure: float | None  # None where it cannot be measured
     signs: list[Sign]
-    name: str | None = None
+    name: str | None = None  # of the device, None where there is only one
     errors: int | None = None
-    trace: Trace | None = None
+    trace: Trace | None = None  # None for what is not read at every tick
 
 
 @dataclass(frozen=True, slots=True)
 class Culprit:
-    """An application and its part in the strain, both numbers from 0 to 1.
-
-    ``frees`` is what of the limiting resource would be free without it, None for what cannot go.
-    """
+    """An application and its part in the strain."""
 
     application: Application
     role: Role
-    score: float
-    confidence: float
-    resources: dict[ResourceWord, float]
+    score: float  # share of the strain, 0 to 1
+    confidence: float  # probability that it is the cause
+    resources: dict[ResourceWord, float]  # its share of each strained resource
     signs: list[Sign]
-    frees: Freed | None
+    frees: Freed | None  # of the limiting resource; None where it cannot be stopped
 
     @property
     def name(self) -> str:
@@ -83,16 +77,13 @@ class Culprit:
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One thing that is wrong or notable; ``application`` is set where it is about one.
-
-    ``subject`` is the name of what it is about; None where the kind says it already.
-    """
+    """One thing that is wrong or notable."""
 
     kind: Kind
     severity: Severity
-    subject: str | None
+    subject: str | None  # None where the kind says it already
     signs: list[Sign]
-    application: Application | None = None
+    application: Application | None = None  # set where it is about one
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,12 +96,7 @@ class AlsoStrained:
 
 @dataclass(frozen=True, slots=True)
 class Diagnosis:
-    """The verdict on a capture. ``coverage`` is None for what is not sampled.
-
-    ``external_cause`` explains the strain by something that is no program; then there are no
-    culprits.
-    ``limits`` are the figures by which it was judged.
-    """
+    """The verdict on a capture."""
 
     level: LevelWord
     limiting: ResourceWord | None
@@ -118,10 +104,11 @@ class Diagnosis:
     resources: list[ResourceState]
     culprits: list[Culprit]
     findings: list[Finding]
-    limits: Thresholds
-    external_cause: Finding | None = None
-    also: AlsoStrained | None = None
+    limits: Thresholds  # the thresholds by which it was judged
+    external_cause: Finding | None = None  # no program; then there are no culprits
+    also: AlsoStrained | None = None  # a second resource that is limited by another cause
     intervals: int = 0
+    # None for what is not sampled
     coverage: dict[ResourceWord, float | None] = field(default_factory=dict)
 
     def role_of(self, application: Application) -> Role | None:

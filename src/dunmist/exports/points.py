@@ -31,19 +31,16 @@ HARDWARE = {"temperature": ("hw.temperature", "Cel"), "fan": ("hw.fan.speed", "r
 
 @dataclass(frozen=True, slots=True)
 class Metric:
-    """One series of points: ``at_ns`` since 1970 and values, shape (points,), all known.
-
-    A counter grows from nought at ``start_ns``.
-    """
+    """One series of points."""
 
     name: str
     unit: str
     kind: Kind
     about: str
-    attributes: Mapping[str, Value]
-    at_ns: list[int]
-    values: Floats
-    start_ns: int
+    attributes: Mapping[str, Value]  # names that tell this series from others of the same metric
+    at_ns: list[int]  # since 1970
+    values: Floats  # shape (points,), all known
+    start_ns: int  # when a counter began at zero
 
 
 def resource_attributes(series: Series) -> dict[str, Value]:

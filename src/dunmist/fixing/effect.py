@@ -12,12 +12,12 @@ VALUES_LEAST = 4
 
 
 class Effect(NamedTuple):
-    """A resource before and after; shares, the medians over the intervals of each measurement."""
+    """A resource before and after a step."""
 
     resource: ResourceWord
     name: str | None
-    used: tuple[float, float]
-    pressure: tuple[float, float] | None
+    used: tuple[float, float]  # medians over the intervals of each measurement
+    pressure: tuple[float, float] | None  # None where it cannot be measured
     verdict: Change
 
 

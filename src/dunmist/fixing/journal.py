@@ -61,28 +61,22 @@ DIRECTORY_MODE = 0o700
 
 
 class JournalLine(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
-    """One line. ``before`` maps process numbers to what their threads had, ``unit_before`` is
-    what the unit was.
-
-    ``effect`` is what was measured before and after, where it was, ``expected`` what the step was
-    to free, and ``freed`` what it freed of that. ``undoes`` is the number of the entry that this
-    one reversed; ``stage`` begun without a later done of the same number means that the program was
-    cut off in between.
-    """
+    """One line of the journal."""
 
     number: int
-    at: str
+    at: str  # ISO 8601
+    # begun without a later done: the program was cut off in between
     stage: Literal["begun", "done", "failed"]
     host: str | None
-    boot_id: str | None
+    boot_id: str | None  # numbers of processes count within this boot
     act: Act
-    before: dict[int, dict[int, int]] = {}
+    before: dict[int, dict[int, int]] = {}  # nice or I/O priority by process and thread
     unit_before: UnitBefore | None = None
     outcome: str = ""
-    undoes: int | None = None
+    undoes: int | None = None  # number of the entry that this one reversed
     effect: Effect | None = None
-    expected: Frees | None = None
-    freed: float | None = None
+    expected: Frees | None = None  # what the step was to free
+    freed: float | None = None  # what it freed of that; None where it was not measured
 
 
 def read_journal(path: Path) -> list[JournalLine]:

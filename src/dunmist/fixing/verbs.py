@@ -27,20 +27,14 @@ def remember_nothing(act: Act, targets: list[Target], root: Root) -> Remembered:
 
 
 class VerbRule(NamedTuple):
-    """What one verb does.
+    """How one verb is guarded, done and undone."""
 
-    ``guard`` gives the processes that it would concern now and raises Refused where it must not be;
-    ``do`` is None where a job does it, which samples meanwhile.
-    ``remember`` reads what undoing needs to know; ``undo`` gives what came of it, None where
-    nothing can undo it. ``in_boot`` says that its effect ends with the boot. ``told`` is what the
-    owner is told that was done to {name}.
-    """
-
-    guard: Callable[[Act, Root], list[Target]]
-    do: Doing | None
-    undo: Callable[[JournalLine, Root], str] | None
-    told: str
-    in_boot: bool = False
+    guard: Callable[[Act, Root], list[Target]]  # the processes it would concern; raises Refused
+    do: Doing | None  # None where a job does it, which samples meanwhile
+    undo: Callable[[JournalLine, Root], str] | None  # None where nothing can undo it
+    told: str  # what the owner is told was done to {name}
+    in_boot: bool = False  # its effect ends with the boot
+    # reads what undoing needs
     remember: Callable[[Act, list[Target], Root], Remembered] = remember_nothing
 
 

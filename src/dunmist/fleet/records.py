@@ -9,15 +9,12 @@ SCHEMA_VERSION = 1
 
 
 class CaptureRow(msgspec.Struct, frozen=True):
-    """One capture. ``key`` is the hash of its contents; ``trouble`` is why it could not be read.
+    """One capture of a fleet."""
 
-    ``triage_json`` is what ``dunmist triage --json`` prints of it, byte for byte.
-    """
-
-    key: str
-    place: str
-    site: str
-    trouble: str | None = None
+    key: str  # hash of its contents
+    place: str  # address it was read from
+    site: str  # folder below the place: a branch, a room
+    trouble: str | None = None  # why it could not be read
     host: str | None = None
     started: str | None = None
     duration_s: float | None = None
@@ -32,9 +29,9 @@ class CaptureRow(msgspec.Struct, frozen=True):
     confidence: float | None = None
     headline: str | None = None
     first_step: str | None = None
-    used: dict[str, float] = {}
+    used: dict[str, float] = {}  # share by resource
     pressure: dict[str, float] = {}
-    triage_json: str | None = None
+    triage_json: str | None = None  # what 'dunmist triage --json' prints, byte for byte
 
 
 class CulpritRow(msgspec.Struct, frozen=True):

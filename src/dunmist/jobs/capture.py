@@ -41,22 +41,17 @@ Follower = Callable[[Plan, Observer | None, Machine], AbstractContextManager[Tel
 
 
 class CaptureOptions(NamedTuple):
-    """What was asked for; ``output`` None means a name made from host and time.
+    """What was asked for."""
 
-    ``until_sure`` ends it as soon as more of it would hardly change the verdict.
-    ``keeps_when_stopped`` says what Ctrl-C means: that the capture ends early and is kept, or that
-    the whole job is given up.
-    """
-
-    output: Path | None
+    output: Path | None  # None for a name made of host and time
     duration_s: float
     every_s: float
     root: Path = Path("/")
     note: str | None = None
     force: bool = False
-    keeps_when_stopped: bool = True
+    keeps_when_stopped: bool = True  # Ctrl-C ends early and keeps; otherwise it gives the job up
     complaints: tuple[str, ...] = ()
-    until_sure: bool = False
+    until_sure: bool = False  # end when more would hardly change the verdict
 
 
 class SampledBy(NamedTuple):

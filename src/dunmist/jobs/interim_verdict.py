@@ -29,15 +29,15 @@ READY = "ready"
 
 
 class InterimVerdict(NamedTuple):
-    """What a capture says so far; ``is_sure`` says that more of it would hardly change that."""
+    """What a capture says so far."""
 
-    at_s: float
+    at_s: float  # after its start
     level: str
     limiting: str | None
     culprit: str | None
     confidence: float
-    is_sure: bool
-    took_s: float
+    is_sure: bool  # more would hardly change it
+    took_s: float  # of the judging
 
     def agrees(self, other: "InterimVerdict | None") -> bool:
         """Whether another one says the same."""

@@ -28,16 +28,13 @@ class Use(NamedTuple):
 
 
 class Measured(NamedTuple):
-    """What changed for the resource that limits, None where seconds do not tell, and for whom.
+    """What a step changed, and for which applications."""
 
-    ``expected`` is what the step was to free, and ``freed`` what it freed of that.
-    """
-
-    effect: Effect | None
+    effect: Effect | None  # None where seconds are too short to say
     before: Use
     after: Use
     expected: Frees | None = None
-    freed: float | None = None
+    freed: float | None = None  # what it freed of what was expected
 
 
 def sample_now(follow: Follower = follow_nothing) -> Judged:

@@ -70,12 +70,12 @@ CUT_OFF_S, CUT_OFF_LOOKED_S = 600.0, 60.0
 
 
 class RecorderOptions(NamedTuple):
-    """What was asked for; ``duration_s`` None is until it is told to end."""
+    """What was asked for."""
 
     every_s: float
-    keep_s: float
-    most_bytes: int
-    duration_s: float | None = None
+    keep_s: float  # length of the ring
+    most_bytes: int  # size of the ring on disk
+    duration_s: float | None = None  # None until it is stopped
     root: Path = Path("/")
 
 

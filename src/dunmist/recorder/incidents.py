@@ -37,23 +37,19 @@ _LOG = logging.getLogger(__name__)
 
 
 class Kept(msgspec.Struct, frozen=True, omit_defaults=True):
-    """An incident on disk: when by the wall clock, what set it off, and what it was judged to be.
-
-    ``words`` are what somebody said of it, ``marked_by`` is their user number. ``state`` is ``new``
-    until it was judged.
-    """
+    """An incident on disk."""
 
     number: int
-    began: str
+    began: str  # ISO 8601
     ended: str
-    set_off: list[str]
-    words: str | None = None
-    state: Literal["new", "judged"] = "new"
+    set_off: list[str]  # words of the rules that held
+    words: str | None = None  # what a person said of it
+    state: Literal["new", "judged"] = "new"  # new until it was judged
     level: str | None = None
     limiting: str | None = None
     headline: str | None = None
     culprit: str | None = None
-    marked_by: int | None = None
+    marked_by: int | None = None  # user number of that person
 
     @property
     def is_only_marked(self) -> bool:

@@ -72,8 +72,8 @@ class Part(NamedTuple):
 
     pid: int
     user: str
-    state: str
-    waits_in: str | None
+    state: str  # letter of proc_pid_stat(5)
+    waits_in: str | None  # kernel function
     cores: float
     memory_bytes: int
     unit: str | None

@@ -34,16 +34,13 @@ FigureWord = Literal[
 
 
 class Rule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A figure that must be at least so much for so long, and ``also`` another one, if it is given.
-
-    ``text`` says what it means, as a half sentence.
-    """
+    """A figure that is at least so much for so long."""
 
     figure: FigureWord
     at_least: float
-    for_s: float
-    text: str
-    also: FigureWord | None = None
+    for_s: float  # without a break
+    text: str  # half a sentence
+    also: FigureWord | None = None  # a second figure that must hold as well
     also_least: float = 0.0
 
 

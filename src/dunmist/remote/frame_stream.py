@@ -38,13 +38,13 @@ class Garbled(ValueError):
 
 
 class Begun(NamedTuple):
-    """What the collector said first: its own process, the plan, the clock there, and its rights."""
+    """What the collector says first."""
 
     pid: int
-    ticks: int
+    ticks: int  # planned
     every_s: float
-    started_s: float
-    zone: str
+    started_s: float  # since 1970, by the remote clock
+    zone: str  # offset as date(1) prints it
     is_privileged: bool
 
 
@@ -58,20 +58,17 @@ class Sizes(NamedTuple):
 
 @dataclass(slots=True)
 class Frame:
-    """What one moment brought. ``at_s`` is the remote computer's uptime when reading began.
-
-    ``files`` are contents by name, ``commands`` the bytes of command lines, ``programs`` the
-    targets of executables, ``descriptors`` those of open files by process.
-    """
+    """One round of the collector."""
 
     number: int
-    at_s: float
-    files: dict[str, bytes] = field(default_factory=dict)
-    commands: dict[int, bytes] = field(default_factory=dict)
-    programs: dict[int, bytes] = field(default_factory=dict)
+    at_s: float  # uptime of the remote computer when reading began
+    files: dict[str, bytes] = field(default_factory=dict)  # contents by path
+    commands: dict[int, bytes] = field(default_factory=dict)  # command lines by process
+    programs: dict[int, bytes] = field(default_factory=dict)  # targets of /proc/PID/exe
+    # targets of /proc/PID/fd
     descriptors: dict[int, dict[int, bytes]] = field(default_factory=dict)
     directories: list[str] = field(default_factory=list)
-    blocks: dict[str, Sizes] = field(default_factory=dict)
+    blocks: dict[str, Sizes] = field(default_factory=dict)  # of statfs(2), by mount point
     inodes: dict[str, Sizes] = field(default_factory=dict)
 
 

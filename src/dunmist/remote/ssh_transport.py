@@ -70,13 +70,13 @@ def _arguments(target: RemoteTarget, own: str) -> list[str]:
 
 
 class Connection(NamedTuple):
-    """A shell at the other end of ssh(1), and what ssh said meanwhile."""
+    """A shell at the other end of ssh(1)."""
 
     host: str
-    mark: str
+    mark: str  # random word at the start of every line of the collector
     ssh: "subprocess.Popen[bytes]"
     channel: "Channel"
-    stderr_file: IO[bytes]
+    stderr_file: IO[bytes]  # what ssh printed
 
     def feed(self, ticks: int, every_s: float) -> None:
         """Give the remote shell its script; a pipe holds all of it."""

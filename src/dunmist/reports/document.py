@@ -40,21 +40,17 @@ class Items:
 
 @dataclass(frozen=True, slots=True)
 class TextTable:
-    """A table with a caption; numbers are right-aligned by column.
-
-    A page may fold it away, and let people sort it. ``refers`` names what the numbers in a column
-    are of, "process" or "port"; a table that ``lists`` such has the row that others refer to.
-    Details are what a picture beside it shows as well.
-    """
+    """A table with a caption."""
 
     caption: str
     columns: list[str]
     rows: list[list[str]]
-    numeric: frozenset[int] = frozenset()
-    folded: bool = False
+    numeric: frozenset[int] = frozenset()  # right-aligned columns
+    folded: bool = False  # a page may hide it until it is opened
+    # column index to what its numbers are of: process or port
     refers: Mapping[int, str] = field(default_factory=dict)
-    lists: str | None = None
-    is_detail: bool = False
+    lists: str | None = None  # what others refer to in this table
+    is_detail: bool = False  # a picture shows the same
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,16 +71,13 @@ class Figure:
 
 @dataclass(frozen=True, slots=True)
 class Glimpse:
-    """One thing over time: its name, a word for it with its look, figures, and shares from 0 to 1.
-
-    Unknown is None. ``about`` is a line below it.
-    """
+    """One thing over time."""
 
     name: str
-    word: str
+    word: str  # its level or role
     figures: str
-    shares: list[float | None]
-    about: str = ""
+    shares: list[float | None]  # 0 to 1, None where unknown
+    about: str = ""  # a line below it
 
 
 @dataclass(frozen=True, slots=True)

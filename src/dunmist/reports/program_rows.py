@@ -12,16 +12,16 @@ BUSIEST_SHOWN, LEAST_CORES, LEAST_BYTES = 5, 0.005, 10_000.0
 
 
 class ProgramRow(NamedTuple):
-    """One program; ``rank`` and ``role`` are None where it is not ranked."""
+    """One program on the first screen."""
 
-    rank: int | None
+    rank: int | None  # None where it is not ranked
     role: Role | None
     application: Application
     name: str
-    pid: int | str
-    more: int
+    pid: int | str  # of the main process
+    more: int  # number of its other processes
     owner: str
-    figure: str
+    figure: str  # of the limiting resource, in its own unit
     command: str
 
 

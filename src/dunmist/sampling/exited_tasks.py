@@ -18,21 +18,15 @@ US_PER_S = 1e6
 
 
 class ExitSum(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """Tasks that ended between two ticks, added up.
+    """Tasks that exited between two ticks, added up."""
 
-    ``process`` is the identity they belonged to, None for processes that were never seen; then
-    ``parent`` is the nearest ancestor that was, None for none. ``run_ns`` is exact CPU time but for
-    a last fraction of a clock tick. ``counted_us`` is what the kernel's accounting by clock ticks
-    gave them; the totals of the CPUs come from the same accounting.
-    """
-
-    process: Identity | None
-    parent: Identity | None
+    process: Identity | None  # identity; None for processes that were never seen
+    parent: Identity | None  # nearest ancestor that was seen; None for none
     name: str
     uid: int
     tasks: Counter
-    run_ns: Counter
-    counted_us: Counter
+    run_ns: Counter  # exact
+    counted_us: Counter  # by clock ticks, as the totals of the CPUs are
     delay_ns: Counter
     io_delay_ns: Counter
     major_faults: Counter

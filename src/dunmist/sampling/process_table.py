@@ -46,19 +46,17 @@ FIRST_DETAIL_ROUNDS = 5
 
 @dataclass(slots=True)
 class ProcessRound:
-    """What one look at all processes found. Numbers are those the table gave the identities.
-
-    ``ended`` maps the numbers of those that went to their process numbers.
-    """
+    """What one look at all processes gave."""
 
     appeared: list[tuple[int, ProcessFacts]] = field(default_factory=list)
+    # processes that ran another program (execve(2))
     became: list[tuple[int, ProcessFacts]] = field(default_factory=list)
     samples: list[ProcessSample] = field(default_factory=list)
     threads: list[ThreadSample] = field(default_factory=list)
     details: list[ProcessDetail] = field(default_factory=list)
     graphics: list[GraphicsUse] = field(default_factory=list)
-    ended: dict[int, int] = field(default_factory=dict)
-    groups: list[str] = field(default_factory=list)
+    ended: dict[int, int] = field(default_factory=dict)  # identity to PID
+    groups: list[str] = field(default_factory=list)  # control groups that they are in
     alive: int = 0
 
 

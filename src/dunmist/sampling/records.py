@@ -53,52 +53,35 @@ class SocketLine(msgspec.Struct, frozen=True, tag_field="kind", tag="socket"):
 
 
 class Event(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", tag="event"):
-    """Something that happened before or at a tick.
+    """Something that happened before or at a tick."""
 
-    ``gap``: ``count`` ticks were missed. ``asleep``: the computer slept for ``seconds``.
-    ``clock-set``: the wall clock jumped by ``seconds``, which no interval depends on. ``exit``:
-    ``processes`` were no longer there. ``exec``: ``processes`` holds one that is now ``facts``.
-    ``processors``: ``count`` logical processors are online from here on.
-    """
-
-    what: What
+    what: What  # gap, asleep, clock-set, exit, exec or processors
     tick: Counter
-    count: Counter | None = None
-    seconds: float | None = None
-    processes: list[Identity] = []
-    facts: ProcessFacts | None = None
+    count: Counter | None = None  # ticks missed by a gap, or CPUs online from here on
+    seconds: float | None = None  # slept, or by which the wall clock jumped
+    processes: list[Identity] = []  # those that exited, or the one that runs another program
+    facts: ProcessFacts | None = None  # of the new program
 
 
 class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", tag="tick"):
-    """One round of reading.
-
-    ``due_s`` and ``at_s`` count from the first tick; ``took_s`` is how long reading took.
-    ``after_ms`` says how long after ``at_s`` a source of time counters began to be read, by the
-    first of its fields, where it matters. ``memory``, ``paging``, ``tcp`` and ``interrupts`` carry
-    the kernel's own words, ``zram_bytes`` is memory held by compressed swap. ``processes``,
-    ``disks``, ``links``, ``queues``, ``tcp``, ``sensors``, ``throttles``, ``interrupts`` and
-    ``sockets`` hold only what changed since it was read before. ``sensors`` are pairs of the place
-    in the header's list and the raw reading, None for no reading. ``complaints`` are new in the
-    kernel's log, at the first tick all that it holds. ``own_cpu_s`` and ``own_rss_bytes`` are the
-    sampler's.
-    """
+    """One round of reading; lists hold what changed since it was read before."""
 
     n: Counter
-    due_s: float
+    due_s: float  # after the first tick, by the monotonic clock
     at_s: float
-    late: bool
-    took_s: float
+    late: bool  # began too late to count as even
+    took_s: float  # of reading
     processors: ProcessorTimes
     clocks_khz: list[Counter | None] | None
     load: LoadAverage | None
     uptime_s: float | None
     pressure: dict[str, StallTotals]
-    memory: dict[str, Counter] | None
-    paging: dict[str, Counter] | None
-    alive: int
+    memory: dict[str, Counter] | None  # kernel's own words (proc_meminfo(5))
+    paging: dict[str, Counter] | None  # kernel's own words (/proc/vmstat)
+    alive: int  # number of processes
     processes: list[ProcessSample]
-    threads: list[ThreadSample]
-    own_cpu_s: float
+    threads: list[ThreadSample]  # of busy processes
+    own_cpu_s: float  # since the sampler started
     own_rss_bytes: Counter | None
     details: list[ProcessDetail] = []
     exits: list[ExitSum] = []
@@ -108,6 +91,7 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     queues: list[QueueSample] = []
     sockets: list[SocketSample] = []
     sockets_ended: list[Identity] = []
+    # index in the inventory, raw reading or None where it failed
     sensors: list[tuple[int, int | None]] = []
     throttles: list[ThrottleSample] = []
     supplies: list[PowerSupply] = []
@@ -115,8 +99,9 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     graphics_use: list[GraphicsUse] = []
     groups: list[GroupSample] = []
     interrupts: dict[str, Counter] = {}
-    zram_bytes: Counter | None = None
+    zram_bytes: Counter | None = None  # memory held by compressed swap
     complaints: list[KernelMessage] = []
+    # how long after ``at_s`` a source began to be read, by its first field
     after_ms: dict[str, Counter] = {}
 
     def after_s(self, field: str) -> float:

@@ -17,23 +17,17 @@ EARLY_SHARE = 0.25
 
 
 class Source(NamedTuple, Generic[Context]):
-    """One reader of a tick.
+    """One reader of a tick."""
 
-    ``read`` gives the values of ``fields`` in their order. Several sources may feed one field; what
-    they give is put together. ``every_s`` 0 is 'at each tick'. ``key`` names one thing of a list
-    among the others of it; a mapping needs none. ``counts`` says that its figures are counters of
-    time, for which the moment of reading matters. ``gone`` gives what is said of a thing that was
-    there before and no longer is: a level would else stand for ever where it was.
-    """
-
-    fields: tuple[str, ...]
+    fields: tuple[str, ...]  # of the tick; several sources may feed one
     subject: str
-    read: Callable[[Context], tuple[object, ...]]
-    every_s: float = 0.0
+    read: Callable[[Context], tuple[object, ...]]  # values of the fields, in their order
+    every_s: float = 0.0  # 0 at each tick
     keeps: Keeps = "all"
+    # names one entry of a list among the others; a mapping needs none
     key: Callable[..., object] | None = None
-    counts: bool = False
-    gone: Callable[..., object] | None = None
+    counts: bool = False  # counters of time, for which the moment of reading matters
+    gone: Callable[..., object] | None = None  # what to record of an entry that is no longer there
 
 
 class Cadence:

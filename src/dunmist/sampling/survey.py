@@ -55,19 +55,12 @@ ASKED = frozenset(("systemd", "init", "dbus-daemon", "dbus-broker", "systemd-log
 class Survey(
     msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", tag="survey", kw_only=True
 ):
-    """One look at what is read seldom, after tick ``tick``; it took ``took_s``.
+    """One look at what is read seldom."""
 
-    ``autostart`` is read the first time, ``packages``, ``replaced`` and
-    ``scheduling``, ``pending``, ``updates``, ``drives`` and ``boot`` the last. ``replaced`` are
-    executables that were deleted under a living process and have another file in their place.
-    ``asked_cpu_s`` is the processor time that those took who were asked, as far as it was theirs,
-    and ``asked`` that of each process.
-    """
-
-    tick: int
+    tick: int  # it came after this one
     is_last: bool
     took_s: float = 0.0
-    asked_cpu_s: float = 0.0
+    asked_cpu_s: float = 0.0  # CPU time of the processes that answered our questions
     asked: dict[int, float] = {}
     file_systems: list[FileSystem] = []
     swaps: list[SwapArea] = []
@@ -75,8 +68,9 @@ class Survey(
     rollups: list[MemoryRollup] = []
     time_sync: TimeSync | None = None
     units: list[Unit] = []
-    autostart: list[StartEntry] = []
-    packages: list[Package] = []
+    autostart: list[StartEntry] = []  # first survey only
+    packages: list[Package] = []  # last survey only, as all below but locks
+    # executables deleted under a living process, with another file in their place
     replaced: list[str] = []
     locks: list[LockWait] = []
     scheduling: Scheduling | None = None

@@ -47,16 +47,12 @@ def raise_descriptor_limit() -> int:
 
 @dataclass(slots=True)
 class TrackedProcess:
-    """One process: ``name`` is its number as the kernel's directory is called.
+    """One process and its open files."""
 
-    ``stat`` is the descriptor of its line, None while there is no room to hold one; ``more`` has
-    those of the other files. ``hidden`` are files that may not be read.
-    """
-
-    name: str
+    name: str  # of its directory in /proc
     number: int
-    stat: int | None
-    line: bytes
+    stat: int | None  # descriptor, None while there is no room to hold one
+    line: bytes  # the last ``stat`` line, to see whether it changed
     called: str
     start_clk: int
     used_clk: int
@@ -65,8 +61,8 @@ class TrackedProcess:
     kernel: bool = False
     group: str | None = None
     files: tuple[str, ...] = ()
-    more: dict[str, int] = field(default_factory=dict)
-    hidden: set[str] = field(default_factory=set)
+    more: dict[str, int] = field(default_factory=dict)  # descriptors of its other files
+    hidden: set[str] = field(default_factory=set)  # files that may not be read
 
     def close(self) -> None:
         """Give back the descriptors."""

@@ -39,23 +39,18 @@ KIND_NAMES: tuple[tuple[DiskKind, re.Pattern[str]], ...] = (
 
 @dataclass(frozen=True, slots=True)
 class DiskSeries:
-    """One block device; unknown where a counter fell back.
-
-    ``busy`` is the share of time with a request under way, ``queue`` the mean number of requests
-    under way. ``latency_s`` is the mean whole time of a finished request, unknown without one.
-    ``is_physical`` is false for a partition, and for a device that is mapped onto others.
-    """
+    """One block device; unknown where a counter fell back."""
 
     name: str
     about: Disk | None
-    is_physical: bool
+    is_physical: bool  # false for a partition and for a mapped device
     read_bytes_per_s: Rate
     write_bytes_per_s: Rate
     reads_per_s: Rate
     writes_per_s: Rate
-    busy: Rate
-    queue: Rate
-    latency_s: Rate
+    busy: Rate  # share of time with a request under way
+    queue: Rate  # mean number of requests under way
+    latency_s: Rate  # mean time of a finished request; unknown without one
 
     @property
     def kind(self) -> DiskKind:
@@ -105,23 +100,18 @@ class GraphicsSeries:
 
 @dataclass(frozen=True, slots=True)
 class DeviceSeries:
-    """Series of all devices.
-
-    ``throttled`` is how often heat cut the clock, a second, by kind (core, package). ``supplies``
-    are the newest words of each battery and mains supply. ``tcp`` and ``interrupts`` count over the
-    whole capture; ``graphics_use`` is engine time a second of each process by identity.
-    """
+    """Series of all devices."""
 
     disks: list[DiskSeries]
     links: list[LinkSeries]
     sensors: list[SensorSeries]
     groups: list[GroupSeries]
     graphics: list[GraphicsSeries]
-    throttled: dict[str, Rate]
-    supplies: dict[str, PowerSupply]
-    tcp: dict[str, int]
+    throttled: dict[str, Rate]  # how often heat cut the clock, a second, by kind (core, package)
+    supplies: dict[str, PowerSupply]  # newest figures of each
+    tcp: dict[str, int]  # over the whole capture
     interrupts: dict[str, int]
-    graphics_use: dict[int, Rate]
+    graphics_use: dict[int, Rate]  # engine time a second, by identity
 
     @property
     def physical_disks(self) -> list[DiskSeries]:

@@ -25,22 +25,17 @@ LINK_COUNTERS = (
 
 @dataclass(frozen=True, slots=True)
 class LinkSeries:
-    """One network link: what moved in each direction, frames in error and dropped a second.
-
-    ``used`` is the fuller direction's share of the link's speed, None where that is not known.
-    ``waiting_bytes`` is what waited in its queue to be sent, None where it has no queue that can be
-    seen; ``queue_drops`` counts what that dropped over the capture.
-    """
+    """One network link over time."""
 
     name: str
     about: Link | None
     received_bytes_per_s: Rate
     sent_bytes_per_s: Rate
-    errors_per_s: Rate
+    errors_per_s: Rate  # frames
     drops_per_s: Rate
-    used: Rate | None
-    waiting_bytes: Level | None = None
-    queue_drops: int = 0
+    used: Rate | None  # fuller direction's share of the speed; None where the speed is unknown
+    waiting_bytes: Level | None = None  # in its queue; None where no queue can be seen
+    queue_drops: int = 0  # over the capture
 
     @property
     def is_loopback(self) -> bool:

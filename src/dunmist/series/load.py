@@ -40,38 +40,30 @@ SPAN_MAX_S = 3.2e8
 
 @dataclass(frozen=True)
 class Series:
-    """A whole capture on its time line, with what is known about how it was sampled.
-
-    ``since_s`` is how long after the first tick of the capture its ``part`` begins, which is all
-    there is here. ``ticks`` were taken; ``missed`` and ``late`` count others. ``asleep_s`` is time
-    the computer slept meanwhile. ``damage`` says where an incomplete capture ends. ``dropped``
-    counts impossible figures by subject. ``events`` come with the row of the tick before which they
-    happened. ``processor_cpu_s`` has the processor time of each application by the logical
-    processor on which it was seen, shape (processor numbers, applications).
-    """
+    """A whole capture on its time line, with how it was sampled."""
 
     path: Path
     header: Header
     part: Part
-    since_s: float
+    since_s: float  # how long after the first tick the judged part begins
     footer: Footer | None
-    damage: str | None
+    damage: str | None  # where an incomplete capture ends
     line: TimeLine
     machine: MachineSeries
     applications: list[Application]
     processes: Mapping[int, Process]
-    unclaimed_cores: Rate
-    processor_cpu_s: Floats
+    unclaimed_cores: Rate  # CPU time that belongs to no process that was seen
+    processor_cpu_s: Floats  # shape (CPU numbers, applications)
     devices: DeviceSeries
     sockets: list[SocketSeries]
     surveyed: Surveyed
     complaints: Sequence[KernelMessageSeries]
-    events: list[tuple[int, Event]]
+    events: list[tuple[int, Event]]  # with the row of the tick before which they happened
     ticks: int
-    missed: int
+    missed: int  # ticks that were due and not taken
     late: int
-    asleep_s: float
-    dropped: Counter[str]
+    asleep_s: float  # the computer slept meanwhile
+    dropped: Counter[str]  # impossible figures by subject
 
     @property
     def duration_s(self) -> float:

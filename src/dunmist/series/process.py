@@ -38,28 +38,21 @@ class ProcessFigures(NamedTuple):
 
 @dataclass(eq=False, slots=True)
 class Process:
-    """One process.
+    """One process over the capture."""
 
-    ``first_row`` is the tick at which it was first seen, ``ended_row`` the one at which it was no
-    longer there, None while it lives. ``started_inside`` says whether it began during the
-    capture.
-    ``last`` is its newest sample, None where there is none; ``first_detail`` and ``detail`` are
-    what was read of it seldom. ``cpu_s`` is processor time over the capture.
-    """
-
-    identity: int
+    identity: int  # PID and start time, numbered by the capture
     facts: ProcessFacts
     program: Program
     application: "Application"
     parent: "Process | None"
-    first_row: int
-    ended_row: int | None
+    first_row: int  # tick at which it was first seen
+    ended_row: int | None  # tick at which it was no longer there, None while it lives
     started_inside: bool
-    last: ProcessSample | None
+    last: ProcessSample | None  # newest sample
     figures: ProcessFigures
-    first_detail: ProcessDetail | None = None
+    first_detail: ProcessDetail | None = None  # what was read seldom, first and last
     detail: ProcessDetail | None = None
-    cpu_s: float = 0.0
+    cpu_s: float = 0.0  # over the capture
     children: list["Process"] = field(default_factory=list)
     threads: list[Thread] = field(default_factory=list)
 

@@ -30,15 +30,12 @@ CRITICAL = ("crit", "critical", "emergency", "max", "hot")
 
 
 class Correction(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What to do about those sensors of a driver whose channel matches, by label or number.
-
-    A reading is taken ``times`` a factor, ``plus`` what is in SI units.
-    """
+    """How to correct the sensors of a driver whose channel matches."""
 
     driver: str
-    channel: str = "*"
+    channel: str = "*"  # label or channel name, with * and ?
     name: str | None = None
-    plus: float = 0.0
+    plus: float = 0.0  # added after the factor, in SI units
     times: float = 1.0
     leave_out: bool = False
 
@@ -58,21 +55,16 @@ class Doubt(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class SensorSeries:
-    """One sensor over the ticks, in °C, turns a minute, V, A, W or (energy) J.
-
-    ``critical`` is the limit at which the hardware protects itself, ``high`` the driver's own upper
-    limit. ``doubt`` says why the readings cannot be true, None when they can. ``watts`` is the
-    power that an energy counter tells, None for other sensors.
-    """
+    """One sensor over the ticks, in SI units."""
 
     sensor: Sensor
     name: str
-    part: str
+    part: str  # of the computer: cpu, drive, graphics
     level: Level
-    watts: Rate | None
-    critical: float | None
-    high: float | None
-    doubt: Doubt | None
+    watts: Rate | None  # of an energy counter; None for other sensors
+    critical: float | None  # the hardware protects itself there
+    high: float | None  # upper limit of the driver
+    doubt: Doubt | None  # why the readings cannot be true
 
     @property
     def quantity(self) -> Quantity:

@@ -21,20 +21,15 @@ COUNTERS = ("sent_bytes", "received_bytes", "retransmitted", "sent_segments")
 
 @dataclass(slots=True)
 class SocketSeries:
-    """One socket. ``owners`` are identities of processes.
-
-    ``sent_bytes_per_s`` and ``received_bytes_per_s`` are None where no counter is published;
-    ``retransmitted`` and ``sent_segments`` count segments over the capture, the latter None where
-    the kernel does not.
-    """
+    """One socket over the capture."""
 
     facts: SocketFacts
-    owners: list[int]
+    owners: list[int]  # identities of processes
     state: str
     ended: bool
-    sent_bytes_per_s: Rate | None
+    sent_bytes_per_s: Rate | None  # None where no counter is published
     received_bytes_per_s: Rate | None
-    retransmitted: int
+    retransmitted: int  # segments over the capture
     sent_segments: int | None
 
     @property

@@ -43,18 +43,14 @@ Sums = dict[int, Floats]
 
 
 class UnsampledUsage(NamedTuple):
-    """Use that no sample shows: by application an array over intervals, where there was any.
+    """Use that no sample shows, by application."""
 
-    ``own_cores`` is what processes that were seen used after their last sample, ``unclaimed_cores``
-    what nobody seen had started, ``programs`` counts short-lived ones by application and name.
-    """
-
-    own_cores: Sums
+    own_cores: Sums  # after the last sample of a process
     short_lived_cores: Sums
-    unclaimed_cores: Floats
+    unclaimed_cores: Floats  # of children whose parent was not seen
     read_bytes_per_s: Sums
     write_bytes_per_s: Sums
-    programs: dict[int, dict[str, int]]
+    programs: dict[int, dict[str, int]]  # count of short-lived programs by name
 
 
 class _Rest(NamedTuple):

@@ -32,16 +32,16 @@ class Disk:
     """One disk and its counters since it was attached."""
 
     spec: DiskSpec
-    reads: float = 9000.0
+    reads: float = 9000.0  # what the start of the computer left
     read_bytes: float = 360e6
-    read_s: float = 12.0
+    read_s: float = 12.0  # summed over requests
     writes: float = 4000.0
     written_bytes: float = 150e6
     write_s: float = 9.0
-    busy_s: float = 20.0
-    queued_s: float = 21.0
+    busy_s: float = 20.0  # with a request under way
+    queued_s: float = 21.0  # grows by the requests under way
     in_flight: float = 0.0
-    used: float = 0.0
+    used: float = 0.0  # share of the last step
 
     def service_s(self, size: float) -> float:
         """Return how long one request of this many bytes takes when it is alone."""

@@ -23,14 +23,14 @@ EVENTS_PER_S = 2.5
 
 @dataclass(slots=True)
 class Package:
-    """One package: its temperature, the clock that heat leaves it, and its counters."""
+    """One package and its counters."""
 
     spec: HeatSpec
     celsius: float = 40.0
-    clock_share: float = 1.0
+    clock_share: float = 1.0  # of the clock that heat leaves
     power_w: float = 0.0
     fan_share: float = 0.0
-    throttle_events: float = 0.0
+    throttle_events: float = 0.0  # fractions of one are kept for the next step
     throttled: bool = False
 
     def settle(self, used: float) -> None:

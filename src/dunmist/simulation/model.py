@@ -40,7 +40,7 @@ SEED = 7
 
 @dataclass(slots=True)
 class ModelProcessor:
-    """Seconds of one logical processor by kind."""
+    """Seconds of one logical CPU by kind, as /proc/stat has them."""
 
     user: float = 0.0
     nice: float = 0.0
@@ -50,7 +50,7 @@ class ModelProcessor:
     irq: float = 0.0
     softirq: float = 0.0
     steal: float = 0.0
-    khz: int = 0
+    khz: int = 0  # its clock now
 
 
 class ModelComputer:

@@ -39,25 +39,21 @@ def stalled_by(excess: Floats) -> Floats:
 
 @dataclass(slots=True)
 class Memory:
-    """Memory of a model computer, in MiB, and the counters of vmstat that move.
-
-    Pages that are ``compressed`` go to no disk and come back sooner, but what they take lies in
-    memory.
-    """
+    """Memory of a model computer."""
 
     total_mib: float
     kernel_mib: float
-    cache_wanted_mib: float
+    cache_wanted_mib: float  # what it would keep if there were room
     swap_mib: float
-    swap_quiet_mib: float = 0.0
-    compressed: bool = False
+    swap_quiet_mib: float = 0.0  # in swap from earlier, and not wanted back
+    compressed: bool = False  # pages go to no disk and come back sooner
     private_mib: float = 0.0
     resident_mib: float = 0.0
     cache_mib: float = 0.0
     swapped_mib: float = 0.0
-    stalled: float = 0.0
+    stalled: float = 0.0  # share of the last step
     stalls: Stalls = field(default_factory=Stalls)
-    counters: dict[str, float] = field(default_factory=dict)
+    counters: dict[str, float] = field(default_factory=dict)  # of /proc/vmstat
 
     @property
     def resident_share(self) -> float:

@@ -39,18 +39,18 @@ COUNTERS = (
 
 @dataclass(slots=True)
 class ModelProcess:
-    """One process; ``index`` is its place in the arrays, ``run_ns`` and ``delay_ns`` by thread."""
+    """One process of a model computer."""
 
     spec: ProgramSpec
-    index: int
+    index: int  # in the arrays of figures
     pid: int
     ppid: int
     start_clk: int
-    worker: bool = False
+    worker: bool = False  # a peer that does the work of the first one
     defunct: bool = False
     state: str = "S"
     processor: int = 0
-    run_ns: list[float] = field(default_factory=list)
+    run_ns: list[float] = field(default_factory=list)  # by thread
     delay_ns: list[float] = field(default_factory=list)
     gone: list[int] = field(default_factory=list)  # numbers it had before it was restarted
 

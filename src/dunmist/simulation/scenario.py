@@ -25,39 +25,32 @@ class Spec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class MachineSpec(Spec, frozen=True):
-    """The computer. Clocks are in MHz, memory in MiB.
-
-    ``clock_limit_mhz`` pins the clock below its maximum. ``stolen_share`` is what a hypervisor
-    takes away of each CPU. ``interrupts_per_s`` come from one device. ``swap_used_mib`` lies in
-    swap from earlier and is not wanted back. ``small_cores``, the last ones, reach
-    ``small_max_mhz`` only. With ``compressed_swap`` swap is a part of memory in which pages take
-    less room, and no disk.
-    """
+    """The computer."""
 
     host: str
     model: str
-    cores: int
+    cores: int  # of each package
     min_mhz: int
     max_mhz: int
     memory_mib: int
-    kernel_mib: int
-    started: str
+    kernel_mib: int  # memory of the kernel itself
+    started: str  # ISO 8601: when the capture begins
     distribution: str
     kernel: str
-    packages: int = 1
+    packages: int = 1  # sockets
     threads_per_core: int = 1
-    cache_mib: int = 1500
+    cache_mib: int = 1500  # file cache wanted
     swap_mib: int = 2048
-    swap_used_mib: int = 0
+    swap_used_mib: int = 0  # from earlier, and not wanted back
     uptime_s: float = 93_600.0
-    clock_limit_mhz: int | None = None
-    stolen_share: float = 0.0
-    interrupts_per_s: float = 0.0
+    clock_limit_mhz: int | None = None  # pins the clock below its maximum
+    stolen_share: float = 0.0  # of each CPU, by a hypervisor
+    interrupts_per_s: float = 0.0  # of one device
     interrupt_source: str = "xhci_hcd"
     oom_kills_per_s: float = 0.0
-    small_cores: int = 0
+    small_cores: int = 0  # the last ones, which reach small_max_mhz only
     small_max_mhz: int = 2000
-    compressed_swap: bool = False
+    compressed_swap: bool = False  # swap is memory in which pages take less room
 
 
 class UserSpec(Spec, frozen=True):
@@ -68,65 +61,53 @@ class UserSpec(Spec, frozen=True):
 
 
 class ProgramSpec(Spec, frozen=True):
-    """A program and how its processes behave; rates are what each process wants.
-
-    ``demand_cores`` is what each thread wants; ``peers`` are further processes of the same kind,
-    children of the first, which then only hands out work. ``children_per_s`` are short-lived ones
-    of ``child_cpu_s`` each. ``busy_threads`` of the ``threads`` work, the others sleep.
-    ``touched_share`` of its memory is used all the time. Requests to the disk are of
-    ``request_kib``. ``waits_on`` names the program whose lock it needs. ``state`` D or T is one
-    that never changes. A service with ``restarts_every_s`` dies and is started again. ``driver``
-    makes the demand follow something else: a kernel task that is busy because of heat, say.
-    What its control group lets it have beyond ``memory_limit_mib`` lies in swap.
-    ``age_s`` is how long it has run when the capture begins, None for since the computer started.
-    ``version`` is that of its package, ``update`` one that the lists have.
-    """
+    """A program and how its processes behave; rates are what each process wants."""
 
     name: str
-    arguments: list[str] = []
+    arguments: list[str] = []  # after the program
     user: str = "root"
     parent: str | None = None
     cgroup: str = "/system.slice"
     kernel: bool = False
-    pattern: Pattern = "idle"
-    demand_cores: float = 0.0
+    pattern: Pattern = "idle"  # of its demand over time
+    demand_cores: float = 0.0  # of each thread
     threads: int = 1
-    busy_threads: int = 1
-    peers: int = 0
+    busy_threads: int = 1  # the others sleep
+    peers: int = 0  # further processes, children of the first, which then only hands out work
     nice: int = 0
-    system_share: float = 0.15
+    system_share: float = 0.15  # of its CPU time in the kernel
     private_mib: float = 4.0
     shared_mib: float = 6.0
     leak_mib_per_s: float = 0.0
-    memory_limit_mib: float | None = None
-    touched_share: float = 0.3
-    children_per_s: float = 0.0
-    child_cpu_s: float = 0.0
+    memory_limit_mib: float | None = None  # of its control group; more lies in swap
+    touched_share: float = 0.3  # of its memory that is used all the time
+    children_per_s: float = 0.0  # short-lived ones
+    child_cpu_s: float = 0.0  # of each
     read_mib_per_s: float = 0.0
     write_mib_per_s: float = 0.0
     request_kib: float = 128.0
-    disk: int = 0
+    disk: int = 0  # index in the hardware
     sent_mib_per_s: float = 0.0
     received_mib_per_s: float = 0.0
-    listens: list[int] = []
-    talks_to: list[str] = []
+    listens: list[int] = []  # ports
+    talks_to: list[str] = []  # address:port at the other end
     descriptors: int = 12
     descriptors_per_s: float = 0.0
     graphics_share: float = 0.0
-    waits_on: str | None = None
-    waits_in: str = "do_epoll_wait"
-    state: Literal["D", "T"] | None = None
-    defunct: int = 0
-    restarts_every_s: float = 0.0
-    quota_cores: float | None = None
-    driver: Driver | None = None
-    age_s: float | None = None
+    waits_on: str | None = None  # program that holds the lock it needs
+    waits_in: str = "do_epoll_wait"  # kernel function
+    state: Literal["D", "T"] | None = None  # never changes where it is given
+    defunct: int = 0  # children that nobody waited for
+    restarts_every_s: float = 0.0  # dies and is started again
+    quota_cores: float | None = None  # of its control group
+    driver: Driver | None = None  # the demand follows this instead
+    age_s: float | None = None  # before the capture; None since the computer started
     autostarts: bool = False
-    deleted: bool = False
+    deleted: bool = False  # its file is gone
     directory: str = "/opt/skerrow/bin"
-    version: str = "3.1-2"
-    update: str | None = None
-    shown_as: str | None = None
+    version: str = "3.1-2"  # of its package
+    update: str | None = None  # version that the package lists have
+    shown_as: str | None = None  # name in its command line, where it is another one
 
 
 class ModuleSpec(Spec, frozen=True):
@@ -139,74 +120,67 @@ class ModuleSpec(Spec, frozen=True):
 
 
 class SensorSpec(Spec, frozen=True):
-    """One hwmon channel in SI units.
-
-    ``follows`` is what it shows: the temperature of the package plus ``offset``, the fan, the power
-    of the package, or nothing: then it stands at ``offset``. ``device`` is that of a disk.
-    """
+    """One hwmon channel in SI units."""
 
     chip: str
     channel: str
     label: str | None = None
+    # with nothing it stands at the offset
     follows: Literal["package", "fan", "power", "nothing"] = "nothing"
-    offset: float = 0.0
+    offset: float = 0.0  # added to what it follows
     critical: float | None = None
     high: float | None = None
-    device: str | None = None
+    device: str | None = None  # of a disk
 
 
 class HeatSpec(Spec, frozen=True):
-    """How a package gets rid of its heat, in W, K/W and s.
+    """How a package gets rid of its heat."""
 
-    ``resistance`` is that of a clean cooler at full fan; ``dust`` raises it; a fan that does not
-    turn leaves natural draught.
-    """
-
-    idle_w: float = 6.0
+    idle_w: float = 6.0  # without load
     full_w: float = 45.0
     ambient_celsius: float = 23.0
-    resistance: float = 0.9
-    settles_s: float = 15.0
-    dust: float = 0.0
-    fan_works: bool = True
+    resistance: float = 0.9  # K/W of a clean cooler at full fan
+    settles_s: float = 15.0  # time constant
+    dust: float = 0.0  # 0 clean, 1 doubles the resistance
+    fan_works: bool = True  # a stopped fan leaves natural draught
     fan_least_rpm: float = 900.0
     fan_most_rpm: float = 3200.0
     critical_celsius: float = 100.0
 
 
 class DiskSpec(Spec, frozen=True):
-    """One disk. ``slowness`` multiplies its service time: a failing disk repeats its work."""
+    """One disk."""
 
     name: str
     model: str
     gib: int
     spins: bool = False
-    slowness: float = 1.0
-    device: str | None = None
+    slowness: float = 1.0  # factor of its service time: a failing disk repeats its work
+    device: str | None = None  # path that its sensors share
 
 
 class HealthSpec(Spec, frozen=True):
-    """What a drive says of its own health; ``attributes`` are raw figures of ATA by number."""
+    """What a drive says of its own health."""
 
     disk: str
-    warning: int = 0
+    warning: int = 0  # critical warning byte of NVMe
     spare_percent: int = 100
     used_percent: int = 3
     media_errors: int = 0
-    fails: bool = False
-    attributes: dict[str, int] = {}
-    asleep: bool = False
+    fails: bool = False  # self-assessment of ATA
+    attributes: dict[str, int] = {}  # raw figures of ATA by number
+    asleep: bool = False  # spun down, so that it is not asked
 
 
 class LinkSpec(Spec, frozen=True):
-    """One network link; ``errors_per_s`` come with retransmissions."""
+    """One network link."""
 
     name: str
     mbit_per_s: int | None = None
     wireless: bool = False
     is_default: bool = False
     up: bool = True
-    errors_per_s: float = 0.0
+    errors_per_s: float = 0.0  # come with retransmissions
 
 
 class FileSystemSpec(Spec, frozen=True):
@@ -221,26 +195,23 @@ class FileSystemSpec(Spec, frozen=True):
 
 
 class BatterySpec(Spec, frozen=True):
-    """A battery in watts and watt-hours; ``rest_w`` is what the computer takes beside packages.
-
-    A charger gives so much.
-    """
+    """A battery."""
 
     design_wh: float
     full_wh: float
-    charged_share: float
+    charged_share: float  # when the capture begins
     cycles: int
-    rest_w: float = 7.0
-    charger_w: float = 0.0
+    rest_w: float = 7.0  # what the computer takes beside the packages
+    charger_w: float = 0.0  # given by mains
 
 
 class LoginSpec(Spec, frozen=True):
-    """Somebody who is logged in since so many seconds."""
+    """A user who is logged in."""
 
     user: str
-    line: str
-    since_s: float
-    origin: str = ""
+    line: str  # terminal, as pts/0
+    since_s: float  # before the capture
+    origin: str = ""  # host, empty for this seat
     program: str = "init"
 
 
@@ -261,19 +232,15 @@ class Hardware(Spec, frozen=True):
 
 
 class Truth(Spec, frozen=True):
-    """What is really wrong.
+    """What is really wrong with the patient."""
 
-    ``limiting`` None: nothing limits. ``must`` and ``must_not`` are kinds of finding, ``cure`` is
-    the action of a step that helps, ``strength`` how far beyond its limit the computer is driven.
-    """
-
-    limiting: str | None = None
+    limiting: str | None = None  # None where nothing limits
     culprit: str | None = None
     role: str = "cause"
-    must: list[str] = []
+    must: list[str] = []  # kinds of finding that have to be reported
     must_not: list[str] = []
-    cure: str | None = None
-    strength: float = 1.0
+    cure: str | None = None  # action of a step that helps
+    strength: float = 1.0  # how far beyond its limit the computer is driven
 
 
 class StartSpec(Spec, frozen=True):
@@ -284,53 +251,45 @@ class StartSpec(Spec, frozen=True):
 
 
 class BootSpec(Spec, frozen=True):
-    """Seconds of each phase of the start; ``units`` that took long: began, ready, waited for."""
+    """Seconds of each phase of the start."""
 
     firmware_s: float = 6.0
     loader_s: float = 2.0
     kernel_s: float = 3.0
     initrd_s: float = 4.0
     services_s: float = 11.0
-    units: dict[str, tuple[float, float, bool]] = {}
+    units: dict[str, tuple[float, float, bool]] = {}  # slow ones: began, ready, waited for
 
 
 class LogSpec(Spec, frozen=True):
-    """A line of the kernel's log, written ``at_s`` after the capture begins (negative: before).
-
-    It comes so many ``times``, each ``every_s`` after the one before.
-    """
+    """A line of the kernel's log, perhaps repeated."""
 
     text: str
-    at_s: float
+    at_s: float  # after the capture begins; negative before
     times: int = 1
-    every_s: float = 60.0
-    priority: int = 3
+    every_s: float = 60.0  # between two of them
+    priority: int = 3  # syslog(3): 3 is an error
 
 
 class Scenario(Spec, frozen=True):
-    """One patient. ``hidden`` are patterns of files that this computer does not publish.
+    """One patient."""
 
-    ``kernels`` are installed besides the running one; an update asked for a restart
-    ``restart_asked_s`` ago, and the lists of packages were fetched ``lists_fetched_s`` ago.
-    ``panics`` are when the kernel crashed, in seconds ago, with its reason.
-    """
-
-    story: str
-    complaint: str
+    story: str  # for whoever reads the file
+    complaint: str  # note of the capture
     machine: MachineSpec
     truth: Truth
     users: list[UserSpec]
     programs: list[ProgramSpec]
     hardware: Hardware = Hardware()
     logins: list[LoginSpec] = []
-    hidden: list[str] = []
+    hidden: list[str] = []  # patterns of files that this computer does not publish
     kernel_log: list[LogSpec] = []
     starts: list[StartSpec] = []
     boot: BootSpec = BootSpec()
-    kernels: list[str] = []
-    restart_asked_s: float | None = None
-    lists_fetched_s: float = 800_000.0
-    panics: dict[str, float] = {}
+    kernels: list[str] = []  # installed beside the running one
+    restart_asked_s: float | None = None  # before the capture, by an update
+    lists_fetched_s: float = 800_000.0  # before the capture
+    panics: dict[str, float] = {}  # reason to seconds before the capture
 
 
 def scenario_names() -> list[str]:

@@ -62,18 +62,14 @@ class Width(NamedTuple):
 
 
 class Column(NamedTuple):
-    """One column.
-
-    ``width`` is given for a text that may be made shorter. ``answers`` names the filters that look
-    at it. ``title`` is its heading where its name does not do.
-    """
+    """One column."""
 
     name: str
     unit: Unit
     meaning: str
-    width: Width | None = None
-    answers: tuple[Filter, ...] = ()
-    title: str | None = None
+    width: Width | None = None  # for a text that may be shortened
+    answers: tuple[Filter, ...] = ()  # filters that look at it
+    title: str | None = None  # its heading, where its name will not do
 
     @property
     def heading(self) -> str:
@@ -92,19 +88,15 @@ class Column(NamedTuple):
 
 
 class Table(NamedTuple):
-    """One table.
-
-    ``rows`` makes its rows of what was judged; ``order`` names the columns that sort it, the
-    greatest first. ``units`` has the unit of each fact of a table of facts.
-    """
+    """One table."""
 
     name: str
     about: str
     columns: tuple[Column, ...]
-    rows: Callable[[Judged], Iterable[Row]]
-    shown: tuple[str, ...] = ()
-    order: tuple[str, ...] = ()
-    units: Mapping[str, Unit] | None = None
+    rows: Callable[[Judged], Iterable[Row]]  # makes them of what was judged
+    shown: tuple[str, ...] = ()  # columns of the plain view; empty for all of them
+    order: tuple[str, ...] = ()  # columns that sort it, greatest first
+    units: Mapping[str, Unit] | None = None  # of each fact of a table of facts
 
     def column(self, name: str) -> Column:
         """Return a column by its name; raises KeyError."""

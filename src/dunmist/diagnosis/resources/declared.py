@@ -17,20 +17,15 @@ NOTHING = 1e-12
 
 
 class ResourceInstance(NamedTuple):
-    """One thing of a resource's kind: a disk, a link, the memory.
+    """One thing of a resource's kind: a disk, a link, the memory."""
 
-    ``conditions`` say of each interval whether it is at a level. ``used`` is a plain share for what
-    is not read at every tick; then ``level`` is given. ``pressure_value`` and ``used_value`` stand
-    for what lasted of both, where another figure tells it better.
-    """
-
-    name: str | None
-    used: Rate | float
+    name: str | None  # None where there is only one
+    used: Rate | float  # a plain share for what is not read at every tick
     pressure: Rate | None
-    conditions: Mapping[LevelWord, Rate]
+    conditions: Mapping[LevelWord, Rate]  # of each interval, whether it is at a level
     signs: list[Sign]
-    level: LevelWord | None = None
-    pressure_value: float | None = None
+    level: LevelWord | None = None  # given where ``used`` is a plain share
+    pressure_value: float | None = None  # stands for what lasted, where another figure is better
     used_value: float | None = None
     errors: int | None = None
 
@@ -49,18 +44,14 @@ class Demand(NamedTuple):
 
 
 class Resource(NamedTuple):
-    """One resource.
-
-    ``cause_rank`` orders causes before effects, 0 first; None for what never limits by itself.
-    ``things`` gives all that there are of it, ``demand`` what applications have of it, None where
-    that is not theirs to have. ``is_load`` says whether it counts for how busy a computer is.
-    """
+    """One resource that can limit."""
 
     word: ResourceWord
-    cause_rank: int | None
-    things: Callable[[Examination], list[ResourceInstance]]
+    cause_rank: int | None  # causes before effects, 0 first; None for what never limits by itself
+    things: Callable[[Examination], list[ResourceInstance]]  # all that there are of it
+    # of each application; None where it cannot be attributed
     demand: Callable[[Examination], Demand] | None
-    is_load: bool = True
+    is_load: bool = True  # counts for how busy a computer is
 
 
 def shares_of(amounts: list[float]) -> Floats:

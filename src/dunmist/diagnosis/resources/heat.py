@@ -17,19 +17,15 @@ from dunmist.series import ProcessorSensor, Rate
 
 
 class Heat(NamedTuple):
-    """What is known of the processor's heat.
-
-    ``margin`` is kelvin to the critical point, ``lost`` the share of the clock that busy processors
-    lack, ``throttles`` how often heat cut the clock, a second; None where nothing counts that.
-    """
+    """What is known of the CPU's heat."""
 
     sensor: ProcessorSensor
     celsius: Rate
-    margin: Rate
-    lost: Rate
-    throttles: Rate | None
+    margin: Rate  # kelvin to the critical temperature
+    lost: Rate  # share of the clock that busy CPUs lack
+    throttles: Rate | None  # how often heat cut the clock, a second; None where it is not counted
     critical_celsius: float
-    is_critical_known: bool
+    is_critical_known: bool  # false where a usual value stands for it
 
 
 def find_heat(exam: Examination) -> Heat | None:

@@ -16,18 +16,13 @@ from dunmist.series import Application, Floats, Process, Rate
 
 
 class Bound(NamedTuple):
-    """A process of which one thread keeps a processor full.
-
-    ``wanted`` is the share of one CPU that the thread ran or waited for. ``full`` says in which
-    intervals this was all there is, ``full_share`` for which share of the time. Where little is
-    unknown, it is a share of the known time.
-    """
+    """A process of which one thread keeps a CPU full."""
 
     process: Process
-    wanted: Rate
-    full: Rate
+    wanted: Rate  # share of one CPU that the thread ran or waited for
+    full: Rate  # intervals in which it was full
     typical: float
-    full_share: float
+    full_share: float  # of the known time
 
 
 def find_bound(exam: Examination) -> list[Bound]:

@@ -106,7 +106,7 @@ CASES = (
         may=BUSY | {"thread-swarm"},
     ),
     Case(
-        "three processes on two processors", "auk-count spin 3", ("cpu",), ("auk-count",), may=BUSY
+        "three processes on two CPUs", "auk-count spin 3", ("cpu",), ("auk-count",), may=BUSY
     ),
     Case("four processes", "auk-count spin 4", ("cpu",), ("auk-count",), may=BUSY),
     Case("twelve processes", "auk-count spin 12", ("cpu",), ("auk-count",), may=BUSY),

@@ -70,7 +70,7 @@ def capture_cost(folder):
 
 
 def tick_cost(folder, processes=1000, rounds=20):
-    """Compare whole ticks over many processes with the bare loop in C, in processor time."""
+    """Compare whole ticks over many processes with the bare loop in C, in CPU time."""
     from dunmist.computer import Root, read_inventory, read_machine
     from dunmist.sampling import Plan
     from dunmist.sampling.clock import SystemClock
@@ -179,7 +179,7 @@ def coverage(folder):
         storm.wait()
         given_s, counted_s = attributed_cpu_s(load_series(path))
         say(
-            f"processor time attributed in a fork storm, {rights}",
+            f"CPU time attributed in a fork storm, {rights}",
             f"{100 * given_s / counted_s:.1f} %",
             "99 %" if len(command) == 1 else "95 %",
         )

@@ -36,7 +36,7 @@ LATER = "2031-05-14T18:00:00+01:00"
 
 
 def with_more(scenario, chance):
-    """Return a scenario with a program that takes a known part of the processors."""
+    """Return a scenario with a program that takes a known part of the CPUs."""
     machine = scenario.machine
     processors = machine.packages * machine.cores * machine.threads_per_core
     points = chance.uniform(*POINTS)

@@ -57,7 +57,7 @@ def first(judged):
 
 
 def while_both(judged, since_s, until_s):
-    """Return the mean number of busy processors between two moments of the computer's uptime."""
+    """Return the mean number of busy CPUs between two moments of the computer's uptime."""
     series = judged.series
     moments_s = series.line.at_s + series.machine.uptime_s - series.line.at_s[-1]
     used_s = np.concatenate(

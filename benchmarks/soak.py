@@ -72,7 +72,7 @@ class Happened(NamedTuple):
 
 
 def cpu_s(pid):
-    """Return the processor time of a process and of its children that ended."""
+    """Return the CPU time of a process and of its children that ended."""
     words = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
     own, children = sum(map(int, words[11:13])), sum(map(int, words[13:15]))
     return own / TICK_CLK, children / TICK_CLK

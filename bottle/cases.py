@@ -124,7 +124,7 @@ CASES = (
     ),
     Case("calm, seen by a person", person="orla", priority=0),
     Case(
-        "three programs of different weight on two processors",
+        "three programs of different weight on two CPUs",
         "unit wader-count -p CPUWeight=400 wader-count spin 2; unit egg-census egg-census"
         " spin; unit nest-sums nest-sums spin",
         "gone wader-count egg-census nest-sums",

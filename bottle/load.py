@@ -24,14 +24,14 @@ def spin(count="1"):
 
 
 def one_of_many(idle="7"):
-    """Keep one processor full beside threads that wait."""
+    """Keep one CPU full beside threads that wait."""
     for _ in range(int(idle)):
         threading.Thread(target=time.sleep, args=(1e6,), daemon=True).start()
     spin()
 
 
 def last_of_many(idle="300"):
-    """Keep one processor full by the last of many threads, beside one that works a third."""
+    """Keep one CPU full by the last of many threads, beside one that works a third."""
     for _ in range(int(idle)):
         threading.Thread(target=time.sleep, args=(1e6,), daemon=True).start()
     threading.Thread(target=digest, args=(1 / 3,), daemon=True).start()

@@ -52,7 +52,7 @@ def word(name, unit=UNIT):
 STEPS = (
     Step(
         "a limit on a service that has a quota",
-        "of processor time",
+        "of CPU time",
         word("CPUQuotaPerSecUSec"),
         r"1\.8\d*s",
         r"[1-9]\d*ms",

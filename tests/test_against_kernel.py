@@ -268,7 +268,7 @@ class Single(OfChildren):
         self.assertAlmostEqual(ran_out / periods, rows["/dunmist-test"]["limited_share"], delta=0.2)
         processes = {row["pid"]: row for row in self.rows("processes", "--each")}
         result = {(item["kind"], item["subject"]) for item in self.triage(self.path)["findings"]}
-        # it waits for a processor all the time, but no processor would help it
+        # it waits for a CPU all the time, but no CPU would help it
         self.assertIn("quota-limited", {kind for kind, _ in result})
         self.assertNotIn(("core-bound", processes[child.pid]["application"]), result)
 

@@ -651,7 +651,7 @@ class SecondUser(InFolder):
         for number in range(3):
             send_mark([place], f"it froze {number}")
         self.assertLess(time.monotonic() - began_s, 40)
-        # a flood costs the recorder a part of one processor, and it hears who says something
+        # a flood costs the recorder a part of one CPU, and it hears who says something
         share = (sum(resource.getrusage(resource.RUSAGE_SELF)[:2]) - used_s) / max(
             0.5, time.monotonic() - began_s
         )
@@ -1309,7 +1309,7 @@ class ImpossibleCaptures(InFolder):
     def test_each_is_one_line(self):
         for name, change in (
             ("no memory", lambda tick: (tick.get("memory") or {}).update(MemTotal=0)),
-            ("no processor", lambda tick: tick["processors"].update(times_clk={})),
+            ("no CPU", lambda tick: tick["processors"].update(times_clk={})),
             ("a tick of no time", lambda tick: tick.update(at_s=1e300 * tick["at_s"])),
         ):
             with self.subTest(name):

@@ -62,7 +62,7 @@ class Processors(unittest.TestCase):
             interrupts=devices.pop("interrupts", {}),
             **devices,
         )
-        return kinds(findings.processors.RULES, exam, strained)
+        return kinds(findings.cpu.RULES, exam, strained)
 
     def test_who_uses_processors_all_the_time(self):
         for what, wanted, figures in (

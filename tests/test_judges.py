@@ -119,7 +119,7 @@ class Processors(unittest.TestCase):
                 self.assertEqual(0.0, find_yielding(exam)[2])
 
     def test_background_work_never_hides_that_ordinary_work_waits(self):
-        # three ordinary programs and three that give way on two processors, all in one group
+        # three ordinary programs and three that give way on two CPUs, all in one group
         ordinary = application(1, LINE, cores=1.9, waiting=1.1)
         background = application(2, LINE, cores=0.1, waiting=2.9, low_priority=1.0)
         exam = examination(

@@ -13,12 +13,12 @@ from dunmist.computer import (
     MemoryEvents,
     ParseError,
     Root,
+    cpus,
     link_queues,
     machine,
     memory,
     memory_events,
     processes,
-    processors,
     users,
 )
 from dunmist.computer import load as load_module
@@ -40,10 +40,10 @@ PARSERS = (
     processes.parse_schedstat,
     processes.parse_cmdline,
     processes.parse_cgroup,
-    processors.parse_stat,
-    processors.parse_khz,
-    processors.parse_model,
-    processors.parse_number,
+    cpus.parse_stat,
+    cpus.parse_khz,
+    cpus.parse_model,
+    cpus.parse_number,
     load_module.parse_loadavg,
     load_module.parse_uptime,
     load_module.parse_pressure,
@@ -127,7 +127,7 @@ class ProcessText(unittest.TestCase):
 
 class MachineText(unittest.TestCase):
     def test_processors_may_be_offline(self):
-        times = processors.parse_stat(PROC_STAT)
+        times = cpus.parse_stat(PROC_STAT)
         self.assertEqual([0, 2], list(times.times_clk))
         self.assertEqual([10, 1, 20, 250, 3, 0, 3, 4, 1, 0], times.times_clk[0])
         self.assertEqual(

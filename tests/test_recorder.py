@@ -273,7 +273,7 @@ class Recording(InFolder):
                         break
 
         try:
-            reads("by processor")
+            reads("by CPU")
             for key, word in (
                 (b"2", "memory"),
                 (b" ", "held still"),

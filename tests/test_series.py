@@ -331,12 +331,12 @@ class Processes(unittest.TestCase):
             [(0, 1, 0), (1, 1, 100), (2, 1, 51_900), (3, 1, 52_000)], {1: (0, facts(9))}
         )
         self.assertEqual([1.0, None, 1.0, 0.0], self.cores(series.by_identity[1]))
-        self.assertEqual({"processor time of processes": 1}, dict(+result.dropped))
+        self.assertEqual({"CPU time of processes": 1}, dict(+result.dropped))
         # each for itself is possible, both together are not
         known = {1: (0, facts(8)), 2: (0, facts(9))}
         series, result = self.made([(0, 1, 0), (0, 2, 0), (1, 1, 180), (1, 2, 190)], known)
         self.assertEqual(0.0, sum(application.cores.total() for application in series.applications))
-        self.assertEqual({"processor time of processes": 2}, dict(+result.dropped))
+        self.assertEqual({"CPU time of processes": 2}, dict(+result.dropped))
 
     def test_a_process_has_figures_for_the_ticks_that_it_lived(self):
         series, _ = self.made(

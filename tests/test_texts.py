@@ -14,6 +14,7 @@ from dunmist.computer import (
     autostart,
     boot,
     control_groups,
+    cpus,
     disks,
     drive_health,
     file_systems,
@@ -27,7 +28,6 @@ from dunmist.computer import (
     power,
     process_details,
     processes,
-    processors,
     rpm_database,
     sensors,
     socket_diag,
@@ -182,7 +182,7 @@ class Texts(unittest.TestCase):
                 "LOC Local timer interrupts": 11000,
                 "ERR": 3,
             },
-            processors.parse_interrupts(INTERRUPTS),
+            cpus.parse_interrupts(INTERRUPTS),
         )
 
     def test_mounts(self):
@@ -372,7 +372,7 @@ PARSERS = (
     links.parse_default_links,
     links.parse_default_links_6,
     links.parse_wireless,
-    processors.parse_interrupts,
+    cpus.parse_interrupts,
     file_systems.parse_mount,
     file_systems.parse_sizes,
     power.parse_power_supply,

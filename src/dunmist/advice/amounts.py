@@ -27,7 +27,7 @@ def size_text(size_bytes: float) -> str:
 
 
 def cores_text(cores: float, processors: float) -> str:
-    """Return processor use with its share of the machine: ``1.98 cores (25 % of 8)``."""
+    """Return CPU use with its share of the machine: ``1.98 cores (25 % of 8)``."""
     return f"{cores:.2f} cores ({percent(cores / processors)} of {processors:.0f})"
 
 

@@ -137,7 +137,7 @@ class _About(NamedTuple):
         return first if first is not None and amount(first) >= least else None
 
     def cores(self, application: Application) -> str:
-        """Return the processor time of an application in words."""
+        """Return the CPU time of an application in words."""
         return cores_text(application.cores.mean(), self.series.machine.logical_processors)
 
 

@@ -111,7 +111,7 @@ def _freed(template: dict[str, Any], acting: Acting) -> Freed | None:
         return None
     if template["frees"] == "all":
         return freed
-    # a limit is one of processor time
+    # a limit is one of CPU time
     left = limit_percent(about.process.application, acting.limits) / 100.0
     return freed._replace(value=freed.value - left) if left < freed.value else None
 

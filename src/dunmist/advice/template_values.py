@@ -108,7 +108,7 @@ def cause_name(diagnosis: Diagnosis, resource: ResourceWord | None) -> str:
 
 
 def limit_percent(application: Application, limits: Thresholds) -> int:
-    """Return the limit that leaves an application a share of what it takes, of one processor."""
+    """Return the limit that leaves an application a share of what it takes, of one CPU."""
     table = limits.advice
     share = 100.0 * table.limit_share * float(application.cores.values.mean())
     return max(int(table.limit_least_percent), round(share / PERCENT_STEP) * PERCENT_STEP)

@@ -1,4 +1,4 @@
-"""Processor time of applications so far, for the progress of a running capture."""
+"""CPU time of applications so far, for the progress of a running capture."""
 
 from collections import Counter
 

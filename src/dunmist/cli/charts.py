@@ -60,7 +60,7 @@ def _cores(judged: Judged, width: int) -> Lines:
 
 
 def _core_of(logical_processor: LogicalProcessor) -> tuple[int, int] | None:
-    """Return the package and core of a processor, None where they are not known."""
+    """Return the package and core of a CPU, None where they are not known."""
     if logical_processor.place is None or logical_processor.place.core is None:
         return None
     return (
@@ -126,7 +126,7 @@ def _heat(judged: Judged, width: int) -> Lines:
         most = (machine.most_clock_hz or 0.0) / HZ_PER_MHZ
         rest.append((" clock, mean", machine.mean_clock_hz / HZ_PER_MHZ, "MHz", most or None))
     used = machine.busy_cores.at_ticks()
-    rest.append((" processors in use", used, "cores", machine.logical_processors))
+    rest.append((" CPUs in use", used, "cores", machine.logical_processors))
     for kind, rate in series.devices.throttled.items():
         times = Rate(rate.line, rate.counts())
         rest.append((f" heat cut the clock, {kind}", times.at_ticks(), "times", None))

@@ -1,6 +1,6 @@
 """What the technician sees while sampling runs, on standard error and only on a terminal.
 
-Three lines, redrawn at each tick: time, the load of each logical processor, the busiest
+Three lines, redrawn at each tick: time, the load of each logical CPU, the busiest
 applications so far.
 """
 

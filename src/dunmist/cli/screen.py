@@ -1,7 +1,7 @@
 """The screen of the recorder: the computer live, for who stands in front of it.
 
 Drawn by curses, which sends only what changed and gives the terminal back as it was. Things keep
-their place: the sentence, the resources with their last minutes, every processor, the applications.
+their place: the sentence, the resources with their last minutes, every CPU, the applications.
 Keys are read by a thread of their own, so that they answer at once; a lock keeps drawing to one.
 """
 
@@ -35,11 +35,11 @@ NAME_MOST = 34
 MIB = float(1 << 20)
 # a key is answered within this, also while nothing is drawn
 LOOK_S = 0.5
-KEYS = "1 processor  2 memory  3 disk  4 network  5 heat   space hold   ↑↓ ⏎ open   k mark   q end"
+KEYS = "1 CPU  2 memory  3 disk  4 network  5 heat   space hold   ↑↓ ⏎ open   k mark   q end"
 BACK = "esc or ⏎ back   k mark   q end"
 # what to sort by: heading, and the figure
 ORDERS: dict[str, tuple[str, Callable[[LiveApplication], float]]] = {
-    "1": ("processor", lambda app: app.cores),
+    "1": ("CPU", lambda app: app.cores),
     "2": ("memory", lambda app: app.memory_bytes),
     "3": ("disk", lambda app: app.disk_bytes_per_s),
     "4": ("network", lambda app: app.network_bytes_per_s),

@@ -72,7 +72,7 @@ def resource_figures(before: Examined, after: Examined) -> Iterator[Figure]:
 
 
 def cooling_figures(before: Examined, after: Examined) -> Iterator[Figure]:
-    """Yield temperature and clock at equal use of the processors; nothing where none is equal."""
+    """Yield temperature and clock at equal use of the CPUs; nothing where none is equal."""
     limits, most_hz = after.limits, after.series.machine.most_clock_hz or 0.0
     cooling: tuple[tuple[Driven, FigureUnit, float], ...] = (
         ("temperature", "celsius", limits.least_kelvin),
@@ -104,7 +104,7 @@ def at_equal_use(
 ) -> tuple[Floats, Floats] | None:
     """Return figures as they would be at the use that both captures had; None where none is equal.
 
-    Each is handed with the use of the processors, which explains a part of it: by one straight line
+    Each is handed with the use of the CPUs, which explains a part of it: by one straight line
     for both captures.
     """
     known = [

@@ -9,6 +9,18 @@ from dunmist.computer.autostart import Home, StartEntry, read_autostart
 from dunmist.computer.boot import Boot, StartedUnit, read_boot
 from dunmist.computer.boot_history import ComputerStart
 from dunmist.computer.control_groups import V2_ROOTS, ControlGroups, GroupSample
+from dunmist.computer.cpus import (
+    SOFT_INTERRUPTS,
+    TIME_FIELDS,
+    Processor,
+    ProcessorTimes,
+    ThrottleSample,
+    find_throttling,
+    parse_interrupts,
+    parse_stat,
+    read_clocks_khz,
+    read_throttling,
+)
 from dunmist.computer.deadlined_processes import DEADLINE_S
 from dunmist.computer.disks import SECTOR_BYTES, Disk, DiskSample, is_disk, parse_diskstats
 from dunmist.computer.drive_health import AskedDrives, DriveHealth
@@ -86,18 +98,6 @@ from dunmist.computer.processes import (
     parse_uid,
 )
 from dunmist.computer.processes import parse_stat as parse_process_stat
-from dunmist.computer.processors import (
-    SOFT_INTERRUPTS,
-    TIME_FIELDS,
-    Processor,
-    ProcessorTimes,
-    ThrottleSample,
-    find_throttling,
-    parse_interrupts,
-    parse_stat,
-    read_clocks_khz,
-    read_throttling,
-)
 from dunmist.computer.root import Parsed, Reason, Root, Unread, reason_of
 from dunmist.computer.scheduling import GroupWeight, Scheduling
 from dunmist.computer.sensors import RAW_PER_UNIT, SLOW_CHIPS, Quantity, Sensor, read_reading

@@ -1,4 +1,4 @@
-"""Control groups: processor time under a quota, and the stalls of each group.
+"""Control groups: CPU time under a quota, and the stalls of each group.
 
 Sources: ``Documentation/admin-guide/cgroup-v2.rst`` (cpu.stat, cpu.max, *.pressure),
 ``Documentation/scheduler/sched-bwc.rst`` for version 1 (cpu.stat, cpu.cfs_quota_us), cgroups(7).
@@ -53,7 +53,7 @@ def parse_cpu_stat(data: bytes) -> dict[str, int]:
 
 
 def parse_cpu_max(data: bytes) -> float | None:
-    """Return the quota of ``cpu.max`` in logical processors, None for 'max'; raises ParseError."""
+    """Return the quota of ``cpu.max`` in logical CPUs, None for 'max'; raises ParseError."""
     fields = data.split()
     if len(fields) != 2:
         raise ParseError("cpu.max", "expected quota and period", data)
@@ -79,7 +79,7 @@ class ControlGroups:
             root.note(SUBJECT, "absent")
 
     def quota_cores(self, path: str) -> float | None:
-        """Return the quota of a group in logical processors, None without a limit."""
+        """Return the quota of a group in logical CPUs, None without a limit."""
         if self._v1 is not None:
             base = f"{self._v1}{path}"
             quota = self._number(f"{base}/cpu.cfs_quota_us")

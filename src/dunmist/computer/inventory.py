@@ -5,13 +5,13 @@ import re
 import msgspec
 
 from dunmist.computer.boot_history import ComputerStart, read_starts
+from dunmist.computer.cpus import read_offline
 from dunmist.computer.crashes import Crash, read_crashes
 from dunmist.computer.disks import Disk, read_disks
 from dunmist.computer.firmware import Firmware, read_firmware
 from dunmist.computer.graphics import GraphicsCard, read_graphics_cards
 from dunmist.computer.links import Link, read_links
 from dunmist.computer.parsing import parse_number, parse_text
-from dunmist.computer.processors import read_offline
 from dunmist.computer.root import Root
 from dunmist.computer.sensor_drivers import SensorDriver, read_missing_drivers
 from dunmist.computer.sensors import Sensor, read_sensors

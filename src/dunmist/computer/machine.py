@@ -10,9 +10,9 @@ from collections.abc import Callable
 
 import msgspec
 
+from dunmist.computer.cpus import Processor, parse_model, parse_stat, read_processors
 from dunmist.computer.memory import parse_meminfo
 from dunmist.computer.parsing import ParseError, text_of
-from dunmist.computer.processors import Processor, parse_model, parse_stat, read_processors
 from dunmist.computer.root import Parsed, Root
 from dunmist.errors import UnreadableComputer
 

@@ -18,7 +18,7 @@ Identity = Annotated[int, Meta(ge=0, le=9_999_999)]
 # PID_MAX_LIMIT, include/linux/threads.h
 PROCESS_NUMBER_MAX = 2**22
 ProcessNumber = Annotated[int, Meta(ge=0, le=PROCESS_NUMBER_MAX)]
-# setpriority(2); the greatest number of processors is CONFIG_NR_CPUS, -1 is 'not published'
+# setpriority(2); the greatest number of CPUs is CONFIG_NR_CPUS, -1 is 'not published'
 NICE_LEAST, NICE_MOST, PROCESSORS_MOST = -20, 19, 8191
 Nice = Annotated[int, Meta(ge=NICE_LEAST, le=NICE_MOST)]
 ProcessorNumber = Annotated[int, Meta(ge=-1, le=PROCESSORS_MOST)]

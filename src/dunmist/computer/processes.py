@@ -200,7 +200,7 @@ def parse_statm(data: bytes) -> ProcessMemory:
 
 
 def parse_schedstat(data: bytes) -> tuple[int, int]:
-    """Return nanoseconds on a processor and waiting for one; raises ParseError."""
+    """Return nanoseconds on a CPU and waiting for one; raises ParseError."""
     fields = data.split()
     if len(fields) < 2:
         raise ParseError("/proc/PID/schedstat", "expected three numbers", data)
@@ -216,7 +216,7 @@ def parse_cmdline(data: bytes) -> list[str]:
 
 
 class ProcessGroups(NamedTuple):
-    """The control group that the service manager uses, and the one that limits processor time."""
+    """The control group that the service manager uses, and the one that limits CPU time."""
 
     unit: str | None
     cpu: str | None

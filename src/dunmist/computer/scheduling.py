@@ -2,7 +2,7 @@
 
 Sources: sched(7), ``Documentation/admin-guide/cgroup-v2.rst`` (cpu.weight, cpu.idle),
 ``Documentation/scheduler/sched-design-CFS.rst`` (cpu.shares). A raised nice value counts only among
-the tasks of one scheduling group. Groups share the processors by their own weights, whatever the
+the tasks of one scheduling group. Groups share the CPUs by their own weights, whatever the
 nice values in them. A task is in the group of its control group where that has a weight. Else it is
 in the group of its session, where the kernel makes groups of sessions (autogroup). Else there is
 only one group.

@@ -107,7 +107,7 @@ def parse_exit(body: memoryview) -> TaskExit | None:
 
 
 class TaskExits:
-    """Listens for tasks that end, on all processors, until it is closed."""
+    """Listens for tasks that end, on all CPUs, until it is closed."""
 
     def __init__(self, link: NetlinkSocket) -> None:
         self._link = link
@@ -150,7 +150,7 @@ class TaskExits:
 def open_task_exits(
     root: Root, processors: int, receive_buffer_bytes: int = RECEIVE_BUFFER_BYTES
 ) -> TaskExits | None:
-    """Return a listener for all processors; None, with a blind spot, where it cannot be had."""
+    """Return a listener for all CPUs; None, with a blind spot, where it cannot be had."""
     if not root.is_this_computer:
         root.note(SUBJECT, "absent")
         return None

@@ -8,7 +8,7 @@ from dunmist.series import Rate, Series
 def find_coverage(exam: Examination) -> dict[ResourceWord, float | None]:
     """Return the attributed share of each resource; None where nothing was sampled or moved.
 
-    Processor time: that of processes, of short-lived children and of interrupts, against what the
+    CPU time: that of processes, of short-lived children and of interrupts, against what the
     kernel counted busy. Memory: private pages of processes against the kernel's anonymous ones.
     Disk: bytes that processes read and caused to be written against those that disks moved. Link:
     bytes over TCP with other computers against those that links carried.

@@ -1,4 +1,4 @@
-"""Which applications wait although they take far less than an equal part of the processors.
+"""Which applications wait although they take far less than an equal part of the CPUs.
 
 They would have all that they want if nobody took more than a part (max-min fairness: Bertsekas and
 Gallager, Data Networks, 6.5.2): victims of the others, however many of them are ranked before.

@@ -24,7 +24,7 @@ EVERYBODY = Place("everybody", "")
 
 
 def find_yielding(exam: Examination) -> dict[int, float]:
-    """Return by number the share of its processor time with which an application gives way."""
+    """Return by number the share of its CPU time with which an application gives way."""
     table = exam.limits.cpu
     wanted = {
         application.number: application.cores.mean() + application.waiting.mean()

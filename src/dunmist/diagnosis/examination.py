@@ -49,5 +49,5 @@ class Examination:
 
     @property
     def processors(self) -> float:
-        """How many logical processors there are."""
+        """How many logical CPUs there are."""
         return self.series.machine.logical_processors

@@ -1,7 +1,7 @@
-"""Which applications have a quota of processor time that runs out (cgroups(7), cpu.max).
+"""Which applications have a quota of CPU time that runs out (cgroups(7), cpu.max).
 
-The kernel counts them as waiting for a processor, in stall accounting and in run-queue delay, also
-while processors are free: such waiting says nothing of the processors.
+The kernel counts them as waiting for a CPU, in stall accounting and in run-queue delay, also
+while processors are free: such waiting says nothing of the CPUs.
 """
 
 from typing import NamedTuple
@@ -10,7 +10,7 @@ from dunmist.diagnosis.examination import Examination
 
 
 class Quota(NamedTuple):
-    """A control group, the processors it may use, and how often that was not enough."""
+    """A control group, the CPUs it may use, and how often that was not enough."""
 
     path: str
     cores: float

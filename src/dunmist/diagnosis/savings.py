@@ -2,7 +2,7 @@
 
 Amounts are means over the capture, so that those of all applications add up to no more than what
 was in use. Nobody can tell how many kelvin a computer is cooler without a program before it was
-tried: for heat it is the processor time that heats.
+tried: for heat it is the CPU time that heats.
 """
 
 from typing import Literal, NamedTuple
@@ -24,7 +24,7 @@ class Freed(NamedTuple):
 def savings_of(application: Application, limiting: ResourceWord | None) -> Freed | None:
     """Return what of the limiting resource an application takes; None where nobody can tell.
 
-    Where nothing limits it is processor time.
+    Where nothing limits it is CPU time.
     """
     if application.kernel:
         return None

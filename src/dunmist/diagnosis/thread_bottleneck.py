@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.thresholds.processors import CoreLimits
+from dunmist.diagnosis.thresholds.cpu import CoreLimits
 from dunmist.series import Process, Rate, Thread
 
 
@@ -58,7 +58,7 @@ def thread_shares(threads: list[Thread], cores: Rate, limits: CoreLimits) -> Thr
     line = cores.line
     ran = np.array([thread.cores.known_or(0.0).values for thread in threads])
     waited = np.array([thread.waiting.known_or(0.0).values for thread in threads])
-    # a thread that waits for a processor wants it as much as one that has it
+    # a thread that waits for a CPU wants it as much as one that has it
     # both clocks are read one after the other, and may add up to a little more than 1
     wanted = np.minimum(ran + waited, 1.0)
     is_told = (ran.sum(axis=0) >= limits.thread_coverage_min * cores.values) | (

@@ -21,7 +21,7 @@ Value = str | int
 NS_PER_S = 1_000_000_000
 # processes that used less than this, and held less than this, tell nothing that anybody plots
 CORES_LEAST, BYTES_LEAST = 0.005, 50e6
-# kinds of processor time as the convention calls them, by the kernel's words
+# kinds of CPU time as the convention calls them, by the kernel's words
 MODES = {"user": "user", "nice": "nice", "system": "system", "idle": "idle", "iowait": "iowait",
          "irq": "interrupt", "softirq": "interrupt", "steal": "steal"}
 HARDWARE = {"temperature": ("hw.temperature", "Cel"), "fan": ("hw.fan.speed", "rpm"),
@@ -122,12 +122,12 @@ def _machine(judged: Judged, clock: _Clock) -> Iterator[Metric]:
                 if kind == "irq" and "softirq" in processor.shares:
                     share = share + processor.shares["softirq"]
                 yield from clock.gauge(
-                    "system.cpu.utilization", "1", "share of a logical processor's time", share,
+                    "system.cpu.utilization", "1", "share of a logical CPU's time", share,
                     cpu__logical_number=processor.number, cpu__mode=mode,
                 )
         if processor.clock_hz is not None:
             yield from clock.gauge(
-                "system.cpu.frequency", "Hz", "clock of a logical processor", processor.clock_hz,
+                "system.cpu.frequency", "Hz", "clock of a logical CPU", processor.clock_hz,
                 cpu__logical_number=processor.number,
             )
     for part, held in memory_breakdown(machine).items():
@@ -185,7 +185,7 @@ def _process(process: Process, clock: _Clock) -> Iterator[Metric]:
         "process__pid": process.pid, "process__executable__name": process.name,
         "process__owner": process.facts.user or "unknown",
     }
-    yield from clock.gauge("process.cpu.utilization", "1", "logical processors in use",
+    yield from clock.gauge("process.cpu.utilization", "1", "logical CPUs in use",
                            process.cores, **of)
     yield from clock.gauge("process.memory.usage", "By", "resident set", process.rss_bytes, **of)
     for direction, rate in (

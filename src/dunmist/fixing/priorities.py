@@ -49,7 +49,7 @@ def remember_disk(act: Act, targets: list[Target], root: Root) -> Remembered:
 
 
 def lower_processor(act: Act, targets: list[Target], root: Root) -> Result:
-    """Let processes give way to others on the processors."""
+    """Let processes give way to others on the CPUs."""
     del act
     return _lower(targets, root, _lower_nice)
 

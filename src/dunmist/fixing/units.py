@@ -67,7 +67,7 @@ def remember(act: Act, targets: list[Target], root: Root) -> Remembered:
 
 
 def limit(act: Act, targets: list[Target], root: Root) -> Result:
-    """Give a unit a quota of processor time; raises Refused."""
+    """Give a unit a quota of CPU time; raises Refused."""
     del targets, root
     return _limited(act, (act.percent or 0) * US_PER_PERCENT)
 

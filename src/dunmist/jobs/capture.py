@@ -239,7 +239,7 @@ def _file_name(machine: Machine, moment: str) -> str:
 
 
 def _used_s() -> float:
-    """Return the processor time of the program and of children, which ask file systems for it."""
+    """Return the CPU time of the program and of children, which ask file systems for it."""
     return sum(
         used.ru_utime + used.ru_stime
         for used in map(resource.getrusage, (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))

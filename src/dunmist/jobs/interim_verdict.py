@@ -2,7 +2,7 @@
 
 The judgement is another process's, which loads what it needs before sampling begins: it looks at
 the file so far when asked, and says what it found in one line. It rests in between so that it takes
-no more than a twentieth of one processor. It does not run at idle priority: a computer whose
+no more than a twentieth of one CPU. It does not run at idle priority: a computer whose
 processors are full would never hear from it.
 """
 
@@ -19,7 +19,7 @@ import msgspec
 
 from dunmist.children import python_command, start_child
 
-# so much of one processor for looking, after it was loaded
+# so much of one CPU for looking, after it was loaded
 SHARE_MOST = 0.05
 # how often the judge is asked; it needs about half a second
 LOOK_AGAIN_S = 1.5

@@ -21,7 +21,7 @@ YOUNG_S = 600.0
 
 
 class Use(NamedTuple):
-    """Logical processors that an application used, and how many there are."""
+    """Logical CPUs that an application used, and how many there are."""
 
     cores: float
     processors: float
@@ -74,7 +74,7 @@ def compare_measured(
             before.diagnosis.resources,
             after.diagnosis.resources,
             resource,
-            # another program may be the one that hangs on a processor now
+            # another program may be the one that hangs on a CPU now
             None if resource == "core" else name,
             diagnosis.limits.effect.least_change,
         ),

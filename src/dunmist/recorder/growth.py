@@ -19,7 +19,7 @@ def stalled_share(tick: Tick, before: Tick, subject: str) -> float | None:
 
 
 def processor_growth(tick: Tick, before: Tick) -> Iterator[list[int]]:
-    """Yield what the counters of each logical processor grew by, in the order of its number."""
+    """Yield what the counters of each logical CPU grew by, in the order of its number."""
     for number, times in sorted(tick.processors.times_clk.items()):
         then = before.processors.times_clk.get(number, times)
         yield [now - old for now, old in zip(times, then, strict=False)][:FIELDS]

@@ -56,7 +56,7 @@ class Gauge:
 
 
 class LiveApplication:
-    """One application: what it takes now, and its processor time since it was first seen."""
+    """One application: what it takes now, and its CPU time since it was first seen."""
 
     def __init__(self, name: str) -> None:
         self.name = name
@@ -259,7 +259,7 @@ class Now:
 
 
 def _busy(tick: Tick, before: Tick) -> list[float]:
-    """Return how busy each logical processor was."""
+    """Return how busy each logical CPU was."""
     return [
         max(0.0, 1 - idle_of(grown) / sum(grown)) if sum(grown) > 0 else 0.0
         for grown in processor_growth(tick, before)

@@ -169,7 +169,7 @@ class _Figures:
 
 
 def _ordinary_use(tick: Tick, before: Tick) -> float:
-    """Return how much of all processors work of ordinary priority used."""
+    """Return how much of all CPUs work of ordinary priority used."""
     whole = ordinary = 0
     for grown in processor_growth(tick, before):
         whole += sum(grown)

@@ -86,7 +86,7 @@ def culprit_section(judged: Judged) -> Section:
 
 
 def core_section(judged: Judged, figure: Figure) -> Section:
-    """Return each logical processor."""
+    """Return each logical CPU."""
     table = text_table("Logical CPUs", fill(CORES, judged), is_detail=True)
     return Section("Each logical CPU", [figure, table], is_detail=True)
 

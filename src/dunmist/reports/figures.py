@@ -62,7 +62,7 @@ def limiting_words(judged: Judged) -> str:
 
 
 def core_words(series: Series) -> str:
-    """Return the mean load of each logical processor."""
+    """Return the mean load of each logical CPU."""
     each = [
         f"cpu{processor.number} {percent(processor.busy.mean())}"
         for processor in series.machine.processors

@@ -21,7 +21,7 @@ from dunmist.computer import (
 
 # reading threads costs most, so the busiest processes only
 WATCHED_PROCESSES = 8
-# of all processes together, the busiest first; so many cost 0.4 % of a processor at 1 s
+# of all processes together, the busiest first; so many cost 0.4 % of a CPU at 1 s
 WATCHED_THREADS = 256
 # of a core: below it no thread can be a bottleneck
 WATCHED_SHARE = 0.10

@@ -157,7 +157,7 @@ class ProcessTable:
         return entry.number if elapsed_least_s is None or elapsed_least_s >= known_s else None
 
     def used_now_clk(self, names: frozenset[str]) -> Counter[int]:
-        """Return what each process of these names has used of a processor, as it is now."""
+        """Return what each process of these names has used of a CPU, as it is now."""
         used = Counter[int]()
         for entry in self._entries.values():
             if entry.called in names and (line := entry.line_again(self._root)):
@@ -183,7 +183,7 @@ class ProcessTable:
         return sorted({file for entry in self._entries.values() for file in entry.files})
 
     def busiest_files(self, limit: int) -> set[str]:
-        """Return the files of those that have used the most processor time since they started."""
+        """Return the files of those that have used the most CPU time since they started."""
         used = Counter[str]()
         for entry in self._entries.values():
             try:

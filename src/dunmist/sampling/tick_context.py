@@ -130,7 +130,7 @@ class TickContext:
 
     @cached_property
     def times(self) -> ProcessorTimes:
-        """The times of the processors; raises UnreadableComputer."""
+        """The times of the CPUs; raises UnreadableComputer."""
         try:
             return parse_stat(self.root.read_again("proc/stat"))
         except ParseError as error:

@@ -154,7 +154,7 @@ class TrackedProcess:
 
 
 def used_clk(stat: ProcessStat) -> int:
-    """Return the processor time of a process by its line, in clock ticks."""
+    """Return the CPU time of a process by its line, in clock ticks."""
     return stat.user_clk + stat.system_clk
 
 

@@ -1,7 +1,7 @@
 """What each thing that starts by itself has cost since it was started.
 
 The cost of a service is that of the processes in its control group, with the children they waited
-for. The cost of a desktop entry is that of the program its command names. Processor time is counted
+for. The cost of a desktop entry is that of the program its command names. CPU time is counted
 from each process's start, not from the capture's.
 """
 

@@ -292,7 +292,7 @@ def _throttled(
     for number, track in tracks.items():
         total["core"] += track.rate("core").known_or(0.0)
         package = packages.get(number, 0)
-        if package not in counted:  # each processor repeats the count of its package
+        if package not in counted:  # each CPU repeats the count of its package
             counted.add(package)
             total["package"] += track.rate("package").known_or(0.0)
     return total

@@ -270,7 +270,7 @@ def _impossible(tick: Tick) -> str | None:
     if tick.at_s > SPAN_MAX_S:
         return f"is {tick.at_s:g} s after the first one"
     if not tick.processors.times_clk:
-        return "has no processor"
+        return "has no CPU"
     if tick.memory is not None and tick.memory.get("MemTotal") == 0:
         return "has no memory"
     return None

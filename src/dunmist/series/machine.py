@@ -28,7 +28,7 @@ KIB = 1024.0
 
 @dataclass(frozen=True, slots=True)
 class LogicalProcessor:
-    """One logical processor: ``shares`` of its time by kind, which add up to 1 while it is online.
+    """One logical CPU: ``shares`` of its time by kind, which add up to 1 while it is online.
 
     ``place`` is where it sits, None where that is not published.
     """
@@ -62,10 +62,10 @@ class LogicalProcessor:
 
 @dataclass(frozen=True, slots=True)
 class MachineSeries:
-    """``online`` counts logical processors, ``busy_cores`` what the kernel counted busy in them.
+    """``online`` counts logical CPUs, ``busy_cores`` what the kernel counted busy in them.
 
     ``interrupt_cores`` is the part of it spent on interrupts, which belongs to no process.
-    ``runnable`` counts the tasks that ran or waited for a processor at the moment of each tick,
+    ``runnable`` counts the tasks that ran or waited for a CPU at the moment of each tick,
     ``tasks`` all there were. ``stalled`` is the share of time in which some task waited, by
     resource. ``memory`` is in bytes by the kernel's word, ``paging`` in events a second.
     ``killed`` counts the processes that were ended for lack of memory, gaps included.
@@ -99,12 +99,12 @@ class MachineSeries:
 
     @property
     def logical_processors(self) -> float:
-        """How many logical processors were online for most of the time."""
+        """How many logical CPUs were online for most of the time."""
         return self.online.median() or 1.0
 
     @property
     def mean_clock_hz(self) -> Level | None:
-        """Mean clock of the processors that tell it at each tick; None if none ever does."""
+        """Mean clock of the CPUs that tell it at each tick; None if none ever does."""
         clocks = [processor.clock_hz for processor in self.processors if processor.clock_hz]
         if not any(clock.is_known for clock in clocks):
             return None

@@ -93,12 +93,12 @@ class Process:
 
     @property
     def cores(self) -> Rate:
-        """Logical processors used, unknown outside of its life."""
+        """Logical CPUs used, unknown outside of its life."""
         return self.figures.rate("cores")
 
     @property
     def waiting(self) -> Rate:
-        """Mean number of its threads that waited for a processor (run-queue delay a second).
+        """Mean number of its threads that waited for a CPU (run-queue delay a second).
 
         Of all threads where they were watched, else of the first one.
         """
@@ -171,22 +171,22 @@ class Application:
 
     @property
     def own_cores(self) -> Rate:
-        """Logical processors that its own processes used."""
+        """Logical CPUs that its own processes used."""
         return self.rates["own_cores"]
 
     @property
     def short_lived_cores(self) -> Rate:
-        """Logical processors used by children that were never or only partly seen."""
+        """Logical CPUs used by children that were never or only partly seen."""
         return self.rates["short_lived_cores"]
 
     @property
     def cores(self) -> Rate:
-        """Logical processors used in all."""
+        """Logical CPUs used in all."""
         return self.rates["cores"]
 
     @property
     def waiting(self) -> Rate:
-        """Mean number of its tasks that waited for a processor (run-queue delay a second)."""
+        """Mean number of its tasks that waited for a CPU (run-queue delay a second)."""
         return self.rates["waiting"]
 
     @property

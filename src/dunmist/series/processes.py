@@ -17,14 +17,14 @@ from dunmist.series.wait_kinds import WAIT_KINDS
 NOT_THERE = "·"
 # a start is published in clock ticks, and is read a moment before the first tick's uptime
 START_SLACK_S = 0.02
-# another sampler takes a few hundredths of a processor: what takes more only has its name
+# another sampler takes a few hundredths of a CPU: what takes more only has its name
 OBSERVER_CORES_MOST = 0.25
 
 
 class ProcessSeries(NamedTuple):
     """``unclaimed_cores`` is what ended without an ancestor that was seen.
 
-    ``processor_cpu_s`` has the processor time of each application by the logical processor on
+    ``processor_cpu_s`` has the CPU time of each application by the logical CPU on
     which it was seen at the end of each interval, shape (processor numbers, applications).
     """
 
@@ -195,7 +195,7 @@ class _Maker:
         return dict(sorted(by_place.items()))
 
     def by_processor(self) -> Floats:
-        """Return processor time by the processor on which it was seen, and application."""
+        """Return CPU time by the processor on which it was seen, and application."""
         samples = self._samples
         processor = samples.table["processor"]
         seen = (processor >= 0) & (samples.row > 0)
@@ -238,9 +238,7 @@ class _Maker:
         room = online * self._basis.impossible.most_share[:, None]
         # with children that were not seen it may be too much where its own use alone is not
         beyond = cores > room
-        self._basis.impossible.dropped["processor time of short-lived processes"] += int(
-            beyond.sum()
-        )
+        self._basis.impossible.dropped["CPU time of short-lived processes"] += int(beyond.sum())
         return np.where(beyond, 0.0, np.minimum(cores, online))
 
     def _waiting(self) -> Floats:
@@ -268,7 +266,7 @@ class _Maker:
         names = self._collected.thread_names
         for (identity, tid), track in self._collected.threads.over(self._line).items():
             cores = self._basis.impossible.share(
-                "processor time of threads", track.rate("run_ns") / NS_PER_S
+                "CPU time of threads", track.rate("run_ns") / NS_PER_S
             )
             waiting = track.rate("delay_ns") / NS_PER_S
             thread = Thread(tid, names.get((identity, tid)), cores, waiting)

@@ -118,7 +118,7 @@ class ProcessCollector:
 class CaptureContext(NamedTuple):
     """What the series of processes need of the rest of the capture.
 
-    ``online`` is the number of logical processors in each interval, ``began_s`` the uptime at the
+    ``online`` is the number of logical CPUs in each interval, ``began_s`` the uptime at the
     first tick, None where it is unknown.
     """
 
@@ -184,7 +184,7 @@ class Samples:
         return grown
 
     def _possible_s(self, own_s: Floats) -> Floats:
-        """Return processor time without what no computer of so many processors can give."""
+        """Return CPU time without what no computer of so many processors can give."""
         line, impossible = self.line, self.basis.impossible
         inside = self.row > 0
         interval = np.where(inside, self.row - 1, 0)
@@ -199,7 +199,7 @@ class Samples:
         count = np.bincount(interval[kept & (own_s > 0)], minlength=line.intervals)
         crowded = together_s > room_s + count * rounding_s
         beyond |= kept & crowded[interval] & (own_s > 0)
-        impossible.dropped["processor time of processes"] += int(beyond.sum())
+        impossible.dropped["CPU time of processes"] += int(beyond.sum())
         return np.where(beyond, np.nan, own_s)
 
     def spread(self, amounts: Floats, of: Ints, applications: int) -> Floats:

@@ -80,7 +80,7 @@ def late_use(
         # those that were seen are in the rests; before the first tick is before the capture
         if ended.process is not None or not row:
             continue
-        # the kernel counts by clock ticks here as it does for the processors, so both agree
+        # the kernel counts by clock ticks here as it does for the CPU, so both agree
         used_s = ended.counted_us / US_PER_S
         parent = None if ended.parent is None else grouping.application_of.get(ended.parent)
         if parent is None:

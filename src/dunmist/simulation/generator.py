@@ -33,7 +33,7 @@ BIRDS = (
 THINGS = ("log", "map", "sorter", "view", "relay", "index", "book", "count", "plates", "chart")
 NEIGHBOURS_MOST = 40
 WAITS_FROM = 0.5
-HEATING_LOAD, USUAL_LOAD = 0.75, 0.05  # shares of all processors
+HEATING_LOAD, USUAL_LOAD = 0.75, 0.05  # shares of all CPUs
 SESSION = "/user.slice/user-1004.slice/user@1004.service/app.slice/app-{}-{}.scope"
 # files that some computers do not publish, or not to everybody: how often, which, and the illnesses
 # whose truth could not be seen without them
@@ -66,7 +66,7 @@ class Draft:
 
     @property
     def cores(self) -> int:
-        """Logical processors of the computer."""
+        """Logical CPUs of the computer."""
         return CORES[self.computer]
 
     def program(self, **how: object) -> str:
@@ -94,7 +94,7 @@ class Draft:
 
 
 def full_processors(draft: Draft) -> None:
-    """Several processes want more than all processors."""
+    """Several processes want more than all CPUs."""
     peers = draft.cores + draft.chance.randint(1, 6)
     each = min(1.0, draft.strength * draft.cores / peers)
     if each == 1.0:
@@ -109,7 +109,7 @@ def one_full_processor(draft: Draft) -> None:
 
 
 def storm_of_errands(draft: Draft) -> None:
-    """Thousands of short-lived programs want more than all processors."""
+    """Thousands of short-lived programs want more than all CPUs."""
     each_s = draft.chance.uniform(0.008, 0.05)
     rate = draft.strength * draft.cores / each_s
     name = draft.program(demand_cores=0.05, children_per_s=rate, child_cpu_s=each_s)

@@ -75,7 +75,7 @@ class HardPatient(NamedTuple):
 
 
 class _HardDraft(Draft):
-    """A draft on a computer with any number of processors and a strength near the limit."""
+    """A draft on a computer with any number of CPUs and a strength near the limit."""
 
     def __init__(self, seed: int) -> None:
         super().__init__(seed)
@@ -86,7 +86,7 @@ class _HardDraft(Draft):
 
     @property
     def cores(self) -> int:
-        """Logical processors of this very computer."""
+        """Logical CPUs of this very computer."""
         return self.processors
 
 
@@ -135,7 +135,7 @@ def _odd_computer(draft: _HardDraft, illness: str) -> None:
         # a virtual computer that is given less
         machine["stolen_share"] = draft.chance.uniform(0.02, 0.2)
     elif odd == 1:
-        # a thin laptop: all processors at work have half of the greatest clock
+        # a thin laptop: all CPUs at work have half of the greatest clock
         machine["clock_limit_mhz"] = 1500
     elif odd == 2 and illness != "busy disk":
         # a memory card, which serves less than the strength of a busy disk was drawn for
@@ -145,7 +145,7 @@ def _odd_computer(draft: _HardDraft, illness: str) -> None:
     elif odd == 3:
         machine |= {"threads_per_core": 2, "cores": draft.processors // 2}
     elif odd == 4:
-        # half of the processors are small ones that save power
+        # half of the CPUs are small ones that save power
         machine |= {"small_cores": draft.processors // 2}
     elif odd == 5:
         machine |= {"compressed_swap": True}

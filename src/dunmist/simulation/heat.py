@@ -45,7 +45,7 @@ class Package:
         return int(self.throttle_events)
 
     def step(self, used: float, step_s: float) -> None:
-        """Move on with a share of its processors in use."""
+        """Move on with a share of its CPUs in use."""
         spec = self.spec
         self.power_w = (
             spec.idle_w + (spec.full_w - spec.idle_w) * used * self.clock_share**POWER_EXPONENT

@@ -1,8 +1,8 @@
 """A model computer: what its processes want, what they get, and how a step of time changes both.
 
 Each step goes the way of causes: memory, disks and links first, because who waits for them does not
-run; then heat and clock; then the processors. Conservation holds by construction: what processes
-and short-lived children ran is what the processors count as busy. Everything random comes from one
+run; then heat and clock; then the CPUs. Conservation holds by construction: what processes
+and short-lived children ran is what the CPUs count as busy. Everything random comes from one
 seed.
 """
 
@@ -27,7 +27,7 @@ STEP_S = 0.1
 LOAD_SPANS_S = (60.0, 300.0, 900.0)
 # even on a half empty machine two tasks meet on one processor now and then
 COLLISION = 0.02
-INTERRUPT_S = 4e-6  # processor time that one interrupt takes
+INTERRUPT_S = 4e-6  # CPU time that one interrupt takes
 # CONFIG_HZ of most distributions
 TIMER_HZ = 250.0
 # the kernel swaps in clusters of eight pages (vm.page-cluster)
@@ -109,7 +109,7 @@ class ModelComputer:
         return min(limit, *(package.clock_share for package in self.packages))
 
     def most_mhz(self, number: int) -> int:
-        """Return the greatest clock of a logical processor."""
+        """Return the greatest clock of a logical CPU."""
         machine = self.scenario.machine
         is_small = number >= len(self.processors) - machine.small_cores
         return min(machine.max_mhz, machine.small_max_mhz) if is_small else machine.max_mhz
@@ -145,7 +145,7 @@ class ModelComputer:
 
     def _wanted_cores(self, drivers: dict[Driver, float]) -> Floats:
         wanted = self.processes.wants(self.now_s, self.chance, drivers)
-        # work that takes a part of a processor at full clock takes more of it at a lower one
+        # work that takes a part of a CPU at full clock takes more of it at a lower one
         slowed: Floats = np.minimum(1.0, wanted / self.clock_ratio)
         return slowed
 
@@ -160,7 +160,7 @@ class ModelComputer:
         capacity = len(self.processors) * (1 - machine.stolen_share) - irq
         allowed = self._apply_quotas(lane_wants, step_s)
         shares = share_processors(allowed, processes.lanes.nice, max(0.1, capacity))
-        # the kernel counts a task whose quota ran out as one that waits for a processor
+        # the kernel counts a task whose quota ran out as one that waits for a CPU
         waited = shares.waited + lane_wants - allowed
         self._account_processes(shares.ran, waited, held_up, step_s)
         self._account_processors(shares.ran, irq, held_up, step_s)

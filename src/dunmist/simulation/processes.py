@@ -138,7 +138,7 @@ class ProcessSet:
     def wants(
         self, now_s: float, chance: np.random.Generator, drivers: dict[Driver, float]
     ) -> Floats:
-        """Return the processor time that each process's thread wants at full clock, in cores."""
+        """Return the CPU time that each process's thread wants at full clock, in cores."""
         sine = np.sin(2 * math.pi * (now_s / BURST_S + self.phase))
         factor = np.choose(
             self.pattern,

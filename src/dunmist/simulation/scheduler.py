@@ -45,7 +45,7 @@ def share_processors(wanted: Floats, nice: Floats, processors: float) -> Shares:
 
 
 def _crowd(wanted: Floats, weights: Floats) -> Floats:
-    """Return the processors wanted as each thread sees it: lighter ones are hardly in its way."""
+    """Return the CPUs wanted as each thread sees it: lighter ones are hardly in its way."""
     of_weight = {
         weight: float((wanted * np.minimum(1.0, weights / weight)).sum())
         for weight in np.unique(weights)
@@ -54,9 +54,9 @@ def _crowd(wanted: Floats, weights: Floats) -> Floats:
 
 
 def place_on_processors(ran: Floats, room: Floats, turn: int) -> Floats:
-    """Return what each processor ran of each thread, shape (processors, threads).
+    """Return what each CPU ran of each thread, shape (processors, threads).
 
-    ``room`` is what each processor has to give. Threads move about: where they start changes with
+    ``room`` is what each CPU has to give. Threads move about: where they start changes with
     ``turn``.
     """
     processors = len(room)

@@ -65,7 +65,7 @@ def _each_core(program: ProgramSpec, slower: float) -> float:
 
 
 def _cores(program: ProgramSpec, slower: float, duration_s: float) -> float:
-    """Return the processors that a program wants; one of low priority takes none from others."""
+    """Return the CPUs that a program wants; one of low priority takes none from others."""
     # what follows from something else is busy only when that is so
     if program.nice > 0 or program.driver:
         return 0.0

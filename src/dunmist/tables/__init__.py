@@ -2,7 +2,7 @@
 
 Takes what was judged, gives tables for people and programs. Names of tables and columns stay as
 they are; ``docs/views.md`` is made from the declarations. Shares are from 0 to 1, cores are logical
-processors in use, moments are seconds since 1970; a list in a cell is text with blanks between.
+CPUs in use, moments are seconds since 1970; a list in a cell is text with blanks between.
 """
 
 from dunmist.tables.boot import BOOT, BOOT_UNITS, boot_of

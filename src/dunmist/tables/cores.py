@@ -1,4 +1,4 @@
-"""Topic ``cores``: every logical processor, and what interrupts it."""
+"""Topic ``cores``: every logical CPU, and what interrupts it."""
 
 from collections.abc import Iterator
 
@@ -53,7 +53,7 @@ def _cores(judged: Judged) -> Iterator[Row]:
 
 
 def _busiest(series: Series, number: int) -> Row:
-    """Return which application used most of a processor, by where its processes were seen."""
+    """Return which application used most of a CPU, by where its processes were seen."""
     used = series.processor_cpu_s
     if number >= len(used) or not used[number].any():
         return {"busiest_application": None, "busiest_cores": None}
@@ -65,7 +65,7 @@ def _busiest(series: Series, number: int) -> Row:
 
 
 CORES = Table(
-    "logical processors",
+    "logical CPUs",
     "those of a core together",
     (
         Column("cpu", "number", "number of the logical CPU"),

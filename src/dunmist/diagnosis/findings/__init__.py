@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings import (
     applications,
+    cpu,
     devices,
     drives,
     heat,
@@ -16,7 +17,6 @@ from dunmist.diagnosis.findings import (
     machine,
     memory,
     processes,
-    processors,
     services,
 )
 from dunmist.diagnosis.records import Finding, ResourceState
@@ -25,7 +25,7 @@ from dunmist.diagnosis.words import SEVERITIES
 
 Rule = Callable[[Examination, StrainedResources], list[Finding]]
 RULES: tuple[Rule, ...] = (
-    *processors.RULES,
+    *cpu.RULES,
     *memory.RULES,
     *devices.RULES,
     *heat.RULES,

@@ -4,6 +4,7 @@
 declaration here and its word in ``words``.
 """
 
+from dunmist.diagnosis.resources.cpu import PROCESSOR
 from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance
 from dunmist.diagnosis.resources.disk import DISK, SlowDisk, disk_demand, find_slow_disks
 from dunmist.diagnosis.resources.graphics import GRAPHICS
@@ -11,7 +12,6 @@ from dunmist.diagnosis.resources.heat import HEAT, Heat, find_heat, heat_signs
 from dunmist.diagnosis.resources.link import LINK
 from dunmist.diagnosis.resources.memory import MEMORY, SWAP, pages_per_s
 from dunmist.diagnosis.resources.one_core import CORE, Bound, find_bound
-from dunmist.diagnosis.resources.processor import PROCESSOR
 from dunmist.diagnosis.resources.storage import STORAGE
 
 # in the order in which people read them

@@ -48,7 +48,7 @@ def find_heat(exam: Examination) -> Heat | None:
 
 
 def _lost_clock(exam: Examination) -> Rate:
-    """Return the share of the clock that busy processors lack, in each interval."""
+    """Return the share of the clock that busy CPUs lack, in each interval."""
     machine, table = exam.series.machine, exam.limits.heat
     ratios = [
         (processor.clock_hz.at_ends() / processor.max_clock_hz).where(
@@ -115,7 +115,7 @@ def heat_signs(exam: Examination, heat: Heat) -> list[Sign]:
 
 
 def _demand(exam: Examination) -> Demand:
-    """Return the processor time of each application: low-priority time heats like any other."""
+    """Return the CPU time of each application: low-priority time heats like any other."""
     return flow_demand(
         exam, lambda application: application.cores, "cores", exam.series.machine.busy_cores
     )

@@ -1,4 +1,4 @@
-"""Resource ``core``: does a program hang on the one logical processor that it can use?"""
+"""Resource ``core``: does a program hang on the one logical CPU that it can use?"""
 
 from collections import Counter
 from typing import NamedTuple
@@ -56,7 +56,7 @@ def _bound(exam: Examination, process: Process, thread: OneThread, given: Rate) 
     table = exam.limits.core
     crowded = exam.series.machine.used.at_least(exam.limits.cpu.strained_used)
     waited = thread.wanted - thread.ran
-    # who waits while processors are free waits for its quota, which no processor mends
+    # who waits while processors are free waits for its quota, which no CPU mends
     waited = Rate(
         waited.line,
         np.where(crowded.values > 0, waited.values, np.minimum(waited.values, table.waited_most)),

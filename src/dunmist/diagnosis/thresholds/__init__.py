@@ -13,6 +13,7 @@ import msgspec
 
 from dunmist.diagnosis.thresholds.advice import AdviceLimits
 from dunmist.diagnosis.thresholds.comparing import CompareLimits, EffectLimits, ProveLimits
+from dunmist.diagnosis.thresholds.cpu import CoreLimits, Lasting, ProcessorLimits
 from dunmist.diagnosis.thresholds.culprits import CoverageLimits, CulpritLimits, SignLimits
 from dunmist.diagnosis.thresholds.disks import (
     CARD,
@@ -29,7 +30,6 @@ from dunmist.diagnosis.thresholds.heat import HeatLimits
 from dunmist.diagnosis.thresholds.kernel_messages import KERNEL_MESSAGES, KernelMessageLimits
 from dunmist.diagnosis.thresholds.links import GraphicsLimits, LinkLimits
 from dunmist.diagnosis.thresholds.memory import MemoryLimits
-from dunmist.diagnosis.thresholds.processors import CoreLimits, Lasting, ProcessorLimits
 from dunmist.diagnosis.thresholds.units import Figures
 from dunmist.diagnosis.thresholds.verdicts import BadWindowLimits, ConfidenceLimits, SureLimits
 from dunmist.errors import SettingsError

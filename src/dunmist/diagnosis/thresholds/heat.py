@@ -34,10 +34,10 @@ class HeatLimits(Figures, frozen=True):
     idle_hot_celsius: Celsius = 68.0
     # many fans stand still on purpose below this
     fan_stopped_celsius: Celsius = 60.0
-    # a few busy processors reach nearly the greatest clock; this far below it something holds it
+    # a few busy CPUs reach nearly the greatest clock; this far below it something holds it
     # down
     low_clock: Share = 0.55
-    # with more than this part of the processors at work none has its greatest clock, and less will
+    # with more than this part of the CPUs at work none has its greatest clock, and less will
     # do; and below this part of the base clock something holds it down
     few_processors: Share = 0.25
     # thin computers have less than half of it when many processors work; a third is too little

@@ -1,4 +1,4 @@
-"""Every logical processor over time, with the clock and what heat took."""
+"""Every logical CPU over time, with the clock and what heat took."""
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -13,7 +13,7 @@ from dunmist.tables import in_place
 
 
 def draw_cores(judged: Judged, process: Process | None = None) -> Figure:
-    """Return a strip of shade for each processor, grouped by core, and the clock below it."""
+    """Return a strip of shade for each CPU, grouped by core, and the clock below it."""
     del process
     series = judged.series
     machine = series.machine

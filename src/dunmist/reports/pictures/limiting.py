@@ -34,7 +34,7 @@ NAMED_LEAST = 0.12
 # how a demand is drawn: by what it is divided, and what its axis says
 AXES = {
     "cores": (1.0, "cores used"),
-    "processor": (0.01, "% of one processor"),
+    "processor": (0.01, "% of one CPU"),
     "bytes": (MIB, "MiB of its own"),
     "bytes/s": (MIB, "MiB/s"),
     "tcp-bytes/s": (MIB, "MiB/s over TCP"),

@@ -1,4 +1,4 @@
-"""Who used the processors over time: the few greatest applications, the rest, the whole."""
+"""Who used the CPU over time: the few greatest applications, the rest, the whole."""
 
 import numpy as np
 from matplotlib.figure import Figure

@@ -1,14 +1,14 @@
-"""Logical processors: how each spends its time, its clock, and where it sits.
+"""Logical CPUs: how each spends its time, its clock, and where it sits.
 
 Sources: proc(5) and ``Documentation/filesystems/proc.rst`` 1.7 for ``/proc/stat``;
 ``Documentation/admin-guide/cputopology.rst`` for the map of cores and packages;
 ``Documentation/admin-guide/pm/cpufreq.rst`` for clocks. Times are in clock ticks (USER_HZ).
 Guest time is counted in user time as well, so it must not be added to it.
 
-Interrupts by source: proc_interrupts(5); the counts of all processors are added up, because which
+Interrupts by source: proc_interrupts(5); the counts of all CPUs are added up, because which
 processor serves a source changes at any time. How often heat cut the clock:
 ``Documentation/ABI/testing/sysfs-devices-system-cpu``; ``thermal_throttle`` (x86) counts for each
-core, and for its package, which every processor of the package repeats.
+core, and for its package, which every CPU of the package repeats.
 """
 
 import re
@@ -95,7 +95,7 @@ _SCALARS = {
 
 
 def parse_stat(data: bytes) -> ProcessorTimes:
-    """Return the record of ``/proc/stat``; raises ParseError when no processor is in it."""
+    """Return the record of ``/proc/stat``; raises ParseError when no CPU is in it."""
     times: dict[int, list[int]] = {}
     scalars: dict[str, int] = {}
     kinds: list[int] = []
@@ -116,7 +116,7 @@ def parse_stat(data: bytes) -> ProcessorTimes:
                 kinds = [counter_of(f, "/proc/stat", "softirq") for f in fields[2:]]
     # user, nice, system and idle are there since Linux 1.0
     if not times or any(len(counters) < 4 for counters in times.values()):
-        raise ParseError("/proc/stat", "expected a line of counters for each processor", data)
+        raise ParseError("/proc/stat", "expected a line of counters for each CPU", data)
     return ProcessorTimes(times_clk=times, soft_interrupts_by_kind=kinds, **scalars)
 
 
@@ -146,7 +146,7 @@ def parse_processor_list(data: bytes) -> list[int]:
 
 
 def read_offline(root: Root) -> list[int]:
-    """Return the processors that are present but switched off."""
+    """Return the CPUs that are present but switched off."""
     offline = root.parse(
         "sys/devices/system/cpu/offline",
         parse_processor_list,
@@ -157,7 +157,7 @@ def read_offline(root: Root) -> list[int]:
 
 
 def read_processors(root: Root, numbers: list[int]) -> list[Processor]:
-    """Return the place and the clock bounds of each logical processor."""
+    """Return the place and the clock bounds of each logical CPU."""
     return [_read_processor(root, number) for number in numbers]
 
 
@@ -192,7 +192,7 @@ def _read_processor(root: Root, number: int) -> Processor:
 
 
 def read_clocks_khz(root: Root, numbers: list[int]) -> list[int | None]:
-    """Return each processor's current clock in kHz, None where it is not published."""
+    """Return each CPU's current clock in kHz, None where it is not published."""
     return [
         root.parse(
             CPUFREQ.format(number, "scaling_cur_freq"), parse_khz, "clock frequency", again=True
@@ -206,7 +206,7 @@ def parse_interrupts(data: bytes) -> dict[str, int]:
     lines = lines_of(data)
     processors = len(lines[0].split()) if lines else 0
     if not processors or not lines[0].split()[0].startswith(b"CPU"):
-        raise ParseError("/proc/interrupts", "expected a column for each processor", data)
+        raise ParseError("/proc/interrupts", "expected a column for each CPU", data)
     totals: dict[str, int] = {}
     for line in lines[1:]:
         name, colon, rest = line.partition(b":")
@@ -231,7 +231,7 @@ _THROTTLE_FILE = "sys/devices/system/cpu/cpu{}/thermal_throttle/{}_throttle_coun
 
 
 class ThrottleSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """Throttle counts of one logical processor's core and package since boot."""
+    """Throttle counts of one logical CPU's core and package since boot."""
 
     processor: Counter
     core: Counter | None
@@ -239,7 +239,7 @@ class ThrottleSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 def find_throttling(root: Root, processors: list[int]) -> list[int]:
-    """Return the processors that publish throttle counts; notes when none does."""
+    """Return the CPUs that publish throttle counts; notes when none does."""
     throttling = [
         number for number in processors if root.exists(_THROTTLE_FILE.format(number, "core"))
     ]
@@ -249,7 +249,7 @@ def find_throttling(root: Root, processors: list[int]) -> list[int]:
 
 
 def read_throttling(root: Root, processors: list[int]) -> list[ThrottleSample]:
-    """Return the counts of each processor that is still online."""
+    """Return the counts of each CPU that is still online."""
     samples = []
     for number in processors:
         core, package = (

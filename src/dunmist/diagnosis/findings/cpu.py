@@ -154,7 +154,7 @@ def _quotas(exam: Examination, strained: StrainedResources) -> list[Finding]:
 
 
 def _low_clock(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    """Find busy processors whose clock is held low, and not by heat.
+    """Find busy CPUs whose clock is held low, and not by heat.
 
     The greatest clock is for a few processors at a time; with all at work a thin computer has less
     than half of it. What each is promised is the base clock, where that is published.

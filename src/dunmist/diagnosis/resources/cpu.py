@@ -1,4 +1,4 @@
-"""Resource ``cpu``: are the logical processors together too few for the work?"""
+"""Resource ``cpu``: are the logical CPUs together too few for the work?"""
 
 from typing import NamedTuple
 
@@ -28,7 +28,7 @@ ERRORS = 2.0
 
 
 def ordinary_applications(exam: Examination) -> list[Application]:
-    """Return the applications whose waiting tells something of the processors.
+    """Return the applications whose waiting tells something of the CPUs.
 
     Low-priority work gives way to all other, and what has a quota waits for that.
     """
@@ -92,7 +92,7 @@ def _split(exam: Examination) -> list[Sign]:
 
 
 class Waiting(NamedTuple):
-    """Mean tasks that waited for a processor: those of ordinary work, and all."""
+    """Mean tasks that waited for a CPU: those of ordinary work, and all."""
 
     ordinary: Rate
     all: Rate
@@ -126,7 +126,7 @@ def _unseen_waiting(exam: Examination, seen: Rate, of_ordinary: Rate, all_ordina
 
 
 def _waiting_share(exam: Examination, waiting: Waiting) -> Rate:
-    """Return the share of time in which ordinary tasks waited for a processor.
+    """Return the share of time in which ordinary tasks waited for a CPU.
 
     The kernel counts tasks of low priority that wait as well; they are taken out in proportion.
     Lower bound: the time in which ordinary tasks measurably waited.

@@ -152,7 +152,7 @@ class Machine:
             self.line, [processor.busy for processor in self.processors]
         )
         self.used = self.busy_cores / self.online
-        self.load_one = self.tasks = Level.unknown(self.line)
+        self.load_one = self.load_five = self.load_fifteen = self.tasks = Level.unknown(self.line)
         self.runnable = self.runnable or Level.unknown(self.line)
         self.forks_per_s = Rate.nothing(self.line)
         self.most_clock_hz = None

@@ -50,7 +50,7 @@ class Files(InFolder):
                 ticks, reader = self.ticks(cut)
             except CaptureError as error:
                 self.assertRegex(
-                    str(error), "cut.jsonl.gz: (holds no tick|no header|holds one tick)"
+                    str(error), "cut.jsonl.gz: (no tick in it|no header|holds one tick)"
                 )
                 ticks = 0
             else:
@@ -82,7 +82,7 @@ class Files(InFolder):
             "picture.png": (b"\x89PNG\r\n\x1a\n" * 99, "no header in line 1"),
             "other.json": (b'{"kind":"header","format":"else"}\n', "no header in line 1"),
             "major.jsonl": (major + b"\n", "update dunmist"),
-            "headeronly.jsonl": (lines[0] + b"\n", "holds no tick"),
+            "headeronly.jsonl": (lines[0] + b"\n", "no tick in it"),
             "stranger.jsonl": (stranger, "never introduced"),
             "badline.jsonl": (lines[0] + b'\n{"kind":"tick","n":-1}\n', "line 2"),
             "noise.gz": (sample[:40] + b"\x00" * 500, "no header in line 1"),
@@ -326,7 +326,7 @@ class Writing(InFolder):
         (self.folder / "taken.jsonl.gz").write_text("mine")
         for output, expected in (
             ("taken.jsonl.gz", "exists already"),
-            ("nowhere/x.jsonl.gz", "no directory"),
+            ("nowhere/x.jsonl.gz", "does not exist"),
             (".", "is a directory"),
         ):
             with self.subTest(output=output):

@@ -113,7 +113,7 @@ class BeforeAndAfter(Captures):
     def test_what_is_no_pair(self):
         (self.folder / "torn.jsonl.gz").write_bytes(b"\x1f\x8btorn")
         for given, status, says in (
-            (("sick.jsonl.gz",), 2, "nothing to compare"),
+            (("sick.jsonl.gz",), 2, "needs two captures"),
             (("sick.jsonl.gz", "./sick.jsonl.gz"), 2, "is given twice"),
             (("sick.jsonl.gz", "good"), 2, "the last place is the capture of now"),
             (("sick.jsonl.gz", "torn.jsonl.gz"), 1, "torn.jsonl.gz"),

@@ -81,9 +81,11 @@ class Answers(InFolder):
                     r"34\.\d MiB sent and 0 bytes received a second, with 172\.16\.0\.9 port 8443",
                 ),
             ),
-            "counting-down": (("disk", r"^There is something wrong with a disk: sda says of it"),),
+            "counting-down": (
+                ("disk", r"^There is something wrong with a disk: sda reports that it"),
+            ),
             "lights-out": (("crash", r"^This is what is left of it: "),),
-            "frayed-cable": (("network", r"^The line loses data: What goes over enp3s0"),),
+            "frayed-cable": (("network", r"^The line loses data: Data over enp3s0"),),
             "narrow-burrow": (
                 ("freezes", r"^What freezes it: Memory is too small"),
                 ("memory", r"^Memory is short: .* plate-stitcher holds most, 2\.1 GiB"),

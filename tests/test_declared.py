@@ -113,10 +113,21 @@ class Tables(InFolder):
                     self.assertTrue(column.meaning and column.heading)
 
     def test_topics_are_the_same_everywhere(self):
-        from dunmist.cli.parameters import PROCESS
-        from dunmist.cli.parameters import TOPICS as NAMES
+        from dunmist.cli.topics import PROCESS
+        from dunmist.cli.topics import TOPICS as NAMES
+        from dunmist.reports.pictures import PICTURES
 
         self.assertEqual(set(NAMES) - {PROCESS}, set(TOPICS))
+        self.assertEqual({name for name in NAMES if NAMES[name].has_picture}, set(PICTURES))
+        for topic, tables in TOPICS.items():
+            with self.subTest(topic):
+                forms = [table for form in FORMS.values() for table in form]
+                shown = [*tables, *(forms if topic == "processes" else [])]
+                filters = {
+                    name for table in shown for column in table.columns for name in column.answers
+                }
+                self.assertEqual(filters, {*NAMES[topic].filters} - {"listening"})
+                self.assertEqual(len(tables) > 1, NAMES[topic].has_tables)
 
 
 class Declared(unittest.TestCase):

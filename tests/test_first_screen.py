@@ -92,7 +92,7 @@ class FirstScreen(InFolder):
 
     def test_the_worst_comes_first_and_has_its_step(self):
         for name, head, step in (
-            ("counting-down", "URGENT  sda says of itself", "1 save-and-replace-disk"),
+            ("counting-down", "URGENT  sda reports", "1 save-and-replace-disk"),
             ("lights-out", "CONCERN  ", "1 "),
             (
                 "open-door",

@@ -372,7 +372,7 @@ class Wrong(InFolder):
             ("tcp://127.0.0.1:1", given, 2, "over TLS only"),
             ("tls://127.0.0.1:1", given[:4], 2, "over TLS only"),
             ("tls://127.0.0.1:1", given, 1, "no scheduler answers over TLS"),
-            ("tls://127.0.0.1:1", (*given[:4], "--tls-key", "y"), 2, "y: is no file"),
+            ("tls://127.0.0.1:1", (*given[:4], "--tls-key", "y"), 2, "y: not a file"),
         ):
             with self.subTest(scheduler, given=more):
                 said = run(

@@ -76,7 +76,7 @@ class Parts(unittest.TestCase):
         for given, status, says in (
             (("--since", "5m"), 1, "has no two ticks in that part of its 50 s"),
             (("--since", "30s", "--until", "10s"), 2, "--until is not after --since"),
-            (("--since", "soon"), 2, "'soon' is no moment"),
+            (("--since", "soon"), 2, "invalid time 'soon'"),
         ):
             with self.subTest(given):
                 done = run(

@@ -16,7 +16,7 @@ from pathlib import Path
 
 from dunmist.advice import VERBS, ladder, wording
 from dunmist.captures import CaptureReader
-from dunmist.cli.parameters import TOPICS
+from dunmist.cli.topics import TOPICS
 from dunmist.diagnosis import KINDS
 from dunmist.simulation import DEFAULT_SCENARIO, load_scenario, scenario_names
 from tests.program import DUNMIST, InFolder, run, start_busy
@@ -296,7 +296,7 @@ class WrongUse(InFolder):
         for arguments, expected in (
             (["triag", "x"], "did you mean 'triage'"),
             (["view", "corse", "x"], "did you mean 'cores'"),
-            (["capture", "--for", "-3s"], "no duration"),
+            (["capture", "--for", "-3s"], "invalid duration"),
             (["capture", "--for", "0"], "out of range"),
             (["capture", "--for", "99999h"], "out of range"),
             (["capture", "--every", "1ms"], "out of range"),
@@ -317,7 +317,7 @@ class WrongUse(InFolder):
             (["triage", "nothing.jsonl.gz"], "nothing.jsonl.gz"),
             (["triage", "."], "directory"),
             (["report", sample, "-o", "r.docx"], ".html"),
-            (["report", sample, "-o", "no/r.html"], "no directory"),
+            (["report", sample, "-o", "no/r.html"], "does not exist"),
             (["report", sample, "-o", "taken.html"], "--force"),
         ):
             with self.subTest(arguments):

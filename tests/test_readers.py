@@ -35,7 +35,7 @@ PROC_STAT = (
 )
 PARSERS = (
     processes.parse_stat,
-    processes.parse_uid,
+    processes.parse_owner,
     processes.parse_statm,
     processes.parse_schedstat,
     processes.parse_cmdline,
@@ -103,7 +103,9 @@ class ProcessText(unittest.TestCase):
         self.assertEqual((2287, -1, 0), (stat.rss_pages, stat.processor, stat.io_delay_clk))
 
     def test_the_effective_user_counts(self):
-        self.assertEqual(1004, processes.parse_uid(b"Name:\tx\nUid:\t0\t1004\t0\t0\n"))
+        self.assertEqual(
+            (1004, 27), processes.parse_owner(b"Name:\tx\nUid:\t0\t1004\t0\t0\nGid:\t5\t27\t5\t5\n")
+        )
 
     def test_the_control_group_of_the_service_manager_is_taken(self):
         for text, unit, cpu in (

@@ -207,7 +207,7 @@ class Recording(InFolder):
         for name in ("incident:1", f"incident:{at}"):
             self.assertIn("Memory", run("view", "memory", name, **self.options).stdout.title())
         wrong = run("triage", "incident:9", status=2, **self.options)
-        self.assertIn("there is no incident '9'", wrong.stderr)
+        self.assertIn("unknown incident '9'", wrong.stderr)
         segment = read_segments(self.place / "ring")[-1].path
         with CaptureReader(segment) as reader:
             list(reader.lines())

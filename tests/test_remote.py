@@ -355,7 +355,7 @@ class Carried(InFolder):
         packed.write_bytes(gzip.compress(path.read_bytes()))
         self.assertIn("Verdict", run("triage", packed, folder=self.folder).stdout)
         path.write_bytes(path.read_bytes()[:400])
-        self.assertIn("collector's file", self.one_line("triage", path))
+        self.assertIn("not a file of the collector", self.one_line("triage", path))
 
     def test_a_root_with_nothing_but_a_busybox(self):
         busybox = shutil.which("busybox")
@@ -518,7 +518,7 @@ class OverSsh(InFolder):
 
     def test_what_fails_says_why_in_one_line(self):
         said = self.one_line("capture", "--on", "-oProxyCommand=x", "-o", "x.jsonl.gz", status=2)
-        self.assertIn("is no host", said)
+        self.assertIn("invalid host", said)
         (self.folder / "keys/known").write_text("")
         changed = (self.folder / "keys/ssh").read_text().replace("accept-new", "yes")
         (self.folder / "keys/ssh").write_text(changed)

@@ -165,7 +165,7 @@ class Forms(InFolder):
     def test_usage(self):
         for arguments, expected in (
             ([], "-o OUT"),
-            (["-o", "r.doc"], "names no form"),
+            (["-o", "r.doc"], "unknown file ending"),
             (["-o", "r.html", "--audience", "cat"], "owner"),
         ):
             with self.subTest(arguments):

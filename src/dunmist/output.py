@@ -19,7 +19,7 @@ def check_output(path: Path, *, force: bool) -> None:
     if str(path) == STANDARD:
         return
     if not path.parent.is_dir():
-        raise OutputError(f"{path}: there is no directory {path.parent}; make it first")
+        raise OutputError(f"{path}: directory {path.parent} does not exist; make it first")
     try:
         there = path.lstat()
     except FileNotFoundError:

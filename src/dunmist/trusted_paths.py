@@ -94,7 +94,7 @@ def read_settings(path: Path) -> str | None:
     with os.fdopen(descriptor, "rb") as stream:
         about = os.fstat(descriptor)
         if not stat.S_ISREG(about.st_mode):
-            raise SettingsError(f"{path}: is no plain file; move it away")
+            raise SettingsError(f"{path}: not a regular file; move it away")
         if os.geteuid() == ROOT and about.st_uid != ROOT:
             raise SettingsError(f"{path}: belongs to {_owner(about)}, not to root; move it away")
         data = stream.read(SETTINGS_MAX_BYTES + 1)
@@ -114,7 +114,7 @@ def _check(path: Path, about: os.stat_result) -> None:
     if stat.S_ISLNK(about.st_mode):
         raise Untrusted(f"{path} is a link")
     if not stat.S_ISDIR(about.st_mode):
-        raise Untrusted(f"{path} is no directory")
+        raise Untrusted(f"{path} is not a directory")
     if about.st_uid not in (ROOT, os.geteuid()):
         raise Untrusted(f"{path} belongs to {_owner(about)}")
     # in a directory like /tmp nobody can exchange what belongs to somebody else

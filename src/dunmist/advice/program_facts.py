@@ -4,7 +4,7 @@ Unknown is said to be unknown, with what to search for. Figures and keys become 
 ``about_lines``; nothing here judges.
 """
 
-from datetime import UTC, datetime
+from datetime import datetime, tzinfo
 from typing import NamedTuple
 
 from dunmist.advice.amounts import span_text
@@ -41,6 +41,7 @@ class About(NamedTuple):
     started_s: float | None  # since 1970
     running_s: float | None  # at the end of the capture
     origin: Origin
+    zone: tzinfo  # of the patient
     recognised: Recognised | None
     protection: str | None  # why it must not be touched, None where it may be
 
@@ -81,6 +82,7 @@ def about_process(
         started_s=moment_s,
         running_s=None if moment_s is None else max(0.0, now_s - moment_s),
         origin=origin,
+        zone=series.zone,
         recognised=recognise(application, origin, limits),
         protection=protections.of(application),
     )
@@ -180,7 +182,7 @@ def _started_text(about: About) -> str:
     text = words[f"origin-{about.origin.by}"].format(name=about.origin.name or "")
     if about.started_s is None or about.running_s is None:
         return text
-    moment = datetime.fromtimestamp(about.started_s, UTC).strftime("%Y-%m-%d %H:%MZ")
+    moment = datetime.fromtimestamp(about.started_s, about.zone).strftime("%Y-%m-%d %H:%M %z")
     return f"{text}, {span_text(about.running_s)} ago ({moment})"
 
 

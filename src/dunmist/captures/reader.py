@@ -93,9 +93,7 @@ class CaptureReader:
                 self.complete = True
             yield line
         if not ticks:
-            raise CaptureError(
-                f"{self.path}: holds no tick, so there is nothing to judge; {MAKE_ONE}"
-            )
+            raise CaptureError(f"{self.path}: no tick in it, so it cannot be judged; {MAKE_ONE}")
         if not self.complete and not self.damage:
             self.damage = "it ends without a footer"
 

@@ -149,7 +149,7 @@ def load_rules(own: Path | None = None) -> Rules:
     try:
         return _ready(secrets)
     except re.error as error:
-        raise SettingsError(f"{own}: a pattern is none ({error}); mend it") from error
+        raise SettingsError(f"{own}: invalid pattern ({error}); correct it") from error
 
 
 def _ready(secrets: Secrets) -> Rules:

@@ -80,6 +80,8 @@ class StandIns:
             self._add(self._hosts, line.machine.host, "computer-{}")
         elif isinstance(line, ProcessLine) and is_person(line.facts.uid):
             self._person(line.facts.user)
+            if is_person(line.facts.gid):
+                self._person(line.facts.group)
             if self._arguments:
                 for host in hosts_of(line.facts.command_line):
                     self._add(self._hosts, host, "computer-{}")

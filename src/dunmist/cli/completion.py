@@ -13,21 +13,11 @@ from typing import TYPE_CHECKING
 import click
 from click.shell_completion import CompletionItem
 
-from dunmist.cli.parameters import PROCESS, TOPICS
-
 if TYPE_CHECKING:
     from dunmist.sampling import ProcessLine
 
 ORDERS = ("up", "down")
 NEEDS_NO_QUOTES = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.:@/+-]*")
-
-
-def complete_topic(
-    ctx: click.Context, param: click.Parameter, incomplete: str
-) -> list[CompletionItem]:
-    """Return the topics that begin like the word."""
-    del ctx, param
-    return [CompletionItem(topic) for topic in TOPICS if topic.startswith(incomplete)]
 
 
 def complete_columns(
@@ -38,7 +28,7 @@ def complete_columns(
     from dunmist.tables import TOPICS as TABLES
     from dunmist.tables import tables_of
 
-    topic = _typed(ctx, "topic")
+    topic = ctx.command.name
     tables = (
         tables_of(topic, ctx.params.get("form_of_processes"))
         if topic in TABLES
@@ -73,7 +63,7 @@ def complete_table(
     from dunmist.tables import TOPICS as TABLES
     from dunmist.tables import tables_of
 
-    topic = _typed(ctx, "topic")
+    topic = ctx.command.name
     tables = tables_of(topic, ctx.params.get("form_of_processes")) if topic in TABLES else ()
     return [CompletionItem(table.key) for table in tables if table.key.startswith(incomplete)]
 
@@ -86,15 +76,6 @@ def complete_role(
     from dunmist.diagnosis import ROLES
 
     return [CompletionItem(role) for role in ROLES if role.startswith(incomplete)]
-
-
-def complete_what(
-    ctx: click.Context, param: click.Parameter, incomplete: str
-) -> list[CompletionItem]:
-    """Return the programs of the capture for ``view process``."""
-    if ctx.params.get("topic") != PROCESS:
-        return []
-    return complete_program(ctx, param, incomplete)
 
 
 def complete_program(

@@ -36,7 +36,7 @@ def explain(word: str | None, file: Path | None) -> None:
     if not lines:
         near = get_close_matches(word.lower(), spellings(), n=1)
         hint = f"did you mean '{near[0]}'?" if near else "'dunmist explain' lists the words"
-        raise click.UsageError(f"there is no explanation of '{word}'; {hint}")
+        raise click.UsageError(f"unknown word '{word}'; {hint}")
     if file is not None and known is not None:
         lines += _figure(known.word, file)
     shown = [part for line in lines for part in textwrap.wrap(line, width)]

@@ -4,6 +4,7 @@ import errno
 import gc
 import logging
 import os
+import re
 import sys
 from difflib import get_close_matches
 from importlib import import_module
@@ -62,7 +63,7 @@ class CommandsOnDemand(click.Group):
             return command
         near = get_close_matches(cmd_name, COMMANDS, n=1)
         hint = f"; did you mean '{near[0]}'?" if near else ""
-        raise click.UsageError(f"there is no command '{cmd_name}'{hint}", ctx)
+        raise click.UsageError(f"unknown command '{cmd_name}'{hint}", ctx)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the list of commands from the table, importing none of them."""
@@ -158,7 +159,7 @@ def _status() -> int:
     except click.ClickException as error:
         context = getattr(error, "ctx", None)
         path = context.command_path.rstrip() if context else "dunmist"
-        return _fail(f"{error.format_message().rstrip('.')} (see '{path} --help')", 2)
+        return _fail(f"{_usage_message(error)} (see '{path} --help')", 2)
     except DunmistError as error:
         return _fail(str(error), error.exit_status)
     except BrokenPipeError:
@@ -170,6 +171,18 @@ def _status() -> int:
             sys.stdout = TextIOWrapper(FileIO(os.devnull, "w"))
         where = f"{error.filename}: " if error.filename else ""
         return _fail(f"{where}{error.strerror or error}; check the place and try again", 1)
+
+
+def _usage_message(error: click.ClickException) -> str:
+    """Return what is wrong with which option or argument."""
+    message = error.format_message().rstrip(".")
+    if isinstance(error, click.MissingParameter):
+        param = error.param
+        is_option = isinstance(param, click.Option)
+        name = param.opts[0] if is_option and param else getattr(param, "human_readable_name", "")
+        return f"{name if is_option else name.upper()} is missing"
+    # click puts words around the option, and the reason names the value already
+    return re.sub(r"^Invalid value for '([^']+)': ", r"\1: ", message)
 
 
 def _fail(message: str, status: int) -> int:

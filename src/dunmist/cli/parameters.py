@@ -40,7 +40,7 @@ class Duration(click.ParamType):  # type: ignore[type-arg]  # generic since clic
             return value
         match = _DURATION.match(str(value).strip())
         if not match:
-            self.fail(f"'{value}' is no duration; write 500ms, 30s, 5m, 1h or seconds", param, ctx)
+            self.fail(f"invalid duration '{value}'; use 500ms, 30s, 5m, 1h or seconds", param, ctx)
         seconds = float(match[1]) * _UNIT_S[match[2]]
         if not self._least_s <= seconds <= self._most_s or math.isnan(seconds):
             self.fail(
@@ -68,7 +68,7 @@ class Moment(click.ParamType):  # type: ignore[type-arg]  # generic since click 
             return time.fromisoformat(text) if ":" in text else self._after(text)
         except ValueError:
             self.fail(
-                f"'{value}' is no moment; write how long after the beginning (90s, 5m) or a time "
+                f"invalid time '{value}'; write how long after the beginning (90s, 5m) or a time "
                 f"of the patient's clock (14:02)",
                 param,
                 ctx,
@@ -145,7 +145,7 @@ class Complaint(click.ParamType):  # type: ignore[type-arg]  # generic since cli
         if word not in COMPLAINTS:
             near = get_close_matches(word, COMPLAINTS, n=1)
             hint = f"did you mean '{near[0]}'?" if near else f"choose from {', '.join(COMPLAINTS)}"
-            self.fail(f"'{word}' is no complaint; {hint}, or write program:NAME", param, ctx)
+            self.fail(f"unknown complaint '{word}'; {hint}, or write program:NAME", param, ctx)
         return word
 
     def shell_complete(
@@ -253,7 +253,7 @@ class Instant(click.ParamType):  # type: ignore[type-arg]  # generic since click
             now = datetime.now().astimezone()
             point = datetime.combine(now.date(), time.fromisoformat(text)).astimezone()
         except ValueError:
-            self.fail(f"'{value}' is no time; write 14:02 or 2031-05-14T14:02", param, ctx)
+            self.fail(f"invalid time '{value}'; write 14:02 or 2031-05-14T14:02", param, ctx)
         if self._ahead:
             return point if point > now else point + timedelta(days=1)
         return point if point <= now else point - timedelta(days=1)
@@ -273,7 +273,7 @@ class Size(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.
         match = re.fullmatch(r"(\d{1,12})\s*(KiB|MiB|GiB|)", str(value).strip())
         size_bytes = int(match[1]) * SIZES[match[2]] if match else 0
         if not SIZE_LEAST <= size_bytes <= SIZE_MOST:
-            self.fail(f"'{value}' is no size from 1 MiB to 1024 GiB; write 64MiB", param, ctx)
+            self.fail(f"invalid size '{value}'; use 1MiB to 1024GiB, for example 64MiB", param, ctx)
         return size_bytes
 
 
@@ -349,54 +349,6 @@ def refuse_given(context: click.Context, names: Collection[str], message: str) -
             raise click.UsageError(message.format(parameter.opts[-1]))
 
 
-# what people type for a topic, and the topic
-TOPIC_SYNONYMS = {
-    "procs": "processes",
-    "proc": "processes",
-    "ps": "processes",
-    "tasks": "processes",
-    "programs": "processes",
-    "apps": "processes",
-    "cpu": "cores",
-    "cpus": "cores",
-    "core": "cores",
-    "mem": "memory",
-    "ram": "memory",
-    "swap": "memory",
-    "temp": "heat",
-    "temps": "heat",
-    "temperature": "heat",
-    "temperatures": "heat",
-    "sensors": "heat",
-    "fans": "heat",
-    "disk": "disks",
-    "io": "disks",
-    "storage": "disks",
-    "net": "links",
-    "network": "links",
-    "interfaces": "links",
-    "port": "ports",
-    "sockets": "ports",
-    "connections": "ports",
-    "units": "services",
-    "service": "services",
-    "users": "sessions",
-    "logins": "sessions",
-    "startup": "autostart",
-    "hardware": "machine",
-    "dmesg": "messages",
-    "log": "messages",
-    "kernel": "messages",
-    "complaints": "messages",
-    "time": "timeline",
-    "login": "autostart",
-    "start": "boot",
-    "gpu": "heat",
-    "files": "disks",
-    "who": "sessions",
-}
-
-
 def check_word(
     kind: str, word: str, words: Collection[str], synonyms: Mapping[str, str] | None = None
 ) -> None:
@@ -405,32 +357,4 @@ def check_word(
         meant = (synonyms or {}).get(word.lower())
         near = [meant] if meant else get_close_matches(word, words, n=1)
         hint = f"did you mean '{near[0]}'?" if near else f"choose from {', '.join(words)}"
-        raise click.UsageError(f"there is no {kind} '{word}'; {hint}")
-
-
-def topic_of(word: str) -> str:
-    """Return the topic that a word means, in any case of letters; raises UsageError."""
-    topic = TOPIC_SYNONYMS.get(word.lower(), word.lower())
-    check_word("topic", topic if topic in TOPICS else word, TOPICS, TOPIC_SYNONYMS)
-    return topic
-
-
-# the tables of each are in dunmist.tables.TOPICS; 'process' is a page, not a table
-PROCESS = "process"
-TOPICS = (
-    "processes",
-    PROCESS,
-    "cores",
-    "memory",
-    "heat",
-    "ports",
-    "disks",
-    "links",
-    "services",
-    "autostart",
-    "sessions",
-    "machine",
-    "boot",
-    "messages",
-    "timeline",
-)
+        raise click.UsageError(f"unknown {kind} '{word}'; {hint}")

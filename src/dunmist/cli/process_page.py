@@ -1,5 +1,6 @@
 """Everything about one process, for ``view process``: text for people, an object for programs."""
 
+import shlex
 from collections.abc import Callable, Iterator
 from typing import Any, NamedTuple
 
@@ -20,25 +21,31 @@ from dunmist.advice import (
 from dunmist.cli.sparklines import curve_text
 from dunmist.cli.table_text import table_parts
 from dunmist.harmless import harmless
-from dunmist.series import Process, Rate
+from dunmist.jobs.quick_sample import is_quick_sample
+from dunmist.series import Application, Process, Rate
 from dunmist.tables import (
     LOCKS,
     PROCESSES,
     SOCKETS,
     THREADS,
+    UNKNOWN,
     Filled,
+    cell_text,
     filled,
     lock_rows,
     process_rows,
     records,
     socket_rows,
     thread_rows,
+    zone_of,
 )
 
 # the longest label and two spaces
 LABEL_WIDTH = 22
 # one point a column of the narrowest window
 POINTS_MOST = 80
+# the longest name of a step
+STEP_WIDTH = 20
 
 
 class ProcessPage(NamedTuple):
@@ -61,19 +68,23 @@ def make_page(judged: Judged, process: Process) -> ProcessPage:
         case=judged.cases.of(process.application),
         facts=records(filled(PROCESSES, process_rows(judged, [process])))[0],
         tables=[
-            filled(PROCESSES._replace(name="children"), process_rows(judged, process.children)),
+            filled(
+                PROCESSES._replace(name="children"),
+                process_rows(judged, process.children),
+                zone_of(judged),
+            ),
             filled(SOCKETS, socket_rows(judged, sockets)),
             filled(THREADS._replace(name="threads"), thread_rows(judged, [process])),
             filled(LOCKS, lock_rows(judged, process.pid)),
         ],
-        findings=[
-            advice.text
-            for finding, advice in zip(
-                judged.diagnosis.findings, judged.triage.findings, strict=True
-            )
-            if finding.application is process.application
-        ],
+        findings=findings_of(judged, process.application),
     )
+
+
+def findings_of(judged: Judged, application: Application) -> list[str]:
+    """Return the sentences of the findings about an application."""
+    both = zip(judged.diagnosis.findings, judged.triage.findings, strict=True)
+    return [advice.text for finding, advice in both if finding.application is application]
 
 
 def as_json(page: ProcessPage) -> dict[str, Any]:
@@ -117,29 +128,59 @@ def as_text(judged: Judged, page: ProcessPage, width: int) -> Iterator[Renderabl
     lines = [
         ("command line", " ".join(process.facts.command_line) or "–"),
         ("used", f"{used} on average"),
+        *_measured(judged, facts),
         *about_lines(page.about),
     ]
     if isinstance(facts["waits_in"], str):
         lines.append(("sleeps or waits in", facts["waits_in"]))
-    yield _grid([*lines, *(("finding", text) for text in page.findings)], LABEL_WIDTH)
+    yield label_grid([*lines, *(("finding", text) for text in page.findings)], LABEL_WIDTH)
     yield Text("")
-    yield from _curves(judged, process, min(POINTS_MOST, width - LABEL_WIDTH - 36))
+    yield from curve_lines(judged, process, min(POINTS_MOST, width - LABEL_WIDTH - 36))
     for table in page.tables:
         if len(table.frame):
             yield Text(f"\n{table.table.name}", style="italic")
             yield from table_parts([table], width)
+    yield from step_lines(judged, page.case, process.pid)
+
+
+def _measured(judged: Judged, facts: dict[str, Any]) -> Iterator[tuple[str, str]]:
+    """Yield what was read of the process itself, as label and text."""
+    names = {
+        "state": ("state", "nice", "threads", "bits"),
+        "memory": ("private_bytes", "rss_bytes", "virtual_bytes", "swap_bytes"),
+        "since it started": ("cpu_total_s", "read_bytes", "write_bytes", "started_s"),
+        "disk, network": ("disk_bytes_per_s", "network_bytes_per_s"),
+        "open files": ("descriptors", "descriptor_limit"),
+    }
+    zone = zone_of(judged)
+    for label, columns in names.items():
+        known = [
+            f"{PROCESSES.column(name).heading} {text}"
+            for name in columns
+            if (text := cell_text(PROCESSES.column(name).unit, facts[name], zone)) != UNKNOWN
+        ]
+        if known:
+            yield label, ", ".join(known)
+
+
+def step_lines(judged: Judged, case: Case | None, pid: int | None) -> Iterator[RenderableType]:
+    """Yield the steps with the command that carries one out, for this capture."""
+    if case is None or not case.rungs:
+        return
     yield Text("\nwhat to do, safest first", "bold")
-    rungs = page.case.rungs if page.case else []
-    steps = [
-        (f"{number:2}.", f"{rung.step.text} [{rung.step.risk}]")
-        for number, rung in enumerate(rungs, start=1)
-    ]
-    yield _grid(steps, 3)
-    if rungs:
-        yield Text(f"    dunmist fix do FILE STEP --pid {process.pid} carries one out", "dim")
+    steps = [(rung.step.action, f"{rung.step.text} [{rung.step.risk}]") for rung in case.rungs]
+    yield label_grid(steps, STEP_WIDTH)
+    which = "" if pid is None else f" --pid {pid}"
+    path = judged.series.path
+    if is_quick_sample(path):
+        # what was just sampled is gone once this is read
+        lines = [f"dunmist capture -o now.gz, then dunmist fix do now.gz STEP{which}"]
+    else:
+        lines = [f"dunmist fix do {shlex.quote(str(path))} STEP{which}"]
+    yield from (Text(harmless(line), "dim") for line in lines)
 
 
-def _grid(rows: list[tuple[str, str]], label_width: int) -> Grid:
+def label_grid(rows: list[tuple[str, str]], label_width: int) -> Grid:
     """Return labels with their texts beside them, however many lines those take."""
     grid = Grid.grid(padding=(0, 1))
     grid.add_column(width=label_width, no_wrap=True)
@@ -149,7 +190,8 @@ def _grid(rows: list[tuple[str, str]], label_width: int) -> Grid:
     return grid
 
 
-def _curves(judged: Judged, process: Process, points: int) -> Iterator[Text]:
+def curve_lines(judged: Judged, process: Process | Application, points: int) -> Iterator[Text]:
+    """Yield the figures of a process or an application over time, one a line."""
     line = judged.series.line
     each_s = line.duration_s / min(points, line.intervals)
     yield Text(f"over {span_text(line.duration_s)}, {span_text(each_s)} a mark", "dim")

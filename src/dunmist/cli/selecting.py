@@ -1,13 +1,13 @@
 """Which rows and columns of a table are wanted: filters, sorting, limits. Works on frames."""
 
 from collections.abc import Callable, Mapping
-from difflib import get_close_matches
 from fnmatch import fnmatch
 from typing import NamedTuple
 
 import click
 import pandas as pd
 
+from dunmist.cli.column_words import columns_of
 from dunmist.tables import Filled, Filter
 
 
@@ -67,16 +67,6 @@ def select(tables: list[Filled], wanted: Selection) -> list[Filled]:
     return tables
 
 
-def check_columns(tables: list[Filled], names: list[str]) -> None:
-    """Raise UsageError when a column is in none of the tables."""
-    known = {name for table in tables for name in table.table.names}
-    for name in names:
-        if name not in known:
-            near = get_close_matches(name, known, n=1)
-            hint = f"did you mean '{near[0]}'?" if near else "see --columns help"
-            raise click.UsageError(f"there is no column '{name}'; {hint}")
-
-
 def _filtered(tables: list[Filled], option: Filter, value: str) -> list[Filled]:
     fits = FILTERS[option]
     kept = []
@@ -96,29 +86,25 @@ def _filtered(tables: list[Filled], option: Filter, value: str) -> list[Filled]:
 
 
 def _sorted(tables: list[Filled], keys: str) -> list[Filled]:
-    names, upwards = [], []
+    """Return the tables that have all these columns, sorted by them."""
+    words, upwards = [], []
     for key in keys.split(","):
-        name, _, direction = key.strip().partition(":")
+        word, _, direction = key.strip().partition(":")
         if direction not in ("", "up", "down"):
-            raise click.UsageError(f"'{key}' sorts neither up nor down; write {name}:up")
-        names.append(name)
+            raise click.UsageError(f"'{key}' sorts neither up nor down; write {word}:up")
+        words.append(word)
         upwards.append(direction)
-    check_columns(tables, names)
-    return [
-        table.with_rows(
-            table.frame.sort_values(
-                names,
-                ascending=[
-                    _is_up(table, name, way) for name, way in zip(names, upwards, strict=True)
-                ],
-                kind="stable",
-                na_position="last",
-            )
-        )
-        if set(names) <= set(table.table.names)
-        else table
-        for table in tables
-    ]
+    meant = columns_of(tables, words)
+    in_order = []
+    for table in tables:
+        names = meant[table.table.name]
+        if len(names) == len(words):
+            up = [_is_up(table, name, way) for name, way in zip(names, upwards, strict=True)]
+            rows = table.frame.sort_values(names, ascending=up, kind="stable", na_position="last")
+            in_order.append(table.with_rows(rows))
+    if not in_order:
+        raise click.UsageError(f"no table of this topic has all of '{keys}'; sort by one of them")
+    return in_order
 
 
 def _is_up(filled: Filled, name: str, direction: str) -> bool:

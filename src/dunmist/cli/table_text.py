@@ -2,8 +2,8 @@
 
 import json
 import textwrap
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Iterator, Mapping
+from typing import Any, NamedTuple
 
 import pandas as pd
 from rich.console import RenderableType
@@ -12,7 +12,7 @@ from rich.text import Text
 
 from dunmist.cli.sparklines import curve_text
 from dunmist.harmless import cut_middle, harmless_cell
-from dunmist.tables import CURVES, Column, Filled, Table, Unit, cell_text, plain, records
+from dunmist.tables import CURVES, Column, Filled, Unit, cell_text, plain, records
 
 GAP = 2
 # columns that stay however narrow the terminal is
@@ -21,25 +21,38 @@ KEPT = 2
 WIDE_FROM, TEXT_MOST = 1000, 36
 
 
-def tables_object(tables: list[Filled], columns: list[str] | None = None) -> dict[str, Any]:
+class Asked(NamedTuple):
+    """Columns that were asked for, and those that sort; both by the name of their table."""
+
+    columns: Mapping[str, list[str]] = {}
+    sorting: Mapping[str, list[str]] = {}
+
+
+def tables_object(
+    tables: list[Filled], columns: Mapping[str, list[str]] | None = None
+) -> dict[str, Any]:
     """Return a list of rows for each table; what is unknown is None."""
     return {
         table.table.key: [
-            {name: plain(value) for name, value in row.items() if not columns or name in columns}
+            {
+                name: plain(value)
+                for name, value in row.items()
+                if not columns or name in columns[table.table.name]
+            }
             for row in records(table)
         ]
         for table in tables
     }
 
 
-def json_text(tables: list[Filled], columns: list[str] | None = None) -> str:
+def json_text(tables: list[Filled], columns: Mapping[str, list[str]] | None = None) -> str:
     """Return an object with a list of rows for each table; what is unknown is null."""
     return json.dumps(tables_object(tables, columns), indent=2, ensure_ascii=False) + "\n"
 
 
-def csv_text(filled: Filled, columns: list[str] | None = None) -> str:
+def csv_text(filled: Filled, columns: Mapping[str, list[str]] | None = None) -> str:
     """Return the rows as CSV (RFC 4180) with a header; no cell is a formula."""
-    wanted = [name for name in columns or filled.table.names if name in filled.table.names]
+    wanted = columns[filled.table.name] if columns else filled.table.names
     whole = filled.frame[wanted].map(lambda value: harmless_cell(_joined(plain(value))))
     return whole.astype(object).to_csv(index=False)
 
@@ -52,13 +65,14 @@ def _joined(value: object) -> object:
 
 
 def table_parts(
-    tables: list[Filled], width: int, columns: list[str] | None = None
+    tables: list[Filled], width: int, asked: Asked | None = None
 ) -> Iterator[RenderableType]:
     """Yield the tables as wide as given, each under its name when there are several.
 
-    ``columns`` names those to show instead of the usual ones. Where the width does not suffice,
-    columns are left out from the right and named below the table.
+    Where the width does not suffice, columns are left out from the right and named below the
+    table; those that were asked for or that sort it stay.
     """
+    asked = asked or Asked()
     for place, shown in enumerate(tables):
         name = shown.table.name
         if len(tables) > 1:
@@ -66,20 +80,23 @@ def table_parts(
         if shown.frame.empty:
             yield Text(f"no {name} in this capture, or none that was asked for")
             continue
-        grid, left_out = _grid(shown, _shown(shown, columns), width)
+        chosen, sorting = asked.columns.get(name), asked.sorting.get(name, [])
+        grid, left_out = _grid(shown, _shown(shown, chosen, sorting), width, chosen or sorting)
         yield grid
         if left_out:
             more = ", ".join(column.heading for column in left_out)
             yield Text(f"left out for want of width: {more} (--wide shows all)", style="dim")
 
 
-def _shown(filled: Filled, names: list[str] | None) -> list[Column]:
+def _shown(filled: Filled, names: list[str] | None, sorting: list[str]) -> list[Column]:
     if names:
-        return [filled.table.column(name) for name in names if name in filled.table.names]
+        return [filled.table.column(name) for name in names]
+    usual = filled.table.shown_columns()
+    more = [filled.table.column(name) for name in sorting if name not in {c.name for c in usual}]
     # a column that says nothing takes room from one that does
     return [
         column
-        for column in filled.table.shown_columns()
+        for column in [*usual[:KEPT], *more, *usual[KEPT:]]
         if any(not _is_unknown(value) for value in filled.frame[column.name])
     ]
 
@@ -88,13 +105,14 @@ def _is_unknown(value: object) -> bool:
     return not isinstance(value, list) and (value is None or bool(pd.isna(value)))  # type: ignore[call-overload]
 
 
-def _grid(filled: Filled, columns: list[Column], width: int) -> tuple[Grid, list[Column]]:
+def _grid(
+    filled: Filled, columns: list[Column], width: int, kept: list[str]
+) -> tuple[Grid, list[Column]]:
     grid = Grid(box=None, pad_edge=False, header_style="bold")
     rows = [
-        {column.name: _cell(filled.table, column, row) for column in columns}
-        for row in records(filled)
+        {column.name: _cell(filled, column, row) for column in columns} for row in records(filled)
     ]
-    widths = _widths(columns, rows, width)
+    widths = _widths(columns, rows, width, kept)
     for column in columns:
         if column.name in widths:
             grid.add_column(
@@ -109,11 +127,13 @@ def _grid(filled: Filled, columns: list[Column], width: int) -> tuple[Grid, list
     return grid, [column for column in columns if column.name not in widths]
 
 
-def _widths(columns: list[Column], rows: list[dict[str, str]], whole: int) -> dict[str, int]:
+def _widths(
+    columns: list[Column], rows: list[dict[str, str]], whole: int, kept: list[str]
+) -> dict[str, int]:
     """Return a width for each column that has room.
 
     Headings break into lines first, then long texts give way, then the columns on the right; the
-    first two always stay.
+    first two and ``kept`` ones always stay.
     """
     cells = {column.name: max(len(row[column.name]) for row in rows) for column in columns}
     headings = {column.name: column.heading for column in columns}
@@ -129,14 +149,15 @@ def _widths(columns: list[Column], rows: list[dict[str, str]], whole: int) -> di
             for name, size in widths.items()
         }
     shown = list(widths)
+    droppable = [name for name in shown[KEPT:] if name not in kept]
     while True:
         excess = sum(widths[name] for name in shown) + GAP * (len(shown) - 1) - whole
         given = {
             name: max(0, widths[name] - flexible[name].least) for name in shown if name in flexible
         }
-        if excess <= sum(given.values()) or len(shown) <= KEPT:
+        if excess <= sum(given.values()) or not droppable:
             break
-        shown.pop()
+        shown.remove(droppable.pop())
     for name in reversed(shown):
         if excess > 0 and name in given:
             less = min(excess, given[name])
@@ -145,11 +166,11 @@ def _widths(columns: list[Column], rows: list[dict[str, str]], whole: int) -> di
     return {name: widths[name] for name in shown}
 
 
-def _cell(table: Table, column: Column, row: dict[str, Any]) -> str:
+def _cell(filled: Filled, column: Column, row: dict[str, Any]) -> str:
     value = row[column.name]
     if isinstance(value, list):
         return _curve(column.unit, plain(value))
-    return cell_text(table.unit_of(column, row), value)
+    return cell_text(filled.table.unit_of(column, row), value, filled.zone)
 
 
 def _curve(unit: Unit, values: list[float | None]) -> str:

@@ -1,154 +1,257 @@
-"""``dunmist view``: one topic of a capture, as tables and pictures, as JSON or as CSV."""
+"""``dunmist view``: one topic of a capture, as tables and pictures, as JSON or as CSV.
 
+Each topic is a command with the options that apply to it; dunmist.cli.topics declares which.
+"""
+
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from dunmist.cli.completion import (
-    complete_columns,
-    complete_owner,
-    complete_program,
-    complete_role,
-    complete_sort,
-    complete_table,
-    complete_topic,
-    complete_what,
-)
-from dunmist.cli.parameters import (
-    CAPTURE,
-    FILE,
-    LAST,
-    PROCESS,
-    TOPICS,
-    part_options,
-    refuse_given,
-    topic_of,
-)
+from dunmist.cli import completion
+from dunmist.cli.parameters import CAPTURE, FILE, LAST, Moment, refuse_given
+from dunmist.cli.topics import PROCESS, TOPICS, topic_of
+
+if TYPE_CHECKING:
+    from dunmist.cli.viewing import Showing
 
 # a file, which is resolved once it is known that it is one
 FILE_OR_WHAT = click.Path()
-# what chooses tables, columns and rows
-CHOOSING = (
-    "table",
-    "columns",
-    "sort",
-    "bottom",
-    "limit",
-    "owner",
-    "name",
-    "pid",
-    "service",
-    "port",
-    "listening",
-    "state",
-    "role",
-    "least",
-)
+MOMENT = "90s or 5m after its beginning, or 14:02 by the patient's clock."
+
+# names of processes do not begin so
+PATH_BEGINNINGS = ("/", "./", "../", "~")
+
+Make = Callable[..., click.Option]
+# by name, in the order of the help
+OPTIONS: dict[str, Make] = {
+    "json": partial(
+        click.Option,
+        ["--json", "as_json"],
+        is_flag=True,
+        help="Print JSON: a list of rows a table.",
+    ),
+    "csv": partial(click.Option, ["--csv", "as_csv"], is_flag=True, help="Print CSV: one table."),
+    "output": partial(
+        click.Option,
+        ["-o", "--output"],
+        type=FILE,
+        metavar="PICTURE",
+        help="Draw PICTURE.png or PICTURE.svg instead.",
+    ),
+    "force": partial(
+        click.Option, ["--force"], is_flag=True, help="Overwrite PICTURE when it exists."
+    ),
+    "table": partial(
+        click.Option,
+        ["--table"],
+        metavar="NAME",
+        shell_complete=completion.complete_table,
+        help="Only this table of the topic.",
+    ),
+    "each": partial(
+        click.Option,
+        ["--each", "form_of_processes"],
+        flag_value="each",
+        help="Show the processes of each application below it.",
+    ),
+    "flat": partial(
+        click.Option,
+        ["--flat", "form_of_processes"],
+        flag_value="flat",
+        help="Show processes, not applications.",
+    ),
+    "tree": partial(
+        click.Option,
+        ["--tree", "form_of_processes"],
+        flag_value="tree",
+        help="Show processes below their parents.",
+    ),
+    "columns": partial(
+        click.Option,
+        ["--columns"],
+        metavar="A,B,…",
+        shell_complete=completion.complete_columns,
+        help="Show these columns; 'help' lists all of them.",
+    ),
+    "sort": partial(
+        click.Option,
+        ["--sort"],
+        metavar="A,B:up,…",
+        shell_complete=completion.complete_sort,
+        help="Sort by these columns: cpu, memory, disk, network, …",
+    ),
+    "bottom": partial(
+        click.Option, ["--bottom"], is_flag=True, help="Print the rows in reverse order."
+    ),
+    "limit": partial(
+        click.Option, ["--limit"], type=click.IntRange(1), metavar="N", help="Print N rows at most."
+    ),
+    "owner": partial(
+        click.Option,
+        ["--owner"],
+        metavar="USER",
+        shell_complete=completion.complete_owner,
+        help="Only rows of this user: name or number; @GROUP for a group.",
+    ),
+    "name": partial(
+        click.Option,
+        ["--name"],
+        metavar="PATTERN",
+        shell_complete=completion.complete_program,
+        help="Only names that contain PATTERN, or match it with *.",
+    ),
+    "pid": partial(
+        click.Option, ["--pid"], type=click.IntRange(0), metavar="PID", help="Only this process."
+    ),
+    "service": partial(
+        click.Option, ["--service"], metavar="UNIT", help="Only this service, or scope."
+    ),
+    "port": partial(
+        click.Option,
+        ["--port"],
+        type=click.IntRange(0, 65535),
+        metavar="PORT",
+        help="Only programs that use this port.",
+    ),
+    "listening": partial(
+        click.Option, ["--listening"], is_flag=True, help="Only ports that accept connections."
+    ),
+    "state": partial(click.Option, ["--state"], metavar="STATE", help="Only rows in this state."),
+    "role": partial(
+        click.Option,
+        ["--role"],
+        metavar="ROLE",
+        shell_complete=completion.complete_role,
+        help="Only cause, symptom, victim or observer.",
+    ),
+    "least": partial(
+        click.Option,
+        ["--least"],
+        type=float,
+        metavar="FIGURE",
+        help="Only rows whose use is at least this, in cores or as a share.",
+    ),
+    "since": partial(
+        click.Option,
+        ["--since"],
+        type=Moment(),
+        metavar="TIME",
+        help=f"Use the capture from TIME on: {MOMENT}",
+    ),
+    "until": partial(
+        click.Option, ["--until"], type=Moment(), metavar="TIME", help="Use it up to TIME only."
+    ),
+    "wide": partial(click.Option, ["--wide"], is_flag=True, help="Show all columns, however wide."),
+    "pager": partial(
+        click.Option, ["--pager/--no-pager"], default=True, help="Page long output on a terminal."
+    ),
+}
+FORMS = ("each", "flat", "tree")
+# what chooses columns and rows of tables
+TABLE_OPTIONS = ("columns", "sort", "bottom", "limit")
+COMMON = ("json", "since", "until", "wide", "pager")
+FILTERS = ("owner", "name", "pid", "service", "port", "listening", "state", "role", "least")
 
 
-@click.command()
-@click.argument("topic", metavar="TOPIC", shell_complete=complete_topic)
-@click.argument("file", type=FILE_OR_WHAT, required=False)
-@click.argument("what", required=False, shell_complete=complete_what)
-@part_options
-@click.option("--json", "as_json", is_flag=True, help="Print JSON: a list of rows a table.")
-@click.option("--csv", "as_csv", is_flag=True, help="Print CSV: one table.")
-@click.option(
-    "-o",
-    "--output",
-    type=FILE,
-    metavar="PICTURE",
-    help="Draw a picture into PICTURE.png or PICTURE.svg instead.",
-)
-@click.option("--force", is_flag=True, help="Overwrite PICTURE when it exists.")
-@click.option(
-    "--table",
-    "table",
-    metavar="NAME",
-    shell_complete=complete_table,
-    help="Only this table of the topic.",
-)
-@click.option(
-    "--each", "form_of_processes", flag_value="each", help="Processes: applications unfolded."
-)
-@click.option(
-    "--flat", "form_of_processes", flag_value="flat", help="Processes: each by its own use."
-)
-@click.option("--tree", "form_of_processes", flag_value="tree", help="Processes: who started whom.")
-@click.option(
-    "--columns",
-    metavar="A,B,…",
-    shell_complete=complete_columns,
-    help="Show these columns; 'help' lists all that there are.",
-)
-@click.option(
-    "--sort",
-    metavar="A,B:up,…",
-    shell_complete=complete_sort,
-    help="Sort by these columns; figures greatest first, texts from A on.",
-)
-@click.option("--bottom", is_flag=True, help="Turn the order round: the first row comes last.")
-@click.option("--limit", type=click.IntRange(1), help="Print at most this many rows of a table.")
-@click.option(
-    "--owner", metavar="USER", shell_complete=complete_owner, help="Only what belongs to USER."
-)
-@click.option(
-    "--name",
-    metavar="PATTERN",
-    shell_complete=complete_program,
-    help="Only names that hold PATTERN, or fit it with *.",
-)
-@click.option("--pid", type=click.IntRange(0), help="Only this process.")
-@click.option("--service", metavar="UNIT", help="Only this service.")
-@click.option("--port", type=click.IntRange(0, 65535), help="Only who has this port.")
-@click.option("--listening", is_flag=True, help="Ports: only those that are listened on.")
-@click.option("--state", help="Only what is in this state.")
-@click.option(
-    "--role", shell_complete=complete_role, help="Only cause, symptom, victim or observer."
-)
-@click.option("--least", type=float, metavar="CORES", help="Only what uses at least so much.")
-@click.option("--wide", is_flag=True, help="Show all columns and whole texts, however wide.")
-@click.option("--pager/--no-pager", default=True, help="Long output on a terminal is paged.")
-@click.pass_context
-def view(
-    context: click.Context,
-    /,
-    topic: str,
-    file: str | None,
-    what: str | None,
-    **options: Any,  # noqa: ANN401
-) -> None:
-    """Show TOPIC of the capture FILE, or of this computer now.
+class Topics(click.Group):
+    """The topics as commands; other words for a topic are understood, in any case of letters."""
 
-    Without FILE it samples for two seconds. FILE may be 'last', the newest capture.
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Refuse a call without a topic with the list of topics."""
+        if not args and not ctx.resilient_parsing:
+            raise click.UsageError(f"the topic is missing; choose from {', '.join(TOPICS)}", ctx)
+        return super().parse_args(ctx, args)
 
-    Topics: processes, process (with WHAT: a number or a name), cores, memory, heat, ports, disks,
-    links, services, autostart, sessions, machine, boot, messages and timeline. Other words for
-    them are understood: network, cpu, sensors, users, startup.
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """Return the topics in the order of the work."""
+        del ctx
+        return list(TOPICS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """Return the command of a topic; raises UsageError with the nearest right word."""
+        if cmd_name not in TOPICS and (cmd_name == LAST or Path(cmd_name).exists()):
+            raise click.UsageError(
+                f"the topic is missing before '{cmd_name}'; choose from {', '.join(TOPICS)}", ctx
+            )
+        return _command(topic_of(cmd_name))
+
+
+@click.group(cls=Topics, subcommand_metavar="TOPIC [FILE]", options_metavar="")
+def view() -> None:
+    """Show a TOPIC of the capture FILE, or of this computer now.
+
+    Without FILE it samples for two seconds. FILE may be 'last', the newest capture. Other words
+    for the topics are understood: network, cpu, sensors, users, startup.
     """
-    is_file = topic == LAST or Path(topic).exists()
-    if topic not in TOPICS and file is None and is_file:
-        raise click.UsageError(f"the topic is missing before '{topic}'; use {', '.join(TOPICS)}")
-    topic = topic_of(topic)
-    if topic == PROCESS and what is None and file and not Path(file).is_file():
-        # one argument is the process, and the computer is this one
-        file, what = None, file
-    if (topic == PROCESS) != (what is not None):
-        raise click.UsageError("'view process [FILE] WHAT' takes a process number or name")
-    if options["form_of_processes"] and topic != "processes":
-        raise click.UsageError(
-            f"--{options['form_of_processes']} goes with processes, not with {topic}"
+
+
+def _command(topic: str) -> click.Command:
+    declared = TOPICS[topic]
+    names = {*COMMON, *declared.filters}
+    if topic == PROCESS:
+        arguments = [
+            click.Argument(["file"], type=FILE_OR_WHAT, required=False),
+            click.Argument(["what"], required=False, shell_complete=completion.complete_program),
+        ]
+    else:
+        arguments = [click.Argument(["file"], type=FILE_OR_WHAT, required=False)]
+        names |= {"csv", *TABLE_OPTIONS}
+    if topic == "processes":
+        names |= {*FORMS}
+    if declared.has_tables and topic != PROCESS:
+        names.add("table")
+    if declared.has_picture:
+        names |= {"output", "force"}
+    about = declared.about
+    if topic == PROCESS:
+        about += (
+            "\n\nWHAT is a number or name of a process, 'culprit:1', or the path of a file: then "
+            "it lists who has the file open. FILE may be left out: this computer now."
         )
+    return click.Command(
+        topic,
+        params=[*arguments, *(make() for name, make in OPTIONS.items() if name in names)],
+        callback=partial(_view, topic),
+        help=about,
+        short_help=declared.about,
+    )
+
+
+@click.pass_context
+def _view(
+    context: click.Context,
+    topic: str,
+    /,
+    file: str | None,
+    what: str | None = None,
+    **given: Any,  # noqa: ANN401
+) -> None:
+    options = {parameter.name: None for make in OPTIONS.values() for parameter in (make(),)} | given
+    if topic == PROCESS and what is None:
+        # one argument is the process, and the computer is this one
+        what = file
+        file = None
+        if not what or _is_capture(what):
+            raise click.UsageError("the process is missing; give its number or name")
     if options["as_json"] and options["as_csv"]:
         raise click.UsageError("--json and --csv are two forms; choose one")
     if options["output"]:
         ignored = f"a picture shows all of {topic}; leave out {{}}"
-        refuse_given(context, ("as_json", "as_csv", "wide", *CHOOSING), ignored)
+        refuse_given(
+            context, ("as_json", "as_csv", "wide", "table", *TABLE_OPTIONS, *FILTERS), ignored
+        )
     elif options["force"]:
         raise click.UsageError("--force overwrites a picture; name one with -o")
-    elif topic == PROCESS:
-        refuse_given(context, CHOOSING, "the page of a process has no rows to choose; leave out {}")
+    if what is not None and what.startswith(PATH_BEGINNINGS):
+        if file is not None:
+            raise click.UsageError("a capture holds no open files; leave FILE out to ask of now")
+        from dunmist.cli.viewing import print_file_users
+
+        print_file_users(what, _showing(options))
+        return
     if file is None:
         refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
         from dunmist.jobs.quick_sample import quick_sample
@@ -166,15 +269,33 @@ def _show(file: Path, topic: str, what: str | None, options: dict[str, Any]) -> 
 
     part = part_of(file, options["since"], options["until"])
     judged = judge(file, part=part, looks_for_bad_window=False)
-    showing = viewing.Showing(
-        _form(options), _words(options["columns"]), options["wide"], options["pager"]
-    )
+    showing = _showing(options)
     if options["output"]:
         viewing.draw(judged, topic, what, options["output"], force=options["force"])
     elif what is not None:
         viewing.print_process(judged, what, showing)
     else:
         viewing.print_topic(judged, topic, showing, options)
+
+
+def _is_capture(what: str) -> bool:
+    """Whether the word for a process is a capture, after which the process was forgotten."""
+    from dunmist.captures import CaptureReader
+    from dunmist.errors import DunmistError
+
+    if what == LAST:
+        return True
+    try:
+        with CaptureReader(Path(what)):
+            return True
+    except (DunmistError, OSError):
+        return False
+
+
+def _showing(options: dict[str, Any]) -> "Showing":
+    from dunmist.cli.viewing import Showing
+
+    return Showing(_form(options), _words(options["columns"]), options["wide"], options["pager"])
 
 
 def _form(options: dict[str, Any]) -> str | None:

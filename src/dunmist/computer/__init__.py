@@ -93,9 +93,9 @@ from dunmist.computer.processes import (
     parse_cmdline,
     parse_io,
     parse_login_uid,
+    parse_owner,
     parse_schedstat,
     parse_statm,
-    parse_uid,
 )
 from dunmist.computer.processes import parse_stat as parse_process_stat
 from dunmist.computer.root import Parsed, Reason, Root, Unread, reason_of
@@ -117,7 +117,7 @@ from dunmist.computer.socket_records import SocketFacts, SocketReading, SocketSa
 from dunmist.computer.socket_text import INET_FILES, parse_inet_table, parse_unix_table
 from dunmist.computer.task_exits import TaskExit, TaskExits, open_task_exits
 from dunmist.computer.time_sync import TimeSync, read_time_sync
-from dunmist.computer.users import is_person, read_users
+from dunmist.computer.users import is_person, read_groups, read_users
 
 __all__ = [
     "COMMAND_LINE_BYTES",
@@ -224,6 +224,7 @@ __all__ = [
     "parse_meminfo",
     "parse_net_dev",
     "parse_number",
+    "parse_owner",
     "parse_process_stat",
     "parse_schedstat",
     "parse_stat",
@@ -231,7 +232,6 @@ __all__ = [
     "parse_swaps",
     "parse_tcp_counters",
     "parse_text",
-    "parse_uid",
     "parse_unix_table",
     "parse_uptime",
     "parse_vmstat",
@@ -243,6 +243,7 @@ __all__ = [
     "read_details",
     "read_file_systems",
     "read_graphics",
+    "read_groups",
     "read_inventory",
     "read_known_updates",
     "read_machine",

@@ -18,6 +18,9 @@ MEMORY = "shared and proportional memory"
 _SOCKET = re.compile(r"socket:\[(\d{1,19})\]\Z")
 _LIMIT = re.compile(rb"^Max open files\s+(\d{1,19}|unlimited)\s", re.M)
 _SWAP = re.compile(rb"^VmSwap:\s+(\d{1,15}) kB$", re.M)
+_VIRTUAL = re.compile(rb"^VmSize:\s+(\d{1,15}) kB$", re.M)
+# one entry of the auxiliary vector with 32 bits
+AUXILIARY_BYTES, NOUGHT = 8, bytes(4)
 _ROLLUP = re.compile(rb"^(\w{1,20}):\s+(\d{1,15}) kB$", re.M)
 GRAPHICS_DEVICES = "/dev/dri/"
 
@@ -31,6 +34,8 @@ class ProcessDetail(msgspec.Struct, frozen=True, array_like=True):
     swap_kib: Counter | None  # VmSwap of proc_pid_status(5)
     waits_in: str | None  # kernel function in which its first thread sleeps, None while it runs
     sockets: list[Counter]  # inodes of its open sockets
+    virtual_kib: Counter | None = None  # VmSize
+    bits: Counter | None = None  # word size of its program: 32 or 64
 
 
 class MemoryRollup(msgspec.Struct, frozen=True, array_like=True):
@@ -59,10 +64,25 @@ def parse_descriptor_limit(data: bytes) -> int | None:
     return None if match[1] == b"unlimited" else count_of(match[1], "/proc/PID/limits")
 
 
-def parse_swap_kib(data: bytes) -> int | None:
-    """Return swapped-out memory, None for a kernel task, which has none."""
-    match = _SWAP.search(data)
-    return int(match[1]) if match else None
+class StatusMemory(NamedTuple):
+    """Memory in ``/proc/PID/status``, None for a kernel task, which has none of its own."""
+
+    swap_kib: int | None = None
+    virtual_kib: int | None = None
+
+
+def parse_status_memory(data: bytes) -> StatusMemory:
+    """Return swapped-out memory and the size of the address space."""
+    swap, virtual = _SWAP.search(data), _VIRTUAL.search(data)
+    return StatusMemory(int(swap[1]) if swap else None, int(virtual[1]) if virtual else None)
+
+
+def parse_bits(data: bytes) -> int | None:
+    """Return the word size of the program by its auxiliary vector (proc_pid_auxv(5))."""
+    if len(data) < AUXILIARY_BYTES:
+        return None
+    # each entry begins with a small number of one word: half of it is zero in 64 bits
+    return 64 if NOUGHT in (data[:4], data[4:8]) else 32
 
 
 def parse_waits_in(data: bytes) -> str | None:
@@ -92,15 +112,23 @@ def read_details(root: Root, pid: str, process: int) -> Details:
     # reading links opens nothing: no device wakes, no pipe ends
     count, sockets, graphics = _descriptors(root, pid)
     directory = f"proc/{pid}"
+    memory = (
+        root.parse(
+            f"{directory}/status", parse_status_memory, "swap of processes", may_be_absent=True
+        )
+        or StatusMemory()
+    )
     detail = ProcessDetail(
         process,
         count,
         root.parse(f"{directory}/limits", parse_descriptor_limit, DESCRIPTORS, may_be_absent=True),
-        root.parse(f"{directory}/status", parse_swap_kib, "swap of processes", may_be_absent=True),
+        memory.swap_kib,
         root.parse(
             f"{directory}/wchan", parse_waits_in, "what processes wait in", may_be_absent=True
         ),
         sockets,
+        memory.virtual_kib,
+        root.parse(f"{directory}/auxv", parse_bits, DESCRIPTORS, may_be_absent=True),
     )
     return Details(detail, graphics)
 

@@ -114,6 +114,8 @@ class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     kernel: bool = False
     uid: Counter | None = None
     user: str | None = None
+    gid: Counter | None = None  # effective group
+    group: str | None = None
     command_line: list[str] = []  # as it is now; a program may overwrite it
     executable: str | None = None
     input: str | None = None  # file that is its standard input, where it names no program otherwise
@@ -172,13 +174,22 @@ def parse_stat(data: bytes) -> ProcessStat:
     )
 
 
-def parse_uid(data: bytes) -> int:
-    """Return the effective user of ``/proc/PID/status``; raises ParseError."""
+class Owner(NamedTuple):
+    """Effective user and group of a process, by number."""
+
+    uid: int
+    gid: int | None
+
+
+def parse_owner(data: bytes) -> Owner:
+    """Return the owner in ``/proc/PID/status``; raises ParseError."""
     # four users: real, effective, saved, file system; the effective one may do things
-    match = re.search(rb"^Uid:\t\d+\t(\d{1,10})\t", data, re.M)
-    if not match:
+    user, group = (
+        re.search(rb"^%sid:\t\d+\t(\d{1,10})\t" % letter, data, re.M) for letter in (b"U", b"G")
+    )
+    if not user:
         raise ParseError("/proc/PID/status", "expected a 'Uid:' line", data)
-    return int(match[1])
+    return Owner(int(user[1]), int(group[1]) if group else None)
 
 
 class ProcessMemory(NamedTuple):

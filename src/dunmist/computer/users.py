@@ -1,4 +1,7 @@
-"""Names of users: passwd(5). Only the local file is read; a directory service is never asked."""
+"""Names of users and groups: passwd(5), group(5).
+
+Only local files are read; a directory service is never asked.
+"""
 
 from typing import NamedTuple
 
@@ -38,6 +41,21 @@ def parse_passwd(data: bytes) -> list[User]:
             gid = min(int(fields[3]), NOBODYS) if has_group else NOBODYS
             users.append(User(int(fields[2]), text_of(fields[0]), home, gid))
     return users
+
+
+def parse_group(data: bytes) -> dict[int, str]:
+    """Return the names of groups by number (group(5)); lines that are none are passed over."""
+    groups: dict[int, str] = {}
+    for line in lines_of(data):
+        fields = line.split(b":")
+        if len(fields) >= 3 and fields[2].isdigit() and len(fields[2]) <= 10:
+            groups.setdefault(int(fields[2]), text_of(fields[0]))
+    return groups
+
+
+def read_groups(root: Root) -> dict[int, str]:
+    """Return the groups of the root's own group file."""
+    return root.parse("etc/group", parse_group, "names of groups", may_be_absent=True) or {}
 
 
 def read_users(root: Root) -> list[User]:

@@ -61,7 +61,7 @@ def parse_receiver(address: str) -> Receiver:
     except ValueError:
         host = port = None
     if host is None or parts.scheme not in SCHEMES or not _HOST.fullmatch(host):
-        raise WrongUsage(f"the address of --to is no address of the web; {EXAMPLE}")
+        raise WrongUsage(f"invalid address for --to; {EXAMPLE}")
     place = f"[{host}]" if ":" in host else host
     place += f":{port}" if port is not None else ""
     authorization = None
@@ -111,7 +111,7 @@ def _exchange(receiver: Receiver, body: bytes) -> None:
         with error:
             _fail(receiver, f"answered {error.code} {error.reason}; nothing was kept there")
     except http.client.HTTPException as error:
-        _fail(receiver, f"its answer is no HTTP ({type(error).__name__}); is OTLP received there?")
+        _fail(receiver, f"its answer is not HTTP ({type(error).__name__}); is OTLP received there?")
     except (OSError, ValueError) as error:
         reason = getattr(error, "reason", error)
         _fail(receiver, f"{reason}; is a receiver of OTLP there?")

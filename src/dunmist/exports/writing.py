@@ -44,7 +44,7 @@ def ending_of(path: Path) -> str:
     for ending in ENDINGS:
         if path.name.lower().endswith(ending):
             return ending
-    raise OutputError(f"{path}: the ending names no form; use {', '.join(ENDINGS)}")
+    raise OutputError(f"{path}: unknown file ending; use {', '.join(ENDINGS)}")
 
 
 def export_capture(judged: Judged, path: Path, *, force: bool = False) -> list[Path]:

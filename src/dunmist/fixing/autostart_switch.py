@@ -67,7 +67,7 @@ def _move(source: Path, target: Path) -> str:
     except FileNotFoundError as error:
         raise Refused(f"{source}: is not there any more; nothing was done") from error
     if not stat.S_ISREG(kind):
-        raise Refused(f"{source}: is no plain file; look at it, nothing was done")
+        raise Refused(f"{source}: not a regular file; nothing was done, so look at it first")
     source.rename(target)
     return str(target)
 
@@ -82,7 +82,7 @@ def _file(act: Act) -> Path:
     home = Path(pwd.getpwnam(act.user or "").pw_dir)
     places = (home / OWN, *(Path(place) for place in SYSTEM_PLACES))
     if str(file) != name or file.suffix != ".desktop" or file.parent not in places:
-        raise Refused(f"{name!r} is no autostart entry of {act.user}; nothing was done")
+        raise Refused(f"unknown autostart entry {name!r} of {act.user}; nothing was done")
     return file
 
 

@@ -70,7 +70,7 @@ def check_manager_of(act: Act, root: Root) -> list[Target]:
     """
     unit = act.unit or ""
     if not UNIT_NAME.fullmatch(unit):
-        raise Refused(f"{unit!r} is no name of a unit; nothing was done")
+        raise Refused(f"invalid unit name {unit!r}; nothing was done")
     key = protected_unit(unit)
     if key:
         raise Refused(f"{unit} is protected: {wording()['protected'][key]}")

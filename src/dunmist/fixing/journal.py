@@ -154,7 +154,9 @@ def _opened(path: Path, flags: int) -> int:
     about = os.fstat(descriptor)
     if not stat.S_ISREG(about.st_mode) or about.st_uid != os.geteuid():
         os.close(descriptor)
-        raise Refused(f"{path}: is no plain file of yours, so it is not trusted; move it away")
+        raise Refused(
+            f"{path}: not a regular file that you own, so it is not trusted; move it away"
+        )
     return descriptor
 
 

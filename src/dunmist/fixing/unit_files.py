@@ -80,7 +80,7 @@ def plan_units(
 ) -> list[UnitFile]:
     """Return the service and the timer of a planned collection; raises Refused for a wrong name."""
     if not NAME.fullmatch(name):
-        raise Refused(f"'{name}' is no name of a plan; use small letters, digits and hyphens")
+        raise Refused(f"invalid plan name '{name}'; use small letters, digits and hyphens")
     day = "*-*-*" if when.every_day else f"{when.at:%Y-%m-%d}"
     words = {
         "name": name,

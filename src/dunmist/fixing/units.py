@@ -300,7 +300,7 @@ def as_user(name: str) -> Iterator[int]:
     try:
         about = pwd.getpwnam(name)
     except KeyError as error:
-        raise Refused(f"there is no user {name} on this computer; nothing was done") from error
+        raise Refused(f"unknown user {name} on this computer; nothing was done") from error
     if os.geteuid() == about.pw_uid:
         yield about.pw_uid
         return

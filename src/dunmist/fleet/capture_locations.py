@@ -63,5 +63,5 @@ def _names(system: "AbstractFileSystem", path: str) -> list[str]:
     if system.isdir(path):
         return sorted(str(name) for name in system.find(path))
     if not system.exists(path):
-        raise OSError("there is no such file or folder")
+        raise OSError("no such file or directory")
     return [path]

@@ -68,7 +68,7 @@ def engine_of(
         )
     for path in given:
         if not path.is_file():
-            raise WrongUsage(f"{path}: is no file; give a certificate or key in PEM form")
+            raise WrongUsage(f"{path}: not a file; give a certificate or key in PEM form")
     return Engine(None, scheduler, Certificates(*given))
 
 

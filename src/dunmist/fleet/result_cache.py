@@ -32,7 +32,7 @@ class Done:
             # what lies there is taken for a result of ours
             if not stat.S_ISDIR(about.st_mode) or about.st_uid != os.geteuid():
                 raise OutputError(
-                    f"{directory}: is no directory of yours; move it away, or choose another -o"
+                    f"{directory}: not a directory that you own; move it away, or choose another -o"
                 )
 
     def has(self, key: str, place: str) -> bool:

@@ -35,7 +35,7 @@ def question_of(places: Sequence[Path], normal: Sequence[Path], match: Match = "
         return Question([], others[0], last, match)
     usual = good_captures([*normal, *others], last)
     if not usual:
-        raise WrongUsage("one capture is nothing to compare; name those of before or of good times")
+        raise WrongUsage("a comparison needs two captures; add an earlier one, or --normal PLACE")
     return Question(usual, None, last, match)
 
 

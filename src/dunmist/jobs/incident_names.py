@@ -20,7 +20,7 @@ def incident_file(name: str) -> Path:
     if incident is None:
         last = kept[-1].number if kept else None
         hint = f"the last one is incident:{last}" if last else "none is kept"
-        raise UnknownName(f"there is no incident '{name}'; {hint}, see 'dunmist watch list'")
+        raise UnknownName(f"unknown incident '{name}'; {hint}, see 'dunmist watch list'")
     return capture_of(folder, incident.number)
 
 

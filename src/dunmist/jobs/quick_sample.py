@@ -9,6 +9,8 @@ from dunmist.jobs.capture import CaptureOptions, run_capture
 
 # long enough for a rate, and short enough for somebody who waits for the answer
 DURATION_S, EVERY_S = 2.0, 0.5
+NAME = "now.jsonl.gz"
+FOLDER = "dunmist-now-"
 
 
 @contextlib.contextmanager
@@ -17,5 +19,10 @@ def quick_sample() -> Iterator[Path]:
 
     Raises UnreadableComputer or OutputError.
     """
-    with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
-        yield run_capture(CaptureOptions(Path(folder) / "now.jsonl.gz", DURATION_S, EVERY_S))
+    with tempfile.TemporaryDirectory(prefix=FOLDER) as folder:
+        yield run_capture(CaptureOptions(Path(folder) / NAME, DURATION_S, EVERY_S))
+
+
+def is_quick_sample(path: Path) -> bool:
+    """Whether a capture is such a one, of which nothing is left afterwards."""
+    return path.name == NAME and path.parent.name.startswith(FOLDER)

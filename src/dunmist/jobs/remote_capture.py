@@ -93,7 +93,9 @@ def capture_from(
                 path = _sampled(source, asked, follow)
                 _end_of(stream)
     except Garbled as error:
-        raise CaptureError(f"{file}: is no collector's file ({error}); send it again") from error
+        raise CaptureError(
+            f"{file}: not a file of the collector ({error}); send it again"
+        ) from error
     except (OSError, EOFError) as error:
         reason = getattr(error, "strerror", None) or "it ends too early"
         raise CaptureError(f"{file}: {reason}; give the file that the collector left") from error

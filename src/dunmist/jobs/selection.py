@@ -8,6 +8,9 @@ from dunmist.errors import UnknownName, WrongUsage
 from dunmist.jobs.numbers import plain_number
 from dunmist.series import Application, Process
 
+# what people write for a ranked application
+CULPRIT = "culprit:"
+
 
 class Chosen(NamedTuple):
     """An application of a capture with its case."""
@@ -30,7 +33,7 @@ class Chosen(NamedTuple):
 def choose_culprit(judged: Judged, rank: int) -> Chosen:
     """Return a culprit by its rank; raises WrongUsage when there are not so many."""
     file, culprits = judged.series.path, judged.diagnosis.culprits
-    if rank > len(culprits):
+    if not 1 <= rank <= len(culprits):
         count = len(culprits)
         raise WrongUsage(
             f"{file}: has {count} culprit{'s' if count != 1 else ''}, not {rank}; "
@@ -85,7 +88,7 @@ def rung_of(chosen: Chosen, step: str) -> FilledStep:
         if step not in names:
             near = get_close_matches(step, names, n=1)
             hint = f"did you mean '{near[0]}'?" if near else f"it has {', '.join(names)}"
-            raise UnknownName(f"there is no step '{step}' against {chosen.name}; {hint}")
+            raise UnknownName(f"unknown step '{step}' for {chosen.name}; {hint}")
         return chosen.rungs[names.index(step)]
     if not 1 <= number <= len(chosen.rungs):
         raise WrongUsage(
@@ -93,6 +96,23 @@ def rung_of(chosen: Chosen, step: str) -> FilledStep:
             f"step out to see them"
         )
     return chosen.rungs[number - 1]
+
+
+def find_application(judged: Judged, what: str) -> Application | None:
+    """Return the application of a name or ``culprit:N``, None for a number of a process.
+
+    Raises UnknownName when there is none, and WrongUsage for a culprit that is not ranked.
+    """
+    if plain_number(what) is not None:
+        return None
+    number = plain_number(what.removeprefix(CULPRIT)) if what.startswith(CULPRIT) else None
+    if number is not None:
+        return choose_culprit(judged, number).application
+    applications = judged.series.applications
+    named = [application for application in applications if application.name == what]
+    if named:
+        return max(named, key=lambda application: application.cores.mean())
+    return find_process(judged, what).application
 
 
 def find_process(judged: Judged, what: str) -> Process:
@@ -106,7 +126,9 @@ def find_process(judged: Judged, what: str) -> Process:
     if pid is not None:
         same = [process for process in series.processes.values() if process.pid == pid]
         if not same:
-            raise UnknownName(f"there is no process {pid} in this capture")
+            raise UnknownName(
+                f"process {pid} is not in this capture; see 'dunmist view processes --each'"
+            )
         return series.living.get(pid, same[-1])
     living = series.living.values()
     named = [process for process in living if process.name == what] or [

@@ -236,7 +236,7 @@ def read_incidents(folder: Path) -> list[Kept]:
                 try:
                     incidents.append(msgspec.json.decode(Path(entry.path).read_bytes(), type=Kept))
                 except (OSError, msgspec.MsgspecError) as error:
-                    _LOG.warning("%s: is no incident (%s)", entry.path, error)
+                    _LOG.warning("%s: not an incident (%s)", entry.path, error)
     return sorted(incidents, key=lambda incident: incident.number)
 
 

@@ -46,7 +46,7 @@ now() {
 once() {
   show /proc/cpuinfo /proc/sys/kernel/hostname /proc/sys/kernel/osrelease /proc/sys/kernel/pid_max \
     /proc/sys/kernel/threads-max /proc/sys/kernel/sched_autogroup_enabled \
-    /proc/sys/kernel/task_delayacct /proc/sys/kernel/random/boot_id /etc/passwd /etc/os-release \
+    /proc/sys/kernel/task_delayacct /proc/sys/kernel/random/boot_id /etc/passwd /etc/group /etc/os-release \
     /proc/net/route /proc/net/ipv6_route /sys/devices/system/cpu/offline \
     /sys/devices/system/cpu/cpu[0-9]*/topology/core_id \
     /sys/devices/system/cpu/cpu[0-9]*/topology/physical_package_id \

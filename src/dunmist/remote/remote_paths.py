@@ -21,7 +21,7 @@ PATHS = (
     "/proc/net/{dev,snmp,netstat,route,ipv6_route,tcp,tcp6,udp,udp6,unix}",
     "/proc/#/{stat,statm,status,schedstat,io,limits,cgroup,loginuid,wchan}",
     "/proc/#/task/#/{comm,schedstat}",
-    "/etc/{passwd,os-release}",
+    "/etc/{passwd,group,os-release}",
     "/sys/devices/system/cpu/offline",
     f"{CPU}/cpu_capacity",
     f"{CPU}/topology/{{core_id,physical_package_id}}",

@@ -49,7 +49,7 @@ def parse_host(text: str) -> Host:
         if parts.path.strip("/"):
             name = ""
     if not _HOST.match(name):
-        raise WrongUsage(f"'{text}' is no host; write user@host or ssh://user@host:2222")
+        raise WrongUsage(f"invalid host '{text}'; write user@host or ssh://user@host:2222")
     return Host(name, port)
 
 
@@ -110,7 +110,7 @@ def connected(target: RemoteTarget, own: str, every_s: float) -> Iterator[Connec
     """
     ssh_program = find_program(SSH)
     if ssh_program is None:
-        raise UnreadableComputer("there is no ssh here; install the OpenSSH client")
+        raise UnreadableComputer("ssh was not found; install the OpenSSH client")
     with tempfile.TemporaryFile() as stderr_file:
         ssh = start_child(
             [ssh_program, *_arguments(target, own)],

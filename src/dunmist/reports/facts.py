@@ -198,7 +198,10 @@ def text_table(
         f"{caption}{more}",
         [column.heading for column in columns],
         [
-            [cell_text(table.unit_of(column, row), row[column.name]) for column in columns]
+            [
+                cell_text(table.unit_of(column, row), row[column.name], filled.zone)
+                for column in columns
+            ]
             for row in records(shown)
         ],
         frozenset(place for place, column in enumerate(columns) if column.is_numeric),

@@ -26,7 +26,7 @@ from dunmist.reports.document import (
 
 # resources whose figures people ask for even when they are calm
 BY_FIX = (
-    "Process numbers are those of the capture and may be given away again. 'dunmist fix do "
+    "Process numbers are those of the capture; the kernel may have reused them. 'dunmist fix do "
     "{path} STEP' checks that they are still the same before it acts, and can undo."
 )
 # the look of a page whose worst is a finding

@@ -42,7 +42,7 @@ ENDINGS = (*FORMATS, TRIAGE_ENDING)
 def check_ending(path: Path) -> None:
     """Raise OutputError unless the ending names a form of the report."""
     if path.suffix.lower() not in ENDINGS:
-        raise OutputError(f"{path}: the ending names no form; use {', '.join(ENDINGS)}")
+        raise OutputError(f"{path}: unknown file ending; use {', '.join(ENDINGS)}")
 
 
 def write_report(

@@ -7,7 +7,7 @@ difference to the boot-time clock therefore shows a sleep. Dates come from the w
 import os
 import select
 import time
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Protocol
 
 
@@ -50,8 +50,8 @@ class SystemClock:
         return time.clock_gettime(time.CLOCK_BOOTTIME)
 
     def now(self) -> datetime:
-        """Return the wall clock in UTC."""
-        return datetime.now(UTC)
+        """Return the wall clock with the offset of the local time zone."""
+        return datetime.now().astimezone()
 
     def sleep_until(self, monotonic_s: float) -> bool:
         """Wait for a moment of the monotonic clock; return False once ``stop`` was called."""

@@ -16,13 +16,14 @@ from dunmist.computer import (
     parse_cgroup,
     parse_cmdline,
     parse_login_uid,
-    parse_uid,
+    parse_owner,
+    read_groups,
     read_users,
 )
 
 
 class FactsReader:
-    """Reads the facts of processes; the names of users are read once."""
+    """Reads the facts of processes; the names of users and groups are read once."""
 
     def __init__(self, root: Root) -> None:
         self._root = root
@@ -30,11 +31,13 @@ class FactsReader:
         for user in read_users(root):
             # of two names for one number the first is the one that the system uses
             self._names.setdefault(user.uid, user.name)
+        self._groups = read_groups(root)
 
     def read(self, name: str, stat: ProcessStat) -> ProcessFacts:
         """Return the facts of a process of which the line of now is known."""
         directory = f"proc/{name}"
-        uid = self._part(f"{directory}/status", parse_uid, "owner of processes")
+        owner = self._part(f"{directory}/status", parse_owner, "owner of processes")
+        uid, gid = owner or (None, None)
         kernel = bool(stat.flags & PF_KTHREAD)
         command_line = self._root.parse(
             f"{directory}/cmdline",
@@ -55,6 +58,8 @@ class FactsReader:
             kernel=kernel,
             uid=uid,
             user=None if uid is None else self._names.get(uid, str(uid)),
+            gid=gid,
+            group=None if gid is None else self._groups.get(gid, str(gid)),
             command_line=words,
             executable=None if kernel else self._executable(directory),
             input=input_of(self._root, directory, words),

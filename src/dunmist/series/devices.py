@@ -1,6 +1,7 @@
 """Everything besides processors, memory and processes: one collector, one record of series."""
 
 import re
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -112,6 +113,7 @@ class DeviceSeries:
     tcp: dict[str, int]  # over the whole capture
     interrupts: dict[str, int]
     graphics_use: dict[int, Rate]  # engine time a second, by identity
+    graphics_bytes: dict[int, int]  # memory of cards at the end, by identity
 
     @property
     def physical_disks(self) -> list[DiskSeries]:
@@ -150,6 +152,7 @@ class DeviceCollector:
         self._groups: Readings[str] = Readings("periods", "limited_periods", *STALLS)
         self._graphics: Readings[str] = Readings("busy_percent", "memory_used_bytes", "clock_hz")
         self._engines: Readings[tuple[int, str]] = Readings("ns")
+        self._card_bytes: dict[tuple[int, str], int] = {}
         self._quotas: dict[str, float | None] = {}
         self._supplies: dict[str, PowerSupply] = {}
         self._tcp: Readings[str] = Readings("count")
@@ -185,6 +188,8 @@ class DeviceCollector:
             figures = [group.periods, group.limited_periods, *stalls]
             self._groups.add(row, group.path, figures, tick.after_s("groups"))
         for use in tick.graphics_use:
+            if use.memory_bytes is not None:
+                self._card_bytes[use.process, use.client] = use.memory_bytes
             self._engines.add(row, (use.process, use.client), [sum(use.engines_ns.values())])
         self._supplies.update({supply.name: supply for supply in tick.supplies})
         for word, total in tick.tcp.items():
@@ -232,7 +237,14 @@ class DeviceCollector:
             tcp=_counted(self._tcp, line),
             interrupts=_counted(self._interrupts, line, SELDOM_S),
             graphics_use=self._graphics_use(line),
+            graphics_bytes=self._graphics_bytes(),
         )
+
+    def _graphics_bytes(self) -> dict[int, int]:
+        held: Counter[int] = Counter()
+        for (identity, _), size in self._card_bytes.items():
+            held[identity] += size
+        return dict(held)
 
     def _graphics_use(self, line: TimeLine) -> dict[int, Rate]:
         used: dict[int, Rate] = {}

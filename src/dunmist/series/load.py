@@ -8,7 +8,7 @@ import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta, tzinfo
 from functools import cached_property
 from pathlib import Path
 
@@ -69,6 +69,11 @@ class Series:
     def duration_s(self) -> float:
         """Seconds from the first tick to the last."""
         return self.line.duration_s
+
+    @property
+    def zone(self) -> tzinfo:
+        """The time zone of the patient: the offset that the capture began with."""
+        return datetime.fromisoformat(self.header.started).tzinfo or UTC
 
     @property
     def missed_outside_gaps(self) -> int:

@@ -79,11 +79,14 @@ class MachineSeries:
     busy_cores: Rate
     interrupt_cores: Rate
     load_one: Level
+    load_five: Level
+    load_fifteen: Level
     runnable: Level
     tasks: Level
     stalled: Mapping[str, Rate]
     memory: Mapping[str, Level]
     paging: Mapping[str, Rate]
+    paged: Mapping[str, float]  # the same events since the computer started
     killed: int
     forks_per_s: Rate
     zram_bytes: Level
@@ -182,6 +185,8 @@ class MachineCollector:
             ("forks", tick.processors.forks),
             ("runnable", tick.processors.runnable),
             ("load", tick.load.load_1 if tick.load else None),
+            ("load 5", tick.load.load_5 if tick.load else None),
+            ("load 15", tick.load.load_15 if tick.load else None),
             ("tasks", tick.load.tasks if tick.load else None),
             ("zram", tick.zram_bytes),
         ):
@@ -222,6 +227,8 @@ class MachineCollector:
                 line, [processor.share(*INTERRUPT_KINDS).known_or(0.0) for processor in processors]
             ),
             load_one=single["load"].level("value"),
+            load_five=single["load 5"].level("value"),
+            load_fifteen=single["load 15"].level("value"),
             runnable=single["runnable"].level("value"),
             tasks=single["tasks"].level("value"),
             stalled={
@@ -234,6 +241,9 @@ class MachineCollector:
                 for word, track in sorted(self._memory.over(line).items())
             },
             paging={word: track.rate("count") for word, track in sorted(paging.items())},
+            paged={
+                word: track.level("count").last() or 0.0 for word, track in sorted(paging.items())
+            },
             killed=round(paging[KILLED].grown_in_all("count")) if KILLED in paging else 0,
             forks_per_s=single["forks"].rate("value"),
             zram_bytes=single["zram"].level("value"),

@@ -44,7 +44,7 @@ def chapter_names() -> list[str]:
 def load_chapter(name: str) -> Chapter:
     """Return a chapter by name; raises UnknownName."""
     if name not in _chapters():
-        raise UnknownName(f"there is no chapter '{name}'; choose from {', '.join(_chapters())}")
+        raise UnknownName(f"unknown chapter '{name}'; choose from {', '.join(_chapters())}")
     return _chapters()[name]
 
 

@@ -304,7 +304,7 @@ def load_scenario(name: str) -> Scenario:
     if name not in names:
         near = get_close_matches(name, names, n=1)
         hint = f"did you mean '{near[0]}'?" if near else f"choose from {', '.join(names)}"
-        raise UnknownName(f"there is no scenario '{name}'; {hint}")
+        raise UnknownName(f"unknown scenario '{name}'; {hint}")
     return build_scenario(_table("scenarios", name))
 
 

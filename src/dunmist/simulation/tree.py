@@ -110,6 +110,8 @@ class ComputerTree:
             f"{name}:x:{uid}:{uid}::/home/{name}:/bin/sh\n" for name, uid in self._uids.items()
         )
         self._write("etc/passwd", users)
+        groups = "".join(f"{name}:x:{uid}:\n" for name, uid in self._uids.items())
+        self._write("etc/group", groups)
         self._write("etc/os-release", f'PRETTY_NAME="{machine.distribution}"\n')
         for files in (
             peripherals.still_files,

@@ -5,8 +5,9 @@ they are; ``docs/views.md`` is made from the declarations. Shares are from 0 to 
 CPUs in use, moments are seconds since 1970; a list in a cell is text with blanks between.
 """
 
+from dunmist.tables.applications import APPLICATIONS, application_rows
 from dunmist.tables.boot import BOOT, BOOT_UNITS, boot_of
-from dunmist.tables.cells import cell_text, number_text, plain
+from dunmist.tables.cells import UNKNOWN, cell_text, number_text, plain
 from dunmist.tables.cores import CORES, INTERRUPTS, in_place
 from dunmist.tables.declared import (
     CURVES,
@@ -18,9 +19,11 @@ from dunmist.tables.declared import (
     fill,
     filled,
     records,
+    zone_of,
 )
 from dunmist.tables.disks import DISKS
 from dunmist.tables.families import FAMILY
+from dunmist.tables.file_users import FILE_USERS
 from dunmist.tables.heat import DOUBTED, GRAPHICS, QUANTITY_UNITS, SENSORS, heat_scale, share_curve
 from dunmist.tables.links import TRANSPORT
 from dunmist.tables.machine import MODULES
@@ -33,6 +36,7 @@ from dunmist.tables.timeline import EVENTS, RESOURCE_LEVELS, events_of
 from dunmist.tables.topics import FORMS, TOPICS, tables_of, topic_tables
 
 __all__ = [
+    "APPLICATIONS",
     "BOOT",
     "BOOT_UNITS",
     "CORES",
@@ -41,6 +45,7 @@ __all__ = [
     "DOUBTED",
     "EVENTS",
     "FAMILY",
+    "FILE_USERS",
     "FORMS",
     "GRAPHICS",
     "GROUPS",
@@ -57,11 +62,13 @@ __all__ = [
     "THREADS",
     "TOPICS",
     "TRANSPORT",
+    "UNKNOWN",
     "Column",
     "Filled",
     "Filter",
     "Table",
     "Unit",
+    "application_rows",
     "boot_of",
     "cell_text",
     "events_of",
@@ -79,4 +86,5 @@ __all__ = [
     "tables_of",
     "thread_rows",
     "topic_tables",
+    "zone_of",
 ]

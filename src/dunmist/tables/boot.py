@@ -65,7 +65,7 @@ BOOT_UNITS = Table(
         Column("began_s", "at", "when it began, after the kernel started", title="began"),
         Column("ready_s", "at", "when it was ready", title="ready"),
         Column("took_s", "s", "how long that took"),
-        Column("waited_for", "flag", "whether all that came later waited for it"),
+        Column("waited_for", "flag", "whether everything after it waited for it"),
     ),
     _units,
 )

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Callable, Mapping
-from datetime import UTC, datetime
+from datetime import UTC, datetime, tzinfo
 from typing import Any
 
 from dunmist.advice import percent, size_text, span_text
@@ -25,10 +25,10 @@ def bits_text(bits_per_s: float) -> str:
 WHOLE_FROM = 1e6
 
 
-def moment_text(seconds: float) -> str:
-    """Return a moment since 1970 as a date in UTC."""
+def moment_text(seconds: float, zone: tzinfo = UTC) -> str:
+    """Return a moment since 1970 as local date and time with the offset of the zone."""
     try:
-        return datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%d %H:%MZ")
+        return datetime.fromtimestamp(seconds, zone).strftime("%Y-%m-%d %H:%M %z")
     except (OverflowError, ValueError, OSError):
         return "unknown"
 
@@ -66,13 +66,15 @@ def number_text(unit: Unit, value: float) -> str:
     return _WRITTEN.get(unit, plain_text)(value)
 
 
-def cell_text(unit: Unit, value: object) -> str:
-    """Return a cell as people read it."""
+def cell_text(unit: Unit, value: object, zone: tzinfo = UTC) -> str:
+    """Return a cell as people read it; moments are written in the given zone."""
     shown = plain(value)
     if shown is None:
         return UNKNOWN
     if isinstance(shown, bool):
         return "yes" if shown else "no"
+    if unit == "moment" and isinstance(shown, int | float):
+        return moment_text(float(shown), zone)
     if isinstance(shown, int | float):
         return number_text(unit, float(shown))
     return str(shown)

@@ -118,6 +118,7 @@ CORES = Table(
         "steal_share",
         "governor",
     ),
+    program_key="logical_processors",
 )
 
 

@@ -5,6 +5,7 @@ for. Everything that shows, filters, sorts, completes or documents a table reads
 """
 
 from collections.abc import Callable, Iterable, Mapping
+from datetime import UTC, tzinfo
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 from dunmist.advice import Judged
@@ -97,6 +98,7 @@ class Table(NamedTuple):
     shown: tuple[str, ...] = ()  # columns of the plain view; empty for all of them
     order: tuple[str, ...] = ()  # columns that sort it, greatest first
     units: Mapping[str, Unit] | None = None  # of each fact of a table of facts
+    program_key: str | None = None  # what programs call it, where that is not its name
 
     def column(self, name: str) -> Column:
         """Return a column by its name; raises KeyError."""
@@ -111,7 +113,7 @@ class Table(NamedTuple):
     @property
     def key(self) -> str:
         """What programs call it."""
-        return self.name.replace(" ", "_")
+        return self.program_key or self.name.replace(" ", "_")
 
     def unit_of(self, column: Column, row: Mapping[str, Any]) -> Unit:
         """Return the unit of a cell: that of its column, in a table of facts that of the fact."""
@@ -129,18 +131,24 @@ class Filled(NamedTuple):
 
     table: Table
     frame: "pd.DataFrame"
+    zone: tzinfo = UTC  # of the patient, in which moments are written
 
     def with_rows(self, frame: "pd.DataFrame") -> "Filled":
         """Return the same table with other rows."""
-        return Filled(self.table, frame)
+        return self._replace(frame=frame)
 
 
 def fill(table: Table, judged: Judged) -> Filled:
     """Return a table filled with what was judged."""
-    return filled(table, table.rows(judged))
+    return filled(table, table.rows(judged), zone_of(judged))
 
 
-def filled(table: Table, rows: Iterable[Row]) -> Filled:
+def zone_of(judged: Judged) -> tzinfo:
+    """Return the time zone of the patient."""
+    return judged.series.zone
+
+
+def filled(table: Table, rows: Iterable[Row], zone: tzinfo = UTC) -> Filled:
     """Return a table with the given rows, in its own order; unknown comes last."""
     import pandas as pd
 
@@ -151,7 +159,7 @@ def filled(table: Table, rows: Iterable[Row]) -> Filled:
         frame = frame.sort_values(
             list(table.order), ascending=False, ignore_index=True, kind="stable", na_position="last"
         )
-    return Filled(table, frame)
+    return Filled(table, frame, zone)
 
 
 def records(filled: Filled) -> list[dict[str, Any]]:

@@ -7,6 +7,7 @@ from dunmist.computer import PowerSupply
 from dunmist.diagnosis import held_share
 from dunmist.series import Rate, SensorSeries
 from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table, Width
+from dunmist.tables.shared_columns import PID, PROGRAM, USER
 
 QUANTITY_UNITS = {
     "temperature": "°C",
@@ -222,4 +223,34 @@ GRAPHICS = Table(
         Column("max_clock_hz", "Hz", "greatest possible clock"),
     ),
     _graphics,
+)
+
+
+def _graphics_users(judged: Judged) -> Iterator[Row]:
+    devices, processes = judged.series.devices, judged.series.processes
+    for identity in devices.graphics_use.keys() | devices.graphics_bytes.keys():
+        process = processes.get(identity)
+        if process is not None:
+            use = devices.graphics_use.get(identity)
+            yield {
+                "program": process.name,
+                "pid": process.pid,
+                "user": process.facts.user,
+                "engine_share": None if use is None else use.mean(),
+                "memory_bytes": devices.graphics_bytes.get(identity),
+            }
+
+
+GRAPHICS_USERS = Table(
+    "graphics users",
+    "processes that have a graphics card open, where the driver counts it",
+    (
+        PROGRAM,
+        PID,
+        USER,
+        Column("engine_share", "share", "time of its engines a second", answers=("least",)),
+        Column("memory_bytes", "bytes", "memory of the card that it holds at the end"),
+    ),
+    _graphics_users,
+    order=("engine_share", "memory_bytes"),
 )

@@ -3,8 +3,9 @@
 from collections.abc import Iterator
 
 from dunmist.advice import Judged
-from dunmist.tables.declared import Column, Row, Table
+from dunmist.tables.declared import Column, Row, Table, Width
 
+BITS = 8.0  # of a byte
 LEVELS = ("TcpCurrEstab",)  # among the counters, but no counter
 # what the kernel counts (RFC 4022, RFC 4113, Documentation/networking/snmp_counter.rst)
 COUNTED = {
@@ -37,6 +38,8 @@ def _links(judged: Judged) -> Iterator[Row]:
             "duplex": about.duplex if about else None,
             "received_bytes_per_s": link.received_bytes_per_s.mean(),
             "sent_bytes_per_s": link.sent_bytes_per_s.mean(),
+            "received_bits_per_s": BITS * link.received_bytes_per_s.mean(),
+            "sent_bits_per_s": BITS * link.sent_bytes_per_s.mean(),
             "used_share": None if link.used is None else link.used.mean(),
             "errors": round(link.errors_per_s.total()),
             "drops": round(link.drops_per_s.total()),
@@ -57,6 +60,8 @@ LINKS = Table(
         Column("duplex", "text", "whether both directions go at once"),
         Column("received_bytes_per_s", "bytes/s", "received"),
         Column("sent_bytes_per_s", "bytes/s", "sent"),
+        Column("received_bits_per_s", "bits/s", "received, in the unit of the speed"),
+        Column("sent_bits_per_s", "bits/s", "sent, in the unit of the speed"),
         Column(
             "used_share", "share", "the fuller direction's share of the speed", answers=("least",)
         ),
@@ -67,8 +72,8 @@ LINKS = Table(
     shown=(
         "link",
         "used_share",
-        "received_bytes_per_s",
-        "sent_bytes_per_s",
+        "received_bits_per_s",
+        "sent_bits_per_s",
         "speed_bits_per_s",
         "errors",
         "drops",
@@ -97,7 +102,7 @@ TRANSPORT = Table(
     "transport",
     "the kernel's counters of TCP and UDP (names of RFC 4022)",
     (
-        Column("what", "text", "what was counted"),
+        Column("what", "text", "what was counted", Width(most=52)),
         Column("counter", "text", "the kernel's word for it"),
         Column("count", "number", "over the capture"),
         Column("times_per_s", "a second", "how often"),

@@ -70,6 +70,40 @@ INSTALLED_MEMORY = Table(
 )
 
 
+def _use(judged: Judged) -> Iterator[Row]:
+    """Yield what people ask for first; used is all that is not available."""
+    machine = judged.series.machine
+
+    def last(word: str) -> float | None:
+        return machine.memory_bytes(word).last()
+
+    total, available = last("MemTotal"), last("MemAvailable")
+    swap, swap_free = last("SwapTotal"), last("SwapFree")
+    known: dict[str, tuple[float | None, float | None]] = {
+        "used": (None if total is None or available is None else total - available, total),
+        "available": (available, total),
+        "committed": (last("Committed_AS"), last("CommitLimit")),
+        "swap used": (None if swap is None or swap_free is None else swap - swap_free, swap),
+    }
+    for what, (size, whole) in known.items():
+        if size is not None:
+            share = size / whole if whole else None
+            yield {"what": what, "bytes": size, "of_bytes": whole, "share": share}
+
+
+MEMORY_USE = Table(
+    "memory use",
+    "at the end of the capture; committed is what programs were promised, used or not",
+    (
+        Column("what", "text", "used, available, committed, swap used"),
+        Column("bytes", "bytes", "size", title="size"),
+        Column("of_bytes", "bytes", "of what: all memory, the commit limit, all swap"),
+        Column("share", "share", "of that; committed memory may pass its limit"),
+    ),
+    _use,
+)
+
+
 def _holders(judged: Judged) -> Iterator[Row]:
     """Yield who holds memory at the end, one application a row."""
     series = judged.series
@@ -132,13 +166,14 @@ HOLDERS = Table(
 def _paging(judged: Judged) -> Iterator[Row]:
     paging = judged.series.machine.paging
     for event, words in PAGING_EVENTS.items():
-        known = [paging[word] for word in words if word in paging]
-        if known:
-            rate = sum(known[1:], known[0])
+        present = [word for word in words if word in paging]
+        if present:
+            rate = sum((paging[word] for word in present[1:]), paging[present[0]])
             yield {
                 "event": event,
                 "mean_per_s": rate.known_mean(),
                 "greatest_per_s": rate.greatest(),
+                "since_start": sum(judged.series.machine.paged[word] for word in present),
             }
 
 
@@ -149,6 +184,7 @@ PAGING = Table(
         Column("event", "text", "what happened"),
         Column("mean_per_s", "a second", "how often, mean"),
         Column("greatest_per_s", "a second", "how often, most in an interval"),
+        Column("since_start", "number", "how often since the computer started"),
     ),
     _paging,
 )
@@ -180,4 +216,4 @@ SWAP_AREAS = Table(
     ),
     _swaps,
 )
-MEMORY_TABLES = (INSTALLED_MEMORY, HOLDERS, PAGING, SWAP_AREAS, MODULES)
+MEMORY_TABLES = (MEMORY_USE, INSTALLED_MEMORY, HOLDERS, PAGING, SWAP_AREAS, MODULES)

@@ -1,14 +1,15 @@
 """Topic ``ports``: who has which port, and who talks to whom."""
 
+import ipaddress
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from dunmist.advice import Judged
-from dunmist.series import Process, Series, SocketSeries
+from dunmist.series import Process, Series, SocketSeries, plain_address
 from dunmist.tables.declared import Column, Row, Table, Width
 from dunmist.tables.shared_columns import PIDS, UNIT, USERS
 
-SCOPES = {True: "this computer", False: "open"}
+HERE, OPEN, LOCAL, INTERNET = "this computer", "open", "local network", "internet"
 
 
 def _sockets(judged: Judged) -> Iterator[Row]:
@@ -24,7 +25,7 @@ def socket_rows(judged: Judged, sockets: Iterable[SocketSeries]) -> Iterator[Row
             "protocol": facts.protocol + (str(facts.version) if facts.version else ""),
             "port": facts.local_port,
             "local": facts.local,
-            "scope": SCOPES[socket.is_loopback],
+            "scope": scope_of(socket),
             "state": "ended" if socket.ended else ("listen" if socket.listens else socket.state),
             "pids": " ".join(str(owner.pid) for owner in owners) or None,
             "programs": _words(owners, lambda owner: owner.name),
@@ -38,6 +39,22 @@ def socket_rows(judged: Judged, sockets: Iterable[SocketSeries]) -> Iterator[Row
             "received_bytes": socket.received_bytes,
             "retransmitted": socket.retransmitted,
         }
+
+
+def scope_of(socket: SocketSeries) -> str:
+    """Return who can reach a listening socket, or where the other end of a connection is.
+
+    A listener is open to the network or only to this computer; only listeners are open.
+    """
+    if socket.is_loopback:
+        return HERE
+    if socket.listens or socket.facts.remote is None:
+        return OPEN
+    try:
+        address = ipaddress.ip_address(plain_address(socket.facts.remote) or "")
+    except ValueError:
+        return INTERNET
+    return LOCAL if address.is_private or address.is_link_local else INTERNET
 
 
 def _words(owners: list[Process], word: Callable[[Process], str | None]) -> str | None:
@@ -71,7 +88,7 @@ SOCKETS = Table(
         Column("protocol", "text", "tcp, udp (with the version of the address) or unix"),
         Column("port", "number", "local port", answers=("port",)),
         Column("local", "text", "local address, or the path of a Unix socket"),
-        Column("scope", "text", "this computer, or open to the network"),
+        Column("scope", "text", "who can reach it, or where its other end is"),
         Column("state", "text", "listen, a state of TCP, or ended", answers=("state",)),
         PIDS,
         Column("programs", "text", "programs of all owners", Width(), ("name",)),
@@ -105,6 +122,46 @@ SOCKETS = Table(
 )
 
 
+def _peers(judged: Judged) -> Iterator[Row]:
+    """Yield what was moved with each other computer, the most first."""
+    by_address: dict[str, list[SocketSeries]] = defaultdict(list)
+    for socket in judged.series.sockets:
+        address = plain_address(socket.facts.remote)
+        if address and not socket.is_loopback and socket.facts.remote_port is not None:
+            by_address[address].append(socket)
+    processes = judged.series.processes
+    for address, sockets in by_address.items():
+        owners = [
+            processes[owner] for socket in sockets for owner in socket.owners if owner in processes
+        ]
+        yield {
+            "peer": address,
+            "where": scope_of(sockets[0]),
+            "connections": len(sockets),
+            "programs": _words(owners, lambda owner: owner.name),
+            "pids": _words(owners, lambda owner: str(owner.pid)),
+            "sent_bytes": sum(socket.sent_bytes or 0 for socket in sockets),
+            "received_bytes": sum(socket.received_bytes or 0 for socket in sockets),
+        }
+
+
+PEERS = Table(
+    "peers",
+    "other computers, by what was moved over TCP",
+    (
+        Column("peer", "text", "address of the other computer", Width()),
+        Column("where", "text", "local network or internet"),
+        Column("connections", "number", "how many there were"),
+        Column("programs", "text", "programs that talk to it", Width(), ("name",)),
+        PIDS,
+        Column("sent_bytes", "bytes", "over the capture"),
+        Column("received_bytes", "bytes", "over the capture"),
+    ),
+    _peers,
+    order=("received_bytes", "sent_bytes"),
+)
+
+
 def ports_of_each(series: Series) -> dict[int, set[int]]:
     """Return the local ports of the sockets that each process had, by identity."""
     ports_by_process: dict[int, set[int]] = defaultdict(set)
@@ -113,6 +170,18 @@ def ports_of_each(series: Series) -> dict[int, set[int]]:
             for owner in socket.owners:
                 ports_by_process[owner].add(socket.facts.local_port)
     return ports_by_process
+
+
+def network_bytes_of_each(series: Series) -> dict[int, float]:
+    """Return bytes a second over TCP by identity; the sharers of a socket have equal parts."""
+    moved: dict[int, float] = defaultdict(float)
+    for socket in series.sockets:
+        sent, received = socket.sent_bytes_per_s, socket.received_bytes_per_s
+        if socket.is_loopback or sent is None or received is None:
+            continue
+        for owner in socket.owners:
+            moved[owner] += (sent.mean() + received.mean()) / len(socket.owners)
+    return moved
 
 
 def ports_text(ports: Mapping[int, set[int]], processes: Iterable[Process]) -> str | None:

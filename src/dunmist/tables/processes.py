@@ -8,7 +8,7 @@ from dunmist.advice import Judged
 from dunmist.computer import DELETED
 from dunmist.series import Process
 from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table, Width
-from dunmist.tables.ports import ports_of_each, ports_text
+from dunmist.tables.ports import network_bytes_of_each, ports_of_each, ports_text
 from dunmist.tables.shared_columns import (
     APPLICATION,
     APPLICATION_NUMBER,
@@ -16,7 +16,9 @@ from dunmist.tables.shared_columns import (
     CORES_CURVE,
     CORES_MAX,
     CORES_MEAN,
+    DISK_BYTES,
     MACHINE_SHARE,
+    NETWORK_BYTES,
     PID,
     PORTS,
     PRIVATE_BYTES,
@@ -54,7 +56,7 @@ def process_rows(judged: Judged, processes: Iterable[Process] | None = None) -> 
     """Yield a row for each process, or for each of the given ones."""
     series = judged.series
     about, processors = series.header.machine, series.machine.logical_processors
-    ports = ports_of_each(series)
+    ports, network = ports_of_each(series), network_bytes_of_each(series)
     names = {
         process.facts.uid: process.facts.user
         for process in series.processes.values()
@@ -76,6 +78,8 @@ def process_rows(judged: Judged, processes: Iterable[Process] | None = None) -> 
             "application": process.application.name,
             "application_number": process.application.number,
             "user": facts.user,
+            "uid": facts.uid,
+            "group": facts.group,
             "processor": sample.processor if sample.processor >= 0 else None,
             "state": sample.state if process.is_alive else "ended",
             "parent_pid": facts.ppid,
@@ -86,6 +90,12 @@ def process_rows(judged: Judged, processes: Iterable[Process] | None = None) -> 
             "cores_curve": cores.curve(CURVE_POINTS),
             "machine_share": process.cpu_s / series.line.measured_s / processors,
             "cpu_s": process.cpu_s,
+            "cpu_total_s": (sample.user_clk + sample.system_clk) / about.clock_ticks_per_s,
+            "disk_bytes_per_s": process.read_bytes_per_s.known_or(0.0).mean()
+            + process.write_bytes_per_s.known_or(0.0).mean(),
+            "network_bytes_per_s": network.get(process.identity, 0.0),
+            "virtual_bytes": _kib(detail.virtual_kib if detail else None),
+            "bits": detail.bits if detail else None,
             "rss_bytes": sample.rss_pages * about.page_bytes,
             "private_bytes": (sample.rss_pages - (sample.shared_pages or 0)) * about.page_bytes,
             "command_line": " ".join(facts.command_line) or None,
@@ -139,6 +149,8 @@ PROCESS_COLUMNS = (
     APPLICATION,
     APPLICATION_NUMBER,
     USER,
+    Column("uid", "number", "number of its owner", answers=("owner",)),
+    Column("group", "text", "effective group", answers=("owner",)),
     Column("processor", "number", "where it was last seen"),
     STATE,
     Column("parent_pid", "number", "process number of its parent"),
@@ -149,6 +161,11 @@ PROCESS_COLUMNS = (
     CORES_CURVE,
     MACHINE_SHARE,
     Column("cpu_s", "s", "CPU time over the capture"),
+    Column("cpu_total_s", "s", "CPU time since it started"),
+    DISK_BYTES,
+    NETWORK_BYTES,
+    Column("virtual_bytes", "bytes", "size of its address space, used or not"),
+    Column("bits", "number", "word size of its program: 32 or 64"),
     RSS_BYTES,
     PRIVATE_BYTES,
     COMMAND_LINE,
@@ -184,19 +201,22 @@ PROCESSES = Table(
     PROCESS_COLUMNS,
     process_rows,
     shown=(
-        "application",
-        "pid",
         "program",
+        "pid",
+        "cores_mean",
+        "private_bytes",
+        "disk_bytes_per_s",
+        "network_bytes_per_s",
         "user",
         "state",
-        "cores_mean",
-        "machine_share",
-        "cores_max",
-        "cores_curve",
+        "application",
         "role",
+        "cores_curve",
         "threads",
         "nice",
-        "private_bytes",
+        "machine_share",
+        "cores_max",
+        "cpu_total_s",
         "read_bytes",
         "write_bytes",
         "descriptors",

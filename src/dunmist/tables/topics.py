@@ -9,12 +9,13 @@ from dunmist.tables.cores import CORES, INTERRUPTS
 from dunmist.tables.declared import Filled, Table, fill
 from dunmist.tables.disks import DISKS, FILE_SYSTEMS
 from dunmist.tables.families import FAMILY
-from dunmist.tables.heat import DOUBTED, GRAPHICS, SENSORS
+from dunmist.tables.heat import DOUBTED, GRAPHICS, GRAPHICS_USERS, SENSORS
 from dunmist.tables.kernel_messages import COMPLAINTS
 from dunmist.tables.links import LINKS, TRANSPORT
+from dunmist.tables.load import LOAD, PROCESS_STATES
 from dunmist.tables.machine import MACHINE, MODULES
 from dunmist.tables.memory import MEMORY_TABLES
-from dunmist.tables.ports import SOCKETS
+from dunmist.tables.ports import PEERS, SOCKETS
 from dunmist.tables.processes import PROCESSES, UNFOLDED
 from dunmist.tables.services import AUTOSTART, GROUPS, SERVICES
 from dunmist.tables.sessions import OWNERS, SESSIONS
@@ -23,11 +24,11 @@ from dunmist.tables.timeline import EVENTS, RESOURCE_LEVELS
 
 # of each topic the first table is the one that programs get as CSV
 TOPICS: dict[str, tuple[Table, ...]] = {
-    "processes": (APPLICATIONS, THREADS),
-    "cores": (CORES, INTERRUPTS),
+    "processes": (APPLICATIONS, PROCESS_STATES, THREADS),
+    "cores": (CORES, LOAD, INTERRUPTS),
     "memory": MEMORY_TABLES,
-    "heat": (SENSORS, DOUBTED, GRAPHICS),
-    "ports": (SOCKETS,),
+    "heat": (SENSORS, DOUBTED, GRAPHICS, GRAPHICS_USERS),
+    "ports": (SOCKETS, PEERS),
     "disks": (DISKS, FILE_SYSTEMS),
     "links": (LINKS, TRANSPORT),
     "services": (SERVICES, GROUPS),

@@ -120,7 +120,7 @@ def _changed(
         is_sane = is_number and abs(value) <= GREATEST
         if usual is None or isinstance(usual, dict) or not is_sane:
             raise SettingsError(
-                f"{path}: there is no threshold '{where}' that is such a number; "
+                f"{path}: unknown threshold or impossible value '{where}'; "
                 f"docs/thresholds.md lists them"
             )
         if isinstance(usual, int) and value != int(value):

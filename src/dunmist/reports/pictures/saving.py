@@ -19,7 +19,7 @@ DOTS_PER_INCH = 130
 def check_picture(path: Path) -> None:
     """Raise OutputError unless the ending of a name is that of a picture."""
     if path.suffix.lower() not in ENDINGS:
-        raise OutputError(f"{path}: its ending names no picture; use {' or '.join(ENDINGS)}")
+        raise OutputError(f"{path}: unknown picture ending; use {' or '.join(ENDINGS)}")
 
 
 def save_picture(figure: Figure, path: Path, *, force: bool = False) -> None:

@@ -524,7 +524,7 @@ class SecondUser(InFolder):
         ways = self.as_root_in(XDG_CONFIG_HOME=self.folder / "config")
         os.mkfifo(own / "secrets.toml")
         wanted = ("capture", "--for", "1s", "--every", "0.5s", "-o", "c.jsonl.gz")
-        self.assertIn("no plain file", self.one_line(*wanted, environment=ways))
+        self.assertIn("not a regular file", self.one_line(*wanted, environment=ways))
         (own / "secrets.toml").unlink()
         self.skua.write(self.skua.home / "s.toml", 'harmless = [".*"]\n')
         shutil.copy(self.skua.home / "s.toml", own / "secrets.toml")
@@ -562,7 +562,7 @@ class SecondUser(InFolder):
         theirs = self.skua.folder("out")
         self.skua.run(functools.partial(os.mkdir, theirs / "done"))
         said = self.one_line("fleet", self.sample, "-o", theirs, "--workers", 1)
-        self.assertIn("no directory of yours", said)
+        self.assertIn("not a directory that you own", said)
         self.assertEqual([], os.listdir(theirs / "done"))
 
     def test_temporary_files_are_not_made_where_they_say(self):
@@ -976,9 +976,9 @@ class Receivers(InFolder):
         redirected = f"HTTP/1.1 307 X\r\nLocation: http://127.0.0.1:{other}/x\r\n\r\n".encode()
         for name, said, wanted in (
             ("redirection", redirected, "answered 307"),
-            ("no HTTP", b"\x00\xff\xfe" * 200, "no HTTP"),
-            ("a long line", b"x" * 200_000, "no HTTP"),
-            ("many headers", b"HTTP/1.1 200 OK\r\n" + b"a: b\r\n" * 5000, "no HTTP"),
+            ("no HTTP", b"\x00\xff\xfe" * 200, "not HTTP"),
+            ("a long line", b"x" * 200_000, "not HTTP"),
+            ("many headers", b"HTTP/1.1 200 OK\r\n" + b"a: b\r\n" * 5000, "not HTTP"),
             ("cut short", b"HTTP/1.1 200 OK\r\nContent-Length: 900\r\n\r\n{", None),
             ("odd refusal", b'HTTP/1.1 200 OK\r\n\r\n{"partialSuccess": [1]}', None),
             (

@@ -87,7 +87,7 @@ class Answers(InFolder):
             "lights-out": (("crash", r"^This is what is left of it: "),),
             "frayed-cable": (("network", r"^The line loses data: Data over enp3s0"),),
             "narrow-burrow": (
-                ("freezes", r"^What freezes it: Memory is too small"),
+                ("freezes", r"^What freezes it: Pages go to swap"),
                 ("memory", r"^Memory is short: .* plate-stitcher holds most, 2\.1 GiB"),
                 ("stutters", r"^It stutters, and this is why: Memory limits"),
                 ("program:chart-table", r"^chart-table is slow because it waits: \d+ % of the t"),
@@ -147,7 +147,7 @@ class Answers(InFolder):
             (("view", "processes", sample, "--json", "--csv"), "choose one"),
             (("view", "cores", sample, "-o", "a.png", "--limit", "3"), "leave out --limit"),
             (("view", "cores", sample, "--force"), "name one with -o"),
-            (("view", "process", sample, "init", "--sort", "pid"), "leave out --sort"),
+            (("view", "process", sample, "init", "--sort", "pid"), "No such option '--sort'"),
             (("fix", "--list", "--undo"), "leave out --undo"),
             (("fix", "--undo", "--step", "2"), "leave out --step"),
         ):

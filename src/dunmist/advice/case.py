@@ -98,6 +98,7 @@ class Cases:
         filling = finding_filling(finding, self._diagnosis, self._series)
         main = finding.application.main if finding.application else None
         of_computer = {"sensor-driver-missing"} if sensor_modules(self._series) else set()
+        of_computer |= {"crash-recorded"} if self._series.header.inventory.crashes else set()
         if main is None:
             holding = _circumstances_of_thing(subject_of(finding), self._series.surveyed)
             unit = finding.subject if (finding.subject or "").endswith(STOPPABLE) else None

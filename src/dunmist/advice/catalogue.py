@@ -15,6 +15,7 @@ class WorkKind(NamedTuple):
     key: str
     what: str
     normal: str  # how long it may run, in words
+    normal_most_s: float | None  # CPU time that is past what is normal
     trouble: str  # what goes wrong with it
     safe: str  # what may be done to it, and what may not
     units: re.Pattern[str]  # the whole name must match, in these three
@@ -42,6 +43,7 @@ def _kind(entry: dict[str, Any]) -> WorkKind:
         key=entry["key"],
         what=entry["what"],
         normal=entry["normal"],
+        normal_most_s=entry.get("normal_most_s"),
         trouble=entry["trouble"],
         safe=entry["safe"],
         units=units,

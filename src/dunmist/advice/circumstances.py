@@ -3,7 +3,8 @@
 One word says what kind of thing it is: ``kernel``, ``protected``, ``symptom``, ``victim``,
 ``service`` (of the system), ``user-service`` or ``program``. The others, each where it applies:
 
-``running``, ``several`` processes, a ``unit`` of its own, a ``window`` of its own, ``terminal``,
+``choked`` (the computer), ``running``,
+``several`` processes, a ``unit`` of its own, a ``window`` of its own, ``terminal``,
 ``low-priority`` already, ``doubtful``, ``packaged``, ``leaks``, ``spins`` (a spinning disk is in
 use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``, ``starts-itself``, ``stopped``,
 ``replaced`` (its file, since it started), ``of-others`` (than who sits here), ``killable`` (all of
@@ -34,6 +35,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
         _thing(about, application.unit, process.facts.cgroup, role): True,
         "unit": application.unit is not None,
         f"limits-{diagnosis.limiting}": diagnosis.limiting is not None,
+        "choked": diagnosis.level == "choked",
         "running": bool(living),
         "several": len(living) > 1,
         "window": unit.startswith("app-") and unit.endswith(".scope"),

@@ -14,8 +14,7 @@ import msgspec
 
 from dunmist.advice.amounts import cores_text, percent, size_text
 from dunmist.advice.evidence import evidence_of, rounded
-from dunmist.advice.template_values import subject_of
-from dunmist.advice.verdict_text import finding_text
+from dunmist.advice.template_values import finding_text, subject_of
 from dunmist.advice.wording import wording
 from dunmist.compare import Comparison, Difference, Examined, Figure, Hindrance, Odd, Range, Unusual
 from dunmist.diagnosis import Finding
@@ -147,7 +146,11 @@ def _comparison_headline(comparison: Comparison) -> str:
         of_resources, key=lambda difference: _is_worse(difference) != (comparison.answer == "worse")
     )[:1]
     taken = TAKEN_OF.get(first[0].figure.resource or "cpu") if first else None
-    theirs = [entry for entry in clear if not entry.figure.resource]
+    # only what moved the same way belongs to the answer
+    is_worse = comparison.answer == "worse"
+    theirs = [
+        entry for entry in clear if not entry.figure.resource and _is_worse(entry) == is_worse
+    ]
     first += sorted(theirs, key=lambda difference: difference.figure.what != taken)[:1]
     most = "; ".join(
         _figure_text(shown.figure, shown.before, shown.after, comparison.after) for shown in first

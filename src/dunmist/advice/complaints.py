@@ -13,7 +13,7 @@ from importlib.resources import files
 from typing import Any, NamedTuple
 
 from dunmist.advice.amounts import cores_text, percent, size_text, span_text
-from dunmist.advice.template_values import subject_of
+from dunmist.advice.template_values import finding_text
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import Diagnosis, Kind, hours_left, is_strained
 from dunmist.series import Application, LinkSeries, Series, plain_address
@@ -44,8 +44,8 @@ FREEZING: tuple[Kind, ...] = (
     "lock-wait",
     "memory-short",
     "disk-slow",
-    "kernel-hung",
     "graphics-reset",
+    "kernel-hung",
 )
 KILLED: tuple[Kind, ...] = ("oom-kill", "killed-earlier")
 DISK_FAULTS: tuple[Kind, ...] = (
@@ -120,11 +120,10 @@ class _About(NamedTuple):
     diagnosis: Diagnosis
 
     def finding(self, kinds: tuple[Kind, ...]) -> str | None:
-        """Return the first finding of these kinds as a sentence."""
-        for finding in self.diagnosis.findings:
-            if finding.kind in kinds:
-                return wording()["finding"][finding.kind].format(subject=subject_of(finding))
-        return None
+        """Return the finding of the foremost of these kinds as a sentence."""
+        matching = [finding for finding in self.diagnosis.findings if finding.kind in kinds]
+        foremost = min(matching, key=lambda finding: kinds.index(finding.kind), default=None)
+        return None if foremost is None else finding_text(foremost)
 
     def most(self, amount: Callable[[Application], float], least: float) -> Application | None:
         """Return the application with the greatest amount, None where that is nothing much."""

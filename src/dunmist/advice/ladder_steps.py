@@ -85,16 +85,18 @@ def rungs_of(
 ) -> list[FilledStep]:
     """Return the named steps that fit what is so, safest first."""
     steps = ladder()["step"]
-    rungs = [
+    fitting = [name for name in names if _fits(steps[name], holding)]
+    fitting.sort(
+        key=lambda name: (steps[name].get("last_if") in holding, RISKS.index(steps[name]["risk"]))
+    )
+    return [
         FilledStep(
             _step(name, steps[name], filling, _freed(steps[name], acting)),
             steps[name].get("brief", "").format_map(filling),
             acting.act(steps[name].get("act")),
         )
-        for name in names
-        if _fits(steps[name], holding)
+        for name in fitting
     ]
-    return sorted(rungs, key=lambda rung: RISKS.index(rung.step.risk))
 
 
 def _fits(step: dict[str, Any], holding: frozenset[str]) -> bool:

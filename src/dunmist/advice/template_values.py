@@ -1,18 +1,21 @@
 """What the texts and commands of steps are filled with: names, numbers, units, quoted commands."""
 
+import re
 import shlex
 from collections import defaultdict
 
-from dunmist.advice.amounts import cores_text
+from dunmist.advice.amounts import cores_text, size_text, span_text
 from dunmist.advice.autostart_entries import disable_command, enable_command
 from dunmist.advice.program_facts import About, search_words
-from dunmist.advice.recognition import GUESSES, Recognised
+from dunmist.advice.recognition import GUESSES
 from dunmist.advice.wording import ladder, wording
+from dunmist.computer import FileSystem
 from dunmist.diagnosis import Diagnosis, Finding, ResourceWord, Thresholds
 from dunmist.series import Application, Series
 
 # a quota is a round figure that can be read out over the telephone
 PERCENT_STEP = 10
+MOUNTS_SHOWN = 3
 HEAT_OF = ("processor", "board")
 
 
@@ -28,7 +31,8 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
     return {
         "name": name,
         "cause": cause_name(diagnosis, diagnosis.limiting),
-        "normal": _normal_text(name, about.recognised),
+        "normal": _normal_text(name, about, series),
+        "wait_first": _wait_first(about, series),
         "hint": words["hint"].format(trouble=kind.trouble) if kind else "",
         "search": words["search"].format(words=search_words(about)),
         "protection": wording()["protected"][about.protection] if about.protection else "",
@@ -55,6 +59,8 @@ def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> d
     quoted = shlex.quote(subject)
     return {
         "subject": subject,
+        "disk": disk_text(subject, series),
+        "copy_target": _copy_target(subject, series),
         "subject_quoted": quoted,
         "unit": quoted,
         "timer_of": shlex.quote(timer_of(subject)),
@@ -63,6 +69,38 @@ def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> d
         "cause": cause_name(diagnosis, effect_of(finding, diagnosis)),
         "sensor_modules": " ".join(map(shlex.quote, sensor_modules(series))),
     }
+
+
+def disk_text(name: str, series: Series) -> str:
+    """Return a disk with what people know it by: its model, and where it is mounted."""
+    about = next((disk for disk in series.header.inventory.disks if disk.name == name), None)
+    known = [about.model] if about and about.model else []
+    mounts = [mount.point for mount in _mounts_on(name, series)]
+    known += [f"mounted at {' and '.join(mounts[:MOUNTS_SHOWN])}"] if mounts else []
+    return f"{name} ({', '.join(known)})" if known else name
+
+
+def _copy_target(name: str, series: Series) -> str:
+    """Return another drive with the most room, where one is mounted."""
+    words = wording()["ladder"]
+    rooms = [
+        (mount.available_bytes or 0, disk.name)
+        for disk in series.header.inventory.disks
+        if disk.name != name and not disk.disks_below
+        for mount in _mounts_on(disk.name, series)
+        if not mount.read_only
+    ]
+    if not rooms:
+        return words["other-drive"]
+    free_bytes, other = max(rooms)
+    return words["that-drive"].format(disk=disk_text(other, series), free=size_text(free_bytes))
+
+
+def _mounts_on(disk: str, series: Series) -> list[FileSystem]:
+    survey = series.surveyed.last
+    # partitions are called sda1, nvme0n1p2
+    device = re.compile(rf"/dev/{re.escape(disk)}(?:p?\d+)?\Z")
+    return [mount for mount in survey.file_systems if device.match(mount.source)] if survey else []
 
 
 def sensor_modules(series: Series) -> list[str]:
@@ -84,6 +122,14 @@ def subject_of(finding: Finding) -> str:
     if name is None or "{subject}" in template:
         return template.format(subject=name)
     return name
+
+
+def finding_text(finding: Finding) -> str:
+    """Return a finding in one sentence."""
+    other = next((sign.slots["name"] for sign in finding.signs if "name" in sign.slots), None)
+    return wording()["finding"][finding.kind].format(
+        subject=subject_of(finding), other=other or wording()["ladder"]["somebody-else"]
+    )
 
 
 def effect_of(finding: Finding, diagnosis: Diagnosis) -> ResourceWord | None:
@@ -138,13 +184,42 @@ def _quota_before(series: Series, application: Application) -> str:
     return "" if cores is None else f"{100 * cores:.0f}%"
 
 
-def _normal_text(name: str, recognised: Recognised | None) -> str:
-    words = wording()["ladder"]
+def _normal_text(name: str, about: About, series: Series) -> str:
+    words, recognised = wording()["ladder"], about.recognised
     if recognised is None:
         return words["wait-unknown"].format(name=name)
-    guess = words["guess"] if recognised.by in GUESSES else ""
-    kind = recognised.kind
-    return words["wait-known"].format(name=name, guess=guess, what=kind.what, normal=kind.normal)
+    cpu_s = used_cpu_s(about, series)
+    return words["wait-past" if is_past_normal(about, series) else "wait-known"].format(
+        name=name,
+        guess=words["guess"] if recognised.by in GUESSES else "",
+        what=recognised.kind.what,
+        normal=recognised.kind.normal,
+        trouble=recognised.kind.trouble,
+        safe=recognised.kind.safe,
+        running=span_text(about.running_s or cpu_s),
+        cpu=span_text(cpu_s),
+    )
+
+
+def _wait_first(about: About, series: Series) -> str:
+    """Return what to ask first, as it goes after that word."""
+    words = wording()["ladder"]
+    if is_past_normal(about, series) and about.running_s is not None:
+        return words["ask-past"].format(running=span_text(about.running_s))
+    return words["ask-expected"]
+
+
+def used_cpu_s(about: About, series: Series) -> float:
+    """Return the CPU time that the living processes of an application used since they started."""
+    living = [process.last for process in about.process.application.living if process.last]
+    used_clk = sum(sample.user_clk + sample.system_clk for sample in living)
+    return used_clk / series.header.machine.clock_ticks_per_s
+
+
+def is_past_normal(about: About, series: Series) -> bool:
+    """Whether background work has used more CPU time than is normal for its kind."""
+    most_s = about.recognised.kind.normal_most_s if about.recognised else None
+    return most_s is not None and used_cpu_s(about, series) > most_s
 
 
 def _systemctl(application: Application) -> str:

@@ -10,7 +10,7 @@ from dunmist.advice.complaints import COMPLAINTS, COMPLAINTS_MAX, PROGRAM, answe
 from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.ladder_steps import frees_of
 from dunmist.advice.program_facts import About, what_it_is
-from dunmist.advice.template_values import subject_of
+from dunmist.advice.template_values import finding_text, subject_of
 from dunmist.advice.triage import (
     BlindSpot,
     CaptureFacts,
@@ -21,7 +21,7 @@ from dunmist.advice.triage import (
     Triage,
     Verdict,
 )
-from dunmist.advice.verdict_text import finding_text, headline, worst_of
+from dunmist.advice.verdict_text import headline, worst_of
 from dunmist.advice.wording import wording
 from dunmist.captures import Unseen, is_shared
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, sign

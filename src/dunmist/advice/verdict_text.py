@@ -2,7 +2,7 @@
 
 from dunmist.advice.amounts import percent
 from dunmist.advice.case import Cases
-from dunmist.advice.template_values import subject_of
+from dunmist.advice.template_values import finding_text
 from dunmist.advice.triage import Worst
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import Diagnosis, Finding, Kind, LevelWord, Severity, is_strained
@@ -125,11 +125,6 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
         first=first_action(diagnosis, cases),
         **about,
     )
-
-
-def finding_text(finding: Finding) -> str:
-    """Return a finding in one sentence."""
-    return wording()["finding"][finding.kind].format(subject=subject_of(finding))
 
 
 def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:

@@ -136,6 +136,36 @@ def _processes_of(ctx: click.Context) -> "list[ProcessLine]":
         return []
 
 
+def complete_patient(
+    ctx: click.Context, param: click.Parameter, incomplete: str
+) -> list[CompletionItem]:
+    """Return the patients of the demo."""
+    del ctx, param
+    from dunmist.simulation import scenario_names
+
+    return _plain(scenario_names(), incomplete)
+
+
+def complete_word(
+    ctx: click.Context, param: click.Parameter, incomplete: str
+) -> list[CompletionItem]:
+    """Return the words that can be explained."""
+    del ctx, param
+    from dunmist.advice.glossary import glossary
+
+    return _plain(glossary(), incomplete)
+
+
+def complete_step(
+    ctx: click.Context, param: click.Parameter, incomplete: str
+) -> list[CompletionItem]:
+    """Return the names of the steps of the ladder, in its order."""
+    del ctx, param
+    from dunmist.advice.wording import ladder
+
+    return [CompletionItem(name) for name in ladder()["step"] if name.startswith(incomplete)]
+
+
 def complete_act(
     ctx: click.Context, param: click.Parameter, incomplete: str
 ) -> list[CompletionItem]:

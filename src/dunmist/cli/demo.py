@@ -6,6 +6,7 @@ from pathlib import Path
 
 import click
 
+from dunmist.cli.completion import complete_patient
 from dunmist.cli.parameters import FILE, wants_colours
 
 # short captures, so that the fleet of the demo is made in seconds
@@ -15,7 +16,7 @@ FORMS = ("html", "pdf", "md", "json", "txt")
 
 
 @click.command()
-@click.argument("scenario", required=False)
+@click.argument("scenario", required=False, shell_complete=complete_patient)
 @click.option(
     "-o",
     "--output",

@@ -8,13 +8,14 @@ from pathlib import Path
 
 import click
 
+from dunmist.cli.completion import complete_word
 from dunmist.cli.parameters import CAPTURE
 
 WIDTH_MOST, LINES_MOST = 80, 8
 
 
 @click.command()
-@click.argument("word", required=False)
+@click.argument("word", required=False, shell_complete=complete_word)
 @click.argument("file", type=CAPTURE, required=False)
 def explain(word: str | None, file: Path | None) -> None:
     """Say what WORD means: a column, a level, a kind of finding, a figure or a sensor's label.

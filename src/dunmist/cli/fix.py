@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dunmist.cli.completion import complete_act
-from dunmist.cli.group import GroupWithDefault
+from dunmist.cli.completion import complete_act, complete_step
+from dunmist.cli.group import GroupWithDefault, say_new_spelling
 from dunmist.cli.parameters import CAPTURE, Duration, refuse_given
 
 if TYPE_CHECKING:
@@ -56,7 +56,7 @@ def whom_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 @fix.command()
 @click.argument("file", type=CAPTURE)
-@click.argument("step", required=False)
+@click.argument("step", required=False, shell_complete=complete_step)
 @whom_options
 def show(
     file: Path, step: str | None, culprit: int | None, finding: str | None, pid: int | None
@@ -77,7 +77,7 @@ def show(
 
 @fix.command(name="do")
 @click.argument("file", type=CAPTURE)
-@click.argument("step")
+@click.argument("step", shell_complete=complete_step)
 @whom_options
 @click.option("--yes", is_flag=True, help="Carry the step out without asking.")
 @click.option(
@@ -218,9 +218,11 @@ def as_before(
     from dunmist.cli import fix_actions
 
     if only_list:
+        say_new_spelling("dunmist fix list")
         fix_actions.print_journal()
         return
     if undo is not None:
+        say_new_spelling("dunmist fix undo [ACT]")
         _undo(undo)
         return
     if file is None:
@@ -230,12 +232,14 @@ def as_before(
         from dunmist.cli import proving
 
         refuse_given(context, ("step", "measure"), "--prove is an act of its own; leave out {}")
+        say_new_spelling("dunmist fix prove FILE")
         proving.prove(chosen, prove_for_s, asks=not yes)
         return
     refuse_given(context, ("prove_for_s",), "{} says how long --prove may take; add --prove")
     if step is None:
         fix_actions.print_ladder(chosen)
         return
+    say_new_spelling(f"dunmist fix do FILE {step}")
     _show_and_do(chosen, str(step), yes=yes, measure=measure)
 
 

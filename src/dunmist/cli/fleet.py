@@ -1,16 +1,22 @@
 """``dunmist fleet``: triage many captures at once, and say what they have in common."""
 
 import sys
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from dunmist.cli.parameters import FILE
+from dunmist.errors import OutputError
 from dunmist.harmless import harmless
 
 if TYPE_CHECKING:
     from dunmist.fleet.engine import Engine
+
+
+# the packages of the extra of that name
+NEEDED = ("dask", "distributed", "pyarrow", "fsspec", "cryptography")
 
 
 @click.command()
@@ -50,6 +56,11 @@ def fleet(
     'dunmist triage' does it. DIR gets Parquet tables (captures, culprits, findings, packages) and
     report.html, .md and .json.
     """
+    missing = [name for name in NEEDED if find_spec(name) is None]
+    if missing:
+        raise OutputError(
+            f"fleet needs {', '.join(missing)}; install with pip install 'dunmist[fleet]'"
+        )
     if output.exists() and not output.is_dir():
         raise click.UsageError(f"{output} is a file; name a directory with -o")
     from dunmist.fleet.engine import engine_of

@@ -19,3 +19,8 @@ class GroupWithDefault(click.Group):
         """Return the commands in the order in which they were declared."""
         del ctx
         return [name for name in self.commands if name != self.DEFAULT]
+
+
+def say_new_spelling(spelling: str) -> None:
+    """Say how a call of an earlier version is written now; it is carried out all the same."""
+    click.echo(f"dunmist: this is written '{spelling}' now", err=True)

@@ -62,7 +62,8 @@ class Progress:
             "busiest   " + self._busiest(),
         ]
         if self._belief is not None:
-            lines.append("so far    " + _believed(self._belief))
+            age_s = tick.at_s - self._belief.at_s
+            lines.append(f"{age_s:3.0f} s ago " + _believed(self._belief))
         return Text("\n".join(lines), no_wrap=True, overflow="ellipsis")
 
     def _strip(self, tick: Tick) -> str:
@@ -92,7 +93,7 @@ def _believed(belief: InterimVerdict) -> str:
     if belief.limiting is None:
         return f"{belief.level}, nothing limits"
     by = f", {cut_middle(harmless(belief.culprit), 24)}" if belief.culprit else ""
-    return f"{belief.limiting} {belief.level}{by}, sure {100 * belief.confidence:.0f} %"
+    return f"{belief.limiting} {belief.level}{by}, confidence {100 * belief.confidence:.0f} %"
 
 
 @contextmanager

@@ -170,6 +170,10 @@ class Topics(click.Group):
         del ctx
         return list(TOPICS)
 
+    def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the topics only, so that they fit on one screen."""
+        self.format_commands(ctx, formatter)
+
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         """Return the command of a topic; raises UsageError with the nearest right word."""
         if cmd_name not in TOPICS and (cmd_name == LAST or Path(cmd_name).exists()):
@@ -183,8 +187,8 @@ class Topics(click.Group):
 def view() -> None:
     """Show a TOPIC of the capture FILE, or of this computer now.
 
-    Without FILE it samples for two seconds. FILE may be 'last', the newest capture. Other words
-    for the topics are understood: network, cpu, sensors, users, startup.
+    Without FILE it samples for two seconds. FILE may be 'last', the newest capture. Topics have
+    other words too: network, cpu, sensors, users. 'view TOPIC --help' lists the options.
     """
 
 

@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 import click
 
-from dunmist.cli.group import GroupWithDefault
+from dunmist.cli.group import GroupWithDefault, say_new_spelling
 from dunmist.cli.parameters import (
     EVERY_MOST_S,
     FILE,
@@ -182,6 +182,14 @@ def plan(
     installing.install(installing.Wanted(name, at, every_day, user), wanted, asks=not yes)
 
 
+# options of an earlier version, and the commands that took their place
+NEW_WORDS = {
+    "--incidents": "list",
+    "--mark": "mark TEXT",
+    "--recall": "recall TIME -o FILE",
+    "--install": "install, or plan NAME --at TIME",
+    "--remove": "remove",
+}
 # how a recorder runs of which nothing else is said
 _USUAL = WatchOptions(2.0, 3600.0, 64 << 20, None, Path("/"), tell=False)
 
@@ -307,6 +315,8 @@ def as_before(
         raise click.UsageError(f"{chosen[0]} is of this computer; leave it out with --on")
     from dunmist.cli import watching
 
+    if chosen:
+        say_new_spelling(f"dunmist watch {NEW_WORDS[chosen[0]]}")
     if install or remove:
         from dunmist.cli import installing
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from dunmist.computer import ProcessorTimes
 from dunmist.sampling import Tick
 
 US_PER_S = 1e6
@@ -20,9 +21,14 @@ def stalled_share(tick: Tick, before: Tick, subject: str) -> float | None:
 
 def processor_growth(tick: Tick, before: Tick) -> Iterator[list[int]]:
     """Yield what the counters of each logical CPU grew by, in the order of its number."""
-    for number, times in sorted(tick.processors.times_clk.items()):
-        then = before.processors.times_clk.get(number, times)
-        yield [now - old for now, old in zip(times, then, strict=False)][:FIELDS]
+    yield from grown_times(tick.processors, before.processors)
+
+
+def grown_times(now: ProcessorTimes, before: ProcessorTimes) -> Iterator[list[int]]:
+    """Yield the same of two readings of ``/proc/stat``."""
+    for number, times in sorted(now.times_clk.items()):
+        then = before.times_clk.get(number, times)
+        yield [new - old for new, old in zip(times, then, strict=False)][:FIELDS]
 
 
 def idle_of(grown: list[int]) -> int:

@@ -220,6 +220,8 @@ class ModelComputer:
                     asker.spec.write_mib_per_s * MIB,
                     asker.spec.request_kib * 1024,
                 )
+                if self.now_s >= asker.spec.starts_s
+                else Request(0.0, 0.0, asker.spec.request_kib * 1024)
                 for asker in askers
             ]
             if number == 0:

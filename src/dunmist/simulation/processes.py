@@ -94,6 +94,7 @@ class ProcessSet:
         self.pattern = np.array([PATTERNS.index(spec.pattern) for spec in specs])
         self.phase = np.array([chance.random() for _ in specs])
         self.demand = np.array([self._demand(process) for process in self.all])
+        self.starts_s = np.array([spec.starts_s for spec in specs])
         self.children = np.array([spec.children_per_s * spec.child_cpu_s for spec in specs])
         self.touched = np.array([0.0 if spec.kernel else spec.touched_share for spec in specs])
         wanted_mib = np.array(
@@ -149,7 +150,7 @@ class ProcessSet:
                 (chance.random(len(sine)) < IDLE_CHANCE).astype(float),
             ],
         )
-        wanted: Floats = self.demand * factor
+        wanted: Floats = np.where(now_s >= self.starts_s, self.demand * factor, 0.0)
         for process in self._driven:
             if process.spec.driver:
                 wanted[process.index] *= drivers[process.spec.driver]
@@ -219,7 +220,7 @@ class ProcessSet:
         for process in self.all:
             spec = process.spec
             lived_s = min(self.uptime_s - process.start_clk / CLK_PER_S, 7200.0)
-            busy = 1.0 if spec.pattern == "steady" else 0.1
+            busy = 1.0 if spec.pattern == "steady" and not spec.starts_s else 0.1
             used_s = spec.demand_cores * spec.busy_threads * lived_s * 0.4 * busy
             self.figures["user_s"][process.index] = used_s * (1 - spec.system_share)
             self.figures["system_s"][process.index] = used_s * spec.system_share

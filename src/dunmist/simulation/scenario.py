@@ -15,7 +15,7 @@ import msgspec
 
 from dunmist.errors import UnknownName
 
-DEFAULT_SCENARIO = "cliff-top-laptop"
+DEFAULT_SCENARIO = "waking-index"
 Pattern = Literal["steady", "bursty", "start-up", "idle"]
 Driver = Literal["heat", "paging", "disk", "interrupts"]
 
@@ -71,6 +71,7 @@ class ProgramSpec(Spec, frozen=True):
     kernel: bool = False
     pattern: Pattern = "idle"  # of its demand over time
     demand_cores: float = 0.0  # of each thread
+    starts_s: float = 0.0  # in the capture: before, it wants nothing
     threads: int = 1
     busy_threads: int = 1  # the others sleep
     peers: int = 0  # further processes, children of the first, which then only hands out work

@@ -15,9 +15,9 @@ UNKNOWN = "–"
 
 def bits_text(bits_per_s: float) -> str:
     """Return a link speed as people write it."""
-    for unit, factor in (("Gbit/s", 1e9), ("Mbit/s", 1e6)):
+    for unit, factor in (("Gbit/s", 1e9), ("Mbit/s", 1e6), ("kbit/s", 1e3)):
         if bits_per_s >= factor:
-            return f"{bits_per_s / factor:g} {unit}"
+            return f"{bits_per_s / factor:.3g} {unit}"
     return f"{bits_per_s:.0f} bit/s"
 
 

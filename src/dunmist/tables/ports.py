@@ -9,6 +9,18 @@ from dunmist.series import Process, Series, SocketSeries, plain_address
 from dunmist.tables.declared import Column, Row, Table, Width
 from dunmist.tables.shared_columns import PIDS, UNIT, USERS
 
+# RFC 1918, RFC 3927, RFC 4193, RFC 4291: addresses that no router on the internet passes on
+LOCAL_NETWORKS = tuple(
+    ipaddress.ip_network(network)
+    for network in (
+        "10.0.0.0/8",
+        "172.16.0.0/12",
+        "192.168.0.0/16",
+        "169.254.0.0/16",
+        "fc00::/7",
+        "fe80::/10",
+    )
+)
 HERE, OPEN, LOCAL, INTERNET = "this computer", "open", "local network", "internet"
 
 
@@ -54,7 +66,7 @@ def scope_of(socket: SocketSeries) -> str:
         address = ipaddress.ip_address(plain_address(socket.facts.remote) or "")
     except ValueError:
         return INTERNET
-    return LOCAL if address.is_private or address.is_link_local else INTERNET
+    return LOCAL if any(address in network for network in LOCAL_NETWORKS) else INTERNET
 
 
 def _words(owners: list[Process], word: Callable[[Process], str | None]) -> str | None:

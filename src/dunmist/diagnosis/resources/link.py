@@ -32,7 +32,14 @@ def _thing(exam: Examination, link: LinkSeries) -> ResourceInstance:
         sign("link-received", exam.typical(link.received_bytes_per_s)),
         sign("link-sent", exam.typical(link.sent_bytes_per_s)),
     ]
-    if link.used is not None:
+    # a queue that waits while little is carried is limited elsewhere: the speed says nothing then
+    is_shaped = queued is not None and (
+        queued.mean() >= table.queued_share and exam.typical(used) < table.busy
+    )
+    if is_shaped:
+        moved = link.received_bytes_per_s + link.sent_bytes_per_s
+        signs.insert(0, sign("link-shaped", exam.typical(moved), name=link.name))
+    elif link.used is not None:
         speed = (link.about.speed_bits_per_s if link.about else None) or 0
         share = exam.typical(used)
         signs.insert(0, sign("link-used", share, of=speed / BITS_PER_MBIT, name=link.name))

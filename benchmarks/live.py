@@ -105,9 +105,7 @@ CASES = (
         ("auk-count",),
         may=BUSY | {"thread-swarm"},
     ),
-    Case(
-        "three processes on two CPUs", "auk-count spin 3", ("cpu",), ("auk-count",), may=BUSY
-    ),
+    Case("three processes on two CPUs", "auk-count spin 3", ("cpu",), ("auk-count",), may=BUSY),
     Case("four processes", "auk-count spin 4", ("cpu",), ("auk-count",), may=BUSY),
     Case("twelve processes", "auk-count spin 12", ("cpu",), ("auk-count",), may=BUSY),
     Case(

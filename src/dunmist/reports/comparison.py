@@ -17,7 +17,7 @@ from dunmist.reports.document import (
 from dunmist.reports.figures import normal_figure
 
 HEADINGS = {
-    "before-and-after": ("Before", "After", "Change (95 %)"),
+    "before-and-after": ("Before, mean", "After, mean", "Change (95 %)"),
     "normal-and-now": ("Usually", "Now", "Usual range (95 %)"),
 }
 LISTS = {
@@ -75,7 +75,7 @@ def beside_normal_section(unusual: Unusual) -> Section:
     for field, heading in LISTS[told.question].items():
         if things := getattr(told, field):
             blocks.append(Items([(f"{heading}: {thing.text}", "") for thing in things]))
-    return Section("Beside normal", blocks)
+    return Section("Beside normal", blocks, summary=told.headline)
 
 
 def _captures(compared: Compared) -> str:

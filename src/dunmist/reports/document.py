@@ -88,6 +88,7 @@ class GlanceStep:
     text: str
     risk: str
     command: str | None
+    undo: str | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,6 +113,7 @@ class Section:
     heading: str
     blocks: list[Block] = field(default_factory=list)
     is_detail: bool = False
+    summary: str = ""  # a sentence that stands beside the verdict as well
 
 
 @dataclass(frozen=True, slots=True)

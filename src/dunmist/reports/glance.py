@@ -74,6 +74,7 @@ def _steps(judged: Judged) -> list[GlanceStep]:
             _capital(filled.brief or filled.step.text),
             filled.step.risk,
             fix.format(filled.step.action) if fix and filled.act else filled.step.command,
+            "dunmist fix undo" if fix and filled.act and filled.step.undo else filled.step.undo,
         )
         for filled in steps[:STEPS_SHOWN]
     ]

@@ -9,9 +9,9 @@ from dunmist.reports.figures import report_figures
 from dunmist.reports.glance import glance
 
 
-def verdict_section(judged: Judged) -> Section:
+def verdict_section(judged: Judged, more: Sequence[Section] = ()) -> Section:
     """Return the headline, with what is seen at a glance below it."""
-    section = sections.verdict(judged.triage)
+    section = sections.verdict(judged.triage, more)
     return Section(section.heading, [*section.blocks, glance(judged)])
 
 
@@ -24,7 +24,7 @@ def report_document(judged: Judged, more: Sequence[Section] = ()) -> Document:
     return sections.document_of(
         triage,
         [
-            verdict_section(judged),
+            verdict_section(judged, more),
             facts.machine_section(judged.series),
             sections.what_to_do(triage),
             *more,

@@ -43,7 +43,7 @@ ALWAYS_SHOWN = ("cpu", "memory")
 def triage_document(triage: Triage, more: Sequence[Section] = ()) -> Document:
     """Return what a triage alone gives, for a terminal; ``more`` follows what to do."""
     sections = [
-        verdict(triage),
+        verdict(triage, more),
         what_to_do(triage),
         *more,
         why(triage),
@@ -65,13 +65,15 @@ def document_of(triage: Triage, sections: list[Section]) -> Document:
     return made_harmless(Document(title, level, kept))
 
 
-def verdict(triage: Triage) -> Section:
-    """Return the headline with its level and confidence."""
+def verdict(triage: Triage, more: Sequence[Section] = ()) -> Section:
+    """Return the headline with its level and confidence, and the summaries of further sections."""
     shown = triage.verdict
     limiting = shown.limiting or "nothing limits"
     facts = f"Level: {shown.level}. Limiting: {limiting}. Confidence: {percent(shown.confidence)}."
     answer = [Paragraph(shown.answer, lead=True)] if shown.answer else []
-    return Section("Verdict", [*answer, Paragraph(shown.headline, lead=True), Paragraph(facts)])
+    summaries = [Paragraph(section.summary) for section in more if section.summary]
+    headline = Paragraph(shown.headline, lead=True)
+    return Section("Verdict", [*answer, headline, *summaries, Paragraph(facts)])
 
 
 def what_to_do(triage: Triage) -> Section:
@@ -131,7 +133,7 @@ def why(triage: Triage, figure: Figure | None = None) -> Section:
                     resource.resource,
                     resource.name or "",
                     resource.level,
-                    percent(resource.used),
+                    _used_text(resource),
                     _pressure_text(resource),
                 ]
                 for resource in triage.resources
@@ -144,6 +146,13 @@ def why(triage: Triage, figure: Figure | None = None) -> Section:
             limits = resource.resource == triage.verdict.limiting
             blocks.append(_evidence(resource.evidence, is_detail=not limits))
     return Section("Why", blocks)
+
+
+def _used_text(resource: ResourceAdvice) -> str:
+    """Return how full a resource is; heat is known by its temperature."""
+    celsius = (evidence.value for evidence in resource.evidence if evidence.unit == "°C")
+    value = next(celsius, None) if resource.resource == "heat" else None
+    return percent(resource.used) if value is None else f"{value:.0f} °C"
 
 
 def _pressure_text(state: ResourceAdvice) -> str:

@@ -17,12 +17,12 @@ from itertools import pairwise
 from pathlib import Path
 from typing import NamedTuple
 
+from drawn import hard_patient, illness_of, random_scenario
 from live import outcomes as live_faults
 
 from dunmist.jobs.judge import judge
 from dunmist.jobs.patient import capture_patient
-from dunmist.simulation import illness_of, load_scenario, random_scenario, scenario_names
-from dunmist.simulation.hard_cases import hard_patient
+from dunmist.simulation import load_scenario, scenario_names
 
 HERE = Path(__file__).parent
 REPORT = HERE.parent / "docs" / "accuracy.md"
@@ -309,7 +309,7 @@ def report(patients, drawn, live, hard, took_s):
         f"## Hard cases ({len(hard)}, outside of all other tables)",
         "",
         "Near the limit, with rivals, second faults and decoys, on other hardware, with less "
-        "published, and short (`simulation/hard_cases.py`). A part of them nobody can tell.",
+        "published, and short (`benchmarks/drawn/hard_cases.py`). A part of them nobody can tell.",
         "",
         *hard_lines(hard),
         "## Findings of the patients",

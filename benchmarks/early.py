@@ -13,11 +13,13 @@ import tempfile
 import time
 from pathlib import Path
 
+from drawn import random_scenario
+
 from dunmist.diagnosis import diagnose, is_decided
 from dunmist.jobs.judge import examined, load
 from dunmist.jobs.patient import capture_patient
 from dunmist.series import Part
-from dunmist.simulation import load_scenario, random_scenario, scenario_names
+from dunmist.simulation import load_scenario, scenario_names
 
 REPORT = Path(__file__).parent.parent / "docs" / "early.json"
 FIRST_SEED, COUNT, BORDERLINE = 80_000, 240, 0.15

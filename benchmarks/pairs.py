@@ -18,11 +18,11 @@ from itertools import pairwise
 from pathlib import Path
 
 import msgspec
+from drawn import random_scenario
 
 from dunmist.compare import Examined, compare
 from dunmist.jobs.judge import judge
 from dunmist.jobs.patient import capture_patient
-from dunmist.simulation import random_scenario
 from dunmist.simulation.scenario import ProgramSpec
 
 REPORT = Path(__file__).parent.parent / "docs" / "pairs.json"

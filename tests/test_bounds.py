@@ -27,7 +27,7 @@ STAT = (
 class Refused(unittest.TestCase):
     def test_a_line_of_stat_holds_what_the_kernel_can_give(self):
         whole = (b"7", b"1", b"-5", b"3", b"2")
-        result = processes.parse_stat(STAT % whole)
+        result = processes.parse_process_stat(STAT % whole)
         self.assertEqual(
             (7, 1, -5, 3, 2),
             (result.pid, result.ppid, result.nice, result.threads, result.processor),
@@ -44,7 +44,7 @@ class Refused(unittest.TestCase):
             (4, b"8192"),
         ):
             with self.subTest(place=place, value=value), self.assertRaises(ParseError):
-                processes.parse_stat(STAT % (*whole[:place], value, *whole[place + 1 :]))
+                processes.parse_process_stat(STAT % (*whole[:place], value, *whole[place + 1 :]))
 
     def test_no_counter_is_longer_than_63_bits(self):
         for what, parse, text in (

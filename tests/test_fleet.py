@@ -20,6 +20,7 @@ from unittest import mock
 
 import msgspec
 import pyarrow.parquet
+from benchmarks.drawn import random_scenario
 
 from dunmist.fleet.capture_locations import _address, find
 from dunmist.fleet.capture_record import record_of
@@ -31,7 +32,6 @@ from dunmist.fleet.triage_run import triage_fleet
 from dunmist.jobs.judge import judge
 from dunmist.jobs.patient import capture_patient
 from dunmist.reports import triage_json
-from dunmist.simulation import random_scenario
 from tests import own_sshd
 from tests.program import InFolder, run
 

@@ -5,9 +5,10 @@ from collections import Counter
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from benchmarks.drawn import LIMITED, hard_patient
+
 from dunmist.jobs.judge import judge
 from dunmist.jobs.patient import capture_patient
-from dunmist.simulation.hard_cases import LIMITED, hard_patient
 
 
 def triaged(seed):

@@ -16,7 +16,7 @@ from dunmist.diagnosis.judge import find_external_cause, find_limiting, judge_th
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.ranking import rank_culprits
 from dunmist.diagnosis.records import Finding, ResourceState, sign
-from dunmist.diagnosis.resources import BY_WORD, find_bound, find_slow_disks
+from dunmist.diagnosis.resources import RESOURCE_BY_WORD, find_bound, find_slow_disks
 from dunmist.series import ProcessorSensor, Storage
 from tests.handmade import (
     GIB,
@@ -45,7 +45,10 @@ def machine(busy=0.0, count=4, **more):
 
 
 def states(word, exam):
-    return [judge_thing(exam, BY_WORD[word], thing) for thing in BY_WORD[word].things(exam)]
+    return [
+        judge_thing(exam, RESOURCE_BY_WORD[word], thing)
+        for thing in RESOURCE_BY_WORD[word].things(exam)
+    ]
 
 
 def keys(signs):
@@ -243,7 +246,7 @@ class OneProcessor(unittest.TestCase):
         exam = examination(machine(0.25), [program], [process(7, program, LINE, cores=1.0)])
         (state,) = states("core", exam)
         self.assertEqual(("strained", "auk1"), (state.level, state.name))
-        ranked = rank_culprits(exam, BY_WORD["core"], COVERED)
+        ranked = rank_culprits(exam, RESOURCE_BY_WORD["core"], COVERED)
         self.assertEqual(["auk1"], [item.name for item in ranked])
 
     def test_a_busy_processor_of_nobody_is_busy_and_no_more(self):
@@ -409,7 +412,7 @@ class Disks(unittest.TestCase):
             applications = [dataclasses.replace(item, blocked=waits) for item in (copy, reader)]
             exam = self.exam(disk(LINE, 1.0), stalled=0.9, applications=applications)
             with self.subTest(accounted):
-                ranked = rank_culprits(exam, BY_WORD["disk"], COVERED)
+                ranked = rank_culprits(exam, RESOURCE_BY_WORD["disk"], COVERED)
                 self.assertEqual(
                     [("auk1", "cause"), ("auk2", "victim")],
                     [(item.application.name, item.role) for item in ranked],
@@ -444,7 +447,7 @@ class Disks(unittest.TestCase):
                 parts = dict(
                     zip(
                         [item.name for item in exam.applications],
-                        BY_WORD["disk"].demand(exam).parts,
+                        RESOURCE_BY_WORD["disk"].demand(exam).parts,
                         strict=True,
                     )
                 )
@@ -544,10 +547,10 @@ class Cards(unittest.TestCase):
         exam = examination(machine(0.9), [computing, drawing], graphics=cards)
         (state,) = states("gpu", exam)
         self.assertEqual(("strained", "card0"), (state.level, state.name))
-        demand = BY_WORD["gpu"].demand(exam)
+        demand = RESOURCE_BY_WORD["gpu"].demand(exam)
         self.assertEqual("card", demand.unit)
         self.assertAlmostEqual(0.95, demand.whole.mean())
-        ranked = rank_culprits(exam, BY_WORD["gpu"], COVERED)
+        ranked = rank_culprits(exam, RESOURCE_BY_WORD["gpu"], COVERED)
         self.assertEqual(["auk1", "auk2"], [item.name for item in ranked])
         self.assertAlmostEqual(8 / 9, ranked[0].score)
 
@@ -636,7 +639,7 @@ class Ranking(unittest.TestCase):
         exam = examination(machine(1.0, **more), applications)
         return [
             (rank_culprit.name, rank_culprit.role)
-            for rank_culprit in rank_culprits(exam, BY_WORD[word], COVERED)
+            for rank_culprit in rank_culprits(exam, RESOURCE_BY_WORD[word], COVERED)
         ]
 
     def test_roles(self):
@@ -689,7 +692,7 @@ class Ranking(unittest.TestCase):
         }
         mixed = [application(number, LINE, **figures) for number in range(1, 5)]
         exam = examination(machine(1.0), mixed, physical_disks=[disk(LINE, 1.0, moved=4e6)])
-        for word, resource in BY_WORD.items():
+        for word, resource in RESOURCE_BY_WORD.items():
             if resource.demand is not None:
                 with self.subTest(word):
                     self.assertLessEqual(resource.demand(exam).parts.sum(), 1.0 + 1e-9)

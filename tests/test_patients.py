@@ -5,11 +5,13 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from benchmarks.drawn import random_scenario
+
 from dunmist.advice import RISKS
 from dunmist.diagnosis.findings.kernel_messages import TABLE
 from dunmist.jobs.judge import judge
 from dunmist.jobs.patient import capture_patient
-from dunmist.simulation import load_scenario, random_scenario, scenario_names
+from dunmist.simulation import load_scenario, scenario_names
 
 # finding, a patient that has it, and its steps as a careful technician would take them
 LADDERS = """

@@ -34,7 +34,7 @@ PROC_STAT = (
     b"procs_blocked 1\nsoftirq 777 1 2\n"
 )
 PARSERS = (
-    processes.parse_stat,
+    processes.parse_process_stat,
     processes.parse_owner,
     processes.parse_statm,
     processes.parse_schedstat,
@@ -83,7 +83,7 @@ class ProcessText(unittest.TestCase):
             (b"\xff\xfe", r"\xff\xfe"),
         ):
             with self.subTest(name=name):
-                stat = processes.parse_stat(STAT % name)
+                stat = processes.parse_process_stat(STAT % name)
                 self.assertEqual((4711, shown, "S", 1), stat[:4])
                 self.assertEqual(
                     (91, 323, 1755, 1189),
@@ -99,7 +99,7 @@ class ProcessText(unittest.TestCase):
 
     def test_an_older_kernel_has_fewer_fields(self):
         short = STAT[: STAT.index(b" 18446744073709551615")] % b"x"
-        stat = processes.parse_stat(short)
+        stat = processes.parse_process_stat(short)
         self.assertEqual((2287, -1, 0), (stat.rss_pages, stat.processor, stat.io_delay_clk))
 
     def test_the_effective_user_counts(self):

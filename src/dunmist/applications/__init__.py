@@ -4,17 +4,10 @@ Takes process facts as they come, gives applications. It is a room of its own, w
 because the progress shown during a capture needs it as much as the analysis afterwards.
 """
 
-from dunmist.applications.grouping import Grouping, in_user_manager, unit_of
-from dunmist.applications.programs import Program, is_shell, program_of
-from dunmist.applications.running_use import RunningUse
-
-__all__ = [
-    "Group",
-    "Grouping",
-    "Program",
-    "RunningUse",
-    "in_user_manager",
-    "is_shell",
-    "program_of",
-    "unit_of",
-]
+from dunmist.applications.grouping import Grouping as Grouping
+from dunmist.applications.grouping import in_user_manager as in_user_manager
+from dunmist.applications.grouping import unit_of as unit_of
+from dunmist.applications.programs import Program as Program
+from dunmist.applications.programs import is_shell as is_shell
+from dunmist.applications.programs import program_of as program_of
+from dunmist.applications.running_use import RunningUse as RunningUse

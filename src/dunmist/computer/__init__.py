@@ -5,260 +5,144 @@ computes no rates and judges nothing: that is for the rooms after it. Nothing he
 pandas, SciPy or Matplotlib, because this room runs on the patient's computer.
 """
 
-from dunmist.computer.autostart import Home, StartEntry, read_autostart
-from dunmist.computer.boot import Boot, StartedUnit, read_boot
-from dunmist.computer.boot_history import ComputerStart
-from dunmist.computer.control_groups import V2_ROOTS, ControlGroups, GroupSample
-from dunmist.computer.cpus import (
-    SOFT_INTERRUPTS,
-    TIME_FIELDS,
-    Processor,
-    ProcessorTimes,
-    ThrottleSample,
-    find_throttling,
-    parse_interrupts,
-    parse_stat,
-    read_clocks_khz,
-    read_throttling,
-)
-from dunmist.computer.deadlined_processes import DEADLINE_S
-from dunmist.computer.disks import SECTOR_BYTES, Disk, DiskSample, is_disk, parse_diskstats
-from dunmist.computer.drive_health import AskedDrives, DriveHealth
-from dunmist.computer.file_systems import FileSystem, read_file_systems
-from dunmist.computer.firmware import Firmware, MemoryModule
-from dunmist.computer.graphics import (
-    GraphicsCard,
-    GraphicsSample,
-    GraphicsUse,
-    parse_fdinfo,
-    read_graphics,
-)
-from dunmist.computer.inventory import Inventory, read_inventory
-from dunmist.computer.kernel_log import (
-    KERNEL_MESSAGE_KINDS,
-    KernelLog,
-    KernelMessage,
-    KernelMessageKind,
-)
-from dunmist.computer.known_updates import KnownUpdates, read_known_updates
-from dunmist.computer.link_queues import LinkQueues, QueueSample
-from dunmist.computer.links import Link, LinkSample, parse_net_dev, parse_tcp_counters
-from dunmist.computer.load import (
-    LoadAverage,
-    StallTotals,
-    find_pressure,
-    parse_loadavg,
-    parse_uptime,
-    read_pressure,
-)
-from dunmist.computer.locks import LockWait, parse_locks
-from dunmist.computer.machine import Machine, parse_line, read_machine
-from dunmist.computer.memory import (
-    SwapArea,
-    find_zram,
-    parse_meminfo,
-    parse_swaps,
-    parse_vmstat,
-    read_zram_bytes,
-)
-from dunmist.computer.memory_events import MemoryEvents
-from dunmist.computer.packages import Package, read_packages
-from dunmist.computer.parsing import (
-    PROCESS_NUMBER_MAX,
-    Counter,
-    Identity,
-    ParseError,
-    parse_number,
-    parse_text,
-)
-from dunmist.computer.pending_restart import Pending, read_pending
-from dunmist.computer.power import PowerSupply, read_power_supplies
-from dunmist.computer.process_details import (
-    MemoryRollup,
-    ProcessDetail,
-    parse_waits_in,
-    read_details,
-    read_rollup,
-)
-from dunmist.computer.processes import (
-    COMMAND_LINE_BYTES,
-    DELETED,
-    PF_KTHREAD,
-    ProcessFacts,
-    ProcessGroups,
-    ProcessSample,
-    ProcessStat,
-    ThreadSample,
-    parse_cgroup,
-    parse_cmdline,
-    parse_io,
-    parse_login_uid,
-    parse_owner,
-    parse_schedstat,
-    parse_statm,
-)
-from dunmist.computer.processes import parse_stat as parse_process_stat
-from dunmist.computer.root import Parsed, Reason, Root, Unread, reason_of
-from dunmist.computer.scheduling import GroupWeight, Scheduling
-from dunmist.computer.sensors import RAW_PER_UNIT, SLOW_CHIPS, Quantity, Sensor, read_reading
-from dunmist.computer.service_manager import (
-    MANAGER,
-    Unanswered,
-    Unit,
-    call,
-    connected,
-    properties,
-    system_bus,
-)
-from dunmist.computer.services import read_people, read_services
-from dunmist.computer.sessions import Session
-from dunmist.computer.socket_diag import RECORDED, RecordedDiag, SocketDiag
-from dunmist.computer.socket_records import SocketFacts, SocketReading, SocketSample
-from dunmist.computer.socket_text import INET_FILES, parse_inet_table, parse_unix_table
-from dunmist.computer.task_exits import TaskExit, TaskExits, open_task_exits
-from dunmist.computer.time_sync import TimeSync, read_time_sync
-from dunmist.computer.users import is_person, read_groups, read_users
-
-__all__ = [
-    "COMMAND_LINE_BYTES",
-    "DEADLINE_S",
-    "DELETED",
-    "INET_FILES",
-    "KERNEL_MESSAGE_KINDS",
-    "MANAGER",
-    "PF_KTHREAD",
-    "PROCESS_NUMBER_MAX",
-    "RAW_PER_UNIT",
-    "RECORDED",
-    "SECTOR_BYTES",
-    "SLOW_CHIPS",
-    "SOFT_INTERRUPTS",
-    "TIME_FIELDS",
-    "V2_ROOTS",
-    "AskedDrives",
-    "Boot",
-    "ComputerStart",
-    "ControlGroups",
-    "Counter",
-    "Disk",
-    "DiskSample",
-    "DriveHealth",
-    "FileSystem",
-    "Firmware",
-    "GraphicsCard",
-    "GraphicsSample",
-    "GraphicsUse",
-    "GroupSample",
-    "GroupWeight",
-    "Home",
-    "Identity",
-    "Inventory",
-    "KernelLog",
-    "KernelMessage",
-    "KernelMessageKind",
-    "KnownUpdates",
-    "Link",
-    "LinkQueues",
-    "LinkSample",
-    "LoadAverage",
-    "LockWait",
-    "Machine",
-    "MemoryEvents",
-    "MemoryModule",
-    "MemoryRollup",
-    "Package",
-    "ParseError",
-    "Parsed",
-    "Pending",
-    "PowerSupply",
-    "ProcessDetail",
-    "ProcessFacts",
-    "ProcessGroups",
-    "ProcessSample",
-    "ProcessStat",
-    "Processor",
-    "ProcessorTimes",
-    "Quantity",
-    "QueueSample",
-    "Reason",
-    "RecordedDiag",
-    "Root",
-    "Scheduling",
-    "Sensor",
-    "Session",
-    "SocketDiag",
-    "SocketFacts",
-    "SocketReading",
-    "SocketSample",
-    "StallTotals",
-    "StartEntry",
-    "StartedUnit",
-    "SwapArea",
-    "TaskExit",
-    "TaskExits",
-    "ThreadSample",
-    "ThrottleSample",
-    "TimeSync",
-    "Unanswered",
-    "Unit",
-    "Unread",
-    "call",
-    "connected",
-    "find_pressure",
-    "find_throttling",
-    "find_zram",
-    "is_disk",
-    "is_person",
-    "open_task_exits",
-    "parse_cgroup",
-    "parse_cmdline",
-    "parse_diskstats",
-    "parse_fdinfo",
-    "parse_inet_table",
-    "parse_interrupts",
-    "parse_io",
-    "parse_line",
-    "parse_loadavg",
-    "parse_locks",
-    "parse_login_uid",
-    "parse_meminfo",
-    "parse_net_dev",
-    "parse_number",
-    "parse_owner",
-    "parse_process_stat",
-    "parse_schedstat",
-    "parse_stat",
-    "parse_statm",
-    "parse_swaps",
-    "parse_tcp_counters",
-    "parse_text",
-    "parse_unix_table",
-    "parse_uptime",
-    "parse_vmstat",
-    "parse_waits_in",
-    "properties",
-    "read_autostart",
-    "read_boot",
-    "read_clocks_khz",
-    "read_details",
-    "read_file_systems",
-    "read_graphics",
-    "read_groups",
-    "read_inventory",
-    "read_known_updates",
-    "read_machine",
-    "read_packages",
-    "read_pending",
-    "read_people",
-    "read_power_supplies",
-    "read_pressure",
-    "read_reading",
-    "read_rollup",
-    "read_services",
-    "read_throttling",
-    "read_time_sync",
-    "read_users",
-    "read_zram_bytes",
-    "reason_of",
-    "system_bus",
-]
+from dunmist.computer.autostart import Home as Home
+from dunmist.computer.autostart import StartEntry as StartEntry
+from dunmist.computer.autostart import read_autostart as read_autostart
+from dunmist.computer.boot import Boot as Boot
+from dunmist.computer.boot import StartedUnit as StartedUnit
+from dunmist.computer.boot import read_boot as read_boot
+from dunmist.computer.boot_history import ComputerStart as ComputerStart
+from dunmist.computer.control_groups import V2_ROOTS as V2_ROOTS
+from dunmist.computer.control_groups import ControlGroups as ControlGroups
+from dunmist.computer.control_groups import GroupSample as GroupSample
+from dunmist.computer.cpus import SOFT_INTERRUPTS as SOFT_INTERRUPTS
+from dunmist.computer.cpus import TIME_FIELDS as TIME_FIELDS
+from dunmist.computer.cpus import Processor as Processor
+from dunmist.computer.cpus import ProcessorTimes as ProcessorTimes
+from dunmist.computer.cpus import ThrottleSample as ThrottleSample
+from dunmist.computer.cpus import find_throttling as find_throttling
+from dunmist.computer.cpus import parse_interrupts as parse_interrupts
+from dunmist.computer.cpus import parse_stat as parse_stat
+from dunmist.computer.cpus import read_clocks_khz as read_clocks_khz
+from dunmist.computer.cpus import read_throttling as read_throttling
+from dunmist.computer.deadlined_processes import DEADLINE_S as DEADLINE_S
+from dunmist.computer.disks import SECTOR_BYTES as SECTOR_BYTES
+from dunmist.computer.disks import Disk as Disk
+from dunmist.computer.disks import DiskSample as DiskSample
+from dunmist.computer.disks import is_disk as is_disk
+from dunmist.computer.disks import parse_diskstats as parse_diskstats
+from dunmist.computer.drive_health import AskedDrives as AskedDrives
+from dunmist.computer.drive_health import DriveHealth as DriveHealth
+from dunmist.computer.file_systems import FileSystem as FileSystem
+from dunmist.computer.file_systems import read_file_systems as read_file_systems
+from dunmist.computer.firmware import Firmware as Firmware
+from dunmist.computer.firmware import MemoryModule as MemoryModule
+from dunmist.computer.graphics import GraphicsCard as GraphicsCard
+from dunmist.computer.graphics import GraphicsSample as GraphicsSample
+from dunmist.computer.graphics import GraphicsUse as GraphicsUse
+from dunmist.computer.graphics import parse_fdinfo as parse_fdinfo
+from dunmist.computer.graphics import read_graphics as read_graphics
+from dunmist.computer.inventory import Inventory as Inventory
+from dunmist.computer.inventory import read_inventory as read_inventory
+from dunmist.computer.kernel_log import KERNEL_MESSAGE_KINDS as KERNEL_MESSAGE_KINDS
+from dunmist.computer.kernel_log import KernelLog as KernelLog
+from dunmist.computer.kernel_log import KernelMessage as KernelMessage
+from dunmist.computer.kernel_log import KernelMessageKind as KernelMessageKind
+from dunmist.computer.known_updates import KnownUpdates as KnownUpdates
+from dunmist.computer.known_updates import read_known_updates as read_known_updates
+from dunmist.computer.link_queues import LinkQueues as LinkQueues
+from dunmist.computer.link_queues import QueueSample as QueueSample
+from dunmist.computer.links import Link as Link
+from dunmist.computer.links import LinkSample as LinkSample
+from dunmist.computer.links import parse_net_dev as parse_net_dev
+from dunmist.computer.links import parse_tcp_counters as parse_tcp_counters
+from dunmist.computer.load import LoadAverage as LoadAverage
+from dunmist.computer.load import StallTotals as StallTotals
+from dunmist.computer.load import find_pressure as find_pressure
+from dunmist.computer.load import parse_loadavg as parse_loadavg
+from dunmist.computer.load import parse_uptime as parse_uptime
+from dunmist.computer.load import read_pressure as read_pressure
+from dunmist.computer.locks import LockWait as LockWait
+from dunmist.computer.locks import parse_locks as parse_locks
+from dunmist.computer.machine import Machine as Machine
+from dunmist.computer.machine import parse_line as parse_line
+from dunmist.computer.machine import read_machine as read_machine
+from dunmist.computer.memory import SwapArea as SwapArea
+from dunmist.computer.memory import find_zram as find_zram
+from dunmist.computer.memory import parse_meminfo as parse_meminfo
+from dunmist.computer.memory import parse_swaps as parse_swaps
+from dunmist.computer.memory import parse_vmstat as parse_vmstat
+from dunmist.computer.memory import read_zram_bytes as read_zram_bytes
+from dunmist.computer.memory_events import MemoryEvents as MemoryEvents
+from dunmist.computer.packages import Package as Package
+from dunmist.computer.packages import read_packages as read_packages
+from dunmist.computer.parsing import PROCESS_NUMBER_MAX as PROCESS_NUMBER_MAX
+from dunmist.computer.parsing import Counter as Counter
+from dunmist.computer.parsing import Identity as Identity
+from dunmist.computer.parsing import ParseError as ParseError
+from dunmist.computer.parsing import parse_number as parse_number
+from dunmist.computer.parsing import parse_text as parse_text
+from dunmist.computer.pending_restart import Pending as Pending
+from dunmist.computer.pending_restart import read_pending as read_pending
+from dunmist.computer.power import PowerSupply as PowerSupply
+from dunmist.computer.power import read_power_supplies as read_power_supplies
+from dunmist.computer.process_details import MemoryRollup as MemoryRollup
+from dunmist.computer.process_details import ProcessDetail as ProcessDetail
+from dunmist.computer.process_details import parse_waits_in as parse_waits_in
+from dunmist.computer.process_details import read_details as read_details
+from dunmist.computer.process_details import read_rollup as read_rollup
+from dunmist.computer.processes import COMMAND_LINE_BYTES as COMMAND_LINE_BYTES
+from dunmist.computer.processes import DELETED as DELETED
+from dunmist.computer.processes import PF_KTHREAD as PF_KTHREAD
+from dunmist.computer.processes import ProcessFacts as ProcessFacts
+from dunmist.computer.processes import ProcessGroups as ProcessGroups
+from dunmist.computer.processes import ProcessSample as ProcessSample
+from dunmist.computer.processes import ProcessStat as ProcessStat
+from dunmist.computer.processes import ThreadSample as ThreadSample
+from dunmist.computer.processes import parse_cgroup as parse_cgroup
+from dunmist.computer.processes import parse_cmdline as parse_cmdline
+from dunmist.computer.processes import parse_io as parse_io
+from dunmist.computer.processes import parse_login_uid as parse_login_uid
+from dunmist.computer.processes import parse_owner as parse_owner
+from dunmist.computer.processes import parse_process_stat as parse_process_stat
+from dunmist.computer.processes import parse_schedstat as parse_schedstat
+from dunmist.computer.processes import parse_statm as parse_statm
+from dunmist.computer.root import Parsed as Parsed
+from dunmist.computer.root import Reason as Reason
+from dunmist.computer.root import Root as Root
+from dunmist.computer.root import Unread as Unread
+from dunmist.computer.root import reason_of as reason_of
+from dunmist.computer.scheduling import GroupWeight as GroupWeight
+from dunmist.computer.scheduling import Scheduling as Scheduling
+from dunmist.computer.sensors import RAW_PER_UNIT as RAW_PER_UNIT
+from dunmist.computer.sensors import SLOW_CHIPS as SLOW_CHIPS
+from dunmist.computer.sensors import Quantity as Quantity
+from dunmist.computer.sensors import Sensor as Sensor
+from dunmist.computer.sensors import read_reading as read_reading
+from dunmist.computer.service_manager import MANAGER as MANAGER
+from dunmist.computer.service_manager import Unanswered as Unanswered
+from dunmist.computer.service_manager import Unit as Unit
+from dunmist.computer.service_manager import call as call
+from dunmist.computer.service_manager import connected as connected
+from dunmist.computer.service_manager import properties as properties
+from dunmist.computer.service_manager import system_bus as system_bus
+from dunmist.computer.services import read_people as read_people
+from dunmist.computer.services import read_services as read_services
+from dunmist.computer.sessions import Session as Session
+from dunmist.computer.socket_diag import RECORDED as RECORDED
+from dunmist.computer.socket_diag import RecordedDiag as RecordedDiag
+from dunmist.computer.socket_diag import SocketDiag as SocketDiag
+from dunmist.computer.socket_records import SocketFacts as SocketFacts
+from dunmist.computer.socket_records import SocketReading as SocketReading
+from dunmist.computer.socket_records import SocketSample as SocketSample
+from dunmist.computer.socket_text import INET_FILES as INET_FILES
+from dunmist.computer.socket_text import parse_inet_table as parse_inet_table
+from dunmist.computer.socket_text import parse_unix_table as parse_unix_table
+from dunmist.computer.task_exits import TaskExit as TaskExit
+from dunmist.computer.task_exits import TaskExits as TaskExits
+from dunmist.computer.task_exits import open_task_exits as open_task_exits
+from dunmist.computer.time_sync import TimeSync as TimeSync
+from dunmist.computer.time_sync import read_time_sync as read_time_sync
+from dunmist.computer.users import is_person as is_person
+from dunmist.computer.users import read_groups as read_groups
+from dunmist.computer.users import read_users as read_users

@@ -127,7 +127,7 @@ class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     rt_priority: int = 0
 
 
-def parse_stat(data: bytes) -> ProcessStat:
+def parse_process_stat(data: bytes) -> ProcessStat:
     """Return the record of ``/proc/PID/stat``; raises ParseError."""
     # a name may hold anything, parentheses and line ends too: only the last one closes it
     head, closed, tail = data.rpartition(b")")

@@ -4,78 +4,41 @@ Takes series, gives a ``Diagnosis`` of figures and keys. It knows no wording and
 never looks at what a program is called.
 """
 
-from dunmist.diagnosis.bad_windows import worst_window
-from dunmist.diagnosis.coverage import attributed_cpu_s
-from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.findings.applications import is_odd_place, name_shape
-from dunmist.diagnosis.findings.heat import held_share, hours_left
-from dunmist.diagnosis.judge import diagnose
-from dunmist.diagnosis.records import (
-    AlsoStrained,
-    Culprit,
-    Diagnosis,
-    Finding,
-    ResourceState,
-    Sign,
-    Slot,
-    Trace,
-    sign,
-)
-from dunmist.diagnosis.resources import BY_WORD as RESOURCE_BY_WORD
-from dunmist.diagnosis.resources import RESOURCES, Demand
-from dunmist.diagnosis.savings import Freed, FreedUnit, savings_of
-from dunmist.diagnosis.stopping_rule import is_decided
-from dunmist.diagnosis.thresholds import Thresholds, load_thresholds, thresholds
-from dunmist.diagnosis.thresholds.comparing import CompareLimits, ProveLimits
-from dunmist.diagnosis.words import (
-    KINDS,
-    LEVELS,
-    ROLES,
-    Kind,
-    LevelWord,
-    ResourceWord,
-    Role,
-    Severity,
-    is_strained,
-)
-
-__all__ = [
-    "KINDS",
-    "LEVELS",
-    "RESOURCES",
-    "RESOURCE_BY_WORD",
-    "ROLES",
-    "AlsoStrained",
-    "CompareLimits",
-    "Culprit",
-    "Demand",
-    "Diagnosis",
-    "Examination",
-    "Finding",
-    "Freed",
-    "FreedUnit",
-    "Kind",
-    "LevelWord",
-    "ProveLimits",
-    "ResourceState",
-    "ResourceWord",
-    "Role",
-    "Severity",
-    "Sign",
-    "Slot",
-    "Thresholds",
-    "Trace",
-    "attributed_cpu_s",
-    "diagnose",
-    "held_share",
-    "hours_left",
-    "is_decided",
-    "is_odd_place",
-    "is_strained",
-    "load_thresholds",
-    "name_shape",
-    "savings_of",
-    "sign",
-    "thresholds",
-    "worst_window",
-]
+from dunmist.diagnosis.bad_windows import worst_window as worst_window
+from dunmist.diagnosis.coverage import attributed_cpu_s as attributed_cpu_s
+from dunmist.diagnosis.examination import Examination as Examination
+from dunmist.diagnosis.findings.applications import is_odd_place as is_odd_place
+from dunmist.diagnosis.findings.applications import name_shape as name_shape
+from dunmist.diagnosis.findings.heat import held_share as held_share
+from dunmist.diagnosis.findings.heat import hours_left as hours_left
+from dunmist.diagnosis.judge import diagnose as diagnose
+from dunmist.diagnosis.records import AlsoStrained as AlsoStrained
+from dunmist.diagnosis.records import Culprit as Culprit
+from dunmist.diagnosis.records import Diagnosis as Diagnosis
+from dunmist.diagnosis.records import Finding as Finding
+from dunmist.diagnosis.records import ResourceState as ResourceState
+from dunmist.diagnosis.records import Sign as Sign
+from dunmist.diagnosis.records import Slot as Slot
+from dunmist.diagnosis.records import Trace as Trace
+from dunmist.diagnosis.records import sign as sign
+from dunmist.diagnosis.resources import RESOURCE_BY_WORD as RESOURCE_BY_WORD
+from dunmist.diagnosis.resources import RESOURCES as RESOURCES
+from dunmist.diagnosis.resources import Demand as Demand
+from dunmist.diagnosis.savings import Freed as Freed
+from dunmist.diagnosis.savings import FreedUnit as FreedUnit
+from dunmist.diagnosis.savings import savings_of as savings_of
+from dunmist.diagnosis.stopping_rule import is_decided as is_decided
+from dunmist.diagnosis.thresholds import Thresholds as Thresholds
+from dunmist.diagnosis.thresholds import load_thresholds as load_thresholds
+from dunmist.diagnosis.thresholds import thresholds as thresholds
+from dunmist.diagnosis.thresholds.comparing import CompareLimits as CompareLimits
+from dunmist.diagnosis.thresholds.comparing import ProveLimits as ProveLimits
+from dunmist.diagnosis.words import KINDS as KINDS
+from dunmist.diagnosis.words import LEVELS as LEVELS
+from dunmist.diagnosis.words import ROLES as ROLES
+from dunmist.diagnosis.words import Kind as Kind
+from dunmist.diagnosis.words import LevelWord as LevelWord
+from dunmist.diagnosis.words import ResourceWord as ResourceWord
+from dunmist.diagnosis.words import Role as Role
+from dunmist.diagnosis.words import Severity as Severity
+from dunmist.diagnosis.words import is_strained as is_strained

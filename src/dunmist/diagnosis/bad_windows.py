@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 
 from dunmist.diagnosis.records import Diagnosis
-from dunmist.diagnosis.resources import BY_WORD
+from dunmist.diagnosis.resources import RESOURCE_BY_WORD
 from dunmist.diagnosis.words import LEVELS
 from dunmist.series import Ints, Part, Series
 
@@ -44,7 +44,7 @@ def _badness(diagnosis: Diagnosis, intervals: int) -> Ints:
     """Return by how many levels the worst resource limited the work in each interval."""
     worst = np.zeros(intervals, dtype=np.int64)
     for state in diagnosis.resources:
-        if state.trace is not None and BY_WORD[state.resource].cause_rank is not None:
+        if state.trace is not None and RESOURCE_BY_WORD[state.resource].cause_rank is not None:
             worst = np.maximum(worst, state.trace.levels - STRAINED + 1)
     return worst
 

@@ -15,7 +15,7 @@ from dunmist.diagnosis.records import (
     ResourceState,
     Trace,
 )
-from dunmist.diagnosis.resources import BY_WORD, RESOURCES, Resource, ResourceInstance
+from dunmist.diagnosis.resources import RESOURCE_BY_WORD, RESOURCES, Resource, ResourceInstance
 from dunmist.diagnosis.thresholds import Thresholds, thresholds
 from dunmist.diagnosis.words import LEVELS, Kind, LevelWord, ResourceWord, is_strained
 from dunmist.series import Ints, Rate, Series
@@ -57,7 +57,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
     findings.sort(key=lambda finding: finding is not external_cause)
     culprits: list[Culprit] = []
     if limiting and external_cause is None:
-        culprits = rank_culprits(exam, BY_WORD[limiting.resource], coverage)
+        culprits = rank_culprits(exam, RESOURCE_BY_WORD[limiting.resource], coverage)
     intervals = series.line.intervals
     quality = data_quality(coverage["cpu"], intervals, exam.limits)
     return Diagnosis(
@@ -120,7 +120,7 @@ def _levels(thing: ResourceInstance, used: Rate) -> Ints:
 
 def _highest(states: list[ResourceState]) -> LevelWord:
     # room on a file system and swap in use say nothing of how busy a computer is
-    load = (state.level for state in states if BY_WORD[state.resource].is_load)
+    load = (state.level for state in states if RESOURCE_BY_WORD[state.resource].is_load)
     return max(load, key=LEVELS.index)
 
 
@@ -134,14 +134,14 @@ def find_limiting(states: list[ResourceState]) -> ResourceState | None:
     """
 
     def order(state: ResourceState) -> tuple[int, int, float]:
-        rank = BY_WORD[state.resource].cause_rank
+        rank = RESOURCE_BY_WORD[state.resource].cause_rank
         level = LEVELS.index(state.level)
         return (-(rank or 0), level, state.pressure or state.used)
 
     strained = [
         state
         for state in states
-        if is_strained(state.level) and BY_WORD[state.resource].cause_rank is not None
+        if is_strained(state.level) and RESOURCE_BY_WORD[state.resource].cause_rank is not None
     ]
     return max(strained, key=order, default=None)
 
@@ -158,7 +158,7 @@ def _also(
     state = find_limiting([state for state in states if state.resource != limiting.resource])
     if state is None:
         return None
-    ranked = rank_culprits(exam, BY_WORD[state.resource], coverage)
+    ranked = rank_culprits(exam, RESOURCE_BY_WORD[state.resource], coverage)
     return AlsoStrained(
         state, next((culprit for culprit in ranked if culprit.role == "cause"), None)
     )

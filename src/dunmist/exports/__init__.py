@@ -3,6 +3,6 @@
 Takes what was judged; nothing is computed here that the tables and series do not have.
 """
 
-from dunmist.exports.writing import ENDINGS, export_capture, send_capture
-
-__all__ = ["ENDINGS", "export_capture", "send_capture"]
+from dunmist.exports.writing import ENDINGS as ENDINGS
+from dunmist.exports.writing import export_capture as export_capture
+from dunmist.exports.writing import send_capture as send_capture

@@ -5,52 +5,32 @@ after. It never chooses what to do, and refuses whatever would touch another pro
 that was judged.
 """
 
-from dunmist.fixing.carry_out import carry_out, check_act
-from dunmist.fixing.effect import Effect, effect_of
-from dunmist.fixing.guards import boot_id, check_capture, unit_processes
-from dunmist.fixing.journal import (
-    JournalLine,
-    Outcome,
-    Result,
-    append,
-    newest,
-    read_journal,
-    undone,
-)
-from dunmist.fixing.outcome_summary import brought, score, settled, tell_done
-from dunmist.fixing.suspect_pausing import Alternating
-from dunmist.fixing.undo import undo, undoable
-from dunmist.fixing.unit_files import UnitFile, When, check_program, install, plan_units, watch_unit
-from dunmist.fixing.verbs import VERB_RULES, told
-
-__all__ = [
-    "VERB_RULES",
-    "Alternating",
-    "Effect",
-    "JournalLine",
-    "Outcome",
-    "Result",
-    "UnitFile",
-    "When",
-    "append",
-    "boot_id",
-    "brought",
-    "carry_out",
-    "check_act",
-    "check_capture",
-    "check_program",
-    "effect_of",
-    "install",
-    "newest",
-    "plan_units",
-    "read_journal",
-    "score",
-    "settled",
-    "tell_done",
-    "told",
-    "undo",
-    "undoable",
-    "undone",
-    "unit_processes",
-    "watch_unit",
-]
+from dunmist.fixing.carry_out import carry_out as carry_out
+from dunmist.fixing.carry_out import check_act as check_act
+from dunmist.fixing.effect import Effect as Effect
+from dunmist.fixing.effect import effect_of as effect_of
+from dunmist.fixing.guards import boot_id as boot_id
+from dunmist.fixing.guards import check_capture as check_capture
+from dunmist.fixing.guards import unit_processes as unit_processes
+from dunmist.fixing.journal import JournalLine as JournalLine
+from dunmist.fixing.journal import Outcome as Outcome
+from dunmist.fixing.journal import Result as Result
+from dunmist.fixing.journal import append as append
+from dunmist.fixing.journal import newest as newest
+from dunmist.fixing.journal import read_journal as read_journal
+from dunmist.fixing.journal import undone as undone
+from dunmist.fixing.outcome_summary import brought as brought
+from dunmist.fixing.outcome_summary import score as score
+from dunmist.fixing.outcome_summary import settled as settled
+from dunmist.fixing.outcome_summary import tell_done as tell_done
+from dunmist.fixing.suspect_pausing import Alternating as Alternating
+from dunmist.fixing.undo import undo as undo
+from dunmist.fixing.undo import undoable as undoable
+from dunmist.fixing.unit_files import UnitFile as UnitFile
+from dunmist.fixing.unit_files import When as When
+from dunmist.fixing.unit_files import check_program as check_program
+from dunmist.fixing.unit_files import install as install
+from dunmist.fixing.unit_files import plan_units as plan_units
+from dunmist.fixing.unit_files import watch_unit as watch_unit
+from dunmist.fixing.verbs import VERB_RULES as VERB_RULES
+from dunmist.fixing.verbs import told as told

@@ -5,7 +5,6 @@ caller passes in what follows the progress of a job. Heavy rooms are imported by
 them, so that a capture loads none of them.
 """
 
-from dunmist.jobs.capture import CaptureOptions, run_capture
-from dunmist.jobs.settings import journal_path
-
-__all__ = ["CaptureOptions", "journal_path", "run_capture"]
+from dunmist.jobs.capture import CaptureOptions as CaptureOptions
+from dunmist.jobs.capture import run_capture as run_capture
+from dunmist.jobs.settings import journal_path as journal_path

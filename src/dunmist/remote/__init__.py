@@ -6,22 +6,14 @@
 reach it. This room must not parse what the kernel wrote.
 """
 
-from dunmist.remote.collector_script import collector_script, script_to_carry
-from dunmist.remote.frame_stream import Begun, Frame, Garbled, Stream, is_collected
-from dunmist.remote.memory_root import MemoryRoot, TooMuch
-from dunmist.remote.mirror import Mirror
-from dunmist.remote.remote_clock import RemoteClock
-
-__all__ = [
-    "Begun",
-    "Frame",
-    "Garbled",
-    "MemoryRoot",
-    "Mirror",
-    "RemoteClock",
-    "Stream",
-    "TooMuch",
-    "collector_script",
-    "is_collected",
-    "script_to_carry",
-]
+from dunmist.remote.collector_script import collector_script as collector_script
+from dunmist.remote.collector_script import script_to_carry as script_to_carry
+from dunmist.remote.frame_stream import Begun as Begun
+from dunmist.remote.frame_stream import Frame as Frame
+from dunmist.remote.frame_stream import Garbled as Garbled
+from dunmist.remote.frame_stream import Stream as Stream
+from dunmist.remote.frame_stream import is_collected as is_collected
+from dunmist.remote.memory_root import MemoryRoot as MemoryRoot
+from dunmist.remote.memory_root import TooMuch as TooMuch
+from dunmist.remote.mirror import Mirror as Mirror
+from dunmist.remote.remote_clock import RemoteClock as RemoteClock

@@ -5,86 +5,54 @@ they are; ``docs/views.md`` is made from the declarations. Shares are from 0 to 
 CPUs in use, moments are seconds since 1970; a list in a cell is text with blanks between.
 """
 
-from dunmist.tables.applications import APPLICATIONS, application_rows
-from dunmist.tables.boot import BOOT, BOOT_UNITS, boot_of
-from dunmist.tables.cells import UNKNOWN, cell_text, number_text, plain
-from dunmist.tables.cores import CORES, INTERRUPTS, in_place
-from dunmist.tables.declared import (
-    CURVES,
-    Column,
-    Filled,
-    Filter,
-    Table,
-    Unit,
-    fill,
-    filled,
-    records,
-    zone_of,
-)
-from dunmist.tables.disks import DISKS
-from dunmist.tables.families import FAMILY
-from dunmist.tables.file_users import FILE_USERS
-from dunmist.tables.heat import DOUBTED, GRAPHICS, QUANTITY_UNITS, SENSORS, heat_scale, share_curve
-from dunmist.tables.links import TRANSPORT
-from dunmist.tables.machine import MODULES
-from dunmist.tables.memory import HOLDERS, INSTALLED_MEMORY
-from dunmist.tables.ports import SOCKETS, socket_rows
-from dunmist.tables.processes import PROCESSES, process_rows
-from dunmist.tables.services import GROUPS
-from dunmist.tables.threads import LOCKS, THREADS, lock_rows, thread_rows
-from dunmist.tables.timeline import EVENTS, RESOURCE_LEVELS, events_of
-from dunmist.tables.topics import FORMS, TOPICS, tables_of, topic_tables
-
-__all__ = [
-    "APPLICATIONS",
-    "BOOT",
-    "BOOT_UNITS",
-    "CORES",
-    "CURVES",
-    "DISKS",
-    "DOUBTED",
-    "EVENTS",
-    "FAMILY",
-    "FILE_USERS",
-    "FORMS",
-    "GRAPHICS",
-    "GROUPS",
-    "HOLDERS",
-    "INSTALLED_MEMORY",
-    "INTERRUPTS",
-    "LOCKS",
-    "MODULES",
-    "PROCESSES",
-    "QUANTITY_UNITS",
-    "RESOURCE_LEVELS",
-    "SENSORS",
-    "SOCKETS",
-    "THREADS",
-    "TOPICS",
-    "TRANSPORT",
-    "UNKNOWN",
-    "Column",
-    "Filled",
-    "Filter",
-    "Table",
-    "Unit",
-    "application_rows",
-    "boot_of",
-    "cell_text",
-    "events_of",
-    "fill",
-    "filled",
-    "heat_scale",
-    "in_place",
-    "lock_rows",
-    "number_text",
-    "plain",
-    "process_rows",
-    "records",
-    "share_curve",
-    "socket_rows",
-    "tables_of",
-    "thread_rows",
-    "topic_tables",
-    "zone_of",
-]
+from dunmist.tables.applications import APPLICATIONS as APPLICATIONS
+from dunmist.tables.applications import application_rows as application_rows
+from dunmist.tables.boot import BOOT as BOOT
+from dunmist.tables.boot import BOOT_UNITS as BOOT_UNITS
+from dunmist.tables.boot import boot_of as boot_of
+from dunmist.tables.cells import UNKNOWN as UNKNOWN
+from dunmist.tables.cells import cell_text as cell_text
+from dunmist.tables.cells import number_text as number_text
+from dunmist.tables.cells import plain as plain
+from dunmist.tables.cores import CORES as CORES
+from dunmist.tables.cores import INTERRUPTS as INTERRUPTS
+from dunmist.tables.cores import in_place as in_place
+from dunmist.tables.declared import CURVES as CURVES
+from dunmist.tables.declared import Column as Column
+from dunmist.tables.declared import Filled as Filled
+from dunmist.tables.declared import Filter as Filter
+from dunmist.tables.declared import Table as Table
+from dunmist.tables.declared import Unit as Unit
+from dunmist.tables.declared import fill as fill
+from dunmist.tables.declared import filled as filled
+from dunmist.tables.declared import records as records
+from dunmist.tables.declared import zone_of as zone_of
+from dunmist.tables.disks import DISKS as DISKS
+from dunmist.tables.families import FAMILY as FAMILY
+from dunmist.tables.file_users import FILE_USERS as FILE_USERS
+from dunmist.tables.heat import DOUBTED as DOUBTED
+from dunmist.tables.heat import GRAPHICS as GRAPHICS
+from dunmist.tables.heat import QUANTITY_UNITS as QUANTITY_UNITS
+from dunmist.tables.heat import SENSORS as SENSORS
+from dunmist.tables.heat import heat_scale as heat_scale
+from dunmist.tables.heat import share_curve as share_curve
+from dunmist.tables.links import TRANSPORT as TRANSPORT
+from dunmist.tables.machine import MODULES as MODULES
+from dunmist.tables.memory import HOLDERS as HOLDERS
+from dunmist.tables.memory import INSTALLED_MEMORY as INSTALLED_MEMORY
+from dunmist.tables.ports import SOCKETS as SOCKETS
+from dunmist.tables.ports import socket_rows as socket_rows
+from dunmist.tables.processes import PROCESSES as PROCESSES
+from dunmist.tables.processes import process_rows as process_rows
+from dunmist.tables.services import GROUPS as GROUPS
+from dunmist.tables.threads import LOCKS as LOCKS
+from dunmist.tables.threads import THREADS as THREADS
+from dunmist.tables.threads import lock_rows as lock_rows
+from dunmist.tables.threads import thread_rows as thread_rows
+from dunmist.tables.timeline import EVENTS as EVENTS
+from dunmist.tables.timeline import RESOURCE_LEVELS as RESOURCE_LEVELS
+from dunmist.tables.timeline import events_of as events_of
+from dunmist.tables.topics import FORMS as FORMS
+from dunmist.tables.topics import TOPICS as TOPICS
+from dunmist.tables.topics import tables_of as tables_of
+from dunmist.tables.topics import topic_tables as topic_tables

@@ -5,13 +5,24 @@ declaration here and its word in ``words``.
 """
 
 from dunmist.diagnosis.resources.cpu import PROCESSOR
-from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance
-from dunmist.diagnosis.resources.disk import DISK, SlowDisk, disk_demand, find_slow_disks
+from dunmist.diagnosis.resources.declared import Demand as Demand
+from dunmist.diagnosis.resources.declared import Resource as Resource
+from dunmist.diagnosis.resources.declared import ResourceInstance as ResourceInstance
+from dunmist.diagnosis.resources.disk import DISK
+from dunmist.diagnosis.resources.disk import SlowDisk as SlowDisk
+from dunmist.diagnosis.resources.disk import disk_demand as disk_demand
+from dunmist.diagnosis.resources.disk import find_slow_disks as find_slow_disks
 from dunmist.diagnosis.resources.graphics import GRAPHICS
-from dunmist.diagnosis.resources.heat import HEAT, Heat, find_heat, heat_signs
+from dunmist.diagnosis.resources.heat import HEAT
+from dunmist.diagnosis.resources.heat import Heat as Heat
+from dunmist.diagnosis.resources.heat import find_heat as find_heat
+from dunmist.diagnosis.resources.heat import heat_signs as heat_signs
 from dunmist.diagnosis.resources.link import LINK
-from dunmist.diagnosis.resources.memory import MEMORY, SWAP, pages_per_s
-from dunmist.diagnosis.resources.one_core import CORE, Bound, find_bound
+from dunmist.diagnosis.resources.memory import MEMORY, SWAP
+from dunmist.diagnosis.resources.memory import pages_per_s as pages_per_s
+from dunmist.diagnosis.resources.one_core import CORE
+from dunmist.diagnosis.resources.one_core import Bound as Bound
+from dunmist.diagnosis.resources.one_core import find_bound as find_bound
 from dunmist.diagnosis.resources.storage import STORAGE
 
 # in the order in which people read them
@@ -26,21 +37,4 @@ RESOURCES: tuple[Resource, ...] = (
     HEAT,
     GRAPHICS,
 )
-BY_WORD = {resource.word: resource for resource in RESOURCES}
-
-__all__ = [
-    "BY_WORD",
-    "RESOURCES",
-    "Bound",
-    "Demand",
-    "Heat",
-    "Resource",
-    "ResourceInstance",
-    "SlowDisk",
-    "disk_demand",
-    "find_bound",
-    "find_heat",
-    "find_slow_disks",
-    "heat_signs",
-    "pages_per_s",
-]
+RESOURCE_BY_WORD = {resource.word: resource for resource in RESOURCES}

@@ -10,17 +10,21 @@ from collections.abc import Callable
 from matplotlib.figure import Figure
 
 from dunmist.advice import Judged
-from dunmist.reports.pictures.cores import draw_cores
-from dunmist.reports.pictures.devices import draw_disks, draw_links
-from dunmist.reports.pictures.heat import draw_heat
-from dunmist.reports.pictures.limiting import draw_limiting
-from dunmist.reports.pictures.memory import draw_memory
-from dunmist.reports.pictures.normal import draw_beside_normal
+from dunmist.reports.pictures.cores import draw_cores as draw_cores
+from dunmist.reports.pictures.devices import draw_disks as draw_disks
+from dunmist.reports.pictures.devices import draw_links as draw_links
+from dunmist.reports.pictures.heat import draw_heat as draw_heat
+from dunmist.reports.pictures.limiting import draw_limiting as draw_limiting
+from dunmist.reports.pictures.memory import draw_memory as draw_memory
+from dunmist.reports.pictures.normal import draw_beside_normal as draw_beside_normal
 from dunmist.reports.pictures.one_process import draw_process
-from dunmist.reports.pictures.saving import check_picture, png_bytes, save_picture, svg_text
-from dunmist.reports.pictures.shares import draw_shares
+from dunmist.reports.pictures.saving import check_picture as check_picture
+from dunmist.reports.pictures.saving import png_bytes as png_bytes
+from dunmist.reports.pictures.saving import save_picture as save_picture
+from dunmist.reports.pictures.saving import svg_text as svg_text
+from dunmist.reports.pictures.shares import draw_shares as draw_shares
 from dunmist.reports.pictures.start import draw_start
-from dunmist.reports.pictures.timeline import draw_timeline
+from dunmist.reports.pictures.timeline import draw_timeline as draw_timeline
 from dunmist.series import Process
 
 Drawer = Callable[[Judged, Process | None], Figure]
@@ -37,20 +41,3 @@ PICTURES: dict[str, Drawer] = {
     "boot": draw_start,
     "timeline": draw_timeline,
 }
-
-__all__ = [
-    "PICTURES",
-    "check_picture",
-    "draw_beside_normal",
-    "draw_cores",
-    "draw_disks",
-    "draw_heat",
-    "draw_limiting",
-    "draw_links",
-    "draw_memory",
-    "draw_shares",
-    "draw_timeline",
-    "png_bytes",
-    "save_picture",
-    "svg_text",
-]

@@ -11,9 +11,10 @@ from typing import NamedTuple
 
 import msgspec
 
-from dunmist.simulation.generator import CORES, FREE_MIB, ILLNESSES, NEIGHBOURS_MOST, Draft
 from dunmist.simulation.scenario import Scenario, Truth, build_scenario
-from dunmist.simulation.strength import strengths
+
+from .generator import CORES, FREE_MIB, ILLNESSES, NEIGHBOURS_MOST, Draft
+from .strength import strengths
 
 STRENGTHS = (0.8, 1.6)
 MEMORY_STRENGTHS = (0.2, 3.0)

@@ -10,7 +10,7 @@ from tests.program import InFolder, capture_model, run
 DOCS = Path(__file__).parent.parent / "docs"
 README = DOCS.parent / "README.md"
 # lines that need a real computer, a second one, an installation, or minutes
-ELSEWHERE = ("--on ", "dunmist watch", "dunmist triage\n", "dunmist fleet", "fix prove")
+ELSEWHERE = ("--on ", "--via ", "dunmist watch", "dunmist triage\n", "dunmist fleet", "fix prove")
 BLOCK = re.compile(r"^```\n(.*?)^```", re.S | re.M)
 
 

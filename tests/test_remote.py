@@ -398,6 +398,46 @@ class Carried(InFolder):
         self.assertIn(str(script), item.facts.command_line)
 
 
+class Via(InFolder):
+    """A computer behind any command that gives a shell."""
+
+    def facts_of_init(self, path):
+        with gzip.open(path) as lines:
+            known = [json.loads(line) for line in lines if b'"kind":"process"' in line]
+        return next(line["facts"] for line in known if line["facts"]["pid"] == 1)
+
+    def test_a_shell_brings_what_a_local_capture_holds(self):
+        output = self.folder / "via.gz"
+        done = run("capture", "--via", "sh", "--for", "2s", "-o", output, folder=self.folder)
+        self.assertIn("sampled by a shell", done.stderr)
+        own = self.folder / "own.gz"
+        run("capture", "--for", "1s", "-o", own, folder=self.folder)
+        by_shell, here = self.facts_of_init(output), self.facts_of_init(own)
+        for field in ("name", "uid", "user", "gid", "group", "start_clk", "cgroup", "command_line"):
+            with self.subTest(field):
+                self.assertEqual(here.get(field), by_shell.get(field))
+
+    def test_what_is_no_shell_is_one_line(self):
+        for command, said in (
+            ("nosuch-command sh", "no such command"),
+            ("false", "said nothing that a collector says"),
+            ("cat", "leave out the option that makes one"),
+        ):
+            with self.subTest(command):
+                output = self.folder / "x.gz"
+                line = self.one_line("capture", "--via", command, "--for", "1s", "-o", output)
+                self.assertIn(said, line)
+                self.assertFalse(output.exists())
+        for arguments, said in (
+            (("--via", "'open"), "close its quotes"),
+            (("--via", "sh", "--on", "far"), "give one of them"),
+            (("--via", "sh", "--sudo"), "--sudo goes with --on"),
+            (("--via", "sh", "--until-sure"), "leave it out with --on and --via"),
+        ):
+            with self.subTest(arguments):
+                self.assertIn(said, self.one_line("capture", *arguments, status=2))
+
+
 @unittest.skipUnless(SSHD, "there is no sshd here")
 class OverSsh(InFolder):
     """A server of its own on this computer, with keys and a configuration of its own."""

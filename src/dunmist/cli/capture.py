@@ -30,6 +30,7 @@ def capture(
     collected: Path | None,
     host: str | None,
     sudo: bool,
+    via: str | None,
     output: Path | None,
     duration_s: float,
     every_s: float,
@@ -38,7 +39,7 @@ def capture(
     note: str | None,
     force: bool,
 ) -> None:
-    """Sample this computer into FILE, or another one with --on HOST.
+    """Sample this computer into FILE, or another one with --on HOST or --via COMMAND.
 
     Ctrl-C ends it early and keeps what it has. Without -o the file is named for the computer and
     the time. Nothing on the computer is changed.
@@ -52,18 +53,20 @@ def capture(
     if collected is not None:
         ignored = "what was collected has its own time and place; leave out {}"
         refuse_given(
-            context, ("host", "sudo", "root", "duration_s", "every_s", "until_sure"), ignored
+            context, ("host", "via", "sudo", "root", "duration_s", "every_s", "until_sure"), ignored
         )
         from dunmist.cli.remote import read_collected
 
         path = read_collected(collected, options)
-    elif host is not None:
-        refuse_given(context, ("until_sure",), "{} is for this computer; leave it out with --on")
-        from dunmist.cli.remote import capture_remote
+    elif host is not None or via is not None or sudo:
+        ignored = "{} is for this computer; leave it out with --on and --via"
+        refuse_given(context, ("until_sure",), ignored)
+        from dunmist.cli.remote import capture_remote, transport_of
 
-        path = capture_remote(host, options, sudo=sudo)
+        transport = transport_of(host, via, sudo=sudo)
+        assert transport is not None  # one of them was given
+        path = capture_remote(transport, options)
     else:
-        refuse_given(context, ("sudo",), "{} goes with --on")
         from dunmist.cli.progress import progress_for
 
         path = run_capture(options, follow=progress_for)

@@ -330,6 +330,11 @@ def far_options(command: Callable[..., Any]) -> Callable[..., Any]:
         is_flag=True,
         help="With --on: read as its administrator, by 'sudo -n', which asks for no password.",
     )(command)
+    command = click.option(
+        "--via",
+        metavar="COMMAND",
+        help="Sample where COMMAND gives a shell: 'podman exec -i box sh', 'chroot DIR sh'.",
+    )(command)
     return click.option(
         "--on",
         "host",

@@ -22,7 +22,7 @@ from dunmist.cli.watching import Telling, line_of
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job
 from dunmist.recorder import Gauge, Kept, Known, LiveApplication, Mark, Now, TickTime
-from dunmist.remote.ssh_transport import RemoteTarget
+from dunmist.remote.transport import Transport
 from dunmist.sampling import Record
 
 if TYPE_CHECKING:
@@ -279,7 +279,7 @@ def _strip(values: Iterable[float | None], room: int, most: float) -> str:
 
 
 def with_screen(
-    wanted: job.RecorderOptions, tell: Telling, target: RemoteTarget | None = None
+    wanted: job.RecorderOptions, tell: Telling, target: Transport | None = None
 ) -> None:
     """Record with a screen until told to end, and give the terminal back."""
 

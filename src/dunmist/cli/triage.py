@@ -17,7 +17,7 @@ from dunmist.cli.parameters import (
     wants_colours,
 )
 
-SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force", "host", "sudo")
+SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force", "host", "via", "sudo")
 
 
 @click.command()
@@ -40,6 +40,7 @@ def triage(
     until: float | time | None,
     host: str | None,
     sudo: bool,
+    via: str | None,
     output: Path | None,
     duration_s: float,
     every_s: float,
@@ -70,14 +71,15 @@ def triage(
             note,
             force,
             complaints=complaints,
-            until_sure=host is None,
+            until_sure=host is None and via is None,
         )
-        if host is not None:
-            from dunmist.cli.remote import capture_remote
+        if host is not None or via is not None or sudo:
+            from dunmist.cli.remote import capture_remote, transport_of
 
-            file = capture_remote(host, options, sudo=sudo)
+            transport = transport_of(host, via, sudo=sudo)
+            assert transport is not None  # one of them was given
+            file = capture_remote(transport, options)
         else:
-            refuse_given(context, ("sudo",), "{} goes with --on")
             from dunmist.cli.progress import progress_for
 
             file = run_capture(options, follow=progress_for)

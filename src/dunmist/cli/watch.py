@@ -32,6 +32,7 @@ class WatchOptions(NamedTuple):
     root: Path  # where proc, sys and etc lie
     tell: bool  # notify the person at the screen
     host: str | None = None  # None for this computer
+    via: str | None = None
     sudo: bool = False
 
 
@@ -97,12 +98,13 @@ def run_recorder(
     plain: bool,
     tell: bool,
     host: str | None,
+    via: str | None,
     sudo: bool,
 ) -> None:
     """Record on and on; Ctrl-C ends it."""
     from dunmist.cli import watching
 
-    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, Path("/"), tell, host, sudo)
+    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, Path("/"), tell, host, via, sudo)
     watching.run(wanted, plain=plain)
 
 
@@ -287,6 +289,7 @@ def as_before(
     user: bool,
     yes: bool,
     host: str | None,
+    via: str | None,
     sudo: bool,
     root: Path,
 ) -> None:
@@ -310,9 +313,9 @@ def as_before(
         raise click.UsageError("--plan, --user and --yes go with --install or --remove")
     if install and bool(plan) != bool(at):
         raise click.UsageError("--plan NAME and --at TIME go together")
-    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, root, tell, host, sudo)
-    if host is not None and chosen:
-        raise click.UsageError(f"{chosen[0]} is of this computer; leave it out with --on")
+    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, root, tell, host, via, sudo)
+    if (host is not None or via is not None) and chosen:
+        raise click.UsageError(f"{chosen[0]} is of this computer; leave it out with --on and --via")
     from dunmist.cli import watching
 
     if chosen:

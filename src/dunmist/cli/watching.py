@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 import click
 
 from dunmist.captures import Header
+from dunmist.cli.remote import transport_of
 from dunmist.harmless import harmless
 from dunmist.jobs import watch as job
 from dunmist.recorder import Kept, Known
-from dunmist.remote.ssh_transport import RemoteTarget, parse_host
 from dunmist.sampling import Record
 
 if TYPE_CHECKING:
@@ -50,7 +50,7 @@ def run(options: "WatchOptions", *, plain: bool) -> None:
     wanted = job.RecorderOptions(
         options.every_s, options.keep_s, options.most_bytes, options.duration_s, options.root
     )
-    target = RemoteTarget(parse_host(options.host), options.sudo) if options.host else None
+    target = transport_of(options.host, options.via, sudo=options.sudo)
     telling: Telling = _tell_nobody
     if options.tell:
         from dunmist.jobs.notifications import notify

@@ -19,8 +19,9 @@ from dunmist.errors import CaptureError, UnreadableComputer
 from dunmist.jobs.capture import CaptureOptions, Follower, SampledBy, follow_nothing, run_capture
 from dunmist.output import NewFile, write_all
 from dunmist.remote import Garbled, MemoryRoot, Mirror, RemoteClock, Stream
+from dunmist.remote.channel import LINE_MOST_BYTES, Connection
 from dunmist.remote.collected_file import opened
-from dunmist.remote.ssh_transport import LINE_MOST_BYTES, Connection, RemoteTarget, connected
+from dunmist.remote.transport import Transport
 from dunmist.sampling import Clock, Tick
 
 NATIVE = b"@native\n"
@@ -54,15 +55,16 @@ class Source(NamedTuple):
 
 
 def capture_on(
-    target: RemoteTarget, options: CaptureOptions, follow: Follower = follow_nothing
+    transport: Transport, options: CaptureOptions, follow: Follower = follow_nothing
 ) -> RemoteCapture:
-    """Sample a remote computer over SSH; raises UnreadableComputer, WrongUsage, OutputError."""
-    with connected(target, _own_program(target, options), options.every_s) as connection:
+    """Sample a remote computer; raises UnreadableComputer, WrongUsage, OutputError."""
+    with transport.open(options.every_s, _own_program(transport, options)) as connection:
         connection.feed(round(options.duration_s / options.every_s), options.every_s)
-        if connection.channel.begins_with(NATIVE, b"@" + connection.mark.encode()):
+        mark = b"@" + connection.mark.encode()
+        if transport.may_sample_itself and connection.channel.begins_with(NATIVE, mark):
             return _take_over(connection, options)
         stream = connection.stream()
-        with _mirrored(stream, target.host.name, connection.channel.stop) as source:
+        with _mirrored(stream, transport.label, connection.channel.stop) as source:
             path = _sampled(source, options, follow)
             _end_of(stream)
         remark = None if stream.is_whole else f"{connection.why()}; what arrived is kept"
@@ -70,13 +72,13 @@ def capture_on(
 
 
 @contextmanager
-def remote_source(target: RemoteTarget, every_s: float) -> Iterator[Source]:
+def remote_source(transport: Transport, every_s: float) -> Iterator[Source]:
     """Yield a remote computer that is sampled without end; raises UnreadableComputer."""
-    with connected(target, "", every_s) as connection:
+    with transport.open(every_s) as connection:
         connection.feed(TICKS_FOR_EVER, every_s)
-        with _mirrored(connection.stream(), target.host.name, connection.channel.stop) as source:
+        with _mirrored(connection.stream(), transport.label, connection.channel.stop) as source:
             yield source
-        if not connection.channel.was_stopped and connection.ssh.poll() is not None:
+        if not connection.channel.was_stopped and connection.client.poll() is not None:
             raise UnreadableComputer(f"{connection.why()}; what arrived is kept")
 
 
@@ -132,9 +134,9 @@ def _sampled(source: Source, options: CaptureOptions, follow: Follower) -> Path:
     return run_capture(options, source.clock, follow, source.by, source.root)
 
 
-def _own_program(target: RemoteTarget, options: CaptureOptions) -> str:
+def _own_program(transport: Transport, options: CaptureOptions) -> str:
     """Return what has a program of ours over there sample, in the words of sh(1)."""
-    if target.sudo:
+    if not transport.may_sample_itself:
         return ""
     span = f"--for {options.duration_s:g}s --every {options.every_s:g}s"
     return (
@@ -180,14 +182,14 @@ def _take_over(connection: Connection, options: CaptureOptions) -> RemoteCapture
     new = NewFile(output, force=options.force)
     try:
         arriving = _Arriving(connection.channel.rest(), new.descriptor)
-        with CaptureReader(Path(connection.host), arriving) as reader:
+        with CaptureReader(Path(connection.label), arriving) as reader:
             for ticks, _ in enumerate(line for line in reader.lines() if isinstance(line, Tick)):
                 if ticks > asked_ticks:
                     raise CaptureError(f"it sends more than the {asked_ticks} ticks asked for")
         new.put_in_place()
     except CaptureError as error:
         raise CaptureError(
-            f"{connection.host}: what its dunmist sent is refused ({error}); nothing was kept"
+            f"{connection.label}: what its dunmist sent is refused ({error}); nothing was kept"
         ) from error
     finally:
         new.discard()

@@ -54,7 +54,7 @@ from dunmist.recorder import (
     send_mark,
     write_kept,
 )
-from dunmist.remote.ssh_transport import RemoteTarget
+from dunmist.remote.transport import Transport
 from dunmist.sampling import Plan, Record, SystemClock, Tick, sample
 from dunmist.trusted_paths import Untrusted
 
@@ -100,7 +100,7 @@ class Onlooker(Protocol):
         """Take an incident that was judged."""
 
 
-def watch(options: RecorderOptions, onlooker: Onlooker, target: RemoteTarget | None = None) -> None:
+def watch(options: RecorderOptions, onlooker: Onlooker, target: Transport | None = None) -> None:
     """Record until told to end, this computer or a remote one.
 
     Raises Refused where a recorder runs already, and UnreadableComputer.

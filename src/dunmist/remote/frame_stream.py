@@ -130,6 +130,8 @@ class Stream:
                 of_frame.take(line)
                 lines.append(line)
             elif words[0] == b"tick":
+                if not any(words[2:3]):
+                    raise Garbled("it has no /proc; mount it there, or name another command")
                 frame = Frame(_number(words[1]), _seconds(words[2]))
             elif words[0] == b"end" and frame is not None:
                 _fill(frame, lines)

@@ -421,7 +421,7 @@ class Via(InFolder):
         for command, said in (
             ("nosuch-command sh", "no such command"),
             ("false", "said nothing that a collector says"),
-            ("cat", "leave out the option that makes one"),
+            ("cat", "leave out the option that makes"),
         ):
             with self.subTest(command):
                 output = self.folder / "x.gz"

@@ -63,12 +63,12 @@ class Echoed(Garbled):
 
 
 def _without_echo(lines: Iterator[bytes], mark: str) -> Iterator[bytes]:
-    """Yield lines; raises Echoed when they come from a terminal, which repeats and changes them."""
+    """Yield lines; raises Echoed when a terminal repeats and changes them."""
     given, begun = f"MARK={mark}".encode(), f"@{mark}".encode()
     for line in lines:
         if given in line or (line.startswith(begun) and line.endswith(b"\r\n")):
             raise Echoed(
-                "a terminal in between repeats what it is given; leave out the option that makes one"
+                "a terminal in between repeats what it is given; leave out the option that makes it"
             )
         yield line
 

@@ -7,12 +7,15 @@ import pty
 import re
 import struct
 import termios
+import tomllib
 import unittest
+from pathlib import Path
 
 from dunmist.reports import styles
 from dunmist.simulation import load_scenario
 from tests.program import DUNMIST, InFolder, capture_model, run
 
+DATA = Path(__file__).parent / "data"
 STYLE = re.compile(r"\x1b\[[0-9;]*m")
 PATIENTS = (
     "ringing-office",
@@ -105,6 +108,17 @@ class FirstScreen(InFolder):
                 lines = self.screen(path.name, 24, 80)
                 self.assertTrue(any(line.startswith(head) for line in lines), lines)
                 self.assertTrue(any(line.startswith(step) for line in lines), lines)
+
+    def test_each_says_what_its_patient_needs(self):
+        expected = tomllib.loads((DATA / "screens.toml").read_text(encoding="utf-8"))
+        for name, words in expected.items():
+            with self.subTest(name):
+                path = capture_model(load_scenario(name), self.folder / f"{name}.gz", 30)
+                said = " ".join(" ".join(self.screen(path, 40, 100)).split())
+                for pattern in words["has"]:
+                    self.assertRegex(said, pattern)
+                for pattern in words.get("lacks", ()):
+                    self.assertNotRegex(said, pattern)
 
     def test_where_nobody_is_to_blame_the_busiest_are_shown(self):
         path = capture_model(load_scenario("heavy-morning"), self.folder / "a.gz")

@@ -7,12 +7,15 @@ from collections import Counter
 import numpy as np
 
 from dunmist.captures import CaptureReader
+from dunmist.computer import SocketFacts
 from dunmist.jobs.judge import judge
 from dunmist.reports.document import Document, Section, TextTable
 from dunmist.reports.text import document_text
 from dunmist.sampling import Event, ProcessLine, Tick
+from dunmist.series import SocketSeries
 from dunmist.simulation import load_scenario
 from dunmist.tables import CORES, EVENTS, FAMILY, HOLDERS, SOCKETS, fill, plain
+from dunmist.tables.ports import scope_of
 from tests.program import InFolder, capture_model, run
 
 
@@ -132,6 +135,21 @@ class Adding(InFolder):
 
 
 class Text(unittest.TestCase):
+    def test_only_listeners_are_open(self):
+        for remote, expected in (
+            (None, "open"),
+            ("192.168.3.4", "local network"),
+            ("fe80::3", "local network"),
+            ("203.0.113.7", "internet"),
+            ("2001:db8::7", "internet"),
+        ):
+            with self.subTest(remote):
+                facts = SocketFacts("tcp", 4, "10.0.0.2", 4711, remote, 443 if remote else None)
+                state = "established" if remote else "listen"
+                self.assertEqual(
+                    expected, scope_of(SocketSeries(facts, [], state, False, None, None, 0, None))
+                )
+
     def test_a_wide_table_goes_on_below(self):
         columns = [f"column {number}" for number in range(12)]
         table = TextTable("Wide", columns, [[f"cell {number}" for number in range(12)]])

@@ -47,6 +47,8 @@ FREEZING: tuple[Kind, ...] = (
     "graphics-reset",
     "kernel-hung",
 )
+INODES: tuple[Kind, ...] = ("inodes-full",)
+GROWING: tuple[Kind, ...] = ("memory-leak", "memory-growing")
 KILLED: tuple[Kind, ...] = ("oom-kill", "killed-earlier")
 DISK_FAULTS: tuple[Kind, ...] = (
     "drive-failing",
@@ -347,6 +349,9 @@ def _memory(about: _About) -> str:
         swap=swap,
         waited=percent(states["memory"].pressure or 0.0),
     )
+    growing = about.finding(GROWING)
+    if growing:
+        said = f"{said} {growing}"
     return f"{_say('memory', 'killed', why=killed)} {said}" if killed else said
 
 
@@ -357,6 +362,9 @@ def _disk(about: _About) -> str:
         return _say("disk", "fault", why=fault)
     rooms = [state for state in states if state.resource == "storage"]
     fullest = max(rooms, key=lambda state: state.used, default=None)
+    no_inodes = about.finding(INODES)
+    if no_inodes:
+        return _say("disk", "inodes", why=no_inodes)
     if fullest is not None and is_strained(fullest.level):
         return _say("disk", "full", point=fullest.name or "/", used=percent(fullest.used))
     disks = [state for state in states if state.resource == "disk"]

@@ -107,8 +107,11 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
     about = {"resource": _capital(resource), "level": diagnosis.level}
     if diagnosis.external_cause:
         text, first = finding_text(diagnosis.external_cause), first_action(diagnosis, cases) or ""
-        more = " ".join(filter(None, ("" if text in said else text, first)))
-        return words["outside"].format(more=more, **about).rstrip()
+        # a brief goes after that word, a whole step is a sentence
+        order = f"First {first}." if first and not first.endswith(".") else first
+        more = " ".join(filter(None, ("" if text in said else text, order)))
+        key = "own-limit" if diagnosis.external_cause.kind == "memory-limited" else "outside"
+        return words[key].format(more=more, **about).rstrip()
     if not diagnosis.culprits:
         covered = diagnosis.coverage.get(diagnosis.limiting)
         if covered is not None and covered < diagnosis.limits.culprit.attributed_least:
@@ -133,7 +136,9 @@ def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:
         return None
     if diagnosis.external_cause:
         rungs = cases.of_finding(diagnosis.external_cause)
-        return rungs[0].step.text if rungs else None
+        if not rungs:
+            return None
+        return rungs[0].brief or rungs[0].step.text
     case = cases.of_culprit(diagnosis.culprits[0]) if diagnosis.culprits else None
     if case is None:
         return None

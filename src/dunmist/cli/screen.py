@@ -16,9 +16,9 @@ from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
 from dunmist.captures import Header
+from dunmist.cli.incident_lines import Telling, line_of
 from dunmist.cli.parameters import wants_colours
 from dunmist.cli.sparklines import curve_text
-from dunmist.cli.watching import Telling, line_of
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job
 from dunmist.recorder import Gauge, Kept, Known, LiveApplication, Mark, Now, TickTime

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from dunmist.captures import Header
+from dunmist.cli.incident_lines import Telling, line_of
 from dunmist.cli.remote import transport_of
 from dunmist.harmless import harmless
 from dunmist.jobs import watch as job
@@ -20,9 +21,6 @@ if TYPE_CHECKING:
 
 # ten minutes are what a person means by "just now"
 RECALLED_S = 600.0
-
-
-Telling = Callable[[Kept], None]
 
 
 class Lines:
@@ -66,19 +64,6 @@ def run(options: "WatchOptions", *, plain: bool) -> None:
 
 def _tell_nobody(kept: Kept) -> None:
     del kept
-
-
-def line_of(kept: Kept) -> str:
-    """Return an incident in a line: when, how long, what set it off, and the verdict."""
-    began = datetime.fromisoformat(kept.began)
-    span_s = (datetime.fromisoformat(kept.ended) - began).total_seconds()
-    if kept.limiting is not None:
-        by = f", by {kept.culprit}" if kept.culprit else ""
-        what = f"{kept.limiting} {kept.level}{by}"
-    else:
-        what = (kept.headline or "not judged yet").partition(". ")[0]
-    words = f' "{kept.words}"' if kept.words else ""
-    return f"{began:%Y-%m-%d %H:%M:%S}  {span_s:4.0f} s  {', '.join(kept.set_off)}{words}: {what}"
 
 
 def print_incidents() -> None:

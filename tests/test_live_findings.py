@@ -73,7 +73,7 @@ class LiveFindings(InFolder):
             ("stuck-process", "still_tern.py", f"process {stopped.pid} is stopped"),
             ("odd-location", "odd-tern", "/dev/shm"),
             ("deleted-executable", "odd-tern", "(deleted)"),
-            ("lookalike-name", "sshd", f"is the program {odd}/sshd"),
+            ("lookalike-name", "sshd", f"runs the program {odd}/sshd"),
             ("lookalike-name", "kworker/u8:1", f"process {task.pid} calls itself kworker/u8:1"),
         ):
             with self.subTest(kind):

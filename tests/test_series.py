@@ -294,7 +294,7 @@ class Processes(unittest.TestCase):
         grouping.order_by_parent()
         result = impossible(on)
         about = SimpleNamespace(clock_ticks_per_s=100, page_bytes=4096)
-        around = CaptureContext(grouping, about, rate(2.0, on), 1000.0, result)
+        around = CaptureContext(grouping, about, rate(2.0, on), 1000.0, result, {})
         nothing = np.zeros((on.intervals, len(grouping.groups)))
         return process_series(collected, around, Shared(nothing, nothing, nothing)), result
 

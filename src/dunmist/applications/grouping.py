@@ -7,7 +7,7 @@ the same ancestor: the topmost one below a launcher (a shell, a session, init).
 
 import posixpath
 import re
-from collections.abc import Hashable
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass, field
 
 from dunmist.applications.launchers import SESSION_UNITS, UNIT
@@ -105,6 +105,26 @@ class Grouping:
         for identity in sorted(self._members):
             self._assign(identity)
 
+    def hand_over(self, adopted: Mapping[int, int]) -> dict[int, int]:
+        """Give all members of some groups to another one each; return the new numbers of groups.
+
+        A group that takes members keeps its name. Groups without members are gone.
+        """
+        final = {number: number for number in range(len(self.groups))} | {
+            number: _end_of(number, adopted) for number in adopted
+        }
+        for number, starter in final.items():
+            if number != starter:
+                self.groups[starter].members += self.groups[number].members
+        kept = [number for number in final if final[number] == number]
+        renumbered = {number: place for place, number in enumerate(kept)}
+        self.groups = [self.groups[number] for number in kept]
+        renumbered |= {number: renumbered[final[number]] for number in adopted}
+        self.application_of = {
+            identity: renumbered[number] for identity, number in self.application_of.items()
+        }
+        return renumbered
+
     def _starts_before(self, identity: int, child: _Member) -> bool:
         return self._members[identity].facts.start_clk <= child.facts.start_clk
 
@@ -146,6 +166,14 @@ class Grouping:
             top, parent = parent, self._members[parent].parent
         launcher = parent if parent is not None else -1
         return (self._members[identity].program.key, self._members[top].program.key, launcher)
+
+
+def _end_of(number: int, adopted: Mapping[int, int]) -> int:
+    """Return who has the members in the end, where a taker is taken itself."""
+    seen = {number}
+    while (number := adopted[number]) in adopted and number not in seen:
+        seen.add(number)
+    return number
 
 
 def _unescape(unit: str) -> str:

@@ -1,5 +1,6 @@
 """Who drives the limiting resource: each application's part in the strain, and its role."""
 
+from collections import Counter
 from collections.abc import Mapping
 
 from dunmist.diagnosis.confidence import confidence_of
@@ -14,6 +15,8 @@ from dunmist.diagnosis.words import ResourceWord, Role
 from dunmist.series import Application
 
 ROLE_ORDER: tuple[Role, ...] = ("cause", "symptom", "victim")
+# programs named in one sentence
+NAMES_SHOWN = 3
 BLOCKED_KEYS = {
     "storage": "app-blocked-storage",
     "pages": "app-blocked-pages",
@@ -107,6 +110,8 @@ def _signs(
     short = application.short_lived_cores.mean()
     if short >= table.short_lived_least:
         signs.append(sign("app-short-lived", short, of=processors))
+    if application.starts_generations:
+        signs.append(_started(exam, application))
     signs += _waiting(exam, application, limiting, is_victim=is_victim)
     moved = application.disk_bytes_per_s.mean()
     if moved >= table.moved_least_bytes_per_s:
@@ -117,6 +122,14 @@ def _signs(
     held = application.private_bytes.median() or 0.0
     signs.append(sign("app-memory", held, of=exam.series.machine.managed_bytes))
     return signs
+
+
+def _started(exam: Examination, application: Application) -> Sign:
+    """Return how often it started programs that were soon gone, with the most frequent names."""
+    programs = Counter(application.short_lived_programs)
+    names = ", ".join(name for name, _ in programs.most_common(NAMES_SHOWN))
+    rate = programs.total() / exam.series.duration_s
+    return sign("app-started", rate, name=names)
 
 
 def _waiting(

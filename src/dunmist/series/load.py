@@ -21,6 +21,7 @@ from dunmist.errors import CaptureError
 from dunmist.sampling import Event, ProcessLine, SocketLine, Survey, Tick
 from dunmist.series.conservation import Impossible
 from dunmist.series.devices import DeviceCollector, DeviceSeries
+from dunmist.series.generations import adopt_generations
 from dunmist.series.kernel_messages import KernelMessageCollector, KernelMessageSeries
 from dunmist.series.machine import MachineCollector, MachineSeries
 from dunmist.series.process import Application, Process
@@ -319,6 +320,7 @@ def _count_together(path: Path, header: Header, part: Part) -> int:
 
 def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correction]) -> Series:
     read.grouping.order_by_parent()
+    started = adopt_generations(read.grouping, read.processes, len(read.at_s))
     about = read.header.machine
     at_s, every_s = np.array(read.at_s) - read.at_s[0], read.header.plan.every_s
     line = TimeLine(at_s, every_s, read.gaps)
@@ -329,7 +331,7 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
     packages = {processor.number: processor.package or 0 for processor in about.processors}
     devices = read.devices.finish(read.header.inventory, packages, corrections, impossible)
     sockets = read.sockets.finish(line)
-    basis = CaptureContext(read.grouping, about, machine.online, read.began_s, impossible)
+    basis = CaptureContext(read.grouping, about, machine.online, read.began_s, impossible, started)
     shared = Shared(
         *network_use(sockets, read.grouping, line), _graphics_of(devices, read.grouping, line)
     )

@@ -168,6 +168,7 @@ class Application:
     short_lived_programs: Mapping[str, int]
     members: list[Process] = field(default_factory=list)
     has_namesakes: bool = False
+    starts_generations: bool = False  # its short-lived children are among its members
 
     @property
     def own_cores(self) -> Rate:
@@ -236,8 +237,15 @@ class Application:
 
     @property
     def living(self) -> list[Process]:
-        """The members that were there at the end, the oldest first."""
-        return sorted((process for process in self.members if process.is_alive), key=_age)
+        """The members that were there at the end, the oldest first.
+
+        Where some lived through the capture and others are gone in a second, these are left out: to
+        stop one of their numbers stops nothing.
+        """
+        alive = sorted((process for process in self.members if process.is_alive), key=_age)
+        if self.starts_generations:
+            return [process for process in alive if not process.started_inside] or alive
+        return alive
 
     @property
     def main(self) -> Process | None:

@@ -147,14 +147,20 @@ class _Maker:
                 or (group.alike and Rate(line, whole[:, number]).mean() <= OBSERVER_CORES_MOST),
                 blocked={kind: Level(line, held[:, number]) for kind, held in blocked.items()},
                 low_priority=float(low_priority[number]),
-                short_lived_programs=self.late.programs.get(number, {}),
+                short_lived_programs=self._short_lived(number),
                 has_namesakes=namesakes[group.name] > 1,
+                starts_generations=number in self._basis.started,
                 rss_bytes=Level(line, levels["rss_bytes"][:, number]),
                 private_bytes=Level(line, levels["private_bytes"][:, number]),
                 rates={name: Rate(line, values[:, number]) for name, values in rates.items()},
             )
             for number, group in enumerate(self._grouping.groups)
         ]
+
+    def _short_lived(self, number: int) -> Counter[str]:
+        """Return the programs that an application started again and again, seen or not."""
+        unseen = Counter(self.late.programs.get(number, {}))
+        return unseen + self._basis.started.get(number, Counter())
 
     def processes(self, applications: list[Application], inside: set[int]) -> dict[int, Process]:
         """Return the processes by identity, tied to their applications and families."""

@@ -8,6 +8,8 @@ two million of them. ``processes`` makes objects of them.
 
 import math
 from array import array
+from collections import Counter
+from collections.abc import Mapping
 from functools import cached_property
 from operator import attrgetter
 from typing import Any, NamedTuple
@@ -127,6 +129,7 @@ class CaptureContext(NamedTuple):
     online: Rate
     began_s: float | None
     impossible: Impossible
+    started: Mapping[int, Counter[str]]  # short-lived programs by application, counts by name
 
 
 class Samples:

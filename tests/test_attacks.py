@@ -1287,7 +1287,7 @@ class Names(InFolder):
     def test_messages_hold_no_marks_of_a_terminal(self):
         ways = {**os.environ, "XDG_STATE_HOME": str(self.folder / "a\x1b[2J\nb")}
         (self.folder / "a\x1b[2J\nb").symlink_to("/tmp")
-        done = run("fix", "--list", folder=self.folder, environment=ways)
+        done = run("fix", "list", folder=self.folder, environment=ways)
         self.assertNotIn("\x1b", done.stderr)
         self.assertLessEqual(done.stderr.count("\n"), 1)
 

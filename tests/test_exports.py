@@ -145,7 +145,7 @@ class Exports(InFolder):
                 self.assertIn(wanted, self.one_line("export", self.sample, "--to", address))
         self.assertIn("OTLP there", self.one_line("export", self.sample, "--to", address))
         self.assertIn(
-            "is no address", self.one_line("export", self.sample, "--to", "file:///x", status=2)
+            "invalid address", self.one_line("export", self.sample, "--to", "file:///x", status=2)
         )
 
     def test_an_ending_that_is_none(self):

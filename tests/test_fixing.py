@@ -224,7 +224,7 @@ class Acting(InFolder):
     def test_a_polite_end_then_force(self):
         child = self.start("deaf_tern.py", DEAF)
         self.sample_now()
-        failed = self.step(child.pid, "in good order", "--yes", status=1)
+        failed = self.step(child.pid, "to exit", "--yes", status=1)
         self.assertIn(f"still running: {child.pid}", failed.stdout)
         self.step(child.pid, "by force", "--yes")
         self.assertEqual(-9, child.wait(60))
@@ -259,7 +259,7 @@ class Acting(InFolder):
         self.addCleanup(lambda: os.killpg(keeper.pid, 9))
         (kept,) = self.children_of(keeper, 1)
         self.sample_now()
-        failed = self.step(kept, "in good order", "--yes", status=1)
+        failed = self.step(kept, "to exit", "--yes", status=1)
         self.assertIn("came back with a new number", failed.stdout)
 
     def test_it_measures_whether_it_helped(self):
@@ -724,7 +724,7 @@ class ByName(InFolder):
             (("do", self.sample, "pausse"), "did you mean 'pause'"),
             (("do", self.sample, "99"), "steps, not 99"),
             (("show", self.sample, "--culprit", "1", "--pid", "3"), "give one"),
-            (("do", self.sample), "Missing argument 'STEP'"),
+            (("do", self.sample), "STEP is missing"),
             (("undo", "x"), "takes the number of an act"),
         ):
             with self.subTest(said):

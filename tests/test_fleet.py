@@ -362,7 +362,7 @@ class Running(unittest.TestCase):
 
 class Wrong(InFolder):
     def test_places_and_schedulers_that_are_none(self):
-        self.assertIn("no such file or folder", self.one_line("fleet", "nowhere", "-o", "out"))
+        self.assertIn("no such file or directory", self.one_line("fleet", "nowhere", "-o", "out"))
         (self.folder / "empty").mkdir()
         self.assertIn("no captures there", self.one_line("fleet", "empty", "-o", "out"))
         (self.folder / "x.pem").write_text("none")

@@ -142,7 +142,8 @@ class Pasting(unittest.TestCase):
         diagnosis = SimpleNamespace(cause=None, external_cause=None, limiting=None, also=None)
         holding = frozenset({"unit", "service", "running", "root-full"})
         series = SimpleNamespace(
-            header=SimpleNamespace(inventory=SimpleNamespace(missing_drivers=[]))
+            header=SimpleNamespace(inventory=SimpleNamespace(missing_drivers=[], disks=[])),
+            surveyed=SimpleNamespace(last=None),
         )
         for hostile in HOSTILE:
             finding = Finding("storage-full", "concern", hostile, [])

@@ -5,7 +5,8 @@ from types import SimpleNamespace
 
 import click
 
-from dunmist.cli.selecting import Selection, check_columns, select
+from dunmist.cli.column_words import columns_of
+from dunmist.cli.selecting import Selection, select
 from dunmist.errors import UnknownName, WrongUsage
 from dunmist.jobs.selection import choose_culprit, choose_owner_of, find_process, rung_of
 from dunmist.tables import Column, Table, filled, records
@@ -99,7 +100,7 @@ class Rows(unittest.TestCase):
         self.assertEqual(
             ["bird", "count"], [shown_column.name for shown_column in BIRDS.shown_columns()]
         )
-        check_columns([birds()], ["bird", "curve"])
+        columns_of([birds()], ["bird", "curve"])
 
 
 class Processes(unittest.TestCase):
@@ -129,7 +130,7 @@ class Processes(unittest.TestCase):
                 self.assertIs(wanted, find_process(self.judged, what))
         del self.judged.series.living[7]
         self.assertIs(self.now, find_process(self.judged, "7"))
-        for what, said in (("10", "no process 10"), ("gulls", "did you mean 'gull'")):
+        for what, said in (("10", "process 10 is not"), ("gulls", "did you mean 'gull'")):
             with self.subTest(what), self.assertRaisesRegex(UnknownName, said):
                 find_process(self.judged, what)
 

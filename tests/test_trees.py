@@ -8,16 +8,7 @@ from tempfile import TemporaryDirectory
 import numpy as np
 
 from dunmist.advice import doubt_text
-from dunmist.computer import (
-    Root,
-    disks,
-    graphics,
-    links,
-    packages,
-    processors,
-    sensors,
-    service_files,
-)
+from dunmist.computer import Root, cpus, disks, graphics, links, packages, sensors, service_files
 from dunmist.errors import SettingsError
 from dunmist.series import TimeLine
 from dunmist.series.counters import Readings
@@ -195,14 +186,14 @@ class Devices(OnTrees):
                 f"{base}offline": "2-3,5",
             },
         )
-        strong, weak = processors.read_processors(self.root, [0, 1])
+        strong, weak = cpus.read_processors(self.root, [0, 1])
         self.assertEqual(
             (1024, 580, "powersave", 2_100_000),
             (strong.capacity, weak.capacity, strong.governor, strong.base_khz),
         )
-        self.assertEqual([2, 3, 5], processors.read_offline(self.root))
-        numbers = processors.find_throttling(self.root, [0, 1])
-        (counts,) = processors.read_throttling(self.root, numbers)
+        self.assertEqual([2, 3, 5], cpus.read_offline(self.root))
+        numbers = cpus.find_throttling(self.root, [0, 1])
+        (counts,) = cpus.read_throttling(self.root, numbers)
         self.assertEqual((0, 12, 30), (counts.processor, counts.core, counts.package))
 
 

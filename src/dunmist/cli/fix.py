@@ -218,12 +218,12 @@ def as_before(
     from dunmist.cli import fix_actions
 
     if only_list:
-        say_new_spelling("dunmist fix list")
         fix_actions.print_journal()
+        say_new_spelling("dunmist fix list")
         return
     if undo is not None:
-        say_new_spelling("dunmist fix undo [ACT]")
         _undo(undo)
+        say_new_spelling("dunmist fix undo [ACT]")
         return
     if file is None:
         raise click.UsageError("name a capture, or give --undo or --list")
@@ -232,15 +232,15 @@ def as_before(
         from dunmist.cli import proving
 
         refuse_given(context, ("step", "measure"), "--prove is an act of its own; leave out {}")
-        say_new_spelling("dunmist fix prove FILE")
         proving.prove(chosen, prove_for_s, asks=not yes)
+        say_new_spelling("dunmist fix prove FILE")
         return
     refuse_given(context, ("prove_for_s",), "{} says how long --prove may take; add --prove")
     if step is None:
         fix_actions.print_ladder(chosen)
         return
-    say_new_spelling(f"dunmist fix do FILE {step}")
     _show_and_do(chosen, str(step), yes=yes, measure=measure)
+    say_new_spelling(f"dunmist fix do FILE {step}")
 
 
 def _show_and_do(chosen: "Chosen", step: str, *, yes: bool, measure: bool) -> None:

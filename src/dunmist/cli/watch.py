@@ -318,15 +318,12 @@ def as_before(
         raise click.UsageError(f"{chosen[0]} is of this computer; leave it out with --on and --via")
     from dunmist.cli import watching
 
-    if chosen:
-        say_new_spelling(f"dunmist watch {NEW_WORDS[chosen[0]]}")
     if install or remove:
         from dunmist.cli import installing
 
         unit = installing.Wanted(plan, at, every_day=every_day, own=user)
         (installing.install if install else installing.remove)(unit, wanted, asks=not yes)
-        return
-    if incidents:
+    elif incidents:
         watching.print_incidents()
     elif words is not None:
         watching.send(words)
@@ -334,3 +331,5 @@ def as_before(
         watching.recall(recalled, duration_s, output, force=force)
     else:
         watching.run(wanted, plain=plain)
+    if chosen:
+        say_new_spelling(f"dunmist watch {NEW_WORDS[chosen[0]]}")

@@ -8,16 +8,7 @@ from rich.console import RenderableType
 from rich.table import Table as Grid
 from rich.text import Text
 
-from dunmist.advice import (
-    About,
-    Case,
-    Judged,
-    about_lines,
-    cores_text,
-    percent,
-    size_text,
-    span_text,
-)
+from dunmist.advice import About, Case, Judged, about_lines, cores_text, size_text, span_text
 from dunmist.cli.sparklines import curve_text
 from dunmist.cli.table_text import table_parts
 from dunmist.harmless import harmless
@@ -196,7 +187,7 @@ def curve_lines(judged: Judged, process: Process | Application, points: int) -> 
     each_s = line.duration_s / min(points, line.intervals)
     yield Text(f"over {span_text(line.duration_s)}, {span_text(each_s)} a mark", "dim")
     yield _line("cores used", process.cores, points, lambda value: f"{value:.2f}")
-    yield _line("waits for a CPU", process.waiting, points, percent)
+    yield _line("waits for a CPU", process.waiting, points, lambda value: f"{value:.2f} tasks")
     yield _line("reads from storage", process.read_bytes_per_s, points, _rate)
     yield _line("writes to storage", process.write_bytes_per_s, points, _rate)
     yield _line("major faults", process.major_faults_per_s, points, lambda value: f"{value:.1f}/s")

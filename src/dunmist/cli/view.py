@@ -25,129 +25,97 @@ MOMENT = "90s or 5m after its beginning, or 14:02 by the patient's clock."
 PATH_BEGINNINGS = ("/", "./", "../", "~")
 
 Make = Callable[..., click.Option]
+
+
+def _option(*names: str, **settings: Any) -> Make:  # noqa: ANN401
+    """Return what makes an option; each command needs one of its own."""
+    return partial(click.Option, names, **settings)
+
+
 # by name, in the order of the help
 OPTIONS: dict[str, Make] = {
-    "json": partial(
-        click.Option,
-        ["--json", "as_json"],
-        is_flag=True,
-        help="Print JSON: a list of rows a table.",
-    ),
-    "csv": partial(click.Option, ["--csv", "as_csv"], is_flag=True, help="Print CSV: one table."),
-    "output": partial(
-        click.Option,
-        ["-o", "--output"],
+    "json": _option("--json", "as_json", is_flag=True, help="Print JSON: a list of rows a table."),
+    "csv": _option("--csv", "as_csv", is_flag=True, help="Print CSV: one table."),
+    "output": _option(
+        "-o",
+        "--output",
         type=FILE,
         metavar="PICTURE",
         help="Draw PICTURE.png or PICTURE.svg instead.",
     ),
-    "force": partial(
-        click.Option, ["--force"], is_flag=True, help="Overwrite PICTURE when it exists."
-    ),
-    "table": partial(
-        click.Option,
-        ["--table"],
+    "force": _option("--force", is_flag=True, help="Overwrite PICTURE when it exists."),
+    "table": _option(
+        "--table",
         metavar="NAME",
         shell_complete=completion.complete_table,
         help="Only this table of the topic.",
     ),
-    "each": partial(
-        click.Option,
-        ["--each", "form_of_processes"],
+    "each": _option(
+        "--each",
+        "form_of_processes",
         flag_value="each",
         help="Show the processes of each application below it.",
     ),
-    "flat": partial(
-        click.Option,
-        ["--flat", "form_of_processes"],
-        flag_value="flat",
-        help="Show processes, not applications.",
+    "flat": _option(
+        "--flat", "form_of_processes", flag_value="flat", help="Show processes, not applications."
     ),
-    "tree": partial(
-        click.Option,
-        ["--tree", "form_of_processes"],
-        flag_value="tree",
-        help="Show processes below their parents.",
+    "tree": _option(
+        "--tree", "form_of_processes", flag_value="tree", help="Show processes below their parents."
     ),
-    "columns": partial(
-        click.Option,
-        ["--columns"],
+    "columns": _option(
+        "--columns",
         metavar="A,B,…",
         shell_complete=completion.complete_columns,
         help="Show these columns; 'help' lists all of them.",
     ),
-    "sort": partial(
-        click.Option,
-        ["--sort"],
+    "sort": _option(
+        "--sort",
         metavar="A,B:up,…",
         shell_complete=completion.complete_sort,
         help="Sort by these columns: cpu, memory, disk, network, …",
     ),
-    "bottom": partial(
-        click.Option, ["--bottom"], is_flag=True, help="Print the rows in reverse order."
-    ),
-    "limit": partial(
-        click.Option, ["--limit"], type=click.IntRange(1), metavar="N", help="Print N rows at most."
-    ),
-    "owner": partial(
-        click.Option,
-        ["--owner"],
+    "bottom": _option("--bottom", is_flag=True, help="Print the rows in reverse order."),
+    "limit": _option("--limit", type=click.IntRange(1), metavar="N", help="Print N rows at most."),
+    "owner": _option(
+        "--owner",
         metavar="USER",
         shell_complete=completion.complete_owner,
         help="Only rows of this user: name or number; @GROUP for a group.",
     ),
-    "name": partial(
-        click.Option,
-        ["--name"],
+    "name": _option(
+        "--name",
         metavar="PATTERN",
         shell_complete=completion.complete_program,
         help="Only names that contain PATTERN, or match it with *.",
     ),
-    "pid": partial(
-        click.Option, ["--pid"], type=click.IntRange(0), metavar="PID", help="Only this process."
-    ),
-    "service": partial(
-        click.Option, ["--service"], metavar="UNIT", help="Only this service, or scope."
-    ),
-    "port": partial(
-        click.Option,
-        ["--port"],
+    "pid": _option("--pid", type=click.IntRange(0), metavar="PID", help="Only this process."),
+    "service": _option("--service", metavar="UNIT", help="Only this service, or scope."),
+    "port": _option(
+        "--port",
         type=click.IntRange(0, 65535),
         metavar="PORT",
         help="Only programs that use this port.",
     ),
-    "listening": partial(
-        click.Option, ["--listening"], is_flag=True, help="Only ports that accept connections."
-    ),
-    "state": partial(click.Option, ["--state"], metavar="STATE", help="Only rows in this state."),
-    "role": partial(
-        click.Option,
-        ["--role"],
+    "listening": _option("--listening", is_flag=True, help="Only ports that accept connections."),
+    "state": _option("--state", metavar="STATE", help="Only rows in this state."),
+    "role": _option(
+        "--role",
         metavar="ROLE",
         shell_complete=completion.complete_role,
         help="Only cause, symptom, victim or observer.",
     ),
-    "least": partial(
-        click.Option,
-        ["--least"],
+    "least": _option(
+        "--least",
         type=float,
         metavar="FIGURE",
         help="Only rows whose use is at least this, in cores or as a share.",
     ),
-    "since": partial(
-        click.Option,
-        ["--since"],
-        type=Moment(),
-        metavar="TIME",
-        help=f"Use the capture from TIME on: {MOMENT}",
+    "since": _option(
+        "--since", type=Moment(), metavar="TIME", help=f"Use the capture from TIME on: {MOMENT}"
     ),
-    "until": partial(
-        click.Option, ["--until"], type=Moment(), metavar="TIME", help="Use it up to TIME only."
-    ),
-    "wide": partial(click.Option, ["--wide"], is_flag=True, help="Show all columns, however wide."),
-    "pager": partial(
-        click.Option, ["--pager/--no-pager"], default=True, help="Page long output on a terminal."
-    ),
+    "until": _option("--until", type=Moment(), metavar="TIME", help="Use it up to TIME only."),
+    "wide": _option("--wide", is_flag=True, help="Show all columns, however wide."),
+    "pager": _option("--pager/--no-pager", default=True, help="Page long output on a terminal."),
 }
 FORMS = ("each", "flat", "tree")
 # what chooses columns and rows of tables

@@ -25,7 +25,7 @@ from itertools import cycle
 from pathlib import Path
 from unittest import mock
 
-from dunmist.advice.complaints import understood
+from dunmist.advice.complaint_words import understood
 from dunmist.captures import load_rules, mask_secrets
 from dunmist.children import clean_environment, find_program, python_command, start_child
 from dunmist.cli.first_screen import first_screen

@@ -4,7 +4,7 @@ import json
 import re
 import unittest
 
-from dunmist.advice import complaints
+from dunmist.advice import complaint_words, complaints
 from dunmist.cli import parameters
 from dunmist.simulation import load_scenario
 from tests.program import InFolder, capture_model, run
@@ -35,16 +35,16 @@ class Words(unittest.TestCase):
             (None, []),
         ):
             with self.subTest(note):
-                self.assertEqual(expected, complaints.understood(note))
+                self.assertEqual(expected, complaint_words.understood(note))
 
     def test_people_have_many_words_for_it(self):
-        phrases = complaints.complaint_words()["words"].values()
+        phrases = complaint_words.complaint_words()["words"].values()
         self.assertGreaterEqual(sum(map(len, phrases)), 150)
 
     def test_every_word_can_be_given_and_answered(self):
-        words = list(complaints.complaint_words()["words"])
-        self.assertEqual(words, list(complaints.COMPLAINTS))
-        self.assertEqual(complaints.COMPLAINTS, parameters.COMPLAINTS)
+        words = list(complaint_words.complaint_words()["words"])
+        self.assertEqual(words, list(complaint_words.COMPLAINTS))
+        self.assertEqual(complaint_words.COMPLAINTS, parameters.COMPLAINTS)
         self.assertEqual(set(words), set(complaints.ANSWERS))
 
 

@@ -1,42 +1,19 @@
-"""What somebody complained of, and what a capture answers to it.
+"""What a capture answers to a complaint.
 
-A complaint is a word of ``COMPLAINTS`` or ``program:NAME``. The answer says one of three things. It
-was so, and why. It was not so while it was sampled, with the figure. Or it could not be seen, and
-how to catch it. ``complaints.toml`` has the sentences, and the words by which a note is understood.
+The answer says one of three things. It was so, and why. It was not so while it was sampled, with
+the figure. Or it could not be seen, and how to catch it. ``complaints.toml`` has the sentences.
 """
 
-import re
-import tomllib
 from collections.abc import Callable
-from functools import cache
-from importlib.resources import files
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from dunmist.advice.amounts import cores_text, percent, size_text, span_text
+from dunmist.advice.complaint_words import PROGRAM, complaint_words
 from dunmist.advice.template_values import finding_text
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import Diagnosis, Kind, hours_left, is_strained
 from dunmist.series import Application, LinkSeries, Series, plain_address
 
-COMPLAINTS = (
-    "slow",
-    "freezes",
-    "stutters",
-    "hot",
-    "noisy",
-    "battery",
-    "network",
-    "memory",
-    "disk",
-    "start",
-    "crash",
-    "security",
-)
-PROGRAM = "program:"
-# longer notes and more complaints come from no person
-NOTE_MAX_CHARACTERS, COMPLAINTS_MAX = 2000, 8
-# of a note that could mean anything nothing is made
-CLEAR_MOST = 2
 FREEZING: tuple[Kind, ...] = (
     "paging-storm",
     "oom-kill",
@@ -87,24 +64,6 @@ LEAST_CORES, LEAST_SHARE, LEAST_BYTES_PER_S = 0.05, 0.05, 10_000.0
 # the same distance from which heat is worth a word (thresholds, heat.busy_kelvin)
 NEAR_KELVIN = 15.0
 UW_PER_W, S_PER_H = 1e6, 3600.0
-
-
-@cache
-def complaint_words() -> dict[str, Any]:
-    """Return the table of words and sentences."""
-    text = (files("dunmist.advice") / "complaints.toml").read_text(encoding="utf-8")
-    return tomllib.loads(text)
-
-
-def understood(note: str | None) -> list[str]:
-    """Return the complaints that a note speaks of, none where it is not clear."""
-    said = (note or "")[:NOTE_MAX_CHARACTERS]
-    words = [
-        word
-        for word, patterns in complaint_words()["words"].items()
-        if re.search(rf"(?i)\b(?:{'|'.join(patterns)})\b", said)
-    ]
-    return words if len(words) <= CLEAR_MOST else []
 
 
 def answer_to(complaint: str, series: Series, diagnosis: Diagnosis) -> str:

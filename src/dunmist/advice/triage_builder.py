@@ -6,7 +6,8 @@ from typing import NamedTuple
 
 from dunmist.advice.amounts import span_text
 from dunmist.advice.case import Cases
-from dunmist.advice.complaints import COMPLAINTS, COMPLAINTS_MAX, PROGRAM, answer_to, understood
+from dunmist.advice.complaint_words import COMPLAINTS, COMPLAINTS_MAX, PROGRAM, understood
+from dunmist.advice.complaints import answer_to
 from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.ladder_steps import frees_of
 from dunmist.advice.program_facts import About, what_it_is

@@ -112,7 +112,7 @@ def normal_option(command: Callable[..., Any]) -> Callable[..., Any]:
     )(command)
 
 
-# dunmist.advice.complaints answers them
+# dunmist.advice.complaint_words has them; a test compares both
 COMPLAINTS = (
     "slow",
     "freezes",

@@ -10,6 +10,7 @@ from typing import Literal, NamedTuple
 
 from dunmist.applications import Grouping
 from dunmist.captures import Header
+from dunmist.computer.sensor_choice import is_meant, sensor_choice
 from dunmist.recorder.growth import idle_of, processor_growth, stalled_share
 from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Event, ProcessLine, Record, SocketLine, Tick
@@ -19,8 +20,6 @@ HISTORY = 300
 MS_PER_S, BITS = 1e3, 8.0
 # hwmon gives thousandths of a degree
 RAW_PER_DEGREE = 1000.0
-# chips that measure the processor itself
-PROCESSOR_CHIPS = ("coretemp", "k10temp", "zenpower", "cpu_thermal")
 # how full a resource is, and how much work it holds up, to be called so
 BUSY, STRAINED_USED, STRAINED_HELD, CHOKED_HELD = 0.7, 0.8, 0.2, 0.6
 Word = Literal["calm", "busy", "strained", "choked", "unknown"]
@@ -149,21 +148,35 @@ class Now:
         self._heat(tick)
 
     def _heat(self, tick: Tick) -> None:
-        sensors = self._header.inventory.sensors
-        read = [
-            (raw / RAW_PER_DEGREE, _degrees(sensors[place].limits.get("crit")))
-            for place, raw in self._sensors.items()
-            if raw is not None
-            and place < len(sensors)
-            and sensors[place].quantity == "temperature"
-            and sensors[place].chip in PROCESSOR_CHIPS
-        ]
+        read = self._processor_readings()
         self.celsius = max((celsius for celsius, _ in read), default=None)
         limit = max((critical for _, critical in read if critical), default=None)
         clocks = [clock_khz for clock_khz in tick.clocks_khz or [] if clock_khz]
         self.clock_hz = MS_PER_S * sum(clocks) / len(clocks) if clocks else None
         share = self.celsius / limit if self.celsius is not None and limit else None
         self.gauges["heat"].add(share, None)
+
+    def _processor_readings(self) -> list[tuple[float, float | None]]:
+        """Return temperature and limit of what stands for the processor, by the triage's rules."""
+        sensors, low_high = self._header.inventory.sensors, sensor_choice()["plausible"]
+        low, high = low_high["temperature"]
+        plausible = [
+            (sensors[place], raw / RAW_PER_DEGREE)
+            for place, raw in self._sensors.items()
+            if raw is not None
+            and place < len(sensors)
+            and sensors[place].quantity == "temperature"
+            and low <= raw / RAW_PER_DEGREE <= high
+        ]
+        for rule in sensor_choice()["processor"]:
+            matching = [
+                (celsius, _degrees(sensor.limits.get("crit")))
+                for sensor, celsius in plausible
+                if is_meant(rule, sensor.chip, sensor.label)
+            ]
+            if matching:
+                return matching
+        return []
 
     def _disk_and_link(self, tick: Tick) -> tuple[tuple[str, int], tuple[str, float]]:
         """Return the busiest disk with its milliseconds, and the fullest link with its share."""

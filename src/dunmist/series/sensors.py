@@ -10,8 +10,6 @@ import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
-from functools import cache
-from importlib.resources import files
 from pathlib import Path
 from typing import Any, Literal, NamedTuple
 
@@ -19,6 +17,7 @@ import msgspec
 import numpy as np
 
 from dunmist.computer import RAW_PER_UNIT, Quantity, Sensor
+from dunmist.computer.sensor_choice import is_meant, sensor_choice
 from dunmist.errors import SettingsError
 from dunmist.sampling import SENSORS_S
 from dunmist.series.counters import Track
@@ -104,12 +103,6 @@ def load_corrections(path: Path) -> list[Correction]:
         ) from error
 
 
-@cache
-def _choice() -> dict[str, Any]:
-    text = (files("dunmist.series") / "sensor_choice.toml").read_text(encoding="utf-8")
-    return tomllib.loads(text)
-
-
 def sensor_series(
     readings: dict[int, Track],
     sensors: list[Sensor],
@@ -163,13 +156,13 @@ def _name(sensor: Sensor) -> str:
 
 
 def _part(sensor: Sensor) -> str:
-    rules = _choice()["part"]
+    rules = sensor_choice()["part"]
     return next(str(rule["is"]) for rule in rules if re.fullmatch(rule["chip"], sensor.chip, re.S))
 
 
 def _limit(limits: dict[str, float], names: Sequence[str]) -> float | None:
     # drivers that know no limit publish 0, or the greatest or smallest number there is
-    low, high = _choice()["plausible"]["temperature"]
+    low, high = sensor_choice()["plausible"]["temperature"]
     return next((limits[n] for n in names if n in limits and max(low, 0) < limits[n] <= high), None)
 
 
@@ -180,7 +173,7 @@ def _doubt(sensor: Sensor, level: Level) -> Doubt | None:
     # the chip itself says that the sensor is broken or missing
     if "fault" in sensor.alarms:
         return Doubt("fault")
-    table = _choice()["plausible"]
+    table = sensor_choice()["plausible"]
     bounds = table.get(sensor.quantity)
     if bounds and (known.min() < bounds[0] or known.max() > bounds[1]):
         return Doubt("outside", float(known.max()), bounds[0], bounds[1])
@@ -197,12 +190,9 @@ def processor_sensor(sensors: list[SensorSeries]) -> ProcessorSensor | None:
     trusted = [
         sensor for sensor in sensors if sensor.quantity == "temperature" and sensor.is_trusted
     ]
-    for rule in _choice()["processor"]:
+    for rule in sensor_choice()["processor"]:
         matching = [
-            sensor
-            for sensor in trusted
-            if sensor.sensor.chip == rule["chip"]
-            and fnmatchcase(sensor.sensor.label or "", rule["label"])
+            sensor for sensor in trusted if is_meant(rule, sensor.sensor.chip, sensor.sensor.label)
         ]
         if matching:
             return _chosen(matching, rule)

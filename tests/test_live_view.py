@@ -70,6 +70,9 @@ class Screen(InFolder):
         hot, result = self.looked_at("cliff-top-laptop")
         self.assertAlmostEqual(result.processor_sensor.level.last(), hot.celsius, delta=1.5)
         self.assertEqual("busy", hot.gauges["heat"].word)
+        # of a chip with a control value the real temperature is shown
+        offset, result = self.looked_at("offset-reading")
+        self.assertAlmostEqual(result.processor_sensor.level.last(), offset.celsius, delta=1.5)
 
 
 class Gauges(unittest.TestCase):

@@ -704,3 +704,12 @@ class Asked(InFolder):
         )
         applications = judge(path).series.applications
         return {application.name: float(application.cores.total()) for application in applications}
+
+
+class Quotas(unittest.TestCase):
+    def test_an_interval_that_was_not_read_is_not_one_without_a_limit(self):
+        on = line(4)
+        periods, limited = rate([np.nan, 0.0, 10.0, 10.0], on), rate([np.nan, 0.0, 10.0, 9.0], on)
+        share = (limited / periods).where(periods, 0.0).known_with(periods)
+        self.assertTrue(np.isnan(share.values[0]))
+        self.assertEqual([0.0, 1.0, 0.9], share.values[1:].tolist())

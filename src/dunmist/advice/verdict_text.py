@@ -5,7 +5,7 @@ from dunmist.advice.case import Cases
 from dunmist.advice.template_values import finding_text
 from dunmist.advice.triage import Worst
 from dunmist.advice.wording import wording
-from dunmist.diagnosis import Diagnosis, Finding, Kind, LevelWord, Severity, is_strained
+from dunmist.diagnosis import LEVELS, Diagnosis, Finding, Kind, LevelWord, Severity, is_strained
 
 # how grave a level is among findings
 SEVERITY_OF: dict[LevelWord, Severity] = {"strained": "concern", "choked": "urgent"}
@@ -95,9 +95,17 @@ def _capital(text: str) -> str:
 def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
     words = wording()["headline"]
     if diagnosis.limiting is None:
-        fullest = max(diagnosis.resources, key=lambda state: state.used)
+        # where all CPUs are full, a single one is no news
+        fullest = max(
+            diagnosis.resources, key=lambda state: (LEVELS.index(state.level), state.used)
+        )
+        cpu = next((state for state in diagnosis.resources if state.resource == "cpu"), None)
+        if cpu is not None and fullest.resource == "core" and cpu.level == fullest.level:
+            fullest = cpu
         if diagnosis.level == "calm":
             return words["calm"].format(found=_noted(diagnosis, said))
+        if fullest.resource == "heat":
+            return words["busy-heat"].format(found=_found(diagnosis, said))
         return words["busy"].format(
             resource=wording()["resource"][fullest.resource],
             used=percent(fullest.used),

@@ -285,7 +285,8 @@ def _group(path: str, quota: float | None, track: Track, impossible: Impossible)
     return GroupSeries(
         path,
         quota,
-        (limited / periods).where(periods, 0.0),
+        # without a period it was not limited; what was not read is unknown
+        (limited / periods).where(periods, 0.0).known_with(periods),
         {
             resource: impossible.share("stall accounting of control groups", share)
             for resource, share in stalled.items()

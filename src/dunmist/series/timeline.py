@@ -171,6 +171,10 @@ class _Figures:
         """Return the figures where a condition is met, and another value where it is not."""
         return self._like(np.where(condition.values > 0, self.values, value))
 
+    def known_with(self, other: Self) -> Self:
+        """Return the figures where another figure is known, and unknown elsewhere."""
+        return self._like(np.where(np.isnan(other.values), np.nan, self.values))
+
     def known(self) -> Floats:
         """Return the known values in order."""
         known: Floats = self.values[~np.isnan(self.values)]

@@ -145,8 +145,11 @@ def _groups(judged: Judged) -> Iterator[Row]:
         yield {
             "group": group.path,
             "quota_cores": group.quota_cores,
-            "limited_share": group.limited.mean() if group.limited.is_known else None,
-            **{f"stalled_{name}_share": stalled.mean() for name, stalled in group.stalled.items()},
+            "limited_share": group.limited.known_mean(),
+            **{
+                f"stalled_{name}_share": stalled.known_mean()
+                for name, stalled in group.stalled.items()
+            },
         }
 
 

@@ -127,9 +127,8 @@ def _signs(
 def _started(exam: Examination, application: Application) -> Sign:
     """Return how often it started programs that were soon gone, with the most frequent names."""
     programs = Counter(application.short_lived_programs)
-    names = ", ".join(name for name, _ in programs.most_common(NAMES_SHOWN))
     rate = programs.total() / exam.series.duration_s
-    return sign("app-started", rate, name=names)
+    return sign("app-started", rate, which=[name for name, _ in programs.most_common(NAMES_SHOWN)])
 
 
 def _waiting(

@@ -34,7 +34,7 @@ class FileUsers(NamedTuple):
 def file_users(path: str) -> FileUsers:
     """Return who uses a file, or what is in a directory; raises UnknownName where it is absent."""
     # the way to the file is followed, as the kernel names files by where they are
-    real = os.path.realpath(path)
+    real = os.path.realpath(Path(path).expanduser())
     if not os.path.lexists(real):
         raise UnknownName(f"{path}: no such file or directory; give the path of one that exists")
     root = Root(Path("/"))

@@ -59,13 +59,10 @@ def status_lines(root: Root, clock: Clock, every_s: float) -> Iterator[StatusLin
         yield StatusLine(
             sensor=hottest[0].label or hottest[0].chip if hottest else None,
             celsius=hottest[1] if hottest else None,
-            busy=[
-                1 - idle_of(grown) / sum(grown) if sum(grown) > 0 else 0.0
-                for grown in grown_times(times, before)
-            ],
+            busy=[_busy(grown) for grown in grown_times(times, before)],
             program=name,
             pid=pid,
-            cores=grown_clk / ticks,
+            cores=round(grown_clk / ticks, 3),
         )
 
 
@@ -74,6 +71,12 @@ def _times(root: Root) -> ProcessorTimes:
     if times is None:
         raise UnreadableComputer(f"{root.full('proc/stat')}: cannot be read; is proc mounted?")
     return times
+
+
+def _busy(grown: list[int]) -> float:
+    """Return the busy share of one CPU; the kernel may take back some time waited for disks."""
+    total = sum(grown)
+    return round(min(1.0, max(0.0, 1 - idle_of(grown) / total)), 3) if total > 0 else 0.0
 
 
 def _hottest(root: Root, sensors: list[Sensor]) -> tuple[Sensor, float] | None:

@@ -94,9 +94,8 @@ def print_file_users(path: str, showing: Showing) -> None:
     else:
         click.echo(f"no process that could be read uses {harmless(answer.path)}")
     if answer.hidden:
-        click.echo(
-            f"{answer.hidden} processes of others hide their files; ask as administrator", err=True
-        )
+        hidden = "1 process hides" if answer.hidden == 1 else f"{answer.hidden} processes hide"
+        click.echo(f"{hidden} which files are open; ask as administrator", err=True)
 
 
 def draw(judged: Judged, topic: str, what: str | None, output: Path, *, force: bool) -> None:

@@ -162,6 +162,18 @@ class Forms(InFolder):
                 self.assertIn("What to watch", text)
                 self.assertEqual([], [word for word in JARGON if word in text.lower()])
 
+    def test_the_owner_is_not_told_what_does_not_matter(self):
+        for name, told, left_out in (
+            ("still-fan", "The fan does not turn", "all the time in the background"),
+            ("odd-corner", "do not enter passwords", "Start it again"),
+            ("tired-battery", "all the time in the background", "too hot"),
+        ):
+            capture = capture_model(load_scenario(name), self.folder / f"{name}.gz")
+            text = run("report", capture, "-o", "-", "--audience", "owner", folder=self.folder)
+            with self.subTest(name):
+                self.assertIn(told, text.stdout)
+                self.assertNotIn(left_out, text.stdout)
+
     def test_usage(self):
         for arguments, expected in (
             ([], "-o OUT"),

@@ -27,12 +27,12 @@ def tell_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> Told:
     limiting, outside = diagnosis.limiting, diagnosis.external_cause
     key = limiting or ("calm" if diagnosis.level == "calm" else "busy")
     kinds = {finding.kind for finding in diagnosis.findings}
+    matters = [key, *kinds] if limiting is None and outside is None else [key, "slowed", *kinds]
+    left_out = {kind for cause in matters for kind in words["left_out"].get(cause, [])}
     told = {
         finding.kind: subject_of(finding).removesuffix(".service")
         for finding in diagnosis.findings
-        if finding.kind in words["finding"]
-        # the sentence about heat says it
-        and not (limiting == "heat" and finding.kind == "overheating")
+        if finding.kind in words["finding"] and finding.kind not in left_out
     }
     findings = {
         kind: words["finding"][kind].format(subject=subject) for kind, subject in told.items()

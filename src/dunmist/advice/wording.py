@@ -21,8 +21,8 @@ def ladder() -> dict[str, Any]:
 
 
 @cache
-def owner_wording() -> dict[str, dict[str, str]]:
-    """Return the words for the person whose computer it is, of ``owner.toml``."""
+def owner_wording() -> dict[str, Any]:
+    """Return the words for the person whose computer it is of ``owner.toml``, by section and key."""
     return _table("owner.toml")
 
 

@@ -11,7 +11,7 @@ from dunmist.advice.amounts import cores_text, percent, size_text, span_text
 from dunmist.advice.complaint_words import PROGRAM, complaint_words
 from dunmist.advice.template_values import finding_text
 from dunmist.advice.wording import wording
-from dunmist.diagnosis import Diagnosis, Kind, hours_left, is_strained
+from dunmist.diagnosis import Diagnosis, Kind, ResourceState, hours_left, is_strained
 from dunmist.series import Application, LinkSeries, Series, plain_address
 
 FREEZING: tuple[Kind, ...] = (
@@ -333,7 +333,18 @@ def _disk(about: _About) -> str:
         used = percent(slowest.used)
         return _say("disk", "yes", disk=slowest.name or "a disk", used=used, waited=waited)
     point, used = (fullest.name or "/", percent(fullest.used)) if fullest else ("/", "unknown")
-    return _say("disk", "no", point=point, used=used, waited=waited)
+    return f"{_say('disk', 'no', point=point, used=used, waited=waited)}{_disk_user(about, disks)}"
+
+
+def _disk_user(about: _About, disks: list[ResourceState]) -> str:
+    """Return how busy the busiest disk is, and who moves most; nothing where all are idle."""
+    busiest = max(disks, key=lambda state: state.used, default=None)
+    user = about.most(lambda application: application.disk_bytes_per_s.mean(), LEAST_BYTES_PER_S)
+    if busiest is None or busiest.used < LEAST_SHARE or user is None:
+        return ""
+    moved = size_text(user.disk_bytes_per_s.mean())
+    name, disk = user.distinct_name, busiest.name or "a disk"
+    return " " + _say("disk", "user", disk=disk, used=percent(busiest.used), name=name, moved=moved)
 
 
 def _crash(about: _About) -> str:

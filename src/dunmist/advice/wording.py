@@ -22,7 +22,7 @@ def ladder() -> dict[str, Any]:
 
 @cache
 def owner_wording() -> dict[str, Any]:
-    """Return the words for the person whose computer it is of ``owner.toml``, by section and key."""
+    """Return the words for the owner of ``owner.toml``, by section and key."""
     return _table("owner.toml")
 
 

@@ -148,7 +148,7 @@ def _resources(judged: Judged, width: int) -> Iterator[Line]:
     """Yield each resource that is not calm with its use over time; the calm ones share a line."""
     calm = []
     for state in judged.diagnosis.resources:
-        if state.level == "calm" or state.trace is None:
+        if state.level == "calm":
             calm.append(_calm(state, judged.series))
         else:
             yield _resource(state, judged.series, width)
@@ -173,11 +173,13 @@ def _resource(state: ResourceState, series: Series, width: int) -> Line:
     name = name if len(name) < LABEL else state.resource
     room = max(1, width - LABEL - WORD - FIGURES)
     look = LEVEL_LOOKS[state.level]
+    # what is not followed over time, as a file system, stays as full as it is
+    shares = resource_shares(state, room) or [min(state.used, 1.0)] * room
     return [
         Piece(f"{name:<{LABEL}}"),
         Piece(f"{state.level:<{WORD}}", look),
         Piece(f"{resource_figures(state, series):<{FIGURES}}"),
-        Piece(curve_text(resource_shares(state, room), 1.0), look),
+        Piece(curve_text(shares, 1.0), look),
     ]
 
 

@@ -99,8 +99,12 @@ def _signs(
 ) -> list[Sign]:
     table, processors = exam.limits.culprit, exam.processors
     signs = [
-        sign("app-cores", application.cores.mean(), of=processors),
-        sign("app-cores-typical", exam.typical(application.cores), of=processors),
+        sign(key, cores, of=processors)
+        for key, cores in (
+            ("app-cores", application.cores.mean()),
+            ("app-cores-typical", exam.typical(application.cores)),
+        )
+        if cores >= table.cores_least
     ]
     bound = next(
         (bound for bound in exam.once(find_bound) if bound.process.application is application), None

@@ -38,6 +38,8 @@ class CulpritLimits(Figures, frozen=True):
     moved_least_bytes_per_s: BytesPerSecond = 10_000.0
     # one task for a twentieth of the time
     waiting_least: Number = 0.05
+    # less is shown as 0.00
+    cores_least: Cores = 0.005
     # a twentieth of one CPU
     short_lived_least: Cores = 0.05
 

@@ -98,14 +98,11 @@ def _signs(
     exam: Examination, application: Application, limiting: ResourceWord, *, is_victim: bool
 ) -> list[Sign]:
     table, processors = exam.limits.culprit, exam.processors
-    signs = [
-        sign(key, cores, of=processors)
-        for key, cores in (
-            ("app-cores", application.cores.mean()),
-            ("app-cores-typical", exam.typical(application.cores)),
-        )
-        if cores >= table.cores_least
-    ]
+    used = (
+        sign("app-cores", application.cores.mean(), of=processors),
+        sign("app-cores-typical", exam.typical(application.cores), of=processors),
+    )
+    signs = [cores for cores in used if cores.value >= table.cores_least]
     bound = next(
         (bound for bound in exam.once(find_bound) if bound.process.application is application), None
     )

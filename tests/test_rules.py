@@ -108,7 +108,7 @@ class Disks(unittest.TestCase):
             with self.subTest(disk.model):
                 self.assertIn("disk-slow", kinds(result))
                 self.assertEqual(("disk", []), (result.verdict.limiting, result.culprits))
-                self.assertIn("and replace it", result.verdict.headline)
+                self.assertIn("then replace it", result.verdict.headline)
 
     def test_who_waits_for_its_own_work_alone_is_held_up_too(self):
         copy = program(load_scenario("noon-copy"), "ring-recovery", read_mib_per_s=0.0)

@@ -5,13 +5,14 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import numpy as np
+from benchmarks.drawn import random_scenario
 from hypothesis import given
 from hypothesis import strategies as st
 
 from dunmist.diagnosis.words import ResourceWord
 from dunmist.jobs.patient import capture_patient
 from dunmist.series import Rate, load_series
-from dunmist.simulation import ModelComputer, load_scenario, random_scenario, scenario_names
+from dunmist.simulation import ModelComputer, load_scenario, scenario_names
 from dunmist.simulation.disks import Disk, Request
 from dunmist.simulation.heat import Package
 from dunmist.simulation.paging import Memory

@@ -272,7 +272,8 @@ class Carried(InFolder):
                 path = self.collect(shells[name])
                 run("capture", "--from", path, "-o", "x.jsonl.gz", "--force", folder=self.folder)
                 series = judge(self.folder / "x.jsonl.gz").series
-                self.assertEqual(4, series.ticks)
+                # a busy computer misses ticks
+                self.assertIn(series.ticks, range(2, 5))
                 own = [
                     process for process in series.processes.values() if process.pid == os.getpid()
                 ]

@@ -10,15 +10,14 @@ from matplotlib.figure import Figure
 from dunmist.advice import Judged
 from dunmist.diagnosis import RESOURCE_BY_WORD, Examination, ResourceState
 from dunmist.reports.pictures.heat import draw_clock, draw_processor_heat
+from dunmist.reports.pictures.stack import draw_stack
 from dunmist.reports.pictures.style import (
     COLOURS,
-    FAINT,
     INK,
     canvas,
     legend,
     plain_label,
     step_line,
-    styles,
     title,
 )
 from dunmist.reports.pictures.time_axis import finish
@@ -100,37 +99,14 @@ def _draw_users(panel: Axes, judged: Judged, state: ResourceState) -> None:
     if not shown:
         greatest = np.argsort([-rate.total() for rate in demand.has])[:CULPRITS_SHOWN]
         shown = [series.applications[int(number)] for number in greatest]
-    below = Rate.nothing(series.line)
-    first: Rate | None = None
-    for application, (colour, _, hatch) in zip(shown, styles(), strict=False):
-        top = below + demand.has[application.number].known_or(0.0) / scale
-        panel.stairs(
-            top.values,
-            series.line.at_s,
-            baseline=below.values,
-            fill=True,
-            facecolor=colour,
-            hatch=hatch,
-            edgecolor="white",
-            linewidth=0.4,
-            label=plain_label(application.distinct_name),
-        )
-        below = top
-        first = first or top
-    whole = np.maximum((demand.whole / scale).values, below.values)
-    panel.stairs(
-        whole,
-        series.line.at_s,
-        baseline=below.values,
-        fill=True,
-        color=FAINT,
-        alpha=0.3,
-        label="all others",
-    )
+    parts = [
+        (application, demand.has[application.number].known_or(0.0) / scale) for application in shown
+    ]
+    draw_stack(panel, series, parts, demand.whole / scale)
     panel.set_ylim(bottom=0)
     panel.set_ylabel(unit)
-    if diagnosis.culprits and first is not None:
-        _name_in(panel, first, diagnosis.culprits[0].name)
+    if diagnosis.culprits and parts:
+        _name_in(panel, parts[0][1], diagnosis.culprits[0].name)
     title(panel, "Who has it")
     legend(panel)
 

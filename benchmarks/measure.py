@@ -164,7 +164,7 @@ while time.monotonic() < end:
 
 def coverage(folder):
     """Measure what share of busy time is attributed while short programs start without end."""
-    from dunmist.diagnosis.coverage import attributed_cpu_s
+    from dunmist.diagnosis import attributed_cpu_s
     from dunmist.series import load_series
 
     nobody = [sys.executable, str(HERE.parent / "tests" / "as_nobody.py")]

@@ -33,7 +33,7 @@ def _demand(exam: Examination):
     return flow_demand(exam, lambda application: application.cores, "cores")
 
 
-NOISE = Resource("noise", 5, _things, _demand)
+NOISE = Resource("noise", 5, _things, _demand, None, None, follows_at_once=False)
 '''
 NOISE_RULE = """def _noise(exam: Examination, strained: StrainedResources) -> list[Finding]:
     del strained

@@ -9,14 +9,13 @@ import numpy as np
 from dunmist.computer import GroupWeight
 from dunmist.diagnosis import thresholds
 from dunmist.diagnosis.confidence import confidence_of
-from dunmist.diagnosis.coverage import find_coverage
 from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.findings.memory import growth
 from dunmist.diagnosis.judge import find_external_cause, find_limiting, judge_thing
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.ranking import rank_culprits
 from dunmist.diagnosis.records import Finding, ResourceState, sign
-from dunmist.diagnosis.resources import RESOURCE_BY_WORD, find_bound, find_slow_disks
+from dunmist.diagnosis.resources import RESOURCE_BY_WORD, find_bound, find_coverage, find_slow_disks
 from dunmist.series import ProcessorSensor, Storage
 from tests.handmade import (
     GIB,
@@ -37,7 +36,6 @@ from tests.handmade import (
 LINE = line(10)
 HALF_AND_HALF = [1.0] * 4 + [0.0] * 6
 LATE = np.array([0.0] * 3 + [1.0] * 7)
-COVERED = {"cpu": 1.0, "memory": 1.0, "disk": 1.0, "link": 1.0}
 
 
 def machine(busy=0.0, count=4, **more):
@@ -49,6 +47,11 @@ def states(word, exam):
         judge_thing(exam, RESOURCE_BY_WORD[word], thing)
         for thing in RESOURCE_BY_WORD[word].things(exam)
     ]
+
+
+def covered(word):
+    """Return a resource of which all that was counted was given to somebody."""
+    return RESOURCE_BY_WORD[word]._replace(coverage=None)
 
 
 def keys(signs):
@@ -246,7 +249,7 @@ class OneProcessor(unittest.TestCase):
         exam = examination(machine(0.25), [program], [process(7, program, LINE, cores=1.0)])
         (state,) = states("core", exam)
         self.assertEqual(("strained", "auk1"), (state.level, state.name))
-        ranked = rank_culprits(exam, RESOURCE_BY_WORD["core"], COVERED)
+        ranked = rank_culprits(exam, covered("core"))
         self.assertEqual(["auk1"], [item.name for item in ranked])
 
     def test_a_busy_processor_of_nobody_is_busy_and_no_more(self):
@@ -412,7 +415,7 @@ class Disks(unittest.TestCase):
             applications = [dataclasses.replace(item, blocked=waits) for item in (copy, reader)]
             exam = self.exam(disk(LINE, 1.0), stalled=0.9, applications=applications)
             with self.subTest(accounted):
-                ranked = rank_culprits(exam, RESOURCE_BY_WORD["disk"], COVERED)
+                ranked = rank_culprits(exam, covered("disk"))
                 self.assertEqual(
                     [("auk1", "cause"), ("auk2", "victim")],
                     [(item.application.name, item.role) for item in ranked],
@@ -550,9 +553,10 @@ class Cards(unittest.TestCase):
         demand = RESOURCE_BY_WORD["gpu"].demand(exam)
         self.assertEqual("card", demand.unit)
         self.assertAlmostEqual(0.95, demand.whole.mean())
-        ranked = rank_culprits(exam, RESOURCE_BY_WORD["gpu"], COVERED)
+        ranked = rank_culprits(exam, covered("gpu"))
         self.assertEqual(["auk1", "auk2"], [item.name for item in ranked])
-        self.assertAlmostEqual(8 / 9, ranked[0].score)
+        # what no program says that it uses is nobody's part
+        self.assertAlmostEqual(0.8 / 0.95, ranked[0].score)
 
 
 class Heat(unittest.TestCase):
@@ -639,7 +643,7 @@ class Ranking(unittest.TestCase):
         exam = examination(machine(1.0, **more), applications)
         return [
             (rank_culprit.name, rank_culprit.role)
-            for rank_culprit in rank_culprits(exam, RESOURCE_BY_WORD[word], COVERED)
+            for rank_culprit in rank_culprits(exam, covered(word))
         ]
 
     def test_roles(self):

@@ -5,7 +5,6 @@ never looks at what a program is called.
 """
 
 from dunmist.diagnosis.bad_windows import worst_window as worst_window
-from dunmist.diagnosis.coverage import attributed_cpu_s as attributed_cpu_s
 from dunmist.diagnosis.examination import Examination as Examination
 from dunmist.diagnosis.findings.applications import is_odd_place as is_odd_place
 from dunmist.diagnosis.findings.applications import name_shape as name_shape
@@ -16,6 +15,7 @@ from dunmist.diagnosis.records import AlsoStrained as AlsoStrained
 from dunmist.diagnosis.records import Culprit as Culprit
 from dunmist.diagnosis.records import Diagnosis as Diagnosis
 from dunmist.diagnosis.records import Finding as Finding
+from dunmist.diagnosis.records import Freed as Freed
 from dunmist.diagnosis.records import ResourceState as ResourceState
 from dunmist.diagnosis.records import Sign as Sign
 from dunmist.diagnosis.records import Slot as Slot
@@ -24,9 +24,8 @@ from dunmist.diagnosis.records import sign as sign
 from dunmist.diagnosis.resources import RESOURCE_BY_WORD as RESOURCE_BY_WORD
 from dunmist.diagnosis.resources import RESOURCES as RESOURCES
 from dunmist.diagnosis.resources import Demand as Demand
-from dunmist.diagnosis.savings import Freed as Freed
-from dunmist.diagnosis.savings import FreedUnit as FreedUnit
-from dunmist.diagnosis.savings import savings_of as savings_of
+from dunmist.diagnosis.resources import attributed_cpu_s as attributed_cpu_s
+from dunmist.diagnosis.resources import savings_of as savings_of
 from dunmist.diagnosis.stopping_rule import is_decided as is_decided
 from dunmist.diagnosis.thresholds import Thresholds as Thresholds
 from dunmist.diagnosis.thresholds import load_thresholds as load_thresholds
@@ -36,6 +35,7 @@ from dunmist.diagnosis.thresholds.comparing import ProveLimits as ProveLimits
 from dunmist.diagnosis.words import KINDS as KINDS
 from dunmist.diagnosis.words import LEVELS as LEVELS
 from dunmist.diagnosis.words import ROLES as ROLES
+from dunmist.diagnosis.words import FreedUnit as FreedUnit
 from dunmist.diagnosis.words import Kind as Kind
 from dunmist.diagnosis.words import LevelWord as LevelWord
 from dunmist.diagnosis.words import ResourceWord as ResourceWord

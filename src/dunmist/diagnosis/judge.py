@@ -3,7 +3,6 @@
 import numpy as np
 
 from dunmist.diagnosis.confidence import data_quality
-from dunmist.diagnosis.coverage import find_coverage
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings import find_findings
 from dunmist.diagnosis.ranking import rank_culprits
@@ -15,7 +14,13 @@ from dunmist.diagnosis.records import (
     ResourceState,
     Trace,
 )
-from dunmist.diagnosis.resources import RESOURCE_BY_WORD, RESOURCES, Resource, ResourceInstance
+from dunmist.diagnosis.resources import (
+    RESOURCE_BY_WORD,
+    RESOURCES,
+    Resource,
+    ResourceInstance,
+    find_coverage,
+)
 from dunmist.diagnosis.thresholds import Thresholds, thresholds
 from dunmist.diagnosis.words import LEVELS, Kind, LevelWord, ResourceWord, is_strained
 from dunmist.series import Ints, Rate, Series
@@ -57,7 +62,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
     findings.sort(key=lambda finding: finding is not external_cause)
     culprits: list[Culprit] = []
     if limiting and external_cause is None:
-        culprits = rank_culprits(exam, RESOURCE_BY_WORD[limiting.resource], coverage)
+        culprits = rank_culprits(exam, RESOURCE_BY_WORD[limiting.resource])
     intervals = series.line.intervals
     quality = data_quality(coverage["cpu"], intervals, exam.limits)
     return Diagnosis(
@@ -71,7 +76,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
         findings=findings,
         limits=exam.limits,
         external_cause=external_cause,
-        also=_also(exam, states, limiting, coverage),
+        also=_also(exam, states, limiting),
         intervals=intervals,
         coverage=coverage,
     )
@@ -147,10 +152,7 @@ def find_limiting(states: list[ResourceState]) -> ResourceState | None:
 
 
 def _also(
-    exam: Examination,
-    states: list[ResourceState],
-    limiting: ResourceState | None,
-    coverage: dict[ResourceWord, float | None],
+    exam: Examination, states: list[ResourceState], limiting: ResourceState | None
 ) -> AlsoStrained | None:
     """Return the next resource that is strained, of another kind than the limiting one."""
     if limiting is None:
@@ -158,7 +160,7 @@ def _also(
     state = find_limiting([state for state in states if state.resource != limiting.resource])
     if state is None:
         return None
-    ranked = rank_culprits(exam, RESOURCE_BY_WORD[state.resource], coverage)
+    ranked = rank_culprits(exam, RESOURCE_BY_WORD[state.resource])
     return AlsoStrained(
         state, next((culprit for culprit in ranked if culprit.role == "cause"), None)
     )

@@ -1,7 +1,6 @@
 """Who drives the limiting resource: each application's part in the strain, and its role."""
 
 from collections import Counter
-from collections.abc import Mapping
 
 from dunmist.diagnosis.confidence import confidence_of
 from dunmist.diagnosis.core_services import CORE_SERVICES
@@ -10,7 +9,6 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.records import Culprit, Sign, sign
 from dunmist.diagnosis.resources import Resource, find_bound
-from dunmist.diagnosis.savings import savings_of
 from dunmist.diagnosis.words import ResourceWord, Role
 from dunmist.series import Application
 
@@ -25,13 +23,11 @@ BLOCKED_KEYS = {
 }
 
 
-def rank_culprits(
-    exam: Examination, limiting: Resource, coverage: Mapping[ResourceWord, float | None]
-) -> list[Culprit]:
+def rank_culprits(exam: Examination, limiting: Resource) -> list[Culprit]:
     """Return the ranked applications: causes by their part, then symptoms, then victims."""
     if limiting.demand is None:
         return []
-    covered = coverage[limiting.word if limiting.word in coverage else "cpu"]
+    covered = exam.once(limiting.coverage) if limiting.coverage else None
     if covered is not None and covered < exam.limits.culprit.attributed_least:
         return []  # whoever could be seen is not who did it
     scores = [float(part) for part in limiting.demand(exam).parts]
@@ -56,7 +52,7 @@ def rank_culprits(
             confidence=confidence_of(score, causes, covered, intervals, exam.limits),
             resources=_parts(exam, application),
             signs=_signs(exam, application, limiting.word, is_victim=role == "victim"),
-            frees=savings_of(application, limiting.word) if role == "cause" else None,
+            frees=limiting.saving.of(application) if limiting.saving and role == "cause" else None,
         )
         for role, score, application in ranked[: int(table.most)]
     ]

@@ -2,10 +2,10 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
-from dunmist.diagnosis.savings import Freed
 from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.diagnosis.words import Kind, LevelWord, ResourceWord, Role, Severity
+from dunmist.diagnosis.words import FreedUnit, Kind, LevelWord, ResourceWord, Role, Severity
 from dunmist.series import Application, Doubt, Ints, Rate
 
 # what stands in a sentence besides the figure: a number, a name, several names, or pairs of both
@@ -55,6 +55,14 @@ class ResourceState:
     name: str | None = None  # of the device, None where there is only one
     errors: int | None = None
     trace: Trace | None = None  # None for what is not read at every tick
+
+
+class Freed(NamedTuple):
+    """An amount of a resource, in SI units or shares."""
+
+    resource: ResourceWord
+    value: float
+    unit: FreedUnit
 
 
 @dataclass(frozen=True, slots=True)

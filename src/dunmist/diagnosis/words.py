@@ -6,6 +6,9 @@ ResourceWord = Literal[
     "cpu", "core", "memory", "swap", "disk", "storage", "link", "heat", "gpu", "power"
 ]
 LevelWord = Literal["calm", "busy", "strained", "choked"]
+# of what an application has an amount, and what it would free
+DemandUnit = Literal["cores", "processor", "bytes", "bytes/s", "tcp-bytes/s", "card"]
+FreedUnit = Literal["cores", "bytes", "bytes/s", "share"]
 Role = Literal["cause", "symptom", "victim", "observer"]
 Severity = Literal["note", "concern", "urgent"]
 Kind = Literal[

@@ -11,7 +11,7 @@ from dunmist.advice import Act, Target, act_against, tell_proof
 from dunmist.captures import Header
 from dunmist.compare import Design, Experiment, Phase, Proof, draw_order, proof_of
 from dunmist.computer import Machine, Root
-from dunmist.diagnosis import Culprit, ResourceWord
+from dunmist.diagnosis import RESOURCE_BY_WORD, Culprit, ResourceWord
 from dunmist.errors import Stopped, Unsuccessful
 from dunmist.fixing import Alternating, Outcome, Result, carry_out
 from dunmist.jobs.acts import this_computer
@@ -31,8 +31,6 @@ EVERY_S = 0.25
 PHASES, PHASES_LONG, LONG_S = 10, 14, 60.0
 # who serves others is paused for less than any of them would notice, and never twice on end
 SERVING_PHASES, SERVING_PAUSED, SERVING_PAUSE_MOST_S = 16, 5, 2.5
-# what is paused frees these at once; memory, heat and full storage take longer than a phase
-AT_ONCE: tuple[ResourceWord, ...] = ("cpu", "core", "disk", "link")
 
 
 class Proven(NamedTuple):
@@ -57,7 +55,7 @@ def why_unprovable(chosen: Chosen, phase_s: float) -> Unprovable | None:
     resource, name = place_of(chosen)
     if diagnosis.limiting is None:
         return "calm"
-    if resource not in AT_ONCE:
+    if not RESOURCE_BY_WORD[resource].follows_at_once:
         return "slow-to-follow"
     if resource == "disk":
         disk = next((disk for disk in series.devices.disks if disk.name == name), None)

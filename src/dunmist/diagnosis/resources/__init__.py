@@ -4,7 +4,10 @@
 declaration here and its word in ``words``.
 """
 
-from dunmist.diagnosis.resources.cpu import PROCESSOR
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Freed
+from dunmist.diagnosis.resources.cpu import CPU
+from dunmist.diagnosis.resources.cpu import attributed_cpu_s as attributed_cpu_s
 from dunmist.diagnosis.resources.declared import Demand as Demand
 from dunmist.diagnosis.resources.declared import Resource as Resource
 from dunmist.diagnosis.resources.declared import ResourceInstance as ResourceInstance
@@ -24,17 +27,28 @@ from dunmist.diagnosis.resources.one_core import CORE
 from dunmist.diagnosis.resources.one_core import Bound as Bound
 from dunmist.diagnosis.resources.one_core import find_bound as find_bound
 from dunmist.diagnosis.resources.storage import STORAGE
+from dunmist.diagnosis.words import ResourceWord
+from dunmist.series import Application
 
 # in the order in which people read them
-RESOURCES: tuple[Resource, ...] = (
-    PROCESSOR,
-    CORE,
-    MEMORY,
-    SWAP,
-    DISK,
-    STORAGE,
-    LINK,
-    HEAT,
-    GRAPHICS,
-)
+RESOURCES: tuple[Resource, ...] = (CPU, CORE, MEMORY, SWAP, DISK, STORAGE, LINK, HEAT, GRAPHICS)
 RESOURCE_BY_WORD = {resource.word: resource for resource in RESOURCES}
+
+
+def savings_of(application: Application, limiting: ResourceWord | None) -> Freed | None:
+    """Return what of the limiting resource an application would free; None where none can tell.
+
+    Where nothing limits it is CPU time.
+    """
+    saving = (RESOURCE_BY_WORD[limiting] if limiting else CPU).saving
+    return saving.of(application) if saving else None
+
+
+def find_coverage(exam: Examination) -> dict[ResourceWord, float | None]:
+    """Return of each measured amount the share that was attributed, None where nothing moved."""
+    return {
+        resource.word: exam.once(resource.coverage)
+        for resource in RESOURCES
+        # what shares the measure of another resource is counted there
+        if resource.coverage and resource.saving and resource.saving.resource == resource.word
+    }

@@ -8,9 +8,9 @@ from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.records import Sign, sign
-from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, ResourceInstance
+from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, ResourceInstance, Saving
 from dunmist.diagnosis.words import LevelWord
-from dunmist.series import Application, Floats, Rate
+from dunmist.series import Application, Floats, Rate, Series
 
 SPLIT_KEYS = {
     "user": "cpu-user",
@@ -176,4 +176,25 @@ def _demand(exam: Examination) -> Demand:
     )
 
 
-PROCESSOR = Resource("cpu", 2, _things, _demand)
+def attributed_cpu_s(series: Series) -> tuple[float, float]:
+    """Return CPU seconds attributed to somebody, and those that the kernel counted busy.
+
+    The kernel counts the second by looking at each clock tick who runs, and the first exactly, so
+    that over a short capture the first may be the greater.
+    """
+    machine = series.machine
+    attributed_s = sum(application.cores.total() for application in series.applications)
+    return attributed_s + machine.interrupt_cores.total(), machine.busy_cores.total()
+
+
+def cpu_coverage(exam: Examination) -> float | None:
+    """Return the share of CPU time of processes, short-lived children and interrupts."""
+    attributed_s, counted_s = attributed_cpu_s(exam.series)
+    if counted_s < exam.limits.coverage.cpu_least_s:
+        return None
+    return min(1.0, attributed_s / counted_s)
+
+
+# also of heat: nobody can tell how many kelvin a computer is cooler without a program
+CPU_SAVING = Saving("cpu", lambda application: application.cores.mean(), "cores")
+CPU = Resource("cpu", 2, _things, _demand, CPU_SAVING, cpu_coverage, follows_at_once=True)

@@ -1,17 +1,15 @@
 """What a resource declares of itself, so that one judge and one ranking do for all of them."""
 
 from collections.abc import Callable, Mapping
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import Sign
-from dunmist.diagnosis.words import LevelWord, ResourceWord
+from dunmist.diagnosis.records import Freed, Sign
+from dunmist.diagnosis.words import DemandUnit, FreedUnit, LevelWord, ResourceWord
 from dunmist.series import Application, Floats, Rate
 
-# of what an application has an amount
-DemandUnit = Literal["cores", "processor", "bytes", "bytes/s", "tcp-bytes/s", "card"]
 # keeps a quotient finite where nothing was used at all
 NOTHING = 1e-12
 
@@ -43,6 +41,23 @@ class Demand(NamedTuple):
     parts: Floats
 
 
+class Saving(NamedTuple):
+    """What would be free if an application were gone, from what it took while it was sampled.
+
+    Amounts are means over the capture, so that those of all applications add up to no more than
+    what was in use.
+    """
+
+    resource: ResourceWord
+    amount: Callable[[Application], float]
+    unit: FreedUnit
+
+    def of(self, application: Application) -> Freed | None:
+        """Return what an application would free; None where that is nothing."""
+        value = 0.0 if application.kernel else self.amount(application)
+        return Freed(self.resource, value, self.unit) if value > 0 else None
+
+
 class Resource(NamedTuple):
     """One resource that can limit."""
 
@@ -51,6 +66,10 @@ class Resource(NamedTuple):
     things: Callable[[Examination], list[ResourceInstance]]  # all that there are of it
     # of each application; None where it cannot be attributed
     demand: Callable[[Examination], Demand] | None
+    saving: Saving | None  # None where ending a program frees nothing that can be told
+    # share of what the kernel counted that was given to somebody; None where that is not counted
+    coverage: Callable[[Examination], float | None] | None
+    follows_at_once: bool  # a pause of seconds frees it, so an experiment can prove who takes it
     is_load: bool = True  # counts for how busy a computer is
 
 
@@ -59,6 +78,14 @@ def shares_of(amounts: list[float]) -> Floats:
     values = np.asarray(amounts, dtype=float)
     shares: Floats = values / max(float(values.sum()), NOTHING)
     return shares
+
+
+def traffic_coverage(exam: Examination, moved: list[Rate], attributed: list[Rate]) -> float | None:
+    """Return the attributed share of what devices moved; None where they moved hardly anything."""
+    total = sum(rate.total() for rate in moved)
+    if total < exam.limits.coverage.traffic_least_bytes:
+        return None
+    return min(1.0, sum(rate.total() for rate in attributed) / total)
 
 
 def flow_demand(

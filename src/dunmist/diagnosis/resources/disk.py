@@ -10,7 +10,14 @@ from typing import NamedTuple
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.records import Sign, sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, shares_of
+from dunmist.diagnosis.resources.declared import (
+    Demand,
+    Resource,
+    ResourceInstance,
+    Saving,
+    shares_of,
+    traffic_coverage,
+)
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import DiskSeries, Rate
 
@@ -147,4 +154,20 @@ def _seconds_per_byte(
     return read_s, written_s
 
 
-DISK = Resource("disk", 2, _things, disk_demand)
+def _coverage(exam: Examination) -> float | None:
+    """Return the share of what disks moved that processes read or caused to be written."""
+    moved = [disk.bytes_per_s for disk in exam.series.devices.physical_disks]
+    return traffic_coverage(
+        exam, moved, [application.disk_bytes_per_s for application in exam.applications]
+    )
+
+
+DISK = Resource(
+    "disk",
+    2,
+    _things,
+    disk_demand,
+    Saving("disk", lambda application: application.disk_bytes_per_s.mean(), "bytes/s"),
+    _coverage,
+    follows_at_once=True,
+)

@@ -1,8 +1,10 @@
 """Resource ``gpu``: is a graphics card full?"""
 
+import numpy as np
+
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, flow_demand
+from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, ResourceInstance, Saving
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Rate
 
@@ -27,7 +29,18 @@ def _things(exam: Examination) -> list[ResourceInstance]:
 def _demand(exam: Examination) -> Demand:
     busy = [card.busy.at_ends().known_or(0.0) for card in exam.series.devices.graphics]
     whole = Rate.total_of(exam.series.line, busy)
-    return flow_demand(exam, lambda application: application.graphics, "card", whole)
+    has = [application.graphics for application in exam.applications]
+    totals = np.asarray([rate.total() for rate in has])
+    # what no program says that it uses is nobody's part
+    return Demand(has, whole, "card", totals / max(whole.total(), float(totals.sum()), NOTHING))
 
 
-GRAPHICS = Resource("gpu", 2, _things, _demand)
+GRAPHICS = Resource(
+    "gpu",
+    2,
+    _things,
+    _demand,
+    Saving("gpu", lambda application: min(1.0, application.graphics.mean()), "share"),
+    coverage=None,
+    follows_at_once=False,
+)

@@ -11,6 +11,7 @@ import numpy as np
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Sign, sign
+from dunmist.diagnosis.resources.cpu import CPU_SAVING, cpu_coverage
 from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, flow_demand
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import ProcessorSensor, Rate
@@ -121,4 +122,4 @@ def _demand(exam: Examination) -> Demand:
     )
 
 
-HEAT = Resource("heat", 0, _things, _demand)
+HEAT = Resource("heat", 0, _things, _demand, CPU_SAVING, cpu_coverage, follows_at_once=False)

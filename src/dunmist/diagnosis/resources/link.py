@@ -2,7 +2,14 @@
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, flow_demand
+from dunmist.diagnosis.resources.declared import (
+    Demand,
+    Resource,
+    ResourceInstance,
+    Saving,
+    flow_demand,
+    traffic_coverage,
+)
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import LinkSeries, Rate
 
@@ -71,4 +78,23 @@ def _demand(exam: Examination) -> Demand:
     return flow_demand(exam, lambda application: application.network_bytes_per_s, "tcp-bytes/s")
 
 
-LINK = Resource("link", 2, _things, _demand)
+def _coverage(exam: Examination) -> float | None:
+    """Return the share of what links carried that went over TCP to other computers."""
+    links = exam.series.devices.outward_links
+    # what a tunnel or a bridge carries is carried by the link below it once more
+    physical = [link for link in links if link.about and link.about.physical] or links
+    moved = [link.received_bytes_per_s + link.sent_bytes_per_s for link in physical]
+    return traffic_coverage(
+        exam, moved, [application.network_bytes_per_s for application in exam.applications]
+    )
+
+
+LINK = Resource(
+    "link",
+    2,
+    _things,
+    _demand,
+    Saving("link", lambda application: application.network_bytes_per_s.mean(), "bytes/s"),
+    _coverage,
+    follows_at_once=True,
+)

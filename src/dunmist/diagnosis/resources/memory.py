@@ -7,7 +7,13 @@ import numpy as np
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Sign, sign
-from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, shares_of
+from dunmist.diagnosis.resources.declared import (
+    Demand,
+    Resource,
+    ResourceInstance,
+    Saving,
+    shares_of,
+)
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Rate
 
@@ -109,5 +115,17 @@ def _swap(exam: Examination) -> list[ResourceInstance]:
     return [ResourceInstance(None, used, None, conditions, signs)]
 
 
-MEMORY = Resource("memory", 1, _memory, _held)
-SWAP = Resource("swap", None, _swap, _held, is_load=False)
+def _coverage(exam: Examination) -> float | None:
+    """Return the share of the kernel's anonymous pages that processes hold for themselves."""
+    anonymous = exam.series.machine.memory_bytes("AnonPages")
+    if (anonymous.greatest() or 0.0) <= 0:
+        return None
+    held = [application.private_bytes for application in exam.applications]
+    share = type(anonymous).total_of(anonymous.line, held) / anonymous.between(1.0, np.inf)
+    median = share.median()
+    return None if median is None else min(1.0, median)
+
+
+SAVING = Saving("memory", lambda application: application.private_bytes.median() or 0.0, "bytes")
+MEMORY = Resource("memory", 1, _memory, _held, SAVING, _coverage, follows_at_once=False)
+SWAP = Resource("swap", None, _swap, _held, SAVING, _coverage, follows_at_once=False, is_load=False)

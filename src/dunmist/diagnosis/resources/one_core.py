@@ -9,6 +9,7 @@ from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.records import sign
+from dunmist.diagnosis.resources.cpu import CPU_SAVING, cpu_coverage
 from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, shares_of
 from dunmist.diagnosis.thread_bottleneck import OneThread, find_one_threads
 from dunmist.diagnosis.words import LevelWord
@@ -141,4 +142,4 @@ def _demand(exam: Examination) -> Demand:
     return Demand(has, Rate.total_of(line, has), "processor", shares_of(full))
 
 
-CORE = Resource("core", 3, _things, _demand)
+CORE = Resource("core", 3, _things, _demand, CPU_SAVING, cpu_coverage, follows_at_once=True)

@@ -37,4 +37,13 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     return [ResourceInstance(fullest.point, share, None, {}, signs, level)]
 
 
-STORAGE = Resource("storage", 4, _things, None, is_load=False)
+STORAGE = Resource(
+    "storage",
+    4,
+    _things,
+    demand=None,
+    saving=None,
+    coverage=None,
+    follows_at_once=False,
+    is_load=False,
+)

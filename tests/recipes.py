@@ -35,15 +35,17 @@ def _demand(exam: Examination):
 
 NOISE = Resource("noise", 5, _things, _demand, None, None, follows_at_once=False)
 '''
-NOISE_RULE = """def _noise(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+NOISE_RULE = """
+
+@finds("little-noise")
+def _noise(exam: Examination) -> list[Finding]:
     bits = exam.series.machine.noise_bits.last() or 0.0
     if bits > exam.limits.findings.noise_most_bits:
         return []
     return [Finding("little-noise", "note", None, [sign("noise", bits)])]
-
-
-RULES = ("""
+"""
+# the last lines of the module: what is added stands behind them
+UPTIME_END = '    return [Finding("restart-waiting", "note", None, [*signs, *known])]\n'
 LIST = '''"""The report as one line a section."""
 
 from dunmist.reports.document import Document
@@ -90,8 +92,13 @@ SOURCE = {
     ),
 }
 FINDING = {
-    "diagnosis/words.py": ('    "limit-near",\n', '    "limit-near",\n    "little-noise",\n'),
-    "diagnosis/findings/machine.py": ("RULES = (", NOISE_RULE + "_noise, "),
+    "diagnosis/words.py": (
+        '    "limit-near",\n',
+        '    "limit-near",\n    "little-noise",\n',
+        '    "tasks",\n',
+        '    "tasks",\n    "noise",\n',
+    ),
+    "diagnosis/findings/machine.py": (UPTIME_END, UPTIME_END + NOISE_RULE),
     "diagnosis/thresholds/findings.py": (
         "    paging_pages_per_s: PerSecond = 500.0\n",
         "    paging_pages_per_s: PerSecond = 500.0\n    # more is odd\n"
@@ -137,11 +144,16 @@ FORMAT = {
     ),
 }
 RESOURCE = {
-    "diagnosis/words.py": ('"heat", "gpu", "power"', '"heat", "gpu", "power", "noise"'),
+    "diagnosis/words.py": (
+        '"heat", "gpu", "power"',
+        '"heat", "gpu", "power", "noise"',
+        '    "gpu-busy",\n',
+        '    "gpu-busy",\n    "noise-used",\n',
+    ),
     "diagnosis/resources/noise.py": NOISE_RESOURCE,
     "diagnosis/resources/__init__.py": (
-        "    GRAPHICS,\n",
-        "    GRAPHICS,\n    NOISE,\n",
+        "HEAT, GRAPHICS)",
+        "HEAT, GRAPHICS, NOISE)",
         "from dunmist.diagnosis.resources.one_core",
         "from dunmist.diagnosis.resources.noise import NOISE\n"
         "from dunmist.diagnosis.resources.one_core",

@@ -14,6 +14,7 @@ from dunmist.computer.crashes import Crash
 from dunmist.computer.known_updates import KnownUpdate
 from dunmist.computer.pending_restart import Pending
 from dunmist.diagnosis import findings
+from dunmist.diagnosis.findings.rules import rules_of
 from dunmist.diagnosis.records import ResourceState
 from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.sampling import Survey
@@ -39,10 +40,17 @@ LINE = line(10)
 NOTHING = StrainedResources([])
 
 
-def kinds(rules, exam, strained=NOTHING):
+def found(subject, exam, strained=NOTHING):
+    """Return what the rules of a module find."""
+    return [item for rule in rules_of(subject) for item in rule.findings(exam, strained)]
+
+
+def kinds(subject, exam, strained=NOTHING):
     """Return the kinds, and whom each is about."""
-    result = [finding for rule in rules for finding in rule(exam, strained)]
-    return {(item.kind, item.application.name if item.application else None) for item in result}
+    return {
+        (item.kind, item.application.name if item.application else None)
+        for item in found(subject, exam, strained)
+    }
 
 
 def machine(busy=0.2, **more):
@@ -62,7 +70,7 @@ class Processors(unittest.TestCase):
             interrupts=devices.pop("interrupts", {}),
             **devices,
         )
-        return kinds(findings.cpu.RULES, exam, strained)
+        return kinds(findings.cpu, exam, strained)
 
     def test_who_uses_processors_all_the_time(self):
         for what, wanted, figures in (
@@ -140,7 +148,7 @@ class Memory(unittest.TestCase):
     def findings_of(self, *applications, strained=NOTHING, of=None):
         exam = examination(of or machine(), applications)
         exam.series.header.inventory = SimpleNamespace(firmware=None)
-        return kinds(findings.memory.RULES, exam, strained)
+        return kinds(findings.memory, exam, strained)
 
     def grown(self, values):
         item = application(1, LINE, "gull")
@@ -212,7 +220,7 @@ class Memory(unittest.TestCase):
                     ),
                 ]
             )
-            (result,) = [item for rule in findings.memory.RULES for item in rule(exam, NOTHING)]
+            (result,) = found(findings.memory, exam)
             signs = {sign.key: sign for sign in result.signs}
             with self.subTest(case):
                 self.assertEqual(("oom-kill", subject), (result.kind, result.subject))
@@ -251,7 +259,7 @@ class Memory(unittest.TestCase):
                     "out-of-memory", "fit", 1, during, 3.0, 3.0, "Killed process 8", 8
                 )
             ]
-            (result,) = [item for rule in findings.memory.RULES for item in rule(exam, NOTHING)]
+            (result,) = found(findings.memory, exam)
             with self.subTest(during=during):
                 self.assertEqual(
                     [(key, float(pid))],
@@ -287,7 +295,7 @@ class Computer(unittest.TestCase):
                 )
                 exam.series.header.started = "2031-05-14T10:00:00+02:00"
                 exam.series.surveyed.last = None
-                self.assertEqual(wanted, kinds(findings.machine.RULES, exam))
+                self.assertEqual(wanted, kinds(findings.machine, exam))
 
 
 class Waiting(unittest.TestCase):
@@ -315,7 +323,7 @@ class Waiting(unittest.TestCase):
         every = [
             item
             for rule in (findings.machine._waiting, findings.machine._starts)
-            for item in rule(exam, NOTHING)
+            for item in rule(exam)
         ]
         return {sign.key: sign for item in every if item.kind == kind for sign in item.signs}
 
@@ -374,7 +382,7 @@ class Waiting(unittest.TestCase):
             ([], [crash], ["concern"]),
         ):
             exam = self.exam(starts=starts, crashes=crashes)
-            result = findings.machine._starts(exam, NOTHING)
+            result = findings.machine._starts(exam)
             with self.subTest(starts=len(starts), crashes=len(crashes)):
                 self.assertEqual(wanted, [item.severity for item in result])
 
@@ -385,7 +393,7 @@ class Starting(unittest.TestCase):
     def findings_of(self, boot):
         exam = examination(machine())
         exam.series.surveyed.last = SimpleNamespace(boot=boot)
-        return findings.machine._slow_start(exam, NOTHING)
+        return findings.machine._slow_start(exam)
 
     def test_a_part_counts_by_its_own_limit(self):
         for boot, wanted in (
@@ -416,7 +424,7 @@ class Devices(unittest.TestCase):
         devices.setdefault("links", devices["outward_links"])
         exam = examination(machine(), applications, processes, **devices)
         exam.series.sockets = list(sockets)
-        return kinds(findings.devices.RULES, exam, strained)
+        return kinds(findings.devices, exam, strained)
 
     def test_room_and_inodes(self):
         for used, inodes, read_only, wanted in (
@@ -505,7 +513,7 @@ class Devices(unittest.TestCase):
             tcp={"TcpOutSegs": 1300, "TcpRetransSegs": 62},
         )
         exam.series.sockets = sockets
-        (result,) = [item for rule in findings.devices.RULES for item in rule(exam, NOTHING)]
+        (result,) = found(findings.devices, exam)
         (sent_again,) = result.signs
         self.assertEqual(
             ("link-errors", "eth1", 0.15, ["10.9.0.2"]),
@@ -519,7 +527,7 @@ class Devices(unittest.TestCase):
         exam = examination(
             machine(), [looks.application], [looks], storage=[Storage(far, None, None, None)]
         )
-        (result,) = [item for rule in findings.devices.RULES for item in rule(exam, NOTHING)]
+        (result,) = found(findings.devices, exam)
         self.assertEqual(("file-system-unanswered", "/far"), (result.kind, result.subject))
         silent, waits = result.signs
         self.assertEqual(("nfs4", "cliff:/srv"), (silent.slots["kind"], silent.slots["server"]))
@@ -531,7 +539,7 @@ class Devices(unittest.TestCase):
             for point, used in (("/a", 0.96), ("/b", 1.0), ("/c", 0.97))
         ]
         exam = examination(machine(), storage=rooms)
-        result = [item.subject for rule in findings.devices.RULES for item in rule(exam, NOTHING)]
+        result = [item.subject for item in found(findings.devices, exam)]
         self.assertEqual(["/b", "/c", "/a"], result)
 
     def test_what_goes_on_all_the_time(self):
@@ -590,7 +598,7 @@ class Processes(unittest.TestCase):
     def findings_of(self, *processes, strained=NOTHING, surveys=()):
         exam = examination(machine(), [item.application for item in processes], processes)
         exam.series.surveyed.surveys = list(surveys)
-        return kinds(findings.processes.RULES, exam, strained)
+        return kinds(findings.processes, exam, strained)
 
     def process(self, pid=7, state="S", **more):
         made = process(pid, application(pid, LINE, f"auk{pid}"), LINE, **more)
@@ -659,7 +667,7 @@ class Processes(unittest.TestCase):
             )
             exam = examination(machine(), [item.application], [item])
             exam.series.surveyed.surveys = []
-            result = [f.severity for rule in findings.processes.RULES for f in rule(exam, NOTHING)]
+            result = [f.severity for f in found(findings.processes, exam)]
             with self.subTest(start_clk=start_clk, last=last):
                 self.assertEqual(wanted, result)
 
@@ -682,11 +690,7 @@ class Parts(unittest.TestCase):
     def findings_of(self, *sensors, processor=None):
         chosen = processor and ProcessorSensor("cpu", "package", level(processor, LINE), 100.0, "")
         exam = examination(machine(), sensors=list(sensors), sensor=chosen)
-        return {
-            (item.kind, item.subject)
-            for rule in findings.heat.RULES
-            for item in rule(exam, NOTHING)
-        }
+        return {(item.kind, item.subject) for item in found(findings.heat, exam)}
 
     def test_heat_is_told_without_a_sensor_of_the_processor(self):
         still, turns = self.sensor("fan1", 0.0, "fan"), self.sensor("fan1", 900.0, "fan")
@@ -714,8 +718,7 @@ class Parts(unittest.TestCase):
         )
         told = {
             item.subject: {sign.key: sign.value for sign in item.signs}
-            for rule in findings.heat.RULES
-            for item in rule(exam, NOTHING)
+            for item in found(findings.heat, exam)
         }
         self.assertEqual(float(LINE.interval_s.sum()), told["card"]["part-above"])
         self.assertNotIn("part-above", told["radio"])
@@ -737,8 +740,7 @@ class Services(unittest.TestCase):
         )
         return {
             (item.kind, item.subject or item.application.name)
-            for rule in findings.services.RULES
-            for item in rule(exam, NOTHING)
+            for item in found(findings.services, exam)
         }
 
     def test_what_came_and_went_and_what_was_given_up(self):

@@ -9,13 +9,13 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.records import Culprit, Sign, sign
 from dunmist.diagnosis.resources import Resource, find_bound
-from dunmist.diagnosis.words import ResourceWord, Role
+from dunmist.diagnosis.words import EvidenceKey, ResourceWord, Role
 from dunmist.series import Application
 
 ROLE_ORDER: tuple[Role, ...] = ("cause", "symptom", "victim")
 # programs named in one sentence
 NAMES_SHOWN = 3
-BLOCKED_KEYS = {
+BLOCKED_KEYS: dict[str, EvidenceKey] = {
     "storage": "app-blocked-storage",
     "pages": "app-blocked-pages",
     "lock": "app-blocked-lock",

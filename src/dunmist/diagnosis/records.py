@@ -5,7 +5,15 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from dunmist.diagnosis.thresholds import Thresholds
-from dunmist.diagnosis.words import FreedUnit, Kind, LevelWord, ResourceWord, Role, Severity
+from dunmist.diagnosis.words import (
+    EvidenceKey,
+    FreedUnit,
+    Kind,
+    LevelWord,
+    ResourceWord,
+    Role,
+    Severity,
+)
 from dunmist.series import Application, Doubt, Ints, Rate
 
 # what stands in a sentence besides the figure: a number, a name, several names, or pairs of both
@@ -20,12 +28,12 @@ class Sign:
     slots and its sentence.
     """
 
-    key: str
+    key: EvidenceKey
     value: float
     slots: Mapping[str, Slot]
 
 
-def sign(key: str, value: float, **slots: Slot) -> Sign:
+def sign(key: EvidenceKey, value: float, **slots: Slot) -> Sign:
     """Return a figure with what stands beside it in its sentence."""
     return Sign(key, value, slots)
 

@@ -1,10 +1,8 @@
 """Find everything that is wrong or notable, each by one small rule.
 
-``RULES`` lists the rules, a module for each subject. A rule takes the examination and the strained
-resources and returns findings.
+A rule is a function that ``finds`` registers. ``SUBJECTS`` lists their modules in the order in
+which findings of one severity are told.
 """
-
-from collections.abc import Callable
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings import (
@@ -19,27 +17,28 @@ from dunmist.diagnosis.findings import (
     processes,
     services,
 )
+from dunmist.diagnosis.findings.rules import rules_of
 from dunmist.diagnosis.records import Finding, ResourceState
 from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.diagnosis.words import SEVERITIES
 
-Rule = Callable[[Examination, StrainedResources], list[Finding]]
-RULES: tuple[Rule, ...] = (
-    *cpu.RULES,
-    *memory.RULES,
-    *devices.RULES,
-    *heat.RULES,
-    *processes.RULES,
-    *services.RULES,
-    *applications.RULES,
-    *machine.RULES,
-    *kernel_messages.RULES,
-    *drives.RULES,
+SUBJECTS = (
+    cpu,
+    memory,
+    devices,
+    heat,
+    processes,
+    services,
+    applications,
+    machine,
+    kernel_messages,
+    drives,
 )
+RULES = tuple(rule for subject in SUBJECTS for rule in rules_of(subject))
 
 
 def find_findings(exam: Examination, states: list[ResourceState]) -> list[Finding]:
     """Return all findings, the most severe first."""
     strained = StrainedResources(states)
-    findings = [finding for rule in RULES for finding in rule(exam, strained)]
+    findings = [finding for rule in RULES for finding in rule.findings(exam, strained)]
     return sorted(findings, key=lambda finding: -SEVERITIES.index(finding.severity))

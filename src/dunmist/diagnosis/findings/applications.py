@@ -5,8 +5,9 @@ from collections import defaultdict
 
 from dunmist.computer import DELETED, is_person
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, sign
-from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
+from dunmist.diagnosis.strained_resources import application_finding
 from dunmist.diagnosis.words import Kind
 from dunmist.series import Application, Process
 
@@ -52,8 +53,8 @@ def is_odd_place(path: str) -> bool:
     return ODD_PLACES.search(path) is not None
 
 
-def _executables(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("deleted-executable", "odd-location")
+def _executables(exam: Examination) -> list[Finding]:
     odd: dict[tuple[Kind, Application], Process] = {}
     for process in exam.series.living.values():
         path, application = process.facts.executable or "", process.application
@@ -74,9 +75,9 @@ def _executables(exam: Examination, strained: StrainedResources) -> list[Finding
     ]
 
 
-def _lookalikes(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("lookalike-name")
+def _lookalikes(exam: Examination) -> list[Finding]:
     """Programs whose name reads like that of another one that runs here, but is not the same."""
-    del strained
     names: dict[str, Process] = {}
     for process in exam.series.living.values():
         if not process.facts.kernel:
@@ -109,9 +110,9 @@ def _is_installed(exam: Examination, process: Process) -> tuple[bool, bool, bool
     return (not is_odd_place(path), packaged, not path.endswith(DELETED))
 
 
-def _impostors(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("lookalike-name")
+def _impostors(exam: Examination) -> list[Finding]:
     """Programs that call themselves a task of the kernel, or are a system program elsewhere."""
-    del strained
     findings = []
     for process in exam.series.living.values():
         facts, path = process.facts, process.facts.executable or ""
@@ -127,9 +128,9 @@ def _impostors(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _other_users(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("other-user-load")
+def _other_users(exam: Examination) -> list[Finding]:
     """People who are not at the screen, and load the computer."""
-    del strained
     here = exam.series.surveyed.people_at_screen
     if not here:
         return []
@@ -145,6 +146,3 @@ def _other_users(exam: Examination, strained: StrainedResources) -> list[Finding
             signs = [sign("app-cores-typical", cores, of=exam.processors)]
             findings.append(application_finding("other-user-load", "concern", application, signs))
     return findings
-
-
-RULES = (_executables, _lookalikes, _impostors, _other_users)

@@ -6,6 +6,7 @@ import numpy as np
 
 from dunmist.diagnosis.cpu_starvation import find_starved
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.quotas import find_quotas
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import Bound, find_bound
@@ -17,8 +18,8 @@ HZ_PER_MHZ = 1e6
 BOUND_SHOWN = 3
 
 
-def _core_bound(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("core-bound")
+def _core_bound(exam: Examination) -> list[Finding]:
     by_application: dict[Application, list[Bound]] = defaultdict(list)
     for bound in exam.once(find_bound):
         by_application[bound.process.application].append(bound)
@@ -37,9 +38,9 @@ def _core_bound(exam: Examination, strained: StrainedResources) -> list[Finding]
     ]
 
 
-def _use(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("cpu-hog", "steady-background")
+def _use(exam: Examination) -> list[Finding]:
     """Find who uses processors all the time: most of them, or a little in the background."""
-    del strained
     table = exam.limits.findings
     bound = {bound.process.application.number for bound in exam.once(find_bound)}
     findings = []
@@ -62,8 +63,8 @@ def _use(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _spawn_storm(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("spawn-storm")
+def _spawn_storm(exam: Examination) -> list[Finding]:
     table = exam.limits.findings
     forks = exam.typical(exam.series.machine.forks_per_s)
     if forks < table.spawn_forks_per_s or not exam.applications:
@@ -77,6 +78,7 @@ def _spawn_storm(exam: Examination, strained: StrainedResources) -> list[Finding
     return [application_finding("spawn-storm", "concern", first, signs)]
 
 
+@finds("many-threads", "thread-swarm")
 def _thread_swarm(exam: Examination, strained: StrainedResources) -> list[Finding]:
     table = exam.limits.findings
     findings = []
@@ -100,8 +102,8 @@ def _thread_swarm(exam: Examination, strained: StrainedResources) -> list[Findin
     return findings
 
 
-def _stolen_time(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("stolen-time")
+def _stolen_time(exam: Examination) -> list[Finding]:
     shares = np.array(
         [processor.share("steal").values for processor in exam.series.machine.processors]
     )
@@ -113,8 +115,8 @@ def _stolen_time(exam: Examination, strained: StrainedResources) -> list[Finding
     return [Finding("stolen-time", "concern", None, [sign("cpu-steal", usual)])]
 
 
-def _interrupts(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("interrupt-storm")
+def _interrupts(exam: Examination) -> list[Finding]:
     processors = exam.series.machine.processors
     usual = [exam.typical(processor.share("irq", "softirq")) for processor in processors]
     fullest = int(np.argmax(usual))
@@ -129,8 +131,8 @@ def _interrupts(exam: Examination, strained: StrainedResources) -> list[Finding]
     return [Finding("interrupt-storm", "urgent", name, signs)]
 
 
-def _kernel(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("kernel-busy")
+def _kernel(exam: Examination) -> list[Finding]:
     findings = []
     for application in exam.applications:
         usual = exam.typical(application.cores) if application.kernel else 0.0
@@ -140,8 +142,8 @@ def _kernel(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _quotas(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("quota-limited")
+def _quotas(exam: Examination) -> list[Finding]:
     return [
         Finding(
             "quota-limited",
@@ -153,6 +155,7 @@ def _quotas(exam: Examination, strained: StrainedResources) -> list[Finding]:
     ]
 
 
+@finds("low-clock")
 def _low_clock(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Find busy CPUs whose clock is held low, and not by heat.
 
@@ -207,16 +210,3 @@ def _why_low(exam: Examination) -> list[Sign]:
         if supply.kind == "battery" and supply.status == "discharging"
     ]
     return signs
-
-
-RULES = (
-    _core_bound,
-    _use,
-    _spawn_storm,
-    _thread_swarm,
-    _stolen_time,
-    _interrupts,
-    _kernel,
-    _quotas,
-    _low_clock,
-)

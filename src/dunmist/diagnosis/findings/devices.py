@@ -4,6 +4,7 @@ from collections import Counter, defaultdict
 
 from dunmist.computer import DEADLINE_S, is_person
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import disk_demand, find_slow_disks
@@ -16,6 +17,7 @@ from dunmist.series import Application, plain_address, waits_elsewhere
 ENDS_SHOWN = 3
 
 
+@finds("disk-slow", "disk-saturated")
 def _disks(exam: Examination, strained: StrainedResources) -> list[Finding]:
     slow = {slow_disk.disk.name: slow_disk for slow_disk in exam.once(find_slow_disks)}
     # without memory it is pages that they wait for
@@ -31,6 +33,7 @@ def _disks(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
+@finds("blocked-on-disk")
 def _blocked(exam: Examination, strained: StrainedResources) -> list[Finding]:
     if strained.has("memory") or not strained.has("disk"):
         return []
@@ -48,8 +51,8 @@ def _blocked(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _storage(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("storage-full", "inodes-full")
+def _storage(exam: Examination) -> list[Finding]:
     table, findings = exam.limits.storage, []
     # the fullest first: it is the one that stops somebody
     fullest_first = sorted(
@@ -67,9 +70,9 @@ def _storage(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _unanswered(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("file-system-unanswered")
+def _unanswered(exam: Examination) -> list[Finding]:
     """File systems of other computers, or of programs, that let everybody wait."""
-    del strained
     waiting = sorted(
         {
             process.application.distinct_name
@@ -89,16 +92,16 @@ def _unanswered(exam: Examination, strained: StrainedResources) -> list[Finding]
     return findings
 
 
-def _full_links(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del exam
+@finds("link-saturated")
+def _full_links(strained: StrainedResources) -> list[Finding]:
     return [
         Finding("link-saturated", "concern", state.name, state.signs)
         for state in strained.of("link")
     ]
 
 
-def _broken_links(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("link-errors")
+def _broken_links(exam: Examination) -> list[Finding]:
     signs: dict[str | None, list[Sign]] = defaultdict(list)
     for link in exam.series.devices.outward_links:
         errors = link.errors_per_s.mean()
@@ -163,6 +166,7 @@ def _only_carrier(exam: Examination) -> str | None:
     return links[0] if len(links) == 1 else None
 
 
+@finds("steady-transfer")
 def _transfers(exam: Examination, strained: StrainedResources) -> list[Finding]:
     if strained.has("link"):
         return []
@@ -179,9 +183,9 @@ def _transfers(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _open_ports(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("open-port")
+def _open_ports(exam: Examination) -> list[Finding]:
     """A person's program that the whole network can reach; services are expected to listen."""
-    del strained
     findings = []
     for socket in exam.series.sockets:
         port = socket.facts.local_port
@@ -205,9 +209,9 @@ def _open_ports(exam: Examination, strained: StrainedResources) -> list[Finding]
     return findings
 
 
-def _port_conflicts(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("port-conflict")
+def _port_conflicts(exam: Examination) -> list[Finding]:
     """Two programs that listen on one port at different addresses: each gets some of the calls."""
-    del strained
     by_port: dict[int, dict[Application, str]] = defaultdict(dict)
     for socket in exam.series.sockets:
         port = socket.facts.local_port
@@ -234,16 +238,3 @@ def _port_conflicts(exam: Examination, strained: StrainedResources) -> list[Find
         for port, owners in by_port.items()
         if len(owners) > 1
     ]
-
-
-RULES = (
-    _disks,
-    _blocked,
-    _storage,
-    _unanswered,
-    _full_links,
-    _broken_links,
-    _transfers,
-    _open_ports,
-    _port_conflicts,
-)

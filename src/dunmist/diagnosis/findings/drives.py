@@ -5,20 +5,21 @@ A drive that calls itself failing will probably fail; one that does not may fail
 
 from dunmist.computer import DriveHealth
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
-from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.diagnosis.thresholds.disks import DriveLimits
+from dunmist.diagnosis.words import EvidenceKey
 
 # what is lost, and what its figure is called among the evidence
-LOST = {
+LOST: dict[str, EvidenceKey] = {
     "pending": "drive-pending",
     "uncorrectable": "drive-uncorrectable",
     "media_errors": "drive-media-errors",
 }
 
 
-def _drives(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("drive-warns", "drive-worn", "drive-cable")
+def _drives(exam: Examination) -> list[Finding]:
     last, table = exam.series.surveyed.last, exam.limits.drives
     findings = []
     for drive in last.drives if last else []:
@@ -44,8 +45,8 @@ def _failing(drive: DriveHealth, table: DriveLimits) -> list[Sign]:
         numbers = [str(number) for number in drive.below_threshold]
         signs.append(sign("drive-below", float(len(numbers)), which=numbers))
     lost = [
-        sign(LOST[field], float(count))
-        for field in LOST
+        sign(key, float(count))
+        for field, key in LOST.items()
         if (count := getattr(drive, field) or 0) >= table.lost_sectors
     ]
     return [*signs, *lost]
@@ -61,6 +62,3 @@ def _worn(drive: DriveHealth, table: DriveLimits) -> list[Sign]:
     if signs and drive.hours is not None:
         signs.append(sign("drive-age", drive.hours * 3600.0))
     return signs
-
-
-RULES = (_drives,)

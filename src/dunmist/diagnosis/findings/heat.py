@@ -4,6 +4,7 @@ from typing import NamedTuple
 
 from dunmist.computer import PowerSupply
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import find_heat, heat_signs
 from dunmist.diagnosis.strained_resources import StrainedResources
@@ -15,6 +16,7 @@ S_PER_H = 3600
 COOLED_BY_FANS = ("board", "processor")
 
 
+@finds("overheating", "throttled", "hot-while-idle")
 def _processor(exam: Examination, strained: StrainedResources) -> list[Finding]:
     heat, table = exam.once(find_heat), exam.limits.heat
     if heat is None:
@@ -32,8 +34,8 @@ def _processor(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _fans(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("fan-stopped")
+def _fans(exam: Examination) -> list[Finding]:
     hottest = _hottest(exam)
     if hottest is None:
         return []
@@ -80,9 +82,9 @@ def _temperatures(exam: Examination) -> list[SensorSeries]:
     return [sensor for sensor in sensors if sensor.quantity == "temperature" and sensor.is_trusted]
 
 
-def _parts(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("overheating")
+def _parts(exam: Examination) -> list[Finding]:
     """Drives, boards and cards that are as hot as they bear, by their own limits."""
-    del strained
     heat, findings = exam.once(find_heat), []
     for part in _temperatures(exam):
         if heat is not None and part.sensor.chip == heat.sensor.chip:
@@ -108,8 +110,8 @@ def _against_limit(exam: Examination, part: SensorSeries, limit: float) -> list[
     return signs
 
 
-def _implausible(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("sensor-implausible")
+def _implausible(exam: Examination) -> list[Finding]:
     findings = []
     for sensor in exam.series.devices.sensors:
         last = sensor.level.last()
@@ -119,8 +121,8 @@ def _implausible(exam: Examination, strained: StrainedResources) -> list[Finding
     return findings
 
 
-def _batteries(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("battery-worn", "battery-drain")
+def _batteries(exam: Examination) -> list[Finding]:
     table, findings = exam.limits.findings, []
     for supply in exam.series.devices.supplies.values():
         if supply.kind != "battery":
@@ -155,9 +157,9 @@ def hours_left(power_supply: PowerSupply) -> float | None:
     return None
 
 
-def _drives(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("drive-too-hot")
+def _drives(exam: Examination) -> list[Finding]:
     """A drive above its own limit slows itself down, and with it all that read from it."""
-    del strained
     findings = []
     disks = {disk.device: disk.name for disk in exam.series.header.inventory.disks if disk.device}
     for part in _temperatures(exam):
@@ -172,9 +174,9 @@ def _drives(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _chargers(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("charger-weak")
+def _chargers(exam: Examination) -> list[Finding]:
     """A battery that empties although mains are there: the charger is too weak for the work."""
-    del strained
     supplies = exam.series.devices.supplies.values()
     if not any(supply.online for supply in supplies if supply.kind != "battery"):
         return []
@@ -190,6 +192,3 @@ def _chargers(exam: Examination, strained: StrainedResources) -> list[Finding]:
                 signs.append(sign("package-power", mean))
             findings.append(Finding("charger-weak", "concern", supply.name, signs))
     return findings
-
-
-RULES = (_processor, _fans, _parts, _implausible, _batteries, _drives, _chargers)

@@ -10,13 +10,13 @@ from typing import NamedTuple
 
 from dunmist.computer import KernelMessageKind
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, sign
-from dunmist.diagnosis.strained_resources import StrainedResources
-from dunmist.diagnosis.words import Kind, Severity
+from dunmist.diagnosis.words import EvidenceKey, Kind, Severity
 from dunmist.series import KernelMessageSeries, Series
 
 # what a figure of each class is called among the evidence
-SIGNS = {
+SIGNS: dict[KernelMessageKind, EvidenceKey] = {
     "medium-error": "kernel-medium-error",
     "io-error": "kernel-io-error",
     "drive-reset": "kernel-drive-reset",
@@ -43,7 +43,7 @@ SIGNS = {
 _ATA = re.compile(r"ata\d+\Z")
 
 
-class Rule(NamedTuple):
+class MessageRule(NamedTuple):
     """A finding, the complaints that make it, and whether they count for each disk or thing."""
 
     finding: Kind
@@ -53,32 +53,32 @@ class Rule(NamedTuple):
     of_thing: bool = True
 
 
-TABLE: tuple[Rule, ...] = (
-    Rule("drive-failing", "urgent", ("medium-error", "io-error"), of_disk=True),
-    Rule("drive-resets", "concern", ("drive-reset",), of_disk=True),
-    Rule("file-system-damaged", "urgent", ("file-system-error", "file-system-read-only")),
-    Rule("memory-faulty", "urgent", ("memory-uncorrected",), of_thing=False),
-    Rule("memory-wearing", "concern", ("memory-corrected",), of_thing=False),
-    Rule("hardware-fault", "concern", ("machine-check", "bus-error"), of_thing=False),
-    Rule(
+TABLE: tuple[MessageRule, ...] = (
+    MessageRule("drive-failing", "urgent", ("medium-error", "io-error"), of_disk=True),
+    MessageRule("drive-resets", "concern", ("drive-reset",), of_disk=True),
+    MessageRule("file-system-damaged", "urgent", ("file-system-error", "file-system-read-only")),
+    MessageRule("memory-faulty", "urgent", ("memory-uncorrected",), of_thing=False),
+    MessageRule("memory-wearing", "concern", ("memory-corrected",), of_thing=False),
+    MessageRule("hardware-fault", "concern", ("machine-check", "bus-error"), of_thing=False),
+    MessageRule(
         "kernel-hung", "concern", ("processor-stuck", "kernel-fault", "hung-task"), of_thing=False
     ),
-    Rule("graphics-reset", "concern", ("graphics-reset",), of_thing=False),
-    Rule("port-overloaded", "concern", ("over-current",)),
-    Rule("device-reconnects", "concern", ("usb-reset",)),
-    Rule("link-flapping", "concern", ("network-link-down", "transmit-stuck")),
-    Rule("program-crashes", "concern", ("crash",)),
-    Rule("killed-earlier", "note", ("out-of-memory",), of_thing=False),
-    Rule("hot-earlier", "note", ("heat-limit",), of_thing=False),
+    MessageRule("graphics-reset", "concern", ("graphics-reset",), of_thing=False),
+    MessageRule("port-overloaded", "concern", ("over-current",)),
+    MessageRule("device-reconnects", "concern", ("usb-reset",)),
+    MessageRule("link-flapping", "concern", ("network-link-down", "transmit-stuck")),
+    MessageRule("program-crashes", "concern", ("crash",)),
+    MessageRule("killed-earlier", "note", ("out-of-memory",), of_thing=False),
+    MessageRule("hot-earlier", "note", ("heat-limit",), of_thing=False),
 )
 
 
-def _complained(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds(*(rule.finding for rule in TABLE))
+def _complained(exam: Examination) -> list[Finding]:
     return [finding for rule in TABLE for finding in _of_rule(exam, rule)]
 
 
-def _of_rule(exam: Examination, rule: Rule) -> list[Finding]:
+def _of_rule(exam: Examination, rule: MessageRule) -> list[Finding]:
     table = exam.limits.complaints[rule.finding]
     end_s = exam.series.duration_s
     by_thing: dict[str | None, list[KernelMessageSeries]] = defaultdict(list)
@@ -103,7 +103,7 @@ def _of_rule(exam: Examination, rule: Rule) -> list[Finding]:
     return findings
 
 
-def _thing(series: Series, kernel_message: KernelMessageSeries, rule: Rule) -> str | None:
+def _thing(series: Series, kernel_message: KernelMessageSeries, rule: MessageRule) -> str | None:
     """Return what a complaint counts for: a disk, the thing that it names, or the computer."""
     if rule.of_disk:
         return _disk(series, kernel_message.about or "")
@@ -117,6 +117,3 @@ def _disk(series: Series, about: str) -> str:
         if about in (disk.name, disk.device, *disk.partitions) or (port and port == disk.port):
             return disk.name
     return port if _ATA.match(port) else about
-
-
-RULES = (_complained,)

@@ -5,8 +5,9 @@ from datetime import datetime
 from dunmist.captures import Header
 from dunmist.computer import KnownUpdates
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
-from dunmist.diagnosis.strained_resources import StrainedResources
+from dunmist.diagnosis.words import EvidenceKey
 
 S_PER_DAY = 86_400.0
 # enough to see a pattern in the times of day
@@ -14,7 +15,7 @@ MOMENTS_SHOWN = 5
 UPDATES_SHOWN = 4
 UNKNOWN = "?"
 # the phases of a start, and what the time of each is called among the evidence
-PHASES = {
+PHASES: dict[str, EvidenceKey] = {
     "firmware_s": "start-firmware",
     "loader_s": "start-loader",
     "kernel_s": "start-kernel",
@@ -23,16 +24,28 @@ PHASES = {
 }
 
 
-def _tasks(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
-    most, count = exam.series.header.inventory.tasks_most, exam.series.machine.tasks.greatest()
-    if not most or count is None or count / most < exam.limits.findings.limit_near:
+@finds("slow-start")
+def _slow_start(exam: Examination) -> list[Finding]:
+    """The start took long: which phase, and which unit the others waited for."""
+    last, table = exam.series.surveyed.last, exam.limits.start
+    boot = last.boot if last else None
+    if boot is None:
         return []
-    return [Finding("limit-near", "urgent", None, [sign("tasks", count, of=float(most))])]
+    signs = [
+        sign(key, took_s)
+        for phase, key in PHASES.items()
+        if (took_s := getattr(boot, phase)) is not None and took_s >= getattr(table, phase)
+    ]
+    if not signs:
+        return []
+    waited_for = [unit for unit in boot.chain if unit.took_s >= table.unit_s]
+    signs += [sign("start-waited-for", unit.took_s, name=unit.name) for unit in waited_for]
+    longest = max(waited_for, key=lambda unit: unit.took_s, default=None)
+    return [Finding("slow-start", "note", longest.name if longest else None, signs)]
 
 
-def _uptime(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("recent-restart", "long-uptime")
+def _uptime(exam: Examination) -> list[Finding]:
     uptime_s, table = exam.series.machine.uptime_s, exam.limits.findings
     if uptime_s is None:
         return []
@@ -44,8 +57,8 @@ def _uptime(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return []
 
 
-def _clock(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("clock-unsynchronised")
+def _clock(exam: Examination) -> list[Finding]:
     survey = exam.series.surveyed.last
     if survey is None or survey.time_sync is None or survey.time_sync.synchronised:
         return []
@@ -56,9 +69,17 @@ def _clock(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return [Finding("clock-unsynchronised", "note", None, signs)]
 
 
-def _starts(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("limit-near")
+def _tasks(exam: Examination) -> list[Finding]:
+    most, count = exam.series.header.inventory.tasks_most, exam.series.machine.tasks.greatest()
+    if not most or count is None or count / most < exam.limits.findings.limit_near:
+        return []
+    return [Finding("limit-near", "urgent", None, [sign("tasks", count, of=float(most))])]
+
+
+@finds("unclean-restart")
+def _starts(exam: Examination) -> list[Finding]:
     """The computer went down without an orderly end: a crash, a freeze, or the power."""
-    del strained
     about, table = exam.series.header, exam.limits.findings
     now_s = datetime.fromisoformat(about.started).timestamp()
     unclean = [
@@ -104,9 +125,9 @@ def _moment(about: Header, at_s: float) -> str:
     return datetime.fromtimestamp(at_s, zone).isoformat(timespec="minutes")
 
 
-def _waiting(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("updates-known", "restart-waiting")
+def _waiting(exam: Examination) -> list[Finding]:
     """An update is only half done until the computer is started anew."""
-    del strained
     last = exam.series.surveyed.last
     if last is None:
         return []
@@ -144,26 +165,3 @@ def _known_updates(updates: KnownUpdates | None, now_s: float) -> list[Sign]:
     if updates.listed_s is not None:
         signs.append(sign("lists-age", max(0.0, now_s - updates.listed_s)))
     return signs
-
-
-def _slow_start(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    """The start took long: which phase, and which unit the others waited for."""
-    del strained
-    last, table = exam.series.surveyed.last, exam.limits.start
-    boot = last.boot if last else None
-    if boot is None:
-        return []
-    signs = [
-        sign(PHASES[phase], took_s)
-        for phase in PHASES
-        if (took_s := getattr(boot, phase)) is not None and took_s >= getattr(table, phase)
-    ]
-    if not signs:
-        return []
-    waited_for = [unit for unit in boot.chain if unit.took_s >= table.unit_s]
-    signs += [sign("start-waited-for", unit.took_s, name=unit.name) for unit in waited_for]
-    longest = max(waited_for, key=lambda unit: unit.took_s, default=None)
-    return [Finding("slow-start", "note", longest.name if longest else None, signs)]
-
-
-RULES = (_slow_start, _uptime, _clock, _tasks, _starts, _waiting)

@@ -7,9 +7,10 @@ import numpy as np
 from dunmist.applications import unit_of
 from dunmist.computer import MemoryEvents
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
-from dunmist.diagnosis.words import Severity
+from dunmist.diagnosis.words import EvidenceKey, Severity
 from dunmist.series import Floats, Process, Rate
 
 # a slope through two points has no error
@@ -17,11 +18,11 @@ SLOPE_LEAST = 3
 # pairs go with the square: of a long capture so many ticks are taken, evenly
 SLOPE_MOST = 240
 # who was ended, by whether the kernel's log says so
-VICTIM_KEYS = {True: "oom-told", False: "oom-victim"}
+VICTIM_KEYS: dict[bool, EvidenceKey] = {True: "oom-told", False: "oom-victim"}
 
 
-def _held(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("memory-hog")
+def _held(exam: Examination) -> list[Finding]:
     total = exam.series.machine.managed_bytes
     findings = []
     for application in exam.applications:
@@ -32,8 +33,8 @@ def _held(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _leaks(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("memory-growing", "memory-leak")
+def _leaks(exam: Examination) -> list[Finding]:
     table, at_s = exam.limits.findings, exam.series.line.at_s
     findings = []
     for application in exam.applications:
@@ -82,6 +83,7 @@ def growth(values: Floats, at_s: Floats) -> Growth:
     return Growth(float(slope.slope), float(slope.low_slope), rising)
 
 
+@finds("memory-short", "memory-limited")
 def _short(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Work that waits for memory: there is too little, or a limit keeps somebody from it."""
     states = strained.of("memory")
@@ -102,8 +104,8 @@ def _short(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return [application_finding("memory-limited", severity, first, signs)]
 
 
-def _paging(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("paging-storm")
+def _paging(exam: Examination) -> list[Finding]:
     paging = exam.series.machine.paging
     rates = [paging[word] for word in ("pswpin", "pswpout") if word in paging]
     if not rates:
@@ -119,9 +121,9 @@ def _paging(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return [Finding("paging-storm", "urgent", None, [sign("memory-paging", total)])]
 
 
-def _killed(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("oom-kill")
+def _killed(exam: Examination) -> list[Finding]:
     """Programs that the kernel ended: for a limit of their group, or for the whole computer."""
-    del strained
     count = exam.series.machine.killed
     if not count:
         return []
@@ -195,8 +197,8 @@ def _most_bytes(process: Process) -> float:
     return process.rss_bytes.greatest() or 0.0
 
 
-def _modules(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("memory-below-rating", "memory-module-unused")
+def _modules(exam: Examination) -> list[Finding]:
     header, table = exam.series.header, exam.limits.findings
     firmware = header.inventory.firmware
     if firmware is None:
@@ -213,6 +215,3 @@ def _modules(exam: Examination, strained: StrainedResources) -> list[Finding]:
         signs = [sign("module-unused", listed - managed, of=listed)]
         findings.append(Finding("memory-module-unused", "concern", None, signs))
     return findings
-
-
-RULES = (_held, _leaks, _short, _paging, _killed, _modules)

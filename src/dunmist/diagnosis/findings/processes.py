@@ -3,6 +3,7 @@
 from collections import Counter
 
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.diagnosis.words import Severity
@@ -13,8 +14,8 @@ NOTE: Severity = "note"
 UNINTERRUPTIBLE, STOPPED, ENDED = "D", ("T", "t"), "Z"
 
 
-def _defunct(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("defunct-pile")
+def _defunct(exam: Examination) -> list[Finding]:
     living = exam.series.living
     ended = [process for process in living.values() if process.state == ENDED]
     if len(ended) < exam.limits.findings.defunct:
@@ -28,6 +29,7 @@ def _defunct(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return [Finding("defunct-pile", "note", parent.name, signs, parent.application)]
 
 
+@finds("stuck-process")
 def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Processes that did nothing but wait uninterruptibly, or are stopped."""
     if strained.has("memory", "disk"):
@@ -59,9 +61,9 @@ def _stuck_signs(exam: Examination, process: Process) -> list[Sign]:
     return []
 
 
-def _locks(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("lock-wait")
+def _locks(exam: Examination) -> list[Finding]:
     """Processes that waited for the same file lock at the beginning and at the end."""
-    del strained
     surveys, living = exam.series.surveyed.surveys, exam.series.living
     if len(surveys) < 2:
         return []
@@ -84,8 +86,8 @@ def _locks(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _descriptors(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("descriptor-leak", "limit-near")
+def _descriptors(exam: Examination) -> list[Finding]:
     table, findings = exam.limits.findings, []
     for process in exam.series.processes.values():
         first, last = process.first_detail, process.detail
@@ -110,6 +112,3 @@ def _descriptors(exam: Examination, strained: StrainedResources) -> list[Finding
         if limit and last.descriptors / limit >= table.limit_near:
             findings.append(Finding("limit-near", "concern", about[0], [now], about[1]))
     return findings
-
-
-RULES = (_defunct, _stuck, _locks, _descriptors)

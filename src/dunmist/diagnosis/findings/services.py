@@ -3,16 +3,17 @@
 from collections import Counter
 
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, sign
-from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
+from dunmist.diagnosis.strained_resources import application_finding
 from dunmist.series import BETWEEN_STARTS, cost_of_entry
 
 INIT_PID = 1
 
 
-def _restarting(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("service-restarting")
+def _restarting(exam: Examination) -> list[Finding]:
     """Services whose main program was started anew several times, or that say so themselves."""
-    del strained
     findings = []
     for application in exam.applications:
         if not (application.unit or "").endswith(".service"):
@@ -37,9 +38,9 @@ def _restarting(exam: Examination, strained: StrainedResources) -> list[Finding]
     return findings
 
 
-def _failed(exam: Examination, strained: StrainedResources) -> list[Finding]:
+@finds("service-failed", "service-restarting")
+def _failed(exam: Examination) -> list[Finding]:
     """Units that ended in failure and were given up, and those between two tries."""
-    del strained
     surveyed = exam.series.surveyed
     seen = {application.unit for application in exam.applications}
     findings = []
@@ -55,8 +56,8 @@ def _failed(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("service-stuck")
+def _stuck(exam: Examination) -> list[Finding]:
     surveyed = exam.series.surveyed
     return [
         Finding(
@@ -67,8 +68,8 @@ def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
     ]
 
 
-def _autostart(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    del strained
+@finds("autostart-heavy")
+def _autostart(exam: Examination) -> list[Finding]:
     table = exam.limits.findings
     applications = {
         process.application
@@ -86,6 +87,3 @@ def _autostart(exam: Examination, strained: StrainedResources) -> list[Finding]:
         sign("autostart-count", float(len(busy))),
     ]
     return [Finding("autostart-heavy", "concern", None, signs)]
-
-
-RULES = (_restarting, _failed, _stuck, _autostart)

@@ -9,10 +9,10 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.records import Sign, sign
 from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, ResourceInstance, Saving
-from dunmist.diagnosis.words import LevelWord
+from dunmist.diagnosis.words import EvidenceKey, LevelWord
 from dunmist.series import Application, Floats, Rate, Series
 
-SPLIT_KEYS = {
+SPLIT_KEYS: dict[str, EvidenceKey] = {
     "user": "cpu-user",
     "nice": "cpu-nice",
     "system": "cpu-system",
@@ -83,11 +83,11 @@ def _load(exam: Examination) -> list[Sign]:
 
 def _split(exam: Examination) -> list[Sign]:
     signs = []
-    for kind in SPLIT_KEYS:  # noqa: PLC0206 - a test follows keys by their table
+    for kind, key in SPLIT_KEYS.items():
         shares = [processor.share(kind).values for processor in exam.series.machine.processors]
         part = float(np.nanmean(shares)) if not np.isnan(shares).all() else 0.0
         if part >= exam.limits.cpu.split_least:
-            signs.append(sign(SPLIT_KEYS[kind], part))
+            signs.append(sign(key, part))
     return signs
 
 

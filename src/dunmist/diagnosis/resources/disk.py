@@ -18,7 +18,7 @@ from dunmist.diagnosis.resources.declared import (
     shares_of,
     traffic_coverage,
 )
-from dunmist.diagnosis.words import LevelWord
+from dunmist.diagnosis.words import EvidenceKey, LevelWord
 from dunmist.series import DiskSeries, Rate
 
 
@@ -26,7 +26,7 @@ class HeldUp(NamedTuple):
     """The share of time in which somebody waited for a disk, and its key."""
 
     share: Rate
-    key: str
+    key: EvidenceKey
 
 
 class SlowDisk(NamedTuple):
@@ -46,7 +46,7 @@ def find_held_up(exam: Examination) -> HeldUp:
     if stalled is not None:
         return HeldUp(stalled, "disk-held-up")
     waiting = exam.once(find_io_wait)
-    key = "disk-held-up-tasks" if waiting.accounted else "disk-held-up-seen"
+    key: EvidenceKey = "disk-held-up-tasks" if waiting.accounted else "disk-held-up-seen"
     return HeldUp(waiting.total(exam).between(0.0, 1.0), key)
 
 
@@ -89,11 +89,7 @@ def _signs(exam: Examination, disk: DiskSeries) -> list[Sign]:
     ]
     if latency_s > 0:
         signs.append(sign("disk-latency", latency_s))
-    if held_up.key == "disk-held-up":
-        return [*signs, sign("disk-held-up", pressure)]
-    if held_up.key == "disk-held-up-tasks":
-        return [*signs, sign("disk-held-up-tasks", pressure)]
-    return [*signs, sign("disk-held-up-seen", pressure)]
+    return [*signs, sign(held_up.key, pressure)]
 
 
 def find_slow_disks(exam: Examination) -> list[SlowDisk]:

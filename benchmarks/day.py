@@ -26,6 +26,7 @@ from dunmist.recorder import (
 )
 from dunmist.sampling import Plan, Tick, sample
 from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
+from dunmist.thresholds import thresholds
 
 REPORT = Path(__file__).parent.parent / "docs" / "day.json"
 EVERY_S, KEEP_S, MOST_BYTES = 10.0, 3600.0, 64 << 20
@@ -54,7 +55,7 @@ def main(hours):
         )
         rules = load_watch_rules()
         incidents = Incidents(folder / "incidents", ring, rules)
-        following = Rules(rules, subject.machine.clock_ticks_per_s, {})
+        following = Rules(rules, {}, thresholds())
         began_s = time.monotonic()
         records = sample(
             root, subject.machine, subject.inventory, plan, clock, survey_every_s=1800.0

@@ -27,13 +27,13 @@ with atheris.instrument_imports(include=["dunmist"]):
     from dunmist.computer.packages import read_packages
     from dunmist.computer.parsing import ParseError
     from dunmist.computer.root import Root
-    from dunmist.diagnosis.thresholds import load_thresholds
     from dunmist.errors import DunmistError
     from dunmist.jobs.capture import CaptureOptions
     from dunmist.jobs.remote_capture import capture_from
     from dunmist.recorder.marks import BYTES_MOST, Marks
     from dunmist.remote import Garbled, MemoryRoot, Mirror, RemoteClock, Stream
     from dunmist.series.sensors import load_corrections
+    from dunmist.thresholds import load_thresholds
 
 FOLDER = Path(tempfile.mkdtemp(prefix="dunmist-fuzz-"))
 MARK = b"0123456789abcdef"

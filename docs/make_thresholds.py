@@ -7,7 +7,7 @@ from pathlib import Path
 from dunmist.diagnosis import thresholds
 
 PAGE = Path(__file__).parent / "thresholds.md"
-MODULES = Path(__file__).parent.parent / "src" / "dunmist" / "diagnosis" / "thresholds"
+MODULES = Path(__file__).parent.parent / "src" / "dunmist" / "thresholds"
 UNITS = {
     "Share": "share, 0 to 1",
     "Seconds": "s",
@@ -26,7 +26,7 @@ UNITS = {
 HEAD = """# Thresholds
 
 Each figure that decides something, with its unit and its reason. This page is generated from
-`src/dunmist/diagnosis/thresholds/` by `make docs`.
+`src/dunmist/thresholds/` by `make docs`.
 
 A file `thresholds.toml` in your settings folder (README) changes single figures. A name that is not
 on this page is an error:
@@ -69,7 +69,10 @@ def rows_of(module: Path) -> Iterator[tuple[str, str, list[Row]]]:
                 for item in fields
             ]
             yield node.name, ast.get_docstring(node) or "", rows
-        elif isinstance(node, ast.Assign) and isinstance(node.value, ast.Call):
+        elif (
+            isinstance(node, ast.Assign) and ast.unparse(getattr(node.value, "func", node)) in kinds
+        ):
+            assert isinstance(node.value, ast.Call)  # it has a function
             units = kinds[ast.unparse(node.value.func)]
             yield (
                 ast.unparse(node.targets[0]),

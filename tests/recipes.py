@@ -99,7 +99,7 @@ FINDING = {
         '    "tasks",\n    "noise",\n',
     ),
     "diagnosis/findings/machine.py": (UPTIME_END, UPTIME_END + NOISE_RULE),
-    "diagnosis/thresholds/findings.py": (
+    "thresholds/findings.py": (
         "    paging_pages_per_s: PerSecond = 500.0\n",
         "    paging_pages_per_s: PerSecond = 500.0\n    # more is odd\n"
         "    noise_most_bits: Number = 9e9\n",
@@ -158,13 +158,13 @@ RESOURCE = {
         "from dunmist.diagnosis.resources.noise import NOISE\n"
         "from dunmist.diagnosis.resources.one_core",
     ),
-    "diagnosis/thresholds/links.py": (
+    "thresholds/links.py": (
         "class GraphicsLimits(",
         "class NoiseLimits(Figures, frozen=True):\n"
         '    """How much noise is much."""\n\n    # half is much\n    busy: Share = 0.5\n\n\n'
         "class GraphicsLimits(",
     ),
-    "diagnosis/thresholds/__init__.py": (
+    "thresholds/__init__.py": (
         "    gpu: GraphicsLimits = GraphicsLimits()\n",
         "    gpu: GraphicsLimits = GraphicsLimits()\n    noise: NoiseLimits = NoiseLimits()\n",
         "import GraphicsLimits, LinkLimits",

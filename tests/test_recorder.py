@@ -21,8 +21,10 @@ from dunmist.jobs.judge import judge
 from dunmist.recorder import Marks, Rules, TimeWindow, cut, load_watch_rules, read_segments
 from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Tick
+from dunmist.sampling.deltas import Deltas
 from dunmist.series import Part, load_series
 from dunmist.simulation import load_scenario
+from dunmist.thresholds import thresholds
 from tests.bus_stand_in import StandIn
 from tests.program import DUNMIST, InFolder, capture_model, run
 
@@ -112,17 +114,15 @@ class LightRules(InFolder):
                 for link in reader.header.inventory.links
                 if link.speed_bits_per_s
             }
-            rules, known, result = (
-                Rules(load_watch_rules(), machine.clock_ticks_per_s, speeds),
-                Known(),
-                set(),
-            )
+            rules, deltas = Rules(load_watch_rules(), speeds, thresholds()), Deltas(machine)
+            known, result = Known(), set()
             for record in reader.lines():
                 if type(record).__name__ == "Footer":
                     continue
                 known.add(record)
+                interval = deltas.add(record)
                 if isinstance(record, Tick):
-                    result |= set(rules.add(record, known))
+                    result |= set(rules.add(record, interval, known))
         return result
 
     def test_what_strains_sets_it_off_and_calm_does_not(self):

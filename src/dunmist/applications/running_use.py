@@ -1,46 +1,42 @@
 """CPU time of applications so far, for the progress of a running capture."""
 
-from collections import Counter
+from collections import defaultdict
+from heapq import nlargest
 
 from dunmist.applications.grouping import Grouping
-from dunmist.sampling import Event, Observer, ProcessLine, Record, Tick
+from dunmist.sampling import Event, Observer, ProcessLine, Record
+from dunmist.sampling.deltas import Interval
 
 
 class RunningUse:
     """Follows records as they are taken and knows which applications were busiest so far."""
 
-    def __init__(self, observer: Observer | None, clock_ticks_per_s: int) -> None:
+    def __init__(self, observer: Observer | None) -> None:
         self._grouping = Grouping(observer)
-        self._clk_per_s = clock_ticks_per_s
-        self._first_clk: dict[int, int] = {}
-        self._last_clk: dict[int, int] = {}
+        self._cpu_s: dict[int, float] = defaultdict(float)  # by identity
         self._elapsed_s = 0.0
 
-    def add(self, record: Record) -> None:
-        """Take one record into account."""
+    def add(self, record: Record, interval: Interval | None) -> None:
+        """Take one record into account, and the interval that ended with a tick."""
         if isinstance(record, ProcessLine):
             self._grouping.add(record.id, record.facts)
-            if record.tick > 0:
-                self._first_clk[record.id] = 0
         elif isinstance(record, Event) and record.facts:
             self._grouping.replace(record.processes[0], record.facts)
-        elif isinstance(record, Tick):
-            self._elapsed_s = record.at_s
-            for sample in record.processes:
-                used = sample.user_clk + sample.system_clk
-                self._first_clk.setdefault(sample.process, used)
-                self._last_clk[sample.process] = used
+        elif interval is not None:
+            self._elapsed_s += interval.span_s
+            for identity, use in interval.processes.items():
+                self._cpu_s[identity] += (use.cores or 0.0) * interval.span_s
 
     def busiest(self, limit: int) -> list[tuple[str, float]]:
         """Return names and mean cores used of the busiest applications, the sampler left out."""
         if not self._elapsed_s:
             return []
-        used: Counter[int] = Counter()
-        for identity, last in self._last_clk.items():
-            used[self._grouping.application_of[identity]] += last - self._first_clk[identity]
+        used: dict[int, float] = defaultdict(float)
+        for identity, cpu_s in self._cpu_s.items():
+            used[self._grouping.application_of[identity]] += cpu_s
         groups = self._grouping.groups
         return [
-            (groups[number].name, clk / self._clk_per_s / self._elapsed_s)
-            for number, clk in used.most_common(limit + 1)
-            if clk > 0 and not groups[number].observer
+            (groups[number].name, cpu_s / self._elapsed_s)
+            for number, cpu_s in nlargest(limit + 1, used.items(), key=lambda pair: pair[1])
+            if cpu_s > 0 and not groups[number].observer
         ][:limit]

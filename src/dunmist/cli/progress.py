@@ -15,6 +15,7 @@ from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs.capture import Telling
 from dunmist.jobs.interim_verdict import InterimVerdict
 from dunmist.sampling import Observer, Plan, Record, Tick
+from dunmist.sampling.deltas import Deltas, Interval
 
 if TYPE_CHECKING:
     from rich.live import Live
@@ -24,8 +25,6 @@ SHADES = " ▁▂▃▄▅▆▇█"
 BAR_WIDTH = 30
 # names that fit on the line of progress
 BUSIEST = 3
-# columns of a cpu line in /proc/stat, proc_stat(5)
-IDLE, IOWAIT = 3, 4
 
 
 class Progress:
@@ -37,8 +36,8 @@ class Progress:
         self._live = live
         self._plan = plan
         self._processors = len(machine.processors)
-        self._use = RunningUse(observer, machine.clock_ticks_per_s)
-        self._before: dict[int, list[int]] = {}
+        self._deltas = Deltas(machine)
+        self._use = RunningUse(observer)
         self._belief: InterimVerdict | None = None
 
     def add(self, record: Record | InterimVerdict) -> None:
@@ -46,11 +45,12 @@ class Progress:
         if isinstance(record, InterimVerdict):
             self._belief = record
             return
-        self._use.add(record)
+        interval = self._deltas.add(record)
+        self._use.add(record, interval)
         if isinstance(record, Tick):
-            self._live.update(self._drawn(record), refresh=True)
+            self._live.update(self._drawn(record, interval), refresh=True)
 
-    def _drawn(self, tick: Tick) -> "Text":
+    def _drawn(self, tick: Tick, interval: Interval | None) -> "Text":
         from rich.text import Text
 
         done = min(1.0, tick.at_s / self._plan.duration_s)
@@ -58,7 +58,7 @@ class Progress:
         lines = [
             f"sampling  {'━' * filled}{'┄' * (BAR_WIDTH - filled)}  "
             f"{tick.at_s:.0f} of {self._plan.duration_s:g} s",
-            f"cpu load  {self._strip(tick)}",
+            f"cpu load  {self._strip(interval)}",
             "busiest   " + self._busiest(),
         ]
         if self._belief is not None:
@@ -66,18 +66,9 @@ class Progress:
             lines.append(f"{age_s:3.0f} s ago " + _believed(self._belief))
         return Text("\n".join(lines), no_wrap=True, overflow="ellipsis")
 
-    def _strip(self, tick: Tick) -> str:
-        strip = ""
-        for number, times in sorted(tick.processors.times_clk.items()):
-            grown = [
-                now - then
-                for now, then in zip(times, self._before.get(number, times), strict=False)
-            ][:8]
-            total = sum(grown)
-            idle = sum(grown[IDLE : IOWAIT + 1])
-            busy = max(0.0, 1 - idle / total) if total > 0 else 0.0
-            strip += SHADES[round(busy * (len(SHADES) - 1))]
-        self._before = tick.processors.times_clk
+    def _strip(self, interval: Interval | None) -> str:
+        busy = [cpu.busy for cpu in interval.cpus.values()] if interval else []
+        strip = "".join(SHADES[round(share * (len(SHADES) - 1))] for share in busy)
         return f"│{strip}│ one mark for each of {self._processors}"
 
     def _busiest(self) -> str:

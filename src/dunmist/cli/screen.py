@@ -21,9 +21,11 @@ from dunmist.cli.parameters import wants_colours
 from dunmist.cli.sparklines import curve_text
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job
+from dunmist.jobs.settings import thresholds_path
 from dunmist.recorder import Gauge, Kept, Known, LiveApplication, Mark, Now, TickTime
 from dunmist.remote.transport import Transport
 from dunmist.sampling import Record
+from dunmist.thresholds import load_thresholds
 
 if TYPE_CHECKING:
     from curses import window as Window
@@ -98,7 +100,7 @@ class Screen:
     def begin(self, stop: Callable[[], None], header: Header, known: Callable[[], Known]) -> None:
         """Take keys from now on; ``stop`` ends the recording."""
         self._stop, self._host = stop, header.machine.host or "this computer"
-        self._now = Now(header, known)
+        self._now = Now(header, known, load_thresholds(thresholds_path()))
         self._thread.start()
 
     def end(self) -> None:
@@ -111,7 +113,7 @@ class Screen:
         """Take one record, and draw at a tick."""
         with self._lock:
             assert self._now is not None  # it began
-            self._now.add(record)
+            self._now.add(record, watched.interval if watched else None)
             if watched is not None:
                 self._watched = watched
                 if not self._view.holds:
@@ -158,7 +160,7 @@ class Screen:
         self._window.erase()
         if lines < LEAST_LINES or columns < LEAST_COLUMNS:
             self._put(0, 0, f"the window is too small: {LEAST_COLUMNS} by {LEAST_LINES}, please")
-        elif self._now is None or not self._now.processors:
+        elif self._now is None or not self._now.cpus:
             self._put(0, 0, "recording; the first figures come with the second tick")
         else:
             self._draw_all(self._now, lines, columns)
@@ -171,12 +173,12 @@ class Screen:
             self._draw_gauge(row, gauge, now, columns)
             row += 1
         row = self._draw_processors(row + 1, now, columns) + 1
-        taker = now.takers.get(self._view.opened) if self._view.opened is not None else None
-        if taker is not None:
-            self._draw_one(row, taker, lines, columns)
+        opened = now.applications.get(self._view.opened) if self._view.opened is not None else None
+        if opened is not None:
+            self._draw_one(row, opened, lines, columns)
         else:
-            self._draw_takers(row, now, lines, columns)
-        self._put(lines - 1, 0, BACK if taker is not None else KEYS, curses.A_DIM)
+            self._draw_applications(row, now, lines, columns)
+        self._put(lines - 1, 0, BACK if opened is not None else KEYS, curses.A_DIM)
 
     def _draw_head(self, columns: int) -> None:
         watched = self._watched
@@ -207,33 +209,34 @@ class Screen:
         elif held is not None:
             figure += f", {100 * held:3.0f} % waiting"
         figure += f"  {gauge.text}" if gauge.text else ""
-        look = self._colours.get(gauge.word, 0)
+        word = gauge.level or "unknown"
+        look = self._colours.get(word, 0)
         self._put(row, 0, f"{gauge.name:<{LABEL}}")
-        bold = curses.A_BOLD if gauge.word in LIMITS else 0
-        self._put(row, LABEL, f"{gauge.word:<{WORD}}", look | bold)
+        bold = curses.A_BOLD if word in LIMITS else 0
+        self._put(row, LABEL, f"{word:<{WORD}}", look | bold)
         self._put(row, LABEL + WORD, figure[:30])
         room = columns - LABEL - WORD - 31
         self._put(row, LABEL + WORD + 31, _strip(gauge.used, room, 1.0), look)
 
     def _draw_processors(self, row: int, now: Now, columns: int) -> int:
         self._put(row, 0, f"{'each':<{LABEL}}")
-        marks = curve_text(now.processors, 1.0)
+        marks = curve_text(now.cpus, 1.0)
         room = columns - LABEL - 1
         for start in range(0, len(marks), room):
             self._put(row, LABEL, f"{marks[start : start + room]}")
             row += 1
-        full = sum(share > 0.95 for share in now.processors)
+        full = sum(share > 0.95 for share in now.cpus)
         note = f" {len(marks)} CPUs, {full} full"
         if len(marks) + len(note) < room:
             self._put(row - 1, LABEL + len(marks), note, curses.A_DIM)
         return row
 
-    def _draw_takers(self, row: int, now: Now, lines: int, columns: int) -> None:
+    def _draw_applications(self, row: int, now: Now, lines: int, columns: int) -> None:
         heading, figure = ORDERS[self._view.order]
         name = min(NAME_MOST, columns - 66)
         head = f"{'application':<{name}} {'cores':>6} {'memory':>9} {'disk':>11} {'network':>11}"
         self._put(row, 0, f"{head}  by {heading}", curses.A_UNDERLINE)
-        ranked = sorted(now.takers.items(), key=lambda pair: -figure(pair[1]))
+        ranked = sorted(now.applications.items(), key=lambda pair: -figure(pair[1]))
         ranked = ranked[: lines - row - 2]
         self._shown = [number for number, _ in ranked]
         chosen = min(self._view.chosen, max(0, len(ranked) - 1))

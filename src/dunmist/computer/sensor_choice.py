@@ -4,10 +4,14 @@ The rules are shared by the live view, which imports no NumPy, and by the series
 """
 
 import tomllib
+from collections.abc import Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cache
 from importlib.resources import files
 from typing import Any
+
+# chips call the same limit by different names; the most severe that is published counts
+CRITICAL = ("crit", "critical", "emergency", "max", "hot")
 
 
 @cache
@@ -20,3 +24,13 @@ def sensor_choice() -> dict[str, Any]:
 def is_meant(rule: dict[str, Any], chip: str, label: str | None) -> bool:
     """Whether a rule for the processor means the sensor with this driver and label."""
     return bool(chip == rule["chip"]) and fnmatchcase(label or "", rule["label"])
+
+
+def limit_of(limits: Mapping[str, float], names: Sequence[str] = CRITICAL) -> float | None:
+    """Return the first limit in degrees that a driver publishes of some, None without any.
+
+    ``limits`` are in SI units. Drivers that know no limit publish 0, or the greatest or smallest
+    number there is.
+    """
+    low, high = sensor_choice()["plausible"]["temperature"]
+    return next((limits[n] for n in names if n in limits and max(low, 0) < limits[n] <= high), None)

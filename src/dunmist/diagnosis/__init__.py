@@ -27,11 +27,6 @@ from dunmist.diagnosis.resources import Demand as Demand
 from dunmist.diagnosis.resources import attributed_cpu_s as attributed_cpu_s
 from dunmist.diagnosis.resources import savings_of as savings_of
 from dunmist.diagnosis.stopping_rule import is_decided as is_decided
-from dunmist.diagnosis.thresholds import Thresholds as Thresholds
-from dunmist.diagnosis.thresholds import load_thresholds as load_thresholds
-from dunmist.diagnosis.thresholds import thresholds as thresholds
-from dunmist.diagnosis.thresholds.comparing import CompareLimits as CompareLimits
-from dunmist.diagnosis.thresholds.comparing import ProveLimits as ProveLimits
 from dunmist.diagnosis.words import KINDS as KINDS
 from dunmist.diagnosis.words import LEVELS as LEVELS
 from dunmist.diagnosis.words import ROLES as ROLES
@@ -42,3 +37,8 @@ from dunmist.diagnosis.words import ResourceWord as ResourceWord
 from dunmist.diagnosis.words import Role as Role
 from dunmist.diagnosis.words import Severity as Severity
 from dunmist.diagnosis.words import is_strained as is_strained
+from dunmist.thresholds import Thresholds as Thresholds
+from dunmist.thresholds import load_thresholds as load_thresholds
+from dunmist.thresholds import thresholds as thresholds
+from dunmist.thresholds.comparing import CompareLimits as CompareLimits
+from dunmist.thresholds.comparing import ProveLimits as ProveLimits

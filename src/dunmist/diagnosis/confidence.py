@@ -7,7 +7,7 @@ patients of one set of seeds and are reported on another (docs/accuracy.md).
 
 import math
 
-from dunmist.diagnosis.thresholds import Thresholds
+from dunmist.thresholds import Thresholds
 
 # the threshold counts quarters of an interval
 QUARTERS = 4.0

@@ -7,8 +7,8 @@ function of it that is asked through ``once``, so that it is found once whoever 
 from collections.abc import Callable
 from typing import Any, TypeVar, cast
 
-from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.series import Application, Process, Rate, Series
+from dunmist.thresholds import Thresholds
 
 Result = TypeVar("Result")
 

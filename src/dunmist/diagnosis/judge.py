@@ -21,9 +21,9 @@ from dunmist.diagnosis.resources import (
     ResourceInstance,
     find_coverage,
 )
-from dunmist.diagnosis.thresholds import Thresholds, thresholds
 from dunmist.diagnosis.words import LEVELS, Kind, LevelWord, ResourceWord, is_strained
 from dunmist.series import Ints, Rate, Series
+from dunmist.thresholds import Thresholds, thresholds
 
 # findings that lie outside of all programs, and the resource whose strain they explain
 OUTSIDE: dict[Kind, ResourceWord] = {

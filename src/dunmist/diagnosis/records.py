@@ -4,7 +4,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from dunmist.diagnosis.thresholds import Thresholds
 from dunmist.diagnosis.words import (
     EvidenceKey,
     FreedUnit,
@@ -15,6 +14,7 @@ from dunmist.diagnosis.words import (
     Severity,
 )
 from dunmist.series import Application, Doubt, Ints, Rate
+from dunmist.thresholds import Thresholds
 
 # what stands in a sentence besides the figure: a number, a name, several names, or pairs of both
 Slot = float | str | Doubt | None | list[str] | list[tuple[str, str]]

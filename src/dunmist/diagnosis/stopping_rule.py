@@ -12,8 +12,8 @@ import math
 import numpy as np
 
 from dunmist.diagnosis.records import Diagnosis, Trace
-from dunmist.diagnosis.thresholds.verdicts import SureLimits
 from dunmist.diagnosis.words import LEVELS
+from dunmist.thresholds.verdicts import SureLimits
 
 
 def is_decided(diagnosis: Diagnosis) -> bool:

@@ -5,8 +5,8 @@ from typing import NamedTuple
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.thresholds.cpu import CoreLimits
 from dunmist.series import Process, Rate, Thread
+from dunmist.thresholds.cpu import CoreLimits
 
 
 class ThreadShares(NamedTuple):

@@ -1,11 +1,13 @@
-"""The vocabulary of a diagnosis; every word of it is written here once."""
+"""The vocabulary of a diagnosis; every word of it is declared once."""
 
 from typing import Literal, get_args
+
+from dunmist.thresholds.levels import LEVELS as LEVELS
+from dunmist.thresholds.levels import LevelWord as LevelWord
 
 ResourceWord = Literal[
     "cpu", "core", "memory", "swap", "disk", "storage", "link", "heat", "gpu", "power"
 ]
-LevelWord = Literal["calm", "busy", "strained", "choked"]
 # of what an application has an amount, and what it would free
 DemandUnit = Literal["cores", "processor", "bytes", "bytes/s", "tcp-bytes/s", "card"]
 FreedUnit = Literal["cores", "bytes", "bytes/s", "share"]
@@ -260,7 +262,6 @@ EvidenceKey = Literal[
     "start-waited-for",
 ]
 
-LEVELS: tuple[LevelWord, ...] = get_args(LevelWord)
 ROLES: tuple[Role, ...] = get_args(Role)
 KINDS: tuple[Kind, ...] = get_args(Kind)
 SEVERITIES: tuple[Severity, ...] = get_args(Severity)

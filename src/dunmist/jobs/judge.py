@@ -10,7 +10,7 @@ from dunmist.advice import Around, Judged, advise
 from dunmist.captures import CaptureReader
 from dunmist.diagnosis import Diagnosis, diagnose, load_thresholds, worst_window
 from dunmist.errors import WrongUsage
-from dunmist.jobs.settings import settings_directory
+from dunmist.jobs.settings import settings_directory, thresholds_path
 from dunmist.output import STANDARD
 from dunmist.series import WHOLE, Part, Series, load_corrections, load_series
 
@@ -20,7 +20,7 @@ S_PER_DAY = 86_400.0
 # a shorter incident is judged as a whole
 INCIDENT_LEAST_S = 20.0
 
-SENSORS, THRESHOLDS = "sensors.toml", "thresholds.toml"
+SENSORS = "sensors.toml"
 
 
 def load(path: Path, part: Part = WHOLE) -> Series:
@@ -46,7 +46,7 @@ def judge(
     if part == WHOLE:
         part = incident_part(path)
     series = load(path, part)
-    limits = load_thresholds(settings_directory() / THRESHOLDS)
+    limits = load_thresholds(thresholds_path())
     diagnosis = diagnose(series, limits)
     if looks_for_bad_window and part == WHOLE and str(path) != STANDARD:
         stretch = worst_window(series, diagnosis)
@@ -60,7 +60,7 @@ def judge(
 
 def examined(path: Path) -> Diagnosis:
     """Return what a capture says, without a word; raises CaptureError and SettingsError."""
-    return diagnose(load(path), load_thresholds(settings_directory() / THRESHOLDS))
+    return diagnose(load(path), load_thresholds(thresholds_path()))
 
 
 def incident_part(path: Path) -> Part:

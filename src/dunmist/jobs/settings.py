@@ -13,7 +13,7 @@ from pathlib import Path
 
 from dunmist.trusted_paths import ROOT, Untrusted, check_directory
 
-JOURNAL = "acts.jsonl"
+JOURNAL, THRESHOLDS = "acts.jsonl", "thresholds.toml"
 SYSTEM_RUNTIME = Path("/run/dunmist")
 _LOG = logging.getLogger(__name__)
 
@@ -23,6 +23,11 @@ def settings_directory() -> Path:
     import platformdirs
 
     return _trusted("settings", platformdirs.user_config_dir, ".config/dunmist")
+
+
+def thresholds_path() -> Path:
+    """Return the file of thresholds that a user has changed."""
+    return settings_directory() / THRESHOLDS
 
 
 def state_directory() -> Path:

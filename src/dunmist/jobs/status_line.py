@@ -10,13 +10,12 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from dunmist.computer import ProcessorTimes, Root, Sensor, parse_stat, read_reading
+from dunmist.computer.sensor_choice import sensor_choice
 from dunmist.computer.sensors import read_sensors
 from dunmist.errors import UnreadableComputer
-from dunmist.recorder.growth import grown_times, idle_of
 from dunmist.sampling import SENSORS_S, Clock
+from dunmist.sampling.deltas import Moment, cpu_counters, cpu_uses
 
-# a connected input below this or above that is none
-CELSIUS_LEAST, CELSIUS_MOST = 1.0, 125.0
 # hwmon gives thousandths of a degree
 RAW_PER_DEGREE = 1000.0
 # beyond, descriptors are opened and closed each time
@@ -45,13 +44,16 @@ def status_lines(root: Root, clock: Clock, every_s: float) -> Iterator[StatusLin
     """
     sensors = [sensor for sensor in read_sensors(root) if sensor.quantity == "temperature"]
     processes = _Processes(root)
-    times, read_s = _times(root), clock.monotonic_s()
+    counters, row = cpu_counters(), 0
+    read_s = clock.monotonic_s()
+    cpu_uses(counters, _times(root), Moment(row, read_s), 0.0)
     processes.grown_clk()
     hottest: tuple[Sensor, float] | None = None
     hottest_s = -SENSORS_S
     while clock.sleep_until(read_s + every_s):
-        before, times = times, _times(root)
         began_s, read_s = read_s, clock.monotonic_s()
+        row += 1
+        cpus = cpu_uses(counters, _times(root), Moment(row, read_s), read_s - began_s)
         if read_s - hottest_s >= SENSORS_S:
             hottest, hottest_s = _hottest(root, sensors), read_s
         name, pid, grown_clk = processes.busiest()
@@ -59,7 +61,7 @@ def status_lines(root: Root, clock: Clock, every_s: float) -> Iterator[StatusLin
         yield StatusLine(
             sensor=hottest[0].label or hottest[0].chip if hottest else None,
             celsius=hottest[1] if hottest else None,
-            busy=[_busy(grown) for grown in grown_times(times, before)],
+            busy=[round(cpu.busy, 3) for cpu in cpus.values()],
             program=name,
             pid=pid,
             cores=round(grown_clk / ticks, 3),
@@ -73,16 +75,11 @@ def _times(root: Root) -> ProcessorTimes:
     return times
 
 
-def _busy(grown: list[int]) -> float:
-    """Return the busy share of one CPU; the kernel may take back some time waited for disks."""
-    total = sum(grown)
-    return round(min(1.0, max(0.0, 1 - idle_of(grown) / total)), 3) if total > 0 else 0.0
-
-
 def _hottest(root: Root, sensors: list[Sensor]) -> tuple[Sensor, float] | None:
     read = [(sensor, read_reading(root, sensor)) for sensor in sensors]
     known = [(sensor, raw / RAW_PER_DEGREE) for sensor, raw in read if raw is not None]
-    plausible = [pair for pair in known if CELSIUS_LEAST <= pair[1] <= CELSIUS_MOST]
+    low, high = sensor_choice()["plausible"]["temperature"]
+    plausible = [pair for pair in known if low <= pair[1] <= high]
     return max(plausible, key=lambda pair: pair[1], default=None)
 
 

@@ -27,6 +27,7 @@ from dunmist.jobs.settings import (
     incidents_directory,
     mark_directories,
     settings_directory,
+    thresholds_path,
     watch_directory,
 )
 from dunmist.recorder import (
@@ -56,6 +57,8 @@ from dunmist.recorder import (
 )
 from dunmist.remote.transport import Transport
 from dunmist.sampling import Plan, Record, SystemClock, Tick, sample
+from dunmist.sampling.deltas import Deltas, Interval
+from dunmist.thresholds import load_thresholds
 from dunmist.trusted_paths import Untrusted
 
 _LOG = logging.getLogger(__name__)
@@ -83,6 +86,7 @@ class Watched(NamedTuple):
     """What somebody who looks is handed at each tick; ``trouble`` is why nothing is recorded."""
 
     tick: Tick
+    interval: Interval | None  # that ended with it; None at the first one
     incidents: Incidents
     trouble: str | None
 
@@ -156,9 +160,9 @@ def _record(own: _Recorder, ending: Ending) -> None:
         load_rules(settings_directory() / MASKS),
         partial(incident_bytes, incidents_directory()),
     )
-    rules = load_watch_rules()
+    rules, limits_of = load_watch_rules(), load_thresholds(thresholds_path())
     incidents = Incidents(incidents_directory(), ring, rules, options.most_bytes)
-    following = Rules(rules, subject.machine.clock_ticks_per_s, _speeds(subject.inventory))
+    deltas, following = Deltas(subject.machine), Rules(rules, _speeds(subject.inventory), limits_of)
     marks = _marks(mark_directories()[0])
     moment = TickTime(0.0, clock.now())
     onlooker.begin(clock.stop, header, lambda: ring.known)
@@ -168,16 +172,18 @@ def _record(own: _Recorder, ending: Ending) -> None:
         )
         for record in until_broken_off(records, ending):
             ring.add(record, clock.now())
+            interval = deltas.add(record)
             if not isinstance(record, Tick):
                 onlooker.look(record, None)
                 continue
             moment = TickTime(record.at_s, clock.now())
             for mark in marks.taken() if marks else ():
                 incidents.mark(moment, mark)
-            judge.add(incidents.add(moment, following.add(record, ring.known)))
+            held = following.add(record, interval, ring.known)
+            judge.add(incidents.add(moment, held))
             for verdict in judge.done():
                 _settle(incidents_directory(), verdict, onlooker)
-            onlooker.look(record, Watched(record, incidents, ring.trouble))
+            onlooker.look(record, Watched(record, interval, incidents, ring.trouble))
     finally:
         if marks:
             marks.close()

@@ -8,6 +8,7 @@ Light rules on the kernel's own figures say when something is worth keeping.
 from dunmist.recorder.extraction import Cut as Cut
 from dunmist.recorder.extraction import TimeWindow as TimeWindow
 from dunmist.recorder.extraction import cut as cut
+from dunmist.recorder.gauges import Gauge as Gauge
 from dunmist.recorder.incidents import CUT_OFF as CUT_OFF
 from dunmist.recorder.incidents import Incidents as Incidents
 from dunmist.recorder.incidents import Keeping as Keeping
@@ -20,7 +21,6 @@ from dunmist.recorder.incidents import keep as keep
 from dunmist.recorder.incidents import read_incidents as read_incidents
 from dunmist.recorder.incidents import write_kept as write_kept
 from dunmist.recorder.latest_state import Known as Known
-from dunmist.recorder.live_view import Gauge as Gauge
 from dunmist.recorder.live_view import LiveApplication as LiveApplication
 from dunmist.recorder.live_view import Now as Now
 from dunmist.recorder.marks import Mark as Mark

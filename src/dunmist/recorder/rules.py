@@ -11,15 +11,14 @@ from typing import Literal
 
 import msgspec
 
-from dunmist.recorder.growth import NICE, idle_of, processor_growth, stalled_share
 from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Tick
+from dunmist.sampling.deltas import NICE, Interval
+from dunmist.thresholds import Thresholds
 
 BITS = 8.0
-# as in diagnosis: a packet or more waits to be sent
-QUEUED_BYTES = 1_000
-# above one full core, with the error of counting by clock ticks
-ONE_AND_A_BIT = 1.15
+# clock ticks of 10 ms are counted at both ends of an interval, which may be of 0.2 s only
+COUNTED_BY_TICKS = 0.1
 FigureWord = Literal[
     "cpu-stalled",
     "ordinary-use",
@@ -31,6 +30,12 @@ FigureWord = Literal[
     "killed",
     "stuck-for",
 ]
+
+STALLED: dict[str, FigureWord] = {
+    "cpu": "cpu-stalled",
+    "memory": "memory-stalled",
+    "io": "io-stalled",
+}
 
 
 class Rule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -54,124 +59,101 @@ class Rules:
     """Follows a run; ``add`` gives which rules hold at a tick, and since when."""
 
     def __init__(
-        self, rules: dict[str, Rule], clock_ticks_per_s: int, speeds_bits: dict[str, int]
+        self, rules: dict[str, Rule], speeds_bits: dict[str, int], limits: Thresholds
     ) -> None:
         self._rules = rules
-        self._figures = _Figures(clock_ticks_per_s, speeds_bits)
+        self._speeds_bits = speeds_bits
+        self._limits = limits
+        self._before_s = 0.0
+        self._stuck_since_s: dict[int, float] = {}
         self._since_s: dict[str, float] = {}
 
-    def add(self, tick: Tick, known: Known) -> dict[str, float]:
-        """Return the rules that have held for long enough, with the moment since when."""
-        before_s = self._figures.before_s
-        figures = self._figures.at(tick, known)
+    def add(self, tick: Tick, interval: Interval | None, known: Known) -> dict[str, float]:
+        """Return the rules that have held for long enough, with the moment since when.
+
+        ``interval`` is what ended with the tick, None at the first one.
+        """
+        figures = self._figures(tick, interval, known)
         held = {}
         for name, rule in self._rules.items():
             if not _holds(rule, figures):
                 self._since_s.pop(name, None)
                 continue
             # a figure is that of the interval before its tick
-            since_s = self._since_s.setdefault(name, before_s)
+            since_s = self._since_s.setdefault(name, self._before_s)
             if tick.at_s - since_s >= rule.for_s:
                 held[name] = since_s
+        self._before_s = tick.at_s
         return held
 
+    def _figures(
+        self, tick: Tick, interval: Interval | None, known: Known
+    ) -> dict[FigureWord, float]:
+        """Return the figures of an interval; one that is not published is left out."""
+        stuck_for_s = self._stuck_for_s(tick, known)
+        if interval is None:
+            return {}
+        figures: dict[FigureWord, float] = {
+            "stuck-for": stuck_for_s,
+            "fullest-process": self._fullest(interval, known),
+            "ordinary-use": _ordinary_use(interval),
+            "throttled": float(interval.throttles),
+            "killed": float(interval.killed),
+            "link-full": self._link_full(interval, known),
+        }
+        for resource, word in STALLED.items():
+            if resource in interval.stalled:
+                figures[word] = interval.stalled[resource]
+        if "cpu-stalled" not in figures and tick.load is not None:
+            waiting = tick.load.runnable - len(tick.processors.times_clk)
+            figures["cpu-stalled"] = 1.0 if waiting > 1 else 0.0
+        return figures
 
-def _holds(rule: Rule, figures: dict[str, float]) -> bool:
+    def _fullest(self, interval: Interval, known: Known) -> float:
+        """Return what the fullest process used of one CPU.
+
+        What gives way is in nobody's way, and what has several threads at work hangs on none.
+        """
+        most = self._limits.core.single_core_max + COUNTED_BY_TICKS
+        return max(
+            (
+                cores
+                for line, sample in known.states()
+                if sample.nice <= 0
+                and (use := interval.processes.get(line.id)) is not None
+                and (cores := use.cores or 0.0) < most
+            ),
+            default=0.0,
+        )
+
+    def _stuck_for_s(self, tick: Tick, known: Known) -> float:
+        """Return how long the longest process has waited without a break."""
+        self._stuck_since_s = {
+            line.id: self._stuck_since_s.get(line.id, tick.at_s)
+            for line, sample in known.states()
+            if sample.state == "D" and not line.facts.kernel
+        }
+        return max((tick.at_s - since_s for since_s in self._stuck_since_s.values()), default=0.0)
+
+    def _link_full(self, interval: Interval, known: Known) -> float:
+        shares = [
+            BITS * (link.fuller_bytes_per_s or 0.0) / speed
+            for name, link in interval.links.items()
+            if (speed := self._speeds_bits.get(name))
+        ]
+        # without a speed, what waits to be sent at tick after tick says that it is full
+        most = self._limits.link.queued_bytes
+        waits = any(queue.waiting_bytes > most for queue in known.queues)
+        return max([*shares, 1.0 if waits else 0.0])
+
+
+def _holds(rule: Rule, figures: dict[FigureWord, float]) -> bool:
     if figures.get(rule.figure, 0.0) < rule.at_least:
         return False
     return rule.also is None or figures.get(rule.also, rule.also_least) >= rule.also_least
 
 
-class _Figures:
-    """The figures of each interval, by their word; one that is not published is left out."""
-
-    def __init__(self, clock_ticks_per_s: int, speeds_bits: dict[str, int]) -> None:
-        self._clk = clock_ticks_per_s
-        self._speeds_bits = speeds_bits
-        self._tick: Tick | None = None
-        self._used_clk: dict[int, int] = {}
-        self._links: dict[str, tuple[int, int]] = {}
-        self._throttles: dict[int, int] = {}
-        self._stuck_since_s: dict[int, float] = {}
-
-    @property
-    def before_s(self) -> float:
-        """When the tick before was taken."""
-        return self._tick.at_s if self._tick else 0.0
-
-    def at(self, tick: Tick, known: Known) -> dict[str, float]:
-        """Return the figures of the interval that ends with a tick."""
-        before, self._tick = self._tick, tick
-        own = self._of_processes(tick, before, known)
-        throttled, moved = self._throttled(tick), self._moved(tick)
-        if before is None:
-            return {}
-        span_s = max(tick.at_s - before.at_s, 1e-3)
-        conditions = {**own, "throttled": throttled}
-        for word, subject in (
-            ("cpu-stalled", "cpu"),
-            ("memory-stalled", "memory"),
-            ("io-stalled", "io"),
-        ):
-            stalled = stalled_share(tick, before, subject)
-            if stalled is not None:
-                conditions[word] = stalled
-        conditions["ordinary-use"] = _ordinary_use(tick, before)
-        if "cpu-stalled" not in conditions and tick.load is not None:
-            waiting = tick.load.runnable - len(tick.processors.times_clk)
-            conditions["cpu-stalled"] = 1.0 if waiting > 1 else 0.0
-        shares = [
-            BITS * bytes_ / span_s / speed
-            for link, bytes_ in moved.items()
-            if (speed := self._speeds_bits.get(link))
-        ]
-        # without a speed, what waits to be sent at tick after tick says that it is full
-        waits = any(queue.waiting_bytes > QUEUED_BYTES for queue in known.queues)
-        conditions["link-full"] = max([*shares, 1.0 if waits else 0.0])
-        paging, paged = tick.paging or {}, before.paging or {}
-        conditions["killed"] = float(paging.get("oom_kill", 0) - paged.get("oom_kill", 0))
-        return conditions
-
-    def _of_processes(self, tick: Tick, before: Tick | None, known: Known) -> dict[str, float]:
-        """Return what the fullest process used, and how long the longest one was stuck."""
-        fullest, used_clk, stuck = 0.0, {}, {}
-        span_s = tick.at_s - before.at_s if before else 0.0
-        for line, sample in known.states():
-            used = sample.user_clk + sample.system_clk
-            used_clk[line.id] = used
-            cores = (used - self._used_clk.get(line.id, used)) / self._clk / max(span_s, 1e-3)
-            # what gives way is in nobody's way, and what has several threads at work hangs on none
-            if sample.nice <= 0 and cores < ONE_AND_A_BIT:
-                fullest = max(fullest, cores)
-            if sample.state == "D" and not line.facts.kernel:
-                stuck[line.id] = self._stuck_since_s.get(line.id, tick.at_s)
-        self._used_clk, self._stuck_since_s = used_clk, stuck
-        longest = max((tick.at_s - since_s for since_s in stuck.values()), default=0.0)
-        return {"fullest-process": fullest, "stuck-for": longest}
-
-    def _throttled(self, tick: Tick) -> float:
-        grown = 0
-        for throttle in tick.throttles:
-            count = (throttle.core or 0) + (throttle.package or 0)
-            grown += max(0, count - self._throttles.get(throttle.processor, count))
-            self._throttles[throttle.processor] = count
-        return float(grown)
-
-    def _moved(self, tick: Tick) -> dict[str, int]:
-        """Return the bytes of the fuller direction of each link that moved any."""
-        moved = {}
-        for link in tick.links:
-            now = (link.received_bytes, link.sent_bytes)
-            then = self._links.get(link.name, now)
-            moved[link.name] = max(now[0] - then[0], now[1] - then[1])
-            self._links[link.name] = now
-        return moved
-
-
-def _ordinary_use(tick: Tick, before: Tick) -> float:
+def _ordinary_use(interval: Interval) -> float:
     """Return how much of all CPUs work of ordinary priority used."""
-    whole = ordinary = 0
-    for grown in processor_growth(tick, before):
-        whole += sum(grown)
-        ordinary += sum(grown) - grown[NICE] - idle_of(grown)
-    return ordinary / whole if whole > 0 else 0.0
+    cpus = interval.cpus.values()
+    return sum(cpu.busy - cpu.shares[NICE] for cpu in cpus) / max(1, len(cpus))

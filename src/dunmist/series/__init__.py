@@ -8,7 +8,6 @@ from dunmist.series.autostart_costs import Cost as Cost
 from dunmist.series.autostart_costs import cost_of_entry as cost_of_entry
 from dunmist.series.autostart_costs import cost_of_unit as cost_of_unit
 from dunmist.series.devices import DeviceSeries as DeviceSeries
-from dunmist.series.devices import DiskKind as DiskKind
 from dunmist.series.devices import DiskSeries as DiskSeries
 from dunmist.series.devices import GraphicsSeries as GraphicsSeries
 from dunmist.series.devices import GroupSeries as GroupSeries

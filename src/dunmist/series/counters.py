@@ -13,6 +13,8 @@ same thing belongs to the interval that ends with the second one:
 - a thing is read some time after the tick began, which on a slow computer may be a good part of an
   interval: a counter of time is taken for the time between its own two readings (``stretch``);
 - a reading that says 'unknown' leaves everything unknown up to the next one.
+
+``sampling/deltas.py`` follows the same rules tick by tick, for who looks while it is sampled.
 """
 
 from array import array
@@ -21,13 +23,12 @@ from typing import Generic, TypeVar
 
 import numpy as np
 
+from dunmist.sampling.deltas import READ_APART_S
 from dunmist.series.timeline import Bools, Floats, Ints, Level, Rate, TimeLine
 
 Key = TypeVar("Key", bound=Hashable)
 # an interval may be this much longer than the pace of a source that is read with it
 EARLY = 1.25
-# two readings nearer than this tell nothing of a counter that the kernel moves on every 10 ms
-READ_APART_S = 0.02
 
 
 def increments(values: Floats, same: Bools, base: Floats | float) -> Floats:

@@ -4,7 +4,6 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 from dunmist.computer import SECTOR_BYTES, Disk, Inventory, PowerSupply
 from dunmist.sampling import SELDOM_S, Tick
@@ -13,6 +12,7 @@ from dunmist.series.counters import Readings, Track
 from dunmist.series.links import LINK_COUNTERS, LinkSeries, link_series
 from dunmist.series.sensors import Correction, SensorSeries, sensor_series
 from dunmist.series.timeline import Level, Rate, TimeLine
+from dunmist.thresholds.disks import DiskKind
 
 MS_PER_S, US_PER_S, NS_PER_S = 1e3, 1e6, 1e9
 STALLS = ("cpu", "memory", "io")
@@ -29,7 +29,6 @@ DISK_COUNTERS = (
 SHARES_OF_100 = 100.0
 
 
-DiskKind = Literal["spinning", "solid", "card", "network"]
 # what drivers call their disks (Documentation/admin-guide/devices.txt): memory cards, and disks of
 # other computers
 KIND_NAMES: tuple[tuple[DiskKind, re.Pattern[str]], ...] = (

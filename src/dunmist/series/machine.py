@@ -8,18 +8,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from dunmist.computer import SOFT_INTERRUPTS, TIME_FIELDS, Processor
+from dunmist.computer import SOFT_INTERRUPTS, Processor
 from dunmist.sampling import Tick
+from dunmist.sampling.deltas import FORGIVEN_CLK, KINDS
 from dunmist.series.conservation import Impossible
 from dunmist.series.counters import Readings, Track
 from dunmist.series.timeline import Floats, Level, Rate, TimeLine
 
-# guest time is counted in user time as well, and is left out
-KINDS = TIME_FIELDS[:8]
 BUSY_KINDS = ("user", "nice", "system", "irq", "softirq")
 INTERRUPT_KINDS = ("irq", "softirq")
-# iowait and idle may go back a little (proc_stat(5)); more than that is a reset
-FORGIVEN_CLK = 100
 US_PER_S = 1e6
 HZ_PER_KHZ = 1e3
 KILLED = "oom_kill"

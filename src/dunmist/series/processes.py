@@ -8,6 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from dunmist.applications import Grouping
+from dunmist.sampling.deltas import START_SLACK_S
 from dunmist.series.process import Application, Process, ProcessFigures, Thread
 from dunmist.series.samples import NS_PER_S, CaptureContext, ProcessCollector, Samples
 from dunmist.series.timeline import Floats, Ints, Level, Rate
@@ -15,8 +16,6 @@ from dunmist.series.unsampled_usage import ChildTime, UnsampledUsage, late_use
 from dunmist.series.wait_kinds import WAIT_KINDS
 
 NOT_THERE = "·"
-# a start is published in clock ticks, and is read a moment before the first tick's uptime
-START_SLACK_S = 0.02
 # another sampler takes a few hundredths of a CPU: what takes more only has its name
 OBSERVER_CORES_MOST = 0.25
 

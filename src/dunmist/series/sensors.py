@@ -17,15 +17,12 @@ import msgspec
 import numpy as np
 
 from dunmist.computer import RAW_PER_UNIT, Quantity, Sensor
-from dunmist.computer.sensor_choice import is_meant, sensor_choice
+from dunmist.computer.sensor_choice import is_meant, limit_of, sensor_choice
 from dunmist.errors import SettingsError
 from dunmist.sampling import SENSORS_S
 from dunmist.series.counters import Track
 from dunmist.series.timeline import Level, Rate, TimeLine
 from dunmist.trusted_paths import read_settings
-
-# chips call the same limit by different names; the most severe that is published counts
-CRITICAL = ("crit", "critical", "emergency", "max", "hot")
 
 
 class Correction(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -137,8 +134,8 @@ def _made(sensor: Sensor, track: Track | None, line: TimeLine, change: Correctio
         part=_part(sensor),
         level=level,
         watts=_watts(sensor, track, line) if sensor.quantity == "energy" else None,
-        critical=_limit(limits, CRITICAL) if sensor.quantity == "temperature" else None,
-        high=_limit(limits, ("max",)),
+        critical=limit_of(limits) if sensor.quantity == "temperature" else None,
+        high=limit_of(limits, ("max",)),
         doubt=_doubt(sensor, level),
     )
 
@@ -158,12 +155,6 @@ def _name(sensor: Sensor) -> str:
 def _part(sensor: Sensor) -> str:
     rules = sensor_choice()["part"]
     return next(str(rule["is"]) for rule in rules if re.fullmatch(rule["chip"], sensor.chip, re.S))
-
-
-def _limit(limits: dict[str, float], names: Sequence[str]) -> float | None:
-    # drivers that know no limit publish 0, or the greatest or smallest number there is
-    low, high = sensor_choice()["plausible"]["temperature"]
-    return next((limits[n] for n in names if n in limits and max(low, 0) < limits[n] <= high), None)
 
 
 def _doubt(sensor: Sensor, level: Level) -> Doubt | None:

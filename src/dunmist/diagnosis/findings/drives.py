@@ -7,8 +7,8 @@ from dunmist.computer import DriveHealth
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
-from dunmist.diagnosis.thresholds.disks import DriveLimits
 from dunmist.diagnosis.words import EvidenceKey
+from dunmist.thresholds.disks import DriveLimits
 
 # what is lost, and what its figure is called among the evidence
 LOST: dict[str, EvidenceKey] = {

@@ -9,8 +9,9 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.records import Sign, sign
 from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, ResourceInstance, Saving
-from dunmist.diagnosis.words import EvidenceKey, LevelWord
+from dunmist.diagnosis.words import EvidenceKey
 from dunmist.series import Application, Floats, Rate, Series
+from dunmist.thresholds.levels import cpu_levels
 
 SPLIT_KEYS: dict[str, EvidenceKey] = {
     "user": "cpu-user",
@@ -42,7 +43,7 @@ def ordinary_applications(exam: Examination) -> list[Application]:
 
 
 def _things(exam: Examination) -> list[ResourceInstance]:
-    machine, table = exam.series.machine, exam.limits.cpu
+    machine = exam.series.machine
     # what a hypervisor took was never this computer's to give
     stolen = Rate.total_of(
         machine.line, [processor.share("steal").known_or(0.0) for processor in machine.processors]
@@ -53,15 +54,6 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     waiting = _waiting(exam)
     pressure = _waiting_share(exam, waiting)
     held_up = waiting.ordinary / (waiting.ordinary + machine.busy_cores.between(1e-9, np.inf))
-    conditions: dict[LevelWord, Rate] = {
-        "busy": used.at_least(table.busy),
-        "strained": used.at_least(table.strained_used)
-        & pressure.at_least(table.strained_pressure)
-        & held_up.at_least(table.strained_held_up),
-        "choked": used.at_least(table.choked_used)
-        & pressure.at_least(table.choked_pressure)
-        & held_up.at_least(table.choked_held_up),
-    }
     signs = [
         sign("cpu-used", exam.typical(used), of=exam.processors),
         sign("cpu-pressure", exam.typical(pressure))
@@ -71,6 +63,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
         *_load(exam),
         *_split(exam),
     ]
+    conditions = cpu_levels(used, pressure, held_up, exam.limits.cpu)
     return [ResourceInstance(None, used, pressure, conditions, signs)]
 
 

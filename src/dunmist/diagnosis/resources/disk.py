@@ -18,8 +18,9 @@ from dunmist.diagnosis.resources.declared import (
     shares_of,
     traffic_coverage,
 )
-from dunmist.diagnosis.words import EvidenceKey, LevelWord
+from dunmist.diagnosis.words import EvidenceKey
 from dunmist.series import DiskSeries, Rate
+from dunmist.thresholds.levels import disk_levels
 
 
 class HeldUp(NamedTuple):
@@ -56,23 +57,13 @@ def _things(exam: Examination) -> list[ResourceInstance]:
 
 def _thing(exam: Examination, disk: DiskSeries) -> ResourceInstance:
     table, held_up = exam.limits.disk, exam.once(find_held_up)
-    crowded = disk.queue.at_least(table.crowded_queue) & disk.busy.at_least(table.crowded_used)
-    waited = disk.busy.at_least(table.waited_used) & held_up.share.at_least(table.waited_held_up)
-    conditions: dict[LevelWord, Rate] = {
-        "busy": disk.busy.at_least(table.busy),
-        "strained": waited
-        | (crowded | disk.busy.at_least(table.strained_used))
-        & held_up.share.at_least(table.strained_held_up),
-        "choked": (crowded | disk.busy.at_least(table.choked_used))
-        & held_up.share.at_least(table.choked_held_up),
-    }
     # others may wait for another disk: what is idle holds up nobody
     is_idle = exam.typical(disk.busy) < table.busy
     return ResourceInstance(
         disk.name,
         disk.busy,
         held_up.share,
-        conditions,
+        disk_levels(disk.busy, disk.queue, held_up.share, table),
         _signs(exam, disk),
         pressure_value=0.0 if is_idle else None,
     )

@@ -13,8 +13,8 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Sign, sign
 from dunmist.diagnosis.resources.cpu import CPU_SAVING, cpu_coverage
 from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, flow_demand
-from dunmist.diagnosis.words import LevelWord
 from dunmist.series import ProcessorSensor, Rate
+from dunmist.thresholds.levels import heat_levels
 
 
 class Heat(NamedTuple):
@@ -73,15 +73,8 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     if heat is None:
         return []
     lost = heat.lost.known_or(0.0)
-    protects = heat.margin.at_most(table.near_kelvin)
-    # where the kernel counted throttling, no share of a clock needs to be guessed from
-    if not _is_throttled(heat, table.throttled_share):
-        protects &= lost.at_least(table.strained_lost)
-    conditions: dict[LevelWord, Rate] = {
-        "busy": heat.margin.at_most(table.busy_kelvin),
-        "strained": protects,
-        "choked": protects & lost.at_least(table.choked_lost),
-    }
+    is_throttled = _is_throttled(heat, table.throttled_share)
+    conditions = heat_levels(heat.margin, lost, table, is_throttled=is_throttled)
     span = heat.critical_celsius - table.room_celsius
     used = ((heat.celsius - table.room_celsius) / span).between(0.0, 1.0)
     return [ResourceInstance(heat.sensor.name, used, lost, conditions, heat_signs(exam, heat))]

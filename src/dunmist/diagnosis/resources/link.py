@@ -10,8 +10,8 @@ from dunmist.diagnosis.resources.declared import (
     flow_demand,
     traffic_coverage,
 )
-from dunmist.diagnosis.words import LevelWord
 from dunmist.series import LinkSeries, Rate
+from dunmist.thresholds.levels import link_levels
 
 BITS_PER_MBIT = 1e6
 
@@ -30,11 +30,6 @@ def _thing(exam: Examination, link: LinkSeries) -> ResourceInstance:
     # without a speed there is no share of it: what is told is for how long it took no more
     used = link.used if link.used is not None else queued
     assert used is not None
-    conditions: dict[LevelWord, Rate] = {
-        "busy": used.at_least(table.busy),
-        "strained": used.at_least(table.strained_used),
-        "choked": used.at_least(table.choked_used),
-    }
     signs = [
         sign("link-received", exam.typical(link.received_bytes_per_s)),
         sign("link-sent", exam.typical(link.sent_bytes_per_s)),
@@ -52,13 +47,11 @@ def _thing(exam: Examination, link: LinkSeries) -> ResourceInstance:
         signs.insert(0, sign("link-used", share, of=speed / BITS_PER_MBIT, name=link.name))
     if queued is not None:
         signs.append(sign("link-queued", queued.mean(), of=float(link.queue_drops), name=link.name))
-        waits = queued.at_least(table.queued_share)
-        conditions |= {"strained": conditions["strained"] | waits}
     return ResourceInstance(
         link.name,
         used.between(0.0, 1.0),
         queued,
-        conditions,
+        link_levels(used, queued, table),
         signs,
         errors=round(link.errors_per_s.total()),
     )

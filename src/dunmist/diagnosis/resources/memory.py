@@ -16,6 +16,7 @@ from dunmist.diagnosis.resources.declared import (
 )
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Rate
+from dunmist.thresholds.levels import is_exhausted, memory_levels, memory_levels_by_pages
 
 # counted for programs and files since Linux 5.9 (include/linux/mmzone.h)
 REFAULTS = ("workingset_refault_anon", "workingset_refault_file")
@@ -46,31 +47,11 @@ def _memory(exam: Examination) -> list[ResourceInstance]:
     if stalled is not None:
         # pages are written out in bursts, and those who wait for them wait in bursts
         stalled = stalled.over(table.burst_s)
-        # where swap is fast, work is slowed down by more than the time that it waits for pages
-        both_ways = _both_ways(exam)
-        slowed = both_ways.at_least(table.strained_pages_per_s) & stalled.at_least(
-            table.thrashing_pressure
-        )
-        thrashes = available.at_most(table.short_available) & (
-            slowed | both_ways.at_least(table.thrashing_pages_per_s)
-        )
-        strained = stalled.at_least(table.strained_pressure) | thrashes
-        choked = stalled.at_least(table.choked_pressure)
+        conditions = memory_levels(used, available, stalled, _both_ways(exam), table)
     else:
-        # pages thrown out and wanted again at once tell the same, with or without swap
-        short, thrashing = available.at_most(table.short_available), paging + refaults
-        strained = short & thrashing.at_least(table.strained_pages_per_s)
-        choked = short & thrashing.at_least(table.choked_pages_per_s)
-    # with nothing left to give, in swap neither, who asks next is ended: no stall tells it in time
+        conditions = memory_levels_by_pages(used, available, paging + refaults, table)
     left_bytes = available * total + machine.memory_bytes("SwapFree").at_ends().known_or(0.0)
-    exhausted = available.at_most(table.exhausted_available) & left_bytes.at_most(
-        table.exhausted_bytes
-    )
-    conditions: dict[LevelWord, Rate] = {
-        "busy": used.at_least(table.busy),
-        "strained": strained | exhausted,
-        "choked": choked,
-    }
+    conditions["strained"] |= is_exhausted(available, left_bytes, table)
     signs = [
         sign("memory-available", exam.typical(available), of=total.median() or 0.0),
         sign("memory-paging", exam.typical(paging)),

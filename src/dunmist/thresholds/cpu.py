@@ -1,6 +1,6 @@
 """When CPU time is short, for all logical CPUs and for one."""
 
-from dunmist.diagnosis.thresholds.units import Cores, Figures, Number, Seconds, Share
+from dunmist.thresholds.units import Cores, Figures, Number, Seconds, Share
 
 
 class Lasting(Figures, frozen=True):

@@ -1,6 +1,6 @@
 """What steps take, and what sentences leave out."""
 
-from dunmist.diagnosis.thresholds.units import Figures, Percent, PerSecond, Share
+from dunmist.thresholds.units import Figures, Percent, PerSecond, Share
 
 
 class AdviceLimits(Figures, frozen=True):

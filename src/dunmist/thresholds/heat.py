@@ -1,6 +1,6 @@
 """When heat limits the clock."""
 
-from dunmist.diagnosis.thresholds.units import Celsius, Figures, Kelvin, Share
+from dunmist.thresholds.units import Celsius, Figures, Kelvin, Share
 
 
 class HeatLimits(Figures, frozen=True):

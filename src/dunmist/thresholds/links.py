@@ -1,6 +1,6 @@
 """When a network interface or a graphics card limits."""
 
-from dunmist.diagnosis.thresholds.units import Bytes, Figures, Seconds, Share
+from dunmist.thresholds.units import Bytes, Figures, Seconds, Share
 
 
 class LinkLimits(Figures, frozen=True):

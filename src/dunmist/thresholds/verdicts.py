@@ -1,6 +1,6 @@
 """How sure a verdict is, when sampling may stop, and which window was bad."""
 
-from dunmist.diagnosis.thresholds.units import Figures, Number, Seconds, Share
+from dunmist.thresholds.units import Figures, Number, Seconds, Share
 
 
 class ConfidenceLimits(Figures, frozen=True):

@@ -11,29 +11,29 @@ from typing import Any
 
 import msgspec
 
-from dunmist.diagnosis.thresholds.advice import AdviceLimits
-from dunmist.diagnosis.thresholds.comparing import CompareLimits, EffectLimits, ProveLimits
-from dunmist.diagnosis.thresholds.cpu import CoreLimits, Lasting, ProcessorLimits
-from dunmist.diagnosis.thresholds.culprits import CoverageLimits, CulpritLimits, SignLimits
-from dunmist.diagnosis.thresholds.disks import (
+from dunmist.errors import SettingsError
+from dunmist.thresholds.advice import AdviceLimits
+from dunmist.thresholds.comparing import CompareLimits, EffectLimits, ProveLimits
+from dunmist.thresholds.cpu import CoreLimits, Lasting, ProcessorLimits
+from dunmist.thresholds.culprits import CoverageLimits, CulpritLimits, SignLimits
+from dunmist.thresholds.disks import (
     CARD,
     NETWORK,
     SOLID,
     SPINNING,
+    DiskKind,
     DiskKindLimits,
     DiskLimits,
     DriveLimits,
     StorageLimits,
 )
-from dunmist.diagnosis.thresholds.findings import FindingLimits, StartLimits
-from dunmist.diagnosis.thresholds.heat import HeatLimits
-from dunmist.diagnosis.thresholds.kernel_messages import KERNEL_MESSAGES, KernelMessageLimits
-from dunmist.diagnosis.thresholds.links import GraphicsLimits, LinkLimits
-from dunmist.diagnosis.thresholds.memory import MemoryLimits
-from dunmist.diagnosis.thresholds.units import Figures
-from dunmist.diagnosis.thresholds.verdicts import BadWindowLimits, ConfidenceLimits, SureLimits
-from dunmist.errors import SettingsError
-from dunmist.series import DiskKind
+from dunmist.thresholds.findings import FindingLimits, StartLimits
+from dunmist.thresholds.heat import HeatLimits
+from dunmist.thresholds.kernel_messages import KERNEL_MESSAGES, KernelMessageLimits
+from dunmist.thresholds.links import GraphicsLimits, LinkLimits
+from dunmist.thresholds.memory import MemoryLimits
+from dunmist.thresholds.units import Figures
+from dunmist.thresholds.verdicts import BadWindowLimits, ConfidenceLimits, SureLimits
 from dunmist.trusted_paths import read_settings
 
 # no threshold is near it

@@ -1,6 +1,6 @@
 """How many kernel messages of a class make a finding."""
 
-from dunmist.diagnosis.thresholds.units import Figures, Seconds
+from dunmist.thresholds.units import Figures, Seconds
 
 DAY_S, HOUR_S = 86_400.0, 3600.0
 

@@ -1,14 +1,6 @@
 """Who is ranked, in which role, and what counts as use."""
 
-from dunmist.diagnosis.thresholds.units import (
-    Bytes,
-    BytesPerSecond,
-    Cores,
-    Figures,
-    Number,
-    Seconds,
-    Share,
-)
+from dunmist.thresholds.units import Bytes, BytesPerSecond, Cores, Figures, Number, Seconds, Share
 
 
 class CulpritLimits(Figures, frozen=True):

@@ -1,6 +1,6 @@
 """When memory is short."""
 
-from dunmist.diagnosis.thresholds.units import Bytes, Figures, PerSecond, Seconds, Share
+from dunmist.thresholds.units import Bytes, Figures, PerSecond, Seconds, Share
 
 
 class MemoryLimits(Figures, frozen=True):

@@ -1,6 +1,6 @@
 """What makes a difference between captures, and what proves a cause."""
 
-from dunmist.diagnosis.thresholds.units import BytesPerSecond, Cores, Figures, Kelvin, Number, Share
+from dunmist.thresholds.units import BytesPerSecond, Cores, Figures, Kelvin, Number, Share
 
 
 class CompareLimits(Figures, frozen=True):

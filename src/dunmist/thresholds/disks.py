@@ -1,6 +1,10 @@
 """When a disk, a file system or the health of a drive limits."""
 
-from dunmist.diagnosis.thresholds.units import BytesPerSecond, Figures, Number, Seconds, Share
+from typing import Literal
+
+from dunmist.thresholds.units import BytesPerSecond, Figures, Number, Seconds, Share
+
+DiskKind = Literal["spinning", "solid", "card", "network"]
 
 
 class DiskLimits(Figures, frozen=True):

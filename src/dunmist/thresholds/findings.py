@@ -1,6 +1,6 @@
 """When a single fact is a finding."""
 
-from dunmist.diagnosis.thresholds.units import (
+from dunmist.thresholds.units import (
     Bytes,
     BytesPerSecond,
     Cores,

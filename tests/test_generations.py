@@ -4,8 +4,8 @@ import unittest
 from types import SimpleNamespace
 
 from dunmist.applications import Grouping
+from dunmist.applications.generations import adopt_generations
 from dunmist.computer import ProcessFacts
-from dunmist.series.generations import adopt_generations
 
 ROWS = 20
 

@@ -7,6 +7,7 @@ from types import SimpleNamespace
 from unittest import mock
 
 import numpy as np
+from msgspec import structs
 
 from dunmist.captures import CaptureReader
 from dunmist.computer.deadlined_processes import DeadlinedProcesses
@@ -16,10 +17,11 @@ from dunmist.jobs.judge import judge
 from dunmist.recorder import Gauge, Now
 from dunmist.recorder.gauges import HISTORY, Figures
 from dunmist.recorder.latest_state import Known
-from dunmist.sampling import Plan, sampler
+from dunmist.sampling import Event, Plan, ProcessLine, Tick, sampler
 from dunmist.sampling.deltas import Counters, Deltas, Moment
 from dunmist.simulation import load_scenario
 from dunmist.thresholds import thresholds
+from tests.handmade import facts, sample
 from tests.program import InFolder, capture_model
 from tests.test_sampling import JumpyClock
 
@@ -102,6 +104,28 @@ class Screen(InFolder):
                     sorted(process.pid for process in item.living),
                     sorted(part.pid for part in live.processes),
                 )
+
+    def test_what_is_started_again_and_again_belongs_to_who_starts_it(self):
+        path = capture_model(load_scenario("calm-morning"), self.folder / "calm.gz", 30.0)
+        with CaptureReader(path) as reader:
+            header = reader.header
+            ticks = [line for line in reader.lines() if isinstance(line, Tick)]
+        known, deltas = Known(), Deltas(header.machine)
+        now = Now(header, lambda: known, thresholds())
+        # a program comes at each tick and is gone two ticks later
+        for row, tick in enumerate(ticks):
+            first, pid = row == 0, 100 + row
+            born = [facts(10, name="worker"), facts(pid, 10, name="gzip")]
+            lines = [ProcessLine(row + n, row, born[n]) for n in ((0, 1) if first else (1,))]
+            gone = [Event("exit", row, processes=[row - 1])] if row > 1 else []
+            samples = [sample(0, row), sample(row + 1, 5)]
+            now_tick = structs.replace(tick, processes=samples, threads=[], details=[])
+            for record in (*lines, *gone, now_tick):
+                known.add(record)
+                now.add(record, deltas.add(record))
+        (worker,) = now.applications.values()
+        self.assertEqual("worker", worker.name)
+        self.assertEqual([10, 129, 130], sorted(part.pid for part in worker.processes))
 
     def test_cpus_and_memory_agree_too(self):
         now, judged = self.looked_at("ringing-office")

@@ -4,6 +4,8 @@ Takes process facts as they come, gives applications. It is a room of its own, w
 because the progress shown during a capture needs it as much as the analysis afterwards.
 """
 
+from dunmist.applications.generations import adopt_generations as adopt_generations
+from dunmist.applications.generations import find_starters as find_starters
 from dunmist.applications.grouping import Grouping as Grouping
 from dunmist.applications.grouping import in_user_manager as in_user_manager
 from dunmist.applications.grouping import unit_of as unit_of

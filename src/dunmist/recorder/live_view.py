@@ -8,13 +8,16 @@ from collections import defaultdict, deque
 from collections.abc import Callable
 from typing import NamedTuple
 
-from dunmist.applications import Grouping
+from dunmist.applications import Grouping, find_starters
 from dunmist.captures import Header
 from dunmist.recorder.gauges import HISTORY, Gauge, Gauges, Name
 from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Event, ProcessLine, Record, SocketLine, Tick
 from dunmist.sampling.deltas import NOTHING, Interval
 from dunmist.thresholds import Thresholds
+
+# programs that come and go within so many ticks belong to who starts them
+LIVES_ROWS = 60
 
 
 class LiveApplication:
@@ -53,6 +56,24 @@ class Part(NamedTuple):
     ports: tuple[int, ...]
 
 
+class _Lives:
+    """At which tick of the run each process came and went."""
+
+    def __init__(self) -> None:
+        self.first_row: dict[int, int] = {}
+        self.ended_row: dict[int, int] = {}
+        self.rows = 0
+
+    def add(self, line: ProcessLine) -> None:
+        """Take a process that came; those of the first tick were there before."""
+        self.first_row[line.id] = self.rows
+
+    def end(self, event: Event) -> None:
+        """Take those that went."""
+        if event.what == "exit":
+            self.ended_row.update(dict.fromkeys(event.processes, self.rows))
+
+
 class Now:
     """Follows a run; everything is of the interval that ended with the last tick."""
 
@@ -67,6 +88,7 @@ class Now:
         self._owner_of: dict[int, int] = {}
         self._port_of: dict[int, int] = {}
         self._waits_in: dict[int, str | None] = {}
+        self._lives = _Lives()
 
     @property
     def gauges(self) -> dict[Name, Gauge]:
@@ -87,11 +109,13 @@ class Now:
         """Take one record into account, and the interval that ended with a tick."""
         if isinstance(record, ProcessLine):
             self._grouping.add(record.id, record.facts)
+            self._lives.add(record)
         elif isinstance(record, SocketLine):
             self._add_socket(record)
         elif isinstance(record, Event):
             if record.facts is not None and record.processes:
                 self._grouping.replace(record.processes[0], record.facts)
+            self._lives.end(record)
         elif isinstance(record, Tick):
             self._add_tick(record, interval)
 
@@ -106,6 +130,7 @@ class Now:
             self._waits_in[detail.process] = detail.waits_in
             self._owner_of.update(dict.fromkeys(detail.sockets, detail.process))
         self._gauges.read(tick)
+        self._lives.rows += 1
         if interval is not None:
             self.cpus = [cpu.busy for cpu in interval.cpus.values()]
             self._gauges.add(tick, interval, self._known())
@@ -120,9 +145,14 @@ class Now:
         """Return what each application takes; those that are gone are left out."""
         page_bytes, groups = self._header.machine.page_bytes, self._grouping.groups
         network, ports = self._network(interval), self._ports()
+        rows = self._lives.rows
+        since_row = max(0, rows - LIVES_ROWS)
+        starter_of = find_starters(self._grouping, self._lives, rows, since_row)
         applications: dict[int, LiveApplication] = {}
         for line, sample in self._known().states():
             number = self._grouping.application_of.get(line.id)
+            while number in starter_of:
+                number = starter_of[number]
             if number is None or groups[number].observer or line.facts.kernel:
                 continue
             application = applications.get(number)

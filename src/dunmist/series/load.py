@@ -15,13 +15,12 @@ from pathlib import Path
 import msgspec
 import numpy as np
 
-from dunmist.applications import Grouping
+from dunmist.applications import Grouping, adopt_generations
 from dunmist.captures import CaptureReader, Footer, Header, Line, count_ticks
 from dunmist.errors import CaptureError
 from dunmist.sampling import Event, ProcessLine, SocketLine, Survey, Tick
 from dunmist.series.conservation import Impossible
 from dunmist.series.devices import DeviceCollector, DeviceSeries
-from dunmist.series.generations import adopt_generations
 from dunmist.series.kernel_messages import KernelMessageCollector, KernelMessageSeries
 from dunmist.series.machine import MachineCollector, MachineSeries
 from dunmist.series.process import Application, Process

@@ -8,7 +8,7 @@ it started is kept as counts by name.
 from collections import Counter
 from typing import Protocol
 
-from dunmist.applications import Grouping
+from dunmist.applications.grouping import Grouping
 from dunmist.applications.launchers import SHELLS
 
 # of the capture: what lived longer is a program of its own
@@ -20,7 +20,7 @@ ENDED_MIN_SHARE = 0.5
 
 
 class Lives(Protocol):
-    """From which row of a capture to which each process was there."""
+    """From which row to which each process was there; one that was there before has row 0."""
 
     first_row: dict[int, int]
     ended_row: dict[int, int]
@@ -31,19 +31,41 @@ def adopt_generations(grouping: Grouping, lives: Lives, rows: int) -> dict[int, 
 
     Return what each application started, by its new number: counts by name.
     """
+    starter_of = find_starters(grouping, lives, rows)
+    names = {
+        number: Counter(grouping.program(identity).name for identity in group.members)
+        for number, group in enumerate(grouping.groups)
+        if number in starter_of
+    }
+    renumbered = grouping.hand_over(starter_of)
+    started: dict[int, Counter[str]] = {}
+    for number, starter in starter_of.items():
+        started.setdefault(renumbered[starter], Counter()).update(names[number])
+    return started
+
+
+def find_starters(
+    grouping: Grouping, lives: Lives, rows: int, since_row: int = 0
+) -> dict[int, int]:
+    """Return who starts each churning group: numbers of groups, by that of the churning one.
+
+    What counts is how it was from ``since_row`` to the last of ``rows``.
+    """
 
     def lived(identity: int) -> int:
-        return lives.ended_row.get(identity, rows) - lives.first_row.get(identity, 0)
+        first_row = max(since_row, lives.first_row.get(identity, 0))
+        return max(since_row, lives.ended_row.get(identity, rows)) - first_row
 
     def lasts(identity: int) -> bool:
-        return lives.first_row.get(identity, 0) == 0 and identity not in lives.ended_row
+        is_old = lives.first_row.get(identity, 0) <= since_row
+        return is_old and identity not in lives.ended_row
 
     def churns(members: list[int]) -> bool:
         ended = sum(identity in lives.ended_row for identity in members)
         return (
             len(members) >= STARTED_MIN
             and ended >= ENDED_MIN_SHARE * len(members)
-            and all(lived(identity) <= LIFE_MAX_SHARE * rows for identity in members)
+            and all(lived(identity) <= LIFE_MAX_SHARE * (rows - since_row) for identity in members)
         )
 
     def ancestor(identity: int) -> int | None:
@@ -67,16 +89,7 @@ def adopt_generations(grouping: Grouping, lives: Lives, rows: int) -> dict[int, 
             # a part of them may have lost their parents before they were seen
             if 2 * count > len(group.members):
                 adopted[number] = starter
-    names = {
-        number: Counter(grouping.program(identity).name for identity in group.members)
-        for number, group in enumerate(grouping.groups)
-        if number in adopted
-    }
-    renumbered = grouping.hand_over(adopted)
-    started: dict[int, Counter[str]] = {}
-    for number, starter in adopted.items():
-        started.setdefault(renumbered[starter], Counter()).update(names[number])
-    return started
+    return adopted
 
 
 def _may_adopt(grouping: Grouping, identity: int) -> bool:

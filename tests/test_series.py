@@ -27,6 +27,7 @@ from dunmist.series.processes import Shared, process_series
 from dunmist.series.samples import CaptureContext, ProcessCollector
 from dunmist.series.sensors import sensor_series
 from dunmist.series.sockets import SocketCollector, network_use
+from dunmist.series.reaped_bytes import whole_bytes, without_reaped
 from dunmist.series.unsampled_usage import ChildTime, late_use
 from dunmist.series.wait_kinds import NOT_WAITING, WAIT_KINDS, wait_code
 from tests.handmade import facts, level, line, rate, sample
@@ -526,6 +527,43 @@ def ended(process, parent, counted_s=0.0, run_s=0.0, name="x", read=0):
     )
 
 
+class ReapedBytes(unittest.TestCase):
+    """The kernel adds the bytes of a child to those of who waits for it (0 is the parent of 1)."""
+
+    def own(self, growth, whole, *, row=2, waiters=(0,), parent_ended=None):
+        grouping = Grouping(None)
+        grouping.add(2, facts(5, executable="/opt/shell"))
+        grouping.add(0, facts(10, ppid=5, executable="/opt/a"))
+        grouping.add(1, facts(20, ppid=10, executable="/opt/b"))
+        gone = {1: row} | ({0: parent_ended} if parent_ended else {})
+        ended_then = SimpleNamespace(ended_row=gone)
+        growths = {item: np.array(growth, dtype=float) for item in (0, 2)}
+        result = without_reaped(growths, {1: whole}, waiters, ended_then, grouping)
+        return {item: list(values) for item, values in result.items()}
+
+    def test_what_the_child_moved_is_its_own(self):
+        for case, growth, whole, wanted in (
+            ("all of it", [0, 600, 0], 600, [0, 0, 0]),
+            ("with bytes of its own before", [50, 600, 0], 600, [50, 0, 0]),
+            ("with what the child moved unseen", [0, 700, 0], 600, [0, 100, 0]),
+            ("noticed one tick later", [50, 0, 600], 600, [50, 0, 0]),
+        ):
+            with self.subTest(case):
+                self.assertEqual({0: wanted}, self.own(growth, whole))
+
+    def test_who_did_not_wait_keeps_its_own(self):
+        self.assertEqual({}, self.own([0, 600, 0], 600, waiters=()))
+
+    def test_who_ends_first_leaves_it_to_the_next_ancestor(self):
+        result = self.own([0, 600, 0], 600, waiters=(0, 2), parent_ended=1)
+        self.assertEqual({2: [0, 0, 0]}, result)
+
+    def test_what_had_moved_by_the_end_is_told_by_the_kernels_record(self):
+        last = {1: sample(1, read_bytes=300), 0: sample(0)}
+        seen = SimpleNamespace(exits=[(2, ended(1, 0, read=450))], last=last, ended_row={1: 2})
+        self.assertEqual({1: 450.0}, whole_bytes(seen, "read_bytes"))
+
+
 class ShortLived(unittest.TestCase):
     """One parent (identity 0) and children of whom something was not seen."""
 
@@ -552,6 +590,12 @@ class ShortLived(unittest.TestCase):
         self.assertAlmostEqual(0.4, short[1])
         self.assertEqual({"x": 3}, late.programs[0])
         self.assertEqual(4096, late.read_bytes_per_s[0][1])
+
+    def test_who_waits_for_children_has_their_bytes_among_its_own(self):
+        last = {0: sample(0, read_bytes=9000)}
+        exits = [(2, ended(None, 0, counted_s=0.4, read=4096))]
+        late, _, _ = self.late([(1, 0, 0.4)], exits, last)
+        self.assertEqual(0.0, late.read_bytes_per_s.get(0, np.zeros(3)).sum())
 
     def test_of_both_signs_the_greater_counts_and_not_their_sum(self):
         _, short, _ = self.late([(1, 0, 0.5)], [(2, ended(None, 0, counted_s=0.4))])

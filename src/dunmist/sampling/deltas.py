@@ -199,7 +199,7 @@ class Deltas:
         self._bytes: Counters[int] = Counters(timely=False)
         self._disks: Counters[str] = Counters()
         self._links: Counters[str] = Counters()
-        self._sockets: Counters[int] = Counters(timely=False)
+        self._sockets: Counters[int] = Counters()
         self._throttles: Counters[int] = Counters(timely=False)
         self._paging: Counters[str] = Counters(timely=False)
 
@@ -317,7 +317,7 @@ class Deltas:
         }
 
     def _socket_bytes(self, tick: Tick, span_s: float) -> dict[int, float]:
-        moment, moved = self._moment(tick), {}
+        moment, moved = self._moment(tick, tick.after_s("sockets")), {}
         for sample in tick.sockets:
             figures = (sample.sent_bytes, sample.received_bytes)
             grown = self._sockets.per_second(sample.socket, figures, moment, span_s)

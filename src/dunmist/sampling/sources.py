@@ -214,7 +214,7 @@ SOURCES: tuple[Source[TickContext], ...] = (
         key=lambda group: group.path,
         counts=True,
     ),
-    Source(("sockets", "sockets_ended"), "sockets", _sockets),
+    Source(("sockets", "sockets_ended"), "sockets", _sockets, counts=True),
     Source(("clocks_khz",), "clock frequency", _clocks),
     Source(
         ("sensors",),

@@ -21,6 +21,7 @@ from dunmist.computer import Machine, ProcessDetail, ProcessSample
 from dunmist.sampling import ExitSum, Tick
 from dunmist.series.conservation import Impossible
 from dunmist.series.counters import Readings, increments, stretch
+from dunmist.series.reaped_bytes import whole_bytes, without_reaped
 from dunmist.series.timeline import Floats, Ints, Level, Rate
 from dunmist.series.wait_kinds import wait_code
 
@@ -167,8 +168,8 @@ class Samples:
             "major_faults": self._grown("major_faults"),
             "delay_s": self._timely("delay_ns") / NS_PER_S,
             "io_delay_s": self._timely("io_delay_clk") / clk_per_s,
-            "read_bytes": self._grown("read_bytes"),
-            "write_bytes": self._grown("write_bytes"),
+            "read_bytes": self._moved("read_bytes", collected),
+            "write_bytes": self._moved("write_bytes", collected),
         }
 
     def _timely(self, name: str) -> Floats:
@@ -177,6 +178,37 @@ class Samples:
         Amounts are not: bytes come in bursts, and their sum over the capture is to be right.
         """
         return self._grown(name) * self.stretch
+
+    def _moved(self, name: str, collected: ProcessCollector) -> Floats:
+        """Return the bytes that each reading grew by, each counted with one process only.
+
+        The first tick of a slow computer takes long to read: what was moved since belongs to a
+        shorter time than the interval.
+        """
+        grown = self._grown(name)
+        grown[self.row == 1] *= self.stretch[self.row == 1]
+        children = self._grown("children_clk")
+        waiters = {int(identity) for identity in np.unique(self.identity[children > 0])}
+        whole = whole_bytes(collected, name)
+        growths = {
+            identity: self._dense(grown, self.slices[identity])
+            for identity in waiters
+            if identity in self.slices
+        }
+        for identity, own in without_reaped(
+            growths, whole, waiters, collected, self.basis.grouping
+        ).items():
+            place = self.slices[identity]
+            inside = self.row[place] > 0
+            grown[place][inside] = own[self.row[place][inside] - 1]
+        return grown
+
+    def _dense(self, grown: Floats, place: slice) -> Floats:
+        """Return the growth of one process in each interval, unknown as nothing."""
+        dense = np.zeros(self.line.intervals)
+        inside = self.row[place] > 0
+        dense[self.row[place][inside] - 1] = np.nan_to_num(grown[place][inside])
+        return dense
 
     def _grown(self, name: str) -> Floats:
         grown = increments(self.table[name], self.same, self.base)

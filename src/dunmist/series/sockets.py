@@ -111,7 +111,7 @@ class SocketCollector:
             moved = (sample.sent_bytes, sample.received_bytes)
             if None not in moved:
                 figures = [*moved, sample.retransmitted or 0, sample.sent_segments]
-                self._readings.add(row, sample.socket, figures)
+                self._readings.add(row, sample.socket, figures, tick.after_s("sockets"))
         self._ended.update(tick.sockets_ended)
 
     def finish(self, line: TimeLine) -> list[SocketSeries]:

@@ -17,6 +17,7 @@ import numpy as np
 from dunmist.applications import Grouping
 from dunmist.computer import ProcessSample
 from dunmist.sampling import ExitSum
+from dunmist.series.reaped_bytes import reaper_of
 from dunmist.series.timeline import Floats, TimeLine
 
 US_PER_S = 1e6
@@ -71,6 +72,8 @@ def late_use(
     unclaimed = np.zeros(intervals)
     programs: dict[int, dict[str, int]] = {}
     rests = _rests(seen, clk_per_s, intervals)
+    children = list(children)
+    waiters = {child.parent for child in children}
     for identity, rest in rests.items():
         number = grouping.application_of[identity]
         own[number][rest.row] += rest.seconds
@@ -87,8 +90,10 @@ def late_use(
             unclaimed[row - 1] += used_s
             continue
         announced[parent][row - 1] += used_s
-        read[parent][row - 1] += ended.read_bytes
-        written[parent][row - 1] += ended.write_bytes
+        # who waited for it has its bytes among its own
+        if not _has_bytes_of_children(ended.parent, waiters, seen):
+            read[parent][row - 1] += ended.read_bytes
+            written[parent][row - 1] += ended.write_bytes
         names = programs.setdefault(parent, {})
         names[ended.name] = names.get(ended.name, 0) + ended.tasks
     waited = _waited_for(children, _Ended(seen, clk_per_s, rests), grouping, intervals)
@@ -108,6 +113,11 @@ def late_use(
         write_bytes_per_s=_per_second(written, line),
         programs=programs,
     )
+
+
+def _has_bytes_of_children(identity: int | None, waiters: set[int], seen: Seen) -> bool:
+    last = seen.last.get(identity) if identity is not None else None
+    return identity in waiters and last is not None and last.read_bytes is not None
 
 
 def _sums(intervals: int) -> defaultdict[int, Floats]:
@@ -170,7 +180,7 @@ def _waited_for(
     for child in children:
         cumulated[child.parent][child.row] += child.seconds
     for identity, row in ended_row.items():
-        reaper = _reaper(identity, row, grouping, ended_row)
+        reaper = reaper_of(identity, row, grouping, ended_row)
         was_counted = reaper is not None and reaper in cumulated
         if was_counted and 0 < row <= intervals and identity in ended.seen.last:
             assert reaper is not None
@@ -186,11 +196,3 @@ def _waited_for(
 def _whole_use_s(sample: ProcessSample, clk_per_s: int) -> float:
     own_clk = sample.user_clk + sample.system_clk
     return (own_clk + sample.children_user_clk + sample.children_system_clk) / clk_per_s
-
-
-def _reaper(identity: int, row: int, grouping: Grouping, ended_row: dict[int, int]) -> int | None:
-    parent = grouping.parent(identity)
-    # who ends before its child leaves it to the next ancestor
-    while parent is not None and ended_row.get(parent, row + 1) <= row:
-        parent = grouping.parent(parent)
-    return parent

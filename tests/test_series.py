@@ -24,10 +24,10 @@ from dunmist.series.counters import Readings, increments
 from dunmist.series.devices import DeviceCollector
 from dunmist.series.memory_breakdown import UNNAMED
 from dunmist.series.processes import Shared, process_series
+from dunmist.series.reaped_bytes import whole_bytes, without_reaped
 from dunmist.series.samples import CaptureContext, ProcessCollector
 from dunmist.series.sensors import sensor_series
 from dunmist.series.sockets import SocketCollector, network_use
-from dunmist.series.reaped_bytes import whole_bytes, without_reaped
 from dunmist.series.unsampled_usage import ChildTime, late_use
 from dunmist.series.wait_kinds import NOT_WAITING, WAIT_KINDS, wait_code
 from tests.handmade import facts, level, line, rate, sample

@@ -370,7 +370,10 @@ class Disks(unittest.TestCase):
             ("busy, nobody waits", "busy", 1.0, 1.0, 0.0),
             ("full, and work waits", "strained", 0.95, 1.0, 0.4),
             ("a long queue with moments of rest", "strained", 0.8, 9.0, 0.4),
-            ("the same without the queue", "busy", 0.8, 1.0, 0.4),
+            ("the fuller, the less waiting is enough", "strained", 0.8, 1.0, 0.4),
+            ("less waiting than that", "busy", 0.8, 1.0, 0.3),
+            ("half full, half waited for", "strained", 0.61, 1.0, 0.51),
+            ("less full than that", "busy", 0.61, 1.0, 0.4),
             ("work waits most of the time", "choked", 1.0, 1.0, 0.7),
         ):
             with self.subTest(what):
@@ -395,6 +398,8 @@ class Disks(unittest.TestCase):
             ("delays", None, 0.7, {}, "disk-held-up-tasks", "choked"),
             ("states at the ticks", None, 0.0, {"storage": seen}, "disk-held-up-seen", "choked"),
             ("nobody waits", None, 0.0, {}, "disk-held-up-seen", "busy"),
+            # stall accounting does not know who waits for a journal's commit
+            ("a commit", 0.2, 0.0, {"storage": seen}, "disk-held-up-seen", "choked"),
         ):
             copy = application(1, LINE, read_bytes_per_s=1e8, io_waiting=accounted)
             exam = self.exam(

@@ -13,8 +13,9 @@ _PATTERNS = (
     (
         "storage",
         re.compile(
-            r"io_schedule|blk_|bio_|rq_qos|wbt_|jbd2|ext4|xfs|btrfs|nfs|rpc_|cifs|"
-            r"fuse|sync_|writeback"
+            r"io_schedule|blk|bio_|rq_qos|wbt_|get_request|wait_on_buffer|dio_|fsync|"
+            r"jbd2|transaction|this_handle|ext4|xfs|f2fs|btrfs|nfs|rpc_|cifs|"
+            r"fuse|sync_|writeback|dirty_pages"
         ),
     ),
 )

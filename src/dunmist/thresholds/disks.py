@@ -12,7 +12,8 @@ class DiskLimits(Figures, frozen=True):
 
     # worth a word: more than half of its time is gone, and queues begin to grow
     busy: Share = 0.60
-    # a full disk shows a little idle time, because requests are counted when they begin and end
+    # a full disk shows a little idle time, because requests are counted when they begin and end;
+    # from waited_used up to here, the fuller it is the less waiting is enough
     strained_used: Share = 0.93
     # choked: no idle time is left but that of the counting
     choked_used: Share = 0.97
@@ -30,6 +31,8 @@ class DiskLimits(Figures, frozen=True):
     strained_held_up: Share = 0.25
     # choked: tasks wait for it more often than not
     choked_held_up: Share = 0.60
+    # how often tasks were seen to wait is counted over at least this long: five looks, one a second
+    seen_window_s: Seconds = 5.0
     # bytes a second below which a busy disk hardly works
     slow_bytes_per_s: BytesPerSecond = 400_000.0
 

@@ -27,6 +27,12 @@ class Figure(Protocol):
     def at_most(self, bound: float) -> Self:
         """Return the condition that it is known and not above a bound."""
 
+    def __add__(self, other: Self) -> Self:
+        """Return the sum of both."""
+
+    def __mul__(self, factor: float) -> Self:
+        """Return it times a number."""
+
     def __and__(self, other: Self) -> Self:
         """Return the condition that both hold."""
 
@@ -47,6 +53,12 @@ class Reading(float):
     def at_most(self, bound: float) -> Self:
         """Return 1 where it is not above a bound, else 0."""
         return type(self)(self <= bound)
+
+    def __add__(self, other: float) -> Self:
+        return type(self)(float(self) + other)
+
+    def __mul__(self, factor: float) -> Self:
+        return type(self)(float(self) * factor)
 
     def __and__(self, other: Self) -> Self:
         return min(self, other)
@@ -134,11 +146,15 @@ def disk_levels(
 ) -> dict[LevelWord, AnyFigure]:
     """Return the conditions of one disk; ``held_up`` is how often somebody waited for disks."""
     crowded = queue.at_least(table.crowded_queue) & busy.at_least(table.crowded_used)
-    waited = busy.at_least(table.waited_used) & held_up.at_least(table.waited_held_up)
+    # the fuller a disk is, the less waiting is enough: a straight line between two points
+    per_share = (table.waited_held_up - table.strained_held_up) / (
+        table.strained_used - table.waited_used
+    )
+    least = table.waited_held_up + per_share * table.waited_used
+    waited = busy.at_least(table.waited_used) & (busy * per_share + held_up).at_least(least)
     return {
         "busy": busy.at_least(table.busy),
-        "strained": waited
-        | (crowded | busy.at_least(table.strained_used)) & held_up.at_least(table.strained_held_up),
+        "strained": (crowded | waited) & held_up.at_least(table.strained_held_up),
         "choked": (crowded | busy.at_least(table.choked_used))
         & held_up.at_least(table.choked_held_up),
     }

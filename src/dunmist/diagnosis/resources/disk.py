@@ -19,7 +19,7 @@ from dunmist.diagnosis.resources.declared import (
     traffic_coverage,
 )
 from dunmist.diagnosis.words import EvidenceKey
-from dunmist.series import DiskSeries, Rate
+from dunmist.series import DiskSeries, Rate, waits_elsewhere
 from dunmist.thresholds.levels import disk_levels
 
 
@@ -40,15 +40,30 @@ class SlowDisk(NamedTuple):
 def find_held_up(exam: Examination) -> HeldUp:
     """Return how much of the time somebody was held up by disks.
 
-    Who waits for its own work is held up as well: the answer is the same whether the kernel
-    accounts the delays of each task or not.
+    Who waits for its own work is held up as well. Stall accounting knows who waits for a request,
+    and not who waits for a journal's commit or for write-back: of both figures the one that lasts
+    higher counts.
     """
-    stalled = exam.series.machine.stalled.get("io")
-    if stalled is not None:
-        return HeldUp(stalled, "disk-held-up")
-    waiting = exam.once(find_io_wait)
-    key: EvidenceKey = "disk-held-up-tasks" if waiting.accounted else "disk-held-up-seen"
-    return HeldUp(waiting.total(exam).between(0.0, 1.0), key)
+    waiting, stalled = exam.once(find_io_wait), exam.series.machine.stalled.get("io")
+    told = HeldUp(
+        waiting.total(exam).between(0.0, 1.0),
+        "disk-held-up-tasks" if waiting.accounted else "disk-held-up-seen",
+    )
+    if stalled is None:
+        return told
+    # states are looks at single moments: how often somebody waited is told by several
+    told = told._replace(share=told.share.over(exam.limits.disk.seen_window_s))
+    share = exam.typical(told.share)
+    lasts = share > exam.typical(stalled) and share >= exam.limits.disk.strained_held_up
+    # who waits for another computer's disk waits for none of these
+    return told if lasts and not _waits_elsewhere(exam) else HeldUp(stalled, "disk-held-up")
+
+
+def _waits_elsewhere(exam: Examination) -> bool:
+    return any(
+        process.last is not None and waits_elsewhere(process.last.waits_in)
+        for process in exam.series.living.values()
+    )
 
 
 def _things(exam: Examination) -> list[ResourceInstance]:

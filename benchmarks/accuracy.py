@@ -53,6 +53,7 @@ class Outcome(NamedTuple):
     missed: list[str]
     false: list[str]
     coverage: float | None
+    partners: int = 0  # how many leading causes are named together
 
     @property
     def is_decided(self):
@@ -61,6 +62,12 @@ class Outcome(NamedTuple):
     @property
     def first_right(self):
         return self.culprits[:1] == ([self.wanted[1]] if self.wanted[1] else [])
+
+    @property
+    def set_right(self):
+        """Whether it is among those that are named together; of them the confidence speaks."""
+        named = self.culprits[: max(1, self.partners)]
+        return self.wanted[1] in named if self.wanted[1] else not named
 
     @property
     def among_three(self):
@@ -77,7 +84,8 @@ class Outcome(NamedTuple):
 
 def judged(scenario, group, name):
     with tempfile.TemporaryDirectory() as folder:
-        result = judge(capture_patient(scenario, Path(folder) / "x.jsonl.gz")).triage
+        whole = judge(capture_patient(scenario, Path(folder) / "x.jsonl.gz"))
+    result = whole.triage
     kinds = {finding.kind for finding in result.findings}
     truth = scenario.truth
     return Outcome(
@@ -91,6 +99,7 @@ def judged(scenario, group, name):
         [kind for kind in truth.must if kind not in kinds],
         [kind for kind in truth.must_not if kind in kinds],
         result.coverage["cpu"],
+        len(whole.diagnosis.partners),
     )
 
 
@@ -106,9 +115,8 @@ def one_hard(seed):
     patient = hard_patient(seed)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "x.jsonl.gz"
-        result = judge(
-            capture_patient(patient.scenario, path, patient.duration_s, patient.every_s)
-        ).triage
+        whole = judge(capture_patient(patient.scenario, path, patient.duration_s, patient.every_s))
+    result = whole.triage
     truth = patient.scenario.truth
     return Outcome(
         patient.illness,
@@ -121,6 +129,7 @@ def one_hard(seed):
         [],
         [],
         result.coverage["cpu"],
+        len(whole.diagnosis.partners),
     )
 
 
@@ -171,7 +180,7 @@ def accuracy_lines(outcomes):
 
 
 def calibration_lines(outcomes):
-    """Yield a reliability table of the first culprit's confidence, and the calibration error."""
+    """Yield a reliability table: the confidence that those named first hold the cause."""
     named = [outcome for outcome in outcomes if outcome.culprits]
     yield "| confidence | cases | mean confidence | right |"
     yield "| --- | ---: | ---: | ---: |"
@@ -181,7 +190,7 @@ def calibration_lines(outcomes):
         if not cases:
             continue
         mean = sum(case.confidence for case in cases) / len(cases)
-        right = sum(case.first_right for case in cases) / len(cases)
+        right = sum(case.set_right for case in cases) / len(cases)
         error += abs(mean - right) * len(cases) / len(named)
         yield f"| {low:.1f} to {min(high, 1):.1f} | {len(cases)} | {mean:.2f} | {right:.2f} |"
     yield ""

@@ -683,6 +683,23 @@ class Ranking(unittest.TestCase):
     def test_many_small_ones_are_nobodys_fault(self):
         self.assertEqual([], self.ranked(*(application(n, LINE, cores=0.8) for n in range(1, 6))))
 
+    def test_equal_partners_are_one_answer(self):
+        for case, cores, partners in (
+            ("alone", (3.0, 0.5), 0),
+            ("two", (2.2, 1.6), 2),
+            ("a third takes much less", (2.0, 1.4, 0.6), 2),
+            ("four, each with little", (0.85, 0.8, 0.8, 0.75), 4),
+        ):
+            apps = [application(n, LINE, cores=amount) for n, amount in enumerate(cores, 1)]
+            exam = examination(machine(1.0), apps)
+            ranked = rank_culprits(exam, covered("cpu"))
+            with self.subTest(case):
+                self.assertEqual(partners, sum(culprit.is_partner for culprit in ranked))
+                self.assertEqual(["cause"] * len(cores), [culprit.role for culprit in ranked])
+                # the probability that one of them is the cause, not which of them
+                self.assertEqual(1, len({c.confidence for c in ranked[: max(1, partners)]}))
+                self.assertGreater(ranked[0].confidence, 0.7)
+
     def test_low_priority_work_is_blamed_for_heat_and_not_for_a_full_processor(self):
         low = application(1, LINE, "low", cores=2.0, low_priority=1.0)
         high = application(2, LINE, "high", cores=2.0)

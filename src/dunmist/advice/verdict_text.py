@@ -7,6 +7,8 @@ from dunmist.advice.triage import Worst
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import LEVELS, Diagnosis, Finding, Kind, LevelWord, Severity, is_strained
 
+# programs named in the headline
+PARTNERS_SHOWN = 4
 # how grave a level is among findings
 SEVERITY_OF: dict[LevelWord, Severity] = {"strained": "concern", "choked": "urgent"}
 GRAVITY: dict[Severity | None, int] = {None: 0, "note": 1, "concern": 2, "urgent": 3}
@@ -128,14 +130,24 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
     culprit = diagnosis.culprits[0]
     if culprit.role != "cause":
         return words["symptom"].format(name=culprit.name, **about)
+    about |= {"sure": _sure(diagnosis), "first": first_action(diagnosis, cases) or ""}
+    if diagnosis.partners:
+        amount = percent(sum(partner.score for partner in diagnosis.partners))
+        drive = wording()["drive"][diagnosis.limiting].format(amount=amount)
+        names = names_of_partners(diagnosis)
+        return words["cause-together"].format(names=names, drive=drive, **about)
     drives = wording()["drives"][diagnosis.limiting].format(amount=percent(culprit.score))
-    return words["cause"].format(
-        name=culprit.name,
-        drives=drives,
-        sure=_sure(diagnosis),
-        first=first_action(diagnosis, cases),
-        **about,
-    )
+    return words["cause"].format(name=culprit.name, drives=drives, **about)
+
+
+def names_of_partners(diagnosis: Diagnosis) -> str:
+    """Return the names of those that drive the strain together, as a list in a sentence."""
+    names = [partner.name for partner in diagnosis.partners]
+    if len(names) > PARTNERS_SHOWN:
+        shown = ", ".join(names[:PARTNERS_SHOWN])
+        count = len(names) - PARTNERS_SHOWN
+        return wording()["headline"]["partners-more"].format(names=shown, count=count)
+    return f"{', '.join(names[:-1])} and {names[-1]}"
 
 
 def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:
@@ -181,7 +193,11 @@ def _doubt(diagnosis: Diagnosis) -> str:
     """Return what keeps the confidence down, who else it may be, and what tells them apart."""
     words, table = wording()["unsure"], diagnosis.limits.confidence
     covered = diagnosis.coverage.get(diagnosis.limiting or "cpu", diagnosis.coverage.get("cpu"))
-    rivals = [culprit.name for culprit in diagnosis.culprits[1:] if culprit.role == "cause"]
+    rivals = [
+        culprit.name
+        for culprit in diagnosis.culprits[1:]
+        if culprit.role == "cause" and not culprit.is_partner
+    ]
     reasons = []
     if covered is not None and covered < table.well_covered:
         reasons.append(words["hidden"])

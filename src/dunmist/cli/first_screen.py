@@ -141,7 +141,9 @@ def _head(judged: Judged, width: int) -> Iterator[Line]:
     table = judged.diagnosis.limits.confidence
     rivals = [culprit.name for culprit in judged.diagnosis.culprits if culprit.role == "cause"]
     if rivals and verdict.confidence < table.told_below:
-        yield [Piece(f"{percent(verdict.confidence)} sure that it is {rivals[0]}")]
+        is_one = not judged.diagnosis.partners
+        who = rivals[0] if is_one else f"one of these {len(judged.diagnosis.partners)}"
+        yield [Piece(f"{percent(verdict.confidence)} sure that it is {who}")]
 
 
 def _resources(judged: Judged, width: int) -> Iterator[Line]:

@@ -11,6 +11,7 @@ from dunmist.diagnosis.records import Culprit, Sign, sign
 from dunmist.diagnosis.resources import Resource, find_bound
 from dunmist.diagnosis.words import EvidenceKey, ResourceWord, Role
 from dunmist.series import Application
+from dunmist.thresholds.culprits import CulpritLimits
 
 ROLE_ORDER: tuple[Role, ...] = ("cause", "symptom", "victim")
 # programs named in one sentence
@@ -40,22 +41,37 @@ def rank_culprits(exam: Examination, limiting: Resource) -> list[Culprit]:
             ranked.append((role, score, application))
     ranked.sort(key=lambda entry: (ROLE_ORDER.index(entry[0]), -entry[1]))
     causes = [score for role, score, _ in ranked if role == "cause"]
-    # naming the first of many equals would be a guess
-    if causes and causes[0] < table.least_first:
-        return []  # many small ones: no single program is the cause
+    partners = _partners(causes, table)
+    together = [sum(causes[:partners]), *causes[partners:]]
+    # naming the first of many equals would be a guess, and naming some of them as well
+    are_few = partners <= table.partners_most and together[0] >= table.partners_least
+    if causes and causes[0] < table.least_first and not (partners and are_few):
+        return []  # many small ones: nobody is the cause
     intervals = exam.series.line.intervals
     return [
         Culprit(
             application=application,
             role=role,
             score=score,
-            confidence=confidence_of(score, causes, covered, intervals, exam.limits),
+            confidence=confidence_of(together[0], together, covered, intervals, exam.limits)
+            if place < partners
+            else confidence_of(score, causes, covered, intervals, exam.limits),
             resources=_parts(exam, application),
             signs=_signs(exam, application, limiting.word, is_victim=role == "victim"),
             frees=limiting.saving.of(application) if limiting.saving and role == "cause" else None,
+            is_partner=place < partners,
         )
-        for role, score, application in ranked[: int(table.most)]
+        for place, (role, score, application) in enumerate(ranked[: int(table.most)])
     ]
+
+
+def _partners(causes: list[float], table: CulpritLimits) -> int:
+    """Return how many leading causes explain about as much as the first; 0 where it stands alone.
+
+    The causes are ranked by their scores and come before all other roles.
+    """
+    near = [score for score in causes if score >= table.partner_share * causes[0]]
+    return len(near) if len(near) > 1 else 0
 
 
 def _role(

@@ -80,10 +80,12 @@ class Culprit:
     application: Application
     role: Role
     score: float  # share of the strain, 0 to 1
-    confidence: float  # probability that it is the cause
+    # probability that it is the cause; of partners, that one of them is
+    confidence: float
     resources: dict[ResourceWord, float]  # its share of each strained resource
     signs: list[Sign]
     frees: Freed | None  # of the limiting resource; None where it cannot be stopped
+    is_partner: bool = False  # one of several leading causes that explain about as much
 
     @property
     def name(self) -> str:
@@ -134,6 +136,11 @@ class Diagnosis:
         return next(
             (culprit.role for culprit in self.culprits if culprit.application is application), None
         )
+
+    @property
+    def partners(self) -> list[Culprit]:
+        """The leading causes that explain about as much; at least two, or none."""
+        return [culprit for culprit in self.culprits if culprit.is_partner]
 
     @property
     def cause(self) -> Culprit | None:

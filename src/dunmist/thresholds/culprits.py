@@ -12,6 +12,13 @@ class CulpritLimits(Figures, frozen=True):
     least_score: Share = 0.10
     # and where nobody explains this much, no single program is the cause
     least_first: Share = 0.22
+    # who explains at least this share of what the first one explains is a partner of it: which of
+    # them is stopped first makes little difference
+    partner_share: Share = 0.6
+    # together they are the cause where they explain at least half, however little each does
+    partners_least: Share = 0.5
+    # a sentence that people grasp names no more of them
+    partners_most: Number = 4
     # a part of the clock, the CPU or the disk that something outside of all programs takes
     outside_share: Share = 0.20
     # a list that a technician reads; the tables have all applications

@@ -42,6 +42,9 @@ class Step(NamedTuple):
     done: str
     undone: str | None
     prepare: str = ":"
+    # a change that somebody makes after the undo, and what the manager says then
+    changed: str | None = None
+    later: str = ""
 
 
 def word(name, unit=UNIT):
@@ -57,6 +60,8 @@ STEPS = (
         r"1\.8\d*s",
         r"[1-9]\d*ms",
         r"1\.8\d*s",
+        changed=f"sed -i s/180%/150%/ /etc/systemd/system/{UNIT}; systemctl daemon-reload",
+        later=r"1\.5\d*s",
     ),
     Step("a service paused", "Pause", f"ps -o state= -p $({word('MainPID')})", "R", "T", "[RS]"),
     Step(
@@ -136,6 +141,9 @@ def _wrong(bottle, step):
         yield f"the undo ended with {back.status}: {back.err.strip()[-300:]}"
         return
     yield from _differs(bottle, step.asked, step.undone, "after the undo")
+    if step.changed is not None:
+        bottle.do(step.changed)
+        yield from _differs(bottle, step.asked, step.later, "after a later change of the unit")
 
 
 def _differs(bottle, asked, wanted, when):

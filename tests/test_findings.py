@@ -644,6 +644,10 @@ class Processes(unittest.TestCase):
             (10, 24, 1024, set()),
             (900, 900, 1024, {"limit-near"}),
             (900, 900, None, set()),
+            # a sandboxed child gives itself a limit below what it has
+            (7, 7, 1, set()),
+            (900, 900, 800, set()),
+            (15, 15, 16, set()),
             (None, 20, 1024, set()),
         ):
             with self.subTest(first=first, last=last, limit=limit):

@@ -21,6 +21,7 @@ from dunmist.captures import CaptureReader
 from dunmist.computer import Root
 from dunmist.errors import Refused
 from dunmist.fixing import carry_out, read_journal, undo
+from dunmist.fixing.drop_ins import quota_drop_in, remove_drop_in
 from dunmist.jobs import journal_path
 from dunmist.simulation import load_scenario
 from tests.bus_stand_in import StandIn
@@ -482,6 +483,32 @@ class Units(InFolder):
         return [
             (name, body) for name, body in bus.calls if name not in ("Hello", "LoadUnit", "GetAll")
         ]
+
+    def test_only_the_drop_in_of_the_managers_own_control_is_found(self):
+        control = "/run/systemd/system.control/tern.service.d"
+        for path, wanted in (
+            (f"{control}/50-CPUQuota.conf", True),
+            ("/run/user/1000/systemd/user.control/tern.service.d/50-CPUQuota.conf", True),
+            ("/etc/systemd/system.control/tern.service.d/50-CPUQuota.conf", False),
+            ("/etc/systemd/system/tern.service.d/50-CPUQuota.conf", False),
+            (f"{control}/50-MemoryMax.conf", False),
+            ("/run/systemd/system.control/auk.service.d/50-CPUQuota.conf", False),
+            (f"{control}/../../../etc/tern.service.d/50-CPUQuota.conf", False),
+        ):
+            with self.subTest(path):
+                found = quota_drop_in([path], "tern.service")
+                self.assertEqual(path if wanted else None, found)
+
+    def test_a_drop_in_goes_and_what_is_beside_it_stays(self):
+        place = self.folder / "tern.service.d"
+        place.mkdir()
+        for name in ("50-CPUQuota.conf", "50-MemoryMax.conf"):
+            (place / name).write_text("[Service]\n")
+        remove_drop_in(str(place / "50-CPUQuota.conf"))
+        self.assertEqual(["50-MemoryMax.conf"], [path.name for path in place.iterdir()])
+        remove_drop_in(str(place / "50-MemoryMax.conf"))
+        self.assertFalse(place.exists())
+        remove_drop_in(str(place / "50-MemoryMax.conf"))
 
     def test_each_act_and_its_undo(self):
         unit, root = "tern.service", Root(Path("/"))

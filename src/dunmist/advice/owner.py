@@ -5,6 +5,7 @@ from typing import NamedTuple
 from dunmist.advice.case import Cases
 from dunmist.advice.recognition import GUESSES
 from dunmist.advice.template_values import subject_of
+from dunmist.advice.verdict_text import names_of_partners
 from dunmist.advice.wording import owner_wording
 from dunmist.diagnosis import Diagnosis
 
@@ -66,6 +67,8 @@ def _cause(diagnosis: Diagnosis, cases: Cases) -> list[str]:
     first = diagnosis.cause
     if diagnosis.external_cause or first is None:
         return [words["outside" if diagnosis.external_cause else "nobody"]]
+    if diagnosis.partners:
+        return [words["together"].format(names=names_of_partners(diagnosis))]
     case = cases.of_culprit(first)
     recognised = case.about.recognised if case else None
     what = recognised.kind.what.partition(":")[0] if recognised else ""

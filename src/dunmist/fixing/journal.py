@@ -29,6 +29,7 @@ class UnitBefore(msgspec.Struct, frozen=True, omit_defaults=True):
     active: str | None = None
     enabled: str | None = None
     quota_us_per_s: int | None = None
+    has_quota_file: bool | None = None  # a limit that somebody had set at run time before
 
 
 class Remembered(NamedTuple):

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from dunmist.advice import Act, Target
 from dunmist.computer import MANAGER, Root, Unanswered, call, connected, properties, system_bus
 from dunmist.errors import Refused
+from dunmist.fixing.drop_ins import quota_drop_in, remove_drop_in
 from dunmist.fixing.journal import JournalLine, Remembered, Result, UnitBefore
 from dunmist.series import ON_THE_WAY
 
@@ -27,7 +28,7 @@ UNIT = "org.freedesktop.systemd1.Unit"
 KINDS = {"service": "Service", "scope": "Scope", "slice": "Slice"}
 # starting and stopping may take as long as the service takes; a person may be asked for a password
 ANSWER_S, SETTLE_S, REST_S, LOOK_EVERY_S = 60.0, 15.0, 2.0, 0.2
-QUOTA = "CPUQuotaPerSecUSec"
+QUOTA, DROP_INS = "CPUQuotaPerSecUSec", "DropInPaths"
 # CPUQuotaPerSecUSec of a unit without a quota
 NO_QUOTA = 2**64 - 1
 US_PER_PERCENT = 10_000
@@ -56,12 +57,13 @@ def remember(act: Act, targets: list[Target], root: Root) -> Remembered:
     del targets, root
     with _asked(act) as bus:
         words = _words(bus, act.unit or "")
-    quota = words.get(QUOTA)
+    quota, drop_ins = words.get(QUOTA), words.get(DROP_INS)
     return Remembered(
         unit=UnitBefore(
             words.get("ActiveState"),
             words.get("UnitFileState"),
             quota if isinstance(quota, int) else None,
+            None if drop_ins is None else quota_drop_in(drop_ins, act.unit or "") is not None,
         )
     )
 
@@ -75,10 +77,14 @@ def limit(act: Act, targets: list[Target], root: Root) -> Result:
 def undo_limit(line: JournalLine, root: Root) -> str:
     """Give the unit the quota that it had, or none; raises Refused."""
     del root
-    before = _known(line).quota_us_per_s
+    known = _known(line)
+    before = known.quota_us_per_s
     if before is None:
         raise Refused(_unknown(line))
-    return _undone(_limited(line.act, before))
+    done = _undone(_limited(line.act, before))
+    if known.has_quota_file is False:
+        _forget_limit(line.act, before)
+    return done
 
 
 def restart(act: Act, targets: list[Target], root: Root) -> Result:
@@ -210,6 +216,15 @@ def _limited(act: Act, us_per_s: int) -> Result:
     said = "without a quota" if us_per_s == NO_QUOTA else f"at {us_per_s // US_PER_PERCENT} %"
     given: Call = ("SetUnitProperties", "sba(sv)", (act.unit, True, [quota]))
     return _made(act, [given], Wanted(QUOTA, (us_per_s,), said))
+
+
+def _forget_limit(act: Act, us_per_s: int) -> None:
+    """Remove what the limit left behind, so that later changes of the unit have effect again."""
+    with _asked(act) as bus:
+        path = quota_drop_in(_words(bus, act.unit or "").get(DROP_INS, ()), act.unit or "")
+    if path is not None:
+        remove_drop_in(path)
+        _undone(_made(act, [RELOAD], Wanted(QUOTA, (us_per_s,), "as it was")))
 
 
 def _made(act: Act, calls: list[Call], *wanted: Wanted) -> Result:

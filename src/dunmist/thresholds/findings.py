@@ -83,6 +83,8 @@ class FindingLimits(Figures, frozen=True):
     descriptor_grown_young: Number = 300
     # share of a limit from which it is near
     limit_near: Share = 0.80
+    # a smaller limit of descriptors is one that a program gives itself for safety
+    limit_least: Number = 64
     # share of all CPUs
     other_user: Share = 0.25
     # share of all CPUs: below this they do not slow the computer

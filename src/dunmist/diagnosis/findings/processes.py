@@ -109,6 +109,9 @@ def _descriptors(exam: Examination) -> list[Finding]:
                 signs.append(sign("app-age", age_s))
                 severity = NOTE if grown < table.descriptor_grown_young else CONCERN
             findings.append(Finding("descriptor-leak", severity, about[0], signs, about[1]))
-        if limit and last.descriptors / limit >= table.limit_near:
+        # a limit below what is open already was set afterwards, so nothing comes near it
+        if limit is None or limit < max(table.limit_least, last.descriptors):
+            continue
+        if last.descriptors / limit >= table.limit_near:
             findings.append(Finding("limit-near", "concern", about[0], [now], about[1]))
     return findings

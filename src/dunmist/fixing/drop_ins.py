@@ -1,0 +1,46 @@
+"""The file that a limit at run time leaves behind, which undoing it takes away again.
+
+The service manager keeps properties that were set at run time as drop-ins of its own control
+directory (``system.control``, ``user.control``; systemd.unit(5), "Unit File Load Path"). While one
+is there, what the administrator's own files say of that property has no effect. ``revert`` would
+take away the administrator's changes as well, so only the one file is removed.
+"""
+
+import re
+from collections.abc import Iterable
+from contextlib import suppress
+from pathlib import Path, PurePosixPath
+
+from dunmist.errors import Refused
+
+QUOTA_FILE = "50-CPUQuota.conf"
+_CONTROL = re.compile(r"/run/(?:systemd/system\.control|user/\d{1,10}/systemd/user\.control)\Z")
+
+
+def quota_drop_in(paths: Iterable[object], unit: str) -> str | None:
+    """Return the drop-in of the manager's own control that sets a quota, None where none does.
+
+    ``paths`` are those that the manager says it has read for the unit.
+    """
+    for path in paths:
+        place = PurePosixPath(str(path))
+        is_own = place.name == QUOTA_FILE and place.parent.name == f"{unit}.d"
+        if is_own and _CONTROL.fullmatch(str(place.parent.parent)):
+            return str(place)
+    return None
+
+
+def remove_drop_in(path: str) -> None:
+    """Remove a drop-in, and its directory where nothing is left in it; raises Refused."""
+    try:
+        Path(path).unlink()
+    except FileNotFoundError:
+        return
+    except OSError as error:
+        raise Refused(
+            f"{path}: the drop-in of the limit cannot be removed ({error.strerror}); "
+            f"ask for the administrator's rights"
+        ) from error
+    # others may have put something beside it
+    with suppress(OSError):
+        Path(path).parent.rmdir()

@@ -407,6 +407,8 @@ class Acting(InFolder):
                 self.capture.write_bytes(gzip.compress(b"\n".join(changed) + b"\n"))
                 self.assertIn(words, self.step(child.pid, "Pause", "--yes", status=1).stderr)
                 self.assertEqual("S", self.state(child.pid))
+                told = run("triage", self.capture, folder=self.folder).stderr
+                self.assertEqual("boot" in words, "started again since the capture" in told)
 
     @unittest.skipUnless(os.geteuid() == 0, "only the administrator can become nobody")
     def test_other_peoples_are_refused_without_privilege(self):

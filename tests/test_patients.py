@@ -229,6 +229,12 @@ class Truth(unittest.TestCase):
                 named = [culprit.name for culprit in result.culprits[:3]]
                 self.assertIn(load_scenario(name).truth.culprit, named)
 
+    def test_a_card_that_publishes_nothing_is_not_taken_for_idle(self):
+        triage = triaged(load_scenario("picture-wall"), ["sys/class/drm/*/device/gpu_busy_percent"])
+        self.assertNotIn("gpu", [state.resource for state in triage.resources])
+        told = [spot.what for spot in triage.blind_spots]
+        self.assertIn("how busy the graphics card card0 is", told)
+
     def test_nobody_is_named_on_a_healthy_one(self):
         # every eighth random patient is well and looks as if it were not
         for seed, result in self.each(by_seed, range(7, 8 * 12, 8)):

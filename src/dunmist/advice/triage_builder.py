@@ -218,6 +218,7 @@ def _blind_spots(series: Series) -> list[BlindSpot]:
             )
         )
     spots += _missing_drivers(series)
+    spots += _silent_cards(series)
     if series.damage:
         spots.append(BlindSpot("the end of the capture", series.damage, "sample again"))
     if series.line.gap_s:
@@ -237,6 +238,17 @@ def _blind_spots(series: Series) -> list[BlindSpot]:
             )
         )
     return spots
+
+
+def _silent_cards(series: Series) -> list[BlindSpot]:
+    """Return the graphics cards of which nothing tells how busy they are."""
+    words = wording()
+    what = words["blind_spot"]["use of a graphics card"]
+    return [
+        BlindSpot(what.format(name=card.name), words["why"]["absent"], words["remedy"]["absent"])
+        for card in series.devices.graphics
+        if not card.busy.is_known
+    ]
 
 
 def _missing_drivers(series: Series) -> list[BlindSpot]:

@@ -4,6 +4,7 @@ import shutil
 import sys
 from datetime import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -16,6 +17,9 @@ from dunmist.cli.parameters import (
     sampling_options,
     wants_colours,
 )
+
+if TYPE_CHECKING:
+    from dunmist.captures import Header
 
 SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force", "host", "via", "sudo")
 
@@ -92,6 +96,7 @@ def triage(
     from dunmist.reports import document_text, triage_document, triage_json
 
     judged = judge(file, complaints, part_of(file, since, until))
+    _warn_of_earlier_boot(judged.series.header)
     if as_json:
         click.echo(triage_json(judged.triage), nl=False)
         return
@@ -105,3 +110,16 @@ def triage(
 
     more = sections_beside(judged, normal) if normal else []
     click.echo(document_text(triage_document(judged.triage, more)), nl=False)
+
+
+def _warn_of_earlier_boot(header: "Header") -> None:
+    """Say that process numbers are of the start before; the verdict stays as it is."""
+    from dunmist.computer import Root
+    from dunmist.fixing import is_of_earlier_boot
+
+    if is_of_earlier_boot(header, Root(Path("/"))):
+        click.echo(
+            "this computer was started again since the capture: process numbers in it are of "
+            "the start before; capture again before you act",
+            err=True,
+        )

@@ -11,6 +11,7 @@ from dunmist.fixing.effect import Effect as Effect
 from dunmist.fixing.effect import effect_of as effect_of
 from dunmist.fixing.guards import boot_id as boot_id
 from dunmist.fixing.guards import check_capture as check_capture
+from dunmist.fixing.guards import is_of_earlier_boot as is_of_earlier_boot
 from dunmist.fixing.guards import unit_processes as unit_processes
 from dunmist.fixing.journal import JournalLine as JournalLine
 from dunmist.fixing.journal import Outcome as Outcome

@@ -13,7 +13,7 @@ from dunmist.fixing.units import check_manager
 
 # systemd.unit(5); what begins with a dash would be taken for an option by whoever pastes it
 UNIT_NAME = re.compile(r"(?!-)[A-Za-z0-9:_.\\@-]{1,244}\.(?:service|scope|slice|timer)")
-BOOT_ID = "proc/sys/kernel/random/boot_id"
+BOOT_ID, HOST = "proc/sys/kernel/random/boot_id", "proc/sys/kernel/hostname"
 # process numbers in a message of one line
 NUMBERS_SHOWN = 8
 
@@ -38,6 +38,17 @@ def check_capture(header: Header, root: Root) -> None:
             f"the capture is of another computer or of an earlier boot (host "
             f"{header.machine.host}, {header.started}); capture again here and now"
         )
+
+
+def is_of_earlier_boot(header: Header, root: Root) -> bool:
+    """Whether a capture is of this computer, which was started again since.
+
+    Its process numbers then belong to nobody, or to others.
+    """
+    then, now = header.machine.boot_id, boot_id(root)
+    here = root.parse(HOST, parse_line, "host name")
+    is_here = header.live and here is not None and header.machine.host == here
+    return is_here and then is not None and now is not None and then != now
 
 
 def boot_id(root: Root) -> str | None:

@@ -155,7 +155,7 @@ def _hot(about: _About) -> str:
             heater=heater,
         )
     others = [
-        (value, sensor.name)
+        (value, sensor)
         for sensor in about.series.devices.sensors
         if sensor.quantity == "temperature"
         and sensor.is_trusted
@@ -163,8 +163,13 @@ def _hot(about: _About) -> str:
     ]
     if not others:
         return _say("hot", "unseen", heater=heater)
-    value, name = max(others)
-    return _say("hot", "other", sensor=name, celsius=f"{value:.0f} °C", heater=heater)
+    beyond = [(value - part.high, value, part) for value, part in others if part.high]
+    excess, value, part = max(beyond, key=lambda told: told[0], default=(-1.0, 0.0, None))
+    if part is not None and excess >= 0:
+        limit = f"{part.high:.0f} °C"
+        return _say("hot", "beyond", sensor=part.name, celsius=f"{value:.0f} °C", limit=limit)
+    value, hottest = max(others, key=lambda told: told[0])
+    return _say("hot", "other", sensor=hottest.name, celsius=f"{value:.0f} °C", heater=heater)
 
 
 def _noisy(about: _About) -> str:

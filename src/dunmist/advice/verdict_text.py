@@ -1,11 +1,20 @@
 """The sentences about a whole computer: the verdict, what to do first, whether paging matters."""
 
-from dunmist.advice.amounts import percent
+from dunmist.advice.amounts import amount_text, percent
 from dunmist.advice.case import Cases
 from dunmist.advice.template_values import finding_text
 from dunmist.advice.triage import Worst
 from dunmist.advice.wording import wording
-from dunmist.diagnosis import LEVELS, Diagnosis, Finding, Kind, LevelWord, Severity, is_strained
+from dunmist.diagnosis import (
+    LEVELS,
+    Culprit,
+    Diagnosis,
+    Finding,
+    Kind,
+    LevelWord,
+    Severity,
+    is_strained,
+)
 
 # programs named in the headline
 PARTNERS_SHOWN = 4
@@ -119,6 +128,10 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
         text, first = finding_text(diagnosis.external_cause), first_action(diagnosis, cases) or ""
         # a brief goes after that word, a whole step is a sentence
         order = f"First {first}." if first and not first.endswith(".") else first
+        if diagnosis.cause is not None:
+            driver = _brings_about(diagnosis.external_cause, diagnosis.cause)
+            more = " ".join(filter(None, ("" if text in said else text, driver, order)))
+            return words["outside-driven"].format(more=more, **about).rstrip()
         more = " ".join(filter(None, ("" if text in said else text, order)))
         key = "own-limit" if diagnosis.external_cause.kind == "memory-limited" else "outside"
         return words[key].format(more=more, **about).rstrip()
@@ -138,6 +151,13 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
         return words["cause-together"].format(names=names, drive=drive, **about)
     drives = wording()["drives"][diagnosis.limiting].format(amount=percent(culprit.score))
     return words["cause"].format(name=culprit.name, drives=drives, **about)
+
+
+def _brings_about(cause: Finding, driver: Culprit) -> str:
+    """Return whose load brings about what is wrong outside of all programs."""
+    moved = amount_text(driver.application.disk_bytes_per_s.mean(), "bytes/s", None)
+    text: str = wording()["brings_about"][cause.kind]
+    return text.format(name=driver.name, moved=moved)
 
 
 def names_of_partners(diagnosis: Diagnosis) -> str:

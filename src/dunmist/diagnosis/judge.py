@@ -61,8 +61,10 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
     # the sort keeps the order of the rest: severity, then the order of the rules
     findings.sort(key=lambda finding: finding is not external_cause)
     culprits: list[Culprit] = []
-    if limiting and external_cause is None:
+    if limiting:
         culprits = rank_culprits(exam, RESOURCE_BY_WORD[limiting.resource])
+    if external_cause:
+        culprits = drivers_of(exam, external_cause, culprits)
     intervals = series.line.intervals
     quality = data_quality(coverage["cpu"], intervals, exam.limits)
     return Diagnosis(
@@ -164,6 +166,24 @@ def _also(
     return AlsoStrained(
         state, next((culprit for culprit in ranked if culprit.role == "cause"), None)
     )
+
+
+def drivers_of(exam: Examination, cause: Finding, ranked: list[Culprit]) -> list[Culprit]:
+    """Return those whose load brings a cause outside of all programs about; mostly nobody's does.
+
+    A drive that is too hot is heated by whoever keeps it moving, and would be slow without as well.
+    """
+    if cause.kind != "drive-too-hot":
+        return []
+    disk = next((d for d in exam.series.devices.disks if d.name == cause.subject), None)
+    if disk is None:
+        return []
+    least = exam.limits.drives.heating_share * exam.limits.of_disk(disk.kind).bytes_per_s
+    return [
+        culprit
+        for culprit in ranked
+        if culprit.role == "cause" and culprit.application.disk_bytes_per_s.mean() >= least
+    ]
 
 
 def find_external_cause(

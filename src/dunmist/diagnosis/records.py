@@ -123,7 +123,8 @@ class Diagnosis:
     culprits: list[Culprit]
     findings: list[Finding]
     limits: Thresholds  # the thresholds by which it was judged
-    external_cause: Finding | None = None  # no program; then there are no culprits
+    # no program; then culprits are only those whose load brings it about
+    external_cause: Finding | None = None
     also: AlsoStrained | None = None  # a second resource that is limited by another cause
     intervals: int = 0
     # None for what is not sampled

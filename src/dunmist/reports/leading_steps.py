@@ -19,9 +19,12 @@ def leading_steps(judged: Judged) -> tuple[list[FilledStep], str | None]:
             if (finding.kind, finding.severity) == (worst.what, worst.severity)
         )
         return cases.of_finding(leading), _fix_of(judged, leading)
-    if diagnosis.culprits and not diagnosis.external_cause:
+    if diagnosis.culprits:
         case = cases.of_culprit(diagnosis.culprits[0])
-        return (case.rungs if case else []), _fix_of(judged, None)
+        outside = diagnosis.external_cause
+        # what the load brings about comes first, then the load
+        before = cases.of_finding(outside) if outside else []
+        return [*before, *(case.rungs if case else [])], _fix_of(judged, None)
     findings = [diagnosis.external_cause] if diagnosis.external_cause else diagnosis.findings
     ladders = ((cases.of_finding(finding), _fix_of(judged, finding)) for finding in findings)
     return next((ladder for ladder in ladders if ladder[0]), ([], None))

@@ -113,6 +113,9 @@ class DriveLimits(Figures, frozen=True):
     lost_sectors: int = 1
     # the maker's own estimate of the drive's life is over (NVMe specification, Percentage Used)
     used_percent: int = 100
+    # a program that moves this share of what a disk of its kind can move heats it: at a fifth a
+    # drive without a heat spreader comes near its limit within minutes
+    heating_share: Share = 0.2
     # a few are ordinary in old age; this many go with more to come
     reallocated: int = 50
     # each moved plug adds a few; this many mean a bad cable

@@ -229,6 +229,19 @@ class Truth(unittest.TestCase):
                 named = [culprit.name for culprit in result.culprits[:3]]
                 self.assertIn(load_scenario(name).truth.culprit, named)
 
+    def test_who_is_unknown_is_not_called_innocent(self):
+        # without rights nobody's reads are seen: the one who makes them waits like the others
+        triage = triaged(load_scenario("noon-copy"), ["proc/*/io"])
+        steps = {
+            finding.subject: [step.action for step in finding.steps]
+            for finding in triage.findings
+            if finding.kind in ("disk-saturated", "blocked-on-disk")
+        }
+        self.assertEqual(["see-disk-users"], steps["sda"])
+        self.assertEqual(["find-holder"], steps["ledge-copy"])
+        told = " ".join(step.text for finding in triage.findings for step in finding.steps)
+        self.assertNotIn("Nothing is wrong with", told)
+
     def test_a_card_that_publishes_nothing_is_not_taken_for_idle(self):
         triage = triaged(load_scenario("picture-wall"), ["sys/class/drm/*/device/gpu_busy_percent"])
         self.assertNotIn("gpu", [state.resource for state in triage.resources])

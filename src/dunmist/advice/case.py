@@ -87,6 +87,7 @@ class Cases:
         filling = application_filling(self._series, about, self._diagnosis)
         freed = savings_of(application, self._diagnosis.limiting) if role == "cause" else None
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed)
+        holding |= _known_cause(filling)
         rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
         return Case(application, role, about, rungs)
 
@@ -99,6 +100,7 @@ class Cases:
         main = finding.application.main if finding.application else None
         of_computer = {"sensor-driver-missing"} if sensor_modules(self._series) else set()
         of_computer |= {"crash-recorded"} if self._series.header.inventory.crashes else set()
+        of_computer |= _known_cause(filling)
         if main is None:
             holding = _circumstances_of_thing(subject_of(finding), self._series.surveyed)
             unit = finding.subject if (finding.subject or "").endswith(STOPPABLE) else None
@@ -124,6 +126,10 @@ class Cases:
         return next(
             (culprit.role for culprit in culprits if culprit.application is application), None
         )
+
+
+def _known_cause(filling: dict[str, str]) -> set[str]:
+    return {"cause-known"} if filling["cause"] else set()
 
 
 def _circumstances_of_thing(subject: str, surveyed: Surveyed) -> frozenset[str]:

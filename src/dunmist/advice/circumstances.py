@@ -10,7 +10,8 @@ use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``, ``starts-itself``, 
 ``replaced`` (its file, since it started), ``of-others`` (than who sits here), ``killable`` (all of
 it that waits uninterruptibly can be ended by force), ``limits-`` with the
 resource that limits, and the guards of the catalogue: ``essential``, ``atomic``, ``wanted`` and
-``unfinished`` (it is begun anew when it is ended).
+``unfinished`` (it is begun anew when it is ended). ``cause-known`` is added where somebody or
+something is to blame for what it waits for.
 """
 
 from dunmist.advice.program_facts import About

@@ -30,7 +30,7 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
     processors = series.machine.logical_processors
     return {
         "name": name,
-        "cause": cause_name(diagnosis, diagnosis.limiting),
+        "cause": cause_name(diagnosis, diagnosis.limiting) or "",
         "normal": _normal_text(name, about, series),
         "wait_first": _wait_first(about, series),
         "hint": words["hint"].format(trouble=kind.trouble) if kind else "",
@@ -66,7 +66,7 @@ def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> d
         "timer_of": shlex.quote(timer_of(subject)),
         "name": subject,
         "systemctl": "systemctl",
-        "cause": cause_name(diagnosis, effect_of(finding, diagnosis)),
+        "cause": cause_name(diagnosis, effect_of(finding, diagnosis)) or "",
         "sensor_modules": " ".join(map(shlex.quote, sensor_modules(series))),
     }
 
@@ -138,19 +138,15 @@ def effect_of(finding: Finding, diagnosis: Diagnosis) -> ResourceWord | None:
     return word
 
 
-def cause_name(diagnosis: Diagnosis, resource: ResourceWord | None) -> str:
-    """Return what is to blame for the lack of a resource, as steps against its effects name it."""
+def cause_name(diagnosis: Diagnosis, resource: ResourceWord | None) -> str | None:
+    """Return what is to blame for the lack of a resource; None where that is not known."""
     also = diagnosis.also
     if resource != diagnosis.limiting:
         driver = also.driver if also and also.state.resource == resource else None
-        return driver.name if driver else wording()["ladder"]["cause-unknown"]
+        return driver.name if driver else None
     if diagnosis.cause:
         return diagnosis.cause.name
-    return (
-        subject_of(diagnosis.external_cause)
-        if diagnosis.external_cause
-        else (wording()["ladder"]["cause-unknown"])
-    )
+    return subject_of(diagnosis.external_cause) if diagnosis.external_cause else None
 
 
 def limit_percent(application: Application, limits: Thresholds) -> int:

@@ -29,6 +29,15 @@ from tests.program import DUNMIST, InFolder, capture_model, run, start_busy
 
 READY = "import os, time\nprint('ready', os.getpid(), flush=True)\n"
 SLEEP = READY + "time.sleep(60)\n"
+# a server of four workers, of which the last one spins
+WORKERS = READY + (
+    "for place in range(4):\n"
+    "    if not os.fork():\n"
+    "        end = time.monotonic() + 60\n"
+    "        while place == 3 and time.monotonic() < end: pass\n"
+    "        time.sleep(60); os._exit(0)\n"
+    "time.sleep(60)\n"
+)
 DEAF = "import signal, time\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\n" + SLEEP
 THREADS = (
     "import threading, time\nfor _ in range(3):"
@@ -210,6 +219,22 @@ class Acting(InFolder):
         self.assertIn("holds no act", self.undo(status=1).stderr)
         listed = run("fix", "--list", folder=self.folder, environment=self.environment).stdout
         self.assertEqual(2, listed.count("idle_tern.py"))
+
+    def test_only_the_process_that_takes_it_is_paused(self):
+        """Of a server with three idle workers and one that spins, as of any that serves others."""
+        server = self.start("tern_server.py", WORKERS)
+        workers = self.children_of(server, 4)
+        for pid in workers:
+            self.addCleanup(os.kill, int(pid), signal.SIGKILL)
+        run(*("capture", "-o", self.capture, "--for", "2s", "--every", "0.5s"), folder=self.folder)
+        shown = self.step(server.pid, "Pause only process").stdout
+        self.assertIn(f"kill -STOP {workers[-1]}\n", shown)
+        self.step(server.pid, "Pause only process", "--yes")
+        idle = [self.state(pid) for pid in (server.pid, *workers[:-1])]
+        self.assertEqual(["S"] * 4, idle)
+        self.assertEqual("T", self.state(workers[-1]))
+        self.undo()
+        self.assertNotEqual("T", self.state(workers[-1]))
 
     def test_priority_of_every_thread_and_back(self):
         child = self.start("many_terns.py", THREADS)

@@ -6,6 +6,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from benchmarks.drawn import random_scenario
+from msgspec import structs
 
 from dunmist.advice import RISKS
 from dunmist.diagnosis.findings.kernel_messages import TABLE
@@ -228,6 +229,30 @@ class Truth(unittest.TestCase):
             with self.subTest(name, without=without):
                 named = [culprit.name for culprit in result.culprits[:3]]
                 self.assertIn(load_scenario(name).truth.culprit, named)
+
+    def test_the_guilty_part_is_aimed_at_before_the_whole(self):
+        scenario = load_scenario("one-enquiry")
+        for name, cancelled, ended in (
+            ("roost-enquiry", None, "kill -TERM"),
+            # what signals mean to a server that is known
+            ("postgres", "kill -INT", "kill -TERM"),
+            ("nginx", None, "kill -QUIT"),
+        ):
+            programs = [
+                structs.replace(program, name=name) if program.name == "roost-enquiry" else program
+                for program in scenario.programs
+            ]
+            (culprit,) = triaged(structs.replace(scenario, programs=programs)).culprits
+            steps = {step.action: step for step in culprit.steps}
+            with self.subTest(name):
+                self.assertLess(list(steps).index("pause-part"), list(steps).index("pause"))
+                pid = steps["pause-part"].command.split()[-1]
+                self.assertEqual(f"{ended} {pid}", steps["end-part"].command)
+                self.assertEqual(cancelled is not None, "cancel-part" in steps)
+                if cancelled:
+                    self.assertEqual(f"{cancelled} {pid}", steps["cancel-part"].command)
+                self.assertIn("stops its 8 other processes", steps["pause"].text)
+                self.assertLess(steps["end-part"].frees.value, steps["pause"].frees.value)
 
     def test_who_is_unknown_is_not_called_innocent(self):
         # without rights nobody's reads are seen: the one who makes them waits like the others

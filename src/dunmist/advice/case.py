@@ -8,6 +8,7 @@ import re
 from typing import NamedTuple
 
 from dunmist.advice.circumstances import circumstances
+from dunmist.advice.guilty_part import find_guilty_part, part_circumstances, part_filling
 from dunmist.advice.ladder_steps import Acting, FilledStep, rungs_of
 from dunmist.advice.program_facts import About, about_process
 from dunmist.advice.protection import Protections, protected_unit
@@ -86,8 +87,10 @@ class Cases:
         holding = circumstances(self._series, about, self._diagnosis, role)
         filling = application_filling(self._series, about, self._diagnosis)
         freed = savings_of(application, self._diagnosis.limiting) if role == "cause" else None
-        acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed)
-        holding |= _known_cause(filling)
+        part = find_guilty_part(application, self._diagnosis)
+        filling |= part_filling(part)
+        acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed, part=part)
+        holding |= _known_cause(filling) | part_circumstances(part)
         rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
         return Case(application, role, about, rungs)
 
@@ -96,7 +99,7 @@ class Cases:
         if outside and finding.kind in ladder()["outside"].get(outside.kind, ()):
             return []
         names = ladder()["finding"][finding.kind]
-        filling = finding_filling(finding, self._diagnosis, self._series)
+        filling = finding_filling(finding, self._diagnosis, self._series) | part_filling(None)
         main = finding.application.main if finding.application else None
         of_computer = {"sensor-driver-missing"} if sensor_modules(self._series) else set()
         of_computer |= {"crash-recorded"} if self._series.header.inventory.crashes else set()
@@ -112,8 +115,11 @@ class Cases:
         holding = circumstances(self._series, about, self._diagnosis, self._role_in(finding))
         resource = ladder()["takes"].get(finding.kind)
         freed = savings_of(about.process.application, resource) if resource else None
-        acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed)
-        return rungs_of(names, holding | of_computer, filling, acting)
+        part = find_guilty_part(about.process.application, self._diagnosis)
+        filling |= part_filling(part)
+        holding |= of_computer | part_circumstances(part)
+        acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed, part=part)
+        return rungs_of(names, holding, filling, acting)
 
     def _role_in(self, finding: Finding) -> Role:
         """Return a program's part in a finding: in the ranking, else what the finding makes it."""

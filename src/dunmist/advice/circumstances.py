@@ -11,7 +11,8 @@ use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``, ``starts-itself``, 
 it that waits uninterruptibly can be ended by force), ``limits-`` with the
 resource that limits, and the guards of the catalogue: ``essential``, ``atomic``, ``wanted`` and
 ``unfinished`` (it is begun anew when it is ended). ``cause-known`` is added where somebody or
-something is to blame for what it waits for.
+something is to blame for what it waits for, ``part`` and ``cancellable`` where one of its processes
+takes nearly all (advice/guilty_part.py).
 """
 
 from dunmist.advice.program_facts import About

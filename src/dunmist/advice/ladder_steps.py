@@ -4,15 +4,18 @@ Which step fits is told by ``ladder.toml``; ``filling`` has the names, numbers a
 into its text. A rung with an act is one that ``dunmist fix`` can carry out.
 """
 
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dunmist.advice.acts import Act, Target, Verb
 from dunmist.advice.evidence import rounded
+from dunmist.advice.guilty_part import GuiltyPart
 from dunmist.advice.program_facts import About
 from dunmist.advice.template_values import limit_percent
 from dunmist.advice.triage import RISKS, Frees, Step
 from dunmist.advice.wording import ladder
 from dunmist.diagnosis import Freed, Thresholds, thresholds
+from dunmist.series import Process
 
 if TYPE_CHECKING:
     from dunmist.advice.case import Case
@@ -36,8 +39,9 @@ class Acting(NamedTuple):
     unit: str | None = None
     limits: Thresholds = thresholds()
     freed: Freed | None = None
+    part: GuiltyPart | None = None
 
-    def act(self, verb: Verb | None) -> Act | None:
+    def act(self, verb: Verb | None, *, of_part: bool = False) -> Act | None:
         """Return the act for a verb; None where a step needs a person."""
         if verb is None:
             return None
@@ -48,7 +52,9 @@ class Acting(NamedTuple):
         is_login = verb == "disable-autostart"
         return Act(
             verb,
-            targets=_targets(about, verb),
+            targets=_targets_of([self.part.process])
+            if of_part and self.part
+            else _targets(about, verb),
             unit=about.origin.name if verb == "disable-timer" else application.unit,
             user=about.owner if is_login else application.manager_user,
             percent=limit_percent(application, self.limits) if verb == "limit" else None,
@@ -67,7 +73,10 @@ def _targets(about: About, verb: Verb) -> list[Target]:
     application, living = about.process.application, about.process.application.living
     main = application.main
     # one is asked to end and takes its children with it; everything else is done to each
-    chosen = [process for process in living if process is main] if verb == "end" else living
+    return _targets_of([main] if verb == "end" and main in living else living)
+
+
+def _targets_of(processes: Iterable[Process]) -> list[Target]:
     return [
         Target(
             process.pid,
@@ -76,7 +85,7 @@ def _targets(about: About, verb: Verb) -> list[Target]:
             process.facts.uid,
             process.facts.user,
         )
-        for process in chosen
+        for process in processes
     ]
 
 
@@ -93,7 +102,7 @@ def rungs_of(
         FilledStep(
             _step(name, steps[name], filling, _freed(steps[name], acting)),
             steps[name].get("brief", "").format_map(filling),
-            acting.act(steps[name].get("act")),
+            acting.act(steps[name].get("act"), of_part=steps[name].get("target") == "part"),
         )
         for name in fitting
     ]
@@ -113,6 +122,8 @@ def _freed(template: dict[str, Any], acting: Acting) -> Freed | None:
         return None
     if template["frees"] == "all":
         return freed
+    if template["frees"] == "part":
+        return freed._replace(value=freed.value * acting.part.share) if acting.part else None
     # a limit is one of CPU time
     left = limit_percent(about.process.application, acting.limits) / 100.0
     return freed._replace(value=freed.value - left) if left < freed.value else None

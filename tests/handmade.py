@@ -212,6 +212,7 @@ def examination(machine, applications=(), processes=(), **devices):
         processor_sensor=devices.get("sensor"),
         duration_s=machine.line.duration_s,
         ticks=machine.line.ticks,
+        taken_share=1.0,
     )
     return Examination(series, thresholds())
 

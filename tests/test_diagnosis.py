@@ -1,5 +1,7 @@
 """Model computers with one thing changed, and what must be said of each."""
 
+import gzip
+import json
 import random
 import unittest
 from pathlib import Path
@@ -97,6 +99,30 @@ class Verdicts(unittest.TestCase):
         for culprit in judged(PATIENT).triage.culprits:
             risks = [order.index(step.risk) for step in culprit.steps]
             self.assertEqual(sorted(risks), risks)
+
+
+class FewTicks(unittest.TestCase):
+    def test_a_shortage_of_ticks_is_no_certainty(self):
+        with TemporaryDirectory() as folder:
+            whole = capture_model(load_scenario("ringing-office"), Path(folder) / "a.gz", 30.0)
+            lines = [json.loads(line) for line in gzip.decompress(whole.read_bytes()).splitlines()]
+            kept, missed = [], 0
+            for line in lines:
+                if line["kind"] == "tick" and line["n"] % 10 not in (0, 1, 2, 5):
+                    missed += 1
+                    continue
+                if line["kind"] == "tick" and missed:
+                    gap = {"kind": "event", "what": "gap", "tick": line["n"], "count": missed}
+                    kept.append(gap)
+                    missed = 0
+                kept.append(line)
+            few = Path(folder) / "few.gz"
+            few.write_bytes(gzip.compress("".join(f"{json.dumps(k)}\n" for k in kept).encode()))
+            sure, unsure = (judge(path).triage.verdict for path in (whole, few))
+        self.assertEqual(sure.limiting, unsure.limiting)
+        self.assertIn("Only 42 % of the planned ticks could be taken", unsure.headline)
+        self.assertNotIn("planned ticks", sure.headline)
+        self.assertLess(unsure.confidence, sure.confidence - 0.1)
 
 
 class Series(unittest.TestCase):

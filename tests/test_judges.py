@@ -8,7 +8,7 @@ import numpy as np
 
 from dunmist.computer import GroupWeight
 from dunmist.diagnosis import thresholds
-from dunmist.diagnosis.confidence import confidence_of
+from dunmist.diagnosis.confidence import confidence_of, data_quality
 from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.findings.memory import growth
 from dunmist.diagnosis.judge import find_external_cause, find_limiting, judge_thing
@@ -725,11 +725,18 @@ class Ranking(unittest.TestCase):
 
     def test_confidence_grows_with_margin_length_and_what_could_be_attributed(self):
         limits = thresholds()
-        sure = confidence_of(0.9, [0.9, 0.05], 1.0, 30, limits)
+
+        def of(causes, coverage=1.0, intervals=30, taken=1.0):
+            quality = data_quality(coverage, intervals, limits, taken)
+            return confidence_of(0.9, causes, quality, limits)
+
+        sure = of([0.9, 0.05])
+        self.assertEqual(sure, of([0.9, 0.05], taken=0.6))
         for what, less in (
-            ("a strong rival", confidence_of(0.9, [0.9, 0.8], 1.0, 30, limits)),
-            ("few intervals", confidence_of(0.9, [0.9, 0.05], 1.0, 2, limits)),
-            ("half attributed", confidence_of(0.9, [0.9, 0.05], 0.5, 30, limits)),
+            ("a strong rival", of([0.9, 0.8])),
+            ("few intervals", of([0.9, 0.05], intervals=2)),
+            ("half attributed", of([0.9, 0.05], 0.5)),
+            ("a third of the ticks", of([0.9, 0.05], taken=0.33)),
         ):
             with self.subTest(what):
                 self.assertLess(less, sure - 0.02)

@@ -71,13 +71,20 @@ def headline(diagnosis: Diagnosis, cases: Cases, said: str = "") -> str:
     A finding that is worse than the load comes first. What was ``said`` already, in answer to a
     complaint, is not said again.
     """
-    leading = leading_finding(diagnosis)
+    leading, few = leading_finding(diagnosis), _few_ticks(diagnosis)
     if leading is None:
-        return _verdict(diagnosis, cases, said) + _also(diagnosis)
+        return few + _verdict(diagnosis, cases, said) + _also(diagnosis)
     text = finding_text(leading)
     # a name keeps its letters, a sentence begins with a capital
     first = "" if text in said else f"{_capital(text) if text.startswith('the ') else text} "
-    return first + _verdict(diagnosis, cases, f"{said} {text}") + _also(diagnosis)
+    return few + first + _verdict(diagnosis, cases, f"{said} {text}") + _also(diagnosis)
+
+
+def _few_ticks(diagnosis: Diagnosis) -> str:
+    """Return that a capture is short of ticks, with a blank behind it, or nothing."""
+    if diagnosis.taken_share >= diagnosis.limits.confidence.taken_least:
+        return ""
+    return wording()["headline"]["few-ticks"].format(share=percent(diagnosis.taken_share))
 
 
 def _also(diagnosis: Diagnosis) -> str:

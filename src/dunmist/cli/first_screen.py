@@ -7,6 +7,7 @@ findings.
 
 import shlex
 import textwrap
+from collections import Counter
 from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
@@ -310,10 +311,16 @@ def _others(judged: Judged, width: int, room: int) -> Iterator[Line]:
         for finding in triage.findings
         if finding.severity != "note" and finding.text not in triage.verdict.spoken
     ]
-    shown = max(1, room) if others else 0
-    for finding in others[:shown]:
-        is_last = finding is others[:shown][-1] and len(others) > shown
-        more = f" (and {len(others) - shown} more)" if is_last else ""
+    # several of a kind are one line with their count
+    counts = Counter(finding.kind for finding in others)
+    first_of = {finding.kind: finding for finding in reversed(others)}
+    firsts = [finding for finding in others if finding is first_of[finding.kind]]
+    shown = max(1, room) if firsts else 0
+    for finding in firsts[:shown]:
+        alike, hidden = counts[finding.kind] - 1, len(firsts) - shown
+        more = f" ({alike} more like it)" if alike else ""
+        if finding is firsts[:shown][-1] and hidden > 0:
+            more += f" (and {hidden} more)"
         yield [
             Piece("also  ", SEVERITY_LOOKS[finding.severity]),
             Piece(_fitted(finding.text, width - len(more) - 6) + more),

@@ -66,7 +66,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
     if external_cause:
         culprits = drivers_of(exam, external_cause, culprits)
     intervals = series.line.intervals
-    quality = data_quality(coverage["cpu"], intervals, exam.limits)
+    quality = data_quality(coverage["cpu"], intervals, exam.limits, series.taken_share)
     return Diagnosis(
         level=limiting.level if limiting else _highest(states),
         limiting=limiting.resource if limiting else None,
@@ -80,6 +80,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
         external_cause=external_cause,
         also=_also(exam, states, limiting),
         intervals=intervals,
+        taken_share=series.taken_share,
         coverage=coverage,
     )
 

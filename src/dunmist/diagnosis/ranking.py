@@ -2,7 +2,7 @@
 
 from collections import Counter
 
-from dunmist.diagnosis.confidence import confidence_of
+from dunmist.diagnosis.confidence import confidence_of, data_quality
 from dunmist.diagnosis.core_services import CORE_SERVICES
 from dunmist.diagnosis.cpu_starvation import find_starved
 from dunmist.diagnosis.examination import Examination
@@ -47,15 +47,17 @@ def rank_culprits(exam: Examination, limiting: Resource) -> list[Culprit]:
     are_few = partners <= table.partners_most and together[0] >= table.partners_least
     if causes and causes[0] < table.least_first and not (partners and are_few):
         return []  # many small ones: nobody is the cause
-    intervals = exam.series.line.intervals
+    quality = data_quality(
+        covered, exam.series.line.intervals, exam.limits, exam.series.taken_share
+    )
     return [
         Culprit(
             application=application,
             role=role,
             score=score,
-            confidence=confidence_of(together[0], together, covered, intervals, exam.limits)
+            confidence=confidence_of(together[0], together, quality, exam.limits)
             if place < partners
-            else confidence_of(score, causes, covered, intervals, exam.limits),
+            else confidence_of(score, causes, quality, exam.limits),
             resources=_parts(exam, application),
             signs=_signs(exam, application, limiting.word, is_victim=role == "victim"),
             frees=limiting.saving.of(application) if limiting.saving and role == "cause" else None,

@@ -127,6 +127,7 @@ class Diagnosis:
     external_cause: Finding | None = None
     also: AlsoStrained | None = None  # a second resource that is limited by another cause
     intervals: int = 0
+    taken_share: float = 1.0  # of the planned ticks
     # None for what is not sampled
     coverage: dict[ResourceWord, float | None] = field(default_factory=dict)
 

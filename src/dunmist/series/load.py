@@ -85,6 +85,11 @@ class Series:
             if event.what == "gap" and not (0 < row <= len(is_gap) and is_gap[row - 1])
         )
 
+    @property
+    def taken_share(self) -> float:
+        """The share of the planned ticks that were taken."""
+        return self.ticks / max(1, self.ticks + self.missed)
+
     @cached_property
     def living(self) -> dict[int, Process]:
         """The processes that were there at the end, by process number."""

@@ -25,6 +25,8 @@ class ConfidenceLimits(Figures, frozen=True):
     likely: Share = 0.7
     # what keeps the confidence down: less attributed than this, or fewer intervals
     well_covered: Share = 0.8
+    # with fewer of the planned ticks than this, those that were missed may tell another story
+    taken_least: Share = 0.5
     # intervals: below this a single odd one changes the median
     few_intervals: Number = 8
 

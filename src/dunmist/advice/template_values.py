@@ -127,8 +127,11 @@ def subject_of(finding: Finding) -> str:
 def finding_text(finding: Finding) -> str:
     """Return a finding in one sentence."""
     other = next((sign.slots["name"] for sign in finding.signs if "name" in sign.slots), None)
+    words = wording()["ladder"]
+    is_own = any(sign.key == "lock-held-own" for sign in finding.signs)
+    somebody = words["own-process" if is_own else "somebody-else"]
     return wording()["finding"][finding.kind].format(
-        subject=subject_of(finding), other=other or wording()["ladder"]["somebody-else"]
+        subject=subject_of(finding), other=other or somebody
     )
 
 

@@ -193,6 +193,7 @@ EvidenceKey = Literal[
     "state-D",
     "state-T",
     "lock-held",
+    "lock-held-own",
     "lock-held-unseen",
     "lock-waiters",
     "descriptors",

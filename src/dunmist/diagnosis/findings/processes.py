@@ -75,11 +75,12 @@ def _locks(exam: Examination) -> list[Finding]:
     )
     findings = []
     for (application, holder), count in waiters.items():
-        signs = [
-            sign("lock-held", float(holder), name=living[holder].name)
-            if holder in living
-            else sign("lock-held-unseen", float(holder))
-        ]
+        if holder not in living:
+            signs = [sign("lock-held-unseen", float(holder))]
+        elif living[holder].application is application:
+            signs = [sign("lock-held-own", float(holder))]
+        else:
+            signs = [sign("lock-held", float(holder), name=living[holder].name)]
         if count > 1:
             signs.append(sign("lock-waiters", float(count)))
         findings.append(application_finding("lock-wait", "concern", application, signs))

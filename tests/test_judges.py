@@ -6,17 +6,18 @@ from types import SimpleNamespace
 
 import numpy as np
 
-from dunmist.computer import GroupWeight
+from dunmist.computer import GroupWeight, SocketFacts
 from dunmist.diagnosis import thresholds
 from dunmist.diagnosis.confidence import confidence_of, data_quality
 from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.findings.memory import growth
 from dunmist.diagnosis.judge import find_external_cause, find_limiting, judge_thing
+from dunmist.diagnosis.local_clients import find_local_clients
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.ranking import rank_culprits
 from dunmist.diagnosis.records import Finding, ResourceState, sign
 from dunmist.diagnosis.resources import RESOURCE_BY_WORD, find_bound, find_coverage, find_slow_disks
-from dunmist.series import ProcessorSensor, Storage
+from dunmist.series import ProcessorSensor, SocketSeries, Storage
 from tests.handmade import (
     GIB,
     Machine,
@@ -741,6 +742,44 @@ class Ranking(unittest.TestCase):
             with self.subTest(what):
                 self.assertLess(less, sure - 0.02)
         self.assertLessEqual(sure, limits.confidence.most)
+
+
+class LocalClients(unittest.TestCase):
+    """Who is at the other end of a server's connections on this computer."""
+
+    def socket(self, owner, local, remote=None, sent=0.0, state="established"):
+        host, port = local
+        far_host, far_port = remote or (None, None)
+        facts = SocketFacts("tcp", 4, host, port, far_host, far_port)
+        moved = rate(sent, LINE)
+        return SocketSeries(facts, [owner], state, False, moved, moved, 0, None)
+
+    def clients_of_server(self, *, port=8080, sent=5e4, client_host="10.9.0.1"):
+        server, client = (application(n, LINE, name) for n, name in ((1, "web"), (2, "asker")))
+        tasks = [process(10, server, LINE), process(20, client, LINE)]
+        exam = examination(machine(0.9), [server, client], tasks)
+        one, other = (task.identity for task in tasks)
+        exam.series.sockets = [
+            self.socket(one, ("0.0.0.0", 8080), state="listen"),
+            self.socket(one, ("10.9.0.1", port), ("10.9.0.1", 40000), sent),
+            self.socket(other, (client_host, 40000), ("10.9.0.1", port), 1e3),
+        ]
+        found = find_local_clients(exam)
+        return {
+            (number, item.application.name, item.connections)
+            for number, items in found.items()
+            for item in items
+        }
+
+    def test_both_ends_have_the_same_ports_the_other_way_round(self):
+        self.assertEqual({(1, "asker", 1)}, self.clients_of_server())
+        for case, arguments in (
+            ("it connected itself", {"port": 9999}),
+            ("an idle connection", {"sent": 10.0}),
+            ("another computer's", {"client_host": "10.9.0.7"}),
+        ):
+            with self.subTest(case):
+                self.assertEqual(set(), self.clients_of_server(**arguments))
 
 
 class Coverage(unittest.TestCase):

@@ -54,13 +54,13 @@ class ThisComputer(InFolder):
         path = self.folder / "real.jsonl.gz"
         run("capture", "-o", path, "--for", "5s", "--every", "0.25s", folder=self.folder)
         result = self.triage(path)
-        rows = json.loads(
-            run("view", "processes", path, "--each", "--json", folder=self.folder).stdout
-        )["processes"]
-        others = [row for row in rows if row["pid"] != child.pid]
-        busiest = max(others, key=lambda row: row["cores_mean"] or 0.0)
+        view = ("view", "processes", path, "--json")
+        apps = json.loads(run(*view, folder=self.folder).stdout)["applications"]
+        rows = json.loads(run(*view, "--each", folder=self.folder).stdout)["processes"]
+        others = [app for app in apps if app["pid"] != child.pid]
+        busiest = max(others, key=lambda app: app["cores_mean"] or 0.0)
         if busiest["cores_mean"] > 0.3:
-            self.skipTest(f"{busiest['program']} is busy here as well")
+            self.skipTest(f"{busiest['application']} is busy here as well")
         if "stolen-time" in [item["kind"] for item in result["findings"]]:
             self.skipTest("the hypervisor gives this computer's time to others")
         self.assertTrue(result["culprits"], result)

@@ -91,6 +91,9 @@ class Cases:
         filling |= part_filling(part)
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed, part=part)
         holding |= _known_cause(filling) | part_circumstances(part)
+        clients = _clients(self._diagnosis, application)
+        filling["clients"] = clients
+        holding |= {"serves"} if clients else set()
         rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
         return Case(application, role, about, rungs)
 
@@ -132,6 +135,19 @@ class Cases:
         return next(
             (culprit.role for culprit in culprits if culprit.application is application), None
         )
+
+
+def _clients(diagnosis: Diagnosis, application: Application) -> str:
+    """Return for which programs of this computer a ranked application works, none as nothing."""
+    culprits = (item for item in diagnosis.culprits if item.application is application)
+    names = [
+        name
+        for culprit in culprits
+        for sign in culprit.signs
+        if sign.key == "app-serves" and isinstance(sign.slots["which"], list)
+        for name in sign.slots["which"]
+    ]
+    return " and ".join(map(str, names[:2]))
 
 
 def _known_cause(filling: dict[str, str]) -> set[str]:

@@ -124,9 +124,11 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
             return words["calm"].format(found=_noted(diagnosis, said))
         if fullest.resource == "heat":
             return words["busy-heat"].format(found=_found(diagnosis, said))
-        return words["busy"].format(
+        waits = (fullest.pressure or 0.0) >= diagnosis.limits.advice.waits_least
+        return words["busy-waiting" if waits else "busy"].format(
             resource=wording()["resource"][fullest.resource],
             used=percent(fullest.used),
+            held=percent(fullest.pressure or 0.0),
             found=_found(diagnosis, said),
         )
     resource = wording()["resource"][diagnosis.limiting]
@@ -217,23 +219,12 @@ def _sure(diagnosis: Diagnosis) -> str:
 
 
 def _doubt(diagnosis: Diagnosis) -> str:
-    """Return what keeps the confidence down, who else it may be, and what tells them apart."""
+    """Return what keeps the confidence down."""
     words, table = wording()["unsure"], diagnosis.limits.confidence
     covered = diagnosis.coverage.get(diagnosis.limiting or "cpu", diagnosis.coverage.get("cpu"))
-    rivals = [
-        culprit.name
-        for culprit in diagnosis.culprits[1:]
-        if culprit.role == "cause" and not culprit.is_partner
-    ]
-    reasons = []
     if covered is not None and covered < table.well_covered:
-        reasons.append(words["hidden"])
-    elif not rivals:
-        reasons.append(words["short" if diagnosis.intervals < table.few_intervals else "other"])
-    if rivals:
-        way = "rival-memory" if diagnosis.limiting == "memory" else "rival"
-        reasons.append(words[way].format(rival=rivals[0]))
-    return "; ".join(reasons)
+        return words["hidden"]
+    return words["short" if diagnosis.intervals < table.few_intervals else "other"]
 
 
 def paging_sentence(diagnosis: Diagnosis) -> str:

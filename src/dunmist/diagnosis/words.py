@@ -174,6 +174,7 @@ EvidenceKey = Literal[
     "app-cores-typical",
     "app-full",
     "app-started",
+    "app-serves",
     "app-short-lived",
     "app-low-priority",
     "app-waiting",

@@ -199,7 +199,7 @@ class Deltas:
         self._bytes: Counters[int] = Counters(timely=False)
         self._disks: Counters[str] = Counters()
         self._links: Counters[str] = Counters()
-        self._sockets: Counters[int] = Counters()
+        self._sockets: Counters[int] = Counters(timely=False)
         self._throttles: Counters[int] = Counters(timely=False)
         self._paging: Counters[str] = Counters(timely=False)
 

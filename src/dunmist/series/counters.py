@@ -27,6 +27,8 @@ from dunmist.sampling.deltas import READ_APART_S
 from dunmist.series.timeline import Bools, Floats, Ints, Level, Rate, TimeLine
 
 Key = TypeVar("Key", bound=Hashable)
+# from a tenth of an interval on, a first reading that was late is made up for
+LATE_START = 1.1
 # an interval may be this much longer than the pace of a source that is read with it
 EARLY = 1.25
 
@@ -60,6 +62,16 @@ def stretch(line: TimeLine, rows: Ints, after_s: Floats, same: Bools) -> Floats:
         real_s < READ_APART_S, np.nan, nominal_s / np.maximum(real_s, READ_APART_S)
     )
     return factors
+
+
+def late_start(factors: Floats, rows: Ints) -> Floats:
+    """Return of factors of ``stretch`` those of a first tick that took long to read, else 1.
+
+    What was moved since then belongs to a shorter time than the first interval; later on the error
+    of one interval is made up for in the next.
+    """
+    is_late = (rows == 1) & ~(factors < LATE_START)
+    return np.where(is_late, factors, 1.0)
 
 
 class Readings(Generic[Key]):
@@ -145,9 +157,13 @@ class Track:
         forgives: float = 0.0,
         wraps_at: float | None = None,
         read_every_s: float = 0.0,
+        in_bursts: bool = False,
     ) -> Rate:
-        """Return how fast a counter grew in each interval, a second."""
-        grown = self._grown(column, base, forgives, wraps_at)
+        """Return how fast a counter grew in each interval, a second.
+
+        Of amounts that come ``in_bursts`` the sum over the capture is to be right.
+        """
+        grown = self._grown(column, base, forgives, wraps_at, in_bursts=in_bursts)
         amounts = np.zeros(self.line.intervals)
         amounts[: max(0, self.first_row - 1)] = np.nan
         if read_every_s:
@@ -168,7 +184,9 @@ class Track:
                 weights = self.line.interval_s[first:row]
                 amounts[first:row] = grown[place] * weights / weights.sum()
 
-    def _grown(self, column: str, base: float, forgives: float, wraps_at: float | None) -> Floats:
+    def _grown(
+        self, column: str, base: float, forgives: float, wraps_at: float | None, *, in_bursts: bool
+    ) -> Floats:
         values = self._figures[column]
         same = np.arange(len(values)) > 0
         grown = increments(values, same, base)
@@ -179,7 +197,8 @@ class Track:
                 grown[place] = step + wraps_at if step + wraps_at >= 0 else np.nan
             elif -forgives <= step < 0:
                 grown[place] = 0.0
-        return grown * stretch(self.line, self.rows, self._after_s, same)
+        factors = stretch(self.line, self.rows, self._after_s, same)
+        return grown * (late_start(factors, self.rows) if in_bursts else factors)
 
     def _since(self, place: int, row: int, read_every_s: float) -> int:
         """Return the first interval to which the growth up to a reading belongs."""

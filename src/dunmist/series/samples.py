@@ -20,7 +20,7 @@ from dunmist.applications import Grouping
 from dunmist.computer import Machine, ProcessDetail, ProcessSample
 from dunmist.sampling import ExitSum, Tick
 from dunmist.series.conservation import Impossible
-from dunmist.series.counters import Readings, increments, stretch
+from dunmist.series.counters import Readings, increments, late_start, stretch
 from dunmist.series.reaped_bytes import whole_bytes, without_reaped
 from dunmist.series.timeline import Floats, Ints, Level, Rate
 from dunmist.series.wait_kinds import wait_code
@@ -180,13 +180,9 @@ class Samples:
         return self._grown(name) * self.stretch
 
     def _moved(self, name: str, collected: ProcessCollector) -> Floats:
-        """Return the bytes that each reading grew by, each counted with one process only.
-
-        The first tick of a slow computer takes long to read: what was moved since belongs to a
-        shorter time than the interval.
-        """
+        """Return the bytes that each reading grew by, each counted with one process only."""
         grown = self._grown(name)
-        grown[self.row == 1] *= self.stretch[self.row == 1]
+        grown *= late_start(self.stretch, self.row)
         children = self._grown("children_clk")
         waiters = {int(identity) for identity in np.unique(self.identity[children > 0])}
         whole = whole_bytes(collected, name)

@@ -136,7 +136,8 @@ def _moved(track: Track | None, column: str) -> Rate | None:
     if track is None:
         return None
     # one that was there at the first tick has moved its first bytes before the capture
-    return track.rate(column, base=0.0 if track.first_row else np.nan).known_or(0.0)
+    base = 0.0 if track.first_row else np.nan
+    return track.rate(column, base=base, in_bursts=True).known_or(0.0)
 
 
 def _counted(track: Track | None, column: str) -> int | None:

@@ -6,6 +6,8 @@ from dunmist.thresholds.units import Figures, Percent, PerSecond, Share
 class AdviceLimits(Figures, frozen=True):
     """What steps take and what sentences pass over."""
 
+    # from this share of the time on, tasks that wait are not called none
+    waits_least: Share = 0.1
     # one process of several that has this share of what they take is aimed at first
     part_share: Share = 0.8
     # a limit takes about this share of what a program uses now, and leaves at least so much of one

@@ -35,6 +35,8 @@ class CulpritLimits(Figures, frozen=True):
     victim_io_waiting: Number = 0.30
     # what is less than this is no line of evidence: bytes a second, waiting tasks, and cores
     moved_least_bytes_per_s: BytesPerSecond = 10_000.0
+    # a connection over which a server sent less in all asked it for hardly anything
+    answered_least_bytes: Bytes = 10_000.0
     # one task for a twentieth of the time
     waiting_least: Number = 0.05
     # less is shown as 0.00

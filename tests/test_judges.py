@@ -473,6 +473,9 @@ class Disks(unittest.TestCase):
                 disk(LINE, 1.0, 1.0, 0.4, 1e5, spins=True),
             ),
             ("the same that moves a lot", False, disk(LINE, 1.0, 1.0, 0.4, 1e8, spins=True)),
+            # 2 MB a second, and 69 ms for each request of 140 kB
+            ("busy, and slow all the same", True, disk(LINE, 1.0, 1.0, 0.069, 1.4e5, spins=True)),
+            ("as it should be", False, disk(LINE, 1.0, 1.0, 0.012, 1.4e5, spins=True)),
             (
                 "requests that wait for one another",
                 False,

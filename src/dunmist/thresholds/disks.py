@@ -31,18 +31,19 @@ class DiskLimits(Figures, frozen=True):
     strained_held_up: Share = 0.25
     # choked: tasks wait for it more often than not
     choked_held_up: Share = 0.60
+    # to the time of a slow small request comes that for the bytes of a larger one, at a fifth of the
+    # rate that a disk of its kind has
+    slow_times: Number = 5.0
     # how often tasks were seen to wait is counted over at least this long: five looks, one a second
     seen_window_s: Seconds = 5.0
-    # bytes a second below which a busy disk hardly works
-    slow_bytes_per_s: BytesPerSecond = 400_000.0
 
 
 class DiskKindLimits(Figures, frozen=True):
     """What a disk of one kind needs for a request.
 
     ``access_s`` is the time to reach the place of a request, ``bytes_per_s`` the rate of what is
-    there. A request that by itself takes longer than ``slow_s`` is one of a disk that repeats its
-    work.
+    there. A small request that by itself takes longer than ``slow_s`` is one of a disk that repeats
+    its work; a larger one may take longer in proportion.
     """
 
     access_s: Seconds

@@ -1,8 +1,8 @@
 """Resource ``disk``: every physical disk on its own.
 
 A busy disk limits only if a task waits for it, its heaviest user included. A task that waits for
-most of the time is held up, even if no counter calls the disk full. One that is busy and moves
-hardly anything repeats its work: that is the disk's fault and no program's.
+most of the time is held up, even if no counter calls the disk full. One that takes many times as
+long as a request of its size needs repeats its work: that is the disk's fault and no program's.
 """
 
 from typing import NamedTuple
@@ -11,6 +11,7 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.records import Sign, sign
 from dunmist.diagnosis.resources.declared import (
+    NOTHING,
     Demand,
     Resource,
     ResourceInstance,
@@ -99,21 +100,19 @@ def _signs(exam: Examination, disk: DiskSeries) -> list[Sign]:
 
 
 def find_slow_disks(exam: Examination) -> list[SlowDisk]:
-    """Return the disks that are busy all the time and hardly move anything."""
+    """Return the disks that are busy all the time and need far too long for each request."""
     disks = exam.series.devices.physical_disks
     return [SlowDisk(disk, _signs(exam, disk)) for disk in disks if _is_slow(exam, disk)]
 
 
 def _is_slow(exam: Examination, disk: DiskSeries) -> bool:
-    table = exam.limits.disk
+    table, needs = exam.limits.disk, exam.limits.of_disk(disk.kind)
     # a queue makes each request slow: what one takes by itself is what counts
     alone_s = exam.typical(disk.latency_s) / max(1.0, disk.queue.mean())
-    is_busy = exam.typical(disk.busy) >= table.strained_used
-    return (
-        is_busy
-        and alone_s >= exam.limits.of_disk(disk.kind).slow_s
-        and disk.bytes_per_s.mean() <= table.slow_bytes_per_s
-    )
+    size_bytes = disk.bytes_per_s.mean() / max(disk.requests_per_s.mean(), NOTHING)
+    # a large request may take longer
+    slow_s = needs.slow_s + table.slow_times * size_bytes / needs.bytes_per_s
+    return exam.typical(disk.busy) >= table.strained_used and alone_s >= slow_s
 
 
 def disk_demand(exam: Examination) -> Demand:

@@ -778,6 +778,13 @@ class Services(unittest.TestCase):
             with self.subTest(case):
                 self.assertEqual(wanted, self.findings_of(after, first=[before]))
 
+    def test_the_last_survey_is_enough_where_it_says_since_when(self):
+        for since_s, wanted in ((990.0, True), (1005.0, False), (None, False)):
+            unit = Unit("tern.service", active="activating", sub="start", since_s=since_s)
+            surveyed = Surveyed([Survey(tick=9, is_last=True, units=[unit])], began_s=1000.0)
+            with self.subTest(since_s):
+                self.assertEqual(wanted, surveyed.is_stuck(unit))
+
     def test_a_clock_that_is_kept_by_a_service_that_reaches_nobody(self):
         keeper = Unit("chrony.service", active="active", sub="running")
         asleep = Unit("chrony.service", active="inactive", sub="dead")

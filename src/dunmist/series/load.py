@@ -340,9 +340,10 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
         *network_use(sockets, read.grouping, line), _graphics_of(devices, read.grouping, line)
     )
     processes = process_series(read.processes, basis, shared, read.asked)
+    header = _begun_at(read.header, read.at_s[0])
     return Series(
         path=read.path,
-        header=_begun_at(read.header, read.at_s[0]),
+        header=header,
         part=read.part,
         since_s=read.at_s[0],
         footer=read.footer,
@@ -355,7 +356,7 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
         processor_cpu_s=processes.processor_cpu_s,
         devices=devices,
         sockets=sockets,
-        surveyed=Surveyed(read.surveys),
+        surveyed=Surveyed(read.surveys, datetime.fromisoformat(header.started).timestamp()),
         complaints=read.complaints.finish(read.at_s[0]),
         events=read.events,
         ticks=read.ticks,

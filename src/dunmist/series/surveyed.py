@@ -52,8 +52,10 @@ class Storage(NamedTuple):
 class Surveyed:
     """What the surveys of a capture say, the newest unless told otherwise."""
 
-    def __init__(self, surveys: Sequence[Survey]) -> None:
+    def __init__(self, surveys: Sequence[Survey], began_s: float | None = None) -> None:
+        """``began_s`` is when the capture began, in seconds since 1970."""
         self.surveys = list(surveys)
+        self._began_s = began_s
         self.last = surveys[-1] if surveys else None
         self.units: list[Unit] = self.last.units if self.last else []
         self.autostart = surveys[0].autostart if surveys else []
@@ -76,12 +78,19 @@ class Surveyed:
         return self._unit_by_name.get(name or "")
 
     def is_stuck(self, unit: Unit) -> bool:
-        """Whether a unit was on the way to the same other state at both ends of the capture."""
-        before = self._first_units.get(unit.name)
-        if len(self.surveys) < 2 or before is None or unit.active not in ON_THE_WAY:
+        """Whether a unit was on the way to the same other state at both ends of the capture.
+
+        The last survey is enough where it says that the unit has been so since before the capture:
+        a manager that is slow may have left the first one without an answer.
+        """
+        if unit.active not in ON_THE_WAY or unit.sub == BETWEEN_STARTS:
             return False
-        same = (before.active, before.since_s) == (unit.active, unit.since_s)
-        return same and unit.sub != BETWEEN_STARTS
+        if unit.since_s is not None and self._began_s is not None:
+            return unit.since_s <= self._began_s
+        before = self._first_units.get(unit.name)
+        if len(self.surveys) < 2 or before is None:
+            return False
+        return (before.active, before.since_s) == (unit.active, unit.since_s)
 
     def out_of_memory(self) -> dict[str, MemoryEvents]:
         """Return the control groups whose limit ended something during the capture.

@@ -156,7 +156,7 @@ def cost_text(series: Series) -> str:
 
 def _taken(series: Series) -> Iterator[str]:
     """Yield what the sampler took of the computer, and what others took because it asked."""
-    taken = [f"{100.0 * series.machine.own_cpu_s / series.duration_s:.2g} % of one CPU"]
+    taken = [f"{100.0 * series.own_cores:.2g} % of one CPU"]
     rss, own = series.machine.own_rss_bytes, series.sampler
     if rss is not None:
         taken.append(f"{size_text(rss)} of memory")

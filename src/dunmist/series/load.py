@@ -95,6 +95,17 @@ class Series:
         """The processes that were there at the end, by process number."""
         return {process.pid: process for process in self.processes.values() if process.is_alive}
 
+    @property
+    def own_cores(self) -> float:
+        """What sampling took, with what others took to answer it: one figure for all places.
+
+        By its own clock where it is no process of this computer.
+        """
+        own = self.sampler
+        if own is None:
+            return self.machine.own_cpu_s / self.duration_s
+        return own.application.cores.mean()
+
     @cached_property
     def sampler(self) -> Process | None:
         """The process that sampled, None where that was no part of the computer.

@@ -111,7 +111,7 @@ def _sampling(series: Series) -> Row:
         "ticks_late": series.late,
         "privileged": header.privileged,
         # a copy or a model pays nothing for being sampled
-        "own_cores": machine.own_cpu_s / series.duration_s if header.live else None,
+        "own_cores": series.own_cores if header.live else None,
         "own_whole_cpu_s": whole_s if header.live else None,
         "own_rss_bytes": machine.own_rss_bytes if header.live else None,
     }

@@ -43,7 +43,7 @@ class DiskKindLimits(Figures, frozen=True):
 
     ``access_s`` is the time to reach the place of a request, ``bytes_per_s`` the rate of what is
     there. A small request that by itself takes longer than ``slow_s`` is one of a disk that repeats
-    its work; a larger one may take longer in proportion.
+    its work. A larger one may take longer in proportion.
     """
 
     access_s: Seconds

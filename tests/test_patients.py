@@ -254,6 +254,15 @@ class Truth(unittest.TestCase):
                 self.assertIn("stops its 8 other processes", steps["pause"].text)
                 self.assertLess(steps["end-part"].frees.value, steps["pause"].frees.value)
 
+    def test_since_when_it_can_have_been_so(self):
+        """What woke five seconds into the capture; what has grown; what moves bytes."""
+        for name, at_least, most in (("waking-index", 25.0, 1000.0), ("plate-press", 29.0, 40.0)):
+            since = triaged(load_scenario(name)).culprits[0].since
+            with self.subTest(name):
+                self.assertAlmostEqual(at_least, since.at_least_s, delta=1.5)
+                self.assertLessEqual(since.at_least_s, since.at_most_s)
+                self.assertLess(since.at_most_s, most)
+
     def test_who_is_unknown_is_not_called_innocent(self):
         # without rights nobody's reads are seen: the one who makes them waits like the others
         triage = triaged(load_scenario("noon-copy"), ["proc/*/io"])

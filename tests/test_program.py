@@ -76,6 +76,28 @@ class ThisComputer(InFolder):
         self.assertLessEqual(row["cpu_s"], used_s + 0.02)
         self.assertGreater(row["cores_mean"], 0.3)
 
+    def test_since_when_it_is_busy_is_bounded_by_what_it_has_used(self):
+        """A program that idles for a while, then spins from a known moment on."""
+        script = self.folder / "late_tern.py"
+        script.write_text("import time\ntime.sleep(6)\nprint(flush=True)\nwhile True: pass\n")
+        child = subprocess.Popen([sys.executable, script], stdout=subprocess.PIPE)
+        self.addCleanup(child.stdout.close)
+        self.addCleanup(child.wait)
+        self.addCleanup(child.kill)
+        child.stdout.readline()
+        began_s = time.monotonic()
+        path = self.folder / "late.jsonl.gz"
+        run("capture", "-o", path, "--for", "5s", "--every", "0.5s", folder=self.folder)
+        busy_s = time.monotonic() - began_s
+        culprits = {item["name"]: item for item in self.triage(path)["culprits"]}
+        if "late_tern.py" not in culprits or culprits["late_tern.py"]["role"] != "cause":
+            self.skipTest("others are busy here as well")
+        since = culprits["late_tern.py"]["since"]
+        self.assertGreater(since["at_most_s"], 4.9)
+        self.assertLess(since["at_most_s"], busy_s + 0.5)
+        self.assertLessEqual(since["at_least_s"], since["at_most_s"])
+        self.assertIn("like this for at most", since["text"])
+
     def test_the_capture_path_imports_nothing_heavy(self):
         script = (
             "import sys\nfrom dunmist.cli.main import program\n"
@@ -194,6 +216,9 @@ class Demo(InFolder):
                 "confidence",
                 "resources",
                 "frees",
+                "command",
+                "parent",
+                "since",
                 "evidence",
                 "steps",
                 "caution",
@@ -235,6 +260,9 @@ class Demo(InFolder):
             set(culprit["steps"][0]),
         )
         self.assertEqual({"resource", "value", "unit"}, set(culprit["frees"]))
+        self.assertEqual({"at_most_s", "at_least_s", "text"}, set(culprit["since"]))
+        self.assertEqual("cliff-desktop (470)", culprit["parent"])
+        self.assertIn("nestcam-index", culprit["command"])
 
     def test_all_forms_of_the_report_say_the_same(self):
         result = self.triage(self.sample)

@@ -101,6 +101,14 @@ class ResourceAdvice(msgspec.Struct, frozen=True):
     evidence: list[Evidence]
 
 
+class Since(msgspec.Struct, frozen=True):
+    """For how long something can have been so."""
+
+    at_most_s: float  # it cannot have done so for longer
+    at_least_s: float  # it was seen to do so for as long
+    text: str
+
+
 class CulpritAdvice(msgspec.Struct, frozen=True):
     """One ranked application with what to do about it."""
 
@@ -114,6 +122,9 @@ class CulpritAdvice(msgspec.Struct, frozen=True):
     confidence: float  # probability that it is the cause
     resources: dict[str, float]  # its share of each strained resource
     frees: Frees | None
+    command: str | None  # of its main process, secrets masked
+    parent: str | None  # who started that, with its process number
+    since: Since | None  # for how long it can have been so, None where nothing tells
     evidence: list[Evidence]
     steps: list[Step]
     caution: str | None  # what to know before acting, None where nothing

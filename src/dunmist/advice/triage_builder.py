@@ -19,14 +19,15 @@ from dunmist.advice.triage import (
     FindingAdvice,
     PartFacts,
     ResourceAdvice,
+    Since,
     Triage,
     Verdict,
 )
 from dunmist.advice.verdict_text import headline, worst_of
 from dunmist.advice.wording import wording
 from dunmist.captures import Unseen, is_shared
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, ResourceState, sign
-from dunmist.series import WHOLE, Series
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, Onset, ResourceState, sign
+from dunmist.series import WHOLE, Process, Series
 
 CLOCK = "%H:%M:%S"
 
@@ -154,10 +155,32 @@ def _culprit(rank: int, culprit: Culprit, cases: Cases) -> CulpritAdvice:
         confidence=rounded(culprit.confidence),
         resources={name: rounded(share) for name, share in culprit.resources.items()},
         frees=frees_of(culprit.frees),
+        command=_command(application.main),
+        parent=_parent(application.main),
+        since=_since(culprit.onset),
         evidence=evidence_of(signs),
         steps=[rung.step for rung in case.rungs] if case else [],
         caution=_caution(culprit, case.about) if case else None,
     )
+
+
+def _command(process: Process | None) -> str | None:
+    return " ".join(process.facts.command_line) or None if process else None
+
+
+def _parent(process: Process | None) -> str | None:
+    parent = process.parent if process else None
+    return f"{parent.name} ({parent.pid})" if parent else None
+
+
+def _since(onset: Onset | None) -> Since | None:
+    """Return for how long something can have been so, in words as well."""
+    if onset is None:
+        return None
+    words = wording()["since"]
+    most, running = span_text(onset.at_most_s), span_text(onset.running_s or 0.0)
+    text = words["bounded" if onset.is_later else "unbounded"].format(most=most, running=running)
+    return Since(rounded(onset.at_most_s), rounded(onset.at_least_s), text)
 
 
 def _caution(culprit: Culprit, about: About) -> str | None:

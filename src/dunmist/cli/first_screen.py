@@ -250,6 +250,11 @@ def _background(judged: Judged, row: ProgramRow) -> str:
         zone = datetime.fromisoformat(judged.triage.capture.started).tzinfo
         began = datetime.fromtimestamp(about.started_s, zone)
         parts.append(f"since {began:{CLOCK}} ({span_text(about.running_s or 0.0)})")
+    onset = next(
+        (c.onset for c in judged.diagnosis.culprits if c.application is row.application), None
+    )
+    if onset is not None and onset.is_later:
+        parts.append(f"but like this for at most {span_text(onset.at_most_s)},")
     parents = about.process.ancestors
     if parents:
         parts.append(f"started by {parents[0].name} ({parents[0].pid})")

@@ -16,6 +16,7 @@ from dunmist.diagnosis.records import Culprit as Culprit
 from dunmist.diagnosis.records import Diagnosis as Diagnosis
 from dunmist.diagnosis.records import Finding as Finding
 from dunmist.diagnosis.records import Freed as Freed
+from dunmist.diagnosis.records import Onset as Onset
 from dunmist.diagnosis.records import ResourceState as ResourceState
 from dunmist.diagnosis.records import Sign as Sign
 from dunmist.diagnosis.records import Slot as Slot

@@ -8,6 +8,7 @@ from dunmist.diagnosis.cpu_starvation import find_starved
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.local_clients import find_local_clients
+from dunmist.diagnosis.onset import find_onset
 from dunmist.diagnosis.records import Culprit, Sign, sign
 from dunmist.diagnosis.resources import Resource, find_bound
 from dunmist.diagnosis.words import EvidenceKey, ResourceWord, Role
@@ -62,6 +63,7 @@ def rank_culprits(exam: Examination, limiting: Resource) -> list[Culprit]:
             resources=_parts(exam, application),
             signs=_signs(exam, application, limiting.word, is_victim=role == "victim"),
             frees=limiting.saving.of(application) if limiting.saving and role == "cause" else None,
+            onset=find_onset(exam, application, limiting.word) if role == "cause" else None,
             is_partner=place < partners,
         )
         for place, (role, score, application) in enumerate(ranked[: int(table.most)])

@@ -16,6 +16,8 @@ from dunmist.diagnosis.words import (
 from dunmist.series import Application, Doubt, Ints, Rate
 from dunmist.thresholds import Thresholds
 
+# of the time that a program has run
+LATER_SHARE = 0.9
 # what stands in a sentence besides the figure: a number, a name, several names, or pairs of both
 Slot = float | str | Doubt | None | list[str] | list[tuple[str, str]]
 
@@ -73,6 +75,19 @@ class Freed(NamedTuple):
     unit: FreedUnit
 
 
+class Onset(NamedTuple):
+    """For how long it can have been so at most, and for how long it has been at least."""
+
+    at_most_s: float
+    at_least_s: float
+    running_s: float | None  # how long its oldest process has run
+
+    @property
+    def is_later(self) -> bool:
+        """Whether it began well after the program: as long as that runs is no news."""
+        return self.running_s is not None and self.at_most_s < LATER_SHARE * self.running_s
+
+
 @dataclass(frozen=True, slots=True)
 class Culprit:
     """An application and its part in the strain."""
@@ -85,6 +100,7 @@ class Culprit:
     resources: dict[ResourceWord, float]  # its share of each strained resource
     signs: list[Sign]
     frees: Freed | None  # of the limiting resource; None where it cannot be stopped
+    onset: Onset | None = None  # since when it can have been so; None where nothing tells
     is_partner: bool = False  # one of several leading causes that explain about as much
 
     @property

@@ -31,8 +31,8 @@ class DiskLimits(Figures, frozen=True):
     strained_held_up: Share = 0.25
     # choked: tasks wait for it more often than not
     choked_held_up: Share = 0.60
-    # to the time of a slow small request comes that for the bytes of a larger one, at a fifth of the
-    # rate that a disk of its kind has
+    # to the time of a slow small request comes that for the bytes of a larger one, at a fifth of
+    # the rate that a disk of its kind has
     slow_times: Number = 5.0
     # how often tasks were seen to wait is counted over at least this long: five looks, one a second
     seen_window_s: Seconds = 5.0

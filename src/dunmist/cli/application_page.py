@@ -82,6 +82,7 @@ def application_text(judged: Judged, page: ApplicationPage, width: int) -> Itera
             "disk, network",
             f"{_rate(facts['disk_bytes_per_s'])}, {_rate(facts['network_bytes_per_s'])}",
         ),
+        *_since(judged, application),
         *(about_lines(page.case.about) if page.case else []),
         *(("finding", text) for text in page.findings),
     ]
@@ -93,6 +94,14 @@ def application_text(judged: Judged, page: ApplicationPage, width: int) -> Itera
             yield Text(f"\n{table.table.name}", style="italic")
             yield from table_parts([table], width)
     yield from step_lines(judged, page.case, main.pid if main else None)
+
+
+def _since(judged: Judged, application: Application) -> Iterator[tuple[str, str]]:
+    """Yield for how long a culprit can have been so, where anything tells."""
+    ranked = zip(judged.diagnosis.culprits, judged.triage.culprits, strict=True)
+    for culprit, told in ranked:
+        if culprit.application is application and told.since is not None:
+            yield "since when", told.since.text
 
 
 def _rate(bytes_per_s: float) -> str:

@@ -186,7 +186,9 @@ def ranking(triage: Triage) -> Section:
     )
     blocks: list[Block] = [table]
     for culprit in triage.culprits:
-        blocks.append(Paragraph(f"{culprit.rank}. {culprit.name}", is_detail=culprit.rank > 1))
+        since = f": {culprit.since.text}" if culprit.since else ""
+        title = f"{culprit.rank}. {culprit.name}{since}"
+        blocks.append(Paragraph(title, is_detail=culprit.rank > 1))
         blocks.append(_evidence(culprit.evidence, is_detail=culprit.rank > 1))
     return Section("Culprits", blocks)
 

@@ -224,17 +224,18 @@ class Deltas:
         self._before_s = tick.at_s
         if not self._row:
             self._began_s = tick.uptime_s
+        killed = self._paged(tick, span_s, (KILLED,)).get(KILLED, 0.0)
         interval = Interval(
-            span_s,
-            cpu_uses(self._cpus, tick.processors, self._moment(tick), span_s),
-            self._stalled(tick, span_s),
-            self._processes(tick, span_s),
-            self._disk_uses(tick, span_s),
-            self._link_uses(tick, span_s),
-            self._socket_bytes(tick, span_s),
-            self._throttled(tick, span_s),
-            self._paged(tick, span_s, SWAPPED),
-            round(self._paged(tick, span_s, (KILLED,)).get(KILLED, 0.0) * span_s),
+            span_s=span_s,
+            cpus=cpu_uses(self._cpus, tick.processors, self._moment(tick), span_s),
+            stalled=self._stalled(tick, span_s),
+            processes=self._processes(tick, span_s),
+            disks=self._disk_uses(tick, span_s),
+            links=self._link_uses(tick, span_s),
+            sockets=self._socket_bytes(tick, span_s),
+            throttles=self._throttled(tick, span_s),
+            paging_per_s=self._paged(tick, span_s, SWAPPED),
+            killed=round(killed * span_s),
         )
         self._starts_clk.clear()
         return interval if span_s > 0 else None

@@ -41,7 +41,7 @@ def find_onset(exam: Examination, application: Application, resource: ResourceWo
         total, rate = application.private_bytes.last(), _growth(application)
         least = exam.limits.findings.leak_bytes_per_s
     elif resource in ("cpu", "core", "heat"):
-        total, rate = _cpu_s(exam, living), application.own_cores
+        total, rate = _cpu_s(exam, living), application.cores
         least = exam.limits.cpu.competes_cores
     else:
         return None
@@ -57,12 +57,14 @@ def find_onset(exam: Examination, application: Application, resource: ResourceWo
 
 
 def _cpu_s(exam: Examination, living: list[Process]) -> float:
+    """Return what the living ones have used, with the children that they waited for."""
     clk_per_s = exam.series.header.machine.clock_ticks_per_s
-    return sum(
-        (process.last.user_clk + process.last.system_clk) / clk_per_s
+    used_clk = (
+        last.user_clk + last.system_clk + last.children_user_clk + last.children_system_clk
         for process in living
-        if process.last is not None
+        if (last := process.last) is not None
     )
+    return sum(used_clk) / clk_per_s
 
 
 def _moved_bytes(living: list[Process]) -> float | None:

@@ -24,6 +24,7 @@ class ServerSignals(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     names: list[str]  # patterns of the file name of its program
     source: str
+    argument: str | None = None  # a word of its command line, without which it is another part
     cancel: str | None = None  # signal that breaks off what it does just now
     cancels: str = ""  # half a sentence
     end: str = "TERM"
@@ -64,6 +65,7 @@ def find_guilty_part(application: Application, diagnosis: Diagnosis) -> GuiltyPa
         server
         for server in server_signals()
         if any(re.fullmatch(name, file) for name in server.names)
+        and server.argument in (None, *process.facts.command_line)
     )
     return GuiltyPart(process, share, len(living) - 1, next(known, None))
 

@@ -7,6 +7,7 @@ component is opened and checked by itself, and the descriptor is used from then 
 import os
 import pwd
 import stat
+from contextlib import ExitStack
 from pathlib import Path
 
 from dunmist.errors import SettingsError
@@ -27,20 +28,21 @@ def open_directory(path: Path, *, make_mode: int | None = None) -> int:
 
     With ``make_mode`` missing components are made. Raises Untrusted and OSError.
     """
-    directory = os.open("/", DIRECTORY_FLAGS)
     so_far = Path("/")
-    try:
+    with ExitStack() as held:
+        directory = os.open("/", DIRECTORY_FLAGS)
+        held.callback(os.close, directory)
         for name in path.absolute().parts[1:]:
             so_far /= name
             if make_mode is not None:
                 _make(name, make_mode, directory)
             inner = os.open(name, DIRECTORY_FLAGS, dir_fd=directory)
-            os.close(directory)
+            held.close()
             directory = inner
+            held.callback(os.close, directory)
             _check(so_far, os.fstat(directory))
-    except BaseException:
-        os.close(directory)
-        raise
+        # the last one is the caller's
+        held.pop_all()
     return directory
 
 

@@ -512,18 +512,27 @@ class Units(InFolder):
         ]
 
     def test_only_the_drop_in_of_the_managers_own_control_is_found(self):
-        control = "/run/systemd/system.control/tern.service.d"
-        for path, wanted in (
-            (f"{control}/50-CPUQuota.conf", True),
-            ("/run/user/1000/systemd/user.control/tern.service.d/50-CPUQuota.conf", True),
-            ("/etc/systemd/system.control/tern.service.d/50-CPUQuota.conf", False),
-            ("/etc/systemd/system/tern.service.d/50-CPUQuota.conf", False),
-            (f"{control}/50-MemoryMax.conf", False),
-            ("/run/systemd/system.control/auk.service.d/50-CPUQuota.conf", False),
-            (f"{control}/../../../etc/tern.service.d/50-CPUQuota.conf", False),
+        control, me = "/run/systemd/system.control/tern.service.d", os.geteuid()
+        own = f"/run/user/{me}/systemd/user.control/tern.service.d"
+        for path, uid, wanted in (
+            (f"{control}/50-CPUQuota.conf", None, True),
+            (f"{own}/50-CPUQuota.conf", me, True),
+            ("/etc/systemd/system.control/tern.service.d/50-CPUQuota.conf", None, False),
+            ("/etc/systemd/system/tern.service.d/50-CPUQuota.conf", None, False),
+            (f"{control}/50-MemoryMax.conf", None, False),
+            ("/run/systemd/system.control/auk.service.d/50-CPUQuota.conf", None, False),
+            (f"{control}/../../../etc/tern.service.d/50-CPUQuota.conf", None, False),
+            # a person's manager is not believed about the system's, nor by anybody else
+            (f"{control}/50-CPUQuota.conf", me, False),
+            (f"{own}/50-CPUQuota.conf", None, False),
+            (
+                f"/run/user/{me + 7}/systemd/user.control/tern.service.d/50-CPUQuota.conf",
+                me + 7,
+                False,
+            ),
         ):
-            with self.subTest(path):
-                found = quota_drop_in([path], "tern.service")
+            with self.subTest(path, uid=uid):
+                found = quota_drop_in([path], "tern.service", uid)
                 self.assertEqual(path if wanted else None, found)
 
     def test_a_drop_in_goes_and_what_is_beside_it_stays(self):

@@ -6,7 +6,7 @@ is there, what the administrator's own files say of that property has no effect.
 take away the administrator's changes as well, so only the one file is removed.
 """
 
-import re
+import os
 from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path, PurePosixPath
@@ -14,18 +14,23 @@ from pathlib import Path, PurePosixPath
 from dunmist.errors import Refused
 
 QUOTA_FILE = "50-CPUQuota.conf"
-_CONTROL = re.compile(r"/run/(?:systemd/system\.control|user/\d{1,10}/systemd/user\.control)\Z")
+SYSTEM_CONTROL, USER_CONTROL = "/run/systemd/system.control", "/run/user/{}/systemd/user.control"
 
 
-def quota_drop_in(paths: Iterable[object], unit: str) -> str | None:
+def quota_drop_in(paths: Iterable[object], unit: str, uid: int | None) -> str | None:
     """Return the drop-in of the manager's own control that sets a quota, None where none does.
 
-    ``paths`` are those that the manager says it has read for the unit.
+    ``paths`` are those that the manager says it has read for the unit. ``uid`` is whose own manager
+    that is, None for the system's. A person's manager says what that person wants: it is believed
+    about their own directory only, and only by themselves.
     """
+    if uid not in (None, os.geteuid()):
+        return None
+    control = SYSTEM_CONTROL if uid is None else USER_CONTROL.format(uid)
     for path in paths:
         place = PurePosixPath(str(path))
         is_own = place.name == QUOTA_FILE and place.parent.name == f"{unit}.d"
-        if is_own and _CONTROL.fullmatch(str(place.parent.parent)):
+        if is_own and str(place.parent.parent) == control:
             return str(place)
     return None
 

@@ -8,7 +8,7 @@ while connecting.
 import os
 import pwd
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -63,7 +63,7 @@ def remember(act: Act, targets: list[Target], root: Root) -> Remembered:
             words.get("ActiveState"),
             words.get("UnitFileState"),
             quota if isinstance(quota, int) else None,
-            None if drop_ins is None else quota_drop_in(drop_ins, act.unit or "") is not None,
+            None if drop_ins is None else _own_drop_in(act, drop_ins) is not None,
         )
     )
 
@@ -218,12 +218,19 @@ def _limited(act: Act, us_per_s: int) -> Result:
     return _made(act, [given], Wanted(QUOTA, (us_per_s,), said))
 
 
+def _own_drop_in(act: Act, paths: Iterable[object]) -> str | None:
+    uid = pwd.getpwnam(act.user).pw_uid if act.user is not None else None
+    return quota_drop_in(paths, act.unit or "", uid)
+
+
 def _forget_limit(act: Act, us_per_s: int) -> None:
     """Remove what the limit left behind, so that later changes of the unit have effect again."""
     with _asked(act) as bus:
-        path = quota_drop_in(_words(bus, act.unit or "").get(DROP_INS, ()), act.unit or "")
+        path = _own_drop_in(act, _words(bus, act.unit or "").get(DROP_INS, ()))
+        if path is not None:
+            # with the rights of whose manager it is: what it says leads nobody else astray
+            remove_drop_in(path)
     if path is not None:
-        remove_drop_in(path)
         _undone(_made(act, [RELOAD], Wanted(QUOTA, (us_per_s,), "as it was")))
 
 

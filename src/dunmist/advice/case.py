@@ -8,7 +8,12 @@ import re
 from typing import NamedTuple
 
 from dunmist.advice.circumstances import circumstances
-from dunmist.advice.guilty_part import find_guilty_part, part_circumstances, part_filling
+from dunmist.advice.guilty_part import (
+    GuiltyPart,
+    find_guilty_part,
+    part_circumstances,
+    part_filling,
+)
 from dunmist.advice.ladder_steps import Acting, FilledStep, rungs_of
 from dunmist.advice.program_facts import About, about_process
 from dunmist.advice.protection import Protections, protected_unit
@@ -49,6 +54,7 @@ class Cases:
         self._cases: dict[tuple[int, Role], Case | None] = {}
         self._findings: dict[int, list[FilledStep]] = {}
         self._abouts: dict[int, About] = {}
+        self._parts: dict[int, GuiltyPart | None] = {}
 
     def about(self, process: Process) -> About:
         """Return what is known of a process and its application."""
@@ -87,7 +93,7 @@ class Cases:
         holding = circumstances(self._series, about, self._diagnosis, role)
         filling = application_filling(self._series, about, self._diagnosis)
         freed = savings_of(application, self._diagnosis.limiting) if role == "cause" else None
-        part = find_guilty_part(application, self._diagnosis)
+        part = self._part(application)
         filling |= part_filling(part)
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed, part=part)
         holding |= _known_cause(filling) | part_circumstances(part)
@@ -118,11 +124,16 @@ class Cases:
         holding = circumstances(self._series, about, self._diagnosis, self._role_in(finding))
         resource = ladder()["takes"].get(finding.kind)
         freed = savings_of(about.process.application, resource) if resource else None
-        part = find_guilty_part(about.process.application, self._diagnosis)
+        part = self._part(about.process.application)
         filling |= part_filling(part)
         holding |= of_computer | part_circumstances(part)
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed, part=part)
         return rungs_of(names, holding, filling, acting)
+
+    def _part(self, application: Application) -> GuiltyPart | None:
+        if application.number not in self._parts:
+            self._parts[application.number] = find_guilty_part(application, self._diagnosis)
+        return self._parts[application.number]
 
     def _role_in(self, finding: Finding) -> Role:
         """Return a program's part in a finding: in the ranking, else what the finding makes it."""

@@ -15,6 +15,7 @@ from dunmist.sampling import Tick
 from dunmist.sampling.deltas import NOTHING, STEAL, Interval
 from dunmist.thresholds import Thresholds
 from dunmist.thresholds.levels import (
+    WAITING_LEAST,
     LevelWord,
     Reading,
     cpu_levels,
@@ -32,8 +33,6 @@ HISTORY = 300
 BITS, KIB, HZ_PER_KHZ = 8.0, 1024.0, 1e3
 # hwmon gives thousandths of a degree
 RAW_PER_DEGREE = 1000.0
-# less waiting than this is no ground for a proportion
-WAITING_LEAST = 1e-3
 # keeps a quotient finite where nothing was used at all
 NOTHING_USED = 1e-9
 Name = Literal["cpu", "memory", "disk", "link", "heat"]

@@ -16,6 +16,8 @@ from dunmist.thresholds.memory import MemoryLimits
 
 LevelWord = Literal["calm", "busy", "strained", "choked"]
 LEVELS: tuple[LevelWord, ...] = get_args(LevelWord)
+# mean tasks: less waiting than this is no ground for a proportion
+WAITING_LEAST = 1e-3
 
 
 class Figure(Protocol):

@@ -11,7 +11,7 @@ from dunmist.diagnosis.records import Sign, sign
 from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, ResourceInstance, Saving
 from dunmist.diagnosis.words import EvidenceKey
 from dunmist.series import Application, Floats, Rate, Series
-from dunmist.thresholds.levels import cpu_levels
+from dunmist.thresholds.levels import WAITING_LEAST, cpu_levels
 
 SPLIT_KEYS: dict[str, EvidenceKey] = {
     "user": "cpu-user",
@@ -22,8 +22,6 @@ SPLIT_KEYS: dict[str, EvidenceKey] = {
     "softirq": "cpu-softirq",
     "steal": "cpu-steal",
 }
-# less waiting than this is no ground for a proportion
-WAITING_LEAST = 1e-3
 # standard errors by which a mean has to be beyond what it is held against
 ERRORS = 2.0
 

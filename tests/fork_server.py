@@ -5,6 +5,7 @@ standard files of its own; only the loading of Python and of the libraries is sh
 is loaded, of signals and of limits start the installed script itself.
 """
 
+import atexit
 import json
 import os
 import socket
@@ -78,6 +79,7 @@ def carry_out(wish, files):
         status = end.code if isinstance(end.code, int) else int(bool(end.code))
     else:
         status = 1  # it always says how it ended
+    atexit._run_exitfuncs()  # a fork that ends by os._exit would leave its temporary folders
     sys.stdout.flush()
     sys.stderr.flush()
     return status

@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 import unittest
+import zlib
 from pathlib import Path
 
 from dunmist.computer import Root, file_systems, open_task_exits
@@ -51,6 +52,7 @@ time.sleep(60)
 SEND = """
 import socket, sys, time
 out = socket.create_connection(("127.0.0.1", int(sys.argv[1])))
+out.recv(1)
 for _ in range(24):
     out.sendall(bytes(1 << 20))
     time.sleep(0.05)
@@ -81,7 +83,7 @@ class OfChildren(InFolder):
         return child
 
     def capture(self, seconds=4.0, command=(DUNMIST,)):
-        """Start a capture that is under way when this returns."""
+        """Start a capture that has its first tick when this returns."""
         self.path = self.folder / "live.jsonl.gz"
         capturing = subprocess.Popen(
             [*command, "capture", "-o", self.path, "--for", f"{seconds}s", "--every", "0.25s"],
@@ -90,9 +92,15 @@ class OfChildren(InFolder):
         self.addCleanup(capturing.wait)
         self.addCleanup(capturing.kill)
         deadline = time.monotonic() + 60
-        while not self.path.exists() and time.monotonic() < deadline:
+        while not self.has_tick() and time.monotonic() < deadline:
             time.sleep(0.02)
         return capturing
+
+    def has_tick(self):
+        if not self.path.exists():
+            return False
+        written = zlib.decompressobj(wbits=31).decompress(self.path.read_bytes())
+        return b'"kind":"tick"' in written
 
     def rows(self, topic, *options, table=None):
         shown = run("view", topic, self.path, "--json", *options, folder=self.folder).stdout
@@ -213,6 +221,7 @@ class Traffic(OfChildren):
         child = self.start(SEND, port)
         capturing = self.capture()
         taken, _ = server.accept()
+        taken.sendall(b"x")
         received = 0
         while data := taken.recv(1 << 20):
             received += len(data)

@@ -755,7 +755,7 @@ class LocalClients(unittest.TestCase):
         far_host, far_port = remote or (None, None)
         facts = SocketFacts("tcp", 4, host, port, far_host, far_port)
         moved = rate(sent, LINE)
-        return SocketSeries(facts, [owner], state, False, moved, moved, 0, None)
+        return SocketSeries(facts, [owner], state, False, moved, moved, None, None, 0, None)
 
     def clients_of_server(self, *, port=8080, sent=5e4, client_host="10.9.0.1"):
         server, client = (application(n, LINE, name) for n, name in ((1, "web"), (2, "asker")))

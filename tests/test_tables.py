@@ -146,9 +146,9 @@ class Text(unittest.TestCase):
             with self.subTest(remote):
                 facts = SocketFacts("tcp", 4, "10.0.0.2", 4711, remote, 443 if remote else None)
                 state = "established" if remote else "listen"
-                self.assertEqual(
-                    expected, scope_of(SocketSeries(facts, [], state, False, None, None, 0, None))
-                )
+                unknown = [None] * 4
+                series = SocketSeries(facts, [], state, False, *unknown, 0, None)
+                self.assertEqual(expected, scope_of(series))
 
     def test_a_wide_table_goes_on_below(self):
         columns = [f"column {number}" for number in range(12)]

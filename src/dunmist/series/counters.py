@@ -141,13 +141,13 @@ class Track:
         before = np.full(self.first_row, np.nan)
         return Level(self.line, np.concatenate([before, np.repeat(self._figures[column], held)]))
 
-    def grown_in_all(self, column: str) -> float:
-        """Return what a counter grew by from its first reading to its last, gaps included.
+    def grown_in_all(self, column: str, base: float = np.nan) -> float:
+        """Return what a counter grew by from ``base``, or its first reading, to its last.
 
         What happened is counted whenever it did; only how fast is not known of a gap.
         """
         figures = self._figures[column]
-        return max(0.0, float(figures[-1] - figures[0]))
+        return max(0.0, float(figures[-1] - (figures[0] if np.isnan(base) else base)))
 
     def rate(
         self,

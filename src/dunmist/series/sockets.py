@@ -29,19 +29,11 @@ class SocketSeries:
     ended: bool
     sent_bytes_per_s: Rate | None  # None where no counter is published
     received_bytes_per_s: Rate | None
-    retransmitted: int  # segments over the capture
+    # counted over the capture, None where no counter is published
+    sent_bytes: int | None
+    received_bytes: int | None
+    retransmitted: int  # segments
     sent_segments: int | None
-
-    @property
-    def sent_bytes(self) -> int | None:
-        """Bytes over the capture, None where no counter is published."""
-        return None if self.sent_bytes_per_s is None else round(self.sent_bytes_per_s.total())
-
-    @property
-    def received_bytes(self) -> int | None:
-        """Bytes over the capture, None where no counter is published."""
-        received = self.received_bytes_per_s
-        return None if received is None else round(received.total())
 
     @property
     def is_loopback(self) -> bool:
@@ -125,6 +117,8 @@ class SocketCollector:
                 ended=number in self._ended,
                 sent_bytes_per_s=_moved(tracks.get(number), "sent_bytes"),
                 received_bytes_per_s=_moved(tracks.get(number), "received_bytes"),
+                sent_bytes=_counted(tracks.get(number), "sent_bytes"),
+                received_bytes=_counted(tracks.get(number), "received_bytes"),
                 retransmitted=_counted(tracks.get(number), "retransmitted") or 0,
                 sent_segments=_counted(tracks.get(number), "sent_segments"),
             )
@@ -135,16 +129,18 @@ class SocketCollector:
 def _moved(track: Track | None, column: str) -> Rate | None:
     if track is None:
         return None
-    # one that was there at the first tick has moved its first bytes before the capture
-    base = 0.0 if track.first_row else np.nan
-    return track.rate(column, base=base, in_bursts=True).known_or(0.0)
+    return track.rate(column, base=_base(track), in_bursts=True).known_or(0.0)
 
 
 def _counted(track: Track | None, column: str) -> int | None:
     if track is None or not track.level(column).is_known:
         return None
-    moved = _moved(track, column)
-    return None if moved is None else round(moved.total())
+    return round(track.grown_in_all(column, _base(track)))
+
+
+def _base(track: Track) -> float:
+    # one that was there at the first tick has moved its first bytes before the capture
+    return 0.0 if track.first_row else np.nan
 
 
 def network_use(

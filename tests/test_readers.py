@@ -127,6 +127,18 @@ class ProcessText(unittest.TestCase):
         self.assertEqual([], processes.parse_cmdline(b""))
 
 
+class WholeFiles(unittest.TestCase):
+    def test_what_the_kernel_gives_page_by_page_is_read_to_its_end(self):
+        # a line of the mappings names each library; they are several pages long
+        with Path("/proc/self/maps").open("rb", buffering=1 << 20) as file:
+            libraries = {line.split()[-1] for line in file if b"/" in line}
+        root = Root(Path("/"))
+        self.addCleanup(root.close)
+        for data in (root.read("proc/self/maps"), root.read_again("proc/self/maps")):
+            self.assertGreater(len(data), 4096)
+            self.assertLessEqual(libraries, {line.split()[-1] for line in data.splitlines()})
+
+
 class MachineText(unittest.TestCase):
     def test_processors_may_be_offline(self):
         times = cpus.parse_stat(PROC_STAT)

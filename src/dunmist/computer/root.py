@@ -20,7 +20,7 @@ Reason = Literal[
 ]
 Parsed = TypeVar("Parsed")
 
-# most files of proc fit, so that they come in one read
+# most files of proc come in one read, beside the empty one at their end
 CHUNK_BYTES = 1 << 16
 # no file that is read is longer (a list of packages has some MiB), and what a user puts in the way
 # does not fill the memory
@@ -50,18 +50,23 @@ def reason_of(error: OSError) -> Reason:
 
 
 def read_whole(descriptor: int, most_bytes: int = READ_MOST_BYTES) -> bytes:
-    """Return all of an open file from its start; raises OSError, also where it is too long."""
+    """Return all of an open file from its start; raises OSError, also where it is too long.
+
+    The kernel gives many of its files record by record, a page of them at once: a short answer is
+    not the end, only an empty one is.
+    """
     data = os.pread(descriptor, CHUNK_BYTES, 0)
-    if len(data) < CHUNK_BYTES:
+    more = os.pread(descriptor, CHUNK_BYTES, len(data)) if data else b""
+    if not more:
         return data
     parts = [data]
     offset = len(data)
-    while data:
-        data = os.pread(descriptor, CHUNK_BYTES, offset)
-        parts.append(data)
-        offset += len(data)
+    while more:
+        parts.append(more)
+        offset += len(more)
         if offset > most_bytes:
             raise OSError(errno.EFBIG, os.strerror(errno.EFBIG))
+        more = os.pread(descriptor, CHUNK_BYTES, offset)
     return b"".join(parts)
 
 

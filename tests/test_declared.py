@@ -14,7 +14,9 @@ from dunmist.diagnosis.findings.kernel_messages import SIGNS, TABLE
 from dunmist.diagnosis.words import EvidenceKey
 from dunmist.fixing import VERB_RULES, told
 from dunmist.sampling import SOURCES, Tick
+from dunmist.series.code_use import CodeCollector
 from dunmist.series.devices import DeviceCollector
+from dunmist.series.file_use import FileCollector
 from dunmist.series.kernel_messages import KernelMessageCollector
 from dunmist.series.machine import MachineCollector
 from dunmist.series.samples import ProcessCollector
@@ -139,6 +141,8 @@ class Declared(unittest.TestCase):
                 ProcessCollector,
                 SocketCollector,
                 KernelMessageCollector,
+                CodeCollector,
+                FileCollector,
             )
             for field in item.fields
         ]

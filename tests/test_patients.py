@@ -168,6 +168,9 @@ class Truth(unittest.TestCase):
                     risks = [RISKS.index(step.risk) for step in safe]
                     self.assertEqual(sorted(risks), risks, "safest first")
                 actions = {step.action for step in result.culprits[0].steps} if named else set()
+                if truth.doing:
+                    doing = [item.name for item in result.culprits[0].doing if item.what == "code"]
+                    self.assertEqual(truth.doing, doing[0])
                 if truth.cure and named:
                     self.assertIn(truth.cure, actions)
                 wanted, unwanted = CULPRITS.get(name, (set(), set()))

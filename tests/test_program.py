@@ -219,6 +219,7 @@ class Demo(InFolder):
                 "command",
                 "parent",
                 "since",
+                "doing",
                 "evidence",
                 "steps",
                 "caution",

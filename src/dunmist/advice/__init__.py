@@ -23,11 +23,16 @@ from dunmist.advice.autostart_entries import override_name as override_name
 from dunmist.advice.case import Case as Case
 from dunmist.advice.case import Cases as Cases
 from dunmist.advice.catalogue import catalogue as catalogue
+from dunmist.advice.code_kinds import code_kinds as code_kinds
+from dunmist.advice.code_kinds import file_name as file_name
+from dunmist.advice.code_kinds import kind_of_code as kind_of_code
+from dunmist.advice.code_work import work_shares as work_shares
 from dunmist.advice.comparing import Compared as Compared
 from dunmist.advice.comparing import ComparedFigure as ComparedFigure
 from dunmist.advice.comparing import compared_amount as compared_amount
 from dunmist.advice.comparing import tell_comparison as tell_comparison
 from dunmist.advice.comparing import tell_unusual as tell_unusual
+from dunmist.advice.doing import doing_text as doing_text
 from dunmist.advice.evidence import declared_evidence as declared_evidence
 from dunmist.advice.ladder_steps import FilledStep as FilledStep
 from dunmist.advice.ladder_steps import act_against as act_against
@@ -43,6 +48,7 @@ from dunmist.advice.proving import tell_unprovable as tell_unprovable
 from dunmist.advice.recognition import GUESSES as GUESSES
 from dunmist.advice.triage import RISKS as RISKS
 from dunmist.advice.triage import CulpritAdvice as CulpritAdvice
+from dunmist.advice.triage import Doing as Doing
 from dunmist.advice.triage import Evidence as Evidence
 from dunmist.advice.triage import FindingAdvice as FindingAdvice
 from dunmist.advice.triage import Frees as Frees

@@ -8,6 +8,8 @@ import re
 from typing import NamedTuple
 
 from dunmist.advice.circumstances import circumstances
+from dunmist.advice.code_work import main_work, work_circumstances, work_filling
+from dunmist.advice.doing import doing_of
 from dunmist.advice.guilty_part import (
     GuiltyPart,
     find_guilty_part,
@@ -15,6 +17,7 @@ from dunmist.advice.guilty_part import (
     part_filling,
 )
 from dunmist.advice.ladder_steps import Acting, FilledStep, rungs_of
+from dunmist.advice.moved_files import file_filling
 from dunmist.advice.program_facts import About, about_process
 from dunmist.advice.protection import Protections, protected_unit
 from dunmist.advice.template_values import (
@@ -24,6 +27,7 @@ from dunmist.advice.template_values import (
     subject_of,
     timer_of,
 )
+from dunmist.advice.triage import Doing
 from dunmist.advice.wording import ladder
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, savings_of
 from dunmist.series import Application, Process, Series, Surveyed
@@ -43,6 +47,7 @@ class Case(NamedTuple):
     role: Role
     about: About
     rungs: list[FilledStep]
+    doing: list[Doing]
 
 
 class Cases:
@@ -100,8 +105,16 @@ class Cases:
         clients = _clients(self._diagnosis, application)
         filling["clients"] = clients
         holding |= {"serves"} if clients else set()
+        limits = self._diagnosis.limits
+        doing = doing_of(application, self._series, limits, part, about.origin)
+        work = main_work(self._series.code.get(application.number), limits)
+        holding |= work_circumstances(work)
+        filling |= work_filling(work)
+        files = file_filling(self._series.files.get(application.number), limits)
+        filling |= files
+        holding |= files.keys()
         rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
-        return Case(application, role, about, rungs)
+        return Case(application, role, about, rungs, doing)
 
     def _rungs_against(self, finding: Finding) -> list[FilledStep]:
         outside = self._diagnosis.external_cause

@@ -3,16 +3,16 @@
 One word says what kind of thing it is: ``kernel``, ``protected``, ``symptom``, ``victim``,
 ``service`` (of the system), ``user-service`` or ``program``. The others, each where it applies:
 
-``choked`` (the computer), ``running``,
-``several`` processes, a ``unit`` of its own, a ``window`` of its own, ``terminal``,
-``low-priority`` already, ``doubtful``, ``packaged``, ``leaks``, ``spins`` (a spinning disk is in
-use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``, ``starts-itself``, ``stopped``,
-``replaced`` (its file, since it started), ``of-others`` (than who sits here), ``killable`` (all of
-it that waits uninterruptibly can be ended by force), ``limits-`` with the
-resource that limits, and the guards of the catalogue: ``essential``, ``atomic``, ``wanted`` and
-``unfinished`` (it is begun anew when it is ended). ``cause-known`` is added where somebody or
-something is to blame for what it waits for, ``part`` and ``cancellable`` where one of its processes
-takes nearly all (advice/guilty_part.py).
+``choked`` (the computer), ``running``, ``several`` processes, a ``unit`` of its own, a ``window``
+of its own, ``terminal``, ``low-priority`` already, ``doubtful``, ``packaged``, ``leaks``, ``spins``
+(a spinning disk is in use), ``starts-at-boot``, ``timer``, ``autostart``, ``job``,
+``starts-itself``, ``stopped``, ``replaced`` (its file, since it started), ``script`` (known by
+name), ``of-others`` (than who sits here), ``killable`` (all of it that waits uninterruptibly can be
+ended by force), ``limits-`` with the resource that limits, and the guards of the catalogue:
+``essential``, ``atomic``, ``wanted`` and ``unfinished`` (it is begun anew when it is ended).
+``cause-known`` is added where somebody or something is to blame for what it waits for, ``part`` and
+``cancellable`` where one of its processes takes nearly all (advice/guilty_part.py), ``does-`` with
+each kind of work that is a good part of what it does (advice/code.toml).
 """
 
 from dunmist.advice.program_facts import About
@@ -56,6 +56,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
         "starts-itself": about.origin.by in ("boot", "service", "login", "timer", "job"),
         "job": about.origin.by == "job",
         "killable": _is_killable(living),
+        "script": process.program.script is not None,
         "stopped": any(process.state in ("T", "t") for process in living),
     }
     guards = kind.guards if kind else frozenset()

@@ -109,6 +109,18 @@ class Since(msgspec.Struct, frozen=True):
     text: str
 
 
+class Doing(msgspec.Struct, frozen=True):
+    """One thing that a program is doing; None is 'not measured'."""
+
+    what: Literal["code", "thread", "part", "file", "wait", "peer", "memory", "origin"]
+    name: str  # kind of work, or the thread, part, file, function or address as it is called
+    share: float | None  # of what the program does of that
+    value: float | None
+    unit: str | None
+    text: str
+    source: str
+
+
 class CulpritAdvice(msgspec.Struct, frozen=True):
     """One ranked application with what to do about it."""
 
@@ -125,6 +137,7 @@ class CulpritAdvice(msgspec.Struct, frozen=True):
     command: str | None  # of its main process, secrets masked
     parent: str | None  # who started that, with its process number
     since: Since | None  # for how long it can have been so, None where nothing tells
+    doing: list[Doing]  # the most telling first
     evidence: list[Evidence]
     steps: list[Step]
     caution: str | None  # what to know before acting, None where nothing

@@ -158,6 +158,7 @@ def _culprit(rank: int, culprit: Culprit, cases: Cases) -> CulpritAdvice:
         command=_command(application.main),
         parent=_parent(application.main),
         since=_since(culprit.onset),
+        doing=case.doing if case else [],
         evidence=evidence_of(signs),
         steps=[rung.step for rung in case.rungs] if case else [],
         caution=_caution(culprit, case.about) if case else None,

@@ -7,10 +7,12 @@ import msgspec
 from dunmist.captures.redaction import SUSPECT, Rules, mask_secrets, mask_text
 from dunmist.captures.schema import Line
 from dunmist.computer import ProcessFacts
-from dunmist.sampling import Tick
+from dunmist.sampling import FunctionSamples, Tick
 
 # what of a tick is text that somebody chose; the rest is the kernel's own words and figures
-TICK_TEXTS = ("threads", "groups")
+TICK_TEXTS = ("threads", "groups", "code", "files")
+# a symbol is part of a published file; to the masks some look drawn at random
+SYMBOL = "function"
 
 Part = TypeVar("Part")
 
@@ -40,7 +42,8 @@ def _struct(part: msgspec.Struct, rules: Rules) -> msgspec.Struct:
     changed = {}
     for name in part.__struct_fields__:
         value = getattr(part, name)
-        if isinstance(value, int | float | None):
+        is_symbol = name == SYMBOL and isinstance(part, FunctionSamples)
+        if isinstance(value, int | float | None) or is_symbol:
             continue
         # the words of a command line belong together: an option says what the next one is
         is_command_line = name == "command_line" and isinstance(part, ProcessFacts)

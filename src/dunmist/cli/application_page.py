@@ -83,6 +83,7 @@ def application_text(judged: Judged, page: ApplicationPage, width: int) -> Itera
             f"{_rate(facts['disk_bytes_per_s'])}, {_rate(facts['network_bytes_per_s'])}",
         ),
         *_since(judged, application),
+        *(("doing", item.text) for item in (page.case.doing if page.case else [])),
         *(about_lines(page.case.about) if page.case else []),
         *(("finding", text) for text in page.findings),
     ]

@@ -37,6 +37,7 @@ def capture(
     root: Path,
     complaints: tuple[str, ...],
     note: str | None,
+    with_code: bool,
     force: bool,
 ) -> None:
     """Sample this computer into FILE, or another one with --on HOST or --via COMMAND.
@@ -48,7 +49,15 @@ def capture(
     from dunmist.jobs.last_capture import remember
 
     options = CaptureOptions(
-        output, duration_s, every_s, root, note, force, complaints=complaints, until_sure=until_sure
+        output,
+        duration_s,
+        every_s,
+        root,
+        note,
+        force,
+        complaints=complaints,
+        until_sure=until_sure,
+        with_code=with_code,
     )
     if collected is not None:
         ignored = "what was collected has its own time and place; leave out {}"

@@ -14,7 +14,7 @@ from typing import NamedTuple
 
 import click
 
-from dunmist.advice import GUESSES, Case, Judged, percent, span_text
+from dunmist.advice import GUESSES, Case, Judged, doing_text, percent, span_text
 from dunmist.cli.sparklines import curve_text
 from dunmist.diagnosis import ResourceState
 from dunmist.harmless import cut_middle, harmless
@@ -208,7 +208,9 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
         widths[-1] = 0
     titles = "".join(f"{name:<{size}}" for name, size in zip(head, widths, strict=True) if size)
     yield [Piece(f"{titles}command")]
-    for row, texts in zip(rows[: max(1, (room - 1) // each)], cells, strict=False):
+    shown = rows[: max(1, (room - 1) // each)]
+    spare = room - 1 - each * len(shown)
+    for row, texts in zip(shown, cells, strict=False):
         looks = (
             BOLD,
             BOLD if row.rank else None,
@@ -225,6 +227,11 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
         yield [*line, Piece(cut_middle(harmless(row.command), width - sum(widths)))]
         if each > 1:
             yield [Piece(_fitted(f"  {_background(judged, row)}", width))]
+        case = judged.cases.of(row.application) if row.rank else None
+        doing = doing_text(case.doing, judged.diagnosis.limiting) if case else None
+        if doing and spare > 0:
+            spare -= 1
+            yield [Piece(_fitted(f"  doing: {doing}", width))]
 
 
 def _cells(row: ProgramRow) -> tuple[str, ...]:

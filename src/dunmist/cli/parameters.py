@@ -316,6 +316,13 @@ def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
             metavar="TEXT",
             help="The complaint in their own words; it travels with the capture.",
         ),
+        click.option(
+            "--no-code",
+            "with_code",
+            flag_value=False,
+            default=True,
+            help="Do not sample which code the busiest programs run.",
+        ),
         click.option("--force", is_flag=True, help="Overwrite FILE when it exists."),
     )
     for option in reversed(options):

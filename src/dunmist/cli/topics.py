@@ -17,6 +17,8 @@ class Topic(NamedTuple):
 
 # 'process' is a page, not a table
 PROCESS = "process"
+# topics for which the code of programs is sampled as well, where they are about now
+WITH_CODE = (PROCESS, "doing")
 TOPICS: Mapping[str, Topic] = {
     "processes": Topic(
         "What used the computer: applications and processes.",
@@ -45,6 +47,9 @@ TOPICS: Mapping[str, Topic] = {
         "What the kernel and the drives report.", ("name", "pid", "state"), has_tables=False
     ),
     "machine": Topic("The computer itself, and its memory modules."),
+    "doing": Topic(
+        "What the busiest programs are doing.", ("name", "pid", "state", "least"), has_picture=True
+    ),
     "timeline": Topic("Levels and events over time.", ("name", "state"), has_picture=True),
 }
 

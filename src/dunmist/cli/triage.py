@@ -51,6 +51,7 @@ def triage(
     root: Path,
     complaints: tuple[str, ...],
     note: str | None,
+    with_code: bool,
     force: bool,
 ) -> None:
     """Rank the culprits of the capture FILE and print verdict, evidence and fixes.
@@ -76,6 +77,7 @@ def triage(
             force,
             complaints=complaints,
             until_sure=host is None and via is None,
+            with_code=with_code,
         )
         if host is not None or via is not None or sudo:
             from dunmist.cli.remote import capture_remote, transport_of

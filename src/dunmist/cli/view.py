@@ -12,7 +12,7 @@ import click
 
 from dunmist.cli import completion
 from dunmist.cli.parameters import CAPTURE, FILE, LAST, Moment, refuse_given
-from dunmist.cli.topics import PROCESS, TOPICS, topic_of
+from dunmist.cli.topics import PROCESS, TOPICS, WITH_CODE, topic_of
 
 if TYPE_CHECKING:
     from dunmist.cli.viewing import Showing
@@ -228,7 +228,7 @@ def _view(
         refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
         from dunmist.jobs.quick_sample import quick_sample
 
-        with quick_sample() as path:
+        with quick_sample(with_code=topic in WITH_CODE) as path:
             _show(path, topic, what, options)
         return
     _show(CAPTURE.convert(file, None, context), topic, what, options)

@@ -12,6 +12,13 @@ from dunmist.computer.boot import Boot as Boot
 from dunmist.computer.boot import StartedUnit as StartedUnit
 from dunmist.computer.boot import read_boot as read_boot
 from dunmist.computer.boot_history import ComputerStart as ComputerStart
+from dunmist.computer.code_events import CODE_SUBJECT as CODE_SUBJECT
+from dunmist.computer.code_events import CodeEvents as CodeEvents
+from dunmist.computer.code_events import CodePoint as CodePoint
+from dunmist.computer.code_events import NewMapping as NewMapping
+from dunmist.computer.code_events import NewName as NewName
+from dunmist.computer.code_events import NewProcess as NewProcess
+from dunmist.computer.code_events import open_code_events as open_code_events
 from dunmist.computer.control_groups import V2_ROOTS as V2_ROOTS
 from dunmist.computer.control_groups import ControlGroups as ControlGroups
 from dunmist.computer.control_groups import GroupSample as GroupSample
@@ -26,6 +33,7 @@ from dunmist.computer.cpus import parse_stat as parse_stat
 from dunmist.computer.cpus import read_clocks_khz as read_clocks_khz
 from dunmist.computer.cpus import read_throttling as read_throttling
 from dunmist.computer.deadlined_processes import DEADLINE_S as DEADLINE_S
+from dunmist.computer.deadlined_processes import DeadlinedProcesses as DeadlinedProcesses
 from dunmist.computer.disks import SECTOR_BYTES as SECTOR_BYTES
 from dunmist.computer.disks import Disk as Disk
 from dunmist.computer.disks import DiskSample as DiskSample
@@ -33,6 +41,9 @@ from dunmist.computer.disks import is_disk as is_disk
 from dunmist.computer.disks import parse_diskstats as parse_diskstats
 from dunmist.computer.drive_health import AskedDrives as AskedDrives
 from dunmist.computer.drive_health import DriveHealth as DriveHealth
+from dunmist.computer.file_positions import POSITIONS as POSITIONS
+from dunmist.computer.file_positions import parse_characters as parse_characters
+from dunmist.computer.file_positions import read_positions as read_positions
 from dunmist.computer.file_systems import FileSystem as FileSystem
 from dunmist.computer.file_systems import read_file_systems as read_file_systems
 from dunmist.computer.firmware import Firmware as Firmware
@@ -67,6 +78,9 @@ from dunmist.computer.locks import parse_locks as parse_locks
 from dunmist.computer.machine import Machine as Machine
 from dunmist.computer.machine import parse_line as parse_line
 from dunmist.computer.machine import read_machine as read_machine
+from dunmist.computer.mappings import Mapping as Mapping
+from dunmist.computer.mappings import find_mapping as find_mapping
+from dunmist.computer.mappings import parse_mappings as parse_mappings
 from dunmist.computer.memory import SwapArea as SwapArea
 from dunmist.computer.memory import find_zram as find_zram
 from dunmist.computer.memory import parse_meminfo as parse_meminfo

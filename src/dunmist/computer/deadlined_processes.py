@@ -13,15 +13,25 @@ HEARD_S = 0.05
 
 
 class DeadlinedProcesses:
-    """Questions asked at once, each of an isolated Python with the given arguments.
+    """Questions asked at once, each of a Python of its own with the given arguments.
 
     They are answered while other things are done; each has two seconds from when it was asked.
+    ``given`` is a descriptor that each reads from. One that is not ``isolated`` finds packages.
     """
 
-    def __init__(self, questions: Mapping[str, Sequence[str]]) -> None:
+    def __init__(
+        self,
+        questions: Mapping[str, Sequence[str]],
+        *,
+        isolated: bool = True,
+        given: int = subprocess.DEVNULL,
+    ) -> None:
         self._asked = {
             name: start_child(
-                python_command(*arguments, isolated=True), stdout=subprocess.PIPE, own_session=True
+                python_command(*arguments, isolated=isolated),
+                stdin=given,
+                stdout=subprocess.PIPE,
+                own_session=True,
             )
             for name, arguments in questions.items()
         }

@@ -132,8 +132,12 @@ class Root:
     def read_start(self, name: str, most_bytes: int) -> bytes:
         """Return at most so many bytes of what a file begins with; raises OSError."""
         descriptor = self.open(name)
+        data = b""
         try:
-            return os.pread(descriptor, most_bytes, 0)
+            # what the kernel gives record by record comes a page at once
+            while more := os.pread(descriptor, most_bytes - len(data), len(data)):
+                data += more
+            return data
         finally:
             os.close(descriptor)
 

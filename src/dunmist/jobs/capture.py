@@ -52,6 +52,8 @@ class CaptureOptions(NamedTuple):
     keeps_when_stopped: bool = True  # Ctrl-C ends early and keeps; otherwise it gives the job up
     complaints: tuple[str, ...] = ()
     until_sure: bool = False  # end when more would hardly change the verdict
+    with_code: bool = True  # sample which code the busiest programs run
+    with_files: bool = True  # and along which files those move that move most
 
 
 class SampledBy(NamedTuple):
@@ -136,7 +138,15 @@ def _write(options: CaptureOptions, root: Root, clock: Clock, beside: _Beside) -
         with ending.reading():
             subject = read_subject(root, sampled_by)
             machine, observer, inventory = subject
-            records = sample(root, machine, inventory, plan, clock)
+            records = sample(
+                root,
+                machine,
+                inventory,
+                plan,
+                clock,
+                with_code=options.with_code,
+                with_files=options.with_files,
+            )
             # the file is opened once there is a tick to keep, so that a failure leaves nothing
             first = list(_until_tick(records))
     except BrokenOff:

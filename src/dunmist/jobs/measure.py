@@ -44,7 +44,9 @@ def sample_now(follow: Follower = follow_nothing) -> Judged:
     """
     with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
         path = Path(folder) / "measured.jsonl.gz"
-        options = CaptureOptions(path, MEASURED_S, MEASURED_EVERY_S, keeps_when_stopped=False)
+        options = CaptureOptions(
+            path, MEASURED_S, MEASURED_EVERY_S, keeps_when_stopped=False, with_code=False
+        )
         run_capture(options, follow=follow)
         return judge(path)
 

@@ -139,7 +139,9 @@ def _experiment(
     ):
         path, moments = Path(folder) / "proving.jsonl.gz", list[float]()
         # the last phase ends inside of what is sampled
-        options = CaptureOptions(path, span_s + 2 * EVERY_S, EVERY_S, keeps_when_stopped=False)
+        options = CaptureOptions(
+            path, span_s + 2 * EVERY_S, EVERY_S, keeps_when_stopped=False, with_code=False
+        )
         try:
             run_capture(options, follow=_beginning(alternating, moments, follow))
         except KeyboardInterrupt as stop:

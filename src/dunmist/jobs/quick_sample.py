@@ -14,13 +14,14 @@ FOLDER = "dunmist-now-"
 
 
 @contextlib.contextmanager
-def quick_sample() -> Iterator[Path]:
+def quick_sample(*, with_code: bool = False) -> Iterator[Path]:
     """Give a capture of two seconds of now, which is removed afterwards.
 
-    Raises UnreadableComputer or OutputError.
+    ``with_code`` samples what programs are doing as well. Raises UnreadableComputer or OutputError.
     """
     with tempfile.TemporaryDirectory(prefix=FOLDER) as folder:
-        yield run_capture(CaptureOptions(Path(folder) / NAME, DURATION_S, EVERY_S))
+        options = CaptureOptions(Path(folder) / NAME, DURATION_S, EVERY_S, with_code=with_code)
+        yield run_capture(options)
 
 
 def is_quick_sample(path: Path) -> bool:

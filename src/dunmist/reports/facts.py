@@ -6,6 +6,7 @@ from dunmist.advice import Judged, about_lines, paging_sentence, size_text, span
 from dunmist.reports.document import Block, Figure, Items, Paragraph, Section, TextTable
 from dunmist.series import Series
 from dunmist.tables import (
+    CODE,
     CORES,
     CURVES,
     DOUBTED,
@@ -83,6 +84,14 @@ def culprit_section(judged: Judged) -> Section:
             lines = [(f"{label}: {text}", "") for label, text in about_lines(case.about)]
             blocks.append(Items(lines, is_detail=rank > 0))
     return Section("What the culprits are", blocks)
+
+
+def work_section(judged: Judged, figure: Figure | None) -> list[Section]:
+    """Return where the CPU time of the culprits went; nothing where no code was sampled."""
+    if figure is None:
+        return []
+    table = text_table("Functions", fill(CODE, judged), is_detail=True)
+    return [Section("What they are doing", [figure, table])]
 
 
 def core_section(judged: Judged, figure: Figure) -> Section:

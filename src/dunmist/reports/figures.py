@@ -3,7 +3,7 @@
 from functools import partial
 from typing import TYPE_CHECKING
 
-from dunmist.advice import Judged, percent, size_text, span_text
+from dunmist.advice import Judged, doing_text, percent, size_text, span_text
 from dunmist.compare import Unusual
 from dunmist.reports.document import Figure
 from dunmist.reports.shown_resource import pressure_name, shown_name, shown_state
@@ -24,6 +24,8 @@ def report_figures(judged: Judged) -> dict[str, Figure]:
         "memory": memory_words(judged.series),
         "heat": heat_words(judged.series),
     }
+    if text := work_words(judged):
+        words["doing"] = text
     return {name: Figure(partial(_drawn, name, judged), text) for name, text in words.items()}
 
 
@@ -31,6 +33,16 @@ def _drawn(name: str, judged: Judged) -> "Canvas":
     from dunmist.reports.pictures import PICTURES, draw_limiting
 
     return (draw_limiting if name == "why" else PICTURES[name])(judged, None)
+
+
+def work_words(judged: Judged) -> str:
+    """Return what the code of each culprit does; nothing where no code was sampled."""
+    told = [
+        f"{culprit.name}: {does}"
+        for culprit in judged.triage.culprits
+        if (does := doing_text(culprit.doing))
+    ]
+    return f"{'; '.join(told)}." if told else ""
 
 
 def normal_figure(unusual: Unusual) -> Figure:

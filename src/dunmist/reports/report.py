@@ -31,6 +31,7 @@ def report_document(judged: Judged, more: Sequence[Section] = ()) -> Document:
             sections.why(triage, pictures["why"]),
             sections.ranking(triage),
             facts.culprit_section(judged),
+            *facts.work_section(judged, pictures.get("doing")),
             sections.findings(triage),
             facts.core_section(judged, pictures["cores"]),
             facts.memory_section(judged, pictures["memory"]),

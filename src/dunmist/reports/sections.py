@@ -4,6 +4,7 @@ from collections.abc import Iterator, Sequence
 
 from dunmist.advice import (
     CulpritAdvice,
+    Doing,
     Evidence,
     FindingAdvice,
     ResourceAdvice,
@@ -189,7 +190,8 @@ def ranking(triage: Triage) -> Section:
         since = f": {culprit.since.text}" if culprit.since else ""
         title = f"{culprit.rank}. {culprit.name}{since}"
         blocks.append(Paragraph(title, is_detail=culprit.rank > 1))
-        blocks.append(_evidence(culprit.evidence, is_detail=culprit.rank > 1))
+        facts: list[Evidence | Doing] = [*culprit.doing, *culprit.evidence]
+        blocks.append(_evidence(facts, is_detail=culprit.rank > 1))
     return Section("Culprits", blocks)
 
 
@@ -237,7 +239,7 @@ def sampling(triage: Triage, more: str = "") -> Section:
     )
 
 
-def _evidence(evidence: list[Evidence], *, is_detail: bool = False) -> Items:
+def _evidence(evidence: Sequence[Evidence | Doing], *, is_detail: bool = False) -> Items:
     return Items([(sign.text, sign.source) for sign in evidence], is_detail)
 
 

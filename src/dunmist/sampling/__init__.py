@@ -9,7 +9,12 @@ from dunmist.sampling.changes import KEYS as KEYS
 from dunmist.sampling.changes import WORDS as WORDS
 from dunmist.sampling.clock import Clock as Clock
 from dunmist.sampling.clock import SystemClock as SystemClock
+from dunmist.sampling.code_sampler import GENERATED as GENERATED
+from dunmist.sampling.code_sampler import KERNEL as KERNEL
+from dunmist.sampling.code_sampler import UNKNOWN as UNKNOWN
+from dunmist.sampling.code_sampler import FunctionSamples as FunctionSamples
 from dunmist.sampling.exited_tasks import ExitSum as ExitSum
+from dunmist.sampling.file_activity import CharacterCounts as CharacterCounts
 from dunmist.sampling.pace import Plan as Plan
 from dunmist.sampling.process_facts import input_of as input_of
 from dunmist.sampling.records import Event as Event

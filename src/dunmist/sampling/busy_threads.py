@@ -64,6 +64,12 @@ class BusyThreads:
         kept = [*chosen, *paused][:WATCHED_PROCESSES]
         self._watched = {name: self._watched.get(name) or _Watched() for name in kept}
 
+    def ran(self, pid: str) -> list[int]:
+        """Return the threads of a process that ran lately, all of one that is not watched."""
+        watched = self._watched.get(pid)
+        names = watched.ran if watched and watched.ran else self._root.names(f"proc/{pid}/task")
+        return [int(tid) for tid in names if tid.isdigit() and int(tid) <= PROCESS_NUMBER_MAX]
+
     def read(
         self, number_of: Callable[[str], int], after_ms: Callable[[], int]
     ) -> list[ThreadSample]:

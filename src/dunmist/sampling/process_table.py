@@ -57,6 +57,8 @@ class ProcessRound:
     graphics: list[GraphicsUse] = field(default_factory=list)
     ended: dict[int, int] = field(default_factory=dict)  # identity to PID
     groups: list[str] = field(default_factory=list)  # control groups that they are in
+    used_clk: Counter[str] = field(default_factory=Counter)  # by PID, of those that ran
+    moved_bytes: Counter[str] = field(default_factory=Counter)  # by PID, to and from storage
     alive: int = 0
 
 
@@ -156,6 +158,11 @@ class ProcessTable:
         known_s = self._elapsed_s - entry.first_seen_s
         return entry.number if elapsed_least_s is None or elapsed_least_s >= known_s else None
 
+    def busiest_threads(self, process_round: ProcessRound, processes: int) -> list[int]:
+        """Return the threads of those that ran most in a round, the busiest process first."""
+        busiest = process_round.used_clk.most_common(processes)
+        return [tid for name, used in busiest if used for tid in self._threads.ran(name)]
+
     def used_now_clk(self, names: frozenset[str]) -> Counter[int]:
         """Return what each process of these names has used of a CPU, as it is now."""
         used = Counter[int]()
@@ -248,6 +255,7 @@ class ProcessTable:
         self._stale.add(name)
         used = used_clk(stat)
         # of one thread the line says all; a group may have a quota
+        process_round.used_clk[name] = used - entry.used_clk
         if stat.threads > 1 or entry.group:
             busy[name] = used - entry.used_clk
         entry.used_clk = used
@@ -258,9 +266,12 @@ class ProcessTable:
             entry.files = program_files(facts)
             process_round.became.append((entry.number, facts))
         # a process that changes once is likely to change again
-        process_round.samples.append(
-            entry.sample(self._root, stat, after_ms, hold=self._may_hold())
-        )
+        sample = entry.sample(self._root, stat, after_ms, hold=self._may_hold())
+        process_round.samples.append(sample)
+        moved = (sample.read_bytes or 0) + (sample.write_bytes or 0)
+        if entry.moved_bytes is not None and moved > entry.moved_bytes:
+            process_round.moved_bytes[name] = moved - entry.moved_bytes
+        entry.moved_bytes = moved
 
     def _may_hold(self) -> bool:
         return HELD_FILES * len(self._entries) < self._descriptors

@@ -30,7 +30,9 @@ from dunmist.computer import (
     ThreadSample,
     ThrottleSample,
 )
+from dunmist.sampling.code_sampler import CodeSample
 from dunmist.sampling.exited_tasks import ExitSum
+from dunmist.sampling.file_activity import CharacterCounts, FileSample
 
 MS_PER_S = 1e3
 What = Literal["gap", "asleep", "clock-set", "exit", "exec", "processors"]
@@ -101,6 +103,9 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     interrupts: dict[str, Counter] = {}
     zram_bytes: Counter | None = None  # memory held by compressed swap
     complaints: list[KernelMessage] = []
+    code: list[CodeSample] = []  # of the busiest programs
+    files: list[FileSample] = []  # of the programs that move most, those that moved
+    file_totals: list[CharacterCounts] = []  # of those programs
     # how long after ``at_s`` a source began to be read, by its first field
     after_ms: dict[str, Counter] = {}
 

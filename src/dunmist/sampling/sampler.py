@@ -61,12 +61,16 @@ def sample(
     clock: Clock,
     *,
     survey_every_s: float = math.inf,
+    with_code: bool = False,
+    with_files: bool = False,
 ) -> Iterator[Record]:
     """Yield the records of one capture; raises UnreadableComputer when the root goes away.
 
     One that goes on and on takes its last survey early, and again every so often.
     """
-    computer = OpenComputer(root, machine, inventory, clock)
+    computer = OpenComputer(
+        root, machine, inventory, clock, with_code=with_code, with_files=with_files
+    )
     before = _Before(online=len(machine.processors))
     number = 0
     next_survey_s = math.inf if math.isinf(survey_every_s) else SURVEYED_AFTER_S

@@ -31,6 +31,7 @@ from dunmist.computer import (
     read_throttling,
     read_zram_bytes,
 )
+from dunmist.sampling.code_sampler import WATCHED_PROCESSES
 from dunmist.sampling.exited_tasks import sum_exits
 from dunmist.sampling.pace import Due, Plan
 from dunmist.sampling.process_table import ProcessRound
@@ -95,6 +96,26 @@ def _processes(reading: TickContext) -> tuple[object, ...]:
         processes.graphics,
         sum_exits(exits, reading.computer.table, processes),
     )
+
+
+def _code(reading: TickContext) -> tuple[object, ...]:
+    sampler, table = reading.computer.code, reading.computer.table
+    if sampler is None:
+        return ([],)
+    processes = reading.processes
+    ended = {pid: number for number, pid in processes.ended.items()}
+    samples = sampler.read(lambda pid: ended.get(pid, table.number_of(pid)))
+    if sampler.follows:
+        sampler.follow(table.busiest_threads(processes, WATCHED_PROCESSES))
+    return (samples,)
+
+
+def _files(reading: TickContext) -> tuple[object, ...]:
+    activity, table = reading.computer.files, reading.computer.table
+    if activity is None:
+        return [], []
+    moved = reading.processes.moved_bytes
+    return activity.read(moved, reading.elapsed_s, lambda pid: table.number_of(int(pid)))
 
 
 def _sockets(reading: TickContext) -> tuple[object, ...]:
@@ -206,6 +227,8 @@ SOURCES: tuple[Source[TickContext], ...] = (
         "processes",
         _processes,
     ),
+    Source(("code",), "code that programs run", _code),
+    Source(("files", "file_totals"), "positions in open files", _files),
     Source(
         ("groups",),
         "control groups",

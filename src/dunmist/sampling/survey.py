@@ -42,6 +42,7 @@ from dunmist.computer import (
     read_time_sync,
     read_users,
 )
+from dunmist.sampling.code_sampler import FunctionSamples
 from dunmist.sampling.tick_context import OpenComputer
 
 # exact memory costs a walk through the page tables of each
@@ -79,6 +80,7 @@ class Survey(
     drives: list[DriveHealth] = []
     boot: Boot | None = None
     updates: KnownUpdates | None = None
+    functions: list[FunctionSamples] = []  # that the busiest programs were found in
 
 
 def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) -> Survey:
@@ -87,6 +89,8 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
     root, table = computer.root, computer.table
     if is_last:
         computer.ask_drives()
+        if computer.code:
+            computer.code.ask_functions()
     files = table.program_files() if is_last else []
     before_clk = table.used_now_clk(ASKED)
     told = read_people(root, now_s), read_time_sync(root), read_services(root, whole=is_last)
@@ -121,6 +125,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         updates=_updates(computer, packages) if is_last else None,
         boot=boot,
         drives=computer.drives_told() if is_last else [],
+        functions=computer.code.functions() if is_last and computer.code else [],
         took_s=round(time.perf_counter() - began_s, 6),
     )
 

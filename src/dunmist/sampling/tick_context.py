@@ -19,6 +19,7 @@ from dunmist.computer import (
     find_pressure,
     find_throttling,
     find_zram,
+    open_code_events,
     open_task_exits,
     parse_number,
     parse_stat,
@@ -27,6 +28,8 @@ from dunmist.computer import (
 )
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling.clock import Clock
+from dunmist.sampling.code_sampler import CodeSampler
+from dunmist.sampling.file_activity import FileActivity
 from dunmist.sampling.pace import Due
 from dunmist.sampling.process_table import ProcessRound, ProcessTable
 from dunmist.sampling.registry import Cadence, Changes
@@ -46,7 +49,16 @@ DELAYS, DELAY_ACCOUNTING = "delays of storage", "proc/sys/kernel/task_delayacct"
 class OpenComputer:
     """What stays open of one computer and is remembered of it from tick to tick."""
 
-    def __init__(self, root: Root, machine: Machine, inventory: Inventory, clock: Clock) -> None:
+    def __init__(
+        self,
+        root: Root,
+        machine: Machine,
+        inventory: Inventory,
+        clock: Clock,
+        *,
+        with_code: bool = False,
+        with_files: bool = False,
+    ) -> None:
         numbers = [processor.number for processor in machine.processors]
         self.root = root
         self.clock = clock
@@ -55,6 +67,9 @@ class OpenComputer:
         self.table = ProcessTable(root, machine.clock_ticks_per_s)
         self.sockets = SocketTable(root)
         self.exits = open_task_exits(root, max(numbers) + 1)
+        events = open_code_events(root, numbers) if with_code else None
+        self.code = CodeSampler(root, events) if events else None
+        self.files = FileActivity(root) if with_files else None
         self.groups = ControlGroups(root)
         self.quotas: dict[str, float | None] = {}
         self.pressure = find_pressure(root)
@@ -84,11 +99,15 @@ class OpenComputer:
         """Take what the kernel sends between ticks, before its buffer overflows."""
         if self.exits:
             self.exits.gather()
+        if self.code:
+            self.code.gather()
 
     def close(self) -> None:
         """Close everything that was kept open, and note what was lost."""
         if self._drives:
             self._drives.leave()
+        if self.code:
+            self.code.close()
         self.table.close()
         self.sockets.close()
         self.queues.close()
@@ -108,7 +127,7 @@ class TickContext:
         self, computer: OpenComputer, due: Due, elapsed_s: float, *, is_last: bool
     ) -> None:
         self.computer, self.due, self.is_last = computer, due, is_last
-        self._elapsed_s = elapsed_s
+        self.elapsed_s = elapsed_s
         self._began_s = computer.clock.monotonic_s()
 
     def after_s(self) -> float:
@@ -147,7 +166,7 @@ class TickContext:
     def processes(self) -> ProcessRound:
         """All processes, with the owners of sockets that appeared meanwhile."""
         processes = self.computer.table.look(
-            self._elapsed_s, self.after_ms, all_details=self.is_last
+            self.elapsed_s, self.after_ms, all_details=self.is_last
         )
         if self.due.number and any(facts.inode for _, facts in self.found_sockets.appeared):
             self.computer.table.owners_wanted(processes)

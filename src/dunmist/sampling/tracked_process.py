@@ -58,6 +58,7 @@ class TrackedProcess:
     used_clk: int
     first_seen_s: float
     rss_pages: int = 0
+    moved_bytes: int | None = None  # read from and written to storage so far
     kernel: bool = False
     group: str | None = None
     files: tuple[str, ...] = ()

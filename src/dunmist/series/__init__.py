@@ -7,10 +7,15 @@ judges nothing and words nothing.
 from dunmist.series.autostart_costs import Cost as Cost
 from dunmist.series.autostart_costs import cost_of_entry as cost_of_entry
 from dunmist.series.autostart_costs import cost_of_unit as cost_of_unit
+from dunmist.series.code_use import CodePlace as CodePlace
+from dunmist.series.code_use import CodeUse as CodeUse
+from dunmist.series.code_use import readable as readable
 from dunmist.series.devices import DeviceSeries as DeviceSeries
 from dunmist.series.devices import DiskSeries as DiskSeries
 from dunmist.series.devices import GraphicsSeries as GraphicsSeries
 from dunmist.series.devices import GroupSeries as GroupSeries
+from dunmist.series.file_use import FileUse as FileUse
+from dunmist.series.file_use import MovedFile as MovedFile
 from dunmist.series.kernel_messages import KernelMessageSeries as KernelMessageSeries
 from dunmist.series.links import LinkSeries as LinkSeries
 from dunmist.series.load import Series as Series

@@ -19,8 +19,10 @@ from dunmist.applications import Grouping, adopt_generations
 from dunmist.captures import CaptureReader, Footer, Header, Line, count_ticks
 from dunmist.errors import CaptureError
 from dunmist.sampling import Event, ProcessLine, SocketLine, Survey, Tick
+from dunmist.series.code_use import CodeCollector, CodeUse
 from dunmist.series.conservation import Impossible
 from dunmist.series.devices import DeviceCollector, DeviceSeries
+from dunmist.series.file_use import FileCollector, FileUse
 from dunmist.series.kernel_messages import KernelMessageCollector, KernelMessageSeries
 from dunmist.series.machine import MachineCollector, MachineSeries
 from dunmist.series.process import Application, Process
@@ -58,6 +60,8 @@ class Series:
     sockets: list[SocketSeries]
     surveyed: Surveyed
     complaints: Sequence[KernelMessageSeries]
+    code: Mapping[int, CodeUse]  # by the number of an application
+    files: Mapping[int, FileUse]  # by the number of an application
     events: list[tuple[int, Event]]  # with the row of the tick before which they happened
     ticks: int
     missed: int  # ticks that were due and not taken
@@ -159,6 +163,8 @@ class _Reading:
         self.machine, self.devices = MachineCollector(), DeviceCollector()
         self.processes, self.sockets = ProcessCollector(), SocketCollector()
         self.complaints = KernelMessageCollector()
+        self.code = CodeCollector()
+        self.files = FileCollector()
         self.at_s: list[float] = []
         self.took_s: list[float] = []
         self.began_s: float | None = None
@@ -246,6 +252,8 @@ class _Reading:
             self.processes,
             self.sockets,
             self.complaints,
+            self.code,
+            self.files,
         ):
             collector.add(row, tick)
         self.at_s.append(tick.at_s)
@@ -274,6 +282,8 @@ class _Reading:
         named = [sample.process for sample in tick.processes]
         named += [thread.process for thread in tick.threads]
         named += [detail.process for detail in tick.details]
+        named += [sample.process for sample in tick.code]
+        named += [total.process for total in tick.file_totals]
         known = self.grouping.application_of
         for kind, stranger in (
             ("process", next((name for name in named if name not in known), None)),
@@ -369,6 +379,10 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
         sockets=sockets,
         surveyed=Surveyed(read.surveys, datetime.fromisoformat(header.started).timestamp()),
         complaints=read.complaints.finish(read.at_s[0]),
+        code=read.code.finish(
+            read.grouping, [item for survey in read.surveys for item in survey.functions]
+        ),
+        files=read.files.finish(read.grouping),
         events=read.events,
         ticks=read.ticks,
         missed=read.missed,

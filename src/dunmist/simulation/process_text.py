@@ -42,7 +42,8 @@ def still_files(process: ModelProcess, uid: int) -> Iterator[tuple[str, str]]:
     arguments = [] if no_arguments else [executable(process), *spec.arguments]
     yield "cmdline", "".join(f"{argument}\0" for argument in arguments)
     for thread in range(spec.threads):
-        yield f"task/{process.pid + thread}/comm", f"{spec.name[:15]}\n"
+        name = spec.thread_names[thread] if thread < len(spec.thread_names) else spec.name
+        yield f"task/{process.pid + thread}/comm", f"{name[:15]}\n"
 
 
 def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[str, str]]:
@@ -70,16 +71,27 @@ def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[
                 f"drm-engine-render:\t{used_ns} ns\n"
             ),
         )
+    yield from _positions(process, figures)
     if not process.spec.kernel:
         read, written = round(figures["read_bytes"]), round(figures["write_bytes"])
         yield (
             "io",
             (
-                f"rchar: {read * 2}\nwchar: {written}\nsyscr: {read // 4096}\n"
+                f"rchar: {read}\nwchar: {written}\nsyscr: {read // 4096}\n"
                 f"syscw: {written // 4096}\n"
                 f"read_bytes: {read}\nwrite_bytes: {written}\ncancelled_write_bytes: 0\n"
             ),
         )
+
+
+def _positions(process: ModelProcess, figures: dict[str, float]) -> Iterator[tuple[str, str]]:
+    """Yield how far each open file is."""
+    spec = process.spec
+    first = 1 if spec.graphics_share else 0
+    moved = [(share * figures["read_bytes"], "0100000") for share in spec.reads.values()]
+    moved += [(share * figures["write_bytes"], "0102001") for share in spec.writes.values()]
+    for number, (position, flags) in enumerate(moved, start=first):
+        yield f"fdinfo/{number}", f"pos:\t{round(position)}\nflags:\t{flags}\nmnt_id:\t27\n"
 
 
 def _waits_in(process: ModelProcess) -> str:

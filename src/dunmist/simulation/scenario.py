@@ -109,6 +109,10 @@ class ProgramSpec(Spec, frozen=True):
     version: str = "3.1-2"  # of its package
     update: str | None = None  # version that the package lists have
     shown_as: str | None = None  # name in its command line, where it is another one
+    code: dict[str, float] = {}  # 'file:function' to its part of the CPU time
+    thread_names: list[str] = []  # of the first threads
+    reads: dict[str, float] = {}  # open file to its part of what is read
+    writes: dict[str, float] = {}  # open file to its part of what is written
 
 
 class ModuleSpec(Spec, frozen=True):
@@ -241,6 +245,7 @@ class Truth(Spec, frozen=True):
     must: list[str] = []  # kinds of finding that have to be reported
     must_not: list[str] = []
     cure: str | None = None  # action of a step that helps
+    doing: str | None = None  # kind of work that the culprit's code is for
     strength: float = 1.0  # how far beyond its limit the computer is driven
 
 

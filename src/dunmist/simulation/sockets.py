@@ -101,6 +101,7 @@ def descriptors(model: ModelComputer, process: ModelProcess) -> list[str]:
         return []
     held = [] if process.worker else list(_sockets(model, process.spec))
     names = [CARD] if process.spec.graphics_share else []
+    names += [*process.spec.reads, *process.spec.writes]
     names += [f"socket:[{socket.inode}]" for socket in held]
     count = int(model.processes.figures["descriptors"][process.index])
     return [*names, *(["/dev/null"] * max(0, count - len(names)))]

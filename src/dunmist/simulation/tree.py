@@ -20,6 +20,7 @@ from dunmist.simulation import (
     sockets,
     user_space,
 )
+from dunmist.simulation.code_samples import RING, CodeSamples
 from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.processes import ModelProcess
 
@@ -39,6 +40,7 @@ class ComputerTree:
         self._made: set[str] = set()
         self._descriptors: dict[int, int] = {}
         self._numbers: dict[int, int] = {}
+        self._code = CodeSamples(model)
         self._uids = {user.name: user.uid for user in model.scenario.users} | {"root": 0}
         self._write_still()
         self.refresh()
@@ -54,6 +56,7 @@ class ComputerTree:
         ):
             self._write_all(files(model))
         self._write("netlink/sock_diag-tcp", sockets.recording(model))
+        self._write(RING, self._code.ring())
         changed = model.processes.changed
         for process in model.processes.all:
             if changed[process.index]:
@@ -143,6 +146,7 @@ class ComputerTree:
             (wants / unit).symlink_to(f"/usr/lib/systemd/system/{unit}")
         for name, target in peripherals.device_links(model):
             self._link(name, target)
+        self._write_all(self._code.still_files())
         self._write_processors()
 
     def _write_processors(self) -> None:
@@ -172,6 +176,8 @@ class ComputerTree:
             self._numbers[process.index] = process.pid
             uid = self._uids[process.spec.user]
             self._write_all(process_text.still_files(process, uid), directory)
+            if process.spec.code:
+                self._write(f"{directory}maps", self._code.mappings(process.spec))
             if not process.spec.kernel and not process.defunct:
                 deleted = " (deleted)" if process.spec.deleted else ""
                 target = process_text.executable(process) + deleted

@@ -28,6 +28,7 @@ from dunmist.tables.declared import filled as filled
 from dunmist.tables.declared import records as records
 from dunmist.tables.declared import zone_of as zone_of
 from dunmist.tables.disks import DISKS as DISKS
+from dunmist.tables.doing import CODE as CODE
 from dunmist.tables.families import FAMILY as FAMILY
 from dunmist.tables.file_users import FILE_USERS as FILE_USERS
 from dunmist.tables.heat import DOUBTED as DOUBTED

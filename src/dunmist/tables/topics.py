@@ -8,6 +8,7 @@ from dunmist.tables.boot import BOOT, BOOT_UNITS
 from dunmist.tables.cores import CORES, INTERRUPTS
 from dunmist.tables.declared import Filled, Table, fill
 from dunmist.tables.disks import DISKS, FILE_SYSTEMS
+from dunmist.tables.doing import CODE, DOING
 from dunmist.tables.families import FAMILY
 from dunmist.tables.heat import DOUBTED, GRAPHICS, GRAPHICS_USERS, SENSORS
 from dunmist.tables.kernel_messages import COMPLAINTS
@@ -37,6 +38,7 @@ TOPICS: dict[str, tuple[Table, ...]] = {
     "machine": (MACHINE, MODULES),
     "boot": (BOOT, BOOT_UNITS),
     "messages": (COMPLAINTS,),
+    "doing": (DOING, CODE),
     "timeline": (RESOURCE_LEVELS, EVENTS),
 }
 Form = Literal["each", "flat", "tree"]

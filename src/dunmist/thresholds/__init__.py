@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 
 from dunmist.errors import SettingsError
-from dunmist.thresholds.advice import AdviceLimits
+from dunmist.thresholds.advice import AdviceLimits, CodeLimits
 from dunmist.thresholds.comparing import CompareLimits, EffectLimits, ProveLimits
 from dunmist.thresholds.cpu import CoreLimits, Lasting, ProcessorLimits
 from dunmist.thresholds.culprits import CoverageLimits, CulpritLimits, SignLimits
@@ -67,6 +67,7 @@ class Thresholds(Figures, frozen=True):
     confidence: ConfidenceLimits = ConfidenceLimits()
     signs: SignLimits = SignLimits()
     advice: AdviceLimits = AdviceLimits()
+    code: CodeLimits = CodeLimits()
     effect: EffectLimits = EffectLimits()
     prove: ProveLimits = ProveLimits()
     sure: SureLimits = SureLimits()

@@ -1,6 +1,6 @@
 """What steps take, and what sentences leave out."""
 
-from dunmist.thresholds.units import Figures, Percent, PerSecond, Share
+from dunmist.thresholds.units import Bytes, Figures, Number, Percent, PerSecond, Share
 
 
 class AdviceLimits(Figures, frozen=True):
@@ -19,3 +19,26 @@ class AdviceLimits(Figures, frozen=True):
     quiet_pages_per_s: PerSecond = 1.0
     # 1 % of swap in use slows nothing
     swap_used_least: Share = 0.01
+
+
+class CodeLimits(Figures, frozen=True):
+    """When samples of a program's code tell what it does."""
+
+    # of so many samples a share of 30 % is known to 8 % either way (one standard error)
+    samples_least: Number = 40
+    # a kind of work with less of them is not told
+    share_least: Share = 0.08
+    # a kind with as much decides which steps fit
+    main_least: Share = 0.3
+    # a line on the screen holds about so many
+    shown_most: Number = 3
+    # a program that moved less in a capture moves along no file that matters
+    file_bytes_least: Bytes = 8_000_000
+    # of what it reads or writes; files with less are many
+    file_share_least: Share = 0.05
+    # two lines say where most of it goes
+    files_shown: Number = 2
+    # so many small files are told by their folder
+    folder_files_least: Number = 5
+    # less than this moved over the network in a capture is the noise of any program
+    peer_bytes_least: Bytes = 1_000_000

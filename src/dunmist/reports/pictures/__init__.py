@@ -25,6 +25,7 @@ from dunmist.reports.pictures.saving import svg_text as svg_text
 from dunmist.reports.pictures.shares import draw_shares as draw_shares
 from dunmist.reports.pictures.start import draw_start
 from dunmist.reports.pictures.timeline import draw_timeline as draw_timeline
+from dunmist.reports.pictures.work import draw_work as draw_work
 from dunmist.series import Process
 
 Drawer = Callable[[Judged, Process | None], Figure]
@@ -39,5 +40,6 @@ PICTURES: dict[str, Drawer] = {
     "disks": draw_disks,
     "links": draw_links,
     "boot": draw_start,
+    "doing": draw_work,
     "timeline": draw_timeline,
 }

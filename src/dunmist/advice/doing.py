@@ -1,0 +1,121 @@
+"""What an application is doing, as far as it was seen: code, threads, files, peers, origin."""
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from dunmist.advice.amounts import percent
+from dunmist.advice.code_kinds import code_kinds
+from dunmist.advice.code_work import doing_of_code, doing_of_threads
+from dunmist.advice.evidence import rounded
+from dunmist.advice.guilty_part import GuiltyPart
+from dunmist.advice.moved_files import doing_of_files
+from dunmist.advice.origin import Origin
+from dunmist.advice.triage import Doing
+from dunmist.advice.wording import wording
+from dunmist.diagnosis import ResourceWord, Thresholds
+from dunmist.series import Application, Series
+
+# of the line below a culprit
+SHOWN_MOST = 3
+
+
+def doing_of(
+    application: Application,
+    series: Series,
+    limits: Thresholds,
+    part: GuiltyPart | None,
+    origin: Origin,
+) -> list[Doing]:
+    """Return what an application is doing, the most telling first."""
+    use = series.code.get(application.number)
+    return [
+        *doing_of_code(application, use, limits),
+        *doing_of_threads(application, use, limits),
+        *_of_parts(application, part),
+        *doing_of_files(series.files.get(application.number), limits),
+        *_of_peers(application, series, limits),
+        *_of_origin(origin),
+    ]
+
+
+def doing_text(doing: list[Doing], limiting: ResourceWord | None = None) -> str | None:
+    """Return in few words what it does, first what loads the limiting resource.
+
+    None where nothing is known of code, threads and files.
+    """
+    words = wording()["doing"]
+    does = {kind.key: kind.does for kind in code_kinds()}
+    code = [
+        words["brief"].format(
+            share=percent(item.share or 0.0),
+            does=does.get(item.name) or words["brief-unknown"].format(where=item.name),
+        )
+        for item in doing
+        if item.what == "code"
+    ]
+    code = code[:SHOWN_MOST] + [
+        words["brief-thread"].format(share=percent(item.share or 0.0), name=item.name)
+        for item in doing
+        if item.what == "thread"
+    ]
+    files = [item.text for item in doing if item.what == "file"]
+    of_disk = limiting in ("disk", "storage")
+    return ", ".join([*files, *code] if of_disk else [*code, *files]) or None
+
+
+def _of_parts(application: Application, part: GuiltyPart | None) -> Iterator[Doing]:
+    if part is None or application.kernel:
+        return
+    yield Doing(
+        what="part",
+        name=part.process.name,
+        share=rounded(part.share),
+        value=float(part.process.pid),
+        unit="process number",
+        text=wording()["doing"]["part"].format(
+            share=percent(part.share), pid=part.process.pid, count=len(application.living)
+        ),
+        source="/proc/PID/stat",
+    )
+
+
+def _of_peers(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
+    """Yield the other computer with which it exchanges most of what it moves."""
+    members = {process.identity for process in application.members}
+    moved: defaultdict[str, int] = defaultdict(int)
+    for socket in series.sockets:
+        remote = socket.facts.remote
+        if remote and not socket.is_loopback and not members.isdisjoint(socket.owners):
+            moved[remote] += (socket.sent_bytes or 0) + (socket.received_bytes or 0)
+    total = sum(moved.values())
+    if total < limits.code.peer_bytes_least:
+        return
+    peer = max(moved, key=lambda name: moved[name])
+    share = moved[peer] / total
+    yield Doing(
+        what="peer",
+        name=peer,
+        share=rounded(share),
+        value=float(moved[peer]),
+        unit="bytes",
+        text=wording()["doing"]["peer"].format(share=percent(share), peer=peer),
+        source="sock_diag(7), tcp_info",
+    )
+
+
+def _of_origin(origin: Origin) -> Iterator[Doing]:
+    """Yield the timer, job or login entry that started it, where it was one."""
+    words = wording()["about"]
+    if origin.by not in ("timer", "job", "login"):
+        return
+    name = origin.name or ""
+    text = words[f"origin-{origin.by}"].format(name=name)
+    yield Doing(
+        what="origin",
+        name=name,
+        share=None,
+        value=None,
+        unit=None,
+        text=wording()["doing"]["origin"].format(by=text),
+        source="systemd, /proc/PID/stat, start-up entries",
+    )

@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: demo test lint docs benchmarks accuracy pairs proofs early day soak bottle bottle-test screenshots clean
+.PHONY: demo test lint docs benchmarks accuracy real-programs pairs proofs early day soak bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -40,6 +40,10 @@ benchmarks: $(VENV)/installed
 
 accuracy: $(VENV)/installed
 	$(BIN)/python benchmarks/accuracy.py
+
+# installed programs at known kinds of work; needs the administrator
+real-programs: $(VENV)/installed
+	$(BIN)/python benchmarks/real_programs.py
 
 pairs: $(VENV)/installed
 	$(BIN)/python benchmarks/pairs.py

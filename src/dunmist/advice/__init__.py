@@ -45,6 +45,8 @@ from dunmist.advice.protection import protected_by_name as protected_by_name
 from dunmist.advice.protection import protected_unit as protected_unit
 from dunmist.advice.proving import tell_proof as tell_proof
 from dunmist.advice.proving import tell_unprovable as tell_unprovable
+from dunmist.advice.recent_changes import change_text as change_text
+from dunmist.advice.recent_changes import recent_changes as recent_changes
 from dunmist.advice.recognition import GUESSES as GUESSES
 from dunmist.advice.triage import RISKS as RISKS
 from dunmist.advice.triage import CulpritAdvice as CulpritAdvice

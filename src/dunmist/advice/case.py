@@ -20,6 +20,7 @@ from dunmist.advice.ladder_steps import Acting, FilledStep, rungs_of
 from dunmist.advice.moved_files import file_filling
 from dunmist.advice.program_facts import About, about_process
 from dunmist.advice.protection import Protections, protected_unit
+from dunmist.advice.recent_changes import Recent, change_filling, change_signs, recent_changes
 from dunmist.advice.template_values import (
     application_filling,
     finding_filling,
@@ -29,7 +30,7 @@ from dunmist.advice.template_values import (
 )
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import ladder
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, savings_of
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, Sign, savings_of
 from dunmist.series import Application, Process, Series, Surveyed
 
 ROOT = "/"
@@ -48,6 +49,7 @@ class Case(NamedTuple):
     about: About
     rungs: list[FilledStep]
     doing: list[Doing]
+    changes: list[Sign]  # what changed lately that concerns it
 
 
 class Cases:
@@ -110,11 +112,15 @@ class Cases:
         work = main_work(self._series.code.get(application.number), limits)
         holding |= work_circumstances(work)
         filling |= work_filling(work)
+        recent = self._recent(application)
+        changed = change_filling(recent)
+        filling |= changed
+        holding |= changed.keys()
         files = file_filling(self._series.files.get(application.number), limits)
         filling |= files
         holding |= files.keys()
         rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
-        return Case(application, role, about, rungs, doing)
+        return Case(application, role, about, rungs, doing, change_signs(recent))
 
     def _rungs_against(self, finding: Finding) -> list[FilledStep]:
         outside = self._diagnosis.external_cause
@@ -142,6 +148,18 @@ class Cases:
         holding |= of_computer | part_circumstances(part)
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed, part=part)
         return rungs_of(names, holding, filling, acting)
+
+    def _recent(self, application: Application) -> list[Recent]:
+        onset = next(
+            (
+                culprit.onset
+                for culprit in self._diagnosis.culprits
+                if culprit.application is application
+            ),
+            None,
+        )
+        limits = self._diagnosis.limits
+        return recent_changes(application, self._series, onset, limits)
 
     def _part(self, application: Application) -> GuiltyPart | None:
         if application.number not in self._parts:

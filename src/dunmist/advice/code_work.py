@@ -36,7 +36,7 @@ class CodeWork(NamedTuple):
 
 
 def code_work(use: CodeUse | None, limits: Thresholds) -> list[CodeWork]:
-    """Return what an application's code does, the greatest part first; nothing of few samples."""
+    """Return what an application's code does, what is known first; nothing of few samples."""
     if use is None or use.samples < limits.code.samples_least:
         return []
     by_kind: defaultdict[str, list[CodePlace]] = defaultdict(list)
@@ -52,9 +52,10 @@ def code_work(use: CodeUse | None, limits: Thresholds) -> list[CodeWork]:
         CodeWork(kinds[key], places, sum(place.share for place in places))
         for key, places in by_kind.items()
     ]
+    # what is known tells more than a greater part that is not
     return sorted(
         (work for work in works if work.share >= limits.code.share_least),
-        key=lambda work: -work.share,
+        key=lambda work: (work.kind is None or work.share < limits.code.main_least, -work.share),
     )
 
 

@@ -143,6 +143,7 @@ def _culprit(rank: int, culprit: Culprit, cases: Cases) -> CulpritAdvice:
     signs = list(culprit.signs)
     if case:
         main = case.about.process
+        signs += case.changes
         signs.append(sign("what-it-is", float(main.pid), name=what_it_is(case.about)))
     return CulpritAdvice(
         rank=rank,

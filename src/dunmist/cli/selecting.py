@@ -10,6 +10,8 @@ import pandas as pd
 from dunmist.cli.column_words import columns_of
 from dunmist.tables import Filled, Filter
 
+DAY_S = 86_400.0
+
 
 class Selection(NamedTuple):
     """What was asked for; ``filters`` by the name of their option, the others as typed."""
@@ -41,6 +43,10 @@ def _reaches(cell: str, wanted: str) -> bool:
     return bool(cell) and float(cell) >= float(wanted)
 
 
+def _is_within_days(cell: str, wanted: str) -> bool:
+    return bool(cell) and float(cell) <= DAY_S * float(wanted)
+
+
 # option, and how a cell is compared; which columns it looks at is declared with them
 FILTERS: Mapping[Filter, Callable[[str, str], bool]] = {
     "owner": _has_word,
@@ -51,6 +57,7 @@ FILTERS: Mapping[Filter, Callable[[str, str], bool]] = {
     "state": _is_word,
     "role": _has_word,
     "least": _reaches,
+    "days": _is_within_days,
 }
 
 

@@ -47,6 +47,11 @@ TOPICS: Mapping[str, Topic] = {
         "What the kernel and the drives report.", ("name", "pid", "state"), has_tables=False
     ),
     "machine": Topic("The computer itself, and its memory modules."),
+    "changes": Topic(
+        "What was installed, upgraded or set up lately.",
+        ("owner", "name", "state", "days"),
+        has_tables=False,
+    ),
     "doing": Topic(
         "What the busiest programs are doing.", ("name", "pid", "state", "least"), has_picture=True
     ),

@@ -110,6 +110,9 @@ OPTIONS: dict[str, Make] = {
         metavar="FIGURE",
         help="Only rows whose use is at least this, in cores or as a share.",
     ),
+    "days": _option(
+        "--days", type=click.FloatRange(0), metavar="N", help="Only of the last N days."
+    ),
     "since": _option(
         "--since", type=Moment(), metavar="TIME", help=f"Use the capture from TIME on: {MOMENT}"
     ),
@@ -121,7 +124,7 @@ FORMS = ("each", "flat", "tree")
 # what chooses columns and rows of tables
 TABLE_OPTIONS = ("columns", "sort", "bottom", "limit")
 COMMON = ("json", "since", "until", "wide", "pager")
-FILTERS = ("owner", "name", "pid", "service", "port", "listening", "state", "role", "least")
+FILTERS = ("owner", "name", "pid", "service", "port", "listening", "state", "role", "least", "days")
 
 
 class Topics(click.Group):

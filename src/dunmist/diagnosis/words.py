@@ -170,6 +170,7 @@ EvidenceKey = Literal[
     "open-port",
     "gpu-busy",
     "what-it-is",
+    "changed-lately",
     "app-cores",
     "app-cores-typical",
     "app-full",

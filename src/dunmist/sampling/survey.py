@@ -12,6 +12,8 @@ import msgspec
 from dunmist.computer import (
     DELETED,
     Boot,
+    Change,
+    ChangeKind,
     DriveHealth,
     FileSystem,
     Home,
@@ -33,6 +35,7 @@ from dunmist.computer import (
     parse_swaps,
     read_autostart,
     read_boot,
+    read_changes,
     read_file_systems,
     read_known_updates,
     read_packages,
@@ -80,6 +83,7 @@ class Survey(
     drives: list[DriveHealth] = []
     boot: Boot | None = None
     updates: KnownUpdates | None = None
+    changes: list[Change] = []  # of packages and settings lately, the newest first
     functions: list[FunctionSamples] = []  # that the busiest programs were found in
 
 
@@ -99,6 +103,8 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         number: clk / computer.clock_ticks_per_s
         for number, clk in (table.used_now_clk(ASKED) - before_clk).items()
     }
+    if not is_last:
+        computer.start_entries = read_autostart(root, _homes(root))
     packages = read_packages(root, {file.removesuffix(DELETED) for file in files})
     return Survey(
         tick=tick,
@@ -112,7 +118,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         rollups=table.largest(LARGEST),
         time_sync=told[1],
         units=told[2],
-        autostart=[] if is_last else read_autostart(root, _homes(root)),
+        autostart=[] if is_last else computer.start_entries,
         packages=packages,
         replaced=[
             path
@@ -124,6 +130,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         pending=read_pending(root) if is_last else None,
         updates=_updates(computer, packages) if is_last else None,
         boot=boot,
+        changes=_changes(computer, now_s) if is_last else [],
         drives=computer.drives_told() if is_last else [],
         functions=computer.code.functions() if is_last and computer.code else [],
         took_s=round(time.perf_counter() - began_s, 6),
@@ -135,6 +142,20 @@ def _updates(computer: OpenComputer, packages: list[Package]) -> KnownUpdates | 
     return read_known_updates(
         computer.root, [package for package in packages if package.executable in busiest]
     )
+
+
+def _changes(computer: OpenComputer, now_s: float) -> list[Change]:
+    programs = computer.table.busiest_files(UPDATED_OF)
+    files: list[tuple[str, ChangeKind]] = [
+        (file.removesuffix(DELETED), "program") for file in sorted(programs)
+    ]
+    files += [
+        (entry.file, "start-entry" if entry.kind == "desktop" else "job")
+        for entry in computer.start_entries
+    ]
+    # logs name no zone: of this computer the system knows it, and when it was another one
+    zone = None if computer.root.is_this_computer else computer.clock.now().tzinfo
+    return read_changes(computer.root, now_s, zone, files)
 
 
 def _homes(root: Root) -> list[Home]:

@@ -16,6 +16,7 @@ from dunmist.computer import (
     ParseError,
     ProcessorTimes,
     Root,
+    StartEntry,
     find_pressure,
     find_throttling,
     find_zram,
@@ -83,6 +84,7 @@ class OpenComputer:
         self.kernel_log = KernelLog(root)
         self.cadence = Cadence()
         self.changes = Changes()
+        self.start_entries: list[StartEntry] = []  # of the first survey
         self._drives: AskedDrives | None = None
 
     def ask_drives(self) -> None:

@@ -377,7 +377,9 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
         processor_cpu_s=processes.processor_cpu_s,
         devices=devices,
         sockets=sockets,
-        surveyed=Surveyed(read.surveys, datetime.fromisoformat(header.started).timestamp()),
+        surveyed=Surveyed(
+            read.surveys, datetime.fromisoformat(header.started).timestamp(), line.duration_s
+        ),
         complaints=read.complaints.finish(read.at_s[0]),
         code=read.code.finish(
             read.grouping, [item for survey in read.surveys for item in survey.functions]

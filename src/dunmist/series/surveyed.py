@@ -9,6 +9,7 @@ from typing import NamedTuple
 from dunmist.applications import program_of
 from dunmist.computer import (
     DELETED,
+    Change,
     FileSystem,
     GroupWeight,
     MemoryEvents,
@@ -52,10 +53,13 @@ class Storage(NamedTuple):
 class Surveyed:
     """What the surveys of a capture say, the newest unless told otherwise."""
 
-    def __init__(self, surveys: Sequence[Survey], began_s: float | None = None) -> None:
+    def __init__(
+        self, surveys: Sequence[Survey], began_s: float | None = None, duration_s: float = 0.0
+    ) -> None:
         """``began_s`` is when the capture began, in seconds since 1970."""
         self.surveys = list(surveys)
         self._began_s = began_s
+        self.ended_s = (began_s or 0.0) + duration_s
         self.last = surveys[-1] if surveys else None
         self.units: list[Unit] = self.last.units if self.last else []
         self.autostart = surveys[0].autostart if surveys else []
@@ -68,6 +72,11 @@ class Surveyed:
         self.autogroup = scheduling is not None and scheduling.autogroup
         self._scheduled = {group.path: group for group in scheduling.groups} if scheduling else {}
         self.replaced = {path for survey in surveys for path in survey.replaced}
+
+    @property
+    def changes(self) -> list[Change]:
+        """What changed lately, the newest first."""
+        return self.last.changes if self.last else []
 
     def scheduled(self, path: str | None) -> GroupWeight | None:
         """Return how a control group is scheduled, None where that was not read."""

@@ -246,6 +246,7 @@ class Truth(Spec, frozen=True):
     must_not: list[str] = []
     cure: str | None = None  # action of a step that helps
     doing: str | None = None  # kind of work that the culprit's code is for
+    changed: str | None = None  # what changed lately that concerns the culprit
     strength: float = 1.0  # how far beyond its limit the computer is driven
 
 
@@ -277,6 +278,18 @@ class LogSpec(Spec, frozen=True):
     priority: int = 3  # syslog(3): 3 is an error
 
 
+class ChangeSpec(Spec, frozen=True):
+    """One thing that changed before the capture: a package, or a file."""
+
+    ago_s: float
+    act: Literal["installed", "upgraded", "removed", "file"]
+    what: str
+    old: str | None = None
+    new: str | None = None
+    by: str | None = None  # user who asked the package manager
+    text: str = ""  # of a file
+
+
 class Scenario(Spec, frozen=True):
     """One patient."""
 
@@ -293,6 +306,7 @@ class Scenario(Spec, frozen=True):
     starts: list[StartSpec] = []
     boot: BootSpec = BootSpec()
     kernels: list[str] = []  # installed beside the running one
+    lately: list[ChangeSpec] = []
     restart_asked_s: float | None = None  # before the capture, by an update
     lists_fetched_s: float = 800_000.0  # before the capture
     panics: dict[str, float] = {}  # reason to seconds before the capture

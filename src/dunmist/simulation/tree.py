@@ -12,6 +12,7 @@ from datetime import datetime
 from pathlib import Path
 
 from dunmist.simulation import (
+    changes,
     drive_health,
     kernel_log,
     kernel_text,
@@ -122,6 +123,7 @@ class ComputerTree:
             sockets.tables,
             drive_health.health_files,
             user_space.boot_words,
+            changes.change_files,
         ):
             self._write_all(files(model))
         if model.scenario.hardware.modules:
@@ -140,6 +142,8 @@ class ComputerTree:
             if ago_s is not None and (self._directory / name).exists():
                 at_s = datetime.fromisoformat(machine.started).timestamp() - ago_s
                 os.utime(self._directory / name, (at_s, at_s))
+        for name, at_s in changes.changed_at(model):
+            os.utime(self._directory / name, (at_s, at_s))
         wants = self._directory / "etc/systemd/system/multi-user.target.wants"
         wants.mkdir(parents=True, exist_ok=True)
         for unit in dict.fromkeys(user_space.wanted_units(model)):

@@ -33,7 +33,7 @@ Unit = Literal[
     "curve of shares",
     "fact",
 ]
-Filter = Literal["owner", "name", "pid", "service", "port", "state", "role", "least"]
+Filter = Literal["owner", "name", "pid", "service", "port", "state", "role", "least", "days"]
 Row = dict[str, object]
 
 # what a name says of its unit, which a heading leaves out because the cells say it

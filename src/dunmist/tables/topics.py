@@ -5,6 +5,7 @@ from typing import Literal
 from dunmist.advice import Judged
 from dunmist.tables.applications import APPLICATIONS
 from dunmist.tables.boot import BOOT, BOOT_UNITS
+from dunmist.tables.changes import CHANGES
 from dunmist.tables.cores import CORES, INTERRUPTS
 from dunmist.tables.declared import Filled, Table, fill
 from dunmist.tables.disks import DISKS, FILE_SYSTEMS
@@ -38,6 +39,7 @@ TOPICS: dict[str, tuple[Table, ...]] = {
     "machine": (MACHINE, MODULES),
     "boot": (BOOT, BOOT_UNITS),
     "messages": (COMPLAINTS,),
+    "changes": (CHANGES,),
     "doing": (DOING, CODE),
     "timeline": (RESOURCE_LEVELS, EVENTS),
 }

@@ -15,6 +15,8 @@ class AdviceLimits(Figures, frozen=True):
     limit_share: Share = 0.5
     # percent of one CPU: below it even a window does not open
     limit_least_percent: Percent = 20
+    # "since last week" is what people say
+    changed_days: Number = 14
     # pages a second that nobody notices, and a share of swap that is as good as none
     quiet_pages_per_s: PerSecond = 1.0
     # 1 % of swap in use slows nothing
@@ -29,7 +31,7 @@ class CodeLimits(Figures, frozen=True):
     # a kind of work with less of them is not told
     share_least: Share = 0.08
     # a kind with as much decides which steps fit
-    main_least: Share = 0.3
+    main_least: Share = 0.25
     # a line on the screen holds about so many
     shown_most: Number = 3
     # a program that moved less in a capture moves along no file that matters

@@ -1,0 +1,161 @@
+"""Asks what real programs are doing, which nobody here wrote, and judges the answer.
+
+Each case starts one program with one kind of work, and captures this computer. The first kind of
+work that the triage names, and the first step that follows, are held against what an experienced
+technician would say. Needs the administrator. What is not installed is left out and said.
+
+    python benchmarks/real_programs.py [NAME...]
+"""
+
+import json
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+import tomllib
+from pathlib import Path
+
+import msgspec
+
+from dunmist.jobs.capture import CaptureOptions, run_capture
+from dunmist.jobs.judge import judge
+
+WARM_S, SAMPLED_S = 1.5, 9.0
+RESULT = Path(__file__).parent.parent / "docs" / "real_programs.json"
+
+
+class Work(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One program at one kind of work."""
+
+    name: str
+    needs: str  # program that has to be installed
+    command: str  # of the shell, in a folder of its own
+    kinds: list[str]  # any of them is right
+    step: str | None = None  # first specific step; None where there is none to take
+    unseen: bool = False  # the tables were not tuned on it
+
+
+GARBAGE = """
+import java.util.*;
+class G { public static void main(String[] a) {
+    Map<Integer, String> m = new HashMap<>();
+    for (int i = 0; ; i++) m.put(i % 900000, "x" + i);
+} }
+"""
+LOOP = """
+class L { public static void main(String[] a) {
+    long s = 0;
+    for (long i = 0; ; i++) s += i * i ^ s;
+} }
+"""
+LOCKS = r"""
+#include <pthread.h>
+static pthread_mutex_t lock = PTHREAD_MUTEX_INITIALIZER;
+static volatile long sum;
+static void *work(void *nothing) {
+    for (;;) { pthread_mutex_lock(&lock); sum++; pthread_mutex_unlock(&lock); }
+    return nothing;
+}
+int main(void) {
+    pthread_t thread;
+    for (int i = 0; i < 8; i++) pthread_create(&thread, 0, work, 0);
+    pthread_join(thread, 0);
+}
+"""
+
+
+def programs() -> list[Work]:
+    """Return the cases of ``real_programs.toml``."""
+    text = Path(__file__).with_suffix(".toml").read_text(encoding="utf-8")
+    return msgspec.convert(tomllib.loads(text)["program"], list[Work])
+
+
+def prepare(folder: Path) -> None:
+    """Write what the cases work on."""
+    block = b"".join(bytes([value % 251, value * 7 % 256, 65]) for value in range(40_000))
+    with (folder / "noise").open("wb") as file:
+        for _ in range(2500):
+            file.write(block)
+    with (folder / "words").open("w") as file:
+        for number in range(400_000):
+            file.write(f"{number * 7919 % 400_009:06d} puffin razorbill {number}\n")
+    (folder / "line").write_text("a" * 4000 + "\n")
+    (folder / "G.java").write_text(GARBAGE)
+    (folder / "L.java").write_text(LOOP)
+    (folder / "locks.c").write_text(LOCKS)
+    with (folder / "unit.c").open("w") as file:
+        for n in range(4000):
+            file.write(f"int f{n}(int a) {{ return a * {n} + (a ^ {n}) % 7; }}\n")
+
+
+def judged(case: Work, folder: Path) -> dict[str, object]:
+    """Return what was said of one case."""
+    child = subprocess.Popen(
+        ["/bin/bash", "-c", case.command.replace("{python}", sys.executable)],
+        cwd=folder,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+    )
+    try:
+        time.sleep(WARM_S)
+        path = run_capture(CaptureOptions(folder / "real.jsonl.gz", SAMPLED_S, 1.0, force=True))
+        alive = child.poll() is None
+    finally:
+        subprocess.run(["pkill", "-KILL", "-s", str(child.pid)], check=False)
+        child.wait()
+    whole = judge(path)
+    mine = [
+        application
+        for application in whole.series.applications
+        if any(
+            child.pid in (process.pid, *(parent.pid for parent in process.ancestors))
+            for process in application.members
+        )
+    ]
+    mine.sort(key=lambda application: -application.cores.mean())
+    case_of = whole.cases.of(mine[0]) if mine else None
+    code = [item for item in case_of.doing if item.what == "code"] if case_of else []
+    specific = [rung.step.action for rung in case_of.rungs] if case_of else []
+    first = whole.triage.culprits[0].name if whole.triage.culprits else None
+    kinds = [item.name for item in code if item.share and item.share >= 0.3] or [
+        item.name for item in code[:1]
+    ]
+    return {
+        "name": case.name,
+        "unseen": case.unseen,
+        "alive": alive,
+        "application": mine[0].name if mine else None,
+        "first_culprit": first,
+        "says": code[0].text if code else None,
+        "kind_is_right": bool(kinds) and kinds[0] in case.kinds,
+        "step_is_there": case.step is None or case.step in specific,
+        "step": case.step,
+    }
+
+
+def main(names: list[str]) -> int:
+    """Run all cases or those named, write the result, and return 1 where one is wrong."""
+    results = []
+    with tempfile.TemporaryDirectory(prefix="dunmist-real-") as name:
+        folder = Path(name)
+        prepare(folder)
+        for case in programs():
+            if names and case.name not in names:
+                continue
+            if shutil.which(case.needs) is None:
+                print(f"{case.name}: {case.needs} is not installed, left out", file=sys.stderr)
+                continue
+            result = judged(case, folder)
+            results.append(result)
+            print(json.dumps(result), flush=True)
+    right = [bool(result["kind_is_right"] and result["step_is_there"]) for result in results]
+    print(f"{sum(right)} of {len(right)} right")
+    if not names:
+        RESULT.write_text(json.dumps(results, indent=1) + "\n")
+    return not all(right)
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

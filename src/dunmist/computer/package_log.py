@@ -1,0 +1,193 @@
+"""What package managers installed, upgraded and removed, by their own logs.
+
+Sources: dpkg(1) (``/var/log/dpkg.log``) and apt's ``/var/log/apt/history.log``, pacman's
+``/var/log/pacman.log``, dnf's ``/var/log/dnf.rpm.log`` and ``/var/log/zypp/history``. Their last
+part is read, within bounds. A line in another form is passed over: logs of other languages have the
+same words, but a last line may be half written.
+"""
+
+import re
+from collections.abc import Callable, Iterator
+from datetime import datetime, tzinfo
+from typing import Literal, NamedTuple
+
+from dunmist.computer.parsing import ParseError, text_of
+from dunmist.computer.root import Root
+
+SUBJECT = "changes of packages"
+# some thousand lines of one log; a month of a computer in use has a few hundred
+LOG_MOST_BYTES = 2 << 20
+PackageAct = Literal["installed", "upgraded", "removed"]
+_DPKG = re.compile(
+    rb"^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d) (install|upgrade|remove|purge) ([^\s:]+)(?::\S+)? "
+    rb"(\S+) (\S+)$",
+    re.M,
+)
+_DPKG_ACTS: dict[bytes, PackageAct] = {
+    b"install": "installed",
+    b"upgrade": "upgraded",
+    b"remove": "removed",
+    b"purge": "removed",
+}
+_APT = re.compile(rb"^Start-Date: (.+?)\n(.*?)^End-Date: (.+?)$", re.M | re.S)
+_APT_BY = re.compile(rb"^(Requested-By|Commandline): (.+?)$", re.M)
+_PACMAN = re.compile(
+    rb"^\[([^\]]{10,32})\] \[ALPM\] (installed|upgraded|downgraded|removed) (\S+) "
+    rb"\(([^)\s]+)(?: -> ([^)\s]+))?\)$",
+    re.M,
+)
+_DNF = re.compile(
+    rb"^(\S{19,30}) \w+ (Installed|Upgrade|Upgraded|Erase|Removed): (\S+)-([^-\s]+-[^-\s]+)\.\w+$",
+    re.M,
+)
+_ZYPP = re.compile(
+    rb"^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)\|(install|remove) *\|([^|]+)\|([^|]+)\|", re.M
+)
+NOTHING = "<none>"
+
+
+class PackageChange(NamedTuple):
+    """One package that was changed, with its versions before and after, and who asked for it."""
+
+    at_s: float
+    act: PackageAct
+    package: str
+    old: str | None = None
+    new: str | None = None
+    by: str | None = None
+    log: str = ""  # the file that says so
+
+
+def read_package_log(root: Root, zone: tzinfo | None) -> list[PackageChange]:
+    """Return what the logs of the package managers say, in the order of the logs.
+
+    ``zone`` is that of logs that name none, None for that of this computer.
+    """
+    changes: list[PackageChange] = []
+    for name, parser in LOGS:
+        for file in (f"{name}.1", name):
+            data = _tail(root, file)
+            if data:
+                changes += [change._replace(log=f"/{name}") for change in parser(data, zone)]
+    history = b"".join(_tail(root, f"var/log/apt/history.log{end}") for end in (".1", ""))
+    orders = list(parse_apt_history(history, zone))
+    return [_with_order(change, orders) for change in changes]
+
+
+def _tail(root: Root, name: str) -> bytes:
+    try:
+        return root.read_end(name, LOG_MOST_BYTES)
+    except (FileNotFoundError, NotADirectoryError):
+        return b""
+    except OSError:
+        root.note(SUBJECT, "permission", name)
+        return b""
+
+
+def _with_order(change: PackageChange, orders: "list[tuple[float, float, str]]") -> PackageChange:
+    by = next((by for begin, end, by in orders if begin <= change.at_s <= end), None)
+    return change._replace(by=by) if by else change
+
+
+def moment_of(text: bytes, zone: tzinfo | None) -> float:
+    """Return the seconds since 1970 of a moment as logs write it; raises ParseError."""
+    try:
+        at = datetime.fromisoformat(" ".join(text.decode("ascii").split()))
+        return (at if at.tzinfo or zone is None else at.replace(tzinfo=zone)).timestamp()
+    except (ValueError, OverflowError, OSError) as error:
+        raise ParseError("a log of packages", "expected a moment", text) from error
+
+
+def _changes(
+    matches: "Iterator[re.Match[bytes]]",
+    zone: tzinfo | None,
+    made: "Callable[[float, re.Match[bytes]], PackageChange]",
+) -> Iterator[PackageChange]:
+    for match in matches:
+        try:
+            yield made(moment_of(match[1], zone), match)
+        except ParseError:
+            continue  # a moment that no clock shows
+
+
+def parse_dpkg_log(data: bytes, zone: tzinfo | None) -> Iterator[PackageChange]:
+    """Yield the changes in a log of dpkg."""
+
+    def made(at_s: float, match: "re.Match[bytes]") -> PackageChange:
+        old, new = text_of(match[4]), text_of(match[5])
+        return PackageChange(
+            at_s,
+            _DPKG_ACTS[match[2]],
+            text_of(match[3]),
+            None if old == NOTHING else old,
+            None if new == NOTHING else new,
+        )
+
+    return _changes(_DPKG.finditer(data), zone, made)
+
+
+def parse_apt_history(data: bytes, zone: tzinfo | None) -> Iterator[tuple[float, float, str]]:
+    """Yield begin and end of each run of apt with who asked for it: a user, or a command."""
+    for match in _APT.finditer(data):
+        words = dict(_APT_BY.findall(match[2]))
+        user = words.get(b"Requested-By", b"").partition(b" ")[0]
+        command = words.get(b"Commandline", b"").split()[:1]
+        by = text_of(user) or (text_of(command[0]).rpartition("/")[2] if command else "")
+        try:
+            yield moment_of(match[1], zone), moment_of(match[3], zone), by
+        except ParseError:
+            continue
+
+
+def parse_pacman_log(data: bytes, zone: tzinfo | None) -> Iterator[PackageChange]:
+    """Yield the changes in a log of pacman; a downgrade is an upgrade with its versions."""
+
+    def made(at_s: float, match: "re.Match[bytes]") -> PackageChange:
+        first, second = text_of(match[4]), text_of(match[5] or b"") or None
+        if match[2] == b"installed":
+            return PackageChange(at_s, "installed", text_of(match[3]), None, first)
+        if match[2] == b"removed":
+            return PackageChange(at_s, "removed", text_of(match[3]), first)
+        return PackageChange(at_s, "upgraded", text_of(match[3]), first, second)
+
+    return _changes(_PACMAN.finditer(data), zone, made)
+
+
+def parse_dnf_log(data: bytes, zone: tzinfo | None) -> Iterator[PackageChange]:
+    """Yield the changes in a log of dnf, which names the old version of an upgrade afterwards."""
+    waiting: dict[bytes, PackageChange] = {}
+    for match in _DNF.finditer(data):
+        name, version = match[3], text_of(match[4])
+        try:
+            at_s = moment_of(match[1], zone)
+        except ParseError:
+            continue
+        if match[2] == b"Upgrade":
+            waiting[name] = PackageChange(at_s, "upgraded", text_of(name), None, version)
+        elif match[2] == b"Upgraded" and name in waiting:
+            yield waiting.pop(name)._replace(old=version)
+        elif match[2] == b"Installed":
+            yield PackageChange(at_s, "installed", text_of(name), None, version)
+        elif match[2] != b"Upgraded":
+            yield PackageChange(at_s, "removed", text_of(name), version)
+    yield from waiting.values()
+
+
+def parse_zypp_history(data: bytes, zone: tzinfo | None) -> Iterator[PackageChange]:
+    """Yield the changes in a history of zypper, in which an upgrade is an installation."""
+
+    def made(at_s: float, match: "re.Match[bytes]") -> PackageChange:
+        name, version = text_of(match[3]), text_of(match[4])
+        if match[2] == b"install":
+            return PackageChange(at_s, "installed", name, None, version)
+        return PackageChange(at_s, "removed", name, version)
+
+    return _changes(_ZYPP.finditer(data), zone, made)
+
+
+LOGS = (
+    ("var/log/dpkg.log", parse_dpkg_log),
+    ("var/log/pacman.log", parse_pacman_log),
+    ("var/log/dnf.rpm.log", parse_dnf_log),
+    ("var/log/zypp/history", parse_zypp_history),
+)

@@ -207,6 +207,24 @@ class Patients(InFolder):
             with self.subTest(old):
                 self.assertNotIn("go-back-version", actions)
 
+    def test_a_comparison_has_what_was_changed_in_between(self):
+        scenario = load_scenario("week-after-update")
+        before, after = self.folder / "before.gz", self.folder / "after.gz"
+        capture_model(scenario, before, 12.0)
+        later = structs.replace(
+            scenario,
+            lately=[
+                ChangeSpec(600.0, "upgraded", "lantern-index", "3.1-2", "3.2-1"),
+                ChangeSpec(90_000.0, "installed", "gull-map", None, "2.1-1"),
+            ],
+            machine=structs.replace(scenario.machine, started="2031-05-21T11:05:00+01:00"),
+        )
+        capture_model(later, after, 12.0)
+        shown = json.loads(run("compare", before, after, "--json", folder=self.folder).stdout)
+        self.assertEqual(["lantern-index"], [change["subject"] for change in shown["changed"]])
+        text = run("compare", before, after, folder=self.folder).stdout
+        self.assertIn("package lantern-index was upgraded from 3.1-2 to 3.2-1", text)
+
     def test_the_view_is_limited_to_days(self):
         path, _ = self.triaged(load_scenario("week-after-update"))
         shown = json.loads(run("view", "changes", path, "--json", folder=self.folder).stdout)

@@ -42,7 +42,10 @@ TERMINALS = (
     ("view-heat", f"dunmist view heat {CAPTURE} --no-pager"),
     ("view-ports", f"dunmist view ports {CAPTURE} --no-pager; dunmist view sessions {CAPTURE}"),
     ("view-disks", f"dunmist view disks {CAPTURE}; dunmist view links {CAPTURE}"),
-    ("view-machine", f"dunmist view machine {CAPTURE} --no-pager"),
+    (
+        "view-doing",
+        f"dunmist view doing {CAPTURE} --no-pager; dunmist view changes {CAPTURE} --no-pager",
+    ),
     ("compare", f"dunmist compare {CAPTURE} evening/capture.jsonl.gz"),
     ("compare-normal", "dunmist compare week/before-*.jsonl.gz week/now.jsonl.gz"),
 )

@@ -32,6 +32,7 @@ from dunmist.advice.comparing import ComparedFigure as ComparedFigure
 from dunmist.advice.comparing import compared_amount as compared_amount
 from dunmist.advice.comparing import tell_comparison as tell_comparison
 from dunmist.advice.comparing import tell_unusual as tell_unusual
+from dunmist.advice.doing import brief_of as brief_of
 from dunmist.advice.doing import doing_text as doing_text
 from dunmist.advice.evidence import declared_evidence as declared_evidence
 from dunmist.advice.ladder_steps import FilledStep as FilledStep
@@ -45,6 +46,7 @@ from dunmist.advice.protection import protected_by_name as protected_by_name
 from dunmist.advice.protection import protected_unit as protected_unit
 from dunmist.advice.proving import tell_proof as tell_proof
 from dunmist.advice.proving import tell_unprovable as tell_unprovable
+from dunmist.advice.recent_changes import change_brief as change_brief
 from dunmist.advice.recent_changes import change_text as change_text
 from dunmist.advice.recent_changes import recent_changes as recent_changes
 from dunmist.advice.recognition import GUESSES as GUESSES

@@ -20,7 +20,7 @@ from dunmist.advice.ladder_steps import Acting, FilledStep, rungs_of
 from dunmist.advice.moved_files import file_filling
 from dunmist.advice.program_facts import About, about_process
 from dunmist.advice.protection import Protections, protected_unit
-from dunmist.advice.recent_changes import Recent, change_filling, change_signs, recent_changes
+from dunmist.advice.recent_changes import Recent, change_filling, recent_changes
 from dunmist.advice.template_values import (
     application_filling,
     finding_filling,
@@ -30,7 +30,7 @@ from dunmist.advice.template_values import (
 )
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import ladder
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, Sign, savings_of
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, savings_of
 from dunmist.series import Application, Process, Series, Surveyed
 
 ROOT = "/"
@@ -49,7 +49,7 @@ class Case(NamedTuple):
     about: About
     rungs: list[FilledStep]
     doing: list[Doing]
-    changes: list[Sign]  # what changed lately that concerns it
+    recent: list[Recent]  # what changed lately that concerns it
 
 
 class Cases:
@@ -120,7 +120,7 @@ class Cases:
         filling |= files
         holding |= files.keys()
         rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
-        return Case(application, role, about, rungs, doing, change_signs(recent))
+        return Case(application, role, about, rungs, doing, recent)
 
     def _rungs_against(self, finding: Finding) -> list[FilledStep]:
         outside = self._diagnosis.external_cause

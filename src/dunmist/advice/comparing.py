@@ -14,6 +14,7 @@ import msgspec
 
 from dunmist.advice.amounts import cores_text, percent, size_text
 from dunmist.advice.evidence import evidence_of, rounded
+from dunmist.advice.recent_changes import change_text
 from dunmist.advice.template_values import finding_text, subject_of
 from dunmist.advice.wording import wording
 from dunmist.compare import Comparison, Difference, Examined, Figure, Hindrance, Odd, Range, Unusual
@@ -88,6 +89,7 @@ class Compared(msgspec.Struct, frozen=True, kw_only=True):
     gone: list[ComparedThing] = []
     stayed: list[ComparedThing] = []
     replaced: list[ComparedThing] = []
+    changed: list[ComparedThing] = []  # packages and settings in between, by the system's own word
     left_out: list[ComparedCapture] = []
 
 
@@ -110,6 +112,7 @@ def tell_comparison(comparison: Comparison) -> Compared:
         new=[_came(change) for change in comparison.came],
         gone=[_finding(finding) for finding in comparison.went],
         stayed=[_finding(finding) for finding in comparison.stayed],
+        changed=_changed_between([comparison.before], comparison.after),
     )
 
 
@@ -130,8 +133,19 @@ def tell_unusual(unusual: Unusual) -> Compared:
         new=[*map(_came, unusual.findings), *map(_odd, unusual.new)],
         gone=[_odd(missing) for missing in unusual.missing],
         replaced=[_odd(replaced) for replaced in unusual.replaced],
+        changed=_changed_between(unusual.normal, unusual.now),
         left_out=[_capture(capture) for capture in unusual.left_out],
     )
+
+
+def _changed_between(before: Sequence[Examined], after: Examined) -> list[ComparedThing]:
+    """Return what the computer itself says was changed since the last of the captures before."""
+    since_s = max((capture.series.surveyed.ended_s for capture in before), default=0.0)
+    return [
+        ComparedThing(change.kind, change.what, change_text(change))
+        for change in after.series.surveyed.changes
+        if change.at_s > since_s
+    ]
 
 
 def _comparison_headline(comparison: Comparison) -> str:

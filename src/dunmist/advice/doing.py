@@ -38,26 +38,32 @@ def doing_of(
     ]
 
 
+def brief_of(item: Doing) -> str:
+    """Return what one thing is in few words, without its share."""
+    words = wording()["doing"]
+    if item.what == "code":
+        does = {kind.key: kind.does for kind in code_kinds()}
+        return does.get(item.name) or words["brief-unknown"].format(where=item.name)
+    if item.what == "thread":
+        return words["brief-thread"].format(name=item.name)
+    return item.text
+
+
 def doing_text(doing: list[Doing], limiting: ResourceWord | None = None) -> str | None:
     """Return in few words what it does, first what loads the limiting resource.
 
     None where nothing is known of code, threads and files.
     """
-    words = wording()["doing"]
-    does = {kind.key: kind.does for kind in code_kinds()}
-    code = [
-        words["brief"].format(
-            share=percent(item.share or 0.0),
-            does=does.get(item.name) or words["brief-unknown"].format(where=item.name),
-        )
-        for item in doing
-        if item.what == "code"
-    ]
-    code = code[:SHOWN_MOST] + [
-        words["brief-thread"].format(share=percent(item.share or 0.0), name=item.name)
-        for item in doing
-        if item.what == "thread"
-    ]
+    brief = wording()["doing"]["brief"]
+    work = {
+        what: [
+            brief.format(share=percent(item.share or 0.0), does=brief_of(item))
+            for item in doing
+            if item.what == what
+        ]
+        for what in ("code", "thread")
+    }
+    code = [*work["code"][:SHOWN_MOST], *work["thread"]]
     files = [item.text for item in doing if item.what == "file"]
     of_disk = limiting in ("disk", "storage")
     return ", ".join([*files, *code] if of_disk else [*code, *files]) or None

@@ -4,6 +4,7 @@ import re
 from collections.abc import Sequence
 from typing import Literal, NamedTuple
 
+from dunmist.advice.amounts import span_text
 from dunmist.advice.wording import wording
 from dunmist.computer import DELETED, Change
 from dunmist.diagnosis import Onset, Sign, sign
@@ -92,6 +93,18 @@ def change_text(change: Change) -> str:
     if change.left_by == "hand":
         text += words["by-hand"]
     return text
+
+
+def change_brief(recent: Sequence[Recent]) -> str:
+    """Return the newest change that may be why in few words; nothing without one."""
+    first = next((item for item in recent if item.excluded is None), None)
+    if first is None:
+        return ""
+    words, change = wording()["change"], first.change
+    key = f"brief-{change.kind}" if f"brief-{change.kind}" in words else "brief-file"
+    if change.kind == "upgraded" and change.old is None:
+        key = "brief-installed"
+    return words[key].format(ago=span_text(first.ago_s), old=change.old, new=change.new)
 
 
 def change_signs(recent: Sequence[Recent]) -> list[Sign]:

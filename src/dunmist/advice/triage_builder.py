@@ -11,6 +11,7 @@ from dunmist.advice.complaints import answer_to
 from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.ladder_steps import frees_of
 from dunmist.advice.program_facts import About, what_it_is
+from dunmist.advice.recent_changes import change_signs
 from dunmist.advice.template_values import finding_text, subject_of
 from dunmist.advice.triage import (
     BlindSpot,
@@ -143,7 +144,7 @@ def _culprit(rank: int, culprit: Culprit, cases: Cases) -> CulpritAdvice:
     signs = list(culprit.signs)
     if case:
         main = case.about.process
-        signs += case.changes
+        signs += change_signs(case.recent)
         signs.append(sign("what-it-is", float(main.pid), name=what_it_is(case.about)))
     return CulpritAdvice(
         rank=rank,

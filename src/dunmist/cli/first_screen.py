@@ -14,7 +14,7 @@ from typing import NamedTuple
 
 import click
 
-from dunmist.advice import GUESSES, Case, Judged, doing_text, percent, span_text
+from dunmist.advice import GUESSES, Case, Judged, change_brief, doing_text, percent, span_text
 from dunmist.cli.sparklines import curve_text
 from dunmist.diagnosis import ResourceState
 from dunmist.harmless import cut_middle, harmless
@@ -262,6 +262,8 @@ def _background(judged: Judged, row: ProgramRow) -> str:
     )
     if onset is not None and onset.is_later:
         parts.append(f"but like this for at most {span_text(onset.at_most_s)},")
+    if changed := change_brief(case.recent):
+        parts.append(f"{changed},")
     parents = about.process.ancestors
     if parents:
         parts.append(f"started by {parents[0].name} ({parents[0].pid})")

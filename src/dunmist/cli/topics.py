@@ -60,6 +60,12 @@ TOPICS: Mapping[str, Topic] = {
 
 # what people type for a topic, and the topic
 TOPIC_SYNONYMS = {
+    "code": "doing",
+    "work": "doing",
+    "updates": "changes",
+    "upgrades": "changes",
+    "packages": "changes",
+    "installed": "changes",
     "procs": "processes",
     "proc": "processes",
     "ps": "processes",

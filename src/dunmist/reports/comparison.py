@@ -20,9 +20,10 @@ HEADINGS = {
     "before-and-after": ("Before, mean", "After, mean", "Change (95 %)"),
     "normal-and-now": ("Usually", "Now", "Usual range (95 %)"),
 }
+CHANGED = {"changed": "Set up or updated in between"}
 LISTS = {
-    "before-and-after": {"new": "Came", "gone": "Went", "stayed": "Stayed"},
-    "normal-and-now": {"new": "New", "gone": "Missing", "replaced": "Replaced"},
+    "before-and-after": {"new": "Came", "gone": "Went", "stayed": "Stayed", **CHANGED},
+    "normal-and-now": {"new": "New", "gone": "Missing", "replaced": "Replaced", **CHANGED},
 }
 LOST = "clock lost to heat"
 REST = {

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from dunmist.advice import Judged, file_name, kind_of_code
+from dunmist.advice import Judged, brief_of, file_name, kind_of_code
 from dunmist.series import Application
 from dunmist.tables.declared import Column, Row, Table, Width
 from dunmist.tables.shared_columns import APPLICATION, APPLICATION_NUMBER, PID
@@ -26,6 +26,7 @@ def _doing(judged: Judged) -> Iterator[Row]:
                 "what": item.what,
                 "name": item.name,
                 "share": item.share,
+                "does": brief_of(item),
                 "text": item.text,
                 "source": item.source,
             }
@@ -61,11 +62,12 @@ DOING = Table(
         Column("what", "text", "code, thread, part, peer or origin", answers=("state",)),
         Column("name", "text", "kind of work, thread, process or address", Width(14, 30)),
         Column("share", "share", "of what the program does of that", answers=("least",)),
-        Column("text", "text", "the same in a sentence", Width(30, 110), title="does"),
+        Column("does", "text", "the same in few words", Width(40, 120)),
+        Column("text", "text", "the same in a sentence", Width(30, 110)),
         Column("source", "text", "where it comes from", Width()),
     ),
     _doing,
-    shown=("application", "pid", "what", "share", "text"),
+    shown=("application", "pid", "what", "share", "does"),
 )
 CODE = Table(
     "code",

@@ -7,7 +7,7 @@ from types import SimpleNamespace
 
 import numpy as np
 
-from dunmist.computer import FileSystem, KnownUpdates, MemoryEvents, Sensor, Unit
+from dunmist.computer import Disk, FileSystem, KnownUpdates, MemoryEvents, Sensor, Unit
 from dunmist.computer.boot import Boot, StartedUnit
 from dunmist.computer.boot_history import ComputerStart
 from dunmist.computer.crashes import Crash
@@ -791,3 +791,36 @@ class Services(unittest.TestCase):
         for units, wanted in (([keeper], "chrony.service"), ([asleep], None), ([], None)):
             surveyed = Surveyed([Survey(tick=0, is_last=True, units=units)])
             self.assertEqual(wanted, surveyed.time_keeper)
+
+
+class MappedDevices(unittest.TestCase):
+    """What a mapping says of an error is about the one drive below it, where there is only one."""
+
+    DISKS = (
+        Disk("sda", partitions=["sda1", "sda2"]),
+        Disk("sdb", partitions=["sdb1"]),
+        Disk("dm-0", disks_below=["sda2"], mapped_name="crypt"),
+        Disk("dm-1", disks_below=["dm-0"], mapped_name="home"),
+        Disk("dm-2", disks_below=["dm-0", "sdb1"], mapped_name="wide"),
+        Disk("dm-3", disks_below=["dm-3"]),
+    )
+
+    def about(self, device):
+        exam = examination(machine())
+        exam.series.header.inventory = SimpleNamespace(disks=self.DISKS)
+        complaint = ("medium-error", device, 9, 9, 1.0, 2.0, f"critical medium error, {device}")
+        exam.series.complaints = [KernelMessageSeries(*complaint, None)]
+        (result,) = found(findings.kernel_messages, exam)
+        return result.subject
+
+    def test_the_drive_below_is_named(self):
+        for device, drive in (
+            ("sda1", "sda"),
+            ("dm-0", "sda"),
+            ("dm-1", "sda"),
+            ("dm-2", "dm-2"),
+            ("dm-3", "dm-3"),
+            ("sdz", "sdz"),
+        ):
+            with self.subTest(device):
+                self.assertEqual(drive, self.about(device))

@@ -3,7 +3,7 @@
 from collections import defaultdict
 from collections.abc import Iterator
 
-from dunmist.advice.amounts import percent
+from dunmist.advice.amounts import percent, plain_number, size_text
 from dunmist.advice.code_kinds import code_kinds
 from dunmist.advice.code_work import doing_of_code, doing_of_threads
 from dunmist.advice.evidence import rounded
@@ -15,6 +15,7 @@ from dunmist.advice.wording import wording
 from dunmist.diagnosis import ResourceWord, Thresholds
 from dunmist.series import Application, Series
 
+KIB, MIB = 1 << 10, 1 << 20
 # of the line below a culprit
 SHOWN_MOST = 3
 
@@ -33,6 +34,8 @@ def doing_of(
         *doing_of_threads(application, use, limits),
         *_of_parts(application, part),
         *doing_of_files(series.files.get(application.number), limits),
+        *_of_waiting(application, limits),
+        *_of_memory(application, series, limits),
         *_of_peers(application, series, limits),
         *_of_origin(origin),
     ]
@@ -82,6 +85,62 @@ def _of_parts(application: Application, part: GuiltyPart | None) -> Iterator[Doi
             share=percent(part.share), pid=part.process.pid, count=len(application.living)
         ),
         source="/proc/PID/stat",
+    )
+
+
+def _of_waiting(application: Application, limits: Thresholds) -> Iterator[Doing]:
+    """Yield what its tasks wait for without being able to be woken, the longest first."""
+    words = wording()["doing"]
+    waits = {kind: counts.mean() for kind, counts in application.blocked.items()}
+    functions = {
+        process.last.waits_in
+        for process in application.members
+        if process.last and process.last.waits_in
+    }
+    where = f" ({sorted(functions)[0]})" if len(functions) == 1 else ""
+    for kind in sorted(waits, key=lambda kind: -waits[kind]):
+        if waits[kind] < limits.code.waits_least:
+            return
+        yield Doing(
+            what="wait",
+            name=kind,
+            share=rounded(min(1.0, waits[kind])),
+            value=rounded(waits[kind]),
+            unit="tasks",
+            text=words[f"wait-{kind}"].format(tasks=plain_number(waits[kind])) + where,
+            source="/proc/PID/stat, /proc/PID/wchan",
+        )
+
+
+def _of_memory(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
+    """Yield what of its memory is its own and what lies in swap, where that is a good part."""
+    surveys = series.surveyed.surveys
+    members = {process.identity for process in application.members}
+    own = [
+        sum(rollup.private_kib for rollup in survey.rollups if rollup.process in members) * KIB
+        for survey in surveys
+    ]
+    usable = series.header.machine.memory_bytes
+    if not own or own[-1] < limits.code.memory_share_least * usable:
+        return
+    swapped = KIB * sum(
+        rollup.swap_pss_kib or 0 for rollup in surveys[-1].rollups if rollup.process in members
+    )
+    words = wording()["doing"]
+    text = words["memory"].format(own=size_text(float(own[-1])))
+    if swapped >= MIB:
+        text += words["memory-swapped"].format(swapped=size_text(float(swapped)))
+    grown = own[-1] - own[0]
+    if len(own) > 1 and own[0] and grown >= limits.code.memory_grown_least * own[0]:
+        text += words["memory-grown"].format(grown=size_text(float(grown)))
+    yield Doing(
+        what="memory",
+        name=application.name,
+        share=rounded(own[-1] / usable),
+        value=float(own[-1]),
+        unit="bytes",
+        text=text,
+        source="/proc/PID/smaps_rollup",
     )
 
 

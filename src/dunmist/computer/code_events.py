@@ -10,6 +10,7 @@ the last of them.
 """
 
 import ctypes
+import errno
 import mmap
 import os
 import struct
@@ -280,7 +281,11 @@ def _rings_of_all(processors: list[int]) -> dict[int, "_Ring | _RecordedRing"]:
     rings: dict[int, _Ring | _RecordedRing] = {}
     try:
         for processor in processors:
-            rings[processor] = _Ring(_open_event(-1, processor, is_whole=True), pages)
+            try:
+                rings[processor] = _Ring(_open_event(-1, processor, is_whole=True), pages)
+            except OSError as error:
+                if error.errno != errno.ENODEV:  # switched off
+                    raise
     except OSError:
         for ring in rings.values():
             ring.close()

@@ -4,7 +4,7 @@ The first screen of a terminal and the head of a page are both made of it. Scale
 shares stand between 0 and 1, heat between a room and the limit of its sensor.
 """
 
-from dunmist.advice import Judged, percent
+from dunmist.advice import Judged, change_brief, doing_text, percent
 from dunmist.diagnosis import RESOURCE_BY_WORD, Culprit, Examination, ResourceState
 from dunmist.harmless import cut_middle
 from dunmist.reports.document import Glance, GlanceStep, Glimpse
@@ -53,7 +53,7 @@ def _programs(judged: Judged) -> list[Glimpse]:
             culprit.role,
             f"{percent(culprit.score)} of it, {row.figure} {heading_of(judged)}",
             culprit_shares(judged, culprit, POINTS),
-            _about(row),
+            ". ".join(filter(None, (_about(row), *_why(judged, culprit)))),
         )
         for culprit, row in zip(
             culprits[:PROGRAMS_SHOWN], culprit_rows(judged)[:PROGRAMS_SHOWN], strict=True
@@ -64,6 +64,28 @@ def _programs(judged: Judged) -> list[Glimpse]:
 def _about(row: ProgramRow) -> str:
     more = f" and {row.more} more" if row.more else ""
     return f"process {row.pid}{more}, of {row.owner}: {cut_middle(row.command, COMMAND_MOST)}"
+
+
+def _why(judged: Judged, culprit: Culprit) -> list[str]:
+    """Return what a culprit is doing, since when, and what changed lately, as far as it is told."""
+    case = judged.cases.of_culprit(culprit)
+    if case is None:
+        return []
+    doing = doing_text(case.doing, judged.diagnosis.limiting)
+    since = next(
+        (
+            told.since.text
+            for told in judged.triage.culprits
+            if told.since and told.name == culprit.name
+        ),
+        "",
+    )
+    changed = change_brief(case.recent)
+    return [
+        f"Doing: {doing}" if doing else "",
+        _capital(since),
+        f"It was {changed}" if changed else "",
+    ]
 
 
 def _steps(judged: Judged) -> list[GlanceStep]:

@@ -42,5 +42,11 @@ class CodeLimits(Figures, frozen=True):
     files_shown: Number = 2
     # so many small files are told by their folder
     folder_files_least: Number = 5
+    # of its tasks, on average: less is the usual wait of whoever reads a file
+    waits_least: Number = 0.1
+    # a program that holds less of the memory is not why it is short
+    memory_share_least: Share = 0.1
+    # a hundredth more in half a minute is no accident
+    memory_grown_least: Share = 0.01
     # less than this moved over the network in a capture is the noise of any program
     peer_bytes_least: Bytes = 1_000_000

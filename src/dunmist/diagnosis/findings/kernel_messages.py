@@ -6,9 +6,10 @@ are. How many there must be, and how lately, stands with the other figures.
 
 import re
 from collections import defaultdict
+from collections.abc import Sequence
 from typing import NamedTuple
 
-from dunmist.computer import KernelMessageKind
+from dunmist.computer import Disk, KernelMessageKind
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, sign
@@ -41,6 +42,8 @@ SIGNS: dict[KernelMessageKind, EvidenceKey] = {
     "firmware": "kernel-firmware",
 }
 _ATA = re.compile(r"ata\d+\Z")
+# a mapping lies on another one, as encryption on volumes on a mirror; more is a circle
+MAPPINGS_MOST = 8
 
 
 class MessageRule(NamedTuple):
@@ -111,9 +114,27 @@ def _thing(series: Series, kernel_message: KernelMessageSeries, rule: MessageRul
 
 
 def _disk(series: Series, about: str) -> str:
-    """Return the disk that a partition, a controller or a port belongs to; else what was named."""
+    """Return the drive that a partition, a mapping, a controller or a port belongs to.
+
+    What was named, where no drive is known or a mapping lies on several.
+    """
     port = about.partition(".")[0]
-    for disk in series.header.inventory.disks:
+    disks = series.header.inventory.disks
+    for disk in disks:
         if about in (disk.name, disk.device, *disk.partitions) or (port and port == disk.port):
-            return disk.name
+            return _drive_below(disk, disks, MAPPINGS_MOST)
     return port if _ATA.match(port) else about
+
+
+def _drive_below(disk: Disk, disks: Sequence[Disk], depth: int) -> str:
+    """Return the only drive below a mapped device; its own name where there is no such one."""
+    below = [
+        other
+        for name in disk.disks_below
+        for other in disks
+        if name in (other.name, *other.partitions)
+    ]
+    if not depth or not below:
+        return disk.name
+    drives = {_drive_below(other, disks, depth - 1) for other in below}
+    return drives.pop() if len(drives) == 1 else disk.name

@@ -230,11 +230,13 @@ class Patients(InFolder):
         shown = json.loads(run("view", "changes", path, "--json", folder=self.folder).stdout)
         self.assertEqual(
             {"lantern-index", "mail-lantern", "lamp-printing"},
-            {row["what"] for row in shown["changes"]},
+            {row["what"] for row in shown["changes"] if row["kind"] != "start"},
         )
-        self.assertEqual({"isbister"}, {row["by"] for row in shown["changes"]})
+        self.assertEqual({"isbister"}, {row["by"] for row in shown["changes"] if row["old"]})
+        starts = [row["what"] for row in shown["changes"] if row["kind"] == "start"]
+        self.assertIn("the computer, after an orderly end", starts)
         few = run("view", "changes", path, "--json", "--days", "3", folder=self.folder).stdout
-        self.assertEqual([], json.loads(few)["changes"])
+        self.assertEqual({"start"}, {row["kind"] for row in json.loads(few)["changes"]})
 
 
 if __name__ == "__main__":

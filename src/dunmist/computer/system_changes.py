@@ -74,6 +74,8 @@ PLACES = (
     Place("etc/modprobe.d", "module-setting", (".conf",)),
     Place("etc/modules-load.d", "module-setting", (".conf",)),
     Place("etc/udev/rules.d", "device-rule", (".rules",)),
+    Place("var/lib/snapd/snaps", "program", (".snap",)),
+    Place("var/lib/flatpak/app", "program"),
     Place("etc/fstab", "mounts"),
     Place("etc/environment", "environment"),
     Place("etc/profile.d", "environment", (".sh",)),

@@ -1,15 +1,24 @@
 """Topic ``changes``: what was installed, upgraded and set up lately, and whom it concerns."""
 
 from collections.abc import Iterator
+from typing import Any
 
 from dunmist.advice import Judged, change_text, recent_changes
+from dunmist.series import Series
 from dunmist.tables.declared import Column, Row, Table, Width
 
+CLOCKS, STARTS = "clock_gettime(2)", "/var/log/wtmp"
 # why a change that concerns a program cannot be what is wrong with it
 EXCLUDED = {"older": " (came later)", "still-old": " (runs the old one)"}
 
 
 def _changes(judged: Judged) -> Iterator[Row]:
+    rows = [*_told(judged), *_starts(judged.series), *_clock_steps(judged.series)]
+    yield from sorted(rows, key=lambda row: row["ago_s"])
+
+
+def _told(judged: Judged) -> Iterator[dict[str, Any]]:
+    """Yield what package managers and times of files tell, with whom it concerns."""
     series, surveyed = judged.series, judged.series.surveyed
     concerned: dict[int, str] = {}
     for culprit in judged.diagnosis.culprits:
@@ -18,24 +27,52 @@ def _changes(judged: Judged) -> Iterator[Row]:
             remark = EXCLUDED[item.excluded] if item.excluded else ""
             concerned.setdefault(id(item.change), f"{culprit.name}{remark}")
     for change in surveyed.changes:
-        yield {
-            "at_s": change.at_s,
-            "ago_s": round(max(0.0, surveyed.ended_s - change.at_s), 3),
-            "kind": change.kind.replace("-", " "),
-            "what": change.what,
-            "old": change.old,
-            "new": change.new,
-            "by": change.by,
-            "left_by": change.left_by,
-            "concerns": concerned.get(id(change)),
-            "text": change_text(change),
-            "source": change.log or "time of the file",
-        }
+        yield _row(
+            series,
+            change.at_s,
+            kind=change.kind.replace("-", " "),
+            what=change.what,
+            old=change.old,
+            new=change.new,
+            by=change.by,
+            left_by=change.left_by,
+            concerns=concerned.get(id(change)),
+            text=change_text(change),
+            source=change.log or "time of the file",
+        )
+
+
+def _starts(series: Series) -> Iterator[dict[str, Any]]:
+    """Yield the starts on record, each with how the run before it ended."""
+    ends = {True: ", after an orderly end", False: ", after a run that was cut off", None: ""}
+    for start in series.header.inventory.starts:
+        what = f"the computer{ends[start.after_order]}"
+        yield _row(
+            series, start.at_s, kind="start", what=what, text=f"start of {what}", source=STARTS
+        )
+
+
+def _clock_steps(series: Series) -> Iterator[dict[str, Any]]:
+    """Yield where the clock was set while it was sampled."""
+    began_s = series.surveyed.ended_s - series.duration_s
+    for row, event in series.events:
+        if event.what == "clock-set" and event.seconds is not None:
+            at_s = began_s + float(series.line.at_s[min(row, series.line.intervals)])
+            what = f"the clock, by {event.seconds:+.1f} s"
+            yield _row(
+                series, at_s, kind="clock", what=what, text=f"setting of {what}", source=CLOCKS
+            )
+
+
+def _row(series: Series, at_s: float, **cells: object) -> dict[str, Any]:
+    ago_s = round(max(0.0, series.surveyed.ended_s - at_s), 3)
+    empty = dict.fromkeys(("old", "new", "by", "left_by", "concerns"))
+    return {"at_s": at_s, "ago_s": ago_s, **empty, **cells}
 
 
 CHANGES = Table(
     "changes",
-    "of packages and of files that say what runs and how, the newest first",
+    "of packages, of files that say what runs and how, starts and the clock; the newest first",
     (
         Column("at_s", "moment", "when", title="when"),
         Column("ago_s", "s", "how long before the end of the capture", answers=("days",)),

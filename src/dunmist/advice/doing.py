@@ -1,6 +1,5 @@
 """What an application is doing, as far as it was seen: code, threads, files, peers, origin."""
 
-from collections import defaultdict
 from collections.abc import Iterator
 
 from dunmist.advice.amounts import percent, plain_number, size_text
@@ -10,6 +9,7 @@ from dunmist.advice.evidence import rounded
 from dunmist.advice.guilty_part import GuiltyPart
 from dunmist.advice.moved_files import doing_of_files
 from dunmist.advice.origin import Origin
+from dunmist.advice.peers import doing_of_peers
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import ResourceWord, Thresholds
@@ -36,7 +36,7 @@ def doing_of(
         *doing_of_files(series.files.get(application.number), limits),
         *_of_waiting(application, limits),
         *_of_memory(application, series, limits),
-        *_of_peers(application, series, limits),
+        *doing_of_peers(application, series, limits),
         *_of_origin(origin),
     ]
 
@@ -141,30 +141,6 @@ def _of_memory(application: Application, series: Series, limits: Thresholds) -> 
         unit="bytes",
         text=text,
         source="/proc/PID/smaps_rollup",
-    )
-
-
-def _of_peers(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
-    """Yield the other computer with which it exchanges most of what it moves."""
-    members = {process.identity for process in application.members}
-    moved: defaultdict[str, int] = defaultdict(int)
-    for socket in series.sockets:
-        remote = socket.facts.remote
-        if remote and not socket.is_loopback and not members.isdisjoint(socket.owners):
-            moved[remote] += (socket.sent_bytes or 0) + (socket.received_bytes or 0)
-    total = sum(moved.values())
-    if total < limits.code.peer_bytes_least:
-        return
-    peer = max(moved, key=lambda name: moved[name])
-    share = moved[peer] / total
-    yield Doing(
-        what="peer",
-        name=peer,
-        share=rounded(share),
-        value=float(moved[peer]),
-        unit="bytes",
-        text=wording()["doing"]["peer"].format(share=percent(share), peer=peer),
-        source="sock_diag(7), tcp_info",
     )
 
 

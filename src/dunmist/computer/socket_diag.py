@@ -54,6 +54,10 @@ SOCKET_ID = slice(4, 52)
 _TCP_RETRANSMITTED = struct.Struct("=I")  # at 100 of struct tcp_info
 _TCP_BYTES = struct.Struct("=QQ")  # at 120: acknowledged by the other side, received
 _TCP_SEGMENTS = struct.Struct("=I")  # at 136: sent in all, since Linux 4.2
+_TCP_ROUND_TRIP = struct.Struct("=I")  # at 68: smoothed, in microseconds
+# at 168: microseconds with something to send, of those held up by the window of the other end, and
+# by the own buffer; since Linux 4.10
+_TCP_LIMITED = struct.Struct("=QQQ")
 _UNIX_REQUEST = struct.Struct("=BBHIIIQ")
 _UNIX = struct.Struct("=BBBBIQ")  # family, type, state, padding, inode, cookie
 
@@ -70,12 +74,16 @@ def parse_inet(body: memoryview, protocol: str, facts: SocketFacts | None = None
     width = 4 if version == 4 else 16
     (cookie,) = _INET_COOKIE.unpack_from(body, 44)
     _, receive_queue, send_queue, uid, inode = _INET_TAIL.unpack_from(body, 52)
-    sent = received = retransmitted = segments = None
+    sent = received = retransmitted = segments = round_trip = None
+    limited: list[int | None] = [None] * 3
     for kind, value in parse_attributes(body[INET_BYTES:]):
         if kind == INET_DIAG_INFO and len(value) >= 136:
             (retransmitted,) = _TCP_RETRANSMITTED.unpack_from(value, 100)
             if len(value) >= 140:
                 (segments,) = _TCP_SEGMENTS.unpack_from(value, 136)
+            if len(value) >= 192:
+                (round_trip,) = _TCP_ROUND_TRIP.unpack_from(value, 68)
+                limited = [min(us, COUNTER_MAX) for us in _TCP_LIMITED.unpack_from(value, 168)]
             sent, received = (
                 min(count, COUNTER_MAX) for count in _TCP_BYTES.unpack_from(value, 120)
             )
@@ -99,6 +107,10 @@ def parse_inet(body: memoryview, protocol: str, facts: SocketFacts | None = None
         received_bytes=received,
         retransmitted=retransmitted,
         sent_segments=segments,
+        round_trip_us=round_trip,
+        busy_us=limited[0],
+        window_limited_us=limited[1],
+        buffer_limited_us=limited[2],
     )
 
 

@@ -47,6 +47,11 @@ class SocketSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     received_bytes: Counter | None  # tcpi_bytes_received
     retransmitted: Counter | None  # tcpi_total_retrans, segments
     sent_segments: Counter | None = None  # tcpi_segs_out, since Linux 4.2
+    # of a connection, since Linux 4.10; times are what the kernel counted so far
+    round_trip_us: Counter | None = None  # tcpi_rtt, smoothed
+    busy_us: Counter | None = None  # tcpi_busy_time: something was to be sent
+    window_limited_us: Counter | None = None  # tcpi_rwnd_limited: the other end took no more
+    buffer_limited_us: Counter | None = None  # tcpi_sndbuf_limited: its own buffer was full
 
 
 class SocketReading(NamedTuple):
@@ -61,6 +66,10 @@ class SocketReading(NamedTuple):
     received_bytes: int | None = None
     retransmitted: int | None = None
     sent_segments: int | None = None
+    round_trip_us: int | None = None
+    busy_us: int | None = None
+    window_limited_us: int | None = None
+    buffer_limited_us: int | None = None
 
     def sample(self, number: int) -> SocketSample:
         """Return what may change, under the number that the capture gave the socket."""
@@ -73,4 +82,8 @@ class SocketReading(NamedTuple):
             self.received_bytes,
             self.retransmitted,
             self.sent_segments,
+            self.round_trip_us,
+            self.busy_us,
+            self.window_limited_us,
+            self.buffer_limited_us,
         )

@@ -16,7 +16,17 @@ from dunmist.sampling import Tick
 from dunmist.series.counters import Readings, Track
 from dunmist.series.timeline import Floats, Rate, TimeLine
 
-COUNTERS = ("sent_bytes", "received_bytes", "retransmitted", "sent_segments")
+COUNTERS = (
+    "sent_bytes",
+    "received_bytes",
+    "retransmitted",
+    "sent_segments",
+    "busy_us",
+    "window_limited_us",
+    "buffer_limited_us",
+)
+LEVELS = ("round_trip_us", "receive_queue_bytes")
+US_PER_S = 1e6
 
 
 @dataclass(slots=True)
@@ -34,6 +44,12 @@ class SocketSeries:
     received_bytes: int | None
     retransmitted: int  # segments
     sent_segments: int | None
+    # of a connection over the capture, None where the kernel does not publish them
+    busy_s: float | None = None  # it had something to send
+    window_limited_s: float | None = None  # the other end took no more
+    buffer_limited_s: float | None = None  # its own buffer was full
+    round_trip_s: float | None = None
+    unread_bytes: float | None = None  # arrived and not yet read, most of the time
 
     @property
     def is_loopback(self) -> bool:
@@ -76,7 +92,7 @@ class SocketCollector:
 
     def __init__(self) -> None:
         self._facts: dict[int, SocketFacts] = {}
-        self._readings: Readings[int] = Readings(*COUNTERS)
+        self._readings: Readings[int] = Readings(*COUNTERS, *LEVELS)
         self._state: dict[int, str] = {}
         self._ended: set[int] = set()
         self._owners_of_inode: dict[int, set[int]] = defaultdict(set)
@@ -102,7 +118,16 @@ class SocketCollector:
             self._state[sample.socket] = sample.state
             moved = (sample.sent_bytes, sample.received_bytes)
             if None not in moved:
-                figures = [*moved, sample.retransmitted or 0, sample.sent_segments]
+                figures = [
+                    *moved,
+                    sample.retransmitted or 0,
+                    sample.sent_segments,
+                    sample.busy_us,
+                    sample.window_limited_us,
+                    sample.buffer_limited_us,
+                    sample.round_trip_us,
+                    sample.receive_queue_bytes,
+                ]
                 self._readings.add(row, sample.socket, figures, tick.after_s("sockets"))
         self._ended.update(tick.sockets_ended)
 
@@ -121,6 +146,11 @@ class SocketCollector:
                 received_bytes=_counted(tracks.get(number), "received_bytes"),
                 retransmitted=_counted(tracks.get(number), "retransmitted") or 0,
                 sent_segments=_counted(tracks.get(number), "sent_segments"),
+                busy_s=_seconds(tracks.get(number), "busy_us"),
+                window_limited_s=_seconds(tracks.get(number), "window_limited_us"),
+                buffer_limited_s=_seconds(tracks.get(number), "buffer_limited_us"),
+                round_trip_s=_typical(tracks.get(number), "round_trip_us", 1.0 / US_PER_S),
+                unread_bytes=_typical(tracks.get(number), "receive_queue_bytes", 1.0),
             )
             for number, facts in self._facts.items()
         ]
@@ -136,6 +166,16 @@ def _counted(track: Track | None, column: str) -> int | None:
     if track is None or not track.level(column).is_known:
         return None
     return round(track.grown_in_all(column, _base(track)))
+
+
+def _seconds(track: Track | None, column: str) -> float | None:
+    counted = _counted(track, column)
+    return None if counted is None else counted / US_PER_S
+
+
+def _typical(track: Track | None, column: str, factor: float) -> float | None:
+    median = track.level(column).median() if track is not None else None
+    return None if median is None else median * factor
 
 
 def _base(track: Track) -> float:

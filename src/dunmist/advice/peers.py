@@ -1,0 +1,76 @@
+"""With which other computer an application exchanges most, and what limits the exchange.
+
+The kernel counts for each connection how long it had something to send, and how long the window of
+the other end or its own buffer held it up (``tcp_info``). What arrives and is not read tells that
+the reader is slow; of what does not arrive, only the other end could tell more.
+"""
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from dunmist.advice.amounts import percent, plain_number, size_text
+from dunmist.advice.evidence import rounded
+from dunmist.advice.triage import Doing
+from dunmist.advice.wording import wording
+from dunmist.diagnosis import Thresholds
+from dunmist.series import Application, Series, SocketSeries
+
+SOURCE = "sock_diag(7), tcp_info"
+MS_PER_S = 1e3
+
+
+def doing_of_peers(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
+    """Yield the other computer that it exchanges most with."""
+    members = {process.identity for process in application.members}
+    by_peer: defaultdict[str, list[SocketSeries]] = defaultdict(list)
+    for socket in series.sockets:
+        if (
+            socket.facts.remote
+            and not socket.is_loopback
+            and not members.isdisjoint(socket.owners)
+            and _moved(socket)
+        ):
+            by_peer[socket.facts.remote].append(socket)
+    total = sum(_moved(socket) for sockets in by_peer.values() for socket in sockets)
+    if total < limits.code.peer_bytes_least:
+        return
+    peer = max(by_peer, key=lambda name: sum(map(_moved, by_peer[name])))
+    moved = sum(map(_moved, by_peer[peer]))
+    words = wording()["doing"]
+    text = words["peer"].format(
+        share=percent(moved / total), peer=peer, amount=size_text(moved / series.duration_s)
+    )
+    limit = _limit(max(by_peer[peer], key=_moved), series.duration_s, limits)
+    yield Doing(
+        what="peer",
+        name=peer,
+        share=rounded(moved / total),
+        value=rounded(moved / series.duration_s),
+        unit="bytes/s",
+        text=f"{text}: {limit}" if limit else text,
+        source=SOURCE,
+    )
+
+
+def _moved(socket: SocketSeries) -> int:
+    return (socket.sent_bytes or 0) + (socket.received_bytes or 0)
+
+
+def _limit(socket: SocketSeries, duration_s: float, limits: Thresholds) -> str:
+    """Return which side limits a connection; nothing where the kernel does not say."""
+    words, table = wording()["doing"], limits.code
+    if (socket.received_bytes or 0) > (socket.sent_bytes or 0):
+        is_slow = (socket.unread_bytes or 0.0) >= table.unread_bytes_least
+        return words["peer-reads-slowly" if is_slow else "peer-sends-slowly"]
+    if socket.busy_s is None or socket.window_limited_s is None:
+        return ""
+    if socket.busy_s < table.busy_least * duration_s:
+        return words["peer-little-to-send"]
+    if socket.window_limited_s >= table.limited_least * socket.busy_s:
+        return words["peer-window"]
+    if (socket.buffer_limited_s or 0.0) >= table.limited_least * socket.busy_s:
+        return words["peer-buffer"]
+    again = socket.retransmitted / socket.sent_segments if socket.sent_segments else 0.0
+    return words["peer-line"].format(
+        round_trip=plain_number(MS_PER_S * (socket.round_trip_s or 0.0)), again=percent(again)
+    )

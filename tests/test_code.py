@@ -15,11 +15,13 @@ import tomllib
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from types import SimpleNamespace
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from dunmist.advice import code_kinds, kind_of_code
+from dunmist.advice.parts import kind_of_part
 from dunmist.computer import ParseError, code_events, find_mapping, parse_mappings, symbols
 from dunmist.series import readable
 from dunmist.simulation.code_samples import FUNCTION_BYTES, TEXT_AT, elf_file
@@ -282,6 +284,28 @@ class Symbols(unittest.TestCase):
         ):
             with self.subTest(name):
                 self.assertEqual(expected, readable(name))
+
+
+class Parts(unittest.TestCase):
+    LINES = (
+        ("razorbill --type=renderer --lang=en", "pages"),
+        ("razorbill --type=renderer --extension-process", "extensions"),
+        ("razorbill --type=gpu-process", "graphics"),
+        ("razorbill --type=utility --utility-sub-type=network.mojom.NetworkService", "network"),
+        ("guillemot -contentproc -childID 3 7 tab", "pages"),
+        ("guillemot -contentproc 9 rdd", "video"),
+        ("postgres: autovacuum launcher", "maintenance"),
+        ("postgres: tides roosts [local] SELECT", "sessions"),
+        ("nginx: worker process", "workers"),
+        ("nginx: master process /usr/sbin/nginx", "masters"),
+        ("plumage-catalogue --plates /srv/plumage", None),
+    )
+
+    def test_the_command_line_says_which_part_it_is(self):
+        for line, kind in self.LINES:
+            process = SimpleNamespace(facts=SimpleNamespace(command_line=line.split(" ")))
+            with self.subTest(line):
+                self.assertEqual(kind, kind_of_part(process))
 
 
 class Knowledge(unittest.TestCase):

@@ -18,6 +18,7 @@ from dunmist.advice.guilty_part import (
 )
 from dunmist.advice.ladder_steps import Acting, FilledStep, rungs_of
 from dunmist.advice.moved_files import file_filling
+from dunmist.advice.parts import part_words
 from dunmist.advice.program_facts import About, about_process
 from dunmist.advice.protection import Protections, protected_unit
 from dunmist.advice.recent_changes import Recent, change_filling, recent_changes
@@ -116,6 +117,9 @@ class Cases:
         changed = change_filling(recent)
         filling |= changed
         holding |= changed.keys()
+        parts = part_words(doing)
+        filling |= parts
+        holding |= parts.keys()
         files = file_filling(self._series.files.get(application.number), limits)
         filling |= files
         holding |= files.keys()

@@ -9,6 +9,7 @@ from dunmist.advice.evidence import rounded
 from dunmist.advice.guilty_part import GuiltyPart
 from dunmist.advice.moved_files import doing_of_files
 from dunmist.advice.origin import Origin
+from dunmist.advice.parts import doing_of_parts
 from dunmist.advice.peers import doing_of_peers
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import wording
@@ -33,6 +34,7 @@ def doing_of(
         *doing_of_code(application, use, limits),
         *doing_of_threads(application, use, limits),
         *_of_parts(application, part),
+        *doing_of_parts(application, limits),
         *doing_of_files(series.files.get(application.number), limits),
         *_of_waiting(application, limits),
         *_of_memory(application, series, limits),

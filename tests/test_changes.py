@@ -198,6 +198,20 @@ class Patients(InFolder):
         self.assertIn("still runs the old version", texts)
         self.assertNotIn("go-back-version", {step["action"] for step in culprit["steps"]})
 
+    def test_what_is_another_programs_concerns_nobody(self):
+        scenario = load_scenario("lone-thread")
+        lately = [
+            ChangeSpec(600.0, "upgraded", "gull-map", "2.0-1", "2.1-1"),
+            ChangeSpec(600.0, "file", "/etc/systemd/system/lamp.timer", text="[Timer]\n"),
+        ]
+        path, triage = self.triaged(structs.replace(scenario, lately=lately))
+        texts = " ".join(fact["text"] for fact in triage["culprits"][0]["evidence"])
+        self.assertNotIn("before the end of the capture", texts)
+        shown = json.loads(run("view", "changes", path, "--json", folder=self.folder).stdout)
+        changes = [row for row in shown["changes"] if row["kind"] != "start"]
+        self.assertEqual(["upgraded", "unit"], [row["kind"] for row in changes])
+        self.assertEqual([None, None], [row["concerns"] for row in changes])
+
     def test_nothing_of_a_log_gets_into_a_command(self):
         scenario = load_scenario("waking-index")
         for what, old in (("nestcam-index", "$(reboot)"), ("nestcam-index", "-o=x")):

@@ -43,7 +43,7 @@ def recent_changes(
         if ago_s > limits.advice.changed_days * DAY_S:
             break
         is_of_program = change.what in packages | files
-        if is_of_program or change.what in starts or _unit_of(change.what) == application.unit:
+        if is_of_program or change.what in starts or _is_unit(change.what, application.unit):
             excluded: Literal["older", "still-old"] | None = None
             if onset is not None and onset.at_least_s > ago_s:
                 excluded = "older"
@@ -70,8 +70,8 @@ def _names_of(application: Application, surveyed: Surveyed) -> tuple[set[str], s
     return packages, files - {""}, starts
 
 
-def _unit_of(path: str) -> str | None:
-    return path.rpartition("/")[2] if "/systemd/" in path else None
+def _is_unit(path: str, unit: str | None) -> bool:
+    return unit is not None and "/systemd/" in path and path.rpartition("/")[2] == unit
 
 
 def _runs_s(application: Application, series: Series) -> float:

@@ -25,7 +25,7 @@ from benchmarks.drawn import random_scenario
 from dunmist.fleet.capture_locations import _address, find
 from dunmist.fleet.capture_record import record_of
 from dunmist.fleet.engine import Engine, _Running, records
-from dunmist.fleet.records import CaptureRow, PackageRow, Record
+from dunmist.fleet.records import CaptureRow, ChangeRow, PackageRow, Record
 from dunmist.fleet.report import write_reports
 from dunmist.fleet.summary import Summing
 from dunmist.fleet.triage_run import triage_fleet
@@ -181,7 +181,7 @@ class RemoteTarget(InFolder):
 
 
 class Together(unittest.TestCase):
-    def record(self, number, level, version, site):
+    def record(self, number, level, version, site, changes=()):
         key = f"{number:032}"
         capture = CaptureRow(
             key,
@@ -198,6 +198,7 @@ class Together(unittest.TestCase):
                 PackageRow(key, "nestcam-index", version),
                 PackageRow(key, "ring-recovery", "3.1-2"),
             ],
+            changes=[ChangeRow(key, 1.9e9, *change) for change in changes],
         )
 
     def summary(self, ill_with, ill_without):
@@ -221,6 +222,15 @@ class Together(unittest.TestCase):
         self.assertEqual([], self.summary(6, 9).came_with)
         low, high = result.levels[1].share[2:]
         self.assertTrue(0.2 < low < 1 / 3 < high < 0.5, (low, high))
+
+    def test_what_was_updated_lately_is_named_though_it_runs_nowhere(self):
+        summing, update = Summing(), ("upgraded", "cliff-fonts", "1.0", "1.1")
+        for number in range(60):
+            changes = [update] if number < 20 else []
+            level = "strained" if number < 18 or number > 57 else "calm"
+            summing.add(self.record(number, level, "3.1-2", "cliff", changes))
+        named = [item.what for item in summing.summary().came_with]
+        self.assertEqual(["package cliff-fonts 1.1 upgraded lately"], named)
 
     def test_a_computer_counts_once_by_its_newest(self):
         summing = Summing()

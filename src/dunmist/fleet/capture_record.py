@@ -8,13 +8,14 @@ from pathlib import Path
 from dunmist.advice import Judged
 from dunmist.errors import CaptureError, DunmistError
 from dunmist.fleet.capture_locations import CaptureLocation
-from dunmist.fleet.records import CaptureRow, CulpritRow, FindingRow, PackageRow, Record
+from dunmist.fleet.records import CaptureRow, ChangeRow, CulpritRow, FindingRow, PackageRow, Record
 from dunmist.jobs.collector_files import capture_of_collected
 from dunmist.jobs.judge import judge
 from dunmist.plain_files import open_plain
 from dunmist.reports import triage_json
 
 KEY_DIGITS = 32
+DAY_S = 86_400.0
 # no capture that anybody sends is longer
 MOST_BYTES = 1 << 30
 
@@ -109,7 +110,18 @@ def _record(location: CaptureLocation, key: str, path: Path) -> Record:
             for finding in triage.findings
         ],
         [PackageRow(key, name, version) for name, version in sorted(_packages(judged).items())],
+        _changes(judged, key),
     )
+
+
+def _changes(judged: Judged, key: str) -> list[ChangeRow]:
+    surveyed = judged.series.surveyed
+    since_s = surveyed.ended_s - DAY_S * judged.diagnosis.limits.advice.changed_days
+    return [
+        ChangeRow(key, change.at_s, change.kind, change.what, change.old, change.new)
+        for change in surveyed.changes
+        if change.log and change.at_s >= since_s
+    ]
 
 
 def _greatest(figures: Iterable[tuple[str, float | None]]) -> dict[str, float]:

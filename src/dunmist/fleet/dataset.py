@@ -15,7 +15,7 @@ from dunmist.output import NewFile
 if TYPE_CHECKING:
     import pyarrow as pa
 
-TABLES = ("captures", "culprits", "findings", "packages")
+TABLES = ("captures", "culprits", "findings", "packages", "changes")
 # rows that are held at a time
 BATCH = 2000
 
@@ -67,6 +67,14 @@ def _schemas() -> "dict[str, pa.Schema]":
             ("text", text),
         ],
         "packages": [("key", text), ("package", text), ("version", text)],
+        "changes": [
+            ("key", text),
+            ("at_s", real),
+            ("kind", text),
+            ("package", text),
+            ("old", text),
+            ("new", text),
+        ],
     }
     about = {b"dunmist_fleet_schema": str(SCHEMA_VERSION).encode()}
     return {name: pa.schema(fields, metadata=about) for name, fields in columns.items()}

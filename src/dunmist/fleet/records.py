@@ -65,6 +65,17 @@ class PackageRow(msgspec.Struct, frozen=True):
     version: str | None
 
 
+class ChangeRow(msgspec.Struct, frozen=True):
+    """One package that was installed, upgraded or removed in the two weeks before a capture."""
+
+    key: str
+    at_s: float  # since 1970
+    kind: str
+    package: str
+    old: str | None
+    new: str | None
+
+
 class Record(msgspec.Struct, frozen=True):
     """All that is kept of one capture."""
 
@@ -72,3 +83,4 @@ class Record(msgspec.Struct, frozen=True):
     culprits: list[CulpritRow] = []
     findings: list[FindingRow] = []
     packages: list[PackageRow] = []
+    changes: list[ChangeRow] = []

@@ -172,6 +172,8 @@ def _properties(record: Record) -> Iterator[str]:
             yield f"{word} {value}"
     for package in record.packages:
         yield f"package {package.package} {package.version or ''}".rstrip()
+    for change in record.changes:
+        yield f"package {change.package} {change.new or ''} {change.kind} lately".replace("  ", " ")
 
 
 def _tested(what: str, having: set[int], ill: list[bool]) -> CameWith:

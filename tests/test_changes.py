@@ -3,6 +3,7 @@
 import hashlib
 import json
 import os
+import time
 import unittest
 from datetime import UTC, datetime, timedelta, timezone
 
@@ -105,6 +106,21 @@ class Logs(unittest.TestCase):
         self.assertEqual(NOON - 3599, first.at_s)
         same = next(iter(package_log.parse_pacman_log(PACMAN, UTC)))
         self.assertEqual(first.at_s, same.at_s)
+
+    def test_no_form_takes_long_to_be_refused(self):
+        forms = (
+            b"Start-Date: 2031-05-14  11:00:00\n",
+            b"2031-05-14 11:00:01 upgrade " + b"a" * 5000 + b"\n",
+            b"2031-05-14T11:00:01+0100 SUBDEBUG Upgrade: " + b"a-" * 5000 + b"\n",
+            b"[2031-05-14T11:00:00+0100] [ALPM] upgraded " + b"a" * 5000 + b" (\n",
+            b"2031-05-14 11:00:01|install|" + b"|" * 5000 + b"\n",
+        )
+        data = b"".join(form * 40 for form in forms) + forms[0] * 20_000
+        began_s = time.process_time()
+        for _, parser in package_log.LOGS:
+            list(parser(data, HOUR_AHEAD))
+        list(package_log.parse_apt_history(data, HOUR_AHEAD))
+        self.assertLess(time.process_time() - began_s, 5.0)
 
     def test_who_asked_for_it(self):
         orders = list(package_log.parse_apt_history(APT, HOUR_AHEAD))

@@ -7,6 +7,7 @@ same words, but a last line may be half written.
 """
 
 import re
+from bisect import bisect_right
 from collections.abc import Callable, Iterator
 from datetime import datetime, tzinfo
 from typing import Literal, NamedTuple
@@ -18,9 +19,10 @@ SUBJECT = "changes of packages"
 # some thousand lines of one log; a month of a computer in use has a few hundred
 LOG_MOST_BYTES = 2 << 20
 PackageAct = Literal["installed", "upgraded", "removed"]
+# words of a line are bounded, so that no line takes long to be told from another form
 _DPKG = re.compile(
-    rb"^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d) (install|upgrade|remove|purge) ([^\s:]+)(?::\S+)? "
-    rb"(\S+) (\S+)$",
+    rb"^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d) (install|upgrade|remove|purge) "
+    rb"([^\s:]{1,200})(?::\S{1,40})? (\S{1,200}) (\S{1,200})$",
     re.M,
 )
 _DPKG_ACTS: dict[bytes, PackageAct] = {
@@ -29,19 +31,21 @@ _DPKG_ACTS: dict[bytes, PackageAct] = {
     b"remove": "removed",
     b"purge": "removed",
 }
-_APT = re.compile(rb"^Start-Date: (.+?)\n(.*?)^End-Date: (.+?)$", re.M | re.S)
-_APT_BY = re.compile(rb"^(Requested-By|Commandline): (.+?)$", re.M)
+_APT_FIELD = re.compile(rb"^(Start-Date|End-Date|Requested-By|Commandline): (.{1,400})", re.M)
 _PACMAN = re.compile(
-    rb"^\[([^\]]{10,32})\] \[ALPM\] (installed|upgraded|downgraded|removed) (\S+) "
-    rb"\(([^)\s]+)(?: -> ([^)\s]+))?\)$",
+    rb"^\[([^\]\n]{10,32})\] \[ALPM\] (installed|upgraded|downgraded|removed) (\S{1,200}) "
+    rb"\(([^)\s]{1,200})(?: -> ([^)\s]{1,200}))?\)$",
     re.M,
 )
 _DNF = re.compile(
-    rb"^(\S{19,30}) \w+ (Installed|Upgrade|Upgraded|Erase|Removed): (\S+)-([^-\s]+-[^-\s]+)\.\w+$",
+    rb"^(\S{19,30}) \w{1,20} (Installed|Upgrade|Upgraded|Erase|Removed): "
+    rb"(\S{1,200})-([^-\s]{1,100}-[^-\s]{1,100})\.\w{1,20}$",
     re.M,
 )
 _ZYPP = re.compile(
-    rb"^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)\|(install|remove) *\|([^|]+)\|([^|]+)\|", re.M
+    rb"^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)\|(install|remove) {0,4}\|"
+    rb"([^|\n]{1,200})\|([^|\n]{1,200})\|",
+    re.M,
 )
 NOTHING = "<none>"
 
@@ -70,7 +74,7 @@ def read_package_log(root: Root, zone: tzinfo | None) -> list[PackageChange]:
             if data:
                 changes += [change._replace(log=f"/{name}") for change in parser(data, zone)]
     history = b"".join(_tail(root, f"var/log/apt/history.log{end}") for end in (".1", ""))
-    orders = list(parse_apt_history(history, zone))
+    orders = sorted(parse_apt_history(history, zone))
     return [_with_order(change, orders) for change in changes]
 
 
@@ -84,9 +88,12 @@ def _tail(root: Root, name: str) -> bytes:
         return b""
 
 
-def _with_order(change: PackageChange, orders: "list[tuple[float, float, str]]") -> PackageChange:
-    by = next((by for begin, end, by in orders if begin <= change.at_s <= end), None)
-    return change._replace(by=by) if by else change
+def _with_order(change: PackageChange, orders: list[tuple[float, float, str]]) -> PackageChange:
+    """Return a change with who ordered the run of apt that it belongs to."""
+    place = bisect_right(orders, change.at_s, key=lambda order: order[0]) - 1
+    if place < 0 or orders[place][1] < change.at_s or not orders[place][2]:
+        return change
+    return change._replace(by=orders[place][2])
 
 
 def moment_of(text: bytes, zone: tzinfo | None) -> float:
@@ -128,15 +135,16 @@ def parse_dpkg_log(data: bytes, zone: tzinfo | None) -> Iterator[PackageChange]:
 
 def parse_apt_history(data: bytes, zone: tzinfo | None) -> Iterator[tuple[float, float, str]]:
     """Yield begin and end of each run of apt with who asked for it: a user, or a command."""
-    for match in _APT.finditer(data):
-        words = dict(_APT_BY.findall(match[2]))
+    for block in data.split(b"\n\n"):
+        words = dict(_APT_FIELD.findall(block))
         user = words.get(b"Requested-By", b"").partition(b" ")[0]
         command = words.get(b"Commandline", b"").split()[:1]
         by = text_of(user) or (text_of(command[0]).rpartition("/")[2] if command else "")
         try:
-            yield moment_of(match[1], zone), moment_of(match[3], zone), by
-        except ParseError:
-            continue
+            begin, end = (moment_of(words[name], zone) for name in (b"Start-Date", b"End-Date"))
+        except (KeyError, ParseError):
+            continue  # it is not done yet, or no moment that a clock shows
+        yield begin, end, by
 
 
 def parse_pacman_log(data: bytes, zone: tzinfo | None) -> Iterator[PackageChange]:

@@ -7,7 +7,6 @@ process that was never seen belongs to its nearest ancestor that was.
 
 import json
 import os
-import tempfile
 from collections import Counter, defaultdict
 from collections.abc import Callable
 from pathlib import Path
@@ -148,28 +147,31 @@ class CodeSampler:
                 for file, at in self._asked
             ],
         }
-        with tempfile.TemporaryFile() as content:
-            content.write(json.dumps(question).encode())
-            content.seek(0)
-            try:
+        try:
+            # in memory: nothing is written to the patient's disk
+            with os.fdopen(os.memfd_create("question"), "r+b") as content:
+                content.write(json.dumps(question).encode())
+                content.seek(0)
                 self._question = DeadlinedProcesses(
                     {"": (SYMBOLS,)}, isolated=False, given=content.fileno()
                 )
-            except OSError as error:
-                self._root.note(FUNCTIONS, reason_of(error))
+        except OSError as error:
+            self._root.note(FUNCTIONS, reason_of(error))
 
     def functions(self) -> list[FunctionSamples]:
         """Return the functions that were asked for, with their samples."""
         told = self._question.answers()[""] if self._question else None
         lines = (told or b"").splitlines()
-        if self._question and len(lines) < len(self._asked):
+        names: dict[tuple[_File, int], str | None] = {}
+        for (file, addresses), line in zip(self._asked, lines, strict=False):
+            try:
+                told_names = json.loads(line)
+            except ValueError:
+                break  # its time was over while it wrote
+            names |= {(file, at): name for at, name in zip(addresses, told_names, strict=False)}
+        if self._question and len(names) < sum(len(addresses) for _, addresses in self._asked):
             self._root.note(FUNCTIONS, "failed")
         self._question = None
-        names = {
-            (file, address): name
-            for (file, addresses), line in zip(self._asked, lines, strict=False)
-            for address, name in zip(addresses, json.loads(line), strict=True)
-        }
         counts: Counter[tuple[int, str, str | None]] = Counter()
         for (process, path, address), count in self._addresses.items():
             counts[process, path, names.get((self._file(process, path), address))] += count
@@ -195,6 +197,10 @@ class CodeSampler:
                 self._read.discard(record.pid)
         elif isinstance(record, NewProcess):
             if record.pid != record.parent_pid:
+                # an earlier process may have had the number
+                self._maps.pop(record.pid, None)
+                self._names.pop(record.pid, None)
+                self._read.discard(record.pid)
                 self._parents[record.pid] = record.parent_pid
                 if name := self._names.get(record.parent_pid):
                     self._names[record.pid] = name

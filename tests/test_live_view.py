@@ -276,7 +276,7 @@ class Surveys(unittest.TestCase):
             ask_drives=lambda: said.append("drives"),
         )
         with mock.patch.multiple(
-            sampler, read_round=reading, survey=surveying, OpenComputer=lambda *_: computer
+            sampler, read_round=reading, survey=surveying, OpenComputer=lambda *_, **__: computer
         ):
             machine = SimpleNamespace(processors=[])
             list(sampler.sample(None, machine, None, plan, clock, survey_every_s=survey_every_s))

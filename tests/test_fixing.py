@@ -69,8 +69,8 @@ first.kill(); first.wait()
 pathlib.Path("/proc/sys/kernel/ns_last_pid").write_text(str(first.pid - 1))
 second = start("second_tern.py")
 assert second.pid == first.pid, (second.pid, first.pid)
-for step in ("2", "3", "4"):
-    done = subprocess.run([dunmist, "fix", "reuse.gz", "--pid", str(first.pid), "--step", step,
+for step in ("pause", "end", "force-end"):
+    done = subprocess.run([dunmist, "fix", "do", "reuse.gz", step, "--pid", str(first.pid),
                            "--yes", "--no-measure"], cwd=folder, capture_output=True, text=True)
     print(done.returncode, done.stderr.strip())
 state = pathlib.Path(f"/proc/{second.pid}/stat").read_text().split()[2]

@@ -1,4 +1,4 @@
-"""What an application is doing, as far as it was seen: code, threads, files, peers, origin."""
+"""What an application is doing, as far as it was seen: code, threads, files, waits, peers."""
 
 from collections.abc import Iterator
 

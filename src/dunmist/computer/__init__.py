@@ -152,7 +152,6 @@ from dunmist.computer.socket_records import SocketSample as SocketSample
 from dunmist.computer.socket_text import INET_FILES as INET_FILES
 from dunmist.computer.socket_text import parse_inet_table as parse_inet_table
 from dunmist.computer.socket_text import parse_unix_table as parse_unix_table
-from dunmist.computer.system_changes import CHANGE_KINDS as CHANGE_KINDS
 from dunmist.computer.system_changes import Change as Change
 from dunmist.computer.system_changes import ChangeKind as ChangeKind
 from dunmist.computer.system_changes import read_changes as read_changes

@@ -10,7 +10,7 @@ import re
 import time
 from collections.abc import Iterable, Iterator
 from datetime import tzinfo
-from typing import Literal, NamedTuple, get_args
+from typing import Literal, NamedTuple
 
 import msgspec
 
@@ -35,7 +35,6 @@ ChangeKind = Literal[
     "program",
     "kernel",
 ]
-CHANGE_KINDS: tuple[ChangeKind, ...] = get_args(ChangeKind)
 # who left a file as it is: its package, somebody by hand, or no package has it
 Changer = Literal["package", "hand", "nobody's"]
 # what lies longer ago did not begin lately
@@ -159,10 +158,8 @@ def _candidates(
 
 def _configuration(root: Root) -> dict[bytes, bytes]:
     """Return the digest of each configuration file as its package left it; empty without dpkg."""
-    try:
-        return dict(_CONFIGURATION.findall(root.read(DPKG_STATUS)))
-    except OSError:
-        return {}
+    found = root.parse(DPKG_STATUS, _CONFIGURATION.findall, SUBJECT, may_be_absent=True)
+    return dict(found or ())
 
 
 def _left_by(root: Root, name: str, digests: dict[bytes, bytes]) -> Changer | None:

@@ -1,4 +1,4 @@
-"""Topic ``doing``: what the programs do that could be watched, by code, thread, part and peer."""
+"""Topic ``doing``: what the programs do, by code, thread, file, part, wait and peer."""
 
 from collections.abc import Iterator
 
@@ -59,7 +59,12 @@ DOING = Table(
         APPLICATION,
         APPLICATION_NUMBER,
         PID,
-        Column("what", "text", "code, thread, part, peer or origin", answers=("state",)),
+        Column(
+            "what",
+            "text",
+            "code, thread, part, file, wait, memory, peer or origin",
+            answers=("state",),
+        ),
         Column("name", "text", "kind of work, thread, process or address", Width(14, 30)),
         Column("share", "share", "of what the program does of that", answers=("least",)),
         Column("does", "text", "the same in few words", Width(40, 120)),

@@ -351,4 +351,7 @@ class Writing(InFolder):
         done = subprocess.run(
             [DUNMIST, "triage", "-", "--json"], input=packed.stdout, capture_output=True, check=True
         )
-        self.assertEqual(3, json.loads(done.stdout)["capture"]["ticks"])
+        lines = gzip.decompress(packed.stdout).splitlines()
+        ticks = sum(json.loads(line)["kind"] == "tick" for line in lines)
+        self.assertGreaterEqual(ticks, 2)  # a busy machine may miss one of three
+        self.assertEqual(ticks, json.loads(done.stdout)["capture"]["ticks"])

@@ -185,11 +185,16 @@ def connected(address: str, *, with_descriptors: bool = False) -> Iterator["DBus
 
     ``with_descriptors`` lets files be handed over on it.
     """
-    from jeepney.io.blocking import open_dbus_connection
+    from jeepney.bus import get_bus
+    from jeepney.io.blocking import DBusConnection, prep_socket
     from jeepney.wrappers import DBusErrorResponse
 
     try:
-        with open_dbus_connection(bus=address, enable_fds=with_descriptors) as bus:
+        # the library leaves the socket open where the bus breaks off at the greeting
+        with (
+            prep_socket(get_bus(address), with_descriptors, TIMEOUT_S) as opened,
+            DBusConnection(opened, with_descriptors) as bus,
+        ):
             yield bus
     except (OSError, EOFError, ValueError, KeyError, DBusErrorResponse) as error:
         raise Unanswered(str(error)) from error

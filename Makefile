@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: demo test lint docs benchmarks accuracy real-programs pairs proofs early day soak bottle bottle-test screenshots clean
+.PHONY: demo test test-quick lint docs benchmarks accuracy real-programs pairs proofs early day soak bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -23,6 +23,10 @@ demo: $(VENV)/program
 
 test: $(VENV)/installed
 	$(BIN)/python -m tests
+
+# without what takes longer than two seconds
+test-quick: $(VENV)/installed
+	$(BIN)/python -m tests --quick
 
 lint: $(VENV)/installed
 	$(BIN)/ruff check src tests benchmarks bottle docs

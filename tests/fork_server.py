@@ -105,27 +105,32 @@ class ForkServer:
 
     def run(self, arguments, folder, environment, data, timeout_s):
         """Return status, standard output and standard error of one run."""
-        if self.folder is None:
-            self.start()
         with (
             tempfile.TemporaryFile() as given,
             tempfile.TemporaryFile() as out,
             tempfile.TemporaryFile() as err,
-            socket.socket(socket.AF_UNIX) as wishes,
         ):
             given.write((data or "").encode())
             given.seek(0)
-            wishes.settimeout(timeout_s)
-            wishes.connect(self.path)
-            wish = {"arguments": arguments, "folder": str(folder), "environment": environment}
             files = [item.fileno() for item in (given, out, err)]
-            socket.send_fds(wishes, [json.dumps(wish).encode()], files)
-            (status,) = STATUS.unpack(wishes.recv(STATUS.size, socket.MSG_WAITALL))
+            status = self.run_on(files, arguments, folder, environment, timeout_s)
             texts = []
             for stream in (out, err):
                 stream.seek(0)
                 texts.append(stream.read().decode())
         return status, *texts
+
+    def run_on(self, files, arguments, folder, environment, timeout_s):
+        """Return the status of one run with these three descriptors as its standard files."""
+        if self.folder is None:
+            self.start()
+        with socket.socket(socket.AF_UNIX) as wishes:
+            wishes.settimeout(timeout_s)
+            wishes.connect(self.path)
+            wish = {"arguments": arguments, "folder": str(folder), "environment": environment}
+            socket.send_fds(wishes, [json.dumps(wish).encode()], files)
+            (status,) = STATUS.unpack(wishes.recv(STATUS.size, socket.MSG_WAITALL))
+        return status
 
     def stop(self):
         if self.folder:

@@ -1,14 +1,18 @@
 """Runs the built program in a folder of its own, and makes small captures to run it on."""
 
 import atexit
+import hashlib
 import importlib.util
 import json
 import os
+import shutil
 import subprocess
 import sys
 import sysconfig
 import tempfile
+import time
 import unittest
+import zlib
 from pathlib import Path
 
 import msgspec
@@ -17,7 +21,9 @@ from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
 from tests.fork_server import ForkServer
 
-DOCS = Path(__file__).parent.parent / "docs"
+TESTS = Path(__file__).parent
+PROJECT = TESTS.parent
+DATA, DOCS = TESTS / "data", PROJECT / "docs"
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 
 
@@ -54,9 +60,35 @@ def run(*arguments, folder, status=0, data=None, environment=None, prepare=None)
 
 
 def capture_model(scenario, path, duration_s=10.0, every_s=1.0, without=()):
-    """Capture a model computer into a file, in virtual time; some of its files may be missing."""
+    """Capture a model computer into a file, in virtual time; some of its files may be missing.
+
+    The same patient gives the same capture, so that all tests of a run share one.
+    """
     scenario = msgspec.structs.replace(scenario, hidden=[*scenario.hidden, *without])
-    return capture_patient(scenario, path, duration_s, every_s, force=True)
+    if "DUNMIST_TESTS_CAPTURES" not in os.environ:
+        return capture_patient(scenario, path, duration_s, every_s, force=True)
+    about = msgspec.json.encode((scenario, duration_s, every_s, path.suffix))
+    kept = Path(os.environ["DUNMIST_TESTS_CAPTURES"]) / hashlib.sha256(about).hexdigest()
+    if not kept.exists():
+        with tempfile.TemporaryDirectory(dir=kept.parent) as folder:
+            made = Path(folder) / path.name
+            capture_patient(scenario, made, duration_s, every_s)
+            made.rename(kept)
+    shutil.copyfile(kept, path)
+    return path
+
+
+def await_ticks(path, wanted, child, longest_s=60):
+    """Wait until the capture that a child writes has so many ticks."""
+    end = time.monotonic() + longest_s
+    while time.monotonic() < end and child.poll() is None:
+        time.sleep(0.1)
+        if path.exists():
+            written = zlib.decompressobj(wbits=31).decompress(path.read_bytes())
+            if written.count(b'{"kind":"tick"') >= wanted:
+                return
+    said = f"{child.args} ended with {child.poll()}, after less than {wanted} ticks"
+    raise AssertionError(said)
 
 
 class InFolder(unittest.TestCase):

@@ -87,6 +87,10 @@ def change_text(change: Change) -> str:
     key: str = change.kind if change.kind in words else "file"
     if key == "upgraded" and change.old is None:
         key = "updated"
+    if change.kind == "accounts" and (change.old or change.new):
+        key = f"accounts-{'came' if change.new else 'went'}"
+    if change.kind == "clock" and change.back_s is not None:
+        return words["clock"].format(back=span_text(change.back_s), what=change.what)
     text = words[key].format(what=change.what, old=change.old, new=change.new)
     if change.by:
         text += words["by"].format(by=change.by)

@@ -10,7 +10,7 @@ a label, an identity of a file system, are replaced (``telling_shapes``).
 
 import ipaddress
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import partial
 from pathlib import Path
 from typing import TypeVar
@@ -21,7 +21,7 @@ from dunmist.captures.personal_data_patterns import SHAPES, hosts_of
 from dunmist.captures.reader import CaptureReader
 from dunmist.captures.schema import Header, Line
 from dunmist.captures.writer import CaptureWriter
-from dunmist.computer import is_person
+from dunmist.computer import Change, is_person
 from dunmist.sampling import Event, ProcessLine, Survey
 
 SHARED_BOOT = "shared-copy"
@@ -36,6 +36,12 @@ _URL_HOST = re.compile(r"(?<=://)(?:[\w.~%-]*@)?([A-Za-z][\w.-]{0,252})")
 _HOME = re.compile(r"/home/([^/\s:\"']+)")
 DOCUMENTATION = ("192.0.2.", "198.51.100.", "203.0.113.")
 Whole = TypeVar("Whole", bound=msgspec.Struct)
+
+
+# who had packages changed may be a program instead of a person
+_PACKAGE_PROGRAMS = frozenset(
+    ("apt", "apt-get", "aptitude", "aptd", "packagekitd", "synaptic", "unattended-upgrade")
+)
 
 
 def share_capture(
@@ -60,6 +66,15 @@ def share_capture(
 def is_shared(header: Header) -> bool:
     """Whether a capture is such a copy."""
     return header.machine.boot_id == SHARED_BOOT
+
+
+def _names_in(changes: list[Change]) -> Iterator[str]:
+    """Yield the accounts that came and went, and who had packages changed."""
+    for change in changes:
+        if change.kind == "accounts":
+            yield from f"{change.old or ''} {change.new or ''}".split()
+        elif change.by and change.by not in _PACKAGE_PROGRAMS:
+            yield change.by
 
 
 class StandIns:
@@ -92,6 +107,8 @@ class StandIns:
                     self._add(self._hosts, session.origin, "computer-{}")
             for entry in line.autostart:
                 self._person(entry.user)
+            for name in _names_in(line.changes):
+                self._person(name)
         for text in _texts_with_homes(line):
             for name in _HOME.findall(text):
                 self._person(name)

@@ -1,7 +1,8 @@
 """Earlier starts of this computer, and whether the run before each ended in order.
 
 Sources: utmp(5) for the records of ``/var/log/wtmp``; a start is ``BOOT_TIME``, an orderly end is
-written as ``RUN_LVL`` for the user ``shutdown`` (systemd-update-utmp(8), shutdown(8)).
+written as ``RUN_LVL`` for the user ``shutdown`` (systemd-update-utmp(8), shutdown(8)). Both have
+the kernel's release in place of a host.
 """
 
 import msgspec
@@ -21,11 +22,12 @@ BOOT_TIME, RUN_LEVEL, SHUTDOWN = 2, 1, "shutdown"
 PLAUSIBLE_FROM_S = 1_000_000_000
 
 
-class ComputerStart(msgspec.Struct, frozen=True):
+class ComputerStart(msgspec.Struct, frozen=True, omit_defaults=True):
     """A start at ``at_s`` since 1970; whether the run before it ended in order, None if unknown."""
 
     at_s: float
     after_order: bool | None
+    kernel: str | None = None  # its release
 
 
 def starts_of(records: list[LoginRecord]) -> list[ComputerStart]:
@@ -36,7 +38,8 @@ def starts_of(records: list[LoginRecord]) -> list[ComputerStart]:
         if record.kind == RUN_LEVEL and record.user == SHUTDOWN:
             ended = True
         elif record.kind == BOOT_TIME and record.since_s >= PLAUSIBLE_FROM_S:
-            starts.append(ComputerStart(float(record.since_s), ended if starts else None))
+            after_order = ended if starts else None
+            starts.append(ComputerStart(float(record.since_s), after_order, record.host or None))
             ended = False
     return starts[-STARTS_MOST:]
 

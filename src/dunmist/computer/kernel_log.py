@@ -45,6 +45,8 @@ KernelMessageKind = Literal[
     "kernel-fault",
     "graphics-reset",
     "usb-reset",
+    "device-came",
+    "device-went",
     "over-current",
     "network-link-down",
     "transmit-stuck",

@@ -1,23 +1,32 @@
 """What package managers installed, upgraded and removed, by their own logs.
 
 Sources: dpkg(1) (``/var/log/dpkg.log``) and apt's ``/var/log/apt/history.log``, pacman's
-``/var/log/pacman.log``, dnf's ``/var/log/dnf.rpm.log`` and ``/var/log/zypp/history``. Their last
-part is read, within bounds. A line in another form is passed over: logs of other languages have the
-same words, but a last line may be half written.
+``/var/log/pacman.log``, dnf's ``/var/log/dnf.rpm.log`` and ``/var/log/zypp/history``, with those
+that logrotate(8) put aside. Their last part is read, within bounds. A line in another form is
+passed over: logs of other languages have the same words, but a last line may be half written.
 """
 
 import re
+import zlib
 from bisect import bisect_right
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime, tzinfo
+from itertools import pairwise
 from typing import Literal, NamedTuple
 
 from dunmist.computer.parsing import ParseError, text_of
-from dunmist.computer.root import Root
+from dunmist.computer.root import Root, reason_of
 
 SUBJECT = "changes of packages"
 # some thousand lines of one log; a month of a computer in use has a few hundred
 LOG_MOST_BYTES = 2 << 20
+# what logrotate(8) calls older parts, the oldest first; a monthly one reaches back three months
+ROTATED = (".3.gz", ".2.gz", ".1.gz", ".1", "")
+# a packed part, and what it may unpack to
+PACKED_MOST_BYTES, UNPACKED_MOST_BYTES = 1 << 20, 16 << 20
+GZIP = 16 + zlib.MAX_WBITS
+# a log in local time goes back by an hour in autumn
+BACK_LEAST_S = 2 * 3600.0
 PackageAct = Literal["installed", "upgraded", "removed"]
 # words of a line are bounded, so that no line takes long to be told from another form
 _DPKG = re.compile(
@@ -62,30 +71,70 @@ class PackageChange(NamedTuple):
     log: str = ""  # the file that says so
 
 
-def read_package_log(root: Root, zone: tzinfo | None) -> list[PackageChange]:
-    """Return what the logs of the package managers say, in the order of the logs.
+class ClockStep(NamedTuple):
+    """A log whose later line has an earlier moment: the clock was set back, or had been wrong."""
+
+    at_s: float  # the later line's moment
+    back_s: float
+    log: str
+
+
+class PackageLog(NamedTuple):
+    """What all logs say, in the order of the logs."""
+
+    changes: list[PackageChange]
+    clock_steps: list[ClockStep]
+
+
+def read_package_log(root: Root, zone: tzinfo | None) -> PackageLog:
+    """Return what the logs of the package managers say.
 
     ``zone`` is that of logs that name none, None for that of this computer.
     """
     changes: list[PackageChange] = []
+    steps: list[ClockStep] = []
     for name, parser in LOGS:
-        for file in (f"{name}.1", name):
-            data = _tail(root, file)
-            if data:
-                changes += [change._replace(log=f"/{name}") for change in parser(data, zone)]
-    history = b"".join(_tail(root, f"var/log/apt/history.log{end}") for end in (".1", ""))
-    orders = sorted(parse_apt_history(history, zone))
-    return [_with_order(change, orders) for change in changes]
+        of_log = list(parser(_with_rotated(root, name), zone))
+        steps += _clock_steps(of_log, f"/{name}")
+        changes += [change._replace(log=f"/{name}") for change in of_log]
+    orders = sorted(parse_apt_history(_with_rotated(root, APT_HISTORY), zone))
+    return PackageLog([_with_order(change, orders) for change in changes], steps)
+
+
+def _with_rotated(root: Root, name: str) -> bytes:
+    return b"".join(_tail(root, f"{name}{end}") for end in ROTATED)
 
 
 def _tail(root: Root, name: str) -> bytes:
     try:
+        if name.endswith(".gz"):
+            return _unpacked_end(root.read_start(name, PACKED_MOST_BYTES))
         return root.read_end(name, LOG_MOST_BYTES)
     except (FileNotFoundError, NotADirectoryError):
         return b""
-    except OSError:
-        root.note(SUBJECT, "permission", name)
-        return b""
+    except OSError as error:
+        root.note(SUBJECT, reason_of(error), name)
+    except zlib.error:
+        root.note(SUBJECT, "garbled", name)
+    return b""
+
+
+def _unpacked_end(packed: bytes) -> bytes:
+    """Return the end of what was packed; raises zlib.error."""
+    unpacking = zlib.decompressobj(GZIP)
+    end, unpacked_bytes = b"", 0
+    while packed and unpacked_bytes < UNPACKED_MOST_BYTES:
+        part = unpacking.decompress(packed, LOG_MOST_BYTES)
+        packed = unpacking.unconsumed_tail
+        unpacked_bytes += len(part)
+        end = (end + part)[-LOG_MOST_BYTES:]
+    return end
+
+
+def _clock_steps(changes: Sequence[PackageChange], log: str) -> Iterator[ClockStep]:
+    for before, after in pairwise(changes):
+        if before.at_s - after.at_s >= BACK_LEAST_S:
+            yield ClockStep(after.at_s, before.at_s - after.at_s, log)
 
 
 def _with_order(change: PackageChange, orders: list[tuple[float, float, str]]) -> PackageChange:
@@ -135,15 +184,19 @@ def parse_dpkg_log(data: bytes, zone: tzinfo | None) -> Iterator[PackageChange]:
 
 def parse_apt_history(data: bytes, zone: tzinfo | None) -> Iterator[tuple[float, float, str]]:
     """Yield begin and end of each run of apt with who asked for it: a user, or a command."""
-    for block in data.split(b"\n\n"):
-        words = dict(_APT_FIELD.findall(block))
+    words: dict[bytes, bytes] = {}
+    for field, value in _APT_FIELD.findall(data):
+        # a run begins with its begin and closes with its end
+        words = {field: value} if field == b"Start-Date" else words | {field: value}
+        if field != b"End-Date":
+            continue
         user = words.get(b"Requested-By", b"").partition(b" ")[0]
         command = words.get(b"Commandline", b"").split()[:1]
         by = text_of(user) or (text_of(command[0]).rpartition("/")[2] if command else "")
         try:
             begin, end = (moment_of(words[name], zone) for name in (b"Start-Date", b"End-Date"))
         except (KeyError, ParseError):
-            continue  # it is not done yet, or no moment that a clock shows
+            continue  # its begin is cut off, or no moment that a clock shows
         yield begin, end, by
 
 
@@ -193,6 +246,7 @@ def parse_zypp_history(data: bytes, zone: tzinfo | None) -> Iterator[PackageChan
     return _changes(_ZYPP.finditer(data), zone, made)
 
 
+APT_HISTORY = "var/log/apt/history.log"
 LOGS = (
     ("var/log/dpkg.log", parse_dpkg_log),
     ("var/log/pacman.log", parse_pacman_log),

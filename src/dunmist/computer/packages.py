@@ -5,16 +5,14 @@ for headers, kept in an SQLite file since rpm 4.16. Reading them costs a tenth o
 so it is done once, after the last tick.
 """
 
-import os
 import re
 from collections.abc import Iterable, Iterator
-from contextlib import closing
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from dunmist.computer.parsing import ParseError, text_of
-from dunmist.computer.root import Root, reason_of
+from dunmist.computer.parsing import text_of
+from dunmist.computer.root import Root
 
 if TYPE_CHECKING:
     import sqlite3
@@ -45,9 +43,8 @@ def read_packages(root: Root, executables: Iterable[str]) -> list[Package]:
         return []
     if root.exists(f"{DPKG}/info"):
         return list(_from_dpkg(root, wanted))
-    database = next((name for name in RPM if root.exists(name)), None)
-    if database:
-        return list(_from_rpm(root, database, wanted))
+    if any(map(root.exists, RPM)):
+        return _from_rpm(root, wanted)
     root.note(SUBJECT, "absent")
     return []
 
@@ -95,27 +92,15 @@ def _field(stanza: bytes, name: bytes) -> str | None:
     return text_of(match[1].strip()) if match else None
 
 
-def _from_rpm(root: Root, database: str, wanted: list[str]) -> Iterator[Package]:
+def _from_rpm(root: Root, wanted: list[str]) -> list[Package]:
     # a computer without rpm does not load SQLite
-    import sqlite3
+    from dunmist.computer.rpm_database import ask_rpm
 
-    from dunmist.computer.rpm_database import open_database
-
-    try:
-        descriptor = root.open(database)
-    except OSError as error:
-        root.note(SUBJECT, reason_of(error))
-        return
-    try:
-        with closing(open_database(descriptor)) as base:
-            for path in wanted:
-                yield from _owner_in_rpm(base, path)
-    except sqlite3.Error:
-        root.note(SUBJECT, "failed")
-    except ParseError:
-        root.note(SUBJECT, "garbled")
-    finally:
-        os.close(descriptor)
+    return ask_rpm(
+        root,
+        SUBJECT,
+        lambda base: (found for path in wanted for found in _owner_in_rpm(base, path)),
+    )
 
 
 def _owner_in_rpm(base: "sqlite3.Connection", path: str) -> Iterator[Package]:

@@ -237,6 +237,10 @@ class Root:
         except OSError:
             return []
 
+    def dated_names(self, directory: str) -> list[str]:
+        """Return the names in a directory of which it is known when they were changed."""
+        return self.names(directory)
+
     def exists(self, name: str) -> bool:
         """Whether there is a file or a directory of that name."""
         if self.is_this_computer:

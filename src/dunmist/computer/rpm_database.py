@@ -1,37 +1,56 @@
-"""Find the rpm package of a file in the SQLite database that rpm uses since 4.16.
+"""Find packages in the SQLite database that rpm uses since 4.16: by a file, and the newest ones.
 
-Sources: rpm's ``docs/manual/format.md`` for headers; ``rpmdb.sqlite``'s tables ``Packages`` and
-``Basenames``. The file may come from anywhere, and SQLite runs what its schema says. So only plain
-tables of these names are read, through an authorizer, with limits of size, memory and time.
+Sources: rpm's ``docs/manual/format.md`` for headers; ``rpmdb.sqlite``'s tables ``Packages``,
+``Basenames`` and ``Installtid``, whose key is when rpm ran (four bytes, little-endian on all that
+runs Linux on a desk). The file may come from anywhere, and SQLite runs what its schema says. So
+only plain tables of these names are read, through an authorizer, with limits of size, memory and
+time.
 """
 
+import os
 import sqlite3
 import struct
 import time
-from collections.abc import Iterator
-from typing import NamedTuple
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import closing
+from typing import NamedTuple, TypeVar
 
+from dunmist.computer.packages import RPM
 from dunmist.computer.parsing import ParseError, text_of
+from dunmist.computer.root import Root, reason_of
 
-TABLES = ("Packages", "Basenames")
+TABLES = ("Packages", "Basenames", "Installtid")
 COLUMNS = frozenset(
-    (("Packages", "hnum"), ("Packages", "blob"), ("Basenames", "hnum"), ("Basenames", "key"))
+    (
+        ("Packages", "hnum"),
+        ("Packages", "blob"),
+        ("Basenames", "hnum"),
+        ("Basenames", "key"),
+        ("Installtid", "hnum"),
+        ("Installtid", "key"),
+    )
 )
 SCHEMA = "sqlite_master"
 # the header of a package with a hundred thousand files has some MiB
 HEADER_MAX_BYTES, HEAP_MAX_BYTES = 16 << 20, 64 << 20
 # instructions of SQLite between two looks at the clock, and when it is given up
 STEPS, DEADLINE_S = 1000, 2.0
-# packages that can hold a file of the same name
+# packages that can hold a file of the same name, and that one update brings
 ROWS_MAX = 200
+# entries of the table of runs: one for each package
+RUNS_MAX = 100_000
 # lib/rpmtag.h of rpm
-TAG_NAME, TAG_VERSION, TAG_SUMMARY = 1000, 1001, 1004
+TAG_NAME, TAG_VERSION, TAG_RELEASE, TAG_SUMMARY = 1000, 1001, 1002, 1004
 TAG_DIRINDEXES, TAG_BASENAMES, TAG_DIRNAMES = 1116, 1117, 1118
-TAGS = frozenset((TAG_NAME, TAG_VERSION, TAG_SUMMARY, TAG_DIRINDEXES, TAG_BASENAMES, TAG_DIRNAMES))
+TAGS = frozenset(
+    (TAG_NAME, TAG_VERSION, TAG_RELEASE, TAG_SUMMARY, TAG_DIRINDEXES, TAG_BASENAMES, TAG_DIRNAMES)
+)
 # a header has some hundred tags, and the largest package some hundred thousand files
 INDEX_MAX, VALUES_MAX = 10_000, 500_000
+RUN_BYTES = 4
 _INDEX = struct.Struct(">IIII")  # tag, type, offset, count
 Words = dict[int, list[str] | list[int]]
+Answer = TypeVar("Answer")
 
 
 class RpmPackage(NamedTuple):
@@ -41,6 +60,40 @@ class RpmPackage(NamedTuple):
     version: str | None
     summary: str | None
     files: list[str]
+
+
+class InstalledPackage(NamedTuple):
+    """A package with when it was put in (since 1970); what was there before is not known."""
+
+    at_s: float
+    name: str
+    version: str | None
+
+
+def ask_rpm(
+    root: Root, subject: str, question: Callable[[sqlite3.Connection], Iterable[Answer]]
+) -> list[Answer]:
+    """Return what a computer's database answers, nothing without one; a failure is a blind spot."""
+    path = next((name for name in RPM if root.exists(name)), None)
+    answers: list[Answer] = []
+    if path is None:
+        return answers
+    try:
+        descriptor = root.open(path)
+    except OSError as error:
+        root.note(subject, reason_of(error))
+        return answers
+    try:
+        with closing(open_database(descriptor)) as base:
+            for answer in question(base):
+                answers.append(answer)  # what came before a failure counts
+    except sqlite3.Error:
+        root.note(subject, "failed")
+    except ParseError:
+        root.note(subject, "garbled")
+    finally:
+        os.close(descriptor)
+    return answers
 
 
 def open_database(descriptor: int) -> sqlite3.Connection:
@@ -79,6 +132,27 @@ def find_packages(base: sqlite3.Connection, file_name: str) -> Iterator[RpmPacka
             yield RpmPackage(
                 name, _first(words, TAG_VERSION), _first(words, TAG_SUMMARY), list(_files(words))
             )
+
+
+def find_installed_since(base: sqlite3.Connection, since_s: float) -> Iterator[InstalledPackage]:
+    """Yield the packages that were installed or upgraded since; raises as ``find_packages``."""
+    runs = base.execute("SELECT key, hnum FROM Installtid LIMIT ?", (RUNS_MAX,)).fetchall()
+    recent = [
+        (at_s, number)
+        for key, number in runs
+        if isinstance(key, bytes) and len(key) == RUN_BYTES
+        # a run is numbered by its second
+        if (at_s := int.from_bytes(key, "little")) >= since_s
+    ]
+    for at_s, number in sorted(recent, key=lambda run: -run[0])[:ROWS_MAX]:
+        row = base.execute("SELECT blob FROM Packages WHERE hnum = ?", (number,)).fetchone()
+        if row is None or not isinstance(row[0], bytes):
+            raise ParseError("rpm header", "no bytes", b"")
+        words = parse_rpm_header(row[0])
+        name = _first(words, TAG_NAME)
+        parts = [part for tag in (TAG_VERSION, TAG_RELEASE) if (part := _first(words, tag))]
+        if name:
+            yield InstalledPackage(float(at_s), name, "-".join(parts) or None)
 
 
 def _authorize(

@@ -1,21 +1,24 @@
 """What changed on this computer lately: packages, and files that say what runs and how.
 
-Sources: the logs of ``package_log``; times of files (stat(2)); dpkg's list of configuration files
-with their digests (``/var/lib/dpkg/status``, deb-conffiles(5)), which tells whether a package or a
-hand changed one. Only times are read, and of a changed configuration file its digest.
+Sources: the logs of ``package_log`` and rpm's database; times of files (stat(2)); dpkg's list of
+configuration files with their digests (``/var/lib/dpkg/status``, deb-conffiles(5)), which tells
+whether a package or a hand changed one; the copies that shadow(5)'s programs keep of passwd(5) and
+group(5); the date of the firmware's release (DSP0134 7.1). Only times are read, and of a changed
+configuration file its digest.
 """
 
 import hashlib
 import re
 import time
 from collections.abc import Iterable, Iterator
-from datetime import tzinfo
+from datetime import datetime, tzinfo
 from typing import Literal, NamedTuple
 
 import msgspec
 
 from dunmist.computer.package_log import read_package_log
-from dunmist.computer.parsing import text_of
+from dunmist.computer.packages import RPM
+from dunmist.computer.parsing import parse_text, text_of
 from dunmist.computer.root import Root, reason_of
 
 SUBJECT = "what changed lately"
@@ -34,17 +37,24 @@ ChangeKind = Literal[
     "accounts",
     "program",
     "kernel",
+    "firmware",
+    "clock",
 ]
 # who left a file as it is: its package, somebody by hand, or no package has it
 Changer = Literal["package", "hand", "nobody's"]
 # what lies longer ago did not begin lately
 DAYS_MOST, DAY_S = 90, 86_400.0
+# what a log and a database tell of one run differs by less
+SAME_RUN_S = 3600.0
 # of those, the newest; the first installation alone has thousands
 CHANGES_MOST, NAMES_MOST = 400, 500
 TOOK_MOST_S = 0.3
 CONFIGURATION_MOST_BYTES = 1 << 20
 DPKG_STATUS = "var/lib/dpkg/status"
 _CONFIGURATION = re.compile(rb"^ (/\S{1,4096}) ([0-9a-f]{32})$", re.M)
+_RPM_LOG = "/" + RPM[-1]
+# names of accounts that are told
+ACCOUNTS_MOST = 5
 UNITS = (".service", ".timer", ".socket", ".path", ".mount", ".target", ".slice")
 
 
@@ -86,7 +96,10 @@ KERNEL_IMAGE = re.compile(r"(?:vmlinu[xz]|Image)-")
 
 
 class Change(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One thing that changed; versions are those of a package."""
+    """One thing that changed.
+
+    ``old`` and ``new`` are versions of a package, or the accounts that went and came.
+    """
 
     at_s: float  # since 1970
     kind: ChangeKind
@@ -96,6 +109,12 @@ class Change(msgspec.Struct, frozen=True, omit_defaults=True):
     by: str | None = None  # user or command that had the package manager do it
     left_by: Changer | None = None  # of a file: who left it as it is; None where nothing tells
     log: str | None = None  # the file that says so, None where the time of a file does
+    back_s: float | None = None  # of the clock: by how much it went back
+
+
+def is_place(name: str) -> bool:
+    """Whether a path below the root is one of those that are looked at."""
+    return any(name in (place.path, f"{place.path}/{name.rpartition('/')[2]}") for place in PLACES)
 
 
 def read_changes(
@@ -107,34 +126,81 @@ def read_changes(
     left out and counted as a blind spot.
     """
     until_s = time.monotonic() + TOOK_MOST_S
-    changes = [
-        Change(
-            change.at_s,
-            change.act,
-            change.package,
-            change.old,
-            change.new,
-            change.by,
-            log=change.log,
-        )
-        for change in read_package_log(root, zone)
-    ]
+    since_s = now_s - DAYS_MOST * DAY_S
+    logged = list(_logged(root, zone))
+    changes = [*logged, *_installed(root, since_s, logged), *_firmware(root, zone)]
     digests: dict[bytes, bytes] | None = None
     for name, kind in _candidates(root, files):
         if time.monotonic() > until_s:
             root.note(SUBJECT, "too-many")
             break
         at_s = root.changed_s(name)
-        if at_s is None or not 0.0 <= now_s - at_s <= DAYS_MOST * DAY_S:
+        if at_s is None or at_s < since_s:
             continue
         if digests is None:
             digests = _configuration(root)
-        changes.append(Change(at_s, kind, f"/{name}", left_by=_left_by(root, name, digests)))
-    to_come = [change for change in changes if change.at_s > now_s + DAY_S]
-    if to_come:
-        root.note(SUBJECT, "garbled")
-    recent = [change for change in changes if now_s - DAYS_MOST * DAY_S <= change.at_s <= now_s]
+        gone, came = _accounts(root, name) if kind == "accounts" else (None, None)
+        changes.append(
+            Change(at_s, kind, f"/{name}", gone, came, left_by=_left_by(root, name, digests))
+        )
+    for change in changes:
+        if change.at_s > now_s:
+            root.note(SUBJECT, "garbled", change.log or change.what)
+    recent = [change for change in changes if since_s <= change.at_s <= now_s]
     return sorted(recent, key=lambda change: -change.at_s)[:CHANGES_MOST]
+
+
+def _logged(root: Root, zone: tzinfo | None) -> Iterator[Change]:
+    """Yield what logs of package managers say, and where their lines go back in time."""
+    log = read_package_log(root, zone)
+    for done in log.changes:
+        yield Change(done.at_s, done.act, done.package, done.old, done.new, done.by, log=done.log)
+    for step in log.clock_steps:
+        yield Change(step.at_s, "clock", step.log, log=step.log, back_s=step.back_s)
+
+
+def _installed(root: Root, since_s: float, logged: list[Change]) -> Iterator[Change]:
+    """Yield what rpm's database has of the last days and no log tells of."""
+    if not any(map(root.exists, RPM)):
+        return
+    # a computer without rpm does not load SQLite
+    from dunmist.computer.rpm_database import ask_rpm, find_installed_since
+
+    known = {change.what: change.at_s for change in logged}
+    for at_s, name, version in ask_rpm(
+        root, SUBJECT, lambda base: find_installed_since(base, since_s)
+    ):
+        if abs(known.get(name, 0.0) - at_s) > SAME_RUN_S:
+            yield Change(at_s, "installed", name, None, version, log=_RPM_LOG)
+
+
+def _firmware(root: Root, zone: tzinfo | None) -> Iterator[Change]:
+    """Yield the release of the firmware, before which it cannot have been put in."""
+    about = [
+        root.parse(f"sys/class/dmi/id/{name}", parse_text, SUBJECT, may_be_absent=True)
+        for name in ("bios_date", "bios_version")
+    ]
+    try:
+        at = datetime.strptime(about[0] or "", "%m/%d/%Y").replace(tzinfo=zone)
+        yield Change(at.timestamp(), "firmware", about[1] or "firmware", log="/sys/class/dmi/id")
+    except (ValueError, OverflowError):
+        return  # makers leave it out, or write another form
+
+
+def _accounts(root: Root, name: str) -> tuple[str | None, str | None]:
+    """Return the accounts that went and came since the copy that the programs of shadow keep."""
+    both = [
+        root.parse(file, _account_names, SUBJECT, may_be_absent=True) for file in (f"{name}-", name)
+    ]
+    before, now = both
+    if before is None or now is None:
+        return None, None
+    gone, came = sorted(before - now)[:ACCOUNTS_MOST], sorted(now - before)[:ACCOUNTS_MOST]
+    return " ".join(gone) or None, " ".join(came) or None
+
+
+def _account_names(data: bytes) -> set[str]:
+    return {text_of(line.partition(b":")[0]) for line in data.splitlines() if b":" in line}
 
 
 def _candidates(
@@ -147,7 +213,7 @@ def _candidates(
             seen.add(path)
             yield path.lstrip("/"), kind
     for place in PLACES:
-        names = root.names(place.path)[:NAMES_MOST]
+        names = root.dated_names(place.path)[:NAMES_MOST]
         for name in [f"{place.path}/{name}" for name in names] or [place.path]:
             if place.kind == "kernel" and not KERNEL_IMAGE.match(name.rpartition("/")[2]):
                 continue

@@ -232,6 +232,8 @@ EvidenceKey = Literal[
     "kernel-kernel-fault",
     "kernel-graphics-reset",
     "kernel-usb-reset",
+    "kernel-device-came",
+    "kernel-device-went",
     "kernel-over-current",
     "kernel-network-link-down",
     "kernel-transmit-stuck",

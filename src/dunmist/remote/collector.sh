@@ -1,9 +1,11 @@
 # Reads what this computer's kernel publishes about itself, and nothing else, and writes it as text:
 # processor times, memory, disks, links, sensors; of each process its name, owner, program, command line
 # (words that look like a password, token or key are left out), its use and that of its threads, and which
-# sockets it has open.
+# sockets it has open. At the end also what was installed and set up lately: lines of package managers' logs,
+# and times of files that say what runs and how.
 # It reads no documents, no contents of anybody's files, no environment, no serial numbers. It changes
-# nothing on the computer. Needs a POSIX shell, grep, sed, tr, ls, df and sleep; those of busybox will do.
+# nothing on the computer. Needs a POSIX shell, grep, sed, tr, ls, df and sleep, and for
+# what changed tail and stat; those of busybox will do.
 #
 # Set before this: MARK (a word that nobody can guess), TICKS, EVERY (hundredths of a second).
 LC_ALL=C
@@ -98,6 +100,28 @@ seldom() {
   ls -ln$Q /proc/[0-9]*/fd <$NIL | sed -n -e '/^\/proc/p' -e '/ -> /p' | sed 's/^/fd:/'
   df -Pk <$NIL | sed 's/^/df:/'
   df -Pi <$NIL | sed 's/^/di:/'
+}
+
+# what changed lately, read once: of logs the lines that name packages, and of who asked for them the program
+# alone; of files in the administrator's directories when they were changed
+changed() {
+  for log in /var/log/dpkg.log /var/log/pacman.log /var/log/dnf.rpm.log /var/log/zypp/history; do
+    show_matching ' (install|upgrade|remove|purge) | \[ALPM\] (inst|upgr|downgr|remov)|^[^|]+\|(install|remove) *\||'\
+' (Installed|Upgraded?|Erase|Removed): ' "$log.1" "$log"
+  done
+  show_matching '^(Start-Date|End-Date|Requested-By|Commandline): ' /var/log/apt/history.log |
+    sed 's/\(:Commandline: [^ ]*\).*/\1/'
+  stat -Lc 'at:%Y:%n' /etc/systemd/system/* /etc/systemd/user/* /usr/local/lib/systemd/system/* \
+    /etc/xdg/autostart/* /etc/cron.[dhw]*/* /etc/crontab /var/spool/cron/* /var/spool/cron/crontabs/* \
+    /etc/sysctl.conf /etc/sysctl.d/* /etc/modprobe.d/* /etc/modules-load.d/* /etc/udev/rules.d/* /etc/fstab \
+    /etc/environment /etc/profile.d/* /etc/passwd /etc/group /boot/* /var/lib/snapd/snaps/* \
+    /var/lib/flatpak/app/* <$NIL
+}
+
+show_matching() {
+  pattern=$1
+  shift
+  grep -saHE "$pattern" "$@" <$NIL | tail -n 400
 }
 
 # of processes with several threads, those that used a tenth of a processor since this was asked last:
@@ -238,6 +262,7 @@ collect() {
     if [ $((n % 15)) -eq 0 ] || [ "$n" -eq "$TICKS" ]; then
       seldom
     fi
+    [ "$n" -ne "$TICKS" ] || changed
     now
     say end "$n" "$up"
     [ "$n" -lt "$TICKS" ] || break

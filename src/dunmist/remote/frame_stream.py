@@ -19,6 +19,7 @@ _PROGRAM = re.compile(rb"exe:.*? /proc/(\d{1,7})/exe -> (/.*)", re.S)
 _DESCRIPTORS = re.compile(rb"fd:/proc/(\d{1,7})/fd:?")
 _DESCRIPTOR = re.compile(rb"fd:.*? (\d{1,7}) -> (.*)", re.S)
 _DIRECTORY = re.compile(rb"dir:(/sys/class/net/(?!\.{1,2}/)[^/\s\0]{1,32}/(?:device|wireless))")
+_CHANGED = re.compile(rb"at:(\d{1,12}):(/[^\0]{1,1000})", re.S)
 _SIZES = re.compile(rb"d([fi]):\S.*?\s(\d+)\s+(\d+)\s+(\d+)\s+(?:\d+%|-)\s+(/.*)", re.S)
 # limits of what one frame brings, of all before the first line of the run, and of the whole run
 FRAME_MAX_LINES, FRAME_MAX_BYTES = 400_000, 48 << 20
@@ -70,6 +71,8 @@ class Frame:
     directories: list[str] = field(default_factory=list)
     blocks: dict[str, Sizes] = field(default_factory=dict)  # of statfs(2), by mount point
     inodes: dict[str, Sizes] = field(default_factory=dict)
+    # when files were changed, in seconds since 1970
+    changed_s: dict[str, float] = field(default_factory=dict)
 
 
 def is_collected(beginning: bytes) -> bool:
@@ -193,10 +196,6 @@ def _fill(frame: Frame, lines: list[bytes]) -> None:
         elif match := _COMMAND.fullmatch(line):
             # a command line with line ends in it comes in several lines
             commands[int(match[1])].append(match[2])
-        elif match := _PROGRAM.fullmatch(line):
-            frame.programs[int(match[1])] = match[2]
-        elif match := _DIRECTORY.fullmatch(line):
-            frame.directories.append(match[1].decode("ascii", "replace").lstrip("/"))
         elif line == b"none:/proc/locks":
             files[b"/proc/locks"] = []
         elif match := _SIZES.fullmatch(line):
@@ -206,6 +205,8 @@ def _fill(frame: Frame, lines: list[bytes]) -> None:
             # a mount point with a line end in its name can forge a line of another one
             if table.setdefault(point, sizes) != sizes:
                 forged.add(point)
+        else:
+            _take_fact(frame, line)
     for point in forged:
         frame.blocks.pop(point, None)
         frame.inodes.pop(point, None)
@@ -215,6 +216,17 @@ def _fill(frame: Frame, lines: list[bytes]) -> None:
     for path, parts in files.items():
         name = path.decode("utf-8", "surrogateescape").lstrip("/")
         frame.files[name] = b"".join(part + b"\n" for part in parts)
+
+
+def _take_fact(frame: Frame, line: bytes) -> None:
+    """Take a line that tells one thing by itself; all others are nobody's."""
+    if match := _PROGRAM.fullmatch(line):
+        frame.programs[int(match[1])] = match[2]
+    elif match := _DIRECTORY.fullmatch(line):
+        frame.directories.append(match[1].decode("ascii", "replace").lstrip("/"))
+    elif match := _CHANGED.fullmatch(line):
+        name = match[2].decode("utf-8", "surrogateescape").lstrip("/")
+        frame.changed_s[name] = float(match[1])
 
 
 def _descriptor(frame: Frame, line: bytes, process: int | None) -> int | None:

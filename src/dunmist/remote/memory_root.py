@@ -35,6 +35,7 @@ class MemoryRoot(Root):
         self.is_this_computer = False
         self._files: dict[str, bytes] = {}
         self._links: dict[str, bytes] = {}
+        self._changed_s: dict[str, float] = {}
         # names in a directory, in the order in which they came
         self._children: dict[str, dict[str, None]] = {"": {}}
         self._total_bytes = 0
@@ -60,6 +61,12 @@ class MemoryRoot(Root):
         if path not in self._children:
             self._add(path)
             self._children[path] = {}
+
+    def set_changed(self, path: str, changed_s: float) -> None:
+        """Set when a file was changed, which need not be held; raises TooMuch."""
+        if path not in self._changed_s:
+            self._count(ENTRY_BYTES + len(path))
+        self._changed_s[path] = changed_s
 
     def remove(self, path: str) -> None:
         """Remove a file, a link, or a directory with all that is in it."""
@@ -142,9 +149,14 @@ class MemoryRoot(Root):
         raise OSError(errno.ENOENT, os.strerror(errno.ENOENT), name)
 
     def changed_s(self, name: str) -> float | None:
-        """Return None: no times are sent."""
-        del name
-        return None
+        """Return when something was changed, in seconds since 1970; None where none was sent."""
+        return self._changed_s.get(name)
+
+    def dated_names(self, directory: str) -> list[str]:
+        """Return the names in a directory whose times were sent."""
+        start = f"{directory}/"
+        names = (name.removeprefix(start) for name in self._changed_s if name.startswith(start))
+        return sorted(name for name in names if "/" not in name)
 
     def link(self, name: str) -> str | None:
         """Return the target of a link, None when there is none."""
@@ -156,6 +168,7 @@ class MemoryRoot(Root):
         super().close()
         self._files.clear()
         self._links.clear()
+        self._changed_s.clear()
         self._children = {"": {}}
         self._total_bytes = 0
 

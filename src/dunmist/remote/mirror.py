@@ -7,6 +7,7 @@ came.
 import re
 from contextlib import suppress
 
+from dunmist.computer.system_changes import is_place
 from dunmist.remote.frame_stream import Frame, Sizes
 from dunmist.remote.memory_root import MemoryRoot
 
@@ -56,6 +57,10 @@ class Mirror:
         for pid in alive:
             self._show_process(pid, frame)
         self._show_sizes(frame)
+        for name, changed_s in frame.changed_s.items():
+            # a place that nobody asked for is none
+            if is_place(name):
+                self._root.set_changed(name, changed_s)
 
     def _show_process(self, pid: int, frame: Frame) -> None:
         if (command := frame.commands.get(pid)) is not None:

@@ -22,6 +22,8 @@ PATHS = (
     "/proc/#/{stat,statm,status,schedstat,io,limits,cgroup,loginuid,wchan}",
     "/proc/#/task/#/{comm,schedstat}",
     "/etc/{passwd,group,os-release}",
+    "/var/log/{dpkg.log,dpkg.log.1,pacman.log,pacman.log.1,dnf.rpm.log,dnf.rpm.log.1}",
+    "/var/log/{zypp/history,zypp/history.1,apt/history.log}",
     "/sys/devices/system/cpu/offline",
     f"{CPU}/cpu_capacity",
     f"{CPU}/topology/{{core_id,physical_package_id}}",

@@ -7,13 +7,17 @@ from dunmist.advice import Judged, change_text, recent_changes
 from dunmist.series import Series
 from dunmist.tables.declared import Column, Row, Table, Width
 
-CLOCKS, STARTS = "clock_gettime(2)", "/var/log/wtmp"
+CLOCKS, STARTS, KERNEL_LOG = "clock_gettime(2)", "/var/log/wtmp", "/dev/kmsg"
+# what is plugged in comes by itself so soon after the start
+START_LASTS_S = 120.0
+DEVICES = {"device-came": "came", "device-went": "went"}
 # why a change that concerns a program cannot be what is wrong with it
 EXCLUDED = {"older": " (came later)", "still-old": " (runs the old one)"}
 
 
 def _changes(judged: Judged) -> Iterator[Row]:
-    rows = [*_told(judged), *_starts(judged.series), *_clock_steps(judged.series)]
+    series = judged.series
+    rows = [*_told(judged), *_starts(series), *_clock_steps(series), *_devices(series)]
     yield from sorted(rows, key=lambda row: row["ago_s"])
 
 
@@ -45,11 +49,22 @@ def _told(judged: Judged) -> Iterator[dict[str, Any]]:
 def _starts(series: Series) -> Iterator[dict[str, Any]]:
     """Yield the starts on record, each with how the run before it ended."""
     ends = {True: ", after an orderly end", False: ", after a run that was cut off", None: ""}
+    kernel = None
     for start in series.header.inventory.starts:
         what = f"the computer{ends[start.after_order]}"
+        changed = start.kernel if start.kernel != kernel and kernel else None
+        with_kernel = f", with kernel {changed} instead of {kernel}" if changed else ""
         yield _row(
-            series, start.at_s, kind="start", what=what, text=f"start of {what}", source=STARTS
+            series,
+            start.at_s,
+            kind="start",
+            what=what,
+            old=kernel if changed else None,
+            new=changed,
+            text=f"start of {what}{with_kernel}",
+            source=STARTS,
         )
+        kernel = start.kernel or kernel
 
 
 def _clock_steps(series: Series) -> Iterator[dict[str, Any]]:
@@ -62,6 +77,18 @@ def _clock_steps(series: Series) -> Iterator[dict[str, Any]]:
             yield _row(
                 series, at_s, kind="clock", what=what, text=f"setting of {what}", source=CLOCKS
             )
+
+
+def _devices(series: Series) -> Iterator[dict[str, Any]]:
+    """Yield the newest coming and going of what is plugged in, each port once."""
+    began_s = series.surveyed.ended_s - series.duration_s
+    up_s = series.header.machine.boot_time_s
+    for message in series.complaints:
+        at_s = began_s + message.last_s
+        if message.kind in DEVICES and (up_s is None or at_s > up_s + START_LASTS_S):
+            what = f"USB device at port {message.about}"
+            text = f"the {what} {DEVICES[message.kind]} (times: {message.times})"
+            yield _row(series, at_s, kind="device", what=what, text=text, source=KERNEL_LOG)
 
 
 def _row(series: Series, at_s: float, **cells: object) -> dict[str, Any]:

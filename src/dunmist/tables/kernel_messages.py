@@ -9,6 +9,8 @@ from dunmist.tables.declared import Column, Row, Table, Width
 def _complaints(judged: Judged) -> Iterator[Row]:
     end_s = judged.series.duration_s
     for complaint in judged.series.complaints:
+        if complaint.kind == "device-came":
+            continue  # a change, and none to complain of
         yield {
             "kind": complaint.kind.replace("-", " "),
             "about": complaint.about,

@@ -24,7 +24,8 @@ class Case:
     the inventory by their path. ``exact`` are figures of a unit that are held against the
     kernel's own count. ``then`` is what must succeed after the capture. ``meanwhile`` is what
     happens during the capture: for N seconds the computer stands still (``@stop N``) or sleeps
-    (``@sleep N``).
+    (``@sleep N``). ``began`` is a file with the uptime at which the first culprit began; its bounds
+    of since when must hold that. ``changed`` is a word of the change that its evidence must name.
     """
 
     name: str
@@ -45,6 +46,8 @@ class Case:
     facts: dict[str, object] = field(default_factory=dict)
     then: str | None = None
     or_limiting: str | None = None
+    began: str | None = None
+    changed: str | None = None
 
 
 DISK = frozenset({"disk-slow", "disk-saturated", "blocked-on-disk"})
@@ -96,6 +99,18 @@ netns() {
   ip -n far addr add 10.9.0.2/24 dev far0; ip -n far link set far0 up; ip -n far link set lo up
 }
 far() { ip netns exec far "$@" > /dev/null 2>&1 & }
+package() {
+  place=$(mktemp -d); mkdir -p $place/DEBIAN $place/usr/bin
+  printf 'Package: %s\nVersion: %s\nArchitecture: all\nMaintainer: x <x@skerrow.invalid>\nDescription: x\n' \
+    $1 $2 > $place/DEBIAN/control
+  cp /usr/local/bin/$1 $place/usr/bin/$1
+  if [ -n "$3" ]; then
+    mkdir -p $place/etc/systemd/system; echo /etc/systemd/system/$1.service > $place/DEBIAN/conffiles
+    printf '[Service]\nExecStart=/usr/bin/%s %s\n' $1 "$3" > $place/etc/systemd/system/$1.service
+  fi
+  dpkg-deb -Zgzip -b $place /tmp/$1.deb > /dev/null; dpkg -i --force-confnew /tmp/$1.deb > /dev/null
+  rm -rf $place
+}
 nonetns() { pkill -f far-end; ip link del near0; ip netns del far; true; }
 board() {
   modprobe i2c-dev; [ -e /sys/module/i2c_stub ] || modprobe i2c-stub chip_addr=0x48,0x2c
@@ -402,6 +417,84 @@ CASES = (
         must={"drive-warns": "sdc"},
         names=("Save what matters", "1984 sectors"),
         settle_s=4,
+    ),
+    Case(
+        "it began a minute after its start to use a CPU",
+        'unit wader-count sh -c \'sleep 50; cut -d" " -f1 /proc/uptime > /run/began; exec'
+        " wader-count spin 2'; sleep 70",
+        "gone wader-count",
+        "cpu",
+        ("wader-count",),
+        may=BUSY,
+        began="/run/began",
+    ),
+    Case(
+        "it began a minute after its start to read a disk",
+        'unit tide-table sh -c \'sleep 40; cut -d" " -f1 /proc/uptime > /run/began; exec'
+        " tide-table read /dev/sda 64'; unit map-print map-print read /dev/sda 64; sleep 70",
+        "gone tide-table map-print",
+        "disk",
+        ("tide-table", "map-print"),
+        may=BUSY | DISK,
+    ),
+    Case(
+        "a program that was updated just now",
+        "package nest-sums 1.0-1; package nest-sums 1.1-2; unit nest-sums /usr/bin/nest-sums spin 2",
+        "gone nest-sums; dpkg -P nest-sums",
+        "cpu",
+        ("nest-sums",),
+        may=BUSY,
+        changed="package nest-sums was upgraded from 1.0-1 to 1.1-2",
+    ),
+    Case(
+        "a unit that was changed by hand",
+        "printf '[Service]\\nExecStart=/usr/local/bin/moth-count spin 2\\n' >"
+        " /etc/systemd/system/moth-count.service; systemctl daemon-reload; systemctl start moth-count",
+        "gone moth-count; rm /etc/systemd/system/moth-count.service; systemctl daemon-reload",
+        "cpu",
+        ("moth-count",),
+        may=BUSY,
+        changed="moth-count.service was changed",
+    ),
+    Case(
+        "a unit of a package that was changed by hand since",
+        "package seal-count 2.0-1 'spin 1'; sed -i 's/spin 1/spin 2/'"
+        " /etc/systemd/system/seal-count.service; systemctl daemon-reload; systemctl start seal-count",
+        "gone seal-count; dpkg -P seal-count; systemctl daemon-reload",
+        "cpu",
+        ("seal-count",),
+        may=BUSY,
+        changed="seal-count.service was changed by hand",
+    ),
+    Case(
+        "a unit that its package changed",
+        "package crab-count 2.0-1 'spin 1'; sleep 1.5; package crab-count 2.0-2 'spin 2'; systemctl"
+        " daemon-reload; systemctl start crab-count",
+        "gone crab-count; dpkg -P crab-count; systemctl daemon-reload",
+        "cpu",
+        ("crab-count",),
+        may=BUSY,
+        changed="2.0-1 to 2.0-2",
+    ),
+    Case(
+        "an update that is innocent, as the trouble is older",
+        'package song-fit 1.0-1; unit song-fit sh -c \'cut -d" " -f1 /proc/uptime > /run/began; exec'
+        " /usr/bin/song-fit spin 2'; sleep 20; package song-fit 1.1-1",
+        "gone song-fit; dpkg -P song-fit",
+        "cpu",
+        ("song-fit",),
+        may=BUSY | {"deleted-executable"},
+        began="/run/began",
+        changed="still runs the old version",
+    ),
+    Case(
+        "memory that grows since a known moment",
+        'unit bird-map sh -c \'sleep 30; cut -d" " -f1 /proc/uptime > /run/began; exec bird-map'
+        " grow 6 900'; sleep 50",
+        "gone bird-map",
+        must={"memory-growing": "bird-map"},
+        may=BUSY,
+        span_s=30,
     ),
     Case("the computer sleeps meanwhile", meanwhile="@sleep 20", span_s=20),
     Case("the computer is stopped meanwhile", meanwhile="@stop 25", span_s=15, settle_s=2),

@@ -30,6 +30,8 @@ CAPTURE = "/tmp/case.jsonl.gz"
 # of a group's own count: the capture begins and ends a moment after the group's counter is read
 EXACT_SHARE = {"cores": 0.02, "disk": 0.05, "memory": 0.05, "sent": 0.08}
 CAPTURE_LONGEST_S = 400.0
+# the boot time is known to a second, and a program gets less of a slow processor at first
+SINCE_S, SINCE_SHARPNESS = 3.0, 1.3
 # the first ticks are there by then
 SLEEP_AFTER_S = 12.0
 
@@ -92,6 +94,7 @@ def captured_and_judged(bottle, case, outcome):
     outcome |= found_in(judged)
     outcome["culprits"] = to_blame(case, outcome["limiting"])
     outcome["wrong"] += wrong(case, judged)
+    outcome["wrong"] += of_first(bottle, case, judged)
     if case.then and bottle.run(SHELL + case.then).status != 0:
         outcome["wrong"].append(f"{case.then} failed")
     for kind, unit in case.exact.items():
@@ -158,6 +161,27 @@ def wrong(case, judged):
     for result in triage.findings:
         if result.severity != "note" and result.kind not in allowed:
             yield f"false finding {result.kind}: {result.text}"
+
+
+def of_first(bottle, case, judged):
+    """Return what is not so of since when the first culprit is at it, and of what changed."""
+    culprits = judged.triage.culprits
+    if not (case.began or case.changed) or not culprits:
+        return
+    if case.began:
+        began_s = float(bottle.do(f"cat {case.began}"))
+        boot_s = judged.series.header.machine.boot_time_s
+        truth_s = judged.series.surveyed.ended_s - boot_s - began_s
+        since = culprits[0].since
+        if since is None:
+            yield f"nothing says since when, truth {truth_s:.0f} s"
+        elif not since.at_least_s - SINCE_S <= truth_s <= since.at_most_s + SINCE_S:
+            yield f"at it for {since.at_least_s} to {since.at_most_s} s, truth {truth_s:.0f} s"
+        elif since.at_most_s > SINCE_SHARPNESS * truth_s + SINCE_S:
+            yield f"at it for at most {since.at_most_s} s tells little, truth {truth_s:.0f} s"
+    texts = [fact.text for fact in culprits[0].evidence]
+    if case.changed and not any(case.changed in text for text in texts):
+        yield f"nothing speaks of {case.changed!r} in {texts}"
 
 
 def fact(about, path):

@@ -192,6 +192,8 @@ def examination(machine, applications=(), processes=(), **devices):
         storage=devices.pop("storage", []),
         scheduled=weights.get,
         autogroup=devices.pop("autogroup", False),
+        filled_bytes=devices.pop("filled_bytes", {}).get,
+        surveys=[SimpleNamespace(tick=0)],
     )
     series = SimpleNamespace(
         line=machine.line,

@@ -440,6 +440,34 @@ class Devices(unittest.TestCase):
                 result = self.findings_of(storage=[Storage(about, 1, used, inodes)])
                 self.assertEqual(wanted, {kind for kind, _ in result})
 
+    def test_a_file_system_that_is_full_within_the_hour(self):
+        writer = application(1, LINE, "auk")
+        writer.write_bytes_per_s = rate_on(30e6, LINE)
+        span_s = LINE.duration_s
+        for what, filled, available, wanted in (
+            ("in a quarter of an hour", 20e6 * span_s, 18e9, {"storage-filling"}),
+            ("in two hours", 20e6 * span_s, 144e9, set()),
+            ("a little", 50e6, 1e6, set()),
+            ("it gets emptier", -20e6 * span_s, 1e9, set()),
+            ("nobody knows", None, 1e9, set()),
+        ):
+            with self.subTest(what):
+                about = FileSystem(
+                    "/srv", "ext4", "/dev/sda1", False, size_bytes=10**12, available_bytes=available
+                )
+                exam = examination(
+                    machine(),
+                    [writer],
+                    storage=[Storage(about, 1, 0.5, 0.1)],
+                    filled_bytes={"/srv": filled},
+                )
+                result = found(findings.devices, exam)
+                self.assertEqual(wanted, {item.kind for item in result})
+                if wanted:
+                    signs = {sign.key: sign for sign in result[0].signs}
+                    self.assertAlmostEqual(900.0, signs["storage-fills"].slots["full"], places=3)
+                    self.assertEqual("auk", signs["storage-writer"].slots["name"])
+
     def test_disks_and_who_they_hold_up(self):
         slow = disk(LINE, 1.0, 1.0, 0.4, 1e5, spins=True)
         fast = disk(LINE, 1.0, 1.0, 0.001, 1e8, spins=True)

@@ -88,6 +88,7 @@ killed-earlier flickering-screen find-who-waits
 hot-earlier flickering-screen clean-fan
 stolen-time stolen-hours ask-host
 storage-full full-cupboard find-space
+storage-filling endless-log find-what-grows find-space
 stuck-process lost-harbour look-who-does-not-answer end-waiting
 thread-swarm many-legs fewer-threads lower-priority limit
 throttled still-fan clean-fan

@@ -127,11 +127,13 @@ def subject_of(finding: Finding) -> str:
 def finding_text(finding: Finding) -> str:
     """Return a finding in one sentence."""
     other = next((sign.slots["name"] for sign in finding.signs if "name" in sign.slots), None)
+    full = (sign.slots.get("full") for sign in finding.signs)
+    full_s = next((value for value in full if isinstance(value, float)), 0.0)
     words = wording()["ladder"]
     is_own = any(sign.key == "lock-held-own" for sign in finding.signs)
     somebody = words["own-process" if is_own else "somebody-else"]
     return wording()["finding"][finding.kind].format(
-        subject=subject_of(finding), other=other or somebody
+        subject=subject_of(finding), other=other or somebody, full=span_text(full_s)
     )
 
 

@@ -152,6 +152,7 @@ class FindingAdvice(msgspec.Struct, frozen=True):
     text: str
     evidence: list[Evidence]
     steps: list[Step]
+    since: Since | None = None  # null where nothing tells
 
 
 class BlindSpot(msgspec.Struct, frozen=True):

@@ -207,6 +207,7 @@ def _finding(finding: Finding, cases: Cases) -> FindingAdvice:
         text=finding_text(finding),
         evidence=evidence_of(finding.signs),
         steps=[rung.step for rung in cases.of_finding(finding)],
+        since=_since(finding.onset),
     )
 
 

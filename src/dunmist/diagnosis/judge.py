@@ -5,6 +5,7 @@ import numpy as np
 from dunmist.diagnosis.confidence import data_quality
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings import find_findings
+from dunmist.diagnosis.onset import with_onset
 from dunmist.diagnosis.ranking import rank_culprits
 from dunmist.diagnosis.records import (
     AlsoStrained,
@@ -54,7 +55,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
         for thing in resource.things(exam)
     ]
     coverage = find_coverage(exam)
-    findings = find_findings(exam, states)
+    findings = [with_onset(exam, finding) for finding in find_findings(exam, states)]
     limiting = find_limiting(states)
     external_cause = find_external_cause(limiting, findings, exam.limits)
     # what explains the strain comes first

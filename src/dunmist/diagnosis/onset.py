@@ -5,19 +5,33 @@ done so for longer than two hours, however long it has run. The same holds for b
 written, and for memory that grows. Sources: proc_pid_stat(5), proc_pid_io(5).
 """
 
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import Onset
-from dunmist.diagnosis.words import ResourceWord
+from dunmist.diagnosis.records import Finding, Onset
+from dunmist.diagnosis.words import Kind, ResourceWord
 from dunmist.series import Application, Process, Rate
 
 # a rate that is half of the newest one is another state
 SAME_SHARE = 0.5
 # intervals whose median is the newest rate
 NEWEST = 3
+
+
+# what a finding says that a program takes
+TAKES: dict[Kind, ResourceWord] = {
+    "cpu-hog": "cpu",
+    "core-bound": "cpu",
+    "steady-background": "cpu",
+    "spawn-storm": "cpu",
+    "thread-swarm": "cpu",
+    "kernel-busy": "cpu",
+    "memory-growing": "memory",
+    "memory-leak": "memory",
+}
 
 
 class _Steady(NamedTuple):
@@ -54,6 +68,14 @@ def find_onset(exam: Examination, application: Application, resource: ResourceWo
     if running_s is not None:
         at_most_s = min(at_most_s, running_s)
     return Onset(at_most_s, min(steady.span_s, at_most_s), running_s)
+
+
+def with_onset(exam: Examination, finding: Finding) -> Finding:
+    """Return a finding with since when, where totals of its program tell that."""
+    resource = TAKES.get(finding.kind)
+    if resource is None or finding.application is None:
+        return finding
+    return replace(finding, onset=find_onset(exam, finding.application, resource))
 
 
 def _cpu_s(exam: Examination, living: list[Process]) -> float:

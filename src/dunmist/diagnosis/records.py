@@ -118,6 +118,7 @@ class Finding:
     subject: str | None  # None where the kind says it already
     signs: list[Sign]
     application: Application | None = None  # set where it is about one
+    onset: Onset | None = None  # None where nothing tells
 
 
 @dataclass(frozen=True, slots=True)

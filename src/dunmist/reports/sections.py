@@ -202,7 +202,8 @@ def findings(triage: Triage) -> Section:
         said = {step.text for _, steps in _foremost(triage) for step in steps}
     blocks: list[Block] = []
     for finding, steps in _new_steps(triage.findings, said):
-        blocks.append(Paragraph(f"{finding.severity}: {finding.text}"))
+        since = f" ({finding.since.text})" if finding.since else ""
+        blocks.append(Paragraph(f"{finding.severity}: {finding.text}{since}"))
         blocks.append(_evidence(finding.evidence, is_detail=True))
         if steps:
             blocks.append(StepList(steps, is_detail=finding.severity == "note"))

@@ -160,6 +160,18 @@ class Surveyed:
             _storage(file_system) for file_system in (self.last.file_systems if self.last else [])
         ]
 
+    def filled_bytes(self, point: str) -> int | None:
+        """Return how many bytes fewer are free than at the first survey, None where none tells."""
+        if len(self.surveys) < 2:
+            return None
+        free = [
+            about.free_bytes
+            for survey in (self.surveys[0], self.surveys[-1])
+            for about in survey.file_systems
+            if about.point == point and about.free_bytes is not None
+        ]
+        return free[0] - free[1] if len(free) == 2 else None
+
     @property
     def people_here(self) -> set[str]:
         """Who is logged in."""

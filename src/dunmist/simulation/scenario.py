@@ -197,6 +197,7 @@ class FileSystemSpec(Spec, frozen=True):
     gib: float
     used_share: float
     inodes_share: float = 0.2
+    grows_mib_per_s: float = 0.0
 
 
 class BatterySpec(Spec, frozen=True):

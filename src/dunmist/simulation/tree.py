@@ -54,6 +54,7 @@ class ComputerTree:
             peripherals.moving_files,
             sockets.counters,
             kernel_log.log_files,
+            user_space.file_system_room,
         ):
             self._write_all(files(model))
         self._write("netlink/sock_diag-tcp", sockets.recording(model))

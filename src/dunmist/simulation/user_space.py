@@ -32,15 +32,20 @@ def user_space_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     yield "etc/crontab", "17 3 * * *\troot\t/opt/skerrow/bin/nightly-copy /srv /mnt/ledge\n"
     yield "proc/self/mountinfo", _mounts(model)
     yield "proc/locks", _locks(model)
+    yield from _packages(model)
+
+
+def file_system_room(model: ModelComputer) -> Iterator[tuple[str, str]]:
+    """Yield what file systems answer about their room now."""
     for file_system in model.scenario.hardware.file_systems:
         blocks = round(file_system.gib * (1 << 30) / BLOCK_BYTES)
-        free = round(blocks * (1 - file_system.used_share))
+        grown = file_system.grows_mib_per_s * model.now_s * (1 << 20) / BLOCK_BYTES
+        free = max(0, round(blocks * (1 - file_system.used_share) - grown))
         inodes = round(file_system.gib * INODES_PER_GIB)
         name = file_system.point.strip("/").replace("/", "-") or "root"
         inodes_free = round(inodes * (1 - file_system.inodes_share))
         numbers = (BLOCK_BYTES, blocks, free, free, inodes, inodes_free)
         yield f"statvfs/{name}", " ".join(map(str, numbers)) + "\n"
-    yield from _packages(model)
 
 
 def wanted_units(model: ModelComputer) -> Iterator[str]:

@@ -2,7 +2,7 @@
 
 from typing import Literal
 
-from dunmist.thresholds.units import BytesPerSecond, Figures, Number, Seconds, Share
+from dunmist.thresholds.units import Bytes, BytesPerSecond, Figures, Number, Seconds, Share
 
 DiskKind = Literal["spinning", "solid", "card", "network"]
 
@@ -101,6 +101,12 @@ class StorageLimits(Figures, frozen=True):
     strained: Share = 0.98
     # as good as full: the next save may fail
     choked: Share = 0.995
+    # it is full before anybody looks again
+    filling_within_s: Seconds = 3600.0
+    # in less, one write of a large file looks like growth
+    filling_least_s: Seconds = 8.0
+    # a cache and a journal grow by less in half a minute
+    filling_least_bytes: Bytes = 100e6
 
 
 class DriveLimits(Figures, frozen=True):

@@ -11,7 +11,7 @@ from dunmist.diagnosis.resources import disk_demand, find_slow_disks
 from dunmist.diagnosis.resources.storage import writable_storage
 from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.diagnosis.words import Severity
-from dunmist.series import Application, plain_address, waits_elsewhere
+from dunmist.series import Application, Storage, plain_address, waits_elsewhere
 
 # as many other ends of a link are named
 ENDS_SHOWN = 3
@@ -51,7 +51,7 @@ def _blocked(exam: Examination, strained: StrainedResources) -> list[Finding]:
     return findings
 
 
-@finds("storage-full", "inodes-full")
+@finds("storage-full", "storage-filling", "inodes-full")
 def _storage(exam: Examination) -> list[Finding]:
     table, findings = exam.limits.storage, []
     # the fullest first: it is the one that stops somebody
@@ -59,15 +59,41 @@ def _storage(exam: Examination) -> list[Finding]:
         exam.once(writable_storage), key=lambda file_system: -(file_system.fullest or 0.0)
     )
     for storage in fullest_first:
+        filling = _filling(exam, storage)
+        size_bytes = float(storage.about.size_bytes or 0)
+        signs = [sign("storage-used", storage.used or 0.0, of=size_bytes, name=storage.point)]
+        signs += filling
         if storage.used is not None and storage.used >= table.full:
-            size_bytes = float(storage.about.size_bytes or 0)
-            signs = [sign("storage-used", storage.used, of=size_bytes, name=storage.point)]
             severity: Severity = "urgent" if storage.used >= table.strained else "concern"
             findings.append(Finding("storage-full", severity, storage.point, signs))
+        elif filling:
+            findings.append(Finding("storage-filling", "concern", storage.point, signs))
         if storage.inodes is not None and storage.inodes >= table.full:
             signs = [sign("storage-inodes", storage.inodes)]
             findings.append(Finding("inodes-full", "urgent", storage.point, signs))
     return findings
+
+
+def _filling(exam: Examination, storage: Storage) -> list[Sign]:
+    """Return how soon a file system is full if it goes on so, and who writes most meanwhile."""
+    surveyed, line, table = exam.series.surveyed, exam.series.line, exam.limits.storage
+    grown, available = surveyed.filled_bytes(storage.point), storage.about.available_bytes
+    if grown is None or available is None:
+        return []
+    began_s = float(line.at_s[min(surveyed.surveys[0].tick, line.intervals)] - line.at_s[0])
+    span_s = exam.series.duration_s - began_s
+    if span_s < table.filling_least_s or grown < table.filling_least_bytes:
+        return []
+    rate = grown / span_s
+    if available > rate * table.filling_within_s:
+        return []
+    signs = [sign("storage-fills", rate, name=storage.point, full=available / rate)]
+    writing = {item.write_bytes_per_s.mean(): item for item in exam.applications}
+    most = max(writing, default=0.0)
+    # what one wrote may lie on another file system: then it is not named
+    if rate / 2 <= most:
+        signs.append(sign("storage-writer", most, name=writing[most].distinct_name))
+    return signs
 
 
 @finds("file-system-unanswered")

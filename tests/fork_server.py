@@ -70,9 +70,9 @@ def carry_out(wish, files):
         os.dup2(file, number)
         os.close(file)
     # those that Python made belong to the files of the server
-    sys.stdin = open(0, closefd=False)
-    sys.stdout = open(1, "w", closefd=False)
-    sys.stderr = open(2, "w", buffering=1, errors="backslashreplace", closefd=False)
+    sys.stdin = os.fdopen(0, closefd=False)
+    sys.stdout = os.fdopen(1, "w", closefd=False)
+    sys.stderr = os.fdopen(2, "w", buffering=1, errors="backslashreplace", closefd=False)
     os.chdir(wish["folder"])
     os.environ.clear()
     os.environ.update(wish["environment"])

@@ -496,6 +496,15 @@ CASES = (
         may=BUSY,
         span_s=30,
     ),
+    Case(
+        "a full file system, by a file that was deleted",
+        "mkdir -p /srv/room; mount -t tmpfs -o size=100M room /srv/room; unit tape-send sh -c 'exec"
+        " 7>/srv/room/tape; head -c 97M /dev/zero >&7; rm /srv/room/tape; exec tape-send nap'; sleep 3",
+        "gone tape-send; umount /srv/room",
+        "storage",
+        must={"storage-full": "/srv/room/tape"},
+        names=("tape-send", "close-deleted"),
+    ),
     Case("the computer sleeps meanwhile", meanwhile="@sleep 20", span_s=20),
     Case("the computer is stopped meanwhile", meanwhile="@stop 25", span_s=15, settle_s=2),
     Case(

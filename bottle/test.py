@@ -30,6 +30,7 @@ CAPTURE = "/tmp/case.jsonl.gz"
 # of a group's own count: the capture begins and ends a moment after the group's counter is read
 EXACT_SHARE = {"cores": 0.02, "disk": 0.05, "memory": 0.05, "sent": 0.08}
 CAPTURE_LONGEST_S = 400.0
+AGENT = "bottle-agent"
 # the boot time is known to a second, and a program gets less of a slow processor at first
 SINCE_S, SINCE_SHARPNESS = 3.0, 1.3
 # the first ticks are there by then
@@ -159,7 +160,9 @@ def wrong(case, judged):
             yield f"{path} is {result}, truth {value}"
     allowed = ALWAYS | set(case.must) | case.may
     for result in triage.findings:
-        if result.severity != "note" and result.kind not in allowed:
+        # who carries the orders into the bottle is there in no other computer
+        is_agent = AGENT in (result.subject or "")
+        if result.severity != "note" and result.kind not in allowed and not is_agent:
             yield f"false finding {result.kind}: {result.text}"
 
 

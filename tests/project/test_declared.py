@@ -20,6 +20,7 @@ from dunmist.series.kernel_messages import KernelMessageCollector
 from dunmist.series.machine import MachineCollector
 from dunmist.series.samples import ProcessCollector
 from dunmist.series.sockets import SocketCollector
+from dunmist.series.waiting_calls import CallCollector
 from dunmist.tables import FORMS, TOPICS, fill
 from tests.program import PROJECT, InFolder, maker
 
@@ -141,6 +142,7 @@ class Declared(unittest.TestCase):
                 KernelMessageCollector,
                 CodeCollector,
                 FileCollector,
+                CallCollector,
             )
             for field in item.fields
         ]

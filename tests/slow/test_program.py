@@ -226,7 +226,16 @@ class Demo(InFolder):
                 "steps",
                 "caution",
             },
-            "findings": {"kind", "severity", "subject", "text", "evidence", "steps"},
+            "findings": {
+                "kind",
+                "severity",
+                "subject",
+                "text",
+                "evidence",
+                "steps",
+                "since",
+                "doing",
+            },
             "coverage": {"cpu", "memory", "disk", "link"},
         }
 

@@ -24,6 +24,7 @@ from dunmist.advice.protection import Protections, protected_unit
 from dunmist.advice.recent_changes import Recent, change_filling, recent_changes
 from dunmist.advice.template_values import (
     application_filling,
+    deleted_filling,
     finding_filling,
     sensor_modules,
     subject_of,
@@ -93,6 +94,13 @@ class Cases:
             self._findings[id(finding)] = self._rungs_against(finding)
         return self._findings[id(finding)]
 
+    def doing_in(self, finding: Finding) -> list[Doing]:
+        """Return what the program of a finding is doing; nothing where it is about none."""
+        if finding.application is None:
+            return []
+        case = self.of(finding.application, self._role_in(finding))
+        return case.doing if case else []
+
     def _made(self, application: Application, role: Role) -> Case | None:
         main = application.main
         if main is None:
@@ -138,6 +146,9 @@ class Cases:
         of_computer |= _known_cause(filling)
         if main is None:
             holding = _circumstances_of_thing(subject_of(finding), self._series.surveyed)
+            deleted = deleted_filling(finding)
+            filling |= deleted
+            holding |= deleted.keys()
             unit = finding.subject if (finding.subject or "").endswith(STOPPABLE) else None
             return rungs_of(names, holding | of_computer, filling, Acting(unit=unit))
         about = self.about(main)

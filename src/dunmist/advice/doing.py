@@ -19,6 +19,7 @@ from dunmist.series import Application, Series
 KIB, MIB = 1 << 10, 1 << 20
 # of the line below a culprit
 SHOWN_MOST = 3
+CALLS_SHOWN = 2
 
 
 def doing_of(
@@ -37,6 +38,7 @@ def doing_of(
         *doing_of_parts(application, limits),
         *doing_of_files(series.files.get(application.number), limits),
         *_of_waiting(application, limits),
+        *_of_calls(application, series, limits),
         *_of_memory(application, series, limits),
         *doing_of_peers(application, series, limits),
         *_of_origin(origin),
@@ -111,6 +113,25 @@ def _of_waiting(application: Application, limits: Thresholds) -> Iterator[Doing]
             unit="tasks",
             text=words[f"wait-{kind}"].format(tasks=plain_number(waits[kind])) + where,
             source="/proc/PID/stat, /proc/PID/wchan",
+        )
+
+
+def _of_calls(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
+    """Yield what it had called most often when it was seen waiting, and of which file."""
+    words = wording()["doing"]
+    if sum(counts.mean() for counts in application.blocked.values()) < limits.code.waits_least:
+        return
+    for use in series.calls.get(application.number, ())[:CALLS_SHOWN]:
+        share = percent(use.share)
+        key = "call-of" if use.path else "call"
+        yield Doing(
+            what="wait",
+            name=use.call,
+            share=rounded(use.share),
+            value=None,
+            unit=None,
+            text=words[key].format(share=share, call=use.call, path=use.path),
+            source="/proc/PID/syscall",
         )
 
 

@@ -71,6 +71,18 @@ def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> d
     }
 
 
+def deleted_filling(finding: Finding) -> dict[str, str]:
+    """Return who holds a deleted file open that takes room, where somebody does."""
+    held = next((sign for sign in finding.signs if sign.key == "deleted-held"), None)
+    if held is None:
+        return {}
+    return {
+        "deleted-holder": str(held.slots["name"]),
+        "deleted-size": size_text(held.value),
+        "deleted-fds": f"/proc/{held.slots['pid']}/fd",
+    }
+
+
 def disk_text(name: str, series: Series) -> str:
     """Return a disk with what people know it by: its model, and where it is mounted."""
     about = next((disk for disk in series.header.inventory.disks if disk.name == name), None)

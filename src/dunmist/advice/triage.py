@@ -153,6 +153,7 @@ class FindingAdvice(msgspec.Struct, frozen=True):
     evidence: list[Evidence]
     steps: list[Step]
     since: Since | None = None  # null where nothing tells
+    doing: list[Doing] = []  # what its program does
 
 
 class BlindSpot(msgspec.Struct, frozen=True):

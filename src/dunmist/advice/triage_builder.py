@@ -208,6 +208,7 @@ def _finding(finding: Finding, cases: Cases) -> FindingAdvice:
         evidence=evidence_of(finding.signs),
         steps=[rung.step for rung in cases.of_finding(finding)],
         since=_since(finding.onset),
+        doing=cases.doing_in(finding),
     )
 
 

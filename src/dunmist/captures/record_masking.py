@@ -10,7 +10,7 @@ from dunmist.computer import ProcessFacts
 from dunmist.sampling import FunctionSamples, Tick
 
 # what of a tick is text that somebody chose; the rest is the kernel's own words and figures
-TICK_TEXTS = ("threads", "groups", "code", "files")
+TICK_TEXTS = ("threads", "groups", "code", "files", "calls")
 # a symbol is part of a published file; to the masks some look drawn at random
 SYMBOL = "function"
 

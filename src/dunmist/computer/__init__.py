@@ -34,6 +34,8 @@ from dunmist.computer.cpus import read_clocks_khz as read_clocks_khz
 from dunmist.computer.cpus import read_throttling as read_throttling
 from dunmist.computer.deadlined_processes import DEADLINE_S as DEADLINE_S
 from dunmist.computer.deadlined_processes import DeadlinedProcesses as DeadlinedProcesses
+from dunmist.computer.deleted_files import DeletedFile as DeletedFile
+from dunmist.computer.deleted_files import read_deleted_files as read_deleted_files
 from dunmist.computer.disks import SECTOR_BYTES as SECTOR_BYTES
 from dunmist.computer.disks import Disk as Disk
 from dunmist.computer.disks import DiskSample as DiskSample
@@ -152,6 +154,9 @@ from dunmist.computer.socket_records import SocketSample as SocketSample
 from dunmist.computer.socket_text import INET_FILES as INET_FILES
 from dunmist.computer.socket_text import parse_inet_table as parse_inet_table
 from dunmist.computer.socket_text import parse_unix_table as parse_unix_table
+from dunmist.computer.system_calls import WaitingCall as WaitingCall
+from dunmist.computer.system_calls import architecture_of as architecture_of
+from dunmist.computer.system_calls import read_system_call as read_system_call
 from dunmist.computer.system_changes import Change as Change
 from dunmist.computer.system_changes import ChangeKind as ChangeKind
 from dunmist.computer.system_changes import read_changes as read_changes

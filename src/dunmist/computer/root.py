@@ -271,6 +271,15 @@ class Root:
         finally:
             os.close(descriptor)
 
+    def size_bytes(self, name: str) -> int | None:
+        """Return the size of what a name leads to; None where it cannot be had, and of a copy."""
+        if not self.is_this_computer:
+            return None
+        try:
+            return os.stat(self.full(name)).st_size  # noqa: PTH116 - the path is text
+        except OSError:
+            return None
+
     def link(self, name: str) -> str | None:
         """Return the target of a symbolic link; None when it is absent; raises PermissionError."""
         try:

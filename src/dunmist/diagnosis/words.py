@@ -159,6 +159,7 @@ EvidenceKey = Literal[
     "storage-used",
     "storage-fills",
     "storage-writer",
+    "deleted-held",
     "storage-inodes",
     "link-used",
     "link-shaped",

@@ -23,4 +23,4 @@ KEYS: dict[str, Callable[[Any], Hashable]] = {
 }
 # what holds the kernel's own words, and what happened once
 WORDS = ("pressure", "tcp", "interrupts")
-ADDED = ("exits", "sockets_ended", "complaints", "code", "files", "file_totals")
+ADDED = ("exits", "sockets_ended", "complaints", "code", "files", "file_totals", "calls")

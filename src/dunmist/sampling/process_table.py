@@ -18,6 +18,7 @@ from dunmist.computer import (
     ProcessDetail,
     ProcessFacts,
     ProcessSample,
+    ProcessStat,
     Root,
     ThreadSample,
     parse_fdinfo,
@@ -60,6 +61,7 @@ class ProcessRound:
     used_clk: Counter[str] = field(default_factory=Counter)  # by PID, of those that ran
     moved_bytes: Counter[str] = field(default_factory=Counter)  # by PID, to and from storage
     alive: int = 0
+    blocked: list[tuple[int, str]] = field(default_factory=list)  # in state D: identity and PID
 
 
 class ProcessTable:
@@ -78,6 +80,7 @@ class ProcessTable:
         self._held = 0  # of them, those of the lines of processes
         self._threads = BusyThreads(root, clock_ticks_per_s)
         self._stale: set[str] = set()  # those that ran since their details were read
+        self._blocked: dict[str, int] = {}  # those in state D, with their identity
         self._own = str(os.getpid()) if root.is_this_computer else None
         self._undetailed: list[str] = []  # those of the first look, the busiest first
         self._each_round = 0
@@ -124,6 +127,8 @@ class ProcessTable:
                 self._first_seen(name, process_round)
         for name in entries.keys() - set(present):
             self._forget(name, process_round)
+        # who is stuck has the line that it had
+        process_round.blocked = [(number, name) for name, number in self._blocked.items()]
         process_round.alive = len(self._entries)
         self._threads.watch(busy, elapsed_s)
         process_round.threads = self._threads.read(
@@ -145,6 +150,12 @@ class ProcessTable:
         for name, entry in list(self._entries.items()):
             if entry.number in ran:
                 self._detail(name, entry, process_round)
+
+    def numbered(self) -> list[tuple[int, int]]:
+        """Return identity and PID of every process of user space."""
+        return [
+            (entry.number, int(name)) for name, entry in self._entries.items() if not entry.kernel
+        ]
 
     def number_of(self, pid: int, elapsed_least_s: float | None = None) -> int | None:
         """Return the identity that has a process number now.
@@ -229,6 +240,7 @@ class ProcessTable:
         self._next += 1
         self._entries[name] = entry
         self._stale.add(name)
+        self._note_state(entry, stat)
         process_round.appeared.append((entry.number, facts))
         process_round.samples.append(entry.sample(self._root, stat, after_ms, hold=False))
 
@@ -268,10 +280,17 @@ class ProcessTable:
         # a process that changes once is likely to change again
         sample = entry.sample(self._root, stat, after_ms, hold=self._may_hold())
         process_round.samples.append(sample)
+        self._note_state(entry, stat)
         moved = (sample.read_bytes or 0) + (sample.write_bytes or 0)
         if entry.moved_bytes is not None and moved > entry.moved_bytes:
             process_round.moved_bytes[name] = moved - entry.moved_bytes
         entry.moved_bytes = moved
+
+    def _note_state(self, entry: TrackedProcess, stat: ProcessStat) -> None:
+        if stat.state == "D" and not entry.kernel:
+            self._blocked[entry.name] = entry.number
+        elif self._blocked:
+            self._blocked.pop(entry.name, None)
 
     def _may_hold(self) -> bool:
         return HELD_FILES * len(self._entries) < self._descriptors
@@ -282,6 +301,7 @@ class ProcessTable:
         entry.close()
         self._threads.forget(name)
         self._stale.discard(name)
+        self._blocked.pop(name, None)
         self._cards.pop(name, None)
         process_round.ended[entry.number] = int(name)
 

@@ -15,6 +15,7 @@ from dunmist.computer import (
     GroupSample,
     ParseError,
     QueueSample,
+    WaitingCall,
     is_disk,
     parse_diskstats,
     parse_interrupts,
@@ -28,6 +29,7 @@ from dunmist.computer import (
     read_power_supplies,
     read_pressure,
     read_reading,
+    read_system_call,
     read_throttling,
     read_zram_bytes,
 )
@@ -40,6 +42,8 @@ from dunmist.sampling.registry import Source
 from dunmist.sampling.socket_table import SocketRound
 from dunmist.sampling.tick_context import OpenComputer, TickContext
 
+# waiting processes whose call is looked at in a tick
+CALLS_MOST = 16
 # groups with a limit that are read at each tick
 GROUPS_MOST = 64
 # what is read sooner after the beginning of a tick was read at it
@@ -116,6 +120,18 @@ def _files(reading: TickContext) -> tuple[object, ...]:
         return [], []
     moved = reading.processes.moved_bytes
     return activity.read(moved, reading.elapsed_s, lambda pid: table.number_of(int(pid)))
+
+
+def _calls(reading: TickContext) -> tuple[object, ...]:
+    computer = reading.computer
+    if computer.files is None:
+        return ([],)
+    found: list[WaitingCall] = []
+    for number, pid in reading.processes.blocked[:CALLS_MOST]:
+        told = read_system_call(computer.root, pid, computer.architecture)
+        if told is not None:
+            found.append(WaitingCall(number, *told))
+    return (found,)
 
 
 def _sockets(reading: TickContext) -> tuple[object, ...]:
@@ -229,6 +245,7 @@ SOURCES: tuple[Source[TickContext], ...] = (
     ),
     Source(("code",), "code that programs run", _code),
     Source(("files", "file_totals"), "positions in open files", _files),
+    Source(("calls",), "system calls of waiting processes", _calls),
     Source(
         ("groups",),
         "control groups",

@@ -14,6 +14,7 @@ from dunmist.computer import (
     Boot,
     Change,
     ChangeKind,
+    DeletedFile,
     DriveHealth,
     FileSystem,
     Home,
@@ -36,6 +37,7 @@ from dunmist.computer import (
     read_autostart,
     read_boot,
     read_changes,
+    read_deleted_files,
     read_file_systems,
     read_known_updates,
     read_packages,
@@ -84,6 +86,7 @@ class Survey(
     boot: Boot | None = None
     updates: KnownUpdates | None = None
     changes: list[Change] = []  # of packages and settings lately, the newest first
+    deleted_files: list[DeletedFile] = []  # that still take room where little is left
     functions: list[FunctionSamples] = []  # that the busiest programs were found in
 
 
@@ -105,13 +108,14 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
     }
     if not is_last:
         computer.start_entries = read_autostart(root, _homes(root))
+    file_systems = read_file_systems(root)
     packages = read_packages(root, {file.removesuffix(DELETED) for file in files})
     return Survey(
         tick=tick,
         is_last=is_last,
         asked_cpu_s=sum(asked.values()),
         asked=asked,
-        file_systems=read_file_systems(root),
+        file_systems=file_systems,
         swaps=root.parse("proc/swaps", parse_swaps, "swap areas") or [],
         sessions=told[0],
         locks=root.parse("proc/locks", parse_locks, "file locks") or [],
@@ -131,6 +135,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         updates=_updates(computer, packages) if is_last else None,
         boot=boot,
         changes=_changes(computer, now_s) if is_last else [],
+        deleted_files=read_deleted_files(root, table.numbered(), file_systems) if is_last else [],
         drives=computer.drives_told() if is_last else [],
         functions=computer.code.functions() if is_last and computer.code else [],
         took_s=round(time.perf_counter() - began_s, 6),

@@ -17,6 +17,7 @@ from dunmist.computer import (
     ProcessorTimes,
     Root,
     StartEntry,
+    architecture_of,
     find_pressure,
     find_throttling,
     find_zram,
@@ -71,6 +72,7 @@ class OpenComputer:
         events = open_code_events(root, numbers) if with_code else None
         self.code = CodeSampler(root, events) if events else None
         self.files = FileActivity(root) if with_files else None
+        self.architecture = architecture_of(root)
         self.groups = ControlGroups(root)
         self.quotas: dict[str, float | None] = {}
         self.pressure = find_pressure(root)

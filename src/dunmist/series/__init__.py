@@ -47,3 +47,4 @@ from dunmist.series.timeline import Rate as Rate
 from dunmist.series.timeline import TimeLine as TimeLine
 from dunmist.series.wait_kinds import is_killable as is_killable
 from dunmist.series.wait_kinds import waits_elsewhere as waits_elsewhere
+from dunmist.series.waiting_calls import CallUse as CallUse

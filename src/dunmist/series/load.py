@@ -33,6 +33,7 @@ from dunmist.series.sockets import SocketCollector, SocketSeries, network_use
 from dunmist.series.surveyed import Surveyed
 from dunmist.series.tick_merging import WHOLE, Part, Row, Together, ticks_together
 from dunmist.series.timeline import Floats, Rate, TimeLine
+from dunmist.series.waiting_calls import CallCollector, CallUse
 
 # figures of one kind, 8 bytes each, of which a triage holds some twenty kinds
 FIGURES_MAX = 12_000_000
@@ -62,6 +63,7 @@ class Series:
     complaints: Sequence[KernelMessageSeries]
     code: Mapping[int, CodeUse]  # by the number of an application
     files: Mapping[int, FileUse]  # by the number of an application
+    calls: Mapping[int, Sequence[CallUse]]  # what it waited in, by the same number
     events: list[tuple[int, Event]]  # with the row of the tick before which they happened
     ticks: int
     missed: int  # ticks that were due and not taken
@@ -165,6 +167,7 @@ class _Reading:
         self.complaints = KernelMessageCollector()
         self.code = CodeCollector()
         self.files = FileCollector()
+        self.calls = CallCollector()
         self.at_s: list[float] = []
         self.took_s: list[float] = []
         self.began_s: float | None = None
@@ -254,6 +257,7 @@ class _Reading:
             self.complaints,
             self.code,
             self.files,
+            self.calls,
         ):
             collector.add(row, tick)
         self.at_s.append(tick.at_s)
@@ -284,6 +288,7 @@ class _Reading:
         named += [detail.process for detail in tick.details]
         named += [sample.process for sample in tick.code]
         named += [total.process for total in tick.file_totals]
+        named += [call.process for call in tick.calls]
         known = self.grouping.application_of
         for kind, stranger in (
             ("process", next((name for name in named if name not in known), None)),
@@ -385,6 +390,7 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
             read.grouping, [item for survey in read.surveys for item in survey.functions]
         ),
         files=read.files.finish(read.grouping),
+        calls=read.calls.finish(read.grouping),
         events=read.events,
         ticks=read.ticks,
         missed=read.missed,

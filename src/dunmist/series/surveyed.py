@@ -10,6 +10,7 @@ from dunmist.applications import program_of
 from dunmist.computer import (
     DELETED,
     Change,
+    DeletedFile,
     FileSystem,
     GroupWeight,
     MemoryEvents,
@@ -159,6 +160,11 @@ class Surveyed:
         return [
             _storage(file_system) for file_system in (self.last.file_systems if self.last else [])
         ]
+
+    @property
+    def deleted_files(self) -> list[DeletedFile]:
+        """Deleted files that still take room, the largest first."""
+        return self.last.deleted_files if self.last else []
 
     def filled_bytes(self, point: str) -> int | None:
         """Return how many bytes fewer are free than at the first survey, None where none tells."""

@@ -183,7 +183,8 @@ def cpuinfo(model: ModelComputer) -> str:
     """Return ``/proc/cpuinfo``."""
     flags = "fpu sse2 hypervisor" if model.scenario.machine.stolen_share else "fpu sse2"
     return "".join(
-        f"processor\t: {number}\nmodel name\t: {model.scenario.machine.model}\n"
+        f"processor\t: {number}\nvendor_id\t: SkerrowWork\n"
+        f"model name\t: {model.scenario.machine.model}\n"
         f"cpu MHz\t\t: {processor.khz / 1000:.3f}\nflags\t\t: {flags}\n\n"
         for number, processor in enumerate(model.processors)
     )

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from dunmist.computer.system_calls import CALLS
 from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.paging import MIB
 from dunmist.simulation.processes import CLK_PER_S, ModelProcess
@@ -57,6 +58,7 @@ def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[
     shared = 0 if process.spec.kernel else round(process.spec.shared_mib * MIB / PAGE_BYTES)
     yield "statm", f"{(private + shared) * 3} {private + shared} {shared} 100 0 {private} 0\n"
     yield "wchan", _waits_in(process)
+    yield "syscall", _system_call(process)
     for thread, (run_ns, delay_ns) in enumerate(zip(process.run_ns, process.delay_ns, strict=True)):
         text = f"{round(run_ns)} {round(delay_ns)} {round(run_ns / 3e6)}\n"
         if not thread:
@@ -92,6 +94,17 @@ def _positions(process: ModelProcess, figures: dict[str, float]) -> Iterator[tup
     moved += [(share * figures["write_bytes"], "0102001") for share in spec.writes.values()]
     for number, (position, flags) in enumerate(moved, start=first):
         yield f"fdinfo/{number}", f"pos:\t{round(position)}\nflags:\t{flags}\nmnt_id:\t27\n"
+
+
+def _system_call(process: ModelProcess) -> str:
+    """Return the call that it waits in, on the first of the files that it works on."""
+    spec = process.spec
+    if process.state != "D" or not spec.call:
+        return "running\n" if process.state == "R" else "-1 0x7ffc00000000 0x7f0000000000\n"
+    first = 1 if spec.graphics_share else 0
+    descriptor = first + (len(spec.reads) if spec.writes else 0)
+    number = next(call.x86_64 for call in CALLS if call.name == spec.call)
+    return f"{number} {descriptor:#x}{' 0x0' * 5} 0x7ffc00000000 0x7f0000000000\n"
 
 
 def _waits_in(process: ModelProcess) -> str:

@@ -97,6 +97,7 @@ class ProgramSpec(Spec, frozen=True):
     graphics_share: float = 0.0
     waits_on: str | None = None  # program that holds the lock it needs
     waits_in: str = "do_epoll_wait"  # kernel function
+    call: str = ""  # system call that it waits in, on the first file that it writes or reads
     state: Literal["D", "T"] | None = None  # never changes where it is given
     defunct: int = 0  # children that nobody waited for
     restarts_every_s: float = 0.0  # dies and is started again

@@ -15,6 +15,7 @@ from dunmist.series import Application, Storage, plain_address, waits_elsewhere
 
 # as many other ends of a link are named
 ENDS_SHOWN = 3
+DELETED_SHOWN = 3
 
 
 @finds("disk-slow", "disk-saturated")
@@ -63,6 +64,7 @@ def _storage(exam: Examination) -> list[Finding]:
         size_bytes = float(storage.about.size_bytes or 0)
         signs = [sign("storage-used", storage.used or 0.0, of=size_bytes, name=storage.point)]
         signs += filling
+        signs += _held_by_deleted(exam, storage)
         if storage.used is not None and storage.used >= table.full:
             severity: Severity = "urgent" if storage.used >= table.strained else "concern"
             findings.append(Finding("storage-full", severity, storage.point, signs))
@@ -72,6 +74,24 @@ def _storage(exam: Examination) -> list[Finding]:
             signs = [sign("storage-inodes", storage.inodes)]
             findings.append(Finding("inodes-full", "urgent", storage.point, signs))
     return findings
+
+
+def _held_by_deleted(exam: Examination, storage: Storage) -> list[Sign]:
+    """Return the deleted files on a file system that somebody still has open."""
+    found = []
+    for file in exam.series.surveyed.deleted_files:
+        process = exam.series.processes.get(file.process)
+        if file.point == storage.point and process is not None:
+            found.append(
+                sign(
+                    "deleted-held",
+                    float(file.size_bytes),
+                    path=file.path,
+                    name=process.application.distinct_name,
+                    pid=str(process.pid),
+                )
+            )
+    return found[:DELETED_SHOWN]
 
 
 def _filling(exam: Examination, storage: Storage) -> list[Sign]:

@@ -1,0 +1,109 @@
+"""What a waiting process has called, and deleted files that still take room: on this kernel."""
+
+import os
+import re
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+from dunmist.computer import FileSystem, Root, read_deleted_files, read_system_call
+from dunmist.computer.parsing import ParseError
+from dunmist.computer.system_calls import CALLS, parse_system_call
+from tests.program import InFolder
+
+HEADERS = (
+    Path("/usr/include/x86_64-linux-gnu/asm/unistd_64.h"),
+    Path("/usr/include/asm-generic/unistd.h"),
+)
+# what the kernel's headers call them
+LONG = {"pread": "pread64", "pwrite": "pwrite64", "umount": "umount2", "getdents": "getdents64"}
+NUMBER = re.compile(r"#define __NR(?:3264)?_(\w+)\s+(\d+)")
+HOLD = """
+import os, sys
+file = open(sys.argv[1], "wb")
+file.write(bytes(int(sys.argv[2]) << 20))
+file.flush()
+os.unlink(sys.argv[1])
+print("ready", flush=True)
+sys.stdin.read()
+"""
+
+
+class Calls(unittest.TestCase):
+    def test_numbers_are_those_of_the_kernels_headers(self):
+        for place, (column, header) in enumerate(zip(("x86_64", "generic"), HEADERS, strict=True)):
+            if not header.exists():
+                self.skipTest(f"{header} is not there")
+            known = {}
+            for name, number in NUMBER.findall(header.read_text()):
+                known.setdefault(name, int(number))
+            for call in CALLS:
+                name = LONG.get(call.name, call.name)
+                number = known.get(name, known.get("fstatat") if "fstatat" in name else None)
+                with self.subTest(call.name, column=column):
+                    self.assertEqual(number, call[1 + place])
+
+    def test_forms(self):
+        whole = b"74 0x3 0x0 0x0 0x0 0x0 0x0 0x7ffd00000000 0x7f0000000000\n"
+        self.assertEqual((74, 3), parse_system_call(whole))
+        self.assertIsNone(parse_system_call(b"running\n"))
+        self.assertIsNone(parse_system_call(b"-1 0x7ffd00000000 0x7f0000000000\n"))
+        # a program of 32 bits has other numbers
+        self.assertIsNone(parse_system_call(whole.replace(b"0x7ffd00000000", b"0xffd00000")))
+        for broken in (b"", b"x", b"74", b"74 0x3 0x0", b"74 q 0 0 0 0 0 0 0"):
+            with self.subTest(broken), self.assertRaises(ParseError):
+                parse_system_call(broken)
+
+    def test_a_program_that_reads_from_a_pipe(self):
+        child = subprocess.Popen(
+            [sys.executable, "-c", "import sys; print(flush=True); sys.stdin.read()"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+        )
+        self.addCleanup(child.communicate)
+        child.stdout.readline()
+        root = Root(Path("/"))
+        told = None
+        for _ in range(200):
+            told = told or read_system_call(root, str(child.pid), os.uname().machine)
+        if root.unread:
+            self.skipTest("the kernel does not let us see it")
+        self.assertEqual(("read", "pipe"), (told[0], told[1].partition(":")[0]))
+
+
+class Deleted(InFolder):
+    def hold(self, size_mib):
+        path = self.folder / f"tape-{size_mib}"
+        child = subprocess.Popen(
+            [sys.executable, "-c", HOLD, path, str(size_mib)],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+        )
+        self.addCleanup(child.communicate)
+        child.stdout.readline()
+        return child.pid, str(path)
+
+    def test_the_holder_of_the_room_is_found(self):
+        (large, path), (small, _) = self.hold(12), self.hold(1)
+        narrow = FileSystem(
+            "/", "ext4", "/dev/sda1", False, size_bytes=10**12, available_bytes=10**9
+        )
+        asked = [(7, large), (8, small)]
+        (found,) = read_deleted_files(Root(Path("/")), asked, [narrow])
+        self.assertEqual((7, path, 12 << 20, "/"), tuple(getattr(found, name) for name in FIELDS))
+        wide = FileSystem(
+            "/", "ext4", "/dev/sda1", False, size_bytes=10**12, available_bytes=10**11 * 5
+        )
+        self.assertEqual([], read_deleted_files(Root(Path("/")), asked, [wide]))
+        distant = FileSystem(
+            str(self.folder), "nfs4", "far:/", False, size_bytes=10**12, available_bytes=10**9
+        )
+        self.assertEqual([], read_deleted_files(Root(Path("/")), asked, [narrow, distant]))
+
+
+FIELDS = ("process", "path", "size_bytes", "point")
+
+
+if __name__ == "__main__":
+    unittest.main()

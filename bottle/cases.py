@@ -479,7 +479,7 @@ CASES = (
     Case(
         "an update that is innocent, as the trouble is older",
         'package song-fit 1.0-1; unit song-fit sh -c \'cut -d" " -f1 /proc/uptime > /run/began; exec'
-        " /usr/bin/song-fit spin 2'; sleep 20; package song-fit 1.1-1",
+        " /usr/bin/song-fit spin 1'; sleep 20; package song-fit 1.1-1",
         "gone song-fit; dpkg -P song-fit",
         "cpu",
         ("song-fit",),

@@ -192,6 +192,7 @@ def examination(machine, applications=(), processes=(), **devices):
         storage=devices.pop("storage", []),
         scheduled=weights.get,
         autogroup=devices.pop("autogroup", False),
+        deleted_files=devices.pop("deleted_files", []),
         filled_bytes=devices.pop("filled_bytes", {}).get,
         surveys=[SimpleNamespace(tick=0)],
     )

@@ -441,8 +441,7 @@ class Devices(unittest.TestCase):
                 self.assertEqual(wanted, {kind for kind, _ in result})
 
     def test_a_file_system_that_is_full_within_the_hour(self):
-        writer = application(1, LINE, "auk")
-        writer.write_bytes_per_s = rate_on(30e6, LINE)
+        writer = application(1, LINE, "auk", write_bytes_per_s=30e6)
         span_s = LINE.duration_s
         for what, filled, available, wanted in (
             ("in a quarter of an hour", 20e6 * span_s, 18e9, {"storage-filling"}),

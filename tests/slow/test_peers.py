@@ -18,7 +18,7 @@ THEIR_END = """
 import os, socket, sys, threading, time
 def serve(port, act):
     server = socket.create_server((sys.argv[1], port))
-    os.write(1, b"ready\n")  # a line of one thread stays whole
+    os.write(1, b"ready\\n")  # a line of one thread stays whole
     while True:
         act(server.accept()[0])
 def read(taken):

@@ -421,7 +421,7 @@ CASES = (
     Case(
         "it began a minute after its start to use a CPU",
         'unit wader-count sh -c \'sleep 50; cut -d" " -f1 /proc/uptime > /run/began; exec'
-        " wader-count spin 2'; sleep 70",
+        " wader-count spin 4'; sleep 70",
         "gone wader-count",
         "cpu",
         ("wader-count",),
@@ -439,7 +439,7 @@ CASES = (
     ),
     Case(
         "a program that was updated just now",
-        "package nest-sums 1.0-1; package nest-sums 1.1-2; unit nest-sums /usr/bin/nest-sums spin 2",
+        "package nest-sums 1.0-1; package nest-sums 1.1-2; unit nest-sums /usr/bin/nest-sums spin 4",
         "gone nest-sums; dpkg -P nest-sums",
         "cpu",
         ("nest-sums",),
@@ -448,7 +448,7 @@ CASES = (
     ),
     Case(
         "a unit that was changed by hand",
-        "printf '[Service]\\nExecStart=/usr/local/bin/moth-count spin 2\\n' >"
+        "printf '[Service]\\nExecStart=/usr/local/bin/moth-count spin 4\\n' >"
         " /etc/systemd/system/moth-count.service; systemctl daemon-reload; systemctl start moth-count",
         "gone moth-count; rm /etc/systemd/system/moth-count.service; systemctl daemon-reload",
         "cpu",
@@ -458,7 +458,7 @@ CASES = (
     ),
     Case(
         "a unit of a package that was changed by hand since",
-        "package seal-count 2.0-1 'spin 1'; sed -i 's/spin 1/spin 2/'"
+        "package seal-count 2.0-1 'spin 3'; sed -i 's/spin 3/spin 4/'"
         " /etc/systemd/system/seal-count.service; systemctl daemon-reload; systemctl start seal-count",
         "gone seal-count; dpkg -P seal-count; systemctl daemon-reload",
         "cpu",
@@ -468,7 +468,7 @@ CASES = (
     ),
     Case(
         "a unit that its package changed",
-        "package crab-count 2.0-1 'spin 1'; sleep 1.5; package crab-count 2.0-2 'spin 2'; systemctl"
+        "package crab-count 2.0-1 'spin 3'; sleep 1.5; package crab-count 2.0-2 'spin 4'; systemctl"
         " daemon-reload; systemctl start crab-count",
         "gone crab-count; dpkg -P crab-count; systemctl daemon-reload",
         "cpu",
@@ -479,7 +479,7 @@ CASES = (
     Case(
         "an update that is innocent, as the trouble is older",
         'package song-fit 1.0-1; unit song-fit sh -c \'cut -d" " -f1 /proc/uptime > /run/began; exec'
-        " /usr/bin/song-fit spin 1'; sleep 20; package song-fit 1.1-1",
+        " /usr/bin/song-fit spin 4'; sleep 20; package song-fit 1.1-1",
         "gone song-fit; dpkg -P song-fit",
         "cpu",
         ("song-fit",),

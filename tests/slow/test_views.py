@@ -11,8 +11,8 @@ import msgspec
 
 from dunmist.advice import cores_text, percent, size_text, span_text
 from dunmist.advice.amounts import amount_text
-from dunmist.cli.sparklines import bar_cells
 from dunmist.simulation import load_scenario
+from dunmist.sparklines import bar_cells
 from dunmist.tables import TOPICS, number_text
 from tests.program import InFolder, capture_model, run
 

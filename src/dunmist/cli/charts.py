@@ -10,11 +10,11 @@ from itertools import groupby
 from rich.text import Text
 
 from dunmist.advice import Judged, cores_text, paging_sentence, percent, size_text, span_text
-from dunmist.cli.sparklines import PARTS, bar_cells, curve_text, level_text, shade_text
 from dunmist.diagnosis import LEVELS, Trace
 from dunmist.harmless import cut_middle, harmless
 from dunmist.reports import LEVEL_LOOKS
 from dunmist.series import Level, LogicalProcessor, Rate
+from dunmist.sparklines import PARTS, bar_cells, curve_text, level_text, shade_text
 from dunmist.tables import (
     INSTALLED_MEMORY,
     QUANTITY_UNITS,

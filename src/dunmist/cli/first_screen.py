@@ -15,7 +15,6 @@ from typing import NamedTuple
 import click
 
 from dunmist.advice import GUESSES, Case, Judged, change_brief, doing_text, percent, span_text
-from dunmist.cli.sparklines import curve_text
 from dunmist.diagnosis import ResourceState
 from dunmist.harmless import cut_middle, harmless
 from dunmist.reports import (
@@ -35,6 +34,7 @@ from dunmist.reports import (
     resource_shares,
 )
 from dunmist.series import Series
+from dunmist.sparklines import curve_text
 
 # the least that is laid out for, and the width beyond which lines are no easier to read
 LEAST_COLUMNS, LEAST_LINES, MOST_COLUMNS, MOST_LINES = 80, 24, 160, 60

@@ -28,11 +28,11 @@ def line(follow: bool, every_s: float, as_json: bool) -> None:
 
     For a status bar or a prompt; it samples one second, or with --follow every two.
     """
-    from dunmist.cli.sparklines import curve_text
     from dunmist.computer import Root
     from dunmist.harmless import harmless
     from dunmist.jobs.status_line import StatusLine, status_lines
     from dunmist.sampling import SystemClock
+    from dunmist.sparklines import curve_text
 
     def text(now: StatusLine) -> str:
         if as_json:

@@ -22,6 +22,7 @@ TEMPORARY = ("TMPDIR", "TEMP", "TMP")
 OBJECTS_UNTIL_COLLECTED = 50_000
 # each command's module and one line of help, so that --help imports none of them
 COMMANDS = {
+    "desk": "Look, act and report on one screen, for a whole visit.",
     "capture": "Sample this computer into a file.",
     "triage": "Rank the culprits of a capture and say what to do.",
     "view": "Show one topic of a capture, or of now, as a table.",

@@ -9,11 +9,11 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from dunmist.advice import About, Case, Judged, about_lines, cores_text, size_text, span_text
-from dunmist.cli.sparklines import curve_text
 from dunmist.cli.table_text import table_parts
 from dunmist.harmless import harmless
 from dunmist.jobs.quick_sample import is_quick_sample
 from dunmist.series import Application, Process, Rate
+from dunmist.sparklines import curve_text
 from dunmist.tables import (
     LOCKS,
     PROCESSES,

@@ -18,13 +18,13 @@ from typing import TYPE_CHECKING, NamedTuple
 from dunmist.captures import Header
 from dunmist.cli.incident_lines import Telling, line_of
 from dunmist.cli.parameters import wants_colours
-from dunmist.cli.sparklines import curve_text
 from dunmist.harmless import cut_middle, harmless
 from dunmist.jobs import watch as job
 from dunmist.jobs.settings import thresholds_path
 from dunmist.recorder import Gauge, Kept, Known, LiveApplication, Mark, Now, TickTime
 from dunmist.remote.transport import Transport
 from dunmist.sampling import Record
+from dunmist.sparklines import curve_text
 from dunmist.thresholds import load_thresholds
 
 if TYPE_CHECKING:

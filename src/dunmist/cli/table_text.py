@@ -10,8 +10,8 @@ from rich.console import RenderableType
 from rich.table import Table as Grid
 from rich.text import Text
 
-from dunmist.cli.sparklines import curve_text
 from dunmist.harmless import cut_middle, harmless_cell
+from dunmist.sparklines import curve_text
 from dunmist.tables import CURVES, Column, Filled, Unit, cell_text, plain, records
 
 GAP = 2

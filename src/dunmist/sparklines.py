@@ -18,8 +18,10 @@ Values = Sequence[float | None]
 
 def can_draw() -> bool:
     """Whether standard output takes block characters."""
+    # a library of the screen puts something else in place of it, which goes to the same terminal
+    encoding = getattr(sys.stdout, "encoding", None) or getattr(sys.__stdout__, "encoding", None)
     try:
-        (CURVE + SHADE + LEVELS).encode(sys.stdout.encoding or "ascii")
+        (CURVE + SHADE + LEVELS).encode(encoding or "ascii")
     except UnicodeEncodeError:
         return False
     return True

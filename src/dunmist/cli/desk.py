@@ -1,0 +1,114 @@
+"""``dunmist desk``: one screen for the whole visit."""
+
+import sys
+from pathlib import Path
+
+import click
+
+from dunmist.cli.parameters import (
+    CAPTURE,
+    EVERY_MOST_S,
+    FILE,
+    Duration,
+    complaint_option,
+    far_options,
+    refuse_given,
+)
+
+EVERY_LEAST_S = 0.2
+
+
+@click.command()
+@click.argument("file", type=CAPTURE, required=False)
+@far_options
+@click.option(
+    "--root",
+    type=FILE,
+    metavar="DIR",
+    help="Sample the computer whose proc, sys and etc lie under DIR.",
+)
+@click.option(
+    "--every",
+    "every_s",
+    type=Duration(EVERY_LEAST_S, EVERY_MOST_S),
+    default="1s",
+    show_default=True,
+    help="How often to sample; + and - change it.",
+)
+@complaint_option
+@click.option("--note", metavar="TEXT", help="The complaint in their own words.")
+@click.option(
+    "-o",
+    "--output",
+    "folder",
+    type=FILE,
+    metavar="DIR",
+    help="Where to keep the visit; without it a folder below the user's state.",
+)
+@click.option("--plain", is_flag=True, help="Lines of text instead of a screen.")
+@click.pass_context
+def desk(
+    context: click.Context,
+    /,
+    file: Path | None,
+    host: str | None,
+    via: str | None,
+    sudo: bool,
+    root: Path | None,
+    every_s: float,
+    complaints: tuple[str, ...],
+    note: str | None,
+    folder: Path | None,
+    plain: bool,
+) -> None:
+    """Look, act and report on one screen: this computer, another one, or FILE.
+
+    Without FILE it samples at once. The visit is kept in a folder: captures, reports, what was
+    done. Keys stand at the bottom; '?' explains them. On leaving, a line for the ticket is printed.
+    """
+    if file is not None:
+        ignored = "a capture is looked at as it is; leave out {}"
+        refuse_given(context, ("host", "via", "sudo", "root", "every_s"), ignored)
+    from dunmist.desk.visit import Visit, VisitOptions, new_folder
+    from dunmist.jobs.settings import state_directory, thresholds_path
+    from dunmist.thresholds import load_thresholds
+
+    options = VisitOptions(
+        folder or new_folder(state_directory() / "visits"),
+        every_s,
+        _target(host, via, root, sudo=sudo),
+        complaints,
+        note,
+        file,
+    )
+    limits = load_thresholds(thresholds_path())
+    with Visit(options) as visit:
+        if plain or not _has_screen():
+            from dunmist.desk.plain import print_lines
+
+            print_lines(visit, limits, click.echo)
+            return
+        from dunmist.desk.app import DeskApp
+
+        line = DeskApp(visit, limits).run()
+    click.echo(line or "the visit ended")
+    if options.is_live:
+        click.echo(f"kept {options.folder}; again: dunmist desk {visit.path}", err=True)
+
+
+def _target(host: str | None, via: str | None, root: Path | None, *, sudo: bool) -> tuple[str, ...]:
+    words: list[str] = []
+    for option, value in (("--on", host), ("--via", via)):
+        words += [option, value] if value is not None else []
+    # a child has another working directory
+    words += ["--root", str(root.absolute())] if root is not None else []
+    return (*words, *(["--sudo"] if sudo else []))
+
+
+def _has_screen() -> bool:
+    """Whether there is a terminal that a screen can be drawn on."""
+    import os
+
+    encoding = (sys.stdout.encoding or "").lower().replace("-", "")
+    is_terminal = sys.stdin.isatty() and sys.stdout.isatty()
+    return is_terminal and encoding == "utf8" and os.environ.get("TERM", "dumb") != "dumb"

@@ -1,0 +1,92 @@
+"""The head of the desk: what limits the computer, how sure that is, who, and the last minutes."""
+
+from collections.abc import Iterable
+
+from rich.text import Text
+
+from dunmist.desk.judgement import Judgement
+from dunmist.harmless import harmless
+from dunmist.recorder import Gauge, Now
+from dunmist.sparklines import curve_text
+
+# of the 256 colours, those of reports/styles.py, which loads what no live screen needs
+LEVEL_STYLES = {
+    "calm": "",
+    "busy": "color(33)",
+    "strained": "bold color(166)",
+    "choked": "bold color(196)",
+    "unknown": "dim",
+}
+LABEL, WORD, FIGURE = 8, 10, 32
+FULL = 0.95
+STRIP_MOST = 120
+
+
+def answer_text(judgement: Judgement | None, age_s: float, width: int) -> Text:
+    """Return what is believed: the verdict with its age, the first suspect, the next step."""
+    text = Text(no_wrap=False, overflow="fold")
+    if judgement is None:
+        text.append("Looking: the first verdict comes after some seconds of sampling.", "dim")
+        return text
+    text.append(judgement.level.upper(), LEVEL_STYLES.get(judgement.level, "") + " bold")
+    text.append(f"  {judgement.headline}")
+    sure = f"  (sure {100 * judgement.confidence:.0f} %, {age_s:.0f} s ago"
+    text.append(sure + (f"; missing: {judgement.missing})" if judgement.missing else ")"), "dim")
+    # an answer that only leads over to the verdict says nothing more
+    if judgement.answer and not judgement.answer.endswith(":"):
+        text.append(f"\n{judgement.answer}")
+    first = judgement.suspects[0] if judgement.suspects else None
+    if first is not None and first.why:
+        text.append(f"\n{_cut(f'{first.name}: {first.why}', width)}")
+    elif judgement.findings:
+        more = len(judgement.findings) - 1
+        also = f" (and {more} more)" if more else ""
+        text.append(f"\n{_cut(judgement.findings[0], width - len(also))}{also}")
+    return text
+
+
+def gauges_text(now: Now | None, width: int) -> Text:
+    """Return a line for each resource with its last minutes, and one mark for each CPU."""
+    if now is None:
+        return Text("the first figures come with the second tick", "dim")
+    lines = [_gauge_line(gauge, now, width) for gauge in now.gauges.values()]
+    lines.append(_cpu_line(now, width))
+    return Text("\n").join(lines)
+
+
+def _gauge_line(gauge: Gauge, now: Now, width: int) -> Text:
+    used = gauge.used[-1] if gauge.used else None
+    held = gauge.held[-1] if gauge.held else None
+    figure = "not known" if used is None else f"{100 * used:3.0f} % used"
+    if gauge.name == "heat":
+        figure = "not known" if now.celsius is None else f"{now.celsius:3.0f} °C"
+        figure += f", {now.clock_hz / 1e9:.2f} GHz" if now.clock_hz else ""
+    elif held is not None:
+        figure += f", {100 * held:.0f} % waits"
+    figure += f" {gauge.text}" if gauge.text else ""
+    level = gauge.level or "unknown"
+    line = Text(f"{gauge.name:<{LABEL}}", no_wrap=True, overflow="crop")
+    line.append(f"{level:<{WORD}}", LEVEL_STYLES[level])
+    line.append(f"{harmless(figure)[:FIGURE]:<{FIGURE}}")
+    line.append(strip(gauge.used, min(STRIP_MOST, width - LABEL - WORD - FIGURE)))
+    return line
+
+
+def _cpu_line(now: Now, width: int) -> Text:
+    full = sum(share > FULL for share in now.cpus)
+    note = f"  {len(now.cpus)} CPUs, {full} full"
+    marks = curve_text(now.cpus[: max(0, width - LABEL - len(note))], 1.0)
+    line = Text(f"{'each':<{LABEL}}", no_wrap=True, overflow="crop")
+    line.append(marks)
+    line.append(note, "dim")
+    return line
+
+
+def strip(values: Iterable[float | None], room: int) -> str:
+    """Return the last values that fit, the newest at the right."""
+    kept = list(values)[-room:] if room > 0 else []
+    return curve_text(kept, 1.0).rjust(max(0, room))
+
+
+def _cut(text: str, width: int) -> str:
+    return text if len(text) <= width else f"{text[: max(0, width - 1)]}…"

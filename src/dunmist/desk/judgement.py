@@ -1,0 +1,93 @@
+"""What a judging child says of a window of a capture, and the pages that show it.
+
+``jobs/desk_judgement.py`` makes it of the same triage and tables as ``triage`` and ``view``.
+"""
+
+from typing import NamedTuple
+
+import msgspec
+
+
+class PageTopic(NamedTuple):
+    """A page: its title, the topics of ``view`` that it has, and the form of the processes."""
+
+    title: str
+    topics: tuple[str, ...]
+    form: str | None = None
+
+
+# in the order of the keys that lead to them; the first is live
+PAGES: tuple[PageTopic, ...] = (
+    PageTopic("now", ()),
+    PageTopic("applications", ("processes",)),
+    PageTopic("processes", ("processes",), "each"),
+    PageTopic("tree", ("processes",), "tree"),
+    PageTopic("doing", ("doing",)),
+    PageTopic("memory", ("memory",)),
+    PageTopic("disks", ("disks",)),
+    PageTopic("network", ("links", "ports")),
+    PageTopic("heat", ("heat",)),
+    PageTopic("services", ("services",)),
+    PageTopic("start-up", ("autostart", "boot")),
+    PageTopic("changes", ("changes",)),
+    PageTopic("log", ("messages", "timeline")),
+)
+
+
+class PageColumn(msgspec.Struct, frozen=True):
+    """One column; ``is_usual`` says whether it is shown without being asked for."""
+
+    name: str
+    heading: str
+    meaning: str
+    is_numeric: bool
+    is_usual: bool
+
+
+class PageRow(msgspec.Struct, frozen=True):
+    """One row: what tells it from others, its cells as figures and as people read them."""
+
+    key: str
+    values: list[float | str | None]
+    texts: list[str]
+    pid: int | None = None
+    name: str | None = None  # of an application or a service
+
+
+class PageTable(msgspec.Struct, frozen=True):
+    """One table of a page."""
+
+    name: str
+    about: str
+    columns: list[PageColumn]
+    rows: list[PageRow]
+
+
+class Suspect(msgspec.Struct, frozen=True):
+    """A culprit in a line: who, how sure, doing what, since when."""
+
+    rank: int
+    name: str
+    role: str
+    pid: int | None
+    confidence: float
+    why: str
+    first_step: str | None
+
+
+class Judgement(msgspec.Struct, frozen=True):
+    """Everything that is shown of a window; moments are seconds after the first tick."""
+
+    since_s: float
+    until_s: float
+    cpu_s: float  # that judging took
+    host: str
+    level: str
+    limiting: str | None
+    confidence: float
+    headline: str
+    answer: str | None
+    missing: str  # what would make it surer; nothing where it is sure
+    suspects: list[Suspect]
+    findings: list[str]
+    pages: dict[str, list[PageTable]]

@@ -1,0 +1,209 @@
+"""One program of the desk: everything known of it, and its steps, which can be carried out.
+
+What is shown is what ``view process`` says of the same capture, and a step is ``fix do`` with its
+guards, its journal and its measured effect.
+"""
+
+import json
+import re
+from typing import Any, ClassVar, NamedTuple
+
+from rich.text import Text
+from textual import on, work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import VerticalScroll
+from textual.screen import ModalScreen, Screen
+from textual.widgets import Footer, OptionList, Static
+from textual.widgets.option_list import Option
+
+from dunmist.desk.visit import Visit, shown_command
+from dunmist.harmless import harmless
+
+STYLE = re.compile(r"\x1b\[[0-9;]*m")
+# what fits into the box of a question
+QUESTION_COLUMNS = 88
+# how the lines begin that say what came of an act
+OUTCOMES = ("act ", "better", "worse", "no clear change", "dunmist:")
+RISK_STYLES = {"none": "", "reversible": "", "disruptive": "bold color(166)"}
+
+
+class Subject(NamedTuple):
+    """A process by its number, or a program by its name."""
+
+    pid: int | None
+    name: str
+
+    @property
+    def word(self) -> str:
+        """What ``view process`` is asked for."""
+        return str(self.pid) if self.pid is not None else self.name
+
+
+class OpenOne(Screen[None]):
+    """The page of one program with its steps."""
+
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("escape,q", "back", "back"),
+        Binding("tab", "app.focus_next", "steps or text"),
+        Binding("p", "prove", "prove it"),
+        Binding("z", "undo", "undo the last act"),
+    ]
+
+    def __init__(self, visit: Visit, subject: Subject, acts: list[str]) -> None:
+        super().__init__()
+        self._visit, self._subject, self._acts = visit, subject, acts
+        self._steps: list[dict[str, Any]] = []
+
+    def compose(self) -> ComposeResult:
+        """Lay the page out: the text, the steps below it."""
+        yield Static(Text(f"{harmless(self._subject.name)}: being looked at", "bold"), id="title")
+        with VerticalScroll(id="page"):
+            yield Static(id="text")
+        yield OptionList(id="steps")
+        yield Footer(compact=True, show_command_palette=False)
+
+    def on_mount(self) -> None:
+        """Ask for the text and for the steps."""
+        self.ask()
+
+    @work(thread=True)
+    def ask(self) -> None:
+        """Have children say what is known."""
+        words = ("view", "process", str(self._visit.path), self._subject.word)
+        width = max(60, self.app.size.width - 4)
+        text, status = self._said(*words, columns=width)
+        answer, _ = self._said(*words, "--json")
+        self.app.call_from_thread(self.told, text, answer, status)
+
+    def _said(self, *words: str, columns: int = 100) -> tuple[str, int]:
+        child = self._visit.run(*words, columns=columns)
+        said, _ = child.communicate()
+        return STYLE.sub("", said.decode("utf-8", "replace")), child.returncode
+
+    def told(self, text: str, answer: str, status: int) -> None:
+        """Show what the children said."""
+        self.query_one("#title", Static).update(
+            Text(f"{harmless(self._subject.name)}", "bold", no_wrap=True)
+        )
+        # the steps have a place of their own
+        text = text.partition("\nwhat to do, safest first")[0]
+        self.query_one("#text", Static).update(Text(text))
+        steps = self.query_one("#steps", OptionList)
+        if status == 0:
+            self._steps = json.loads(answer).get("steps", [])
+        for step in self._steps:
+            line = Text(f"{step['action']:<20}")
+            line.append(f"{step['risk']:<12}", RISK_STYLES.get(step["risk"], ""))
+            line.append(harmless(step["text"]))
+            line.no_wrap, line.overflow = True, "ellipsis"
+            steps.add_option(Option(line))
+        steps.highlighted = 0 if self._steps else None
+        steps.focus()
+
+    @on(OptionList.OptionSelected)
+    def chosen(self, event: OptionList.OptionSelected) -> None:
+        """Ask before a step is carried out."""
+        step = self._steps[event.option_index]
+        self.look_at(step["action"])
+
+    def _fix(self, verb: str, action: str | None) -> list[str]:
+        words = ["fix", verb, str(self._visit.path), *([action] if action else [])]
+        return words + (["--pid", str(self._subject.pid)] if self._subject.pid is not None else [])
+
+    @work(thread=True)
+    def look_at(self, action: str) -> None:
+        """Have a child say exactly what a step would do."""
+        said, _ = self._said(*self._fix("show", action), columns=QUESTION_COLUMNS)
+        self.app.call_from_thread(self.ask_for, action, said)
+
+    def ask_for(self, action: str, said: str) -> None:
+        """Show the step, and carry it out where that is wanted."""
+        reason = None
+        if not self._visit.options.can_act:
+            reason = "another computer: type it there, or let somebody do it there"
+        self.app.push_screen(Question(action, said, reason), self._answered(action))
+
+    def _answered(self, action: str) -> Any:  # noqa: ANN401 - what Textual calls back
+        def answered(agreed: bool | None) -> None:
+            if agreed:
+                words = self._fix("do", action)
+                note = Text(f"doing it: {shown_command(words)}; measuring takes some seconds")
+                self.query_one("#title", Static).update(note)
+                self.act([*words, "--yes"], action)
+
+        return answered
+
+    @work(thread=True)
+    def act(self, words: list[str], action: str) -> None:
+        """Have a child carry a step out, and measure what it did."""
+        said, status = self._said(*words)
+        self.app.call_from_thread(self.acted, action, said, status)
+
+    def acted(self, action: str, said: str, status: int) -> None:
+        """Say what came of a step."""
+        lines = [line for line in harmless_lines(said).splitlines() if line.strip()]
+        told = [line for line in lines if line.startswith(OUTCOMES)]
+        if status == 0:
+            self._acts.append(f"{action} {self._subject.name}")
+        result = "; ".join(told) or (lines[-1] if lines else "done")
+        style = "bold" if status == 0 else "bold color(196)"
+        self.query_one("#title", Static).update(Text(harmless(result), style))
+        self.query_one("#text", Static).update(Text(said))
+
+    def action_prove(self) -> None:
+        """Ask before the experiment."""
+        said = (
+            f"Pause {harmless(self._subject.name)} again and again in random order, for 40 s in "
+            "all, and say whether the trouble follows. It goes on whatever happens."
+        )
+        reason = None if self._visit.options.can_act else "another computer"
+        words = self._fix("prove", None)
+
+        def answered(agreed: bool | None) -> None:
+            if agreed:
+                self.query_one("#title", Static).update(Text("proving; it takes 40 s", "bold"))
+                self.act([*words, "--yes"], "prove")
+
+        self.app.push_screen(Question("prove", said, reason), answered)
+
+    def action_undo(self) -> None:
+        """Undo the last act."""
+        self.act(["fix", "undo"], "undo")
+
+    def action_back(self) -> None:
+        """Go back to the desk."""
+        self.dismiss()
+
+
+class Question(ModalScreen[bool]):
+    """What a step would do, to be agreed to."""
+
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("y", "answer(True)", "do it"),
+        Binding("n,escape,q", "answer(False)", "leave it"),
+    ]
+
+    def __init__(self, action: str, said: str, reason: str | None) -> None:
+        super().__init__()
+        self._action, self._said, self._reason = action, said, reason
+
+    def compose(self) -> ComposeResult:
+        """Show what would be done."""
+        with VerticalScroll(id="box"):
+            yield Static(Text(self._action, "bold"))
+            yield Static(Text(harmless_lines(self._said)))
+            if self._reason:
+                yield Static(Text(f"It cannot be done from here: {self._reason}", "bold"))
+                yield Static(Text("n: back", "dim"))
+            else:
+                yield Static(Text("y: do it    n: leave it", "bold"))
+
+    def action_answer(self, agreed: bool) -> None:
+        """Give the answer; nothing is agreed to that cannot be done."""
+        self.dismiss(agreed and self._reason is None)
+
+
+def harmless_lines(text: str) -> str:
+    """Return several lines that may be shown on a terminal."""
+    return "\n".join(harmless(line) for line in text.splitlines())

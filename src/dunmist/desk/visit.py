@@ -1,0 +1,164 @@
+"""One visit: its folder, the child that samples into it, and the children that judge and act.
+
+The folder keeps the captures, what was said of them and the reports, and can be opened again.
+"""
+
+import os
+import signal
+import subprocess
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import IO
+
+import msgspec
+
+from dunmist.captures import CaptureReader
+from dunmist.children import python_command, start_child
+from dunmist.desk.judgement import Judgement
+
+# longer than anybody stays; Ctrl-C and q end it
+SAMPLED_FOR = "12h"
+MODULE = "dunmist"
+# ends when this process does, however that ends
+WHILE_READ = "dunmist.desk.while_read"
+JUDGE = "dunmist.jobs.desk_judgement"
+# what is believed lately says more than what was an hour ago
+WINDOW_S = 60.0
+# a capture that is sampled no more has until here to be closed
+CLOSED_WITHIN_S = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class VisitOptions:
+    """Where the visit is kept, and whom it is about: this computer without ``target``."""
+
+    folder: Path
+    every_s: float = 1.0
+    # options of ``dunmist capture`` that say which computer
+    target: tuple[str, ...] = ()
+    complaints: tuple[str, ...] = ()
+    note: str | None = None
+    # a capture that is looked at instead of sampling
+    file: Path | None = None
+
+    @property
+    def is_live(self) -> bool:
+        """Whether a computer is sampled."""
+        return self.file is None
+
+    @property
+    def can_act(self) -> bool:
+        """Whether what is looked at may be this computer, so that steps can be carried out."""
+        return not any(word in self.target for word in ("--on", "--via", "--root"))
+
+
+class Visit:
+    """The children of a visit; use it as a context manager."""
+
+    def __init__(self, options: VisitOptions) -> None:
+        self.options = options
+        self.every_s = options.every_s
+        self.path = (options.file or options.folder / "capture.jsonl.gz").absolute()
+        self._sampler: subprocess.Popen[bytes] | None = None
+        self._said: IO[bytes] | None = None
+        self._count = 0
+
+    def __enter__(self) -> "Visit":
+        if self.options.is_live:
+            self.options.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            self._begin()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.end_sampling()
+
+    def _begin(self) -> None:
+        self._count += 1
+        name = "capture.jsonl.gz" if self._count == 1 else f"capture-{self._count}.jsonl.gz"
+        self.path = self.options.folder.absolute() / name
+        words = [
+            *("capture", "-o", str(self.path), "--for", SAMPLED_FOR),
+            *("--every", f"{self.every_s:g}s", "--force", *self.options.target),
+        ]
+        for complaint in self.options.complaints:
+            words += ["--complaint", complaint]
+        if self.options.note:
+            words += ["--note", self.options.note]
+        self._said = (self.options.folder / "sampling.log").open("ab")
+        self._sampler = start_child(
+            python_command("-m", WHILE_READ, *words),
+            stdin=subprocess.PIPE,
+            stderr=self._said,
+            own_session=True,
+        )
+
+    @property
+    def is_sampling(self) -> bool:
+        """Whether there is more to come."""
+        return self._sampler is not None and self._sampler.poll() is None
+
+    def trouble(self) -> str | None:
+        """Return the last line that sampling said when it could not go on, None while it can."""
+        if self._sampler is None or self._sampler.poll() in (None, 0):
+            return None
+        lines = (self.options.folder / "sampling.log").read_text("utf-8", "replace").splitlines()
+        return lines[-1] if lines else "sampling ended"
+
+    def change_pace(self, every_s: float) -> None:
+        """Go on at another pace, in a capture of its own."""
+        self.end_sampling()
+        self.every_s = every_s
+        self._begin()
+
+    def end_sampling(self) -> None:
+        """Have the capture closed; what was sampled is kept."""
+        if self._sampler is not None and self._sampler.poll() is None:
+            self._sampler.send_signal(signal.SIGINT)
+            try:
+                self._sampler.wait(CLOSED_WITHIN_S)
+            except subprocess.TimeoutExpired:
+                self._sampler.kill()
+                self._sampler.wait()
+        if self._sampler is not None and self._sampler.stdin is not None:
+            self._sampler.stdin.close()
+        if self._said is not None:
+            self._said.close()
+
+    def judge(self, since_s: float, until_s: float | None = None) -> "subprocess.Popen[bytes]":
+        """Start judging what was sampled between two moments; its answer is one line."""
+        until = [] if until_s is None else [f"{until_s:.3f}"]
+        command = python_command("-m", JUDGE, str(self.path), f"{since_s:.3f}", *until)
+        return start_child(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+
+    def run(self, *words: str, columns: int = 100) -> "subprocess.Popen[bytes]":
+        """Start a command of this program that looks or acts; what it prints is its answer."""
+        return start_child(
+            ["/usr/bin/env", f"COLUMNS={columns}", *python_command("-m", MODULE, *words)],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+        )
+
+
+def read_judgement(answer: bytes) -> Judgement:
+    """Return what a judging child said; raises msgspec.DecodeError."""
+    return msgspec.json.decode(answer, type=Judgement)
+
+
+def new_folder(parent: Path) -> Path:
+    """Return the name of a folder for a visit that begins now."""
+    return parent / f"visit-{datetime.now().astimezone():%Y%m%d-%H%M%S}-{os.getpid()}"
+
+
+def length_s(path: Path) -> float:
+    """Return how long a capture is, by the moment of its last tick; raises CaptureError."""
+    with CaptureReader(path) as reader:
+        return max((getattr(line, "at_s", 0.0) or 0.0 for line in reader.lines()), default=0.0)
+
+
+def shown_command(words: Sequence[str]) -> str:
+    """Return a command of this program as somebody would type it."""
+    import shlex
+
+    return shlex.join(["dunmist", *words])

@@ -1,0 +1,171 @@
+"""Judges a window of a capture for the desk, and says all of it in one line of JSON.
+
+A process of its own, at idle priority and gone afterwards, so that nobody has NumPy in memory for
+the length of a visit. ``python -m dunmist.jobs.desk_judgement FILE SINCE [UNTIL]``.
+"""
+
+import math
+import os
+import sys
+import time
+from contextlib import suppress
+from pathlib import Path
+
+import msgspec
+
+from dunmist.advice import Judged
+from dunmist.desk.judgement import (
+    PAGES,
+    Judgement,
+    PageColumn,
+    PageRow,
+    PageTable,
+    PageTopic,
+    Suspect,
+)
+from dunmist.errors import DunmistError
+from dunmist.harmless import harmless
+from dunmist.jobs.judge import judge
+from dunmist.series import Part
+from dunmist.tables import Filled, cell_text, plain, records, topic_tables
+
+# rows of a table that a person may scroll through
+ROWS_MOST = 2000
+# what tells the rows of a table apart, the best first
+KEYS = ("pid", "process", "application", "unit", "socket", "name", "disk", "link", "sensor", "what")
+NAMES = ("application", "program", "name", "unit")
+# fewer ticks are no certainty
+SURE_S, SURE_SHARE = 10.0, 0.8
+
+
+def desk_judgement(path: Path, since_s: float, until_s: float = math.inf) -> Judgement:
+    """Return all that the desk shows of a window; raises CaptureError."""
+    judged = judge(path, part=Part(since_s, until_s), looks_for_bad_window=False)
+    triage, series = judged.triage, judged.series
+    verdict = triage.verdict
+    return Judgement(
+        since_s=series.since_s,
+        until_s=series.since_s + series.duration_s,
+        cpu_s=time.process_time(),
+        host=harmless(series.header.machine.host or "this computer"),
+        level=verdict.level,
+        limiting=verdict.limiting,
+        confidence=verdict.confidence,
+        headline=harmless(verdict.headline),
+        answer=harmless(verdict.answer) if verdict.answer else None,
+        missing=_missing(judged),
+        suspects=_suspects(judged),
+        findings=[harmless(f"{item.severity}: {item.text}") for item in triage.findings],
+        pages={page.title: _tables(judged, page) for page in PAGES},
+    )
+
+
+def _missing(judged: Judged) -> str:
+    """Return what would make the verdict surer, nothing where it is sure."""
+    duration_s = judged.series.duration_s
+    if duration_s < SURE_S:
+        return f"{SURE_S - duration_s:.0f} s more of sampling"
+    return "a longer look" if judged.triage.verdict.confidence < SURE_SHARE else ""
+
+
+def _suspects(judged: Judged) -> list[Suspect]:
+    suspects = []
+    for culprit, told in zip(judged.diagnosis.culprits, judged.triage.culprits, strict=True):
+        why = [item.text for item in told.doing[:1]]
+        why += [told.since.text] if told.since else []
+        main = culprit.application.main
+        suspects.append(
+            Suspect(
+                rank=told.rank,
+                name=harmless(told.name),
+                role=told.role,
+                pid=main.pid if main else None,
+                confidence=told.confidence,
+                why=harmless("; ".join(why)),
+                first_step=harmless(told.steps[0].text) if told.steps else None,
+            )
+        )
+    return suspects
+
+
+def _tables(judged: Judged, page: PageTopic) -> list[PageTable]:
+    form = page.form if page.form in ("each", "flat", "tree") else None
+    return [
+        _table(filled)
+        for topic in page.topics
+        for filled in topic_tables(topic, judged, form)  # type: ignore[arg-type]  # looked at above
+        if len(filled.frame)
+    ]
+
+
+def _table(filled: Filled) -> PageTable:
+    table = filled.table
+    usual = [column.name for column in table.shown_columns()]
+    # the usual ones first, in the order in which people compare them
+    columns = [
+        *(table.column(name) for name in usual),
+        *(column for column in table.columns if column.name not in usual),
+    ]
+    rows: list[PageRow] = []
+    seen: set[str] = set()
+    for number, record in enumerate(records(filled)[:ROWS_MOST]):
+        named = [str(record[name]) for name in KEYS if record.get(name) is not None]
+        key = "/".join(named) or str(number)
+        # two rows may be told apart by nothing but their place
+        key = f"{key}#{number}" if key in seen else key
+        seen.add(key)
+        cells = [record[column.name] for column in columns]
+        units = [table.unit_of(column, record) for column in columns]
+        rows.append(
+            PageRow(
+                key=harmless(key),
+                values=[_value(cell) for cell in cells],
+                texts=[
+                    harmless(cell_text(unit, cell, filled.zone))
+                    for unit, cell in zip(units, cells, strict=True)
+                ],
+                pid=_pid(record.get("pid")),
+                name=next((str(record[name]) for name in NAMES if record.get(name)), None),
+            )
+        )
+    return PageTable(
+        name=table.name,
+        about=table.about,
+        columns=[
+            PageColumn(
+                column.name, column.heading, column.meaning, column.is_numeric, column.name in usual
+            )
+            for column in columns
+        ],
+        rows=rows,
+    )
+
+
+def _value(cell: object) -> float | str | None:
+    shown = plain(cell)
+    if shown is None or isinstance(shown, str):
+        return shown
+    return float(shown) if isinstance(shown, int | float) else str(shown)
+
+
+def _pid(cell: object) -> int | None:
+    shown = plain(cell)
+    return int(shown) if isinstance(shown, int | float) and not isinstance(shown, bool) else None
+
+
+def main(words: list[str]) -> int:
+    """Judge as told and print the answer; 1 where the capture cannot be judged."""
+    # whoever sits there comes first, and a computer that is full answers later
+    with suppress(OSError):
+        os.setpriority(os.PRIO_PROCESS, 0, 19)
+    try:
+        result = desk_judgement(Path(words[0]), *map(float, words[1:3]))
+    except DunmistError as error:
+        sys.stderr.write(f"{harmless(str(error))}\n")
+        return 1
+    sys.stdout.buffer.write(msgspec.json.encode(result) + b"\n")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

@@ -1,0 +1,353 @@
+"""The desk: its pages against ``view``, its keys, and a whole visit through a real terminal."""
+
+import fcntl
+import json
+import logging
+import os
+import pty
+import re
+import signal
+import struct
+import subprocess
+import sys
+import termios
+import time
+import unittest
+from pathlib import Path
+
+from textual.widgets import DataTable, Static, Tabs
+
+from dunmist.desk import PAGES
+from dunmist.desk.app import DeskApp
+from dunmist.desk.open_one import OpenOne, Question
+from dunmist.desk.page_rows import Arrangement, arranged, shown_columns
+from dunmist.desk.short_screens import Help
+from dunmist.desk.visit import Visit, VisitOptions
+from dunmist.jobs.desk_judgement import desk_judgement
+from dunmist.simulation import load_scenario
+from dunmist.thresholds import thresholds
+from tests.program import DUNMIST, InFolder, capture_model, run, start_busy
+
+STYLE = re.compile(r"\x1b(?:\[[0-9;?<>=]*[ -/]*[@-~]|[()][0-9A-Z]|[=>])")
+
+
+class Pages(InFolder):
+    def test_each_page_says_what_view_says_of_the_same_capture(self):
+        path = self.sample
+        judgement = desk_judgement(path, 0.0)
+        triage = self.triage(path)
+        self.assertEqual(triage["verdict"]["headline"], judgement.headline)
+        names = [culprit["name"] for culprit in triage["culprits"]]
+        self.assertEqual(names, [suspect.name for suspect in judgement.suspects])
+        for page in PAGES[1:]:
+            form = {"each": ["--each"], "tree": ["--tree"]}.get(page.form, [])
+            told = {}
+            for topic in page.topics:
+                done = run("view", topic, path, *form, "--json", folder=self.folder)
+                told |= json.loads(done.stdout)
+            for table in judgement.pages[page.title]:
+                with self.subTest(page.title, table=table.name):
+                    rows = told[table.name.replace(" ", "_")]
+                    self.assertEqual(len(rows), len(table.rows))
+                    for column, about in enumerate(table.columns):
+                        for row, shown in zip(rows, table.rows, strict=True):
+                            wanted = row[about.name]
+                            if isinstance(wanted, int | float) and not isinstance(wanted, bool):
+                                self.assertAlmostEqual(wanted, shown.values[column], places=6)
+
+    def test_rows_are_sorted_filtered_and_told_apart(self):
+        table = desk_judgement(self.sample, 0.0).pages["processes"][0]
+        keys = [row.key for row in table.rows]
+        self.assertEqual(len(keys), len(set(keys)))
+        names = [column.name for column in table.columns]
+        place = names.index("private_bytes")
+        ordered = [row.values[place] for row in arranged(table, Arrangement("private_bytes"))]
+        self.assertEqual(sorted(ordered, reverse=True), ordered)
+        turned = arranged(table, Arrangement("private_bytes", ascending=True))
+        self.assertEqual(ordered[::-1], [row.values[place] for row in turned])
+        left = arranged(table, Arrangement(words="NESTCAM isbister"))
+        self.assertTrue(left)
+        self.assertTrue(all("nestcam" in " ".join(row.texts) for row in left))
+        self.assertEqual(len(names), len(shown_columns(table, Arrangement(all_columns=True))))
+
+    def test_what_judges_is_a_process_that_ends_and_says_why_it_could_not(self):
+        for path, said in (("nowhere.gz", "No such file"), (__file__, "capture")):
+            options = VisitOptions(self.folder, file=self.folder / path)
+            with Visit(options) as visit:
+                answer, error = visit.judge(0.0).communicate()
+                self.assertEqual(b"", answer)
+                self.assertIn(said, error.decode())
+
+
+class Keys(unittest.IsolatedAsyncioTestCase):
+    """Each key, by the library's own pilot, on captures of model computers."""
+
+    def setUp(self):
+        # its debugging mode tells of each turn that takes long
+        logging.getLogger("asyncio").setLevel(logging.ERROR)
+        self.holder = InFolder("setUp")
+        InFolder.setUp(self.holder)
+        self.addCleanup(self.holder.doCleanups)
+        self.folder = self.holder.folder
+
+    async def at_desk(self, act, scenario="ringing-office", size=(120, 40)):
+        """Act on the desk once its capture was judged, and return the line for the ticket."""
+        path = capture_model(load_scenario(scenario), self.folder / f"{scenario}.gz", 10.0)
+        with Visit(VisitOptions(self.folder / "visit", file=path)) as visit:
+            app = DeskApp(visit, thresholds())
+            async with app.run_test(size=size) as pilot:
+                for _ in range(600):
+                    await pilot.pause(0.05)
+                    if app._judgement is not None and app._rows:
+                        break
+                await act(app, pilot)
+                await pilot.press("q")
+                await pilot.pause()
+            return app.return_value
+
+    @staticmethod
+    def text_of(app, place):
+        return str(app.query_one(place, Static).render())
+
+    async def test_the_answer_stands_on_top_and_the_culprit_first(self):
+        async def act(app, pilot):
+            self.assertIn("nestcam-index", self.text_of(app, "#answer"))
+            self.assertIn("STRAINED", self.text_of(app, "#answer"))
+            for word in ("cpu", "memory", "disk", "link", "heat"):
+                self.assertIn(word, self.text_of(app, "#gauges"))
+            self.assertEqual("nestcam-index", app._rows[0].name)
+            del pilot
+
+        for size in ((80, 24), (120, 40)):
+            line = await self.at_desk(act, size=size)
+        self.assertIn("nestcam-index", line)
+
+    async def test_pages_sort_filter_columns_and_tables(self):
+        async def act(app, pilot):
+            for page in PAGES:
+                self.assertEqual(page.title, app.query_one(Tabs).active_tab.label_text)
+                await pilot.press("right")
+                await pilot.pause()
+            await pilot.press("right")
+            await pilot.pause()
+            table = app.query_one("#table", DataTable)
+            self.assertEqual("applications", app.query_one(Tabs).active_tab.label_text)
+            few = len(table.columns)
+            await pilot.press("c")
+            self.assertGreater(len(table.columns), few)
+            await pilot.press("c", "s", "s")
+            self.assertTrue(any("↓" in str(column.label) for column in table.columns.values()))
+            await pilot.press("S")
+            self.assertTrue(any("↑" in str(column.label) for column in table.columns.values()))
+            whole = table.row_count
+            await pilot.press("slash", *"nestcam", "enter")
+            self.assertEqual(["nestcam-index"], [row.name for row in app._rows])
+            await pilot.press("slash", "escape")
+            self.assertEqual(whole, table.row_count)
+            first = app.table().name
+            await pilot.press("t")
+            self.assertNotEqual(first, app.table().name)
+
+        await self.at_desk(act)
+
+    async def test_what_is_chosen_stays_chosen_and_hold_holds(self):
+        async def act(app, pilot):
+            await pilot.press("right", "down", "down")
+            await pilot.pause()
+            chosen = app._rows[2].key
+            self.assertEqual(chosen, app._chosen)
+            await pilot.press("s", "S")
+            await pilot.pause()
+            table = app.query_one("#table", DataTable)
+            self.assertEqual(chosen, app._rows[table.cursor_row].key)
+            await pilot.press("space")
+            before = [row.key for row in app._rows]
+            self.assertIn("held still", self.text_of(app, "#about"))
+            app._judgement = None
+            app.look()
+            await pilot.press("down", "up")
+            self.assertEqual(before, [row.key for row in app._rows])
+
+        await self.at_desk(act)
+
+    async def test_one_is_opened_and_a_step_asks_first(self):
+        async def act(app, pilot):
+            await pilot.press("question_mark")
+            self.assertIsInstance(app.screen, Help)
+            await pilot.press("escape", "enter")
+            self.assertIsInstance(app.screen, OpenOne)
+            for _ in range(400):
+                await pilot.pause(0.05)
+                if app.screen._steps:
+                    break
+            text = str(app.screen.query_one("#text", Static).render())
+            self.assertIn("command line", text)
+            self.assertIn("nestcam-index", text)
+            await pilot.press("enter")
+            for _ in range(400):
+                await pilot.pause(0.05)
+                if isinstance(app.screen, Question):
+                    break
+            self.assertIsInstance(app.screen, Question)
+            await pilot.press("n", "escape")
+            await pilot.pause()
+            self.assertEqual(1, len(app.screen_stack))
+            self.assertEqual([], app.acts)
+
+        await self.at_desk(act)
+
+    async def test_nothing_is_done_to_another_computer(self):
+        path = capture_model(load_scenario("ringing-office"), self.folder / "x.gz", 10.0)
+        options = VisitOptions(self.folder, target=("--on", "far"), file=path)
+        with Visit(options) as visit:
+            app = DeskApp(visit, thresholds())
+            async with app.run_test() as pilot:
+                answers = []
+                app.push_screen(Question("pause", "text", "another computer"), answers.append)
+                await pilot.pause()
+                await pilot.press("y")
+                await pilot.pause()
+                self.assertEqual([False], answers)
+
+
+class Terminal:
+    """The desk on a real pseudo-terminal."""
+
+    def __init__(self, folder, *arguments, environment=None):
+        self.said = b""
+        self.child, self.terminal = pty.fork()
+        if self.child == 0:
+            os.chdir(folder)
+            os.environ.update({"TERM": "xterm-256color", **(environment or {})})
+            os.execv(DUNMIST, [DUNMIST, "desk", *map(str, arguments)])
+        fcntl.ioctl(self.terminal, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 120, 0, 0))
+        os.set_blocking(self.terminal, False)
+
+    def read(self):
+        try:
+            while data := os.read(self.terminal, 65536):
+                self.said += data
+        except (BlockingIOError, OSError):
+            return
+
+    def await_text(self, *words, longest_s=90.0):
+        """Wait until the screen has said one of these words since the last time."""
+        end = time.monotonic() + longest_s
+        while time.monotonic() < end:
+            self.read()
+            text = STYLE.sub("", self.said.decode("utf-8", "replace"))
+            if any(word in text for word in words):
+                self.said = b""
+                return text
+            time.sleep(0.1)
+        raise AssertionError(f"none of {words} within {longest_s:.0f} s: {text[-3000:]}")
+
+    def type(self, keys):
+        os.write(self.terminal, keys.encode())
+
+    def end(self, longest_s=30.0):
+        """Return the status once it has ended."""
+        end = time.monotonic() + longest_s
+        while time.monotonic() < end:
+            self.read()
+            pid, status = os.waitpid(self.child, os.WNOHANG)
+            if pid:
+                self.read()
+                os.close(self.terminal)
+                return os.waitstatus_to_exitcode(status)
+            time.sleep(0.05)
+        os.kill(self.child, signal.SIGKILL)
+        raise AssertionError("it did not end")
+
+
+class Visiting(InFolder):
+    measures_computer = True
+
+    def test_a_whole_visit(self):
+        child = start_busy(self, "tern-storm.py", 300)
+        environment = {"XDG_STATE_HOME": str(self.folder / "state")}
+        words = ("-o", "visit", "--note", "the fan is loud")
+        terminal = Terminal(self.folder, *words, environment=environment)
+        terminal.await_text("tern-storm.py keeps", "tern-storm.py takes", "tern-storm.py uses")
+        terminal.type("\r")
+        terminal.await_text("command line")
+        terminal.await_text("pause")
+        terminal.type("\x1b[B\r")
+        said = terminal.await_text("y: do it")
+        self.assertIn(str(child.pid), said)
+        terminal.type("y")
+        terminal.await_text("processes are paused", longest_s=120)
+        state = Path(f"/proc/{child.pid}/stat")
+        self.assertEqual("T", state.read_text().rpartition(")")[2].split()[0])
+        terminal.type("z")
+        end = time.monotonic() + 60
+        while state.read_text().rpartition(")")[2].split()[0] == "T":
+            self.assertLess(time.monotonic(), end, "it stays paused")
+            terminal.read()
+            time.sleep(0.1)
+        time.sleep(1.0)
+        terminal.type("\x1b")
+        time.sleep(0.5)
+        terminal.type("r")
+        terminal.await_text("report.pdf", longest_s=120)
+        terminal.type("\x1b")
+        time.sleep(0.5)
+        terminal.type("q")
+        self.assertEqual(0, terminal.end())
+        said = STYLE.sub("", terminal.said.decode("utf-8", "replace"))
+        self.assertIn("Done: pause tern-storm.py", said)
+        kept = {path.name for path in (self.folder / "visit").iterdir()}
+        self.assertLessEqual({"capture.jsonl.gz", "report.html", "report.pdf"}, kept)
+        # nothing goes on behind the visit
+        left = subprocess.run(
+            ["pgrep", "-f", str(self.folder / "visit")], capture_output=True, text=True, check=False
+        )
+        self.assertEqual("", left.stdout)
+        triage = self.triage(self.folder / "visit" / "capture.jsonl.gz")
+        self.assertEqual("the fan is loud", self.note(self.folder / "visit" / "capture.jsonl.gz"))
+        self.assertGreater(triage["capture"]["ticks"], 5)
+
+    def note(self, path):
+        from dunmist.captures import CaptureReader
+
+        with CaptureReader(path) as reader:
+            return reader.header.note
+
+    def test_a_terminal_that_closes_keeps_what_was_sampled(self):
+        terminal = Terminal(self.folder, "-o", "visit")
+        terminal.await_text("sampled for 2 s", "sampled for 3 s", "sampled for 4 s")
+        os.close(terminal.terminal)
+        _, status = os.waitpid(terminal.child, 0)
+        self.assertLess(os.waitstatus_to_exitcode(status), 128)
+        path = self.folder / "visit" / "capture.jsonl.gz"
+        end = time.monotonic() + 30
+        while time.monotonic() < end:
+            left = subprocess.run(["pgrep", "-f", str(path)], capture_output=True, check=False)
+            if not left.stdout:
+                break
+            time.sleep(0.2)
+        self.assertEqual(b"", left.stdout)
+        self.assertGreaterEqual(self.triage(path)["capture"]["ticks"], 2)
+
+    def test_lines_of_text_where_there_is_no_screen(self):
+        path = self.sample
+        done = run("desk", path, folder=self.folder)
+        self.assertIn("nestcam-index", done.stdout)
+        self.assertNotIn("\x1b", done.stdout)
+        self.one_line("desk", path, "--on", "far", status=2)
+
+
+class Cost(InFolder):
+    def test_the_screen_loads_nothing_that_computes(self):
+        script = (
+            "import sys\nfrom dunmist.desk.app import DeskApp\n"
+            "print(*sorted({name.partition('.')[0] for name in sys.modules}))"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", script], capture_output=True, text=True, check=True
+        )
+        self.assertFalse({"numpy", "pandas", "scipy", "matplotlib"} & set(done.stdout.split()))
+
+
+if __name__ == "__main__":
+    unittest.main()

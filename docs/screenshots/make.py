@@ -37,7 +37,6 @@ TERMINALS = (
     ),
     ("view-process", f"dunmist view process {CAPTURE} nestcam-index --no-pager"),
     ("view-timeline", f"dunmist view timeline {CAPTURE}"),
-    ("view-cores", f"dunmist view cores {CAPTURE} --no-pager"),
     ("view-memory", f"dunmist view memory {CAPTURE} | head -n 50"),
     ("view-heat", f"dunmist view heat {CAPTURE} --no-pager"),
     ("view-ports", f"dunmist view ports {CAPTURE} --no-pager; dunmist view sessions {CAPTURE}"),
@@ -51,6 +50,11 @@ TERMINALS = (
 )
 # picture, command, and after how many seconds it is taken
 RUNNING = (
+    (
+        "desk",
+        "XDG_STATE_HOME=state dunmist desk --root patient -o visit --note 'crawls all day'",
+        40.0,
+    ),
     (
         "capture",
         "dunmist capture --root patient -o live.jsonl.gz --for 30s --note 'crawls all day'",

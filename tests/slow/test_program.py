@@ -40,6 +40,7 @@ ROOMS = (
     "fixing",
     "simulation",
     "remote",
+    "desk",
     "jobs",
     "fleet",
     "cli",

@@ -217,7 +217,8 @@ def _normal_text(name: str, about: About, series: Series) -> str:
 def _wait_first(about: About, series: Series) -> str:
     """Return what to ask first, as it goes after that word."""
     words = wording()["ladder"]
-    if is_past_normal(about, series) and about.running_s is not None:
+    # nought where the start lies in the future of a clock that was set back
+    if is_past_normal(about, series) and about.running_s:
         return words["ask-past"].format(running=span_text(about.running_s))
     return words["ask-expected"]
 

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 
-from dunmist.computer.system_calls import CALLS
 from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.paging import MIB
 from dunmist.simulation.processes import CLK_PER_S, ModelProcess
@@ -10,6 +9,8 @@ from dunmist.simulation.processes import CLK_PER_S, ModelProcess
 # include/linux/sched.h
 PF_KTHREAD, PF_FORKNOEXEC = 0x00200000, 0x00000040
 PAGE_BYTES = 4096
+# arch/x86/entry/syscalls/syscall_64.tbl
+CALLS = {"read": 0, "write": 1, "fsync": 74, "fdatasync": 75}
 
 
 def executable(process: ModelProcess) -> str:
@@ -103,8 +104,7 @@ def _system_call(process: ModelProcess) -> str:
         return "running\n" if process.state == "R" else "-1 0x7ffc00000000 0x7f0000000000\n"
     first = 1 if spec.graphics_share else 0
     descriptor = first + (len(spec.reads) if spec.writes else 0)
-    number = next(call.x86_64 for call in CALLS if call.name == spec.call)
-    return f"{number} {descriptor:#x}{' 0x0' * 5} 0x7ffc00000000 0x7f0000000000\n"
+    return f"{CALLS[spec.call]} {descriptor:#x}{' 0x0' * 5} 0x7ffc00000000 0x7f0000000000\n"
 
 
 def _waits_in(process: ModelProcess) -> str:

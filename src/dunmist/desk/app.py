@@ -13,6 +13,7 @@ from rich.text import Text
 from textual import on, work
 from textual.app import App, ComposeResult
 from textual.binding import Binding, BindingType
+from textual.screen import Screen
 from textual.widgets import DataTable, Footer, Input, Static, Tab, Tabs
 
 from dunmist.desk.follow import Follower
@@ -20,7 +21,7 @@ from dunmist.desk.head import answer_text, gauges_text
 from dunmist.desk.judgement import PAGES, Judgement, PageRow, PageTable
 from dunmist.desk.open_one import OpenOne, Subject
 from dunmist.desk.page_rows import Arrangement, arranged, live_table, shown_columns
-from dunmist.desk.short_screens import Help, Told
+from dunmist.desk.short_screens import Ask, Help, Told
 from dunmist.desk.visit import WINDOW_S, Visit, read_judgement
 from dunmist.harmless import harmless
 from dunmist.thresholds import Thresholds
@@ -66,6 +67,7 @@ class DeskApp(App[str]):
         Binding("space", "hold", "hold", key_display="space", priority=False),
         Binding("t", "table", "table"),
         Binding("c", "columns", "columns"),
+        Binding("w", "ask", "complaint"),
         Binding("j", "judge", "judge now"),
         Binding("plus", "pace(-1)", "faster", key_display="+", show=False),
         Binding("minus", "pace(1)", "slower", key_display="-", show=False),
@@ -92,6 +94,7 @@ class DeskApp(App[str]):
         self._wanted: dict[str, Arrangement] = {}  # by page and table
         self._rows: list[PageRow] = []
         self._chosen: str | None = None  # key of the row that is chosen
+        self._screens = 1
         self._texts: dict[str, Text] = {}
         self._holds = False
         self._seen_ticks = -1
@@ -124,19 +127,29 @@ class DeskApp(App[str]):
     def on_mount(self) -> None:
         """Begin to look."""
         self.theme = "ansi-dark"
-        self.query_one("#filter", Input).display = False
-        self.query_one("#table", DataTable).focus()
+        self.desk.query_one("#filter", Input).display = False
+        self.desk.query_one("#table", DataTable).focus()
         self.set_interval(LOOK_S, self.look)
         self.look()
+        if self.visit.options.is_live and not (self.visit.note or self.visit.options.complaints):
+            self.action_ask()
+
+    @property
+    def desk(self) -> Screen[object]:
+        """The screen below all others."""
+        return self.screen_stack[0]
 
     # what is sampled, and what is believed of it
 
     def look(self) -> None:
         """Show what is new, and have it judged where that is due."""
+        if len(self.screen_stack) != self._screens:
+            self._screens = len(self.screen_stack)
+            self.refresh_bindings()
         now, at_s = self._follower.look()
         self._trouble = self._follower.trouble or self.visit.trouble() or ""
         self._judge_where_due(at_s)
-        if self._holds or len(self.screen_stack) > 1:
+        if self._holds or isinstance(self.screen, OpenOne):
             return
         self._show_state(at_s)
         width = self.size.width - PADDING
@@ -144,7 +157,7 @@ class DeskApp(App[str]):
         self._show("#answer", answer_text(self._judgement, age_s, width))
         if self._follower.ticks != self._seen_ticks:
             self._seen_ticks = self._follower.ticks
-            self.query_one("#gauges", Static).update(gauges_text(now, width))
+            self.desk.query_one("#gauges", Static).update(gauges_text(now, width))
             if self._page == LIVE:
                 self.show_page()
 
@@ -158,8 +171,8 @@ class DeskApp(App[str]):
         elif not self.visit.is_sampling:
             how = f"sampling ended after {at_s:.0f} s"
         words = [host, how]
-        if self.visit.options.note or self.visit.options.complaints:
-            note = self.visit.options.note or ", ".join(self.visit.options.complaints)
+        if self.visit.note or self.visit.options.complaints:
+            note = self.visit.note or ", ".join(self.visit.options.complaints)
             words.insert(1, f'"{harmless(note)}"')
         state = Text("  ·  ".join(words), "bold", no_wrap=True, overflow="ellipsis")
         if self._trouble:
@@ -170,7 +183,7 @@ class DeskApp(App[str]):
         """Show a text where it is another one: what stands still costs nothing."""
         if self._texts.get(place) != text:
             self._texts[place] = text
-            self.query_one(place, Static).update(text)
+            self.desk.query_one(place, Static).update(text)
 
     def _judge_where_due(self, at_s: float) -> None:
         is_file_read = not self.visit.options.is_live and self._follower.is_over
@@ -231,7 +244,10 @@ class DeskApp(App[str]):
 
     def show_page(self) -> None:
         """Show the table of the page; the chosen row stays chosen wherever it goes."""
-        shown, about = self.query_one("#table", DataTable), self.query_one("#about", Static)
+        shown, about = (
+            self.desk.query_one("#table", DataTable),
+            self.desk.query_one("#about", Static),
+        )
         table = self.table()
         if table is None:
             shown.clear(columns=True)
@@ -326,13 +342,13 @@ class DeskApp(App[str]):
         self._page = titles.index(event.tab.label_text)
         self._chosen = None
         self.show_page()
-        self.query_one("#table", DataTable).focus()
+        self.desk.query_one("#table", DataTable).focus()
 
     def action_page(self, step: int) -> None:
         """Go to the next page or the one before."""
-        if self.query_one("#filter", Input).display:
+        if self.desk.query_one("#filter", Input).display:
             return
-        tabs = self.query_one("#pages", Tabs)
+        tabs = self.desk.query_one("#pages", Tabs)
         if step > 0:
             tabs.action_next_tab()
         else:
@@ -378,7 +394,7 @@ class DeskApp(App[str]):
 
     def action_filter(self) -> None:
         """Ask for the words that rows must have."""
-        box = self.query_one("#filter", Input)
+        box = self.desk.query_one("#filter", Input)
         box.display = True
         box.focus()
 
@@ -392,12 +408,12 @@ class DeskApp(App[str]):
     @on(Input.Submitted, "#filter")
     def filter_kept(self) -> None:
         """Go back to the table."""
-        self.query_one("#filter", Input).display = False
-        self.query_one("#table", DataTable).focus()
+        self.desk.query_one("#filter", Input).display = False
+        self.desk.query_one("#table", DataTable).focus()
 
     def on_key(self, event: object) -> None:
         """Escape ends typing, and takes the words away."""
-        box = self.query_one("#filter", Input)
+        box = self.desk.query_one("#filter", Input)
         if getattr(event, "key", "") == "escape" and box.display:
             box.value = ""
             self.filter_kept()
@@ -411,7 +427,7 @@ class DeskApp(App[str]):
     def _show_held(self) -> None:
         if (table := self.table()) is not None:
             wanted = self._arrangement(table)
-            self._show_about(self.query_one("#about", Static), table, wanted)
+            self._show_about(self.desk.query_one("#about", Static), table, wanted)
 
     # what is done
 
@@ -424,6 +440,16 @@ class DeskApp(App[str]):
             return
         subject = Subject(row.pid, row.name or "")
         self.push_screen(OpenOne(self.visit, subject, self.acts))
+
+    def action_ask(self) -> None:
+        """Ask what is complained of, which the next verdict answers."""
+
+        def said(note: str | None) -> None:
+            if note and note != self.visit.note:
+                self.visit.note = note
+                self.action_judge()
+
+        self.push_screen(Ask(self.visit.note), said)
 
     def action_judge(self) -> None:
         """Judge at once."""
@@ -466,7 +492,9 @@ class DeskApp(App[str]):
         lines = []
         for form in ("html", "pdf"):
             path = str(self.visit.options.folder.absolute() / f"report.{form}")
-            words = ("report", str(self.visit.path), "-o", path, "--force")
+            words = ["report", str(self.visit.path), "-o", path, "--force"]
+            for complaint in self._judgement.complaints if self._judgement else ():
+                words += ["--complaint", complaint]
             said = _answer_of(self.visit.run(*words))
             lines.append(said or f"wrote {path}")
         self.call_from_thread(self._tell, "report", "\n".join(lines))
@@ -486,8 +514,9 @@ class DeskApp(App[str]):
         judgement = self._judgement
         line = "nothing was judged"
         if judgement is not None:
+            said = f'"{harmless(self.visit.note)}": ' if self.visit.note else ""
             sure = f"{100 * judgement.confidence:.0f} %"
-            line = f"{judgement.host}: {judgement.level}. {judgement.headline} (sure {sure})"
+            line = f"{judgement.host}: {said}{judgement.level}. {judgement.headline} (sure {sure})"
         if self.acts:
             line += f" Done: {'; '.join(self.acts)}."
         self.exit(line)

@@ -87,6 +87,7 @@ class Judgement(msgspec.Struct, frozen=True):
     confidence: float
     headline: str
     answer: str | None
+    complaints: list[str]  # that the note was understood as
     missing: str  # what would make it surer; nothing where it is sure
     suspects: list[Suspect]
     findings: list[str]

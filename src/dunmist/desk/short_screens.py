@@ -3,12 +3,16 @@
 from typing import ClassVar
 
 from rich.text import Text
+from textual import on
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import VerticalScroll
 from textual.screen import ModalScreen
-from textual.widgets import Static
+from textual.widgets import Input, Static
 
+EXAMPLES = (
+    "slow, freezes, stutters, hot, noisy, battery, network, memory, disk, start, crash, security"
+)
 KEYS = (
     ("← →", "page before, next page"),
     ("↑ ↓", "row; the chosen one stays chosen wherever it goes"),
@@ -17,6 +21,7 @@ KEYS = (
     ("/", "only rows with these words; Escape takes them away"),
     ("c  t", "all columns; the next table of the page"),
     ("space", "hold everything still, go on"),
+    ("w", "say what is complained of; the verdict answers it"),
     ("j", "judge at once"),
     ("+  -", "sample faster, slower (0.2 s to 10 s)"),
     (",  .", "of a file: half a minute back, forward"),
@@ -43,6 +48,34 @@ class Short(ModalScreen[None]):
             yield Static(Text(self._title, "bold"))
             yield Static(self._text)
             yield Static(Text("Escape or Enter: back", "dim"))
+
+
+class Ask(ModalScreen[str]):
+    """Asks what is complained of; Enter alone skips it."""
+
+    BINDINGS: ClassVar[list[BindingType]] = [Binding("escape", "skip", "skip")]
+    AUTO_FOCUS = "Input"
+
+    def __init__(self, note: str) -> None:
+        super().__init__()
+        self._note = note
+
+    def compose(self) -> ComposeResult:
+        """Show a line to type on."""
+        with VerticalScroll(id="box"):
+            yield Static(Text("What is complained of?", "bold"))
+            yield Static(Text(EXAMPLES, "dim"))
+            yield Input(self._note, placeholder="in their own words; Enter alone skips it")
+
+    @on(Input.Submitted)
+    def said(self, event: Input.Submitted) -> None:
+        """Take what was typed."""
+        event.stop()
+        self.dismiss(event.value.strip())
+
+    def action_skip(self) -> None:
+        """Leave it as it is."""
+        self.dismiss(self._note)
 
 
 class Told(Short):

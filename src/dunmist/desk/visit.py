@@ -60,6 +60,7 @@ class Visit:
     def __init__(self, options: VisitOptions) -> None:
         self.options = options
         self.every_s = options.every_s
+        self.note = options.note or ""  # what is complained of, in people's own words
         self.path = (options.file or options.folder / "capture.jsonl.gz").absolute()
         self._sampler: subprocess.Popen[bytes] | None = None
         self._said: IO[bytes] | None = None
@@ -84,8 +85,8 @@ class Visit:
         ]
         for complaint in self.options.complaints:
             words += ["--complaint", complaint]
-        if self.options.note:
-            words += ["--note", self.options.note]
+        if self.note:
+            words += ["--note", self.note]
         self._said = (self.options.folder / "sampling.log").open("ab")
         self._sampler = start_child(
             python_command("-m", WHILE_READ, *words),
@@ -128,8 +129,8 @@ class Visit:
 
     def judge(self, since_s: float, until_s: float | None = None) -> "subprocess.Popen[bytes]":
         """Start judging what was sampled between two moments; its answer is one line."""
-        until = [] if until_s is None else [f"{until_s:.3f}"]
-        command = python_command("-m", JUDGE, str(self.path), f"{since_s:.3f}", *until)
+        until = "inf" if until_s is None else f"{until_s:.3f}"
+        command = python_command("-m", JUDGE, str(self.path), f"{since_s:.3f}", until, self.note)
         return start_child(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
 
     def run(self, *words: str, columns: int = 100) -> "subprocess.Popen[bytes]":

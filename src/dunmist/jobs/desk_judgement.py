@@ -1,7 +1,7 @@
 """Judges a window of a capture for the desk, and says all of it in one line of JSON.
 
 A process of its own, at idle priority and gone afterwards, so that nobody has NumPy in memory for
-the length of a visit. ``python -m dunmist.jobs.desk_judgement FILE SINCE [UNTIL]``.
+the length of a visit. ``python -m dunmist.jobs.desk_judgement FILE SINCE [UNTIL [NOTE]]``.
 """
 
 import math
@@ -14,6 +14,7 @@ from pathlib import Path
 import msgspec
 
 from dunmist.advice import Judged
+from dunmist.advice.complaint_words import understood
 from dunmist.desk.judgement import (
     PAGES,
     Judgement,
@@ -38,9 +39,15 @@ NAMES = ("application", "program", "name", "unit")
 SURE_S, SURE_SHARE = 10.0, 0.8
 
 
-def desk_judgement(path: Path, since_s: float, until_s: float = math.inf) -> Judgement:
-    """Return all that the desk shows of a window; raises CaptureError."""
-    judged = judge(path, part=Part(since_s, until_s), looks_for_bad_window=False)
+def desk_judgement(
+    path: Path, since_s: float, until_s: float = math.inf, note: str = ""
+) -> Judgement:
+    """Return all that the desk shows of a window; raises CaptureError.
+
+    ``note`` is what somebody complained of since the capture began.
+    """
+    complaints = understood(note)
+    judged = judge(path, complaints, Part(since_s, until_s), looks_for_bad_window=False)
     triage, series = judged.triage, judged.series
     verdict = triage.verdict
     return Judgement(
@@ -53,6 +60,7 @@ def desk_judgement(path: Path, since_s: float, until_s: float = math.inf) -> Jud
         confidence=verdict.confidence,
         headline=harmless(verdict.headline),
         answer=harmless(verdict.answer) if verdict.answer else None,
+        complaints=complaints,
         missing=_missing(judged),
         suspects=_suspects(judged),
         findings=[harmless(f"{item.severity}: {item.text}") for item in triage.findings],
@@ -159,7 +167,8 @@ def main(words: list[str]) -> int:
     with suppress(OSError):
         os.setpriority(os.PRIO_PROCESS, 0, 19)
     try:
-        result = desk_judgement(Path(words[0]), *map(float, words[1:3]))
+        since_s, until_s = float(words[1]), float(words[2]) if len(words) > 2 else math.inf
+        result = desk_judgement(Path(words[0]), since_s, until_s, " ".join(words[3:]))
     except DunmistError as error:
         sys.stderr.write(f"{harmless(str(error))}\n")
         return 1

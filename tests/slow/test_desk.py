@@ -15,6 +15,7 @@ import time
 import unittest
 from contextlib import suppress
 from pathlib import Path
+from types import SimpleNamespace
 
 from textual.widgets import DataTable, Static, Tabs
 
@@ -22,9 +23,11 @@ from dunmist.desk import PAGES
 from dunmist.desk.app import DeskApp
 from dunmist.desk.open_one import OpenOne, Question
 from dunmist.desk.page_rows import Arrangement, arranged, shown_columns
-from dunmist.desk.short_screens import Help
+from dunmist.desk.short_screens import Help, Told
+from dunmist.desk.trial import begin_trial, trial_lines
 from dunmist.desk.visit import Visit, VisitOptions
 from dunmist.jobs.desk_judgement import desk_judgement
+from dunmist.recorder import LiveApplication
 from dunmist.simulation import load_scenario
 from dunmist.thresholds import thresholds
 from tests.program import DUNMIST, InFolder, capture_model, run, start_busy
@@ -78,6 +81,36 @@ class Pages(InFolder):
                 answer, error = visit.judge(0.0).communicate()
                 self.assertEqual(b"", answer)
                 self.assertIn(said, error.decode())
+
+
+class TryIt(unittest.TestCase):
+    """What rose since a mark, on applications made by hand."""
+
+    def now(self, **cores):
+        made = {}
+        for name, (history, memory_mib) in cores.items():
+            app = LiveApplication(name)
+            app.history.extend(history)
+            app.cores, app.memory_bytes = history[-1], memory_mib << 20
+            made[len(made)] = app
+        return SimpleNamespace(applications=made)
+
+    def test_what_rose_and_whether_it_settled(self):
+        trial = begin_trial(self.now(auk=([0.1] * 5, 50), tern=([1.0] * 5, 50)), 5, 10.0)
+        later = self.now(
+            auk=([0.1] * 5 + [0.9] * 4 + [0.1] * 6, 50),
+            tern=([1.0] * 15, 50),
+            gull=([2.0] * 10, 400),
+        )
+        lines = trial_lines(trial, later, 15, 20.0)
+        self.assertEqual(
+            [
+                "gull (new): +2.00 cores at most, still 2.00 now; +400 MiB of memory",
+                "auk: +0.80 cores at most, settled after 4 s",
+            ],
+            lines,
+        )
+        self.assertEqual(["nothing rose since the mark"], trial_lines(trial, self.now(), 9, 14.0))
 
 
 class Keys(unittest.IsolatedAsyncioTestCase):
@@ -193,6 +226,13 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             await pilot.press("n", "escape")
             await pilot.pause()
             self.assertEqual(1, len(app.screen_stack))
+            await pilot.press("v")
+            self.assertEqual("nestcam-index", app.screen._subject.name)
+            await pilot.press("escape", "m")
+            await pilot.pause()
+            self.assertIsInstance(app.screen, Told)
+            await pilot.press("escape")
+            await pilot.pause()
             self.assertEqual([], app.acts)
 
         await self.at_desk(act)

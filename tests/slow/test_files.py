@@ -102,19 +102,28 @@ class KnownMovers(InFolder):
 class Positions(unittest.TestCase):
     """The rules, on ticks made by hand: bytes of calls, then position and access of each file."""
 
-    def use(self, *ticks):
+    def files(self, *ticks):
         collector = FileCollector()
         for row, (read, written, files) in enumerate(ticks):
             collector.add(row, self.tick(row, read, written, files))
         grouping = Grouping(None)
         grouping.application_of = {7: 0}
-        use = collector.finish(grouping)[0]
-        return {(file.path, file.manner): file.moved_bytes for file in use.files}
+        return collector.finish(grouping)[0].files
+
+    def use(self, *ticks):
+        return {(file.path, file.manner): file.moved_bytes for file in self.files(*ticks)}
 
     def tick(self, row, read, written, files):
         samples = [FileSample(7, 3 + place, *file) for place, file in enumerate(files)]
         totals = [CharacterCounts(7, read, written)]
         return type("Tick", (), {"at_s": float(row), "files": samples, "file_totals": totals})
+
+    def test_how_long_a_log_has_grown_like_that(self):
+        (log,) = self.files(
+            (0, 0, [("/log", 1_000_000, 1, True)]), (0, 2_000_000, [("/log", 3_000_000, 1, True)])
+        )
+        told = (log.path, log.moved_bytes, log.appended_bytes)
+        self.assertEqual(("/log", 2_000_000, 3_000_000), told)
 
     def test_what_was_moved_before_does_not_count(self):
         moved = self.use(

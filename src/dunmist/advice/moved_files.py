@@ -4,7 +4,7 @@ import os
 import re
 from collections.abc import Iterator
 
-from dunmist.advice.amounts import percent, size_text
+from dunmist.advice.amounts import percent, size_text, span_text
 from dunmist.advice.evidence import rounded
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import wording
@@ -38,6 +38,9 @@ def doing_of_files(use: FileUse | None, limits: Thresholds) -> Iterator[Doing]:
         text = words[f"file-{file.manner}"].format(
             path=file.path, amount=size_text(a_second), share=percent(file.share or 0.0)
         )
+        if file.appended_bytes is not None and a_second > 0:
+            length, since = size_text(float(file.appended_bytes)), file.appended_bytes / a_second
+            text += words["file-grown"].format(length=length, since=span_text(since))
         share = rounded(file.share or 0.0)
         yield Doing("file", file.path, share, rounded(a_second), "bytes/s", text, SOURCE)
     if shown:

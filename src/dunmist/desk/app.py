@@ -22,6 +22,7 @@ from dunmist.desk.judgement import PAGES, Judgement, PageRow, PageTable
 from dunmist.desk.open_one import OpenOne, Subject
 from dunmist.desk.page_rows import Arrangement, arranged, live_table, shown_columns
 from dunmist.desk.short_screens import Ask, Help, Told
+from dunmist.desk.trial import Trial, begin_trial, trial_lines
 from dunmist.desk.visit import WINDOW_S, Visit, read_judgement
 from dunmist.harmless import harmless
 from dunmist.thresholds import Thresholds
@@ -68,7 +69,9 @@ class DeskApp(App[str]):
         Binding("t", "table", "table"),
         Binding("c", "columns", "columns"),
         Binding("w", "ask", "complaint"),
-        Binding("j", "judge", "judge now"),
+        Binding("v", "culprit", "culprit"),
+        Binding("m", "try", "try it", show=False),
+        Binding("j", "judge", "judge now", show=False),
         Binding("plus", "pace(-1)", "faster", key_display="+", show=False),
         Binding("minus", "pace(1)", "slower", key_display="-", show=False),
         Binding("comma", "move(-1)", show=False),
@@ -95,6 +98,7 @@ class DeskApp(App[str]):
         self._rows: list[PageRow] = []
         self._chosen: str | None = None  # key of the row that is chosen
         self._screens = 1
+        self._trial: Trial | None = None
         self._texts: dict[str, Text] = {}
         self._holds = False
         self._seen_ticks = -1
@@ -451,6 +455,27 @@ class DeskApp(App[str]):
 
         self.push_screen(Ask(self.visit.note), said)
 
+    def action_culprit(self) -> None:
+        """Open the first culprit of the verdict."""
+        suspects = self._judgement.suspects if self._judgement else []
+        if suspects:
+            subject = Subject(suspects[0].pid, suspects[0].name)
+            self.push_screen(OpenOne(self.visit, subject, self.acts))
+
+    def action_try(self) -> None:
+        """Mark this moment; at the second time say what rose since then."""
+        now, at_s = self._follower.look()
+        if now is None:
+            return
+        if self._trial is None:
+            self._trial = begin_trial(now, self._follower.ticks, at_s)
+            text = "Start the suspect by hand now. Press m again to see what rose since this mark."
+        else:
+            lines = trial_lines(self._trial, now, self._follower.ticks, at_s)
+            text = f"since the mark, {at_s - self._trial.at_s:.0f} s ago:\n" + "\n".join(lines)
+            self._trial = None
+        self.push_screen(Told("try it now", text))
+
     def action_judge(self) -> None:
         """Judge at once."""
         self._judge_next_s = 0.0
@@ -477,6 +502,7 @@ class DeskApp(App[str]):
         self._follow_anew()
 
     def _follow_anew(self) -> None:
+        self._trial = None
         self._follower = self._follow()
         self._judgement, self._seen_ticks = None, -1
         self._judge_next_s = 0.0

@@ -21,6 +21,8 @@ KEYS = (
     ("/", "only rows with these words; Escape takes them away"),
     ("c  t", "all columns; the next table of the page"),
     ("space", "hold everything still, go on"),
+    ("v", "open the first culprit of the verdict"),
+    ("m", "try it now: mark, start the suspect, and at the second m see what rose"),
     ("w", "say what is complained of; the verdict answers it"),
     ("j", "judge at once"),
     ("+  -", "sample faster, slower (0.2 s to 10 s)"),

@@ -34,6 +34,8 @@ class MovedFile(NamedTuple):
     manner: Manner
     moved_bytes: int | None
     share: float | None  # of all that the application read, or wrote
+    # of one that was opened to append: how far it is, which is how long it is
+    appended_bytes: int | None = None
 
 
 class FileUse(NamedTuple):
@@ -60,6 +62,7 @@ class _Sum:
 
     moved: defaultdict[tuple[str, Manner], int] = field(default_factory=lambda: defaultdict(int))
     untold: set[tuple[str, Manner]] = field(default_factory=set)
+    appended: dict[str, int] = field(default_factory=dict)
     # open at the first look: of those, some may be moved without a position
     candidates: dict[tuple[str, Manner], int] = field(default_factory=dict)
     totals: list[int] = field(default_factory=lambda: [0, 0])
@@ -103,6 +106,8 @@ class FileCollector:
                     went_back = before > sample.position
                     step = sample.position if went_back else sample.position - before
                 moved[sample.process].append((sample.path, manner, step))
+            if sample.appends:
+                self._sums[sample.process].appended[sample.path] = sample.position
             known.positions[key] = sample.position
         for process, total in totals.items():
             self._take(process, (total.read_bytes, total.written_bytes), tick.at_s, moved[process])
@@ -164,8 +169,15 @@ def _use(sums: list[_Sum]) -> FileUse:
         for key, access in each.candidates.items():
             if told[key[1]] < EXPLAINED * totals[key[1]]:
                 likely[key] = max(likely[key], access)
+    appended = {path: length for each in sums for path, length in each.appended.items()}
     files = [
-        MovedFile(path, manner, amount, min(1.0, amount / max(1, totals[manner])))
+        MovedFile(
+            path,
+            manner,
+            amount,
+            min(1.0, amount / max(1, totals[manner])),
+            appended.get(path) if manner == "writes" else None,
+        )
         for (path, manner), amount in sorted(moved.items(), key=lambda item: -item[1])
         if amount
     ]

@@ -43,7 +43,9 @@ class Pages(InFolder):
         self.assertEqual(triage["verdict"]["headline"], judgement.headline)
         names = [culprit["name"] for culprit in triage["culprits"]]
         self.assertEqual(names, [suspect.name for suspect in judgement.suspects])
-        for page in PAGES[1:]:
+        kinds = [finding.kind for finding in judgement.findings]
+        self.assertEqual([finding["kind"] for finding in triage["findings"]], kinds)
+        for page in PAGES[2:]:
             form = {"each": ["--each"], "tree": ["--tree"]}.get(page.form, [])
             told = {}
             for topic in page.topics:
@@ -162,7 +164,10 @@ class Keys(unittest.IsolatedAsyncioTestCase):
                 self.assertEqual(page.title, app.query_one(Tabs).active_tab.label_text)
                 await pilot.press("right")
                 await pilot.pause()
-            await pilot.press("right")
+            await pilot.press("right", "enter")
+            await pilot.pause()
+            self.assertIn("concern: ", str(app.screen.query_one("#text", Static).render()))
+            await pilot.press("escape", "right")
             await pilot.pause()
             table = app.query_one("#table", DataTable)
             self.assertEqual("applications", app.query_one(Tabs).active_tab.label_text)
@@ -186,7 +191,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
 
     async def test_what_is_chosen_stays_chosen_and_hold_holds(self):
         async def act(app, pilot):
-            await pilot.press("right", "down", "down")
+            await pilot.press("right", "right", "down", "down")
             await pilot.pause()
             chosen = app._rows[2].key
             self.assertEqual(chosen, app._chosen)

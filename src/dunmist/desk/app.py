@@ -443,6 +443,8 @@ class DeskApp(App[str]):
         if row is None or (row.pid is None and row.name is None):
             return
         subject = Subject(row.pid, row.name or "")
+        if row.finding is not None and self._judgement is not None:
+            subject = Subject(None, row.name or "", self._judgement.findings[row.finding])
         self.push_screen(OpenOne(self.visit, subject, self.acts))
 
     def action_ask(self) -> None:

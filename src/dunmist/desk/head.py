@@ -41,7 +41,8 @@ def answer_text(judgement: Judgement | None, age_s: float, width: int) -> Text:
     elif judgement.findings:
         more = len(judgement.findings) - 1
         also = f" (and {more} more)" if more else ""
-        text.append(f"\n{_cut(judgement.findings[0], width - len(also))}{also}")
+        found = judgement.findings[0]
+        text.append(f"\n{_cut(f'{found.severity}: {found.text}', width - len(also))}{also}")
     return text
 
 

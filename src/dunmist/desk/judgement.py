@@ -16,9 +16,11 @@ class PageTopic(NamedTuple):
     form: str | None = None
 
 
+FINDINGS = "findings"
 # in the order of the keys that lead to them; the first is live
 PAGES: tuple[PageTopic, ...] = (
     PageTopic("now", ()),
+    PageTopic(FINDINGS, ()),
     PageTopic("applications", ("processes",)),
     PageTopic("processes", ("processes",), "each"),
     PageTopic("tree", ("processes",), "tree"),
@@ -52,6 +54,7 @@ class PageRow(msgspec.Struct, frozen=True):
     texts: list[str]
     pid: int | None = None
     name: str | None = None  # of an application or a service
+    finding: int | None = None  # its place among the findings
 
 
 class PageTable(msgspec.Struct, frozen=True):
@@ -61,6 +64,24 @@ class PageTable(msgspec.Struct, frozen=True):
     about: str
     columns: list[PageColumn]
     rows: list[PageRow]
+
+
+class ShownStep(msgspec.Struct, frozen=True):
+    """One step, as far as a list shows it."""
+
+    action: str
+    risk: str
+    text: str
+
+
+class ShownFinding(msgspec.Struct, frozen=True):
+    """One finding with its evidence and its steps."""
+
+    kind: str
+    severity: str
+    text: str
+    evidence: list[str]
+    steps: list[ShownStep]
 
 
 class Suspect(msgspec.Struct, frozen=True):
@@ -90,5 +111,5 @@ class Judgement(msgspec.Struct, frozen=True):
     complaints: list[str]  # that the note was understood as
     missing: str  # what would make it surer; nothing where it is sure
     suspects: list[Suspect]
-    findings: list[str]
+    findings: list[ShownFinding]
     pages: dict[str, list[PageTable]]

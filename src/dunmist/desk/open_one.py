@@ -8,6 +8,7 @@ import json
 import re
 from typing import Any, ClassVar, NamedTuple
 
+import msgspec
 from rich.text import Text
 from textual import on, work
 from textual.app import ComposeResult
@@ -17,6 +18,7 @@ from textual.screen import ModalScreen, Screen
 from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
+from dunmist.desk.judgement import ShownFinding, ShownStep
 from dunmist.desk.visit import Visit, shown_command
 from dunmist.harmless import harmless
 
@@ -29,10 +31,11 @@ RISK_STYLES = {"none": "", "reversible": "", "disruptive": "bold color(166)"}
 
 
 class Subject(NamedTuple):
-    """A process by its number, or a program by its name."""
+    """A process by its number, a program by its name, or a finding."""
 
     pid: int | None
     name: str
+    finding: ShownFinding | None = None
 
     @property
     def word(self) -> str:
@@ -53,7 +56,7 @@ class OpenOne(Screen[None]):
     def __init__(self, visit: Visit, subject: Subject, acts: list[str]) -> None:
         super().__init__()
         self._visit, self._subject, self._acts = visit, subject, acts
-        self._steps: list[dict[str, Any]] = []
+        self._steps: list[ShownStep] = []
 
     def compose(self) -> ComposeResult:
         """Lay the page out: the text, the steps below it."""
@@ -65,7 +68,12 @@ class OpenOne(Screen[None]):
 
     def on_mount(self) -> None:
         """Ask for the text and for the steps."""
-        self.ask()
+        found = self._subject.finding
+        if found is None:
+            self.ask()
+            return
+        lines = [f"{found.severity}: {found.text}", "", *(f"- {text}" for text in found.evidence)]
+        self.show_text("\n".join(lines), found.steps)
 
     @work(thread=True)
     def ask(self) -> None:
@@ -83,19 +91,22 @@ class OpenOne(Screen[None]):
 
     def told(self, text: str, answer: str, status: int) -> None:
         """Show what the children said."""
-        self.query_one("#title", Static).update(
-            Text(f"{harmless(self._subject.name)}", "bold", no_wrap=True)
-        )
         # the steps have a place of their own
         text = text.partition("\nwhat to do, safest first")[0]
+        given = json.loads(answer).get("steps", []) if status == 0 else []
+        self.show_text(text, msgspec.convert(given, list[ShownStep]))
+
+    def show_text(self, text: str, given: list[ShownStep]) -> None:
+        """Show a text, and the steps below it."""
+        title = Text(harmless(self._subject.name), "bold", no_wrap=True)
+        self.query_one("#title", Static).update(title)
         self.query_one("#text", Static).update(Text(text))
         steps = self.query_one("#steps", OptionList)
-        if status == 0:
-            self._steps = json.loads(answer).get("steps", [])
-        for step in self._steps:
-            line = Text(f"{step['action']:<20}")
-            line.append(f"{step['risk']:<12}", RISK_STYLES.get(step["risk"], ""))
-            line.append(harmless(step["text"]))
+        self._steps = given
+        for step in given:
+            line = Text(f"{step.action:<20}")
+            line.append(f"{step.risk:<12}", RISK_STYLES.get(step.risk, ""))
+            line.append(harmless(step.text))
             line.no_wrap, line.overflow = True, "ellipsis"
             steps.add_option(Option(line))
         steps.highlighted = 0 if self._steps else None
@@ -105,10 +116,12 @@ class OpenOne(Screen[None]):
     def chosen(self, event: OptionList.OptionSelected) -> None:
         """Ask before a step is carried out."""
         step = self._steps[event.option_index]
-        self.look_at(step["action"])
+        self.look_at(step.action)
 
     def _fix(self, verb: str, action: str | None) -> list[str]:
         words = ["fix", verb, str(self._visit.path), *([action] if action else [])]
+        if self._subject.finding is not None:
+            return [*words, "--finding", self._subject.finding.kind]
         return words + (["--pid", str(self._subject.pid)] if self._subject.pid is not None else [])
 
     @work(thread=True)

@@ -57,5 +57,5 @@ def verdict_text(judgement: Judgement) -> str:
     ]
     lines += [judgement.answer] if judgement.answer else []
     lines += [f"{item.rank}. {item.name}, {item.role}: {item.why}." for item in judgement.suspects]
-    lines += judgement.findings
+    lines += [f"{item.severity}: {item.text}" for item in judgement.findings]
     return "\n".join(lines)

@@ -13,15 +13,18 @@ from pathlib import Path
 
 import msgspec
 
-from dunmist.advice import Judged
+from dunmist.advice import FindingAdvice, Judged
 from dunmist.advice.complaint_words import understood
 from dunmist.desk.judgement import (
+    FINDINGS,
     PAGES,
     Judgement,
     PageColumn,
     PageRow,
     PageTable,
     PageTopic,
+    ShownFinding,
+    ShownStep,
     Suspect,
 )
 from dunmist.errors import DunmistError
@@ -63,8 +66,9 @@ def desk_judgement(
         complaints=complaints,
         missing=_missing(judged),
         suspects=_suspects(judged),
-        findings=[harmless(f"{item.severity}: {item.text}") for item in triage.findings],
-        pages={page.title: _tables(judged, page) for page in PAGES},
+        findings=[_finding(item) for item in triage.findings],
+        pages={page.title: _tables(judged, page) for page in PAGES}
+        | {FINDINGS: _finding_tables(judged)},
     )
 
 
@@ -74,6 +78,38 @@ def _missing(judged: Judged) -> str:
     if duration_s < SURE_S:
         return f"{SURE_S - duration_s:.0f} s more of sampling"
     return "a longer look" if judged.triage.verdict.confidence < SURE_SHARE else ""
+
+
+def _finding(item: FindingAdvice) -> ShownFinding:
+    return ShownFinding(
+        kind=item.kind,
+        severity=item.severity,
+        text=harmless(item.text),
+        evidence=[harmless(text) for text in _facts(item)],
+        steps=[ShownStep(step.action, step.risk, harmless(step.text)) for step in item.steps],
+    )
+
+
+def _facts(item: FindingAdvice) -> list[str]:
+    return [*(doing.text for doing in item.doing), *(fact.text for fact in item.evidence)]
+
+
+def _finding_tables(judged: Judged) -> list[PageTable]:
+    """Return the findings as a table, in the order of the triage."""
+    columns = [
+        PageColumn(name, name, meaning, is_numeric=False, is_usual=True)
+        for name, meaning in (
+            ("severity", "how grave it is"),
+            ("finding", "its kind"),
+            ("text", "what was found"),
+        )
+    ]
+    rows = []
+    for number, item in enumerate(judged.triage.findings):
+        texts = [item.severity, item.kind.replace("-", " "), harmless(item.text)]
+        rows.append(PageRow(str(number), list(texts), texts, name=item.kind, finding=number))
+    about = "what else is wrong or notable, the gravest first"
+    return [PageTable(FINDINGS, about, columns, rows)] if rows else []
 
 
 def _suspects(judged: Judged) -> list[Suspect]:

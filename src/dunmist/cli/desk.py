@@ -1,5 +1,6 @@
 """``dunmist desk``: one screen for the whole visit."""
 
+import signal
 import sys
 from pathlib import Path
 
@@ -90,6 +91,8 @@ def desk(
             return
         from dunmist.desk.app import DeskApp
 
+        # a screen without its terminal has no reason to go on, also under nohup(1)
+        signal.signal(signal.SIGHUP, signal.SIG_DFL)
         line = DeskApp(visit, limits).run()
     click.echo(line or "the visit ended")
     if options.is_live:

@@ -400,7 +400,8 @@ class DeskApp(App[str]):
         """Ask for the words that rows must have."""
         box = self.desk.query_one("#filter", Input)
         box.display = True
-        box.focus()
+        # at once: what is typed next belongs to the words
+        self.desk.set_focus(box)
 
     @on(Input.Changed, "#filter")
     def filtered(self, event: Input.Changed) -> None:
@@ -413,7 +414,7 @@ class DeskApp(App[str]):
     def filter_kept(self) -> None:
         """Go back to the table."""
         self.desk.query_one("#filter", Input).display = False
-        self.desk.query_one("#table", DataTable).focus()
+        self.desk.set_focus(self.desk.query_one("#table", DataTable))
 
     def on_key(self, event: object) -> None:
         """Escape ends typing, and takes the words away."""

@@ -134,7 +134,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             async with app.run_test(size=size) as pilot:
                 for _ in range(600):
                     await pilot.pause(0.05)
-                    if app._judgement is not None and app._rows:
+                    if app._judgement is not None and app.pages.rows:
                         break
                 await act(app, pilot)
                 await pilot.press("q")
@@ -151,7 +151,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             self.assertIn("STRAINED", self.text_of(app, "#answer"))
             for word in ("cpu", "memory", "disk", "link", "heat"):
                 self.assertIn(word, self.text_of(app, "#gauges"))
-            self.assertEqual("nestcam-index", app._rows[0].name)
+            self.assertEqual("nestcam-index", app.pages.rows[0].name)
             del pilot
 
         for size in ((80, 24), (120, 40)):
@@ -180,12 +180,12 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             self.assertTrue(any("↑" in str(column.label) for column in table.columns.values()))
             whole = table.row_count
             await pilot.press("slash", *"nestcam", "enter")
-            self.assertEqual(["nestcam-index"], [row.name for row in app._rows])
+            self.assertEqual(["nestcam-index"], [row.name for row in app.pages.rows])
             await pilot.press("slash", "escape")
             self.assertEqual(whole, table.row_count)
-            first = app.table().name
+            first = app.pages.table().name
             await pilot.press("t")
-            self.assertNotEqual(first, app.table().name)
+            self.assertNotEqual(first, app.pages.table().name)
 
         await self.at_desk(act)
 
@@ -193,19 +193,19 @@ class Keys(unittest.IsolatedAsyncioTestCase):
         async def act(app, pilot):
             await pilot.press("right", "right", "down", "down")
             await pilot.pause()
-            chosen = app._rows[2].key
-            self.assertEqual(chosen, app._chosen)
+            chosen = app.pages.rows[2].key
+            self.assertEqual(chosen, app.pages.chosen)
             await pilot.press("s", "S")
             await pilot.pause()
             table = app.query_one("#table", DataTable)
-            self.assertEqual(chosen, app._rows[table.cursor_row].key)
+            self.assertEqual(chosen, app.pages.rows[table.cursor_row].key)
             await pilot.press("space")
-            before = [row.key for row in app._rows]
+            before = [row.key for row in app.pages.rows]
             self.assertIn("held still", self.text_of(app, "#about"))
             app._judgement = None
             app.look()
             await pilot.press("down", "up")
-            self.assertEqual(before, [row.key for row in app._rows])
+            self.assertEqual(before, [row.key for row in app.pages.rows])
 
         await self.at_desk(act)
 

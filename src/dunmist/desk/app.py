@@ -6,7 +6,7 @@ Figures come from the capture (``follow``) and from children that judge (``visit
 
 import subprocess
 import time
-from typing import ClassVar, Literal
+from typing import ClassVar
 
 import msgspec
 from rich.text import Text
@@ -14,13 +14,14 @@ from textual import on, work
 from textual.app import App, ComposeResult
 from textual.binding import Binding, BindingType
 from textual.screen import Screen
-from textual.widgets import DataTable, Footer, Input, Static, Tab, Tabs
+from textual.widgets import Footer, Static
 
 from dunmist.desk.follow import Follower
 from dunmist.desk.head import answer_text, gauges_text
-from dunmist.desk.judgement import PAGES, Judgement, PageRow, PageTable
+from dunmist.desk.judgement import PAGES, Judgement, PageTable
 from dunmist.desk.open_one import OpenOne, Subject
-from dunmist.desk.page_rows import Arrangement, arranged, live_table, shown_columns
+from dunmist.desk.page_rows import live_table
+from dunmist.desk.pages import LIVE, Pages
 from dunmist.desk.short_screens import Ask, Help, Told
 from dunmist.desk.trial import Trial, begin_trial, trial_lines
 from dunmist.desk.visit import WINDOW_S, Visit, read_judgement
@@ -35,23 +36,8 @@ JUDGE_SHARE, JUDGE_SPARED_S, JUDGE_LEAST_S, JUDGE_FIRST_S = 0.03, 3.0, 5.0, 4.5
 PACES_S = (0.2, 0.5, 1.0, 2.0, 5.0, 10.0)
 # at both sides of the head
 PADDING = 2
-# what the page of now is sorted by, by what limits
-SORTED_BY = {
-    "disk": "disk_bytes_per_s",
-    "link": "network_bytes_per_s",
-    "memory": "memory_bytes",
-    "swap": "memory_bytes",
-}
 # how far a key moves through the time of a file
 STEP_S = 30.0
-LIVE = 0
-SIDES: dict[bool, Literal["left", "right"]] = {False: "left", True: "right"}
-
-
-class Rows(DataTable[Text]):
-    """The table of a page."""
-
-    BINDINGS: ClassVar[list[BindingType]] = [Binding("enter", "select_cursor", "open")]
 
 
 class DeskApp(App[str]):
@@ -60,14 +46,7 @@ class DeskApp(App[str]):
     CSS_PATH = "desk.tcss"
     TITLE = "dunmist desk"
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("left", "page(-1)", "page", key_display="←→", priority=True),
-        Binding("right", "page(1)", show=False, priority=True),
-        Binding("s", "sort", "sort"),
-        Binding("S", "turn", show=False),
-        Binding("slash", "filter", "filter", key_display="/"),
         Binding("space", "hold", "hold", key_display="space", priority=False),
-        Binding("t", "table", "table"),
-        Binding("c", "columns", "columns"),
         Binding("w", "ask", "complaint"),
         Binding("v", "culprit", "culprit"),
         Binding("m", "try", "try it", show=False),
@@ -92,11 +71,6 @@ class DeskApp(App[str]):
         self._is_judging = False
         self._judge_next_s = 0.0
         self._judged_cpu_s = 0.0
-        self._page = 0
-        self._table_of: dict[int, int] = {}  # which table of each page
-        self._wanted: dict[str, Arrangement] = {}  # by page and table
-        self._rows: list[PageRow] = []
-        self._chosen: str | None = None  # key of the row that is chosen
         self._screens = 1
         self._trial: Trial | None = None
         self._texts: dict[str, Text] = {}
@@ -104,6 +78,7 @@ class DeskApp(App[str]):
         self._seen_ticks = -1
         self._trouble = ""
         self.acts: list[str] = []
+        self.pages = Pages(self._tables)
         self._follower = self._follow()
 
     def _follow(self) -> Follower:
@@ -122,17 +97,12 @@ class DeskApp(App[str]):
         yield Static(id="state")
         yield Static(id="answer")
         yield Static(id="gauges")
-        yield Tabs(*(Tab(page.title, id=f"page-{page.title}") for page in PAGES), id="pages")
-        yield Static(id="about")
-        yield Rows(id="table", cursor_type="row", zebra_stripes=False)
-        yield Input(placeholder="words that a row must have; Enter keeps them", id="filter")
+        yield self.pages
         yield Footer(compact=True, show_command_palette=False)
 
     def on_mount(self) -> None:
         """Begin to look."""
         self.theme = "ansi-dark"
-        self.desk.query_one("#filter", Input).display = False
-        self.desk.query_one("#table", DataTable).focus()
         self.set_interval(LOOK_S, self.look)
         self.look()
         if self.visit.options.is_live and not (self.visit.note or self.visit.options.complaints):
@@ -142,8 +112,6 @@ class DeskApp(App[str]):
     def desk(self) -> Screen[object]:
         """The screen below all others."""
         return self.screen_stack[0]
-
-    # what is sampled, and what is believed of it
 
     def look(self) -> None:
         """Show what is new, and have it judged where that is due."""
@@ -162,8 +130,8 @@ class DeskApp(App[str]):
         if self._follower.ticks != self._seen_ticks:
             self._seen_ticks = self._follower.ticks
             self.desk.query_one("#gauges", Static).update(gauges_text(now, width))
-            if self._page == LIVE:
-                self.show_page()
+            if self.pages.page == LIVE:
+                self.pages.show()
 
     def _show_state(self, at_s: float) -> None:
         host = self._judgement.host if self._judgement else ""
@@ -225,223 +193,29 @@ class DeskApp(App[str]):
         self._judged_cpu_s += judgement.cpu_s
         due_s = (self._judged_cpu_s + judgement.cpu_s - JUDGE_SPARED_S) / JUDGE_SHARE
         self._judge_next_s = time.monotonic() + max(JUDGE_LEAST_S, due_s - at_s)
+        self.pages.limiting, self.pages.empty = judgement.limiting, "nothing of this was published"
         if not self._holds:
-            self.show_page()
+            self.pages.show()
             self.look()
 
-    # the pages
-
-    def tables(self) -> list[PageTable]:
-        """Return the tables of the page that is open."""
-        if self._page == LIVE:
+    def _tables(self, page: int) -> list[PageTable]:
+        """Return the tables of a page."""
+        if page == LIVE:
             now, _ = self._follower.look()
             return [live_table(now)] if now else []
-        return self._judgement.pages[PAGES[self._page].title] if self._judgement else []
-
-    def table(self) -> PageTable | None:
-        """Return the table that is shown."""
-        tables = self.tables()
-        return tables[self._table_of.get(self._page, 0) % len(tables)] if tables else None
-
-    def _key(self, table: PageTable) -> str:
-        return f"{self._page}/{table.name}"
-
-    def show_page(self) -> None:
-        """Show the table of the page; the chosen row stays chosen wherever it goes."""
-        shown, about = (
-            self.desk.query_one("#table", DataTable),
-            self.desk.query_one("#about", Static),
-        )
-        table = self.table()
-        if table is None:
-            shown.clear(columns=True)
-            self._rows = []
-            empty = "nothing of this was published" if self._judgement else "not judged yet"
-            about.update(Text(empty, "dim"))
-            return
-        wanted = self._arrangement(table)
-        places = shown_columns(table, wanted)
-        headings = [
-            self._heading(table.columns[place].heading, table.columns[place].name, wanted)
-            for place in places
-        ]
-        self._set_columns(shown, headings)
-        self._rows = arranged(table, wanted)
-        cells = [
-            [
-                Text(row.texts[place], justify=SIDES[table.columns[place].is_numeric])
-                for place in places
-            ]
-            for row in self._rows
-        ]
-        self._set_cells(shown, cells)
-        keys = [row.key for row in self._rows]
-        # until somebody chooses, it is whatever is first
-        row = keys.index(self._chosen) if self._chosen in keys else 0
-        if shown.cursor_row != row:
-            shown.move_cursor(row=row, animate=False)
-        self._show_about(about, table, wanted)
-
-    def _arrangement(self, table: PageTable) -> Arrangement:
-        """Return how a table is wanted; what is live begins with what limits."""
-        limiting = self._judgement.limiting if self._judgement else None
-        first = SORTED_BY.get(limiting or "", "cores") if self._page == LIVE else None
-        return self._wanted.get(self._key(table), Arrangement(sort=first))
-
-    def _heading(self, heading: str, name: str, wanted: Arrangement) -> str:
-        if name != wanted.sort:
-            return heading
-        return f"{heading} {'↑' if wanted.ascending else '↓'}"
-
-    def _set_columns(self, shown: "DataTable[Text]", headings: list[str]) -> None:
-        if [str(column.label) for column in shown.ordered_columns] != headings:
-            shown.clear(columns=True)
-            shown.add_columns(*headings)
-
-    def _set_cells(self, shown: "DataTable[Text]", cells: list[list[Text]]) -> None:
-        """Write the cells that changed, row by row from the top: no more is sent."""
-        while shown.row_count > len(cells):
-            shown.remove_row(shown.ordered_rows[-1].key)
-        for place, row in enumerate(cells):
-            if place >= shown.row_count:
-                shown.add_row(*row)
-                continue
-            for column, cell in enumerate(row):
-                coordinate = (place, column)
-                if shown.get_cell_at(coordinate) != cell:  # type: ignore[arg-type]
-                    shown.update_cell_at(coordinate, cell, update_width=True)  # type: ignore[arg-type]
-
-    def _show_about(self, about: Static, table: PageTable, wanted: Arrangement) -> None:
-        tables = self.tables()
-        place = self._table_of.get(self._page, 0) % len(tables)
-        words = [f"{table.name}: {table.about}"]
-        if len(tables) > 1:
-            words.append(f"table {place + 1} of {len(tables)}, t for the next")
-        if wanted.words:
-            words.append(f"with '{wanted.words}'")
-        if self._holds:
-            words.append("held still, space goes on")
-        about.update(Text("  ·  ".join(words), "dim", no_wrap=True, overflow="ellipsis"))
-
-    @on(DataTable.RowHighlighted)
-    def chosen(self, event: DataTable.RowHighlighted) -> None:
-        """Keep which row is chosen by what it is, not where."""
-        is_first = event.cursor_row == 0 and self._chosen is None
-        if event.cursor_row < len(self._rows) and not is_first:
-            self._chosen = self._rows[event.cursor_row].key
-
-    @on(DataTable.HeaderSelected)
-    def heading_clicked(self, event: DataTable.HeaderSelected) -> None:
-        """Sort by the column whose heading was clicked."""
-        table = self.table()
-        if table is not None:
-            wanted = self._arrangement(table)
-            name = table.columns[shown_columns(table, wanted)[event.column_index]].name
-            self._sort_by(table, name)
-
-    @on(Tabs.TabActivated)
-    def page_chosen(self, event: Tabs.TabActivated) -> None:
-        """Show a page."""
-        titles = [page.title for page in PAGES]
-        self._page = titles.index(event.tab.label_text)
-        self._chosen = None
-        self.show_page()
-        self.desk.query_one("#table", DataTable).focus()
-
-    def action_page(self, step: int) -> None:
-        """Go to the next page or the one before."""
-        if self.desk.query_one("#filter", Input).display:
-            return
-        tabs = self.desk.query_one("#pages", Tabs)
-        if step > 0:
-            tabs.action_next_tab()
-        else:
-            tabs.action_previous_tab()
-
-    def _arrange(self, table: PageTable, wanted: Arrangement) -> None:
-        self._wanted[self._key(table)] = wanted
-        self.show_page()
-
-    def _sort_by(self, table: PageTable, name: str) -> None:
-        wanted = self._arrangement(table)
-        again = wanted.sort == name
-        self._arrange(
-            table, wanted._replace(sort=name, ascending=not wanted.ascending if again else False)
-        )
-
-    def action_sort(self) -> None:
-        """Sort by the next column."""
-        if (table := self.table()) is not None:
-            wanted = self._arrangement(table)
-            names = [table.columns[place].name for place in shown_columns(table, wanted)]
-            after = names.index(wanted.sort) + 1 if wanted.sort in names else 0
-            name = names[after] if after < len(names) else None
-            self._arrange(table, wanted._replace(sort=name, ascending=False))
-
-    def action_turn(self) -> None:
-        """Turn the order round."""
-        if (table := self.table()) is not None:
-            wanted = self._arrangement(table)
-            self._arrange(table, wanted._replace(ascending=not wanted.ascending))
-
-    def action_columns(self) -> None:
-        """Show all columns, or the usual ones."""
-        if (table := self.table()) is not None:
-            wanted = self._arrangement(table)
-            self._arrange(table, wanted._replace(all_columns=not wanted.all_columns))
-
-    def action_table(self) -> None:
-        """Show the next table of the page."""
-        self._table_of[self._page] = self._table_of.get(self._page, 0) + 1
-        self._chosen = None
-        self.show_page()
-
-    def action_filter(self) -> None:
-        """Ask for the words that rows must have."""
-        box = self.desk.query_one("#filter", Input)
-        box.display = True
-        # at once: what is typed next belongs to the words
-        self.desk.set_focus(box)
-
-    @on(Input.Changed, "#filter")
-    def filtered(self, event: Input.Changed) -> None:
-        """Leave only the rows that have the words."""
-        if (table := self.table()) is not None:
-            wanted = self._arrangement(table)
-            self._arrange(table, wanted._replace(words=event.value))
-
-    @on(Input.Submitted, "#filter")
-    def filter_kept(self) -> None:
-        """Go back to the table."""
-        self.desk.query_one("#filter", Input).display = False
-        self.desk.set_focus(self.desk.query_one("#table", DataTable))
-
-    def on_key(self, event: object) -> None:
-        """Escape ends typing, and takes the words away."""
-        box = self.desk.query_one("#filter", Input)
-        if getattr(event, "key", "") == "escape" and box.display:
-            box.value = ""
-            self.filter_kept()
+        return self._judgement.pages[PAGES[page].title] if self._judgement else []
 
     def action_hold(self) -> None:
         """Hold everything still, or go on."""
         self._holds = not self._holds
         self._seen_ticks = -1
-        self.show_page() if not self._holds else self._show_held()
+        self.pages.hold(is_held=self._holds)
 
-    def _show_held(self) -> None:
-        if (table := self.table()) is not None:
-            wanted = self._arrangement(table)
-            self._show_about(self.desk.query_one("#about", Static), table, wanted)
-
-    # what is done
-
-    @on(DataTable.RowSelected)
-    def action_open(self) -> None:
-        """Open the program of the chosen row: what it is, does, waits for; its steps."""
-        first = self._rows[0] if self._rows and self._chosen is None else None
-        row = next((row for row in self._rows if row.key == self._chosen), first)
-        if row is None or (row.pid is None and row.name is None):
+    @on(Pages.Opened)
+    def opened(self, event: Pages.Opened) -> None:
+        """Open a row: what it is, does and waits for, or its evidence; and its steps."""
+        row = event.row
+        if row.pid is None and row.name is None:
             return
         subject = Subject(row.pid, row.name or "")
         if row.finding is not None and self._judgement is not None:

@@ -4,6 +4,7 @@ import os
 import re
 import subprocess
 import sys
+import time
 import unittest
 from pathlib import Path
 
@@ -64,9 +65,11 @@ class Calls(unittest.TestCase):
         self.addCleanup(child.communicate)
         child.stdout.readline()
         root = Root(Path("/"))
-        told = None
-        for _ in range(200):
-            told = told or read_system_call(root, str(child.pid), os.uname().machine)
+        told, end = None, time.monotonic() + 60
+        # it may not have come to its reading yet
+        while told is None and not root.unread and time.monotonic() < end:
+            time.sleep(0.05)
+            told = read_system_call(root, str(child.pid), os.uname().machine)
         if root.unread:
             self.skipTest("the kernel does not let us see it")
         self.assertEqual(("read", "pipe"), (told[0], told[1].partition(":")[0]))

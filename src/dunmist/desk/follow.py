@@ -73,10 +73,6 @@ class Follower:
         """Read no more."""
         self._stopped.set()
 
-    def wait(self) -> None:
-        """Wait until all of it was read."""
-        self._thread.join()
-
     def look(self) -> tuple[Now | None, float]:
         """Return what is known now and when that was, in seconds after the first tick."""
         with self._lock:

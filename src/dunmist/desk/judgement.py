@@ -93,7 +93,6 @@ class Suspect(msgspec.Struct, frozen=True):
     pid: int | None
     confidence: float
     why: str
-    first_step: str | None
 
 
 class Judgement(msgspec.Struct, frozen=True):

@@ -4,6 +4,7 @@ The folder keeps the captures, what was said of them and the reports, and can be
 """
 
 import os
+import shlex
 import signal
 import subprocess
 from collections.abc import Sequence
@@ -14,7 +15,6 @@ from typing import IO
 
 import msgspec
 
-from dunmist.captures import CaptureReader
 from dunmist.children import python_command, start_child
 from dunmist.desk.judgement import Judgement
 
@@ -152,14 +152,6 @@ def new_folder(parent: Path) -> Path:
     return parent / f"visit-{datetime.now().astimezone():%Y%m%d-%H%M%S}-{os.getpid()}"
 
 
-def length_s(path: Path) -> float:
-    """Return how long a capture is, by the moment of its last tick; raises CaptureError."""
-    with CaptureReader(path) as reader:
-        return max((getattr(line, "at_s", 0.0) or 0.0 for line in reader.lines()), default=0.0)
-
-
 def shown_command(words: Sequence[str]) -> str:
     """Return a command of this program as somebody would type it."""
-    import shlex
-
     return shlex.join(["dunmist", *words])

@@ -126,7 +126,6 @@ def _suspects(judged: Judged) -> list[Suspect]:
                 pid=main.pid if main else None,
                 confidence=told.confidence,
                 why=harmless("; ".join(why)),
-                first_step=harmless(told.steps[0].text) if told.steps else None,
             )
         )
     return suspects

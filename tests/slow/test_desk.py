@@ -132,7 +132,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
         with Visit(VisitOptions(self.folder / "visit", file=path)) as visit:
             app = DeskApp(visit, thresholds())
             async with app.run_test(size=size) as pilot:
-                for _ in range(600):
+                for _ in range(2400):
                     await pilot.pause(0.05)
                     if app._judgement is not None and app.pages.rows:
                         break
@@ -215,7 +215,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             self.assertIsInstance(app.screen, Help)
             await pilot.press("escape", "enter")
             self.assertIsInstance(app.screen, OpenOne)
-            for _ in range(400):
+            for _ in range(2400):
                 await pilot.pause(0.05)
                 if app.screen._steps:
                     break
@@ -223,7 +223,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             self.assertIn("command line", text)
             self.assertIn("nestcam-index", text)
             await pilot.press("enter")
-            for _ in range(400):
+            for _ in range(2400):
                 await pilot.pause(0.05)
                 if isinstance(app.screen, Question):
                     break

@@ -21,7 +21,7 @@ from textual.widgets import DataTable, Static, Tabs
 
 from dunmist.desk import PAGES
 from dunmist.desk.app import DeskApp
-from dunmist.desk.open_one import OpenOne, Question
+from dunmist.desk.open_one import OpenOne, Question, Subject
 from dunmist.desk.page_rows import Arrangement, arranged, shown_columns
 from dunmist.desk.short_screens import Help, Told
 from dunmist.desk.trial import begin_trial, trial_lines
@@ -206,6 +206,9 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             app.look()
             await pilot.press("down", "up")
             self.assertEqual(before, [row.key for row in app.pages.rows])
+            # sorting what is held still is of the same figures
+            await pilot.press("s")
+            self.assertEqual(set(before), {row.key for row in app.pages.rows})
 
         await self.at_desk(act)
 
@@ -239,6 +242,25 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             await pilot.press("escape")
             await pilot.pause()
             self.assertEqual([], app.acts)
+
+        await self.at_desk(act)
+
+    async def test_steps_are_against_what_was_opened_and_not_the_first_culprit(self):
+        async def act(app, pilot):
+            app.push_screen(OpenOne(app.visit, Subject(None, "plumage-catalogue"), app.acts))
+            for _ in range(2400):
+                await pilot.pause(0.05)
+                if app.screen._steps:
+                    break
+            words = app.screen._fix("do", "pause")
+            pid = int(words[words.index("--pid") + 1])
+            found = [row for row in app._judgement.pages["processes"][0].rows if row.pid == pid]
+            self.assertEqual(["plumage-catalogue"], [row.name for row in found])
+            await pilot.press("escape")
+            app.push_screen(OpenOne(app.visit, Subject(None, "nobody"), app.acts))
+            self.assertIsNotNone(app.screen._refusal())
+            await pilot.press("escape")
+            await pilot.pause()
 
         await self.at_desk(act)
 

@@ -52,7 +52,6 @@ TOOK_MOST_S = 0.3
 CONFIGURATION_MOST_BYTES = 1 << 20
 DPKG_STATUS = "var/lib/dpkg/status"
 _CONFIGURATION = re.compile(rb"^ (/\S{1,4096}) ([0-9a-f]{32})$", re.M)
-_RPM_LOG = "/" + RPM[-1]
 # names of accounts that are told
 ACCOUNTS_MOST = 5
 UNITS = (".service", ".timer", ".socket", ".path", ".mount", ".target", ".slice")
@@ -168,7 +167,8 @@ def _logged(root: Root, zone: tzinfo | None) -> Iterator[Change]:
 
 def _installed(root: Root, since_s: float, logged: list[Change]) -> Iterator[Change]:
     """Yield what rpm's database has of the last days and no log tells of."""
-    if not any(map(root.exists, RPM)):
+    database = next((name for name in RPM if root.exists(name)), None)
+    if database is None:
         return
     # a computer without rpm does not load SQLite
     from dunmist.computer.rpm_database import ask_rpm, find_installed_since
@@ -178,7 +178,7 @@ def _installed(root: Root, since_s: float, logged: list[Change]) -> Iterator[Cha
         root, SUBJECT, lambda base: find_installed_since(base, since_s)
     ):
         if abs(known.get(name, 0.0) - at_s) > SAME_RUN_S:
-            yield Change(at_s, "installed", name, None, version, log=_RPM_LOG)
+            yield Change(at_s, "installed", name, None, version, log=f"/{database}")
 
 
 def _firmware(root: Root, zone: tzinfo | None) -> Iterator[Change]:

@@ -19,7 +19,7 @@ from textual.widgets import Footer, Static
 from dunmist.desk.follow import Follower
 from dunmist.desk.head import answer_text, gauges_text
 from dunmist.desk.judgement import PAGES, Judgement, PageTable
-from dunmist.desk.open_one import OpenOne, Subject
+from dunmist.desk.open_one import OpenOne, Subject, harmless_lines
 from dunmist.desk.page_rows import live_table
 from dunmist.desk.pages import LIVE, Pages
 from dunmist.desk.short_screens import Ask, Help, Told
@@ -76,7 +76,7 @@ class DeskApp(App[str]):
         self._texts: dict[str, Text] = {}
         self._holds = False
         self._seen_ticks = -1
-        self._trouble = ""
+        self._trouble = self._unjudged = ""
         self.acts: list[str] = []
         self.pages = Pages(self._tables)
         self._follower = self._follow()
@@ -119,7 +119,7 @@ class DeskApp(App[str]):
             self._screens = len(self.screen_stack)
             self.refresh_bindings()
         now, at_s = self._follower.look()
-        self._trouble = self._follower.trouble or self.visit.trouble() or ""
+        self._trouble = self._follower.trouble or self.visit.trouble() or self._unjudged
         self._judge_where_due(at_s)
         if self._holds or isinstance(self.screen, OpenOne):
             return
@@ -186,10 +186,10 @@ class DeskApp(App[str]):
             judgement = read_judgement(answer)
         except msgspec.DecodeError:
             lines = said.decode("utf-8", "replace").strip().splitlines()
-            self._trouble = f"not judged: {lines[-1] if lines else 'no answer'}"
+            self._unjudged = f"not judged: {lines[-1] if lines else 'no answer'}"
             self._judge_next_s = time.monotonic() + JUDGE_LEAST_S
             return
-        self._judgement, self._judged_at = judgement, at_s
+        self._judgement, self._judged_at, self._unjudged = judgement, at_s, ""
         self._judged_cpu_s += judgement.cpu_s
         due_s = (self._judged_cpu_s + judgement.cpu_s - JUDGE_SPARED_S) / JUDGE_SHARE
         self._judge_next_s = time.monotonic() + max(JUDGE_LEAST_S, due_s - at_s)
@@ -287,14 +287,18 @@ class DeskApp(App[str]):
     @work(thread=True)
     def action_undo(self) -> None:
         """Undo the last act."""
-        self.call_from_thread(self._tell, "undo", _answer_of(self.visit.run("fix", "undo")))
+        child = self.visit.run("fix", "undo")
+        said = _answer_of(child)
+        if child.returncode == 0:
+            self.acts.append("undo")
+        self.call_from_thread(self._tell, "undo", said)
 
     @work(thread=True)
     def action_report(self) -> None:
         """Write the report as a page and as a document."""
         lines = []
         for form in ("html", "pdf"):
-            path = str(self.visit.options.folder.absolute() / f"report.{form}")
+            path = str(self.visit.kept(f"report.{form}"))
             words = ["report", str(self.visit.path), "-o", path, "--force"]
             for complaint in self._judgement.complaints if self._judgement else ():
                 words += ["--complaint", complaint]
@@ -303,8 +307,6 @@ class DeskApp(App[str]):
         self.call_from_thread(self._tell, "report", "\n".join(lines))
 
     def _tell(self, title: str, text: str) -> None:
-        if title == "undo":
-            self.acts.append(text.splitlines()[0] if text else "undo")
         self.push_screen(Told(title, text))
 
     def action_help(self) -> None:
@@ -327,4 +329,4 @@ class DeskApp(App[str]):
 
 def _answer_of(child: "subprocess.Popen[bytes]") -> str:
     said, _ = child.communicate()
-    return harmless(said.decode("utf-8", "replace").strip())
+    return harmless_lines(said.decode("utf-8", "replace").strip())

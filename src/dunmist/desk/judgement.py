@@ -82,6 +82,7 @@ class ShownFinding(msgspec.Struct, frozen=True):
     text: str
     evidence: list[str]
     steps: list[ShownStep]
+    is_only: bool  # of its kind
 
 
 class Suspect(msgspec.Struct, frozen=True):

@@ -4,7 +4,6 @@ What is shown is what ``view process`` says of the same capture, and a step is `
 guards, its journal and its measured effect.
 """
 
-import json
 import re
 from typing import Any, ClassVar, NamedTuple
 
@@ -43,6 +42,19 @@ class Subject(NamedTuple):
         return str(self.pid) if self.pid is not None else self.name
 
 
+class KnownFacts(msgspec.Struct, frozen=True):
+    """Of the facts of ``view process --json``: whom steps are against."""
+
+    pid: int | None = None
+
+
+class Known(msgspec.Struct, frozen=True):
+    """What is taken of ``view process --json``."""
+
+    facts: KnownFacts = KnownFacts()
+    steps: list[ShownStep] = []
+
+
 class OpenOne(Screen[None]):
     """The page of one program with its steps."""
 
@@ -57,6 +69,8 @@ class OpenOne(Screen[None]):
         super().__init__()
         self._visit, self._subject, self._acts = visit, subject, acts
         self._steps: list[ShownStep] = []
+        # whom steps are against: without it they would be against the first culprit
+        self._pid = subject.pid
 
     def compose(self) -> ComposeResult:
         """Lay the page out: the text, the steps below it."""
@@ -81,11 +95,11 @@ class OpenOne(Screen[None]):
         words = ("view", "process", str(self._visit.path), self._subject.word)
         width = max(60, self.app.size.width - 4)
         text, status = self._said(*words, columns=width)
-        answer, _ = self._said(*words, "--json")
+        answer, _ = self._said(*words, "--json", errors=False)
         self.app.call_from_thread(self.told, text, answer, status)
 
-    def _said(self, *words: str, columns: int = 100) -> tuple[str, int]:
-        child = self._visit.run(*words, columns=columns)
+    def _said(self, *words: str, columns: int = 100, errors: bool = True) -> tuple[str, int]:
+        child = self._visit.run(*words, columns=columns, errors=errors)
         said, _ = child.communicate()
         return STYLE.sub("", said.decode("utf-8", "replace")), child.returncode
 
@@ -93,8 +107,12 @@ class OpenOne(Screen[None]):
         """Show what the children said."""
         # the steps have a place of their own
         text = text.partition("\nwhat to do, safest first")[0]
-        given = json.loads(answer).get("steps", []) if status == 0 else []
-        self.show_text(text, msgspec.convert(given, list[ShownStep]))
+        try:
+            known = msgspec.json.decode(answer, type=Known)
+        except msgspec.DecodeError:
+            known = Known()  # the text says why
+        self._pid = self._subject.pid if self._subject.pid is not None else known.facts.pid
+        self.show_text(text, known.steps if status == 0 else [])
 
     def show_text(self, text: str, given: list[ShownStep]) -> None:
         """Show a text, and the steps below it."""
@@ -122,7 +140,18 @@ class OpenOne(Screen[None]):
         words = ["fix", verb, str(self._visit.path), *([action] if action else [])]
         if self._subject.finding is not None:
             return [*words, "--finding", self._subject.finding.kind]
-        return words + (["--pid", str(self._subject.pid)] if self._subject.pid is not None else [])
+        return [*words, "--pid", str(self._pid)]
+
+    def _refusal(self) -> str | None:
+        """Return why nothing can be carried out from here, None where it can."""
+        found = self._subject.finding
+        if not self._visit.options.can_act:
+            return "another computer: type it there, or let somebody do it there"
+        if found is not None and not found.is_only:
+            return "several findings are of this kind; open the program that it is about"
+        return (
+            "which process is meant is not known" if found is None and self._pid is None else None
+        )
 
     @work(thread=True)
     def look_at(self, action: str) -> None:
@@ -132,10 +161,7 @@ class OpenOne(Screen[None]):
 
     def ask_for(self, action: str, said: str) -> None:
         """Show the step, and carry it out where that is wanted."""
-        reason = None
-        if not self._visit.options.can_act:
-            reason = "another computer: type it there, or let somebody do it there"
-        self.app.push_screen(Question(action, said, reason), self._answered(action))
+        self.app.push_screen(Question(action, said, self._refusal()), self._answered(action))
 
     def _answered(self, action: str) -> Any:  # noqa: ANN401 - what Textual calls back
         def answered(agreed: bool | None) -> None:
@@ -170,7 +196,6 @@ class OpenOne(Screen[None]):
             f"Pause {harmless(self._subject.name)} again and again in random order, for 40 s in "
             "all, and say whether the trouble follows. It goes on whatever happens."
         )
-        reason = None if self._visit.options.can_act else "another computer"
         words = self._fix("prove", None)
 
         def answered(agreed: bool | None) -> None:
@@ -178,7 +203,7 @@ class OpenOne(Screen[None]):
                 self.query_one("#title", Static).update(Text("proving; it takes 40 s", "bold"))
                 self.act([*words, "--yes"], "prove")
 
-        self.app.push_screen(Question("prove", said, reason), answered)
+        self.app.push_screen(Question("prove", said, self._refusal()), answered)
 
     def action_undo(self) -> None:
         """Undo the last act."""

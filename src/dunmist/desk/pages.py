@@ -65,6 +65,7 @@ class Pages(Vertical):
         self.page = LIVE
         self.limiting: str | None = None
         self.is_held = False
+        self._held: dict[int, list[PageTable]] = {}  # what stood there then, by page
         # why there may be nothing
         self.empty = "not judged yet"
         self.rows: list[PageRow] = []
@@ -86,6 +87,8 @@ class Pages(Vertical):
 
     def tables(self) -> list[PageTable]:
         """Return the tables of the page that is open."""
+        if self.is_held:
+            return self._held.setdefault(self.page, self._source(self.page))
         return self._source(self.page)
 
     def table(self) -> PageTable | None:
@@ -277,7 +280,7 @@ class Pages(Vertical):
 
     def hold(self, *, is_held: bool) -> None:
         """Hold the table still, or let it go on."""
-        self.is_held = is_held
+        self.is_held, self._held = is_held, {}
         if (table := self.table()) is None or not is_held:
             self.show()
             return

@@ -133,13 +133,23 @@ class Visit:
         command = python_command("-m", JUDGE, str(self.path), f"{since_s:.3f}", until, self.note)
         return start_child(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
 
-    def run(self, *words: str, columns: int = 100) -> "subprocess.Popen[bytes]":
-        """Start a command of this program that looks or acts; what it prints is its answer."""
+    def run(
+        self, *words: str, columns: int = 100, errors: bool = True
+    ) -> "subprocess.Popen[bytes]":
+        """Start a command of this program that looks or acts; what it prints is its answer.
+
+        Without ``errors`` that is standard output alone.
+        """
         return start_child(
             ["/usr/bin/env", f"COLUMNS={columns}", *python_command("-m", MODULE, *words)],
             stdout=subprocess.PIPE,
-            stderr=subprocess.STDOUT,
+            stderr=subprocess.STDOUT if errors else subprocess.DEVNULL,
         )
+
+    def kept(self, name: str) -> Path:
+        """Return the path of a file of the visit; its folder is there."""
+        self.options.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        return self.options.folder.absolute() / name
 
 
 def read_judgement(answer: bytes) -> Judgement:

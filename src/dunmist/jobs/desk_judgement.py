@@ -8,6 +8,7 @@ import math
 import os
 import sys
 import time
+from collections import Counter
 from contextlib import suppress
 from pathlib import Path
 
@@ -66,7 +67,7 @@ def desk_judgement(
         complaints=complaints,
         missing=_missing(judged),
         suspects=_suspects(judged),
-        findings=[_finding(item) for item in triage.findings],
+        findings=_findings(triage.findings),
         pages={page.title: _tables(judged, page) for page in PAGES}
         | {FINDINGS: _finding_tables(judged)},
     )
@@ -80,14 +81,19 @@ def _missing(judged: Judged) -> str:
     return "a longer look" if judged.triage.verdict.confidence < SURE_SHARE else ""
 
 
-def _finding(item: FindingAdvice) -> ShownFinding:
-    return ShownFinding(
-        kind=item.kind,
-        severity=item.severity,
-        text=harmless(item.text),
-        evidence=[harmless(text) for text in _facts(item)],
-        steps=[ShownStep(step.action, step.risk, harmless(step.text)) for step in item.steps],
-    )
+def _findings(items: list[FindingAdvice]) -> list[ShownFinding]:
+    kinds = Counter(item.kind for item in items)
+    return [
+        ShownFinding(
+            kind=item.kind,
+            severity=item.severity,
+            text=harmless(item.text),
+            evidence=[harmless(text) for text in _facts(item)],
+            steps=[ShownStep(step.action, step.risk, harmless(step.text)) for step in item.steps],
+            is_only=kinds[item.kind] == 1,
+        )
+        for item in items
+    ]
 
 
 def _facts(item: FindingAdvice) -> list[str]:
@@ -152,7 +158,7 @@ def _table(filled: Filled) -> PageTable:
     rows: list[PageRow] = []
     seen: set[str] = set()
     for number, record in enumerate(records(filled)[:ROWS_MOST]):
-        named = [str(record[name]) for name in KEYS if record.get(name) is not None]
+        named = [text for name in KEYS if (text := _text(record.get(name)))]
         key = "/".join(named) or str(number)
         # two rows may be told apart by nothing but their place
         key = f"{key}#{number}" if key in seen else key
@@ -168,7 +174,7 @@ def _table(filled: Filled) -> PageTable:
                     for unit, cell in zip(units, cells, strict=True)
                 ],
                 pid=_pid(record.get("pid")),
-                name=next((str(record[name]) for name in NAMES if record.get(name)), None),
+                name=next((text for name in NAMES if (text := _text(record.get(name)))), None),
             )
         )
     return PageTable(
@@ -189,6 +195,11 @@ def _value(cell: object) -> float | str | None:
     if shown is None or isinstance(shown, str):
         return shown
     return float(shown) if isinstance(shown, int | float) else str(shown)
+
+
+def _text(cell: object) -> str:
+    shown = plain(cell)
+    return "" if shown is None else str(shown)
 
 
 def _pid(cell: object) -> int | None:

@@ -239,6 +239,12 @@ class Silent(unittest.TestCase):
         self.assertLess(time.monotonic() - began_s, 1.9)
         self.assertEqual({}, asked.answers())
 
+    def test_what_was_printed_in_time_can_be_had_of_who_never_ends(self):
+        says = ("-c", "import time; print('half', flush=True); time.sleep(600)")
+        for partial, expected in ((True, b"half\n"), (False, None)):
+            asked = DeadlinedProcesses({"skua": says}, deadline_s=5.0 if partial else 0.1)
+            self.assertEqual({"skua": expected}, asked.answers(partial=partial))
+
     def test_who_is_left_does_not_stay(self):
         asked = DeadlinedProcesses({"tern": self.NEVER})
         child = asked._asked["tern"]

@@ -15,7 +15,7 @@ HEARD_S = 0.05
 class DeadlinedProcesses:
     """Questions asked at once, each of a Python of its own with the given arguments.
 
-    They are answered while other things are done; each has two seconds from when it was asked.
+    They are answered while other things are done; each has ``deadline_s`` from when it was asked.
     ``given`` is a descriptor that each reads from. One that is not ``isolated`` finds packages.
     """
 
@@ -25,6 +25,7 @@ class DeadlinedProcesses:
         *,
         isolated: bool = True,
         given: int = subprocess.DEVNULL,
+        deadline_s: float = DEADLINE_S,
     ) -> None:
         self._asked = {
             name: start_child(
@@ -35,14 +36,15 @@ class DeadlinedProcesses:
             )
             for name, arguments in questions.items()
         }
-        self._until_s = time.monotonic() + DEADLINE_S
+        self._until_s = time.monotonic() + deadline_s
 
-    def answers(self) -> dict[str, bytes | None]:
+    def answers(self, *, partial: bool = False) -> dict[str, bytes | None]:
         """Return what each printed, None for one that did not end in time.
 
-        It may not die before it is answered, so nobody waits for it.
+        A ``partial`` answer is what it had printed by then. It may not die before it is answered,
+        so nobody waits for it.
         """
-        told = {name: _answer(child, self._until_s) for name, child in self._asked.items()}
+        told = {name: _answer(child, self._until_s, partial) for name, child in self._asked.items()}
         self._asked = {}
         return told
 
@@ -58,12 +60,12 @@ def ask_children(questions: Mapping[str, Sequence[str]]) -> dict[str, bytes | No
     return DeadlinedProcesses(questions).answers()
 
 
-def _answer(child: "subprocess.Popen[bytes]", until_s: float) -> bytes | None:
+def _answer(child: "subprocess.Popen[bytes]", until_s: float, partial: bool) -> bytes | None:
     try:
         return child.communicate(timeout=max(HEARD_S, until_s - time.monotonic()))[0]
-    except subprocess.TimeoutExpired:
+    except subprocess.TimeoutExpired as late:
         _leave(child)
-        return None
+        return late.output if partial else None
 
 
 def _leave(child: "subprocess.Popen[bytes]") -> None:

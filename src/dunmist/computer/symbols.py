@@ -161,7 +161,6 @@ def answers(question: dict[str, Any]) -> Iterator[list[str | None]]:
 if __name__ == "__main__":
     resource.setrlimit(resource.RLIMIT_AS, (ADDRESS_SPACE_BYTES, ADDRESS_SPACE_BYTES))
     resource.setrlimit(resource.RLIMIT_CPU, (CPU_S, CPU_S))
-    os.nice(19)
     for names in answers(json.load(sys.stdin)):
         sys.stdout.write(f"{json.dumps(names)}\n")
         sys.stdout.flush()

@@ -44,6 +44,8 @@ FILES_MOST, SAMPLES_LEAST = 40, 5
 ANCESTORS_MOST = 64
 # the blind spot of what the child does not answer
 FUNCTIONS = "names of functions"
+# half a second of CPU time takes this long where ten programs want the same CPU
+NAMES_DEADLINE_S = 5.0
 KERNEL, GENERATED, UNKNOWN = "[kernel]", "[generated]", "[unknown]"
 # memory that is code and has no file that could be read: a program made it while it ran
 NO_FILE = ("//anon", "/memfd:", "/dev/zero", "/anon_hugepage", "[heap]", "[stack]", "[anon")
@@ -153,14 +155,17 @@ class CodeSampler:
                 content.write(json.dumps(question).encode())
                 content.seek(0)
                 self._question = DeadlinedProcesses(
-                    {"": (SYMBOLS,)}, isolated=False, given=content.fileno()
+                    {"": (SYMBOLS,)},
+                    isolated=False,
+                    given=content.fileno(),
+                    deadline_s=NAMES_DEADLINE_S,
                 )
         except OSError as error:
             self._root.note(FUNCTIONS, reason_of(error))
 
     def functions(self) -> list[FunctionSamples]:
         """Return the functions that were asked for, with their samples."""
-        told = self._question.answers()[""] if self._question else None
+        told = self._question.answers(partial=True)[""] if self._question else None
         lines = (told or b"").splitlines()
         names: dict[tuple[_File, int], str | None] = {}
         for (file, addresses), line in zip(self._asked, lines, strict=False):

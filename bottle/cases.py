@@ -24,8 +24,9 @@ class Case:
     the inventory by their path. ``exact`` are figures of a unit that are held against the
     kernel's own count. ``then`` is what must succeed after the capture. ``meanwhile`` is what
     happens during the capture: for N seconds the computer stands still (``@stop N``) or sleeps
-    (``@sleep N``). ``began`` is a file with the uptime at which the first culprit began; its bounds
-    of since when must hold that. ``changed`` is a word of the change that its evidence must name.
+    (``@sleep N``). ``began`` is a file with the uptime at which the first culprit began, or what
+    the finding of the kind ``began_of`` tells; its bounds of since when must hold that.
+    ``changed`` is a word of the change that its evidence must name.
     """
 
     name: str
@@ -47,6 +48,7 @@ class Case:
     then: str | None = None
     or_limiting: str | None = None
     began: str | None = None
+    began_of: str | None = None
     changed: str | None = None
 
 
@@ -370,6 +372,62 @@ CASES = (
         may=BUSY | {"steady-transfer", "link-errors"},
     ),
     Case(
+        "a link that has been full since a known moment",
+        "netns; tc qdisc add dev near0 root tbf rate 8mbit burst 16kb limit 60kb; far"
+        ' /usr/local/bin/far-end serve 7000; sleep 3; unit tape-send sh -c \'sleep 30; cut -d" " -f1'
+        " /proc/uptime > /run/began; exec tape-send send 10.9.0.2 7000'; sleep 60",
+        "gone tape-send; nonetns",
+        "link",
+        ("tape-send",),
+        must={"link-saturated": "near0"},
+        may=BUSY | {"steady-transfer", "link-errors"},
+        began="/run/began",
+        began_of="link-saturated",
+    ),
+    Case(
+        "a long line with losses limits who sends",
+        "netns; ip link set near0 gso_max_segs 1; tc qdisc add dev near0 root netem delay 100ms"
+        " loss 2%; far /usr/local/bin/far-end serve 7000; sleep 3;"
+        " unit tape-send tape-send send 10.9.0.2 7000",
+        "gone tape-send; nonetns",
+        must={"steady-transfer": "the line limits it"},
+        may=BUSY | {"link-errors"},
+        names=("10.9.0.2",),
+        span_s=20,
+    ),
+    Case(
+        "the other end reads slowly",
+        "netns; far /usr/local/bin/far-end serve 7000 400; sleep 3;"
+        " unit tape-send tape-send send 10.9.0.2 7000; sleep 8",
+        "gone tape-send; nonetns",
+        must={"steady-transfer": "the other end takes no more"},
+        may=BUSY,
+    ),
+    Case(
+        "who sends has little to send",
+        "netns; far /usr/local/bin/far-end serve 7000; sleep 3;"
+        " unit tape-send tape-send send 10.9.0.2 7000 400",
+        "gone tape-send; nonetns",
+        must={"steady-transfer": "it has nothing to send"},
+        may=BUSY,
+    ),
+    Case(
+        "it reads slowly what others send",
+        "netns; unit call-list call-list serve 7000 400; sleep 3; far /usr/local/bin/far-end send"
+        " 10.9.0.1 7000; sleep 8",
+        "gone call-list; nonetns",
+        must={"steady-transfer": "it reads too slowly what arrives"},
+        may=BUSY | {"open-port"},
+    ),
+    Case(
+        "what it gets comes slowly",
+        "netns; unit call-list call-list serve 7000; sleep 3; far /usr/local/bin/far-end send"
+        " 10.9.0.1 7000 400; sleep 4",
+        "gone call-list; nonetns",
+        must={"steady-transfer": "the other end or the line"},
+        may=BUSY | {"open-port"},
+    ),
+    Case(
         "datagrams",
         "netns; unit echo-feed echo-feed datagrams 10.9.0.2 9 300",
         "gone echo-feed; nonetns",
@@ -495,6 +553,8 @@ CASES = (
         must={"memory-growing": "bird-map"},
         may=BUSY,
         span_s=30,
+        began="/run/began",
+        began_of="memory-growing",
     ),
     Case(
         "a full file system, by a file that was deleted",

@@ -113,13 +113,14 @@ def lock(name, hold_it="wait"):
     time.sleep(1e6)
 
 
-def serve(port):
-    """Take what comes in over TCP."""
+def serve(port, kib_per_s="0"):
+    """Take what comes in over TCP, as fast as it comes or so much a second."""
     listener = socket.create_server(("0.0.0.0", int(port)))
     while True:
         other, _ = listener.accept()
-        while other.recv(MIB):
-            pass
+        while data := other.recv(64 << 10):
+            if float(kib_per_s):
+                time.sleep(len(data) / 1024 / float(kib_per_s))
 
 
 def send(address, port, kib_per_s="0"):

@@ -167,22 +167,21 @@ def wrong(case, judged):
 
 
 def of_first(bottle, case, judged):
-    """Return what is not so of since when the first culprit is at it, and of what changed."""
+    """Return what is not so of since when it is as it is, and of what changed."""
     culprits = judged.triage.culprits
-    if not (case.began or case.changed) or not culprits:
-        return
-    if case.began:
+    found = [item for item in judged.triage.findings if item.kind == case.began_of]
+    if case.began and (found or culprits):
         began_s = float(bottle.do(f"cat {case.began}"))
         boot_s = judged.series.header.machine.boot_time_s
         truth_s = judged.series.surveyed.ended_s - boot_s - began_s
-        since = culprits[0].since
+        since = (found or culprits)[0].since
         if since is None:
             yield f"nothing says since when, truth {truth_s:.0f} s"
         elif not since.at_least_s - SINCE_S <= truth_s <= since.at_most_s / SINCE_SHARE + SINCE_S:
             yield f"at it for {since.at_least_s} to {since.at_most_s} s, truth {truth_s:.0f} s"
         elif since.at_most_s > SINCE_SHARPNESS * truth_s + SINCE_S:
             yield f"at it for at most {since.at_most_s} s tells little, truth {truth_s:.0f} s"
-    texts = [fact.text for fact in culprits[0].evidence]
+    texts = [fact.text for culprit in culprits[:1] for fact in culprit.evidence]
     if case.changed and not any(case.changed in text for text in texts):
         yield f"nothing speaks of {case.changed!r} in {texts}"
 

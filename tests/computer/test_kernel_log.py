@@ -1,12 +1,14 @@
 """What the kernel complained of, earlier starts, and what waits for a restart."""
 
+import sqlite3
 import struct
 import unittest
+from contextlib import closing
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from dunmist.computer import KERNEL_MESSAGE_KINDS
-from dunmist.computer.boot_history import read_starts
+from dunmist.computer.boot_history import ComputerStart, read_starts
 from dunmist.computer.kernel_log import KernelLog, LogLine, classify, parse_log_record
 from dunmist.computer.pending_restart import read_pending
 from dunmist.computer.root import Root
@@ -218,6 +220,54 @@ class Copies(unittest.TestCase):
         self.put("var/log/wtmp", b"short")
         self.assertEqual([], read_starts(self.root))
         self.assertIn("garbled", {item.reason for item in self.root.unread})
+
+    def test_starts_by_the_database_that_has_the_place_of_the_records(self):
+        path = self.folder / "var/lib/wtmpdb/wtmp.db"
+        path.parent.mkdir(parents=True)
+        day, at_s = 86_400, 1_700_000_000
+        with closing(sqlite3.connect(path)) as base:
+            # as wtmpdb makes it
+            base.execute(
+                "CREATE TABLE wtmp(ID INTEGER PRIMARY KEY, Type INTEGER, User TEXT NOT NULL, Login"
+                " INTEGER, Logout INTEGER, TTY TEXT, RemoteHost TEXT, Service TEXT) STRICT"
+            )
+            base.executemany(
+                "INSERT INTO wtmp (Type, User, Login, Logout, RemoteHost) VALUES (?, ?, ?, ?, ?)",
+                (
+                    (1, "reboot", at_s * 10**6, (at_s + 900) * 10**6, "6.1.0-9"),
+                    (3, "isbister", (at_s + 60) * 10**6, None, None),
+                    (1, "reboot", (at_s + day) * 10**6, None, "6.1.0-10"),
+                    (1, "reboot", (at_s + 2 * day) * 10**6, None, "6.1.0-10"),
+                ),
+            )
+            base.commit()
+        self.assertEqual(
+            [
+                ComputerStart(at_s, None, "6.1.0-9"),
+                ComputerStart(at_s + day, True, "6.1.0-10"),
+                ComputerStart(at_s + 2 * day, False, "6.1.0-10"),
+            ],
+            read_starts(self.root),
+        )
+        self.put("var/lib/wtmpdb/wtmp.db", b"SQLite format 3\0" + bytes(4000))
+        self.assertEqual([], read_starts(self.root))
+        self.assertIn("failed", {item.reason for item in self.root.unread})
+
+    def test_starts_by_the_heads_of_the_journal_where_nothing_else_tells(self):
+        def head(boot, written_s, after_s):
+            return struct.pack(
+                "<8s48x16s112x8xQQ", b"LPKSHHRH", boot, int(written_s * 1e6), int(after_s * 1e6)
+            )
+
+        at_s, folder = 1_700_000_000, "var/log/journal/0123"
+        self.put(f"{folder}/system@1.journal", head(b"a" * 16, at_s + 500, 500) + bytes(99))
+        self.put(f"{folder}/system@2.journal", head(b"a" * 16, at_s + 900, 900))
+        self.put(f"{folder}/system.journal", head(b"b" * 16, at_s + 5000, 1000))
+        self.put(f"{folder}/user-1000.journal", head(b"c" * 16, at_s + 5000, 1))
+        self.put(f"{folder}/system@3.journal", b"LPKSHHRH")
+        self.assertEqual(
+            [ComputerStart(at_s, None), ComputerStart(at_s + 4000, None)], read_starts(self.root)
+        )
 
     def test_a_newer_kernel_of_the_same_flavour_waits(self):
         for running, others, wanted in (

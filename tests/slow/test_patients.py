@@ -265,6 +265,29 @@ class Truth(unittest.TestCase):
                 self.assertLessEqual(since.at_least_s, since.at_most_s)
                 self.assertLess(since.at_most_s, most)
 
+    def test_since_when_a_device_can_have_been_so(self):
+        """By totals of links, disks, throttling and charge, and by the first line of the log."""
+        for name, kind, most_s, least_s, word in (
+            ("busy-ferry", "link-saturated", 40.0, 29.0, "for at most"),
+            ("hot-shelf", "disk-saturated", 60.0, 29.0, "for at most"),
+            ("cliff-top-laptop", "throttled", 40.0, 0.0, "for at most"),
+            ("stolen-hours", "stolen-time", 40.0, 29.0, "for at most"),
+            # four tenths of its charge are gone
+            ("thin-cable", "charger-weak", 15_000.0, 0.0, "the computer has been up for"),
+            ("endless-log", "storage-filling", 6000.0, 0.0, "for at most"),
+            ("last-pages", "drive-failing", None, 5000.0, "first in the kernel's log"),
+        ):
+            findings = triaged(load_scenario(name)).findings
+            since = next(finding.since for finding in findings if finding.kind == kind)
+            with self.subTest(name):
+                self.assertGreaterEqual(since.at_least_s, least_s)
+                if most_s is None:
+                    self.assertIsNone(since.at_most_s)
+                else:
+                    self.assertLessEqual(since.at_least_s, since.at_most_s)
+                    self.assertLess(since.at_most_s, most_s)
+                self.assertIn(word, since.text)
+
     def test_who_is_unknown_is_not_called_innocent(self):
         # without rights nobody's reads are seen: the one who makes them waits like the others
         triage = triaged(load_scenario("noon-copy"), ["proc/*/io"])

@@ -49,6 +49,7 @@ from dunmist.advice.proving import tell_unprovable as tell_unprovable
 from dunmist.advice.recent_changes import change_brief as change_brief
 from dunmist.advice.recent_changes import change_text as change_text
 from dunmist.advice.recent_changes import recent_changes as recent_changes
+from dunmist.advice.recent_changes import related_finding as related_finding
 from dunmist.advice.recognition import GUESSES as GUESSES
 from dunmist.advice.triage import RISKS as RISKS
 from dunmist.advice.triage import CulpritAdvice as CulpritAdvice

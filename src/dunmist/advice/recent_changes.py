@@ -1,18 +1,43 @@
 """What changed lately that concerns a program: its package, its file, its service, its start."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Literal, NamedTuple
 
 from dunmist.advice.amounts import span_text
 from dunmist.advice.wording import wording
-from dunmist.computer import DELETED, Change
-from dunmist.diagnosis import Onset, Sign, sign
+from dunmist.computer import DELETED, Change, ChangeKind
+from dunmist.diagnosis import Diagnosis, Kind, Onset, Sign, sign
 from dunmist.series import Application, Series, Surveyed
 from dunmist.thresholds import Thresholds
 
 DAY_S = 86_400.0
 DPKG_LOG = "/var/log/dpkg.log"
+# what a change of the system itself can bring about: where one of them is found, it is named
+RELATED: Mapping[ChangeKind, tuple[Kind, ...]] = {
+    "kernel": (
+        "kernel-hung",
+        "graphics-reset",
+        "device-reconnects",
+        "drive-resets",
+        "link-flapping",
+        "interrupt-storm",
+        "low-clock",
+    ),
+    "firmware": (
+        "throttled",
+        "fan-stopped",
+        "overheating",
+        "low-clock",
+        "memory-below-rating",
+        "hardware-fault",
+    ),
+    "kernel-setting": ("paging-storm", "oom-kill", "memory-short", "limit-near", "link-errors"),
+    "module-setting": ("graphics-reset", "link-flapping", "interrupt-storm", "fan-stopped"),
+    "device-rule": ("device-reconnects", "disk-slow"),
+    "mounts": ("storage-full", "storage-filling", "inodes-full", "file-system-unanswered"),
+    "clock": ("clock-unsynchronised",),
+}
 # deb-control(5), deb-version(7)
 _PACKAGE = re.compile(r"[a-z0-9][a-z0-9+.-]{1,200}\Z")
 _VERSION = re.compile(r"[0-9][A-Za-z0-9.+:~-]{0,200}\Z")
@@ -51,6 +76,15 @@ def recent_changes(
                 excluded = "still-old"
             found.append(Recent(change, ago_s, excluded))
     return found
+
+
+def related_finding(change: Change, diagnosis: Diagnosis) -> str | None:
+    """Return the first finding that a change of the system can have brought about, None without."""
+    for finding in diagnosis.findings:
+        if finding.kind in RELATED.get(change.kind, ()):
+            words = finding.kind.replace("-", " ")
+            return f"{words} of {finding.subject}" if finding.subject else words
+    return None
 
 
 def _names_of(application: Application, surveyed: Surveyed) -> tuple[set[str], set[str], set[str]]:

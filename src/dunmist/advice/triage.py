@@ -104,7 +104,7 @@ class ResourceAdvice(msgspec.Struct, frozen=True):
 class Since(msgspec.Struct, frozen=True):
     """For how long something can have been so."""
 
-    at_most_s: float  # it cannot have done so for longer
+    at_most_s: float | None  # it cannot have done so for longer; None where nothing bounds it
     at_least_s: float  # it was seen to do so for as long
     text: str
 

@@ -180,10 +180,18 @@ def _since(onset: Onset | None) -> Since | None:
     """Return for how long something can have been so, in words as well."""
     if onset is None:
         return None
-    words = wording()["since"]
-    most, running = span_text(onset.at_most_s), span_text(onset.running_s or 0.0)
-    text = words["bounded" if onset.is_later else "unbounded"].format(most=most, running=running)
-    return Since(rounded(onset.at_most_s), rounded(onset.at_least_s), text)
+    key = "bounded" if onset.is_later else "unbounded"
+    if onset.of == "log":
+        key = "log"
+    elif onset.of == "computer":
+        key = f"computer-{key}"
+    text = wording()["since"][key].format(
+        most=span_text(onset.at_most_s or 0.0),
+        least=span_text(onset.at_least_s),
+        running=span_text(onset.running_s or 0.0),
+    )
+    at_most_s = None if onset.at_most_s is None else rounded(onset.at_most_s)
+    return Since(at_most_s, rounded(onset.at_least_s), text)
 
 
 def _caution(culprit: Culprit, about: About) -> str | None:

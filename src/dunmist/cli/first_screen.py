@@ -139,12 +139,25 @@ def _head(judged: Judged, width: int) -> Iterator[Line]:
         Piece(lines[0][len(word) :], BOLD),
     ]
     yield from ([Piece(text, BOLD)] for text in lines[1:])
+    if since := _since(judged):
+        yield [Piece(_fitted(since[:1].upper() + since[1:], width))]
     table = judged.diagnosis.limits.confidence
     rivals = [culprit.name for culprit in judged.diagnosis.culprits if culprit.role == "cause"]
     if rivals and verdict.confidence < table.told_below:
         is_one = not judged.diagnosis.partners
         who = rivals[0] if is_one else f"one of these {len(judged.diagnosis.partners)}"
         yield [Piece(f"{percent(verdict.confidence)} sure that it is {who}")]
+
+
+def _since(judged: Judged) -> str:
+    """Return since when it can have been as the finding says that the verdict rests on."""
+    worst, external = judged.triage.verdict.worst, judged.diagnosis.external_cause
+    kind = worst.what if worst.source == "finding" else external.kind if external else None
+    # what only the whole capture shows is told behind them
+    for finding, told in zip(judged.diagnosis.findings, judged.triage.findings, strict=False):
+        if finding.kind == kind and finding.onset is not None and told.since is not None:
+            return told.since.text if finding.onset.is_news else ""
+    return ""
 
 
 def _resources(judged: Judged, width: int) -> Iterator[Line]:
@@ -260,7 +273,7 @@ def _background(judged: Judged, row: ProgramRow) -> str:
     onset = next(
         (c.onset for c in judged.diagnosis.culprits if c.application is row.application), None
     )
-    if onset is not None and onset.is_later:
+    if onset is not None and onset.at_most_s is not None and onset.is_later:
         parts.append(f"but like this for at most {span_text(onset.at_most_s)},")
     if changed := change_brief(case.recent):
         parts.append(f"{changed},")

@@ -2,39 +2,24 @@
 
 Sources: rpm's ``docs/manual/format.md`` for headers; ``rpmdb.sqlite``'s tables ``Packages``,
 ``Basenames`` and ``Installtid``, whose key is when rpm ran (four bytes, little-endian on all that
-runs Linux on a desk). The file may come from anywhere, and SQLite runs what its schema says. So
-only plain tables of these names are read, through an authorizer, with limits of size, memory and
-time.
+runs Linux on a desk).
 """
 
-import os
 import sqlite3
 import struct
-import time
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import closing
 from typing import NamedTuple, TypeVar
 
 from dunmist.computer.packages import RPM
 from dunmist.computer.parsing import ParseError, text_of
-from dunmist.computer.root import Root, reason_of
+from dunmist.computer.root import Root
+from dunmist.computer.sqlite_file import Tables, ask_database
 
-TABLES = ("Packages", "Basenames", "Installtid")
-COLUMNS = frozenset(
-    (
-        ("Packages", "hnum"),
-        ("Packages", "blob"),
-        ("Basenames", "hnum"),
-        ("Basenames", "key"),
-        ("Installtid", "hnum"),
-        ("Installtid", "key"),
-    )
-)
-SCHEMA = "sqlite_master"
-# the header of a package with a hundred thousand files has some MiB
-HEADER_MAX_BYTES, HEAP_MAX_BYTES = 16 << 20, 64 << 20
-# instructions of SQLite between two looks at the clock, and when it is given up
-STEPS, DEADLINE_S = 1000, 2.0
+TABLES: Tables = {
+    "Packages": frozenset(("hnum", "blob")),
+    "Basenames": frozenset(("hnum", "key")),
+    "Installtid": frozenset(("hnum", "key")),
+}
 # packages that can hold a file of the same name, and that one update brings
 ROWS_MAX = 200
 # entries of the table of runs: one for each package
@@ -75,46 +60,7 @@ def ask_rpm(
 ) -> list[Answer]:
     """Return what a computer's database answers, nothing without one; a failure is a blind spot."""
     path = next((name for name in RPM if root.exists(name)), None)
-    answers: list[Answer] = []
-    if path is None:
-        return answers
-    try:
-        descriptor = root.open(path)
-    except OSError as error:
-        root.note(subject, reason_of(error))
-        return answers
-    try:
-        with closing(open_database(descriptor)) as base:
-            for answer in question(base):
-                answers.append(answer)  # what came before a failure counts
-    except sqlite3.Error:
-        root.note(subject, "failed")
-    except ParseError:
-        root.note(subject, "garbled")
-    finally:
-        os.close(descriptor)
-    return answers
-
-
-def open_database(descriptor: int) -> sqlite3.Connection:
-    """Return a database that is open for reading; raises sqlite3.Error where it is no rpm's."""
-    # immutable: neither locks nor writes anything beside the file
-    place = f"file:/proc/self/fd/{descriptor}?mode=ro&immutable=1"
-    base = sqlite3.connect(place, uri=True, check_same_thread=False)
-    try:
-        base.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, HEADER_MAX_BYTES)
-        base.setlimit(sqlite3.SQLITE_LIMIT_ATTACHED, 0)
-        base.setlimit(sqlite3.SQLITE_LIMIT_TRIGGER_DEPTH, 1)
-        base.execute(f"PRAGMA hard_heap_limit={HEAP_MAX_BYTES}")
-        base.execute("PRAGMA trusted_schema=OFF")
-        until_s = time.monotonic() + DEADLINE_S
-        base.set_progress_handler(lambda: int(time.monotonic() > until_s), STEPS)
-        base.set_authorizer(_authorize)
-        _check_schema(base)
-    except sqlite3.Error:
-        base.close()
-        raise
-    return base
+    return [] if path is None else ask_database(root, path, TABLES, subject, question)
 
 
 def find_packages(base: sqlite3.Connection, file_name: str) -> Iterator[RpmPackage]:
@@ -153,34 +99,6 @@ def find_installed_since(base: sqlite3.Connection, since_s: float) -> Iterator[I
         parts = [part for tag in (TAG_VERSION, TAG_RELEASE) if (part := _first(words, tag))]
         if name:
             yield InstalledPackage(float(at_s), name, "-".join(parts) or None)
-
-
-def _authorize(
-    action: int, first: str | None, second: str | None, base: str | None, inner: str | None
-) -> int:
-    """Allow reading the columns of two tables and the schema, not from a view or a trigger."""
-    del base
-    if action == sqlite3.SQLITE_SELECT:
-        return sqlite3.SQLITE_OK
-    is_column = (first, second) in COLUMNS or first == SCHEMA
-    if action == sqlite3.SQLITE_READ and inner is None and (is_column or not second):
-        return sqlite3.SQLITE_OK
-    return sqlite3.SQLITE_DENY
-
-
-def _check_schema(base: sqlite3.Connection) -> None:
-    rows = base.execute("SELECT type, name, sql FROM sqlite_master")
-    plain = {
-        name
-        for kind, name, sql in rows
-        if kind == "table"
-        and isinstance(sql, str)
-        and sql.upper().startswith("CREATE TABLE")
-        and "GENERATED" not in sql.upper()
-        and " AS " not in sql.upper()
-    }
-    if not plain.issuperset(TABLES):
-        raise sqlite3.DatabaseError("no database of rpm")
 
 
 def parse_rpm_header(blob: bytes) -> Words:

@@ -6,20 +6,15 @@ written, and for memory that grows. Sources: proc_pid_stat(5), proc_pid_io(5).
 """
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
+from dunmist.diagnosis.device_onset import onset_of_device
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Finding, Onset
+from dunmist.diagnosis.steady import find_steady
 from dunmist.diagnosis.words import Kind, ResourceWord
 from dunmist.series import Application, Process, Rate
-
-# a rate that is half of the newest one is another state
-SAME_SHARE = 0.5
-# intervals whose median is the newest rate
-NEWEST = 3
-
 
 # what a finding says that a program takes
 TAKES: dict[Kind, ResourceWord] = {
@@ -29,16 +24,10 @@ TAKES: dict[Kind, ResourceWord] = {
     "spawn-storm": "cpu",
     "thread-swarm": "cpu",
     "kernel-busy": "cpu",
+    "steady-transfer": "link",
     "memory-growing": "memory",
     "memory-leak": "memory",
 }
-
-
-class _Steady(NamedTuple):
-    """What it took at the end of the capture without a break: a second, and for how long."""
-
-    rate: float
-    span_s: float
 
 
 def find_onset(exam: Examination, application: Application, resource: ResourceWord) -> Onset | None:
@@ -57,9 +46,14 @@ def find_onset(exam: Examination, application: Application, resource: ResourceWo
     elif resource in ("cpu", "core", "heat"):
         total, rate = _cpu_s(exam, living), application.cores
         least = exam.limits.cpu.competes_cores
+    elif resource == "link":
+        # it cannot have moved more than all links did
+        carried = [link.moved_bytes for link in exam.series.devices.outward_links]
+        total, rate = sum(filter(None, carried)) or None, application.network_bytes_per_s
+        least = exam.limits.findings.transfer_bytes_per_s
     else:
         return None
-    steady = _steady(rate)
+    steady = find_steady(rate)
     if total is None or steady is None or steady.rate < least:
         return None
     ages = [age_s for process in living if (age_s := exam.age_s(process)) is not None]
@@ -71,10 +65,12 @@ def find_onset(exam: Examination, application: Application, resource: ResourceWo
 
 
 def with_onset(exam: Examination, finding: Finding) -> Finding:
-    """Return a finding with since when, where totals of its program tell that."""
+    """Return a finding with since when, where totals of its program or of its device tell that."""
+    if finding.onset is not None:
+        return finding
     resource = TAKES.get(finding.kind)
     if resource is None or finding.application is None:
-        return finding
+        return replace(finding, onset=onset_of_device(exam, finding))
     return replace(finding, onset=find_onset(exam, finding.application, resource))
 
 
@@ -103,16 +99,3 @@ def _moved_bytes(living: list[Process]) -> float | None:
 def _growth(application: Application) -> Rate:
     held = application.private_bytes
     return Rate(held.line, np.diff(held.values) / held.line.interval_s)
-
-
-def _steady(rate: Rate) -> _Steady | None:
-    """Return the rate that lasted until the end, None where nothing is known of the end."""
-    values, spans_s = np.nan_to_num(rate.values), rate.line.interval_s
-    newest = float(np.median(values[-NEWEST:]))
-    if newest <= 0:
-        return None
-    others = np.flatnonzero(values < SAME_SHARE * newest)
-    # a single odd interval at the very end is no other state
-    first = int(others[others < len(values) - NEWEST].max(initial=-1)) + 1
-    lasted, lasted_s = values[first:], spans_s[first:]
-    return _Steady(float((lasted * lasted_s).sum() / lasted_s.sum()), float(lasted_s.sum()))

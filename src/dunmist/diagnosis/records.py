@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from dunmist.diagnosis.words import (
     EvidenceKey,
@@ -78,14 +78,24 @@ class Freed(NamedTuple):
 class Onset(NamedTuple):
     """For how long it can have been so at most, and for how long it has been at least."""
 
-    at_most_s: float
+    at_most_s: float | None  # None where nothing bounds it
     at_least_s: float
-    running_s: float | None  # how long its oldest process has run
+    running_s: float | None  # how long its oldest process has run, or the computer
+    of: Literal["program", "computer", "log"] = "program"  # whose total, or which record, tells it
 
     @property
     def is_later(self) -> bool:
         """Whether it began well after the program: as long as that runs is no news."""
-        return self.running_s is not None and self.at_most_s < LATER_SHARE * self.running_s
+        return (
+            self.running_s is not None
+            and self.at_most_s is not None
+            and self.at_most_s < LATER_SHARE * self.running_s
+        )
+
+    @property
+    def is_news(self) -> bool:
+        """Whether it says more than that it may always have been so."""
+        return self.is_later or self.of == "log"
 
 
 @dataclass(frozen=True, slots=True)

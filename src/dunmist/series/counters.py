@@ -141,6 +141,11 @@ class Track:
         before = np.full(self.first_row, np.nan)
         return Level(self.line, np.concatenate([before, np.repeat(self._figures[column], held)]))
 
+    def total(self, column: str) -> float | None:
+        """Return what a counter had counted when it was read last, None where nobody knows."""
+        newest = float(self._figures[column][-1])
+        return None if np.isnan(newest) else newest
+
     def grown_in_all(self, column: str, base: float = np.nan) -> float:
         """Return what a counter grew by from ``base``, or its first reading, to its last.
 

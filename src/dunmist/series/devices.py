@@ -51,6 +51,7 @@ class DiskSeries:
     busy: Rate  # share of time with a request under way
     queue: Rate  # mean number of requests under way
     latency_s: Rate  # mean time of a finished request; unknown without one
+    busy_in_all_s: float | None = None  # since the computer started
 
     @property
     def kind(self) -> DiskKind:
@@ -108,6 +109,7 @@ class DeviceSeries:
     groups: list[GroupSeries]
     graphics: list[GraphicsSeries]
     throttled: dict[str, Rate]  # how often heat cut the clock, a second, by kind (core, package)
+    throttled_in_all: dict[str, float]  # the same since the computer started
     supplies: dict[str, PowerSupply]  # newest figures of each
     tcp: dict[str, int]  # over the whole capture
     interrupts: dict[str, int]
@@ -208,6 +210,7 @@ class DeviceCollector:
         disks = {disk.name: disk for disk in inventory.disks}
         links = {link.name: link for link in inventory.links}
         queues = self._queues.over(line)
+        throttles = self._throttles.over(line)
         return DeviceSeries(
             disks=[
                 _disk(name, disks.get(name), track, impossible)
@@ -231,7 +234,8 @@ class DeviceCollector:
                 )
                 for name, track in self._graphics.over(line).items()
             ],
-            throttled=_throttled(self._throttles.over(line), packages, line),
+            throttled=_throttled(throttles, packages, line),
+            throttled_in_all=_throttled_in_all(throttles, packages),
             supplies=self._supplies,
             tcp=_counted(self._tcp, line),
             interrupts=_counted(self._interrupts, line, SELDOM_S),
@@ -275,6 +279,7 @@ def _disk(name: str, about: Disk | None, track: Track, impossible: Impossible) -
         busy=impossible.share("busy time of disks", track.rate("busy_ms") / MS_PER_S),
         queue=track.rate("queued_ms") / MS_PER_S,
         latency_s=(took_s / (reads + writes)).where(reads + writes),
+        busy_in_all_s=None if (busy_ms := track.total("busy_ms")) is None else busy_ms / MS_PER_S,
     )
 
 
@@ -297,14 +302,24 @@ def _group(path: str, quota: float | None, track: Track, impossible: Impossible)
 def _throttled(
     tracks: dict[int, Track], packages: dict[int, int], line: TimeLine
 ) -> dict[str, Rate]:
+    return {
+        column: Rate.total_of(line, [track.rate(column).known_or(0.0) for track in counted])
+        for column, counted in _throttle_counters(tracks, packages).items()
+    }
+
+
+def _throttled_in_all(tracks: dict[int, Track], packages: dict[int, int]) -> dict[str, float]:
+    return {
+        column: sum(track.total(column) or 0.0 for track in counted)
+        for column, counted in _throttle_counters(tracks, packages).items()
+    }
+
+
+def _throttle_counters(
+    tracks: dict[int, Track], packages: dict[int, int]
+) -> dict[str, list[Track]]:
+    """Return whose counts add up: of each CPU, and of one CPU in each package, which all repeat."""
     if not tracks:
         return {}
-    total = {"core": Rate.nothing(line), "package": Rate.nothing(line)}
-    counted: set[int] = set()
-    for number, track in tracks.items():
-        total["core"] += track.rate("core").known_or(0.0)
-        package = packages.get(number, 0)
-        if package not in counted:  # each CPU repeats the count of its package
-            counted.add(package)
-            total["package"] += track.rate("package").known_or(0.0)
-    return total
+    of_package = {packages.get(number, 0): track for number, track in reversed(tracks.items())}
+    return {"core": list(tracks.values()), "package": list(of_package.values())}

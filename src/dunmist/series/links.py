@@ -36,6 +36,9 @@ class LinkSeries:
     used: Rate | None  # fuller direction's share of the speed; None where the speed is unknown
     waiting_bytes: Level | None = None  # in its queue; None where no queue can be seen
     queue_drops: int = 0  # over the capture
+    # since the driver made the link, None where it is not counted
+    moved_bytes: float | None = None
+    failed_frames: float | None = None
 
     @property
     def is_loopback(self) -> bool:
@@ -62,4 +65,11 @@ def link_series(
         used=impossible.share("use of links", fuller * BITS / speed) if speed else None,
         waiting_bytes=queue.level("waiting_bytes") if queue else None,
         queue_drops=round(queue.rate("drops", read_every_s=SENSORS_S).total()) if queue else 0,
+        moved_bytes=_sum(track, "received_bytes", "sent_bytes"),
+        failed_frames=_sum(track, "receive_errors", "send_errors", "collisions"),
     )
+
+
+def _sum(track: Track, *columns: str) -> float | None:
+    totals = [total for column in columns if (total := track.total(column)) is not None]
+    return sum(totals) if len(totals) == len(columns) else None

@@ -81,6 +81,8 @@ class MachineSeries:
     runnable: Level
     tasks: Level
     stalled: Mapping[str, Rate]
+    stalled_in_all_s: Mapping[str, float]  # the same time since the computer started
+    stolen_in_all: float  # CPU time that went to other computers, in clock ticks since then
     memory: Mapping[str, Level]
     paging: Mapping[str, Rate]
     paged: Mapping[str, float]  # the same events since the computer started
@@ -200,7 +202,8 @@ class MachineCollector:
     ) -> MachineSeries:
         """Return the series."""
         clocks, single = self._clocks.over(line), self._single.over(line)
-        paging = self._paging.over(line)
+        paging, times = self._paging.over(line), self._times.over(line)
+        stalls = self._stalls.over(line)
         processors = [
             LogicalProcessor(
                 number,
@@ -208,7 +211,7 @@ class MachineCollector:
                 _shares(track),
                 _clock_hz(clocks.get(number)) if clocks else None,
             )
-            for number, track in sorted(self._times.over(line).items())
+            for number, track in sorted(times.items())
         ]
         # the share of each kind is of the time that the kernel accounted, and a processor that was
         # offline accounted none
@@ -230,9 +233,14 @@ class MachineCollector:
             tasks=single["tasks"].level("value"),
             stalled={
                 resource: impossible.share("stall accounting", stalled)
-                for resource, track in sorted(self._stalls.over(line).items())
+                for resource, track in sorted(stalls.items())
                 if (stalled := track.rate("some_us") / US_PER_S).is_known
             },
+            stalled_in_all_s={
+                resource: (track.total("some_us") or 0.0) / US_PER_S
+                for resource, track in sorted(stalls.items())
+            },
+            stolen_in_all=sum(track.total("steal") or 0.0 for track in times.values()),
             memory={
                 word: track.level("kib") * KIB
                 for word, track in sorted(self._memory.over(line).items())

@@ -3,11 +3,11 @@
 from collections.abc import Iterator
 from typing import Any
 
-from dunmist.advice import Judged, change_text, recent_changes
+from dunmist.advice import Judged, change_text, recent_changes, related_finding
 from dunmist.series import Series
 from dunmist.tables.declared import Column, Row, Table, Width
 
-CLOCKS, STARTS, KERNEL_LOG = "clock_gettime(2)", "/var/log/wtmp", "/dev/kmsg"
+CLOCKS, STARTS, KERNEL_LOG = "clock_gettime(2)", "record of starts", "/dev/kmsg"
 # what is plugged in comes by itself so soon after the start
 START_LASTS_S = 120.0
 DEVICES = {"device-came": "came", "device-went": "went"}
@@ -40,7 +40,7 @@ def _told(judged: Judged) -> Iterator[dict[str, Any]]:
             new=change.new,
             by=change.by,
             left_by=change.left_by,
-            concerns=concerned.get(id(change)),
+            concerns=concerned.get(id(change)) or related_finding(change, judged.diagnosis),
             text=change_text(change),
             source=change.log or "time of the file",
         )
@@ -114,7 +114,7 @@ CHANGES = Table(
             "of a file of a package: package or hand, whoever left it as it is; else nobody's",
             title="left by",
         ),
-        Column("concerns", "text", "the culprit or victim that it concerns", Width(14, 40)),
+        Column("concerns", "text", "the culprit, victim or finding it concerns", Width(14, 40)),
         Column("text", "text", "the same in a sentence", Width(30, 90)),
         Column("source", "text", "where it comes from", Width()),
     ),

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from dunmist.computer import Disk, KernelMessageKind
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.records import Finding, Onset, sign
 from dunmist.diagnosis.words import EvidenceKey, Kind, Severity
 from dunmist.series import KernelMessageSeries, Series
 
@@ -104,7 +104,9 @@ def _of_rule(exam: Examination, rule: MessageRule) -> list[Finding]:
             )
             for complaint in complaints
         ]
-        findings.append(Finding(rule.finding, rule.severity, thing, signs))
+        first_s = max(0.0, end_s - min(complaint.first_s for complaint in complaints))
+        onset = Onset(None, first_s, exam.series.machine.uptime_s, "log")
+        findings.append(Finding(rule.finding, rule.severity, thing, signs, onset=onset))
     return findings
 
 

@@ -565,6 +565,15 @@ CASES = (
         must={"storage-full": "/srv/room/tape"},
         names=("tape-send", "close-deleted"),
     ),
+    Case(
+        "a service without a process is stopped by its name, and started again",
+        "printf '[Service]\\nType=oneshot\\nRemainAfterExit=yes\\nExecStart=/bin/true\\n' >"
+        " /etc/systemd/system/lamp-test.service; systemctl daemon-reload; systemctl start lamp-test",
+        "systemctl stop lamp-test; rm /etc/systemd/system/lamp-test.service; systemctl daemon-reload",
+        may=BUSY,
+        then="dunmist fix do /tmp/case.jsonl.gz stop-service --named lamp-test --yes &&"
+        " ! systemctl is-active lamp-test && dunmist fix undo && systemctl is-active lamp-test",
+    ),
     Case("the computer sleeps meanwhile", meanwhile="@sleep 20", span_s=20),
     Case("the computer is stopped meanwhile", meanwhile="@stop 25", span_s=15, settle_s=2),
     Case(

@@ -74,11 +74,11 @@ class Looking(InFolder):
         )
         self.addCleanup(hog.wait)
         self.addCleanup(os.killpg, hog.pid, signal.SIGKILL)
-        run("capture", "-o", "a.gz", "--until-sure", "--for", "40s", folder=self.folder)
+        run("capture", "-o", "a.gz", "--until-sure", "--for", "80s", folder=self.folder)
         result = self.triage(self.folder / "a.gz")
         # whatever else this computer does meanwhile
         self.assertIn("gull-storm", [culprit["name"] for culprit in result["culprits"]])
-        self.assertLess(result["capture"]["duration_s"], 36)
+        self.assertLess(result["capture"]["duration_s"], 75)
         self.assertGreaterEqual(result["capture"]["duration_s"], 6)
 
 

@@ -25,13 +25,16 @@ from dunmist.advice.recent_changes import Recent, change_filling, recent_changes
 from dunmist.advice.template_values import (
     application_filling,
     deleted_filling,
+    entry_filling,
     finding_filling,
     sensor_modules,
     subject_of,
+    thing_filling,
     timer_of,
 )
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import ladder
+from dunmist.computer import StartEntry, Unit
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, savings_of
 from dunmist.series import Application, Process, Series, Surveyed
 
@@ -39,6 +42,8 @@ ROOT = "/"
 # what the service manager keeps a control group for, and what it can stop (systemd.unit(5))
 UNITS = (".service", ".timer", ".scope", ".slice")
 STOPPABLE = (".service", ".timer")
+# states in which there is something to stop (systemd(1))
+AT_WORK = ("active", "activating", "reloading")
 MOUNT = ".mount"
 UNIT = re.compile(r"(?!-)[A-Za-z0-9:_.\\@-]{1,244}\Z")
 
@@ -93,6 +98,30 @@ class Cases:
         if id(finding) not in self._findings:
             self._findings[id(finding)] = self._rungs_against(finding)
         return self._findings[id(finding)]
+
+    def of_unit(self, unit: Unit) -> list[FilledStep]:
+        """Return the steps for a service or timer that no process was seen of, safest first."""
+        filling = thing_filling(unit.name) | part_filling(None)
+        holding = _circumstances_of_thing(unit.name, self._series.surveyed)
+        holding -= set() if unit.active in AT_WORK else {"running"}
+        holding |= {"timer"} if unit.name.endswith(".timer") else set()
+        return rungs_of(ladder()["unit"], holding, filling, Acting(unit=unit.name))
+
+    def of_entry(self, entry: StartEntry) -> list[FilledStep]:
+        """Return the steps for what starts at login and was not seen to run."""
+        user = entry.user or self._logged_in()
+        filling = thing_filling(entry.name) | entry_filling(entry)
+        holding = frozenset(("program", "autostart"))
+        # without a person nobody's own directory can overrule an entry of the system
+        acting = Acting(entry=entry, user=user)
+        steps = rungs_of(ladder()["entry"], holding, filling, acting)
+        return steps if user else [step._replace(act=None) for step in steps]
+
+    def _logged_in(self) -> str | None:
+        """Return the only person that is logged in, None without one or with several."""
+        survey = self._series.surveyed.last
+        people = {session.user for session in survey.sessions} if survey else set()
+        return people.pop() if len(people) == 1 else None
 
     def doing_in(self, finding: Finding) -> list[Doing]:
         """Return what the program of a finding is doing; nothing where it is about none."""

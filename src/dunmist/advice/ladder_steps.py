@@ -14,6 +14,7 @@ from dunmist.advice.program_facts import About
 from dunmist.advice.template_values import limit_percent
 from dunmist.advice.triage import RISKS, Frees, Step
 from dunmist.advice.wording import ladder
+from dunmist.computer import StartEntry
 from dunmist.diagnosis import Freed, Thresholds, thresholds
 from dunmist.series import Process
 
@@ -30,7 +31,7 @@ class FilledStep(NamedTuple):
 
 
 class Acting(NamedTuple):
-    """For whom acts are filled in: one application, or a unit that has none.
+    """For whom acts are filled in: one application, or a unit or start entry that has none.
 
     ``freed`` is what would be free if the application were gone.
     """
@@ -40,13 +41,16 @@ class Acting(NamedTuple):
     limits: Thresholds = thresholds()
     freed: Freed | None = None
     part: GuiltyPart | None = None
+    entry: StartEntry | None = None
+    user: str | None = None  # for whom an entry is switched off
 
     def act(self, verb: Verb | None, *, of_part: bool = False) -> Act | None:
         """Return the act for a verb; None where a step needs a person."""
         if verb is None:
             return None
         if self.about is None:
-            return Act(verb, unit=self.unit)
+            file = self.entry.file if self.entry else None
+            return Act(verb, unit=self.unit, user=self.user, file=file)
         about, application = self.about, self.about.process.application
         entry = about.origin.entry
         is_login = verb == "disable-autostart"

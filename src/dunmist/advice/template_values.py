@@ -9,7 +9,7 @@ from dunmist.advice.autostart_entries import disable_command, enable_command
 from dunmist.advice.program_facts import About, search_words
 from dunmist.advice.recognition import GUESSES
 from dunmist.advice.wording import ladder, wording
-from dunmist.computer import FileSystem
+from dunmist.computer import FileSystem, StartEntry
 from dunmist.diagnosis import Diagnosis, Finding, ResourceWord, Thresholds
 from dunmist.series import Application, Series
 
@@ -17,6 +17,7 @@ from dunmist.series import Application, Series
 PERCENT_STEP = 10
 MOUNTS_SHOWN = 3
 HEAT_OF = ("processor", "board")
+NO_ENTRY = {"file": "", "disable_entry": "", "enable_entry": ""}
 
 
 def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> dict[str, str]:
@@ -46,28 +47,41 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
         "limit_cores": cores_text(percent / 100.0, processors),
         "package": about.package.name if about.package else "",
         "restore_nice": _restore_nice(application),
-        "file": entry.file if entry else "",
         "logged_in": _logged_in(series, about),
-        "disable_entry": disable_command(entry) if entry else "",
-        "enable_entry": enable_command(entry) if entry else "",
-    }
+    } | (entry_filling(entry) if entry else NO_ENTRY)
 
 
 def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> dict[str, str]:
     """Return what the steps against a finding are filled with."""
     subject = subject_of(finding)
-    quoted = shlex.quote(subject)
-    return {
-        "subject": subject,
+    return thing_filling(subject) | {
         "disk": disk_text(subject, series),
         "copy_target": _copy_target(subject, series),
-        "subject_quoted": quoted,
-        "unit": quoted,
-        "timer_of": shlex.quote(timer_of(subject)),
-        "name": subject,
-        "systemctl": "systemctl",
         "cause": cause_name(diagnosis, effect_of(finding, diagnosis)) or "",
         "sensor_modules": " ".join(map(shlex.quote, sensor_modules(series))),
+    }
+
+
+def thing_filling(name: str) -> dict[str, str]:
+    """Return what steps are filled with that are about a unit or an entry without a process."""
+    quoted = shlex.quote(name)
+    return {
+        "subject": name,
+        "subject_quoted": quoted,
+        "name": name,
+        "unit": quoted,
+        "timer": quoted,
+        "timer_of": shlex.quote(timer_of(name)),
+        "systemctl": "systemctl",
+    }
+
+
+def entry_filling(entry: StartEntry) -> dict[str, str]:
+    """Return what steps against a start entry are filled with."""
+    return {
+        "file": entry.file,
+        "disable_entry": disable_command(entry),
+        "enable_entry": enable_command(entry),
     }
 
 

@@ -17,6 +17,8 @@ from dunmist.sampling import Observer
 
 USER_MANAGER = "/user@"
 SAMPLER = "dunmist"
+# another sampler takes a few hundredths of a CPU: what takes more only has its name
+OBSERVER_CORES_MOST = 0.25
 _ESCAPED = re.compile(r"\\x([0-9a-fA-F]{2})")
 
 
@@ -30,6 +32,10 @@ class Group:
     observer: bool  # Dunmist itself
     alike: bool = False  # has the name of the sampler and is another process, perhaps a forger
     members: list[int] = field(default_factory=list)  # identities of processes
+
+    def samples(self, cores: float) -> bool:
+        """Whether it samples, by its name and by how little of the CPUs it uses."""
+        return self.observer or (self.alike and cores <= OBSERVER_CORES_MOST)
 
 
 @dataclass(slots=True)

@@ -3,6 +3,7 @@
 import signal
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -13,8 +14,12 @@ from dunmist.cli.parameters import (
     Duration,
     complaint_option,
     far_options,
+    far_words,
     refuse_given,
 )
+
+if TYPE_CHECKING:
+    from dunmist.desk.visit import Visit
 
 EVERY_LEAST_S = 0.2
 
@@ -71,44 +76,49 @@ def desk(
         ignored = "a capture is looked at as it is; leave out {}"
         refuse_given(context, ("host", "via", "sudo", "root", "every_s"), ignored)
     from dunmist.desk.visit import Visit, VisitOptions, new_folder
-    from dunmist.jobs.settings import state_directory, thresholds_path
-    from dunmist.thresholds import load_thresholds
+    from dunmist.jobs.settings import state_directory
 
     options = VisitOptions(
         folder or new_folder(state_directory() / "visits"),
         every_s,
-        _target(host, via, root, sudo=sudo),
+        (*far_words(host, via, sudo=sudo), *_root_words(root)),
         complaints,
         note,
         file,
     )
+    show_desk(Visit(options), plain=plain)
+
+
+def show_desk(visit: "Visit", *, plain: bool = False) -> None:
+    """Show a visit on the screen until it ends, or as lines where there is none."""
+    from dunmist.jobs.settings import thresholds_path
+    from dunmist.thresholds import load_thresholds
+
     limits = load_thresholds(thresholds_path())
-    with Visit(options) as visit:
-        if plain or not _has_screen():
+    with visit:
+        if plain or not has_screen():
             from dunmist.desk.plain import print_lines
 
             print_lines(visit, limits, click.echo)
             return
         from dunmist.desk.app import DeskApp
+        from dunmist.desk.priority import RAISED_BY, raise_priority
 
         # a screen without its terminal has no reason to go on, also under nohup(1)
         signal.signal(signal.SIGHUP, signal.SIG_DFL)
+        visit.raised_by = RAISED_BY if raise_priority() else 0
         line = DeskApp(visit, limits).run()
     click.echo(line or "the visit ended")
-    if options.is_live:
-        click.echo(f"kept {options.folder}; again: dunmist desk {visit.path}", err=True)
+    if kept := visit.kept_text():
+        click.echo(kept, err=True)
 
 
-def _target(host: str | None, via: str | None, root: Path | None, *, sudo: bool) -> tuple[str, ...]:
-    words: list[str] = []
-    for option, value in (("--on", host), ("--via", via)):
-        words += [option, value] if value is not None else []
+def _root_words(root: Path | None) -> tuple[str, ...]:
     # a child has another working directory
-    words += ["--root", str(root.absolute())] if root is not None else []
-    return (*words, *(["--sudo"] if sudo else []))
+    return () if root is None else ("--root", str(root.absolute()))
 
 
-def _has_screen() -> bool:
+def has_screen() -> bool:
     """Whether there is a terminal that a screen can be drawn on."""
     import os
 

@@ -39,6 +39,11 @@ def whom_options(command: Callable[..., Any]) -> Callable[..., Any]:
             help="The application that has this process.",
         ),
         click.option(
+            "--named",
+            metavar="NAME",
+            help="A service, a timer or a login entry, also where none of it runs.",
+        ),
+        click.option(
             "--finding",
             metavar="KIND",
             help="A finding of the triage, by its kind: memory-leak, open-port.",
@@ -58,8 +63,15 @@ def whom_options(command: Callable[..., Any]) -> Callable[..., Any]:
 @click.argument("file", type=CAPTURE)
 @click.argument("step", required=False, shell_complete=complete_step)
 @whom_options
+@click.option("--json", "as_json", is_flag=True, help="Print the list as JSON.")
 def show(
-    file: Path, step: str | None, culprit: int | None, finding: str | None, pid: int | None
+    file: Path,
+    step: str | None,
+    as_json: bool,
+    culprit: int | None,
+    finding: str | None,
+    named: str | None,
+    pid: int | None,
 ) -> None:
     """List the steps, or show what STEP would do.
 
@@ -68,8 +80,12 @@ def show(
     from dunmist.cli import fix_actions
     from dunmist.jobs.selection import rung_of
 
-    chosen = _whom(file, culprit, finding, pid)
-    if step is None:
+    chosen = _whom(file, culprit, finding, pid, named)
+    if as_json and step is not None:
+        raise click.UsageError("--json is of the whole list; leave out STEP")
+    if as_json:
+        fix_actions.print_json(chosen)
+    elif step is None:
         fix_actions.print_ladder(chosen)
     else:
         fix_actions.print_rung(chosen, rung_of(chosen, step))
@@ -91,6 +107,7 @@ def do_step(
     step: str,
     culprit: int | None,
     finding: str | None,
+    named: str | None,
     pid: int | None,
     yes: bool,
     measure: bool,
@@ -100,7 +117,7 @@ def do_step(
     STEP is the name or the number of a step in the list. Without --yes and a terminal it only shows
     what would be done.
     """
-    _show_and_do(_whom(file, culprit, finding, pid), step, yes=yes, measure=measure)
+    _show_and_do(_whom(file, culprit, finding, pid, named), step, yes=yes, measure=measure)
 
 
 @fix.command(name="undo")
@@ -134,6 +151,7 @@ def prove_cause(
     file: Path,
     culprit: int | None,
     finding: str | None,
+    named: str | None,
     pid: int | None,
     prove_for_s: float,
     yes: bool,
@@ -144,7 +162,7 @@ def prove_cause(
     """
     from dunmist.cli import proving
 
-    proving.prove(_whom(file, culprit, finding, pid), prove_for_s, asks=not yes)
+    proving.prove(_whom(file, culprit, finding, pid, named), prove_for_s, asks=not yes)
 
 
 @fix.command(name=GroupWithDefault.DEFAULT, hidden=True)
@@ -269,14 +287,18 @@ def _undo(act: str) -> None:
     click.echo(harmless(undo_act(None if act == LAST else _number(act))))
 
 
-def _whom(file: Path, culprit: int | None, finding: str | None, pid: int | None) -> "Chosen":
-    """Return the application that is meant: the first culprit where nothing is said."""
+def _whom(
+    file: Path, culprit: int | None, finding: str | None, pid: int | None, named: str | None = None
+) -> "Chosen":
+    """Return what is meant: the first culprit where nothing is said."""
     from dunmist.jobs.judge import judge
-    from dunmist.jobs.selection import choose_culprit, choose_finding, choose_owner_of
+    from dunmist.jobs.selection import choose_culprit, choose_finding, choose_named, choose_owner_of
 
-    if sum(given is not None for given in (culprit, finding, pid)) > 1:
-        raise click.UsageError("--culprit, --finding and --pid each say whom; give one")
+    if sum(given is not None for given in (culprit, finding, pid, named)) > 1:
+        raise click.UsageError("--culprit, --finding, --named and --pid each say whom; give one")
     judged = judge(file)
+    if named is not None:
+        return choose_named(judged, named)
     if pid is not None:
         return choose_owner_of(judged, pid)
     if finding is not None:

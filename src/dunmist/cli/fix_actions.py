@@ -6,6 +6,7 @@ import textwrap
 from collections import defaultdict
 
 import click
+import msgspec
 
 from dunmist.advice import Act, FilledStep, cores_text, percent
 from dunmist.cli.progress import progress_for
@@ -28,6 +29,11 @@ def print_ladder(chosen: Chosen) -> None:
         by = "" if rung.act else ", by a person"
         name = rung.step.action
         say(f"{number:3}. {name}: {rung.step.text} [{rung.step.risk}{by}]", indent=5)
+
+
+def print_json(chosen: Chosen) -> None:
+    """Print all steps as the triage has them."""
+    click.echo(msgspec.json.encode([rung.step for rung in chosen.rungs]).decode())
 
 
 def print_rung(chosen: Chosen, rung: FilledStep) -> None:
@@ -62,6 +68,8 @@ def carry_out(chosen: Chosen, rung: FilledStep, *, measure: bool) -> None:
     assert wanted is not None  # whoever calls has looked
     if reason := refusal_of(chosen, wanted):
         raise Refused(reason)
+    # what does not run uses nothing before and nothing after
+    measure = measure and chosen.application is not None
     try:
         before = (just_before(chosen) or sample_now(progress_for)) if measure else None
     except KeyboardInterrupt as stop:

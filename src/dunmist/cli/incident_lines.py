@@ -1,11 +1,8 @@
-"""An incident of the flight recorder as one line, and who is told of it."""
+"""An incident of the flight recorder as one line."""
 
-from collections.abc import Callable
 from datetime import datetime
 
 from dunmist.recorder import Kept
-
-Telling = Callable[[Kept], None]
 
 
 def line_of(kept: Kept) -> str:

@@ -330,6 +330,14 @@ def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
     return command
 
 
+def far_words(host: str | None, via: str | None, *, sudo: bool) -> tuple[str, ...]:
+    """Return the options of ``far_options`` as a child of this program is given them."""
+    words: list[str] = []
+    for option, value in (("--on", host), ("--via", via)):
+        words += [option, value] if value is not None else []
+    return (*words, *(["--sudo"] if sudo else []))
+
+
 def far_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options that sample a remote computer."""
     command = click.option(

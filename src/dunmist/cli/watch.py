@@ -88,24 +88,29 @@ def unit_options(command: Callable[..., Any]) -> Callable[..., Any]:
 @watch.command(name="run")
 @ring_options
 @click.option("--for", "duration_s", type=Duration(1.0, FOR_MOST_S), help="End by itself.")
-@click.option("--plain", is_flag=True, help="No screen: one line for each incident.")
+@click.option("--screen", is_flag=True, help="Show what is recorded on a screen (see 'desk').")
+@click.option("--plain", is_flag=True, hidden=True)
 @far_options
 def run_recorder(
     every_s: float,
     keep_s: float,
     most_bytes: int,
     duration_s: float | None,
+    screen: bool,
     plain: bool,
     tell: bool,
     host: str | None,
     via: str | None,
     sudo: bool,
 ) -> None:
-    """Record on and on; Ctrl-C ends it."""
+    """Record on and on, with a line for each incident; Ctrl-C ends it."""
     from dunmist.cli import watching
 
     wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, Path("/"), tell, host, via, sudo)
-    watching.run(wanted, plain=plain)
+    if screen and not plain:
+        watching.run_with_screen(wanted)
+    else:
+        watching.run(wanted)
 
 
 @watch.command(name="list")
@@ -244,7 +249,7 @@ _USUAL = WatchOptions(2.0, 3600.0, 64 << 20, None, Path("/"), tell=False)
 )
 @click.option("-o", "--output", type=FILE, metavar="FILE", help="With --recall: the capture.")
 @click.option("--force", is_flag=True, help="Overwrite FILE when it exists.")
-@click.option("--plain", is_flag=True, help="No screen: one line for each incident.")
+@click.option("--plain", is_flag=True, help="One line for each incident, as without it.")
 @click.option("--tell", is_flag=True, help="Tell the person at the screen of each incident.")
 @click.option("--install", is_flag=True, help="Have the service manager run the recorder.")
 @click.option("--remove", is_flag=True, help="Take it away again.")
@@ -305,6 +310,7 @@ def as_before(
         )
         if given
     ]
+    del plain  # there is no other way now
     if len(chosen) > 1:
         raise click.UsageError(f"{' and '.join(chosen)} are different things; give one of them")
     if bool(recalled) != bool(output):
@@ -330,6 +336,6 @@ def as_before(
     elif recalled is not None and output is not None:
         watching.recall(recalled, duration_s, output, force=force)
     else:
-        watching.run(wanted, plain=plain)
+        watching.run(wanted)
     if chosen:
         say_new_spelling(f"dunmist watch {NEW_WORDS[chosen[0]]}")

@@ -1,20 +1,18 @@
 """What ``dunmist watch`` does once its options are read."""
 
-import sys
-from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from dunmist.captures import Header
-from dunmist.cli.incident_lines import Telling, line_of
+from dunmist.cli.incident_lines import line_of
+from dunmist.cli.parameters import far_words
 from dunmist.cli.remote import transport_of
+from dunmist.errors import Refused
 from dunmist.harmless import harmless
 from dunmist.jobs import watch as job
-from dunmist.recorder import Kept, Known
-from dunmist.sampling import Record
+from dunmist.recorder import Kept
 
 if TYPE_CHECKING:
     from dunmist.cli.watch import WatchOptions
@@ -23,47 +21,46 @@ if TYPE_CHECKING:
 RECALLED_S = 600.0
 
 
-class Lines:
-    """Looks at nothing, and says each incident in a line."""
-
-    def __init__(self, tell: Telling) -> None:
-        self._tell = tell
-
-    def begin(self, stop: Callable[[], None], header: Header, known: Callable[[], Known]) -> None:
-        """Begin; Ctrl-C ends it."""
-        del stop, header, known
-
-    def look(self, record: Record, watched: job.Watched | None) -> None:
-        """Look at nothing."""
-        del record, watched
-
-    def told(self, kept: Kept) -> None:
-        """Say an incident."""
-        click.echo(harmless(f"incident:{kept.number}  {line_of(kept)}"), err=True)
-        self._tell(kept)
-
-
-def run(options: "WatchOptions", *, plain: bool) -> None:
-    """Record until told to end, with a screen where there is a terminal."""
+def run(options: "WatchOptions") -> None:
+    """Record until told to end, with a line for each incident."""
     wanted = job.RecorderOptions(
         options.every_s, options.keep_s, options.most_bytes, options.duration_s, options.root
     )
-    target = transport_of(options.host, options.via, sudo=options.sudo)
-    telling: Telling = _tell_nobody
+    job.watch(wanted, _telling(options), transport_of(options.host, options.via, sudo=options.sudo))
+
+
+def _telling(options: "WatchOptions") -> job.Telling:
+    """Return what says an incident in a line, and tells the person at the computer if wanted."""
+
+    def tell(kept: Kept) -> None:
+        click.echo(harmless(f"incident:{kept.number}  {line_of(kept)}"), err=True)
+        if options.tell:
+            from dunmist.jobs.notifications import notify
+
+            notify(kept)
+
+    return tell
+
+
+def run_with_screen(options: "WatchOptions") -> None:
+    """Open the desk on what is recorded; a recorder that runs already goes on afterwards."""
+    from dunmist.cli.desk import has_screen, show_desk
+    from dunmist.desk.recorder_visit import RecorderVisit, recorder_words
+    from dunmist.desk.visit import VisitOptions, new_folder
+    from dunmist.jobs.settings import state_directory
+
+    if not has_screen():
+        raise click.UsageError("--screen needs a terminal; leave it out for lines of text")
+    target = far_words(options.host, options.via, sudo=options.sudo)
+    visit_options = VisitOptions(new_folder(state_directory() / "visits"), options.every_s, target)
+    words = recorder_words(options.every_s, options.keep_s, options.most_bytes, options.duration_s)
     if options.tell:
-        from dunmist.jobs.notifications import notify
-
-        telling = notify
-    if not plain and sys.stdin.isatty() and sys.stdout.isatty():
-        from dunmist.cli.screen import with_screen
-
-        with_screen(wanted, telling, target)
-    else:
-        job.watch(wanted, Lines(telling), target)
-
-
-def _tell_nobody(kept: Kept) -> None:
-    del kept
+        words.append("--tell")
+    is_running = job.is_recorded()
+    if is_running and target:
+        raise Refused("a recorder runs here already; it records this computer: leave out --on")
+    wanted = None if is_running else words
+    show_desk(RecorderVisit(visit_options, job.ring_directory(), wanted, job.is_recorded))
 
 
 def print_incidents() -> None:

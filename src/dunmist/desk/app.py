@@ -26,6 +26,7 @@ from dunmist.desk.short_screens import Ask, Help, Told
 from dunmist.desk.trial import Trial, begin_trial, trial_lines
 from dunmist.desk.visit import WINDOW_S, Visit, read_judgement
 from dunmist.harmless import harmless
+from dunmist.recorder import Now
 from dunmist.thresholds import Thresholds
 
 # a key is answered at once; what is sampled is looked for this often
@@ -36,6 +37,7 @@ JUDGE_SHARE, JUDGE_SPARED_S, JUDGE_LEAST_S, JUDGE_FIRST_S = 0.03, 3.0, 5.0, 4.5
 PACES_S = (0.2, 0.5, 1.0, 2.0, 5.0, 10.0)
 # at both sides of the head
 PADDING = 2
+SLOW = "keys are slow while every CPU is full: as administrator they would not be"
 # how far a key moves through the time of a file
 STEP_S = 30.0
 
@@ -50,6 +52,7 @@ class DeskApp(App[str]):
         Binding("w", "ask", "complaint"),
         Binding("v", "culprit", "culprit"),
         Binding("m", "try", "try it", show=False),
+        Binding("k", "mark", "mark for the recorder", show=False),
         Binding("j", "judge", "judge now", show=False),
         Binding("plus", "pace(-1)", "faster", key_display="+", show=False),
         Binding("minus", "pace(1)", "slower", key_display="-", show=False),
@@ -69,6 +72,8 @@ class DeskApp(App[str]):
         self._judgement: Judgement | None = None
         self._judged_at = 0.0
         self._is_judging = False
+        # whoever sits there waits for the first verdict; later ones come when there is room
+        self._is_awaited = True
         self._judge_next_s = 0.0
         self._judged_cpu_s = 0.0
         self._screens = 1
@@ -81,9 +86,9 @@ class DeskApp(App[str]):
         self.pages = Pages(self._tables)
         self._follower = self._follow()
 
-    def _follow(self) -> Follower:
+    def _follow(self, before: Now | None = None) -> Follower:
         return Follower(
-            self.visit.path, self._limits, lambda: self.visit.is_sampling, self._until_s
+            self.visit.path, self._limits, lambda: self.visit.is_sampling, self._until_s, before
         )
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
@@ -105,7 +110,7 @@ class DeskApp(App[str]):
         self.theme = "ansi-dark"
         self.set_interval(LOOK_S, self.look)
         self.look()
-        if self.visit.options.is_live and not (self.visit.note or self.visit.options.complaints):
+        if self.visit.asks_first:
             self.action_ask()
 
     @property
@@ -119,7 +124,13 @@ class DeskApp(App[str]):
             self._screens = len(self.screen_stack)
             self.refresh_bindings()
         now, at_s = self._follower.look()
+        if self._follower.is_over and self.visit.newest() != self.visit.path:
+            # a recorder goes on in its next segment; what was judged stays until that is judged
+            self.visit.path, self._seen_ticks, self._judged_at = self.visit.newest(), -1, 0.0
+            self._follower = self._follow(now)
         self._trouble = self._follower.trouble or self.visit.trouble() or self._unjudged
+        if not self._trouble and now is not None and self._is_slow(now):
+            self._trouble = SLOW
         self._judge_where_due(at_s)
         if self._holds or isinstance(self.screen, OpenOne):
             return
@@ -133,11 +144,18 @@ class DeskApp(App[str]):
             if self.pages.page == LIVE:
                 self.pages.show()
 
+    def _is_slow(self, now: Now) -> bool:
+        """Whether every CPU is full and this process is one of many that want it."""
+        return not self.visit.raised_by and now.gauges["cpu"].level == "choked"
+
     def _show_state(self, at_s: float) -> None:
         host = self._judgement.host if self._judgement else ""
         header = self._follower.header
         host = host or harmless((header.machine.host if header else None) or "this computer")
-        how = f"sampled for {at_s:.0f} s, every {self.visit.every_s:g} s"
+        recording = header.recording if header else None
+        run_s = at_s + (recording.after_s if recording else 0.0)
+        every_s = header.plan.every_s if header else self.visit.every_s
+        how = f"{self.visit.state} for {run_s:.0f} s, every {every_s:g} s"
         if not self.visit.options.is_live:
             how = f"{self.visit.path.name}, up to {at_s:.0f} s"
         elif not self.visit.is_sampling:
@@ -146,6 +164,8 @@ class DeskApp(App[str]):
         if self.visit.note or self.visit.options.complaints:
             note = self.visit.note or ", ".join(self.visit.options.complaints)
             words.insert(1, f'"{harmless(note)}"')
+        if news := self.visit.news():
+            words.append(harmless(news))
         state = Text("  ·  ".join(words), "bold", no_wrap=True, overflow="ellipsis")
         if self._trouble:
             state.append(f"  ·  {harmless(self._trouble)}", "bold color(196)")
@@ -170,12 +190,12 @@ class DeskApp(App[str]):
             since_s = max(0.0, at_s - WINDOW_S) if self.visit.options.is_live else 0.0
             if self._until_s is not None:
                 since_s = max(0.0, self._until_s - WINDOW_S)
-            self.judge(since_s, at_s)
+            self.judge(since_s, at_s, is_idle=not self._is_awaited)
 
     @work(thread=True, exclusive=False)
-    def judge(self, since_s: float, at_s: float) -> None:
+    def judge(self, since_s: float, at_s: float, *, is_idle: bool) -> None:
         """Have a child judge a window, and wait for it beside the screen."""
-        child = self.visit.judge(since_s, self._until_s)
+        child = self.visit.judge(since_s, self._until_s, is_idle=is_idle)
         answer, said = child.communicate()
         self.call_from_thread(self.judged, answer, said, at_s)
 
@@ -190,6 +210,7 @@ class DeskApp(App[str]):
             self._judge_next_s = time.monotonic() + JUDGE_LEAST_S
             return
         self._judgement, self._judged_at, self._unjudged = judgement, at_s, ""
+        self._is_awaited = False
         self._judged_cpu_s += judgement.cpu_s
         due_s = (self._judged_cpu_s + judgement.cpu_s - JUDGE_SPARED_S) / JUDGE_SHARE
         self._judge_next_s = time.monotonic() + max(JUDGE_LEAST_S, due_s - at_s)
@@ -217,7 +238,7 @@ class DeskApp(App[str]):
         row = event.row
         if row.pid is None and row.name is None:
             return
-        subject = Subject(row.pid, row.name or "")
+        subject = Subject(row.pid, row.name or "", named=row.named, lines=tuple(row.lines))
         if row.finding is not None and self._judgement is not None:
             subject = Subject(None, row.name or "", self._judgement.findings[row.finding])
         self.push_screen(OpenOne(self.visit, subject, self.acts))
@@ -253,15 +274,21 @@ class DeskApp(App[str]):
             self._trial = None
         self.push_screen(Told("try it now", text))
 
+    @work(thread=True)
+    def action_mark(self) -> None:
+        """Have the recorder keep what happens around this moment."""
+        child = self.visit.run("watch", "mark", self.visit.note or "marked on the screen")
+        self.call_from_thread(self._tell, "mark", _answer_of(child))
+
     def action_judge(self) -> None:
         """Judge at once."""
-        self._judge_next_s = 0.0
+        self._judge_next_s, self._is_awaited = 0.0, True
         if not self.visit.options.is_live:
             self._judgement = None
 
     def action_pace(self, step: int) -> None:
         """Sample faster or slower."""
-        if not self.visit.is_sampling:
+        if not self.visit.has_pace:
             return
         nearest = min(PACES_S, key=lambda pace_s: abs(pace_s - self.visit.every_s))
         place = min(max(PACES_S.index(nearest) + step, 0), len(PACES_S) - 1)
@@ -281,7 +308,7 @@ class DeskApp(App[str]):
     def _follow_anew(self) -> None:
         self._trial = None
         self._follower = self._follow()
-        self._judgement, self._seen_ticks = None, -1
+        self._judgement, self._seen_ticks, self._is_awaited = None, -1, True
         self._judge_next_s = 0.0
 
     @work(thread=True)
@@ -296,10 +323,10 @@ class DeskApp(App[str]):
     @work(thread=True)
     def action_report(self) -> None:
         """Write the report as a page and as a document."""
-        lines = []
+        lines, capture = [], self.visit.for_report()
         for form in ("html", "pdf"):
             path = str(self.visit.kept(f"report.{form}"))
-            words = ["report", str(self.visit.path), "-o", path, "--force"]
+            words = ["report", str(capture), "-o", path, "--force"]
             for complaint in self._judgement.complaints if self._judgement else ():
                 words += ["--complaint", complaint]
             said = _answer_of(self.visit.run(*words))

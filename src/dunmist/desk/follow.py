@@ -46,7 +46,10 @@ class FollowedFile:
 
 
 class Follower:
-    """Reads a capture up to a moment, or as it grows; ``now`` is of the newest tick."""
+    """Reads a capture up to a moment, or as it grows; ``now`` is of the newest tick.
+
+    ``before`` is what was known at the end of the capture that this one goes on from.
+    """
 
     def __init__(
         self,
@@ -54,6 +57,7 @@ class Follower:
         limits: Thresholds,
         is_growing: Callable[[], bool],
         until_s: float | None = None,
+        before: Now | None = None,
     ) -> None:
         self.path = path
         self.header: Header | None = None
@@ -63,6 +67,7 @@ class Follower:
         self.is_over = False
         self.trouble: str | None = None
         self._limits, self._is_growing = limits, is_growing
+        self._before = before
         self._until_s = math.inf if until_s is None else until_s
         self._stopped = threading.Event()
         self._lock = threading.Lock()
@@ -91,11 +96,13 @@ class Follower:
     def _take(self, reader: CaptureReader) -> None:
         self.header = reader.header
         known, deltas = Known(), Deltas(reader.header.machine)
-        now = Now(reader.header, lambda: known, self._limits)
+        now = Now(reader.header, lambda: known, self._limits, self._before)
         for record in reader.lines():
             if self._stopped.is_set():
                 return
-            if isinstance(record, Footer | Header):
+            if isinstance(record, Footer):
+                return
+            if isinstance(record, Header):
                 continue
             if isinstance(record, Tick) and record.at_s > self._until_s:
                 return

@@ -55,6 +55,9 @@ class PageRow(msgspec.Struct, frozen=True):
     pid: int | None = None
     name: str | None = None  # of an application or a service
     finding: int | None = None  # its place among the findings
+    # of a service, a timer or a login entry: what to ask for, and what is known
+    named: str | None = None
+    lines: list[str] = []
 
 
 class PageTable(msgspec.Struct, frozen=True):

@@ -30,11 +30,16 @@ RISK_STYLES = {"none": "", "reversible": "", "disruptive": "bold color(166)"}
 
 
 class Subject(NamedTuple):
-    """A process by its number, a program by its name, or a finding."""
+    """A process by its number, a program by its name, a finding, or what has no process.
+
+    ``named`` is a service, a timer or a login entry; ``lines`` is what is known of it.
+    """
 
     pid: int | None
     name: str
     finding: ShownFinding | None = None
+    named: str | None = None
+    lines: tuple[str, ...] = ()
 
     @property
     def word(self) -> str:
@@ -84,7 +89,10 @@ class OpenOne(Screen[None]):
         """Ask for the text and for the steps."""
         found = self._subject.finding
         if found is None:
-            self.ask()
+            if self._subject.named is None:
+                self.ask()
+            else:
+                self.ask_steps()
             return
         lines = [f"{found.severity}: {found.text}", "", *(f"- {text}" for text in found.evidence)]
         self.show_text("\n".join(lines), found.steps)
@@ -97,6 +105,16 @@ class OpenOne(Screen[None]):
         text, status = self._said(*words, columns=width)
         answer, _ = self._said(*words, "--json", errors=False)
         self.app.call_from_thread(self.told, text, answer, status)
+
+    @work(thread=True)
+    def ask_steps(self) -> None:
+        """Have a child say which steps there are for what has no process."""
+        answer, _ = self._said(*self._fix("show", None), "--json", errors=False)
+        try:
+            steps = msgspec.json.decode(answer, type=list[ShownStep])
+        except msgspec.DecodeError:
+            steps = []
+        self.app.call_from_thread(self.show_text, "\n".join(self._subject.lines), steps)
 
     def _said(self, *words: str, columns: int = 100, errors: bool = True) -> tuple[str, int]:
         child = self._visit.run(*words, columns=columns, errors=errors)
@@ -140,6 +158,8 @@ class OpenOne(Screen[None]):
         words = ["fix", verb, str(self._visit.path), *([action] if action else [])]
         if self._subject.finding is not None:
             return [*words, "--finding", self._subject.finding.kind]
+        if self._subject.named is not None:
+            return [*words, "--named", self._subject.named]
         return [*words, "--pid", str(self._pid)]
 
     def _refusal(self) -> str | None:
@@ -149,9 +169,8 @@ class OpenOne(Screen[None]):
             return "another computer: type it there, or let somebody do it there"
         if found is not None and not found.is_only:
             return "several findings are of this kind; open the program that it is about"
-        return (
-            "which process is meant is not known" if found is None and self._pid is None else None
-        )
+        is_known = found is not None or self._subject.named is not None or self._pid is not None
+        return None if is_known else "which process is meant is not known"
 
     @work(thread=True)
     def look_at(self, action: str) -> None:

@@ -26,7 +26,7 @@ def print_lines(visit: Visit, limits: Thresholds, say: Callable[[str], object]) 
             if is_over or at_s >= next_s:
                 next_s = at_s + AGAIN_S
                 since_s = max(0.0, at_s - WINDOW_S) if visit.options.is_live else 0.0
-                text = _judged(visit, since_s)
+                text = _judged(visit, since_s, is_idle=bool(said))
                 if text != said:
                     say(f"after {at_s:.0f} s. {text}")
                 said = text
@@ -41,8 +41,8 @@ def print_lines(visit: Visit, limits: Thresholds, say: Callable[[str], object]) 
         say(harmless(trouble))
 
 
-def _judged(visit: Visit, since_s: float) -> str:
-    answer, error = visit.judge(since_s).communicate()
+def _judged(visit: Visit, since_s: float, *, is_idle: bool) -> str:
+    answer, error = visit.judge(since_s, is_idle=is_idle).communicate()
     try:
         return verdict_text(read_judgement(answer))
     except msgspec.DecodeError:

@@ -17,6 +17,7 @@ import msgspec
 
 from dunmist.children import python_command, start_child
 from dunmist.desk.judgement import Judgement
+from dunmist.desk.priority import IDLE, with_priority
 
 # longer than anybody stays; Ctrl-C and q end it
 SAMPLED_FOR = "12h"
@@ -65,6 +66,8 @@ class Visit:
         self._sampler: subprocess.Popen[bytes] | None = None
         self._said: IO[bytes] | None = None
         self._count = 0
+        # by how much the priority of this process is better than that of its children
+        self.raised_by = 0
 
     def __enter__(self) -> "Visit":
         if self.options.is_live:
@@ -79,6 +82,10 @@ class Visit:
         self._count += 1
         name = "capture.jsonl.gz" if self._count == 1 else f"capture-{self._count}.jsonl.gz"
         self.path = self.options.folder.absolute() / name
+        self._start(self._words())
+
+    def _words(self) -> list[str]:
+        """Return the command that samples."""
         words = [
             *("capture", "-o", str(self.path), "--for", SAMPLED_FOR),
             *("--every", f"{self.every_s:g}s", "--force", *self.options.target),
@@ -87,6 +94,9 @@ class Visit:
             words += ["--complaint", complaint]
         if self.note:
             words += ["--note", self.note]
+        return words
+
+    def _start(self, words: Sequence[str]) -> None:
         self._said = (self.options.folder / "sampling.log").open("ab")
         self._sampler = start_child(
             python_command("-m", WHILE_READ, *words),
@@ -106,6 +116,39 @@ class Visit:
             return None
         lines = (self.options.folder / "sampling.log").read_text("utf-8", "replace").splitlines()
         return lines[-1] if lines else "sampling ended"
+
+    @property
+    def asks_first(self) -> bool:
+        """Whether to ask what is complained of: nobody has said it yet."""
+        return self.options.is_live and not (self.note or self.options.complaints)
+
+    @property
+    def state(self) -> str:
+        """Return in a word what is done with the computer."""
+        return "sampled"
+
+    @property
+    def has_pace(self) -> bool:
+        """Whether the pace can be changed."""
+        return self.is_sampling
+
+    def newest(self) -> Path:
+        """Return the capture that has, or will have, what is sampled now."""
+        return self.path
+
+    def news(self) -> str:
+        """Return what is worth a word beside what is sampled; nothing where nothing is."""
+        return ""
+
+    def for_report(self) -> Path:
+        """Return the capture that a report is of."""
+        return self.path
+
+    def kept_text(self) -> str:
+        """Return what to say of what is kept."""
+        if not self.options.is_live:
+            return ""
+        return f"kept {self.options.folder}; again: dunmist desk {self.path}"
 
     def change_pace(self, every_s: float) -> None:
         """Go on at another pace, in a capture of its own."""
@@ -127,11 +170,19 @@ class Visit:
         if self._said is not None:
             self._said.close()
 
-    def judge(self, since_s: float, until_s: float | None = None) -> "subprocess.Popen[bytes]":
-        """Start judging what was sampled between two moments; its answer is one line."""
+    def judge(
+        self, since_s: float, until_s: float | None = None, *, is_idle: bool = True
+    ) -> "subprocess.Popen[bytes]":
+        """Start judging what was sampled between two moments; its answer is one line.
+
+        Idle work may take minutes where every CPU is full.
+        """
         until = "inf" if until_s is None else f"{until_s:.3f}"
         command = python_command("-m", JUDGE, str(self.path), f"{since_s:.3f}", until, self.note)
-        return start_child(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+        lower_by = self.raised_by + (IDLE if is_idle else 0)
+        return start_child(
+            with_priority(command, lower_by), stdout=subprocess.PIPE, stderr=subprocess.PIPE
+        )
 
     def run(
         self, *words: str, columns: int = 100, errors: bool = True
@@ -140,8 +191,9 @@ class Visit:
 
         Without ``errors`` that is standard output alone.
         """
+        command = ["/usr/bin/env", f"COLUMNS={columns}", *python_command("-m", MODULE, *words)]
         return start_child(
-            ["/usr/bin/env", f"COLUMNS={columns}", *python_command("-m", MODULE, *words)],
+            with_priority(command, self.raised_by),
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT if errors else subprocess.DEVNULL,
         )

@@ -1,15 +1,13 @@
 """Judges a window of a capture for the desk, and says all of it in one line of JSON.
 
-A process of its own, at idle priority and gone afterwards, so that nobody has NumPy in memory for
-the length of a visit. ``python -m dunmist.jobs.desk_judgement FILE SINCE [UNTIL [NOTE]]``.
+A process of its own that is gone afterwards, so that nobody has NumPy in memory for the length of a
+visit. ``python -m dunmist.jobs.desk_judgement FILE SINCE [UNTIL [NOTE]]``.
 """
 
 import math
-import os
 import sys
 import time
 from collections import Counter
-from contextlib import suppress
 from pathlib import Path
 
 import msgspec
@@ -39,6 +37,8 @@ ROWS_MOST = 2000
 # what tells the rows of a table apart, the best first
 KEYS = ("pid", "process", "application", "unit", "socket", "name", "disk", "link", "sensor", "what")
 NAMES = ("application", "program", "name", "unit")
+# tables of what steps are against by name, and the columns that have it, the surest first
+NAMED = {"services": ("unit",), "what starts by itself": ("file", "name")}
 # fewer ticks are no certainty
 SURE_S, SURE_SHARE = 10.0, 0.8
 
@@ -165,14 +165,19 @@ def _table(filled: Filled) -> PageTable:
         seen.add(key)
         cells = [record[column.name] for column in columns]
         units = [table.unit_of(column, record) for column in columns]
+        told = [
+            harmless(cell_text(unit, cell, filled.zone))
+            for unit, cell in zip(units, cells, strict=True)
+        ]
+        by_name = (_text(record[column]) for column in NAMED.get(table.name, ()))
+        shown = (f"{column.heading}: {text}" for column, text in zip(columns, told, strict=True))
         rows.append(
             PageRow(
                 key=harmless(key),
                 values=[_value(cell) for cell in cells],
-                texts=[
-                    harmless(cell_text(unit, cell, filled.zone))
-                    for unit, cell in zip(units, cells, strict=True)
-                ],
+                texts=told,
+                named=next(filter(None, by_name), None),
+                lines=list(shown) if table.name in NAMED else [],
                 pid=_pid(record.get("pid")),
                 name=next((text for name in NAMES if (text := _text(record.get(name)))), None),
             )
@@ -209,9 +214,6 @@ def _pid(cell: object) -> int | None:
 
 def main(words: list[str]) -> int:
     """Judge as told and print the answer; 1 where the capture cannot be judged."""
-    # whoever sits there comes first, and a computer that is full answers later
-    with suppress(OSError):
-        os.setpriority(os.PRIO_PROCESS, 0, 19)
     try:
         since_s, until_s = float(words[1]), float(words[2]) if len(words) > 2 else math.inf
         result = desk_judgement(Path(words[0]), since_s, until_s, " ".join(words[3:]))

@@ -67,7 +67,7 @@ def compare_measured(
     chosen: Chosen, before: Judged, after: Judged, expected: Frees | None = None
 ) -> Measured:
     """Return what an act on the chosen application changed between two measurements."""
-    diagnosis = chosen.judged.diagnosis
+    diagnosis, application = chosen.judged.diagnosis, chosen.suspect.application
     resource = diagnosis.limiting or "cpu"
     states = [state for state in diagnosis.resources if state.resource == resource]
     name = max(states, key=lambda state: state.used).name if states else None
@@ -80,10 +80,10 @@ def compare_measured(
             None if resource == "core" else name,
             diagnosis.limits.effect.least_change,
         ),
-        _use_of(chosen.application, before),
-        _use_of(chosen.application, after),
+        _use_of(application, before),
+        _use_of(application, after),
         expected,
-        None if expected is None else _freed(chosen.application, before, after, expected),
+        None if expected is None else _freed(application, before, after, expected),
     )
 
 

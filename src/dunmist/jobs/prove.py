@@ -83,7 +83,7 @@ def design_for(chosen: Chosen, span_s: float) -> Design:
 def _serves(chosen: Chosen) -> bool:
     """Whether somebody has a connection to a port that the suspect listens on."""
     series = chosen.judged.series
-    own = {process.identity for process in chosen.application.members}
+    own = {process.identity for process in chosen.suspect.application.members}
     theirs = [
         socket
         for socket in series.sockets
@@ -96,7 +96,7 @@ def _serves(chosen: Chosen) -> bool:
 
 def suspecting(chosen: Chosen) -> Act:
     """Return the act that alternates a suspect."""
-    return act_against(chosen.case, "alternate")
+    return act_against(chosen.suspect, "alternate")
 
 
 def prove_suspect(chosen: Chosen, design: Design, follow: Follower = follow_nothing) -> Proven:
@@ -154,7 +154,7 @@ def _experiment(
         Phase(phase.begin_s - began_s, phase.end_s - began_s, phase.paused)
         for phase in alternating.phases
     ]
-    suspects: list[Application] = same_applications(chosen.application, series)
+    suspects: list[Application] = same_applications(chosen.suspect.application, series)
     limits = chosen.judged.diagnosis.limits.prove
     return proof_of(series, place_of(chosen), suspects, Experiment(design, phases), limits)
 

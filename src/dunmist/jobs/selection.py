@@ -13,21 +13,24 @@ CULPRIT = "culprit:"
 
 
 class Chosen(NamedTuple):
-    """An application of a capture with its case."""
+    """What steps are against: an application, or something that no process was seen of."""
 
     judged: Judged
-    application: Application
-    case: Case
+    name: str
+    rungs: list[FilledStep]  # its ladder, safest first
+    case: Case | None = None  # of an application
 
     @property
-    def name(self) -> str:
-        """What to call it."""
-        return self.application.distinct_name
+    def application(self) -> Application | None:
+        """Whom it is about, None where no process was seen."""
+        return self.case.application if self.case else None
 
     @property
-    def rungs(self) -> list[FilledStep]:
-        """Its ladder, safest first."""
-        return self.case.rungs
+    def suspect(self) -> Case:
+        """The case of the application; raises WrongUsage where there is none."""
+        if self.case is None:
+            raise WrongUsage(f"{self.name}: nothing of it runs, so there is nothing to prove")
+        return self.case
 
 
 def choose_culprit(judged: Judged, rank: int) -> Chosen:
@@ -59,7 +62,7 @@ def choose_finding(judged: Judged, kind: str) -> Chosen:
             f"{file} --full'"
         )
     steps = judged.cases.of_finding(finding)
-    return Chosen(judged, finding.application, case._replace(rungs=steps))
+    return Chosen(judged, finding.application.distinct_name, steps, case)
 
 
 def choose_owner_of(judged: Judged, pid: int) -> Chosen:
@@ -73,11 +76,40 @@ def choose_owner_of(judged: Judged, pid: int) -> Chosen:
     return _chosen(judged, process.application)
 
 
+def choose_named(judged: Judged, name: str) -> Chosen:
+    """Return a service, a timer or a start entry by its name; raises UnknownName.
+
+    Where a process of it was seen, that is the application.
+    """
+    surveyed = judged.series.surveyed
+    units = (surveyed.unit(f"{name}{ending}") for ending in ("", ".service", ".timer"))
+    unit = next((unit for unit in units if unit is not None), None)
+    if unit is not None:
+        running = [item for item in judged.series.applications if item.unit == unit.name]
+        if running and judged.cases.of(running[0]) is not None:
+            return _chosen(judged, running[0])
+        return Chosen(judged, unit.name, judged.cases.of_unit(unit))
+    entry = next(
+        (
+            entry
+            for entry in surveyed.autostart
+            if entry.kind == "desktop" and name in (entry.name, entry.file)
+        ),
+        None,
+    )
+    if entry is None:
+        raise UnknownName(
+            f"{judged.series.path}: has no service, timer or login entry '{name}'; see 'dunmist "
+            "view services' and 'dunmist view autostart'"
+        )
+    return Chosen(judged, entry.name, judged.cases.of_entry(entry))
+
+
 def _chosen(judged: Judged, application: Application) -> Chosen:
     case = judged.cases.of(application)
     if case is None:
         raise WrongUsage(f"{judged.series.path}: nothing of {application.name} was seen")
-    return Chosen(judged, application, case)
+    return Chosen(judged, application.distinct_name, case.rungs, case)
 
 
 def rung_of(chosen: Chosen, step: str) -> FilledStep:

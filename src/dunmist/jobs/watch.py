@@ -12,11 +12,11 @@ from contextlib import contextmanager, suppress
 from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
 import msgspec
 
-from dunmist.captures import CaptureReader, Header, IncidentMark, load_rules
+from dunmist.captures import CaptureReader, IncidentMark, load_rules
 from dunmist.computer import Inventory, Root
 from dunmist.errors import CaptureError, Refused
 from dunmist.jobs.capture import SampledBy, header_of, read_subject, until_broken_off
@@ -36,7 +36,6 @@ from dunmist.recorder import (
     Incidents,
     Keeping,
     Kept,
-    Known,
     Limits,
     Marks,
     Ring,
@@ -56,8 +55,8 @@ from dunmist.recorder import (
     write_kept,
 )
 from dunmist.remote.transport import Transport
-from dunmist.sampling import Plan, Record, SystemClock, Tick, sample
-from dunmist.sampling.deltas import Deltas, Interval
+from dunmist.sampling import Plan, SystemClock, Tick, sample
+from dunmist.sampling.deltas import Deltas
 from dunmist.thresholds import load_thresholds
 from dunmist.trusted_paths import Untrusted
 
@@ -82,29 +81,11 @@ class RecorderOptions(NamedTuple):
     root: Path = Path("/")
 
 
-class Watched(NamedTuple):
-    """What somebody who looks is handed at each tick; ``trouble`` is why nothing is recorded."""
-
-    tick: Tick
-    interval: Interval | None  # that ended with it; None at the first one
-    incidents: Incidents
-    trouble: str | None
+# hears of each incident once it was judged
+Telling = Callable[[Kept], None]
 
 
-class Onlooker(Protocol):
-    """Who looks while it is recorded, and hears of each incident once it was judged."""
-
-    def begin(self, stop: Callable[[], None], header: Header, known: Callable[[], Known]) -> None:
-        """Begin to look: ``stop`` ends the recording, ``known`` gives what is known now."""
-
-    def look(self, record: Record, watched: Watched | None) -> None:
-        """Take each record; ``watched`` comes with a tick."""
-
-    def told(self, kept: Kept) -> None:
-        """Take an incident that was judged."""
-
-
-def watch(options: RecorderOptions, onlooker: Onlooker, target: Transport | None = None) -> None:
+def watch(options: RecorderOptions, tell: Telling, target: Transport | None = None) -> None:
     """Record until told to end, this computer or a remote one.
 
     Raises Refused where a recorder runs already, and UnreadableComputer.
@@ -113,24 +94,24 @@ def watch(options: RecorderOptions, onlooker: Onlooker, target: Transport | None
     with _locked(folder):
         if target is not None:
             with remote_source(target, options.every_s) as source:
-                _watch(options, folder, onlooker, source)
+                _watch(options, folder, tell, source)
             return
         system = SystemClock()
         with ended_by_signals(system.stop) as ending:
             source = Source(Root(options.root), system, None)
-            _watch(options, folder, onlooker, source, ending)
+            _watch(options, folder, tell, source, ending)
 
 
 def _watch(
     options: RecorderOptions,
     folder: Path,
-    onlooker: Onlooker,
+    tell: Telling,
     source: Source,
     ending: Ending | None = None,
 ) -> None:
     root = source.root
     try:
-        recorder = _Recorder(options, folder, root, source.clock, onlooker, source.by)
+        recorder = _Recorder(options, folder, root, source.clock, tell, source.by)
         _record(recorder, ending or Ending(source.clock.stop))
     finally:
         root.close()
@@ -143,12 +124,12 @@ class _Recorder(NamedTuple):
     folder: Path
     root: Root
     clock: StoppableClock
-    onlooker: Onlooker
+    tell: Telling
     by: SampledBy | None
 
 
 def _record(own: _Recorder, ending: Ending) -> None:
-    options, folder, root, clock, onlooker, by = own
+    options, folder, root, clock, tell, by = own
     subject, plan = read_subject(root, by), Plan(options.duration_s or FOR_EVER_S, options.every_s)
     header = header_of(root, subject, plan, clock.now(), by)
     judge = judged_apart(_keep_what_was_cut_off(folder, options.most_bytes))
@@ -165,7 +146,6 @@ def _record(own: _Recorder, ending: Ending) -> None:
     deltas, following = Deltas(subject.machine), Rules(rules, _speeds(subject.inventory), limits_of)
     marks = _marks(mark_directories()[0])
     moment = TickTime(0.0, clock.now())
-    onlooker.begin(clock.stop, header, lambda: ring.known)
     try:
         records = sample(
             root, subject.machine, subject.inventory, plan, clock, survey_every_s=SURVEY_EVERY_S
@@ -174,7 +154,6 @@ def _record(own: _Recorder, ending: Ending) -> None:
             ring.add(record, clock.now())
             interval = deltas.add(record)
             if not isinstance(record, Tick):
-                onlooker.look(record, None)
                 continue
             moment = TickTime(record.at_s, clock.now())
             for mark in marks.taken() if marks else ():
@@ -182,8 +161,7 @@ def _record(own: _Recorder, ending: Ending) -> None:
             held = following.add(record, interval, ring.known)
             judge.add(incidents.add(moment, held))
             for verdict in judge.done():
-                _settle(incidents_directory(), verdict, onlooker)
-            onlooker.look(record, Watched(record, interval, incidents, ring.trouble))
+                _settle(incidents_directory(), verdict, tell)
     finally:
         if marks:
             marks.close()
@@ -192,7 +170,7 @@ def _record(own: _Recorder, ending: Ending) -> None:
         ring.close(clock.now())
         judge.add(incidents.close(moment))
         for verdict in judge.rest():
-            _settle(incidents_directory(), verdict, onlooker)
+            _settle(incidents_directory(), verdict, tell)
 
 
 def _marks(directory: Path) -> Marks | None:
@@ -208,7 +186,7 @@ def _speeds(inventory: Inventory) -> dict[str, int]:
     return {link.name: link.speed_bits_per_s for link in inventory.links if link.speed_bits_per_s}
 
 
-def _settle(folder: Path, verdict: Verdict, onlooker: Onlooker) -> None:
+def _settle(folder: Path, verdict: Verdict, tell: Telling) -> None:
     """Write down what an incident was; forget what was nothing, unless a person asked for it."""
     by_number = {incident.number: incident for incident in read_incidents(folder)}
     kept = by_number.get(verdict.number)
@@ -227,7 +205,7 @@ def _settle(folder: Path, verdict: Verdict, onlooker: Onlooker) -> None:
     )
     with suppress(OSError):
         write_kept(folder, judged)
-    onlooker.told(judged)
+    tell(judged)
 
 
 def _keep_what_was_cut_off(folder: Path, most_bytes: int) -> Path | None:
@@ -262,6 +240,24 @@ def recall(since: datetime, span_s: float, output: Path, *, force: bool) -> Cut:
         raise CaptureError("nothing is recorded here; start a recorder with 'dunmist watch'")
     wanted = TimeWindow(since.timestamp(), (since + timedelta(seconds=span_s)).timestamp())
     return cut(list(of_the_run(segments, since)), wanted, output, force=force)
+
+
+def is_recorded() -> bool:
+    """Whether a recorder of this user runs."""
+    lock = watch_directory() / LOCK
+    if not lock.exists():
+        return False
+    with lock.open("rb") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        except BlockingIOError:
+            return True
+    return False
+
+
+def ring_directory() -> Path:
+    """Return where the segments of this user's recorder lie."""
+    return watch_directory() / RING
 
 
 def incidents_kept() -> list[Kept]:

@@ -66,10 +66,12 @@ class Gauge:
 
 
 class Gauges:
-    """Follows a run and keeps one gauge for each resource."""
+    """Follows a run and keeps one gauge for each resource, or goes on with those of ``before``."""
 
-    def __init__(self, header: Header, limits: Thresholds) -> None:
-        self.all: dict[Name, Gauge] = {name: Gauge(name) for name in NAMES}
+    def __init__(
+        self, header: Header, limits: Thresholds, before: dict[Name, Gauge] | None = None
+    ) -> None:
+        self.all: dict[Name, Gauge] = before or {name: Gauge(name) for name in NAMES}
         self.celsius: float | None = None
         self.clock_hz: float | None = None
         self._header = header

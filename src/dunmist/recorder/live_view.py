@@ -75,12 +75,23 @@ class _Lives:
 
 
 class Now:
-    """Follows a run; everything is of the interval that ended with the last tick."""
+    """Follows a run; everything is of the interval that ended with the last tick.
 
-    def __init__(self, header: Header, known: Callable[[], Known], limits: Thresholds) -> None:
+    ``before`` is the same of the part of the run that ended where this one begins.
+    """
+
+    def __init__(
+        self,
+        header: Header,
+        known: Callable[[], Known],
+        limits: Thresholds,
+        before: "Now | None" = None,
+    ) -> None:
         self.cpus: list[float] = []  # how busy each is
         self.applications: dict[int, LiveApplication] = {}
-        self._gauges = Gauges(header, limits)
+        self._gauges = Gauges(header, limits, before.gauges if before else None)
+        # each part of a run numbers applications anew
+        self._earlier = {app.name: app for app in before.applications.values()} if before else {}
         self._header = header
         self._known = known
         self._grouping = Grouping(header.observer)
@@ -153,12 +164,13 @@ class Now:
             number = self._grouping.application_of.get(line.id)
             while number in starter_of:
                 number = starter_of[number]
-            if number is None or groups[number].observer or line.facts.kernel:
+            if number is None or line.facts.kernel:
                 continue
             application = applications.get(number)
             if application is None:
                 application = applications[number] = LiveApplication(groups[number].name)
-                if old := self.applications.get(number):
+                name = groups[number].name
+                if old := self.applications.get(number) or self._earlier.pop(name, None):
                     application.history, application.cpu_s = old.history, old.cpu_s
             facts, use = self._grouping.facts(line.id), interval.processes.get(line.id, NOTHING)
             part = Part(
@@ -174,7 +186,11 @@ class Now:
             application.take(part, interval.span_s, use.disk_bytes_per_s, network.get(line.id, 0.0))
         for application in applications.values():
             application.history.append(application.cores)
-        return applications
+        return {
+            number: application
+            for number, application in applications.items()
+            if not groups[number].samples(application.cores)
+        }
 
     def _ports(self) -> dict[int, set[int]]:
         """Return the ports on which each process listens."""

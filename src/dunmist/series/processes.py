@@ -16,8 +16,6 @@ from dunmist.series.unsampled_usage import ChildTime, UnsampledUsage, late_use
 from dunmist.series.wait_kinds import WAIT_KINDS
 
 NOT_THERE = "·"
-# another sampler takes a few hundredths of a CPU: what takes more only has its name
-OBSERVER_CORES_MOST = 0.25
 
 
 class ProcessSeries(NamedTuple):
@@ -142,8 +140,7 @@ class _Maker:
                 name=group.name,
                 unit=group.unit,
                 kernel=group.kernel,
-                observer=group.observer
-                or (group.alike and Rate(line, whole[:, number]).mean() <= OBSERVER_CORES_MOST),
+                observer=group.samples(Rate(line, whole[:, number]).mean()),
                 blocked={kind: Level(line, held[:, number]) for kind, held in blocked.items()},
                 low_priority=float(low_priority[number]),
                 short_lived_programs=self._short_lived(number),

@@ -154,6 +154,10 @@ def wrong(case, judged):
     for word in case.names:
         if word not in text:
             yield f"nothing speaks of {word!r}"
+    for name, word in case.doing.items():
+        told = [told for told in doing_of(judged, name) if word in told]
+        if not told:
+            yield f"{name} is doing {doing_of(judged, name)}, truth {word!r}"
     for path, value in case.facts.items():
         result = fact(judged.series.header.inventory, path)
         if result != value:
@@ -164,6 +168,13 @@ def wrong(case, judged):
         is_agent = AGENT in (result.subject or "")
         if result.severity != "note" and result.kind not in allowed and not is_agent:
             yield f"false finding {result.kind}: {result.text}"
+
+
+def doing_of(judged, name):
+    """Return what a program is said to do, nothing where it was not seen."""
+    named = [item for item in judged.series.applications if item.name == name]
+    cases = [case for item in named if (case := judged.cases.of(item)) is not None]
+    return [told.text for case in cases for told in case.doing]
 
 
 def of_first(bottle, case, judged):

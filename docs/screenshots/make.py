@@ -1,7 +1,7 @@
 """Makes the pictures of this folder anew, from demo data only: ``make screenshots``.
 
 Terminals are real ones (xterm on a virtual screen), the report is rendered by Chromium. Needs the
-system's xvfb, xterm, imagemagick, poppler-utils and chromium.
+system's xvfb, xterm, tmux, imagemagick, poppler-utils and chromium.
 """
 
 import contextlib
@@ -61,11 +61,15 @@ RUNNING = (
         14.0,
     ),
     (
-        "watch",
-        "XDG_STATE_HOME=state XDG_RUNTIME_DIR=run dunmist watch --every 1s --root patient",
-        45.0,
+        "desk-open",
+        "tmux -L dunmist-pictures -f /dev/null new-session 'XDG_STATE_HOME=state dunmist desk"
+        f" {CAPTURE} -o visit-2' \\; set-option status off",
+        40.0,
     ),
 )
+# what is typed into a picture's terminal, and how long after its start
+TYPED = {"desk-open": (("v", 15.0),)}
+TYPE = ("tmux", "-L", "dunmist-pictures", "send-keys")
 
 
 @contextlib.contextmanager
@@ -109,6 +113,8 @@ def shoot_terminal(name: str, command: str, folder: Path, wait_s: float = 0.0) -
         cwd=folder,
         env={**os.environ, "DISPLAY": DISPLAY, "PATH": path},
     )
+    for key, after_s in TYPED.get(name, ()):
+        threading.Timer(after_s, subprocess.run, [[*TYPE, key]]).start()
     limit = time.monotonic() + (wait_s or 60.0)
     while not done.exists() and time.monotonic() < limit:
         time.sleep(0.1)

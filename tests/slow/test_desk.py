@@ -23,6 +23,8 @@ from dunmist.desk import PAGES
 from dunmist.desk.app import DeskApp
 from dunmist.desk.open_one import OpenOne, Question, Subject
 from dunmist.desk.page_rows import Arrangement, arranged, shown_columns
+from dunmist.desk.pages import Pages
+from dunmist.desk.recorder_visit import RecorderVisit
 from dunmist.desk.short_screens import Help, Told
 from dunmist.desk.trial import begin_trial, trial_lines
 from dunmist.desk.visit import Visit, VisitOptions
@@ -30,12 +32,12 @@ from dunmist.jobs.desk_judgement import desk_judgement
 from dunmist.recorder import LiveApplication
 from dunmist.simulation import load_scenario
 from dunmist.thresholds import thresholds
-from tests.program import DUNMIST, InFolder, capture_model, run, start_busy
+from tests.program import DUNMIST, InFolder, await_ticks, capture_model, run, start_busy
 
 STYLE = re.compile(r"\x1b(?:\[[0-9;?<>=]*[ -/]*[@-~]|[()][0-9A-Z]|[=>])")
 
 
-class Pages(InFolder):
+class PageTables(InFolder):
     def test_each_page_says_what_view_says_of_the_same_capture(self):
         path = self.sample
         judgement = desk_judgement(path, 0.0)
@@ -264,6 +266,51 @@ class Keys(unittest.IsolatedAsyncioTestCase):
 
         await self.at_desk(act)
 
+    async def test_what_has_no_process_is_opened_by_its_name(self):
+        async def act(app, pilot):
+            rows = app._judgement.pages["start-up"][0].rows
+            row = next(row for row in rows if row.texts[0] == "Mail lantern")
+            app.opened(Pages.Opened(row))
+            for _ in range(2400):
+                await pilot.pause(0.05)
+                if app.screen._steps:
+                    break
+            self.assertEqual(["keep-from-login"], [step.action for step in app.screen._steps])
+            self.assertIn("/etc/xdg/autostart/mail-lantern.desktop", app.screen._fix("do", "x"))
+            self.assertIsNone(app.screen._refusal())
+            self.assertIn("mail-lantern", str(app.screen.query_one("#text", Static).render()))
+            await pilot.press("escape")
+            await pilot.pause()
+
+        await self.at_desk(act)
+
+    async def test_it_goes_on_where_a_recorder_does_in_its_next_segment(self):
+        ring = self.folder / "ring"
+        ring.mkdir()
+        for number in (1, 2):
+            path = ring / f"segment-{number:06}.jsonl.gz"
+            capture_model(load_scenario("ringing-office"), path, 8.0)
+        options = VisitOptions(self.folder / "visit")
+        with RecorderVisit(options, ring, None, lambda: False) as visit:
+            visit.path = ring / "segment-000001.jsonl.gz"
+            app = DeskApp(visit, thresholds())
+            async with app.run_test() as pilot:
+                for _ in range(2400):
+                    await pilot.pause(0.05)
+                    if app._follower.path != ring / "segment-000001.jsonl.gz":
+                        break
+                for _ in range(2400):
+                    await pilot.pause(0.05)
+                    if app._follower.is_over:
+                        break
+                now, _ = app._follower.look()
+                # the last minutes are those of both
+                self.assertEqual(16, len(now.gauges["cpu"].used))
+                busiest = max(now.applications.values(), key=lambda each: each.cores)
+                self.assertEqual(16, len(busiest.history))
+                self.assertIn("recorded for", self.text_of(app, "#state"))
+                await pilot.press("plus", "q")
+
     async def test_nothing_is_done_to_another_computer(self):
         path = capture_model(load_scenario("ringing-office"), self.folder / "x.gz", 10.0)
         options = VisitOptions(self.folder, target=("--on", "far"), file=path)
@@ -289,7 +336,7 @@ class Terminal:
             signal.signal(signal.SIGHUP, signal.SIG_IGN)
             os.chdir(folder)
             os.environ.update({"TERM": "xterm-256color", **(environment or {})})
-            os.execv(DUNMIST, [DUNMIST, "desk", *map(str, arguments)])
+            os.execv(DUNMIST, [DUNMIST, *map(str, arguments)])
         fcntl.ioctl(self.terminal, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 120, 0, 0))
         os.set_blocking(self.terminal, False)
 
@@ -342,7 +389,7 @@ class Visiting(InFolder):
     def test_a_whole_visit(self):
         child = start_busy(self, "tern-storm.py", 300)
         environment = {"XDG_STATE_HOME": str(self.folder / "state")}
-        terminal = Terminal(self.folder, "-o", "visit", environment=environment)
+        terminal = Terminal(self.folder, "desk", "-o", "visit", environment=environment)
         self.addCleanup(terminal.kill)
         terminal.await_text("What is complained of?")
         terminal.type("the fan is loud\r")
@@ -390,7 +437,7 @@ class Visiting(InFolder):
         self.assertGreater(triage["capture"]["ticks"], 5)
 
     def test_a_terminal_that_closes_keeps_what_was_sampled(self):
-        terminal = Terminal(self.folder, "-o", "visit")
+        terminal = Terminal(self.folder, "desk", "-o", "visit")
         self.addCleanup(terminal.kill)
         terminal.await_text("sampled for 2 s", "sampled for 3 s", "sampled for 4 s")
         os.close(terminal.terminal)
@@ -407,6 +454,39 @@ class Visiting(InFolder):
             time.sleep(0.2)
         self.assertEqual(b"", left.stdout)
         self.assertGreaterEqual(self.triage(path)["capture"]["ticks"], 2)
+
+    def test_the_screen_of_a_recorder(self):
+        environment = {"XDG_STATE_HOME": str(self.folder / "state")}
+        options = {"folder": self.folder, "environment": environment}
+        terminal = Terminal(
+            self.folder, "watch", "run", "--screen", "--every", "0.5s", environment=environment
+        )
+        self.addCleanup(terminal.kill)
+        terminal.await_text("recorded for 2 s", "recorded for 3 s", "recorded for 4 s")
+        terminal.type("k")
+        terminal.await_text("done")
+        terminal.type("\x1b")
+        terminal.await_text("sure ")
+        terminal.type("q")
+        self.assertEqual(0, terminal.end())
+        self.assertIn("marked on the screen", run("watch", "list", **options).stdout)
+        # one that runs already is looked at, and goes on
+        recorder = subprocess.Popen(
+            [DUNMIST, "watch", "run", "--every", "0.5s"],
+            env={**os.environ, **environment},
+            stderr=subprocess.DEVNULL,
+        )
+        self.addCleanup(recorder.wait)
+        self.addCleanup(recorder.terminate)
+        ring = self.folder / "state" / "dunmist" / "watch" / "ring"
+        await_ticks(ring / "segment-000002.jsonl.gz", 2, recorder)
+        terminal = Terminal(self.folder, "watch", "run", "--screen", environment=environment)
+        self.addCleanup(terminal.kill)
+        terminal.await_text("recorded for")
+        terminal.type("q")
+        self.assertEqual(0, terminal.end())
+        self.assertIsNone(recorder.poll())
+        self.one_line("watch", "run", "--screen", status=2)
 
     def test_lines_of_text_where_there_is_no_screen(self):
         path = self.sample

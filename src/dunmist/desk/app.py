@@ -37,6 +37,8 @@ JUDGE_SHARE, JUDGE_SPARED_S, JUDGE_LEAST_S, JUDGE_FIRST_S = 0.03, 3.0, 5.0, 4.5
 PACES_S = (0.2, 0.5, 1.0, 2.0, 5.0, 10.0)
 # at both sides of the head
 PADDING = 2
+# pages whose rows are applications
+WHOLE = ("now", "applications")
 SLOW = "keys are slow while every CPU is full: as administrator they would not be"
 # how far a key moves through the time of a file
 STEP_S = 30.0
@@ -238,7 +240,13 @@ class DeskApp(App[str]):
         row = event.row
         if row.pid is None and row.name is None:
             return
-        subject = Subject(row.pid, row.name or "", named=row.named, lines=tuple(row.lines))
+        subject = Subject(
+            row.pid,
+            row.name or "",
+            named=row.named,
+            lines=tuple(row.lines),
+            is_whole=PAGES[self.pages.page].title in WHOLE,
+        )
         if row.finding is not None and self._judgement is not None:
             subject = Subject(None, row.name or "", self._judgement.findings[row.finding])
         self.push_screen(OpenOne(self.visit, subject, self.acts))
@@ -257,7 +265,7 @@ class DeskApp(App[str]):
         """Open the first culprit of the verdict."""
         suspects = self._judgement.suspects if self._judgement else []
         if suspects:
-            subject = Subject(suspects[0].pid, suspects[0].name)
+            subject = Subject(suspects[0].pid, suspects[0].name, is_whole=True)
             self.push_screen(OpenOne(self.visit, subject, self.acts))
 
     def action_try(self) -> None:

@@ -32,7 +32,8 @@ RISK_STYLES = {"none": "", "reversible": "", "disruptive": "bold color(166)"}
 class Subject(NamedTuple):
     """A process by its number, a program by its name, a finding, or what has no process.
 
-    ``named`` is a service, a timer or a login entry; ``lines`` is what is known of it.
+    ``is_whole`` means the application that has the process. ``named`` is a service, a timer or a
+    login entry; ``lines`` is what is known of it.
     """
 
     pid: int | None
@@ -40,11 +41,14 @@ class Subject(NamedTuple):
     finding: ShownFinding | None = None
     named: str | None = None
     lines: tuple[str, ...] = ()
+    is_whole: bool = False
 
     @property
     def word(self) -> str:
         """What ``view process`` is asked for."""
-        return str(self.pid) if self.pid is not None else self.name
+        if self.pid is None:
+            return self.name
+        return f"application:{self.pid}" if self.is_whole else str(self.pid)
 
 
 class KnownFacts(msgspec.Struct, frozen=True):

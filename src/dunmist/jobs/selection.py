@@ -8,8 +8,8 @@ from dunmist.errors import UnknownName, WrongUsage
 from dunmist.jobs.numbers import plain_number
 from dunmist.series import Application, Process
 
-# what people write for a ranked application
-CULPRIT = "culprit:"
+# what people write for a ranked application, and for the one that has a process
+CULPRIT, APPLICATION = "culprit:", "application:"
 
 
 class Chosen(NamedTuple):
@@ -131,7 +131,7 @@ def rung_of(chosen: Chosen, step: str) -> FilledStep:
 
 
 def find_application(judged: Judged, what: str) -> Application | None:
-    """Return the application of a name or ``culprit:N``, None for a number of a process.
+    """Return the application of a name, ``culprit:N`` or ``application:PID``; None for a number.
 
     Raises UnknownName when there is none, and WrongUsage for a culprit that is not ranked.
     """
@@ -140,6 +140,8 @@ def find_application(judged: Judged, what: str) -> Application | None:
     number = plain_number(what.removeprefix(CULPRIT)) if what.startswith(CULPRIT) else None
     if number is not None:
         return choose_culprit(judged, number).application
+    if what.startswith(APPLICATION):
+        return find_process(judged, what.removeprefix(APPLICATION)).application
     applications = judged.series.applications
     named = [application for application in applications if application.name == what]
     if named:

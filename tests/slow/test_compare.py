@@ -13,7 +13,7 @@ from dunmist.compare.resampling import block_length, difference_of_means
 from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
 from dunmist.simulation.scenario import SensorSpec
-from tests.program import run
+from tests.program import capture_model, run
 
 HOURS = (
     "2031-05-14T09:00:00+01:00",
@@ -109,6 +109,15 @@ class BeforeAndAfter(Captures):
                 folder=self.folder,
                 status=status,
             )
+
+    def test_before_and_after_a_moment_of_one_capture(self):
+        path = capture_model(load_scenario("waking-index"), self.folder / "waking.gz", 30.0)
+        options = {"folder": self.folder}
+        early = run("compare", path, "--around", "5s", **options).stdout
+        self.assertIn("8 are needed", early)
+        quiet = json.loads(run("compare", path, "--around", "15s", "--json", **options).stdout)
+        self.assertEqual([15, 16], [quiet["before"][0]["ticks"] - 1, quiet["after"]["ticks"]])
+        run("compare", path, path, "--around", "5s", status=2, **options)
 
     def test_what_is_no_pair(self):
         (self.folder / "torn.jsonl.gz").write_bytes(b"\x1f\x8btorn")

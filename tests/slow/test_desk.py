@@ -408,6 +408,13 @@ class Visiting(InFolder):
         terminal.await_text("processes are paused", longest_s=120)
         state = Path(f"/proc/{child.pid}/stat")
         self.assertEqual("T", state.read_text().rpartition(")")[2].split()[0])
+        terminal.type("\x1b")
+        # long enough for a before and an after
+        time.sleep(8.0)
+        terminal.type("r")
+        terminal.await_text("report.pdf", longest_s=120)
+        terminal.type("\x1b")
+        time.sleep(0.5)
         terminal.type("z")
         end = time.monotonic() + 60
         while state.read_text().rpartition(")")[2].split()[0] == "T":
@@ -417,10 +424,6 @@ class Visiting(InFolder):
         time.sleep(1.0)
         terminal.type("\x1b")
         time.sleep(0.5)
-        terminal.type("r")
-        terminal.await_text("report.pdf", longest_s=120)
-        terminal.type("\x1b")
-        time.sleep(0.5)
         terminal.type("q")
         self.assertEqual(0, terminal.end())
         said = STYLE.sub("", terminal.said.decode("utf-8", "replace"))
@@ -428,6 +431,8 @@ class Visiting(InFolder):
         self.assertIn('"the fan is loud"', said)
         kept = {path.name for path in (self.folder / "visit").iterdir()}
         self.assertLessEqual({"capture.jsonl.gz", "report.html", "report.pdf"}, kept)
+        report = (self.folder / "visit" / "report.html").read_text()
+        self.assertIn("Before and after what was done", report)
         # nothing goes on behind the visit
         left = subprocess.run(
             ["pgrep", "-f", str(self.folder / "visit")], capture_output=True, text=True, check=False

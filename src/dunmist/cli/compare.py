@@ -5,10 +5,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from dunmist.cli.parameters import CAPTURE, normal_option
+from dunmist.cli.parameters import CAPTURE, Moment, normal_option
 
 if TYPE_CHECKING:
     from dunmist.compare import Match
+    from dunmist.jobs.judge import PointInTime
 
 EXPECTED = {"better": ("better",), "worse": ("worse",), "usual": ("as usual",)}
 
@@ -18,6 +19,13 @@ EXPECTED = {"better": ("better",), "worse": ("worse",), "usual": ("as usual",)}
     "places", metavar="BEFORE AFTER | NORMAL… NOW", type=CAPTURE, nargs=-1, required=True
 )
 @normal_option
+@click.option(
+    "--around",
+    type=Moment(),
+    metavar="MOMENT",
+    help="Of one capture: before and after MOMENT, which is 90s or 5m after its beginning, or "
+    "14:02 by the patient's clock.",
+)
 @click.option(
     "--match",
     type=click.Choice(["both", "host", "hardware", "any"]),
@@ -38,19 +46,27 @@ def compare(
     /,
     places: tuple[Path, ...],
     normal: tuple[Path, ...],
+    around: "PointInTime | None",
     match: "Match",
     as_json: bool,
     expect: str | None,
 ) -> None:
     """Say what changed from the capture BEFORE to the one AFTER, beyond chance.
 
+    With --around: within one capture.
+
     With a folder, three captures and more, or --normal: what in the last one is not as this
     computer usually is.
     """
-    from dunmist.jobs.comparison import answer, question_of
+    from dunmist.jobs.comparison import answer, compare_around, question_of
     from dunmist.reports import comparison_document, comparison_json, document_text
 
-    result = answer(question_of(places, normal, match))
+    if around is not None and (len(places) > 1 or normal):
+        raise click.UsageError("--around is of one capture; leave the others out")
+    if around is not None:
+        result = compare_around(places[0], around)
+    else:
+        result = answer(question_of(places, normal, match))
     text = comparison_json(result) if as_json else document_text(comparison_document(result))
     click.echo(text, nl=False)
     if expect and result.answer not in EXPECTED[expect]:

@@ -2,7 +2,7 @@
 
 import pwd
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -126,12 +126,24 @@ def told_of(header: Header) -> list[str]:
     return [told(entry.act) for entry in _done_on(header)]
 
 
-def done_before(header: Header) -> list[str]:
-    """Return what was done on the computer of a capture, in its boot and before it."""
-    began = datetime.fromisoformat(header.started)
+def done_until(header: Header, end_s: float) -> list[str]:
+    """Return what was done on the computer of a capture in its boot, up to a moment of it.
+
+    ``end_s`` is seconds after the first tick.
+    """
+    until = datetime.fromisoformat(header.started) + timedelta(seconds=end_s)
     return [
-        tell_done(entry) for entry in _done_on(header) if datetime.fromisoformat(entry.at) <= began
+        tell_done(entry) for entry in _done_on(header) if datetime.fromisoformat(entry.at) <= until
     ]
+
+
+def done_within(header: Header, end_s: float) -> list[float]:
+    """Return when something was done while a capture was taken, in seconds after its first tick."""
+    began = datetime.fromisoformat(header.started)
+    after_s = (
+        (datetime.fromisoformat(entry.at) - began).total_seconds() for entry in _done_on(header)
+    )
+    return sorted(at_s for at_s in after_s if 0 < at_s < end_s)
 
 
 def _done_on(header: Header) -> list[JournalLine]:

@@ -7,7 +7,8 @@ from typing import NamedTuple
 from dunmist.advice import Compared, Judged, tell_comparison, tell_unusual
 from dunmist.compare import Examined, Match, Unusual, compare, unusual
 from dunmist.errors import CaptureError, WrongUsage
-from dunmist.jobs.judge import judge
+from dunmist.jobs.judge import PointInTime, judge, part_of
+from dunmist.series import WHOLE, Part
 
 CAPTURES = "*.jsonl.gz"
 
@@ -48,6 +49,16 @@ def answer(question: Question) -> Compared:
     return tell_unusual(unusual(good, now, question.match))
 
 
+def compare_parts(path: Path, before: Part, after: Part) -> Compared:
+    """Return what changed from one part of a capture to another; raises CaptureError."""
+    return tell_comparison(compare(_examined(path, before), _examined(path, after)))
+
+
+def compare_around(path: Path, moment: PointInTime) -> Compared:
+    """Return what changed in a capture from before a moment to after it; raises CaptureError."""
+    return compare_parts(path, part_of(path, None, moment), part_of(path, moment, None))
+
+
 def beside_normal(judged: Judged, normal: Sequence[Path]) -> Unusual:
     """Return what of a judged capture is not as usual; raises CaptureError and SettingsError."""
     now = Examined(judged.series, judged.diagnosis)
@@ -60,8 +71,8 @@ def good_captures(places: Sequence[Path], now: Path) -> list[Path]:
     return [file for file in files if not _same(file, now)]
 
 
-def _examined(file: Path) -> Examined:
-    judged = judge(file, looks_for_bad_window=False)
+def _examined(file: Path, part: Part = WHOLE) -> Examined:
+    judged = judge(file, part=part, looks_for_bad_window=False)
     return Examined(judged.series, judged.diagnosis)
 
 

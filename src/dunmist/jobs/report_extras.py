@@ -1,12 +1,16 @@
-"""What stands in a report beside the triage: what was done before, and what is not as usual."""
+"""What stands in a report beside the triage: what was done, what it brought, what is unusual."""
 
 from collections.abc import Sequence
 from pathlib import Path
 
 from dunmist.advice import Judged
-from dunmist.jobs.acts import done_before
-from dunmist.jobs.comparison import beside_normal
-from dunmist.reports import Section, beside_normal_section, done_section
+from dunmist.jobs.acts import done_until, done_within
+from dunmist.jobs.comparison import beside_normal, compare_parts
+from dunmist.reports import Section, before_after_section, beside_normal_section, done_section
+from dunmist.series import Part
+
+# a part that is shorter says nothing; what was done may take as long to be felt
+PART_LEAST_S, FELT_AFTER_S = 5.0, 2.0
 
 
 def sections_beside(judged: Judged, normal: Sequence[Path] = ()) -> list[Section]:
@@ -14,8 +18,20 @@ def sections_beside(judged: Judged, normal: Sequence[Path] = ()) -> list[Section
 
     What was done is told of a capture of this computer in its boot only.
     """
-    header = judged.series.header
-    sections = [done_section(done_before(header))] if header.live else []
+    header, series = judged.series.header, judged.series
+    sections = []
+    if header.live:
+        end_s = series.since_s + series.duration_s
+        sections.append(done_section(done_until(header, end_s)))
+        sections += _around_acts(series.path, done_within(header, end_s), end_s)
     if normal:
         sections.append(beside_normal_section(beside_normal(judged, normal)))
     return sections
+
+
+def _around_acts(path: Path, acts_s: Sequence[float], end_s: float) -> list[Section]:
+    """Return how it was before the first act in a capture and is since the last one."""
+    if not acts_s or acts_s[0] < PART_LEAST_S or end_s - acts_s[-1] < PART_LEAST_S + FELT_AFTER_S:
+        return []
+    before, after = Part(0.0, acts_s[0]), Part(acts_s[-1] + FELT_AFTER_S, end_s)
+    return [before_after_section(compare_parts(path, before, after))]

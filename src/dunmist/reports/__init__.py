@@ -6,6 +6,7 @@ so that they say the same; JSON is the contract's own form. No new facts are com
 
 from dunmist.reports.audiences import brief_text as brief_text
 from dunmist.reports.audiences import owner_document as owner_document
+from dunmist.reports.comparison import before_after_section as before_after_section
 from dunmist.reports.comparison import beside_normal_section as beside_normal_section
 from dunmist.reports.comparison import comparison_document as comparison_document
 from dunmist.reports.comparison import comparison_json as comparison_json

@@ -66,6 +66,12 @@ def comparison_document(compared: Compared) -> Document:
     return made_harmless(Document(f"{title}: {host}", "calm", kept))
 
 
+def before_after_section(compared: Compared) -> Section:
+    """Return what changed in a capture by what was done, as one section."""
+    blocks: list[Block] = [Paragraph(compared.headline), *_table(compared)]
+    return Section("Before and after what was done", blocks, summary=compared.headline)
+
+
 def beside_normal_section(unusual: Unusual) -> Section:
     """Return what of a capture is not as usual as one section, with a picture of both."""
     told = tell_unusual(unusual)

@@ -7,8 +7,9 @@ import sys
 import time
 import unittest
 from pathlib import Path
+from tempfile import NamedTemporaryFile
 
-from dunmist.computer import FileSystem, Root, read_deleted_files, read_system_call
+from dunmist.computer import FileSystem, Root, read_deleted_files, read_rollup, read_system_call
 from dunmist.computer.parsing import ParseError
 from dunmist.computer.system_calls import CALLS, parse_system_call
 from tests.program import InFolder
@@ -106,6 +107,43 @@ class Deleted(InFolder):
 
 
 FIELDS = ("process", "path", "size_bytes", "point")
+
+
+class KindsOfMemory(unittest.TestCase):
+    """A program that holds known amounts of data, of a file, and of memory shared by name."""
+
+    HOLDS = """
+import mmap, os, sys, tempfile
+data = bytearray(os.urandom(64 << 20))
+named = os.memfd_create("named")
+os.ftruncate(named, 16 << 20)
+shared = mmap.mmap(named, 16 << 20)
+shared[:] = bytes(1) * (16 << 20)
+file = mmap.mmap(os.open(sys.argv[1], os.O_RDONLY), 32 << 20, prot=mmap.PROT_READ)
+sum(file[place] for place in range(0, len(file), 4096))
+print(flush=True)
+sys.stdin.read()
+"""
+
+    def test_each_kind_is_as_large_as_the_program_made_it(self):
+        # on the disk: a file of tmpfs is memory shared by name
+        with NamedTemporaryFile(dir=Path(__file__).parent) as file:
+            file.write(os.urandom(32 << 20))
+            file.flush()
+            child = subprocess.Popen(
+                [sys.executable, "-c", self.HOLDS, file.name],
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+            )
+            self.addCleanup(child.wait)
+            self.addCleanup(child.stdin.close)
+            self.addCleanup(child.stdout.close)
+            child.stdout.readline()
+            rollup = read_rollup(Root(Path("/")), str(child.pid), 1)
+        # the interpreter itself has some MiB of data and files
+        for kib, mib in ((rollup.data_kib, 64), (rollup.files_kib, 32), (rollup.shared_kib, 16)):
+            self.assertGreaterEqual(kib, mib * 1024)
+            self.assertLess(kib, (mib + 12) * 1024)
 
 
 if __name__ == "__main__":

@@ -1,5 +1,6 @@
 """What an application is doing, as far as it was seen: code, threads, files, waits, peers."""
 
+from collections import Counter
 from collections.abc import Iterator
 
 from dunmist.advice.amounts import percent, plain_number, size_text
@@ -14,12 +15,15 @@ from dunmist.advice.peers import doing_of_peers
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import ResourceWord, Thresholds
+from dunmist.sampling import Survey
 from dunmist.series import Application, Series
 
 KIB, MIB = 1 << 10, 1 << 20
 # of the line below a culprit
 SHOWN_MOST = 3
 CALLS_SHOWN = 2
+# of the memory of a program, a kind that is told
+KIND_LEAST = 0.05
 
 
 def doing_of(
@@ -151,11 +155,18 @@ def _of_memory(application: Application, series: Series, limits: Thresholds) -> 
     )
     words = wording()["doing"]
     text = words["memory"].format(own=size_text(float(own[-1])))
+    kinds = _kinds_of_memory(surveys[-1], members)
+    if len(kinds) > 1:
+        parts = (words[f"memory-of-{kind}"].format(held=size_text(kinds[kind])) for kind in kinds)
+        text += words["memory-kinds"].format(kinds=", ".join(parts))
     if swapped >= MIB:
         text += words["memory-swapped"].format(swapped=size_text(float(swapped)))
     grown = own[-1] - own[0]
     if len(own) > 1 and own[0] and grown >= limits.code.memory_grown_least * own[0]:
         text += words["memory-grown"].format(grown=size_text(float(grown)))
+        before = _kinds_of_memory(surveys[0], members)
+        if before and (kind := max(kinds, key=lambda kind: kinds[kind] - before.get(kind, 0.0))):
+            text += words[f"memory-grows-{kind}"]
     yield Doing(
         what="memory",
         name=application.name,
@@ -165,6 +176,18 @@ def _of_memory(application: Application, series: Series, limits: Thresholds) -> 
         text=text,
         source="/proc/PID/smaps_rollup",
     )
+
+
+def _kinds_of_memory(survey: Survey, members: set[int]) -> dict[str, float]:
+    """Return the bytes of each kind of memory that makes up a good part, the most first."""
+    held: Counter[str] = Counter()
+    for rollup in survey.rollups:
+        if rollup.process in members:
+            held["data"] += (rollup.data_kib or 0) * KIB
+            held["files"] += (rollup.files_kib or 0) * KIB
+            held["shared"] += (rollup.shared_kib or 0) * KIB
+    least = KIND_LEAST * held.total()
+    return {kind: float(size) for kind, size in held.most_common() if size > least}
 
 
 def _of_origin(origin: Origin) -> Iterator[Doing]:

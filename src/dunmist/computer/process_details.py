@@ -47,6 +47,10 @@ class MemoryRollup(msgspec.Struct, frozen=True, array_like=True):
     private_kib: Counter  # clean and dirty pages of its own: what its end frees
     swap_pss_kib: Counter | None  # None before Linux 4.4
     locked_kib: Counter | None
+    # parts of pss_kib, None before Linux 5.4: data of its own, files, memory shared by name
+    data_kib: Counter | None = None
+    files_kib: Counter | None = None
+    shared_kib: Counter | None = None
 
 
 class Details(NamedTuple):
@@ -104,6 +108,9 @@ def parse_rollup(data: bytes, process: int) -> MemoryRollup:
         words.get(b"Private_Clean", 0) + words.get(b"Private_Dirty", 0),
         words.get(b"SwapPss"),
         words.get(b"Locked"),
+        words.get(b"Pss_Anon"),
+        words.get(b"Pss_File"),
+        words.get(b"Pss_Shmem"),
     )
 
 

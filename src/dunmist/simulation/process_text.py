@@ -9,6 +9,8 @@ from dunmist.simulation.processes import CLK_PER_S, ModelProcess
 # include/linux/sched.h
 PF_KTHREAD, PF_FORKNOEXEC = 0x00200000, 0x00000040
 PAGE_BYTES = 4096
+# of smaller ones nobody asks
+ROLLED_UP_PAGES = 256 * 256
 # arch/x86/entry/syscalls/syscall_64.tbl
 CALLS = {"read": 0, "write": 1, "fsync": 74, "fdatasync": 75}
 
@@ -58,6 +60,8 @@ def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[
     private = round(figures["private_mib"] * MIB / PAGE_BYTES)
     shared = 0 if process.spec.kernel else round(process.spec.shared_mib * MIB / PAGE_BYTES)
     yield "statm", f"{(private + shared) * 3} {private + shared} {shared} 100 0 {private} 0\n"
+    if private >= ROLLED_UP_PAGES:
+        yield "smaps_rollup", _rollup(private, shared)
     yield "wchan", _waits_in(process)
     yield "syscall", _system_call(process)
     for thread, (run_ns, delay_ns) in enumerate(zip(process.run_ns, process.delay_ns, strict=True)):
@@ -85,6 +89,25 @@ def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[
                 f"read_bytes: {read}\nwrite_bytes: {written}\ncancelled_write_bytes: 0\n"
             ),
         )
+
+
+def _rollup(private: int, shared: int) -> str:
+    """Return the exact memory: data are its own, and two programs share its files."""
+    kib = PAGE_BYTES // 1024
+    figures = {
+        "Rss": private + shared,
+        "Pss": private + shared // 2,
+        "Pss_Anon": private,
+        "Pss_File": shared // 2,
+        "Pss_Shmem": 0,
+        "Private_Clean": 0,
+        "Private_Dirty": private,
+        "Anonymous": private,
+        "SwapPss": 0,
+        "Locked": 0,
+    }
+    lines = (f"{f'{name}:':<16}{pages * kib:>8} kB\n" for name, pages in figures.items())
+    return f"55d000000000-7ffd00000000 ---p 00000000 00:00 0    [rollup]\n{''.join(lines)}"
 
 
 def _positions(process: ModelProcess, figures: dict[str, float]) -> Iterator[tuple[str, str]]:

@@ -148,7 +148,13 @@ def _record(own: _Recorder, ending: Ending) -> None:
     moment = TickTime(0.0, clock.now())
     try:
         records = sample(
-            root, subject.machine, subject.inventory, plan, clock, survey_every_s=SURVEY_EVERY_S
+            root,
+            subject.machine,
+            subject.inventory,
+            plan,
+            clock,
+            survey_every_s=SURVEY_EVERY_S,
+            code_wanted=lambda: bool(incidents.holding),
         )
         for record in until_broken_off(records, ending):
             ring.add(record, clock.now())

@@ -6,7 +6,7 @@ the first tick that leaves time for one, and after the last.
 """
 
 import math
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import msgspec
 
@@ -63,10 +63,12 @@ def sample(
     survey_every_s: float = math.inf,
     with_code: bool = False,
     with_files: bool = False,
+    code_wanted: Callable[[], bool] | None = None,
 ) -> Iterator[Record]:
     """Yield the records of one capture; raises UnreadableComputer when the root goes away.
 
-    One that goes on and on takes its last survey early, and again every so often.
+    One that goes on and on takes its last survey early, and again every so often. ``code_wanted``
+    says at each tick whether to sample which code runs.
     """
     computer = OpenComputer(
         root, machine, inventory, clock, with_code=with_code, with_files=with_files
@@ -78,6 +80,8 @@ def sample(
         for due in pace(plan, clock, computer.meanwhile):
             began_s = clock.monotonic_s()
             yield from _events_before(due, before, clock)
+            if code_wanted is not None:
+                computer.sample_code(wanted=code_wanted())
             tick = read_round(computer, due, plan, due.at_s - before.at_s)
             yield from _changes(due.number, tick)
             online = len(tick.tick.processors.times_clk)

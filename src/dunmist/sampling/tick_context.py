@@ -69,8 +69,10 @@ class OpenComputer:
         self.table = ProcessTable(root, machine.clock_ticks_per_s)
         self.sockets = SocketTable(root)
         self.exits = open_task_exits(root, max(numbers) + 1)
-        events = open_code_events(root, numbers) if with_code else None
-        self.code = CodeSampler(root, events) if events else None
+        self._numbers = numbers
+        self._has_code = False
+        self.code: CodeSampler | None = None
+        self.sample_code(wanted=with_code)
         self.files = FileActivity(root) if with_files else None
         self.architecture = architecture_of(root)
         self.groups = ControlGroups(root)
@@ -88,6 +90,18 @@ class OpenComputer:
         self.changes = Changes()
         self.start_entries: list[StartEntry] = []  # of the first survey
         self._drives: AskedDrives | None = None
+
+    def sample_code(self, *, wanted: bool) -> None:
+        """Begin or cease to sample which code runs; where that is refused it is tried once."""
+        if wanted == self._has_code:
+            return
+        self._has_code = wanted
+        if wanted:
+            events = open_code_events(self.root, self._numbers)
+            self.code = CodeSampler(self.root, events) if events else None
+        elif self.code:
+            self.code.close()
+            self.code = None
 
     def ask_drives(self) -> None:
         """Ask the drives how they are; they have until :meth:`drives_told` to answer."""
@@ -110,8 +124,7 @@ class OpenComputer:
         """Close everything that was kept open, and note what was lost."""
         if self._drives:
             self._drives.leave()
-        if self.code:
-            self.code.close()
+        self.sample_code(wanted=False)
         self.table.close()
         self.sockets.close()
         self.queues.close()

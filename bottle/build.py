@@ -29,6 +29,7 @@ PACKAGES = (
     "kmod",
     "udev",
     "iproute2",
+    "iw",
     "e2fsprogs",
     "dmsetup",
     "i2c-tools",

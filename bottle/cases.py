@@ -21,7 +21,7 @@ class Case:
     ``must`` are findings that must be there, with a word that their subject or text has;
     ``may`` are others that are true. ``names`` are words that must stand somewhere in verdict,
     evidence or steps, ``not_named`` programs that must be no culprit. ``facts`` are words of
-    the inventory by their path. ``exact`` are figures of a unit that are held against the
+    the inventory, or of the ``last`` survey, by their path. ``exact`` are figures of a unit that are held against the
     kernel's own count. ``then`` is what must succeed after the capture. ``meanwhile`` is what
     happens during the capture: for N seconds the computer stands still (``@stop N``) or sleeps
     (``@sleep N``). ``began`` is a file with the uptime at which the first culprit began, or what
@@ -565,6 +565,27 @@ CASES = (
         "storage",
         must={"storage-full": "/srv/room/tape"},
         names=("tape-send", "close-deleted"),
+    ),
+    Case(
+        "two radios that hear each other",
+        "modprobe mac80211_hwsim radios=2; sleep 1; for one in wlan0 wlan1; do iw dev $one set type ibss;"
+        " ip link set $one up; iw dev $one ibss join skua 2412; done; sleep 12;"
+        " ip addr add 10.8.0.1/24 dev wlan0; ip addr add 10.8.0.2/24 dev wlan1; sleep 1",
+        "modprobe -r mac80211_hwsim; true",
+        facts={"last.radio.0.link": "wlan0", "last.radio.1.link": "wlan1"},
+        then="iw dev wlan0 station dump > /tmp/stations; dunmist view links /tmp/case.jsonl.gz --json |"
+        ' python3 -c \'import json, re, sys; links = {link["link"]: link for link in'
+        ' json.load(sys.stdin)["links"]}; told = open("/tmp/stations").read(); print(told);'
+        ' assert int(re.search(r"signal avg:\\s*(-\\d+)", told)[1]) =='
+        ' links["wlan0"]["signal_dbm"]\'',
+    ),
+    Case(
+        "a gateway that is not there",
+        "netns; ip route add default via 10.9.0.77 dev near0 metric 50; timeout 4 python3 -c 'import"
+        ' socket; socket.create_connection(("192.0.2.9", 80))\'; true',
+        "nonetns",
+        must={"gateway-silent": "10.9.0.77"},
+        names=("check-gateway",),
     ),
     Case(
         "a service without a process is stopped by its name, and started again",

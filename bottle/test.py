@@ -159,7 +159,10 @@ def wrong(case, judged):
         if not told:
             yield f"{name} is doing {doing_of(judged, name)}, truth {word!r}"
     for path, value in case.facts.items():
-        result = fact(judged.series.header.inventory, path)
+        place = (
+            judged.series.surveyed if path.startswith("last.") else judged.series.header.inventory
+        )
+        result = fact(place, path)
         if result != value:
             yield f"{path} is {result}, truth {value}"
     allowed = ALWAYS | set(case.must) | case.may

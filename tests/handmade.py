@@ -193,6 +193,8 @@ def examination(machine, applications=(), processes=(), **devices):
         scheduled=weights.get,
         autogroup=devices.pop("autogroup", False),
         deleted_files=devices.pop("deleted_files", []),
+        gateways=[],
+        radio={},
         filled_bytes=devices.pop("filled_bytes", {}).get,
         surveys=[SimpleNamespace(tick=0)],
     )
@@ -239,7 +241,9 @@ def disk(on, busy=0.0, queue=0.0, latency_s=0.0, moved=0.0, name="sda", spins=No
 
 def link(on, used=None, received=0.0, name="eth0", physical=True):
     """A link that leads to other computers, of 1 Gbit/s where ``used`` is given."""
-    about = SimpleNamespace(loopback=False, physical=physical, speed_bits_per_s=1e9, addresses=[])
+    about = SimpleNamespace(
+        loopback=False, physical=physical, speed_bits_per_s=1e9, addresses=[], signal_dbm=None
+    )
     return LinkSeries(
         name,
         about,

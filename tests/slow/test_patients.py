@@ -74,6 +74,8 @@ kernel-hung flickering-screen read-complaints
 port-overloaded flickering-screen other-usb-port
 device-reconnects flickering-screen other-usb-port
 link-flapping flickering-screen replace-cable
+gateway-silent dark-lighthouse check-gateway
+radio-weak far-cabin go-nearer
 drive-too-hot hot-shelf cool-drive
 charger-weak thin-cable stronger-charger
 drive-warns counting-down save-and-replace-disk

@@ -5,6 +5,7 @@ import math
 # a figure that counts something, or is the number of something, has no decimals
 COUNTED = ("count", "number")
 SIZES = (("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10))
+BITS_PER_MBIT = 1e6
 
 
 def percent(share: float) -> str:
@@ -61,6 +62,10 @@ def amount_text(value: float, unit: str, of: float | None) -> str:
         return f"{value:,.0f}"
     if unit == "K":
         return f"{value:.0f} K"
+    if unit == "dBm":
+        return f"{value:.0f} dBm"
+    if unit == "bits/s":
+        return f"{value / BITS_PER_MBIT:.3g} Mbit/s"
     if unit == "W":
         return f"{value:.1f} W"
     if unit == "cores" and of:

@@ -56,7 +56,8 @@ ODD: tuple[Kind, ...] = (
 )
 STARTING: tuple[Kind, ...] = ("slow-start", "autostart-heavy")
 AT_REST: tuple[Kind, ...] = ("hot-while-idle",)
-LOSING: tuple[Kind, ...] = ("link-errors",)
+LOSING: tuple[Kind, ...] = ("link-errors", "radio-weak")
+CUT_OFF: tuple[Kind, ...] = ("gateway-silent",)
 # a start counts as recent for a quarter of an hour: services and the first login are over by then
 START_S = 900.0
 # less than this is nothing to speak of: cores, a share of the time, bytes a second
@@ -208,6 +209,8 @@ def _battery(about: _About) -> str:
 
 def _network(about: _About) -> str:
     mover, why = _mover(about), about.finding(LOSING)
+    if (cut_off := about.finding(CUT_OFF)) and not _is_open(about):
+        return _say("network", "cut-off", why=cut_off)
     if why:
         return _say("network", "errors", why=why, mover=mover)
     links = about.series.devices.outward_links
@@ -227,6 +230,10 @@ def _network(about: _About) -> str:
     direction = _say("network", way, amount=amount)
     answer = "yes" if is_full else "no"
     return _say("network", answer, link=moved.name, direction=direction, mover=mover)
+
+
+def _is_open(about: _About) -> bool:
+    return any(gateway.state == "answers" for gateway in about.series.surveyed.gateways)
 
 
 def _both_ways(link: LinkSeries) -> tuple[float, float]:

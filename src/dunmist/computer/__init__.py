@@ -50,6 +50,8 @@ from dunmist.computer.file_systems import FileSystem as FileSystem
 from dunmist.computer.file_systems import read_file_systems as read_file_systems
 from dunmist.computer.firmware import Firmware as Firmware
 from dunmist.computer.firmware import MemoryModule as MemoryModule
+from dunmist.computer.gateways import Gateway as Gateway
+from dunmist.computer.gateways import read_gateways as read_gateways
 from dunmist.computer.graphics import GraphicsCard as GraphicsCard
 from dunmist.computer.graphics import GraphicsSample as GraphicsSample
 from dunmist.computer.graphics import GraphicsUse as GraphicsUse
@@ -168,3 +170,5 @@ from dunmist.computer.time_sync import read_time_sync as read_time_sync
 from dunmist.computer.users import is_person as is_person
 from dunmist.computer.users import read_groups as read_groups
 from dunmist.computer.users import read_users as read_users
+from dunmist.computer.wireless import RadioLink as RadioLink
+from dunmist.computer.wireless import read_radio as read_radio

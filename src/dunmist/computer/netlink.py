@@ -22,6 +22,11 @@ ERROR_NUMBER = struct.Struct("=i")
 NLMSG_ERROR, NLMSG_DONE = 2, 3
 # flags of a request; a dump is both ROOT and MATCH
 NLM_F_REQUEST, NLM_F_ACK, NLM_F_DUMP = 0x1, 0x4, 0x300
+# include/uapi/linux/netlink.h and genetlink.h
+NETLINK_GENERIC = 16
+GENL_ID_CTRL, CTRL_CMD_GETFAMILY = 0x10, 3
+CTRL_ATTR_FAMILY_ID, CTRL_ATTR_FAMILY_NAME = 1, 2
+GENERIC_HEADER, FAMILY = struct.Struct("=BBH"), struct.Struct("=H")
 TYPE_MASK = 0x3FFF  # the two highest bits say 'nested' and 'in network byte order'
 # the kernel fills at most 32 KiB a datagram for a dump; what does not fit is lost
 RECEIVE_BYTES = 1 << 17
@@ -148,6 +153,18 @@ class NetlinkSocket:
             self._socket.setsockopt(socket.SOL_SOCKET, SO_RCVBUFFORCE, size_bytes)
         except PermissionError:
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, size_bytes)
+
+
+def find_family(kernel: NetlinkSocket, name: str) -> int:
+    """Return the number of a family of generic netlink; raises OSError and ParseError."""
+    header = GENERIC_HEADER.pack(CTRL_CMD_GETFAMILY, 1, 0)
+    wanted = encode_attribute(CTRL_ATTR_FAMILY_NAME, name.encode() + b"\0")
+    for message in kernel.request(GENL_ID_CTRL, 0, header + wanted):
+        for kind, value in parse_attributes(message.body[GENERIC_HEADER.size :]):
+            if kind == CTRL_ATTR_FAMILY_ID and len(value) >= FAMILY.size:
+                number: int = FAMILY.unpack_from(value)[0]
+                return number
+    raise ParseError("generic netlink", "no family number", name.encode())
 
 
 def raise_for_error(message: Message) -> None:

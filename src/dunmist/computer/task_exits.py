@@ -12,25 +12,21 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from dunmist.computer.netlink import (
+    GENERIC_HEADER,
+    NETLINK_GENERIC,
     NLM_F_ACK,
     Message,
     NetlinkSocket,
     encode_attribute,
+    find_family,
     parse_attributes,
 )
 from dunmist.computer.parsing import ParseError, text_of
 from dunmist.computer.root import Root, reason_of
 
-# include/uapi/linux/netlink.h
-NETLINK_GENERIC = 16
-# include/uapi/linux/genetlink.h
-GENL_ID_CTRL, CTRL_CMD_GETFAMILY = 0x10, 3
-CTRL_ATTR_FAMILY_ID, CTRL_ATTR_FAMILY_NAME = 1, 2
 # include/uapi/linux/taskstats.h
 TASKSTATS_CMD_GET, TASKSTATS_CMD_ATTR_REGISTER_CPUMASK = 1, 3
 TASKSTATS_TYPE_STATS, TASKSTATS_TYPE_AGGR_PID = 3, 4
-GENERIC_HEADER = struct.Struct("=BBH")
-FAMILY = struct.Struct("=H")
 # the first version that says to which process a task belongs, Linux 5.18
 VERSION_LEAST = 12
 # a record up to the last field that is read
@@ -160,7 +156,7 @@ def open_task_exits(
         root.note(SUBJECT, reason_of(error))
         return None
     try:
-        family = _family(link, "TASKSTATS")
+        family = find_family(link, "TASKSTATS")
         mask = f"0-{processors - 1}\0".encode()
         _register(link, family, mask)
         # the record of this very program says whether the kernel's version will do
@@ -173,17 +169,6 @@ def open_task_exits(
         return TaskExits(link)
     link.close()
     return None
-
-
-def _family(link: NetlinkSocket, name: str) -> int:
-    header = GENERIC_HEADER.pack(CTRL_CMD_GETFAMILY, 1, 0)
-    wanted = encode_attribute(CTRL_ATTR_FAMILY_NAME, name.encode() + b"\0")
-    for message in link.request(GENL_ID_CTRL, 0, header + wanted):
-        for kind, value in parse_attributes(message.body[GENERIC_HEADER.size :]):
-            if kind == CTRL_ATTR_FAMILY_ID and len(value) >= FAMILY.size:
-                number: int = FAMILY.unpack_from(value)[0]
-                return number
-    raise ParseError("generic netlink", "no family number", name.encode())
 
 
 def _register(link: NetlinkSocket, family: int, mask: bytes) -> None:

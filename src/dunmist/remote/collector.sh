@@ -49,7 +49,7 @@ once() {
   show /proc/cpuinfo /proc/sys/kernel/hostname /proc/sys/kernel/osrelease /proc/sys/kernel/pid_max \
     /proc/sys/kernel/threads-max /proc/sys/kernel/sched_autogroup_enabled \
     /proc/sys/kernel/task_delayacct /proc/sys/kernel/random/boot_id /etc/passwd /etc/group /etc/os-release \
-    /proc/net/route /proc/net/ipv6_route /sys/devices/system/cpu/offline \
+    /proc/net/route /proc/net/ipv6_route /proc/net/wireless /sys/devices/system/cpu/offline \
     /sys/devices/system/cpu/cpu[0-9]*/topology/core_id \
     /sys/devices/system/cpu/cpu[0-9]*/topology/physical_package_id \
     /sys/devices/system/cpu/cpu[0-9]*/cpu_capacity \
@@ -102,9 +102,10 @@ seldom() {
   df -Pi <$NIL | sed 's/^/di:/'
 }
 
-# what changed lately, read once: of logs the lines that name packages, and of who asked for them the program
+# what is asked at the end alone: whether neighbours answer; what changed lately: of logs the lines that name packages, and of who asked for them the program
 # alone; of files in the administrator's directories when they were changed
 changed() {
+  show /proc/net/arp
   for log in /var/log/dpkg.log /var/log/pacman.log /var/log/dnf.rpm.log /var/log/zypp/history; do
     show_matching ' (install|upgrade|remove|purge) | \[ALPM\] (inst|upgr|downgr|remov)|^[^|]+\|(install|remove) *\||'\
 ' (Installed|Upgraded?|Erase|Removed): ' "$log.1" "$log"

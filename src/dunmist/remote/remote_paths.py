@@ -18,7 +18,7 @@ PATHS = (
     "/proc/sys/kernel/{hostname,osrelease,pid_max,threads-max,sched_autogroup_enabled}",
     "/proc/sys/kernel/{task_delayacct,random/boot_id}",
     "/proc/pressure/{cpu,memory,io,irq}",
-    "/proc/net/{dev,snmp,netstat,route,ipv6_route,tcp,tcp6,udp,udp6,unix}",
+    "/proc/net/{dev,snmp,netstat,route,ipv6_route,arp,wireless,tcp,tcp6,udp,udp6,unix}",
     "/proc/#/{stat,statm,status,schedstat,io,limits,cgroup,loginuid,wchan}",
     "/proc/#/task/#/{comm,schedstat}",
     "/etc/{passwd,group,os-release}",

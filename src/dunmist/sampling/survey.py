@@ -17,6 +17,7 @@ from dunmist.computer import (
     DeletedFile,
     DriveHealth,
     FileSystem,
+    Gateway,
     Home,
     KnownUpdates,
     LockWait,
@@ -24,6 +25,7 @@ from dunmist.computer import (
     MemoryRollup,
     Package,
     Pending,
+    RadioLink,
     Root,
     Scheduling,
     Session,
@@ -39,10 +41,12 @@ from dunmist.computer import (
     read_changes,
     read_deleted_files,
     read_file_systems,
+    read_gateways,
     read_known_updates,
     read_packages,
     read_pending,
     read_people,
+    read_radio,
     read_services,
     read_time_sync,
     read_users,
@@ -87,6 +91,8 @@ class Survey(
     updates: KnownUpdates | None = None
     changes: list[Change] = []  # of packages and settings lately, the newest first
     deleted_files: list[DeletedFile] = []  # that still take room where little is left
+    gateways: list[Gateway] = []  # to other networks, and whether they answer
+    radio: list[RadioLink] = []  # the other end of each wireless link
     functions: list[FunctionSamples] = []  # that the busiest programs were found in
 
 
@@ -136,6 +142,8 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         boot=boot,
         changes=_changes(computer, now_s) if is_last else [],
         deleted_files=read_deleted_files(root, table.numbered(), file_systems) if is_last else [],
+        gateways=read_gateways(root) if is_last else [],
+        radio=read_radio(root) if is_last else [],
         drives=computer.drives_told() if is_last else [],
         functions=computer.code.functions() if is_last and computer.code else [],
         took_s=round(time.perf_counter() - began_s, 6),

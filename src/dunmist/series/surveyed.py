@@ -12,10 +12,12 @@ from dunmist.computer import (
     Change,
     DeletedFile,
     FileSystem,
+    Gateway,
     GroupWeight,
     MemoryEvents,
     Package,
     ProcessFacts,
+    RadioLink,
     Unit,
     is_person,
 )
@@ -160,6 +162,16 @@ class Surveyed:
         return [
             _storage(file_system) for file_system in (self.last.file_systems if self.last else [])
         ]
+
+    @property
+    def gateways(self) -> list[Gateway]:
+        """The gateways to other networks at the end."""
+        return self.last.gateways if self.last else []
+
+    @property
+    def radio(self) -> dict[str, RadioLink]:
+        """The other end of each wireless link at the end, by the link."""
+        return {station.link: station for station in self.last.radio} if self.last else {}
 
     @property
     def deleted_files(self) -> list[DeletedFile]:

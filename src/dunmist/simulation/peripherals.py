@@ -13,6 +13,7 @@ from dunmist.simulation.paging import MIB
 from dunmist.simulation.scenario import DiskSpec, LinkSpec, SensorSpec
 
 SECTOR_BYTES = 512
+GATEWAY_ADDRESS = "02:00:5e:10:00:01"
 RAW_PER_UNIT = {"temp": 1000, "fan": 1, "in": 1000, "power": 1_000_000}
 
 
@@ -24,6 +25,8 @@ def still_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     for link in hardware.links:
         yield from _link_files(link)
     yield "proc/net/route", _routes(model)
+    yield "proc/net/arp", _neighbours(model)
+    yield "proc/net/wireless", _signals(model)
     for number, sensor in enumerate(hardware.sensors):
         yield from _sensor_files(model, number, sensor)
     if hardware.graphics:
@@ -160,6 +163,31 @@ def _routes(model: ModelComputer) -> str:
         f"{link.name}\t00000000\t010010AC\t0003\t0\t0\t100\t00000000\t0\t0\t0\n"
         for link in model.scenario.hardware.links
         if link.is_default
+    ]
+    return head + "".join(rows)
+
+
+def _neighbours(model: ModelComputer) -> str:
+    head = "IP address       HW type     Flags       HW address            Mask     Device\n"
+    rows = []
+    for link in model.scenario.hardware.links:
+        flags, address = (0, "00:00:00:00:00:00") if link.gateway_silent else (2, GATEWAY_ADDRESS)
+        if link.is_default:
+            rows.append(f"172.16.0.1       0x1         0x{flags:x}         {address}     *        ")
+            rows[-1] += f"{link.name}\n"
+    return head + "".join(rows)
+
+
+def _signals(model: ModelComputer) -> str:
+    head = (
+        "Inter-| sta-|   Quality        |   Discarded packets               | Missed | WE\n"
+        " face | tus | link level noise |  nwid  crypt   frag  retry   misc | beacon | 22\n"
+    )
+    rows = [
+        f"{link.name}: 0000   {110 + link.signal_dbm}.  {link.signal_dbm}.  -256        0      0"
+        "      0      0      0        0\n"
+        for link in model.scenario.hardware.links
+        if link.signal_dbm is not None
     ]
     return head + "".join(rows)
 

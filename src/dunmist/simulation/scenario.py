@@ -187,6 +187,8 @@ class LinkSpec(Spec, frozen=True):
     is_default: bool = False
     up: bool = True
     errors_per_s: float = 0.0  # come with retransmissions
+    signal_dbm: int | None = None  # of a wireless link
+    gateway_silent: bool = False  # nobody answers where the default route leads
 
 
 class FileSystemSpec(Spec, frozen=True):

@@ -25,15 +25,22 @@ COUNTED = {
 
 
 def _links(judged: Judged) -> Iterator[Row]:
+    surveyed = judged.series.surveyed
+    gateways = {gateway.link: gateway for gateway in reversed(surveyed.gateways)}
     for link in judged.series.devices.links:
-        about = link.about
+        about, radio = link.about, surveyed.radio.get(link.name)
+        gateway = gateways.get(link.name)
+        signal_dbm = radio.signal_dbm if radio else None
         yield {
             "link": link.name,
             "state": about.state if about else None,
             "default_route": about.is_default if about else None,
             "physical": about.physical if about else None,
             "wireless": about.wireless if about else None,
-            "signal_dbm": about.signal_dbm if about else None,
+            "signal_dbm": signal_dbm or (about.signal_dbm if about else None),
+            "radio_bits_per_s": radio.send_bits_per_s if radio else None,
+            "gateway": gateway.address if gateway else None,
+            "gateway_state": gateway.state if gateway else None,
             "speed_bits_per_s": about.speed_bits_per_s if about else None,
             "duplex": about.duplex if about else None,
             "received_bytes_per_s": link.received_bytes_per_s.mean(),
@@ -56,6 +63,9 @@ LINKS = Table(
         Column("physical", "flag", "whether there is hardware behind it"),
         Column("wireless", "flag", "whether it is a radio"),
         Column("signal_dbm", "figure", "strength of the signal"),
+        Column("radio_bits_per_s", "bits/s", "rate of the last frame that was sent"),
+        Column("gateway", "text", "the next computer on the way to all others", Width(most=40)),
+        Column("gateway_state", "text", "whether it answers", title="gateway state"),
         Column("speed_bits_per_s", "bits/s", "speed that it was set up for"),
         Column("duplex", "text", "whether both directions go at once"),
         Column("received_bytes_per_s", "bytes/s", "received"),
@@ -81,6 +91,8 @@ LINKS = Table(
         "default_route",
         "wireless",
         "signal_dbm",
+        "gateway",
+        "gateway_state",
         "duplex",
     ),
     order=("default_route", "physical"),

@@ -59,6 +59,8 @@ class FindingLimits(Figures, frozen=True):
     leak_least_bytes: Bytes = 8_000_000.0
     # what has run for less than this may still be reading in what it works on
     leak_age_s: Seconds = 120.0
+    # below it adapters fall back to their slowest rates; -67 does for calls
+    radio_weak_dbm: Number = -75.0
     # a good cable has none for hours; one a second costs throughput
     link_errors_per_s: PerSecond = 1.0
     # share of TCP segments, of at least so many

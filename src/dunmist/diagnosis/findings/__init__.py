@@ -15,6 +15,7 @@ from dunmist.diagnosis.findings import (
     machine,
     memory,
     processes,
+    reach,
     services,
 )
 from dunmist.diagnosis.findings.rules import rules_of
@@ -26,6 +27,7 @@ SUBJECTS = (
     cpu,
     memory,
     devices,
+    reach,
     heat,
     processes,
     services,

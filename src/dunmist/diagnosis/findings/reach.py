@@ -1,0 +1,42 @@
+"""Findings about the way to other networks: gateways that stay silent, and weak radio."""
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
+from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.strained_resources import StrainedResources
+from dunmist.diagnosis.words import Severity
+
+
+@finds("gateway-silent")
+def _gateways(exam: Examination) -> list[Finding]:
+    """A gateway that was asked and does not answer; grave only where no other one does."""
+    gateways = exam.series.surveyed.gateways
+    others = [gateway.address for gateway in gateways if gateway.state == "answers"]
+    severity: Severity = "note" if others else "urgent"
+    findings = []
+    for gateway in gateways:
+        if gateway.state == "silent":
+            signs = [sign("gateway-silent", 1.0, name=gateway.link, address=gateway.address)]
+            signs += [sign("gateway-other", float(len(others)), which=others)] if others else []
+            findings.append(Finding("gateway-silent", severity, gateway.address, signs))
+    return findings
+
+
+@finds("radio-weak")
+def _radio(exam: Examination, strained: StrainedResources) -> list[Finding]:
+    """A wireless link whose signal is weak; grave where it is full of work."""
+    findings, radio = [], exam.series.surveyed.radio
+    for link in exam.series.devices.outward_links:
+        station = radio.get(link.name)
+        signal_dbm = station.signal_dbm if station else link.about and link.about.signal_dbm
+        if not signal_dbm or signal_dbm > exam.limits.findings.radio_weak_dbm:
+            continue
+        signs: list[Sign] = [sign("radio-signal", float(signal_dbm), name=link.name)]
+        if station and station.send_bits_per_s:
+            signs.append(sign("radio-rate", float(station.send_bits_per_s)))
+        if station and station.sent_frames and station.retried_frames is not None:
+            retried = station.retried_frames / station.sent_frames
+            signs.append(sign("radio-retried", min(1.0, retried)))
+        is_busy = any(state.name == link.name for state in strained.of("link"))
+        findings.append(Finding("radio-weak", "concern" if is_busy else "note", link.name, signs))
+    return findings

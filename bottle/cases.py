@@ -569,7 +569,7 @@ CASES = (
     Case(
         "two radios that hear each other",
         "modprobe mac80211_hwsim radios=2; sleep 1; for one in wlan0 wlan1; do iw dev $one set type ibss;"
-        " ip link set $one up; iw dev $one ibss join skua 2412; done; sleep 12;"
+        " ip link set $one up; iw dev $one ibss join skua 2412 fixed-freq 02:11:22:33:44:55; done; sleep 12;"
         " ip addr add 10.8.0.1/24 dev wlan0; ip addr add 10.8.0.2/24 dev wlan1; sleep 1",
         "modprobe -r mac80211_hwsim; true",
         facts={"last.radio.0.link": "wlan0", "last.radio.1.link": "wlan1"},

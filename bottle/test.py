@@ -203,7 +203,10 @@ def of_first(bottle, case, judged):
 def fact(about, path):
     """Return what lies at a path of names and places in the inventory."""
     for step in path.split("."):
-        about = about[int(step)] if step.isdigit() else getattr(about, step)
+        try:
+            about = about[int(step)] if step.isdigit() else getattr(about, step)
+        except IndexError:
+            return None
     return about
 
 

@@ -11,7 +11,7 @@ from tempfile import NamedTemporaryFile
 
 from dunmist.computer import FileSystem, Root, read_deleted_files, read_rollup, read_system_call
 from dunmist.computer.parsing import ParseError
-from dunmist.computer.system_calls import CALLS, parse_system_call
+from dunmist.computer.system_calls import CALLS, parse_stack, parse_system_call, read_stack
 from tests.program import InFolder
 
 HEADERS = (
@@ -107,6 +107,29 @@ class Deleted(InFolder):
 
 
 FIELDS = ("process", "path", "size_bytes", "point")
+
+
+class Stacks(unittest.TestCase):
+    def test_the_first_function_that_says_what_is_waited_for(self):
+        for text, expected in (
+            (
+                b"[<0>] io_schedule+0x46/0x80\n[<0>] folio_wait_bit_common+0x10/0x20\n"
+                b"[<0>] jbd2_log_wait_commit+0x9c/0x130 [jbd2]\n[<0>] do_syscall_64+0x5d/0xc0\n",
+                "jbd2_log_wait_commit",
+            ),
+            (b"[<ffffffff81234567>] rpc_wait_bit_killable+0x1/0x2\n", "rpc_wait_bit_killable"),
+            (b"[<0>] do_syscall_64+0x5d/0xc0\n[<0>] 0xffffffffffffffff\n", None),
+            (b"", None),
+        ):
+            with self.subTest(text):
+                self.assertEqual(expected, parse_stack(text))
+        with self.assertRaises(ParseError):
+            parse_stack(b"a tern\n")
+
+    @unittest.skipUnless(os.geteuid() == 0, "needs the administrator")
+    def test_of_this_kernel(self):
+        # who reads it is in the function that writes it down
+        self.assertEqual("proc_pid_stack", read_stack(Root(Path("/")), "self"))
 
 
 class KindsOfMemory(unittest.TestCase):

@@ -134,8 +134,9 @@ def _of_calls(application: Application, series: Series, limits: Thresholds) -> I
             share=rounded(use.share),
             value=None,
             unit=None,
-            text=words[key].format(share=share, call=use.call, path=use.path),
-            source="/proc/PID/syscall",
+            text=words[key].format(share=share, call=use.call, path=use.path)
+            + (words["call-in"].format(function=use.function) if use.function else ""),
+            source="/proc/PID/syscall, /proc/PID/stack",
         )
 
 

@@ -158,6 +158,7 @@ from dunmist.computer.socket_text import parse_inet_table as parse_inet_table
 from dunmist.computer.socket_text import parse_unix_table as parse_unix_table
 from dunmist.computer.system_calls import WaitingCall as WaitingCall
 from dunmist.computer.system_calls import architecture_of as architecture_of
+from dunmist.computer.system_calls import read_stack as read_stack
 from dunmist.computer.system_calls import read_system_call as read_system_call
 from dunmist.computer.system_changes import Change as Change
 from dunmist.computer.system_changes import ChangeKind as ChangeKind

@@ -1,22 +1,34 @@
 """Which system call a waiting process is in, and which of its files that call is about.
 
 Sources: proc_pid_syscall(5), which who may trace the process may read; for the numbers of calls
-``arch/x86/entry/syscalls/syscall_64.tbl`` and ``include/uapi/asm-generic/unistd.h`` of Linux.
-Nothing is traced: the kernel writes down what a process that sleeps has called.
+``arch/x86/entry/syscalls/syscall_64.tbl`` and ``include/uapi/asm-generic/unistd.h`` of Linux;
+proc_pid_stack(5), which the administrator may read. Nothing is traced: the kernel writes down what
+a process that sleeps has called.
 """
 
 import os
+import re
 from functools import cache
 from typing import NamedTuple
 
 import msgspec
 
-from dunmist.computer.parsing import Identity, ParseError
+from dunmist.computer.parsing import Identity, ParseError, lines_of, text_of
 from dunmist.computer.root import Root, reason_of
 
 SYSTEM_CALLS = "system calls of waiting processes"
 # programs of 32 bits have numbers of their own, and their stack below it
 LOW_STACK = 1 << 32
+STACKS = "what waiting processes wait for in the kernel"
+_FRAME = re.compile(rb"\[<[0-9a-fx]+>\] ([\w.]{1,200})(?:\+0x|\Z)")
+# frames that wait, whatever for, and the ways into the kernel (kernel/sched/, block/, mm/filemap.c)
+_WAITS_ONLY = re.compile(
+    r"(?:__)?(?:schedule|io_schedule|bit_wait|wait_on_bit|out_of_line_wait|wait_for_c|folio_wait|"
+    r"wait_on_page|rwsem_down|down_(?:read|write)|mutex_lock|rt_mutex|percpu_|submit_bio|"
+    r"wait_on_buffer|do_wait_intr|do_syscall|x64_sys|arm64_sys|entry_|0xffffffff|"
+    r"ret_from|el0|invoke_syscall|ksys_|vfs_|do_(?:sys|iter)|SyS_)"
+)
+FUNCTION_MOST = 100
 # a path may be as long as its program likes
 PATH_MOST = 400
 
@@ -86,6 +98,31 @@ class WaitingCall(msgspec.Struct, frozen=True, array_like=True, gc=False):
     process: Identity
     call: str
     path: str | None
+    # kernel function that it waits for, below those that only wait; None where it is not told
+    function: str | None = None
+
+
+def parse_stack(data: bytes) -> str | None:
+    """Return the first function of ``/proc/PID/stack`` that says what is waited for, None without.
+
+    Raises ParseError.
+    """
+    for line in lines_of(data):
+        match = _FRAME.match(line)
+        if match is None:
+            raise ParseError("/proc/PID/stack", "expected functions", line)
+        name = text_of(match[1])
+        if not _WAITS_ONLY.match(name):
+            return name[:FUNCTION_MOST]
+    return None
+
+
+def read_stack(root: Root, pid: str) -> str | None:
+    """Return what a waiting process waits for in the kernel; only the administrator may know."""
+    if root.is_this_computer and os.geteuid():
+        root.note(STACKS, "permission", pid)
+        return None
+    return root.parse(f"proc/{pid}/stack", parse_stack, STACKS, may_be_absent=True)
 
 
 def parse_system_call(data: bytes) -> tuple[int, int] | None:

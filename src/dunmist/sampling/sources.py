@@ -29,6 +29,7 @@ from dunmist.computer import (
     read_power_supplies,
     read_pressure,
     read_reading,
+    read_stack,
     read_system_call,
     read_throttling,
     read_zram_bytes,
@@ -130,7 +131,7 @@ def _calls(reading: TickContext) -> tuple[object, ...]:
     for number, pid in reading.processes.blocked[:CALLS_MOST]:
         told = read_system_call(computer.root, pid, computer.architecture)
         if told is not None:
-            found.append(WaitingCall(number, *told))
+            found.append(WaitingCall(number, *told, read_stack(computer.root, pid)))
     return (found,)
 
 

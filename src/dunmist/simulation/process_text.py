@@ -9,6 +9,12 @@ from dunmist.simulation.processes import CLK_PER_S, ModelProcess
 # include/linux/sched.h
 PF_KTHREAD, PF_FORKNOEXEC = 0x00200000, 0x00000040
 PAGE_BYTES = 4096
+# of who waits until the journal has a transaction on the disk (fs/jbd2/journal.c)
+STACK = (
+    "[<0>] jbd2_log_wait_commit+0x9c/0x130\n[<0>] ext4_sync_file+0x1c0/0x350\n"
+    "[<0>] do_fsync+0x38/0x70\n[<0>] do_syscall_64+0x5d/0xc0\n"
+    "[<0>] entry_SYSCALL_64_after_hwframe+0x64/0xce\n"
+)
 # of smaller ones nobody asks
 ROLLED_UP_PAGES = 256 * 256
 # arch/x86/entry/syscalls/syscall_64.tbl
@@ -64,6 +70,8 @@ def moving_files(model: ModelComputer, process: ModelProcess) -> Iterator[tuple[
         yield "smaps_rollup", _rollup(private, shared)
     yield "wchan", _waits_in(process)
     yield "syscall", _system_call(process)
+    if process.state == "D" and process.spec.call:
+        yield "stack", STACK
     for thread, (run_ns, delay_ns) in enumerate(zip(process.run_ns, process.delay_ns, strict=True)):
         text = f"{round(run_ns)} {round(delay_ns)} {round(run_ns / 3e6)}\n"
         if not thread:

@@ -5,10 +5,13 @@ import re
 import subprocess
 import sys
 import time
+import tomllib
 import unittest
+from importlib.resources import files
 from pathlib import Path
 from tempfile import NamedTemporaryFile
 
+from dunmist.advice.waits import meaning_of_wait
 from dunmist.computer import FileSystem, Root, read_deleted_files, read_rollup, read_system_call
 from dunmist.computer.parsing import ParseError
 from dunmist.computer.system_calls import CALLS, parse_stack, parse_system_call, read_stack
@@ -125,6 +128,17 @@ class Stacks(unittest.TestCase):
                 self.assertEqual(expected, parse_stack(text))
         with self.assertRaises(ParseError):
             parse_stack(b"a tern\n")
+
+    def test_what_functions_mean_and_that_no_row_hides_another(self):
+        self.assertIn("journal", meaning_of_wait("jbd2_log_wait_commit"))
+        self.assertIn("file server", meaning_of_wait("rpc_wait_bit_killable"))
+        self.assertIsNone(meaning_of_wait("tern_wait"))
+        self.assertIsNone(meaning_of_wait(None))
+        rows = tomllib.loads((files("dunmist.advice") / "waits.toml").read_text())["wait"]
+        for row in rows:
+            for name in row["functions"]:
+                with self.subTest(name):
+                    self.assertEqual(row["means"], meaning_of_wait(name))
 
     @unittest.skipUnless(os.geteuid() == 0, "needs the administrator")
     def test_of_this_kernel(self):

@@ -13,6 +13,7 @@ from dunmist.advice.origin import Origin
 from dunmist.advice.parts import doing_of_parts
 from dunmist.advice.peers import doing_of_peers
 from dunmist.advice.triage import Doing
+from dunmist.advice.waits import meaning_of_wait
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import ResourceWord, Thresholds
 from dunmist.sampling import Survey
@@ -22,6 +23,7 @@ KIB, MIB = 1 << 10, 1 << 20
 # of the line below a culprit
 SHOWN_MOST = 3
 CALLS_SHOWN = 2
+WRITES = ("write", "pwrite", "writev", "fsync", "fdatasync", "sync_file_range", "msync")
 # of the memory of a program, a kind that is told
 KIND_LEAST = 0.05
 
@@ -41,7 +43,7 @@ def doing_of(
         *_of_parts(application, part),
         *doing_of_parts(application, limits),
         *doing_of_files(series.files.get(application.number), limits),
-        *_of_waiting(application, limits),
+        *_of_waiting(application, series, limits),
         *_of_calls(application, series, limits),
         *_of_memory(application, series, limits),
         *doing_of_peers(application, series, limits),
@@ -96,28 +98,39 @@ def _of_parts(application: Application, part: GuiltyPart | None) -> Iterator[Doi
     )
 
 
-def _of_waiting(application: Application, limits: Thresholds) -> Iterator[Doing]:
+def _of_waiting(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
     """Yield what its tasks wait for without being able to be woken, the longest first."""
     words = wording()["doing"]
+    # pages are waited for alike when they are read and when they are written
+    writes = any(use.call in WRITES for use in series.calls.get(application.number, ()))
     waits = {kind: counts.mean() for kind, counts in application.blocked.items()}
     functions = {
         process.last.waits_in
         for process in application.members
         if process.last and process.last.waits_in
     }
-    where = f" ({sorted(functions)[0]})" if len(functions) == 1 else ""
+    where = _in_function(sorted(functions)[0]) if len(functions) == 1 else ""
     for kind in sorted(waits, key=lambda kind: -waits[kind]):
         if waits[kind] < limits.code.waits_least:
             return
+        shown = "storage" if writes and kind == "pages" else kind
         yield Doing(
             what="wait",
             name=kind,
             share=rounded(min(1.0, waits[kind])),
             value=rounded(waits[kind]),
             unit="tasks",
-            text=words[f"wait-{kind}"].format(tasks=plain_number(waits[kind])) + where,
+            text=words[f"wait-{shown}"].format(tasks=plain_number(waits[kind])) + where,
             source="/proc/PID/stat, /proc/PID/wchan",
         )
+
+
+def _in_function(function: str | None) -> str:
+    """Return where it waits and what that means, as it goes behind a sentence."""
+    words, means = wording()["doing"], meaning_of_wait(function)
+    if means is not None:
+        return words["wait-means"].format(means=means, function=function)
+    return words["wait-in"].format(function=function) if function else ""
 
 
 def _of_calls(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
@@ -135,7 +148,7 @@ def _of_calls(application: Application, series: Series, limits: Thresholds) -> I
             value=None,
             unit=None,
             text=words[key].format(share=share, call=use.call, path=use.path)
-            + (words["call-in"].format(function=use.function) if use.function else ""),
+            + _in_function(use.function),
             source="/proc/PID/syscall, /proc/PID/stack",
         )
 

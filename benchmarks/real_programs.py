@@ -9,12 +9,16 @@ technician would say. Needs the administrator. What is not installed is left out
 
 import json
 import shutil
+import socket
 import subprocess
 import sys
 import tempfile
 import time
 import tomllib
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 
@@ -31,7 +35,10 @@ class Work(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: str
     needs: str  # program that has to be installed
     command: str  # of the shell, in a folder of its own
-    kinds: list[str]  # any of them is right
+    kinds: list[str] = []  # any of them is right
+    # instead of its code: what else it is doing, and any of the words that must be said of it
+    what: Literal["code", "wait", "file", "peer"] = "code"
+    says: list[str] = []
     step: str | None = None  # first specific step; None where there is none to take
     unseen: bool = False  # the tables were not tuned on it
 
@@ -89,6 +96,60 @@ def prepare(folder: Path) -> None:
             file.write(f"int f{n}(int a) {{ return a * {n} + (a ^ {n}) % 7; }}\n")
 
 
+# another computer, as far as this one can tell
+FAR, FAR_ADDRESS = "dm-real", "10.77.0.2"
+SERVE = """
+import http.server, socket, threading
+def sink():
+    listener = socket.create_server(("0.0.0.0", 9000))
+    while True:
+        other, _ = listener.accept()
+        while other.recv(1 << 20):
+            pass
+threading.Thread(target=sink, daemon=True).start()
+http.server.test(http.server.SimpleHTTPRequestHandler, port=8000)
+"""
+
+
+def await_port(port: int) -> None:
+    """Wait until the far computer takes connections; raises OSError."""
+    for left in reversed(range(100)):
+        try:
+            socket.create_connection((FAR_ADDRESS, port), 1.0).close()
+            return
+        except OSError:
+            if not left:
+                raise
+            time.sleep(0.1)
+
+
+@contextmanager
+def far_computer(folder: Path) -> Iterator[None]:
+    """Serve the folder in a network namespace at the other end of a cable."""
+    subprocess.run(["ip", "netns", "del", FAR], check=False, stderr=subprocess.DEVNULL)
+    for words in (
+        f"netns add {FAR}",
+        f"link add dm-real0 type veth peer name dm-real1 netns {FAR}",
+        "addr add 10.77.0.1/24 dev dm-real0",
+        "link set dm-real0 up",
+        f"-n {FAR} addr add {FAR_ADDRESS}/24 dev dm-real1",
+        f"-n {FAR} link set dm-real1 up",
+    ):
+        subprocess.run(["ip", *words.split()], check=True)
+    inside = ["ip", "netns", "exec", FAR, sys.executable, "-c", SERVE]
+    server = subprocess.Popen(
+        inside, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
+    try:
+        for port in (8000, 9000):
+            await_port(port)
+        yield
+    finally:
+        server.kill()
+        server.wait()
+        subprocess.run(["ip", "netns", "del", FAR], check=False)
+
+
 def judged(case: Work, folder: Path) -> dict[str, object]:
     """Return what was said of one case."""
     child = subprocess.Popen(
@@ -116,7 +177,8 @@ def judged(case: Work, folder: Path) -> dict[str, object]:
     ]
     mine.sort(key=lambda application: -application.cores.mean())
     case_of = whole.cases.of(mine[0]) if mine else None
-    code = [item for item in case_of.doing if item.what == "code"] if case_of else []
+    doing = case_of.doing if case_of else []
+    code = [item for item in doing if item.what == case.what]
     specific = [rung.step.action for rung in case_of.rungs] if case_of else []
     first = whole.triage.culprits[0].name if whole.triage.culprits else None
     kinds = [item.name for item in code if item.share and item.share >= 0.3] or [
@@ -128,8 +190,11 @@ def judged(case: Work, folder: Path) -> dict[str, object]:
         "alive": alive,
         "application": mine[0].name if mine else None,
         "first_culprit": first,
+        "what": case.what,
         "says": code[0].text if code else None,
-        "kind_is_right": bool(kinds) and kinds[0] in case.kinds,
+        "kind_is_right": any(word in item.text for item in code for word in case.says)
+        if case.says
+        else bool(kinds) and kinds[0] in case.kinds,
         "step_is_there": case.step is None or case.step in specific,
         "step": case.step,
     }
@@ -138,9 +203,10 @@ def judged(case: Work, folder: Path) -> dict[str, object]:
 def main(names: list[str]) -> int:
     """Run all cases or those named, write the result, and return 1 where one is wrong."""
     results = []
-    with tempfile.TemporaryDirectory(prefix="dunmist-real-") as name:
+    with tempfile.TemporaryDirectory(prefix="dunmist-real-") as name, ExitStack() as computer:
         folder = Path(name)
         prepare(folder)
+        computer.enter_context(far_computer(folder))
         for case in programs():
             if names and case.name not in names:
                 continue

@@ -1,5 +1,6 @@
 """Which files programs move along: against what the programs themselves counted."""
 
+import gzip
 import json
 import os
 import shutil
@@ -97,6 +98,49 @@ class KnownMovers(InFolder):
         self.assertIsNone(database["share"])
         self.assertIn("sets the position itself", database["text"])
         self.assertIn("many files", found["scatter_tern.py", str(many)]["text"])
+
+
+# waits without being able to be woken until its child runs a program, which waits for a writer
+SPAWN = """
+import os, sys
+os.mkfifo(sys.argv[1])
+print("ready", flush=True)
+waits = (os.POSIX_SPAWN_OPEN, 0, sys.argv[1], os.O_RDONLY, 0)
+os.posix_spawn("/bin/true", ["true"], {}, file_actions=[waits])
+"""
+
+
+@unittest.skipUnless(os.geteuid() == 0, "needs the administrator")
+class Waiting(InFolder):
+    measures_computer = True
+
+    def test_what_is_waited_for_is_looked_at_between_ticks_and_no_tick_is_late(self):
+        fifo = self.folder / "fifo"
+        child = subprocess.Popen([sys.executable, "-c", SPAWN, fifo], stdout=subprocess.PIPE)
+        self.addCleanup(child.stdout.close)
+        self.addCleanup(child.wait)
+        # its child ends when somebody has written
+        self.addCleanup(lambda: os.close(os.open(fifo, os.O_WRONLY)))
+        child.stdout.readline()
+        path = self.folder / "waits.jsonl.gz"
+        run("capture", "-o", path, "--for", "6s", folder=self.folder)
+        lines = [json.loads(line) for line in gzip.decompress(path.read_bytes()).splitlines()]
+        number = next(
+            line["id"]
+            for line in lines
+            if line["kind"] == "process" and line["facts"]["pid"] == child.pid
+        )
+        ticks = [line for line in lines if line["kind"] == "tick"]
+        calls = [call for tick in ticks for call in tick.get("calls", ()) if call[0] == number]
+        # seven ticks and four looks between two of them; some may be missed on a busy machine
+        self.assertGreater(len(calls), 2 * len(ticks))
+        self.assertLessEqual({call[1] for call in calls}, {"clone", "clone3", "vfork"})
+        self.assertEqual({"kernel_clone"}, {call[3] for call in calls})
+        late = [tick["at_s"] - round(tick["at_s"]) for tick in ticks]
+        self.assertLess(max(late), 0.1)
+        shown = json.loads(run("view", "doing", path, "--json", folder=self.folder).stdout)
+        texts = [row["text"] for row in shown["doing"] if row["what"] == "wait"]
+        self.assertIn("until its child runs its own program", " ".join(texts))
 
 
 class Positions(unittest.TestCase):

@@ -62,6 +62,8 @@ CALLS = (
     CallNumbers("accept", 43, 202),
     CallNumbers("sendto", 44, 206),
     CallNumbers("recvfrom", 45, 207),
+    CallNumbers("clone", 56, 220, of_file=False),
+    CallNumbers("vfork", 58, None, of_file=False),
     CallNumbers("wait4", 61, 260, of_file=False),
     CallNumbers("fcntl", 72, 25),
     CallNumbers("flock", 73, 32),
@@ -88,6 +90,7 @@ CALLS = (
     CallNumbers("copy_file_range", 326, 285),
     CallNumbers("statx", 332, 291, of_file=False),
     CallNumbers("io_uring_enter", 426, 426, of_file=False),
+    CallNumbers("clone3", 435, 435, of_file=False),
 )
 GENERIC = ("aarch64", "riscv64", "loongarch64")
 

@@ -31,6 +31,8 @@ LATE_SHARE = 0.1  # of an interval: rates over it are still right, but it is no 
 LATE_LEAST_S = 0.01
 # a free time in which slow things may be read
 MEANWHILE_S = 1.0
+# before a tick nothing else is read any more
+SPARED_S = 0.05
 
 
 class Due(NamedTuple):
@@ -46,16 +48,22 @@ class Due(NamedTuple):
         return self.at_s - self.due_s > max(LATE_LEAST_S, LATE_SHARE * every_s)
 
 
-def pace(plan: Plan, clock: Clock, meanwhile: Callable[[], None] | None = None) -> Iterator[Due]:
+def pace(
+    plan: Plan,
+    clock: Clock,
+    meanwhile: Callable[[], None] | None = None,
+    pause_s: Callable[[], float | None] = lambda: None,
+) -> Iterator[Due]:
     """Yield each tick at its time, seconds counted from the first; end early when told to.
 
-    ``meanwhile`` is called about once a second while a longer interval is waited out.
+    ``meanwhile`` is called about once a second while a longer interval is waited out, or as often
+    as ``pause_s`` says.
     """
     start_s = clock.monotonic_s()
     number = missed = 0
     while number <= plan.intervals:
         due_s = number * plan.every_s
-        if not _wait(clock, start_s + due_s, meanwhile):
+        if not _wait(clock, start_s + due_s, meanwhile, pause_s):
             return
         yield Due(number, due_s, clock.monotonic_s() - start_s, missed)
         following = max(number + 1, _reached(plan, clock, clock.monotonic_s() - start_s))
@@ -71,10 +79,20 @@ def _reached(plan: Plan, clock: Clock, now_s: float) -> int:
     return int((now_s + clock.frame_early_s) / plan.every_s) + 1
 
 
-def _wait(clock: Clock, until_s: float, meanwhile: Callable[[], None] | None) -> bool:
+def _wait(
+    clock: Clock,
+    until_s: float,
+    meanwhile: Callable[[], None] | None,
+    pause_s: Callable[[], float | None],
+) -> bool:
     runs = clock.frame_early_s is None
-    while meanwhile and runs and until_s - clock.monotonic_s() > 2 * MEANWHILE_S:
-        if not clock.sleep_until(clock.monotonic_s() + MEANWHILE_S):
+    while meanwhile and runs:
+        wanted_s = pause_s()
+        # what is read then may take a moment, and a tick comes first
+        least_s = 2 * MEANWHILE_S if wanted_s is None else wanted_s + SPARED_S
+        if until_s - clock.monotonic_s() <= least_s:
+            break
+        if not clock.sleep_until(clock.monotonic_s() + (wanted_s or MEANWHILE_S)):
             return False
         meanwhile()
     return clock.sleep_until(until_s)

@@ -77,7 +77,7 @@ def sample(
     number = 0
     next_survey_s = math.inf if math.isinf(survey_every_s) else SURVEYED_AFTER_S
     try:
-        for due in pace(plan, clock, computer.meanwhile):
+        for due in pace(plan, clock, computer.meanwhile, computer.pause_s):
             began_s = clock.monotonic_s()
             yield from _events_before(due, before, clock)
             if code_wanted is not None:

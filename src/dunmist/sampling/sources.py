@@ -15,7 +15,6 @@ from dunmist.computer import (
     GroupSample,
     ParseError,
     QueueSample,
-    WaitingCall,
     is_disk,
     parse_diskstats,
     parse_interrupts,
@@ -29,8 +28,6 @@ from dunmist.computer import (
     read_power_supplies,
     read_pressure,
     read_reading,
-    read_stack,
-    read_system_call,
     read_throttling,
     read_zram_bytes,
 )
@@ -44,7 +41,7 @@ from dunmist.sampling.socket_table import SocketRound
 from dunmist.sampling.tick_context import OpenComputer, TickContext
 
 # waiting processes whose call is looked at in a tick
-CALLS_MOST = 16
+CALLS_MOST, MOVING_MOST = 16, 2
 # groups with a limit that are read at each tick
 GROUPS_MOST = 64
 # what is read sooner after the beginning of a tick was read at it
@@ -124,15 +121,15 @@ def _files(reading: TickContext) -> tuple[object, ...]:
 
 
 def _calls(reading: TickContext) -> tuple[object, ...]:
-    computer = reading.computer
-    if computer.files is None:
+    processes, table = reading.processes, reading.computer.table
+    if reading.computer.waiting is None:
         return ([],)
-    found: list[WaitingCall] = []
-    for number, pid in reading.processes.blocked[:CALLS_MOST]:
-        told = read_system_call(computer.root, pid, computer.architecture)
-        if told is not None:
-            found.append(WaitingCall(number, *told, read_stack(computer.root, pid)))
-    return (found,)
+    moving = [
+        (number, pid)
+        for pid, _ in processes.moved_bytes.most_common(MOVING_MOST)
+        if (number := table.number_of(int(pid))) is not None
+    ]
+    return (reading.computer.waiting.read(processes.blocked[:CALLS_MOST], moving),)
 
 
 def _sockets(reading: TickContext) -> tuple[object, ...]:

@@ -36,6 +36,7 @@ from dunmist.sampling.pace import Due
 from dunmist.sampling.process_table import ProcessRound, ProcessTable
 from dunmist.sampling.registry import Cadence, Changes
 from dunmist.sampling.socket_table import SocketRound, SocketTable, TcpCounts
+from dunmist.sampling.waiting_looks import WaitingLooks
 
 MS_PER_S = 1e3
 # a listing of all sockets walks through a table that goes with the memory
@@ -74,7 +75,7 @@ class OpenComputer:
         self.code: CodeSampler | None = None
         self.sample_code(wanted=with_code)
         self.files = FileActivity(root) if with_files else None
-        self.architecture = architecture_of(root)
+        self.waiting = WaitingLooks(root, architecture_of(root)) if with_files else None
         self.groups = ControlGroups(root)
         self.quotas: dict[str, float | None] = {}
         self.pressure = find_pressure(root)
@@ -119,6 +120,12 @@ class OpenComputer:
             self.exits.gather()
         if self.code:
             self.code.gather()
+        if self.waiting:
+            self.waiting.look()
+
+    def pause_s(self) -> float | None:
+        """How long to wait at most before :meth:`meanwhile`, None where any time will do."""
+        return self.waiting.pause_s if self.waiting else None
 
     def close(self) -> None:
         """Close everything that was kept open, and note what was lost."""

@@ -1,0 +1,52 @@
+"""Looks at who waits, also between ticks: one look a tick says little of what is waited for.
+
+Only those are looked at that waited at the last tick or moved most then, and only on this computer;
+where there is nobody, nothing wakes between ticks.
+"""
+
+from dunmist.computer import Root, WaitingCall, read_stack, read_system_call
+
+# who is looked at between ticks, how often, and what one tick may bring
+WATCHED_MOST, LOOK_S, CALLS_MOST = 4, 0.2, 64
+WAITS = b"D"
+
+
+class WaitingLooks:
+    """Remembers what was waited in since the last tick."""
+
+    def __init__(self, root: Root, architecture: str) -> None:
+        self._root, self._architecture = root, architecture
+        self._watched: list[tuple[int, str]] = []
+        self._found: list[WaitingCall] = []
+
+    @property
+    def pause_s(self) -> float | None:
+        """How long until the next look; None where nobody is to be looked at."""
+        return LOOK_S if self._watched else None
+
+    def read(
+        self, waiting: list[tuple[int, str]], moving: list[tuple[int, str]]
+    ) -> list[WaitingCall]:
+        """Return what was waited in since the last tick, and by those who wait now."""
+        for number, pid in waiting:
+            self._ask(number, pid)
+        found, self._found = self._found[:CALLS_MOST], []
+        if self._root.is_this_computer:
+            self._watched = list(dict.fromkeys([*waiting, *moving]))[:WATCHED_MOST]
+        return found
+
+    def look(self) -> None:
+        """Look between two ticks."""
+        for number, pid in self._watched:
+            try:
+                state = self._root.read(f"proc/{pid}/stat").rpartition(b")")[2].split()[:1]
+            except OSError:
+                continue  # it ended, and the next tick says so
+            if state == [WAITS]:
+                self._ask(number, pid)
+
+    def _ask(self, number: int, pid: str) -> None:
+        if len(self._found) < CALLS_MOST:
+            told = read_system_call(self._root, pid, self._architecture)
+            if told is not None:
+                self._found.append(WaitingCall(number, *told, read_stack(self._root, pid)))

@@ -73,9 +73,14 @@ def make_page(judged: Judged, process: Process) -> ProcessPage:
 
 
 def findings_of(judged: Judged, application: Application) -> list[str]:
-    """Return the sentences of the findings about an application."""
-    both = zip(judged.diagnosis.findings, judged.triage.findings, strict=True)
-    return [advice.text for finding, advice in both if finding.application is application]
+    """Return the sentences of the findings about an application, with since when."""
+    # behind them stands what only the whole capture shows
+    both = zip(judged.diagnosis.findings, judged.triage.findings, strict=False)
+    return [
+        f"{advice.text} ({advice.since.text})" if advice.since else advice.text
+        for finding, advice in both
+        if finding.application is application
+    ]
 
 
 def as_json(page: ProcessPage) -> dict[str, Any]:

@@ -50,6 +50,15 @@ class SocketSeries:
     buffer_limited_s: float | None = None  # its own buffer was full
     round_trip_s: float | None = None
     unread_bytes: float | None = None  # arrived and not yet read, most of the time
+    moved_bytes: float | None = None  # in both directions since it was opened
+
+    @property
+    def at_most_s(self) -> float | None:
+        """For how long it can have moved as much as now; None where it moves nothing."""
+        if self.sent_bytes_per_s is None or self.received_bytes_per_s is None:
+            return None
+        rate = self.sent_bytes_per_s.mean() + self.received_bytes_per_s.mean()
+        return self.moved_bytes / rate if self.moved_bytes and rate > 0 else None
 
     @property
     def is_loopback(self) -> bool:
@@ -151,6 +160,7 @@ class SocketCollector:
                 buffer_limited_s=_seconds(tracks.get(number), "buffer_limited_us"),
                 round_trip_s=_typical(tracks.get(number), "round_trip_us", 1.0 / US_PER_S),
                 unread_bytes=_typical(tracks.get(number), "receive_queue_bytes", 1.0),
+                moved_bytes=_total(tracks.get(number)),
             )
             for number, facts in self._facts.items()
         ]
@@ -166,6 +176,12 @@ def _counted(track: Track | None, column: str) -> int | None:
     if track is None or not track.level(column).is_known:
         return None
     return round(track.grown_in_all(column, _base(track)))
+
+
+def _total(track: Track | None) -> float | None:
+    totals = [track.total(name) for name in ("sent_bytes", "received_bytes")] if track else []
+    known = [total for total in totals if total is not None]
+    return sum(known) if known else None
 
 
 def _seconds(track: Track | None, column: str) -> float | None:

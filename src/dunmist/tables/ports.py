@@ -50,6 +50,7 @@ def socket_rows(judged: Judged, sockets: Iterable[SocketSeries]) -> Iterator[Row
             "sent_bytes": socket.sent_bytes,
             "received_bytes": socket.received_bytes,
             "retransmitted": socket.retransmitted,
+            "at_most_s": socket.at_most_s,
         }
 
 
@@ -113,6 +114,12 @@ SOCKETS = Table(
         Column("sent_bytes", "bytes", "over the capture, where the kernel counts it"),
         Column("received_bytes", "bytes", "over the capture, where the kernel counts it"),
         Column("retransmitted", "number", "segments sent again over the capture"),
+        Column(
+            "at_most_s",
+            "s",
+            "for how long it can have moved as much as now, by all that it has moved",
+            title="like this for at most",
+        ),
     ),
     _sockets,
     shown=(

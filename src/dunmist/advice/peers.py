@@ -5,7 +5,7 @@ the other end or its own buffer held it up (``tcp_info``). What arrives and is n
 the reader is slow; of what does not arrive, only the other end could tell more.
 """
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterator
 
 from dunmist.advice.amounts import percent, plain_number, size_text
@@ -13,14 +13,14 @@ from dunmist.advice.evidence import rounded
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import Thresholds
-from dunmist.series import Application, Series, SocketSeries
+from dunmist.series import Application, Series, SocketSeries, network_of
 
 SOURCE = "sock_diag(7), tcp_info"
 MS_PER_S = 1e3
 
 
 def doing_of_peers(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
-    """Yield the other computer that it exchanges most with."""
+    """Yield the other computer that it exchanges most with; of several, where they are."""
     members = {process.identity for process in application.members}
     by_peer: defaultdict[str, list[SocketSeries]] = defaultdict(list)
     for socket in series.sockets:
@@ -38,7 +38,10 @@ def doing_of_peers(application: Application, series: Series, limits: Thresholds)
     moved = sum(map(_moved, by_peer[peer]))
     words = wording()["doing"]
     text = words["peer"].format(
-        share=percent(moved / total), peer=peer, amount=size_text(moved / series.duration_s)
+        share=percent(moved / total),
+        peer=peer,
+        network=network_of(peer),
+        amount=size_text(moved / series.duration_s),
     )
     limit = _limit(max(by_peer[peer], key=_moved), series.duration_s, limits)
     yield Doing(
@@ -48,6 +51,23 @@ def doing_of_peers(application: Application, series: Series, limits: Thresholds)
         value=rounded(moved / series.duration_s),
         unit="bytes/s",
         text=f"{text}: {limit}" if limit else text,
+        source=SOURCE,
+    )
+    if len(by_peer) == 1:
+        return
+    by_network: Counter[str] = Counter()
+    for name, sockets in by_peer.items():
+        by_network[network_of(name)] += sum(map(_moved, sockets))
+    network, most = by_network.most_common(1)[0]
+    yield Doing(
+        what="peer",
+        name=network,
+        share=rounded(most / total),
+        value=rounded(most / series.duration_s),
+        unit="bytes/s",
+        text=words["peer-networks"].format(
+            share=percent(most / total), network=network, count=len(by_peer)
+        ),
         source=SOURCE,
     )
 

@@ -27,6 +27,19 @@ COUNTERS = (
 )
 LEVELS = ("round_trip_us", "receive_queue_bytes")
 US_PER_S = 1e6
+# RFC 1918, RFC 3927, RFC 4193, RFC 4291: addresses that no router on the internet passes on
+LOCAL_NETWORKS = tuple(
+    ipaddress.ip_network(network)
+    for network in (
+        "10.0.0.0/8",
+        "172.16.0.0/12",
+        "192.168.0.0/16",
+        "169.254.0.0/16",
+        "fc00::/7",
+        "fe80::/10",
+    )
+)
+LOCAL, INTERNET = "local network", "internet"
 
 
 @dataclass(slots=True)
@@ -84,6 +97,15 @@ def _plain(address: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
     # a socket for both families shows IPv4 addresses as ::ffff:…
     mapped = ip_address.ipv4_mapped if isinstance(ip_address, ipaddress.IPv6Address) else None
     return mapped or ip_address
+
+
+def network_of(address: str) -> str:
+    """Return whether an address is of a local network or of the internet."""
+    try:
+        ip_address = _plain(address)
+    except ValueError:
+        return INTERNET
+    return LOCAL if any(ip_address in network for network in LOCAL_NETWORKS) else INTERNET
 
 
 def plain_address(address: str | None) -> str | None:

@@ -1,27 +1,14 @@
 """Topic ``ports``: who has which port, and who talks to whom."""
 
-import ipaddress
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from dunmist.advice import Judged
-from dunmist.series import Process, Series, SocketSeries, plain_address
+from dunmist.series import Process, Series, SocketSeries, network_of, plain_address
 from dunmist.tables.declared import Column, Row, Table, Width
 from dunmist.tables.shared_columns import PIDS, UNIT, USERS
 
-# RFC 1918, RFC 3927, RFC 4193, RFC 4291: addresses that no router on the internet passes on
-LOCAL_NETWORKS = tuple(
-    ipaddress.ip_network(network)
-    for network in (
-        "10.0.0.0/8",
-        "172.16.0.0/12",
-        "192.168.0.0/16",
-        "169.254.0.0/16",
-        "fc00::/7",
-        "fe80::/10",
-    )
-)
-HERE, OPEN, LOCAL, INTERNET = "this computer", "open", "local network", "internet"
+HERE, OPEN = "this computer", "open"
 
 
 def _sockets(judged: Judged) -> Iterator[Row]:
@@ -63,11 +50,7 @@ def scope_of(socket: SocketSeries) -> str:
         return HERE
     if socket.listens or socket.facts.remote is None:
         return OPEN
-    try:
-        address = ipaddress.ip_address(plain_address(socket.facts.remote) or "")
-    except ValueError:
-        return INTERNET
-    return LOCAL if any(address in network for network in LOCAL_NETWORKS) else INTERNET
+    return network_of(socket.facts.remote)
 
 
 def _words(owners: list[Process], word: Callable[[Process], str | None]) -> str | None:

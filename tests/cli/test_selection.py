@@ -112,7 +112,7 @@ class Processes(unittest.TestCase):
         # the number of the first one was given away again
         living = {7: self.now, 8: self.twin, 9: self.idle}
         series = SimpleNamespace(processes=dict(enumerate(every)), living=living, path="x.gz")
-        self.case = SimpleNamespace(rungs=["wait", "pause"])
+        self.case = SimpleNamespace(application=gull, rungs=["wait", "pause"])
         cases = SimpleNamespace(of=lambda item: self.case if item is gull else None)
         culprits = [SimpleNamespace(application=gull)]
         self.judged = SimpleNamespace(

@@ -291,7 +291,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             path = ring / f"segment-{number:06}.jsonl.gz"
             capture_model(load_scenario("ringing-office"), path, 8.0)
         options = VisitOptions(self.folder / "visit")
-        with RecorderVisit(options, ring, None, lambda: False) as visit:
+        with RecorderVisit(options, ring, None, lambda: True) as visit:
             visit.path = ring / "segment-000001.jsonl.gz"
             app = DeskApp(visit, thresholds())
             async with app.run_test() as pilot:

@@ -4,6 +4,7 @@ A link that has carried 40 GB since it was made, and carries 100 MB/s now, canno
 longer than 400 s. Sources: what ``series`` keeps of the totals of proc(5) and sysfs.
 """
 
+import math
 from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
@@ -15,6 +16,8 @@ from dunmist.diagnosis.words import Kind
 from dunmist.series import Rate
 
 S_PER_H = 3600.0
+# busy time of disks is counted in 32 bits of milliseconds (Documentation/admin-guide/iostats.rst)
+BUSY_WRAPS_S = 2**32 / 1000
 
 
 class Counted(NamedTuple):
@@ -82,6 +85,8 @@ def _link_failed(exam: Examination, finding: Finding) -> Counted | None:
 
 
 def _disk_busy(exam: Examination, finding: Finding) -> Counted | None:
+    if (exam.series.machine.uptime_s or math.inf) >= BUSY_WRAPS_S:
+        return None
     for disk in exam.series.devices.disks:
         if disk.name == finding.subject and disk.busy_in_all_s is not None:
             return Counted(disk.busy_in_all_s, disk.busy)

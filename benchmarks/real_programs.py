@@ -126,7 +126,9 @@ def await_port(port: int) -> None:
 @contextmanager
 def far_computer(folder: Path) -> Iterator[None]:
     """Serve the folder in a network namespace at the other end of a cable."""
-    subprocess.run(["ip", "netns", "del", FAR], check=False, stderr=subprocess.DEVNULL)
+    # what a run that was cut off left behind
+    for words in (f"netns del {FAR}", "link del dm-real0"):
+        subprocess.run(["ip", *words.split()], check=False, stderr=subprocess.DEVNULL)
     for words in (
         f"netns add {FAR}",
         f"link add dm-real0 type veth peer name dm-real1 netns {FAR}",
@@ -179,6 +181,9 @@ def judged(case: Work, folder: Path) -> dict[str, object]:
     case_of = whole.cases.of(mine[0]) if mine else None
     doing = case_of.doing if case_of else []
     code = [item for item in doing if item.what == case.what]
+    first_said = code[0] if code else None
+    said = next((item for item in code if any(word in item.text for word in case.says)), None)
+    said = said if case.says else first_said
     specific = [rung.step.action for rung in case_of.rungs] if case_of else []
     first = whole.triage.culprits[0].name if whole.triage.culprits else None
     kinds = [item.name for item in code if item.share and item.share >= 0.3] or [
@@ -191,10 +196,8 @@ def judged(case: Work, folder: Path) -> dict[str, object]:
         "application": mine[0].name if mine else None,
         "first_culprit": first,
         "what": case.what,
-        "says": code[0].text if code else None,
-        "kind_is_right": any(word in item.text for item in code for word in case.says)
-        if case.says
-        else bool(kinds) and kinds[0] in case.kinds,
+        "says": said.text if said else None,
+        "kind_is_right": said is not None if case.says else bool(kinds) and kinds[0] in case.kinds,
         "step_is_there": case.step is None or case.step in specific,
         "step": case.step,
     }

@@ -64,6 +64,7 @@ class DeskApp(App[str]):
         Binding("r", "report", "report"),
         Binding("question_mark", "help", "help", key_display="?"),
         Binding("q", "end", "end"),
+        Binding("ctrl+z", "suspend_process", show=False),
     ]
 
     def __init__(self, visit: Visit, limits: Thresholds) -> None:
@@ -359,6 +360,7 @@ class DeskApp(App[str]):
             line = f"{judgement.host}: {said}{judgement.level}. {judgement.headline} (sure {sure})"
         if self.acts:
             line += f" Done: {'; '.join(self.acts)}."
+        self.visit.keep_line(line)
         self.exit(line)
 
 

@@ -8,6 +8,7 @@ import shlex
 import signal
 import subprocess
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -22,6 +23,8 @@ from dunmist.desk.priority import IDLE, with_priority
 # longer than anybody stays; Ctrl-C and q end it
 SAMPLED_FOR = "12h"
 MODULE = "dunmist"
+# the file with the line for the ticket
+LINE = "visit.txt"
 # ends when this process does, however that ends
 WHILE_READ = "dunmist.desk.while_read"
 JUDGE = "dunmist.jobs.desk_judgement"
@@ -143,6 +146,12 @@ class Visit:
     def for_report(self) -> Path:
         """Return the capture that a report is of."""
         return self.path
+
+    def keep_line(self, line: str) -> None:
+        """Keep the line for the ticket beside the captures; a full disk is no reason to stay."""
+        if self.options.is_live:
+            with suppress(OSError):
+                self.kept(LINE).write_text(f"{line}\n", "utf-8")
 
     def kept_text(self) -> str:
         """Return what to say of what is kept."""

@@ -469,8 +469,8 @@ def real_lines():
     unseen = [ok for ok, result in zip(right, results, strict=True) if result["unseen"]]
     yield (
         f"Written by `make real-programs`: each program works alone. Its first kind of work and "
-        f"the first step that follows are judged, or what it waits for, moves and talks to. "
-        f"{sum(right)} of {len(right)} are right. Of "
+        f"the first step that follows are judged. Of some it is what they wait for, move or talk "
+        f"to. {sum(right)} of {len(right)} are right. Of "
         f"{len(unseen)} cases nothing was known when the tables were made: 15 were right at first. "
         f"In one the case itself was wrong, and rows for awk and for digests were added."
     )

@@ -17,7 +17,7 @@ from textual.screen import Screen
 from textual.widgets import Footer, Static
 
 from dunmist.desk.follow import Follower
-from dunmist.desk.head import answer_text, gauges_text
+from dunmist.desk.head import answer_text, gauges_text, shown_s
 from dunmist.desk.judgement import PAGES, Judgement, PageTable
 from dunmist.desk.open_one import OpenOne, Subject, harmless_lines
 from dunmist.desk.page_rows import live_table
@@ -35,6 +35,8 @@ LOOK_S = 0.25
 # this
 JUDGE_SHARE, JUDGE_SPARED_S, JUDGE_LEAST_S, JUDGE_FIRST_S = 0.03, 3.0, 5.0, 4.5
 PACES_S = (0.2, 0.5, 1.0, 2.0, 5.0, 10.0)
+# rows that move more often cannot be read, and drawing them is what costs most
+ROWS_S = 2.3
 # at both sides of the head
 PADDING = 2
 # pages whose rows are applications
@@ -84,6 +86,7 @@ class DeskApp(App[str]):
         self._texts: dict[str, Text] = {}
         self._holds = False
         self._seen_ticks = -1
+        self._rows_next_s = 0.0
         self._trouble = self._unjudged = ""
         self.acts: list[str] = []
         self.pages = Pages(self._tables)
@@ -143,8 +146,9 @@ class DeskApp(App[str]):
         self._show("#answer", answer_text(self._judgement, age_s, width))
         if self._follower.ticks != self._seen_ticks:
             self._seen_ticks = self._follower.ticks
-            self.desk.query_one("#gauges", Static).update(gauges_text(now, width))
-            if self.pages.page == LIVE:
+            self._show("#gauges", gauges_text(now, width))
+            if self.pages.page == LIVE and time.monotonic() >= self._rows_next_s:
+                self._rows_next_s = time.monotonic() + ROWS_S
                 self.pages.show()
 
     def _is_slow(self, now: Now) -> bool:
@@ -158,7 +162,7 @@ class DeskApp(App[str]):
         recording = header.recording if header else None
         run_s = at_s + (recording.after_s if recording else 0.0)
         every_s = header.plan.every_s if header else self.visit.every_s
-        how = f"{self.visit.state} for {run_s:.0f} s, every {every_s:g} s"
+        how = f"{self.visit.state} for {shown_s(run_s)} s, every {every_s:g} s"
         if not self.visit.options.is_live:
             how = f"{self.visit.path.name}, up to {at_s:.0f} s"
         elif not self.visit.is_sampling:
@@ -175,10 +179,16 @@ class DeskApp(App[str]):
         self._show("#state", state)
 
     def _show(self, place: str, text: Text) -> None:
-        """Show a text where it is another one: what stands still costs nothing."""
-        if self._texts.get(place) != text:
+        """Show a text where it is another one: what stands still costs nothing.
+
+        All is laid out anew only where it has another height.
+        """
+        before = self._texts.get(place)
+        if before != text:
             self._texts[place] = text
-            self.desk.query_one(place, Static).update(text)
+            width = max(1, self.size.width - PADDING)
+            is_higher = before is None or _height(before, width) != _height(text, width)
+            self.desk.query_one(place, Static).update(text, layout=is_higher)
 
     def _judge_where_due(self, at_s: float) -> None:
         is_file_read = not self.visit.options.is_live and self._follower.is_over
@@ -362,6 +372,10 @@ class DeskApp(App[str]):
             line += f" Done: {'; '.join(self.acts)}."
         self.visit.keep_line(line)
         self.exit(line)
+
+
+def _height(text: Text, width: int) -> int:
+    return sum(-(-max(1, len(line)) // width) for line in text.plain.split("\n"))
 
 
 def _answer_of(child: "subprocess.Popen[bytes]") -> str:

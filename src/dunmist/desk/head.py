@@ -20,6 +20,7 @@ LEVEL_STYLES = {
 LABEL, WORD, FIGURE = 8, 10, 32
 FULL = 0.95
 STRIP_MOST = 120
+STEPS_FROM_S, STEP_S = 10.0, 5.0
 
 
 def answer_text(judgement: Judgement | None, age_s: float, width: int) -> Text:
@@ -30,7 +31,7 @@ def answer_text(judgement: Judgement | None, age_s: float, width: int) -> Text:
         return text
     text.append(judgement.level.upper(), LEVEL_STYLES.get(judgement.level, "") + " bold")
     text.append(f"  {judgement.headline}")
-    sure = f"  (sure {100 * judgement.confidence:.0f} %, {age_s:.0f} s ago"
+    sure = f"  (sure {100 * judgement.confidence:.0f} %, {shown_s(age_s)} s ago"
     text.append(sure + (f"; missing: {judgement.missing})" if judgement.missing else ")"), "dim")
     # an answer that only leads over to the verdict says nothing more
     if judgement.answer and not judgement.answer.endswith(":"):
@@ -44,6 +45,11 @@ def answer_text(judgement: Judgement | None, age_s: float, width: int) -> Text:
         found = judgement.findings[0]
         text.append(f"\n{_cut(f'{found.severity}: {found.text}', width - len(also))}{also}")
     return text
+
+
+def shown_s(seconds: float) -> int:
+    """Return seconds as they are shown: later on in steps, as each other text is drawn anew."""
+    return int(seconds if seconds < STEPS_FROM_S else seconds // STEP_S * STEP_S)
 
 
 def gauges_text(now: Now | None, width: int) -> Text:

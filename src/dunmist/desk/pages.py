@@ -12,6 +12,7 @@ from textual import on
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Vertical
+from textual.coordinate import Coordinate
 from textual.events import Key
 from textual.message import Message
 from textual.widgets import DataTable, Input, Static, Tab, Tabs
@@ -155,9 +156,10 @@ class Pages(Vertical):
                 shown.add_row(*row)
                 continue
             for column, cell in enumerate(row):
-                coordinate = (place, column)
-                if shown.get_cell_at(coordinate) != cell:  # type: ignore[arg-type]
-                    shown.update_cell_at(coordinate, cell, update_width=True)  # type: ignore[arg-type]
+                at = Coordinate(place, column)
+                before = shown.get_cell_at(at)
+                if before != cell:
+                    shown.update_cell_at(at, cell, update_width=len(cell) > len(before))
 
     def _show_about(self, about: Static, table: PageTable, wanted: Arrangement) -> None:
         tables = self.tables()

@@ -430,7 +430,8 @@ class Visiting(InFolder):
         self.assertIn("Done: pause tern-storm.py", " ".join(said.split()))
         self.assertIn('"the fan is loud"', said)
         kept = {path.name for path in (self.folder / "visit").iterdir()}
-        self.assertLessEqual({"capture.jsonl.gz", "report.html", "report.pdf"}, kept)
+        wanted = {"capture.jsonl.gz", "report.html", "report.pdf", "visit.txt"}
+        self.assertLessEqual(wanted, kept)
         report = (self.folder / "visit" / "report.html").read_text()
         self.assertIn("Before and after what was done", report)
         # nothing goes on behind the visit
@@ -459,6 +460,27 @@ class Visiting(InFolder):
             time.sleep(0.2)
         self.assertEqual(b"", left.stdout)
         self.assertGreaterEqual(self.triage(path)["capture"]["ticks"], 2)
+
+    @unittest.skipUnless(os.geteuid() == 0, "needs the administrator")
+    def test_a_full_disk_is_said_and_it_goes_on_without_keeping(self):
+        place = self.folder / "small"
+        place.mkdir()
+        mount = ["mount", "-t", "tmpfs", "-o", "size=200k", "small", str(place)]
+        subprocess.run(mount, check=True)
+        self.addCleanup(subprocess.run, ["umount", str(place)], check=True)
+        (place / "rest").write_bytes(bytes(184 << 10))
+        terminal = Terminal(self.folder, "desk", "-o", place / "visit")
+        self.addCleanup(terminal.kill)
+        terminal.await_text("What is complained of?")
+        terminal.type("\r")
+        terminal.await_text("nothing more is kept")
+        terminal.await_text("(sure")
+        terminal.type("q")
+        self.assertEqual(0, terminal.end())
+        said = STYLE.sub("", terminal.said.decode("utf-8", "replace"))
+        self.assertIn("only the beginning is kept", " ".join(said.split()))
+        self.assertGreater(self.triage(place / "visit" / "capture.jsonl.gz")["capture"]["ticks"], 1)
+        self.assertEqual([], list(Path("/dev/shm").glob("dunmist-visit-*")))
 
     def test_the_screen_of_a_recorder(self):
         environment = {"XDG_STATE_HOME": str(self.folder / "state")}

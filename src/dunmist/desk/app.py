@@ -134,6 +134,10 @@ class DeskApp(App[str]):
             # a recorder goes on in its next segment; what was judged stays until that is judged
             self.visit.path, self._seen_ticks, self._judged_at = self.visit.newest(), -1, 0.0
             self._follower = self._follow(now)
+        if self.visit.ended_by_full_disk():
+            self._follower.stop()
+            self.visit.go_on_unkept()
+            self._follow_anew()
         self._trouble = self._follower.trouble or self.visit.trouble() or self._unjudged
         if not self._trouble and now is not None and self._is_slow(now):
             self._trouble = SLOW

@@ -8,10 +8,10 @@ import shlex
 import signal
 import subprocess
 from collections.abc import Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from tempfile import mkdtemp
 from typing import IO
 
 import msgspec
@@ -23,6 +23,9 @@ from dunmist.desk.priority import IDLE, with_priority
 # longer than anybody stays; Ctrl-C and q end it
 SAMPLED_FOR = "12h"
 MODULE = "dunmist"
+# where what is not kept is sampled to, and how little room no capture can go on with
+IN_MEMORY = (Path("/dev/shm"), Path("/run"))  # noqa: S108 - in a folder of our own, by mkdtemp
+ROOM_LEAST_BYTES = 1 << 16
 # the file with the line for the ticket
 LINE = "visit.txt"
 # ends when this process does, however that ends
@@ -64,6 +67,7 @@ class Visit:
     def __init__(self, options: VisitOptions) -> None:
         self.options = options
         self.every_s = options.every_s
+        self.folder = options.folder
         self.note = options.note or ""  # what is complained of, in people's own words
         self.path = (options.file or options.folder / "capture.jsonl.gz").absolute()
         self._sampler: subprocess.Popen[bytes] | None = None
@@ -74,17 +78,21 @@ class Visit:
 
     def __enter__(self) -> "Visit":
         if self.options.is_live:
-            self.options.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             self._begin()
         return self
 
     def __exit__(self, *_: object) -> None:
         self.end_sampling()
+        if self.is_unkept:
+            import shutil
+
+            shutil.rmtree(self.folder, ignore_errors=True)
 
     def _begin(self) -> None:
         self._count += 1
         name = "capture.jsonl.gz" if self._count == 1 else f"capture-{self._count}.jsonl.gz"
-        self.path = self.options.folder.absolute() / name
+        self.path = self.folder.absolute() / name
         self._start(self._words())
 
     def _words(self) -> list[str]:
@@ -100,7 +108,7 @@ class Visit:
         return words
 
     def _start(self, words: Sequence[str]) -> None:
-        self._said = (self.options.folder / "sampling.log").open("ab")
+        self._said = (self.folder / "sampling.log").open("ab")
         self._sampler = start_child(
             python_command("-m", WHILE_READ, *words),
             stdin=subprocess.PIPE,
@@ -113,11 +121,32 @@ class Visit:
         """Whether there is more to come."""
         return self._sampler is not None and self._sampler.poll() is None
 
+    @property
+    def is_unkept(self) -> bool:
+        """Whether it is sampled into memory, as the disk is full."""
+        return self.folder != self.options.folder
+
+    def ended_by_full_disk(self) -> bool:
+        """Whether sampling ended because there was no room for what it wrote."""
+        if self.is_unkept or self._sampler is None or self._sampler.poll() in (None, 0):
+            return False
+        room = os.statvfs(self.folder)
+        return room.f_bavail * room.f_frsize < ROOM_LEAST_BYTES
+
+    def go_on_unkept(self) -> None:
+        """Go on sampling into memory; it is gone with the visit."""
+        self.end_sampling()
+        place = next((place for place in IN_MEMORY if place.is_dir()), None)
+        self.folder = Path(mkdtemp(prefix="dunmist-visit-", dir=place))
+        self._begin()
+
     def trouble(self) -> str | None:
         """Return the last line that sampling said when it could not go on, None while it can."""
+        if self.is_unkept and self.is_sampling:
+            return "the disk is full: nothing more is kept"
         if self._sampler is None or self._sampler.poll() in (None, 0):
             return None
-        lines = (self.options.folder / "sampling.log").read_text("utf-8", "replace").splitlines()
+        lines = (self.folder / "sampling.log").read_text("utf-8", "replace").splitlines()
         return lines[-1] if lines else "sampling ended"
 
     @property
@@ -150,13 +179,18 @@ class Visit:
     def keep_line(self, line: str) -> None:
         """Keep the line for the ticket beside the captures; a full disk is no reason to stay."""
         if self.options.is_live:
-            with suppress(OSError):
-                self.kept(LINE).write_text(f"{line}\n", "utf-8")
+            path = self.kept(LINE)
+            try:
+                path.write_text(f"{line}\n", "utf-8")
+            except OSError:
+                path.unlink(missing_ok=True)
 
     def kept_text(self) -> str:
         """Return what to say of what is kept."""
         if not self.options.is_live:
             return ""
+        if self.is_unkept:
+            return f"the disk was full: only the beginning is kept in {self.options.folder}"
         return f"kept {self.options.folder}; again: dunmist desk {self.path}"
 
     def change_pace(self, every_s: float) -> None:

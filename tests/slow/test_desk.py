@@ -266,6 +266,37 @@ class Keys(unittest.IsolatedAsyncioTestCase):
 
         await self.at_desk(act)
 
+    async def test_five_illnesses_are_answered_and_lead_to_a_step(self):
+        """The answer at a glance, who it is by v or by the first finding, and what to do."""
+        for scenario, answer, key, step in (
+            ("ringing-office", "nestcam-index", "v", "wait"),
+            ("noon-copy", "ledge-copy", "v", "pause"),
+            ("slow-drip", "memory", "findings", "report-fault"),
+            ("dark-lighthouse", "gateway", "findings", "check-gateway"),
+            ("still-fan", "heat", "findings", "check-fan"),
+        ):
+
+            async def act(app, pilot, answer=answer, key=key, step=step):
+                self.assertIn(answer, self.text_of(app, "#answer").lower())
+                if key == "findings":
+                    # the gravest stands first
+                    app.query_one("#pages", Tabs).active = "page-findings"
+                    await pilot.pause()
+                    await pilot.press("enter")
+                else:
+                    await pilot.press(key)
+                for _ in range(2400):
+                    await pilot.pause(0.05)
+                    if app.screen._steps:
+                        break
+                self.assertIn(step, [shown.action for shown in app.screen._steps])
+                await pilot.press("escape")
+                await pilot.pause()
+
+            with self.subTest(scenario):
+                line = await self.at_desk(act, scenario)
+                self.assertRegex(line, "sure [0-9]+ %")
+
     async def test_what_has_no_process_is_opened_by_its_name(self):
         async def act(app, pilot):
             rows = app._judgement.pages["start-up"][0].rows

@@ -1,5 +1,6 @@
 """``dunmist desk``: one screen for the whole visit."""
 
+import os
 import signal
 import sys
 from pathlib import Path
@@ -22,6 +23,8 @@ if TYPE_CHECKING:
     from dunmist.desk.visit import Visit
 
 EVERY_LEAST_S = 0.2
+# they show 256 colours, whatever number their name has
+MANY_COLOURS = ("xterm", "screen", "tmux", "rxvt")
 
 
 @click.command()
@@ -101,6 +104,9 @@ def show_desk(visit: "Visit", *, plain: bool = False) -> None:
 
             print_lines(visit, limits, click.echo)
             return
+        if os.environ.get("TERM", "").startswith(MANY_COLOURS):
+            # with sixteen colours a level would be yellow, which no light terminal shows
+            os.environ.setdefault("TEXTUAL_COLOR_SYSTEM", "256")
         from dunmist.desk.app import DeskApp
         from dunmist.desk.priority import RAISED_BY, raise_priority
 
@@ -120,8 +126,6 @@ def _root_words(root: Path | None) -> tuple[str, ...]:
 
 def has_screen() -> bool:
     """Whether there is a terminal that a screen can be drawn on."""
-    import os
-
     encoding = (sys.stdout.encoding or "").lower().replace("-", "")
     is_terminal = sys.stdin.isatty() and sys.stdout.isatty()
     return is_terminal and encoding == "utf8" and os.environ.get("TERM", "dumb") != "dumb"

@@ -390,8 +390,10 @@ class Terminal:
         while time.monotonic() < end:
             self.read()
             text = STYLE.sub("", self.said.decode("utf-8", "replace"))
-            if any(word in text for word in words):
-                self.said = b""
+            places = [text.find(word) + len(word) for word in words if word in text]
+            if places:
+                # what came in the same breath is waited for by whoever asks next
+                self.said = text[min(places) :].encode()
                 return text
             time.sleep(0.1)
         raise AssertionError(f"none of {words} within {longest_s:.0f} s: {text[-3000:]}")

@@ -278,6 +278,7 @@ class Surveys(unittest.TestCase):
 
         computer = SimpleNamespace(
             meanwhile=None,
+            pause_s=lambda: None,
             close=lambda: said.append("closed"),
             ask_drives=lambda: said.append("drives"),
         )

@@ -366,6 +366,7 @@ class DeskApp(App[str]):
     def action_end(self) -> None:
         """End the visit and give the line for the ticket."""
         self._follower.stop()
+        self.visit.end_judging()
         judgement = self._judgement
         line = "nothing was judged"
         if judgement is not None:

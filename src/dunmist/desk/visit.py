@@ -73,6 +73,7 @@ class Visit:
         self._sampler: subprocess.Popen[bytes] | None = None
         self._said: IO[bytes] | None = None
         self._count = 0
+        self._judging: subprocess.Popen[bytes] | None = None
         # by how much the priority of this process is better than that of its children
         self.raised_by = 0
 
@@ -223,9 +224,15 @@ class Visit:
         until = "inf" if until_s is None else f"{until_s:.3f}"
         command = python_command("-m", JUDGE, str(self.path), f"{since_s:.3f}", until, self.note)
         lower_by = self.raised_by + (IDLE if is_idle else 0)
-        return start_child(
+        self._judging = start_child(
             with_priority(command, lower_by), stdout=subprocess.PIPE, stderr=subprocess.PIPE
         )
+        return self._judging
+
+    def end_judging(self) -> None:
+        """End a judging child: where every CPU is full, idle work would take minutes."""
+        if self._judging is not None and self._judging.poll() is None:
+            self._judging.kill()
 
     def run(
         self, *words: str, columns: int = 100, errors: bool = True

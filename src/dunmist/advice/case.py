@@ -105,6 +105,8 @@ class Cases:
         holding = _circumstances_of_thing(unit.name, self._series.surveyed)
         holding -= set() if unit.active in AT_WORK else {"running"}
         holding |= {"timer"} if unit.name.endswith(".timer") else set()
+        # what the system stands on is looked at only
+        holding |= {"essential", "atomic"} if "protected" in holding else set()
         return rungs_of(ladder()["unit"], holding, filling, Acting(unit=unit.name))
 
     def of_entry(self, entry: StartEntry) -> list[FilledStep]:

@@ -179,8 +179,9 @@ def _of_memory(application: Application, series: Series, limits: Thresholds) -> 
     if len(own) > 1 and own[0] and grown >= limits.code.memory_grown_least * own[0]:
         text += words["memory-grown"].format(grown=size_text(float(grown)))
         before = _kinds_of_memory(surveys[0], members)
-        if before and (kind := max(kinds, key=lambda kind: kinds[kind] - before.get(kind, 0.0))):
-            text += words[f"memory-grows-{kind}"]
+        if before and kinds:
+            grows = max(kinds, key=lambda kind: kinds[kind] - before.get(kind, 0.0))
+            text += words[f"memory-grows-{grows}"]
     yield Doing(
         what="memory",
         name=application.name,

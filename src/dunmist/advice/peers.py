@@ -44,30 +44,27 @@ def doing_of_peers(application: Application, series: Series, limits: Thresholds)
         amount=size_text(moved / series.duration_s),
     )
     limit = _limit(max(by_peer[peer], key=_moved), series.duration_s, limits)
-    yield Doing(
-        what="peer",
-        name=peer,
-        share=rounded(moved / total),
-        value=rounded(moved / series.duration_s),
-        unit="bytes/s",
-        text=f"{text}: {limit}" if limit else text,
-        source=SOURCE,
-    )
+    yield _doing(peer, moved, total, series, f"{text}: {limit}" if limit else text)
     if len(by_peer) == 1:
         return
     by_network: Counter[str] = Counter()
     for name, sockets in by_peer.items():
         by_network[network_of(name)] += sum(map(_moved, sockets))
     network, most = by_network.most_common(1)[0]
-    yield Doing(
+    text = words["peer-networks"].format(
+        share=percent(most / total), network=network, count=len(by_peer)
+    )
+    yield _doing(network, most, total, series, text)
+
+
+def _doing(name: str, moved: int, total: int, series: Series, text: str) -> Doing:
+    return Doing(
         what="peer",
-        name=network,
-        share=rounded(most / total),
-        value=rounded(most / series.duration_s),
+        name=name,
+        share=rounded(moved / total),
+        value=rounded(moved / series.duration_s),
         unit="bytes/s",
-        text=words["peer-networks"].format(
-            share=percent(most / total), network=network, count=len(by_peer)
-        ),
+        text=text,
         source=SOURCE,
     )
 

@@ -31,10 +31,8 @@ STARTS_MOST = 100
 BOOT_TIME, RUN_LEVEL, SHUTDOWN = 2, 1, "shutdown"
 # a clock without a battery begins at its own beginning
 PLAUSIBLE_FROM_S = 1_000_000_000
-DATABASE, DATABASE_TABLES = (
-    "var/lib/wtmpdb/wtmp.db",
-    {"wtmp": frozenset(("ID", "Type", "Login", "Logout", "RemoteHost"))},
-)
+DATABASE = "var/lib/wtmpdb/wtmp.db"
+DATABASE_TABLES = {"wtmp": frozenset(("ID", "Type", "Login", "Logout", "RemoteHost"))}
 DATABASE_BOOT_TIME, RELEASE_LONGEST = 1, 200
 JOURNALS = ("var/log/journal", "run/log/journal")
 JOURNAL_MARK, JOURNAL_HEAD_BYTES, JOURNAL_FILES_MOST = b"LPKSHHRH", 208, 200

@@ -31,7 +31,7 @@ class Inventory(msgspec.Struct, frozen=True, omit_defaults=True):
     sensors: list[Sensor] = []  # samples refer to them by their index here
     cards: list[GraphicsCard] = []
     tasks_most: int | None = None  # lower one of kernel.pid_max and kernel.threads-max
-    starts: list[ComputerStart] = []  # on record in wtmp
+    starts: list[ComputerStart] = []  # on record in wtmp, in its database or in the journal
     crashes: list[Crash] = []  # of the kernel, from pstore (Documentation/admin-guide/ramoops.rst)
     missing_drivers: list[SensorDriver] = []  # of sensors that this board should have
 

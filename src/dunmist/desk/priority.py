@@ -6,6 +6,8 @@ one back by nice(1), or what a report costs would be taken from those who work t
 
 import os
 
+from dunmist.children import find_program
+
 RAISED_BY = 5
 # idle work: as little as the kernel gives to anybody
 IDLE = 19
@@ -21,5 +23,6 @@ def raise_priority() -> bool:
 
 
 def with_priority(command: list[str], lower_by: int) -> list[str]:
-    """Return a command that runs with a lower priority than whoever starts it."""
-    return ["nice", "-n", str(lower_by), *command] if lower_by else command
+    """Return a command that runs with a lower priority than whoever starts it, where nice(1) is."""
+    nice = find_program("nice") if lower_by else None
+    return command if nice is None else [nice, "-n", str(lower_by), *command]

@@ -6,11 +6,13 @@ from pathlib import Path
 from dunmist.advice import Judged
 from dunmist.jobs.acts import done_until, done_within
 from dunmist.jobs.comparison import beside_normal, compare_parts
+from dunmist.output import STANDARD
 from dunmist.reports import Section, before_after_section, beside_normal_section, done_section
 from dunmist.series import Part
 
-# a part that is shorter says nothing; what was done may take as long to be felt
-PART_LEAST_S, FELT_AFTER_S = 5.0, 2.0
+# a part that is shorter says nothing, and one of few ticks cannot be judged; what was done may take
+# as long to be felt
+PART_LEAST_S, TICKS_LEAST, FELT_AFTER_S = 5.0, 3, 2.0
 
 
 def sections_beside(judged: Judged, normal: Sequence[Path] = ()) -> list[Section]:
@@ -23,15 +25,19 @@ def sections_beside(judged: Judged, normal: Sequence[Path] = ()) -> list[Section
     if header.live:
         end_s = series.since_s + series.duration_s
         sections.append(done_section(done_until(header, end_s)))
-        sections += _around_acts(series.path, done_within(header, end_s), end_s)
+        # standard input cannot be read again
+        if str(series.path) != STANDARD:
+            sections += _around_acts(judged, done_within(header, end_s), end_s)
     if normal:
         sections.append(beside_normal_section(beside_normal(judged, normal)))
     return sections
 
 
-def _around_acts(path: Path, acts_s: Sequence[float], end_s: float) -> list[Section]:
+def _around_acts(judged: Judged, acts_s: Sequence[float], end_s: float) -> list[Section]:
     """Return how it was before the first act in a capture and is since the last one."""
-    if not acts_s or acts_s[0] < PART_LEAST_S or end_s - acts_s[-1] < PART_LEAST_S + FELT_AFTER_S:
+    series = judged.series
+    least_s = max(PART_LEAST_S, TICKS_LEAST * series.header.plan.every_s)
+    if not acts_s or acts_s[0] < least_s or end_s - acts_s[-1] < least_s + FELT_AFTER_S:
         return []
     before, after = Part(0.0, acts_s[0]), Part(acts_s[-1] + FELT_AFTER_S, end_s)
-    return [before_after_section(compare_parts(path, before, after))]
+    return [before_after_section(compare_parts(series.path, before, after))]

@@ -18,6 +18,7 @@ from dunmist.series.file_use import FileUse as FileUse
 from dunmist.series.file_use import MovedFile as MovedFile
 from dunmist.series.kernel_messages import KernelMessageSeries as KernelMessageSeries
 from dunmist.series.links import LinkSeries as LinkSeries
+from dunmist.series.links import signal_dbm as signal_dbm
 from dunmist.series.load import Series as Series
 from dunmist.series.load import load_series as load_series
 from dunmist.series.machine import LogicalProcessor as LogicalProcessor

@@ -141,9 +141,9 @@ class Track:
         before = np.full(self.first_row, np.nan)
         return Level(self.line, np.concatenate([before, np.repeat(self._figures[column], held)]))
 
-    def total(self, column: str) -> float | None:
-        """Return what a counter had counted when it was read last, None where nobody knows."""
-        newest = float(self._figures[column][-1])
+    def total(self, *columns: str) -> float | None:
+        """Return what counters had counted together when read last, None where one is unknown."""
+        newest = float(sum(self._figures[column][-1] for column in columns))
         return None if np.isnan(newest) else newest
 
     def grown_in_all(self, column: str, base: float = np.nan) -> float:

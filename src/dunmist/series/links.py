@@ -1,10 +1,11 @@
 """Network links over the ticks: what each moved, how full it was, what waited to be sent."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
-from dunmist.computer import Link
+from dunmist.computer import Link, RadioLink
 from dunmist.sampling import SENSORS_S
 from dunmist.series.conservation import Impossible
 from dunmist.series.counters import Track
@@ -65,11 +66,14 @@ def link_series(
         used=impossible.share("use of links", fuller * BITS / speed) if speed else None,
         waiting_bytes=queue.level("waiting_bytes") if queue else None,
         queue_drops=round(queue.rate("drops", read_every_s=SENSORS_S).total()) if queue else 0,
-        moved_bytes=_sum(track, "received_bytes", "sent_bytes"),
-        failed_frames=_sum(track, "receive_errors", "send_errors", "collisions"),
+        moved_bytes=track.total("received_bytes", "sent_bytes"),
+        failed_frames=track.total("receive_errors", "send_errors", "collisions"),
     )
 
 
-def _sum(track: Track, *columns: str) -> float | None:
-    totals = [total for column in columns if (total := track.total(column)) is not None]
-    return sum(totals) if len(totals) == len(columns) else None
+def signal_dbm(link: LinkSeries, radio: Mapping[str, RadioLink]) -> int | None:
+    """Return the signal of a wireless link: by its radio, else as the link publishes it."""
+    station = radio.get(link.name)
+    if station is not None and station.signal_dbm:
+        return station.signal_dbm
+    return link.about.signal_dbm if link.about else None

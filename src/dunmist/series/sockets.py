@@ -182,7 +182,9 @@ class SocketCollector:
                 buffer_limited_s=_seconds(tracks.get(number), "buffer_limited_us"),
                 round_trip_s=_typical(tracks.get(number), "round_trip_us", 1.0 / US_PER_S),
                 unread_bytes=_typical(tracks.get(number), "receive_queue_bytes", 1.0),
-                moved_bytes=_total(tracks.get(number)),
+                moved_bytes=track.total("sent_bytes", "received_bytes")
+                if (track := tracks.get(number))
+                else None,
             )
             for number, facts in self._facts.items()
         ]
@@ -198,12 +200,6 @@ def _counted(track: Track | None, column: str) -> int | None:
     if track is None or not track.level(column).is_known:
         return None
     return round(track.grown_in_all(column, _base(track)))
-
-
-def _total(track: Track | None) -> float | None:
-    totals = [track.total(name) for name in ("sent_bytes", "received_bytes")] if track else []
-    known = [total for total in totals if total is not None]
-    return sum(known) if known else None
 
 
 def _seconds(track: Track | None, column: str) -> float | None:

@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 
 from dunmist.advice import Judged
+from dunmist.series import signal_dbm
 from dunmist.tables.declared import Column, Row, Table, Width
 
 BITS = 8.0  # of a byte
@@ -30,14 +31,13 @@ def _links(judged: Judged) -> Iterator[Row]:
     for link in judged.series.devices.links:
         about, radio = link.about, surveyed.radio.get(link.name)
         gateway = gateways.get(link.name)
-        signal_dbm = radio.signal_dbm if radio else None
         yield {
             "link": link.name,
             "state": about.state if about else None,
             "default_route": about.is_default if about else None,
             "physical": about.physical if about else None,
             "wireless": about.wireless if about else None,
-            "signal_dbm": signal_dbm or (about.signal_dbm if about else None),
+            "signal_dbm": signal_dbm(link, surveyed.radio),
             "radio_bits_per_s": radio.send_bits_per_s if radio else None,
             "gateway": gateway.address if gateway else None,
             "gateway_state": gateway.state if gateway else None,

@@ -5,6 +5,7 @@ from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.diagnosis.words import Severity
+from dunmist.series import signal_dbm
 
 
 @finds("gateway-silent")
@@ -28,10 +29,10 @@ def _radio(exam: Examination, strained: StrainedResources) -> list[Finding]:
     findings, radio = [], exam.series.surveyed.radio
     for link in exam.series.devices.outward_links:
         station = radio.get(link.name)
-        signal_dbm = station.signal_dbm if station else link.about and link.about.signal_dbm
-        if not signal_dbm or signal_dbm > exam.limits.findings.radio_weak_dbm:
+        signal = signal_dbm(link, radio)
+        if not signal or signal > exam.limits.findings.radio_weak_dbm:
             continue
-        signs: list[Sign] = [sign("radio-signal", float(signal_dbm), name=link.name)]
+        signs: list[Sign] = [sign("radio-signal", float(signal), name=link.name)]
         if station and station.send_bits_per_s:
             signs.append(sign("radio-rate", float(station.send_bits_per_s)))
         if station and station.sent_frames and station.retried_frames is not None:

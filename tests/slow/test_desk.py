@@ -22,7 +22,14 @@ from textual.widgets import DataTable, Static, Tabs
 from dunmist.desk import PAGES
 from dunmist.desk.app import DeskApp
 from dunmist.desk.open_one import OpenOne, Question, Subject
-from dunmist.desk.page_rows import Arrangement, arranged, shown_columns
+from dunmist.desk.page_rows import (
+    Arrangement,
+    arranged,
+    cells_of,
+    heading_of,
+    owner_of,
+    shown_columns,
+)
 from dunmist.desk.pages import Pages
 from dunmist.desk.recorder_visit import RecorderVisit
 from dunmist.desk.short_screens import Help, Told
@@ -76,7 +83,32 @@ class PageTables(InFolder):
         left = arranged(table, Arrangement(words="NESTCAM isbister"))
         self.assertTrue(left)
         self.assertTrue(all("nestcam" in " ".join(row.texts) for row in left))
-        self.assertEqual(len(names), len(shown_columns(table, Arrangement(all_columns=True))))
+        two = frozenset({"pid", "user"})
+        self.assertEqual(2, len(shown_columns(table, Arrangement(columns=two))))
+        owner = owner_of(table, table.rows[0])
+        mine = arranged(table, Arrangement(owner=owner))
+        user = names.index("user")
+        self.assertEqual([row for row in table.rows if row.texts[user] == owner], mine)
+        exact = cells_of(table, table.rows[0], Arrangement(is_exact=True))
+        self.assertEqual(table.rows[0].values[place], float(exact[place]))
+        self.assertIn("(bytes)", heading_of(table.columns[place], Arrangement(is_exact=True)))
+
+    def test_an_application_unfolds_into_its_processes(self):
+        pages = desk_judgement(self.sample, 0.0).pages
+        table, processes = pages["applications"][0], pages["processes"][0]
+        names = [column.name for column in table.columns]
+        cores = names.index("cores_mean")
+        self.assertEqual(len(processes.rows), sum(len(row.parts) for row in table.rows))
+        whole = max(table.rows, key=lambda row: len(row.parts))
+        self.assertGreater(len(whole.parts), 1)
+        rows = arranged(table, Arrangement("cores_mean", unfolded=frozenset({whole.key})))
+        at = [row.key for row in rows].index(whole.key)
+        parts = rows[at + 1 : at + 1 + len(whole.parts)]
+        self.assertEqual({part.pid for part in whole.parts}, {part.pid for part in parts})
+        self.assertEqual(len(table.rows) + len(parts), len(rows))
+        figures = [part.values[cores] for part in parts]
+        self.assertEqual(sorted(figures, reverse=True), figures)
+        self.assertAlmostEqual(whole.values[cores], sum(figures), delta=0.05)
 
     def test_what_judges_is_a_process_that_ends_and_says_why_it_could_not(self):
         for path, said in (("nowhere.gz", "No such file"), (__file__, "capture")):
@@ -174,13 +206,25 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             table = app.query_one("#table", DataTable)
             self.assertEqual("applications", app.query_one(Tabs).active_tab.label_text)
             few = len(table.columns)
-            await pilot.press("c")
+            await pilot.press("c", "a", "enter")
+            await pilot.pause()
             self.assertGreater(len(table.columns), few)
-            await pilot.press("c", "s", "s")
+            await pilot.press("c", "a", "space", "enter")
+            await pilot.pause()
+            self.assertEqual(1, len(table.columns))
+            await pilot.press("c", "a", "escape", "c", "a", "enter", "s", "s")
+            await pilot.pause()
             self.assertTrue(any("↓" in str(column.label) for column in table.columns.values()))
             await pilot.press("S")
             self.assertTrue(any("↑" in str(column.label) for column in table.columns.values()))
             whole = table.row_count
+            await pilot.press("o")
+            self.assertLess(table.row_count, whole)
+            self.assertIn("only of ", self.text_of(app, "#about"))
+            await pilot.press("o", "e")
+            self.assertGreater(table.row_count, whole)
+            await pilot.press("e")
+            self.assertEqual(whole, table.row_count)
             await pilot.press("slash", *"nestcam", "enter")
             self.assertEqual(["nestcam-index"], [row.name for row in app.pages.rows])
             await pilot.press("slash", "escape")
@@ -236,7 +280,14 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             await pilot.press("n", "escape")
             await pilot.pause()
             self.assertEqual(1, len(app.screen_stack))
-            await pilot.press("v")
+            for keys in (("v",), ("shift+tab",) * 2 + ("enter",)):
+                await pilot.press(*keys)
+                await pilot.pause()
+                self.assertEqual("nestcam-index", app.screen._subject.name, keys)
+                await pilot.press("escape")
+                await pilot.pause()
+            await pilot.click("#answer")
+            await pilot.pause()
             self.assertEqual("nestcam-index", app.screen._subject.name)
             await pilot.press("escape", "m")
             await pilot.pause()
@@ -467,8 +518,10 @@ class Visiting(InFolder):
         self.assertIn("Done: pause tern-storm.py", " ".join(said.split()))
         self.assertIn('"the fan is loud"', said)
         kept = {path.name for path in (self.folder / "visit").iterdir()}
-        wanted = {"capture.jsonl.gz", "report.html", "report.pdf", "visit.txt"}
+        wanted = {"capture.jsonl.gz", "report.html", "report.pdf", "visit.txt", "acts.jsonl"}
         self.assertLessEqual(wanted, kept)
+        journal = (self.folder / "visit" / "acts.jsonl").read_text()
+        self.assertEqual(journal, (self.folder / "state" / "dunmist" / "acts.jsonl").read_text())
         report = (self.folder / "visit" / "report.html").read_text()
         self.assertIn("Before and after what was done", report)
         # nothing goes on behind the visit

@@ -79,7 +79,7 @@ def desk(
         ignored = "a capture is looked at as it is; leave out {}"
         refuse_given(context, ("host", "via", "sudo", "root", "every_s"), ignored)
     from dunmist.desk.visit import Visit, VisitOptions, new_folder
-    from dunmist.jobs.settings import state_directory
+    from dunmist.jobs.settings import journal_path, state_directory
 
     options = VisitOptions(
         folder or new_folder(state_directory() / "visits"),
@@ -88,6 +88,7 @@ def desk(
         complaints,
         note,
         file,
+        journal_path(),
     )
     show_desk(Visit(options), plain=plain)
 

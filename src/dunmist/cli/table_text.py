@@ -11,8 +11,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from dunmist.harmless import cut_middle, harmless_cell
-from dunmist.sparklines import curve_text
-from dunmist.tables import CURVES, Column, Filled, Unit, cell_text, plain, records
+from dunmist.tables import Column, Filled, cell_text, plain, records
 
 GAP = 2
 # columns that stay however narrow the terminal is
@@ -167,12 +166,4 @@ def _widths(
 
 
 def _cell(filled: Filled, column: Column, row: dict[str, Any]) -> str:
-    value = row[column.name]
-    if isinstance(value, list):
-        return _curve(column.unit, plain(value))
-    return cell_text(filled.table.unit_of(column, row), value, filled.zone)
-
-
-def _curve(unit: Unit, values: list[float | None]) -> str:
-    assert unit in CURVES
-    return curve_text(values, 1.0 if unit == "curve of shares" else None)
+    return cell_text(filled.table.unit_of(column, row), row[column.name], filled.zone)

@@ -46,6 +46,16 @@ SLOW = "keys are slow while every CPU is full: as administrator they would not b
 STEP_S = 30.0
 
 
+class Answer(Static, can_focus=True):
+    """The verdict; Enter or a click opens its first culprit."""
+
+    BINDINGS: ClassVar[list[BindingType]] = [Binding("enter", "app.culprit", "culprit")]
+
+    async def on_click(self) -> None:
+        """Open the culprit."""
+        await self.run_action("app.culprit")
+
+
 class DeskApp(App[str]):
     """One visit on one screen; it returns the line for the ticket."""
 
@@ -53,7 +63,7 @@ class DeskApp(App[str]):
     TITLE = "dunmist desk"
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("space", "hold", "hold", key_display="space", priority=False),
-        Binding("w", "ask", "complaint"),
+        Binding("w", "ask", show=False),
         Binding("v", "culprit", "culprit"),
         Binding("m", "try", "try it", show=False),
         Binding("k", "mark", "mark for the recorder", show=False),
@@ -62,7 +72,7 @@ class DeskApp(App[str]):
         Binding("minus", "pace(1)", "slower", key_display="-", show=False),
         Binding("comma", "move(-1)", show=False),
         Binding("full_stop", "move(1)", show=False),
-        Binding("z", "undo", "undo"),
+        Binding("z", "undo", show=False),
         Binding("r", "report", "report"),
         Binding("question_mark", "help", "help", key_display="?"),
         Binding("q", "end", "end"),
@@ -106,7 +116,7 @@ class DeskApp(App[str]):
     def compose(self) -> ComposeResult:
         """Lay the screen out: the question and its answer on top, then who, then what to do."""
         yield Static(id="state")
-        yield Static(id="answer")
+        yield Answer(id="answer")
         yield Static(id="gauges")
         yield self.pages
         yield Footer(compact=True, show_command_palette=False)
@@ -341,6 +351,7 @@ class DeskApp(App[str]):
         said = _answer_of(child)
         if child.returncode == 0:
             self.acts.append("undo")
+            self.visit.keep_acts()
         self.call_from_thread(self._tell, "undo", said)
 
     @work(thread=True)
@@ -376,6 +387,7 @@ class DeskApp(App[str]):
         if self.acts:
             line += f" Done: {'; '.join(self.acts)}."
         self.visit.keep_line(line)
+        self.visit.keep_acts()
         self.exit(line)
 
 

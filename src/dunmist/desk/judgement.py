@@ -27,7 +27,8 @@ PAGES: tuple[PageTopic, ...] = (
     PageTopic("doing", ("doing",)),
     PageTopic("memory", ("memory",)),
     PageTopic("disks", ("disks",)),
-    PageTopic("network", ("links", "ports")),
+    PageTopic("network", ("links",)),
+    PageTopic("ports", ("ports",)),
     PageTopic("heat", ("heat",)),
     PageTopic("services", ("services",)),
     PageTopic("start-up", ("autostart", "boot")),
@@ -44,6 +45,7 @@ class PageColumn(msgspec.Struct, frozen=True):
     meaning: str
     is_numeric: bool
     is_usual: bool
+    unit: str = ""  # of the exact figure; nothing where cells say it, or for a text
 
 
 class PageRow(msgspec.Struct, frozen=True):
@@ -58,6 +60,7 @@ class PageRow(msgspec.Struct, frozen=True):
     # of a service, a timer or a login entry: what to ask for, and what is known
     named: str | None = None
     lines: list[str] = []
+    parts: list["PageRow"] = []  # of an application: its processes, in the same columns
 
 
 class PageTable(msgspec.Struct, frozen=True):

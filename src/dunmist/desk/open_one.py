@@ -208,6 +208,7 @@ class OpenOne(Screen[None]):
         told = [line for line in lines if line.startswith(OUTCOMES)]
         if status == 0:
             self._acts.append(f"{action} {self._subject.name}")
+            self._visit.keep_acts()
         result = "; ".join(told) or (lines[-1] if lines else "done")
         style = "bold" if status == 0 else "bold color(196)"
         self.query_one("#title", Static).update(Text(harmless(result), style))

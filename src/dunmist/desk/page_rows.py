@@ -3,12 +3,18 @@
 from collections.abc import Sequence
 from typing import NamedTuple
 
+import msgspec
+
 from dunmist.desk.judgement import PageColumn, PageRow, PageTable
 from dunmist.harmless import harmless
-from dunmist.recorder import LiveApplication, Now
+from dunmist.recorder import LiveApplication, LiveProcess, Now
 from dunmist.sparklines import curve_text
 
 MIB = float(1 << 20)
+# before a process that stands below its application
+PART = "  └ "
+# columns that say whose something is
+OWNERS = ("owner", "user", "users")
 # marks of the curve of a live application
 CURVE_MARKS = 24
 
@@ -19,7 +25,10 @@ class Arrangement(NamedTuple):
     sort: str | None = None  # a column's name; None as it came
     ascending: bool = False
     words: str = ""  # each must stand somewhere in a row
-    all_columns: bool = False
+    owner: str = ""  # whose it must be
+    columns: frozenset[str] | None = None  # those that are shown; None for the usual ones
+    unfolded: frozenset[str] = frozenset()  # keys of applications whose processes are shown
+    is_exact: bool = False  # figures in base units, as programs get them
 
 
 def shown_columns(table: PageTable, wanted: Arrangement) -> list[int]:
@@ -27,21 +36,79 @@ def shown_columns(table: PageTable, wanted: Arrangement) -> list[int]:
     return [
         place
         for place, column in enumerate(table.columns)
-        if wanted.all_columns or column.is_usual or column.name == wanted.sort
+        if column.name == wanted.sort or is_shown(column, wanted)
     ]
+
+
+def is_shown(column: PageColumn, wanted: Arrangement) -> bool:
+    """Whether a column is one of those that somebody wants to see."""
+    return column.is_usual if wanted.columns is None else column.name in wanted.columns
+
+
+def cells_of(table: PageTable, row: PageRow, wanted: Arrangement) -> list[str]:
+    """Return all cells of a row as they are shown."""
+    if not wanted.is_exact:
+        return row.texts
+    return [
+        _exact(value) if column.unit and isinstance(value, float) else text
+        for column, value, text in zip(table.columns, row.values, row.texts, strict=True)
+    ]
+
+
+def _exact(value: float) -> str:
+    return f"{value:.0f}" if value.is_integer() else f"{value:.6g}"
+
+
+def heading_of(column: PageColumn, wanted: Arrangement) -> str:
+    """Return what stands above a column: its unit, where the cells do not say it, and the order."""
+    heading = column.heading
+    if wanted.is_exact and column.unit and column.unit not in heading.split():
+        heading = f"{heading} ({column.unit})"
+    if column.name != wanted.sort:
+        return heading
+    return f"{heading} {'↑' if wanted.ascending else '↓'}"
+
+
+def owner_of(table: PageTable, row: PageRow) -> str | None:
+    """Return whose a row is; None where its table does not say it."""
+    places = [place for place, column in enumerate(table.columns) if column.name in OWNERS]
+    return row.texts[places[0]] if places else None
 
 
 def arranged(table: PageTable, wanted: Arrangement) -> list[PageRow]:
     """Return the rows that are left, in the order that is wanted; unknown comes last."""
     words = wanted.words.lower().split()
-    rows = [row for row in table.rows if _has(row, words)]
+    rows = [
+        row
+        for row in table.rows
+        if _has(row, words) and (not wanted.owner or owner_of(table, row) == wanted.owner)
+    ]
     names = [column.name for column in table.columns]
-    if wanted.sort not in names:
+    place = names.index(wanted.sort) if wanted.sort in names else None
+    rows = _sorted(rows, place, ascending=wanted.ascending)
+    return [
+        shown
+        for row in rows
+        for shown in (row, *(_parts(row, place, wanted) if row.key in wanted.unfolded else ()))
+    ]
+
+
+def _sorted(rows: list[PageRow], place: int | None, *, ascending: bool) -> list[PageRow]:
+    if place is None:
         return rows
-    place = names.index(wanted.sort)
     known = [row for row in rows if row.values[place] is not None]
-    known.sort(key=lambda row: _order(row.values[place]), reverse=not wanted.ascending)
+    known.sort(key=lambda row: _order(row.values[place]), reverse=not ascending)
     return known + [row for row in rows if row.values[place] is None]
+
+
+def _parts(row: PageRow, place: int | None, wanted: Arrangement) -> list[PageRow]:
+    """Return the processes of an application, in the order of the table, each set in."""
+    return [
+        msgspec.structs.replace(
+            part, key=f"{row.key}/{part.key}", texts=[f"{PART}{part.texts[0]}", *part.texts[1:]]
+        )
+        for part in _sorted(row.parts, place, ascending=wanted.ascending)
+    ]
 
 
 def _order(value: float | str | None) -> tuple[int, float, str]:
@@ -53,13 +120,17 @@ def _has(row: PageRow, words: Sequence[str]) -> bool:
     return all(word in text for word in words)
 
 
+def _figure(name: str, heading: str, meaning: str, unit: str) -> PageColumn:
+    return PageColumn(name, heading, meaning, is_numeric=True, is_usual=True, unit=unit)
+
+
 LIVE_COLUMNS = (
     PageColumn("application", "application", "what runs", is_numeric=False, is_usual=True),
-    PageColumn("cores", "cores", "CPUs that it uses now", is_numeric=True, is_usual=True),
-    PageColumn("memory_bytes", "memory", "memory of its own", is_numeric=True, is_usual=True),
-    PageColumn("disk_bytes_per_s", "disk", "to and from disks", is_numeric=True, is_usual=True),
-    PageColumn("network_bytes_per_s", "network", "over TCP", is_numeric=True, is_usual=True),
-    PageColumn("processes", "processes", "how many", is_numeric=True, is_usual=True),
+    _figure("cores", "cores", "CPUs that it uses now", "cores"),
+    _figure("memory_bytes", "memory", "memory of its own", "bytes"),
+    _figure("disk_bytes_per_s", "disk", "to and from disks", "bytes/s"),
+    _figure("network_bytes_per_s", "network", "over TCP", "bytes/s"),
+    _figure("processes", "processes", "how many", "processes"),
     PageColumn("owner", "owner", "whose it is", is_numeric=False, is_usual=True),
     PageColumn("cores_over_time", "over time", "cores", is_numeric=False, is_usual=True),
 )
@@ -101,4 +172,31 @@ def _live_row(number: int, taken: LiveApplication) -> PageRow:
         ],
         pid=busiest.pid if busiest else None,
         name=taken.name,
+        parts=[_live_part(part) for part in taken.processes],
+    )
+
+
+def _live_part(part: LiveProcess) -> PageRow:
+    """Return one process: what it moves over disk and network is known of the whole alone."""
+    return PageRow(
+        key=str(part.pid),
+        values=[
+            str(part.pid),
+            part.cores,
+            float(part.memory_bytes),
+            None,
+            None,
+            None,
+            part.user,
+            None,
+        ],
+        texts=[
+            str(part.pid),
+            f"{part.cores:.2f}",
+            f"{part.memory_bytes / MIB:,.0f} MiB",
+            *("", "", ""),
+            harmless(part.user),
+            "",
+        ],
+        pid=part.pid,
     )

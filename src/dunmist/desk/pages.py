@@ -18,7 +18,16 @@ from textual.message import Message
 from textual.widgets import DataTable, Input, Static, Tab, Tabs
 
 from dunmist.desk.judgement import PAGES, PageRow, PageTable
-from dunmist.desk.page_rows import Arrangement, arranged, shown_columns
+from dunmist.desk.page_rows import (
+    Arrangement,
+    arranged,
+    cells_of,
+    heading_of,
+    is_shown,
+    owner_of,
+    shown_columns,
+)
+from dunmist.desk.short_screens import ChooseColumns
 
 # what the page of now is sorted by, by what limits
 SORTED_BY = {
@@ -49,8 +58,11 @@ class Pages(Vertical):
         Binding("s", "sort", "sort"),
         Binding("S", "turn", show=False),
         Binding("slash", "filter", "filter", key_display="/"),
-        Binding("t", "table", "table"),
-        Binding("c", "columns", "columns"),
+        Binding("t", "table", show=False),
+        Binding("c", "columns", show=False),
+        Binding("e", "unfold", show=False),
+        Binding("o", "owner", show=False),
+        Binding("u", "units", show=False),
     ]
 
     class Opened(Message):
@@ -111,18 +123,13 @@ class Pages(Vertical):
             return
         wanted = self._arrangement(table)
         places = shown_columns(table, wanted)
-        headings = [
-            self._heading(table.columns[place].heading, table.columns[place].name, wanted)
-            for place in places
-        ]
+        headings = [heading_of(table.columns[place], wanted) for place in places]
         self._set_columns(shown, headings)
         self.rows = arranged(table, wanted)
+        told = (cells_of(table, row, wanted) for row in self.rows)
         cells = [
-            [
-                Text(row.texts[place], justify=SIDES[table.columns[place].is_numeric])
-                for place in places
-            ]
-            for row in self.rows
+            [Text(row[place], justify=SIDES[table.columns[place].is_numeric]) for place in places]
+            for row in told
         ]
         self._set_cells(shown, cells)
         keys = [row.key for row in self.rows]
@@ -136,11 +143,6 @@ class Pages(Vertical):
         """Return how a table is wanted; what is live begins with what limits."""
         first = SORTED_BY.get(self.limiting or "", "cores") if self.page == LIVE else None
         return self._wanted.get(self._key(table), Arrangement(sort=first))
-
-    def _heading(self, heading: str, name: str, wanted: Arrangement) -> str:
-        if name != wanted.sort:
-            return heading
-        return f"{heading} {'↑' if wanted.ascending else '↓'}"
 
     def _set_columns(self, shown: "DataTable[Text]", headings: list[str]) -> None:
         if [str(column.label) for column in shown.ordered_columns] != headings:
@@ -169,6 +171,8 @@ class Pages(Vertical):
             words.append(f"table {place + 1} of {len(tables)}, t for the next")
         if wanted.words:
             words.append(f"with '{wanted.words}'")
+        if wanted.owner:
+            words.append(f"only of {wanted.owner}, o for everybody")
         if self.is_held:
             words.append("held still, space goes on")
         about.update(Text("  ·  ".join(words), "dim", no_wrap=True, overflow="ellipsis"))
@@ -234,10 +238,49 @@ class Pages(Vertical):
             self._arrange(table, wanted._replace(ascending=not wanted.ascending))
 
     def action_columns(self) -> None:
-        """Show all columns, or the usual ones."""
+        """Choose which columns are shown."""
+        table = self.table()
+        if table is None:
+            return
+        wanted = self._arrangement(table)
+
+        def chosen(names: frozenset[str] | None) -> None:
+            if names:
+                self._arrange(table, wanted._replace(columns=names))
+
+        shown = [column.name for column in table.columns if is_shown(column, wanted)]
+        self.app.push_screen(ChooseColumns(table.columns, frozenset(shown)), chosen)
+
+    def action_unfold(self) -> None:
+        """Show the processes of the chosen application below it, or no more."""
+        table, row = self.table(), self.chosen_row()
+        if table is None or row is None:
+            return
+        key = row.key if row.parts else row.key.partition("/")[0]
+        if not any(each.key == key and each.parts for each in table.rows):
+            self.app.bell()
+            return
+        wanted = self._arrangement(table)
+        self.chosen = key
+        self._arrange(table, wanted._replace(unfolded=wanted.unfolded ^ {key}))
+
+    def action_owner(self) -> None:
+        """Leave only what belongs to the owner of the chosen row, or show everybody's again."""
+        table, row = self.table(), self.chosen_row()
+        if table is None:
+            return
+        wanted = self._arrangement(table)
+        owner = "" if wanted.owner or row is None else owner_of(table, row)
+        if owner is None:
+            self.app.bell()
+            return
+        self._arrange(table, wanted._replace(owner=owner))
+
+    def action_units(self) -> None:
+        """Show exact figures in base units, or as people write them."""
         if (table := self.table()) is not None:
             wanted = self._arrangement(table)
-            self._arrange(table, wanted._replace(all_columns=not wanted.all_columns))
+            self._arrange(table, wanted._replace(is_exact=not wanted.is_exact))
 
     def action_table(self) -> None:
         """Show the next table of the page."""
@@ -275,10 +318,13 @@ class Pages(Vertical):
     @on(DataTable.RowSelected)
     def row_opened(self) -> None:
         """Say which row is to be opened."""
-        first = self.rows[0] if self.rows and self.chosen is None else None
-        row = next((row for row in self.rows if row.key == self.chosen), first)
-        if row is not None:
+        if (row := self.chosen_row()) is not None:
             self.post_message(self.Opened(row))
+
+    def chosen_row(self) -> PageRow | None:
+        """Return the chosen row; until somebody chooses, it is the first."""
+        first = self.rows[0] if self.rows and self.chosen is None else None
+        return next((row for row in self.rows if row.key == self.chosen), first)
 
     def hold(self, *, is_held: bool) -> None:
         """Hold the table still, or let it go on."""

@@ -1,15 +1,20 @@
 """Small screens over the desk: the keys, and what a command said."""
 
+from collections.abc import Sequence
 from typing import ClassVar
 
 from rich.text import Text
 from textual import on
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
-from textual.containers import VerticalScroll
+from textual.containers import Vertical, VerticalScroll
 from textual.screen import ModalScreen
-from textual.widgets import Input, Static
+from textual.widgets import Input, OptionList, Static
 
+from dunmist.desk.judgement import PageColumn
+
+# how much of the screen a box takes, and what its border, padding and scroll bar take of that
+BOX_SHARE, BOX_EDGES = 0.8, 9
 EXAMPLES = (
     "slow, freezes, stutters, hot, noisy, battery, network, memory, disk, start, crash, security"
 )
@@ -19,9 +24,12 @@ KEYS = (
     ("Enter", "open the program: what it is, does and waits for, and its steps"),
     ("s  S", "sort by the next column; turn the order round. A click on a heading does both"),
     ("/", "only rows with these words; Escape takes them away"),
-    ("c  t", "all columns; the next table of the page"),
+    ("c  t", "choose the columns; the next table of the page"),
+    ("e", "unfold an application into its processes, fold it again"),
+    ("o", "only what belongs to the owner of the chosen row; again: everybody's"),
+    ("u", "exact figures in base units (bytes, seconds, shares), or as people write them"),
     ("space", "hold everything still, go on"),
-    ("v", "open the first culprit of the verdict"),
+    ("v", "open the first culprit of the verdict; so does a click on it, or Tab to it and Enter"),
     ("m", "try it now: mark, start the suspect, and at the second m see what rose"),
     ("w", "say what is complained of; the verdict answers it"),
     ("j", "judge at once"),
@@ -78,6 +86,62 @@ class Ask(ModalScreen[str]):
     def action_skip(self) -> None:
         """Leave it as it is."""
         self.dismiss(self._note)
+
+
+class ChooseColumns(ModalScreen[frozenset[str] | None]):
+    """A list of columns, of which some are chosen."""
+
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("space", "turn", "show or hide it"),
+        Binding("a", "every", "all or none"),
+        Binding("escape,q", "leave", "back"),
+    ]
+    AUTO_FOCUS = "OptionList"
+
+    def __init__(self, columns: Sequence[PageColumn], shown: frozenset[str]) -> None:
+        super().__init__()
+        self._columns, self._shown = columns, set(shown)
+
+    def compose(self) -> ComposeResult:
+        """Show each column with what it means."""
+        with Vertical(id="box"):
+            yield Static(Text("columns", "bold"))
+            yield OptionList(*(self._line(column) for column in self._columns))
+            yield Static(Text("space: one  a: all or none  Enter: show them  Escape: back", "dim"))
+
+    def _line(self, column: PageColumn) -> Text:
+        width = max(len(each.heading) for each in self._columns) + 2
+        mark = "[x] " if column.name in self._shown else "[ ] "
+        line = Text(f"{mark}{column.heading:<{width}}{column.meaning}")
+        line.truncate(int(BOX_SHARE * self.app.size.width) - BOX_EDGES, overflow="ellipsis")
+        return line
+
+    def _mark(self, *places: int) -> None:
+        shown = self.query_one(OptionList)
+        for place in places:
+            shown.replace_option_prompt_at_index(place, self._line(self._columns[place]))
+
+    def action_turn(self) -> None:
+        """Show a column, or hide it."""
+        place = self.query_one(OptionList).highlighted
+        if place is not None:
+            self._shown ^= {self._columns[place].name}
+            self._mark(place)
+
+    def action_every(self) -> None:
+        """Choose all, or none where all are chosen."""
+        names = {column.name for column in self._columns}
+        self._shown = set() if self._shown == names else names
+        self._mark(*range(len(self._columns)))
+
+    @on(OptionList.OptionSelected)
+    def chosen(self) -> None:
+        """Show those that are chosen."""
+        self.dismiss(frozenset(self._shown))
+
+    def action_leave(self) -> None:
+        """Leave them as they are."""
+        self.dismiss(None)
 
 
 class Told(Short):

@@ -19,6 +19,8 @@ import msgspec
 from dunmist.children import python_command, start_child
 from dunmist.desk.judgement import Judgement
 from dunmist.desk.priority import IDLE, with_priority
+from dunmist.errors import OutputError
+from dunmist.output import write_whole
 
 # longer than anybody stays; Ctrl-C and q end it
 SAMPLED_FOR = "12h"
@@ -28,6 +30,8 @@ IN_MEMORY = (Path("/dev/shm"), Path("/run"))  # noqa: S108 - in a folder of our 
 ROOM_LEAST_BYTES = 1 << 16
 # the file with the line for the ticket
 LINE = "visit.txt"
+# lines of the journal of acts that were added during the visit
+ACTS = "acts.jsonl"
 # ends when this process does, however that ends
 WHILE_READ = "dunmist.desk.while_read"
 JUDGE = "dunmist.jobs.desk_judgement"
@@ -49,6 +53,8 @@ class VisitOptions:
     note: str | None = None
     # a capture that is looked at instead of sampling
     file: Path | None = None
+    # where acts are written down
+    journal: Path | None = None
 
     @property
     def is_live(self) -> bool:
@@ -76,6 +82,8 @@ class Visit:
         self._judging: subprocess.Popen[bytes] | None = None
         # by how much the priority of this process is better than that of its children
         self.raised_by = 0
+        self._journal_from_bytes = self._journal_bytes()
+        self._unkept_acts = ""  # why what was done is not in the folder
 
     def __enter__(self) -> "Visit":
         if self.options.is_live:
@@ -186,13 +194,31 @@ class Visit:
             except OSError:
                 path.unlink(missing_ok=True)
 
+    def _journal_bytes(self) -> int:
+        journal = self.options.journal
+        return journal.stat().st_size if journal is not None and journal.is_file() else 0
+
+    def keep_acts(self) -> None:
+        """Copy what the journal of acts gained during the visit into its folder."""
+        journal = self.options.journal
+        if journal is None or self._journal_bytes() <= self._journal_from_bytes:
+            return
+        with journal.open("rb") as stream:
+            stream.seek(self._journal_from_bytes)
+            added = stream.read()
+        try:
+            write_whole(self.kept(ACTS), added, force=True)
+        except OutputError as error:
+            self._unkept_acts = f"{error}; dunmist fix list has what was done"
+
     def kept_text(self) -> str:
         """Return what to say of what is kept."""
         if not self.options.is_live:
-            return ""
+            return self._unkept_acts
         if self.is_unkept:
             return f"the disk was full: only the beginning is kept in {self.options.folder}"
-        return f"kept {self.options.folder}; again: dunmist desk {self.path}"
+        kept = f"kept {self.options.folder}; again: dunmist desk {self.path}"
+        return "\n".join(filter(None, (kept, self._unkept_acts)))
 
     def change_pace(self, every_s: float) -> None:
         """Go on at another pace, in a capture of its own."""

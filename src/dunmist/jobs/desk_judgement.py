@@ -38,7 +38,11 @@ ROWS_MOST = 2000
 KEYS = ("pid", "process", "application", "unit", "socket", "name", "disk", "link", "sensor", "what")
 NAMES = ("application", "program", "name", "unit")
 # tables of what steps are against by name, and the columns that have it, the surest first
+# what joins processes to their application, and columns that have another name there
+JOINED_BY = "application_number"
+OF_A_PROCESS = {"label": "program", "users": "user", "uids": "uid", "groups": "group"}
 NAMED = {"services": ("unit",), "what starts by itself": ("file", "name")}
+UNITLESS = ("number", "figure", "at", "moment")
 # fewer ticks are no certainty
 SURE_S, SURE_SHARE = 10.0, 0.8
 
@@ -68,9 +72,39 @@ def desk_judgement(
         missing=_missing(judged),
         suspects=_suspects(judged),
         findings=_findings(triage.findings),
-        pages={page.title: _tables(judged, page) for page in PAGES}
-        | {FINDINGS: _finding_tables(judged)},
+        pages=_pages(judged),
     )
+
+
+def _pages(judged: Judged) -> dict[str, list[PageTable]]:
+    pages = {page.title: _tables(judged, page) for page in PAGES}
+    pages[FINDINGS] = _finding_tables(judged)
+    if pages["applications"] and pages["processes"]:
+        applications = _with_parts(pages["applications"][0], pages["processes"][0])
+        pages["applications"] = [applications, *pages["applications"][1:]]
+    return pages
+
+
+def _with_parts(applications: PageTable, processes: PageTable) -> PageTable:
+    """Return the applications, each with its processes in the same columns."""
+    places = {column.name: place for place, column in enumerate(processes.columns)}
+    wanted = [
+        places.get(OF_A_PROCESS.get(column.name, column.name)) for column in applications.columns
+    ]
+    by_number: dict[float | str | None, list[PageRow]] = {}
+    for row in processes.rows:
+        part = msgspec.structs.replace(
+            row,
+            values=[None if place is None else row.values[place] for place in wanted],
+            texts=["" if place is None else row.texts[place] for place in wanted],
+        )
+        by_number.setdefault(row.values[places[JOINED_BY]], []).append(part)
+    number = [column.name for column in applications.columns].index(JOINED_BY)
+    rows = [
+        msgspec.structs.replace(row, parts=by_number.get(row.values[number], []))
+        for row in applications.rows
+    ]
+    return msgspec.structs.replace(applications, rows=rows)
 
 
 def _missing(judged: Judged) -> str:
@@ -187,7 +221,12 @@ def _table(filled: Filled) -> PageTable:
         about=table.about,
         columns=[
             PageColumn(
-                column.name, column.heading, column.meaning, column.is_numeric, column.name in usual
+                name=column.name,
+                heading=column.heading,
+                meaning=column.meaning,
+                is_numeric=column.is_numeric,
+                is_usual=column.name in usual,
+                unit=column.unit if column.is_numeric and column.unit not in UNITLESS else "",
             )
             for column in columns
         ],
@@ -214,6 +253,8 @@ def _pid(cell: object) -> int | None:
 
 def main(words: list[str]) -> int:
     """Judge as told and print the answer; 1 where the capture cannot be judged."""
+    # pandas loads it where it is installed: 41 MiB that no table of the desk has a use for
+    sys.modules["pyarrow"] = None  # type: ignore[assignment]  # Python's way to say it is not there
     try:
         since_s, until_s = float(words[1]), float(words[2]) if len(words) > 2 else math.inf
         result = desk_judgement(Path(words[0]), since_s, until_s, " ".join(words[3:]))

@@ -22,6 +22,7 @@ from dunmist.recorder.incidents import read_incidents as read_incidents
 from dunmist.recorder.incidents import write_kept as write_kept
 from dunmist.recorder.latest_state import Known as Known
 from dunmist.recorder.live_view import LiveApplication as LiveApplication
+from dunmist.recorder.live_view import LiveProcess as LiveProcess
 from dunmist.recorder.live_view import Now as Now
 from dunmist.recorder.marks import Mark as Mark
 from dunmist.recorder.marks import Marks as Marks

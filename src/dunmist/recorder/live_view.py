@@ -29,10 +29,14 @@ class LiveApplication:
         self.memory_bytes = 0
         self.cpu_s = 0.0
         self.history: deque[float] = deque(maxlen=HISTORY)
-        self.processes: list[Part] = []
+        self.processes: list[LiveProcess] = []
 
     def take(
-        self, part: "Part", span_s: float, disk_bytes_per_s: float, network_bytes_per_s: float
+        self,
+        part: "LiveProcess",
+        span_s: float,
+        disk_bytes_per_s: float,
+        network_bytes_per_s: float,
     ) -> None:
         """Count one of its processes."""
         self.processes.append(part)
@@ -43,7 +47,7 @@ class LiveApplication:
         self.network_bytes_per_s += network_bytes_per_s
 
 
-class Part(NamedTuple):
+class LiveProcess(NamedTuple):
     """One process of an application now."""
 
     pid: int
@@ -173,7 +177,7 @@ class Now:
                 if old := self.applications.get(number) or self._earlier.pop(name, None):
                     application.history, application.cpu_s = old.history, old.cpu_s
             facts, use = self._grouping.facts(line.id), interval.processes.get(line.id, NOTHING)
-            part = Part(
+            part = LiveProcess(
                 pid=facts.pid,
                 user=facts.user or str(facts.uid),
                 state=sample.state,

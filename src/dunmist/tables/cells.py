@@ -7,7 +7,8 @@ from typing import Any
 
 from dunmist.advice import percent, size_text, span_text
 from dunmist.harmless import harmless
-from dunmist.tables.declared import Unit
+from dunmist.sparklines import curve_text
+from dunmist.tables.declared import CURVES, Unit
 
 EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 UNKNOWN = "–"
@@ -71,6 +72,8 @@ def cell_text(unit: Unit, value: object, zone: tzinfo = UTC) -> str:
     shown = plain(value)
     if shown is None:
         return UNKNOWN
+    if isinstance(shown, list) and unit in CURVES:
+        return curve_text(shown, 1.0 if unit == "curve of shares" else None)
     if isinstance(shown, bool):
         return "yes" if shown else "no"
     if unit == "moment" and isinstance(shown, int | float):

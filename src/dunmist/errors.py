@@ -7,6 +7,7 @@
     ├── Refused              an act that would be unsafe, or that this user may not do
     ├── Stopped              somebody stopped the program before it was done
     ├── Unsuccessful         an act was carried out and did not do what it was for
+    ├── HistoryError         the history of this computer cannot be read or added to
     ├── OutputError          a result cannot be written where it was asked for
     ├── WrongUsage           what was asked for makes no sense as it was asked (usage)
     └── UnknownName          a word that is not in a vocabulary (usage)
@@ -27,6 +28,10 @@ class UnreadableComputer(DunmistError):
 
 class CaptureError(DunmistError):
     """The file is missing, empty, foreign, damaged before its first tick, or of a newer version."""
+
+
+class HistoryError(DunmistError):
+    """The history is somebody else's, a link, damaged, busy, or of a newer version."""
 
 
 class SettingsError(DunmistError):

@@ -322,7 +322,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
         for scenario, answer, key, step in (
             ("ringing-office", "nestcam-index", "v", "wait"),
             ("noon-copy", "ledge-copy", "v", "pause"),
-            ("slow-drip", "memory", "findings", "report-fault"),
+            ("slow-drip", "memory", "v", "report-fault"),
             ("dark-lighthouse", "gateway", "findings", "check-gateway"),
             ("still-fan", "heat", "findings", "check-fan"),
         ):

@@ -79,6 +79,10 @@ def capture(
         from dunmist.cli.progress import progress_for
 
         path = run_capture(options, follow=progress_for)
+        if str(path) != "-":
+            from dunmist.jobs.keep_history import add_capture
+
+            add_capture(path)
     if str(path) != "-":
         remember(path)
         click.echo(f"kept {path}; next: dunmist triage {path}", err=True)

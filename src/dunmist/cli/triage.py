@@ -63,6 +63,7 @@ def triage(
     """
     if as_json and normal:
         raise click.UsageError("what is not as usual is JSON of 'dunmist compare --json'")
+    is_sampled_now = file is None and not (host or via)
     if file is None:
         refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
         from dunmist.jobs import CaptureOptions, run_capture
@@ -98,6 +99,10 @@ def triage(
     from dunmist.reports import document_text, triage_document, triage_json
 
     judged = judge(file, complaints, part_of(file, since, until))
+    if is_sampled_now:
+        from dunmist.jobs.keep_history import add_capture
+
+        add_capture(file)
     _warn_of_earlier_boot(judged.series.header)
     if as_json:
         click.echo(triage_json(judged.triage), nl=False)

@@ -3,6 +3,7 @@
 The rules are shared by the live view, which imports no NumPy, and by the series of a capture.
 """
 
+import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from fnmatch import fnmatchcase
@@ -24,6 +25,12 @@ def sensor_choice() -> dict[str, Any]:
 def is_meant(rule: dict[str, Any], chip: str, label: str | None) -> bool:
     """Whether a rule for the processor means the sensor with this driver and label."""
     return bool(chip == rule["chip"]) and fnmatchcase(label or "", rule["label"])
+
+
+def part_of(chip: str) -> str:
+    """Return which part of the computer a driver's sensors are of: processor, drive and so on."""
+    rules = sensor_choice()["part"]
+    return next(str(rule["is"]) for rule in rules if re.fullmatch(rule["chip"], chip, re.S))
 
 
 def limit_of(limits: Mapping[str, float], names: Sequence[str] = CRITICAL) -> float | None:

@@ -287,11 +287,21 @@ class DeskApp(App[str]):
         self.push_screen(Ask(self.visit.note), said)
 
     def action_culprit(self) -> None:
-        """Open the first culprit of the verdict."""
-        suspects = self._judgement.suspects if self._judgement else []
-        if suspects:
+        """Open what the answer is about: its first culprit, or the finding it begins with."""
+        judgement = self._judgement
+        if judgement is None:
+            return
+        suspects, findings = judgement.suspects, judgement.findings
+        place = judgement.worst_finding
+        if place is None and suspects:
             subject = Subject(suspects[0].pid, suspects[0].name, is_whole=True)
-            self.push_screen(OpenOne(self.visit, subject, self.acts))
+        elif findings:
+            worst = findings[place or 0]
+            subject = Subject(None, worst.kind.replace("-", " "), worst)
+        else:
+            self.bell()
+            return
+        self.push_screen(OpenOne(self.visit, subject, self.acts))
 
     def action_try(self) -> None:
         """Mark this moment; at the second time say what rose since then."""

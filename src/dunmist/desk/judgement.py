@@ -117,5 +117,6 @@ class Judgement(msgspec.Struct, frozen=True):
     complaints: list[str]  # that the note was understood as
     missing: str  # what would make it surer; nothing where it is sure
     suspects: list[Suspect]
+    worst_finding: int | None  # its place, where the answer begins with a finding
     findings: list[ShownFinding]
     pages: dict[str, list[PageTable]]

@@ -18,12 +18,12 @@ from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from dunmist.desk.judgement import ShownFinding, ShownStep
+from dunmist.desk.short_screens import box_columns
 from dunmist.desk.visit import Visit, shown_command
 from dunmist.harmless import harmless
 
 STYLE = re.compile(r"\x1b\[[0-9;]*m")
-# what fits into the box of a question
-QUESTION_COLUMNS = 88
+FOR_A_PERSON = "it is for a person to do"
 # how the lines begin that say what came of an act
 OUTCOMES = ("act ", "better", "worse", "no clear change", "dunmist:")
 RISK_STYLES = {"none": "", "reversible": "", "disruptive": "bold color(166)"}
@@ -179,12 +179,18 @@ class OpenOne(Screen[None]):
     @work(thread=True)
     def look_at(self, action: str) -> None:
         """Have a child say exactly what a step would do."""
-        said, _ = self._said(*self._fix("show", action), columns=QUESTION_COLUMNS)
-        self.app.call_from_thread(self.ask_for, action, said)
+        width = box_columns(self.app.size.width)
+        said, status = self._said(*self._fix("show", action), columns=width)
+        self.app.call_from_thread(self.ask_for, action, said, is_act=status == 0)
 
-    def ask_for(self, action: str, said: str) -> None:
+    def ask_for(self, action: str, said: str, *, is_act: bool) -> None:
         """Show the step, and carry it out where that is wanted."""
-        self.app.push_screen(Question(action, said, self._refusal()), self._answered(action))
+        reason = self._refusal()
+        if not is_act:
+            # what only a person can do is told as it stands in the list
+            said = next(step.text for step in self._steps if step.action == action)
+            reason = reason or FOR_A_PERSON
+        self.app.push_screen(Question(action, said, reason), self._answered(action))
 
     def _answered(self, action: str) -> Any:  # noqa: ANN401 - what Textual calls back
         def answered(agreed: bool | None) -> None:

@@ -14,7 +14,7 @@ from textual.widgets import Input, OptionList, Static
 from dunmist.desk.judgement import PageColumn
 
 # how much of the screen a box takes, and what its border, padding and scroll bar take of that
-BOX_SHARE, BOX_EDGES = 0.8, 9
+BOX_SHARE, BOX_MOST, BOX_EDGES = 0.8, 100, 9
 EXAMPLES = (
     "slow, freezes, stutters, hot, noisy, battery, network, memory, disk, start, crash, security"
 )
@@ -29,7 +29,7 @@ KEYS = (
     ("o", "only what belongs to the owner of the chosen row; again: everybody's"),
     ("u", "exact figures in base units (bytes, seconds, shares), or as people write them"),
     ("space", "hold everything still, go on"),
-    ("v", "open the first culprit of the verdict; so does a click on it, or Tab to it and Enter"),
+    ("v", "open what the answer is about; so does a click on it, or Tab to it and Enter"),
     ("m", "try it now: mark, start the suspect, and at the second m see what rose"),
     ("w", "say what is complained of; the verdict answers it"),
     ("j", "judge at once"),
@@ -39,6 +39,11 @@ KEYS = (
     ("r", "write the report into the folder of the visit"),
     ("q", "end; a line for the ticket is printed"),
 )
+
+
+def box_columns(screen_columns: int) -> int:
+    """Return how many characters of a line fit into a box."""
+    return min(int(BOX_SHARE * screen_columns), BOX_MOST) - BOX_EDGES
 
 
 class Short(ModalScreen[None]):
@@ -113,7 +118,7 @@ class ChooseColumns(ModalScreen[frozenset[str] | None]):
         width = max(len(each.heading) for each in self._columns) + 2
         mark = "[x] " if column.name in self._shown else "[ ] "
         line = Text(f"{mark}{column.heading:<{width}}{column.meaning}")
-        line.truncate(int(BOX_SHARE * self.app.size.width) - BOX_EDGES, overflow="ellipsis")
+        line.truncate(box_columns(self.app.size.width), overflow="ellipsis")
         return line
 
     def _mark(self, *places: int) -> None:

@@ -71,6 +71,14 @@ def desk_judgement(
         complaints=complaints,
         missing=_missing(judged),
         suspects=_suspects(judged),
+        worst_finding=next(
+            (
+                place
+                for place, finding in enumerate(triage.findings)
+                if verdict.worst.source == "finding" and finding.kind == verdict.worst.what
+            ),
+            None,
+        ),
         findings=_findings(triage.findings),
         pages=_pages(judged),
     )

@@ -7,13 +7,15 @@ only directories that nobody else can change, otherwise those below its own home
 import logging
 import os
 import pwd
+import tomllib
 from collections.abc import Callable
 from functools import cache
 from pathlib import Path
 
-from dunmist.trusted_paths import ROOT, Untrusted, check_directory
+from dunmist.errors import SettingsError
+from dunmist.trusted_paths import ROOT, Untrusted, check_directory, read_settings
 
-JOURNAL, THRESHOLDS = "acts.jsonl", "thresholds.toml"
+JOURNAL, THRESHOLDS, SETTINGS = "acts.jsonl", "thresholds.toml", "settings.toml"
 SYSTEM_RUNTIME = Path("/run/dunmist")
 _LOG = logging.getLogger(__name__)
 
@@ -40,6 +42,26 @@ def state_directory() -> Path:
 def journal_path() -> Path:
     """Return where acts are written down."""
     return state_directory() / JOURNAL
+
+
+def history_path() -> Path:
+    """Return where the history of this computer is kept."""
+    return state_directory() / "history.sqlite3"
+
+
+def keeps_history() -> bool:
+    """Whether a history may be kept: unless ``history = false`` in the settings.
+
+    Raises SettingsError.
+    """
+    path = settings_directory() / SETTINGS
+    try:
+        told = tomllib.loads(read_settings(path) or "").get("history", True)
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise SettingsError(f"{path}: {error}; mend it, or move it away") from error
+    if not isinstance(told, bool):
+        raise SettingsError(f"{path}: history is {told!r}; write true or false")
+    return told
 
 
 def watch_directory() -> Path:

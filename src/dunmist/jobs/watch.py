@@ -19,9 +19,11 @@ import msgspec
 from dunmist.captures import CaptureReader, IncidentMark, load_rules
 from dunmist.computer import Inventory, Root
 from dunmist.errors import CaptureError, Refused
+from dunmist.history import Event
 from dunmist.jobs.capture import SampledBy, header_of, read_subject, until_broken_off
 from dunmist.jobs.graceful_shutdown import Ending, ended_by_signals
 from dunmist.jobs.incident_judging import Verdict, judged_apart
+from dunmist.jobs.keep_history import HistoryKeeper, keeper_for
 from dunmist.jobs.remote_capture import Source, StoppableClock, remote_source
 from dunmist.jobs.settings import (
     incidents_directory,
@@ -143,6 +145,9 @@ def _record(own: _Recorder, ending: Ending) -> None:
     )
     rules, limits_of = load_watch_rules(), load_thresholds(thresholds_path())
     incidents = Incidents(incidents_directory(), ring, rules, options.most_bytes)
+    keeper = keeper_for(header, ring, limits_of) if root.is_this_computer else None
+    if keeper:
+        keeper.recover(ring.segments, limits_of)
     deltas, following = Deltas(subject.machine), Rules(rules, _speeds(subject.inventory), limits_of)
     marks = _marks(mark_directories()[0])
     moment = TickTime(0.0, clock.now())
@@ -159,15 +164,19 @@ def _record(own: _Recorder, ending: Ending) -> None:
         for record in until_broken_off(records, ending):
             ring.add(record, clock.now())
             interval = deltas.add(record)
+            if keeper:
+                keeper.add(record, interval, clock.now())
             if not isinstance(record, Tick):
                 continue
+            if keeper:
+                keeper.daily(root, record.at_s)
             moment = TickTime(record.at_s, clock.now())
             for mark in marks.taken() if marks else ():
                 incidents.mark(moment, mark)
             held = following.add(record, interval, ring.known)
             judge.add(incidents.add(moment, held))
             for verdict in judge.done():
-                _settle(incidents_directory(), verdict, tell)
+                _settle(incidents_directory(), verdict, tell, keeper)
     finally:
         if marks:
             marks.close()
@@ -176,7 +185,9 @@ def _record(own: _Recorder, ending: Ending) -> None:
         ring.close(clock.now())
         judge.add(incidents.close(moment))
         for verdict in judge.rest():
-            _settle(incidents_directory(), verdict, tell)
+            _settle(incidents_directory(), verdict, tell, keeper)
+        if keeper:
+            keeper.close()
 
 
 def _marks(directory: Path) -> Marks | None:
@@ -192,7 +203,9 @@ def _speeds(inventory: Inventory) -> dict[str, int]:
     return {link.name: link.speed_bits_per_s for link in inventory.links if link.speed_bits_per_s}
 
 
-def _settle(folder: Path, verdict: Verdict, tell: Telling) -> None:
+def _settle(
+    folder: Path, verdict: Verdict, tell: Telling, keeper: HistoryKeeper | None = None
+) -> None:
     """Write down what an incident was; forget what was nothing, unless a person asked for it."""
     by_number = {incident.number: incident for incident in read_incidents(folder)}
     kept = by_number.get(verdict.number)
@@ -211,6 +224,10 @@ def _settle(folder: Path, verdict: Verdict, tell: Telling) -> None:
     )
     with suppress(OSError):
         write_kept(folder, judged)
+    if keeper:
+        what = judged.limiting or (verdict.findings[0] if verdict.findings else "mark")
+        name = f"{what}: {judged.culprit}" if judged.culprit else what
+        keeper.tell([Event(_epoch(judged.ended), "incident", name)])
     tell(judged)
 
 

@@ -5,6 +5,8 @@ patient's computer for days, so it imports nothing that only the analysis needs,
 Light rules on the kernel's own figures say when something is worth keeping.
 """
 
+from dunmist.recorder.cpu_temperature import CpuTemperature as CpuTemperature
+from dunmist.recorder.cpu_temperature import lost_clock as lost_clock
 from dunmist.recorder.extraction import Cut as Cut
 from dunmist.recorder.extraction import TimeWindow as TimeWindow
 from dunmist.recorder.extraction import cut as cut
@@ -36,3 +38,4 @@ from dunmist.recorder.ring import read_segments as read_segments
 from dunmist.recorder.rules import Rule as Rule
 from dunmist.recorder.rules import Rules as Rules
 from dunmist.recorder.rules import load_watch_rules as load_watch_rules
+from dunmist.recorder.socket_owners import SocketOwners as SocketOwners

@@ -9,7 +9,7 @@ from math import nan
 from typing import Literal, NamedTuple
 
 from dunmist.captures import Header
-from dunmist.computer.sensor_choice import is_meant, limit_of, sensor_choice
+from dunmist.recorder.cpu_temperature import CpuTemperature, lost_clock
 from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Tick
 from dunmist.sampling.deltas import NOTHING, STEAL, Interval
@@ -31,8 +31,6 @@ from dunmist.thresholds.levels import (
 # five minutes at one tick a second
 HISTORY = 300
 BITS, KIB, HZ_PER_KHZ = 8.0, 1024.0, 1e3
-# hwmon gives thousandths of a degree
-RAW_PER_DEGREE = 1000.0
 # keeps a quotient finite where nothing was used at all
 NOTHING_USED = 1e-9
 Name = Literal["cpu", "memory", "disk", "link", "heat"]
@@ -84,7 +82,7 @@ class Gauges:
         }
         self._max_khz = {cpu.number: cpu.max_khz for cpu in header.machine.processors}
         self._physical = {disk.name for disk in header.inventory.disks if not disk.disks_below}
-        self._sensors: dict[int, int | None] = {}
+        self._temperature = CpuTemperature(header)
         self._queues: deque[tuple[float, float]] = deque(maxlen=HISTORY)
         self._throttled: deque[bool] = deque(maxlen=HISTORY)
         self._bursts: deque[tuple[float, float, float, float]] = deque()
@@ -92,7 +90,7 @@ class Gauges:
 
     def read(self, tick: Tick) -> None:
         """Take what is read more seldom than each tick, or only where it changed."""
-        self._sensors.update(dict(tick.sensors))
+        self._temperature.read(tick)
         self._disks.update(dict.fromkeys(d.name for d in tick.disks if d.name in self._physical))
 
     def add(self, tick: Tick, interval: Interval, known: Known) -> None:
@@ -209,7 +207,7 @@ class Gauges:
         return Figures(shares[name], queued if known.queues else None, level, name)
 
     def _heat(self, tick: Tick, interval: Interval) -> Figures:
-        read, table = self._cpu_temperatures(), self._limits.heat
+        read, table = self._temperature.all(), self._limits.heat
         self.celsius = max((celsius for celsius, _ in read), default=None)
         clocks = [khz for khz in tick.clocks_khz or [] if khz]
         self.clock_hz = HZ_PER_KHZ * sum(clocks) / len(clocks) if clocks else None
@@ -218,7 +216,7 @@ class Gauges:
         _, limit = max(read)
         critical = limit or table.assumed_critical_celsius
         used = (self.celsius - table.room_celsius) / (critical - table.room_celsius)
-        lost = self._lost_clock(tick, interval)
+        lost = lost_clock(tick, interval, self._max_khz, table)
         self._throttled.append(interval.throttles > 0)
         conditions = heat_levels(
             Reading(critical - self.celsius),
@@ -227,35 +225,3 @@ class Gauges:
             is_throttled=sum(self._throttled) >= table.throttled_share * len(self._throttled),
         )
         return Figures(used, None, level_of(conditions))
-
-    def _lost_clock(self, tick: Tick, interval: Interval) -> float:
-        """Return the share of the clock that busy CPUs lack."""
-        table, ratios = self._limits.heat, []
-        numbers = sorted(tick.processors.times_clk)
-        for number, khz in zip(numbers, tick.clocks_khz or [], strict=False):
-            most, use = self._max_khz.get(number), interval.cpus.get(number)
-            if khz and most and use is not None and use.busy >= table.busy_processor:
-                ratios.append(khz / most)
-        return max(0.0, 1 - sum(ratios) / len(ratios) / table.full_clock) if ratios else 0.0
-
-    def _cpu_temperatures(self) -> list[tuple[float, float | None]]:
-        """Return temperature and limit of what stands for the CPU, by the triage's rules."""
-        sensors, choice = self._header.inventory.sensors, sensor_choice()
-        low, high = choice["plausible"]["temperature"]
-        plausible = [
-            (sensors[place], raw / RAW_PER_DEGREE)
-            for place, raw in self._sensors.items()
-            if raw is not None
-            and place < len(sensors)
-            and sensors[place].quantity == "temperature"
-            and low <= raw / RAW_PER_DEGREE <= high
-        ]
-        for rule in choice["processor"]:
-            matching = [
-                (celsius, limit_of({n: v / RAW_PER_DEGREE for n, v in sensor.limits.items()}))
-                for sensor, celsius in plausible
-                if is_meant(rule, sensor.chip, sensor.label)
-            ]
-            if matching:
-                return matching
-        return []

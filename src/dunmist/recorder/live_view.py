@@ -4,7 +4,7 @@ Follows the records of a run. The gauges have the resources, and each applicatio
 now; what lasts is judged from a capture.
 """
 
-from collections import defaultdict, deque
+from collections import deque
 from collections.abc import Callable
 from typing import NamedTuple
 
@@ -12,6 +12,7 @@ from dunmist.applications import Grouping, find_starters
 from dunmist.captures import Header
 from dunmist.recorder.gauges import HISTORY, Gauge, Gauges, Name
 from dunmist.recorder.latest_state import Known
+from dunmist.recorder.socket_owners import SocketOwners
 from dunmist.sampling import Event, ProcessLine, Record, SocketLine, Tick
 from dunmist.sampling.deltas import NOTHING, Interval
 from dunmist.thresholds import Thresholds
@@ -99,9 +100,7 @@ class Now:
         self._header = header
         self._known = known
         self._grouping = Grouping(header.observer)
-        self._inode_of: dict[int, int] = {}
-        self._owner_of: dict[int, int] = {}
-        self._port_of: dict[int, int] = {}
+        self._owners = SocketOwners()
         self._waits_in: dict[int, str | None] = {}
         self._lives = _Lives()
 
@@ -126,7 +125,7 @@ class Now:
             self._grouping.add(record.id, record.facts)
             self._lives.add(record)
         elif isinstance(record, SocketLine):
-            self._add_socket(record)
+            self._owners.add(record)
         elif isinstance(record, Event):
             if record.facts is not None and record.processes:
                 self._grouping.replace(record.processes[0], record.facts)
@@ -134,32 +133,22 @@ class Now:
         elif isinstance(record, Tick):
             self._add_tick(record, interval)
 
-    def _add_socket(self, line: SocketLine) -> None:
-        if line.facts.inode is not None:
-            self._inode_of[line.id] = line.facts.inode
-            if line.facts.remote_port is None and line.facts.local_port is not None:
-                self._port_of[line.facts.inode] = line.facts.local_port
-
     def _add_tick(self, tick: Tick, interval: Interval | None) -> None:
         for detail in tick.details:
             self._waits_in[detail.process] = detail.waits_in
-            self._owner_of.update(dict.fromkeys(detail.sockets, detail.process))
+        self._owners.read(tick)
         self._gauges.read(tick)
         self._lives.rows += 1
         if interval is not None:
             self.cpus = [cpu.busy for cpu in interval.cpus.values()]
             self._gauges.add(tick, interval, self._known())
             self.applications = self._taken(interval)
-        for identity in tick.sockets_ended:
-            inode = self._inode_of.pop(identity, None)
-            if inode is not None:
-                self._owner_of.pop(inode, None)
-                self._port_of.pop(inode, None)
+        self._owners.forget(tick)
 
     def _taken(self, interval: Interval) -> dict[int, LiveApplication]:
         """Return what each application takes; those that are gone are left out."""
         page_bytes, groups = self._header.machine.page_bytes, self._grouping.groups
-        network, ports = self._network(interval), self._ports()
+        network, ports = self._owners.moved(interval), self._owners.ports()
         rows = self._lives.rows
         since_row = max(0, rows - LIVES_ROWS)
         starter_of = find_starters(self._grouping, self._lives, rows, since_row)
@@ -195,20 +184,3 @@ class Now:
             for number, application in applications.items()
             if not groups[number].samples(application.cores)
         }
-
-    def _ports(self) -> dict[int, set[int]]:
-        """Return the ports on which each process listens."""
-        ports: dict[int, set[int]] = defaultdict(set)
-        for inode, port in self._port_of.items():
-            if inode in self._owner_of:
-                ports[self._owner_of[inode]].add(port)
-        return ports
-
-    def _network(self, interval: Interval) -> dict[int, float]:
-        """Return the bytes a second that each process moved over TCP."""
-        moved: dict[int, float] = defaultdict(float)
-        for identity, bytes_per_s in interval.sockets.items():
-            owner = self._owner_of.get(self._inode_of.get(identity, 0))
-            if owner is not None:
-                moved[owner] += bytes_per_s
-        return moved

@@ -89,6 +89,16 @@ class Ring:
         return self._known
 
     @property
+    def first_tick(self) -> int | None:
+        """The number of the tick that began the segment; None while nothing is written."""
+        return None if self._first is None else self._first.n
+
+    @property
+    def run(self) -> str:
+        """What tells this run from others."""
+        return f"{self._header.machine.boot_id}/{self._header.started}"
+
+    @property
     def segments(self) -> list[Path]:
         """The segments of all runs, the oldest first."""
         return [segment.path for segment in read_segments(self._folder)]
@@ -127,11 +137,10 @@ class Ring:
         self._make_room()
         before = read_segments(self._folder)
         number = before[-1].number + 1 if before else 1
-        run = f"{self._header.machine.boot_id}/{self._header.started}"
         header = msgspec.structs.replace(
             self._header,
             started=now.isoformat(timespec="milliseconds"),
-            recording=Recording(run, tick.at_s, tick.n),
+            recording=Recording(self.run, tick.at_s, tick.n),
         )
         path = self._folder / f"segment-{number:06}.jsonl.gz"
         self._writer, self._first, self._ticks = CaptureWriter(path, rules=self._rules), tick, 1

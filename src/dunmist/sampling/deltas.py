@@ -126,6 +126,7 @@ class DiskUse(NamedTuple):
     busy: float | None
     queue: float | None  # mean number of requests under way
     bytes_per_s: float | None
+    requests_per_s: float | None = None
 
 
 class LinkUse(NamedTuple):
@@ -297,12 +298,16 @@ class Deltas:
     def _disk_uses(self, tick: Tick, span_s: float) -> dict[str, DiskUse]:
         uses, moment = {}, self._moment(tick, tick.after_s("disks"))
         for disk in tick.disks:
-            figures = (disk.busy_ms, disk.queued_ms, disk.read_sectors + disk.written_sectors)
-            busy, queued, sectors = self._disks.per_second(disk.name, figures, moment, span_s)
+            sectors_moved = disk.read_sectors + disk.written_sectors
+            requests_done = disk.reads + disk.writes
+            figures = (disk.busy_ms, disk.queued_ms, sectors_moved, requests_done)
+            grown = self._disks.per_second(disk.name, figures, moment, span_s)
+            busy, queued, sectors, requests = grown
             uses[disk.name] = DiskUse(
                 None if busy is None else min(1.0, busy / MS_PER_S),
                 None if queued is None else queued / MS_PER_S,
                 None if sectors is None else sectors * SECTOR_BYTES,
+                requests,
             )
         return uses
 

@@ -5,7 +5,6 @@ shifts, scales or leaves out a sensor by chip and label. Implausible readings st
 and in the tables; they are flagged and take no part in a verdict.
 """
 
-import re
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -17,7 +16,7 @@ import msgspec
 import numpy as np
 
 from dunmist.computer import RAW_PER_UNIT, Quantity, Sensor
-from dunmist.computer.sensor_choice import is_meant, limit_of, sensor_choice
+from dunmist.computer.sensor_choice import is_meant, limit_of, part_of, sensor_choice
 from dunmist.errors import SettingsError
 from dunmist.sampling import SENSORS_S
 from dunmist.series.counters import Track
@@ -131,7 +130,7 @@ def _made(sensor: Sensor, track: Track | None, line: TimeLine, change: Correctio
     return SensorSeries(
         sensor=sensor,
         name=change.name or _name(sensor),
-        part=_part(sensor),
+        part=part_of(sensor.chip),
         level=level,
         watts=_watts(sensor, track, line) if sensor.quantity == "energy" else None,
         critical=limit_of(limits) if sensor.quantity == "temperature" else None,
@@ -150,11 +149,6 @@ def _watts(sensor: Sensor, track: Track | None, line: TimeLine) -> Rate:
 
 def _name(sensor: Sensor) -> str:
     return f"{sensor.chip} {sensor.label or sensor.channel}"
-
-
-def _part(sensor: Sensor) -> str:
-    rules = sensor_choice()["part"]
-    return next(str(rule["is"]) for rule in rules if re.fullmatch(rule["chip"], sensor.chip, re.S))
 
 
 def _doubt(sensor: Sensor, level: Level) -> Doubt | None:

@@ -1,0 +1,230 @@
+"""What is kept of a period of recorded time: sums, so that two parts of a period add up exactly.
+
+A period is an hour, or a day of local time. Means and shares are made of sums when they are asked
+for. No command line, path, peer or owner is in it: names of programs and devices only.
+"""
+
+import sys
+from array import array
+from dataclasses import dataclass, field, fields
+from typing import Literal, NamedTuple, TypeVar
+
+HOUR_S, DAY_S = 3600, 86_400
+# shares of a resource are counted in steps of 2.5 %
+BINS = 40
+# how a column of two parts of a period becomes one
+MOST = {"how": "most"}
+# programs that took less than this in a part are counted together
+LEAST_CPU_S, LEAST_MEMORY_BYTES, LEAST_MOVED_BYTES = 0.5, 20 << 20, 1 << 20
+OTHERS, KERNEL = "(others)", "(kernel)"
+LevelWord = Literal["storage", "battery"]
+EventWord = Literal["start", "incident", "change"]
+
+
+@dataclass(slots=True)
+class ApplicationSum:
+    """What the processes of one application took."""
+
+    seen_s: float = 0.0  # of recorded time in which it was there
+    cpu_s: float = 0.0
+    memory_byte_s: float = 0.0  # memory of its own, times how long
+    memory_s: float = 0.0  # for how long that is known
+    memory_peak_bytes: float = field(default=0.0, metadata=MOST)
+    disk_bytes: float = 0.0
+    network_bytes: float = 0.0  # over TCP
+    energy_j: float = 0.0  # its part of what the CPU took, by CPU time
+
+
+@dataclass(slots=True)
+class ResourceSum:
+    """How one resource was used, and how much waited for it."""
+
+    used_share_s: float = 0.0  # share in use, times how long
+    used_s: float = 0.0  # for how long that is known
+    held_share_s: float = 0.0  # share of time in which tasks waited, times how long
+    held_s: float = 0.0
+    used_bins: list[float] = field(default_factory=lambda: [0.0] * BINS)  # seconds by share
+    held_bins: list[float] = field(default_factory=lambda: [0.0] * BINS)
+
+    def take(self, used: float | None, held: float | None, span_s: float) -> None:
+        """Count one interval; None is 'unknown'."""
+        if used is not None:
+            used = min(max(used, 0.0), 1.0)
+            self.used_share_s += used * span_s
+            self.used_s += span_s
+            self.used_bins[min(int(used * BINS), BINS - 1)] += span_s
+        if held is not None:
+            held = min(max(held, 0.0), 1.0)
+            self.held_share_s += held * span_s
+            self.held_s += span_s
+            self.held_bins[min(int(held * BINS), BINS - 1)] += span_s
+
+
+@dataclass(slots=True)
+class HeatSum:
+    """Temperature of the CPU, at load and at rest, and what heat and power cost.
+
+    The sums over load and temperature make a straight line of the two. Load is in cores in use.
+    """
+
+    load_s: float = 0.0  # for how long load and temperature are both known
+    load_core_s: float = 0.0
+    load_celsius_s: float = 0.0
+    load_core2_s: float = 0.0
+    load_core_celsius_s: float = 0.0
+    busy_s: float = 0.0  # with at least half of the CPUs in use
+    busy_celsius_s: float = 0.0
+    rest_s: float = 0.0  # with at most a tenth of them in use
+    rest_celsius_s: float = 0.0
+    lost_clock_s: float = 0.0  # share of the clock that busy CPUs lacked, times how long
+    clock_s: float = 0.0
+    throttles: float = 0.0
+    energy_j: float = 0.0
+    energy_s: float = 0.0
+
+
+@dataclass(slots=True)
+class DiskSum:
+    """Requests of one disk."""
+
+    requests: float = 0.0
+    request_s: float = 0.0  # of all requests together
+
+
+Sum = ApplicationSum | ResourceSum | HeatSum | DiskSum
+S = TypeVar("S", ApplicationSum, ResourceSum, HeatSum, DiskSum)
+
+
+def add_up(into: S, other: S) -> None:
+    """Add what another part of the same period has."""
+    for column in fields(into):
+        mine, others = getattr(into, column.name), getattr(other, column.name)
+        if isinstance(mine, list):
+            setattr(into, column.name, [a + b for a, b in zip(mine, others, strict=True)])
+        elif column.metadata.get("how") == "most":
+            setattr(into, column.name, max(mine, others))
+        else:
+            setattr(into, column.name, mine + others)
+
+
+class Level(NamedTuple):
+    """How full something is, or how much of it is left; the newest of a period counts."""
+
+    what: LevelWord
+    name: str
+    value: float
+    whole: float
+
+
+class Event(NamedTuple):
+    """Something that happened at a moment, in seconds since 1970."""
+
+    at_s: float
+    what: EventWord
+    name: str
+    value: float | None = None  # how long a start took, in seconds
+
+
+@dataclass(slots=True)
+class Period:
+    """An hour or a day; ``offset_s`` is local time minus UTC."""
+
+    began_s: int  # since 1970
+    length_s: int = HOUR_S
+    offset_s: int = 0
+    sampled_s: float = 0.0
+    clock_set: int = 0  # how often the clock jumped in it
+    cpus: int = field(default=0, metadata=MOST)
+    memory_bytes: int = field(default=0, metadata=MOST)
+    applications: dict[str, ApplicationSum] = field(default_factory=dict)
+    resources: dict[str, ResourceSum] = field(default_factory=dict)
+    disks: dict[str, DiskSum] = field(default_factory=dict)
+    heat: HeatSum = field(default_factory=HeatSum)
+    levels: dict[tuple[str, str], Level] = field(default_factory=dict)
+
+    @property
+    def local_hour(self) -> int:
+        """The hour of the day on the clock on the wall."""
+        return (self.began_s + self.offset_s) % DAY_S // HOUR_S
+
+    @property
+    def local_day(self) -> int:
+        """Days since 1970 of the local date; day 0 was a Thursday."""
+        return (self.began_s + self.offset_s) // DAY_S
+
+    @property
+    def is_weekend(self) -> bool:
+        """Whether it is of a Saturday or Sunday."""
+        return (self.local_day + 3) % 7 >= 5
+
+    def add(self, other: "Period") -> None:
+        """Add what another part of the period has."""
+        self.sampled_s += other.sampled_s
+        self.clock_set += other.clock_set
+        self.cpus = max(self.cpus, other.cpus)
+        self.memory_bytes = max(self.memory_bytes, other.memory_bytes)
+        for name, application in other.applications.items():
+            add_up(self.applications.setdefault(name, ApplicationSum()), application)
+        for name, resource in other.resources.items():
+            add_up(self.resources.setdefault(name, ResourceSum()), resource)
+        for name, disk in other.disks.items():
+            add_up(self.disks.setdefault(name, DiskSum()), disk)
+        add_up(self.heat, other.heat)
+        self.levels |= other.levels
+
+    def without_small_ones(self) -> None:
+        """Count programs together that took next to nothing."""
+        small = [
+            name
+            for name, each in self.applications.items()
+            if name != OTHERS
+            and each.cpu_s < LEAST_CPU_S
+            and each.memory_peak_bytes < LEAST_MEMORY_BYTES
+            and each.disk_bytes + each.network_bytes < LEAST_MOVED_BYTES
+        ]
+        for name in small:
+            others = self.applications.setdefault(OTHERS, ApplicationSum())
+            add_up(others, self.applications.pop(name))
+
+
+@dataclass(slots=True)
+class Piece:
+    """What one capture or segment adds, under an identity that is never added twice."""
+
+    identity: str
+    began_s: float  # since 1970
+    ended_s: float
+    periods: list[Period]
+    events: list[Event] = field(default_factory=list)
+
+
+def quantile(bins: list[float], share: float) -> float | None:
+    """Return the share of use below which a part of the time lies; None where nothing is known."""
+    whole = sum(bins)
+    if whole <= 0:
+        return None
+    left = share * whole
+    for place, seconds in enumerate(bins):
+        if seconds > 0 and left <= seconds:
+            return (place + left / seconds) / BINS
+        left -= seconds
+    return 1.0
+
+
+def packed(bins: list[float]) -> bytes:
+    """Return bins as they are stored: 32-bit floating-point numbers, little-endian."""
+    numbers = array("f", bins)
+    if sys.byteorder == "big":
+        numbers.byteswap()
+    return numbers.tobytes()
+
+
+def unpacked(data: bytes) -> list[float]:
+    """Return bins as they were stored; raises ValueError where it is something else."""
+    numbers = array("f")
+    if len(data) != BINS * numbers.itemsize:
+        raise ValueError(f"{len(data)} bytes are not {BINS} numbers")
+    numbers.frombytes(data)
+    if sys.byteorder == "big":
+        numbers.byteswap()
+    return list(numbers)

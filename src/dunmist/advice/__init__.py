@@ -35,6 +35,11 @@ from dunmist.advice.comparing import tell_unusual as tell_unusual
 from dunmist.advice.doing import brief_of as brief_of
 from dunmist.advice.doing import doing_text as doing_text
 from dunmist.advice.evidence import declared_evidence as declared_evidence
+from dunmist.advice.history_told import HistoryQuestion as HistoryQuestion
+from dunmist.advice.history_told import HistoryTold as HistoryTold
+from dunmist.advice.history_told import ToldDrift as ToldDrift
+from dunmist.advice.history_told import ToldProgram as ToldProgram
+from dunmist.advice.history_told import tell_history as tell_history
 from dunmist.advice.ladder_steps import FilledStep as FilledStep
 from dunmist.advice.ladder_steps import act_against as act_against
 from dunmist.advice.owner import Told as Told

@@ -11,6 +11,8 @@ from dunmist.cli.parameters import FILE, wants_colours
 
 # short captures, so that the fleet of the demo is made in seconds
 FLEET_S = 10.0
+# of the chapter of weeks
+WEEKS_DAYS = 56.0
 # the two that take long come first
 FORMS = ("html", "pdf", "md", "json", "txt")
 
@@ -30,7 +32,7 @@ FORMS = ("html", "pdf", "md", "json", "txt")
 @click.option(
     "--chapter",
     metavar="NAME",
-    help="A chapter of several captures instead: before-and-after, or normal-and-now.",
+    help="A chapter instead: before-and-after, normal-and-now, or eight-weeks.",
 )
 @click.option(
     "--fleet",
@@ -62,6 +64,11 @@ def demo(
     if chapter is not None:
         if scenario:
             raise click.UsageError("a chapter has its own patients; leave out SCENARIO")
+        from dunmist.jobs.eight_weeks import CHAPTER
+
+        if chapter == CHAPTER:
+            _show_eight_weeks(output, force=force)
+            return
         _show_chapter(chapter, output, force=force)
         return
     if whole:
@@ -119,6 +126,30 @@ def _show_chapter(name: str, output: Path, *, force: bool) -> None:
     normal = earlier if compared.question == "normal-and-now" else []
     write_report(judged, report, more=sections_beside(judged, normal), force=force)
     click.echo(f"wrote {', '.join(map(str, (*earlier, now, report)))}", err=True)
+
+
+def _show_eight_weeks(output: Path, *, force: bool) -> None:
+    """Make the history of a computer, show it, and triage a capture beside it."""
+    from dunmist.advice import HistoryQuestion
+    from dunmist.jobs.eight_weeks import STORY, make_eight_weeks
+    from dunmist.jobs.judge import judge
+    from dunmist.jobs.view_history import history_of
+    from dunmist.output import check_output
+    from dunmist.reports import document_text, history_document, write_report
+    from dunmist.reports.write_history import write_history
+
+    output.mkdir(parents=True, exist_ok=True)
+    picture, report = output / "history.png", output / "report.html"
+    for path in (output / "history.sqlite3", output / "now.jsonl.gz", picture, report):
+        check_output(path, force=force)
+    click.echo(f"{STORY}\n")
+    history, capture = make_eight_weeks(output, force=force)
+    told, periods = history_of(history, HistoryQuestion(days=WEEKS_DAYS))
+    click.echo(document_text(history_document(told)), nl=False)
+    write_history(told, periods, picture, force=force)
+    write_report(judge(capture, history=history), report, force=force)
+    click.echo(f"now beside it: dunmist triage {capture} --history {history}")
+    click.echo(f"wrote {', '.join(map(str, (history, capture, picture, report)))}", err=True)
 
 
 def _show_fleet(output: Path, *, force: bool) -> None:

@@ -30,6 +30,7 @@ COMMANDS = {
     "compare": "Say what changed between captures, beyond chance.",
     "report": "Write the triage report as a file.",
     "watch": "Record on and on, and keep what was worth it.",
+    "history": "Say who used what over days and months, and what drifts.",
     "line": "Print one line for a status bar: heat, CPUs, busiest program.",
     "collector": "Write a script that samples a computer with nothing but a shell.",
     "fleet": "Triage many captures at once, and say what they have in common.",

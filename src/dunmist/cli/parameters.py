@@ -112,6 +112,16 @@ def normal_option(command: Callable[..., Any]) -> Callable[..., Any]:
     )(command)
 
 
+def history_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the option that names a history."""
+    return click.option(
+        "--history",
+        type=FILE,
+        metavar="FILE",
+        help="A history to judge it by; that of this computer needs no telling.",
+    )(command)
+
+
 # dunmist.advice.complaint_words has them; a test compares both
 COMPLAINTS = (
     "slow",

@@ -5,7 +5,14 @@ from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import CAPTURE, FILE, complaint_option, normal_option, part_options
+from dunmist.cli.parameters import (
+    CAPTURE,
+    FILE,
+    complaint_option,
+    history_option,
+    normal_option,
+    part_options,
+)
 
 STANDARD = Path("-")
 
@@ -34,6 +41,7 @@ STANDARD = Path("-")
 )
 @complaint_option
 @normal_option
+@history_option
 @part_options
 @click.option(
     "--share",
@@ -57,6 +65,7 @@ def report(
     audience: str,
     complaints: tuple[str, ...],
     normal: tuple[Path, ...],
+    history: Path | None,
     since: float | time | None,
     until: float | time | None,
     share: bool,
@@ -73,6 +82,8 @@ def report(
         raise click.UsageError("--complaint is answered in the technician's report; leave it out")
     if normal and (brief or share or audience == "owner"):
         raise click.UsageError("--normal is for the technician's own report; leave it out")
+    if history and (brief or share or audience == "owner"):
+        raise click.UsageError("--history is for the technician's own report; leave it out")
     if full and (brief or audience == "owner"):
         raise click.UsageError("--full is for the technician's report; leave it out")
     from dunmist.cli import reporting
@@ -87,6 +98,7 @@ def report(
         until,
         normal,
         full,
+        history,
     )
     if share:
         reporting.write_shared(file, wanted, arguments=arguments)

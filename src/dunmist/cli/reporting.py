@@ -38,6 +38,7 @@ class ReportWish(NamedTuple):
     until: PointInTime | None = None
     normal: tuple[Path, ...] = ()
     full: bool = False
+    history: Path | None = None
 
     @property
     def is_standard(self) -> bool:
@@ -51,7 +52,7 @@ def write(file: Path, wanted: ReportWish) -> None:
         check_ending(wanted.output)
     check_output(wanted.output, force=wanted.force)
     part = part_of(file, wanted.since, wanted.until)
-    _put(judge(file, wanted.complaints, part), wanted)
+    _put(judge(file, wanted.complaints, part, history=wanted.history), wanted)
     if not wanted.is_standard:
         click.echo(f"wrote {wanted.output}", err=True)
 

@@ -11,6 +11,7 @@ import click
 from dunmist.cli.parameters import (
     CAPTURE,
     far_options,
+    history_option,
     normal_option,
     part_options,
     refuse_given,
@@ -29,6 +30,7 @@ SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force", "host", 
 @click.option("--json", "as_json", is_flag=True, help="Print the triage as JSON.")
 @click.option("--full", is_flag=True, help="Print all of it, not one screen.")
 @normal_option
+@history_option
 @part_options
 @far_options
 @sampling_options
@@ -40,6 +42,7 @@ def triage(
     as_json: bool,
     full: bool,
     normal: tuple[Path, ...],
+    history: Path | None,
     since: float | time | None,
     until: float | time | None,
     host: str | None,
@@ -98,7 +101,7 @@ def triage(
     from dunmist.jobs.judge import judge, part_of
     from dunmist.reports import document_text, triage_document, triage_json
 
-    judged = judge(file, complaints, part_of(file, since, until))
+    judged = judge(file, complaints, part_of(file, since, until), history=history)
     if is_sampled_now:
         from dunmist.jobs.keep_history import add_capture
 

@@ -7,6 +7,7 @@ function of it that is asked through ``once``, so that it is found once whoever 
 from collections.abc import Callable
 from typing import Any, TypeVar, cast
 
+from dunmist.history.past import Past
 from dunmist.series import Application, Process, Rate, Series
 from dunmist.thresholds import Thresholds
 
@@ -16,9 +17,10 @@ Result = TypeVar("Result")
 class Examination:
     """A capture's series with the thresholds by which it is judged."""
 
-    def __init__(self, series: Series, limits: Thresholds) -> None:
+    def __init__(self, series: Series, limits: Thresholds, past: Past | None = None) -> None:
         self.series = series
         self.limits = limits
+        self.past = past  # what was recorded before, None where there is no history
         self._found: dict[Callable[..., Any], Any] = {}
 
     def once(self, find: "Callable[[Examination], Result]") -> Result:

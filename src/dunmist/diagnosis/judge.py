@@ -22,7 +22,9 @@ from dunmist.diagnosis.resources import (
     ResourceInstance,
     find_coverage,
 )
+from dunmist.diagnosis.usual import with_usual
 from dunmist.diagnosis.words import LEVELS, Kind, LevelWord, ResourceWord, is_strained
+from dunmist.history.past import Past
 from dunmist.series import Ints, Rate, Series
 from dunmist.thresholds import Thresholds, thresholds
 
@@ -46,9 +48,11 @@ OUTSIDE: dict[Kind, ResourceWord] = {
 OF_ONE_DISK = ("drive-failing", "drive-resets", "drive-warns", "drive-too-hot")
 
 
-def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
+def diagnose(
+    series: Series, limits: Thresholds | None = None, past: Past | None = None
+) -> Diagnosis:
     """Return what limits the computer, who drives it and how sure that is."""
-    exam = Examination(series, limits or thresholds())
+    exam = Examination(series, limits or thresholds(), past)
     states = [
         judge_thing(exam, resource, thing)
         for resource in RESOURCES
@@ -66,6 +70,7 @@ def diagnose(series: Series, limits: Thresholds | None = None) -> Diagnosis:
         culprits = rank_culprits(exam, RESOURCE_BY_WORD[limiting.resource])
     if external_cause:
         culprits = drivers_of(exam, external_cause, culprits)
+    culprits = with_usual(exam, culprits)
     intervals = series.line.intervals
     quality = data_quality(coverage["cpu"], intervals, exam.limits, series.taken_share)
     return Diagnosis(

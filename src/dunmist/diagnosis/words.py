@@ -95,6 +95,13 @@ Kind = Literal[
     "unclean-restart",
     "restart-waiting",
     "updates-known",
+    "memory-drift",
+    "cooling-drift",
+    "start-drift",
+    "disk-drift",
+    "battery-fading",
+    "storage-forecast",
+    "program-new",
 ]
 # of a figure that a claim rests on; ``advice/evidence.toml`` has its sentence
 EvidenceKey = Literal[
@@ -276,6 +283,20 @@ EvidenceKey = Literal[
     "start-initrd",
     "start-services",
     "start-waited-for",
+    "usual-exceeded",
+    "usual-kept",
+    "memory-drift",
+    "cooling-drift",
+    "start-drift",
+    "disk-drift",
+    "battery-fading",
+    "storage-forecast",
+    "drift-week-bytes",
+    "drift-week-kelvin",
+    "drift-week-seconds",
+    "drift-week-share",
+    "drift-change",
+    "program-new",
 ]
 
 ROLES: tuple[Role, ...] = get_args(Role)

@@ -1,7 +1,7 @@
 """What this computer did over months, in hourly sums.
 
-Takes the records of a recorder or of a capture, gives periods: an hour or a day each. Adding up and
-keeping imports neither NumPy nor anything else that is heavy; what drifts is computed apart.
+Takes the records of a recorder or of a capture, gives periods: an hour or a day each. This module
+imports nothing heavy, as the recorder uses it; ``past`` and ``drifts`` compute with NumPy.
 """
 
 from dunmist.history.database import NAME as NAME

@@ -10,7 +10,8 @@ from dataclasses import dataclass, field, fields
 from typing import Literal, NamedTuple, TypeVar
 
 HOUR_S, DAY_S = 3600, 86_400
-# shares of a resource are counted in steps of 2.5 %
+# shares of a resource are counted by their square root, in steps of a fortieth: small shares are
+# told apart as well as large ones
 BINS = 40
 # how a column of two parts of a period becomes one
 MOST = {"how": "most"}
@@ -19,6 +20,11 @@ LEAST_CPU_S, LEAST_MEMORY_BYTES, LEAST_MOVED_BYTES = 0.5, 20 << 20, 1 << 20
 OTHERS, KERNEL = "(others)", "(kernel)"
 LevelWord = Literal["storage", "battery"]
 EventWord = Literal["start", "incident", "change"]
+
+
+def bin_of(share: float) -> int:
+    """Return where a share is counted."""
+    return min(int(share**0.5 * BINS), BINS - 1)
 
 
 @dataclass(slots=True)
@@ -52,12 +58,12 @@ class ResourceSum:
             used = min(max(used, 0.0), 1.0)
             self.used_share_s += used * span_s
             self.used_s += span_s
-            self.used_bins[min(int(used * BINS), BINS - 1)] += span_s
+            self.used_bins[bin_of(used)] += span_s
         if held is not None:
             held = min(max(held, 0.0), 1.0)
             self.held_share_s += held * span_s
             self.held_s += span_s
-            self.held_bins[min(int(held * BINS), BINS - 1)] += span_s
+            self.held_bins[bin_of(held)] += span_s
 
 
 @dataclass(slots=True)
@@ -206,7 +212,7 @@ def quantile(bins: list[float], share: float) -> float | None:
     left = share * whole
     for place, seconds in enumerate(bins):
         if seconds > 0 and left <= seconds:
-            return (place + left / seconds) / BINS
+            return ((place + left / seconds) / BINS) ** 2
         left -= seconds
     return 1.0
 

@@ -10,6 +10,7 @@ from dunmist.advice import Around, Judged, advise
 from dunmist.captures import CaptureReader
 from dunmist.diagnosis import Diagnosis, diagnose, load_thresholds, worst_window
 from dunmist.errors import WrongUsage
+from dunmist.jobs.past_of_capture import past_of_capture
 from dunmist.jobs.settings import settings_directory, thresholds_path
 from dunmist.output import STANDARD
 from dunmist.series import WHOLE, Part, Series, load_corrections, load_series
@@ -37,22 +38,25 @@ def judge(
     part: Part = WHOLE,
     *,
     looks_for_bad_window: bool = True,
+    history: Path | None = None,
 ) -> Judged:
     """Return everything known about a capture; raises CaptureError and SettingsError.
 
     ``complaints`` are answered instead of those that the capture has. Of a long capture that was
     bad for a stretch only, that stretch is what is judged; ``part`` says which one outright.
+    ``history`` is used in place of the history of this computer; raises HistoryError then.
     """
     if part == WHOLE:
         part = incident_part(path)
     series = load(path, part)
     limits = load_thresholds(thresholds_path())
-    diagnosis = diagnose(series, limits)
+    past = past_of_capture(series, history)
+    diagnosis = diagnose(series, limits, past)
     if looks_for_bad_window and part == WHOLE and str(path) != STANDARD:
         stretch = worst_window(series, diagnosis)
         if stretch is not None:
             inside = load(path, stretch)
-            partial = diagnose(inside, limits)
+            partial = diagnose(inside, limits, past)
             if partial.limiting is not None:
                 return advise(inside, partial, complaints, Around(series, diagnosis))
     return advise(series, diagnosis, complaints)

@@ -17,6 +17,8 @@ from dunmist.reports.glance import resource_figures as resource_figures
 from dunmist.reports.glance import resource_name as resource_name
 from dunmist.reports.glance import resource_shares as resource_shares
 from dunmist.reports.leading_steps import leading_steps as leading_steps
+from dunmist.reports.months import history_document as history_document
+from dunmist.reports.months import history_json as history_json
 from dunmist.reports.program_rows import ProgramRow as ProgramRow
 from dunmist.reports.program_rows import busiest_rows as busiest_rows
 from dunmist.reports.program_rows import culprit_rows as culprit_rows

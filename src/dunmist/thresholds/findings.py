@@ -31,6 +31,9 @@ class FindingLimits(Figures, frozen=True):
     spawn_forks_per_s: PerSecond = 40.0
     # and together they cost at least this much
     spawn_cores: Cores = 0.25
+    # a program that no hour of the history has is told from here on
+    new_cores: Cores = 0.25
+    new_bytes: Bytes = 200e6
     # half of the memory in one application
     memory_hog: Share = 0.50
     # the hypervisor took a tenth of the time that was wanted, which people notice

@@ -11,6 +11,7 @@ from dunmist.diagnosis.findings import (
     devices,
     drives,
     heat,
+    history,
     kernel_messages,
     machine,
     memory,
@@ -35,6 +36,7 @@ SUBJECTS = (
     machine,
     kernel_messages,
     drives,
+    history,
 )
 RULES = tuple(rule for subject in SUBJECTS for rule in rules_of(subject))
 

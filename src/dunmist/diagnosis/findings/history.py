@@ -1,0 +1,149 @@
+"""Findings about weeks and months: what drifts, and which programs are new.
+
+They rest on the history of this computer, where it keeps one.
+"""
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.findings.rules import finds
+from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.words import Severity
+from dunmist.history import DAY_S, Event
+from dunmist.history.drifts import Drift, DriftWord
+from dunmist.history.past import changes_near
+
+# full within so many days is more than a note
+SOON_DAYS = 21.0
+CHANGES_TOLD = 2
+
+
+def date_text(day: float) -> str:
+    """Return a local date, from days since 1970, as people write it."""
+    moment = datetime.fromtimestamp(day * DAY_S, UTC)
+    return f"{moment.day} {moment:%B %Y}"
+
+
+@finds(
+    "memory-drift",
+    "cooling-drift",
+    "start-drift",
+    "disk-drift",
+    "battery-fading",
+    "storage-forecast",
+)
+def _drifts(exam: Examination) -> list[Finding]:
+    """Figures that move over weeks, each with its slope and since when."""
+    past = exam.past
+    if past is None:
+        return []
+    programs = {application.name: application for application in exam.applications}
+    # the history has no paths; steps need the place where a file system is mounted
+    systems = [each for survey in exam.series.surveyed.surveys for each in survey.file_systems]
+    points = {each.source.rpartition("/")[2]: each.point for each in reversed(systems)}
+    findings = []
+    for drift in past.drifts:
+        finding = drift_finding(drift, changes_near(drift, past.events))
+        if drift.word == "memory-drift":
+            finding = replace(finding, application=programs.get(drift.name))
+        elif drift.word == "storage-forecast":
+            finding = replace(finding, subject=points.get(drift.name, drift.name))
+        findings.append(finding)
+    return findings
+
+
+def drift_finding(drift: Drift, changes: Sequence[Event]) -> Finding:
+    """Return a drift as a finding, with the changes about when it began."""
+    signs = [SIGNS[drift.word](drift), _slope(drift)]
+    if changes:
+        named = [f"{event.name} on {date_text(event.at_s / DAY_S)}" for event in changes]
+        signs.append(sign("drift-change", float(len(changes)), which=named[:CHANGES_TOLD]))
+    return Finding(drift.word, _severity(drift), drift.name or None, signs)
+
+
+def _severity(drift: Drift) -> Severity:
+    if drift.word == "storage-forecast":
+        full_day = drift.full_day or 0.0
+        return "concern" if full_day - drift.until_day <= SOON_DAYS else "note"
+    return "note" if drift.word == "start-drift" else "concern"
+
+
+def _slope(drift: Drift) -> Sign:
+    """Return by how much the figure moves a week, with its interval."""
+    week = 7.0
+    low, high = sorted((abs(drift.trend.low) * week, abs(drift.trend.high) * week))
+    value = abs(drift.trend.slope) * week
+    key = {
+        "memory-drift": "drift-week-bytes",
+        "storage-forecast": "drift-week-bytes",
+        "cooling-drift": "drift-week-kelvin",
+        "start-drift": "drift-week-seconds",
+        "disk-drift": "drift-week-seconds",
+        "battery-fading": "drift-week-share",
+    }[drift.word]
+    return sign(key, value, low=low, high=high)  # type: ignore[arg-type]  # keys of the table above
+
+
+def _memory(drift: Drift) -> Sign:
+    return sign("memory-drift", drift.now, before=drift.level, since=date_text(drift.since_day))
+
+
+def _cooling(drift: Drift) -> Sign:
+    return sign("cooling-drift", drift.now, before=drift.level, since=date_text(drift.since_day))
+
+
+def _start(drift: Drift) -> Sign:
+    return sign("start-drift", drift.now, before=drift.level, since=date_text(drift.since_day))
+
+
+def _disk(drift: Drift) -> Sign:
+    return sign("disk-drift", drift.now, before=drift.level, since=date_text(drift.since_day))
+
+
+def _battery(drift: Drift) -> Sign:
+    return sign("battery-fading", drift.now, before=drift.level, since=date_text(drift.since_day))
+
+
+def _storage(drift: Drift) -> Sign:
+    low, high = drift.full_between or (drift.until_day, drift.until_day)
+    return sign(
+        "storage-forecast",
+        (drift.full_day or low) - drift.until_day,
+        date=date_text(drift.full_day or low),
+        low=date_text(low),
+        high=date_text(high),
+    )
+
+
+SIGNS: dict[DriftWord, Callable[[Drift], Sign]] = {
+    "memory-drift": _memory,
+    "cooling-drift": _cooling,
+    "start-drift": _start,
+    "disk-drift": _disk,
+    "battery-fading": _battery,
+    "storage-forecast": _storage,
+}
+
+
+@finds("program-new")
+def _new_programs(exam: Examination) -> list[Finding]:
+    """Programs that were in no hour of the history, and are more than noticed now."""
+    past, series = exam.past, exam.series
+    if past is None:
+        return []
+    least_cores, least_bytes = exam.limits.findings.new_cores, exam.limits.findings.new_bytes
+    findings = []
+    for application in exam.applications:
+        if application.kernel or application.observer or application.name in past.programs:
+            continue
+        cores = float(application.cores.mean())
+        held = float(application.private_bytes.median() or 0.0)
+        if cores >= least_cores or held >= least_bytes:
+            signs = [
+                sign("program-new", float(past.days)),
+                sign("app-cores", cores, of=series.machine.logical_processors),
+            ]
+            findings.append(Finding("program-new", "note", application.name, signs, application))
+    return findings

@@ -1,0 +1,46 @@
+"""Whether a culprit takes more than is usual for it at this hour, by the history."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Culprit, Sign, sign
+
+# chance, after the correction for several culprits (Benjamini and Hochberg 1995)
+CHANCE_MOST = 0.05
+
+
+def with_usual(exam: Examination, culprits: Sequence[Culprit]) -> list[Culprit]:
+    """Return the culprits with what is usual for each, where a history tells."""
+    past = exam.past
+    if past is None:
+        return list(culprits)
+    from scipy.stats import false_discovery_control
+
+    now = [float(culprit.application.cores.mean()) for culprit in culprits]
+    usual = [
+        past.usual_cores(culprit.application.name, cores)
+        for culprit, cores in zip(culprits, now, strict=True)
+    ]
+    known = [place for place, each in enumerate(usual) if each is not None]
+    if not known:
+        return list(culprits)
+    chances = false_discovery_control([each.chance for each in usual if each is not None])
+    signs: dict[int, Sign] = {}
+    for place, chance in zip(known, chances, strict=True):
+        each, cores = usual[place], now[place]
+        if each is None:
+            continue
+        is_more = chance <= CHANCE_MOST and cores - each.usual >= exam.limits.findings.new_cores
+        signs[place] = sign(
+            "usual-exceeded" if is_more else "usual-kept",
+            cores,
+            of=exam.processors,
+            usual=each.usual,
+            high=each.high,
+            hours=float(each.hours),
+        )
+    return [
+        replace(culprit, signs=[*culprit.signs, signs[place]]) if place in signs else culprit
+        for place, culprit in enumerate(culprits)
+    ]

@@ -1,0 +1,92 @@
+"""Weeks and months as a picture: who used most over time, and what drifts with its trend."""
+
+from datetime import datetime
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.dates import DateFormatter
+from matplotlib.figure import Figure
+
+from dunmist.advice import HistoryTold, ToldDrift
+from dunmist.reports.months import BY
+from dunmist.reports.pictures.style import COLOURS, INK, canvas, legend, plain_label, title
+
+PROGRAMS_SHOWN, DRIFTS_SHOWN = 5, 3
+TOP_INCHES, DRIFT_INCHES = 2.2, 1.6
+# figures of each unit as people read them: what they are divided by, and the unit then
+SHOWN = {
+    "cores": (1.0, "cores"),
+    "bytes": (2.0**20, "MiB"),
+    "bytes/s": (2.0**20, "MiB/s"),
+    "W": (1.0, "W"),
+    "K/core": (1.0, "K/core"),
+    "s": (1.0, "s"),
+    "share": (0.01, "%"),
+}
+TITLES = {
+    "memory-drift": "Memory",
+    "cooling-drift": "Heating of the CPU by each core in use",
+    "start-drift": "How long a start takes",
+    "disk-drift": "Time for a request",
+    "battery-fading": "Capacity",
+    "storage-forecast": "Room taken",
+}
+S_PER_DAY = 86_400.0
+
+
+def draw_months(told: HistoryTold) -> Figure:
+    """Return the greatest users over time, and below each figure that drifts."""
+    drifts = told.drifts[:DRIFTS_SHOWN]
+    figure, axes = canvas([TOP_INCHES, *[DRIFT_INCHES] * len(drifts)])
+    _draw_programs(axes[0], told)
+    for panel, drift in zip(axes[1:], drifts, strict=True):
+        _draw_drift(panel, drift)
+    for panel in axes:
+        panel.xaxis_date()  # days since 1970, as Matplotlib has dates
+        panel.xaxis.set_major_formatter(DateFormatter("%-d %b"))  # type: ignore[no-untyped-call]
+        panel.tick_params(labelbottom=True)
+    return figure
+
+
+def _draw_programs(panel: Axes, told: HistoryTold) -> None:
+    scale, unit = SHOWN[told.rate_unit]
+    begin, end = (_day(text) for text in (told.since, told.until))
+    marks = len(told.programs[0].rates) if told.programs else 1
+    days = begin + (end - begin) * (np.arange(marks) + 0.5) / marks
+    for colour, each in zip(COLOURS, told.programs[:PROGRAMS_SHOWN], strict=False):
+        rates = [np.nan if rate is None else rate / scale for rate in each.rates]
+        panel.plot(days, rates, color=colour, label=plain_label(each.name), linewidth=1.6)
+    panel.set_ylabel(unit)
+    panel.set_ylim(bottom=0)
+    title(panel, f"Who used most: {BY[told.by]}")
+    legend(panel)
+
+
+def _draw_drift(panel: Axes, drift: ToldDrift) -> None:
+    scale, unit = SHOWN[drift.unit]
+    if unit == "MiB" and max(drift.values) > 1e4 * scale:
+        scale, unit = scale * 1024.0, "GiB"
+    panel.plot(
+        drift.days,
+        [value / scale for value in drift.values],
+        "o",
+        color=COLOURS[0],
+        markersize=3,
+        label="each day",
+    )
+    first, before, last, now = drift.trend
+    panel.plot([first, last], [before / scale, now / scale], color=INK, label="trend")
+    for place, day in enumerate(drift.changed_days):
+        label = None if place else "a change"
+        panel.axvline(day, color=COLOURS[1], linestyle="--", linewidth=1.0, label=label)
+    panel.set_ylabel(unit)
+    name = f" of {plain_label(drift.name)}" if drift.name else ""
+    title(panel, f"{TITLES[drift.kind]}{name}: since about {drift.since}")
+    legend(panel)
+
+
+def _day(text: str) -> float:
+    """Return a local moment in days since 1970."""
+    moment = datetime.fromisoformat(text)
+    offset = moment.utcoffset()
+    return (moment.timestamp() + (offset.total_seconds() if offset else 0.0)) / S_PER_DAY

@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: demo test test-quick lint docs benchmarks accuracy real-programs pairs proofs early day soak bottle bottle-test screenshots clean
+.PHONY: months demo test test-quick lint docs benchmarks accuracy real-programs pairs proofs early day soak bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -57,6 +57,9 @@ proofs: $(VENV)/installed
 
 early: $(VENV)/installed
 	$(BIN)/python benchmarks/early.py
+
+months: $(VENV)/installed
+	$(BIN)/python benchmarks/months.py
 
 day: $(VENV)/installed
 	$(BIN)/python benchmarks/day.py

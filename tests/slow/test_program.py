@@ -30,6 +30,7 @@ ROOMS = (
     "captures",
     "applications",
     "recorder",
+    "history",
     "series",
     "diagnosis",
     "compare",

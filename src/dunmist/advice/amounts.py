@@ -1,11 +1,12 @@
 """Figures in words for people: percent, sizes, times, cores. Only here units leave SI."""
 
 import math
+from datetime import UTC, datetime
 
 # a figure that counts something, or is the number of something, has no decimals
 COUNTED = ("count", "number")
 SIZES = (("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10))
-BITS_PER_MBIT = 1e6
+BITS_PER_MBIT, S_PER_DAY = 1e6, 86_400.0
 
 
 def percent(share: float) -> str:
@@ -73,6 +74,12 @@ def amount_text(value: float, unit: str, of: float | None) -> str:
     if unit == "tasks":
         return tasks_text(value)
     return f"{value:.0f}" if unit in COUNTED else plain_number(value)
+
+
+def date_text(day: float) -> str:
+    """Return a local date, given in days since 1970, as people write it."""
+    moment = datetime.fromtimestamp(day * S_PER_DAY, UTC)
+    return f"{moment.day} {moment:%B %Y}"
 
 
 def tasks_text(mean: float) -> str:

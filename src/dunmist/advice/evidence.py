@@ -11,7 +11,14 @@ from importlib.resources import files
 
 import msgspec
 
-from dunmist.advice.amounts import amount_text, percent, plain_number, size_text, span_text
+from dunmist.advice.amounts import (
+    amount_text,
+    date_text,
+    percent,
+    plain_number,
+    size_text,
+    span_text,
+)
 from dunmist.advice.triage import Evidence
 from dunmist.advice.wording import doubt_text, wording
 from dunmist.diagnosis import Sign, Slot
@@ -70,6 +77,8 @@ def _slot_text(value: Slot, unit: str) -> str:
         return size_text(value)
     if unit == "s":
         return span_text(value)
+    if unit == "date":
+        return date_text(value)
     return percent(value) if unit == "share" else plain_number(value)
 
 

@@ -6,11 +6,12 @@ from typing import NamedTuple
 
 import msgspec
 
+from dunmist.advice.amounts import date_text
 from dunmist.advice.evidence import evidence_of
 from dunmist.advice.triage import Evidence
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import Finding
-from dunmist.diagnosis.findings.history import date_text, drift_finding
+from dunmist.diagnosis.findings.history import drift_finding
 from dunmist.errors import UnknownName
 from dunmist.history import DAY_S, Event, Period
 from dunmist.history.drifts import Drift, find_drifts, kelvin_per_core

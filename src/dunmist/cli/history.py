@@ -61,9 +61,10 @@ def history(
     """
     from dunmist.jobs.settings import history_path
 
-    path = given or history_path()
     if forget:
-        _forget(path)
+        if given is not None:
+            raise click.UsageError("--forget is for the history of this computer; leave out --file")
+        _forget(history_path())
         return
     from dunmist.advice import HistoryQuestion
     from dunmist.jobs.view_history import history_of
@@ -73,7 +74,7 @@ def history(
     if output is not None:
         check_output(output, force=force)
     asked = HistoryQuestion(days, cast("By", by), name)
-    told, periods = history_of(path, asked)
+    told, periods = history_of(given, asked)
     if output is not None:
         from dunmist.reports.write_history import write_history
 

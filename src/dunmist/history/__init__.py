@@ -4,15 +4,16 @@ Takes the records of a recorder or of a capture, gives periods: an hour or a day
 imports nothing heavy, as the recorder uses it; ``past`` and ``drifts`` compute with NumPy.
 """
 
-from dunmist.history.database import NAME as NAME
 from dunmist.history.database import Damaged as Damaged
 from dunmist.history.database import History as History
-from dunmist.history.database import Identity as Identity
-from dunmist.history.database import forget as forget
-from dunmist.history.database import identity_of as identity_of
-from dunmist.history.database import open_history as open_history
-from dunmist.history.database import put_aside as put_aside
-from dunmist.history.database import read_history as read_history
+from dunmist.history.opening import forget as forget
+from dunmist.history.opening import open_history as open_history
+from dunmist.history.opening import put_aside as put_aside
+from dunmist.history.opening import read_given as read_given
+from dunmist.history.opening import read_history as read_history
+from dunmist.history.schema import NAME as NAME
+from dunmist.history.schema import Identity as Identity
+from dunmist.history.schema import identity_of as identity_of
 from dunmist.history.summing import Summing as Summing
 from dunmist.history.summing import Wall as Wall
 from dunmist.history.summing import events_of as events_of

@@ -12,7 +12,6 @@ import numpy as np
 from dunmist.history.sums import DAY_S, KERNEL, OTHERS, Event, HeatSum, Period
 from dunmist.history.trend import (
     POINTS_LEAST,
-    Noise,
     Trend,
     is_gradual,
     noise_of,
@@ -176,7 +175,7 @@ def _in_windows(
         if len(inside) < POINTS_LEAST or inside[-1].day - inside[0].day < WHOLE_LEAST * window:
             continue
         before = [point.value for point in points[: -len(inside)]][-NOISE_POINTS:]
-        drift = _told(rule, word, name, inside, noise_of(np.array(before)))
+        drift = _told(rule, word, name, inside, before)
         if drift is not None and word == "storage-forecast" and whole is not None:
             return _with_forecast(drift, whole, inside[-1].value)
         if drift is not None:
@@ -185,9 +184,9 @@ def _in_windows(
 
 
 def _told(
-    rule: Rule, word: DriftWord, name: str, inside: list[Point], noise: Noise | None
+    rule: Rule, word: DriftWord, name: str, inside: list[Point], before: list[float]
 ) -> Drift | None:
-    """Return the drift in one window; ``noise`` is how the figure moved before it."""
+    """Return the drift in one window; ``before`` is how the figure moved ahead of it."""
     days = np.array([point.day for point in inside])
     values = np.array([point.value for point in inside])
     sign = 1.0 if rule.rises else -1.0
@@ -205,6 +204,7 @@ def _told(
     if smooth is None or sign * smooth.slope < SMOOTH_LEAST * abs(trend.slope):
         return None
     least = max(rule.least, rule.least_share * abs(trend.level)) / span
+    noise = noise_of(np.array(before))
     if noise is not None:
         error = noise.slope_error(days)
         is_clear = sign * trend.slope >= max(NOISE_Z * error, least + BOUND_Z * error)

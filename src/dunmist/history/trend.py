@@ -11,8 +11,10 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
+from numpy.lib.stride_tricks import sliding_window_view
 
 Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.intp]
 # lags whose correlation is more than chance count, Hamed and Rao 1998, at 95 %
 SIGNIFICANT_Z = 1.96
 # fewer points have no variance to speak of
@@ -90,13 +92,14 @@ def noise_of(values: Floats) -> Noise | None:
 
 
 def is_gradual(days: Floats, values: Floats, trend: Trend) -> bool:
-    """Whether a line fits better than one step, and each third goes on from the one before."""
+    """Whether a line fits better than two steps, and each third goes on from the one before."""
     thirds = [float(np.median(part)) for part in np.array_split(values, 3)]
     steps = np.diff(thirds) * np.sign(trend.slope)
     if not (steps > 0).all():
         return False
-    line = np.abs(values - trend.level - trend.slope * (days - days[0])).sum()
-    return bool(line < _best_step(values))
+    slope, level = np.polyfit(days - days[0], values, 1)
+    line = float(((values - level - slope * (days - days[0])) ** 2).sum())
+    return line < _two_steps(values)
 
 
 def onset_of(days: Floats, values: Floats) -> float:
@@ -118,32 +121,39 @@ def without_steps(values: Floats) -> Floats:
     rest = np.diff(smooth)
     spread = float(np.median(np.abs(rest - np.median(rest)))) * MAD_SIGMA / np.sqrt(2)
     for _ in range(STEPS_MOST):
-        places = range(STEP_POINTS, len(smooth) - 1)
-        steps = np.array([_step_at(smooth, place) for place in places])
-        if not len(steps):
+        if len(smooth) < 2 * STEP_POINTS:
             break
+        # medians of so many points from each place on, and of as many before it
+        medians = np.median(sliding_window_view(smooth, STEP_POINTS), axis=1)
+        steps = medians[STEP_POINTS:] - medians[:-STEP_POINTS]
         # a steady rise is part of every step
         apart = steps - np.median(steps)
         greatest = int(np.argmax(np.abs(apart)))
         if abs(apart[greatest]) < STEP_LEAST * spread:
             break
-        smooth[places[greatest] :] -= apart[greatest]
+        # medians see it from some points: it is where the values themselves jump
+        place, sign = greatest + STEP_POINTS, np.sign(apart[greatest])
+        near = range(max(1, place - STEP_POINTS + 1), min(len(smooth), place + STEP_POINTS))
+        place = max(near, key=lambda each: sign * (smooth[each] - smooth[each - 1]))
+        smooth[place:] -= apart[greatest]
     return smooth
 
 
-def _step_at(values: Floats, place: int) -> float:
-    before = values[max(0, place - STEP_POINTS) : place]
-    return float(np.median(values[place : place + STEP_POINTS]) - np.median(before))
+def _two_steps(values: Floats) -> float:
+    """Return the squares that are left beside the best three levels, one after the other."""
+    count = len(values)
+    sums = np.concatenate([[0.0], np.cumsum(values)])
+    squares = np.concatenate([[0.0], np.cumsum(values * values)])
 
+    def left(begin: Ints, end: Ints) -> Floats:
+        whole = sums[end] - sums[begin]
+        rest: Floats = squares[end] - squares[begin] - whole * whole / (end - begin)
+        return rest
 
-def _best_step(values: Floats) -> float:
-    """Return what is left of values beside the best single step."""
-    left = np.inf
-    for place in range(2, len(values) - 1):
-        parts = values[:place], values[place:]
-        rest = sum(float(np.abs(part - np.median(part)).sum()) for part in parts)
-        left = min(left, rest)
-    return float(left)
+    first, second = np.triu_indices(count - 1, 1)
+    first, second = first + 1, second + 1
+    zero, last = np.zeros_like(first), np.full_like(first, count)
+    return float((left(zero, first) + left(first, second) + left(second, last)).min())
 
 
 def _variance(days: Floats, values: Floats, slope: float) -> float:

@@ -7,7 +7,7 @@ from dunmist.captures import CaptureReader
 from dunmist.history import DAY_S, HOUR_S, Event, Piece, identity_of, open_history
 from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
-from dunmist.simulation.months import Months, Rise
+from dunmist.simulation.months import GIB, PARTITION, Months, Rise
 
 CHAPTER = "eight-weeks"
 STORY = (
@@ -16,7 +16,7 @@ STORY = (
 )
 PATIENT, SEED, DAYS = "ringing-office", 7, 92
 # days before the capture on which each began
-UPDATED, CLOGS, FILLS = 40, 56, 30
+UPDATED, CLOGS, FILLS = 40, 56, 18
 SERVICE = "tide-gridder"
 
 
@@ -38,10 +38,13 @@ def make_eight_weeks(folder: Path, *, force: bool) -> tuple[Path, Path]:
         began_day=today - DAYS,
         offset_s=offset_s,
         cpus=len(header.machine.processors),
+        # so that it ends where the capture begins
+        disk_bytes=460.0 * GIB,
+        used_bytes=129.0 * GIB,
         rises=(
             Rise("memory", SERVICE, DAYS - UPDATED, 3.0),
             Rise("cooling", "", DAYS - CLOGS, 1.6),
-            Rise("storage", "sda2", DAYS - FILLS),
+            Rise("storage", PARTITION, DAYS - FILLS),
         ),
         updates=0.0,
     )

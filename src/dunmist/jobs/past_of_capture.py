@@ -5,7 +5,7 @@ from datetime import datetime
 from pathlib import Path
 
 from dunmist.errors import HistoryError
-from dunmist.history import identity_of, read_history
+from dunmist.history import identity_of, read_given, read_history
 from dunmist.history.past import Past, past_of
 from dunmist.jobs.settings import history_path
 from dunmist.series import Series
@@ -25,7 +25,7 @@ def past_of_capture(series: Series, given: Path | None = None) -> Past | None:
         return None
     began_s = datetime.fromisoformat(header.started).timestamp() + series.since_s
     try:
-        with read_history(path) as history:
+        with read_history(path) if given is None else read_given(path) as history:
             owner, own = history.identity(), identity_of(header.machine)
             if owner == own.text:
                 return past_of(history, began_s, began_s + series.duration_s)

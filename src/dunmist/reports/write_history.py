@@ -6,6 +6,7 @@ from pathlib import Path
 
 from dunmist.advice import HistoryTold
 from dunmist.errors import OutputError
+from dunmist.harmless import harmless
 from dunmist.history import Period
 from dunmist.output import write_whole
 from dunmist.reports.months import history_document
@@ -44,7 +45,7 @@ def _table(periods: Sequence[Period], ending: str) -> bytes:
                 "length_s": period.length_s,
                 "utc_offset_s": period.offset_s,
                 "recorded_s": period.sampled_s,
-                "program": name,
+                "program": harmless(name),
                 "cpu_s": each.cpu_s,
                 "memory_mean_bytes": each.memory_byte_s / each.memory_s if each.memory_s else None,
                 "memory_peak_bytes": each.memory_peak_bytes,

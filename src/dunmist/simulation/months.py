@@ -25,6 +25,7 @@ from dunmist.history import (
 
 Drifting = Literal["memory", "cooling", "start", "disk", "battery", "storage"]
 MIB, GIB = 1 << 20, 1 << 30
+PARTITION = "sda1"
 # how much a day is like the one before
 ALIKE = 0.4
 ROOM_CELSIUS, SEASON_K, BASE_K = 21.0, 3.0, 18.0
@@ -172,8 +173,8 @@ class Months:
         period.disks["sda"] = DiskSum(
             requests, requests * wait_s * float(np.exp(0.05 * today.moved["disk"]))
         )
-        period.levels["storage", "sda2"] = Level(
-            "storage", "sda2", today.used_bytes, self.disk_bytes
+        period.levels["storage", PARTITION] = Level(
+            "storage", PARTITION, today.used_bytes, self.disk_bytes
         )
         fades = 1.0 - 8e-5 * day
         for rise in self.rises:

@@ -33,6 +33,7 @@ class FindingLimits(Figures, frozen=True):
     spawn_cores: Cores = 0.25
     # a program that no hour of the history has is told from here on
     new_cores: Cores = 0.25
+    # ... or where it holds as much memory as a small desktop program
     new_bytes: Bytes = 200e6
     # half of the memory in one application
     memory_hog: Share = 0.50

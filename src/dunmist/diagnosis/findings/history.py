@@ -5,25 +5,18 @@ They rest on the history of this computer, where it keeps one.
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from datetime import UTC, datetime
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.words import Severity
-from dunmist.history import DAY_S, Event
+from dunmist.history import Event
 from dunmist.history.drifts import Drift, DriftWord
 from dunmist.history.past import changes_near
 
 # full within so many days is more than a note
 SOON_DAYS = 21.0
 CHANGES_TOLD = 2
-
-
-def date_text(day: float) -> str:
-    """Return a local date, from days since 1970, as people write it."""
-    moment = datetime.fromtimestamp(day * DAY_S, UTC)
-    return f"{moment.day} {moment:%B %Y}"
 
 
 @finds(
@@ -49,7 +42,10 @@ def _drifts(exam: Examination) -> list[Finding]:
         if drift.word == "memory-drift":
             finding = replace(finding, application=programs.get(drift.name))
         elif drift.word == "storage-forecast":
-            finding = replace(finding, subject=points.get(drift.name, drift.name))
+            # a disk that is not here now needs nothing
+            if drift.name not in points:
+                continue
+            finding = replace(finding, subject=points[drift.name])
         findings.append(finding)
     return findings
 
@@ -58,7 +54,7 @@ def drift_finding(drift: Drift, changes: Sequence[Event]) -> Finding:
     """Return a drift as a finding, with the changes about when it began."""
     signs = [SIGNS[drift.word](drift), _slope(drift)]
     if changes:
-        named = [f"{event.name} on {date_text(event.at_s / DAY_S)}" for event in changes]
+        named = [event.name for event in changes]
         signs.append(sign("drift-change", float(len(changes)), which=named[:CHANGES_TOLD]))
     return Finding(drift.word, _severity(drift), drift.name or None, signs)
 
@@ -87,23 +83,23 @@ def _slope(drift: Drift) -> Sign:
 
 
 def _memory(drift: Drift) -> Sign:
-    return sign("memory-drift", drift.now, before=drift.level, since=date_text(drift.since_day))
+    return sign("memory-drift", drift.now, before=drift.level, since=drift.since_day)
 
 
 def _cooling(drift: Drift) -> Sign:
-    return sign("cooling-drift", drift.now, before=drift.level, since=date_text(drift.since_day))
+    return sign("cooling-drift", drift.now, before=drift.level, since=drift.since_day)
 
 
 def _start(drift: Drift) -> Sign:
-    return sign("start-drift", drift.now, before=drift.level, since=date_text(drift.since_day))
+    return sign("start-drift", drift.now, before=drift.level, since=drift.since_day)
 
 
 def _disk(drift: Drift) -> Sign:
-    return sign("disk-drift", drift.now, before=drift.level, since=date_text(drift.since_day))
+    return sign("disk-drift", drift.now, before=drift.level, since=drift.since_day)
 
 
 def _battery(drift: Drift) -> Sign:
-    return sign("battery-fading", drift.now, before=drift.level, since=date_text(drift.since_day))
+    return sign("battery-fading", drift.now, before=drift.level, since=drift.since_day)
 
 
 def _storage(drift: Drift) -> Sign:
@@ -111,9 +107,9 @@ def _storage(drift: Drift) -> Sign:
     return sign(
         "storage-forecast",
         (drift.full_day or low) - drift.until_day,
-        date=date_text(drift.full_day or low),
-        low=date_text(low),
-        high=date_text(high),
+        date=drift.full_day or low,
+        low=low,
+        high=high,
     )
 
 

@@ -16,7 +16,7 @@ import numpy as np
 
 from dunmist.history import DAY_S, ApplicationSum, DiskSum, Event, HeatSum, Level, Period
 from dunmist.history.drifts import drift_of, series_of
-from dunmist.simulation.months import PROGRAMS, Months, Rise
+from dunmist.jobs.model_months import PROGRAMS, Months, Rise
 
 REPORT = Path(__file__).parent.parent / "docs" / "months.json"
 YEARS, REAL = 1000, 60

@@ -126,7 +126,7 @@ def shoot_terminal(name: str, command: str, folder: Path, wait_s: float = 0.0) -
 
 
 def shoot_pages(page: Path) -> None:
-    """Render the report in Chromium: light, dark, and on a phone."""
+    """Render the report in Chromium, and on a phone."""
     from playwright.sync_api import sync_playwright
 
     with sync_playwright() as started:
@@ -135,14 +135,11 @@ def shoot_pages(page: Path) -> None:
         )
         for name, width, height, scheme in (
             ("report", 1280, 1600, "light"),
-            ("report-dark", 1280, 1000, "dark"),
             ("report-phone", 390, 1200, "light"),
         ):
             look = browser.new_page(viewport={"width": width, "height": height})
             look.emulate_media(color_scheme=scheme)
             look.goto(page.as_uri())
-            if scheme == "dark":
-                look.locator("h2", has_text="Why").scroll_into_view_if_needed()
             look.screenshot(path=HERE / f"{name}.png")
         browser.close()
 
@@ -215,6 +212,10 @@ def main(wanted: list[str]) -> None:
         if not wanted or "report" in wanted:
             shoot_pages(folder / "demo" / "report.html")
             shoot_paper(folder / "demo" / "report.pdf")
+        if not wanted or "history" in wanted:
+            weeks = ["demo", "--chapter", "eight-weeks", "-o", "weeks"]
+            subprocess.run([DUNMIST, *weeks], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            shutil.copy(folder / "weeks" / "history.png", HERE / "history.png")
         for picture, command, wait_s in RUNNING:
             if not wanted or picture in wanted:
                 shoot_running(picture, command, folder, wait_s)

@@ -7,7 +7,7 @@ import numpy as np
 from dunmist.history.drifts import Point, drift_of, find_drifts
 from dunmist.history.past import usual_range
 from dunmist.history.trend import is_gradual, noise_of, onset_of, trend_of, without_steps
-from dunmist.simulation.months import Months, Rise
+from dunmist.jobs.model_months import Months, Rise
 
 HOURS = (9, 11, 14, 16)
 

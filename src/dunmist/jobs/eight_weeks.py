@@ -5,9 +5,9 @@ from pathlib import Path
 
 from dunmist.captures import CaptureReader
 from dunmist.history import DAY_S, HOUR_S, Event, Piece, identity_of, open_history
+from dunmist.jobs.model_months import GIB, PARTITION, Months, Rise
 from dunmist.jobs.patient import capture_patient
 from dunmist.simulation import load_scenario
-from dunmist.simulation.months import GIB, PARTITION, Months, Rise
 
 CHAPTER = "eight-weeks"
 STORY = (

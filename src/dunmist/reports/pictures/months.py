@@ -24,12 +24,12 @@ SHOWN = {
     "share": (0.01, "%"),
 }
 TITLES = {
-    "memory-drift": "Memory",
+    "memory-drift": "Memory of {name}",
     "cooling-drift": "Heating of the CPU by each core in use",
     "start-drift": "How long a start takes",
-    "disk-drift": "Time for a request",
-    "battery-fading": "Capacity",
-    "storage-forecast": "Room taken",
+    "disk-drift": "Time for a request of {name}",
+    "battery-fading": "Capacity of {name}",
+    "storage-forecast": "Room taken on {name}",
 }
 S_PER_DAY = 86_400.0
 
@@ -80,8 +80,8 @@ def _draw_drift(panel: Axes, drift: ToldDrift) -> None:
         label = None if place else "a change"
         panel.axvline(day, color=COLOURS[1], linestyle="--", linewidth=1.0, label=label)
     panel.set_ylabel(unit)
-    name = f" of {plain_label(drift.name)}" if drift.name else ""
-    title(panel, f"{TITLES[drift.kind]}{name}: since about {drift.since}")
+    what = TITLES[drift.kind].format(name=plain_label(drift.name or ""))
+    title(panel, f"{what}: since about {drift.since}")
     legend(panel)
 
 

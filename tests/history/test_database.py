@@ -65,6 +65,12 @@ class Kept(unittest.TestCase):
         self.assertEqual(3600.0, hour.sampled_s)
         self.assertEqual(Level("storage", "sda1", 1e9, 4e9), hour.levels["storage", "sda1"])
         self.assertEqual(COMPUTER.text, history.identity())
+        # what took next to nothing is known to have been there
+        small = piece(5)
+        small.periods[0].small.add("mite")
+        history.add(small, COMPUTER)
+        self.assertIn("mite", history.names_before(small.began_s + 1.0))
+        self.assertNotIn("mite", history.names_before(small.began_s))
         self.assertEqual(0o600, stat.S_IMODE(self.path.stat().st_mode))
 
     def test_only_who_may_makes_one(self):

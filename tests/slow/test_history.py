@@ -45,6 +45,25 @@ class Told(InFolder):
         self.one_line("history", "--file", history, "-o", "out.doc")
         self.one_line("history", "--file", self.folder / "weeks" / "now.jsonl.gz")
         self.usual(self.folder / "weeks" / "now.jsonl.gz", history)
+        self.beside(self.folder / "weeks" / "now.jsonl.gz", history)
+
+    def beside(self, capture, history):
+        state = self.folder / "state" / "dunmist"
+        state.mkdir(parents=True)
+        history.rename(state / "history.sqlite3")
+        environment = {"XDG_STATE_HOME": str(state.parent)}
+        told = run(
+            "compare", "history:28d", capture, "--json", folder=self.folder, environment=environment
+        )
+        compared = json.loads(told.stdout)
+        self.assertEqual("unusual", compared["answer"])
+        self.assertGreater(compared["hours"], 20)
+        clear = {(each["name"], each["what"]) for each in compared["figures"] if each["clear"]}
+        self.assertIn(("nestcam-index", "cores"), clear)
+        self.assertNotIn("mail-lantern", {name for name, _ in clear})
+        other = self.folder / "other.gz"
+        self.one_line("compare", "history:28d", other, environment=environment)
+        self.one_line("compare", "history:28d", capture, other, status=2, environment=environment)
 
     def usual(self, capture, history):
         triage = json.loads(

@@ -91,6 +91,7 @@ class Compared(msgspec.Struct, frozen=True, kw_only=True):
     replaced: list[ComparedThing] = []
     changed: list[ComparedThing] = []  # packages and settings in between, by the system's own word
     left_out: list[ComparedCapture] = []
+    hours: int | None = None  # of the history, where that is what is usual
 
 
 @cache
@@ -133,8 +134,9 @@ def tell_unusual(unusual: Unusual) -> Compared:
         new=[*map(_came, unusual.findings), *map(_odd, unusual.new)],
         gone=[_odd(missing) for missing in unusual.missing],
         replaced=[_odd(replaced) for replaced in unusual.replaced],
-        changed=_changed_between(unusual.normal, unusual.now),
+        changed=_changed_between(unusual.normal, unusual.now) if unusual.normal else [],
         left_out=[_capture(capture) for capture in unusual.left_out],
+        hours=unusual.hours,
     )
 
 
@@ -203,6 +205,8 @@ def _unusual_headline(unusual: Unusual) -> str:
         return str(words["answer"]["unusual"]).format(most=most)
     if things:
         return str(words["answer"]["unusual-things"]).format(things=things)
+    if unusual.hours is not None:
+        return str(words["answer"]["usual-hours"]).format(count=unusual.hours)
     return str(words["answer"]["usual"]).format(count=len(unusual.normal))
 
 

@@ -56,7 +56,7 @@ def compare(
     With --around: within one capture.
 
     With a folder, three captures and more, or --normal: what in the last one is not as this
-    computer usually is.
+    computer usually is. BEFORE may be history:7d, the last seven days of its history.
     """
     from dunmist.jobs.comparison import answer, compare_around, question_of
     from dunmist.reports import comparison_document, comparison_json, document_text

@@ -16,7 +16,7 @@ from dunmist.compare.comparable import Hindrance, Match, identity, shortcoming
 from dunmist.compare.cooling import cooling_worse
 from dunmist.compare.figures import Examined, Figure, application_figures, resource_figures
 from dunmist.compare.resampling import CHANCE_MOST
-from dunmist.diagnosis import Finding, name_shape
+from dunmist.diagnosis import CompareLimits, Finding, name_shape
 from dunmist.series import Series
 
 SetWord = Literal["program", "service", "port", "autostart", "session", "package"]
@@ -59,6 +59,7 @@ class Unusual(NamedTuple):
     missing: list[Odd]
     replaced: list[Odd]
     findings: Sequence[Finding] = ()
+    hours: int | None = None  # of the history, where that is what is usual
 
     @property
     def outside(self) -> list[Range]:
@@ -143,15 +144,13 @@ def _things(series: Series) -> dict[tuple[SetWord, str], str | None]:
 
 
 def _ranges(good: list[Examined], now: Examined) -> list[Range]:
-    from scipy.stats import false_discovery_control, t
-
     by_figure: dict[tuple[str, str | None, str | None], list[Figure]] = {}
     for exam in good:
         for figure in (*resource_figures(exam, now), *application_figures(exam, now)):
             if len(figure.before) and len(figure.after):
                 key = (figure.what, figure.resource, figure.name)
                 by_figure.setdefault(key, []).append(figure)
-    ranges, chances = [], []
+    pairs = []
     for figures in by_figure.values():
         figure, means = figures[-1], [float(figure.before.mean()) for figure in figures]
         if figure.resource is None:
@@ -160,10 +159,21 @@ def _ranges(good: list[Examined], now: Examined) -> list[Range]:
                 continue
             # neither that capture nor the one of now had it
             means += [0.0] * (len(good) - len(means))
+        if len(means) >= now.limits.captures_least:
+            pairs.append((figure, means))
+    return ranges_of(pairs, now.limits)
+
+
+def ranges_of(
+    pairs: Iterable[tuple[Figure, Sequence[float]]], limits: CompareLimits
+) -> list[Range]:
+    """Return the range of each figure, from its means in good times, and whether now is outside."""
+    from scipy.stats import false_discovery_control, t
+
+    ranges, chances = [], []
+    for figure, means in pairs:
         count = len(means)
-        if count < now.limits.captures_least:
-            continue
-        spread = max(float(np.std(means, ddof=1)), now.limits.spread_least * figure.least)
+        spread = max(float(np.std(means, ddof=1)), limits.spread_least * figure.least)
         wide = spread * math.sqrt(1 + 1 / count)
         usual, current = float(np.mean(means)), float(figure.after.mean())
         reach = wide * float(t.ppf(1 - CHANCE_MOST / 2, count - 1))

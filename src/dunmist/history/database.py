@@ -28,6 +28,7 @@ class History:
         self.path = path
         self._base = base
         self._names: dict[str, int] = {}
+        self._since_s = 0.0  # of what is being added
 
     def __enter__(self) -> "History":
         return self
@@ -65,8 +66,11 @@ class History:
             self._base.execute(
                 "INSERT OR REPLACE INTO about VALUES ('computer', ?)", (computer.text,)
             )
+            self._since_s = piece.began_s
             for part in piece.periods:
                 self._add_to_period(part)
+                for name in part.small:
+                    self._name(name)
             self._base.executemany(
                 "INSERT OR IGNORE INTO event VALUES (?, ?, ?, ?)",
                 [(int(e.at_s), e.what, e.name, e.value) for e in piece.events],
@@ -119,6 +123,12 @@ class History:
                     level = Level(what, names.get(name, ""), value, whole)
                     by_id[number].levels[what, level.name] = level
             return checked(list(by_id.values()))
+
+    def names_before(self, at_s: float) -> frozenset[str]:
+        """Return the names of all programs and devices that were seen before a moment."""
+        with told(self.path):
+            rows = self._base.execute("SELECT text FROM name WHERE since_s < ?", (at_s,))
+            return frozenset(str(text) for (text,) in rows)
 
     def events(self, since_s: float = 0.0) -> list[Event]:
         """Return what happened since a moment, the oldest first."""
@@ -194,7 +204,9 @@ class History:
     def _name(self, text: str) -> int:
         number = self._names.get(text)
         if number is None:
-            self._base.execute("INSERT OR IGNORE INTO name (text) VALUES (?)", (text,))
+            self._base.execute(
+                "INSERT OR IGNORE INTO name (text, since_s) VALUES (?, ?)", (text, self._since_s)
+            )
             row = self._base.execute("SELECT id FROM name WHERE text = ?", (text,)).fetchone()
             number = self._names[text] = int(row[0])
         return number

@@ -41,6 +41,9 @@ ONSET_POINTS = 90
 HOUR = 3600.0
 # what a window says of a figure by chance it does not say on two days
 CONFIRMED_DAYS = 1
+# where steps move a figure, some small ones look like a slow drift: the share has to be moved in so
+# many days
+STEPS_DAYS = 14.0
 # of the slope, that has to be left without steps
 SMOOTH_LEAST = 0.6
 
@@ -61,7 +64,7 @@ RULES: dict[DriftWord, Rule] = {
     "memory-drift": Rule(True, 0.10, 16 << 20, "bytes", has_steps=True),
     # dust takes months; half a kelvin for each core in use is felt at full load
     "cooling-drift": Rule(True, 0.10, 0.25, "K/core"),
-    "start-drift": Rule(True, 0.12, 3.0, "s"),
+    "start-drift": Rule(True, 0.12, 3.0, "s", has_steps=True),
     "disk-drift": Rule(True, 0.12, 0.0004, "s", has_steps=True),
     "battery-fading": Rule(False, 0.04, 0.04, "share", (28, 42, 56, 112)),
     "storage-forecast": Rule(True, 0.01, 256 << 20, "bytes"),
@@ -203,7 +206,8 @@ def _told(
     # what is left of a flight of steps is flat
     if smooth is None or sign * smooth.slope < SMOOTH_LEAST * abs(trend.slope):
         return None
-    least = max(rule.least, rule.least_share * abs(trend.level)) / span
+    share = rule.least_share * (max(1.0, span / STEPS_DAYS) if rule.has_steps else 1.0)
+    least = max(rule.least, share * abs(trend.level)) / span
     noise = noise_of(np.array(before))
     if noise is not None:
         error = noise.slope_error(days)

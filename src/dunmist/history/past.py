@@ -73,21 +73,23 @@ def past_of(history: History, began_s: float, ended_s: float) -> Past | None:
     events = [event for event in history.events() if event.at_s < ended_s]
     return Past(
         days=len(days),
-        programs=frozenset(name for period in before for name in period.applications),
-        hours=_alike(before, began_s),
+        programs=history.names_before(began_s),
+        hours=hours_alike(before, began_s),
         drifts=find_drifts(before, events),
         events=events,
     )
 
 
-def _alike(periods: Sequence[Period], at_s: float) -> list[Period]:
-    """Return the hours of the last weeks at this time of day, on the same kind of day."""
+def hours_alike(periods: Sequence[Period], at_s: float, days: float = USUAL_DAYS) -> list[Period]:
+    """Return the hours of the last days at this time of day, on the same kind of day."""
+    if not periods:
+        return []
     now = Period(int(at_s), HOUR_S, periods[-1].offset_s)
     return [
         period
         for period in periods
         if period.length_s == HOUR_S
-        and period.began_s >= at_s - USUAL_DAYS * DAY_S
+        and at_s - days * DAY_S <= period.began_s <= at_s - HOUR_S
         and period.sampled_s >= SAMPLED_LEAST_S
         and period.is_weekend == now.is_weekend
         and (period.local_hour - now.local_hour + NEAR_HOURS) % 24 <= 2 * NEAR_HOURS

@@ -54,7 +54,7 @@ KINDS: tuple[tuple[str, type[Sum]], ...] = (
 
 TABLES = """
 CREATE TABLE about (what TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
-CREATE TABLE name (id INTEGER PRIMARY KEY, text TEXT NOT NULL UNIQUE);
+CREATE TABLE name (id INTEGER PRIMARY KEY, text TEXT NOT NULL UNIQUE, since_s REAL NOT NULL);
 CREATE TABLE period (
     id INTEGER PRIMARY KEY, began_s INTEGER NOT NULL, length_s INTEGER NOT NULL,
     offset_s INTEGER NOT NULL, sampled_s REAL NOT NULL, clock_set INTEGER NOT NULL,
@@ -92,7 +92,7 @@ def columns_of() -> dict[str, frozenset[str]]:
     """Return the tables of a history with their columns."""
     plain = {
         "about": ("what", "value"),
-        "name": ("id", "text"),
+        "name": ("id", "text", "since_s"),
         "period": ("id", *PERIOD_COLUMNS),
         "level": ("period", "what", "name", "value", "whole"),
         "event": ("at_s", "what", "name", "value"),

@@ -147,6 +147,8 @@ class Period:
     disks: dict[str, DiskSum] = field(default_factory=dict)
     heat: HeatSum = field(default_factory=HeatSum)
     levels: dict[tuple[str, str], Level] = field(default_factory=dict)
+    # programs that are counted with others: that they were there is kept, and no more
+    small: set[str] = field(default_factory=set)
 
     @property
     def local_hour(self) -> int:
@@ -177,6 +179,7 @@ class Period:
             add_up(self.disks.setdefault(name, DiskSum()), disk)
         add_up(self.heat, other.heat)
         self.levels |= other.levels
+        self.small |= other.small
 
     def without_small_ones(self) -> None:
         """Count programs together that took next to nothing."""
@@ -191,6 +194,7 @@ class Period:
         for name in small:
             others = self.applications.setdefault(OTHERS, ApplicationSum())
             add_up(others, self.applications.pop(name))
+        self.small.update(small)
 
 
 @dataclass(slots=True)

@@ -92,14 +92,18 @@ def noise_of(values: Floats) -> Noise | None:
 
 
 def is_gradual(days: Floats, values: Floats, trend: Trend) -> bool:
-    """Whether a line fits better than two steps, and each third goes on from the one before."""
+    """Whether a line fits better than two steps, and each third goes on from the one before.
+
+    What is left beside each is held against how many points are free: a line has two figures of its
+    own, three levels with two places have five.
+    """
     thirds = [float(np.median(part)) for part in np.array_split(values, 3)]
     steps = np.diff(thirds) * np.sign(trend.slope)
     if not (steps > 0).all():
         return False
     slope, level = np.polyfit(days - days[0], values, 1)
     line = float(((values - level - slope * (days - days[0])) ** 2).sum())
-    return line < _two_steps(values)
+    return line / (len(values) - 2) < _two_steps(values) / (len(values) - 5)
 
 
 def onset_of(days: Floats, values: Floats) -> float:

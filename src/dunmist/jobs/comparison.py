@@ -1,16 +1,23 @@
 """Compares captures: two of them, or several good ones with one of now."""
 
+import re
 from collections.abc import Sequence
+from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
 from dunmist.advice import Compared, Judged, tell_comparison, tell_unusual
-from dunmist.compare import Examined, Match, Unusual, compare, unusual
-from dunmist.errors import CaptureError, WrongUsage
+from dunmist.compare import Examined, Match, Unusual, compare, unusual, unusual_beside_hours
+from dunmist.errors import CaptureError, HistoryError, WrongUsage
+from dunmist.history import Period, identity_of, read_history
+from dunmist.history.past import hours_alike
 from dunmist.jobs.judge import PointInTime, judge, part_of
+from dunmist.jobs.settings import history_path
 from dunmist.series import WHOLE, Part
 
 CAPTURES = "*.jsonl.gz"
+# so many days of the history in place of captures
+HISTORY = re.compile(r"history:(\d{1,3})d")
 
 
 class Question(NamedTuple):
@@ -20,6 +27,7 @@ class Question(NamedTuple):
     before: Path | None
     now: Path
     match: Match = "both"
+    days: int | None = None  # of the history, where that is what is usual
 
 
 def question_of(places: Sequence[Path], normal: Sequence[Path], match: Match = "both") -> Question:
@@ -28,6 +36,11 @@ def question_of(places: Sequence[Path], normal: Sequence[Path], match: Match = "
     Raises WrongUsage and CaptureError.
     """
     *others, last = places
+    asked = HISTORY.fullmatch(str(others[0])) if others else None
+    if asked is not None:
+        if len(others) > 1 or normal:
+            raise WrongUsage("history:DAYSd is what is usual; leave the other captures out")
+        return Question([], None, last, match, days=int(asked[1]))
     if last.is_dir():
         raise WrongUsage(f"{last} is a folder; the last place is the capture of now")
     if not normal and len(others) == 1 and not others[0].is_dir() and not _is_pattern(others[0]):
@@ -43,10 +56,22 @@ def question_of(places: Sequence[Path], normal: Sequence[Path], match: Match = "
 def answer(question: Question) -> Compared:
     """Return the comparison in words; raises CaptureError and SettingsError."""
     now = _examined(question.now)
+    if question.days is not None:
+        return tell_unusual(unusual_beside_hours(_hours(now, question.days), now))
     if question.before is not None:
         return tell_comparison(compare(_examined(question.before), now, question.match))
     good = [_examined(file) for file in question.normal]
     return tell_unusual(unusual(good, now, question.match))
+
+
+def _hours(now: Examined, days: int) -> list[Period]:
+    """Return the hours of the history at this time of day; raises HistoryError."""
+    began_s = datetime.fromisoformat(now.series.header.started).timestamp()
+    path = history_path()
+    with read_history(path) as history:
+        if history.identity() != identity_of(now.series.header.machine).text:
+            raise HistoryError(f"{path}: is of another computer than {now.series.path}")
+        return hours_alike(history.periods(), began_s, days)
 
 
 def compare_parts(path: Path, before: Part, after: Part) -> Compared:

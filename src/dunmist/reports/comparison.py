@@ -91,6 +91,8 @@ def _captures(compared: Compared) -> str:
     if compared.question == "before-and-after":
         before = compared.before[0]
         return f"{before.path}: {before.ticks} ticks from {before.started}. {now}"
+    if compared.hours is not None:
+        return f"{compared.hours} hours of the history. {now}"
     left_out = ", ".join(capture.path for capture in compared.left_out)
     rest = f" Left out, of another computer or too short: {left_out}." if left_out else ""
     return f"{len(compared.before)} good captures. {now}{rest}"

@@ -3,30 +3,33 @@
 They rest on the history of this computer, where it keeps one.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
+from typing import get_args
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
-from dunmist.diagnosis.words import Severity
+from dunmist.diagnosis.words import EvidenceKey, Severity
 from dunmist.history import Event
 from dunmist.history.drifts import Drift, DriftWord
 from dunmist.history.past import changes_near
 
+# the figure that has the slope of each, by its unit
+WEEKLY: dict[DriftWord, EvidenceKey] = {
+    "memory-drift": "drift-week-bytes",
+    "storage-forecast": "drift-week-bytes",
+    "cooling-drift": "drift-week-kelvin",
+    "start-drift": "drift-week-seconds",
+    "disk-drift": "drift-week-seconds",
+    "battery-fading": "drift-week-share",
+}
 # full within so many days is more than a note
 SOON_DAYS = 21.0
 CHANGES_TOLD = 2
 
 
-@finds(
-    "memory-drift",
-    "cooling-drift",
-    "start-drift",
-    "disk-drift",
-    "battery-fading",
-    "storage-forecast",
-)
+@finds(*get_args(DriftWord))
 def _drifts(exam: Examination) -> list[Finding]:
     """Figures that move over weeks, each with its slope and since when."""
     past = exam.past
@@ -52,7 +55,7 @@ def _drifts(exam: Examination) -> list[Finding]:
 
 def drift_finding(drift: Drift, changes: Sequence[Event]) -> Finding:
     """Return a drift as a finding, with the changes about when it began."""
-    signs = [SIGNS[drift.word](drift), _slope(drift)]
+    signs = [_level(drift), _slope(drift)]
     if changes:
         named = [event.name for event in changes]
         signs.append(sign("drift-change", float(len(changes)), which=named[:CHANGES_TOLD]))
@@ -71,56 +74,17 @@ def _slope(drift: Drift) -> Sign:
     week = 7.0
     low, high = sorted((abs(drift.trend.low) * week, abs(drift.trend.high) * week))
     value = abs(drift.trend.slope) * week
-    key = {
-        "memory-drift": "drift-week-bytes",
-        "storage-forecast": "drift-week-bytes",
-        "cooling-drift": "drift-week-kelvin",
-        "start-drift": "drift-week-seconds",
-        "disk-drift": "drift-week-seconds",
-        "battery-fading": "drift-week-share",
-    }[drift.word]
-    return sign(key, value, low=low, high=high)  # type: ignore[arg-type]  # keys of the table above
+    return sign(WEEKLY[drift.word], value, low=low, high=high)
 
 
-def _memory(drift: Drift) -> Sign:
-    return sign("memory-drift", drift.now, before=drift.level, since=drift.since_day)
-
-
-def _cooling(drift: Drift) -> Sign:
-    return sign("cooling-drift", drift.now, before=drift.level, since=drift.since_day)
-
-
-def _start(drift: Drift) -> Sign:
-    return sign("start-drift", drift.now, before=drift.level, since=drift.since_day)
-
-
-def _disk(drift: Drift) -> Sign:
-    return sign("disk-drift", drift.now, before=drift.level, since=drift.since_day)
-
-
-def _battery(drift: Drift) -> Sign:
-    return sign("battery-fading", drift.now, before=drift.level, since=drift.since_day)
-
-
-def _storage(drift: Drift) -> Sign:
+def _level(drift: Drift) -> Sign:
+    """Return where the figure is now and where it was; of a file system, when it is full."""
+    if drift.word != "storage-forecast":
+        return sign(drift.word, drift.now, before=drift.level, since=drift.since_day)
     low, high = drift.full_between or (drift.until_day, drift.until_day)
-    return sign(
-        "storage-forecast",
-        (drift.full_day or low) - drift.until_day,
-        date=drift.full_day or low,
-        low=low,
-        high=high,
-    )
-
-
-SIGNS: dict[DriftWord, Callable[[Drift], Sign]] = {
-    "memory-drift": _memory,
-    "cooling-drift": _cooling,
-    "start-drift": _start,
-    "disk-drift": _disk,
-    "battery-fading": _battery,
-    "storage-forecast": _storage,
-}
+    full_day = drift.full_day or low
+    days = full_day - drift.until_day
+    return sign("storage-forecast", days, date=full_day, low=low, high=high)
 
 
 @finds("program-new")

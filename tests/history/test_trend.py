@@ -6,7 +6,14 @@ import numpy as np
 
 from dunmist.history.drifts import Point, drift_of, find_drifts
 from dunmist.history.past import usual_range
-from dunmist.history.trend import is_gradual, noise_of, onset_of, trend_of, without_steps
+from dunmist.history.trend import (
+    goes_on,
+    is_no_staircase,
+    noise_of,
+    onset_of,
+    trend_of,
+    without_steps,
+)
 from dunmist.jobs.model_months import Months, Rise
 
 HOURS = (9, 11, 14, 16)
@@ -56,10 +63,13 @@ class Trends(unittest.TestCase):
         random, days = np.random.default_rng(8), np.arange(28.0)
         values = 100 + random.normal(size=28)
         values[14:] += 30
-        self.assertFalse(is_gradual(days, values, trend_of(days, values, 3.29)))
+        self.assertFalse(is_no_staircase(days, values))
         self.assertLess(np.ptp(without_steps(values)), 12)
         rising = 100 + 2 * days + random.normal(size=28)
-        self.assertTrue(is_gradual(days, rising, trend_of(days, rising, 3.29)))
+        self.assertTrue(is_no_staircase(days, rising))
+        self.assertTrue(goes_on(rising, trend_of(days, rising, 3.29)))
+        back = np.concatenate([rising[:14], rising[:14]])
+        self.assertFalse(goes_on(back, trend_of(days, back, 3.29)))
 
     def test_since_when(self):
         random, days = np.random.default_rng(9), np.arange(80.0)

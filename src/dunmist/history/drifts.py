@@ -13,7 +13,8 @@ from dunmist.history.sums import DAY_S, KERNEL, OTHERS, Event, HeatSum, Period
 from dunmist.history.trend import (
     POINTS_LEAST,
     Trend,
-    is_gradual,
+    goes_on,
+    is_no_staircase,
     noise_of,
     onset_of,
     trend_of,
@@ -200,7 +201,9 @@ def _told(
     if moved < rule.least / 2:
         return None
     trend = trend_of(days, values, INTERVAL_Z)
-    if trend is None or sign * trend.slope <= 0 or not is_gradual(days, values, trend):
+    if trend is None or sign * trend.slope <= 0 or not goes_on(values, trend):
+        return None
+    if rule.has_steps and not is_no_staircase(days, values):
         return None
     smooth = trend_of(days, without_steps(values), INTERVAL_Z)
     # what is left of a flight of steps is flat

@@ -91,16 +91,18 @@ def noise_of(values: Floats) -> Noise | None:
     return Noise(spread / float(np.sqrt(2 * (1 - alike))), alike)
 
 
-def is_gradual(days: Floats, values: Floats, trend: Trend) -> bool:
-    """Whether a line fits better than two steps, and each third goes on from the one before.
+def goes_on(values: Floats, trend: Trend) -> bool:
+    """Whether each third of the values goes on from the one before."""
+    thirds = [float(np.median(part)) for part in np.array_split(values, 3)]
+    return bool((np.diff(thirds) * np.sign(trend.slope) > 0).all())
+
+
+def is_no_staircase(days: Floats, values: Floats) -> bool:
+    """Whether a line fits better than two steps.
 
     What is left beside each is held against how many points are free: a line has two figures of its
     own, three levels with two places have five.
     """
-    thirds = [float(np.median(part)) for part in np.array_split(values, 3)]
-    steps = np.diff(thirds) * np.sign(trend.slope)
-    if not (steps > 0).all():
-        return False
     slope, level = np.polyfit(days - days[0], values, 1)
     line = float(((values - level - slope * (days - days[0])) ** 2).sum())
     return line / (len(values) - 2) < _two_steps(values) / (len(values) - 5)

@@ -17,7 +17,8 @@ from contextlib import suppress
 from pathlib import Path
 from types import SimpleNamespace
 
-from textual.widgets import DataTable, Static, Tabs
+from textual.command import CommandPalette
+from textual.widgets import DataTable, OptionList, Static, Tabs
 
 from dunmist.desk import PAGES
 from dunmist.desk.app import DeskApp
@@ -271,15 +272,29 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             text = str(app.screen.query_one("#text", Static).render())
             self.assertIn("command line", text)
             self.assertIn("nestcam-index", text)
+            steps = app.screen.query_one("#steps", OptionList)
+            actions = [step.action for step in app.screen._steps]
+            steps.highlighted = actions.index("pause")
             await pilot.press("enter")
             for _ in range(2400):
                 await pilot.pause(0.05)
                 if isinstance(app.screen, Question):
                     break
             self.assertIsInstance(app.screen, Question)
+            # what cannot be done is not offered, and why is said
+            self.assertIn("nothing to act on", app.screen._reason)
+            said = " ".join(str(each.render()) for each in app.screen.query(Static))
+            self.assertNotIn("y: do it", said)
             await pilot.press("n", "escape")
             await pilot.pause()
             self.assertEqual(1, len(app.screen_stack))
+            await pilot.press("ctrl+p", *"report")
+            await pilot.pause(0.5)
+            self.assertIsInstance(app.screen, CommandPalette)
+            await pilot.press("escape", "escape")
+            await pilot.pause()
+            offered = [command.title for command in app.get_system_commands(app.screen)]
+            self.assertLessEqual({"hold still", "report", "undo", "end"}, set(offered))
             for keys in (("v",), ("shift+tab",) * 2 + ("enter",)):
                 await pilot.press(*keys)
                 await pilot.pause()

@@ -10,6 +10,7 @@ import msgspec
 
 from dunmist.advice import Act, FilledStep, cores_text, percent
 from dunmist.cli.progress import progress_for
+from dunmist.desk.judgement import REFUSED_NOW
 from dunmist.errors import Refused, Stopped, Unsuccessful
 from dunmist.fixing import Effect, brought, score, settled
 from dunmist.harmless import harmless
@@ -51,6 +52,8 @@ def print_rung(chosen: Chosen, rung: FilledStep) -> None:
         if text:
             click.echo(harmless(f"{title}: {text}"))
     say(f"look at afterwards: {step.check}")
+    if act and (reason := refusal_of(chosen, act)):
+        say(f"{REFUSED_NOW}{reason}")
 
 
 def refusal_of(chosen: Chosen, wanted: Act) -> str | None:

@@ -6,12 +6,14 @@ Figures come from the capture (``follow``) and from children that judge (``visit
 
 import subprocess
 import time
+from collections.abc import Iterable
+from functools import partial
 from typing import ClassVar
 
 import msgspec
 from rich.text import Text
 from textual import on, work
-from textual.app import App, ComposeResult
+from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding, BindingType
 from textual.screen import Screen
 from textual.widgets import Footer, Static
@@ -120,6 +122,32 @@ class DeskApp(App[str]):
         yield Static(id="gauges")
         yield self.pages
         yield Footer(compact=True, show_command_palette=False)
+
+    def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
+        """Yield what the command palette offers: everything that a key does."""
+        del screen
+        pages = self.pages
+        for title, meaning, act in (
+            ("open the culprit", "what the answer is about, with its steps", self.action_culprit),
+            ("hold still", "or go on", self.action_hold),
+            ("complaint", "say what is complained of", self.action_ask),
+            ("filter", "only rows with these words", pages.action_filter),
+            ("sort", "by the next column", pages.action_sort),
+            ("columns", "choose the columns", pages.action_columns),
+            ("unfold", "an application into its processes", pages.action_unfold),
+            ("owner", "only what belongs to the owner of the chosen row", pages.action_owner),
+            ("units", "exact figures, or as people write them", pages.action_units),
+            ("next table", "of the page", pages.action_table),
+            ("judge now", "without waiting", self.action_judge),
+            ("faster", "sample more often", partial(self.action_pace, -1)),
+            ("slower", "sample less often", partial(self.action_pace, 1)),
+            ("try it now", "mark this moment; again: what rose since", self.action_try),
+            ("undo", "the last act", self.action_undo),
+            ("report", "write it into the folder of the visit", self.action_report),
+            ("help", "all keys", self.action_help),
+            ("end", "with a line for the ticket", self.action_end),
+        ):
+            yield SystemCommand(title, meaning, act)
 
     def on_mount(self) -> None:
         """Begin to look."""

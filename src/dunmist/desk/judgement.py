@@ -7,6 +7,9 @@ from typing import NamedTuple
 
 import msgspec
 
+# how the last line of 'fix show' begins where a step would be refused now
+REFUSED_NOW = "it would be refused now: "
+
 
 class PageTopic(NamedTuple):
     """A page: its title, the topics of ``view`` that it has, and the form of the processes."""

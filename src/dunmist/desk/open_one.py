@@ -17,7 +17,7 @@ from textual.screen import ModalScreen, Screen
 from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
-from dunmist.desk.judgement import ShownFinding, ShownStep
+from dunmist.desk.judgement import REFUSED_NOW, ShownFinding, ShownStep
 from dunmist.desk.short_screens import box_columns
 from dunmist.desk.visit import Visit, shown_command
 from dunmist.harmless import harmless
@@ -186,6 +186,9 @@ class OpenOne(Screen[None]):
     def ask_for(self, action: str, said: str, *, is_act: bool) -> None:
         """Show the step, and carry it out where that is wanted."""
         reason = self._refusal()
+        if reason is None and REFUSED_NOW in said:
+            said, _, why = said.partition(REFUSED_NOW)
+            reason = " ".join(why.split())
         if not is_act:
             # what only a person can do is told as it stands in the list
             said = next(step.text for step in self._steps if step.action == action)

@@ -37,6 +37,7 @@ KEYS = (
     (",  .", "of a file: half a minute back, forward"),
     ("z", "undo the last act"),
     ("r", "write the report into the folder of the visit"),
+    ("Ctrl-P", "the same by name: type a word of what you want"),
     ("q", "end; a line for the ticket is printed"),
 )
 
@@ -160,5 +161,5 @@ class Help(Short):
     """The keys."""
 
     def __init__(self) -> None:
-        text = Text("\n").join(Text(f"{keys:<8}{meaning}") for keys, meaning in KEYS)
+        text = Text("\n").join(Text(f"{keys:<9}{meaning}") for keys, meaning in KEYS)
         super().__init__("keys", text)

@@ -26,6 +26,7 @@ from dunmist.history import (
     put_aside,
     wall_of,
 )
+from dunmist.jobs.recorder_lock import is_recorded
 from dunmist.jobs.settings import history_path, keeps_history, thresholds_path
 from dunmist.recorder import Known, Ring
 from dunmist.sampling import Record, Survey, Tick
@@ -48,13 +49,13 @@ class HistoryKeeper:
         self._path, self._header, self._ring = path, header, ring
         self._summing = Summing(header, lambda: ring.known, limits)
         self._computer = identity_of(header.machine)
+        self._trouble = ""
         self._history = self._opened()
         self._waiting: list[Piece] = []
         self._first: int | None = None
         self._began: Wall | None = None
         self._last: Wall | None = None
         self._daily_s: float | None = None
-        self._trouble = ""
 
     def recover(self, segments: Sequence[Path], limits: Thresholds) -> None:
         """Add what an earlier run recorded and could not add any more."""
@@ -113,8 +114,10 @@ class HistoryKeeper:
         if self._began is None or self._last is None:
             return
         periods, events = self._summing.take()
-        identity = f"{self._ring.run}/{self._first}"
         began_s, ended_s = self._began.at_s, self._last.at_s
+        # what the ring has no room for is of no segment
+        number = self._first if self._first is not None else f"{began_s:.3f}"
+        identity = f"{self._ring.run}/{number}"
         self._add(Piece(identity, began_s, ended_s, periods, events))
 
     def _add(self, piece: Piece) -> None:
@@ -162,7 +165,7 @@ class HistoryKeeper:
 
     def _say(self, trouble: str) -> None:
         """Say once what is wrong, until it is something else."""
-        if trouble != getattr(self, "_trouble", ""):
+        if trouble != self._trouble:
             _LOG.warning("%s; it records without a history", trouble)
         self._trouble = trouble
 
@@ -183,7 +186,7 @@ def add_capture(path: Path) -> bool:
     Says in a line why it could not. A recorder that runs has that time already.
     """
     try:
-        if not keeps_history():
+        if not keeps_history() or is_recorded():
             return False
         history = open_history(history_path())
         if history is None:

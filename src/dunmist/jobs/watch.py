@@ -4,11 +4,9 @@ Nothing imported here is heavy. What was kept is judged by another process at id
 turns out to have been nothing is forgotten again, unless a person asked for it.
 """
 
-import fcntl
 import logging
-import os
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable
+from contextlib import suppress
 from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
@@ -18,12 +16,14 @@ import msgspec
 
 from dunmist.captures import CaptureReader, IncidentMark, load_rules
 from dunmist.computer import Inventory, Root
-from dunmist.errors import CaptureError, Refused
+from dunmist.errors import CaptureError
 from dunmist.history import Event
 from dunmist.jobs.capture import SampledBy, header_of, read_subject, until_broken_off
 from dunmist.jobs.graceful_shutdown import Ending, ended_by_signals
 from dunmist.jobs.incident_judging import Verdict, judged_apart
 from dunmist.jobs.keep_history import HistoryKeeper, keeper_for
+from dunmist.jobs.recorder_lock import is_recorded as is_recorded
+from dunmist.jobs.recorder_lock import locked
 from dunmist.jobs.remote_capture import Source, StoppableClock, remote_source
 from dunmist.jobs.settings import (
     incidents_directory,
@@ -64,7 +64,7 @@ from dunmist.trusted_paths import Untrusted
 
 _LOG = logging.getLogger(__name__)
 
-RING, LOCK, MASKS = "ring", "lock", "secrets.toml"
+RING, MASKS = "ring", "secrets.toml"
 # it ends when it is told to; the plan of a capture has an end
 FOR_EVER_S = 10 * 366 * 86_400.0
 # file systems fill in hours, and a survey is dear
@@ -93,7 +93,7 @@ def watch(options: RecorderOptions, tell: Telling, target: Transport | None = No
     Raises Refused where a recorder runs already, and UnreadableComputer.
     """
     folder = watch_directory()
-    with _locked(folder):
+    with locked(folder):
         if target is not None:
             with remote_source(target, options.every_s) as source:
                 _watch(options, folder, tell, source)
@@ -265,19 +265,6 @@ def recall(since: datetime, span_s: float, output: Path, *, force: bool) -> Cut:
     return cut(list(of_the_run(segments, since)), wanted, output, force=force)
 
 
-def is_recorded() -> bool:
-    """Whether a recorder of this user runs."""
-    lock = watch_directory() / LOCK
-    if not lock.exists():
-        return False
-    with lock.open("rb") as file:
-        try:
-            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
-        except BlockingIOError:
-            return True
-    return False
-
-
 def ring_directory() -> Path:
     """Return where the segments of this user's recorder lie."""
     return watch_directory() / RING
@@ -291,21 +278,6 @@ def incidents_kept() -> list[Kept]:
 def mark(words: str) -> None:
     """Tell the recorder that something is wrong just now; raises Refused where none listens."""
     send_mark(mark_directories(), words)
-
-
-@contextmanager
-def _locked(folder: Path) -> Iterator[None]:
-    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    descriptor = os.open(folder / LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-    try:
-        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        yield
-    except BlockingIOError as error:
-        raise Refused(
-            f"{folder}: a recorder runs there already; 'dunmist watch list' shows what it has"
-        ) from error
-    finally:
-        os.close(descriptor)
 
 
 def _epoch(started: str) -> float:

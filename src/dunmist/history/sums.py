@@ -16,7 +16,7 @@ BINS = 40
 # how a column of two parts of a period becomes one
 MOST = {"how": "most"}
 # programs that took less than this in a part are counted together
-LEAST_CPU_S, LEAST_MEMORY_BYTES, LEAST_MOVED_BYTES = 0.5, 20 << 20, 1 << 20
+LEAST_CORES, LEAST_MEMORY_BYTES, LEAST_MOVED_BYTES_PER_S = 0.0015, 20 << 20, 4 << 10
 OTHERS, KERNEL = "(others)", "(kernel)"
 LevelWord = Literal["storage", "battery"]
 EventWord = Literal["start", "incident", "change"]
@@ -187,9 +187,9 @@ class Period:
             name
             for name, each in self.applications.items()
             if name != OTHERS
-            and each.cpu_s < LEAST_CPU_S
+            and each.cpu_s < LEAST_CORES * self.sampled_s
             and each.memory_peak_bytes < LEAST_MEMORY_BYTES
-            and each.disk_bytes + each.network_bytes < LEAST_MOVED_BYTES
+            and each.disk_bytes + each.network_bytes < LEAST_MOVED_BYTES_PER_S * self.sampled_s
         ]
         for name in small:
             others = self.applications.setdefault(OTHERS, ApplicationSum())

@@ -24,8 +24,9 @@ BELIEVED_HOURS, BELIEVED_S = 24, 30 * DAY_S
 class History:
     """An open history; use it as a context manager. Raises HistoryError."""
 
-    def __init__(self, path: Path, base: sqlite3.Connection) -> None:
+    def __init__(self, path: Path, base: sqlite3.Connection, *, is_given: bool = False) -> None:
         self.path = path
+        self._is_given = is_given  # by somebody, who may have written anything
         self._base = base
         self._names: dict[str, int] = {}
         self._since_s = 0.0  # of what is being added
@@ -122,7 +123,8 @@ class History:
                 if number in by_id:
                     level = Level(what, names.get(name, ""), value, whole)
                     by_id[number].levels[what, level.name] = level
-            return checked(list(by_id.values()))
+            periods = list(by_id.values())
+            return checked(periods) if self._is_given else periods
 
     def names_before(self, at_s: float) -> frozenset[str]:
         """Return the names of all programs and devices that were seen before a moment."""

@@ -39,6 +39,8 @@ P_MOST_BESIDE_NOISE, NOISE_Z, BOUND_Z, NOISE_POINTS = 5e-3, 4.2, 2.0, 90
 WHOLE_LEAST = 0.7
 # when it began is looked for in the last of them
 ONSET_POINTS = 90
+# what lies longer ago says nothing of a drift of now: the longest window, and the noise before it
+LATELY_DAYS = 210
 HOUR = 3600.0
 # what a window says of a figure by chance it does not say on two days
 CONFIRMED_DAYS = 1
@@ -117,7 +119,10 @@ def series_of(
 ) -> Iterator[tuple[DriftWord, str, list[Point], float | None]]:
     """Yield each figure by day that may drift, with the whole where there is one."""
     days: dict[int, Period] = {}
-    for period in sorted(periods, key=lambda each: each.began_s):
+    last_s = max((period.began_s for period in periods), default=0)
+    since_s = last_s - LATELY_DAYS * DAY_S
+    lately = [period for period in periods if period.began_s >= since_s]
+    for period in sorted(lately, key=lambda each: each.began_s):
         whole = days.get(period.local_day)
         if whole is None:
             whole = days[period.local_day] = Period(
@@ -130,7 +135,11 @@ def series_of(
     for name in sorted(names - {OTHERS, KERNEL}):
         yield "memory-drift", name, list(_memory(days, name)), None
     yield "cooling-drift", "", list(_cooling(days)), None
-    starts = [Point(event.at_s / DAY_S, event.value) for event in events if event.value]
+    starts = [
+        Point(event.at_s / DAY_S, event.value)
+        for event in events
+        if event.value and event.at_s >= since_s
+    ]
     yield "start-drift", "", starts, None
     for name in sorted({name for day in days.values() for name in day.disks}):
         yield "disk-drift", name, list(_requests(days, name)), None

@@ -80,7 +80,7 @@ def read_given(path: Path) -> History:
             # SQLite opens it anew by its descriptor
             with told(path):
                 base = open_database(stream.fileno(), columns_of())
-                return History(path, base)
+                return History(path, base, is_given=True)
     except CaptureError as error:
         raise HistoryError(f"{path}: is no plain file; give a history") from error
     except OSError as error:

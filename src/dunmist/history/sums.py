@@ -6,6 +6,7 @@ for. No command line, path, peer or owner is in it: names of programs and device
 
 import sys
 from array import array
+from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
 from typing import Literal, NamedTuple, TypeVar
 
@@ -103,14 +104,29 @@ S = TypeVar("S", ApplicationSum, ResourceSum, HeatSum, DiskSum)
 
 def add_up(into: S, other: S) -> None:
     """Add what another part of the same period has."""
-    for column in fields(into):
-        mine, others = getattr(into, column.name), getattr(other, column.name)
-        if isinstance(mine, list):
-            setattr(into, column.name, [a + b for a, b in zip(mine, others, strict=True)])
-        elif column.metadata.get("how") == "most":
-            setattr(into, column.name, max(mine, others))
-        else:
-            setattr(into, column.name, mine + others)
+    # looked up once: months have hundreds of thousands of sums
+    added, most, bins = COLUMNS[type(into)]
+    for name in added:
+        setattr(into, name, getattr(into, name) + getattr(other, name))
+    for name in most:
+        setattr(into, name, max(getattr(into, name), getattr(other, name)))
+    for name in bins:
+        pairs = zip(getattr(into, name), getattr(other, name), strict=True)
+        setattr(into, name, [mine + others for mine, others in pairs])
+
+
+def _columns(of: type[Sum]) -> tuple[list[str], list[str], list[str]]:
+    """Return which columns are added, of which the greatest counts, and which are bins."""
+    columns = fields(of)
+    bins = [each.name for each in columns if each.name.endswith("_bins")]
+    most = [each.name for each in columns if each.metadata == MOST]
+    added = [each.name for each in columns if each.name not in (*bins, *most)]
+    return added, most, bins
+
+
+COLUMNS: Mapping[type[Sum], tuple[list[str], list[str], list[str]]] = {
+    of: _columns(of) for of in (ApplicationSum, ResourceSum, HeatSum, DiskSum)
+}
 
 
 class Level(NamedTuple):

@@ -14,10 +14,12 @@ LOCK = "lock"
 
 def is_recorded() -> bool:
     """Whether a recorder of this user runs."""
-    lock = watch_directory() / LOCK
-    if not lock.exists():
+    try:
+        file = (watch_directory() / LOCK).open("rb")
+    except (FileNotFoundError, NotADirectoryError, PermissionError):
+        # where one may not even look, no recorder of one's own runs
         return False
-    with lock.open("rb") as file:
+    with file:
         try:
             fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
         except BlockingIOError:

@@ -73,6 +73,20 @@ class Kept(unittest.TestCase):
         self.assertNotIn("mite", history.names_before(small.began_s))
         self.assertEqual(0o600, stat.S_IMODE(self.path.stat().st_mode))
 
+    def test_one_of_an_older_version_is_brought_up_to_date(self):
+        with self.opened() as history:
+            history.add(piece(0), COMPUTER)
+        with sqlite3.connect(self.path) as base:
+            base.execute("ALTER TABLE name DROP COLUMN since_s")
+            base.execute("PRAGMA user_version = 1")
+        base.close()
+        with self.assertRaisesRegex(HistoryError, "older version"):
+            read_history(self.path)
+        history = self.opened(create=False)
+        self.assertTrue(history.add(piece(1), COMPUTER))
+        self.assertEqual(2, len(history.periods()))
+        self.assertIn("auk", history.names_before(START_S))
+
     def test_only_who_may_makes_one(self):
         self.assertIsNone(self.opened(create=False))
         with self.assertRaisesRegex(HistoryError, "is not there"):

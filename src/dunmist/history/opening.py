@@ -17,6 +17,7 @@ from dunmist.history.schema import (
     HEADER_BYTES,
     HEADER_PLACES,
     KINDS,
+    MIGRATIONS,
     SCHEMA,
     TABLES,
     columns_of,
@@ -147,6 +148,15 @@ def _prepare(path: Path, base: sqlite3.Connection) -> None:
         base.execute(f"PRAGMA application_id = {APPLICATION_ID}")
         base.execute(f"PRAGMA user_version = {SCHEMA}")
         base.execute("COMMIT")
+    (version,) = base.execute("PRAGMA user_version").fetchone()
+    (number,) = base.execute("PRAGMA application_id").fetchone()
+    if number == APPLICATION_ID and version in MIGRATIONS:
+        base.execute("BEGIN IMMEDIATE")
+        while version in MIGRATIONS:
+            base.execute(MIGRATIONS[version])
+            version += 1
+        base.execute(f"PRAGMA user_version = {version}")
+        base.execute("COMMIT")
     _check(path, base)
 
 
@@ -159,6 +169,10 @@ def _check(path: Path, base: sqlite3.Connection) -> None:
 def _check_numbers(path: Path, number: int, version: int) -> None:
     if number != APPLICATION_ID:
         raise HistoryError(f"{path}: is no history of this program; move it away")
+    if version < SCHEMA:
+        raise HistoryError(
+            f"{path}: was written by an older version; 'dunmist watch' brings it up to date"
+        )
     if version > SCHEMA:
         raise HistoryError(
             f"{path}: was written by a newer version and is left alone; update dunmist, or move it "

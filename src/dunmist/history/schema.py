@@ -22,7 +22,9 @@ NAME = "history.sqlite3"
 
 
 # of SQLite's header: what tells this file from those of other programs, and its schema
-APPLICATION_ID, SCHEMA = 0x44754D69, 1
+APPLICATION_ID, SCHEMA = 0x44754D69, 2
+# what makes the schema of a version that of the next
+MIGRATIONS = {1: "ALTER TABLE name ADD COLUMN since_s REAL NOT NULL DEFAULT 0"}
 
 
 # a history that somebody gave may hold anything: what cannot be is refused

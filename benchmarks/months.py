@@ -80,9 +80,7 @@ def by_the_second(seed, days, rise=None):
             own = base[name] * factor[name] * np.exp(varies[name] * moved[name])
             own *= 1 + tooth[name] * (day % 7) / 7 + 0.02 * season
             own *= rises("memory", name, day)
-            period.applications[name] = ApplicationSum(
-                30_000.0, 100.0, own * 30_000.0, 30_000.0, own * 1.1
-            )
+            period.applications[name] = ApplicationSum(100.0, own * 30_000.0, 30_000.0, own * 1.1)
         slope = (
             6.0 * (1 + 0.05 * season) * (1 + 0.02 * moved["cooling"]) * rises("cooling", "", day)
         )

@@ -35,7 +35,7 @@ START_S = 22_000 * DAY_S
 def piece(hour, name="auk", cpu_s=60.0, identity=None):
     began_s = START_S + hour * HOUR_S
     made = Period(began_s, HOUR_S, 0, 1800.0, 0, 8, 8 << 30)
-    made.applications[name] = ApplicationSum(1800, cpu_s, 1e9, 1800, 5e5)
+    made.applications[name] = ApplicationSum(cpu_s, 1e9, 1800, 5e5)
     made.levels["storage", "sda1"] = Level("storage", "sda1", 1e9 + hour, 4e9)
     return Piece(identity or f"run/{hour}", began_s + 1.0, began_s + 1801.0, [made])
 
@@ -220,7 +220,7 @@ class Kept(unittest.TestCase):
         history._base.execute("PRAGMA max_page_count = 1")
         large = piece(1)
         for number in range(4000):
-            large.periods[0].applications[f"gull-{number}"] = ApplicationSum(1.0, 1.0)
+            large.periods[0].applications[f"gull-{number}"] = ApplicationSum(1.0)
         with self.assertRaisesRegex(HistoryError, "full"):
             history.add(large, COMPUTER)
         self.assertEqual(1, len(history.periods()))

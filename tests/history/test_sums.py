@@ -11,9 +11,7 @@ from dunmist.history.usage import hours_short_of, usage_by
 def period(began_s=0, **cpu_s):
     made = Period(began_s, HOUR_S, 3600, 1800.0, 0, 4, 8 << 30)
     for name, used in cpu_s.items():
-        made.applications[name] = ApplicationSum(
-            1800, used, 1e9, 1800, memory_peak_bytes=used * 1e6
-        )
+        made.applications[name] = ApplicationSum(used, 1e9, 1800, memory_peak_bytes=used * 1e6)
     return made
 
 

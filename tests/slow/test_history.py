@@ -184,22 +184,26 @@ class Kept(InFolder):
         self.assertFalse(self.path.exists())
 
     def test_a_recorder_goes_on_whatever_its_history_is(self):
-        for damage in ("newer", "damaged"):
+        for number, damage in enumerate(("newer", "damaged", "damaged inside")):
             with self.subTest(damage):
                 self.record(3, signal.SIGINT)
                 if damage == "newer":
                     with sqlite3.connect(self.path) as base:
                         base.execute("PRAGMA user_version = 99")
                     base.close()
-                else:
+                elif damage == "damaged":
                     self.path.write_bytes(b"SQLite format 3\0" + b"\xff" * 8000)
+                else:
+                    # the first page is whole, so that it can be opened
+                    kept = self.path.read_bytes()
+                    self.path.write_bytes(kept[:4096] + b"\xff" * (len(kept) - 4096))
                 kept = self.path.read_bytes()
                 self.record(3, signal.SIGINT)
                 if damage == "newer":
                     self.assertEqual(kept, self.path.read_bytes())
                     self.path.unlink()
                 else:
-                    self.assertEqual(1, len(list(self.path.parent.glob("*-damaged-*"))))
+                    self.assertEqual(number, len(list(self.path.parent.glob("*-damaged-*"))))
                     self.assertTrue(self.hours())
 
 

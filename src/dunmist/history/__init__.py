@@ -11,7 +11,6 @@ from dunmist.history.opening import open_history as open_history
 from dunmist.history.opening import put_aside as put_aside
 from dunmist.history.opening import read_given as read_given
 from dunmist.history.opening import read_history as read_history
-from dunmist.history.schema import NAME as NAME
 from dunmist.history.schema import Identity as Identity
 from dunmist.history.schema import identity_of as identity_of
 from dunmist.history.summing import Summing as Summing

@@ -6,19 +6,29 @@ A rollback journal and ``synchronous=FULL`` have it survive a kill and a power c
 
 import sqlite3
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
 from dunmist.errors import HistoryError
-from dunmist.history.schema import KINDS, LATEST_S, Identity, checked, put_sum, sum_of, values_of
+from dunmist.history.schema import (
+    KINDS,
+    LATEST_S,
+    PERIOD_COLUMNS,
+    Identity,
+    checked,
+    put_sum,
+    sum_of,
+    values_of,
+)
 from dunmist.history.sums import DAY_S, HOUR_S, Event, Level, Period, Piece
 
 # older hours become days, older days go; identities of segments are needed while those are there
 HOURS_KEPT_S, DAYS_KEPT_S, IDENTITIES_KEPT_S = 60 * DAY_S, 400 * DAY_S, 30 * DAY_S
-
-
 # a clock that is wrong for less than this takes nothing away
 BELIEVED_HOURS, BELIEVED_S = 24, 30 * DAY_S
+PERIODS = f"SELECT id, {', '.join(PERIOD_COLUMNS)} FROM period"  # noqa: S608 - names of our own
+# primary codes of SQLite's errors: the file itself is at fault (https://www.sqlite.org/rescode.html)
+DAMAGED, PRIMARY = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB), 0xFF
 
 
 class History:
@@ -72,10 +82,7 @@ class History:
                 self._add_to_period(part)
                 for name in part.small:
                     self._name(name)
-            self._base.executemany(
-                "INSERT OR IGNORE INTO event VALUES (?, ?, ?, ?)",
-                [(int(e.at_s), e.what, e.name, e.value) for e in piece.events],
-            )
+            self._write_events(piece.events)
             self._base.execute(
                 "INSERT INTO added VALUES (?, ?, ?)", (piece.identity, piece.began_s, piece.ended_s)
             )
@@ -84,36 +91,25 @@ class History:
     def tell(self, events: Sequence[Event]) -> None:
         """Add things that happened."""
         with told(self.path), self._writing():
-            self._base.executemany(
-                "INSERT OR IGNORE INTO event VALUES (?, ?, ?, ?)",
-                [(int(e.at_s), e.what, e.name, e.value) for e in events],
-            )
+            self._write_events(events)
 
-    def periods(self, since_s: float = 0.0, application: str | None = None) -> list[Period]:
-        """Return all periods that end after a moment, the oldest first.
-
-        With ``application`` only that one's sums are read.
-        """
+    def periods(self, since_s: float = 0.0) -> list[Period]:
+        """Return all periods that end after a moment, the oldest first."""
         with told(self.path):
             by_id = {
                 number: Period(*values)
                 for number, *values in self._base.execute(
-                    "SELECT id, began_s, length_s, offset_s, sampled_s, clock_set, cpus, "
-                    "memory_bytes FROM period WHERE began_s + length_s > ? ORDER BY began_s",
-                    (since_s,),
+                    f"{PERIODS} WHERE began_s + length_s > ? ORDER BY began_s", (since_s,)
                 )
             }
             if not by_id:
                 return []
             names = dict(self._base.execute("SELECT id, text FROM name"))
             for kind, of in KINDS:
-                only = ""
-                if kind == "application" and application is not None:
-                    only = "AND name = (SELECT id FROM name WHERE text = :application)"
                 rows = self._base.execute(
                     f"SELECT * FROM {kind} WHERE period IN "  # noqa: S608 - names of our own
-                    f"(SELECT id FROM period WHERE began_s + length_s > :since_s) {only}",
-                    {"since_s": since_s, "application": application},
+                    "(SELECT id FROM period WHERE began_s + length_s > ?)",
+                    (since_s,),
                 )
                 for number, name, *values in rows:
                     period, read = by_id.get(number), sum_of(of, values)
@@ -154,9 +150,7 @@ class History:
             if now_s is None:
                 return
             old = self._base.execute(
-                "SELECT id, began_s, length_s, offset_s, sampled_s, clock_set, cpus, memory_bytes "
-                "FROM period WHERE length_s = ? AND began_s < ?",
-                (HOUR_S, now_s - HOURS_KEPT_S),
+                f"{PERIODS} WHERE length_s = ? AND began_s < ?", (HOUR_S, now_s - HOURS_KEPT_S)
             ).fetchall()
             for number, *values in old:
                 hour = Period(*values)
@@ -193,15 +187,17 @@ class History:
     @contextmanager
     def _writing(self) -> Iterator[None]:
         self._base.execute("BEGIN IMMEDIATE")
-        try:
+        with ExitStack() as unless_done:
+            unless_done.callback(self._roll_back)
             yield
-        except BaseException:
-            # a full disk has done so already
-            if self._base.in_transaction:
-                self._base.execute("ROLLBACK")
-            self._names.clear()
-            raise
-        self._base.execute("COMMIT")
+            self._base.execute("COMMIT")
+            unless_done.pop_all()
+
+    def _roll_back(self) -> None:
+        # a full disk has done so already
+        if self._base.in_transaction:
+            self._base.execute("ROLLBACK")
+        self._names.clear()
 
     def _name(self, text: str) -> int:
         number = self._names.get(text)
@@ -215,9 +211,7 @@ class History:
 
     def _add_to_period(self, part: Period) -> None:
         row = self._base.execute(
-            "SELECT id, began_s, length_s, offset_s, sampled_s, clock_set, cpus, memory_bytes "
-            "FROM period WHERE began_s = ? AND length_s = ?",
-            (part.began_s, part.length_s),
+            f"{PERIODS} WHERE began_s = ? AND length_s = ?", (part.began_s, part.length_s)
         ).fetchone()
         if row is not None:
             number, *values = row
@@ -249,6 +243,12 @@ class History:
         ):
             level = Level(what, names.get(name, ""), value, whole)
             period.levels[what, level.name] = level
+
+    def _write_events(self, events: Sequence[Event]) -> None:
+        self._base.executemany(
+            "INSERT OR IGNORE INTO event VALUES (?, ?, ?, ?)",
+            [(int(each.at_s), each.what, each.name, each.value) for each in events],
+        )
 
     def _drop(self, number: int) -> None:
         for kind, _ in KINDS:
@@ -294,9 +294,11 @@ def told(path: Path) -> Iterator[None]:
     """Say what went wrong in one line: damaged, busy, full, or not to be written."""
     try:
         yield
-    except sqlite3.OperationalError as error:
-        if error.sqlite_errorcode in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB):
-            raise Damaged(f"{path}: is damaged ({error})") from error
+    except sqlite3.Error as error:
+        # what is not SQLite's own has no code
+        code = getattr(error, "sqlite_errorcode", 0)
+        if code & PRIMARY in DAMAGED:
+            raise Damaged(f"{path}: is damaged ({error}); move it away") from error
         raise HistoryError(f"{path}: {error}; nothing was added") from error
-    except (sqlite3.DatabaseError, TypeError, ValueError, OverflowError) as error:
+    except (TypeError, ValueError, OverflowError) as error:
         raise Damaged(f"{path}: is damaged ({error}); move it away") from error

@@ -7,7 +7,10 @@ import os
 import sqlite3
 import stat
 import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from typing import Literal
 
 from dunmist.computer.sqlite_file import open_database
 from dunmist.errors import CaptureError, HistoryError
@@ -26,9 +29,8 @@ from dunmist.history.schema import (
 from dunmist.plain_files import open_plain
 
 MODE, DIRECTORY_MODE = 0o600, 0o700
-
-
 BUSY_S = 5.0
+IsolationLevel = Literal["DEFERRED"] | None
 
 
 def open_history(path: Path, *, create: bool = False) -> History | None:
@@ -40,16 +42,10 @@ def open_history(path: Path, *, create: bool = False) -> History | None:
         if not create:
             return None
         _make(path)
-    with told(path):
-        base = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None)
-        try:
-            base.execute("PRAGMA trusted_schema=OFF")
-            base.execute("PRAGMA journal_mode=DELETE")
-            base.execute("PRAGMA synchronous=FULL")
-            _prepare(path, base)
-        except BaseException:
-            base.close()
-            raise
+    with _connected(path, str(path), isolation_level=None) as base:
+        base.execute("PRAGMA journal_mode=DELETE")
+        base.execute("PRAGMA synchronous=FULL")
+        _prepare(path, base)
     return History(path, base)
 
 
@@ -57,14 +53,8 @@ def read_history(path: Path) -> History:
     """Open a history for reading alone; raises HistoryError, also where there is none."""
     if not _is_there(path):
         raise HistoryError(f"{path}: is not there; 'dunmist watch' keeps one")
-    with told(path):
-        base = sqlite3.connect(f"file:{_quoted(path)}?mode=ro", uri=True, timeout=BUSY_S)
-        try:
-            base.execute("PRAGMA trusted_schema=OFF")
-            _check(path, base)
-        except BaseException:
-            base.close()
-            raise
+    with _connected(path, f"file:{_quoted(path)}?mode=ro", uri=True) as base:
+        _check(path, base)
     return History(path, base)
 
 
@@ -110,6 +100,19 @@ def forget(path: Path) -> bool:
     except OSError as error:
         raise HistoryError(f"{path}: {error.strerror}; delete it by hand") from error
     return True
+
+
+@contextmanager
+def _connected(
+    path: Path, place: str, *, isolation_level: IsolationLevel = "DEFERRED", uri: bool = False
+) -> Iterator[sqlite3.Connection]:
+    """Give an open connection, which stays open only where all that is done with it succeeds."""
+    with told(path), ExitStack() as unless_opened:
+        base = sqlite3.connect(place, timeout=BUSY_S, isolation_level=isolation_level, uri=uri)
+        unless_opened.callback(base.close)
+        base.execute("PRAGMA trusted_schema=OFF")
+        yield base
+        unless_opened.pop_all()
 
 
 def _is_there(path: Path) -> bool:

@@ -18,23 +18,14 @@ from dunmist.history.sums import (
     unpacked,
 )
 
-NAME = "history.sqlite3"
-
-
 # of SQLite's header: what tells this file from those of other programs, and its schema
 APPLICATION_ID, SCHEMA = 0x44754D69, 2
 # what makes the schema of a version that of the next
 MIGRATIONS = {1: "ALTER TABLE name ADD COLUMN since_s REAL NOT NULL DEFAULT 0"}
-
-
 # a history that somebody gave may hold anything: what cannot be is refused
 LATEST_S, GREATEST, PERIODS_MOST, PROGRAMS_MOST = 100_000_000_000, 1e24, 20_000, 2000
-
-
 # of the header of a database file: version of the schema, and whose file it is
 HEADER_BYTES, HEADER_PLACES = 100, (60, 68)
-
-
 PERIOD_COLUMNS = (
     "began_s",
     "length_s",
@@ -44,16 +35,12 @@ PERIOD_COLUMNS = (
     "cpus",
     "memory_bytes",
 )
-
-
 KINDS: tuple[tuple[str, type[Sum]], ...] = (
     ("application", ApplicationSum),
     ("resource", ResourceSum),
     ("disk", DiskSum),
     ("heat", HeatSum),
 )
-
-
 TABLES = """
 CREATE TABLE about (what TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE name (id INTEGER PRIMARY KEY, text TEXT NOT NULL UNIQUE, since_s REAL NOT NULL);

@@ -186,7 +186,6 @@ class Summing:
                 held_bytes[name] = held_bytes.get(name, 0) + own_pages * page_bytes
         for name, held in held_bytes.items():
             each = period.applications.setdefault(name, ApplicationSum())
-            each.seen_s += span_s
             each.memory_byte_s += held * span_s
             each.memory_s += span_s
             each.memory_peak_bytes = max(each.memory_peak_bytes, held)

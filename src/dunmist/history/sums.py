@@ -32,7 +32,6 @@ def bin_of(share: float) -> int:
 class ApplicationSum:
     """What the processes of one application took."""
 
-    seen_s: float = 0.0  # of recorded time in which it was there
     cpu_s: float = 0.0
     memory_byte_s: float = 0.0  # memory of its own, times how long
     memory_s: float = 0.0  # for how long that is known

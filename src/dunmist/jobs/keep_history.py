@@ -63,7 +63,7 @@ class HistoryKeeper:
             with suppress(CaptureError):
                 with CaptureReader(path) as reader:
                     identity = _identity(reader.header)
-                if self._history is not None and not self._history.has(identity):
+                if not self._has(identity):
                     self._add(summed(path, limits))
 
     def add(self, record: Record, interval: Interval | None, now: datetime) -> None:
@@ -109,6 +109,17 @@ class HistoryKeeper:
         if self._history is not None:
             with self._history:
                 self._history = None
+
+    def _has(self, identity: str) -> bool:
+        try:
+            return self._history is None or self._history.has(identity)
+        except Damaged as error:
+            self._say(f"{error}; a new one is begun")
+            self._begin_anew()
+            return self._history is None
+        except HistoryError as error:
+            self._say(str(error))
+            return True
 
     def _store(self) -> None:
         if self._began is None or self._last is None:

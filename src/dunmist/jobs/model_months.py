@@ -193,7 +193,6 @@ class Months:
         own *= float(np.exp(0.02 * random.normal()))
         busy = use * float(random.gamma(3.0, 1 / 3))
         return ApplicationSum(
-            seen_s=HOUR_S,
             cpu_s=program.cores * busy * HOUR_S,
             memory_byte_s=own * HOUR_S,
             memory_s=HOUR_S,

@@ -4,7 +4,6 @@ A name on a hostile machine may hold escape sequences, line breaks, marks that t
 writing, or the start of a spreadsheet formula.
 """
 
-import json
 import re
 import unicodedata
 
@@ -25,6 +24,8 @@ def harmless(text: str) -> str:
 
 def json_harmless(text: str) -> str:
     r"""Return JSON whose strings have every control or formatting character as its ``\u`` form."""
+    import json
+
     return "".join(
         char
         if char == "\n" or unicodedata.category(char) not in _UNSAFE

@@ -6,12 +6,12 @@ or into what somebody else owns and reads. With ``force`` a plain file of one's 
 
 import os
 import stat
-import tempfile
 from pathlib import Path
 
 from dunmist.errors import OutputError
 
 STANDARD = "-"
+NEW_FLAGS = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
 
 
 def check_output(path: Path, *, force: bool) -> None:
@@ -54,11 +54,11 @@ class NewFile:
         check_output(path, force=force)
         self.path, self._force = path, force
         self._is_in_place = False
+        self._beside = path.parent / f".dunmist-{os.urandom(8).hex()}"
         try:
-            self.descriptor, name = tempfile.mkstemp(prefix=".dunmist-", dir=path.parent)
+            self.descriptor = os.open(self._beside, NEW_FLAGS, 0o600)
         except OSError as error:
             raise OutputError(f"{path}: {error.strerror}; choose another place with -o") from error
-        self._beside = Path(name)
 
     def put_in_place(self) -> None:
         """Give it its name; whatever was put there meanwhile is looked at again."""

@@ -1,8 +1,10 @@
 """The readers against the kernel's text, whole, older, newer, hostile and broken."""
 
+import os
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from unittest.mock import patch
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -319,6 +321,24 @@ class Table(unittest.TestCase):
         (information / "5").write_text(text.format(350))
         (use,) = self.table.look(1).graphics
         self.assertEqual((0, {"gfx": 350}), (use.process, use.engines_ns))
+
+    def test_no_more_files_stay_open_than_allowed(self):
+        """Few processes whose files are all held, and then many that come."""
+        allowed = 60
+        with patch("dunmist.sampling.process_table.raise_descriptor_limit", lambda: allowed):
+            table = ProcessTable(self.root, 100)
+        self.addCleanup(table.close)
+        before = len(os.listdir("/proc/self/fd"))
+        for round in range(4):
+            for pid in range(100, 105 if round < 2 else 200):
+                stat = (STAT % b"auk").replace(b"4711 ", b"%d " % pid, 1)
+                self.add(pid, stat.replace(b" 91 323 ", b" %d 323 " % (91 + round)))
+                for name in ("statm", "io", "schedstat"):
+                    (self.proc / str(pid) / name).write_text("1 1 1\nread_bytes: 1\n")
+            given = table.look(1)
+        self.assertEqual(100, len(given.samples))
+        self.assertLessEqual(len(os.listdir("/proc/self/fd")) - before, allowed // 2 + 1)
+        self.assertGreater(len(os.listdir("/proc/self/fd")) - before, allowed // 4)
 
     def test_a_process_may_vanish_or_be_garbage(self):
         self.add(12, b"")

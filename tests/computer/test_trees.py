@@ -254,6 +254,22 @@ class Software(OnTrees):
             (result.executable, result.name, result.version, result.about),
         )
 
+    def test_packages_are_found_in_steps_and_far_inside_long_files(self):
+        many = "\n".join(f"/usr/share/tern/{number}" for number in range(9000))
+        stanzas = "\n\n".join(f"Package: p{n}\nDescription: {'x' * 90}" for n in range(2000))
+        trees.plant(
+            self.folder,
+            {
+                "var/lib/dpkg/info/auk.list": "/.\n/usr/bin/auk",
+                "var/lib/dpkg/info/tern.list": f"{many}\n/usr/bin/tern\n{many}",
+                "var/lib/dpkg/status": f"{stanzas}\n\nPackage: tern\nVersion: 2.0-1\n\n{stanzas}",
+            },
+        )
+        lookup = packages.PackageLookup(self.root, ["/usr/bin/tern", "/usr/bin/auk"])
+        lookup.go_on(lambda: True)
+        found = {item.executable: (item.name, item.version) for item in lookup.packages()}
+        self.assertEqual({"/usr/bin/auk": ("auk", None), "/usr/bin/tern": ("tern", "2.0-1")}, found)
+
     def test_an_rpm_database(self):
         place = self.folder / "var/lib/rpm/rpmdb.sqlite"
         place.parent.mkdir(parents=True)

@@ -26,7 +26,8 @@ from dunmist.advice.triage import (
 )
 from dunmist.advice.verdict_text import headline, worst_of
 from dunmist.advice.wording import wording
-from dunmist.captures import Unseen, is_shared
+from dunmist.captures import Unseen
+from dunmist.captures.sharing import is_shared
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, Onset, ResourceState, sign
 from dunmist.series import WHOLE, Process, Series
 

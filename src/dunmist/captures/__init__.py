@@ -17,6 +17,4 @@ from dunmist.captures.schema import IncidentMark as IncidentMark
 from dunmist.captures.schema import Line as Line
 from dunmist.captures.schema import Recording as Recording
 from dunmist.captures.schema import Unseen as Unseen
-from dunmist.captures.sharing import is_shared as is_shared
-from dunmist.captures.sharing import share_capture as share_capture
 from dunmist.captures.writer import CaptureWriter as CaptureWriter

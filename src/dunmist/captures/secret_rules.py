@@ -3,7 +3,6 @@
 import re
 import tomllib
 from functools import cache
-from importlib.resources import files
 from itertools import pairwise
 from pathlib import Path
 from typing import NamedTuple
@@ -13,6 +12,7 @@ import msgspec
 from dunmist.errors import SettingsError
 from dunmist.trusted_paths import read_settings
 
+TABLE = Path(__file__).with_name("secrets.toml")
 # dbPassword, DB_PASSWORD and db-password are the same two words
 _WORD = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
 # what no shape of the shipped table matches without
@@ -124,7 +124,7 @@ def _has(words: list[str], pattern: str) -> bool:
 
 @cache
 def _shipped() -> Secrets:
-    text = (files("dunmist.captures") / "secrets.toml").read_text(encoding="utf-8")
+    text = TABLE.read_text(encoding="utf-8")
     return msgspec.convert(tomllib.loads(text), Secrets)
 
 

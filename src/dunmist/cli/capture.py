@@ -1,5 +1,6 @@
 """``dunmist capture``: sample a computer into a file."""
 
+import os
 from pathlib import Path
 
 import click
@@ -47,6 +48,7 @@ def capture(
     """
     from dunmist.jobs import CaptureOptions, run_capture
     from dunmist.jobs.last_capture import remember
+    from dunmist.jobs.settings import history_path
 
     options = CaptureOptions(
         output,
@@ -79,7 +81,7 @@ def capture(
         from dunmist.cli.progress import progress_for
 
         path = run_capture(options, follow=progress_for)
-        if str(path) != "-":
+        if str(path) != "-" and os.path.lexists(history_path()):
             from dunmist.jobs.keep_history import add_capture
 
             add_capture(path)

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import click
 
-from dunmist.captures import share_capture
+from dunmist.captures.sharing import share_capture
 from dunmist.exports import export_capture, send_capture
 from dunmist.exports.otlp_http import parse_receiver
 from dunmist.exports.writing import ending_of

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import click
 
 from dunmist.advice import Judged
-from dunmist.captures import share_capture
+from dunmist.captures.sharing import share_capture
 from dunmist.harmless import harmless
 from dunmist.jobs.acts import told_of
 from dunmist.jobs.judge import PointInTime, judge, part_of

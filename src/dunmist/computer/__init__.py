@@ -93,6 +93,7 @@ from dunmist.computer.memory import parse_vmstat as parse_vmstat
 from dunmist.computer.memory import read_zram_bytes as read_zram_bytes
 from dunmist.computer.memory_events import MemoryEvents as MemoryEvents
 from dunmist.computer.packages import Package as Package
+from dunmist.computer.packages import PackageLookup as PackageLookup
 from dunmist.computer.packages import read_packages as read_packages
 from dunmist.computer.parsing import PROCESS_NUMBER_MAX as PROCESS_NUMBER_MAX
 from dunmist.computer.parsing import Counter as Counter

@@ -11,7 +11,7 @@ import stat
 import time
 import tomllib
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 from typing import Literal, NamedTuple, get_args
 
 import msgspec
@@ -20,6 +20,7 @@ from dunmist.computer.parsing import Counter, ParseError, ProcessNumber, count_o
 from dunmist.computer.root import OPEN_FLAGS, Root, reason_of
 
 SUBJECT = "the kernel's log"
+TABLE = Path(__file__).with_name("kernel_messages.toml")
 LOG = "dev/kmsg"
 DEVICE = (1, 11)  # Documentation/admin-guide/devices.txt
 # one read of /dev/kmsg gives one record, which is shorter
@@ -94,15 +95,15 @@ class MessageClass(NamedTuple):
 
     kind: KernelMessageKind
     word: bytes
-    pattern: re.Pattern[str]
+    pattern: str  # compiled when a line has the word: few of them are ever needed
 
 
 @cache
 def message_classes() -> tuple[MessageClass, ...]:
     """Return the table of classes."""
-    text = (files("dunmist.computer") / "kernel_messages.toml").read_text(encoding="utf-8")
+    text = TABLE.read_text(encoding="utf-8")
     return tuple(
-        MessageClass(entry["kind"], entry["word"].encode(), re.compile(entry["pattern"]))
+        MessageClass(entry["kind"], entry["word"].encode(), entry["pattern"])
         for entry in tomllib.loads(text)["message"]
     )
 
@@ -129,7 +130,7 @@ def classify(line: LogLine) -> tuple[KernelMessageKind, str | None, int | None] 
     for message_class in message_classes():
         if is_name_first and message_class.kind not in NAME_FIRST_KINDS:
             continue
-        if message_class.word in data and (match := message_class.pattern.match(line.text)):
+        if message_class.word in data and (match := re.match(message_class.pattern, line.text)):
             named = match.groupdict()
             pid = int(named["pid"]) if named.get("pid") else None
             return (

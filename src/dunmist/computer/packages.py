@@ -2,17 +2,17 @@
 
 Sources: dpkg(1) (``info/*.list`` and ``status``), deb-control(5); rpm's ``docs/manual/format.md``
 for headers, kept in an SQLite file since rpm 4.16. Reading them costs a tenth of a second or two,
-so it is done once, after the last tick.
+so it is done once, in the pause before the last tick and after it.
 """
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import TYPE_CHECKING
 
 import msgspec
 
 from dunmist.computer.parsing import text_of
-from dunmist.computer.root import Root
+from dunmist.computer.root import Root, reason_of
 
 if TYPE_CHECKING:
     import sqlite3
@@ -24,6 +24,7 @@ RPM = ("usr/lib/sysimage/rpm/rpmdb.sqlite", "var/lib/rpm/rpmdb.sqlite")
 MERGED = ("/bin/", "/sbin/", "/lib/", "/lib64/")
 # five times as much as a computer with ten thousand packages has
 LISTS_MAX, LISTS_MAX_BYTES = 50_000, 512 << 20
+_PACKAGE = re.compile(rb"^Package: (.+)$", re.M)
 
 
 class Package(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -36,35 +37,79 @@ class Package(msgspec.Struct, frozen=True, omit_defaults=True):
     source: str | None = None  # source package, None where it has the same name
 
 
+class PackageLookup:
+    """Looks up the packages of executables in steps, so that a tick need not wait for it."""
+
+    def __init__(self, root: Root, executables: Iterable[str]) -> None:
+        self.executables = frozenset(path for path in executables if path.startswith("/"))
+        self._root = root
+        self._found: list[Package] = []
+        self._steps = self._look_up(sorted(self.executables))
+
+    def go_on(self, is_time_over: Callable[[], bool]) -> None:
+        """Look on until all is found or the time is over."""
+        for _ in self._steps:
+            if is_time_over():
+                return
+
+    def packages(self) -> list[Package]:
+        """Return the packages, after what is left to do; what belongs to none is left out."""
+        self.go_on(lambda: False)
+        return self._found
+
+    def _look_up(self, wanted: list[str]) -> Iterator[None]:
+        if not wanted:
+            return
+        if self._root.exists(f"{DPKG}/info"):
+            owners: dict[str, str] = {}
+            yield from self._find_owners(wanted, owners)
+            self._found += _described(self._root, owners)
+        elif any(map(self._root.exists, RPM)):
+            self._found += _from_rpm(self._root, wanted)
+        else:
+            self._root.note(SUBJECT, "absent")
+
+    def _find_owners(self, wanted: list[str], owners: dict[str, str]) -> Iterator[None]:
+        """Find the package of each executable, one list at a step."""
+        by_line = {other.encode(): path for path in wanted for other in _spellings(path)}
+        lists = [name for name in self._root.names(f"{DPKG}/info") if name.endswith(".list")]
+        left_bytes = LISTS_MAX_BYTES
+        for number, name in enumerate(lists):
+            if number >= LISTS_MAX or left_bytes <= 0:
+                self._root.note(SUBJECT, "too-many")
+                return
+            for piece in _pieces(self._root, f"{DPKG}/info/{name}", b"\n"):
+                left_bytes -= len(piece)
+                for line in by_line.keys() & set(piece.split(b"\n")):
+                    owners.setdefault(by_line[line], name.removesuffix(".list").partition(":")[0])
+            yield
+
+
 def read_packages(root: Root, executables: Iterable[str]) -> list[Package]:
     """Return the packages of the executables; those that belong to none are left out."""
-    wanted = sorted({path for path in executables if path.startswith("/")})
-    if not wanted:
-        return []
-    if root.exists(f"{DPKG}/info"):
-        return list(_from_dpkg(root, wanted))
-    if any(map(root.exists, RPM)):
-        return _from_rpm(root, wanted)
-    root.note(SUBJECT, "absent")
-    return []
+    return PackageLookup(root, executables).packages()
 
 
-def _from_dpkg(root: Root, wanted: list[str]) -> Iterator[Package]:
-    owners: dict[str, str] = {}
-    by_line = {other.encode(): path for path in wanted for other in _spellings(path)}
-    lists = [name for name in root.names(f"{DPKG}/info") if name.endswith(".list")]
-    left_bytes = LISTS_MAX_BYTES
-    for number, name in enumerate(lists):
-        if number >= LISTS_MAX or left_bytes <= 0:
-            root.note(SUBJECT, "too-many")
-            break
-        data = root.parse(f"{DPKG}/info/{name}", bytes, SUBJECT) or b""
-        left_bytes -= len(data)
-        for line in by_line.keys() & set(data.split(b"\n")):
-            owners.setdefault(by_line[line], name.removesuffix(".list").partition(":")[0])
-    status = root.parse(f"{DPKG}/status", bytes, SUBJECT) or b""
+def _pieces(root: Root, name: str, separator: bytes) -> Iterator[bytes]:
+    try:
+        yield from root.pieces(name, separator)
+    except OSError as error:
+        root.note(SUBJECT, reason_of(error), name)
+
+
+def _described(root: Root, owners: dict[str, str]) -> Iterator[Package]:
+    """Yield the packages of the executables with what dpkg's status says of them."""
+    stanzas: dict[str, bytes] = {}
+    names = {name.encode() for name in owners.values()}
+    for piece in _pieces(root, f"{DPKG}/status", b"\n\n"):
+        for match in _PACKAGE.finditer(piece):
+            if match[1] in names:
+                end = piece.find(b"\n\n", match.start())
+                stanza = piece[match.start() : end if end >= 0 else len(piece)]
+                # the same one for another kind of machine comes later
+                stanzas.setdefault(text_of(match[1]), stanza)
     for path, package in sorted(owners.items()):
-        stanza = _stanza(status, package)
+        stanza = stanzas.get(package, b"")
         source = (_field(stanza, b"Source") or "").partition(" ")[0]
         yield Package(
             path,
@@ -80,11 +125,6 @@ def _spellings(path: str) -> list[str]:
         return [path, f"/usr{path}"]
     short = path.removeprefix("/usr")
     return [path, short] if short != path and short.startswith(MERGED) else [path]
-
-
-def _stanza(status: bytes, package: str) -> bytes:
-    start = re.search(rb"^Package: " + re.escape(package.encode()) + rb"$", status, re.M)
-    return status[start.start() :].partition(b"\n\n")[0] if start else b""
 
 
 def _field(stanza: bytes, name: bytes) -> str | None:

@@ -9,7 +9,7 @@ reading. What could not be read is counted by subject, never silently left out.
 import errno
 import os
 import stat
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Literal, NamedTuple, TypeVar
 
@@ -30,6 +30,8 @@ OPEN_FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY
 KERNEL_TREES = ("proc/", "sys/")
 # entries of a directory; more are somebody's attempt to fill the capture
 THINGS_MOST = 100_000
+# files that stay open where nobody says how many may
+HELD_MOST = 512
 GONE = (errno.ENOENT, errno.ESRCH)
 
 
@@ -86,6 +88,7 @@ class Root:
         self._directory: int | None = None
         self.unread: dict[Unread, set[str]] = {}
         self._held: dict[str, int] = {}
+        self.held_most = HELD_MOST  # files that may stay open at once
 
     def full(self, name: str) -> str:
         """Return the path of a file below the root as text."""
@@ -141,6 +144,29 @@ class Root:
         finally:
             os.close(descriptor)
 
+    def pieces(self, name: str, separator: bytes) -> Iterator[bytes]:
+        """Yield a long file in pieces that end where a separator is; raises OSError.
+
+        So no more of it than a piece is in memory. What stands between two separators and is longer
+        than a piece comes in parts.
+        """
+        descriptor = self.open(name)
+        try:
+            offset, rest = 0, b""
+            while chunk := os.pread(descriptor, CHUNK_BYTES, offset):
+                offset += len(chunk)
+                if offset > READ_MOST_BYTES:
+                    raise OSError(errno.EFBIG, os.strerror(errno.EFBIG))
+                whole, _, rest = (rest + chunk).rpartition(separator)
+                if len(rest) > CHUNK_BYTES:
+                    whole, rest = rest, b""
+                if whole:
+                    yield whole
+            if rest:
+                yield rest
+        finally:
+            os.close(descriptor)
+
     def read_end(self, name: str, most_bytes: int) -> bytes:
         """Return at most so many bytes of what a file ends with; raises OSError."""
         descriptor = self.open(name)
@@ -151,9 +177,14 @@ class Root:
             os.close(descriptor)
 
     def read_again(self, name: str) -> bytes:
-        """Return a file's bytes, keeping it open for the next time; raises OSError."""
+        """Return a file's bytes, keeping it open for the next time; raises OSError.
+
+        A computer of many CPUs has more of such files than may be open: the others are opened anew.
+        """
         descriptor = self._held.get(name)
         if descriptor is None:
+            if len(self._held) >= self.held_most:
+                return self.read(name)
             descriptor = self.open(name)
             self._held[name] = descriptor
         try:

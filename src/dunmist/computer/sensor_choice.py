@@ -8,9 +8,10 @@ import tomllib
 from collections.abc import Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 from typing import Any
 
+TABLE = Path(__file__).with_name("sensor_choice.toml")
 # chips call the same limit by different names; the most severe that is published counts
 CRITICAL = ("crit", "critical", "emergency", "max", "hot")
 
@@ -18,7 +19,7 @@ CRITICAL = ("crit", "critical", "emergency", "max", "hot")
 @cache
 def sensor_choice() -> dict[str, Any]:
     """Return the rules of ``sensor_choice.toml``, the best first."""
-    text = (files("dunmist.computer") / "sensor_choice.toml").read_text(encoding="utf-8")
+    text = TABLE.read_text(encoding="utf-8")
     return tomllib.loads(text)
 
 

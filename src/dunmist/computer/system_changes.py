@@ -7,7 +7,6 @@ group(5); the date of the firmware's release (DSP0134 7.1). Only times are read,
 configuration file its digest.
 """
 
-import hashlib
 import re
 import time
 from collections.abc import Iterable, Iterator
@@ -231,8 +230,14 @@ def _candidates(
 
 def _configuration(root: Root) -> dict[bytes, bytes]:
     """Return the digest of each configuration file as its package left it; empty without dpkg."""
-    found = root.parse(DPKG_STATUS, _CONFIGURATION.findall, SUBJECT, may_be_absent=True)
-    return dict(found or ())
+    found: dict[bytes, bytes] = {}
+    try:
+        for piece in root.pieces(DPKG_STATUS, b"\n"):
+            found.update(_CONFIGURATION.findall(piece))
+    except OSError as error:
+        if reason_of(error) != "absent":
+            root.note(SUBJECT, reason_of(error), DPKG_STATUS)
+    return found
 
 
 def _left_by(root: Root, name: str, digests: dict[bytes, bytes]) -> Changer | None:
@@ -246,6 +251,9 @@ def _left_by(root: Root, name: str, digests: dict[bytes, bytes]) -> Changer | No
     except OSError as error:
         root.note(SUBJECT, reason_of(error), name)
         return None
+    # few files come this far, and loading it takes as long as reading a hundred of them
+    import hashlib
+
     # dpkg records it so; it protects nothing here
     same = hashlib.md5(data, usedforsecurity=False).hexdigest() == text_of(digest)
     return "package" if same else "hand"

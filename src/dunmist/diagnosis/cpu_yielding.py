@@ -36,17 +36,26 @@ def find_yielding(exam: Examination) -> dict[int, float]:
         if application.low_priority < table.low_priority_share
         and wanted[application.number] >= table.competes_cores
     ]
+    wanted_at: dict[Place, float] = {}
+    for other in ordinary:
+        place = _place(exam, other)
+        wanted_at[place] = wanted_at.get(place, 0.0) + wanted[other.number]
+    numbers, in_all = {other.number for other in ordinary}, sum(wanted_at.values())
     yielding = {}
     for application in exam.applications:
         if _is_light(exam, application):
             yielding[application.number] = 1.0
             continue
-        here = _place(exam, application)
-        others = [other for other in ordinary if other is not application]
-        beside = sum(wanted[other.number] for other in others if _place(exam, other) == here)
-        whole = sum(wanted[other.number] for other in others)
+        if not application.low_priority:
+            yielding[application.number] = 0.0
+            continue
+        # it does not give way to itself
+        own = wanted[application.number] if application.number in numbers else 0.0
+        whole = in_all - own
+        beside = wanted_at.get(_place(exam, application), 0.0) - own
+        alone = numbers <= {application.number}
         # to nobody in particular: what its nice value says
-        yielding[application.number] = application.low_priority * (beside / whole if whole else 1.0)
+        yielding[application.number] = application.low_priority * (1.0 if alone else beside / whole)
     return yielding
 
 

@@ -5,11 +5,11 @@ while the process lives; of the most frequent ones a child looks up the function
 process that was never seen belongs to its nearest ancestor that was.
 """
 
-import json
 import os
 from collections import Counter, defaultdict
 from collections.abc import Callable
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -41,6 +41,8 @@ UNSEEN_MOST, MAPPINGS_OF_UNSEEN = 1024, 64
 ADDRESSES_MOST, ASKED_MOST = 20_000, 4_000
 # files of processes that are asked of, and how often each was found at work
 FILES_MOST, SAMPLES_LEAST = 40, 5
+# of all samples: so few are left without a name rather than asked for a second time
+UNNAMED_SHARE = 0.2
 ANCESTORS_MOST = 64
 # the blind spot of what the child does not answer
 FUNCTIONS = "names of functions"
@@ -75,6 +77,25 @@ class FunctionSamples(msgspec.Struct, frozen=True, array_like=True, gc=False):
     samples: Count
 
 
+class _Question(NamedTuple):
+    """Addresses in files that a child looks up."""
+
+    child: DeadlinedProcesses
+    asked: list[tuple[_File, list[int]]]
+
+    def names(self) -> dict[tuple[_File, int], str | None]:
+        """Return the functions of those that were looked up in time."""
+        names: dict[tuple[_File, int], str | None] = {}
+        told = self.child.answers(partial=True)[""] or b""
+        for (file, addresses), line in zip(self.asked, told.splitlines(), strict=False):
+            try:
+                told_names = msgspec.json.decode(line, type=list[str | None])
+            except msgspec.DecodeError:
+                break  # its time was over while it wrote
+            names |= {(file, at): name for at, name in zip(addresses, told_names, strict=False)}
+        return names
+
+
 class CodeSampler:
     """Turns what the kernel samples into counts, tick by tick."""
 
@@ -89,8 +110,7 @@ class CodeSampler:
         self._addresses: Counter[tuple[int, str, int]] = Counter()
         # by whose mapping the file can be opened
         self._mapped: dict[tuple[int, str], tuple[int, Mapping]] = {}
-        self._question: DeadlinedProcesses | None = None
-        self._asked: list[tuple[_File, list[int]]] = []
+        self._questions: list[_Question] = []
 
     def gather(self) -> None:
         """Take what has come between two ticks."""
@@ -128,55 +148,60 @@ class CodeSampler:
         return not self._events.is_whole
 
     def ask_functions(self) -> None:
-        """Have a child look up the functions of the most frequent addresses."""
+        """Have a child look up the functions of the most frequent addresses.
+
+        May be called again: what came since is asked for where it is more than a small part.
+        """
         samples: Counter[_File] = Counter()
         addresses: defaultdict[_File, dict[int, None]] = defaultdict(dict)
+        known = {
+            (file, at) for question in self._questions for file, ats in question.asked for at in ats
+        }
         for (process, path, address), count in self._addresses.most_common(ASKED_MOST):
             file = self._file(process, path)
-            samples[file] += count
-            addresses[file][address] = None
-        self._asked = [
+            if (file, address) not in known:
+                samples[file] += count
+                addresses[file][address] = None
+        if samples.total() < UNNAMED_SHARE * self._addresses.total():
+            return
+        asked = [
             (file, list(addresses[file]))
             for file, count in samples.most_common(FILES_MOST)
             if count >= SAMPLES_LEAST
         ]
-        if not self._asked:
+        if not asked:
             return
         question = {
             "kallsyms": self._root.full("proc/kallsyms"),
             "parts": [
                 {"paths": self._paths(file), "inode": self._inode(file), "at": at}
-                for file, at in self._asked
+                for file, at in asked
             ],
         }
         try:
             # in memory: nothing is written to the patient's disk
             with os.fdopen(os.memfd_create("question"), "r+b") as content:
-                content.write(json.dumps(question).encode())
+                content.write(msgspec.json.encode(question))
                 content.seek(0)
-                self._question = DeadlinedProcesses(
+                child = DeadlinedProcesses(
                     {"": (SYMBOLS,)},
                     isolated=False,
                     given=content.fileno(),
                     deadline_s=NAMES_DEADLINE_S,
                 )
+            self._questions.append(_Question(child, asked))
         except OSError as error:
             self._root.note(FUNCTIONS, reason_of(error))
 
     def functions(self) -> list[FunctionSamples]:
         """Return the functions that were asked for, with their samples."""
-        told = self._question.answers(partial=True)[""] if self._question else None
-        lines = (told or b"").splitlines()
         names: dict[tuple[_File, int], str | None] = {}
-        for (file, addresses), line in zip(self._asked, lines, strict=False):
-            try:
-                told_names = json.loads(line)
-            except ValueError:
-                break  # its time was over while it wrote
-            names |= {(file, at): name for at, name in zip(addresses, told_names, strict=False)}
-        if self._question and len(names) < sum(len(addresses) for _, addresses in self._asked):
-            self._root.note(FUNCTIONS, "failed")
-        self._question = None
+        for question in self._questions:
+            told = question.names()
+            names |= told
+            if len(told) < sum(len(addresses) for _, addresses in question.asked):
+                self._root.note(FUNCTIONS, "failed")
+        self._questions = []
         counts: Counter[tuple[int, str, str | None]] = Counter()
         for (process, path, address), count in self._addresses.items():
             counts[process, path, names.get((self._file(process, path), address))] += count
@@ -184,8 +209,8 @@ class CodeSampler:
 
     def close(self) -> None:
         """Stop sampling, and note what was lost."""
-        if self._question:
-            self._question.leave()
+        for question in self._questions:
+            question.child.leave()
         if self._events.lost:
             self._root.note(CODE_SUBJECT, "overflow")
         if self._events.garbled:

@@ -12,6 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from dunmist.computer import (
+    DELETED,
     GraphicsUse,
     MemoryRollup,
     ParseError,
@@ -37,8 +38,9 @@ from dunmist.sampling.tracked_process import (
     used_clk,
 )
 
-# for the capture, netlink, the files of the machine and of surveys
-DESCRIPTORS_SPARED = 128
+# of the open files that are allowed: for processes, and for files of the machine. The rest is for
+# the capture, netlink, surveys and children
+PROCESSES_SHARE, MACHINE_SHARE = 0.5, 0.25
 # a listing of descriptors takes as long as thirty readings of a line
 DETAIL_ROUNDS = 10
 # in so many rounds the details of all that are there at the beginning are read
@@ -75,9 +77,10 @@ class ProcessTable:
         self._rounds = 0
         self._elapsed_s = 0.0
         self._after_ms: Callable[[], int] = lambda: 0
-        limit = raise_descriptor_limit() - DESCRIPTORS_SPARED
-        self._descriptors = limit if root.keeps_open else 0
-        self._held = 0  # of them, those of the lines of processes
+        allowed = raise_descriptor_limit()
+        root.held_most = int(MACHINE_SHARE * allowed)
+        self._descriptors = int(PROCESSES_SHARE * allowed) if root.keeps_open else 0
+        self._held = 0  # of them, those in use
         self._threads = BusyThreads(root, clock_ticks_per_s)
         self._stale: set[str] = set()  # those that ran since their details were read
         self._blocked: dict[str, int] = {}  # those in state D, with their identity
@@ -200,6 +203,10 @@ class ProcessTable:
         """Return the files of the living programs: executables and what interpreters run."""
         return sorted({file for entry in self._entries.values() for file in entry.files})
 
+    def program_paths(self) -> set[str]:
+        """Return the same without what the kernel adds to one that is gone."""
+        return {file.removesuffix(DELETED) for file in self.program_files()}
+
     def busiest_files(self, limit: int) -> set[str]:
         """Return the files of those that have used the most CPU time since they started."""
         used = Counter[str]()
@@ -278,7 +285,10 @@ class ProcessTable:
             entry.files = program_files(facts)
             process_round.became.append((entry.number, facts))
         # a process that changes once is likely to change again
-        sample = entry.sample(self._root, stat, after_ms, hold=self._may_hold())
+        held = len(entry.more)
+        room = self._held + HELD_FILES <= self._descriptors
+        sample = entry.sample(self._root, stat, after_ms, hold=room)
+        self._held += len(entry.more) - held
         process_round.samples.append(sample)
         self._note_state(entry, stat)
         moved = (sample.read_bytes or 0) + (sample.write_bytes or 0)
@@ -292,12 +302,9 @@ class ProcessTable:
         elif self._blocked:
             self._blocked.pop(entry.name, None)
 
-    def _may_hold(self) -> bool:
-        return HELD_FILES * len(self._entries) < self._descriptors
-
     def _forget(self, name: str, process_round: ProcessRound) -> None:
         entry = self._entries.pop(name)
-        self._held -= entry.stat is not None
+        self._held -= (entry.stat is not None) + len(entry.more)
         entry.close()
         self._threads.forget(name)
         self._stale.discard(name)

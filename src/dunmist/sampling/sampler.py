@@ -28,6 +28,8 @@ SURVEYED_AFTER_S = 20.0
 CLOCK_SET_LEAST_S = 1.0
 # a survey that would make the next tick late waits for a tick that leaves this of its interval
 LEFT_SHARE, SURVEYED_BY_TICK = 0.5, 3
+# what is read before the last tick leaves it as much of the pause
+AHEAD_SPARED_S = 0.1
 
 
 class Observer(msgspec.Struct, frozen=True):
@@ -102,6 +104,10 @@ def sample(
             elif due.at_s >= next_survey_s:
                 next_survey_s = due.at_s + survey_every_s
                 yield _survey(computer, due.number, clock, is_last=True)
+            # time that comes in frames is over as soon as it was read
+            if due.number == plan.intervals - 1 and clock.frame_early_s is None:
+                until_s = began_s + due.due_s - due.at_s + plan.every_s - AHEAD_SPARED_S
+                computer.read_ahead(until_s)
         if not before.surveyed:
             yield _survey(computer, number, clock, is_last=False)
         yield _survey(computer, number, clock, is_last=True)

@@ -115,7 +115,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
     if not is_last:
         computer.start_entries = read_autostart(root, _homes(root))
     file_systems = read_file_systems(root)
-    packages = read_packages(root, {file.removesuffix(DELETED) for file in files})
+    packages = _packages(computer) if is_last else []
     return Survey(
         tick=tick,
         is_last=is_last,
@@ -148,6 +148,17 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         functions=computer.code.functions() if is_last and computer.code else [],
         took_s=round(time.perf_counter() - began_s, 6),
     )
+
+
+def _packages(computer: OpenComputer) -> list[Package]:
+    """Return the packages of the living programs; most were looked up before the last tick."""
+    ahead, computer.packages = computer.packages, None
+    wanted, found = computer.table.program_paths(), ahead.packages() if ahead else []
+    came = wanted - (ahead.executables if ahead else set())
+    return [
+        *(package for package in found if package.executable in wanted),
+        *read_packages(computer.root, came),
+    ]
 
 
 def _updates(computer: OpenComputer, packages: list[Package]) -> KnownUpdates | None:

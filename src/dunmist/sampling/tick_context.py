@@ -13,6 +13,7 @@ from dunmist.computer import (
     KernelLog,
     LinkQueues,
     Machine,
+    PackageLookup,
     ParseError,
     ProcessorTimes,
     Root,
@@ -90,6 +91,7 @@ class OpenComputer:
         self.cadence = Cadence()
         self.changes = Changes()
         self.start_entries: list[StartEntry] = []  # of the first survey
+        self.packages: PackageLookup | None = None  # begun before the last tick
         self._drives: AskedDrives | None = None
 
     def sample_code(self, *, wanted: bool) -> None:
@@ -113,6 +115,17 @@ class OpenComputer:
         """Return what they answered, once."""
         drives, self._drives = self._drives, None
         return drives.health() if drives else []
+
+    def read_ahead(self, until_s: float) -> None:
+        """Begin with what is read after the last tick, so that nobody waits for it then.
+
+        ``until_s`` is when to be done, by the monotonic clock.
+        """
+        self.ask_drives()
+        if self.code:
+            self.code.ask_functions()
+        self.packages = PackageLookup(self.root, self.table.program_paths())
+        self.packages.go_on(lambda: self.clock.monotonic_s() >= until_s)
 
     def meanwhile(self) -> None:
         """Take what the kernel sends between ticks, before its buffer overflows."""

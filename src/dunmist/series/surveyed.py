@@ -68,6 +68,10 @@ class Surveyed:
         self.autostart = surveys[0].autostart if surveys else []
         self._unit_by_name = {unit.name: unit for unit in self.units}
         self._first_units = {unit.name: unit for survey in surveys[:1] for unit in survey.units}
+        self._restarts: dict[str, list[int]] = {}
+        for unit in (unit for survey in surveys for unit in survey.units):
+            if unit.restarts is not None:
+                self._restarts.setdefault(unit.name, []).append(unit.restarts)
         self._packages = {
             package.executable: package for survey in surveys for package in survey.packages
         }
@@ -126,12 +130,7 @@ class Surveyed:
 
     def restarts(self, name: str) -> int:
         """Return how often the service manager started a unit anew during the capture."""
-        counts = [
-            unit.restarts
-            for survey in self.surveys
-            for unit in survey.units
-            if unit.name == name and unit.restarts is not None
-        ]
+        counts = self._restarts.get(name)
         return counts[-1] - counts[0] if counts else 0
 
     def restarts_in_all(self, name: str) -> int:

@@ -190,7 +190,11 @@ class _Figures:
 
     def median(self) -> float | None:
         """Return the median of the known values, None when none is."""
-        return float(np.median(self.known())) if self.is_known else None
+        ordered = np.sort(self.known())
+        if not len(ordered):
+            return None
+        # asked of every application: np.median takes eight times as long
+        return float(ordered[(len(ordered) - 1) // 2 : len(ordered) // 2 + 1].mean())
 
     def last(self) -> float | None:
         """Return the newest known value, None when none is."""
@@ -247,14 +251,20 @@ class Rate(_Figures):
 
     def known_mean(self) -> float | None:
         """Return the mean over the time for which it is known, None without any."""
-        there = ~np.isnan(self.values)
-        if not there.any():
-            return None
-        return float(np.average(self.values[there], weights=self.line.interval_s[there]))
+        values, weights = self.values, self.line.interval_s
+        unknown = np.isnan(values)
+        if unknown.any():
+            if unknown.all():
+                return None
+            values, weights = values[~unknown], weights[~unknown]
+        # asked of every application, several times: np.average takes five times as long
+        return float((values * weights).sum() / weights.sum())
 
     def total(self) -> float:
         """Return the amount over the whole capture; what is unknown counts as nothing."""
-        return float(np.nansum(self.values * self.line.interval_s))
+        amounts = self.values * self.line.interval_s
+        amounts[np.isnan(amounts)] = 0.0
+        return float(amounts.sum())
 
     def quantile(self, q: float) -> float:
         """Return the weighted quantile: the greatest value reached for 1 - q of the known time.
@@ -262,7 +272,8 @@ class Rate(_Figures):
         0 where nothing is known.
         """
         there = ~np.isnan(self.values)
-        if not there.any():
+        # most programs of a computer do nothing, at all of its ticks
+        if not self.values[there].any():
             return 0.0
         values, weights = self.values[there], self.line.interval_s[there]
         order = np.argsort(-values)

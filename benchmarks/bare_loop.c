@@ -1,5 +1,7 @@
 /* The bare loop that a tick is measured against: opens, reads and closes each /proc/PID/stat.
- * Prints its processor time in seconds for one round, the mean over the rounds asked for. */
+ * Arguments: rounds, and seconds to rest before each, as a capture does: caches are cold by then.
+ * Prints its processor time in seconds for one round, the mean over the rounds. */
+#define _DEFAULT_SOURCE
 #include <ctype.h>
 #include <dirent.h>
 #include <fcntl.h>
@@ -17,9 +19,11 @@ static double used_s(void) {
 
 int main(int count, char **arguments) {
     int rounds = count > 1 ? atoi(arguments[1]) : 20;
+    double rest_s = count > 2 ? atof(arguments[2]) : 0.0;
     char path[300], text[4096];
     double began = used_s();
     for (int round = 0; round < rounds; round++) {
+        usleep((useconds_t)(rest_s * 1e6));
         DIR *proc = opendir("/proc");
         struct dirent *entry;
         while (proc && (entry = readdir(proc))) {

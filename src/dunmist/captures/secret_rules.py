@@ -76,7 +76,7 @@ class Rules(NamedTuple):
     names: re.Pattern[str] | None
     harmless: re.Pattern[str]
     shapes: tuple[ReadyShape, ...]
-    programs: tuple[tuple[re.Pattern[str], ProgramOptions], ...]
+    any_program: re.Pattern[str]
     # text that every shape contains, so that most lines need one search
     every_shape_has: re.Pattern[str] | None
 
@@ -109,8 +109,11 @@ class Rules(NamedTuple):
         """Return the options of the first program that is named among the first words."""
         for word in words[:within]:
             called = word.rpartition("/")[2]
-            for pattern, options in self.programs:
-                if pattern.fullmatch(called) and _has(words, options.only_with):
+            # one search for all of them: most words are no program's name
+            if self.any_program.fullmatch(called) is None:
+                continue
+            for options in self.secrets.programs:
+                if re.fullmatch(options.called, called) and _has(words, options.only_with):
                     return options
         return None
 
@@ -147,6 +150,8 @@ def load_rules(own: Path | None = None) -> Rules:
             f"{own}: no rules for secrets ({error}); mend it, or move it away"
         ) from error
     try:
+        for options in secrets.programs[len(_shipped().programs) :]:
+            re.compile(options.called)  # each by itself, as they are put together
         return _ready(secrets)
     except re.error as error:
         raise SettingsError(f"{own}: invalid pattern ({error}); correct it") from error
@@ -162,6 +167,6 @@ def _ready(secrets: Secrets) -> Rules:
             ReadyShape(re.compile(f"(?P<keep>{shape.keep})(?P<hide>{shape.hide})"), shape.random)
             for shape in secrets.shapes
         ),
-        tuple((re.compile(options.called), options) for options in secrets.programs),
+        re.compile("|".join(f"(?:{options.called})" for options in secrets.programs) or r"(?!)"),
         _SHAPED if secrets.shapes == _shipped().shapes else None,
     )

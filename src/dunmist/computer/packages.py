@@ -22,6 +22,8 @@ DPKG = "var/lib/dpkg"
 RPM = ("usr/lib/sysimage/rpm/rpmdb.sqlite", "var/lib/rpm/rpmdb.sqlite")
 # directories of the root that have moved below usr: lists may name either (file-hierarchy(7))
 MERGED = ("/bin/", "/sbin/", "/lib/", "/lib64/")
+# where packages put programs, and where they leave them to others (FHS 3.0)
+PLACES, LOCAL = (*MERGED, "/lib32/", "/usr/", "/opt/", "/etc/", "/var/lib/"), "/usr/local/"
 # five times as much as a computer with ten thousand packages has
 LISTS_MAX, LISTS_MAX_BYTES = 50_000, 512 << 20
 _PACKAGE = re.compile(rb"^Package: (.+)$", re.M)
@@ -41,7 +43,7 @@ class PackageLookup:
     """Looks up the packages of executables in steps, so that a tick need not wait for it."""
 
     def __init__(self, root: Root, executables: Iterable[str]) -> None:
-        self.executables = frozenset(path for path in executables if path.startswith("/"))
+        self.executables = frozenset(path for path in executables if _may_be_packaged(path))
         self._root = root
         self._found: list[Package] = []
         self._steps = self._look_up(sorted(self.executables))
@@ -73,8 +75,12 @@ class PackageLookup:
         """Find the package of each executable, one list at a step."""
         by_line = {other.encode(): path for path in wanted for other in _spellings(path)}
         lists = [name for name in self._root.names(f"{DPKG}/info") if name.endswith(".list")]
+        likely = re.compile("|".join(re.escape(_stem(path)) for path in wanted))
+        lists.sort(key=lambda name: likely.search(name) is None)
         left_bytes = LISTS_MAX_BYTES
         for number, name in enumerate(lists):
+            if len(owners) == len(wanted):
+                return
             if number >= LISTS_MAX or left_bytes <= 0:
                 self._root.note(SUBJECT, "too-many")
                 return
@@ -88,6 +94,10 @@ class PackageLookup:
 def read_packages(root: Root, executables: Iterable[str]) -> list[Package]:
     """Return the packages of the executables; those that belong to none are left out."""
     return PackageLookup(root, executables).packages()
+
+
+def _may_be_packaged(path: str) -> bool:
+    return path.startswith(PLACES) and not path.startswith(LOCAL)
 
 
 def _pieces(root: Root, name: str, separator: bytes) -> Iterator[bytes]:
@@ -118,6 +128,11 @@ def _described(root: Root, owners: dict[str, str]) -> Iterator[Package]:
             _field(stanza, b"Description"),
             source or None,
         )
+
+
+def _stem(path: str) -> str:
+    """Return what the name of a program is likely to share with that of its package."""
+    return re.split(r"[^a-z]", path.rpartition("/")[2].lower(), maxsplit=1)[0] or path
 
 
 def _spellings(path: str) -> list[str]:

@@ -41,6 +41,8 @@ UNSEEN_MOST, MAPPINGS_OF_UNSEEN = 1024, 64
 ADDRESSES_MOST, ASKED_MOST = 20_000, 4_000
 # files of processes that are asked of, and how often each was found at work
 FILES_MOST, SAMPLES_LEAST = 40, 5
+# and of a process in all: in ten seconds that is two hundredths of a core
+RAN_LEAST = 20
 # of all samples: so few are left without a name rather than asked for a second time
 UNNAMED_SHARE = 0.2
 ANCESTORS_MOST = 64
@@ -147,11 +149,16 @@ class CodeSampler:
         """Whether it has to be told whom to sample."""
         return not self._events.is_whole
 
-    def ask_functions(self) -> None:
+    def ask_functions(self, own: int | None) -> None:
         """Have a child look up the functions of the most frequent addresses.
 
-        May be called again: what came since is asked for where it is more than a small part.
+        Not of the sampler, ``own``, nor of who hardly ran. May be called again: what came since is
+        asked for where it is more than a small part.
         """
+        ran: Counter[int] = Counter()
+        for (process, _, _), count in self._addresses.items():
+            ran[process] += count
+        wanted = {process for process in ran if process != own and ran[process] >= RAN_LEAST}
         samples: Counter[_File] = Counter()
         addresses: defaultdict[_File, dict[int, None]] = defaultdict(dict)
         known = {
@@ -159,7 +166,7 @@ class CodeSampler:
         }
         for (process, path, address), count in self._addresses.most_common(ASKED_MOST):
             file = self._file(process, path)
-            if (file, address) not in known:
+            if process in wanted and (file, address) not in known:
                 samples[file] += count
                 addresses[file][address] = None
         if samples.total() < UNNAMED_SHARE * self._addresses.total():

@@ -30,7 +30,8 @@ from dunmist.computer import (
 from dunmist.sampling.busy_threads import BusyThreads
 from dunmist.sampling.process_facts import FactsReader, program_files
 from dunmist.sampling.tracked_process import (
-    HELD_FILES,
+    HELD,
+    HELD_AT_REST,
     STAT_BYTES,
     TrackedProcess,
     open_stat,
@@ -43,6 +44,8 @@ from dunmist.sampling.tracked_process import (
 PROCESSES_SHARE, MACHINE_SHARE = 0.5, 0.25
 # a listing of descriptors takes as long as thirty readings of a line
 DETAIL_ROUNDS = 10
+# who rests has the line that it had, but for its priority and its pages: so often it is read
+LINE_ROUNDS = 10
 # in so many rounds the details of all that are there at the beginning are read
 FIRST_DETAIL_ROUNDS = 5
 
@@ -95,10 +98,12 @@ class ProcessTable:
         after_ms: Callable[[], int] = lambda: 0,
         *,
         all_details: bool = False,
+        pages_went: bool = True,
     ) -> ProcessRound:
         """Return what changed since the round before, ``elapsed_s`` ago (0 at the first).
 
-        ``after_ms`` tells how long ago the tick began.
+        ``after_ms`` tells how long ago the tick began. With ``pages_went`` the kernel may have
+        taken pages from who rests.
         """
         process_round = ProcessRound()
         self._elapsed_s += elapsed_s
@@ -109,12 +114,15 @@ class ProcessTable:
             self._root.note("processes of other people", "permission")  # mounted with hidepid
         busy: Counter[str] = Counter()
         entries, pread = self._entries, os.pread
+        whole, turn = all_details or pages_went, self._rounds % LINE_ROUNDS
         for name in present:
             entry = entries.get(name)
             if entry is None:
                 self._first_seen(name, process_round)
                 continue
-            # the path walked for every process at every tick: no call but the one to the kernel
+            # nobody looks at the line of who rests, but by turns: others may change a little of it
+            if not whole and entry.number % LINE_ROUNDS != turn and entry.has_rested():
+                continue
             stat = entry.stat
             try:
                 line = entry.line_again(self._root) if stat is None else pread(stat, STAT_BYTES, 0)
@@ -172,6 +180,11 @@ class ProcessTable:
         known_s = self._elapsed_s - entry.first_seen_s
         return entry.number if elapsed_least_s is None or elapsed_least_s >= known_s else None
 
+    @property
+    def own(self) -> int | None:
+        """The identity of who samples, None where it is not part of the computer."""
+        return self._entries[self._own].number if self._own in self._entries else None
+
     def busiest_threads(self, process_round: ProcessRound, processes: int) -> list[int]:
         """Return the threads of those that ran most in a round, the busiest process first."""
         busiest = process_round.used_clk.most_common(processes)
@@ -224,7 +237,7 @@ class ProcessTable:
         self._entries.clear()
 
     def _first_seen(self, name: str, process_round: ProcessRound) -> None:
-        opened = open_stat(self._root, name, hold=self._held < self._descriptors)
+        opened = open_stat(self._root, name, hold=self._has_room(1))
         if opened is None:
             return
         after_ms = self._after_ms()
@@ -243,13 +256,17 @@ class ProcessTable:
             group=facts.cpu_cgroup or facts.cgroup,
             files=program_files(facts),
         )
-        self._held += descriptor is not None
         self._next += 1
         self._entries[name] = entry
         self._stale.add(name)
         self._note_state(entry, stat)
         process_round.appeared.append((entry.number, facts))
-        process_round.samples.append(entry.sample(self._root, stat, after_ms, hold=False))
+        hold = HELD_AT_REST if self._root.is_this_computer and self._has_room(2) else ()
+        process_round.samples.append(entry.sample(self._root, stat, after_ms, hold))
+        self._held += entry.held
+
+    def _has_room(self, files: int) -> bool:
+        return self._held + files <= self._descriptors
 
     def _changed(
         self,
@@ -285,10 +302,10 @@ class ProcessTable:
             entry.files = program_files(facts)
             process_round.became.append((entry.number, facts))
         # a process that changes once is likely to change again
-        held = len(entry.more)
-        room = self._held + HELD_FILES <= self._descriptors
-        sample = entry.sample(self._root, stat, after_ms, hold=room)
-        self._held += len(entry.more) - held
+        held = entry.held
+        hold = HELD if self._has_room(len(HELD)) else ()
+        sample = entry.sample(self._root, stat, after_ms, hold)
+        self._held += entry.held - held
         process_round.samples.append(sample)
         self._note_state(entry, stat)
         moved = (sample.read_bytes or 0) + (sample.write_bytes or 0)
@@ -304,7 +321,7 @@ class ProcessTable:
 
     def _forget(self, name: str, process_round: ProcessRound) -> None:
         entry = self._entries.pop(name)
-        self._held -= (entry.stat is not None) + len(entry.more)
+        self._held -= entry.held
         entry.close()
         self._threads.forget(name)
         self._stale.discard(name)
@@ -324,6 +341,7 @@ class ProcessTable:
         )
         if all_details:
             first, self._undetailed = list(self._entries), []
+            first = [name for name in first if self._may_differ(self._entries[name])]
         turned = (
             name for name in self._stale if self._entries[name].number % DETAIL_ROUNDS == turn
         )
@@ -334,11 +352,18 @@ class ProcessTable:
             for descriptor in descriptors:
                 self._graphics_use(name, self._entries[name], descriptor, process_round)
 
+    def _may_differ(self, entry: TrackedProcess) -> bool:
+        """Whether a process may have done anything since its details were read."""
+        if entry.name in self._stale or entry.detailed_ns is None:
+            return True
+        return entry.ran_ns(self._root) != entry.detailed_ns
+
     def _detail(self, name: str, entry: TrackedProcess, process_round: ProcessRound) -> None:
         self._stale.discard(name)
         # our own descriptors are those of all other processes
         if entry.kernel or "fd" in entry.hidden or name == self._own:
             return
+        entry.detailed_ns = entry.ran_ns(self._root)
         detail, graphics = read_details(self._root, name, entry.number)
         if detail.descriptors is None:
             entry.hidden.add("fd")

@@ -22,7 +22,6 @@ from dunmist.computer import (
     parse_meminfo,
     parse_net_dev,
     parse_statm,
-    parse_vmstat,
     read_clocks_khz,
     read_graphics,
     read_power_supplies,
@@ -127,7 +126,8 @@ def _calls(reading: TickContext) -> tuple[object, ...]:
     moving = [
         (number, pid)
         for pid, _ in processes.moved_bytes.most_common(MOVING_MOST)
-        if (number := table.number_of(int(pid))) is not None
+        # what we write is the capture
+        if (number := table.number_of(int(pid))) not in (None, table.own)
     ]
     return (reading.computer.waiting.read(processes.blocked[:CALLS_MOST], moving),)
 
@@ -215,7 +215,7 @@ SOURCES: tuple[Source[TickContext], ...] = (
         counts=True,
     ),
     Source(("memory",), "memory", _file("proc/meminfo", parse_meminfo, "memory")),
-    Source(("paging",), "paging counters", _file("proc/vmstat", parse_vmstat, "paging counters")),
+    Source(("paging",), "paging counters", lambda reading: (reading.paging,)),
     Source(("disks",), "disks", _disks, keeps="changes", key=lambda disk: disk.name, counts=True),
     Source(
         ("links",),

@@ -28,6 +28,7 @@ from dunmist.computer import (
     parse_stat,
     parse_tcp_counters,
     parse_uptime,
+    parse_vmstat,
 )
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling.clock import Clock
@@ -45,6 +46,8 @@ ALL_SOCKETS_S = 10.0
 TCP_FILES = ("proc/net/snmp", "proc/net/netstat")
 # its words for connections made, and for what moves on any of them
 OPENED = ("TcpActiveOpens", "TcpPassiveOpens")
+# and of memory, for pages that were taken from processes
+TAKEN = ("pgsteal_kswapd", "pgsteal_direct", "pswpout")
 SEGMENTS = ("TcpInSegs", "TcpOutSegs")
 # how long each task waited for storage is accounted only where this says 1 (sysctl(8))
 DELAYS, DELAY_ACCOUNTING = "delays of storage", "proc/sys/kernel/task_delayacct"
@@ -90,6 +93,7 @@ class OpenComputer:
         self.kernel_log = KernelLog(root)
         self.cadence = Cadence()
         self.changes = Changes()
+        self.pages_taken: list[int] = []
         self.start_entries: list[StartEntry] = []  # of the first survey
         self.packages: PackageLookup | None = None  # begun before the last tick
         self._drives: AskedDrives | None = None
@@ -123,7 +127,7 @@ class OpenComputer:
         """
         self.ask_drives()
         if self.code:
-            self.code.ask_functions()
+            self.code.ask_functions(self.table.own)
         self.packages = PackageLookup(self.root, self.table.program_paths())
         self.packages.go_on(lambda: self.clock.monotonic_s() >= until_s)
 
@@ -203,11 +207,22 @@ class TickContext:
     def processes(self) -> ProcessRound:
         """All processes, with the owners of sockets that appeared meanwhile."""
         processes = self.computer.table.look(
-            self.elapsed_s, self.after_ms, all_details=self.is_last
+            self.elapsed_s, self.after_ms, all_details=self.is_last, pages_went=self._pages_went()
         )
         if self.due.number and any(facts.inode for _, facts in self.found_sockets.appeared):
             self.computer.table.owners_wanted(processes)
         return processes
+
+    def _pages_went(self) -> bool:
+        """Whether the kernel took pages from anybody since the tick before."""
+        taken = [(self.paging or {}).get(word, 0) for word in TAKEN]
+        before, self.computer.pages_taken = self.computer.pages_taken, taken
+        return self.paging is None or taken != before
+
+    @cached_property
+    def paging(self) -> dict[str, int] | None:
+        """The kernel's counters of paging."""
+        return self.root.parse("proc/vmstat", parse_vmstat, "paging counters", again=True)
 
     @cached_property
     def found_sockets(self) -> SocketRound:

@@ -8,6 +8,7 @@ number was given away again (proc(5)).
 import errno
 import os
 import resource
+from collections.abc import Collection
 from dataclasses import dataclass, field
 
 from dunmist.computer import (
@@ -25,9 +26,13 @@ from dunmist.computer import (
 
 # a line has some 350 bytes; the kernel gives at most a page at once
 STAT_BYTES = 4096
+SCHEDSTAT_BYTES = 128
+RUNNABLE = "R"
 # more processes than this are read by opening, which is slower and no less right
 DESCRIPTORS_WANTED = 65_536
-HELD_FILES = 4  # stat, and statm, schedstat and io of a process that changes
+# what stays open beside the line: of a process that rests, and of one that changes
+HELD_AT_REST = ("schedstat",)
+HELD = ("statm", "io", "schedstat")
 SUBJECTS = {
     "statm": "memory of processes",
     "schedstat": "run-queue delay",
@@ -59,6 +64,10 @@ class TrackedProcess:
     first_seen_s: float
     rss_pages: int = 0
     moved_bytes: int | None = None  # read from and written to storage so far
+    threads: int = 1
+    state: str = ""
+    rested: bytes = b""  # its schedstat before the line was read
+    detailed_ns: int | None = None  # how long it had run when its details were read
     kernel: bool = False
     group: str | None = None
     files: tuple[str, ...] = ()
@@ -72,6 +81,29 @@ class TrackedProcess:
                 os.close(descriptor)
         self.stat = None
         self.more.clear()
+
+    @property
+    def held(self) -> int:
+        """How many files of it are open."""
+        return (self.stat is not None) + len(self.more)
+
+    def has_rested(self) -> bool:
+        """Whether a process of one thread did not run since its line was read.
+
+        Its schedstat costs a third of its line, and counts each time that it was let run. Who could
+        run and did not get to it is not resting.
+        """
+        descriptor = self.more.get("schedstat")
+        if descriptor is None or self.threads != 1 or self.state == RUNNABLE:
+            return False
+        try:
+            now = os.pread(descriptor, SCHEDSTAT_BYTES, 0)
+        except OSError:
+            return False  # the line tells what that means
+        if now == self.rested:
+            return True
+        self.rested = now
+        return False
 
     def line_again(self, root: Root) -> bytes:
         """Return the line of now, an empty one when the process has ended."""
@@ -87,12 +119,22 @@ class TrackedProcess:
             root.note("processes", reason_of(error), self.name)
             return self.line
 
-    def sample(self, root: Root, stat: ProcessStat, after_ms: int, *, hold: bool) -> ProcessSample:
+    def ran_ns(self, root: Root) -> int | None:
+        """Return how long it has run, None where that is not known of all its threads.
+
+        It is exact where the line counts in clock ticks: who has run no longer did nothing.
+        """
+        data = self._more(root, "schedstat") if self.threads == 1 else None
+        return parse_schedstat(data)[0] if data else None
+
+    def sample(
+        self, root: Root, stat: ProcessStat, after_ms: int, hold: Collection[str]
+    ) -> ProcessSample:
         """Return what the process says of itself, ``after_ms`` after its tick began.
 
-        With ``hold`` the files that this needs stay open for the next time.
+        The files of it that are named in ``hold`` stay open for the next time.
         """
-        self.rss_pages = stat.rss_pages
+        self.rss_pages, self.threads, self.state = stat.rss_pages, stat.threads, stat.state
         shared = run_ns = delay_ns = read_bytes = write_bytes = None
         try:
             # kernel tasks have neither pages of their own nor files
@@ -128,14 +170,14 @@ class TrackedProcess:
             after_ms,
         )
 
-    def _more(self, root: Root, file: str, hold: bool) -> bytes | None:
+    def _more(self, root: Root, file: str, hold: Collection[str] = ()) -> bytes | None:
         if file in self.hidden:
             return None
         descriptor = self.more.get(file)
         try:
             if descriptor is not None:
                 return os.pread(descriptor, STAT_BYTES, 0)
-            if not hold:
+            if file not in hold:
                 return root.read(f"proc/{self.name}/{file}")
             descriptor = root.open(f"proc/{self.name}/{file}")
             self.more[file] = descriptor

@@ -37,6 +37,10 @@ TCP_COUNTERS = {
     "Udp": ("InErrors", "RcvbufErrors", "SndbufErrors"),
     "TcpExt": ("ListenOverflows", "ListenDrops", "TCPTimeouts"),
 }
+_TCP_WORDS = {
+    group.encode(): frozenset(name.encode() for name in names)
+    for group, names in TCP_COUNTERS.items()
+}
 # a figure that the driver has renewed ends in a full stop
 _WIRELESS = re.compile(rb"^\s*([^:\s]+):\s+\S+\s+(-?\d+)\.?\s+(-?\d+)\.?\s", re.M)
 
@@ -107,14 +111,13 @@ def parse_tcp_counters(data: bytes) -> dict[str, int]:
     # a line of names, then one of values, group by group
     for names, values in zip(lines[::2], lines[1::2], strict=False):
         group, _, rest = names.partition(b":")
-        wanted = TCP_COUNTERS.get(text_of(group), ())
-        if not wanted:
+        wanted = _TCP_WORDS.get(group)
+        if wanted is None:
             continue
         for name, value in zip(rest.split(), values.split()[1:], strict=False):
-            if text_of(name) in wanted:
-                tcp_counters[text_of(group + name)] = counter_of(
-                    value, "/proc/net/snmp", text_of(name)
-                )
+            if name in wanted:
+                word = text_of(group + name)
+                tcp_counters[word] = counter_of(value, "/proc/net/snmp", word)
     if not tcp_counters:
         raise ParseError("/proc/net/snmp", "expected pairs of names and values", data)
     return tcp_counters

@@ -50,17 +50,15 @@ def parse_meminfo(data: bytes) -> dict[str, int]:
 
 
 # of some two hundred words few are wanted
-_PAGING_WORDS = {name.encode(): name for name in PAGING_COUNTERS}
+_PAGING = re.compile(rb"^(%s) (.+)$" % b"|".join(map(str.encode, sorted(PAGING_COUNTERS))), re.M)
 
 
 def parse_vmstat(data: bytes) -> dict[str, int]:
     """Return the paging counters of ``/proc/vmstat``, in pages but for pgpgin and pgpgout (KiB)."""
-    vmstat = {}
-    for line in lines_of(data):
-        word, _, value = line.partition(b" ")
-        name = _PAGING_WORDS.get(word)
-        if name is not None:
-            vmstat[name] = counter_of(value.strip(), "/proc/vmstat", name)
+    vmstat = {
+        text_of(word): counter_of(value, "/proc/vmstat", text_of(word))
+        for word, value in _PAGING.findall(data)
+    }
     if not vmstat:
         raise ParseError("/proc/vmstat", "expected paging counters", data)
     return vmstat

@@ -28,6 +28,7 @@ from dunmist.computer import (
     parse_text,
     reason_of,
 )
+from dunmist.computer.code_events import FREQUENCY_HZ
 from dunmist.computer.parsing import Counter as Count
 from dunmist.computer.parsing import Identity
 
@@ -41,8 +42,8 @@ UNSEEN_MOST, MAPPINGS_OF_UNSEEN = 1024, 64
 ADDRESSES_MOST, ASKED_MOST = 20_000, 4_000
 # files of processes that are asked of, and how often each was found at work
 FILES_MOST, SAMPLES_LEAST = 40, 5
-# and of a process in all: in ten seconds that is two hundredths of a core
-RAN_LEAST = 20
+# who used less than this is not asked about
+RAN_LEAST_CORES = 0.03
 # of all samples: so few are left without a name rather than asked for a second time
 UNNAMED_SHARE = 0.2
 ANCESTORS_MOST = 64
@@ -149,16 +150,17 @@ class CodeSampler:
         """Whether it has to be told whom to sample."""
         return not self._events.is_whole
 
-    def ask_functions(self, own: int | None) -> None:
+    def ask_functions(self, own: int | None, span_s: float) -> None:
         """Have a child look up the functions of the most frequent addresses.
 
-        Not of the sampler, ``own``, nor of who hardly ran. May be called again: what came since is
-        asked for where it is more than a small part.
+        Not of the sampler, ``own``, nor of who hardly ran in the ``span_s`` so far. May be called
+        again: what came since is asked for where it is more than a small part.
         """
         ran: Counter[int] = Counter()
         for (process, _, _), count in self._addresses.items():
             ran[process] += count
-        wanted = {process for process in ran if process != own and ran[process] >= RAN_LEAST}
+        least = max(SAMPLES_LEAST, RAN_LEAST_CORES * span_s * FREQUENCY_HZ)
+        wanted = {process for process in ran if process != own and ran[process] >= least}
         samples: Counter[_File] = Counter()
         addresses: defaultdict[_File, dict[int, None]] = defaultdict(dict)
         known = {

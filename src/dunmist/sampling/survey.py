@@ -102,8 +102,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
     root, table = computer.root, computer.table
     if is_last:
         computer.ask_drives()
-        if computer.code:
-            computer.code.ask_functions(computer.table.own)
+        computer.ask_functions()
     files = table.program_files() if is_last else []
     before_clk = table.used_now_clk(ASKED)
     told = read_people(root, now_s), read_time_sync(root), read_services(root, whole=is_last)

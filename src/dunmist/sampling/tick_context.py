@@ -76,6 +76,7 @@ class OpenComputer:
         self.exits = open_task_exits(root, max(numbers) + 1)
         self._numbers = numbers
         self._has_code = False
+        self._code_since_s = 0.0
         self.code: CodeSampler | None = None
         self.sample_code(wanted=with_code)
         self.files = FileActivity(root) if with_files else None
@@ -104,6 +105,7 @@ class OpenComputer:
             return
         self._has_code = wanted
         if wanted:
+            self._code_since_s = self.clock.monotonic_s()
             events = open_code_events(self.root, self._numbers)
             self.code = CodeSampler(self.root, events) if events else None
         elif self.code:
@@ -114,6 +116,12 @@ class OpenComputer:
         """Ask the drives how they are; they have until :meth:`drives_told` to answer."""
         if self._drives is None:
             self._drives = AskedDrives(self.root, self.inventory.disks)
+
+    def ask_functions(self) -> None:
+        """Have the functions of what was sampled looked up, where code is sampled."""
+        if self.code:
+            span_s = self.clock.monotonic_s() - self._code_since_s
+            self.code.ask_functions(self.table.own, span_s)
 
     def drives_told(self) -> list[DriveHealth]:
         """Return what they answered, once."""
@@ -126,8 +134,7 @@ class OpenComputer:
         ``until_s`` is when to be done, by the monotonic clock.
         """
         self.ask_drives()
-        if self.code:
-            self.code.ask_functions(self.table.own)
+        self.ask_functions()
         self.packages = PackageLookup(self.root, self.table.program_paths())
         self.packages.go_on(lambda: self.clock.monotonic_s() >= until_s)
 

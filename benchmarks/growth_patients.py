@@ -17,17 +17,23 @@ SOCKETS_EACH = 90
 
 
 def grown(
-    *, cpus: int = 4, processes: int = 120, sockets: int = 0, disks: int = 1, each: int | None = None
+    *,
+    cpus: int = 4,
+    processes: int = 120,
+    sockets: int = 0,
+    disks: int = 1,
+    each: int | None = None,
 ) -> Scenario:
     """Return a patient with so many of each; ``each`` is how many processes an application has."""
     patient = load_scenario("ringing-office")
+    crowd = _crowd(patient, processes, sockets, each or PROCESSES_EACH)
+    came = sum(1 + program.peers for program in crowd)
     machine = msgspec.structs.replace(
         patient.machine,
         cores=cpus,
-        memory_mib=SPARE_MIB + processes * MIB_EACH + cpus * 300,
+        memory_mib=SPARE_MIB + came * MIB_EACH + cpus * 300,
         cache_mib=1500,
     )
-    crowd = _crowd(patient, processes, sockets, each or PROCESSES_EACH)
     programs = [_indexer(program, cpus) for program in patient.programs]
     first = patient.hardware.disks[0]
     others = [DiskSpec(f"sd{_letters(number)}", first.model, 476) for number in range(1, disks)]

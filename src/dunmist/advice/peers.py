@@ -25,10 +25,10 @@ def doing_of_peers(application: Application, series: Series, limits: Thresholds)
     by_peer: defaultdict[str, list[SocketSeries]] = defaultdict(list)
     for socket in series.sockets:
         if (
-            socket.facts.remote
-            and not socket.is_loopback
+            _moved(socket)
+            and socket.facts.remote
             and not members.isdisjoint(socket.owners)
-            and _moved(socket)
+            and not socket.is_loopback
         ):
             by_peer[socket.facts.remote].append(socket)
     total = sum(_moved(socket) for sockets in by_peer.values() for socket in sockets)

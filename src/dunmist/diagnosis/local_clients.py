@@ -37,7 +37,11 @@ def find_local_clients(exam: Examination) -> dict[int, list[LocalClient]]:
         for owner in socket.owners
         if owner in series.processes
     }
-    by_ends = {_ends(socket.facts): socket for socket in series.sockets if socket.owners}
+    by_ends = {
+        _ends(socket.facts): socket
+        for socket in series.sockets
+        if socket.owners and (socket.sent_bytes or socket.received_bytes)
+    }
     answered: dict[int, dict[int, LocalClient]] = defaultdict(dict)
     for socket in by_ends.values():
         for server in _applications(exam, socket):

@@ -18,7 +18,7 @@ same thing belongs to the interval that ends with the second one:
 """
 
 from array import array
-from collections.abc import Hashable, Sequence
+from collections.abc import Collection, Hashable, Sequence
 from typing import Generic, TypeVar
 
 import numpy as np
@@ -99,8 +99,18 @@ class Readings(Generic[Key]):
         self._after_s[key].append(after_s)
         self._values[key].extend(np.nan if figure is None else figure for figure in figures)
 
-    def over(self, line: TimeLine) -> "dict[Key, Track]":
-        """Return the readings of each thing on a time line, in the order in which they came."""
+    def unmoved(self, key: Key) -> dict[str, float] | None:
+        """Return the figures of what was read at the first tick and did not change since."""
+        rows = self._rows.get(key)
+        if rows is None or len(rows) > 1 or rows[0]:
+            return None
+        return dict(zip(self.columns, self._values[key], strict=True))
+
+    def over(self, line: TimeLine, keys: Collection[Key] | None = None) -> "dict[Key, Track]":
+        """Return the readings of each thing on a time line, in the order in which they came.
+
+        With ``keys`` of these only.
+        """
         width = len(self.columns)
         return {
             key: Track(
@@ -116,6 +126,7 @@ class Readings(Generic[Key]):
                 np.asarray(self._after_s[key]),
             )
             for key, rows in self._rows.items()
+            if keys is None or key in keys
         }
 
 
@@ -134,6 +145,10 @@ class Track:
     def first_row(self) -> int:
         """The tick at which the thing was first read."""
         return int(self.rows[0])
+
+    def is_known(self, column: str) -> bool:
+        """Whether any reading of a column says more than 'unknown'."""
+        return not bool(np.isnan(self._figures[column]).all())
 
     def level(self, column: str) -> Level:
         """Return what was read last at each tick; unknown before the first reading."""

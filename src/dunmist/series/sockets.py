@@ -7,6 +7,9 @@ a TCP connection moved is divided among its owners' applications.
 import ipaddress
 from collections import defaultdict
 from dataclasses import dataclass
+from functools import lru_cache
+from math import isnan
+from typing import TypedDict
 
 import numpy as np
 
@@ -39,6 +42,8 @@ LOCAL_NETWORKS = tuple(
         "fe80::/10",
     )
 )
+# a server's connections have few addresses at either end
+ADDRESSES_KEPT = 65_536
 LOCAL, INTERNET = "local network", "internet"
 
 
@@ -77,12 +82,7 @@ class SocketSeries:
     def is_loopback(self) -> bool:
         """Whether it can only be reached from, or leads to, this computer itself."""
         address = self.facts.local
-        if self.facts.protocol == "unix" or address is None:
-            return True
-        try:
-            return _plain(address).is_loopback
-        except ValueError:
-            return False  # no address that anybody could reach
+        return self.facts.protocol == "unix" or address is None or _is_loopback(address)
 
     @property
     def listens(self) -> bool:
@@ -92,11 +92,20 @@ class SocketSeries:
         )
 
 
+@lru_cache(maxsize=ADDRESSES_KEPT)
 def _plain(address: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
     ip_address = ipaddress.ip_address(address)
     # a socket for both families shows IPv4 addresses as ::ffff:…
     mapped = ip_address.ipv4_mapped if isinstance(ip_address, ipaddress.IPv6Address) else None
     return mapped or ip_address
+
+
+@lru_cache(maxsize=ADDRESSES_KEPT)
+def _is_loopback(address: str) -> bool:
+    try:
+        return _plain(address).is_loopback
+    except ValueError:
+        return False  # no address that anybody could reach
 
 
 def network_of(address: str) -> str:
@@ -108,6 +117,7 @@ def network_of(address: str) -> str:
     return LOCAL if any(ip_address in network for network in LOCAL_NETWORKS) else INTERNET
 
 
+@lru_cache(maxsize=ADDRESSES_KEPT)
 def plain_address(address: str | None) -> str | None:
     """Return an address as its link has it, None where there is none."""
     try:
@@ -164,30 +174,80 @@ class SocketCollector:
 
     def finish(self, line: TimeLine) -> list[SocketSeries]:
         """Return all sockets with their owners, in the order in which they came."""
-        tracks = self._readings.over(line)
+        still = Rate.nothing(line)
+        unmoved = {number: self._readings.unmoved(number) for number in self._facts}
+        moved = {number for number, figures in unmoved.items() if figures is None}
+        tracks = self._readings.over(line, moved)
         return [
             SocketSeries(
                 facts=facts,
                 owners=sorted(self._owners_of_inode.get(facts.inode, ())),
                 state=self._state.get(number, "unknown"),
                 ended=number in self._ended,
-                sent_bytes_per_s=_moved(tracks.get(number), "sent_bytes"),
-                received_bytes_per_s=_moved(tracks.get(number), "received_bytes"),
-                sent_bytes=_counted(tracks.get(number), "sent_bytes"),
-                received_bytes=_counted(tracks.get(number), "received_bytes"),
-                retransmitted=_counted(tracks.get(number), "retransmitted") or 0,
-                sent_segments=_counted(tracks.get(number), "sent_segments"),
-                busy_s=_seconds(tracks.get(number), "busy_us"),
-                window_limited_s=_seconds(tracks.get(number), "window_limited_us"),
-                buffer_limited_s=_seconds(tracks.get(number), "buffer_limited_us"),
-                round_trip_s=_typical(tracks.get(number), "round_trip_us", 1.0 / US_PER_S),
-                unread_bytes=_typical(tracks.get(number), "receive_queue_bytes", 1.0),
-                moved_bytes=track.total("sent_bytes", "received_bytes")
-                if (track := tracks.get(number))
-                else None,
+                **(
+                    _of_track(tracks.get(number))
+                    if (figures := unmoved[number]) is None
+                    else _of_figures(figures, still)
+                ),
             )
             for number, facts in self._facts.items()
         ]
+
+
+class _Told(TypedDict):
+    """What is known of what a socket moved; :class:`SocketSeries` says what each one is."""
+
+    sent_bytes_per_s: Rate | None
+    received_bytes_per_s: Rate | None
+    sent_bytes: int | None
+    received_bytes: int | None
+    retransmitted: int
+    sent_segments: int | None
+    busy_s: float | None
+    window_limited_s: float | None
+    buffer_limited_s: float | None
+    round_trip_s: float | None
+    unread_bytes: float | None
+    moved_bytes: float | None
+
+
+def _of_track(track: Track | None) -> _Told:
+    return _Told(
+        sent_bytes_per_s=_moved(track, "sent_bytes"),
+        received_bytes_per_s=_moved(track, "received_bytes"),
+        sent_bytes=_counted(track, "sent_bytes"),
+        received_bytes=_counted(track, "received_bytes"),
+        retransmitted=_counted(track, "retransmitted") or 0,
+        sent_segments=_counted(track, "sent_segments"),
+        busy_s=_seconds(track, "busy_us"),
+        window_limited_s=_seconds(track, "window_limited_us"),
+        buffer_limited_s=_seconds(track, "buffer_limited_us"),
+        round_trip_s=_typical(track, "round_trip_us", 1.0 / US_PER_S),
+        unread_bytes=_typical(track, "receive_queue_bytes", 1.0),
+        moved_bytes=track.total("sent_bytes", "received_bytes") if track else None,
+    )
+
+
+def _of_figures(figures: dict[str, float], still: Rate) -> _Told:
+    """Return the same of one that moved nothing: a server has a hundred thousand of them."""
+    known = {column: None if isnan(value) else value for column, value in figures.items()}
+    nothing = {column: None if known[column] is None else 0 for column in COUNTERS}
+    round_trip_us = known["round_trip_us"]
+    total = figures["sent_bytes"] + figures["received_bytes"]
+    return _Told(
+        sent_bytes_per_s=still,
+        received_bytes_per_s=still,
+        sent_bytes=nothing["sent_bytes"],
+        received_bytes=nothing["received_bytes"],
+        retransmitted=0,
+        sent_segments=nothing["sent_segments"],
+        busy_s=nothing["busy_us"],
+        window_limited_s=nothing["window_limited_us"],
+        buffer_limited_s=nothing["buffer_limited_us"],
+        round_trip_s=None if round_trip_us is None else round_trip_us / US_PER_S,
+        unread_bytes=known["receive_queue_bytes"],
+        moved_bytes=None if isnan(total) else total,
+    )
 
 
 def _moved(track: Track | None, column: str) -> Rate | None:
@@ -197,7 +257,7 @@ def _moved(track: Track | None, column: str) -> Rate | None:
 
 
 def _counted(track: Track | None, column: str) -> int | None:
-    if track is None or not track.level(column).is_known:
+    if track is None or not track.is_known(column):
         return None
     return round(track.grown_in_all(column, _base(track)))
 
@@ -227,14 +287,16 @@ def network_use(
     shape = (line.intervals, len(grouping.groups))
     sent, received = np.zeros(shape), np.zeros(shape)
     for socket in sockets:
+        if socket.sent_bytes_per_s is None or socket.received_bytes_per_s is None:
+            continue
+        if not (socket.sent_bytes or socket.received_bytes):
+            continue
         applications = {
             grouping.application_of[owner]
             for owner in socket.owners
             if owner in grouping.application_of
         }
         if socket.is_loopback or not applications:
-            continue
-        if socket.sent_bytes_per_s is None or socket.received_bytes_per_s is None:
             continue
         for number in applications:
             sent[:, number] += socket.sent_bytes_per_s.values / len(applications)

@@ -5,6 +5,7 @@ fs/, block/, kernel/locking/). What no pattern knows is ``other``.
 """
 
 import re
+from functools import lru_cache
 
 WAIT_KINDS = ("storage", "pages", "lock", "other")
 _PATTERNS = (
@@ -38,6 +39,8 @@ def is_killable(waits_in: str | None) -> bool:
     return _KILLABLE.search(waits_in or "") is not None
 
 
+# a computer has few functions to wait in, and a stuck one a sample of them at each tick
+@lru_cache(maxsize=4096)
 def wait_code(state: str, waits_in: str | None) -> int:
     """Return the place in ``WAIT_KINDS`` of what a process waits for, ``NOT_WAITING`` for none."""
     if state != "D":

@@ -30,26 +30,13 @@ class Cost(NamedTuple):
 
 def cost_of_unit(series: Series, unit: Unit) -> Cost:
     """Return the cost of a service; nothing when it has no process."""
-    return _cost(
-        series, (process for process in series.living.values() if process.unit == unit.name)
-    )
+    return _cost(series, series.living_by_unit.get(unit.name, ()))
 
 
 def cost_of_entry(series: Series, entry: StartEntry) -> Cost:
     """Return the cost of what a desktop entry started; jobs end and leave nothing to count."""
     program = _program(entry.command) if entry.kind == "desktop" else ""
-    return _cost(
-        series,
-        (
-            process
-            for process in series.living.values()
-            if program and program in _names_of(process)
-        ),
-    )
-
-
-def _names_of(process: Process) -> tuple[str, str]:
-    return process.facts.name, (process.facts.executable or "").rpartition("/")[2]
+    return _cost(series, series.living_by_name.get(program, ()) if program else ())
 
 
 def _cost(series: Series, processes: Iterable[Process]) -> Cost:

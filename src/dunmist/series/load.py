@@ -101,6 +101,24 @@ class Series:
         """The processes that were there at the end, by process number."""
         return {process.pid: process for process in self.processes.values() if process.is_alive}
 
+    @cached_property
+    def living_by_unit(self) -> dict[str | None, list[Process]]:
+        """The same by the service or scope that they belong to."""
+        by_unit: dict[str | None, list[Process]] = {}
+        for process in self.living.values():
+            by_unit.setdefault(process.unit, []).append(process)
+        return by_unit
+
+    @cached_property
+    def living_by_name(self) -> dict[str, list[Process]]:
+        """The same by what they are called: their own name, and that of their program's file."""
+        by_name: dict[str, list[Process]] = {}
+        for process in self.living.values():
+            file = (process.facts.executable or "").rpartition("/")[2]
+            for name in {process.facts.name, file}:
+                by_name.setdefault(name, []).append(process)
+        return by_name
+
     @property
     def own_cores(self) -> float:
         """What sampling took, with what others took to answer it: one figure for all places.

@@ -1,5 +1,7 @@
 """Every logical CPU over time, with the clock and what heat took."""
 
+from typing import Any
+
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
@@ -11,13 +13,18 @@ from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Process, Series
 from dunmist.tables import in_place
 
+# more CPUs than this share the height of as many
+LABELS_MOST = 40
+FEW: dict[str, Any] = {"edgecolors": "white", "linewidth": 0.3}
+MANY: dict[str, Any] = {"rasterized": True}
+
 
 def draw_cores(judged: Judged, process: Process | None = None) -> Figure:
     """Return a strip of shade for each CPU, grouped by core, and the clock below it."""
     del process
     series = judged.series
     machine = series.machine
-    heights = [max(1.2, ROW_INCHES * len(machine.processors))]
+    heights = [max(1.2, ROW_INCHES * min(len(machine.processors), LABELS_MOST))]
     clock = machine.mean_clock_hz
     figure, axes = canvas(heights if clock is None else [*heights, 1.2])
     _draw_strips(axes[0], series)
@@ -38,8 +45,8 @@ def _draw_strips(panel: Axes, series: Series) -> None:
         cmap=SHADES,
         vmin=0,
         vmax=100,
-        edgecolors="white",
-        linewidth=0.3,
+        # a thousand cells of their own make a page of megabytes
+        **(MANY if len(order) > LABELS_MOST else FEW),
     )
     labels = []
     before = None
@@ -52,7 +59,8 @@ def _draw_strips(panel: Axes, series: Series) -> None:
             else f"cpu{processor.number}"
         )
         before = core
-    panel.set_yticks(range(len(order)), labels)
+    places = range(0, len(order), -(-len(order) // LABELS_MOST))
+    panel.set_yticks(places, [labels[place] for place in places])
     panel.invert_yaxis()
     title(panel, "Each logical CPU")
     beside = panel.inset_axes((1.012, 0.0, 0.014, 1.0))

@@ -22,11 +22,11 @@ def grown(
     processes: int = 120,
     sockets: int = 0,
     disks: int = 1,
-    each: int | None = None,
+    each: int = PROCESSES_EACH,
 ) -> Scenario:
     """Return a patient with so many of each; ``each`` is how many processes an application has."""
     patient = load_scenario("ringing-office")
-    crowd = _crowd(patient, processes, sockets, each or PROCESSES_EACH)
+    crowd = _crowd(patient, processes, sockets, each)
     came = sum(1 + program.peers for program in crowd)
     machine = msgspec.structs.replace(
         patient.machine,

@@ -1,14 +1,14 @@
-"""Measures what docs/measurements.md states, as ratios within one run where machines are noisy.
+"""Measures what a capture, a triage and a report cost, as ratios within one run.
 
-Run it with ``make benchmarks``; it needs a C compiler for the bare loop. With the argument ``long``
-it also makes and triages a capture of an hour, which takes some minutes. Nothing here is a test.
+Run it with ``make benchmarks`` as administrator, in a quarter of an hour; it needs a C compiler for
+the bare loop. It writes the table of docs/measurements.md, and ends with 1 where a bar is missed.
+Nothing here is a test.
 """
 
 import contextlib
 import json
 import os
 import resource
-import statistics
 import subprocess
 import sys
 import sysconfig
@@ -17,113 +17,193 @@ import time
 import zlib
 from pathlib import Path
 
+from figures import Figure, record
+
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
+PYTHON = sys.executable
 HERE = Path(__file__).parent
-ROUNDS = 15
-
-
+PAIRS, REPORT_PAIRS, RUNS = 15, 7, 3
+TICKS = 60
 # as after an installation by pip: modules are compiled once, not at each start
 COMPILED = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
+QUIET = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
 
 
 def wall_s(command):
     began = time.perf_counter()
-    subprocess.run(
-        command, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=COMPILED
-    )
+    subprocess.run(command, check=True, env=COMPILED, **QUIET)
     return time.perf_counter() - began
 
 
-def ratio(command, other):
-    """Return the median of command / other, the two run in turns, after a first time."""
+def ratios(command, other, pairs=PAIRS):
+    """Return command / other, the two run in turns, after a first time."""
     wall_s(command), wall_s(other)
-    pairs = [(wall_s(command), wall_s(other)) for _ in range(ROUNDS)]
-    return statistics.median(a for a, _ in pairs) / statistics.median(b for _, b in pairs)
+    return [wall_s(command) / wall_s(other) for _ in range(pairs)]
 
 
-def say(what, figure, bar=""):
-    print(f"{what:<62} {figure:>12}   {bar}", flush=True)
+def peak_mib(command):
+    """Return the greatest resident set of a command and of the children that it waited for."""
+    done = subprocess.Popen(command, env=COMPILED, **QUIET)
+    _, status, used = os.wait4(done.pid, 0)
+    done.returncode = status
+    if status:
+        raise SystemExit(f"{command}: status {status}")
+    return used.ru_maxrss / 1024
 
 
-def capture_cost(folder):
-    path = folder / "own.jsonl.gz"
-    before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    subprocess.run(
-        [DUNMIST, "capture", "-o", path, "--for", "20s", "--every", "1s"],
-        check=True,
-        stderr=subprocess.DEVNULL,
-    )
-    after = resource.getrusage(resource.RUSAGE_CHILDREN)
-    whole_s = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
-    values = machine_facts(path)
-    say(
-        "capture at 1 s, share of one core while sampling",
-        f"{100 * values['own_cores']:.2f} %",
-        "under 1 %",
-    )
-    say("the same with start and end of the program", f"{100 * whole_s / 20:.2f} %")
-    say(
-        "resident memory while sampling",
-        f"{values['own_rss_bytes'] / 2**20:.1f} MiB",
-        "under 30 MiB",
-    )
-
-
-def tick_cost(folder, processes=1000, rounds=20):
-    """Compare whole ticks over many processes with the bare loop in C, in CPU time."""
-    from dunmist.computer import Root, read_inventory, read_machine
-    from dunmist.sampling import Plan
-    from dunmist.sampling.clock import SystemClock
-    from dunmist.sampling.pace import Due
-    from dunmist.sampling.sources import read_round
-    from dunmist.sampling.tick_context import OpenComputer
-
-    loop = folder / "bare_loop"
-    subprocess.run(["cc", "-O2", "-o", loop, HERE / "bare_loop.c"], check=True)
-    with sleepers(processes):
-        while sum(name.isdigit() for name in os.listdir("/proc")) < processes:
-            time.sleep(0.1)
-        root, plan = Root(Path("/")), Plan(3600.0, 1.0)
-        computer = OpenComputer(root, read_machine(root), read_inventory(root), SystemClock())
-        ratios, tick = [], 0
-
-        def look():
-            nonlocal tick
-            read_round(computer, Due(tick, tick, tick, 0), plan, 1.0)
-            tick += 1
-
-        began = time.process_time()
-        look()
-        first_s = time.process_time() - began
-        look()
-        for _ in range(9):
-            bare_s = float(
-                subprocess.run([loop, str(rounds)], check=True, capture_output=True).stdout
-            )
-            began = time.process_time()
-            for _ in range(rounds):
-                look()
-            ratios.append((time.process_time() - began) / rounds / bare_s)
-        alive = sum(name.isdigit() for name in os.listdir("/proc"))
-        computer.close()
-        say(
-            f"one tick, everything read, {alive} processes, against the C loop",
-            f"{statistics.median(ratios):.2f} ×",
-            "at most 1.2 ×, of 300 2 ×",
-        )
-        say("the first tick, which reads what is dear of every process", f"{first_s:.2f} s")
+def capture_command(path, ticks, *more):
+    return [DUNMIST, "capture", "-o", path, "--force", "--for", f"{ticks}s", "--every", "1s", *more]
 
 
 @contextlib.contextmanager
 def sleepers(count, more=""):
     """Keep a number of idle processes for as long as needed."""
-    script = f"i=0; while [ $i -lt {count} ]; do sleep 600 & i=$((i+1)); done; {more} wait"
-    group = subprocess.Popen(["sh", "-c", script], start_new_session=True)
+    script = f"i=0; while [ $i -lt {count} ]; do sleep 6000 & i=$((i+1)); done; echo; {more} wait"
+    group = subprocess.Popen(["sh", "-c", script], start_new_session=True, stdout=subprocess.PIPE)
     try:
+        group.stdout.readline()
+        time.sleep(1)
         yield
     finally:
         os.killpg(group.pid, 15)
         group.wait()
+
+
+def alive():
+    return sum(name.isdigit() for name in os.listdir("/proc"))
+
+
+def used_s(pid):
+    """Return the processor time of a process, its threads and its children, ended ones too."""
+    used = 0.0
+    with contextlib.suppress(OSError):
+        fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+        used += (int(fields[13]) + int(fields[14])) / os.sysconf("SC_CLK_TCK")
+        for task in Path(f"/proc/{pid}/task").iterdir():
+            used += int((task / "schedstat").read_text().split()[0]) / 1e9
+            for child in (task / "children").read_text().split():
+                used += used_s(int(child))
+    return used
+
+
+def tick_s(path, ticks, *more):
+    """Return the processor time of a tick: all from the first tick to the last, by their number."""
+    path.unlink(missing_ok=True)
+    capture = subprocess.Popen(capture_command(path, ticks, *more), env=COMPILED, **QUIET)
+    while not path.exists():
+        time.sleep(0.002)
+    began_s, before = time.monotonic(), used_s(capture.pid)
+    # the file came with the end of the first tick, which takes a moment where much is there
+    time.sleep(began_s + ticks - 0.5 - time.monotonic())
+    size = path.stat().st_size
+    while path.stat().st_size == size and capture.poll() is None:
+        time.sleep(0.002)
+    after = used_s(capture.pid)
+    capture.wait()
+    return (after - before) / ticks
+
+
+def bare_loop(folder):
+    loop = folder / "bare_loop"
+    subprocess.run(["cc", "-O2", "-o", loop, HERE / "bare_loop.c"], check=True)
+    return loop
+
+
+def tick_cost(folder, processes, most):
+    """Compare a tick with the bare loop in C, at the same rhythm and at the same time."""
+    loop, found = bare_loop(folder), []
+    with sleepers(processes):
+        there = alive()
+        for _ in range(RUNS):
+            # half a second apart
+            bare = subprocess.Popen([loop, str(TICKS), "1"], stdout=subprocess.PIPE)
+            time.sleep(0.5)
+            tick = tick_s(folder / "tick.jsonl.gz", TICKS)
+            found.append(tick / float(bare.communicate()[0]))
+    yield Figure(
+        f"a tick of {there} processes, from the first to the last of {TICKS}, all included, "
+        "against the C loop",
+        "×",
+        found,
+        most,
+    )
+
+
+def memory_cost(folder, processes, most):
+    with sleepers(processes):
+        path = folder / "memory.jsonl.gz"
+        found = [peak_mib(capture_command(path, 6)) for _ in range(RUNS)]
+        what = f"peak memory of a whole capture, {alive()} processes"
+        yield Figure(what, "MiB", found, most)
+
+
+def ends(folder, runs=20):
+    """Measure from Enter to the first tick, and from the last one to the prompt."""
+    path, begins, finishes = folder / "ends.jsonl.gz", [], []
+    for _ in range(runs):
+        path.unlink(missing_ok=True)
+        bare = wall_s([PYTHON, "-c", "pass"])
+        began_s, grown_s, size = time.perf_counter(), [], 0
+        capture = subprocess.Popen(capture_command(path, 6), env=COMPILED, **QUIET)
+        while capture.poll() is None:
+            now = path.stat().st_size if path.exists() else 0
+            if now != size:
+                grown_s.append(time.perf_counter() - began_s)
+                size = now
+            time.sleep(0.001)
+        # the last growth but one is the last tick, the last one the survey after it
+        begins.append(grown_s[0] / bare)
+        finishes.append((time.perf_counter() - began_s - grown_s[-2]) / bare)
+    yield Figure("from Enter to the first tick, against `python -c pass`", "×", begins, 6)
+    yield Figure("from the last tick to the prompt, against the same", "×", finishes, 6)
+
+
+COUNT_MODULES = """
+import atexit, sys
+import click, msgspec
+before = set(sys.modules)
+def tell():
+    came = set(sys.modules) - before
+    print(len(came), sum(name.startswith("dunmist") for name in came), file=sys.stderr)
+atexit.register(tell)
+from dunmist.cli.main import run
+run()
+"""
+
+
+def modules(folder):
+    command = capture_command(folder / "modules.jsonl.gz", 2)[1:]
+    told = subprocess.run(
+        [PYTHON, "-c", COUNT_MODULES, *command], check=True, capture_output=True, text=True
+    )
+    came, own = map(float, told.stderr.split()[-2:])
+    yield Figure("modules that a capture imports beside click and msgspec", "", [came], 110)
+    yield Figure("our own among them", "", [own], 60)
+
+
+def report_cost(capture):
+    """Measure what a report takes beyond the triage, against what any picture takes."""
+    for form, most_s in (("html", 1.2), ("pdf", 1.5)):
+        report = [DUNMIST, "report", capture, "-o", capture.with_name(f"r.{form}"), "--force"]
+        seconds, shares = [], []
+        wall_s(report)
+        for _ in range(REPORT_PAIRS):
+            whole, triage = wall_s(report), wall_s([DUNMIST, "triage", capture])
+            seconds.append(whole - triage)
+            shares.append(seconds[-1] / wall_s([PYTHON, "-c", "import matplotlib.pyplot"]))
+        yield Figure(f"a report as {form.upper()} after the triage", "s", seconds, most_s)
+        yield Figure("the same against `import matplotlib.pyplot`", "×", shares)
+
+
+def capture_cost(folder):
+    path = folder / "own.jsonl.gz"
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    subprocess.run(capture_command(path, 20), check=True, **QUIET)
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    whole_s = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+    shares = [100 * machine_facts(path)["own_cores"]]
+    yield Figure("a capture at 1 s, of one core while sampling", "%", shares, 1)
+    yield Figure("the same with start and end of the program", "%", [100 * whole_s / 20])
 
 
 def file_size(folder, idle=270, busy=30):
@@ -131,20 +211,11 @@ def file_size(folder, idle=270, busy=30):
     more = f"i=0; while [ $i -lt {busy} ]; do (while :; do sleep 0.7; done) & i=$((i+1)); done;"
     path = folder / "size.jsonl.gz"
     with sleepers(idle, more):
-        time.sleep(1)
-        subprocess.run(
-            [DUNMIST, "capture", "-o", path, "--for", "20s", "--every", "1s"],
-            check=True,
-            stderr=subprocess.DEVNULL,
-        )
-        alive = sum(name.isdigit() for name in os.listdir("/proc"))
-    ends = tick_ends(path.read_bytes())
-    each = (ends[-2] - ends[1]) / (len(ends) - 3) / alive
-    say(
-        f"capture file, bytes per process and tick ({alive} processes)", f"{each:.1f}", "at most 12"
-    )
-    own = machine_facts(path)["own_rss_bytes"]
-    say("resident memory with as many processes", f"{own / 2**20:.1f} MiB", "under 30 MiB")
+        subprocess.run(capture_command(path, 20), check=True, **QUIET)
+        there = alive()
+    places = tick_ends(path.read_bytes())
+    each = (places[-2] - places[1]) / (len(places) - 3) / there
+    yield Figure(f"bytes of a capture for a process and tick, {there} of them", "", [each], 12)
 
 
 # eight programs that keep a twentieth of a CPU each in a loop of a script
@@ -161,17 +232,16 @@ while True:
 """
 
 
-def code_cost(folder, pairs=4):
+def code_cost(folder, pairs=3):
     """Measure what sampling code takes: captures with and without it in turns."""
     path, found = folder / "code.jsonl.gz", {(): [], ("--no-code",): []}
-    watched = subprocess.Popen([sys.executable, "-c", WATCHED], start_new_session=True)
+    watched = subprocess.Popen([PYTHON, "-c", WATCHED], start_new_session=True)
     try:
         with sleepers(300):
             time.sleep(2)
             for _ in range(pairs):
                 for more, facts in found.items():
-                    command = [DUNMIST, "capture", "-o", path, "--force", "--for", "20s", *more]
-                    subprocess.run(command, check=True, stderr=subprocess.DEVNULL)
+                    subprocess.run(capture_command(path, 20, *more), check=True, **QUIET)
                     facts.append(machine_facts(path))
     finally:
         os.killpg(watched.pid, 15)
@@ -180,11 +250,9 @@ def code_cost(folder, pairs=4):
         [each[name] - other[name] for each, other in zip(*found.values(), strict=True)]
         for name in ("own_cores", "own_rss_bytes")
     )
-    text = (
-        f"{100 * statistics.median(cores):.2f} % ({100 * min(cores):.2f} to {100 * max(cores):.2f})"
-    )
-    say("code of eight programs beside 300, share of one core more", text, "at most 0.3 %")
-    say("memory for it", f"{statistics.median(mib) / 2**20:.1f} MiB", "at most 3 MiB")
+    shares = [100 * more for more in cores]
+    yield Figure("code of eight programs beside 300, of one core more", "%", shares, 0.3)
+    yield Figure("memory for it", "MiB", [more / 2**20 for more in mib], 3)
 
 
 def machine_facts(path):
@@ -207,10 +275,10 @@ def coverage(folder):
     from dunmist.diagnosis import attributed_cpu_s
     from dunmist.series import load_series
 
-    nobody = [sys.executable, str(HERE.parent / "tests" / "as_nobody.py")]
+    nobody = [PYTHON, str(HERE.parent / "tests" / "as_nobody.py")]
     folder.chmod(0o777)
     for rights, command in (("as administrator", [DUNMIST]), ("without privilege", nobody)):
-        storm = subprocess.Popen([sys.executable, "-c", STORM])
+        storm = subprocess.Popen([PYTHON, "-c", STORM])
         time.sleep(1)
         path = folder / f"storm-{len(command)}.jsonl.gz"
         subprocess.run(
@@ -218,10 +286,14 @@ def coverage(folder):
         )
         storm.wait()
         given_s, counted_s = attributed_cpu_s(load_series(path))
-        say(
-            f"CPU time attributed in a fork storm, {rights}",
-            f"{100 * given_s / counted_s:.1f} %",
-            "99 %" if len(command) == 1 else "95 %",
+        least = 99 if len(command) == 1 else 95
+        # what is missing, as a bar is what may be at most
+        missed = max(0.0, 100 - 100 * given_s / counted_s)
+        yield Figure(
+            f"CPU time that is attributed to nobody in a storm of programs, {rights}",
+            "%",
+            [missed],
+            100 - least,
         )
 
 
@@ -236,97 +308,43 @@ def tick_ends(packed):
     return ends
 
 
-def crowded_patient(processes):
-    """Return the ringing office's computer with many more idle services."""
-    import msgspec
-
-    from dunmist.simulation import load_scenario
-
-    patient = load_scenario("ringing-office")
-    spare = next(program for program in patient.programs if program.name == "weather-mast")
-    held = sum(1 + program.peers for program in patient.programs)
-    more = [
-        msgspec.structs.replace(
-            spare,
-            name=f"gull-{number}",
-            listens=[],
-            private_mib=4.0,
-            cgroup=f"/system.slice/gull-{number}.service",
-        )
-        for number in range(processes - held)
-    ]
-    return msgspec.structs.replace(patient, programs=[*patient.programs, *more])
-
-
 def model_cost(folder):
+    from growth_patients import grown
+
     from dunmist.jobs.patient import capture_patient
 
     path = folder / "crowd.jsonl.gz"
     began = time.process_time()
-    capture_patient(crowded_patient(300), path)
-    say(
-        "capture of a model computer, 30 ticks of 300 processes",
-        f"{time.process_time() - began:.1f} s",
-        "under 3 s",
+    capture_patient(grown(processes=300, each=1), path)
+    yield Figure(
+        "a capture of a model computer, 30 ticks of 300 processes, the model included",
+        "s",
+        [time.process_time() - began],
+        3,
     )
-    say(
-        "dunmist triage of it, against python -c 'import pandas'",
-        f"{ratio([DUNMIST, 'triage', path], [sys.executable, '-c', 'import pandas']):.2f} ×",
-        "at most 0.7 ×",
-    )
+    found = ratios([DUNMIST, "triage", path], [PYTHON, "-c", "import pandas"])
+    yield Figure("`dunmist triage` of it, against `import pandas`", "×", found, 0.85)
+    yield from report_cost(path)
 
 
-def long_captures(folder, spans_s=(900.0, 3600.0)):
-    """Triage captures of 500 processes: memory stays bounded, time grows with the length."""
-    from dunmist.jobs.patient import capture_patient
-
-    for span_s in spans_s:
-        path = folder / f"long-{span_s:.0f}.jsonl.gz"
-        capture_patient(crowded_patient(500), path, span_s)
-        began = time.perf_counter()
-        done = subprocess.Popen([DUNMIST, "triage", path], stdout=subprocess.DEVNULL)
-        _, _, used = os.wait4(done.pid, 0)
-        done.returncode = 0
-        say(
-            f"triage of {span_s / 60:.0f} min of 500 processes",
-            f"{time.perf_counter() - began:.1f} s, {used.ru_maxrss / 1024:.0f} MiB",
-            "6 s, 150 MiB for an hour",
-        )
-
-
-def main(arguments):
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        python = sys.executable
-        say(
-            "dunmist --help, against python -c 'import click'",
-            f"{ratio([DUNMIST, '--help'], [python, '-c', 'import click']):.2f} ×",
-            "at most 1.3 ×",
-        )
-        began = time.perf_counter()
-        subprocess.run(
-            [DUNMIST, "demo", "-o", folder / "demo"],
-            check=True,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-        )
-        say("dunmist demo", f"{time.perf_counter() - began:.1f} s", "under 15 s")
-        capture = folder / "demo" / "capture.jsonl.gz"
-        say(
-            "dunmist triage (30 ticks), against python -c 'import pandas'",
-            f"{ratio([DUNMIST, 'triage', capture], [python, '-c', 'import pandas']):.2f} ×",
-            "at most 0.7 ×",
-        )
-        capture_cost(folder)
-        tick_cost(folder)
-        tick_cost(folder, processes=300)
-        file_size(folder)
-        code_cost(folder)
-        coverage(folder)
-        model_cost(folder)
-        if "long" in arguments:
-            long_captures(folder)
+def measured(folder):
+    found = ratios([DUNMIST, "--help"], [PYTHON, "-c", "import click"])
+    yield Figure("`dunmist --help`, against `import click`", "×", found, 1.2)
+    demo = [DUNMIST, "demo", "-o", folder / "demo", "--force"]
+    yield Figure("`dunmist demo`, a full example", "s", [wall_s(demo) for _ in range(RUNS)], 15)
+    yield from model_cost(folder)
+    yield from ends(folder)
+    yield from modules(folder)
+    yield from memory_cost(folder, 300, 30)
+    yield from memory_cost(folder, 3000, 45)
+    yield from tick_cost(folder, 1000, 1.2)
+    yield from tick_cost(folder, 300, 2)
+    yield from capture_cost(folder)
+    yield from file_size(folder)
+    yield from code_cost(folder)
+    yield from coverage(folder)
 
 
 if __name__ == "__main__":
-    main(sys.argv[1:])
+    with tempfile.TemporaryDirectory() as name:
+        record("benchmarks", measured(Path(name)))

@@ -59,6 +59,8 @@ class ModelComputer:
     def __init__(self, scenario: Scenario, seed: int = SEED) -> None:
         machine, hardware = scenario.machine, scenario.hardware
         self.scenario = scenario
+        # by identity: two programs may be alike
+        self.places = {id(spec): place for place, spec in enumerate(scenario.programs)}
         self.now_s = 0.0
         self.steps = 0
         self.chance = np.random.default_rng(seed)

@@ -130,7 +130,7 @@ def descriptors(model: ModelComputer, process: ModelProcess) -> list[str]:
 def _sockets(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
     if not spec.listens and not spec.talks_to:
         return
-    inode = FIRST_INODE + INODES_EACH * model.scenario.programs.index(spec)
+    inode = FIRST_INODE + INODES_EACH * model.places[id(spec)]
     for place, port in enumerate(spec.listens):
         yield _Socket(inode + place, port, "0.0.0.0", 0, LISTEN)
     for place, end in enumerate(spec.talks_to, start=len(spec.listens)):

@@ -1,0 +1,263 @@
+"""How cost grows with the size of a computer, at both ends of a capture.
+
+Ticks are taken of real sleeping processes, control groups and sockets of this kernel, and of the
+threads of one process. Triage, report and first screen are made of model computers of up to 512
+CPUs, 40,000 processes, 200,000 sockets, 400 disks and 2,000 services. Each cost is fitted as a sum
+that stays and a power of the size: the exponent may be 1.05 at most.
+
+Run it with ``make growth`` as administrator, in some twenty minutes. It writes the table of
+docs/measurements.md. With names of things (``processes``, ``sockets``, …) it prints those only.
+"""
+
+import contextlib
+import math
+import os
+import pty
+import resource
+import select
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import msgspec
+from figures import Figure, record, say
+from growth_patients import grown
+from measure import COMPILED, DUNMIST, PYTHON, alive, peak_mib, sleepers, tick_ends, tick_s
+
+from dunmist.captures import CaptureReader, CaptureWriter
+from dunmist.computer import Unit
+from dunmist.jobs.patient import capture_patient
+from dunmist.sampling import Survey
+
+TICKS, EXPONENT_MOST, TOLD_FROM = 12, 1.05, 1.5
+# what is short is done several times, and the least counts: others only add to it
+SHORT_S, TIMES = 8.0, 5
+PAGE_MOST_MB, SCREEN_LINES, SCREEN_COLUMNS = 2.0, 40, 120
+# what of a large model is held to a bar: 30 ticks of 40,000 processes
+LARGEST_S, LARGEST_MIB = 12.0, 600.0
+
+SOCKETS = """
+import resource, socket, sys, time
+count = int(sys.argv[1])
+resource.setrlimit(resource.RLIMIT_NOFILE, (resource.getrlimit(resource.RLIMIT_NOFILE)[1],) * 2)
+kept = [socket.create_server(("127.0.0.1", 0), backlog=128)]
+while len(kept) < count:
+    end = socket.create_connection(kept[0].getsockname())
+    kept += [end, kept[0].accept()[0]]
+print(flush=True)
+time.sleep(6000)
+"""
+THREADS = """
+import sys, threading, time
+threading.stack_size(65536)
+for _ in range(int(sys.argv[1])):
+    threading.Thread(target=time.sleep, args=(6000,), daemon=True).start()
+print(flush=True)
+while True:
+    until = time.thread_time() + 0.2
+    while time.thread_time() < until: pass
+    time.sleep(0.1)
+"""
+# so many descriptors a process may have in most places
+SOCKETS_EACH = 9000
+
+
+def growth(what, sizes, costs):
+    """Return the power with which a cost grows beyond what it is at the least size.
+
+    A straight line through the logarithms of the others. What hardly grows has no power that could
+    be told from the noise of a measurement: then by how much it grows is told.
+    """
+    base, *others = costs
+    if others[-1] < TOLD_FROM * base or min(others) <= base:
+        grown_by = [100 * (others[-1] / base - 1)]
+        return Figure(f"{what}: all that it grows by", "%", grown_by, 100 * (TOLD_FROM - 1))
+    beyond = [math.log(cost - base) for cost in others]
+    slope = statistics.linear_regression([math.log(size) for size in sizes[1:]], beyond).slope
+    return Figure(f"{what}: exponent", "", [slope], EXPONENT_MOST)
+
+
+@contextlib.contextmanager
+def helpers(script, count, each):
+    """Keep a number of things in as many helping processes as it takes."""
+    parts = [min(each, count - done) for done in range(0, count, each)]
+    started = [
+        subprocess.Popen([PYTHON, "-c", script, str(part)], stdout=subprocess.PIPE)
+        for part in parts
+    ]
+    try:
+        for one in started:
+            one.stdout.readline()
+        time.sleep(1)
+        yield
+    finally:
+        for one in started:
+            one.kill()
+            one.wait()
+
+
+@contextlib.contextmanager
+def grouped(count):
+    """Keep so many sleeping processes, each in a control group of its own."""
+    home = next(
+        path for path in (Path("/sys/fs/cgroup/cpu"), Path("/sys/fs/cgroup")) if path.is_dir()
+    )
+    groups = [home / f"dunmist-bench-{number}" for number in range(count)]
+    with sleepers(count):
+        pids = subprocess.run(["pgrep", "-x", "sleep"], check=True, capture_output=True, text=True)
+        for group, pid in zip(groups, pids.stdout.split(), strict=False):
+            group.mkdir(exist_ok=True)
+            (group / "cgroup.procs").write_text(pid)
+        try:
+            yield
+        finally:
+            for pid in pids.stdout.split():
+                with contextlib.suppress(OSError):
+                    (home / "cgroup.procs").write_text(pid)
+    for group in groups:
+        with contextlib.suppress(OSError):
+            group.rmdir()
+
+
+def of_this_kernel(folder):
+    kinds = {
+        "processes": ((100, 1250, 2500, 5000), sleepers),
+        "groups": ((100, 1250, 2500, 5000), grouped),
+        "threads": ((10, 1250, 2500, 5000), lambda count: helpers(THREADS, count, count)),
+        "sockets": (
+            (10, 12_500, 25_000, 50_000),
+            lambda count: helpers(SOCKETS, count, SOCKETS_EACH),
+        ),
+    }
+    for kind, (sizes, keep) in kinds.items():
+        costs, sizes_bytes = [], []
+        path = folder / "growth.jsonl.gz"
+        for size in sizes:
+            with keep(size):
+                costs.append(1e3 * tick_s(path, TICKS))
+                there = alive()
+            places = tick_ends(path.read_bytes())
+            sizes_bytes.append((places[-2] - places[1]) / (len(places) - 3))
+            yield Figure(
+                f"a tick with {size:,} {kind}, {there:,} processes in all", "ms", costs[-1:]
+            )
+            yield Figure("bytes of it", "", sizes_bytes[-1:])
+        yield growth(f"a tick by {kind}", sizes, costs)
+        yield growth(f"its bytes by {kind}", sizes, sizes_bytes)
+
+
+def with_services(path, count):
+    """Give a capture so many services and timers more, as a service manager lists them."""
+    lines = list(_lines(path))
+    units = [
+        Unit(
+            f"gull-{number}.{'timer' if number % 4 == 0 else 'service'}",
+            about=f"counts gulls of ledge {number}",
+            active="active",
+            sub="running",
+            starts="enabled",
+        )
+        for number in range(count)
+    ]
+    with CaptureWriter(path, force=True) as writer:
+        for line in lines:
+            is_survey = isinstance(line, Survey)
+            writer.write(
+                msgspec.structs.replace(line, units=[*line.units, *units]) if is_survey else line
+            )
+
+
+def _lines(path):
+    with CaptureReader(path) as reader:
+        yield reader.header
+        yield from reader.lines()
+
+
+def cost(command):
+    """Return processor time and peak memory of a command and its children."""
+    found = []
+    while not found or (len(found) < TIMES and found[0][0] < SHORT_S):
+        before = resource.getrusage(resource.RUSAGE_CHILDREN)
+        mib = peak_mib(command)
+        after = resource.getrusage(resource.RUSAGE_CHILDREN)
+        seconds = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+        found.append((seconds, mib))
+    return min(seconds for seconds, _ in found), max(mib for _, mib in found)
+
+
+def screen_lines(path):
+    """Return how many lines the first screen has on a terminal."""
+    ours, theirs = pty.openpty()
+    environment = COMPILED | {"LINES": str(SCREEN_LINES), "COLUMNS": str(SCREEN_COLUMNS)}
+    child = subprocess.Popen(
+        [DUNMIST, "triage", path], stdout=theirs, stderr=subprocess.DEVNULL, env=environment
+    )
+    os.close(theirs)
+    text = b""
+    while select.select([ours], [], [], 600)[0]:
+        try:
+            more = os.read(ours, 65536)
+        except OSError:
+            break  # the other end is closed
+        text += more
+    child.wait()
+    os.close(ours)
+    return text.count(b"\n")
+
+
+MODELS = {
+    "CPUs": ("cpus", (1, 8, 64, 256, 512)),
+    "processes": ("processes", (100, 10_000, 20_000, 40_000)),
+    "sockets": ("sockets", (1000, 50_000, 100_000, 200_000)),
+    "disks": ("disks", (1, 100, 200, 400)),
+    "services": (None, (20, 500, 1000, 2000)),
+}
+
+
+def of_models(folder, kinds):
+    for kind in kinds:
+        name, sizes = MODELS[kind]
+        triage, report = [], []
+        for size in sizes:
+            path = folder / f"{kind}-{size}.jsonl.gz"
+            capture_patient(grown(**({name: size} if name else {})), path, force=True)
+            if name is None:
+                with_services(path, size)
+            yield from _of_model(path, kind, size, triage, report)
+        yield growth(f"a triage by {kind}", sizes, triage)
+        yield growth(f"a report by {kind}", sizes, report)
+
+
+def _of_model(path, kind, size, triage, report):
+    seconds, mib = cost([DUNMIST, "triage", path])
+    triage.append(seconds)
+    is_largest = (kind, size) == ("processes", MODELS["processes"][1][-1])
+    what = f"triage of a model computer with {size:,} {kind}"
+    yield Figure(what, "s", triage[-1:], LARGEST_S if is_largest else None)
+    yield Figure("memory for it", "MiB", [mib], LARGEST_MIB if is_largest else None)
+    page = path.with_suffix(".html")
+    seconds, mib = cost([DUNMIST, "report", path, "-o", page, "--force"])
+    report.append(seconds)
+    yield Figure("its report", "s", report[-1:])
+    yield Figure("memory for that", "MiB", [mib])
+    yield Figure("size of the page", "MB", [page.stat().st_size / 1e6], PAGE_MOST_MB)
+    lines = [float(screen_lines(path))]
+    yield Figure("lines of its first screen", "", lines, float(SCREEN_LINES))
+    path.unlink()
+
+
+def measured(folder):
+    yield from of_this_kernel(folder)
+    yield from of_models(folder, MODELS)
+
+
+if __name__ == "__main__":
+    with tempfile.TemporaryDirectory() as name:
+        if kinds := sys.argv[1:]:
+            for figure in of_models(Path(name), kinds):
+                say(figure)
+        else:
+            record("growth", measured(Path(name)))

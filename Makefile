@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: months demo test test-quick lint docs benchmarks accuracy real-programs pairs proofs early day soak bottle bottle-test screenshots clean
+.PHONY: months demo test test-quick lint docs benchmarks growth small long accuracy real-programs pairs proofs early day soak bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -41,6 +41,20 @@ docs: $(VENV)/installed
 
 benchmarks: $(VENV)/installed
 	$(BIN)/python benchmarks/measure.py
+
+# how cost grows with the size of a computer; needs the administrator
+growth: $(VENV)/installed
+	$(BIN)/python benchmarks/growth.py
+
+# the smallest computer, in the bottle
+small: $(VENV)/installed
+	$(BIN)/python benchmarks/small.py
+
+# what takes hours
+long: $(VENV)/installed
+	$(BIN)/python benchmarks/growth.py
+	$(BIN)/python benchmarks/long.py
+	$(BIN)/python benchmarks/day.py
 
 accuracy: $(VENV)/installed
 	$(BIN)/python benchmarks/accuracy.py

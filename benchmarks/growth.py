@@ -32,7 +32,7 @@ from dunmist.computer import Unit
 from dunmist.jobs.patient import capture_patient
 from dunmist.sampling import Survey
 
-TICKS, EXPONENT_MOST, TOLD_FROM = 12, 1.05, 1.5
+TICKS, EXPONENT_MOST, TOLD_FROM = 20, 1.05, 1.5
 # what is short is done several times, and the least counts: others only add to it
 SHORT_S, TIMES = 8.0, 5
 PAGE_MOST_MB, SCREEN_LINES, SCREEN_COLUMNS = 2.0, 40, 120

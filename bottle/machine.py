@@ -30,10 +30,14 @@ class Said(NamedTuple):
 
 
 class Bottle:
-    """Switched on as a context; ``run``, ``write`` and ``read`` are orders to the agent."""
+    """Switched on as a context; ``run``, ``write`` and ``read`` are orders to the agent.
 
-    def __init__(self, place, memory_mib=MEMORY_MIB):
+    A small one has one processor, and a disk that moves ``disk_bytes_per_s`` at most.
+    """
+
+    def __init__(self, place, memory_mib=MEMORY_MIB, processors=PROCESSORS, disk_bytes_per_s=0):
         self._place, self._memory_mib = place, memory_mib
+        self._processors, self._disk_bytes_per_s = processors, disk_bytes_per_s
 
     def __enter__(self):
         self._folder = Path(tempfile.mkdtemp(prefix="bottle-"))
@@ -70,7 +74,7 @@ class Bottle:
             "-cpu",
             "max",
             "-smp",
-            str(PROCESSORS),
+            str(self._processors),
             "-m",
             str(self._memory_mib),
             "-no-reboot",
@@ -89,7 +93,8 @@ class Bottle:
             "-monitor",
             "none",
             "-drive",
-            f"file={place / 'disk.img'},format=raw,if=virtio,snapshot=on",
+            f"file={place / 'disk.img'},format=raw,if=virtio,snapshot=on,"
+            f"throttling.bps-total={self._disk_bytes_per_s}",
             "-drive",
             f"file={folder / 'nvme'},format=raw,if=none,id=nvme",
             "-device",

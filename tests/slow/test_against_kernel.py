@@ -120,6 +120,60 @@ class OfChildren(InFolder):
         return self.triage(self.path), series, application
 
 
+REST = """
+import os, time
+time.sleep(1.2)
+until = time.process_time() + 0.3
+while time.process_time() < until: pass
+held = bytearray(6 << 20)
+for place in range(0, len(held), 4096): held[place] = 1
+child = os.fork()
+if not child:
+    while time.process_time() < 0.2: pass
+    os._exit(0)
+os.waitpid(child, 0)
+print(flush=True)
+time.sleep(60)
+"""
+
+
+class Resting(OfChildren):
+    """Who rests is not looked at line by line: nothing of what it did before may be lost."""
+
+    def test_what_ran_and_rests_again_has_its_last_line(self):
+        capturing = self.capture(5.0)
+        resting = [self.start(REST) for _ in range(3)]
+        os.setpriority(os.PRIO_PROCESS, resting[1].pid, 7)
+        for child in resting:
+            child.stdout.readline()
+        self.assertEqual(0, capturing.wait(60))
+        series = load_series(self.path)
+        for child in resting:
+            line = Path(f"/proc/{child.pid}/stat").read_text().rpartition(")")[2].split()
+            told = series.living[child.pid].last
+            # fields 14 to 17, 19 and 24 of proc_pid_stat(5), of which the first two are cut off
+            self.assertEqual(
+                [int(line[place]) for place in (11, 12, 13, 14, 16)],
+                [
+                    told.user_clk,
+                    told.system_clk,
+                    told.children_user_clk,
+                    told.children_system_clk,
+                    told.nice,
+                ],
+            )
+            self.assertAlmostEqual(int(line[21]), told.rss_pages, delta=64)
+
+    def test_a_priority_that_another_changes_is_seen_while_it_rests(self):
+        child = self.start("import time; print(flush=True); time.sleep(60)")
+        child.stdout.readline()
+        capturing = self.capture(5.0)
+        time.sleep(1)
+        os.setpriority(os.PRIO_PROCESS, child.pid, 11)
+        self.assertEqual(0, capturing.wait(60))
+        self.assertEqual(11, load_series(self.path).living[child.pid].last.nice)
+
+
 class ProcessorTime(OfChildren):
     @unittest.skipUnless(IS_ROOT, "needs the administrator")
     def test_a_fork_storm_is_attributed_as_administrator(self):

@@ -261,8 +261,6 @@ def _pid(cell: object) -> int | None:
 
 def main(words: list[str]) -> int:
     """Judge as told and print the answer; 1 where the capture cannot be judged."""
-    # pandas loads it where it is installed: 41 MiB that no table of the desk has a use for
-    sys.modules["pyarrow"] = None  # type: ignore[assignment]  # Python's way to say it is not there
     try:
         since_s, until_s = float(words[1]), float(words[2]) if len(words) > 2 else math.inf
         result = desk_judgement(Path(words[0]), since_s, until_s, " ".join(words[3:]))

@@ -61,15 +61,15 @@ def measured(bottle):
     yield Figure("what the other program gets less done meanwhile", "%", [less])
     facts = bottle.do(f"dunmist view machine {CAPTURE} --json", longest_s=120)
     rows = {row["fact"]: row["value"] for row in json.loads(facts)["machine"]}
+    cores = 100 * rows["own_cores"]
+    yield Figure("what it takes of that CPU between first and last tick", "%", [cores])
     yield Figure("ticks that were missed", "", [float(rows["ticks_missed"])], 0)
     yield Figure("ticks that were late", "", [float(rows["ticks_late"])])
     told = json.loads(bottle.do(f"{TIMED}dunmist triage {CAPTURE} --json", longest_s=240))
     yield Figure("a triage there: status", "", [told["status"]], 0)
     yield Figure("it takes", "s", [told["s"]])
     yield Figure("its peak memory, of what the computer has", "MiB", [told["mib"]], MEMORY_MIB / 2)
-    verdict = json.loads(bottle.read("/root/out"))
-    named = [culprit["application"] for culprit in verdict["culprits"]]
-    print(f"the verdict there: {verdict['limiting']}, {named}")
+    print(json.loads(bottle.read("/root/out"))["verdict"]["headline"])
 
 
 def main():

@@ -199,6 +199,8 @@ def examination(machine, applications=(), processes=(), **devices):
         surveys=[SimpleNamespace(tick=0)],
     )
     series = SimpleNamespace(
+        sampler=next((item for item in processes if item.application.observer), None),
+        processor_cpu_s=devices.pop("processor_cpu_s", ()),
         line=machine.line,
         machine=machine,
         applications=list(applications),

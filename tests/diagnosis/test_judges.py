@@ -163,6 +163,19 @@ class OneProcessor(unittest.TestCase):
         )
         return [item.process.pid for item in find_bound(exam)]
 
+    def test_a_cpu_that_is_busy_with_the_sampling_is_said_to_be(self):
+        own = application(0, LINE, "own", cores=0.4, observer=True)
+        other = application(1, LINE, cores=0.4)
+        tasks = [process(7, own, LINE, cores=0.4), process(8, other, LINE, cores=0.4)]
+        span_s = LINE.measured_s
+        for mine, wanted, told in ((0.4, "calm", True), (0.0, "busy", False)):
+            used = np.array([[mine * span_s, (0.8 - mine) * span_s]])
+            exam = examination(machine(0.8, 1), [own, other], tasks, processor_cpu_s=used)
+            (state,) = states("core", exam)
+            with self.subTest(mine):
+                self.assertEqual(wanted, state.level)
+                self.assertEqual(told, "core-own" in keys(state.signs))
+
     def test_who_hangs_on_one_processor(self):
         for what, wanted, figures in (
             ("full all the time", [7], {"cores": 1.0}),
@@ -755,7 +768,8 @@ class LocalClients(unittest.TestCase):
         far_host, far_port = remote or (None, None)
         facts = SocketFacts("tcp", 4, host, port, far_host, far_port)
         moved = rate(sent, LINE)
-        return SocketSeries(facts, [owner], state, False, moved, moved, None, None, 0, None)
+        count = round(moved.total())
+        return SocketSeries(facts, [owner], state, False, moved, moved, count, count, 0, None)
 
     def clients_of_server(self, *, port=8080, sent=5e4, client_host="10.9.0.1"):
         server, client = (application(n, LINE, name) for n, name in ((1, "web"), (2, "asker")))

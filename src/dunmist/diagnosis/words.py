@@ -119,6 +119,7 @@ EvidenceKey = Literal[
     "cpu-steal",
     "core-full",
     "core-busiest",
+    "core-own",
     "interrupt-share",
     "interrupt-source",
     "quota-limited",

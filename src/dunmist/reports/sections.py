@@ -1,5 +1,6 @@
 """The sections of a report that a triage gives: verdict, what to do, why, ranking, findings."""
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 
 from dunmist.advice import (
@@ -25,7 +26,6 @@ from dunmist.reports.document import (
     made_harmless,
 )
 
-# resources whose figures people ask for even when they are calm
 BY_FIX = (
     "Process numbers are those of the capture; the kernel may have reused them. 'dunmist fix do "
     "{path} STEP' checks that they are still the same before it acts, and can undo."
@@ -38,7 +38,10 @@ LEVEL_OF: dict[Severity | None, LevelWord] = {
 }
 # where no program is to blame, the steps of so many findings are said at once
 FINDINGS_FIRST = 3
+# resources whose figures people ask for even when they are calm
 ALWAYS_SHOWN = ("cpu", "memory")
+# calm ones of one kind that are shown one by one; a server has hundreds of disks
+CALM_MOST = 12
 
 
 def triage_document(triage: Triage, more: Sequence[Section] = ()) -> Document:
@@ -129,16 +132,7 @@ def why(triage: Triage, figure: Figure | None = None) -> Section:
         TextTable(
             "Resources",
             ["Resource", "About", "Level", "Used", "Tasks waited"],
-            [
-                [
-                    resource.resource,
-                    resource.name or "",
-                    resource.level,
-                    _used_text(resource),
-                    _pressure_text(resource),
-                ]
-                for resource in triage.resources
-            ],
+            _resource_rows(triage.resources),
             frozenset((3, 4)),
         )
     )
@@ -147,6 +141,31 @@ def why(triage: Triage, figure: Figure | None = None) -> Section:
             limits = resource.resource == triage.verdict.limiting
             blocks.append(_evidence(resource.evidence, is_detail=not limits))
     return Section("Why", blocks)
+
+
+def _resource_rows(resources: list[ResourceAdvice]) -> list[list[str]]:
+    """Return a row for each resource; of many calm ones of a kind the first few, and how many."""
+    calm: Counter[str] = Counter()
+    rows = []
+    for resource in resources:
+        if resource.level == "calm":
+            calm[resource.resource] += 1
+            if calm[resource.resource] > CALM_MOST:
+                continue
+        rows.append(
+            [
+                resource.resource,
+                resource.name or "",
+                resource.level,
+                _used_text(resource),
+                _pressure_text(resource),
+            ]
+        )
+    for kind, count in calm.items():
+        if count > CALM_MOST:
+            last = max(place for place, row in enumerate(rows) if row[0] == kind)
+            rows.insert(last + 1, [kind, f"{count - CALM_MOST} more", "calm", "", ""])
+    return rows
 
 
 def _used_text(resource: ResourceAdvice) -> str:

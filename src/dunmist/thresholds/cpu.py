@@ -63,6 +63,8 @@ class CoreLimits(Figures, frozen=True):
     many_share: Share = 0.5
     # worth a word: a thread this busy will be the limit when its work grows by a third
     busy: Share = 0.70
+    # from this on it is told how much of the busiest CPU the sampling itself took
+    own_least: Share = 0.05
     # a process that uses less than this on average cannot fill a CPU for most of the time
     candidate_cores: Cores = 0.3
     # of an interval that was stolen nearly whole nothing can be said

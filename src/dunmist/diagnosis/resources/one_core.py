@@ -99,8 +99,12 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     conditions: dict[LevelWord, Rate] = {"busy": used.at_least(exam.limits.core.busy)}
     bound = exam.once(find_bound)
     if not bound:
+        # what we took is gone when nobody samples
+        own = _own_share(exam, busiest.number)
+        if own >= exam.limits.core.own_least:
+            signs.append(sign("core-own", own, name=name))
         # no single processor is busy when it is another one at each moment
-        level: LevelWord = "busy" if share >= exam.limits.core.busy else "calm"
+        level: LevelWord = "busy" if share - own >= exam.limits.core.busy else "calm"
         return [
             ResourceInstance(
                 name, used, None, conditions, signs, level, pressure_value=0.0, used_value=share
@@ -124,6 +128,14 @@ def _things(exam: Examination) -> list[ResourceInstance]:
             used_value=first.typical,
         )
     ]
+
+
+def _own_share(exam: Examination, number: int) -> float:
+    """Return the share of a CPU that the sampler used, by where it was seen at the ticks."""
+    used, own = exam.series.processor_cpu_s, exam.series.sampler
+    if own is None or number >= len(used):
+        return 0.0
+    return float(used[number][own.application.number]) / exam.series.line.measured_s
 
 
 def _demand(exam: Examination) -> Demand:

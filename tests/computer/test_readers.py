@@ -340,6 +340,29 @@ class Table(unittest.TestCase):
         self.assertLessEqual(len(os.listdir("/proc/self/fd")) - before, allowed // 2 + 1)
         self.assertGreater(len(os.listdir("/proc/self/fd")) - before, allowed // 4)
 
+    @patch("dunmist.sampling.process_table.LINE_ROUNDS", 1000)
+    def test_who_rests_is_told_by_schedstat_and_only_where_that_counts(self):
+        """A kernel may write noughts for all of them, and then the line has to be read."""
+        self.root.is_this_computer = True
+        single = (STAT % b"auk").replace(b" 5 13 0 ", b" 5 1 0 ")
+        for pid, counted in ((10, "0 0 0"), (11, "500 0 7"), (12, "500 0 7")):
+            self.add(pid, single.replace(b"4711 ", b"%d " % pid, 1))
+            (self.proc / str(pid) / "schedstat").write_text(counted)
+        table = ProcessTable(self.root, 100)
+        self.addCleanup(table.close)
+        for _ in range(9):  # by then it is nobody's turn
+            table.look(1, pages_went=False)
+        for pid in (10, 11, 12):
+            stat = single.replace(b"4711 ", b"%d " % pid, 1)
+            self.add(pid, stat.replace(b" 91 323 ", b" 95 323 "))
+        (self.proc / "12" / "schedstat").write_text("900 0 8")
+        told = table.look(1, pages_went=False)
+        numbers = {pid: number for number, pid in table.numbered()}
+        self.assertEqual({numbers[10], numbers[12]}, {sample.process for sample in told.samples})
+        # who rests is read when the kernel took pages from anybody
+        told = table.look(1, pages_went=True)
+        self.assertEqual([numbers[11]], [sample.process for sample in told.samples])
+
     def test_a_process_may_vanish_or_be_garbage(self):
         self.add(12, b"")
         (self.proc / "13").mkdir()

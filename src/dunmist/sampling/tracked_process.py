@@ -26,7 +26,7 @@ from dunmist.computer import (
 
 # a line has some 350 bytes; the kernel gives at most a page at once
 STAT_BYTES = 4096
-SCHEDSTAT_BYTES = 128
+SCHEDSTAT_BYTES, NOUGHT = 128, b"0 "
 RUNNABLE = "R"
 # more processes than this are read by opening, which is slower and no less right
 DESCRIPTORS_WANTED = 65_536
@@ -100,7 +100,8 @@ class TrackedProcess:
             now = os.pread(descriptor, SCHEDSTAT_BYTES, 0)
         except OSError:
             return False  # the line tells what that means
-        if now == self.rested:
+        # a kernel that does not account writes noughts for everybody
+        if now == self.rested and not now.startswith(NOUGHT):
             return True
         self.rested = now
         return False
@@ -125,7 +126,7 @@ class TrackedProcess:
         It is exact where the line counts in clock ticks: who has run no longer did nothing.
         """
         data = self._more(root, "schedstat") if self.threads == 1 else None
-        return parse_schedstat(data)[0] if data else None
+        return parse_schedstat(data)[0] or None if data else None
 
     def sample(
         self, root: Root, stat: ProcessStat, after_ms: int, hold: Collection[str]

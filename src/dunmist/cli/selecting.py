@@ -1,11 +1,11 @@
 """Which rows and columns of a table are wanted: filters, sorting, limits. Works on frames."""
 
+import math
 from collections.abc import Callable, Mapping
 from fnmatch import fnmatch
 from typing import NamedTuple
 
 import click
-import pandas as pd
 
 from dunmist.cli.column_words import columns_of
 from dunmist.tables import Filled, Filter
@@ -120,6 +120,6 @@ def _is_up(filled: Filled, name: str, direction: str) -> bool:
 
 
 def _text(cell: object) -> str:
-    if cell is None or (isinstance(cell, float) and pd.isna(cell)):
+    if cell is None or (isinstance(cell, float) and math.isnan(cell)):
         return ""
     return str(int(cell)) if isinstance(cell, float) and cell.is_integer() else str(cell)

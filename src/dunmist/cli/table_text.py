@@ -1,11 +1,11 @@
 """Tables as text: for a terminal, as JSON and CSV for programs."""
 
 import json
+import math
 import textwrap
 from collections.abc import Iterator, Mapping
 from typing import Any, NamedTuple
 
-import pandas as pd
 from rich.console import RenderableType
 from rich.table import Table as Grid
 from rich.text import Text
@@ -101,7 +101,7 @@ def _shown(filled: Filled, names: list[str] | None, sorting: list[str]) -> list[
 
 
 def _is_unknown(value: object) -> bool:
-    return not isinstance(value, list) and (value is None or bool(pd.isna(value)))  # type: ignore[call-overload]
+    return value is None or (isinstance(value, float) and math.isnan(value))
 
 
 def _grid(

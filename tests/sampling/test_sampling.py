@@ -1,15 +1,30 @@
 """The sampler on a clock of the test's own: even pace, lateness, gaps, sleep."""
 
+import os
 import shutil
 import unittest
 from collections import Counter
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from types import SimpleNamespace
+from typing import ClassVar
+from unittest.mock import patch
 
-from dunmist.computer import Inventory, QueueSample, Root, TaskExit, read_machine
+import msgspec
+
+from dunmist.computer import (
+    CodePoint,
+    Inventory,
+    Mapping,
+    QueueSample,
+    Root,
+    TaskExit,
+    read_machine,
+)
 from dunmist.sampling import SOURCES, Event, Plan, sample
 from dunmist.sampling.busy_threads import BusyThreads
+from dunmist.sampling.code_sampler import CodeSampler
 from dunmist.sampling.exited_tasks import sum_exits
 from dunmist.sampling.pace import pace
 from dunmist.sampling.process_table import ProcessRound
@@ -232,3 +247,68 @@ class Jumps(unittest.TestCase):
             tree.close()
             root.close()
         self.assertEqual([("asleep", 2, 3600.0), ("clock-set", 4, -50.0)], events)
+
+
+class AskedFunctions(unittest.TestCase):
+    """Which addresses a child is asked about: whose, and when for a second time."""
+
+    def asked(self, *rounds, own=None, span_s=10.0):
+        """Return for each question the processes whose addresses are in it.
+
+        A round has for each process how many samples it gave at how many addresses.
+        """
+        events = SimpleNamespace(lost=0, garbled=0, drain=lambda: self.points, close=lambda: None)
+        sampler = CodeSampler(Root(Path("/")), events)
+        self.addCleanup(sampler.close)
+        mapped = 1 << 20
+        sampler._read_maps = lambda pid: False
+        for number in range(9):
+            place = Mapping(mapped, 2 * mapped, 0, f"/opt/skerrow/{number}")
+            sampler._maps[number] = [place]
+        found = []
+        with patch("dunmist.sampling.code_sampler.DeadlinedProcesses", Silent):
+            for each in rounds:
+                self.points = [
+                    CodePoint(pid, pid, mapped + base + at % addresses, False)
+                    for pid, (samples, addresses, base) in each.items()
+                    for at in range(samples)
+                ]
+                sampler.read(lambda pid: pid)
+                before = len(Silent.questions)
+                sampler.ask_functions(own, span_s)
+                told = Silent.questions[before:]
+                found.append(
+                    {Path(part["paths"][-1]).name for one in told for part in one["parts"]}
+                )
+        return found
+
+    def test_who_is_asked_about(self):
+        # a culprit with few of the samples, the sampler itself, and who hardly ran
+        (told,) = self.asked({1: (900, 30, 0), 2: (60, 6, 0), 3: (9, 3, 0)}, own=1)
+        self.assertEqual({"2"}, told)
+
+    def test_a_second_question_is_for_what_is_more_than_a_little(self):
+        first = {1: (100, 10, 0)}
+        for case, second, expected in (
+            ("the same addresses", {1: (100, 10, 0)}, set()),
+            ("a few new ones", {1: (20, 5, 500)}, set()),
+            ("many new ones", {1: (80, 5, 500)}, {"1"}),
+            ("somebody new", {4: (300, 5, 0)}, {"4"}),
+        ):
+            with self.subTest(case):
+                self.assertEqual([{"1"}, expected], self.asked(first, second))
+
+
+class Silent:
+    """A child that notes its question and says nothing."""
+
+    questions: ClassVar = []
+
+    def __init__(self, _, *, given, **__):
+        self.questions.append(msgspec.json.decode(os.pread(given, 1 << 20, 0)))
+
+    def answers(self, **_):
+        return {"": b""}
+
+    def leave(self):
+        pass

@@ -44,7 +44,7 @@ ADDRESSES_MOST, ASKED_MOST = 20_000, 4_000
 FILES_MOST, SAMPLES_LEAST = 40, 5
 # who used less than this is not asked about
 RAN_LEAST_CORES = 0.03
-# of all samples: so few are left without a name rather than asked for a second time
+# of the samples of all who are asked about: so few have no name rather than a second question
 UNNAMED_SHARE = 0.2
 ANCESTORS_MOST = 64
 # the blind spot of what the child does not answer
@@ -171,7 +171,7 @@ class CodeSampler:
             if process in wanted and (file, address) not in known:
                 samples[file] += count
                 addresses[file][address] = None
-        if samples.total() < UNNAMED_SHARE * self._addresses.total():
+        if samples.total() <= UNNAMED_SHARE * sum(ran[process] for process in wanted):
             return
         asked = [
             (file, list(addresses[file]))

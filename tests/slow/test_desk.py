@@ -573,7 +573,7 @@ class Visiting(InFolder):
         mount = ["mount", "-t", "tmpfs", "-o", "size=200k", "small", str(place)]
         subprocess.run(mount, check=True)
         self.addCleanup(subprocess.run, ["umount", str(place)], check=True)
-        (place / "rest").write_bytes(bytes(184 << 10))
+        (place / "rest").write_bytes(bytes(172 << 10))
         terminal = Terminal(self.folder, "desk", "-o", place / "visit")
         self.addCleanup(terminal.kill)
         terminal.await_text("What is complained of?")

@@ -107,7 +107,8 @@ def sample(
             # time that comes in frames is over as soon as it was read
             if due.number == plan.intervals - 1 and clock.frame_early_s is None:
                 until_s = began_s + due.due_s - due.at_s + plan.every_s - AHEAD_SPARED_S
-                computer.read_ahead(until_s)
+                if clock.monotonic_s() < until_s:
+                    computer.read_ahead(until_s)
         if not before.surveyed:
             yield _survey(computer, number, clock, is_last=False)
         yield _survey(computer, number, clock, is_last=True)

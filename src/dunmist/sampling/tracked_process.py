@@ -126,7 +126,10 @@ class TrackedProcess:
         It is exact where the line counts in clock ticks: who has run no longer did nothing.
         """
         data = self._more(root, "schedstat") if self.threads == 1 else None
-        return parse_schedstat(data)[0] or None if data else None
+        if not data:
+            return None
+        told = root.parsed(data, parse_schedstat, SUBJECTS["schedstat"], self.name)
+        return (told[0] or None) if told else None
 
     def sample(
         self, root: Root, stat: ProcessStat, after_ms: int, hold: Collection[str]

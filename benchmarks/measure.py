@@ -23,11 +23,14 @@ from figures import Figure, record
 DUNMIST = str(Path(sysconfig.get_path("scripts")) / "dunmist")
 PYTHON = sys.executable
 HERE = Path(__file__).parent
-PAIRS, REPORT_PAIRS, RUNS = 15, 7, 3
+PAIRS, REPORT_PAIRS, RUNS = 15, 5, 3
 TICKS = 60
 TICK, WRITTEN_S = b'{"kind":"tick"', 0.01
+# of a computer without a history: where there is one, a capture adds itself to it at its end
+STATE = tempfile.TemporaryDirectory(prefix="dunmist-state-")
 # as after an installation by pip: modules are compiled once, not at each start
 COMPILED = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
+COMPILED |= {"XDG_STATE_HOME": STATE.name}
 QUIET = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
 
 
@@ -183,7 +186,11 @@ run()
 def modules(folder):
     command = capture_command(folder / "modules.jsonl.gz", 2)[1:]
     told = subprocess.run(
-        [PYTHON, "-c", COUNT_MODULES, *command], check=True, capture_output=True, text=True
+        [PYTHON, "-c", COUNT_MODULES, *command],
+        check=True,
+        capture_output=True,
+        text=True,
+        env=COMPILED,
     )
     came, own = map(float, told.stderr.split()[-2:])
     yield Figure("modules that a capture imports beside click and msgspec", "", [came], 110)
@@ -207,7 +214,7 @@ def report_cost(capture):
 def capture_cost(folder):
     path = folder / "own.jsonl.gz"
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    subprocess.run(capture_command(path, 20), check=True, **QUIET)
+    subprocess.run(capture_command(path, 20), check=True, env=COMPILED, **QUIET)
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     whole_s = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
     shares = [100 * machine_facts(path)["own_cores"]]
@@ -220,7 +227,7 @@ def file_size(folder, idle=270, busy=30):
     more = f"i=0; while [ $i -lt {busy} ]; do (while :; do sleep 0.7; done) & i=$((i+1)); done;"
     path = folder / "size.jsonl.gz"
     with sleepers(idle, more):
-        subprocess.run(capture_command(path, 20), check=True, **QUIET)
+        subprocess.run(capture_command(path, 20), check=True, env=COMPILED, **QUIET)
         there = alive()
     places = tick_ends(path.read_bytes())
     each = (places[-2] - places[1]) / (len(places) - 3) / there
@@ -250,7 +257,9 @@ def code_cost(folder, pairs=3):
             time.sleep(2)
             for _ in range(pairs):
                 for more, facts in found.items():
-                    subprocess.run(capture_command(path, 20, *more), check=True, **QUIET)
+                    subprocess.run(
+                        capture_command(path, 20, *more), check=True, env=COMPILED, **QUIET
+                    )
                     facts.append(machine_facts(path))
     finally:
         os.killpg(watched.pid, 15)

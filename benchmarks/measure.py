@@ -62,8 +62,9 @@ def capture_command(path, ticks, *more):
 
 @contextlib.contextmanager
 def sleepers(count, more=""):
-    """Keep a number of idle processes for as long as needed."""
+    """Keep a number of idle processes for as long as needed, and until the last one is gone."""
     script = f"i=0; while [ $i -lt {count} ]; do sleep 6000 & i=$((i+1)); done; echo; {more} wait"
+    before = alive()
     group = subprocess.Popen(["sh", "-c", script], start_new_session=True, stdout=subprocess.PIPE)
     try:
         group.stdout.readline()
@@ -72,6 +73,10 @@ def sleepers(count, more=""):
     finally:
         os.killpg(group.pid, 15)
         group.wait()
+        # whoever inherits them may take its time to wait for them
+        until_s = time.monotonic() + 120
+        while alive() > before + count // 20 and time.monotonic() < until_s:
+            time.sleep(0.2)
 
 
 def alive():

@@ -1,9 +1,8 @@
 """The smallest computer: one CPU, 512 MiB and a card as slow as the cheapest as its disk.
 
 It is the computer in the bottle, whose emulated processor is some three times slower than the real
-one and takes thirty times as long for a system call: bars of time are those of a real computer
-times three. Run it with ``make small``; bottle/README says what that takes. It writes the table of
-docs/measurements.md.
+one and takes thirty times as long for a system call: times have no bars there. Run it with ``make
+small``; CONTRIBUTING.md says what that takes. It writes the table of docs/measurements.md.
 """
 
 import json

@@ -46,6 +46,7 @@ class PackageLookup:
         self.executables = frozenset(path for path in executables if _may_be_packaged(path))
         self._root = root
         self._found: list[Package] = []
+        self._has_lists = root.exists(f"{DPKG}/info")
         self._steps = self._look_up(sorted(self.executables))
 
     def go_on(self, is_time_over: Callable[[], bool]) -> None:
@@ -57,19 +58,22 @@ class PackageLookup:
     def packages(self) -> list[Package]:
         """Return the packages, after what is left to do; what belongs to none is left out."""
         self.go_on(lambda: False)
-        return self._found
+        wanted = sorted(self.executables)
+        if not wanted or self._has_lists:
+            return self._found
+        # questions to a database are not cut into steps, so no tick has to wait for them
+        if any(map(self._root.exists, RPM)):
+            return _from_rpm(self._root, wanted)
+        self._root.note(SUBJECT, "absent")
+        return []
 
     def _look_up(self, wanted: list[str]) -> Iterator[None]:
-        if not wanted:
+        """Look into the lists of dpkg, where there are any."""
+        if not wanted or not self._has_lists:
             return
-        if self._root.exists(f"{DPKG}/info"):
-            owners: dict[str, str] = {}
-            yield from self._find_owners(wanted, owners)
-            self._found += _described(self._root, owners)
-        elif any(map(self._root.exists, RPM)):
-            self._found += _from_rpm(self._root, wanted)
-        else:
-            self._root.note(SUBJECT, "absent")
+        owners: dict[str, str] = {}
+        yield from self._find_owners(wanted, owners)
+        self._found += _described(self._root, owners)
 
     def _find_owners(self, wanted: list[str], owners: dict[str, str]) -> Iterator[None]:
         """Find the package of each executable, one list at a step."""

@@ -100,7 +100,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     bound = exam.once(find_bound)
     if not bound:
         # what we took is gone when nobody samples
-        own = _own_share(exam, busiest.number)
+        own = min(share, _own_share(exam, busiest.number))
         if own >= exam.limits.core.own_least:
             signs.append(sign("core-own", own, name=name))
         # no single processor is busy when it is another one at each moment

@@ -17,7 +17,7 @@ import sys
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterator
 from itertools import chain
-from typing import TYPE_CHECKING, Any, BinaryIO
+from typing import TYPE_CHECKING, Any, BinaryIO, NamedTuple
 
 if TYPE_CHECKING:
     from elftools.elf.elffile import ELFFile
@@ -26,6 +26,8 @@ ADDRESS_SPACE_BYTES, CPU_S = 512 << 20, 1
 # one file; a browser's has some hundred MiB, of which only the tables are read
 TABLE_BYTES_MOST = 64 << 20
 NAME_BYTES_MOST = 200
+# how many symbols are read at a time
+PIECE_SYMBOLS = 4096
 KALLSYMS_LINE_BYTES = 512
 # elf(5): type of a symbol in the low bits, and the ones that are code
 TYPE_MASK, CODE_TYPES, FROM_ELSEWHERE = 0xF, (2, 10), 0
@@ -82,7 +84,7 @@ def _names_in_elf(file: BinaryIO, offsets: list[int]) -> list[str | None]:
         next((at - first + to for first, size, to in loaded if first <= at < first + size), -1)
         for at in offsets
     ]
-    best: list[tuple[int, int, bytes] | None] = [None] * len(addresses)
+    best: list[_Symbol | None] = [None] * len(addresses)
     order = sorted(range(len(addresses)), key=addresses.__getitem__)
     sought = [addresses[place] for place in order]
     for name in (".symtab", ".dynsym"):
@@ -92,30 +94,56 @@ def _names_in_elf(file: BinaryIO, offsets: list[int]) -> list[str | None]:
         names = elf.get_section(table["sh_link"])
         if names is None or names["sh_size"] > TABLE_BYTES_MOST:
             continue
-        text = names.data()
-        for value, size, at in _code_symbols(table.data(), elf):
+        for value, size, at in _code_symbols(file, table["sh_offset"], table["sh_size"], elf):
             end = value + (size or LENGTHLESS_BYTES)
             first = bisect_left(sought, value)
             for place in order[first : bisect_right(sought, end - 1)]:
                 known = best[place]
                 # a function with a length is surer than a mark, and the nearer one than the farther
-                if known is None or (size > 0, value) > (known[1] > 0, known[0]):
-                    best[place] = (value, size, text[at : at + NAME_BYTES_MOST])
-    return [None if one is None else _text(one[2]) for one in best]
+                if known is None or (size > 0, value) > (known.size > 0, known.value):
+                    at_most = min(NAME_BYTES_MOST, max(names["sh_size"] - at, 0))
+                    best[place] = _Symbol(value, size, names["sh_offset"] + at, at_most)
+    return [None if one is None else _name_at(file, one) for one in best]
 
 
-def _code_symbols(data: bytes, elf: "ELFFile") -> Iterator[tuple[int, int, int]]:
-    """Yield address, length and place of the name of each symbol that is code."""
+class _Symbol(NamedTuple):
+    """A symbol that may be the one: its address and length, and where in the file its name is."""
+
+    value: int
+    size: int
+    name_at: int
+    name_bytes_most: int
+
+
+def _code_symbols(
+    file: BinaryIO, begin: int, size_bytes: int, elf: "ELFFile"
+) -> Iterator[tuple[int, int, int]]:
+    """Yield address, length and place of the name of each symbol that is code.
+
+    The table is never whole in memory.
+    """
     is_long, order = elf.elfclass == 64, "<" if elf.little_endian else ">"
     layout = struct.Struct(order + (SYMBOL_64 if is_long else SYMBOL_32).format)
-    whole = memoryview(data)[: len(data) // layout.size * layout.size]
-    for fields in layout.iter_unpack(whole):
-        if is_long:
-            at, info, _, section, value, size = fields
-        else:
-            at, value, size, info, _, section = fields
-        if info & TYPE_MASK in CODE_TYPES and section != FROM_ELSEWHERE:
-            yield value, size, at
+    end = begin + size_bytes
+    while begin < end:
+        file.seek(begin)
+        data = file.read(min(PIECE_SYMBOLS * layout.size, end - begin))
+        if len(data) < layout.size:
+            return
+        begin += len(data)
+        whole = memoryview(data)[: len(data) // layout.size * layout.size]
+        for fields in layout.iter_unpack(whole):
+            if is_long:
+                at, info, _, section, value, size = fields
+            else:
+                at, value, size, info, _, section = fields
+            if info & TYPE_MASK in CODE_TYPES and section != FROM_ELSEWHERE:
+                yield value, size, at
+
+
+def _name_at(file: BinaryIO, symbol: _Symbol) -> str | None:
+    file.seek(symbol.name_at)
+    return _text(file.read(symbol.name_bytes_most))
 
 
 def _text(name: bytes) -> str | None:

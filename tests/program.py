@@ -31,6 +31,13 @@ FORK_SERVER = ForkServer()
 atexit.register(FORK_SERVER.stop)
 
 
+def frame_of(filled):
+    """Return the rows of a table as pandas has them."""
+    import pandas as pd
+
+    return pd.DataFrame(filled.rows, columns=filled.table.names)
+
+
 def run(*arguments, folder, status=0, data=None, environment=None, prepare=None):
     """Run the program and return it finished; its status must be as expected.
 

@@ -103,7 +103,7 @@ class Tables(InFolder):
                 rows = list(table.rows(judged))
                 for row in rows:
                     self.assertEqual(set(), set(row) - set(table.names))
-                self.assertEqual(len(rows), len(fill(table, judged).frame))
+                self.assertEqual(len(rows), len(fill(table, judged).rows))
                 self.assertLessEqual({*table.shown, *table.order}, set(table.names))
                 self.assertEqual(len(table.names), len(set(table.names)))
                 for column in table.columns:

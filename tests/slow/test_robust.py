@@ -24,7 +24,7 @@ from dunmist.sampling import Event, ProcessLine, Tick
 from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
 from dunmist.tables import TOPICS, fill
 from tests import silent_file
-from tests.program import DUNMIST, InFolder, run
+from tests.program import DUNMIST, InFolder, frame_of, run
 
 # without these there is no computer to sample; they may be broken, but not at the first tick
 NEEDED = ("proc/stat", "proc/meminfo")
@@ -99,7 +99,7 @@ def impossible_cells(judged):
     """Return table, column and value of every figure that no computer can have."""
     result, processors = [], len(judged.series.header.machine.processors)
     for table in {item.key: item for tables in TOPICS.values() for item in tables}.values():
-        frame = fill(table, judged).frame
+        frame = frame_of(fill(table, judged))
         for column in table.columns:
             if not column.is_numeric:
                 continue

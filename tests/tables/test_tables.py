@@ -16,7 +16,7 @@ from dunmist.series import SocketSeries
 from dunmist.simulation import load_scenario
 from dunmist.tables import CORES, EVENTS, FAMILY, HOLDERS, SOCKETS, fill, plain
 from dunmist.tables.ports import scope_of
-from tests.program import InFolder, capture_model, run
+from tests.program import InFolder, capture_model, frame_of, run
 
 
 class Cells(unittest.TestCase):
@@ -46,7 +46,7 @@ class Restarting(InFolder):
         self.series = self.judged.series
 
     def test_starts_and_ends_are_told_by_name_and_moment(self):
-        frame = fill(EVENTS, self.judged).frame
+        frame = frame_of(fill(EVENTS, self.judged))
         at_s = {line.n: line.at_s for line in self.lines if isinstance(line, Tick)}
         started = Counter(
             round(at_s[line.tick], 3)
@@ -80,7 +80,7 @@ class Restarting(InFolder):
         self.assertFalse(np.isnan(process.cores.values[first - 1]))
 
     def test_the_tree_has_each_living_process_once(self):
-        frame = fill(FAMILY, self.judged).frame
+        frame = frame_of(fill(FAMILY, self.judged))
         self.assertEqual(sorted(self.series.living), sorted(frame["pid"]))
         tops = frame[frame["depth"] == 0]
         self.assertAlmostEqual(frame["cores_mean"].sum(), tops["family_cores"].sum(), places=6)
@@ -94,7 +94,7 @@ class Adding(InFolder):
         self.series = self.judged.series
 
     def table(self, table):
-        return fill(table, self.judged).frame
+        return frame_of(fill(table, self.judged))
 
     def test_use_by_processor_adds_up_to_use_by_application(self):
         used = self.series.processor_cpu_s.sum(axis=0)
@@ -128,7 +128,7 @@ class Adding(InFolder):
         path = capture_model(
             load_scenario("ringing-office"), self.folder / "hidden.gz", 4.0, without=["proc/*/fd/*"]
         )
-        hidden = fill(SOCKETS, judge(path)).frame
+        hidden = frame_of(fill(SOCKETS, judge(path)))
         self.assertEqual(len(known), len(hidden))
         self.assertTrue(hidden["pids"].isna().all())
         self.assertTrue(hidden["unknown_owner"].str.contains("administrator|namespace").all())

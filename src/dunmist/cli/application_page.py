@@ -26,7 +26,6 @@ from dunmist.tables import (
     application_rows,
     filled,
     process_rows,
-    records,
     socket_rows,
     zone_of,
 )
@@ -52,7 +51,7 @@ def make_application_page(judged: Judged, application: Application) -> Applicati
     return ApplicationPage(
         application=application,
         case=judged.cases.of(application),
-        facts=records(filled(APPLICATIONS, application_rows(judged, [application])))[0],
+        facts=filled(APPLICATIONS, application_rows(judged, [application])).rows[0],
         tables=[
             filled(PROCESSES, process_rows(judged, application.members), zone),
             filled(SOCKETS, socket_rows(judged, sockets), zone),
@@ -91,7 +90,7 @@ def application_text(judged: Judged, page: ApplicationPage, width: int) -> Itera
     yield Text("")
     yield from curve_lines(judged, application, min(POINTS_MOST, width - LABEL_WIDTH - 36))
     for table in page.tables:
-        if len(table.frame):
+        if table.rows:
             yield Text(f"\n{table.table.name}", style="italic")
             yield from table_parts([table], width)
     yield from step_lines(judged, page.case, main.pid if main else None)

@@ -15,15 +15,7 @@ from dunmist.harmless import cut_middle, harmless
 from dunmist.reports import LEVEL_LOOKS
 from dunmist.series import Level, LogicalProcessor, Rate
 from dunmist.sparklines import PARTS, bar_cells, curve_text, level_text, shade_text
-from dunmist.tables import (
-    INSTALLED_MEMORY,
-    QUANTITY_UNITS,
-    fill,
-    heat_scale,
-    in_place,
-    records,
-    share_curve,
-)
+from dunmist.tables import INSTALLED_MEMORY, QUANTITY_UNITS, fill, heat_scale, in_place, share_curve
 
 # wider curves are no easier to read
 STRIP_MOST = 100
@@ -79,7 +71,7 @@ def _throttle_marks(judged: Judged, points: int) -> Lines:
 
 
 def _memory(judged: Judged, width: int) -> Lines:
-    *parts, whole = [row for row in records(fill(INSTALLED_MEMORY, judged)) if row["bytes"]]
+    *parts, whole = [row for row in fill(INSTALLED_MEMORY, judged).rows if row["bytes"]]
     cells = bar_cells([row["bytes"] for row in parts], min(STRIP_MOST, width - 2))
     marks = dict(zip((row["part"] for row in parts), PARTS, strict=False))
     bar = "".join(

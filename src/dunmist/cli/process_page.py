@@ -25,7 +25,6 @@ from dunmist.tables import (
     filled,
     lock_rows,
     process_rows,
-    records,
     socket_rows,
     thread_rows,
     zone_of,
@@ -57,7 +56,7 @@ def make_page(judged: Judged, process: Process) -> ProcessPage:
         process=process,
         about=judged.cases.about(process),
         case=judged.cases.of(process.application),
-        facts=records(filled(PROCESSES, process_rows(judged, [process])))[0],
+        facts=filled(PROCESSES, process_rows(judged, [process])).rows[0],
         tables=[
             filled(
                 PROCESSES._replace(name="children"),
@@ -133,7 +132,7 @@ def as_text(judged: Judged, page: ProcessPage, width: int) -> Iterator[Renderabl
     yield Text("")
     yield from curve_lines(judged, process, min(POINTS_MOST, width - LABEL_WIDTH - 36))
     for table in page.tables:
-        if len(table.frame):
+        if table.rows:
             yield Text(f"\n{table.table.name}", style="italic")
             yield from table_parts([table], width)
     yield from step_lines(judged, page.case, process.pid)

@@ -68,9 +68,9 @@ def select(tables: list[Filled], wanted: Selection) -> list[Filled]:
     if wanted.sort:
         tables = _sorted(tables, wanted.sort)
     if wanted.limit:
-        tables = [table.with_rows(table.frame.head(wanted.limit)) for table in tables]
+        tables = [table.with_rows(table.rows[: wanted.limit]) for table in tables]
     if wanted.bottom:
-        tables = [table.with_rows(table.frame.iloc[::-1]) for table in tables]
+        tables = [table.with_rows(table.rows[::-1]) for table in tables]
     return tables
 
 
@@ -81,10 +81,11 @@ def _filtered(tables: list[Filled], option: Filter, value: str) -> list[Filled]:
         columns = [column.name for column in table.table.columns if option in column.answers]
         if columns:
             chosen = [
-                any(fits(_text(cell), value) for cell in cells)
-                for cells in table.frame[columns].itertuples(index=False)
+                row
+                for row in table.rows
+                if any(fits(_text(row[column]), value) for column in columns)
             ]
-            kept.append(table.with_rows(table.frame[chosen]))
+            kept.append(table.with_rows(chosen))
     if not kept:
         raise click.UsageError(
             f"--{option} does not apply to this topic: none of its tables has such a column"
@@ -107,8 +108,7 @@ def _sorted(tables: list[Filled], keys: str) -> list[Filled]:
         names = meant[table.table.name]
         if len(names) == len(words):
             up = [_is_up(table, name, way) for name, way in zip(names, upwards, strict=True)]
-            rows = table.frame.sort_values(names, ascending=up, kind="stable", na_position="last")
-            in_order.append(table.with_rows(rows))
+            in_order.append(table.in_order(names, up))
     if not in_order:
         raise click.UsageError(f"no table of this topic has all of '{keys}'; sort by one of them")
     return in_order

@@ -1,7 +1,8 @@
 """Tables as text: for a terminal, as JSON and CSV for programs."""
 
+import csv
+import io
 import json
-import math
 import textwrap
 from collections.abc import Iterator, Mapping
 from typing import Any, NamedTuple
@@ -11,7 +12,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from dunmist.harmless import cut_middle, harmless_cell
-from dunmist.tables import Column, Filled, cell_text, plain, records
+from dunmist.tables import Column, Filled, cell_text, is_unknown, plain
 
 GAP = 2
 # columns that stay however narrow the terminal is
@@ -38,7 +39,7 @@ def tables_object(
                 for name, value in row.items()
                 if not columns or name in columns[table.table.name]
             }
-            for row in records(table)
+            for row in table.rows
         ]
         for table in tables
     }
@@ -52,8 +53,12 @@ def json_text(tables: list[Filled], columns: Mapping[str, list[str]] | None = No
 def csv_text(filled: Filled, columns: Mapping[str, list[str]] | None = None) -> str:
     """Return the rows as CSV (RFC 4180) with a header; no cell is a formula."""
     wanted = columns[filled.table.name] if columns else filled.table.names
-    whole = filled.frame[wanted].map(lambda value: harmless_cell(_joined(plain(value))))
-    return whole.astype(object).to_csv(index=False)
+    written = io.StringIO()
+    lines = csv.writer(written, lineterminator="\n")
+    lines.writerow(wanted)
+    for row in filled.rows:
+        lines.writerow(harmless_cell(_joined(plain(row[name]))) for name in wanted)
+    return written.getvalue()
 
 
 def _joined(value: object) -> object:
@@ -76,7 +81,7 @@ def table_parts(
         name = shown.table.name
         if len(tables) > 1:
             yield Text(f"\n{name}" if place else name, style="italic")
-        if shown.frame.empty:
+        if not shown.rows:
             yield Text(f"no {name} in this capture, or none that was asked for")
             continue
         chosen, sorting = asked.columns.get(name), asked.sorting.get(name, [])
@@ -96,21 +101,15 @@ def _shown(filled: Filled, names: list[str] | None, sorting: list[str]) -> list[
     return [
         column
         for column in [*usual[:KEPT], *more, *usual[KEPT:]]
-        if any(not _is_unknown(value) for value in filled.frame[column.name])
+        if not all(map(is_unknown, filled.cells(column.name)))
     ]
-
-
-def _is_unknown(value: object) -> bool:
-    return value is None or (isinstance(value, float) and math.isnan(value))
 
 
 def _grid(
     filled: Filled, columns: list[Column], width: int, kept: list[str]
 ) -> tuple[Grid, list[Column]]:
     grid = Grid(box=None, pad_edge=False, header_style="bold")
-    rows = [
-        {column.name: _cell(filled, column, row) for column in columns} for row in records(filled)
-    ]
+    rows = [{column.name: _cell(filled, column, row) for column in columns} for row in filled.rows]
     widths = _widths(columns, rows, width, kept)
     for column in columns:
         if column.name in widths:

@@ -9,7 +9,7 @@ from dunmist.advice import Judged
 from dunmist.errors import OutputError
 from dunmist.exports.points import Metric
 from dunmist.harmless import harmless_cell
-from dunmist.tables import TOPICS, fill, plain
+from dunmist.tables import TOPICS, Filled, fill, plain
 
 SERIES = "series"
 COLUMNS = ("time", "metric", "unit", "kind", "attributes", "value")
@@ -64,16 +64,17 @@ def view_tables(judged: Judged) -> dict[str, pd.DataFrame]:
     frames = {}
     for tables in TOPICS.values():
         for table in tables:
-            frame = fill(table, judged).frame
-            if len(frame):
-                frames[table.key] = _plain_frame(frame)
+            filled = fill(table, judged)
+            if filled.rows:
+                frames[table.key] = _plain_frame(filled)
     return frames
 
 
-def _plain_frame(frame: pd.DataFrame) -> pd.DataFrame:
+def _plain_frame(filled: Filled) -> pd.DataFrame:
     """Return a frame with one type a column: figures, flags, lists of figures, else texts."""
-    plain_rows = frame.map(plain)
-    return pd.DataFrame({name: _column(list(plain_rows[name])) for name in plain_rows.columns})
+    return pd.DataFrame(
+        {name: _column([plain(cell) for cell in filled.cells(name)]) for name in filled.table.names}
+    )
 
 
 def _column(cells: list[Any]) -> "pd.Series[Any]":

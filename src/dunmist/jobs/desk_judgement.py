@@ -30,7 +30,7 @@ from dunmist.errors import DunmistError
 from dunmist.harmless import harmless
 from dunmist.jobs.judge import judge
 from dunmist.series import Part
-from dunmist.tables import Filled, cell_text, plain, records, topic_tables
+from dunmist.tables import Filled, cell_text, plain, topic_tables
 
 # rows of a table that a person may scroll through
 ROWS_MOST = 2000
@@ -185,7 +185,7 @@ def _tables(judged: Judged, page: PageTopic) -> list[PageTable]:
         _table(filled)
         for topic in page.topics
         for filled in topic_tables(topic, judged, form)  # type: ignore[arg-type]  # looked at above
-        if len(filled.frame)
+        if filled.rows
     ]
 
 
@@ -199,7 +199,7 @@ def _table(filled: Filled) -> PageTable:
     ]
     rows: list[PageRow] = []
     seen: set[str] = set()
-    for number, record in enumerate(records(filled)[:ROWS_MOST]):
+    for number, record in enumerate(filled.rows[:ROWS_MOST]):
         named = [text for name in KEYS if (text := _text(record.get(name)))]
         key = "/".join(named) or str(number)
         # two rows may be told apart by nothing but their place

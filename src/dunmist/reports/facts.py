@@ -23,7 +23,7 @@ from dunmist.tables import (
     Filled,
     cell_text,
     fill,
-    records,
+    is_unknown,
     topic_tables,
 )
 
@@ -110,8 +110,8 @@ def memory_section(judged: Judged, figure: Figure) -> Section:
             figure,
             Paragraph(f"Paging: {paging_sentence(judged.diagnosis)}"),
             text_table("Installed memory", fill(INSTALLED_MEMORY, judged), is_detail=True),
-            text_table("Who holds it", holders.with_rows(holders.frame.head(HOLDERS_MOST))),
-            *([text_table("Modules", modules)] if len(modules.frame) else []),
+            text_table("Who holds it", holders.with_rows(holders.rows[:HOLDERS_MOST])),
+            *([text_table("Modules", modules)] if modules.rows else []),
         ],
         is_detail=True,
     )
@@ -120,13 +120,13 @@ def memory_section(judged: Judged, figure: Figure) -> Section:
 def heat_section(judged: Judged, figure: Figure) -> Section:
     """Return temperatures, fans and power with their limits."""
     sensors, doubted = fill(SENSORS, judged), fill(DOUBTED, judged)
-    if sensors.frame.empty:
+    if not sensors.rows:
         return Section("Temperatures", [Paragraph(figure.alternative)], is_detail=True)
     blocks: list[Block] = [figure, text_table("Sensors", sensors, is_detail=True)]
-    if len(doubted.frame):
+    if doubted.rows:
         # with the columns of those that are believed
         blocks.append(
-            text_table("Left out as implausible", Filled(SENSORS, doubted.frame), is_detail=True)
+            text_table("Left out as implausible", Filled(SENSORS, doubted.rows), is_detail=True)
         )
     return Section("Temperatures", blocks, is_detail=True)
 
@@ -134,11 +134,11 @@ def heat_section(judged: Judged, figure: Figure) -> Section:
 def port_section(judged: Judged) -> Section:
     """Return who has which port, sockets within the computer left out."""
     sockets = fill(SOCKETS, judged)
-    frame = sockets.frame[sockets.frame["protocol"] != "unix"]
-    if frame.empty:
+    rows = [row for row in sockets.rows if row["protocol"] != "unix"]
+    if not rows:
         return Section("Ports", [Paragraph("No port was in use that could be seen.")])
     return Section(
-        "Ports", [text_table("Ports and who owns them", sockets.with_rows(frame), lists="port")]
+        "Ports", [text_table("Ports and who owns them", sockets.with_rows(rows), lists="port")]
     )
 
 
@@ -147,7 +147,7 @@ def appendix(judged: Judged) -> Section:
     blocks: list[Block] = []
     for topic in APPENDIX:
         for table in topic_tables(topic, judged):
-            if table.table not in LEFT_OUT and len(table.frame):
+            if table.table not in LEFT_OUT and table.rows:
                 blocks.append(text_table(table.table.name.capitalize(), table, folded=True))
         if topic == "processes":
             each = fill(PROCESSES, judged)
@@ -193,16 +193,15 @@ def text_table(
     is_detail: bool = False,
 ) -> TextTable:
     """Return a table as texts, with the columns that people compare."""
-    table, frame = filled.table, filled.frame
+    table, rows = filled.table, filled.rows
     columns = [
         column
         for column in table.shown_columns()
-        if column.unit not in CURVES and frame[column.name].notna().any()
+        if column.unit not in CURVES and not all(map(is_unknown, filled.cells(column.name)))
     ]
     if table.units is not None:
-        frame = frame[frame["value"].notna()]
-    more = f" (first {ROWS_MOST} of {len(frame)})" if len(frame) > ROWS_MOST else ""
-    shown = filled.with_rows(frame.head(ROWS_MOST))
+        rows = [row for row in rows if not is_unknown(row["value"])]
+    more = f" (first {ROWS_MOST} of {len(rows)})" if len(rows) > ROWS_MOST else ""
     return TextTable(
         f"{caption}{more}",
         [column.heading for column in columns],
@@ -211,7 +210,7 @@ def text_table(
                 cell_text(table.unit_of(column, row), row[column.name], filled.zone)
                 for column in columns
             ]
-            for row in records(shown)
+            for row in rows[:ROWS_MOST]
         ],
         frozenset(place for place, column in enumerate(columns) if column.is_numeric),
         folded,

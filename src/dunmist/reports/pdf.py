@@ -7,6 +7,7 @@ as a box.
 import io
 from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
 from fpdf import FPDF
 from fpdf.enums import TableCellFillMode
@@ -50,8 +51,24 @@ RULE = (200, 204, 210)
 RISKS = {"none": "no risk", "reversible": "can be undone", "disruptive": "disrupts work"}
 
 
+class _Picture(NamedTuple):
+    """A picture as it is put on paper."""
+
+    png: bytes
+    height_of_width: float
+
+
 class _Page(FPDF):
-    """A4 with the number of each page below."""
+    """A4 with the number of each page below; knows how high each section is."""
+
+    def __init__(self) -> None:
+        super().__init__(format="A4")
+        self.height_mm: dict[str, float] = {}
+
+    @property
+    def reached_mm(self) -> float:
+        """How far down it is, all pages below one another."""
+        return float(self.page_no() * self.eph + self.y)
 
     def footer(self) -> None:
         """Write the page number."""
@@ -62,20 +79,40 @@ class _Page(FPDF):
 
 def document_pdf(document: Document) -> bytes:
     """Return the document as a PDF file; of a short one what is needed least gives way."""
-    page, left_out = _pages(document), list[str]()
-    headings = [section.heading for section in document.sections]
-    for heading in (heading_name for heading_name in NEEDED_LEAST if heading_name in headings):
-        if not document.is_short or page.page_no() <= SHEETS_MOST:
+    # each picture is drawn once, however often the pages are set
+    pictures: dict[Figure, _Picture] = {}
+    page = _pages(document, pictures)
+    left_out: list[str] = []
+    while document.is_short and page.page_no() > SHEETS_MOST:
+        more = _more_left_out(page, left_out)
+        if not more:
             break
-        left_out.append(heading)
+        left_out += more
         kept = [section for section in document.sections if section.heading not in left_out]
         note = Section("Left out for room", [Paragraph(f"{', '.join(left_out)}: {WHERE}.")])
-        page = _pages(replace(document, sections=[*kept, note]))
+        page = _pages(replace(document, sections=[*kept, note]), pictures)
     return bytes(page.output())
 
 
-def _pages(document: Document) -> _Page:
-    page = _Page(format="A4")
+def _more_left_out(page: _Page, left_out: list[str]) -> list[str]:
+    """Return the sections that are needed least and whose height is what a document has too much.
+
+    Their heights are those of the last time; where they do not suffice, there is a next one.
+    """
+    too_much_mm = page.y - page.t_margin + (page.page_no() - SHEETS_MOST - 1) * page.eph
+    more: list[str] = []
+    for heading in NEEDED_LEAST:
+        if heading in left_out or heading not in page.height_mm:
+            continue
+        more.append(heading)
+        too_much_mm -= page.height_mm[heading]
+        if too_much_mm <= 0:
+            break
+    return more
+
+
+def _pages(document: Document, pictures: dict[Figure, _Picture]) -> _Page:
+    page = _Page()
     page.set_margins(MARGIN_MM, MARGIN_MM)
     page.set_auto_page_break(auto=True, margin=MARGIN_MM)
     _add_fonts(page)
@@ -86,6 +123,7 @@ def _pages(document: Document) -> _Page:
     page.set_font("text", "B", 10)
     page.multi_cell(0, LINE_MM, document.title, new_x="LMARGIN", new_y="NEXT")
     for section in document.sections:
+        began_mm = page.reached_mm
         page.ln(2)
         if page.will_page_break(30):
             page.add_page()
@@ -93,7 +131,8 @@ def _pages(document: Document) -> _Page:
         page.set_font("text", "B", HEAD)
         page.multi_cell(0, 7, section.heading, new_x="LMARGIN", new_y="NEXT")
         for block in section.blocks:
-            _put(page, block)
+            _put(page, block, pictures)
+        page.height_mm[section.heading] = page.reached_mm - began_mm
     return page
 
 
@@ -106,7 +145,7 @@ def _add_fonts(page: FPDF) -> None:
     page.add_font("code", "", str(folder / "DejaVuSansMono.ttf"))
 
 
-def _put(page: FPDF, block: Block) -> None:
+def _put(page: FPDF, block: Block, pictures: dict[Figure, _Picture]) -> None:
     if isinstance(block, Paragraph):
         page.set_font("text", "B" if block.lead else "", LEAD if block.lead else TEXT)
         page.multi_cell(
@@ -120,7 +159,7 @@ def _put(page: FPDF, block: Block) -> None:
         for number, step in enumerate(block.steps, start=1):
             _put_step(page, number, step)
     elif isinstance(block, Figure):
-        _put_figure(page, block)
+        _put_figure(page, block, pictures)
     elif not isinstance(block, Glance):
         _put_table(page, block)
 
@@ -162,19 +201,28 @@ def _put_code(page: FPDF, title: str, command: str) -> None:
     page.cell(0, LINE_MM, text, new_x="LMARGIN", new_y="NEXT")
 
 
-def _put_figure(page: FPDF, figure: Figure) -> None:
-    from dunmist.reports.pictures import png_bytes
-
-    canvas, width = figure.draw(), page.epw
-    height = width * canvas.get_figheight() / canvas.get_figwidth()
+def _put_figure(page: FPDF, figure: Figure, pictures: dict[Figure, _Picture]) -> None:
+    picture = pictures.get(figure)
+    if picture is None:
+        picture = pictures[figure] = _drawn(figure)
+    width, height = page.epw, page.epw * picture.height_of_width
     if height > FIGURE_MOST_MM:
         width, height = width * FIGURE_MOST_MM / height, FIGURE_MOST_MM
     if page.will_page_break(height + LINE_MM):
         page.add_page()
-    page.image(io.BytesIO(png_bytes(canvas, DOTS_PER_INCH)), w=width, alt_text=figure.alternative)
+    page.image(io.BytesIO(picture.png), w=width, alt_text=figure.alternative)
     page.set_font("text", "", SMALL)
     page.multi_cell(0, 4, figure.alternative, align="L", new_x="LMARGIN", new_y="NEXT")
     page.ln(1)
+
+
+def _drawn(figure: Figure) -> _Picture:
+    from dunmist.reports.pictures import png_bytes
+
+    canvas = figure.draw()
+    return _Picture(
+        png_bytes(canvas, DOTS_PER_INCH), canvas.get_figheight() / canvas.get_figwidth()
+    )
 
 
 def _put_table(page: FPDF, table: TextTable) -> None:

@@ -25,7 +25,7 @@ from dunmist.tables.declared import Table as Table
 from dunmist.tables.declared import Unit as Unit
 from dunmist.tables.declared import fill as fill
 from dunmist.tables.declared import filled as filled
-from dunmist.tables.declared import records as records
+from dunmist.tables.declared import is_unknown as is_unknown
 from dunmist.tables.declared import zone_of as zone_of
 from dunmist.tables.disks import DISKS as DISKS
 from dunmist.tables.doing import CODE as CODE

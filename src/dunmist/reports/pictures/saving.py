@@ -5,6 +5,8 @@ import re
 from pathlib import Path
 
 from matplotlib import rc_context
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.backends.backend_svg import FigureCanvasSVG
 from matplotlib.figure import Figure
 
 from dunmist.errors import OutputError
@@ -36,11 +38,22 @@ def save_picture(figure: Figure, path: Path, *, force: bool = False) -> None:
     write_whole(path, written.getvalue(), force=force)
 
 
+def _place(figure: Figure) -> None:
+    """Place a figure's panels; ``savefig`` would draw all of it once more for that."""
+    engine = figure.get_layout_engine()
+    if engine is not None:
+        engine.execute(figure)
+        figure.set_layout_engine("none")
+
+
 def png_bytes(figure: Figure, dots_per_inch: int = DOTS_PER_INCH) -> bytes:
     """Return a figure as a PNG file."""
     written = io.BytesIO()
     with rc_context(SETTINGS):
-        figure.savefig(written, format="png", dpi=dots_per_inch)
+        figure.set_dpi(dots_per_inch)
+        _place(figure)
+        canvas = FigureCanvasAgg(figure)
+        canvas.print_png(written)  # type: ignore[no-untyped-call]
     return written.getvalue()
 
 
@@ -48,7 +61,12 @@ def svg_text(figure: Figure) -> str:
     """Return a figure as an SVG element for a page; its ink and levels are those of the page."""
     written = io.StringIO()
     with rc_context(SETTINGS):
-        figure.savefig(written, format="svg", metadata={"Date": None}, transparent=True)
+        _place(figure)
+        figure.patch.set_visible(False)
+        for panel in figure.axes:
+            panel.patch.set_visible(False)
+        canvas = FigureCanvasSVG(figure)
+        canvas.print_svg(written, metadata={"Date": None})  # type: ignore[no-untyped-call]
     svg = re.sub(r"^.*?(?=<svg )", "", written.getvalue(), flags=re.S)
     for word, look in LEVEL_LOOKS.items():
         svg = svg.replace(look.page, f"var(--{word})")

@@ -14,7 +14,7 @@ from dunmist.reports.pictures.style import (
     title,
 )
 from dunmist.series import Process
-from dunmist.tables import BOOT, BOOT_UNITS, boot_of, fill, records
+from dunmist.tables import BOOT, BOOT_UNITS, boot_of, fill
 
 BAR_HIGH, ROW_INCHES = 0.7, 0.28
 
@@ -22,7 +22,7 @@ BAR_HIGH, ROW_INCHES = 0.7, 0.28
 def draw_start(judged: Judged, process: Process | None = None) -> Figure:
     """Return bars of the phases, and below them of units, over the time since the power came on."""
     del process
-    phases, units = records(fill(BOOT, judged)), records(fill(BOOT_UNITS, judged))
+    phases, units = fill(BOOT, judged).rows, fill(BOOT_UNITS, judged).rows
     rows = len(phases) + len(units)
     figure, axes = canvas([max(1.4, ROW_INCHES * rows + 0.6)])
     panel, boot = axes[0], boot_of(judged)

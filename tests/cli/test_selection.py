@@ -1,5 +1,6 @@
 """Choosing rows, columns, processes and steps, on tables and captures that were made by hand."""
 
+import math
 import unittest
 from types import SimpleNamespace
 
@@ -9,7 +10,7 @@ from dunmist.cli.column_words import columns_of
 from dunmist.cli.selecting import Selection, select
 from dunmist.errors import UnknownName, WrongUsage
 from dunmist.jobs.selection import choose_culprit, choose_owner_of, find_process, rung_of
-from dunmist.tables import Column, Table, filled, records
+from dunmist.tables import Column, Table, filled
 from tests.handmade import application, line, process
 
 LINE = line(4)
@@ -44,7 +45,7 @@ def birds():
 class Rows(unittest.TestCase):
     def chosen(self, *tables, **wanted):
         result = select(list(tables) or [birds()], Selection(wanted.pop("filters", {}), **wanted))
-        return [row["bird"] for table in result for row in records(table)]
+        return [row["bird"] for table in result for row in table.rows]
 
     def test_a_table_has_its_own_order_and_unknown_comes_last(self):
         self.assertEqual(["great auk", "Tern", "gull"], self.chosen())
@@ -86,6 +87,9 @@ class Rows(unittest.TestCase):
         ):
             with self.subTest(sort):
                 self.assertEqual(wanted, self.chosen(sort=sort))
+        # a table of facts has figures and words in one column, a curve is more than a figure
+        mixed = filled(BIRDS, [{"bird": cell} for cell in ("owl", 2, [3.0, None], math.nan, None)])
+        self.assertEqual(["owl", [3.0, None], 2], self.chosen(mixed, sort="bird:down")[:3])
         self.assertEqual(["Tern", "gull"], self.chosen(sort="wet_share", limit=2, bottom=True))
         for sort, said in (("wet_shar", "did you mean 'wet_share'"), ("bird:left", "neither up")):
             with self.subTest(sort), self.assertRaisesRegex(click.UsageError, said):

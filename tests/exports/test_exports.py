@@ -124,7 +124,9 @@ class Exports(InFolder):
             run("view", "processes", self.sample, "--json", folder=self.folder).stdout
         )["applications"]
         table = pyarrow.parquet.read_table(self.folder / "tables/applications.parquet").to_pylist()
-        self.assertEqual([row["cores_mean"] for row in view], [row["cores_mean"] for row in table])
+        for name in ("cores_mean", "unit"):
+            self.assertEqual([row[name] for row in view], [row[name] for row in table])
+        self.assertIn(None, [row["unit"] for row in table])
 
     def test_it_is_sent_and_what_is_refused_is_said(self):
         with receiver((200, b"{}")) as (address, taken):

@@ -122,17 +122,24 @@ class ThisComputer(InFolder):
         self.assertEqual(set(), loaded & HEAVY)
         self.assertIn("msgspec", loaded)
 
-    def test_a_triage_loads_no_more_than_it_needs(self):
-        script = (
-            "import sys\nfrom dunmist.cli.main import program\n"
-            f"program.main(['triage', {str(self.sample)!r}, '--json'], standalone_mode=False)\n"
-            "print(*sys.modules, file=sys.stderr)"
-        )
-        done = subprocess.run(
-            [sys.executable, "-c", script], check=True, capture_output=True, text=True
-        )
-        loaded = {name.partition(".")[0] for name in done.stderr.split()}
-        self.assertEqual({"numpy"}, loaded & (HEAVY | {"fpdf"}))
+    def test_what_is_read_loads_no_more_than_it_needs(self):
+        sample, page = str(self.sample), str(self.folder / "page.html")
+        for arguments, heavy in (
+            (["triage", sample, "--json"], {"numpy"}),
+            (["view", "processes", sample, "--sort", "memory"], {"numpy"}),
+            (["report", sample, "-o", page], {"numpy", "matplotlib", "jinja2"}),
+        ):
+            with self.subTest(arguments):
+                script = (
+                    "import sys\nfrom dunmist.cli.main import program\n"
+                    f"program.main({arguments}, standalone_mode=False)\n"
+                    "print(*sys.modules, file=sys.stderr)"
+                )
+                done = subprocess.run(
+                    [sys.executable, "-c", script], check=True, capture_output=True, text=True
+                )
+                loaded = {name.partition(".")[0] for name in done.stderr.split()}
+                self.assertEqual(heavy, loaded & (HEAVY | {"fpdf"}))
 
     def test_an_interrupt_keeps_what_there_is(self):
         path = self.folder / "early.jsonl.gz"

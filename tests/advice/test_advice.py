@@ -225,6 +225,20 @@ class Steps(unittest.TestCase):
         words = shlex.split(steps["stop-service"].command)
         self.assertEqual(["systemctl", "stop", "--", evil], words)
 
+    def test_threads_that_are_read_by_turns_are_a_blind_spot(self):
+        patient = load_scenario("lone-thread")
+        busiest = max(patient.programs, key=lambda program: program.demand_cores)
+        for threads, told in ((250, False), (300, True)):
+            programs = [
+                msgspec.structs.replace(program, threads=threads) if program is busiest else program
+                for program in patient.programs
+            ]
+            crowded = msgspec.structs.replace(patient, programs=programs)
+            with self.subTest(threads), TemporaryDirectory() as folder:
+                result = judge(capture_patient(crowded, Path(folder) / "x.gz", 5.0, 1.0))
+                spots = [spot.what for spot in result.triage.blind_spots]
+                self.assertEqual(told, f"each thread of {busiest.name}" in spots, spots)
+
     def test_autostart_entries_go_off_and_on_in_a_real_shell(self):
         with TemporaryDirectory() as folder:
             home = Path(folder) / "it's a home"

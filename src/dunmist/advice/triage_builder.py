@@ -5,6 +5,7 @@ from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from dunmist.advice.amounts import span_text
+from dunmist.advice.blind_spots import blind_spots_of
 from dunmist.advice.case import Cases
 from dunmist.advice.complaint_words import COMPLAINTS, COMPLAINTS_MAX, PROGRAM, understood
 from dunmist.advice.complaints import answer_to
@@ -14,7 +15,6 @@ from dunmist.advice.program_facts import About, what_it_is
 from dunmist.advice.recent_changes import change_signs
 from dunmist.advice.template_values import finding_text, subject_of
 from dunmist.advice.triage import (
-    BlindSpot,
     CaptureFacts,
     CulpritAdvice,
     FindingAdvice,
@@ -26,7 +26,6 @@ from dunmist.advice.triage import (
 )
 from dunmist.advice.verdict_text import headline, worst_of
 from dunmist.advice.wording import wording
-from dunmist.captures import Unseen
 from dunmist.captures.sharing import is_shared
 from dunmist.diagnosis import Culprit, Diagnosis, Finding, Onset, ResourceState, sign
 from dunmist.series import WHOLE, Process, Series
@@ -83,7 +82,7 @@ def compose_triage(
             name: None if share is None else rounded(share)
             for name, share in diagnosis.coverage.items()
         },
-        blind_spots=_blind_spots(series),
+        blind_spots=blind_spots_of(series),
     )
 
 
@@ -219,107 +218,6 @@ def _finding(finding: Finding, cases: Cases) -> FindingAdvice:
         since=_since(finding.onset),
         doing=cases.doing_in(finding),
     )
-
-
-def _blind_spots(series: Series) -> list[BlindSpot]:
-    unseen = series.footer.blind_spots if series.footer else series.header.blind_spots
-    spots = [_blind_spot(spot.subject, _reason(spot, series), spot.count) for spot in unseen]
-    spots += [
-        _blind_spot(subject, "impossible", count) for subject, count in series.dropped.items()
-    ]
-    temperatures = [
-        sensor
-        for sensor in series.devices.sensors
-        if sensor.quantity == "temperature" and sensor.is_trusted
-    ]
-    silent = [
-        link.name
-        for link in series.devices.outward_links
-        if link.used is None
-        and link.sent_bytes_per_s.total() + link.received_bytes_per_s.total() > 0
-    ]
-    if silent:
-        spots.append(
-            BlindSpot(
-                f"how full {', '.join(silent)} can be",
-                "the driver publishes no speed: it is judged by its queue where it has one",
-                "compare what it carried (dunmist view links) with what its line should bear",
-            )
-        )
-    if temperatures and series.processor_sensor is None:
-        spots.append(
-            BlindSpot(
-                "the temperature of the processor",
-                f"none of the {len(temperatures)} temperatures says that it is the processor's",
-                "'dunmist view heat' has all of them",
-            )
-        )
-    spots += _missing_drivers(series)
-    spots += _silent_cards(series)
-    if series.damage:
-        spots.append(BlindSpot("the end of the capture", series.damage, "sample again"))
-    if series.line.gap_s:
-        spots.append(
-            BlindSpot(
-                f"{span_text(series.line.gap_s)} of {span_text(series.duration_s)}",
-                "nothing was sampled meanwhile (asleep, stopped, far too busy): it is in no figure",
-                "sample again",
-            )
-        )
-    if series.missed_outside_gaps:
-        spots.append(
-            BlindSpot(
-                f"{series.missed_outside_gaps} ticks",
-                "the computer was too busy to sample in time",
-                "sample again with a longer --every",
-            )
-        )
-    return spots
-
-
-def _silent_cards(series: Series) -> list[BlindSpot]:
-    """Return the graphics cards of which nothing tells how busy they are."""
-    words = wording()
-    what = words["blind_spot"]["use of a graphics card"]
-    return [
-        BlindSpot(what.format(name=card.name), words["why"]["absent"], words["remedy"]["absent"])
-        for card in series.devices.graphics
-        if not card.busy.is_known
-    ]
-
-
-def _missing_drivers(series: Series) -> list[BlindSpot]:
-    """Return what sensors would show whose drivers are not loaded, with what loads them."""
-    words = wording()["driver"]
-    return [
-        BlindSpot(
-            words[driver.of],
-            words["why"].format(module=driver.module),
-            words["load" if driver.is_installed else "install"].format(module=driver.module),
-        )
-        for driver in series.header.inventory.missing_drivers
-    ]
-
-
-def _blind_spot(subject: str, reason: str, count: int) -> BlindSpot:
-    words = wording()
-    # of what is not published at all, files that could have been are counted, and nothing else
-    many = f" ({count} of them)" if count > 1 and not reason.startswith("absent") else ""
-    why = "permission" if reason == "permission-privileged" else reason
-    return BlindSpot(
-        what=words["blind_spot"].get(subject, subject),
-        why=words["why"][why] + many,
-        remedy=words["remedy"][reason],
-    )
-
-
-def _reason(unseen: Unseen, series: Series) -> str:
-    # what a shell was not given and what is not there look the same from here
-    if unseen.reason == "absent" and series.header.by_shell:
-        return "absent-shell"
-    if unseen.reason == "permission" and series.header.privileged:
-        return "permission-privileged"
-    return unseen.reason
 
 
 class Judged(NamedTuple):

@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: months demo test test-quick lint docs benchmarks growth small long accuracy real-programs pairs proofs early day soak bottle bottle-test screenshots clean
+.PHONY: months demo test test-quick lint docs benchmarks growth small long accuracy real-programs pairs proofs early day week soak bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -52,9 +52,8 @@ small: $(VENV)/installed
 
 # what takes hours
 long: $(VENV)/installed
-	$(BIN)/python benchmarks/growth.py
-	$(BIN)/python benchmarks/long.py
-	$(BIN)/python benchmarks/day.py
+	missed=0; for part in growth.py long.py 'day.py 24' 'day.py 168'; do \
+		$(BIN)/python benchmarks/$$part || missed=1; done; exit $$missed
 
 accuracy: $(VENV)/installed
 	$(BIN)/python benchmarks/accuracy.py
@@ -76,7 +75,10 @@ months: $(VENV)/installed
 	$(BIN)/python benchmarks/months.py
 
 day: $(VENV)/installed
-	$(BIN)/python benchmarks/day.py
+	$(BIN)/python benchmarks/day.py 24
+
+week: $(VENV)/installed
+	$(BIN)/python benchmarks/day.py 168
 
 soak: $(VENV)/installed
 	$(BIN)/python benchmarks/soak.py

@@ -1,17 +1,17 @@
-"""The recorder over a day in virtual time: no false incident, a bounded ring, flat memory.
+"""The recorder over days in virtual time: no false incident, a bounded ring, flat memory.
 
 Its history has to hold what was sampled, hour by hour.
 
-Run it with ``make day``: a calm model computer, a tick each ten seconds for 24 h, in some eleven
-minutes of real time. It writes docs/day.json.
+Run it with ``make day`` or ``make week``: a calm model computer, a tick each ten seconds, in some
+eleven minutes of real time a day. It writes the table of docs/measurements.md.
 """
 
-import json
 import resource
 import sys
 import tempfile
-import time
 from pathlib import Path
+
+from figures import Figure, record
 
 from dunmist.captures import load_rules
 from dunmist.computer import Root
@@ -33,8 +33,12 @@ from dunmist.sampling.deltas import Deltas
 from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
 from dunmist.thresholds import thresholds
 
-REPORT = Path(__file__).parent.parent / "docs" / "day.json"
 EVERY_S, KEEP_S, MOST_BYTES = 10.0, 3600.0, 64 << 20
+DAY_H = 24.0
+# from this hour on memory is that of a recorder that runs
+SETTLED, FLAT = 1, 1.02
+# as a share: sums of the same figures in another order
+EXACT = 0.001
 
 
 def rss_mib():
@@ -62,7 +66,8 @@ def differences(path, direct):
     return {"hours": len(direct), **{name: round(share, 5) for name, share in most.items()}}
 
 
-def main(hours):
+def recorded(hours):
+    """Yield what the recorder came to in so many hours."""
     memory, ring_bytes = [], 0
     with tempfile.TemporaryDirectory(dir="/dev/shm") as name:
         folder = Path(name)
@@ -79,7 +84,6 @@ def main(hours):
         following, deltas = Rules(rules, {}, thresholds()), Deltas(subject.machine)
         keeper = HistoryKeeper(folder / "history.sqlite3", header, ring, thresholds())
         direct = Summing(header, lambda: ring.known, thresholds())
-        began_s = time.monotonic()
         records = sample(
             root, subject.machine, subject.inventory, plan, clock, survey_every_s=1800.0
         )
@@ -101,18 +105,23 @@ def main(hours):
         history = differences(folder / "history.sqlite3", direct.take()[0])
         tree.close()
         kept = read_incidents(folder / "incidents")
-    result = {
-        "date": time.strftime("%Y-%m-%d"),
-        "hours": hours,
-        "incidents": len(kept),
-        "rss_mib_by_hour": memory,
-        "ring_bytes_most": ring_bytes,
-        "history": history,
-        "took_s": round(time.monotonic() - began_s),
-    }
-    REPORT.write_text(json.dumps(result, indent=1) + "\n")
-    print(json.dumps(result))
+    over = f"the recorder over {hours:g} h"
+    yield Figure(f"{over}: incidents of a calm computer", "", [len(kept)], 0)
+    yield Figure(f"{over}: memory, the model included", "MiB", [max(memory)])
+    yield Figure(
+        f"{over}: memory of its last hour, against its second",
+        "×",
+        [memory[-1] / memory[SETTLED]],
+        FLAT,
+    )
+    yield Figure(f"{over}: its ring of an hour at most", "MiB", [ring_bytes / 2**20], 20)
+    yield Figure(f"{over}: hours in its history", "", [history.pop("hours")])
+    for what, share in history.items():
+        yield Figure(
+            f"{over}: {what} in its history, off what was added up in one go", "", [share], EXACT
+        )
 
 
 if __name__ == "__main__":
-    main(float(sys.argv[1]) if len(sys.argv) > 1 else 24.0)
+    hours = float(sys.argv[1])
+    record("day" if hours == DAY_H else "week", recorded(hours))

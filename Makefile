@@ -52,7 +52,7 @@ small: $(VENV)/installed
 
 # what takes hours
 long: $(VENV)/installed
-	missed=0; for part in growth.py long.py 'day.py 24' 'day.py 168'; do \
+	missed=0; for part in growth.py long.py 'day.py 24 10' 'day.py 168 30'; do \
 		$(BIN)/python benchmarks/$$part || missed=1; done; exit $$missed
 
 accuracy: $(VENV)/installed
@@ -75,10 +75,10 @@ months: $(VENV)/installed
 	$(BIN)/python benchmarks/months.py
 
 day: $(VENV)/installed
-	$(BIN)/python benchmarks/day.py 24
+	$(BIN)/python benchmarks/day.py 24 10
 
 week: $(VENV)/installed
-	$(BIN)/python benchmarks/day.py 168
+	$(BIN)/python benchmarks/day.py 168 30
 
 soak: $(VENV)/installed
 	$(BIN)/python benchmarks/soak.py

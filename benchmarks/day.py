@@ -2,8 +2,9 @@
 
 Its history has to hold what was sampled, hour by hour.
 
-Run it with ``make day`` or ``make week``: a calm model computer, a tick each ten seconds, in some
-eleven minutes of real time a day. It writes the table of docs/measurements.md.
+Run it with ``make day`` or ``make week``: a calm model computer, a tick each ten seconds, or each
+thirty for a week, in some eleven minutes or half an hour of real time. It writes the table of
+docs/measurements.md.
 """
 
 import resource
@@ -33,7 +34,7 @@ from dunmist.sampling.deltas import Deltas
 from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
 from dunmist.thresholds import thresholds
 
-EVERY_S, KEEP_S, MOST_BYTES = 10.0, 3600.0, 64 << 20
+KEEP_S, MOST_BYTES = 3600.0, 64 << 20
 DAY_H = 24.0
 # from this hour on memory is that of a recorder that runs
 SETTLED, FLAT = 1, 1.02
@@ -66,7 +67,7 @@ def differences(path, direct):
     return {"hours": len(direct), **{name: round(share, 5) for name, share in most.items()}}
 
 
-def recorded(hours):
+def recorded(hours, every_s):
     """Yield what the recorder came to in so many hours."""
     memory, ring_bytes = [], 0
     with tempfile.TemporaryDirectory(dir="/dev/shm") as name:
@@ -75,7 +76,7 @@ def recorded(hours):
         model = ModelComputer(load_scenario("calm-morning"))
         tree = ComputerTree(model, folder / "root")
         clock, root = VirtualClock(model, tree), Root(folder / "root")
-        plan = Plan(3600 * hours, EVERY_S)
+        plan = Plan(3600 * hours, every_s)
         subject = read_subject(root)
         header = header_of(root, subject, plan, clock.now())
         ring = Ring(folder / "ring", header, Limits(KEEP_S, MOST_BYTES), load_rules())
@@ -96,7 +97,7 @@ def recorded(hours):
                 continue
             held = following.add(record, interval, ring.known)
             incidents.add(TickTime(record.at_s, clock.now()), held)
-            if record.n % 360 == 0:
+            if record.n % round(3600 / every_s) == 0:
                 memory.append(round(rss_mib(), 2))
                 held = sum(read_segment.bytes for read_segment in read_segments(folder / "ring"))
                 ring_bytes = max(ring_bytes, held)
@@ -105,7 +106,7 @@ def recorded(hours):
         history = differences(folder / "history.sqlite3", direct.take()[0])
         tree.close()
         kept = read_incidents(folder / "incidents")
-    over = f"the recorder over {hours:g} h"
+    over = f"the recorder over {hours:g} h at {every_s:g} s"
     yield Figure(f"{over}: incidents of a calm computer", "", [len(kept)], 0)
     yield Figure(f"{over}: memory, the model included", "MiB", [max(memory)])
     yield Figure(
@@ -123,5 +124,5 @@ def recorded(hours):
 
 
 if __name__ == "__main__":
-    hours = float(sys.argv[1])
-    record("day" if hours == DAY_H else "week", recorded(hours))
+    hours, every_s = map(float, sys.argv[1:3])
+    record("day" if hours == DAY_H else "week", recorded(hours, every_s))

@@ -15,8 +15,9 @@ from pathlib import Path
 import numpy as np
 
 from dunmist.history import DAY_S, ApplicationSum, DiskSum, Event, HeatSum, Level, Period
-from dunmist.history.drifts import drift_of, series_of
-from dunmist.jobs.model_months import PROGRAMS, Months, Rise
+from dunmist.history.daily_figures import LATELY_DAYS, series_of
+from dunmist.history.drifts import drift_of
+from dunmist.jobs.model_months import ALIKE, PROGRAMS, Months, Rise
 
 REPORT = Path(__file__).parent.parent / "docs" / "months.json"
 YEARS, REAL = 1000, 60
@@ -107,6 +108,39 @@ def by_the_second(seed, days, rise=None):
     return periods, events
 
 
+def possible(varies, alike, step, runs=2000):
+    """Return how many drifts any test can tell on day 14, where it tells one of 100 steps falsely.
+
+    The test knows the noise and how steep a drift is; when it began it does not know. The steps are
+    as large as the first model's, at any of the last thirty days.
+    """
+    random, days = np.random.default_rng(1), np.arange(60.0)
+    made_independent = np.eye(60)
+    made_independent[range(1, 60), range(59)] = -alike
+    made_independent[1:] /= (1 - alike**2) ** 0.5
+    level = made_independent @ np.ones(60)
+    bases = {}
+    for kind, rows in (
+        ("drift", [np.maximum(0, days - place) for place in range(30, 55)]),
+        ("step", [(days >= place).astype(float) for place in range(30, 59)]),
+    ):
+        both = (np.stack([level, made_independent @ row], axis=1) for row in rows)
+        bases[kind] = [np.linalg.qr(each)[0] for each in both]
+
+    def better(kind):
+        noise = np.linalg.solve(made_independent, random.normal(size=60)) * varies
+        if kind == "drift":
+            values = noise + np.maximum(0, days - 45) / 56
+        else:
+            values = noise + np.exp((days >= random.integers(30, 59)) * random.normal() * step)
+        seen = made_independent @ values / varies
+        told = {name: max(((q.T @ seen) ** 2).sum() for q in each) for name, each in bases.items()}
+        return told["drift"] - told["step"]
+
+    least = np.quantile([better("step") for _ in range(runs)], 0.99)
+    return round(float(np.mean([better("drift") > least for _ in range(runs)])), 2)
+
+
 MODELS = {"first": by_the_first, "second": by_the_second}
 
 
@@ -114,13 +148,13 @@ def false_ones(model, seed):
     """Return the drifts that are told in a year without any; what goes on counts once."""
     periods, events = MODELS[model](seed, DAYS)
     told = []
-    for word, name, points, whole in series_of(periods, events):
+    for each in series_of(periods, events, DAYS):
         last = None
         for day in range(BEGAN_DAY + 30, BEGAN_DAY + DAYS, EVERY_DAYS):
-            so_far = [point for point in points if point.day < day]
-            if drift_of(word, name, so_far, whole) is not None:
+            so_far = [point for point in each.points if day - LATELY_DAYS <= point.day < day]
+            if drift_of(each._replace(points=so_far)) is not None:
                 if last is None or day - last > 30:
-                    told.append(word)
+                    told.append(each.word)
                 last = day
     return told
 
@@ -136,18 +170,27 @@ def found_after(model, number):
         name = chosen[number // len(kinds) % len(chosen)]
     began = 60 + number % 11
     periods, events = MODELS[model](5000 + number, began + 57, Rise(what, name, began))
-    for word, of, points, whole in series_of(periods, events):
-        if word != KINDS[what] or of != name:
+    for each in series_of(periods, events):
+        if each.word != KINDS[what] or each.name != name:
             continue
         for day in range(BEGAN_DAY + began + 5, BEGAN_DAY + began + 57):
-            so_far = [point for point in points if point.day < day + 1]
-            if drift_of(word, of, so_far, whole) is not None:
+            so_far = [point for point in each.points if point.day < day + 1]
+            if drift_of(each._replace(points=so_far)) is not None:
                 return what, day - BEGAN_DAY - began
     return what, None
 
 
 def main(years, real):
-    result = {"date": time.strftime("%Y-%m-%d"), "years": years, "models": {}}
+    result = {
+        "date": time.strftime("%Y-%m-%d"),
+        "years": years,
+        "possible_within_second_week": {
+            "start": possible(0.04, ALIKE, 0.3),
+            "disk": possible(0.05, ALIKE, 0.3),
+        },
+        "models": {},
+    }
+    print(result, flush=True)
     with ProcessPoolExecutor() as pool:
         for model in MODELS:
             told = Counter()

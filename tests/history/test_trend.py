@@ -4,16 +4,11 @@ import unittest
 
 import numpy as np
 
-from dunmist.history.drifts import Point, drift_of, find_drifts
+from dunmist.history.change_points import likelier_ramp
+from dunmist.history.daily_figures import Followed, Point
+from dunmist.history.drifts import drift_of, find_drifts
 from dunmist.history.past import usual_range
-from dunmist.history.trend import (
-    goes_on,
-    is_no_staircase,
-    noise_of,
-    onset_of,
-    trend_of,
-    without_steps,
-)
+from dunmist.history.trend import goes_on, noise_of, onset_of, trend_of, without_steps
 from dunmist.jobs.model_months import Months, Rise
 
 HOURS = (9, 11, 14, 16)
@@ -59,14 +54,26 @@ class Trends(unittest.TestCase):
             self.assertAlmostEqual(alike, noise.alike, delta=0.3)
         self.assertIsNone(noise_of(values[:10]))
 
-    def test_a_step_is_no_drift(self):
+    def test_a_step_is_no_ramp(self):
+        random, days = np.random.default_rng(8), np.arange(60.0)
+        for alike in (0.0, 0.5):
+            for steps in ([40], [30, 45], [38, 44, 50]):
+                values = 100 + walk(random, 60, alike)
+                for step in steps:
+                    values[step:] += 10
+                with self.subTest(alike=alike, steps=steps):
+                    self.assertIsNone(likelier_ramp(days, values, noise_of(values), 11.0))
+                    self.assertLess(np.ptp(without_steps(values)), 15)
+            # a drift, and a step before it
+            values = 100 + walk(random, 60, alike) + 0.8 * np.maximum(0, days - 44)
+            values[20:] += 8
+            ramp = likelier_ramp(days, values, noise_of(values), 11.0)
+            self.assertAlmostEqual(44.0, ramp.place, delta=6)
+            self.assertLess(abs(ramp.slope - 0.8), 4 * ramp.error)
+
+    def test_who_falls_back_does_not_go_on(self):
         random, days = np.random.default_rng(8), np.arange(28.0)
-        values = 100 + random.normal(size=28)
-        values[14:] += 30
-        self.assertFalse(is_no_staircase(days, values))
-        self.assertLess(np.ptp(without_steps(values)), 12)
         rising = 100 + 2 * days + random.normal(size=28)
-        self.assertTrue(is_no_staircase(days, rising))
         self.assertTrue(goes_on(rising, trend_of(days, rising, 3.29)))
         back = np.concatenate([rising[:14], rising[:14]])
         self.assertFalse(goes_on(back, trend_of(days, back, 3.29)))
@@ -121,9 +128,19 @@ class Drifts(unittest.TestCase):
         # it is full eight weeks after it began to fill
         self.assertTrue(low <= months.began_day + 60 + 56 <= high, (low, high))
 
+    def test_known_updates_are_no_drift(self):
+        random = np.random.default_rng(4)
+        values = 3e8 + 4e6 * random.normal(size=80)
+        for day in (55, 61, 67, 73):
+            values[day:] += 4e7
+        points = [Point(float(day), value) for day, value in enumerate(values)]
+        followed = Followed("memory-drift", "auk", points)
+        self.assertIsNotNone(drift_of(followed))
+        self.assertIsNone(drift_of(followed._replace(changed_days=(55.2, 61.2, 67.2, 73.2))))
+
     def test_too_little_says_nothing(self):
         rising = [Point(float(day), 1e9 * (1 + day / 10)) for day in range(7)]
-        self.assertIsNone(drift_of("memory-drift", "auk", rising))
+        self.assertIsNone(drift_of(Followed("memory-drift", "auk", rising)))
         self.assertEqual([], find_drifts([], []))
 
 

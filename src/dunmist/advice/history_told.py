@@ -14,7 +14,8 @@ from dunmist.diagnosis import Finding
 from dunmist.diagnosis.findings.history import drift_finding
 from dunmist.errors import UnknownName
 from dunmist.history import DAY_S, Event, Period
-from dunmist.history.drifts import Drift, find_drifts, kelvin_per_core
+from dunmist.history.daily_figures import kelvin_per_core
+from dunmist.history.drifts import Drift, find_drifts
 from dunmist.history.past import changes_near
 from dunmist.history.sums import HeatSum, add_up
 from dunmist.history.usage import (

@@ -14,7 +14,7 @@ import numpy.typing as npt
 from numpy.lib.stride_tricks import sliding_window_view
 
 Floats = npt.NDArray[np.float64]
-Ints = npt.NDArray[np.intp]
+
 # lags whose correlation is more than chance count, Hamed and Rao 1998, at 95 %
 SIGNIFICANT_Z = 1.96
 # fewer points have no variance to speak of
@@ -97,17 +97,6 @@ def goes_on(values: Floats, trend: Trend) -> bool:
     return bool((np.diff(thirds) * np.sign(trend.slope) > 0).all())
 
 
-def is_no_staircase(days: Floats, values: Floats) -> bool:
-    """Whether a line fits better than two steps.
-
-    What is left beside each is held against how many points are free: a line has two figures of its
-    own, three levels with two places have five.
-    """
-    slope, level = np.polyfit(days - days[0], values, 1)
-    line = float(((values - level - slope * (days - days[0])) ** 2).sum())
-    return line / (len(values) - 2) < _two_steps(values) / (len(values) - 5)
-
-
 def onset_of(days: Floats, values: Floats) -> float:
     """Return the day from which values rise or fall: where a flat and a sloping line fit best."""
     best, onset = np.inf, float(days[0])
@@ -143,23 +132,6 @@ def without_steps(values: Floats) -> Floats:
         place = max(near, key=lambda each: sign * (smooth[each] - smooth[each - 1]))
         smooth[place:] -= apart[greatest]
     return smooth
-
-
-def _two_steps(values: Floats) -> float:
-    """Return the squares that are left beside the best three levels, one after the other."""
-    count = len(values)
-    sums = np.concatenate([[0.0], np.cumsum(values)])
-    squares = np.concatenate([[0.0], np.cumsum(values * values)])
-
-    def left(begin: Ints, end: Ints) -> Floats:
-        whole = sums[end] - sums[begin]
-        rest: Floats = squares[end] - squares[begin] - whole * whole / (end - begin)
-        return rest
-
-    first, second = np.triu_indices(count - 1, 1)
-    first, second = first + 1, second + 1
-    zero, last = np.zeros_like(first), np.full_like(first, count)
-    return float((left(zero, first) + left(first, second) + left(second, last)).min())
 
 
 def _variance(days: Floats, values: Floats, slope: float) -> float:

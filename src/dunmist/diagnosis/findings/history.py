@@ -12,7 +12,8 @@ from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.words import EvidenceKey, Severity
 from dunmist.history import Event
-from dunmist.history.drifts import Drift, DriftWord
+from dunmist.history.daily_figures import DriftWord
+from dunmist.history.drifts import Drift
 from dunmist.history.past import changes_near
 
 # the figure that has the slope of each, by its unit

@@ -1,0 +1,113 @@
+"""Whether a figure rose along a ramp, or in steps as updates and new hardware move it.
+
+Each of flat, some steps, and a ramp with a step beside it is fitted to the same points. What is
+left beside it, in variances, and a cost for each change tell which is likeliest (Schwarz 1978,
+Annals of Statistics 6:461; for the number of changes Yao 1988, Statistics and Probability Letters
+6:181). Points that are like their neighbours are first made independent of them (Prais and Winsten
+1954, Cowles Commission Discussion Paper 383).
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from dunmist.history.trend import Noise
+
+Floats = npt.NDArray[np.float64]
+# twice the logarithm of the days for each of which one step is expected, and of a ramp's
+STEP_COST, STEPS_MOST = 9.2, 3
+# a ramp has so many points at least, a step so many before it
+RAMP_POINTS_LEAST, STEP_POINTS_LEAST = 4, 2
+# ramps beside which a step is looked for
+RAMPS_TRIED = 12
+# of a change that no points tell apart from another
+NOTHING_LEFT = 1e-6
+
+
+class Ramp(NamedTuple):
+    """A straight rise or fall that begins at one of the points."""
+
+    place: int
+    slope: float  # a day
+    error: float  # standard error of the slope
+
+
+class _Changes(NamedTuple):
+    """What is left to explain, and what changes of one kind could, a row for each place."""
+
+    rest: Floats  # (points,)
+    rows: Floats  # (places, points)
+
+    def gains(self) -> Floats:
+        """Return by how much each would lessen the squares that are left."""
+        reach = (self.rows * self.rows).sum(axis=1)
+        told = self.rows @ self.rest
+        can_tell = reach > NOTHING_LEFT * reach.max(initial=0.0)
+        return np.where(can_tell, told * told / np.where(can_tell, reach, 1.0), 0.0)
+
+    def beside(self, row: Floats) -> "_Changes":
+        """Return what is left, and could be explained, beside one that is taken as there."""
+        unit = row / np.sqrt(row @ row)
+        rest = self.rest - (self.rest @ unit) * unit
+        return _Changes(rest, self.rows - np.outer(self.rows @ unit, unit))
+
+
+def likelier_ramp(days: Floats, values: Floats, noise: Noise, cost: float) -> Ramp | None:
+    """Return the ramp that explains values better than steps, None where none does.
+
+    ``cost`` is of a ramp, as ``STEP_COST`` is of a step. Shapes (points,), days in rising order.
+    """
+    count = len(values)
+    if count < RAMP_POINTS_LEAST + STEP_POINTS_LEAST or noise.spread <= 0:
+        return None
+    places = np.arange(count)
+    steps = places >= np.arange(STEP_POINTS_LEAST, count - 1)[:, None]
+    ramps = np.maximum(0.0, days - days[: count - RAMP_POINTS_LEAST, None])
+    rest = _independent(days, values[None, :], noise)[0]
+    level = _independent(days, np.ones((1, count)), noise)[0]
+    by_step = _Changes(rest, _independent(days, steps.astype(np.float64), noise)).beside(level)
+    by_ramp = _Changes(rest, _independent(days, ramps, noise)).beside(level)
+    ramp_cost, ramp = _best_ramp(by_step, by_ramp)
+    return ramp if ramp_cost + cost < _steps_cost(by_step) else None
+
+
+def _independent(days: Floats, rows: Floats, noise: Noise) -> Floats:
+    """Return rows in standard deviations of what each point has that the one before had not."""
+    alike = noise.alike ** np.maximum(1.0, np.diff(days))
+    made = rows.copy()
+    made[:, 1:] = (rows[:, 1:] - alike * rows[:, :-1]) / np.sqrt(1 - alike * alike)
+    return made / noise.spread
+
+
+def _steps_cost(by_step: _Changes) -> float:
+    """Return the least cost of no step to some, each the best beside those before it."""
+    best, left = np.inf, by_step
+    for number in range(STEPS_MOST + 1):
+        best = min(best, float(left.rest @ left.rest) + STEP_COST * number)
+        left = left.beside(left.rows[int(np.argmax(left.gains()))])
+    return best
+
+
+def _best_ramp(by_step: _Changes, by_ramp: _Changes) -> tuple[float, Ramp]:
+    """Return the least cost of a ramp, alone or beside a step, without its own cost."""
+    gains = by_ramp.gains()
+    place = int(np.argmax(gains))
+    found = [_fitted(by_ramp, place, 0.0)]
+    # a step that comes first, and the step that is best beside each of the best ramps
+    first = by_step.rows[int(np.argmax(by_step.gains()))]
+    after = by_ramp.beside(first)
+    found.append(_fitted(after, int(np.argmax(after.gains())), STEP_COST))
+    for place in np.argsort(gains)[::-1][:RAMPS_TRIED].tolist():
+        beside = by_step.beside(by_ramp.rows[place])
+        step = by_step.rows[int(np.argmax(beside.gains()))]
+        found.append(_fitted(by_ramp.beside(step), place, STEP_COST))
+    return min(found, key=lambda each: each[0])
+
+
+def _fitted(by_ramp: _Changes, place: int, cost: float) -> tuple[float, Ramp]:
+    row = by_ramp.rows[place]
+    reach = float(row @ row)
+    slope = float(row @ by_ramp.rest) / reach
+    left = float(by_ramp.rest @ by_ramp.rest) - slope * slope * reach
+    return left + cost, Ramp(place, slope, 1 / float(np.sqrt(reach)))

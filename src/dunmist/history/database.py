@@ -17,7 +17,7 @@ from dunmist.history.schema import (
     Identity,
     checked,
     put_sum,
-    sum_of,
+    sums_of,
     values_of,
 )
 from dunmist.history.sums import DAY_S, HOUR_S, Event, Level, Period, Piece
@@ -111,8 +111,9 @@ class History:
                     "(SELECT id FROM period WHERE began_s + length_s > ?)",
                     (since_s,),
                 )
-                for number, name, *values in rows:
-                    period, read = by_id.get(number), sum_of(of, values)
+                # at once, as the time for an answer is bounded
+                for number, name, read in sums_of(of, rows.fetchall(), is_given=self._is_given):
+                    period = by_id.get(number)
                     if period is not None:
                         put_sum(period, names.get(name, ""), read)
             for number, what, name, value, whole in self._base.execute("SELECT * FROM level"):
@@ -236,8 +237,8 @@ class History:
                 f"SELECT * FROM {kind} WHERE period = ?",  # noqa: S608 - names of our own
                 (number,),
             )
-            for _, name, *values in rows:
-                put_sum(period, names.get(name, ""), sum_of(of, values))
+            for _, name, read in sums_of(of, rows, is_given=self._is_given):
+                put_sum(period, names.get(name, ""), read)
         for what, name, value, whole in self._base.execute(
             "SELECT what, name, value, whole FROM level WHERE period = ?", (number,)
         ):
@@ -299,6 +300,8 @@ def told(path: Path) -> Iterator[None]:
         code = getattr(error, "sqlite_errorcode", 0)
         if code & PRIMARY in DAMAGED:
             raise Damaged(f"{path}: is damaged ({error}); move it away") from error
+        if code & PRIMARY == sqlite3.SQLITE_INTERRUPT:
+            raise HistoryError(f"{path}: takes too long to read; it may be no history") from error
         raise HistoryError(f"{path}: {error}; nothing was added") from error
     except (TypeError, ValueError, OverflowError) as error:
         raise Damaged(f"{path}: is damaged ({error}); move it away") from error

@@ -1,7 +1,9 @@
 """The tables of a history, made of what is summed, and what a figure in them can be."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import fields
+from itertools import chain
+from math import isfinite
 from typing import Any, NamedTuple
 
 from dunmist.computer import Machine
@@ -91,7 +93,7 @@ def columns_of() -> dict[str, frozenset[str]]:
 
 
 def checked(periods: Sequence[Period]) -> list[Period]:
-    """Return periods that can be; raises ValueError where a figure cannot."""
+    """Return periods that can be; raises ValueError where one cannot. Their sums are others."""
     if len(periods) > PERIODS_MOST:
         raise ValueError("it has more hours than are kept")
     for period in periods:
@@ -100,23 +102,11 @@ def checked(periods: Sequence[Period]) -> list[Period]:
             raise ValueError("it has an hour that cannot be")
         if len(period.applications) > PROGRAMS_MOST:
             raise ValueError("it has more programs than are kept")
-        sums: tuple[Sum, ...] = (
-            *period.applications.values(),
-            *period.resources.values(),
-            *period.disks.values(),
-            period.heat,
-        )
-        figures = [period.sampled_s, *(part for each in sums for part in _figures(each))]
+        figures = [period.sampled_s]
         figures += [part for level in period.levels.values() for part in level[2:]]
         if not all(0 <= figure < GREATEST for figure in figures):
             raise ValueError("it has a figure that cannot be")
     return list(periods)
-
-
-def _figures(each: Sum) -> Iterator[float]:
-    for column in fields(each):
-        value: Any = getattr(each, column.name)
-        yield from value if isinstance(value, list) else (value,)
 
 
 def declared_table(kind: str, of: type[Sum]) -> str:
@@ -138,10 +128,30 @@ def values_of(each: Sum) -> Iterator[float | bytes]:
         yield packed(value) if isinstance(value, list) else value
 
 
-def sum_of(of: type[Sum], values: Sequence[float | bytes]) -> Sum:
-    """Return a sum as it was stored; raises ValueError and TypeError."""
-    read = [unpacked(value) if isinstance(value, bytes) else float(value) for value in values]
-    return of(*read)  # type: ignore[arg-type]  # the columns are made of its fields
+def sums_of(
+    of: type[Sum], rows: Iterable[Sequence[Any]], *, is_given: bool
+) -> Iterator[tuple[int, int, Sum]]:
+    """Yield the period, the name and the sum of each row; raises ValueError and TypeError.
+
+    Of what somebody gave each figure has to be one that can be.
+    """
+    packs = [place for place, each in enumerate(fields(of)) if each.name.endswith("_bins")]
+    # only degrees may be below nought
+    least = -GREATEST if of is HeatSum else 0.0
+    for period, name, *values in rows:
+        figures = values
+        if packs:
+            for place in packs:
+                values[place] = unpacked(values[place])
+            parts = (value if isinstance(value, list) else (value,) for value in values)
+            figures = [*chain.from_iterable(parts)]
+        if not {float} >= set(map(type, figures)):
+            raise TypeError("it has a figure that is none")
+        # a figure that is none at all is neither the least nor the greatest
+        is_possible = least <= min(figures) and max(figures) < GREATEST and isfinite(sum(figures))
+        if is_given and not is_possible:
+            raise ValueError("it has a figure that cannot be")
+        yield period, name, of(*values)
 
 
 def put_sum(period: Period, name: str, read: Sum) -> None:

@@ -40,6 +40,16 @@ class ApplicationSum:
     network_bytes: float = 0.0  # over TCP
     energy_j: float = 0.0  # its part of what the CPU took, by CPU time
 
+    def add(self, other: "ApplicationSum") -> None:
+        """Add what another part has; written out, as months have hundreds of thousands of them."""
+        self.cpu_s += other.cpu_s
+        self.memory_byte_s += other.memory_byte_s
+        self.memory_s += other.memory_s
+        self.memory_peak_bytes = max(self.memory_peak_bytes, other.memory_peak_bytes)
+        self.disk_bytes += other.disk_bytes
+        self.network_bytes += other.network_bytes
+        self.energy_j += other.energy_j
+
 
 @dataclass(slots=True)
 class ResourceSum:
@@ -103,7 +113,9 @@ S = TypeVar("S", ApplicationSum, ResourceSum, HeatSum, DiskSum)
 
 def add_up(into: S, other: S) -> None:
     """Add what another part of the same period has."""
-    # looked up once: months have hundreds of thousands of sums
+    if isinstance(into, ApplicationSum) and isinstance(other, ApplicationSum):
+        into.add(other)
+        return
     added, most, bins = COLUMNS[type(into)]
     for name in added:
         setattr(into, name, getattr(into, name) + getattr(other, name))

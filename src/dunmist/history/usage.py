@@ -79,8 +79,10 @@ def usage_by(
     for period in periods:
         place = place_of(period)
         for name, each in period.applications.items():
-            add_up(wholes.setdefault(name, ApplicationSum()), each)
-            curves.setdefault(name, [0.0] * marks)[place] += amount.of(each)
+            if name not in wholes:
+                wholes[name], curves[name] = ApplicationSum(), [0.0] * marks
+            wholes[name].add(each)
+            curves[name][place] += amount.of(each)
             if period.length_s == HOUR_S and period.sampled_s >= RATE_LEAST_S:
                 rate = amount.of(each) / period.sampled_s
                 if name not in busiest or rate > busiest[name].rate:
@@ -120,13 +122,17 @@ def resources_of(
 ) -> list[ResourceUse]:
     """Return how each resource was used."""
     place_of = _places(span, marks)
-    wholes: dict[str, ResourceSum] = {}
     parts: dict[str, list[ResourceSum]] = {}
     for period in periods:
+        place = place_of(period)
         for name, each in period.resources.items():
-            add_up(wholes.setdefault(name, ResourceSum()), each)
-            curve = parts.setdefault(name, [ResourceSum() for _ in range(marks)])
-            add_up(curve[place_of(period)], each)
+            if name not in parts:
+                parts[name] = [ResourceSum() for _ in range(marks)]
+            add_up(parts[name][place], each)
+    wholes = {name: ResourceSum() for name in parts}
+    for name, curve in parts.items():
+        for part in curve:
+            add_up(wholes[name], part)
     return [
         ResourceUse(
             name,

@@ -3,8 +3,7 @@
 Its history has to hold what was sampled, hour by hour.
 
 Run it with ``make day`` or ``make week``: a calm model computer, a tick each ten seconds, or each
-thirty for a week, in some eleven minutes or half an hour of real time. It writes the table of
-docs/measurements.md.
+thirty for a week. It writes the table of docs/measurements.md.
 """
 
 import resource
@@ -16,7 +15,7 @@ from figures import Figure, record
 
 from dunmist.captures import load_rules
 from dunmist.computer import Root
-from dunmist.history import OTHERS, Summing, read_history, wall_of
+from dunmist.history import HOUR_S, OTHERS, Summing, read_history, wall_of
 from dunmist.jobs.capture import header_of, read_subject
 from dunmist.jobs.keep_history import HistoryKeeper
 from dunmist.recorder import (
@@ -32,10 +31,13 @@ from dunmist.recorder import (
 from dunmist.sampling import Plan, Tick, sample
 from dunmist.sampling.deltas import Deltas
 from dunmist.simulation import ComputerTree, ModelComputer, VirtualClock, load_scenario
+from dunmist.simulation import model as simulation_model
 from dunmist.thresholds import thresholds
 
 KEEP_S, MOST_BYTES = 3600.0, 64 << 20
 DAY_H = 24.0
+# a calm computer needs no finer steps than it is looked at
+MODEL_STEP_S = 1.0
 # from this hour on memory is that of a recorder that runs
 SETTLED, FLAT = 1, 1.02
 # as a share: sums of the same figures in another order
@@ -47,24 +49,44 @@ def rss_mib():
     return pages * resource.getpagesize() / 2**20
 
 
+class Sums:
+    """What was added up in one go, in little: it must not be what makes memory grow."""
+
+    def __init__(self):
+        self.hours = {}
+
+    def take(self, periods):
+        for period in periods:
+            hour = self.hours.setdefault(period.began_s, [0.0, {}])
+            hour[0] += period.sampled_s
+            for name, each in period.applications.items():
+                told = hour[1].get(name, (0.0, 0.0, 0.0))
+                came = (each.cpu_s, each.memory_byte_s, each.memory_s)
+                hour[1][name] = tuple(map(sum, zip(told, came, strict=True)))
+
+
 def differences(path, direct):
-    """Return the greatest difference of the history from what was added up in one go, as shares."""
+    """Return the greatest difference of the history from what was added up in one go, as shares.
+
+    The history makes days of old hours, so the last hours are compared.
+    """
     with read_history(path) as history:
-        kept = {hour.began_s: hour for hour in history.periods()}
-    most = {"cpu": 0.0, "memory": 0.0, "sampled": 0.0}
-    for hour in direct:
-        other = kept[hour.began_s]
-        most["sampled"] = max(most["sampled"], abs(other.sampled_s / hour.sampled_s - 1))
-        for name, each in hour.applications.items():
+        kept = {hour.began_s: hour for hour in history.periods() if hour.length_s == HOUR_S}
+    most, hours = {"cpu": 0.0, "memory": 0.0, "sampled": 0.0}, 0
+    for began_s, other in kept.items():
+        sampled_s, applications = direct.hours[began_s]
+        hours += 1
+        most["sampled"] = max(most["sampled"], abs(other.sampled_s / sampled_s - 1))
+        for name, (cpu_s, memory_byte_s, memory_s) in applications.items():
             # what takes next to nothing may be counted with the others in some part of the hour
-            if each.cpu_s < 0.005 * hour.sampled_s or name == OTHERS:
+            if cpu_s < 0.005 * sampled_s or name == OTHERS:
                 continue
             told = other.applications[name]
-            most["cpu"] = max(most["cpu"], abs(told.cpu_s / each.cpu_s - 1))
-            if each.memory_s and told.memory_s:
-                means = [part.memory_byte_s / part.memory_s for part in (told, each)]
+            most["cpu"] = max(most["cpu"], abs(told.cpu_s / cpu_s - 1))
+            if memory_s and told.memory_s:
+                means = told.memory_byte_s / told.memory_s, memory_byte_s / memory_s
                 most["memory"] = max(most["memory"], abs(means[0] / means[1] - 1))
-    return {"hours": len(direct), **{name: round(share, 5) for name, share in most.items()}}
+    return {"hours": hours, **{name: round(share, 5) for name, share in most.items()}}
 
 
 def recorded(hours, every_s):
@@ -73,6 +95,7 @@ def recorded(hours, every_s):
     with tempfile.TemporaryDirectory(dir="/dev/shm") as name:
         folder = Path(name)
         (folder / "root").mkdir()
+        simulation_model.STEP_S = MODEL_STEP_S
         model = ModelComputer(load_scenario("calm-morning"))
         tree = ComputerTree(model, folder / "root")
         clock, root = VirtualClock(model, tree), Root(folder / "root")
@@ -84,7 +107,7 @@ def recorded(hours, every_s):
         incidents = Incidents(folder / "incidents", ring, rules, MOST_BYTES)
         following, deltas = Rules(rules, {}, thresholds()), Deltas(subject.machine)
         keeper = HistoryKeeper(folder / "history.sqlite3", header, ring, thresholds())
-        direct = Summing(header, lambda: ring.known, thresholds())
+        direct, sums = Summing(header, lambda: ring.known, thresholds()), Sums()
         records = sample(
             root, subject.machine, subject.inventory, plan, clock, survey_every_s=1800.0
         )
@@ -98,12 +121,14 @@ def recorded(hours, every_s):
             held = following.add(record, interval, ring.known)
             incidents.add(TickTime(record.at_s, clock.now()), held)
             if record.n % round(3600 / every_s) == 0:
+                sums.take(direct.take()[0])
                 memory.append(round(rss_mib(), 2))
                 held = sum(read_segment.bytes for read_segment in read_segments(folder / "ring"))
                 ring_bytes = max(ring_bytes, held)
                 print(record.at_s / 3600, memory[-1], ring_bytes, flush=True)
         keeper.close()
-        history = differences(folder / "history.sqlite3", direct.take()[0])
+        sums.take(direct.take()[0])
+        history = differences(folder / "history.sqlite3", sums)
         tree.close()
         kept = read_incidents(folder / "incidents")
     over = f"the recorder over {hours:g} h at {every_s:g} s"

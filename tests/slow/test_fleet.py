@@ -25,11 +25,13 @@ from benchmarks.drawn import random_scenario
 from dunmist.fleet.capture_locations import _address, find
 from dunmist.fleet.capture_record import record_of
 from dunmist.fleet.engine import Engine, _Running, records
-from dunmist.fleet.records import CaptureRow, ChangeRow, PackageRow, Record
+from dunmist.fleet.records import CaptureRecord, CaptureRow, ChangeRow, PackageRow
 from dunmist.fleet.report import write_reports
 from dunmist.fleet.summary import Summing
 from dunmist.fleet.triage_run import triage_fleet
+from dunmist.history import DAY_S, Event, Identity, Piece, open_history
 from dunmist.jobs.judge import judge
+from dunmist.jobs.model_months import Months, Rise
 from dunmist.jobs.patient import capture_patient
 from dunmist.reports import triage_json
 from tests import own_sshd
@@ -192,7 +194,7 @@ class Together(unittest.TestCase):
             level=level,
             confidence=0.9,
         )
-        return Record(
+        return CaptureRecord(
             capture,
             packages=[
                 PackageRow(key, "nestcam-index", version),
@@ -243,6 +245,46 @@ class Together(unittest.TestCase):
         )
 
 
+class Histories(InFolder):
+    """Histories of eighteen computers: on six a service grows since the same update."""
+
+    DAYS, UPDATED = 75, 45
+
+    def history(self, number, *rises):
+        months = Months(self.DAYS, 300 + number, rises=rises, updates=0.0)
+        periods = list(months.periods((9, 14)))
+        for period in periods:
+            for each in period.applications.values():
+                each.memory_s, each.memory_byte_s = 6 * each.memory_s, 6 * each.memory_byte_s
+        update_s = float((months.began_day + self.UPDATED) * DAY_S)
+        update = [Event(update_s, "change", "tide-gridder 2.3-1 to 2.4-1")] if rises else []
+        with open_history(self.folder / f"desk-{number:02}.sqlite3", create=True) as history:
+            piece = Piece("model", float(periods[0].began_s), periods[-1].began_s + 3600.0, periods)
+            history.add(piece, Identity(f"desk-{number:02}", "auk", 8))
+            history.tell(update)
+
+    def test_what_drifts_on_many_is_named_with_its_update_and_a_single_one_is_not(self):
+        grows = Rise("memory", "tide-gridder", self.UPDATED, 4.0)
+        for number in range(18):
+            self.history(number, *([grows] if number < 6 else []))
+        self.history(18, Rise("memory", "station-journal", self.UPDATED, 4.0))
+        (self.folder / "torn.sqlite3").write_bytes(b"SQLite format 3\0" + bytes(200))
+        done = run(
+            "fleet", self.folder, "-o", self.folder / "out", "--workers", "1", folder=self.folder
+        )
+        told = json.loads((self.folder / "out/report.json").read_text())
+        self.assertEqual((19, 0), (told["histories"], told["captures"]))
+        (drift,) = told["drifts"]
+        self.assertEqual("tide-gridder", drift[1])
+        self.assertEqual([6, 19], drift[2][:2])
+        self.assertEqual(["tide-gridder 2.3-1 to 2.4-1", 6], drift[4:6])
+        self.assertIn("torn.sqlite3", done.stderr)
+        page = (self.folder / "out/report.md").read_text()
+        self.assertIn("tide-gridder 2.3-1 to 2.4-1 (on 6)", page)
+        rows = pyarrow.parquet.read_table(self.folder / "out/drifts.parquet").to_pylist()
+        self.assertLessEqual({"tide-gridder", "station-journal"}, {row["name"] for row in rows})
+
+
 class Report(InFolder):
     """The three forms of the report say the same, and nothing that a capture holds acts in them."""
 
@@ -266,9 +308,9 @@ class Report(InFolder):
                 headline="The processors limit it.",
                 first_step="Ask whether it is needed.",
             )
-            summing.add(Record(row))
+            summing.add(CaptureRecord(row))
         torn = CaptureRow("f" * 32, "cliff/torn.gz", "cliff", trouble=f"torn.gz: {self.HOSTILE}")
-        summing.add(Record(torn))
+        summing.add(CaptureRecord(torn))
         files = write_reports(summing.summary(), self.folder)
         return {file.suffix: file.read_text() for file in files}
 

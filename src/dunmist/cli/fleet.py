@@ -53,8 +53,8 @@ def fleet(
     """Triage all captures below PLACE and report what they have in common.
 
     PLACE is a folder, a pattern, or any address that fsspec opens. Each capture is triaged as
-    'dunmist triage' does it. DIR gets Parquet tables (captures, culprits, findings, packages) and
-    report.html, .md and .json.
+    'dunmist triage' does it. Of histories ('history.sqlite3') it says what drifts on many. DIR
+    gets Parquet tables and report.html, .md and .json.
     """
     missing = [name for name in NEEDED if find_spec(name) is None]
     if missing:
@@ -77,8 +77,9 @@ def run_fleet(places: list[str], output: Path, engine: "Engine") -> None:
     if sys.stderr.isatty():
         click.echo(err=True)
     summary = finished.summary
+    histories = f", histories of {summary.histories}" if summary.histories else ""
     click.echo(
-        f"{summary.captures} captures of {summary.computers} computers "
+        f"{summary.captures} captures of {summary.computers} computers{histories} "
         f"({finished.done_before} were done before)",
         err=True,
     )

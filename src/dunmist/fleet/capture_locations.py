@@ -1,4 +1,4 @@
-"""Finds captures and collectors' files: in folders, by patterns, on all that fsspec opens."""
+"""Finds captures, collectors' files and histories: in folders, by patterns, where fsspec opens."""
 
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, NamedTuple
@@ -8,7 +8,8 @@ from dunmist.errors import CaptureError
 if TYPE_CHECKING:
     from fsspec import AbstractFileSystem
 
-ENDINGS = (".jsonl.gz", ".jsonl", ".txt.gz", ".txt")
+HISTORY = ".sqlite3"
+ENDINGS = (".jsonl.gz", ".jsonl", ".txt.gz", ".txt", HISTORY)
 ANY = "*?["
 
 
@@ -18,6 +19,11 @@ class CaptureLocation(NamedTuple):
     address: str
     site: str
     is_local: bool = False
+
+    @property
+    def is_history(self) -> bool:
+        """Whether it is a history, by its name."""
+        return self.address.endswith(HISTORY)
 
 
 def find(places: list[str]) -> Iterator[CaptureLocation]:

@@ -1,14 +1,25 @@
-"""Makes the record of one capture; this is what a worker runs."""
+"""Makes the record of one capture or history; this is what a worker runs."""
 
 import hashlib
 import tempfile
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from dunmist.advice import Judged
 from dunmist.errors import CaptureError, DunmistError
 from dunmist.fleet.capture_locations import CaptureLocation
-from dunmist.fleet.records import CaptureRow, ChangeRow, CulpritRow, FindingRow, PackageRow, Record
+from dunmist.fleet.history_record import history_record
+from dunmist.fleet.records import (
+    CaptureRecord,
+    CaptureRow,
+    ChangeRow,
+    CulpritRow,
+    FindingRow,
+    HistoryRecord,
+    HistoryRow,
+    PackageRow,
+    Record,
+)
 from dunmist.jobs.collector_files import capture_of_collected
 from dunmist.jobs.judge import judge
 from dunmist.plain_files import open_plain
@@ -45,34 +56,34 @@ def read(location: CaptureLocation) -> bytes:
 
 
 def record_of(location: CaptureLocation) -> Record:
-    """Return the record of a capture; of one that cannot be read, why."""
+    """Return the record of a capture or a history; of one that cannot be read, why."""
     key = ""
+    make: Callable[[CaptureLocation, str, Path], Record] = (
+        history_record if location.is_history else _record
+    )
     try:
         data = read(location)
         key = key_of(data)
         if location.is_local:
-            return _record(location, key, Path(location.address))
+            return make(location, key, Path(location.address))
         with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
             path = Path(folder) / location.address.rpartition("/")[2]
             path.write_bytes(data)
-            return _record(location, key, path)
+            return make(location, key, path)
     except DunmistError as error:
         return troubled(location, str(error), key)
 
 
 def troubled(location: CaptureLocation, trouble: str, key: str = "") -> Record:
-    """Return the record of a capture that could not be read or judged."""
-    return Record(
-        CaptureRow(
-            key or key_of(location.address.encode()),
-            location.address,
-            location.site,
-            trouble=" ".join(trouble.split()),
-        )
-    )
+    """Return the record of a file that could not be read or judged."""
+    key = key or key_of(location.address.encode())
+    said = " ".join(trouble.split())
+    if location.is_history:
+        return HistoryRecord(HistoryRow(key, location.address, location.site, trouble=said))
+    return CaptureRecord(CaptureRow(key, location.address, location.site, trouble=said))
 
 
-def _record(location: CaptureLocation, key: str, path: Path) -> Record:
+def _record(location: CaptureLocation, key: str, path: Path) -> CaptureRecord:
     judged = judge(capture_of_collected(path) or path)
     triage, series = judged.triage, judged.series
     machine, firmware = series.header.machine, series.header.inventory.firmware
@@ -102,7 +113,7 @@ def _record(location: CaptureLocation, key: str, path: Path) -> Record:
         pressure=_greatest((resource.resource, resource.pressure) for resource in triage.resources),
         triage_json=triage_json(triage),
     )
-    return Record(
+    return CaptureRecord(
         capture,
         [_culprit(judged, key, place) for place in range(len(triage.culprits))],
         [

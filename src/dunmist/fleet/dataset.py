@@ -1,21 +1,27 @@
 """The tables of a fleet as a Parquet data set, and read back."""
 
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import ExitStack
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from dunmist.errors import OutputError
-from dunmist.fleet.records import SCHEMA_VERSION, Record
+from dunmist.fleet.records import SCHEMA_VERSION, CaptureRecord, HistoryRecord, Record
 from dunmist.output import NewFile
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-TABLES = ("captures", "culprits", "findings", "packages", "changes")
+# the first has one row of each file
+TABLES_OF: Mapping[type[Record], tuple[str, ...]] = {
+    CaptureRecord: ("captures", "culprits", "findings", "packages", "changes"),
+    HistoryRecord: ("histories", "drifts"),
+}
+TABLES = tuple(chain.from_iterable(TABLES_OF.values()))
 # rows that are held at a time
 BATCH = 2000
 
@@ -75,6 +81,27 @@ def _schemas() -> "dict[str, pa.Schema]":
             ("old", text),
             ("new", text),
         ],
+        "histories": [
+            ("key", text),
+            ("place", text),
+            ("site", text),
+            ("trouble", text),
+            ("host", text),
+            ("until_s", real),
+            ("days", pa.int64()),
+            ("followed", pa.list_(text)),
+        ],
+        "drifts": [
+            ("key", text),
+            ("figure", text),
+            ("kind", text),
+            ("name", text),
+            ("since", text),
+            ("level", real),
+            ("now", real),
+            ("unit", text),
+            ("changes", pa.list_(text)),
+        ],
     }
     about = {b"dunmist_fleet_schema": str(SCHEMA_VERSION).encode()}
     return {name: pa.schema(fields, metadata=about) for name, fields in columns.items()}
@@ -108,9 +135,10 @@ class DataSet:
             unless_made.pop_all()
 
     def add(self, record: Record) -> None:
-        """Take the rows of one capture."""
-        self._waiting["captures"].append(msgspec.structs.asdict(record.capture))
-        for name in TABLES[1:]:
+        """Take the rows of one capture or history."""
+        name, *parts = TABLES_OF[type(record)]
+        self._waiting[name].append(msgspec.structs.asdict(record.file))
+        for name in parts:
             self._waiting[name] += [msgspec.structs.asdict(row) for row in getattr(record, name)]
         if any(len(rows) >= BATCH for rows in self._waiting.values()):
             self._flush()

@@ -1,4 +1,4 @@
-"""What is kept of each capture of a fleet: rows of three tables, with a documented schema.
+"""What is kept of each capture and history of a fleet: rows of tables, with a documented schema.
 
 ``SCHEMA_VERSION`` is raised when a column changes its meaning or goes; docs/fleet.md lists them.
 """
@@ -76,7 +76,34 @@ class ChangeRow(msgspec.Struct, frozen=True):
     new: str | None
 
 
-class Record(msgspec.Struct, frozen=True):
+class HistoryRow(msgspec.Struct, frozen=True):
+    """One history of a fleet."""
+
+    key: str  # hash of its contents
+    place: str
+    site: str
+    trouble: str | None = None
+    host: str | None = None
+    until_s: float | None = None  # since 1970
+    days: int = 0  # on which something was recorded
+    followed: list[str] = []  # figures that might drift
+
+
+class DriftRow(msgspec.Struct, frozen=True):
+    """One figure of a history that drifts."""
+
+    key: str
+    figure: str  # one of those that are followed
+    kind: str
+    name: str | None  # of the program, disk or file system
+    since: str  # date
+    level: float  # when it began
+    now: float
+    unit: str
+    changes: list[str]  # what was changed about then
+
+
+class CaptureRecord(msgspec.Struct, frozen=True, tag="capture"):
     """All that is kept of one capture."""
 
     capture: CaptureRow
@@ -84,3 +111,23 @@ class Record(msgspec.Struct, frozen=True):
     findings: list[FindingRow] = []
     packages: list[PackageRow] = []
     changes: list[ChangeRow] = []
+
+    @property
+    def file(self) -> CaptureRow:
+        """What is told of the file itself."""
+        return self.capture
+
+
+class HistoryRecord(msgspec.Struct, frozen=True, tag="history"):
+    """All that is kept of one history."""
+
+    history: HistoryRow
+    drifts: list[DriftRow] = []
+
+    @property
+    def file(self) -> HistoryRow:
+        """What is told of the file itself."""
+        return self.history
+
+
+Record = CaptureRecord | HistoryRecord

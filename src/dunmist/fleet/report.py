@@ -4,8 +4,10 @@ from pathlib import Path
 
 import msgspec
 
-from dunmist.advice import percent
-from dunmist.fleet.summary import CameWith, Counted, Share, Summary
+from dunmist.advice import percent, wording
+from dunmist.fleet.common_drifts import DriftTogether
+from dunmist.fleet.shares import Share
+from dunmist.fleet.summary import CameWith, Counted, Summary
 from dunmist.output import write_whole
 from dunmist.reports.document import (
     Block,
@@ -32,12 +34,13 @@ def fleet_document(summary: Summary) -> Document:
             [
                 Paragraph(_headline(summary, ill), lead=True),
                 Paragraph(
-                    f"{summary.captures} captures of {summary.computers} computers; each counts "
-                    "once, by its newest. Intervals are of 95 %."
+                    f"{_counted_files(summary)}; each counts once, by its newest. Intervals are "
+                    "of 95 %."
                 ),
             ],
         ),
         Section("What came with it", _came_with(summary.came_with)),
+        Section("What drifts on many of them", _drifts(summary.drifts)),
         Section("Levels", [_table("Level", summary.levels)]),
         Section("What limits them", [_table("Resource", summary.limiting)]),
         Section("Culprits", [_table("Program and version", summary.culprits)]),
@@ -53,6 +56,8 @@ def fleet_document(summary: Summary) -> Document:
 
 
 def _headline(summary: Summary, ill: int) -> str:
+    if not summary.computers:
+        return _drift_headline(summary) or "Nothing drifts on several computers beyond chance."
     text = f"{ill} of {summary.computers} computers are strained or choked."
     if summary.came_with:
         first = summary.came_with[0]
@@ -63,7 +68,15 @@ def _headline(summary: Summary, ill: int) -> str:
         )
     elif ill:
         text += " Nothing that was recorded sets them apart beyond chance."
-    return text
+    return f"{text} {_drift_headline(summary)}".rstrip()
+
+
+def _drift_headline(summary: Summary) -> str:
+    if not summary.drifts:
+        return ""
+    drift = summary.drifts[0]
+    among = drift.computers
+    return f"On {among.computers} of {among.of} computers: {_drift_text(drift)}"
 
 
 def _came_with(traits: list[CameWith]) -> list[Block]:
@@ -79,6 +92,38 @@ def _came_with(traits: list[CameWith]) -> list[Block]:
             "Beyond chance, corrected for how many were tried", columns, rows, frozenset((3,))
         )
     ]
+
+
+def _counted_files(summary: Summary) -> str:
+    counts = []
+    if summary.captures or not summary.histories:
+        counts.append(f"{summary.captures} captures of {summary.computers} computers")
+    if summary.histories:
+        counts.append(f"histories of {summary.histories} computers")
+    text = ", ".join(counts)
+    return text[0].upper() + text[1:]
+
+
+def _drift_text(drift: DriftTogether) -> str:
+    return str(wording()["finding"][drift.kind]).format(subject=drift.name or "")
+
+
+def _drifts(drifts: list[DriftTogether]) -> list[Block]:
+    if not drifts:
+        return []
+    rows = [
+        [
+            _drift_text(drift),
+            _of(drift.computers),
+            percent(drift.chance),
+            drift.since,
+            f"{drift.change} (on {drift.change_on})" if drift.change else "",
+        ]
+        for drift in drifts
+    ]
+    columns = ["What", "Computers (share)", "By chance", "First since", "Changed about then"]
+    caption = "Beyond chance, corrected for how many figures are followed"
+    return [TextTable(caption, columns, rows, frozenset((2,)))]
 
 
 def _of(share: Share) -> str:

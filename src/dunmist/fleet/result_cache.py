@@ -43,13 +43,14 @@ class Done:
         """Return a record, None where there is none or it is damaged."""
         try:
             with open_plain(self._path(key, place)) as file:
-                return msgspec.json.decode(file.read(RECORD_MAX_BYTES), type=Record)
+                kept: Record = msgspec.json.decode(file.read(RECORD_MAX_BYTES), type=Record)
+                return kept
         except (OSError, CaptureError, msgspec.MsgspecError):
             return None
 
     def put(self, record: Record) -> None:
         """Keep a record, whole or not at all; raises OutputError."""
-        path = self._path(record.capture.key, record.capture.place)
+        path = self._path(record.file.key, record.file.place)
         write_whole(path, msgspec.json.encode(record), force=True)
 
     def _path(self, key: str, place: str) -> Path:

@@ -10,22 +10,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from dunmist.fleet.records import CaptureRow, Record
+from dunmist.fleet.common_drifts import DriftTogether, drifts_together
+from dunmist.fleet.records import CaptureRecord, CaptureRow, HistoryRecord, Record
+from dunmist.fleet.shares import CHANCE_MOST, LEAST_WITH, Share, beyond_chance, share
 
 ILL = ("strained", "choked")
-# computers that share a trait before it is tested, and the chance that is allowed
-LEAST_WITH, CHANCE_MOST = 3, 0.05
 # computers to see to first, and names in a sentence
 FIRST_MOST, NAMED_MOST = 10, 12
-
-
-class Share(NamedTuple):
-    """So many of so many, with the interval of the share."""
-
-    computers: int
-    of: int
-    low: float
-    high: float
 
 
 class Counted(NamedTuple):
@@ -67,13 +58,16 @@ class Summary:
     came_with: list[CameWith] = field(default_factory=list)
     first: list[First] = field(default_factory=list)
     unread: list[str] = field(default_factory=list)
+    histories: int = 0
+    drifts: list[DriftTogether] = field(default_factory=list)
 
 
 class Summing:
     """Takes records one by one and keeps of each computer its newest, without its triage."""
 
     def __init__(self) -> None:
-        self._newest: dict[str, Record] = {}
+        self._newest: dict[str, CaptureRecord] = {}
+        self._histories: dict[str, HistoryRecord] = {}
         self._captures = 0
         self._unread: list[str] = []
 
@@ -81,16 +75,28 @@ class Summing:
         """Take one record."""
         import msgspec
 
+        if record.file.trouble is not None:
+            self._unread.append(record.file.trouble)
+        if isinstance(record, HistoryRecord):
+            self._add_history(record)
+            return
         self._captures += 1
         capture = record.capture
         if capture.trouble is not None:
-            self._unread.append(capture.trouble)
             return
         name = capture.host or capture.place
         before = self._newest.get(name)
         if before is None or (capture.started or "") >= (before.capture.started or ""):
             light = msgspec.structs.replace(capture, triage_json=None)
             self._newest[name] = msgspec.structs.replace(record, capture=light)
+
+    def _add_history(self, record: HistoryRecord) -> None:
+        about = record.history
+        if about.trouble is None:
+            name = about.host or about.place
+            before = self._histories.get(name)
+            if before is None or (about.until_s or 0.0) >= (before.history.until_s or 0.0):
+                self._histories[name] = record
 
     def summary(self) -> Summary:
         """Return what they say together."""
@@ -108,36 +114,28 @@ class Summing:
             came_with=_came_with(kept),
             first=_first(captures),
             unread=sorted(self._unread),
+            histories=len(self._histories),
+            drifts=drifts_together(list(self._histories.values())),
         )
 
 
-def _culprits(kept: list[Record]) -> Iterator[str]:
+def _culprits(kept: list[CaptureRecord]) -> Iterator[str]:
     for record in kept:
         for culprit in record.culprits[:1]:
             if culprit.role == "cause":
                 yield f"{culprit.name} {culprit.version}" if culprit.version else culprit.name
 
 
-def _findings(kept: list[Record]) -> Iterator[str]:
+def _findings(kept: list[CaptureRecord]) -> Iterator[str]:
     for record in kept:
         yield from {finding.kind for finding in record.findings if finding.severity != "note"}
-
-
-def share(count: int, of: int) -> Share:
-    """Return a count with Wilson's interval of its share."""
-    if not of:
-        return Share(count, of, 0.0, 1.0)
-    from scipy.stats import binomtest
-
-    interval = binomtest(count, of).proportion_ci(0.95, "wilson")
-    return Share(count, of, float(interval.low), float(interval.high))
 
 
 def _counted(counts: Counter[str], of: int) -> list[Counted]:
     return [Counted(word, share(count, of)) for word, count in counts.most_common(NAMED_MOST)]
 
 
-def _came_with(kept: list[Record]) -> list[CameWith]:
+def _came_with(kept: list[CaptureRecord]) -> list[CameWith]:
     """Return what ill computers have more often than the others, beyond chance."""
     ill = [record.capture.level in ILL for record in kept]
     places: dict[str, set[int]] = defaultdict(set)
@@ -150,17 +148,10 @@ def _came_with(kept: list[Record]) -> list[CameWith]:
         if LEAST_WITH <= len(having) <= len(kept) - LEAST_WITH
     }
     tested_traits = [_tested(what, having, ill) for what, having in tried.items()]
-    tested_traits.sort(key=lambda trait: trait.chance)
-    named, left = [], len(tested_traits)
-    for tested in tested_traits:
-        if tested.chance * left > CHANCE_MOST:
-            break
-        named.append(tested._replace(chance=tested.chance * left))
-        left -= 1
-    return named[:NAMED_MOST]
+    return beyond_chance(tested_traits, len(tested_traits), CHANCE_MOST)[:NAMED_MOST]
 
 
-def _properties(record: Record) -> Iterator[str]:
+def _properties(record: CaptureRecord) -> Iterator[str]:
     capture = record.capture
     for word, value in (
         ("hardware", capture.hardware),

@@ -69,7 +69,7 @@ class _Run:
             yield from new
 
         for record in records(engine, rest()):
-            if record.capture.trouble is None:
+            if record.file.trouble is None:
                 self._done.put(record)
             yield from self._taken()
             yield record

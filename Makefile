@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: months demo test test-quick lint docs benchmarks growth small long accuracy real-programs pairs proofs early day week soak bottle bottle-test screenshots clean
+.PHONY: months demo test test-quick lint docs benchmarks growth small long accuracy real-programs pairs proofs early day killed week soak bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -52,7 +52,7 @@ small: $(VENV)/installed
 
 # what takes hours
 long: $(VENV)/installed
-	missed=0; for part in growth.py long.py 'day.py 24 10' 'day.py 168 30'; do \
+	missed=0; for part in growth.py long.py 'day.py 24 10' killed_day.py 'day.py 168 30'; do \
 		$(BIN)/python benchmarks/$$part || missed=1; done; exit $$missed
 
 accuracy: $(VENV)/installed
@@ -76,6 +76,10 @@ months: $(VENV)/installed
 
 day: $(VENV)/installed
 	$(BIN)/python benchmarks/day.py 24 10
+
+# a day with twenty kills
+killed: $(VENV)/installed
+	$(BIN)/python benchmarks/killed_day.py
 
 week: $(VENV)/installed
 	$(BIN)/python benchmarks/day.py 168 30

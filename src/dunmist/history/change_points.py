@@ -7,6 +7,7 @@ Annals of Statistics 6:461; for the number of changes Yao 1988, Statistics and P
 1954, Cowles Commission Discussion Paper 383).
 """
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -31,6 +32,7 @@ class Ramp(NamedTuple):
     place: int
     slope: float  # a day
     error: float  # standard error of the slope
+    known_steps: tuple[float, ...] = ()  # how high each known step is beside it
 
 
 class _Changes(NamedTuple):
@@ -53,10 +55,13 @@ class _Changes(NamedTuple):
         return _Changes(rest, self.rows - np.outer(self.rows @ unit, unit))
 
 
-def likelier_ramp(days: Floats, values: Floats, noise: Noise, cost: float) -> Ramp | None:
+def likelier_ramp(
+    days: Floats, values: Floats, noise: Noise, cost: float, known: Sequence[int] = ()
+) -> Ramp | None:
     """Return the ramp that explains values better than steps, None where none does.
 
-    ``cost`` is of a ramp, as ``STEP_COST`` is of a step. Shapes (points,), days in rising order.
+    ``cost`` is of a ramp, as ``STEP_COST`` is of a step. At the ``known`` places a step is expected
+    and costs nothing. Shapes (points,), days in rising order.
     """
     count = len(values)
     if count < RAMP_POINTS_LEAST + STEP_POINTS_LEAST or noise.spread <= 0:
@@ -64,12 +69,19 @@ def likelier_ramp(days: Floats, values: Floats, noise: Noise, cost: float) -> Ra
     places = np.arange(count)
     steps = places >= np.arange(STEP_POINTS_LEAST, count - 1)[:, None]
     ramps = np.maximum(0.0, days - days[: count - RAMP_POINTS_LEAST, None])
+    there = np.stack([np.ones(count), *(places >= place for place in known)])
     rest = _independent(days, values[None, :], noise)[0]
-    level = _independent(days, np.ones((1, count)), noise)[0]
-    by_step = _Changes(rest, _independent(days, steps.astype(np.float64), noise)).beside(level)
-    by_ramp = _Changes(rest, _independent(days, ramps, noise)).beside(level)
+    expected = _independent(days, there, noise)
+    ramps = _independent(days, ramps, noise)
+    by_step = _Changes(rest, _independent(days, steps.astype(np.float64), noise))
+    by_ramp = _Changes(rest, ramps)
+    for row in np.linalg.qr(expected.T)[0].T:
+        by_step, by_ramp = by_step.beside(row), by_ramp.beside(row)
     ramp_cost, ramp = _best_ramp(by_step, by_ramp)
-    return ramp if ramp_cost + cost < _steps_cost(by_step) else None
+    if ramp_cost + cost >= _steps_cost(by_step):
+        return None
+    fit, *_ = np.linalg.lstsq(np.vstack([expected, ramps[ramp.place]]).T, rest, rcond=None)
+    return ramp._replace(known_steps=tuple(fit[1:-1].tolist()))
 
 
 def _independent(days: Floats, rows: Floats, noise: Noise) -> Floats:

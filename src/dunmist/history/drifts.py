@@ -33,8 +33,8 @@ ONSET_POINTS = 90
 CONFIRMED_DAYS = 1
 # where steps move a figure, the share has to be moved in so many days
 STEPS_DAYS = 14.0
-# beside a known change a level is the median of so many points
-CHANGE_POINTS, CHANGE_POINTS_LEAST = 5, 2
+# points before and after a known change from which its step can be told
+CHANGE_POINTS_LEAST = 2
 
 
 class Rule(NamedTuple):
@@ -45,14 +45,14 @@ class Rule(NamedTuple):
     least: float  # in the unit of the figure
     unit: Literal["bytes", "K/core", "s", "share"]
     windows_days: tuple[int, ...] = ()  # it is looked for in these; as a ramp where there are none
-    ramp_cost: float = 11.0  # twice the logarithm of the days for each of which one is expected
+    ramp_cost: float = 12.0  # twice the logarithm of the days for each of which one is expected
     has_steps: bool = True  # updates and new hardware move it at once
 
 
 RULES: dict[DriftWord, Rule] = {
     # a program that is used more holds more: some percent in two weeks are common. There are many
     # programs: each of them drifts more seldom
-    "memory-drift": Rule(True, 0.10, 16 << 20, "bytes", ramp_cost=13.5),
+    "memory-drift": Rule(True, 0.10, 16 << 20, "bytes", ramp_cost=14.0),
     # dust takes months; half a kelvin for each core in use is felt at full load
     "cooling-drift": Rule(True, 0.10, 0.25, "K/core", has_steps=False),
     "start-drift": Rule(True, 0.12, 3.0, "s"),
@@ -96,29 +96,18 @@ def drift_of(followed: Followed) -> Drift | None:
     if len(followed.points) < POINTS_LEAST + CONFIRMED_DAYS:
         return None
     look = _in_windows if RULES[followed.word].windows_days else _as_ramp
-    points = _as_after_changes(followed)
+    points = followed.points
     found = look(followed, points)
     if found is None or look(followed, points[:-CONFIRMED_DAYS]) is None:
         return None
-    return found._replace(lately=followed.points[-ONSET_POINTS:])
+    return found._replace(lately=points[-ONSET_POINTS:])
 
 
-def _as_after_changes(followed: Followed) -> list[Point]:
-    """Return the points as they would be had every known change been made before them.
-
-    What moves a figure at once, on the day of an update, is no drift.
-    """
-    points = followed.points
-    days = np.array([point.day for point in points])
-    values = np.array([point.value for point in points])
-    for changed in followed.changed_days:
-        # the day of a change may be of either side
-        place = int(np.searchsorted(days, np.floor(changed)))
-        before, after = values[:place][-CHANGE_POINTS:], values[place + 1 :][:CHANGE_POINTS]
-        if len(before) < CHANGE_POINTS_LEAST or len(after) < CHANGE_POINTS_LEAST:
-            continue
-        values[:place] += float(np.median(after) - np.median(before))
-    return [Point(*pair) for pair in zip(days.tolist(), values.tolist(), strict=True)]
+def _changed_places(followed: Followed, days: Floats) -> list[int]:
+    """Return the places of the first points after known changes."""
+    places = {int(np.searchsorted(days, np.floor(day))) for day in followed.changed_days}
+    most = len(days) - CHANGE_POINTS_LEAST
+    return sorted(place for place in places if CHANGE_POINTS_LEAST <= place <= most)
 
 
 def _as_ramp(followed: Followed, points: list[Point]) -> Drift | None:
@@ -131,9 +120,13 @@ def _as_ramp(followed: Followed, points: list[Point]) -> Drift | None:
     # most figures do not move at all: no test is needed for those
     if noise is None or sign * (np.median(values[-4:]) - np.median(values)) < rule.least / 2:
         return None
-    ramp = likelier_ramp(days, values, noise, rule.ramp_cost)
+    changed = _changed_places(followed, days)
+    ramp = likelier_ramp(days, values, noise, rule.ramp_cost, changed)
     if ramp is None or len(days) - ramp.place < POINTS_LEAST:
         return None
+    # as it would be had every known change been made before
+    for place, step in zip(changed, ramp.known_steps, strict=True):
+        values[:place] += step
     span = float(days[-1] - days[ramp.place])
     level = float(np.median(values[max(0, ramp.place - TREND_POINTS) : ramp.place + 1]))
     share = rule.least_share * (max(1.0, span / STEPS_DAYS) if rule.has_steps else 1.0)

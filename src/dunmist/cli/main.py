@@ -2,11 +2,9 @@
 
 import errno
 import gc
-import logging
 import os
 import re
 import sys
-from difflib import get_close_matches
 from importlib import import_module
 from io import FileIO, RawIOBase, TextIOWrapper
 
@@ -40,16 +38,6 @@ COMMANDS = {
 }
 
 
-class _OneLine(logging.Formatter):
-    """Messages as they may reach a terminal: a path in one may be chosen by anybody."""
-
-    def format(self, record: logging.LogRecord) -> str:
-        """Return one harmless line."""
-        from dunmist.harmless import harmless
-
-        return harmless(" ".join(super().format(record).split()))
-
-
 class CommandsOnDemand(click.Group):
     """A group that imports a command's module only when that command is asked for."""
 
@@ -64,6 +52,8 @@ class CommandsOnDemand(click.Group):
             module = import_module(f"dunmist.cli.{cmd_name}")
             command: click.Command = getattr(module, cmd_name)
             return command
+        from difflib import get_close_matches
+
         near = get_close_matches(cmd_name, COMMANDS, n=1)
         hint = f"; did you mean '{near[0]}'?" if near else ""
         raise click.UsageError(f"unknown command '{cmd_name}'{hint}", ctx)
@@ -88,8 +78,10 @@ def program(context: click.Context, verbose: bool) -> None:
     if context.invoked_subcommand is None:
         click.echo(context.get_help())
         return
-    logging.basicConfig(level=logging.INFO if verbose else logging.WARNING)
-    logging.getLogger().handlers[0].setFormatter(_OneLine("dunmist: %(message)s"))
+    # help and version say nothing else, and do without
+    from dunmist.cli.messages import set_up
+
+    set_up(verbose=verbose)
 
 
 def run() -> None:

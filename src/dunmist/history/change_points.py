@@ -50,7 +50,10 @@ class _Changes(NamedTuple):
 
     def beside(self, row: Floats) -> "_Changes":
         """Return what is left, and could be explained, beside one that is taken as there."""
-        unit = row / np.sqrt(row @ row)
+        reach = float(row @ row)
+        if reach <= 0:
+            return self
+        unit = row / np.sqrt(reach)
         rest = self.rest - (self.rest @ unit) * unit
         return _Changes(rest, self.rows - np.outer(self.rows @ unit, unit))
 

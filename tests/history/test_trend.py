@@ -138,6 +138,13 @@ class Drifts(unittest.TestCase):
         self.assertIsNotNone(drift_of(followed))
         self.assertIsNone(drift_of(followed._replace(changed_days=(55.2, 61.2, 67.2, 73.2))))
 
+    def test_what_rises_evenly_is_told(self):
+        for flat in (0, 30):
+            rising = [1e9 * (1 + max(0, day - flat) / 60) for day in range(60)]
+            points = [Point(float(day), value) for day, value in enumerate(rising)]
+            drift = drift_of(Followed("memory-drift", "auk", points))
+            self.assertAlmostEqual(flat, drift.since_day, delta=2)
+
     def test_too_little_says_nothing(self):
         rising = [Point(float(day), 1e9 * (1 + day / 10)) for day in range(7)]
         self.assertIsNone(drift_of(Followed("memory-drift", "auk", rising)))

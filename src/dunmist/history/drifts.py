@@ -27,6 +27,8 @@ WHOLE_LEAST = 0.7
 # points in which a ramp is looked for, that tell how a figure moves anyway, and of which a trend
 # is at least
 RAMP_POINTS, NOISE_POINTS, TREND_POINTS = 70, 150, 10
+# of the level, a figure varies by so much at least
+NOISE_LEAST = 0.002
 # when a trend of a window began is looked for in the last of them
 ONSET_POINTS = 90
 # what is told of a figure by chance is not told on two days
@@ -120,6 +122,9 @@ def _as_ramp(followed: Followed, points: list[Point]) -> Drift | None:
     # most figures do not move at all: no test is needed for those
     if noise is None or sign * (np.median(values[-4:]) - np.median(values)) < rule.least / 2:
         return None
+    # what hardly varies is not sure without end
+    spread = max(noise.spread, NOISE_LEAST * abs(float(np.median(values))))
+    noise = noise._replace(spread=spread)
     changed = _changed_places(followed, days)
     ramp = likelier_ramp(days, values, noise, rule.ramp_cost, changed)
     if ramp is None or len(days) - ramp.place < POINTS_LEAST:

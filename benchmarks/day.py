@@ -42,6 +42,7 @@ MODEL_STEP_S = 1.0
 SETTLED, FLAT = 24, 1.05
 # as a share: sums of the same figures in another order
 EXACT = 0.001
+SUMMED = {"cpu": "CPU time", "memory": "memory", "sampled": "recorded time"}
 
 
 def rss_mib():
@@ -144,9 +145,8 @@ def recorded(hours, every_s):
     yield Figure(f"{over}: its ring of an hour at most", "MiB", [ring_bytes / 2**20], 20)
     yield Figure(f"{over}: hours in its history", "", [history.pop("hours")])
     for what, share in history.items():
-        yield Figure(
-            f"{over}: {what} in its history, off what was added up in one go", "", [share], EXACT
-        )
+        told = f"{over}: share by which {SUMMED[what]} in the history differs from one sum"
+        yield Figure(told, "", [share], EXACT)
 
 
 if __name__ == "__main__":

@@ -1,8 +1,8 @@
 """What drifts over weeks: the rule of each kind of drift, and who is told.
 
 A drift is told where the trend is more than chance, moves the figure far enough, and goes on day by
-day. What updates and new hardware move at once is no drift: there a ramp has to be likelier than
-steps, and known changes are taken out before.
+day. What updates and new hardware move at once is no drift: a ramp has to be likelier than steps,
+and a step is expected where a change is known.
 """
 
 from collections.abc import Sequence

@@ -2,6 +2,7 @@
 
 from typing import Literal, get_args
 
+from dunmist.history.daily_figures import DriftWord
 from dunmist.thresholds.levels import LEVELS as LEVELS
 from dunmist.thresholds.levels import LevelWord as LevelWord
 
@@ -95,12 +96,7 @@ Kind = Literal[
     "unclean-restart",
     "restart-waiting",
     "updates-known",
-    "memory-drift",
-    "cooling-drift",
-    "start-drift",
-    "disk-drift",
-    "battery-fading",
-    "storage-forecast",
+    DriftWord,
     "program-new",
 ]
 # of a figure that a claim rests on; ``advice/evidence.toml`` has its sentence
@@ -286,12 +282,7 @@ EvidenceKey = Literal[
     "start-waited-for",
     "usual-exceeded",
     "usual-kept",
-    "memory-drift",
-    "cooling-drift",
-    "start-drift",
-    "disk-drift",
-    "battery-fading",
-    "storage-forecast",
+    DriftWord,
     "drift-week-bytes",
     "drift-week-kelvin",
     "drift-week-seconds",

@@ -93,7 +93,10 @@ def columns_of() -> dict[str, frozenset[str]]:
 
 
 def checked(periods: Sequence[Period]) -> list[Period]:
-    """Return periods that can be; raises ValueError where one cannot. Their sums are others."""
+    """Return periods that can be; raises ValueError where one cannot be.
+
+    ``sums_of`` looks at their sums.
+    """
     if len(periods) > PERIODS_MOST:
         raise ValueError("it has more hours than are kept")
     for period in periods:
@@ -146,8 +149,8 @@ def sums_of(
             parts = (value if isinstance(value, list) else (value,) for value in values)
             figures = [*chain.from_iterable(parts)]
         if not {float} >= set(map(type, figures)):
-            raise TypeError("it has a figure that is none")
-        # a figure that is none at all is neither the least nor the greatest
+            raise TypeError("it has a figure that is no number")
+        # NaN is neither the least nor the greatest, but makes every sum NaN
         is_possible = least <= min(figures) and max(figures) < GREATEST and isfinite(sum(figures))
         if is_given and not is_possible:
             raise ValueError("it has a figure that cannot be")

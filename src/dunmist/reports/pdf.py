@@ -95,9 +95,9 @@ def document_pdf(document: Document) -> bytes:
 
 
 def _more_left_out(page: _Page, left_out: list[str]) -> list[str]:
-    """Return the sections that are needed least and whose height is what a document has too much.
+    """Return which sections to leave out next: those needed least, until the rest should fit.
 
-    Their heights are those of the last time; where they do not suffice, there is a next one.
+    Heights are those of the pages as they were set last; the caller sets them again and looks.
     """
     too_much_mm = page.y - page.t_margin + (page.page_no() - SHEETS_MOST - 1) * page.eph
     more: list[str] = []

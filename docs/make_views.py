@@ -32,7 +32,10 @@ def tables_of(topic: str) -> list[Table]:
         [table for tables in FORMS.values() for table in tables] if topic == "processes" else []
     )
     # --each and --flat show the same columns in another order
-    return [*TOPICS[topic], *(other for other in others if other.rows is not FORMS["each"][0].rows)]
+    return [
+        *TOPICS[topic],
+        *(other for other in others if other.records is not FORMS["each"][0].records),
+    ]
 
 
 def renewed(page: str) -> str:

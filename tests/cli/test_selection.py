@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from itertools import zip_longest
 from types import SimpleNamespace
 
 import click
@@ -26,7 +27,7 @@ BIRDS = Table(
         Column("curve", "curve", "over the day"),
         Column("moved_bytes_per_s", "bytes/s", "moved", title="moved"),
     ),
-    rows=lambda judged: (),
+    lambda judged: (),
     shown=("bird", "count"),
     order=("count",),
 )
@@ -37,9 +38,13 @@ ROWS = (
 )
 
 
+def bird(*cells):
+    names = ("bird", "ports", "unit", "count", "wet_share", "curve", "moved_bytes_per_s")
+    return SimpleNamespace(**dict(zip_longest(names, cells)))
+
+
 def birds():
-    names = ("bird", "ports", "unit", "count", "wet_share")
-    return filled(BIRDS, [dict(zip(names, row, strict=True)) for row in ROWS])
+    return filled(BIRDS, [bird(*row) for row in ROWS])
 
 
 class Rows(unittest.TestCase):
@@ -88,7 +93,7 @@ class Rows(unittest.TestCase):
             with self.subTest(sort):
                 self.assertEqual(wanted, self.chosen(sort=sort))
         # a table of facts has figures and words in one column, a curve is more than a figure
-        mixed = filled(BIRDS, [{"bird": cell} for cell in ("owl", 2, [3.0, None], math.nan, None)])
+        mixed = filled(BIRDS, [bird(cell) for cell in ("owl", 2, [3.0, None], math.nan, None)])
         self.assertEqual(["owl", [3.0, None], 2], self.chosen(mixed, sort="bird:down")[:3])
         self.assertEqual(["Tern", "gull"], self.chosen(sort="wet_share", limit=2, bottom=True))
         for sort, said in (("wet_shar", "did you mean 'wet_share'"), ("bird:left", "neither up")):

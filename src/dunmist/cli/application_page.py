@@ -1,7 +1,7 @@
 """Everything about one application, for ``view process NAME``."""
 
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -23,10 +23,11 @@ from dunmist.tables import (
     PROCESSES,
     SOCKETS,
     Filled,
-    application_rows,
+    Row,
+    applications_of,
     filled,
-    process_rows,
-    socket_rows,
+    processes_of,
+    sockets_of,
     zone_of,
 )
 
@@ -38,7 +39,7 @@ class ApplicationPage(NamedTuple):
 
     application: Application
     case: Case | None
-    facts: dict[str, Any]  # its row of the table of applications
+    facts: Row  # its row of the table of applications
     tables: list[Filled]
     findings: list[str]
 
@@ -51,10 +52,10 @@ def make_application_page(judged: Judged, application: Application) -> Applicati
     return ApplicationPage(
         application=application,
         case=judged.cases.of(application),
-        facts=filled(APPLICATIONS, application_rows(judged, [application])).rows[0],
+        facts=filled(APPLICATIONS, applications_of(judged, [application])).rows[0],
         tables=[
-            filled(PROCESSES, process_rows(judged, application.members), zone),
-            filled(SOCKETS, socket_rows(judged, sockets), zone),
+            filled(PROCESSES, processes_of(judged, application.members), zone),
+            filled(SOCKETS, sockets_of(judged, sockets), zone),
         ],
         findings=findings_of(judged, application),
     )

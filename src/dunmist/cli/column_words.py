@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from difflib import get_close_matches
+from typing import Any
 
 import click
 
@@ -51,7 +52,7 @@ WORDS: Mapping[str, tuple[str, ...]] = {
 }
 
 
-def column_of(table: Table, word: str) -> str | None:
+def column_of(table: Table[Any], word: str) -> str | None:
     """Return the name of the column that a word means in a table, in any case of letters."""
     word = word.strip().lower()
     if word in table.names:

@@ -21,12 +21,13 @@ from dunmist.tables import (
     THREADS,
     UNKNOWN,
     Filled,
+    Row,
     cell_text,
     filled,
-    lock_rows,
-    process_rows,
-    socket_rows,
-    thread_rows,
+    locks_of,
+    processes_of,
+    sockets_of,
+    threads_of,
     zone_of,
 )
 
@@ -44,7 +45,7 @@ class ProcessPage(NamedTuple):
     process: Process
     about: About
     case: Case | None
-    facts: dict[str, Any]
+    facts: Row
     tables: list[Filled]
     findings: list[str]
 
@@ -56,16 +57,16 @@ def make_page(judged: Judged, process: Process) -> ProcessPage:
         process=process,
         about=judged.cases.about(process),
         case=judged.cases.of(process.application),
-        facts=filled(PROCESSES, process_rows(judged, [process])).rows[0],
+        facts=filled(PROCESSES, processes_of(judged, [process])).rows[0],
         tables=[
             filled(
                 PROCESSES._replace(name="children"),
-                process_rows(judged, process.children),
+                processes_of(judged, process.children),
                 zone_of(judged),
             ),
-            filled(SOCKETS, socket_rows(judged, sockets)),
-            filled(THREADS._replace(name="threads"), thread_rows(judged, [process])),
-            filled(LOCKS, lock_rows(judged, process.pid)),
+            filled(SOCKETS, sockets_of(judged, sockets)),
+            filled(THREADS._replace(name="threads"), threads_of(judged, [process])),
+            filled(LOCKS, locks_of(judged, process.pid)),
         ],
         findings=findings_of(judged, process.application),
     )
@@ -86,7 +87,7 @@ def as_json(page: ProcessPage) -> dict[str, Any]:
     """Return everything as one object for programs."""
     process = page.process
     return {
-        "facts": page.facts,
+        "facts": dict(page.facts),
         "about": dict(about_lines(page.about)),
         "over_time": {
             "cores": process.cores.values.tolist(),
@@ -138,7 +139,7 @@ def as_text(judged: Judged, page: ProcessPage, width: int) -> Iterator[Renderabl
     yield from step_lines(judged, page.case, process.pid)
 
 
-def _measured(judged: Judged, facts: dict[str, Any]) -> Iterator[tuple[str, str]]:
+def _measured(judged: Judged, facts: Row) -> Iterator[tuple[str, str]]:
     """Yield what was read of the process itself, as label and text."""
     names = {
         "state": ("state", "nice", "threads", "bits"),

@@ -12,7 +12,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from dunmist.harmless import cut_middle, harmless_cell
-from dunmist.tables import Column, Filled, cell_text, is_unknown, plain
+from dunmist.tables import Column, Filled, Row, cell_text, plain
 
 GAP = 2
 # columns that stay however narrow the terminal is
@@ -92,22 +92,20 @@ def table_parts(
             yield Text(f"left out for want of width: {more} (--wide shows all)", style="dim")
 
 
-def _shown(filled: Filled, names: list[str] | None, sorting: list[str]) -> list[Column]:
+def _shown(filled: Filled, names: list[str] | None, sorting: list[str]) -> list[Column[Any]]:
     if names:
         return [filled.table.column(name) for name in names]
     usual = filled.table.shown_columns()
     more = [filled.table.column(name) for name in sorting if name not in {c.name for c in usual}]
     # a column that says nothing takes room from one that does
     return [
-        column
-        for column in [*usual[:KEPT], *more, *usual[KEPT:]]
-        if not all(map(is_unknown, filled.cells(column.name)))
+        column for column in [*usual[:KEPT], *more, *usual[KEPT:]] if filled.is_told(column.name)
     ]
 
 
 def _grid(
-    filled: Filled, columns: list[Column], width: int, kept: list[str]
-) -> tuple[Grid, list[Column]]:
+    filled: Filled, columns: list[Column[Any]], width: int, kept: list[str]
+) -> tuple[Grid, list[Column[Any]]]:
     grid = Grid(box=None, pad_edge=False, header_style="bold")
     rows = [{column.name: _cell(filled, column, row) for column in columns} for row in filled.rows]
     widths = _widths(columns, rows, width, kept)
@@ -126,7 +124,7 @@ def _grid(
 
 
 def _widths(
-    columns: list[Column], rows: list[dict[str, str]], whole: int, kept: list[str]
+    columns: list[Column[Any]], rows: list[dict[str, str]], whole: int, kept: list[str]
 ) -> dict[str, int]:
     """Return a width for each column that has room.
 
@@ -164,5 +162,5 @@ def _widths(
     return {name: widths[name] for name in shown}
 
 
-def _cell(filled: Filled, column: Column, row: dict[str, Any]) -> str:
+def _cell(filled: Filled, column: Column[Any], row: Row) -> str:
     return cell_text(filled.table.unit_of(column, row), row[column.name], filled.zone)

@@ -84,7 +84,7 @@ def print_process(judged: Judged, what: str, showing: Showing) -> None:
 def print_file_users(path: str, showing: Showing) -> None:
     """Print which processes use a file now; raises UnknownName."""
     answer = file_users(path)
-    table = filled(FILE_USERS, [user._asdict() for user in answer.users])
+    table = filled(FILE_USERS, answer.users)
     if showing.form == "json":
         click.echo(json_text([table]), nl=False)
         return

@@ -1,6 +1,7 @@
 """The sections of a report that the tables give: machine, cores, memory, heat, ports, appendix."""
 
 from collections.abc import Iterator
+from typing import Any
 
 from dunmist.advice import Judged, about_lines, paging_sentence, size_text, span_text
 from dunmist.reports.document import Block, Figure, Items, Paragraph, Section, TextTable
@@ -197,7 +198,7 @@ def text_table(
     columns = [
         column
         for column in table.shown_columns()
-        if column.unit not in CURVES and not all(map(is_unknown, filled.cells(column.name)))
+        if column.unit not in CURVES and filled.is_told(column.name)
     ]
     if table.units is not None:
         rows = [row for row in rows if not is_unknown(row["value"])]
@@ -220,6 +221,6 @@ def text_table(
     )
 
 
-def _refers(column: Column) -> str | None:
+def _refers(column: Column[Any]) -> str | None:
     """Return what the numbers in a column are of, where others have a row for each."""
     return next((REFERRED[name] for name in column.answers if name in REFERRED), None)

@@ -6,7 +6,7 @@ CPUs in use, moments are seconds since 1970; a list in a cell is text with blank
 """
 
 from dunmist.tables.applications import APPLICATIONS as APPLICATIONS
-from dunmist.tables.applications import application_rows as application_rows
+from dunmist.tables.applications import applications_of as applications_of
 from dunmist.tables.boot import BOOT as BOOT
 from dunmist.tables.boot import BOOT_UNITS as BOOT_UNITS
 from dunmist.tables.boot import boot_of as boot_of
@@ -21,6 +21,7 @@ from dunmist.tables.declared import CURVES as CURVES
 from dunmist.tables.declared import Column as Column
 from dunmist.tables.declared import Filled as Filled
 from dunmist.tables.declared import Filter as Filter
+from dunmist.tables.declared import Row as Row
 from dunmist.tables.declared import Table as Table
 from dunmist.tables.declared import Unit as Unit
 from dunmist.tables.declared import fill as fill
@@ -42,14 +43,14 @@ from dunmist.tables.machine import MODULES as MODULES
 from dunmist.tables.memory import HOLDERS as HOLDERS
 from dunmist.tables.memory import INSTALLED_MEMORY as INSTALLED_MEMORY
 from dunmist.tables.ports import SOCKETS as SOCKETS
-from dunmist.tables.ports import socket_rows as socket_rows
+from dunmist.tables.ports import sockets_of as sockets_of
 from dunmist.tables.processes import PROCESSES as PROCESSES
-from dunmist.tables.processes import process_rows as process_rows
+from dunmist.tables.processes import processes_of as processes_of
 from dunmist.tables.services import GROUPS as GROUPS
 from dunmist.tables.threads import LOCKS as LOCKS
 from dunmist.tables.threads import THREADS as THREADS
-from dunmist.tables.threads import lock_rows as lock_rows
-from dunmist.tables.threads import thread_rows as thread_rows
+from dunmist.tables.threads import locks_of as locks_of
+from dunmist.tables.threads import threads_of as threads_of
 from dunmist.tables.timeline import EVENTS as EVENTS
 from dunmist.tables.timeline import RESOURCE_LEVELS as RESOURCE_LEVELS
 from dunmist.tables.timeline import events_of as events_of

@@ -1,10 +1,12 @@
 """Topic ``processes``: the applications, each with all that its processes did together."""
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import NamedTuple
 
 from dunmist.advice import Judged
+from dunmist.computer import ProcessFacts
 from dunmist.series import Application
-from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table, Width
+from dunmist.tables.declared import CURVE_POINTS, Column, Table, Width
 from dunmist.tables.ports import ports_of_each, ports_text
 from dunmist.tables.shared_columns import (
     APPLICATION,
@@ -31,132 +33,109 @@ BLOCKED = ("storage", "pages", "lock", "other")
 SHORT_LIVED_SHOWN = 5
 
 
-def application_rows(
+class OneApplication(NamedTuple):
+    """One application, with the local ports of all processes."""
+
+    application: Application
+    judged: Judged
+    ports: Mapping[int, set[int]]
+
+    @property
+    def facts(self) -> list[ProcessFacts]:
+        """What its processes are."""
+        return [process.facts for process in self.application.members]
+
+
+def applications_of(
     judged: Judged, applications: Iterable[Application] | None = None
-) -> Iterator[Row]:
-    """Yield a row for each application, or for each of the given ones."""
-    series = judged.series
-    ports = ports_of_each(series)
-    for application in series.applications if applications is None else applications:
-        cores, private = application.cores, application.private_bytes
-        main = application.main
-        facts = [process.facts for process in application.members]
-        yield {
-            "label": label_of(application),
-            "application": application.name,
-            "pid": main.pid if main else None,
-            "application_number": application.number,
-            "processes": len(application.members),
-            "users": " ".join(
-                sorted({process.facts.user or "unknown" for process in application.members})
-            ),
-            "uids": _joined(fact.uid for fact in facts),
-            "groups": _joined(fact.group for fact in facts),
-            "unit": application.unit,
-            "cores_mean": cores.mean(),
-            "cores_median": cores.median(),
-            "cores_max": cores.greatest(),
-            "cores_curve": cores.curve(CURVE_POINTS),
-            "machine_share": cores.mean() / series.machine.logical_processors,
-            "short_lived_cores": application.short_lived_cores.mean(),
-            "waiting_tasks": application.waiting.mean(),
-            "private_bytes": private.median(),
-            "change_bytes": private.change(),
-            "rss_bytes": application.rss_bytes.median(),
-            "read_bytes_per_s": application.read_bytes_per_s.mean(),
-            "write_bytes_per_s": application.write_bytes_per_s.mean(),
-            "disk_bytes_per_s": application.disk_bytes_per_s.mean(),
-            "network_bytes_per_s": application.network_bytes_per_s.mean(),
-            "sent_bytes_per_s": application.sent_bytes_per_s.mean(),
-            "received_bytes_per_s": application.received_bytes_per_s.mean(),
-            "io_waiting_tasks": application.io_waiting.mean(),
-            **{
-                f"blocked_{kind}": application.blocked[kind].mean()
-                if kind in application.blocked
-                else 0.0
-                for kind in BLOCKED
-            },
-            "short_lived_programs": _counted(application.short_lived_programs),
-            "major_faults_per_s": application.major_faults_per_s.mean(),
-            "ports": ports_text(ports, application.members),
-            "command_line": " ".join(main.facts.command_line) or None if main else None,
-            "observer": application.observer,
-            "role": judged.diagnosis.role_of(application),
-        }
+) -> Iterator[OneApplication]:
+    """Yield each application, or each of the given ones."""
+    ports = ports_of_each(judged.series)
+    for application in judged.series.applications if applications is None else applications:
+        yield OneApplication(application, judged, ports)
 
 
-APPLICATIONS = Table(
+def _machine_share(of: OneApplication) -> float:
+    return of.application.cores.mean() / of.judged.series.machine.logical_processors
+
+
+def _command_line(of: OneApplication) -> str | None:
+    main = of.application.main
+    return " ".join(main.facts.command_line) or None if main else None
+
+
+def _blocked(kind: str) -> Callable[[OneApplication], float]:
+    def mean(of: OneApplication) -> float:
+        blocked = of.application.blocked.get(kind)
+        return 0.0 if blocked is None else blocked.mean()
+
+    return mean
+
+
+APPLICATIONS: Table[OneApplication] = Table(
     "applications",
     "the greatest use first",
     (
-        Column(
-            "label",
-            "text",
-            "its name, and what it runs where others have the same name",
-            Width(24),
-            ("name",),
-            "application",
-        ),
-        APPLICATION,
-        Column("pid", "number", "main process: the oldest that lives"),
-        APPLICATION_NUMBER,
-        Column("processes", "number", "how many processes it had"),
-        USERS,
-        UIDS,
-        GROUPS,
-        UNIT,
-        CORES_MEAN,
-        Column("cores_median", "cores", "logical CPUs used, median"),
-        CORES_MAX,
-        CORES_CURVE,
-        MACHINE_SHARE,
-        Column("short_lived_cores", "figure", "of that by children that were never seen"),
-        Column("waiting_tasks", "figure", "mean number that waited for a CPU"),
-        PRIVATE_BYTES,
-        CHANGE_BYTES,
-        RSS_BYTES,
-        Column("read_bytes_per_s", "bytes/s", "from storage"),
-        Column("write_bytes_per_s", "bytes/s", "to storage"),
-        DISK_BYTES,
-        NETWORK_BYTES,
-        Column("sent_bytes_per_s", "bytes/s", "over TCP to other computers"),
-        Column("received_bytes_per_s", "bytes/s", "over TCP from other computers"),
-        Column("io_waiting_tasks", "figure", "mean number that waited for storage"),
+        Column("label", "text", "its name, and what it runs where others have the same name",
+            lambda of: label_of(of.application), width=Width(24), answers=("name",),
+            title="application"),
+        APPLICATION.of(lambda of: of.application.name),
+        Column("pid", "number", "main process: the oldest that lives",
+            lambda of: of.application.main and of.application.main.pid),
+        APPLICATION_NUMBER.of(lambda of: of.application.number),
+        Column("processes", "number", "how many processes it had",
+            lambda of: len(of.application.members)),
+        USERS.of(lambda of: _joined(fact.user or "unknown" for fact in of.facts)),
+        UIDS.of(lambda of: _joined(fact.uid for fact in of.facts)),
+        GROUPS.of(lambda of: _joined(fact.group for fact in of.facts)),
+        UNIT.of(lambda of: of.application.unit),
+        CORES_MEAN.of(lambda of: of.application.cores.mean()),
+        Column("cores_median", "cores", "logical CPUs used, median",
+            lambda of: of.application.cores.median()),
+        CORES_MAX.of(lambda of: of.application.cores.greatest()),
+        CORES_CURVE.of(lambda of: of.application.cores.curve(CURVE_POINTS)),
+        MACHINE_SHARE.of(_machine_share),
+        Column("short_lived_cores", "figure", "of that by children that were never seen",
+            lambda of: of.application.short_lived_cores.mean()),
+        Column("waiting_tasks", "figure", "mean number that waited for a CPU",
+            lambda of: of.application.waiting.mean()),
+        PRIVATE_BYTES.of(lambda of: of.application.private_bytes.median()),
+        CHANGE_BYTES.of(lambda of: of.application.private_bytes.change()),
+        RSS_BYTES.of(lambda of: of.application.rss_bytes.median()),
+        Column("read_bytes_per_s", "bytes/s", "from storage",
+            lambda of: of.application.read_bytes_per_s.mean()),
+        Column("write_bytes_per_s", "bytes/s", "to storage",
+            lambda of: of.application.write_bytes_per_s.mean()),
+        DISK_BYTES.of(lambda of: of.application.disk_bytes_per_s.mean()),
+        NETWORK_BYTES.of(lambda of: of.application.network_bytes_per_s.mean()),
+        Column("sent_bytes_per_s", "bytes/s", "over TCP to other computers",
+            lambda of: of.application.sent_bytes_per_s.mean()),
+        Column("received_bytes_per_s", "bytes/s", "over TCP from other computers",
+            lambda of: of.application.received_bytes_per_s.mean()),
+        Column("io_waiting_tasks", "figure", "mean number that waited for storage",
+            lambda of: of.application.io_waiting.mean()),
         *(
-            Column(f"blocked_{kind}", "figure", f"processes seen waiting for {what}, on average")
+            Column(f"blocked_{kind}", "figure", f"processes seen waiting for {what}, on average",
+                _blocked(kind))
             for kind, what in zip(
                 BLOCKED, ("storage", "pages", "a lock in the kernel", "something else"), strict=True
             )
         ),
-        Column("short_lived_programs", "text", "names and counts of those never seen"),
-        Column("major_faults_per_s", "a second", "pages read from storage"),
-        PORTS,
-        COMMAND_LINE,
-        Column("observer", "flag", "whether it is Dunmist itself"),
-        ROLE,
+        Column("short_lived_programs", "text", "names and counts of those never seen",
+            lambda of: _counted(of.application.short_lived_programs)),
+        Column("major_faults_per_s", "a second", "pages read from storage",
+            lambda of: of.application.major_faults_per_s.mean()),
+        PORTS.of(lambda of: ports_text(of.ports, of.application.members)),
+        COMMAND_LINE.of(_command_line),
+        Column("observer", "flag", "whether it is Dunmist itself",
+            lambda of: of.application.observer),
+        ROLE.of(lambda of: of.judged.diagnosis.role_of(of.application)),
     ),
-    application_rows,
-    shown=(
-        "label",
-        "pid",
-        "cores_mean",
-        "private_bytes",
-        "disk_bytes_per_s",
-        "network_bytes_per_s",
-        "users",
-        "role",
-        "processes",
-        "machine_share",
-        "cores_curve",
-        "waiting_tasks",
-        "change_bytes",
-        "cores_max",
-        "read_bytes_per_s",
-        "write_bytes_per_s",
-        "sent_bytes_per_s",
-        "received_bytes_per_s",
-        "command_line",
-    ),
+    applications_of,
+    shown=("label", "pid", "cores_mean", "private_bytes", "disk_bytes_per_s", "network_bytes_per_s",
+        "users", "role", "processes", "machine_share", "cores_curve", "waiting_tasks",
+        "change_bytes", "cores_max", "read_bytes_per_s", "write_bytes_per_s", "sent_bytes_per_s",
+        "received_bytes_per_s", "command_line"),
     order=("cores_mean",),
 )
 

@@ -1,10 +1,11 @@
 """Topic ``boot``: how long each part of the start took, and who kept others waiting."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from dunmist.advice import Judged
-from dunmist.computer import Boot
-from dunmist.tables.declared import Column, Row, Table, Width
+from dunmist.computer import Boot, StartedUnit
+from dunmist.tables.declared import Column, Table, Width
 
 
 def boot_of(judged: Judged) -> Boot | None:
@@ -13,7 +14,14 @@ def boot_of(judged: Judged) -> Boot | None:
     return last.boot if last else None
 
 
-def _phases(judged: Judged) -> Iterator[Row]:
+class Phase(NamedTuple):
+    """One part of the start."""
+
+    phase: str
+    took_s: float
+
+
+def _phases(judged: Judged) -> Iterator[Phase]:
     boot = boot_of(judged)
     if boot is None:
         return
@@ -25,10 +33,10 @@ def _phases(judged: Judged) -> Iterator[Row]:
         ("services", boot.services_s),
     ):
         if took_s is not None:
-            yield {"phase": phase, "took_s": took_s}
+            yield Phase(phase, took_s)
 
 
-BOOT = Table(
+BOOT: Table[Phase] = Table(
     "phases",
     "of the start, in order",
     (
@@ -39,32 +47,33 @@ BOOT = Table(
 )
 
 
-def _units(judged: Judged) -> Iterator[Row]:
+class BootUnit(NamedTuple):
+    """One unit of the start, and whether everything after it waited for it."""
+
+    start: StartedUnit
+    waited_for: bool
+
+
+def _units(judged: Judged) -> Iterator[BootUnit]:
     boot = boot_of(judged)
     if boot is None:
         return
     waited_for = {unit.name for unit in boot.chain}
     by_name = {unit.name: unit for unit in (*boot.slowest, *boot.chain)}
     for unit in sorted(by_name.values(), key=lambda unit_start: unit_start.began_s):
-        yield {
-            "unit": unit.name,
-            "began_s": unit.began_s,
-            "ready_s": unit.ready_s,
-            "took_s": unit.took_s,
-            "waited_for": unit.name in waited_for,
-        }
+        yield BootUnit(unit, unit.name in waited_for)
 
 
-BOOT_UNITS = Table(
+BOOT_UNITS: Table[BootUnit] = Table(
     "units",
     "the slowest, and the chain that the rest waited for; only where services took long",
     (
-        Column(
-            "unit", "text", "service, mount, target or device", Width(20, 60), ("name", "service")
-        ),
-        Column("began_s", "at", "when it began, after the kernel started", title="began"),
-        Column("ready_s", "at", "when it was ready", title="ready"),
-        Column("took_s", "s", "how long that took"),
+        Column("unit", "text", "service, mount, target or device", lambda of: of.start.name,
+            width=Width(20, 60), answers=("name", "service")),
+        Column("began_s", "at", "when it began, after the kernel started",
+            lambda of: of.start.began_s, title="began"),
+        Column("ready_s", "at", "when it was ready", lambda of: of.start.ready_s, title="ready"),
+        Column("took_s", "s", "how long that took", lambda of: of.start.took_s),
         Column("waited_for", "flag", "whether everything after it waited for it"),
     ),
     _units,

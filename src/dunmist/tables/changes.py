@@ -1,11 +1,11 @@
 """Topic ``changes``: what was installed, upgraded and set up lately, and whom it concerns."""
 
 from collections.abc import Iterator
-from typing import Any
+from typing import NamedTuple
 
 from dunmist.advice import Judged, change_text, recent_changes, related_finding
 from dunmist.series import Series
-from dunmist.tables.declared import Column, Row, Table, Width
+from dunmist.tables.declared import Column, Table, Width
 
 CLOCKS, STARTS, KERNEL_LOG = "clock_gettime(2)", "record of starts", "/dev/kmsg"
 # what is plugged in comes by itself so soon after the start
@@ -15,13 +15,29 @@ DEVICES = {"device-came": "came", "device-went": "went"}
 EXCLUDED = {"older": " (came later)", "still-old": " (runs the old one)"}
 
 
-def _changes(judged: Judged) -> Iterator[Row]:
+class Changed(NamedTuple):
+    """One change; ``ago_s`` is from it to the end of the capture."""
+
+    at_s: float
+    ago_s: float
+    kind: str
+    what: str
+    text: str
+    source: str
+    old: str | None = None
+    new: str | None = None
+    by: str | None = None
+    left_by: str | None = None
+    concerns: str | None = None
+
+
+def _changes(judged: Judged) -> list[Changed]:
     series = judged.series
-    rows = [*_told(judged), *_starts(series), *_clock_steps(series), *_devices(series)]
-    yield from sorted(rows, key=lambda row: row["ago_s"])
+    changes = [*_told(judged), *_starts(series), *_clock_steps(series), *_devices(series)]
+    return sorted(changes, key=lambda change: change.ago_s)
 
 
-def _told(judged: Judged) -> Iterator[dict[str, Any]]:
+def _told(judged: Judged) -> Iterator[Changed]:
     """Yield what package managers and times of files tell, with whom it concerns."""
     series, surveyed = judged.series, judged.series.surveyed
     concerned: dict[int, str] = {}
@@ -31,9 +47,9 @@ def _told(judged: Judged) -> Iterator[dict[str, Any]]:
             remark = EXCLUDED[item.excluded] if item.excluded else ""
             concerned.setdefault(id(item.change), f"{culprit.name}{remark}")
     for change in surveyed.changes:
-        yield _row(
-            series,
+        yield Changed(
             change.at_s,
+            _ago_s(series, change.at_s),
             kind=change.kind.replace("-", " "),
             what=change.what,
             old=change.old,
@@ -46,7 +62,7 @@ def _told(judged: Judged) -> Iterator[dict[str, Any]]:
         )
 
 
-def _starts(series: Series) -> Iterator[dict[str, Any]]:
+def _starts(series: Series) -> Iterator[Changed]:
     """Yield the starts on record, each with how the run before it ended."""
     ends = {True: ", after an orderly end", False: ", after a run that was cut off", None: ""}
     kernel = None
@@ -54,9 +70,9 @@ def _starts(series: Series) -> Iterator[dict[str, Any]]:
         what = f"the computer{ends[start.after_order]}"
         changed = start.kernel if start.kernel != kernel and kernel else None
         with_kernel = f", with kernel {changed} instead of {kernel}" if changed else ""
-        yield _row(
-            series,
+        yield Changed(
             start.at_s,
+            _ago_s(series, start.at_s),
             kind="start",
             what=what,
             old=kernel if changed else None,
@@ -67,19 +83,18 @@ def _starts(series: Series) -> Iterator[dict[str, Any]]:
         kernel = start.kernel or kernel
 
 
-def _clock_steps(series: Series) -> Iterator[dict[str, Any]]:
+def _clock_steps(series: Series) -> Iterator[Changed]:
     """Yield where the clock was set while it was sampled."""
     began_s = series.surveyed.ended_s - series.duration_s
     for row, event in series.events:
         if event.what == "clock-set" and event.seconds is not None:
             at_s = began_s + float(series.line.at_s[min(row, series.line.intervals)])
             what = f"the clock, by {event.seconds:+.1f} s"
-            yield _row(
-                series, at_s, kind="clock", what=what, text=f"setting of {what}", source=CLOCKS
-            )
+            ago_s = _ago_s(series, at_s)
+            yield Changed(at_s, ago_s, "clock", what, f"setting of {what}", CLOCKS)
 
 
-def _devices(series: Series) -> Iterator[dict[str, Any]]:
+def _devices(series: Series) -> Iterator[Changed]:
     """Yield the newest coming and going of what is plugged in, each port once."""
     began_s = series.surveyed.ended_s - series.duration_s
     up_s = series.header.machine.boot_time_s
@@ -88,35 +103,33 @@ def _devices(series: Series) -> Iterator[dict[str, Any]]:
         if message.kind in DEVICES and (up_s is None or at_s > up_s + START_LASTS_S):
             what = f"USB device at port {message.about}"
             text = f"the {what} {DEVICES[message.kind]} (times: {message.times})"
-            yield _row(series, at_s, kind="device", what=what, text=text, source=KERNEL_LOG)
+            yield Changed(at_s, _ago_s(series, at_s), "device", what, text, KERNEL_LOG)
 
 
-def _row(series: Series, at_s: float, **cells: object) -> dict[str, Any]:
-    ago_s = round(max(0.0, series.surveyed.ended_s - at_s), 3)
-    empty = dict.fromkeys(("old", "new", "by", "left_by", "concerns"))
-    return {"at_s": at_s, "ago_s": ago_s, **empty, **cells}
+def _ago_s(series: Series, at_s: float) -> float:
+    return round(max(0.0, series.surveyed.ended_s - at_s), 3)
 
 
-CHANGES = Table(
+CHANGES: Table[Changed] = Table(
     "changes",
     "of packages, of files that say what runs and how, starts and the clock; the newest first",
     (
         Column("at_s", "moment", "when", title="when"),
         Column("ago_s", "s", "how long before the end of the capture", answers=("days",)),
         Column("kind", "text", "what kind of change", answers=("state",)),
-        Column("what", "text", "package, or path of a file", Width(20, 60), ("name",)),
-        Column("old", "text", "version before", Width(8, 24)),
-        Column("new", "text", "version since", Width(8, 24)),
-        Column("by", "text", "who had the package manager do it", Width(), ("owner",)),
-        Column(
-            "left_by",
-            "text",
+        Column("what", "text", "package, or path of a file", width=Width(20, 60),
+            answers=("name",)),
+        Column("old", "text", "version before", width=Width(8, 24)),
+        Column("new", "text", "version since", width=Width(8, 24)),
+        Column("by", "text", "who had the package manager do it", width=Width(),
+            answers=("owner",)),
+        Column("left_by", "text",
             "of a file of a package: package or hand, whoever left it as it is; else nobody's",
-            title="left by",
-        ),
-        Column("concerns", "text", "the culprit, victim or finding it concerns", Width(14, 40)),
-        Column("text", "text", "the same in a sentence", Width(30, 90)),
-        Column("source", "text", "where it comes from", Width()),
+            title="left by"),
+        Column("concerns", "text", "the culprit, victim or finding it concerns",
+            width=Width(14, 40)),
+        Column("text", "text", "the same in a sentence", width=Width(30, 90)),
+        Column("source", "text", "where it comes from", width=Width()),
     ),
     _changes,
     shown=("at_s", "ago_s", "kind", "what", "old", "new", "by", "concerns"),

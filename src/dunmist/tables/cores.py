@@ -1,12 +1,14 @@
 """Topic ``cores``: every logical CPU, and what interrupts it."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 import numpy as np
 
 from dunmist.advice import Judged
+from dunmist.computer import Processor
 from dunmist.series import LogicalProcessor, Series
-from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table, Width
+from dunmist.tables.declared import CURVE_POINTS, Column, Table, Width
 
 TIME_KINDS = ("user", "nice", "system", "iowait", "irq", "softirq", "steal")
 HZ_PER_KHZ = 1e3
@@ -30,99 +32,88 @@ def in_place(processors: list[LogicalProcessor]) -> list[LogicalProcessor]:
     return sorted(processors, key=place)
 
 
-def _cores(judged: Judged) -> Iterator[Row]:
-    for processor in in_place(judged.series.machine.processors):
-        busy, clock, place = processor.busy, processor.clock_hz, processor.place
-        yield {
-            "cpu": processor.number,
-            "core": place.core if place else None,
-            "package": place.package if place else None,
-            "busy_mean": busy.mean(),
-            "busy_median": busy.median(),
-            "busy_max": busy.greatest(),
-            "busy_curve": busy.curve(CURVE_POINTS),
-            **_busiest(judged.series, processor.number),
-            **{f"{kind}_share": processor.share(kind).mean() for kind in TIME_KINDS},
-            "clock_hz": clock.median() if clock else None,
-            "clock_least_hz": clock.least() if clock else None,
-            "max_clock_hz": processor.max_clock_hz,
-            "base_clock_hz": place.base_khz * HZ_PER_KHZ if place and place.base_khz else None,
-            "governor": place.governor if place else None,
-            "capacity": place.capacity if place else None,
-        }
+class OneCpu(NamedTuple):
+    """One logical CPU, and who used most of it, by where processes were seen."""
+
+    cpu: LogicalProcessor
+    place: Processor | None
+    busiest_application: str | None
+    busiest_cores: float | None
 
 
-def _busiest(series: Series, number: int) -> Row:
-    """Return which application used most of a CPU, by where its processes were seen."""
+def _cores(judged: Judged) -> Iterator[OneCpu]:
+    for cpu in in_place(judged.series.machine.processors):
+        yield OneCpu(cpu, cpu.place, *_busiest(judged.series, cpu.number))
+
+
+def _busiest(series: Series, number: int) -> tuple[str | None, float | None]:
+    """Return which application used most of a CPU, and how much of it."""
     used = series.processor_cpu_s
     if number >= len(used) or not used[number].any():
-        return {"busiest_application": None, "busiest_cores": None}
+        return None, None
     first = int(np.argmax(used[number]))
-    return {
-        "busiest_application": series.applications[first].name,
-        "busiest_cores": float(used[number][first]) / series.line.measured_s,
-    }
+    return series.applications[first].name, float(used[number][first]) / series.line.measured_s
 
 
-CORES = Table(
+def _kind_share(kind: str) -> Callable[[OneCpu], float]:
+    return lambda of: of.cpu.share(kind).mean()
+
+
+def _base_clock_hz(of: OneCpu) -> float | None:
+    return of.place.base_khz * HZ_PER_KHZ if of.place and of.place.base_khz else None
+
+
+CORES: Table[OneCpu] = Table(
     "logical CPUs",
     "those of a core together",
     (
-        Column("cpu", "number", "number of the logical CPU"),
-        Column("core", "number", "core that it belongs to"),
-        Column("package", "number", "package that the core is in"),
-        Column(
-            "busy_mean",
-            "share",
-            "share of its time in which it did not idle, mean",
-            answers=("least",),
-        ),
-        Column("busy_median", "share", "the same, median"),
-        Column("busy_max", "share", "the same, most in an interval"),
-        Column("busy_curve", "curve of shares", "the same over the capture"),
-        Column(
-            "busiest_application",
-            "text",
-            "who used most of it, by where its processes were seen at the ticks",
-            Width(),
-        ),
+        Column("cpu", "number", "number of the logical CPU", lambda of: of.cpu.number),
+        Column("core", "number", "core that it belongs to", lambda of: of.place and of.place.core),
+        Column("package", "number", "package that the core is in",
+            lambda of: of.place and of.place.package),
+        Column("busy_mean", "share", "share of its time in which it did not idle, mean",
+            lambda of: of.cpu.busy.mean(), answers=("least",)),
+        Column("busy_median", "share", "the same, median", lambda of: of.cpu.busy.median()),
+        Column("busy_max", "share", "the same, most in an interval",
+            lambda of: of.cpu.busy.greatest()),
+        Column("busy_curve", "curve of shares", "the same over the capture",
+            lambda of: of.cpu.busy.curve(CURVE_POINTS)),
+        Column("busiest_application", "text",
+            "who used most of it, by where its processes were seen at the ticks", width=Width()),
         Column("busiest_cores", "cores", "how much of it that one used"),
         *(
-            Column(f"{kind}_share", "share", f"share of its time of the kind {kind}", title=kind)
+            Column(f"{kind}_share", "share", f"share of its time of the kind {kind}",
+                _kind_share(kind), title=kind)
             for kind in TIME_KINDS
         ),
-        Column("clock_hz", "Hz", "clock, median"),
-        Column("clock_least_hz", "Hz", "clock, least"),
-        Column("max_clock_hz", "Hz", "greatest possible clock"),
-        Column("base_clock_hz", "Hz", "clock that it holds with all cores busy"),
-        Column("governor", "text", "what chooses its clock"),
-        Column("capacity", "number", "strength of its kind of core; 1024 is the strongest"),
+        Column("clock_hz", "Hz", "clock, median",
+            lambda of: of.cpu.clock_hz and of.cpu.clock_hz.median()),
+        Column("clock_least_hz", "Hz", "clock, least",
+            lambda of: of.cpu.clock_hz and of.cpu.clock_hz.least()),
+        Column("max_clock_hz", "Hz", "greatest possible clock", lambda of: of.cpu.max_clock_hz),
+        Column("base_clock_hz", "Hz", "clock that it holds with all cores busy", _base_clock_hz),
+        Column("governor", "text", "what chooses its clock",
+            lambda of: of.place and of.place.governor),
+        Column("capacity", "number", "strength of its kind of core; 1024 is the strongest",
+            lambda of: of.place and of.place.capacity),
     ),
     _cores,
-    shown=(
-        "cpu",
-        "core",
-        "package",
-        "busy_mean",
-        "busy_max",
-        "busiest_application",
-        "busiest_cores",
-        "clock_hz",
-        "max_clock_hz",
-        "user_share",
-        "nice_share",
-        "system_share",
-        "iowait_share",
-        "irq_share",
-        "softirq_share",
-        "steal_share",
-        "governor",
-    ),
+    shown=("cpu", "core", "package", "busy_mean", "busy_max", "busiest_application",
+        "busiest_cores", "clock_hz", "max_clock_hz", "user_share", "nice_share", "system_share",
+        "iowait_share", "irq_share", "softirq_share", "steal_share", "governor"),
     program_key="logical_processors",
 )
 
 
-def _interrupts(judged: Judged) -> Iterator[Row]:
+class Interrupt(NamedTuple):
+    """One source of interrupts."""
+
+    source: str
+    kind: str
+    times_per_s: float
+
+
+def _interrupts(judged: Judged) -> Iterator[Interrupt]:
     series = judged.series
     for kind, counts in (
         ("interrupt", series.devices.interrupts),
@@ -130,18 +121,14 @@ def _interrupts(judged: Judged) -> Iterator[Row]:
     ):
         for source, count in counts.items():
             if count:
-                yield {
-                    "source": source,
-                    "kind": kind,
-                    "times_per_s": count / series.line.measured_s,
-                }
+                yield Interrupt(source, kind, count / series.line.measured_s)
 
 
-INTERRUPTS = Table(
+INTERRUPTS: Table[Interrupt] = Table(
     "interrupts",
     "the most frequent first; those that never came are left out",
     (
-        Column("source", "text", "line and device of /proc/interrupts", Width(most=44)),
+        Column("source", "text", "line and device of /proc/interrupts", width=Width(most=44)),
         Column("kind", "text", "interrupt or soft interrupt"),
         Column("times_per_s", "a second", "how often it came"),
     ),

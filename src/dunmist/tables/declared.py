@@ -1,14 +1,15 @@
 """What a table declares: its columns with name, unit, heading and meaning, and who sees which.
 
-Programs get every column; a terminal gets those of ``shown``, in that order, as many as it has room
-for. Everything that shows, filters, sorts, completes or documents a table reads it from here.
+A table has records; a column says what its cell is of a record, which is made when somebody reads
+it. Programs get every column; a terminal gets those of ``shown``, in that order, as many as it has
+room for. Everything that shows, filters, sorts, completes or documents a table reads it from here.
 """
 
 import math
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import UTC, tzinfo
 from numbers import Real
-from typing import Any, Literal, NamedTuple
+from typing import Any, Generic, Literal, NamedTuple, TypeVar
 
 from dunmist.advice import Judged
 
@@ -33,7 +34,8 @@ Unit = Literal[
     "fact",
 ]
 Filter = Literal["owner", "name", "pid", "service", "port", "state", "role", "least", "days"]
-Row = dict[str, Any]
+R = TypeVar("R")  # the record of a table
+R2 = TypeVar("R2")
 
 # what a name says of its unit, which a heading leaves out because the cells say it
 SUFFIXES: Mapping[Unit, str] = {
@@ -61,15 +63,26 @@ class Width(NamedTuple):
     most: int = WIDTH_MOST
 
 
-class Column(NamedTuple):
-    """One column."""
+class Column(NamedTuple, Generic[R]):
+    """One column; without a value of its own its cell is the record's attribute of its name."""
 
     name: str
     unit: Unit
     meaning: str
+    value: Callable[[R], object] | None = None  # makes its cell of a record, None for unknown
     width: Width | None = None  # for a text that may be shortened
     answers: tuple[Filter, ...] = ()  # filters that look at it
     title: str | None = None  # its heading, where its name will not do
+
+    def of(self, value: "Callable[[R2], object]") -> "Column[R2]":
+        """Return the same column of a table whose records have no such attribute."""
+        return Column(*self[:3], value, *self[4:])
+
+    def cell(self, record: R) -> object:
+        """Return what it says of a record."""
+        if self.value is not None:
+            return self.value(record)
+        return getattr(record, self.name)
 
     @property
     def heading(self) -> str:
@@ -87,22 +100,47 @@ class Column(NamedTuple):
         return self.unit not in TEXTS and self.unit not in CURVES
 
 
-class Table(NamedTuple):
+class Row(Mapping[str, Any]):
+    """The cells of one record, by the names of the columns; each is made once."""
+
+    __slots__ = ("_columns", "_made", "_record")
+
+    def __init__(self, columns: Mapping[str, Column[Any]], record: object) -> None:
+        self._columns, self._record = columns, record
+        self._made: dict[str, Any] = {}
+
+    def __getitem__(self, name: str) -> Any:  # noqa: ANN401  # as the unit of the column says
+        if name not in self._made:
+            self._made[name] = self._columns[name].cell(self._record)
+        return self._made[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._columns)
+
+    def __len__(self) -> int:
+        return len(self._columns)
+
+
+class Table(NamedTuple, Generic[R]):
     """One table."""
 
     name: str
     about: str
-    columns: tuple[Column, ...]
-    rows: Callable[[Judged], Iterable[Row]]  # makes them of what was judged
+    columns: tuple[Column[R], ...]
+    records: Callable[[Judged], Iterable[R]]  # makes them of what was judged
     shown: tuple[str, ...] = ()  # columns of the plain view; empty for all of them
     order: tuple[str, ...] = ()  # columns that sort it, greatest first
     units: Mapping[str, Unit] | None = None  # of each fact of a table of facts
     program_key: str | None = None  # what programs call it, where that is not its name
 
-    def column(self, name: str) -> Column:
+    @property
+    def by_name(self) -> dict[str, Column[R]]:
+        """The columns by their names."""
+        return {column.name: column for column in self.columns}
+
+    def column(self, name: str) -> Column[R]:
         """Return a column by its name; raises KeyError."""
-        by_name = {column.name: column for column in self.columns}
-        return by_name[name]
+        return self.by_name[name]
 
     @property
     def names(self) -> list[str]:
@@ -114,13 +152,13 @@ class Table(NamedTuple):
         """What programs call it."""
         return self.program_key or self.name.replace(" ", "_")
 
-    def unit_of(self, column: Column, row: Mapping[str, Any]) -> Unit:
+    def unit_of(self, column: Column[R], row: Mapping[str, Any]) -> Unit:
         """Return the unit of a cell: that of its column, in a table of facts that of the fact."""
         if column.unit == "fact" and self.units is not None:
             return self.units[str(row["fact"])]
         return column.unit
 
-    def shown_columns(self) -> list[Column]:
+    def shown_columns(self) -> list[Column[R]]:
         """Return the columns that people compare, the most important first."""
         return [self.column(name) for name in self.shown or self.names]
 
@@ -128,7 +166,7 @@ class Table(NamedTuple):
 class Filled(NamedTuple):
     """A table with its rows."""
 
-    table: Table
+    table: Table[Any]
     rows: list[Row]
     zone: tzinfo = UTC  # of the patient, in which moments are written
 
@@ -139,6 +177,10 @@ class Filled(NamedTuple):
     def cells(self, name: str) -> list[Any]:
         """Return what one column has, from the first row to the last."""
         return [row[name] for row in self.rows]
+
+    def is_told(self, name: str) -> bool:
+        """Whether any row knows something of a column."""
+        return not all(is_unknown(row[name]) for row in self.rows)
 
     def in_order(self, names: Iterable[str], upwards: Iterable[bool]) -> "Filled":
         """Return it sorted by columns, the first of them first; what is unknown comes last."""
@@ -151,15 +193,15 @@ class Filled(NamedTuple):
         return self.with_rows(rows)
 
 
-def fill(table: Table, judged: Judged) -> Filled:
+def fill(table: Table[R], judged: Judged) -> Filled:
     """Return a table filled with what was judged."""
-    return filled(table, table.rows(judged), zone_of(judged))
+    return filled(table, table.records(judged), zone_of(judged))
 
 
-def filled(table: Table, rows: Iterable[Row], zone: tzinfo = UTC) -> Filled:
-    """Return a table with the given rows, in its own order; what a row leaves out is unknown."""
-    names = table.names
-    made = Filled(table, [{name: row.get(name) for name in names} for row in rows], zone)
+def filled(table: Table[R], records: Iterable[R], zone: tzinfo = UTC) -> Filled:
+    """Return a table with the given records, in its own order."""
+    columns = table.by_name
+    made = Filled(table, [Row(columns, record) for record in records], zone)
     return made.in_order(table.order, [False] * len(table.order))
 
 

@@ -1,122 +1,97 @@
 """Topic ``disks``: every block device, and what is mounted."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from dunmist.advice import Judged
-from dunmist.tables.declared import Column, Row, Table, Width
+from dunmist.computer import Disk
+from dunmist.series import DiskSeries, Storage
+from dunmist.tables.declared import Column, Table, Width
 
 
-def _disks(judged: Judged) -> Iterator[Row]:
-    series = judged.series
-    inventory = series.header.inventory.disks
-    for disk in series.devices.disks:
-        about = disk.about
-        whole = [parent.name for parent in inventory if disk.name in parent.partitions]
-        yield {
-            "disk": disk.name,
-            "physical": disk.is_physical,
-            "part_of": " ".join(whole or (about.disks_below if about else [])) or None,
-            "model": about.model if about else None,
-            "mapped_name": about.mapped_name if about else None,
-            "size_bytes": about.size_bytes if about else None,
-            "spins": about.spins if about else None,
-            "scheduler": about.scheduler if about else None,
-            "queue_depth": about.queue_depth if about else None,
-            "busy_mean": disk.busy.mean(),
-            "busy_max": disk.busy.greatest(),
-            "queue_mean": disk.queue.mean(),
-            "latency_mean_s": disk.latency_s.known_mean(),
-            "latency_max_s": disk.latency_s.greatest(),
-            "requests_per_s": disk.requests_per_s.mean(),
-            "read_bytes_per_s": disk.read_bytes_per_s.mean(),
-            "write_bytes_per_s": disk.write_bytes_per_s.mean(),
-        }
+class OneDisk(NamedTuple):
+    """One block device, with the disks that it is a part of."""
+
+    disk: DiskSeries
+    wholes: list[str]
+
+    @property
+    def about(self) -> Disk | None:
+        """What is known of it beside its figures."""
+        return self.disk.about
 
 
-DISKS = Table(
+def _disks(judged: Judged) -> Iterator[OneDisk]:
+    inventory = judged.series.header.inventory.disks
+    for disk in judged.series.devices.disks:
+        wholes = [parent.name for parent in inventory if disk.name in parent.partitions]
+        yield OneDisk(disk, wholes or (disk.about.disks_below if disk.about else []))
+
+
+DISKS: Table[OneDisk] = Table(
     "disks",
     "physical ones first, the busiest on top",
     (
-        Column("disk", "text", "block device as the kernel calls it", answers=("name",)),
-        Column("physical", "flag", "neither a partition nor mapped onto others"),
-        Column("part_of", "text", "disks that it is a part of, or is mapped onto"),
-        Column("model", "text", "what its maker calls it", Width()),
-        Column("mapped_name", "text", "name of a mapped device"),
-        Column("size_bytes", "bytes", "size"),
-        Column("spins", "flag", "whether it has turning platters"),
-        Column("scheduler", "text", "how the kernel orders its requests"),
-        Column("queue_depth", "number", "requests that it takes at once"),
-        Column(
-            "busy_mean", "share", "share of time with a request under way, mean", answers=("least",)
-        ),
-        Column("busy_max", "share", "the same, most in an interval"),
-        Column("queue_mean", "figure", "requests under way at a time, mean"),
-        Column("latency_mean_s", "s", "whole time of a request, mean"),
-        Column("latency_max_s", "s", "the same, most in an interval"),
-        Column("requests_per_s", "a second", "requests"),
-        Column("read_bytes_per_s", "bytes/s", "read"),
-        Column("write_bytes_per_s", "bytes/s", "written"),
+        Column("disk", "text", "block device as the kernel calls it", lambda of: of.disk.name,
+            answers=("name",)),
+        Column("physical", "flag", "neither a partition nor mapped onto others",
+            lambda of: of.disk.is_physical),
+        Column("part_of", "text", "disks that it is a part of, or is mapped onto",
+            lambda of: " ".join(of.wholes) or None),
+        Column("model", "text", "what its maker calls it", lambda of: of.about and of.about.model,
+            width=Width()),
+        Column("mapped_name", "text", "name of a mapped device",
+            lambda of: of.about and of.about.mapped_name),
+        Column("size_bytes", "bytes", "size", lambda of: of.about and of.about.size_bytes),
+        Column("spins", "flag", "whether it has turning platters",
+            lambda of: of.about and of.about.spins),
+        Column("scheduler", "text", "how the kernel orders its requests",
+            lambda of: of.about and of.about.scheduler),
+        Column("queue_depth", "number", "requests that it takes at once",
+            lambda of: of.about and of.about.queue_depth),
+        Column("busy_mean", "share", "share of time with a request under way, mean",
+            lambda of: of.disk.busy.mean(), answers=("least",)),
+        Column("busy_max", "share", "the same, most in an interval",
+            lambda of: of.disk.busy.greatest()),
+        Column("queue_mean", "figure", "requests under way at a time, mean",
+            lambda of: of.disk.queue.mean()),
+        Column("latency_mean_s", "s", "whole time of a request, mean",
+            lambda of: of.disk.latency_s.known_mean()),
+        Column("latency_max_s", "s", "the same, most in an interval",
+            lambda of: of.disk.latency_s.greatest()),
+        Column("requests_per_s", "a second", "requests", lambda of: of.disk.requests_per_s.mean()),
+        Column("read_bytes_per_s", "bytes/s", "read", lambda of: of.disk.read_bytes_per_s.mean()),
+        Column("write_bytes_per_s", "bytes/s", "written",
+            lambda of: of.disk.write_bytes_per_s.mean()),
     ),
     _disks,
-    shown=(
-        "disk",
-        "busy_mean",
-        "busy_max",
-        "read_bytes_per_s",
-        "write_bytes_per_s",
-        "latency_mean_s",
-        "queue_mean",
-        "requests_per_s",
-        "spins",
-        "size_bytes",
-        "part_of",
-        "model",
-    ),
+    shown=("disk", "busy_mean", "busy_max", "read_bytes_per_s", "write_bytes_per_s",
+        "latency_mean_s", "queue_mean", "requests_per_s", "spins", "size_bytes", "part_of",
+        "model"),
     order=("physical", "busy_mean"),
 )
 
 
-def _file_systems(judged: Judged) -> Iterator[Row]:
-    for file_system in judged.series.surveyed.storage:
-        about = file_system.about
-        yield {
-            "mounted_on": file_system.point,
-            "type": about.kind,
-            "source": about.source,
-            "read_only": about.read_only,
-            "size_bytes": about.size_bytes,
-            "used_bytes": file_system.used_bytes,
-            "available_bytes": about.available_bytes,
-            "used_share": file_system.used,
-            "inodes_share": file_system.inodes,
-        }
-
-
-FILE_SYSTEMS = Table(
+FILE_SYSTEMS: Table[Storage] = Table(
     "file systems",
     "the fullest first",
     (
-        Column("mounted_on", "text", "where it is mounted", Width()),
-        Column("type", "text", "type"),
-        Column("source", "text", "device or server", Width(most=44)),
-        Column("read_only", "flag", "whether nothing can be written"),
-        Column("size_bytes", "bytes", "size"),
+        Column("mounted_on", "text", "where it is mounted", lambda of: of.point, width=Width()),
+        Column("type", "text", "type", lambda of: of.about.kind),
+        Column("source", "text", "device or server", lambda of: of.about.source,
+            width=Width(most=44)),
+        Column("read_only", "flag", "whether nothing can be written",
+            lambda of: of.about.read_only),
+        Column("size_bytes", "bytes", "size", lambda of: of.about.size_bytes),
         Column("used_bytes", "bytes", "used"),
-        Column("available_bytes", "bytes", "what people may still write"),
-        Column("used_share", "share", "used, of what people may use", answers=("least",)),
-        Column("inodes_share", "share", "inodes in use"),
+        Column("available_bytes", "bytes", "what people may still write",
+            lambda of: of.about.available_bytes),
+        Column("used_share", "share", "used, of what people may use", lambda of: of.used,
+            answers=("least",)),
+        Column("inodes_share", "share", "inodes in use", lambda of: of.inodes),
     ),
-    _file_systems,
-    shown=(
-        "mounted_on",
-        "used_share",
-        "available_bytes",
-        "used_bytes",
-        "size_bytes",
-        "inodes_share",
-        "type",
-        "source",
-        "read_only",
-    ),
+    lambda judged: judged.series.surveyed.storage,
+    shown=("mounted_on", "used_share", "available_bytes", "used_bytes", "size_bytes",
+        "inodes_share", "type", "source", "read_only"),
     order=("used_share",),
 )

@@ -1,11 +1,12 @@
 """Topic ``processes``: who started whom, and what each family used together."""
 
 from collections.abc import Iterable, Iterator, Mapping
+from typing import NamedTuple
 
 from dunmist.advice import Judged
 from dunmist.series import Process
-from dunmist.tables.declared import Column, Row, Table, Width
-from dunmist.tables.processes import process_rows
+from dunmist.tables.declared import Column, Table, Width
+from dunmist.tables.processes import OneProcess, processes_of
 from dunmist.tables.shared_columns import (
     COMMAND_LINE,
     CORES_MEAN,
@@ -17,74 +18,55 @@ from dunmist.tables.shared_columns import (
 )
 
 
-def _families(judged: Judged) -> Iterator[Row]:
+class Member(NamedTuple):
+    """One process at its place in its family, with what it and its descendants use."""
+
+    one: OneProcess
+    depth: int
+    family_cores: float
+    family_bytes: float
+
+
+def _families(judged: Judged) -> Iterator[Member]:
     """Yield the living processes as a family tree, the family with the greatest use first."""
-    living = [process for process in judged.series.living.values() if process.last is not None]
-    rows = dict(zip(living, process_rows(judged, living), strict=True))
-    tops = [process for process in rows if process.parent not in rows]
-    order = _downwards(tops, rows.keys())
+    records = {one.process: one for one in processes_of(judged, judged.series.living.values())}
+    tops = [process for process in records if process.parent not in records]
+    order = _downwards(tops, records.keys())
     sums: dict[Process, tuple[float, float]] = {}
     for process in reversed(order):
         below = [sums[child] for child in process.children if child in sums]
-        row = rows[process]
+        one = records[process]
         sums[process] = (
-            float(str(row["cores_mean"])) + sum(cores for cores, _ in below),
-            float(str(row["private_bytes"])) + sum(held for _, held in below),
+            one.cores_mean + sum(cores for cores, _ in below),
+            one.private_bytes + sum(held for _, held in below),
         )
     depth: dict[Process, int] = {}
-    for process in _downwards(tops, rows.keys(), sums):
-        row = rows[process]
+    for process in _downwards(tops, records.keys(), sums):
         depth[process] = depth[process.parent] + 1 if process.parent in depth else 0
-        yield {
-            "family": "  " * depth[process] + process.name,
-            "depth": depth[process],
-            "family_cores": sums[process][0],
-            "family_bytes": sums[process][1],
-            **{
-                name: row[name]
-                for name in (
-                    "pid",
-                    "user",
-                    "state",
-                    "cores_mean",
-                    "private_bytes",
-                    "unit",
-                    "command_line",
-                )
-            },
-        }
+        yield Member(records[process], depth[process], *sums[process])
 
 
-FAMILY = Table(
+FAMILY: Table[Member] = Table(
     "family",
     "who started whom (`--tree`), the family with the greatest use first",
     (
-        Column("family", "text", "program, indented below its parent", Width(36), ("name",)),
-        PID,
+        Column("family", "text", "program, indented below its parent",
+            lambda of: "  " * of.depth + of.one.process.name, width=Width(36), answers=("name",)),
+        PID.of(lambda of: of.one.process.pid),
         Column("depth", "number", "generations below the first"),
-        USER,
-        STATE,
-        CORES_MEAN,
+        USER.of(lambda of: of.one.facts.user),
+        STATE.of(lambda of: of.one.state),
+        CORES_MEAN.of(lambda of: of.one.cores_mean),
         Column("family_cores", "cores", "of a process and all its descendants"),
-        PRIVATE_BYTES,
-        Column(
-            "family_bytes", "bytes", "of a process and all its descendants", title="family memory"
-        ),
-        UNIT,
-        COMMAND_LINE,
+        PRIVATE_BYTES.of(lambda of: of.one.private_bytes),
+        Column("family_bytes", "bytes", "of a process and all its descendants",
+            title="family memory"),
+        UNIT.of(lambda of: of.one.process.unit),
+        COMMAND_LINE.of(lambda of: of.one.command_line),
     ),
     _families,
-    shown=(
-        "family",
-        "pid",
-        "user",
-        "state",
-        "family_cores",
-        "cores_mean",
-        "family_bytes",
-        "private_bytes",
-        "command_line",
-    ),
+    shown=("family", "pid", "user", "state", "family_cores", "cores_mean", "family_bytes",
+        "private_bytes", "command_line"),
 )
 
 

@@ -1,10 +1,12 @@
 """Which processes use a file now, for ``view process /path``."""
 
+from typing import Any
+
 from dunmist.tables.declared import Column, Table, Width
 from dunmist.tables.shared_columns import COMMAND_LINE, PID, PROGRAM, USER
 
-# its rows are given: they are of now, and no capture holds them
-FILE_USERS = Table(
+# its records are given: they are of now, and no capture holds them
+FILE_USERS: Table[Any] = Table(
     "users of the file",
     "one row for each descriptor, mapping, working directory and executable",
     (
@@ -12,7 +14,7 @@ FILE_USERS = Table(
         PID,
         USER,
         Column("manner", "text", "reads, writes, mapped, works in or runs", title="how"),
-        Column("path", "text", "the file, where a directory was asked for", Width(most=60)),
+        Column("path", "text", "the file, where a directory was asked for", width=Width(most=60)),
         COMMAND_LINE,
     ),
     lambda judged: (),

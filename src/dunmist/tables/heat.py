@@ -1,12 +1,13 @@
 """Topic ``heat``: every sensor, which one stands for the processor, and graphics cards."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from dunmist.advice import Judged, doubt_text
-from dunmist.computer import PowerSupply
+from dunmist.computer import GraphicsCard, PowerSupply
 from dunmist.diagnosis import held_share
-from dunmist.series import Rate, SensorSeries
-from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table, Width
+from dunmist.series import GraphicsSeries, Rate, SensorSeries
+from dunmist.tables.declared import CURVE_POINTS, Column, Table, Width
 from dunmist.tables.shared_columns import PID, PROGRAM, USER
 
 QUANTITY_UNITS = {
@@ -21,27 +22,41 @@ QUANTITY_UNITS = {
 W_PER_UW = 1e-6
 
 
-def _sensors(judged: Judged) -> Iterator[Row]:
-    """Yield a row for each sensor and battery, the processor's own first."""
+class Reading(NamedTuple):
+    """One sensor, battery or count of throttling over the capture, in its own unit."""
+
+    sensor: str
+    part: str
+    quantity: str
+    unit: str
+    last: float | None
+    remark: str | None = None
+    least: float | None = None
+    median: float | None = None
+    greatest: float | None = None
+    curve: list[float | None] | None = None
+    share_curve: list[float | None] | None = None
+    high: float | None = None
+    critical: float | None = None
+    margin: float | None = None
+
+
+def _sensors(judged: Judged) -> Iterator[Reading]:
+    """Yield each sensor and battery, the processor's own first."""
     series = judged.series
     chosen = series.processor_sensor
     trusted = [sensor for sensor in series.devices.sensors if sensor.is_trusted]
     for sensor in sorted(trusted, key=lambda sensor: not (chosen and sensor.name == chosen.name)):
-        row = _sensor(sensor) | {"share_curve": share_curve(judged, sensor, CURVE_POINTS)}
+        reading = _sensor(sensor)._replace(share_curve=share_curve(judged, sensor, CURVE_POINTS))
         if chosen and sensor.name == chosen.name:
-            also = f"; {row['remark']}" if row["remark"] else ""
-            row["remark"] = f"taken for the processor: {chosen.why}{also}"
-        yield row
+            also = f"; {reading.remark}" if reading.remark else ""
+            reading = reading._replace(remark=f"taken for the processor: {chosen.why}{also}")
+        yield reading
     for supply in series.devices.supplies.values():
         yield _supply(supply)
     for kind, rate in series.devices.throttled.items():
-        yield {
-            "sensor": f"throttle count, {kind}",
-            "part": "processor",
-            "quantity": "throttling",
-            "unit": "times",
-            "last": float(round(rate.total())),
-        }
+        times = float(round(rate.total()))
+        yield Reading(f"throttle count, {kind}", "processor", "throttling", "times", times)
 
 
 def heat_scale(judged: Judged) -> tuple[float, float]:
@@ -68,29 +83,29 @@ def share_curve(judged: Judged, sensor: SensorSeries, points: int) -> list[float
     ]
 
 
-def _doubted(judged: Judged) -> Iterator[Row]:
+def _doubted(judged: Judged) -> Iterator[Reading]:
     return (_sensor(sensor) for sensor in judged.series.devices.sensors if sensor.doubt)
 
 
-def _sensor(sensor: SensorSeries) -> Row:
+def _sensor(sensor: SensorSeries) -> Reading:
     shown = sensor.shown
     most = shown.greatest()
     is_margin_known = sensor.critical is not None and most is not None and sensor.is_trusted
-    return {
-        "sensor": sensor.name,
-        "part": sensor.part,
-        "quantity": "power" if sensor.quantity == "energy" else sensor.quantity,
-        "unit": QUANTITY_UNITS[sensor.quantity],
-        "least": shown.least(),
-        "median": shown.median(),
-        "greatest": most,
-        "last": shown.last(),
-        "curve": shown.curve(CURVE_POINTS),
-        "high": sensor.high,
-        "critical": sensor.critical,
-        "margin": (sensor.critical or 0.0) - (most or 0.0) if is_margin_known else None,
-        "remark": _remark(sensor),
-    }
+    return Reading(
+        sensor=sensor.name,
+        part=sensor.part,
+        quantity="power" if sensor.quantity == "energy" else sensor.quantity,
+        unit=QUANTITY_UNITS[sensor.quantity],
+        last=shown.last(),
+        remark=_remark(sensor),
+        least=shown.least(),
+        median=shown.median(),
+        greatest=most,
+        curve=shown.curve(CURVE_POINTS),
+        high=sensor.high,
+        critical=sensor.critical,
+        margin=(sensor.critical or 0.0) - (most or 0.0) if is_margin_known else None,
+    )
 
 
 def _remark(sensor: SensorSeries) -> str | None:
@@ -100,7 +115,7 @@ def _remark(sensor: SensorSeries) -> str | None:
     return f"the chip reports: {', '.join(alarms)}" if alarms else None
 
 
-def _supply(power_supply: PowerSupply) -> Row:
+def _supply(power_supply: PowerSupply) -> Reading:
     now = (
         power_supply.energy_now if power_supply.energy_now is not None else power_supply.charge_now
     )
@@ -123,27 +138,22 @@ def _supply(power_supply: PowerSupply) -> Row:
     ):
         watts = round(power_supply.current_now * power_supply.voltage_now * W_PER_UW)
     charged = f"{100 * now / full:.0f} % charged" if now and full else None
-    return {
-        "sensor": " ".join(filter(None, (power_supply.name, power_supply.model))),
-        "part": power_supply.kind,
-        "quantity": "power",
-        "unit": "W",
-        "last": None if watts is None else watts * W_PER_UW,
-        "remark": ", ".join(filter(None, [charged, *remarks])) or None,
-    }
+    return Reading(
+        sensor=" ".join(filter(None, (power_supply.name, power_supply.model))),
+        part=power_supply.kind,
+        quantity="power",
+        unit="W",
+        last=None if watts is None else watts * W_PER_UW,
+        remark=", ".join(filter(None, [charged, *remarks])) or None,
+    )
 
 
-SENSORS = Table(
+SENSORS: Table[Reading] = Table(
     "sensors",
     "the processor's own first; batteries and throttle counts stand below",
     (
-        Column(
-            "sensor",
-            "text",
-            "chip and label, or the name that a correction gives",
-            Width(),
-            ("name",),
-        ),
+        Column("sensor", "text", "chip and label, or the name that a correction gives",
+            width=Width(), answers=("name",)),
         Column("part", "text", "what it belongs to"),
         Column("quantity", "text", "what it measures"),
         Column("unit", "text", "unit of its figures"),
@@ -161,87 +171,80 @@ SENSORS = Table(
         Column("high", "figure", "the driver's own upper limit"),
         Column("critical", "figure", "limit at which the hardware protects itself"),
         Column("margin", "figure", "from the greatest reading to that limit"),
-        Column(
-            "remark",
-            "text",
-            "which one was taken for the processor and why, or what is wrong",
-            Width(most=84),
-        ),
+        Column("remark", "text", "which one was taken for the processor and why, or what is wrong",
+            width=Width(most=84)),
     ),
     _sensors,
-    shown=(
-        "sensor",
-        "least",
-        "greatest",
-        "last",
-        "unit",
-        "critical",
-        "margin",
-        "share_curve",
-        "median",
-        "high",
-        "remark",
-    ),
+    shown=("sensor", "least", "greatest", "last", "unit", "critical", "margin", "share_curve",
+        "median", "high", "remark"),
 )
 DOUBTED = SENSORS._replace(
     name="implausible sensors",
     about="those that read what cannot be true, with the reason",
-    rows=_doubted,
+    records=_doubted,
     shown=(),
 )
 
 
-def _graphics(judged: Judged) -> Iterator[Row]:
+class Card(NamedTuple):
+    """One graphics card."""
+
+    card: GraphicsSeries
+    about: GraphicsCard | None
+
+
+def _graphics(judged: Judged) -> Iterator[Card]:
     cards = {card.name: card for card in judged.series.header.inventory.cards}
-    for card in judged.series.devices.graphics:
-        about = cards.get(card.name)
-        yield {
-            "card": card.name,
-            "driver": about.driver if about else None,
-            "pci_id": about.pci_id if about else None,
-            "busy_mean": card.busy.mean() if card.busy.is_known else None,
-            "busy_max": card.busy.greatest(),
-            "memory_used_bytes": card.memory_used_bytes.greatest(),
-            "memory_bytes": about.memory_bytes if about else None,
-            "clock_hz": card.clock_hz.greatest(),
-            "max_clock_hz": about.max_clock_hz if about else None,
-        }
+    return (Card(card, cards.get(card.name)) for card in judged.series.devices.graphics)
 
 
-GRAPHICS = Table(
+def _busy_mean(of: Card) -> float | None:
+    return of.card.busy.mean() if of.card.busy.is_known else None
+
+
+GRAPHICS: Table[Card] = Table(
     "graphics",
     "graphics cards",
     (
-        Column("card", "text", "card as the kernel calls it"),
-        Column("driver", "text", "driver"),
-        Column("pci_id", "text", "vendor and device"),
-        Column("busy_mean", "share", "busy share, mean", answers=("least",)),
-        Column("busy_max", "share", "busy share, most"),
-        Column("memory_used_bytes", "bytes", "memory in use, most"),
-        Column("memory_bytes", "bytes", "memory that it has"),
-        Column("clock_hz", "Hz", "clock, greatest"),
-        Column("max_clock_hz", "Hz", "greatest possible clock"),
+        Column("card", "text", "card as the kernel calls it", lambda of: of.card.name),
+        Column("driver", "text", "driver", lambda of: of.about and of.about.driver),
+        Column("pci_id", "text", "vendor and device", lambda of: of.about and of.about.pci_id),
+        Column("busy_mean", "share", "busy share, mean", _busy_mean, answers=("least",)),
+        Column("busy_max", "share", "busy share, most", lambda of: of.card.busy.greatest()),
+        Column("memory_used_bytes", "bytes", "memory in use, most",
+            lambda of: of.card.memory_used_bytes.greatest()),
+        Column("memory_bytes", "bytes", "memory that it has",
+            lambda of: of.about and of.about.memory_bytes),
+        Column("clock_hz", "Hz", "clock, greatest", lambda of: of.card.clock_hz.greatest()),
+        Column("max_clock_hz", "Hz", "greatest possible clock",
+            lambda of: of.about and of.about.max_clock_hz),
     ),
     _graphics,
 )
 
 
-def _graphics_users(judged: Judged) -> Iterator[Row]:
+class GraphicsUser(NamedTuple):
+    """One process that has a graphics card open."""
+
+    program: str
+    pid: int
+    user: str | None
+    engine_share: float | None
+    memory_bytes: float | None
+
+
+def _graphics_users(judged: Judged) -> Iterator[GraphicsUser]:
     devices, processes = judged.series.devices, judged.series.processes
     for identity in devices.graphics_use.keys() | devices.graphics_bytes.keys():
         process = processes.get(identity)
         if process is not None:
             use = devices.graphics_use.get(identity)
-            yield {
-                "program": process.name,
-                "pid": process.pid,
-                "user": process.facts.user,
-                "engine_share": None if use is None else use.mean(),
-                "memory_bytes": devices.graphics_bytes.get(identity),
-            }
+            share = None if use is None else use.mean()
+            held = devices.graphics_bytes.get(identity)
+            yield GraphicsUser(process.name, process.pid, process.facts.user, share, held)
 
 
-GRAPHICS_USERS = Table(
+GRAPHICS_USERS: Table[GraphicsUser] = Table(
     "graphics users",
     "processes that have a graphics card open, where the driver counts it",
     (

@@ -1,45 +1,51 @@
 """Topic ``complaints``: what the kernel complained of since the computer started."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from dunmist.advice import Judged
-from dunmist.tables.declared import Column, Row, Table, Width
+from dunmist.series import KernelMessageSeries
+from dunmist.tables.declared import Column, Table, Width
 
 
-def _complaints(judged: Judged) -> Iterator[Row]:
-    end_s = judged.series.duration_s
+class Logged(NamedTuple):
+    """What the kernel says in one kind of message, and when the capture ended."""
+
+    complaint: KernelMessageSeries
+    end_s: float
+
+    def ago_s(self, at_s: float) -> float:
+        """Return how long before the end of the capture a moment lies."""
+        return round(max(0.0, self.end_s - at_s), 3)
+
+
+def _complaints(judged: Judged) -> Iterator[Logged]:
     for complaint in judged.series.complaints:
-        if complaint.kind == "device-came":
-            continue  # a change, and none to complain of
-        yield {
-            "kind": complaint.kind.replace("-", " "),
-            "about": complaint.about,
-            "count": complaint.times,
-            "during": complaint.during,
-            "first_ago_s": round(max(0.0, end_s - complaint.first_s), 3),
-            "last_ago_s": round(max(0.0, end_s - complaint.last_s), 3),
-            "pid": complaint.pid,
-            "line": complaint.text,
-        }
+        # a device that came is a change, and nothing to complain of
+        if complaint.kind != "device-came":
+            yield Logged(complaint, judged.series.duration_s)
 
 
-COMPLAINTS = Table(
+COMPLAINTS: Table[Logged] = Table(
     "complaints",
     "of the kernel's log, the newest first",
     (
-        Column("kind", "text", "its class", answers=("state",)),
-        Column("about", "text", "the device or program that it names", Width(), ("name",)),
-        Column("count", "number", "how many such lines since the computer started"),
-        Column("during", "number", "how many of them during the capture"),
-        Column(
-            "first_ago_s",
-            "s",
-            "how long before the end of the capture the first was",
-            title="first, ago",
-        ),
-        Column("last_ago_s", "s", "how long before it the newest was", title="last, ago"),
-        Column("pid", "number", "process number that it names", answers=("pid",)),
-        Column("line", "text", "the newest line, addresses left out", Width(30, 120)),
+        Column("kind", "text", "its class", lambda of: of.complaint.kind.replace("-", " "),
+            answers=("state",)),
+        Column("about", "text", "the device or program that it names",
+            lambda of: of.complaint.about, width=Width(), answers=("name",)),
+        Column("count", "number", "how many such lines since the computer started",
+            lambda of: of.complaint.times),
+        Column("during", "number", "how many of them during the capture",
+            lambda of: of.complaint.during),
+        Column("first_ago_s", "s", "how long before the end of the capture the first was",
+            lambda of: of.ago_s(of.complaint.first_s), title="first, ago"),
+        Column("last_ago_s", "s", "how long before it the newest was",
+            lambda of: of.ago_s(of.complaint.last_s), title="last, ago"),
+        Column("pid", "number", "process number that it names", lambda of: of.complaint.pid,
+            answers=("pid",)),
+        Column("line", "text", "the newest line, addresses left out", lambda of: of.complaint.text,
+            width=Width(30, 120)),
     ),
     _complaints,
     shown=("kind", "about", "count", "last_ago_s", "during", "line"),

@@ -2,9 +2,10 @@
 
 from collections import Counter
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from dunmist.advice import Judged
-from dunmist.tables.declared import Column, Row, Table, Width
+from dunmist.tables.declared import Column, Table, Width
 
 # load for each logical CPU, and what it means from there on
 MEANINGS = (
@@ -25,7 +26,16 @@ STATES = {
 }
 
 
-def _load(judged: Judged) -> Iterator[Row]:
+class LoadAverage(NamedTuple):
+    """The load over so many minutes, and what it means here."""
+
+    minutes: int
+    load: float
+    for_each_cpu: float
+    meaning: str
+
+
+def _load(judged: Judged) -> Iterator[LoadAverage]:
     machine = judged.series.machine
     for minutes, level in (
         (1, machine.load_one),
@@ -35,28 +45,33 @@ def _load(judged: Judged) -> Iterator[Row]:
         load = level.last()
         if load is not None:
             each = load / machine.logical_processors
-            yield {
-                "minutes": minutes,
-                "load": load,
-                "for_each_cpu": each,
-                "meaning": next(text for least, text in MEANINGS if each >= least),
-            }
+            meaning = next(text for least, text in MEANINGS if each >= least)
+            yield LoadAverage(minutes, load, each, meaning)
 
 
-LOAD = Table(
+LOAD: Table[LoadAverage] = Table(
     "load average",
     "at the end of the capture; it counts tasks that run, wait for a CPU or wait for a disk",
     (
         Column("minutes", "number", "damped over so many minutes"),
         Column("load", "figure", "tasks"),
         Column("for_each_cpu", "figure", "tasks for each logical CPU"),
-        Column("meaning", "text", "what that means for this many CPUs", Width(most=70)),
+        Column("meaning", "text", "what that means for this many CPUs", width=Width(most=70)),
     ),
     _load,
 )
 
 
-def _states(judged: Judged) -> Iterator[Row]:
+class InState(NamedTuple):
+    """How many are in one state."""
+
+    state: str
+    meaning: str
+    processes: int
+    threads: int
+
+
+def _states(judged: Judged) -> Iterator[InState]:
     processes: Counter[str] = Counter()
     threads: Counter[str] = Counter()
     for process in judged.series.living.values():
@@ -64,20 +79,16 @@ def _states(judged: Judged) -> Iterator[Row]:
             processes[process.last.state] += 1
             threads[process.last.state] += process.last.threads
     for state in sorted(processes, key=lambda letter: -processes[letter]):
-        yield {
-            "state": state,
-            "meaning": STATES.get(state, "another state"),
-            "processes": processes[state],
-            "threads": threads[state],
-        }
+        meaning = STATES.get(state, "another state")
+        yield InState(state, meaning, processes[state], threads[state])
 
 
-PROCESS_STATES = Table(
+PROCESS_STATES: Table[InState] = Table(
     "states",
     "how many processes were in which state at the end of the capture",
     (
         Column("state", "text", "letter of proc_pid_stat(5)"),
-        Column("meaning", "text", "what it means", Width(most=50)),
+        Column("meaning", "text", "what it means", width=Width(most=50)),
         Column("processes", "number", "processes whose first thread was in it"),
         Column("threads", "number", "threads of these processes"),
     ),

@@ -1,11 +1,12 @@
 """Topic ``machine``: what the computer is, its memory modules, and how it was sampled."""
 
 from collections.abc import Iterator
+from typing import Any, NamedTuple
 
 from dunmist.advice import Judged
-from dunmist.computer import Firmware
+from dunmist.computer import Firmware, MemoryModule
 from dunmist.series import Series
-from dunmist.tables.declared import Column, Row, Table, Unit, Width
+from dunmist.tables.declared import Column, Table, Unit, Width
 
 # each fact with its unit, in the order in which people read them
 FACTS: dict[str, Unit] = {
@@ -49,12 +50,19 @@ FACTS: dict[str, Unit] = {
 HZ_PER_MHZ = 1e6
 
 
-def _facts(judged: Judged) -> Iterator[Row]:
+class Fact(NamedTuple):
+    """One fact, in the unit that ``FACTS`` gives it."""
+
+    fact: str
+    value: Any
+
+
+def _facts(judged: Judged) -> Iterator[Fact]:
     known = {**_computer(judged.series), **_sampling(judged.series)}
-    return ({"fact": name, "value": known[name]} for name in FACTS)
+    return (Fact(name, known[name]) for name in FACTS)
 
 
-def _computer(series: Series) -> Row:
+def _computer(series: Series) -> dict[str, Any]:
     about, inventory = series.header.machine, series.header.inventory
     firmware = inventory.firmware or Firmware()
     packages = {
@@ -99,7 +107,7 @@ def _computer(series: Series) -> Row:
     }
 
 
-def _sampling(series: Series) -> Row:
+def _sampling(series: Series) -> dict[str, Any]:
     header, machine = series.header, series.machine
     whole_s = series.footer.own_cpu_s if series.footer else None
     return {
@@ -117,35 +125,24 @@ def _sampling(series: Series) -> Row:
     }
 
 
-MACHINE = Table(
+MACHINE: Table[Fact] = Table(
     "machine",
     "one fact a row; the names of the facts carry their units",
     (
         Column("fact", "text", "name of the fact"),
-        Column("value", "fact", "its value", Width(most=90)),
+        Column("value", "fact", "its value", width=Width(most=90)),
     ),
     _facts,
     units=FACTS,
 )
 
 
-def _modules(judged: Judged) -> Iterator[Row]:
-    firmware = judged.series.header.inventory.firmware or Firmware()
-    for module in firmware.modules:
-        yield {
-            "slot": module.slot,
-            "bank": module.bank,
-            "size_bytes": module.size_bytes,
-            "kind": module.kind,
-            "form_factor": module.form_factor,
-            "rated_mtps": module.rated_mtps,
-            "configured_mtps": module.configured_mtps,
-            "maker": module.maker,
-            "part": module.part,
-        }
+def _modules(judged: Judged) -> list[MemoryModule]:
+    firmware = judged.series.header.inventory.firmware
+    return firmware.modules if firmware else []
 
 
-MODULES = Table(
+MODULES: Table[MemoryModule] = Table(
     "modules",
     "memory slots that the firmware lists",
     (

@@ -2,10 +2,12 @@
 
 from collections import defaultdict
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from dunmist.advice import Judged
-from dunmist.series import Application, memory_breakdown
-from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table
+from dunmist.computer import SwapArea
+from dunmist.series import Application, Level, Rate, memory_breakdown
+from dunmist.tables.declared import CURVE_POINTS, Column, Table
 from dunmist.tables.machine import MODULES
 from dunmist.tables.shared_columns import APPLICATION, CHANGE_BYTES, PRIVATE_BYTES, RSS_BYTES
 
@@ -30,7 +32,23 @@ KIB = 1024.0
 OUTSIDE, INSTALLED = "kept at boot by firmware and kernel", "installed"
 
 
-def _parts(judged: Judged) -> Iterator[Row]:
+class Part(NamedTuple):
+    """One part of the installed memory; ``held`` is None for what is the same at all ticks."""
+
+    part: str
+    bytes: float
+    total_bytes: float
+    held: Level | None = None
+
+    @property
+    def share_curve(self) -> list[float | None] | None:
+        """Its share of all over the capture."""
+        if self.held is None:
+            return None
+        return (self.held / self.total_bytes).between(0.0, 1.0).curve(CURVE_POINTS)
+
+
+def _parts(judged: Judged) -> Iterator[Part]:
     """Yield the parts of the installed memory at the end of the capture; they add up to it.
 
     Where the firmware lists its modules, installed is their sum; else it is what the kernel got.
@@ -41,36 +59,42 @@ def _parts(judged: Judged) -> Iterator[Row]:
     modules = sum(module.size_bytes or 0 for module in firmware.modules) if firmware else 0
     total = max(managed, float(modules))
     for part, held in memory_breakdown(series.machine).items():
-        size = float(held.values[-1])
-        yield {
-            "part": part,
-            "bytes": size,
-            "share": min(1.0, size / total),
-            "change_bytes": held.change(),
-            "share_curve": (held / total).between(0.0, 1.0).curve(CURVE_POINTS),
-        }
+        yield Part(part, float(held.values[-1]), total, held)
     if total > managed:
-        kept = total - managed
-        yield {"part": OUTSIDE, "bytes": kept, "share": min(1.0, kept / total), "change_bytes": 0.0}
-    yield {"part": INSTALLED, "bytes": total, "share": 1.0, "change_bytes": 0.0}
+        yield Part(OUTSIDE, total - managed, total)
+    yield Part(INSTALLED, total, total)
 
 
-INSTALLED_MEMORY = Table(
+INSTALLED_MEMORY: Table[Part] = Table(
     "installed memory",
     "at the end of the capture. The parts add up to the last row, `installed`. That is the modules "
     "that the firmware lists, else what the kernel manages",
     (
         Column("part", "text", "what it is used for"),
         Column("bytes", "bytes", "size", title="bytes"),
-        Column("share", "share", "of what is installed"),
-        CHANGE_BYTES,
+        Column("share", "share", "of what is installed",
+            lambda of: min(1.0, of.bytes / of.total_bytes)),
+        CHANGE_BYTES.of(lambda of: of.held.change() if of.held else 0.0),
         Column("share_curve", "curve of shares", "share over the capture"),
     ),
     _parts,
 )
 
 
-def _use(judged: Judged) -> Iterator[Row]:
+class Use(NamedTuple):
+    """How much of something is used."""
+
+    what: str
+    bytes: float
+    of_bytes: float | None
+
+    @property
+    def share(self) -> float | None:
+        """The used part."""
+        return self.bytes / self.of_bytes if self.of_bytes else None
+
+
+def _use(judged: Judged) -> Iterator[Use]:
     """Yield what people ask for first; used is all that is not available."""
     machine = judged.series.machine
 
@@ -87,11 +111,10 @@ def _use(judged: Judged) -> Iterator[Row]:
     }
     for what, (size, whole) in known.items():
         if size is not None:
-            share = size / whole if whole else None
-            yield {"what": what, "bytes": size, "of_bytes": whole, "share": share}
+            yield Use(what, size, whole)
 
 
-MEMORY_USE = Table(
+MEMORY_USE: Table[Use] = Table(
     "memory use",
     "at the end of the capture; committed is what programs were promised, used or not",
     (
@@ -104,8 +127,22 @@ MEMORY_USE = Table(
 )
 
 
-def _holders(judged: Judged) -> Iterator[Row]:
-    """Yield who holds memory at the end, one application a row."""
+class Holder(NamedTuple):
+    """One application that holds memory; ``total_bytes`` is what the kernel manages."""
+
+    application: Application
+    total_bytes: float
+    proportional_bytes: float | None
+    swap_bytes: float | None
+
+    @property
+    def private_bytes(self) -> float:
+        """Memory that nobody shares, at the end."""
+        return float(self.application.private_bytes.values[-1])
+
+
+def _holders(judged: Judged) -> Iterator[Holder]:
+    """Yield who holds memory at the end."""
     series = judged.series
     exact: dict[Application, float] = defaultdict(float)
     swapped: dict[Application, float] = defaultdict(float)
@@ -117,101 +154,84 @@ def _holders(judged: Judged) -> Iterator[Row]:
             swapped[process.application] += detail.swap_kib * KIB
     total = float(series.machine.memory_bytes("MemTotal").values[-1])
     for application in series.applications:
-        if application.kernel:
-            continue
-        held = float(application.private_bytes.values[-1])
-        yield {
-            "application": application.name,
-            "processes": len(application.members),
-            "private_bytes": held,
-            "share": min(1.0, held / total),
-            "change_bytes": application.private_bytes.change(),
-            "private_curve_bytes": application.private_bytes.curve(CURVE_POINTS),
-            "rss_bytes": float(application.rss_bytes.values[-1]),
-            "proportional_bytes": exact.get(application),
-            "swap_bytes": swapped.get(application),
-        }
+        if not application.kernel:
+            yield Holder(application, total, exact.get(application), swapped.get(application))
 
 
-HOLDERS = Table(
+HOLDERS: Table[Holder] = Table(
     "holders",
     "who holds memory at the end, the greatest first",
     (
-        APPLICATION,
-        Column("processes", "number", "how many processes it had"),
+        APPLICATION.of(lambda of: of.application.name),
+        Column("processes", "number", "how many processes it had",
+            lambda of: len(of.application.members)),
         PRIVATE_BYTES,
-        Column("share", "share", "of what the kernel manages"),
-        CHANGE_BYTES,
-        Column("private_curve_bytes", "curve", "memory of its own over the capture"),
-        RSS_BYTES,
+        Column("share", "share", "of what the kernel manages",
+            lambda of: min(1.0, of.private_bytes / of.total_bytes)),
+        CHANGE_BYTES.of(lambda of: of.application.private_bytes.change()),
+        Column("private_curve_bytes", "curve", "memory of its own over the capture",
+            lambda of: of.application.private_bytes.curve(CURVE_POINTS)),
+        RSS_BYTES.of(lambda of: float(of.application.rss_bytes.values[-1])),
         Column("proportional_bytes", "bytes", "of its largest processes, shared pages divided"),
         Column("swap_bytes", "bytes", "in swap, of those whose details may be read"),
     ),
     _holders,
-    shown=(
-        "application",
-        "private_bytes",
-        "share",
-        "change_bytes",
-        "private_curve_bytes",
-        "processes",
-        "rss_bytes",
-        "proportional_bytes",
-        "swap_bytes",
-    ),
+    shown=("application", "private_bytes", "share", "change_bytes", "private_curve_bytes",
+        "processes", "rss_bytes", "proportional_bytes", "swap_bytes"),
     order=("private_bytes",),
 )
 
 
-def _paging(judged: Judged) -> Iterator[Row]:
+class Paged(NamedTuple):
+    """How often something was paged; ``since_start`` of the computer."""
+
+    event: str
+    rate: Rate
+    since_start: float
+
+
+def _paging(judged: Judged) -> Iterator[Paged]:
     paging = judged.series.machine.paging
     for event, words in PAGING_EVENTS.items():
         present = [word for word in words if word in paging]
         if present:
             rate = sum((paging[word] for word in present[1:]), paging[present[0]])
-            yield {
-                "event": event,
-                "mean_per_s": rate.known_mean(),
-                "greatest_per_s": rate.greatest(),
-                "since_start": sum(judged.series.machine.paged[word] for word in present),
-            }
+            since_start = sum(judged.series.machine.paged[word] for word in present)
+            yield Paged(event, rate, since_start)
 
 
-PAGING = Table(
+PAGING: Table[Paged] = Table(
     "paging",
     "what was paged",
     (
         Column("event", "text", "what happened"),
-        Column("mean_per_s", "a second", "how often, mean"),
-        Column("greatest_per_s", "a second", "how often, most in an interval"),
+        Column("mean_per_s", "a second", "how often, mean", lambda of: of.rate.known_mean()),
+        Column("greatest_per_s", "a second", "how often, most in an interval",
+            lambda of: of.rate.greatest()),
         Column("since_start", "number", "how often since the computer started"),
     ),
     _paging,
 )
 
 
-def _swaps(judged: Judged) -> Iterator[Row]:
+def _swaps(judged: Judged) -> list[SwapArea]:
     survey = judged.series.surveyed.last
-    for swap in survey.swaps if survey else []:
-        yield {
-            "area": swap.name,
-            "kind": swap.kind,
-            "size_bytes": swap.size_bytes,
-            "used_bytes": swap.used_bytes,
-            "used_share": min(1.0, swap.used_bytes / swap.size_bytes) if swap.size_bytes else None,
-            "priority": swap.priority,
-        }
+    return survey.swaps if survey else []
 
 
-SWAP_AREAS = Table(
+def _used_share(swap: SwapArea) -> float | None:
+    return min(1.0, swap.used_bytes / swap.size_bytes) if swap.size_bytes else None
+
+
+SWAP_AREAS: Table[SwapArea] = Table(
     "swap areas",
     "where swap lies",
     (
-        Column("area", "text", "file or device"),
+        Column("area", "text", "file or device", lambda of: of.name),
         Column("kind", "text", "file or partition"),
         Column("size_bytes", "bytes", "size"),
         Column("used_bytes", "bytes", "used"),
-        Column("used_share", "share", "used", answers=("least",)),
+        Column("used_share", "share", "used", _used_share, answers=("least",)),
         Column("priority", "number", "the greatest is used first"),
     ),
     _swaps,

@@ -2,43 +2,44 @@
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import NamedTuple
 
 from dunmist.advice import Judged
+from dunmist.computer import SocketFacts
 from dunmist.series import Process, Series, SocketSeries, network_of, plain_address
-from dunmist.tables.declared import Column, Row, Table, Width
+from dunmist.tables.declared import Column, Table, Width
 from dunmist.tables.shared_columns import PIDS, UNIT, USERS
 
 HERE, OPEN = "this computer", "open"
 
 
-def _sockets(judged: Judged) -> Iterator[Row]:
-    return socket_rows(judged, judged.series.sockets)
+class OneSocket(NamedTuple):
+    """One socket with the processes that own it."""
+
+    socket: SocketSeries
+    owners: list[Process]
+    series: Series
+
+    @property
+    def facts(self) -> SocketFacts:
+        """What it is."""
+        return self.socket.facts
+
+    def words(self, word: Callable[[Process], str | None]) -> str | None:
+        """Return what is said of its owners, each thing once."""
+        return _words(self.owners, word)
 
 
-def socket_rows(judged: Judged, sockets: Iterable[SocketSeries]) -> Iterator[Row]:
-    """Yield a row for each of some sockets, those that listen first, by port."""
+def _sockets(judged: Judged) -> Iterator[OneSocket]:
+    return sockets_of(judged, judged.series.sockets)
+
+
+def sockets_of(judged: Judged, sockets: Iterable[SocketSeries]) -> Iterator[OneSocket]:
+    """Yield each of some sockets, those that listen first, by port."""
+    processes = judged.series.processes
     for socket in sorted(sockets, key=_order):
-        series, facts = judged.series, socket.facts
-        owners = [series.processes[owner] for owner in socket.owners if owner in series.processes]
-        yield {
-            "protocol": facts.protocol + (str(facts.version) if facts.version else ""),
-            "port": facts.local_port,
-            "local": facts.local,
-            "scope": scope_of(socket),
-            "state": "ended" if socket.ended else ("listen" if socket.listens else socket.state),
-            "pids": " ".join(str(owner.pid) for owner in owners) or None,
-            "programs": _words(owners, lambda owner: owner.name),
-            "users": _words(owners, lambda owner: owner.facts.user or "unknown"),
-            "unknown_owner": None if owners else _why_unknown(series, facts.protocol),
-            "uid": facts.uid,
-            "unit": _words(owners, lambda owner: owner.unit),
-            "remote": facts.remote,
-            "remote_port": facts.remote_port,
-            "sent_bytes": socket.sent_bytes,
-            "received_bytes": socket.received_bytes,
-            "retransmitted": socket.retransmitted,
-            "at_most_s": socket.at_most_s,
-        }
+        owners = [processes[owner] for owner in socket.owners if owner in processes]
+        yield OneSocket(socket, owners, judged.series)
 
 
 def scope_of(socket: SocketSeries) -> str:
@@ -57,11 +58,23 @@ def _words(owners: list[Process], word: Callable[[Process], str | None]) -> str 
     return " ".join(sorted({owner_word for owner in owners if (owner_word := word(owner))})) or None
 
 
-def _why_unknown(series: Series, protocol: str) -> str:
+def _protocol(of: OneSocket) -> str:
+    return f"{of.facts.protocol}{of.facts.version or ''}"
+
+
+def _state(of: OneSocket) -> str | None:
+    if of.socket.ended:
+        return "ended"
+    return "listen" if of.socket.listens else of.socket.state
+
+
+def _why_unknown(of: OneSocket) -> str | None:
     """Return why nobody was found to own a socket, and what would reveal it."""
-    if not series.header.privileged:
+    if of.owners:
+        return None
+    if not of.series.header.privileged:
         return "hidden: sample as administrator"
-    if protocol == "unix":
+    if of.facts.protocol == "unix":
         return "closed meanwhile, or the kernel's"
     return "the kernel's, closed meanwhile, or in another namespace"
 
@@ -77,54 +90,57 @@ def _order(socket: SocketSeries) -> tuple[bool, bool, int, int, str]:
     )
 
 
-SOCKETS = Table(
+SOCKETS: Table[OneSocket] = Table(
     "sockets",
     "those that listen first, by port",
     (
-        Column("protocol", "text", "tcp, udp (with the version of the address) or unix"),
-        Column("port", "number", "local port", answers=("port",)),
-        Column("local", "text", "local address, or the path of a Unix socket"),
-        Column("scope", "text", "who can reach it, or where its other end is"),
-        Column("state", "text", "listen, a state of TCP, or ended", answers=("state",)),
-        PIDS,
-        Column("programs", "text", "programs of all owners", Width(), ("name",)),
-        USERS,
-        Column("unknown_owner", "text", "why nobody was found, and what would reveal it", Width()),
-        Column("uid", "number", "user number of who made it"),
-        UNIT,
-        Column("remote", "text", "address of the other end", Width()),
-        Column("remote_port", "number", "port of the other end"),
-        Column("sent_bytes", "bytes", "over the capture, where the kernel counts it"),
-        Column("received_bytes", "bytes", "over the capture, where the kernel counts it"),
-        Column("retransmitted", "number", "segments sent again over the capture"),
-        Column(
-            "at_most_s",
-            "s",
+        Column("protocol", "text", "tcp, udp (with the version of the address) or unix", _protocol),
+        Column("port", "number", "local port", lambda of: of.facts.local_port, answers=("port",)),
+        Column("local", "text", "local address, or the path of a Unix socket",
+            lambda of: of.facts.local),
+        Column("scope", "text", "who can reach it, or where its other end is",
+            lambda of: scope_of(of.socket)),
+        Column("state", "text", "listen, a state of TCP, or ended", _state, answers=("state",)),
+        PIDS.of(lambda of: " ".join(str(owner.pid) for owner in of.owners) or None),
+        Column("programs", "text", "programs of all owners",
+            lambda of: of.words(lambda owner: owner.name), width=Width(), answers=("name",)),
+        USERS.of(lambda of: of.words(lambda owner: owner.facts.user or "unknown")),
+        Column("unknown_owner", "text", "why nobody was found, and what would reveal it",
+            _why_unknown, width=Width()),
+        Column("uid", "number", "user number of who made it", lambda of: of.facts.uid),
+        UNIT.of(lambda of: of.words(lambda owner: owner.unit)),
+        Column("remote", "text", "address of the other end", lambda of: of.facts.remote,
+            width=Width()),
+        Column("remote_port", "number", "port of the other end", lambda of: of.facts.remote_port),
+        Column("sent_bytes", "bytes", "over the capture, where the kernel counts it",
+            lambda of: of.socket.sent_bytes),
+        Column("received_bytes", "bytes", "over the capture, where the kernel counts it",
+            lambda of: of.socket.received_bytes),
+        Column("retransmitted", "number", "segments sent again over the capture",
+            lambda of: of.socket.retransmitted),
+        Column("at_most_s", "s",
             "for how long it can have moved as much as now, by all that it has moved",
-            title="like this for at most",
-        ),
+            lambda of: of.socket.at_most_s, title="like this for at most"),
     ),
     _sockets,
-    shown=(
-        "port",
-        "protocol",
-        "scope",
-        "state",
-        "pids",
-        "programs",
-        "users",
-        "unit",
-        "local",
-        "remote",
-        "remote_port",
-        "sent_bytes",
-        "received_bytes",
-        "unknown_owner",
-    ),
+    shown=("port", "protocol", "scope", "state", "pids", "programs", "users", "unit", "local",
+        "remote", "remote_port", "sent_bytes", "received_bytes", "unknown_owner"),
 )
 
 
-def _peers(judged: Judged) -> Iterator[Row]:
+class Peer(NamedTuple):
+    """One other computer, and what was moved to and from it."""
+
+    peer: str
+    where: str
+    connections: int
+    programs: str | None
+    pids: str | None
+    sent_bytes: float
+    received_bytes: float
+
+
+def _peers(judged: Judged) -> Iterator[Peer]:
     """Yield what was moved with each other computer, the most first."""
     by_address: dict[str, list[SocketSeries]] = defaultdict(list)
     for socket in judged.series.sockets:
@@ -136,25 +152,25 @@ def _peers(judged: Judged) -> Iterator[Row]:
         owners = [
             processes[owner] for socket in sockets for owner in socket.owners if owner in processes
         ]
-        yield {
-            "peer": address,
-            "where": scope_of(sockets[0]),
-            "connections": len(sockets),
-            "programs": _words(owners, lambda owner: owner.name),
-            "pids": _words(owners, lambda owner: str(owner.pid)),
-            "sent_bytes": sum(socket.sent_bytes or 0 for socket in sockets),
-            "received_bytes": sum(socket.received_bytes or 0 for socket in sockets),
-        }
+        yield Peer(
+            address,
+            scope_of(sockets[0]),
+            len(sockets),
+            _words(owners, lambda owner: owner.name),
+            _words(owners, lambda owner: str(owner.pid)),
+            sum(socket.sent_bytes or 0 for socket in sockets),
+            sum(socket.received_bytes or 0 for socket in sockets),
+        )
 
 
-PEERS = Table(
+PEERS: Table[Peer] = Table(
     "peers",
     "other computers, by what was moved over TCP",
     (
-        Column("peer", "text", "address of the other computer", Width()),
+        Column("peer", "text", "address of the other computer", width=Width()),
         Column("where", "text", "local network or internet"),
         Column("connections", "number", "how many there were"),
-        Column("programs", "text", "programs that talk to it", Width(), ("name",)),
+        Column("programs", "text", "programs that talk to it", width=Width(), answers=("name",)),
         PIDS,
         Column("sent_bytes", "bytes", "over the capture"),
         Column("received_bytes", "bytes", "over the capture"),

@@ -2,12 +2,13 @@
 
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import NamedTuple
 
 from dunmist.advice import Judged
-from dunmist.computer import DELETED
-from dunmist.series import Process
-from dunmist.tables.declared import CURVE_POINTS, Column, Row, Table, Width
+from dunmist.computer import DELETED, MemoryRollup, ProcessDetail, ProcessFacts, ProcessSample
+from dunmist.series import Process, Series
+from dunmist.tables.declared import CURVE_POINTS, Column, Table, Width
 from dunmist.tables.ports import network_bytes_of_each, ports_of_each, ports_text
 from dunmist.tables.shared_columns import (
     APPLICATION,
@@ -52,181 +53,215 @@ CONSOLE_MAJOR, FIRST_SERIAL = 4, 64
 NS_PER_S, KIB = 1e9, 1024.0
 
 
-def process_rows(judged: Judged, processes: Iterable[Process] | None = None) -> Iterator[Row]:
-    """Yield a row for each process, or for each of the given ones."""
+class OneProcess(NamedTuple):
+    """One process with its last sample, and what is known of all of them."""
+
+    process: Process
+    sample: ProcessSample
+    known: "_Known"
+
+    @property
+    def facts(self) -> ProcessFacts:
+        """What it is."""
+        return self.process.facts
+
+    @property
+    def detail(self) -> ProcessDetail | None:
+        """What costs too much to be read at each tick."""
+        return self.process.detail
+
+    @property
+    def state(self) -> str:
+        """A letter of the kernel's, or ended."""
+        return self.sample.state if self.process.is_alive else "ended"
+
+    @property
+    def cores_mean(self) -> float:
+        """Logical CPUs used."""
+        return self.process.cpu_s / self.series.line.measured_s
+
+    @property
+    def private_bytes(self) -> int:
+        """Memory that nobody shares."""
+        return _pages(self, self.sample.rss_pages - (self.sample.shared_pages or 0))
+
+    @property
+    def command_line(self) -> str | None:
+        """Its arguments."""
+        return " ".join(self.facts.command_line) or None
+
+    @property
+    def series(self) -> Series:
+        """The capture that it is of."""
+        return self.known.judged.series
+
+
+class _Known(NamedTuple):
+    """What is found once for all processes, each by its identity."""
+
+    judged: Judged
+    ports: Mapping[int, set[int]]
+    network: Mapping[int, float]
+    users: Mapping[int | None, str]
+    rollups: Mapping[int, MemoryRollup]
+
+
+def processes_of(
+    judged: Judged, processes: Iterable[Process] | None = None
+) -> Iterator[OneProcess]:
+    """Yield the record of each process, or of each of the given ones."""
     series = judged.series
-    about, processors = series.header.machine, series.machine.logical_processors
-    ports, network = ports_of_each(series), network_bytes_of_each(series)
-    names = {
-        process.facts.uid: process.facts.user
-        for process in series.processes.values()
-        if process.facts.user
-    }
-    rollups = {
-        rollup.process: rollup for survey in series.surveyed.surveys for rollup in survey.rollups
-    }
+    known = _Known(
+        judged,
+        ports_of_each(series),
+        network_bytes_of_each(series),
+        {
+            process.facts.uid: process.facts.user
+            for process in series.processes.values()
+            if process.facts.user
+        },
+        {rollup.process: rollup for survey in series.surveyed.surveys for rollup in survey.rollups},
+    )
     for process in series.processes.values() if processes is None else processes:
-        sample, facts, detail = process.last, process.facts, process.detail
-        if sample is None:
-            continue
-        cores, rollup = process.cores.known_or(0.0), rollups.get(process.identity)
-        package = series.surveyed.package_of_file(facts.executable)
-        graphics = series.devices.graphics_use.get(process.identity)
-        yield {
-            "pid": process.pid,
-            "program": process.name,
-            "application": process.application.name,
-            "application_number": process.application.number,
-            "user": facts.user,
-            "uid": facts.uid,
-            "group": facts.group,
-            "processor": sample.processor if sample.processor >= 0 else None,
-            "state": sample.state if process.is_alive else "ended",
-            "parent_pid": facts.ppid,
-            "threads": sample.threads,
-            "nice": sample.nice,
-            "cores_mean": process.cpu_s / series.line.measured_s,
-            "cores_max": cores.greatest(),
-            "cores_curve": cores.curve(CURVE_POINTS),
-            "machine_share": process.cpu_s / series.line.measured_s / processors,
-            "cpu_s": process.cpu_s,
-            "cpu_total_s": (sample.user_clk + sample.system_clk) / about.clock_ticks_per_s,
-            "disk_bytes_per_s": process.read_bytes_per_s.known_or(0.0).mean()
-            + process.write_bytes_per_s.known_or(0.0).mean(),
-            "network_bytes_per_s": network.get(process.identity, 0.0),
-            "virtual_bytes": _kib(detail.virtual_kib if detail else None),
-            "bits": detail.bits if detail else None,
-            "rss_bytes": sample.rss_pages * about.page_bytes,
-            "private_bytes": (sample.rss_pages - (sample.shared_pages or 0)) * about.page_bytes,
-            "command_line": " ".join(facts.command_line) or None,
-            "executable": facts.executable,
-            "executable_deleted": (facts.executable or "").endswith(DELETED),
-            "package": package.name if package else None,
-            "unit": process.unit,
-            "container": container_of(facts.cgroup),
-            "cgroup": facts.cgroup,
-            "login_user": _user_name(names, facts.login_uid),
-            "terminal": terminal_name(facts.tty),
-            "scheduling": POLICIES.get(facts.policy),
-            "started_s": series.started_s(facts.start_clk),
-            "minor_faults": sample.minor_faults,
-            "major_faults": sample.major_faults,
-            "run_delay_s": None if sample.delay_ns is None else sample.delay_ns / NS_PER_S,
-            "io_waited_s": sample.io_delay_clk / about.clock_ticks_per_s,
-            "read_bytes": sample.read_bytes,
-            "write_bytes": sample.write_bytes,
-            "descriptors": detail.descriptors if detail else None,
-            "descriptor_limit": detail.descriptor_limit if detail else None,
-            "swap_bytes": _kib(detail.swap_kib if detail else None),
-            "waits_in": sample.waits_in or (detail.waits_in if detail else None),
-            "proportional_bytes": _kib(rollup.pss_kib if rollup else None),
-            "locked_bytes": _kib(rollup.locked_kib if rollup else None),
-            "ports": ports_text(ports, [process]),
-            "graphics_s": None if graphics is None else graphics.total(),
-            "role": judged.diagnosis.role_of(process.application),
-        }
+        if process.last is not None:
+            yield OneProcess(process, process.last, known)
 
 
-def _unfolded(judged: Judged) -> list[Row]:
+def _unfolded(judged: Judged) -> list[OneProcess]:
     """Return the processes below one another by application, the greatest application first."""
-    rows = list(process_rows(judged))
-    use: dict[object, float] = defaultdict(float)
-    for row in rows:
-        use[row["application_number"]] += float(str(row["cores_mean"]))
+    records = list(processes_of(judged))
+    cores: dict[int, float] = defaultdict(float)
+    for record in records:
+        cores[record.process.application.number] += record.cores_mean
     return sorted(
-        rows,
-        key=lambda row: (
-            -use[row["application_number"]],
-            int(str(row["application_number"])),
-            -float(str(row["cores_mean"])),
+        records,
+        key=lambda of: (
+            -cores[of.process.application.number],
+            of.process.application.number,
+            -of.cores_mean,
         ),
     )
 
 
-PROCESS_COLUMNS = (
-    PID,
-    PROGRAM,
-    APPLICATION,
-    APPLICATION_NUMBER,
-    USER,
-    Column("uid", "number", "number of its owner", answers=("owner",)),
-    Column("group", "text", "effective group", answers=("owner",)),
-    Column("processor", "number", "where it was last seen"),
+def _machine_share(of: OneProcess) -> float:
+    return of.cores_mean / of.series.machine.logical_processors
+
+
+def _disk_bytes_per_s(of: OneProcess) -> float:
+    moved = (of.process.read_bytes_per_s, of.process.write_bytes_per_s)
+    return sum(rate.known_or(0.0).mean() for rate in moved)
+
+
+def _package(of: OneProcess) -> str | None:
+    package = of.series.surveyed.package_of_file(of.facts.executable)
+    return package.name if package else None
+
+
+def _graphics_s(of: OneProcess) -> float | None:
+    use = of.series.devices.graphics_use.get(of.process.identity)
+    return None if use is None else use.total()
+
+
+def _pages(of: OneProcess, pages: int) -> int:
+    return pages * of.series.header.machine.page_bytes
+
+
+def _clk_s(of: OneProcess, clk: int) -> float:
+    return clk / of.series.header.machine.clock_ticks_per_s
+
+
+def _rollup_bytes(of: OneProcess, kib: Callable[[MemoryRollup], int | None]) -> float | None:
+    rollup = of.known.rollups.get(of.process.identity)
+    return _kib(kib(rollup)) if rollup else None
+
+
+PROCESS_COLUMNS: tuple[Column[OneProcess], ...] = (
+    PID.of(lambda of: of.process.pid),
+    PROGRAM.of(lambda of: of.process.name),
+    APPLICATION.of(lambda of: of.process.application.name),
+    APPLICATION_NUMBER.of(lambda of: of.process.application.number),
+    USER.of(lambda of: of.facts.user),
+    Column("uid", "number", "number of its owner", lambda of: of.facts.uid, answers=("owner",)),
+    Column("group", "text", "effective group", lambda of: of.facts.group, answers=("owner",)),
+    Column("processor", "number", "where it was last seen",
+        lambda of: of.sample.processor if of.sample.processor >= 0 else None),
     STATE,
-    Column("parent_pid", "number", "process number of its parent"),
-    Column("threads", "number", "how many threads it has"),
-    Column("nice", "number", "nice value, the lower the more it gets"),
+    Column("parent_pid", "number", "process number of its parent", lambda of: of.facts.ppid),
+    Column("threads", "number", "how many threads it has", lambda of: of.sample.threads),
+    Column("nice", "number", "nice value, the lower the more it gets", lambda of: of.sample.nice),
     CORES_MEAN,
-    CORES_MAX,
-    CORES_CURVE,
-    MACHINE_SHARE,
-    Column("cpu_s", "s", "CPU time over the capture"),
-    Column("cpu_total_s", "s", "CPU time since it started"),
-    DISK_BYTES,
-    NETWORK_BYTES,
-    Column("virtual_bytes", "bytes", "size of its address space, used or not"),
-    Column("bits", "number", "word size of its program: 32 or 64"),
-    RSS_BYTES,
+    CORES_MAX.of(lambda of: of.process.cores.known_or(0.0).greatest()),
+    CORES_CURVE.of(lambda of: of.process.cores.known_or(0.0).curve(CURVE_POINTS)),
+    MACHINE_SHARE.of(_machine_share),
+    Column("cpu_s", "s", "CPU time over the capture", lambda of: of.process.cpu_s),
+    Column("cpu_total_s", "s", "CPU time since it started",
+        lambda of: _clk_s(of, of.sample.user_clk + of.sample.system_clk)),
+    DISK_BYTES.of(_disk_bytes_per_s),
+    NETWORK_BYTES.of(lambda of: of.known.network.get(of.process.identity, 0.0)),
+    Column("virtual_bytes", "bytes", "size of its address space, used or not",
+        lambda of: _kib(of.detail.virtual_kib if of.detail else None)),
+    Column("bits", "number", "word size of its program: 32 or 64",
+        lambda of: of.detail and of.detail.bits),
+    RSS_BYTES.of(lambda of: _pages(of, of.sample.rss_pages)),
     PRIVATE_BYTES,
     COMMAND_LINE,
-    Column("executable", "text", "file of its program", answers=("name",)),
-    Column("executable_deleted", "flag", "whether that file is gone"),
-    Column("package", "text", "package that the file belongs to"),
-    UNIT,
-    Column("container", "text", "container that it runs in"),
-    Column("cgroup", "text", "control group"),
-    Column("login_user", "text", "who logged in to start it", answers=("owner",)),
-    Column("terminal", "text", "controlling terminal"),
-    Column("scheduling", "text", "scheduling policy of sched(7)"),
-    Column("started_s", "moment", "when it started"),
-    Column("minor_faults", "number", "pages that had to be mapped, since it started"),
-    Column("major_faults", "number", "pages that had to be read from storage, since it started"),
-    Column("run_delay_s", "s", "its first thread waited for a CPU, since it started"),
-    Column("io_waited_s", "s", "it waited for storage, since it started"),
-    Column("read_bytes", "bytes", "from storage, since it started"),
-    Column("write_bytes", "bytes", "to storage, since it started"),
-    Column("descriptors", "number", "open files and sockets"),
-    Column("descriptor_limit", "number", "how many of them it may have"),
-    Column("swap_bytes", "bytes", "of its memory in swap"),
-    Column("waits_in", "text", "kernel function that it sleeps or waits in", Width()),
-    Column("proportional_bytes", "bytes", "memory, shared pages divided among their sharers"),
-    Column("locked_bytes", "bytes", "memory that cannot be moved out"),
-    PORTS,
-    Column("graphics_s", "s", "time of graphics engines over the capture"),
-    ROLE,
+    Column("executable", "text", "file of its program", lambda of: of.facts.executable,
+        answers=("name",)),
+    Column("executable_deleted", "flag", "whether that file is gone",
+        lambda of: (of.facts.executable or "").endswith(DELETED)),
+    Column("package", "text", "package that the file belongs to", _package),
+    UNIT.of(lambda of: of.process.unit),
+    Column("container", "text", "container that it runs in",
+        lambda of: container_of(of.facts.cgroup)),
+    Column("cgroup", "text", "control group", lambda of: of.facts.cgroup),
+    Column("login_user", "text", "who logged in to start it",
+        lambda of: _user_name(of.known.users, of.facts.login_uid), answers=("owner",)),
+    Column("terminal", "text", "controlling terminal", lambda of: terminal_name(of.facts.tty)),
+    Column("scheduling", "text", "scheduling policy of sched(7)",
+        lambda of: POLICIES.get(of.facts.policy)),
+    Column("started_s", "moment", "when it started",
+        lambda of: of.series.started_s(of.facts.start_clk)),
+    Column("minor_faults", "number", "pages that had to be mapped, since it started",
+        lambda of: of.sample.minor_faults),
+    Column("major_faults", "number", "pages that had to be read from storage, since it started",
+        lambda of: of.sample.major_faults),
+    Column("run_delay_s", "s", "its first thread waited for a CPU, since it started",
+        lambda of: None if of.sample.delay_ns is None else of.sample.delay_ns / NS_PER_S),
+    Column("io_waited_s", "s", "it waited for storage, since it started",
+        lambda of: _clk_s(of, of.sample.io_delay_clk)),
+    Column("read_bytes", "bytes", "from storage, since it started",
+        lambda of: of.sample.read_bytes),
+    Column("write_bytes", "bytes", "to storage, since it started",
+        lambda of: of.sample.write_bytes),
+    Column("descriptors", "number", "open files and sockets",
+        lambda of: of.detail and of.detail.descriptors),
+    Column("descriptor_limit", "number", "how many of them it may have",
+        lambda of: of.detail and of.detail.descriptor_limit),
+    Column("swap_bytes", "bytes", "of its memory in swap",
+        lambda of: _kib(of.detail.swap_kib if of.detail else None)),
+    Column("waits_in", "text", "kernel function that it sleeps or waits in",
+        lambda of: of.sample.waits_in or (of.detail and of.detail.waits_in), width=Width()),
+    Column("proportional_bytes", "bytes", "memory, shared pages divided among their sharers",
+        lambda of: _rollup_bytes(of, lambda rollup: rollup.pss_kib)),
+    Column("locked_bytes", "bytes", "memory that cannot be moved out",
+        lambda of: _rollup_bytes(of, lambda rollup: rollup.locked_kib)),
+    PORTS.of(lambda of: ports_text(of.known.ports, [of.process])),
+    Column("graphics_s", "s", "time of graphics engines over the capture", _graphics_s),
+    ROLE.of(lambda of: of.known.judged.diagnosis.role_of(of.process.application)),
 )
 PROCESSES = Table(
     "processes",
     "by their own use (`--flat`)",
     PROCESS_COLUMNS,
-    process_rows,
-    shown=(
-        "program",
-        "pid",
-        "cores_mean",
-        "private_bytes",
-        "disk_bytes_per_s",
-        "network_bytes_per_s",
-        "user",
-        "state",
-        "application",
-        "role",
-        "cores_curve",
-        "threads",
-        "nice",
-        "machine_share",
-        "cores_max",
-        "cpu_total_s",
-        "read_bytes",
-        "write_bytes",
-        "descriptors",
-        "waits_in",
-        "command_line",
-    ),
+    processes_of,
+    shown=("program", "pid", "cores_mean", "private_bytes", "disk_bytes_per_s",
+        "network_bytes_per_s", "user", "state", "application", "role", "cores_curve", "threads",
+        "nice", "machine_share", "cores_max", "cpu_total_s", "read_bytes", "write_bytes",
+        "descriptors", "waits_in", "command_line"),
     order=("cores_mean",),
 )
 UNFOLDED = PROCESSES._replace(
-    about="below one another by application (`--each`)", rows=_unfolded, order=()
+    about="below one another by application (`--each`)", records=_unfolded, order=()
 )
 
 

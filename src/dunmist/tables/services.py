@@ -1,119 +1,130 @@
 """Topics ``services`` and ``autostart``: what runs or starts by itself, and what it has cost."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import Any, NamedTuple
 
 from dunmist.advice import Judged
-from dunmist.series import BETWEEN_STARTS, Cost, cost_of_entry, cost_of_unit
-from dunmist.tables.declared import Column, Row, Table, Width
+from dunmist.computer import Unit
+from dunmist.series import BETWEEN_STARTS, Cost, GroupSeries, cost_of_entry, cost_of_unit
+from dunmist.tables.declared import Column, Table, Width
 from dunmist.tables.shared_columns import PIDS
 
 STALLS = ("cpu", "memory", "io")
-CPU_S = Column("cpu_s", "s", "CPU time since it was started")
-COST_RSS = Column("rss_bytes", "bytes", "resident set of what lives of it")
-COST_READ = Column("read_bytes", "bytes", "read from storage since it was started")
 
 
-def _services(judged: Judged) -> Iterator[Row]:
+class OneService(NamedTuple):
+    """One service or timer, and what it has cost."""
+
+    unit: Unit
+    cost: Cost
+    is_stuck: bool
+
+
+def _services(judged: Judged) -> Iterator[OneService]:
     series = judged.series
     for unit in series.surveyed.units:
-        cost = cost_of_unit(series, unit)
-        yield {
-            "unit": unit.name,
-            # where no service manager answered, processes in its group show that it runs
-            "state": unit.active or ("active" if cost.processes else None),
-            "detail": unit.sub,
-            "starts_by_itself": unit.starts,
-            "stuck": series.surveyed.is_stuck(unit),
-            "failed": unit.active == "failed",
-            "restarting": unit.sub == BETWEEN_STARTS,
-            "restarts": unit.restarts,
-            "pids": " ".join(map(str, cost.pids)) or None,
-            **_amounts(cost),
-            "since_s": unit.since_s,
-            "result": unit.result,
-            "schedule": unit.schedule,
-            "last_run_s": unit.last_run_s,
-            "next_run_s": unit.next_run_s,
-            "triggers": unit.triggers,
-            "about": unit.about,
-        }
+        yield OneService(unit, cost_of_unit(series, unit), series.surveyed.is_stuck(unit))
 
 
-SERVICES = Table(
+class Entry(NamedTuple):
+    """One thing that starts by itself, and what it has cost."""
+
+    name: str
+    kind: str
+    when: str | None
+    user: str
+    enabled: bool
+    command: str | None
+    file: str | None
+    cost: Cost
+
+
+def _cpu_s(of: OneService | Entry) -> float | None:
+    # what has ended has taken its counters with it
+    return of.cost.cpu_s if of.cost.processes else None
+
+
+def _rss_bytes(of: OneService | Entry) -> float | None:
+    return of.cost.rss_bytes if of.cost.processes else None
+
+
+def _state(of: OneService) -> str | None:
+    # where no service manager answered, processes in its group show that it runs
+    return of.unit.active or ("active" if of.cost.processes else None)
+
+
+CPU_S: Column[Any] = Column("cpu_s", "s", "CPU time since it was started", _cpu_s)
+COST_RSS: Column[Any] = Column("rss_bytes", "bytes", "resident set of what lives of it", _rss_bytes)
+COST_READ: Column[Any] = Column("read_bytes", "bytes", "read from storage since it was started",
+    lambda of: of.cost.read_bytes)
+SERVICES: Table[OneService] = Table(
     "services",
     "those in trouble first, then the dearest",
     (
-        Column("unit", "text", "service or timer", Width(), ("name", "service")),
-        Column("state", "text", "what the service manager says", answers=("state",)),
-        Column("detail", "text", "the same more exactly"),
-        Column("starts_by_itself", "text", "whether it is enabled"),
-        Column("stuck", "flag", "on the way to another state all the time"),
-        Column("failed", "flag", "whether it ended in failure"),
-        Column("restarting", "flag", "ended, and waits to be started again"),
-        Column("restarts", "number", "how often it was started anew"),
-        PIDS,
+        Column("unit", "text", "service or timer", lambda of: of.unit.name, width=Width(),
+            answers=("name", "service")),
+        Column("state", "text", "what the service manager says", _state, answers=("state",)),
+        Column("detail", "text", "the same more exactly", lambda of: of.unit.sub),
+        Column("starts_by_itself", "text", "whether it is enabled", lambda of: of.unit.starts),
+        Column("stuck", "flag", "on the way to another state all the time", lambda of: of.is_stuck),
+        Column("failed", "flag", "whether it ended in failure",
+            lambda of: of.unit.active == "failed"),
+        Column("restarting", "flag", "ended, and waits to be started again",
+            lambda of: of.unit.sub == BETWEEN_STARTS),
+        Column("restarts", "number", "how often it was started anew", lambda of: of.unit.restarts),
+        PIDS.of(lambda of: " ".join(map(str, of.cost.pids)) or None),
         CPU_S,
         COST_RSS,
         COST_READ,
-        Column("since_s", "moment", "when it came into its state"),
-        Column("result", "text", "how it ended last"),
-        Column("schedule", "text", "when a timer starts something"),
-        Column("last_run_s", "moment", "when a timer did last"),
-        Column("next_run_s", "moment", "when a timer will next"),
-        Column("triggers", "text", "what a timer starts"),
-        Column("about", "text", "what its unit file says of it", Width(most=44)),
+        Column("since_s", "moment", "when it came into its state", lambda of: of.unit.since_s),
+        Column("result", "text", "how it ended last", lambda of: of.unit.result),
+        Column("schedule", "text", "when a timer starts something", lambda of: of.unit.schedule),
+        Column("last_run_s", "moment", "when a timer did last", lambda of: of.unit.last_run_s),
+        Column("next_run_s", "moment", "when a timer will next", lambda of: of.unit.next_run_s),
+        Column("triggers", "text", "what a timer starts", lambda of: of.unit.triggers),
+        Column("about", "text", "what its unit file says of it", lambda of: of.unit.about,
+            width=Width(most=44)),
     ),
     _services,
-    shown=(
-        "unit",
-        "state",
-        "detail",
-        "starts_by_itself",
-        "stuck",
-        "restarts",
-        "cpu_s",
-        "rss_bytes",
-        "read_bytes",
-        "pids",
-        "about",
-    ),
+    shown=("unit", "state", "detail", "starts_by_itself", "stuck", "restarts", "cpu_s", "rss_bytes",
+        "read_bytes", "pids", "about"),
     order=("stuck", "failed", "restarting", "restarts", "cpu_s"),
 )
 
 
-def _autostart(judged: Judged) -> Iterator[Row]:
+def _autostart(judged: Judged) -> Iterator[Entry]:
     series = judged.series
     for entry in series.surveyed.autostart:
-        yield {
-            "name": entry.name,
-            "kind": entry.kind,
-            "when": entry.when,
-            "user": entry.user or "everybody",
-            "enabled": entry.enabled,
-            **_amounts(cost_of_entry(series, entry)),
-            "command": entry.command,
-            "file": entry.file,
-        }
+        yield Entry(
+            entry.name,
+            entry.kind,
+            entry.when,
+            entry.user or "everybody",
+            entry.enabled,
+            entry.command,
+            entry.file,
+            cost_of_entry(series, entry),
+        )
     for unit in series.surveyed.units:
         if series.surveyed.starts_at_boot(unit.name):
             is_timer = unit.name.endswith(".timer")
-            yield {
-                "name": unit.name,
-                "kind": "timer" if is_timer else "service",
-                "when": (unit.schedule or "timer") if is_timer else "boot",
-                "user": "everybody",
-                "enabled": True,
-                **_amounts(cost_of_unit(series, unit)),
-                "command": unit.triggers,
-                "file": None,
-            }
+            yield Entry(
+                unit.name,
+                "timer" if is_timer else "service",
+                (unit.schedule or "timer") if is_timer else "boot",
+                user="everybody",
+                enabled=True,
+                command=unit.triggers,
+                file=None,
+                cost=cost_of_unit(series, unit),
+            )
 
 
-AUTOSTART = Table(
+AUTOSTART: Table[Entry] = Table(
     "what starts by itself",
     "the dearest first; what has ended has taken its counters with it",
     (
-        Column("name", "text", "what it is called", Width(), ("name", "service")),
+        Column("name", "text", "what it is called", width=Width(), answers=("name", "service")),
         Column("kind", "text", "desktop entry, job, service or timer"),
         Column("when", "text", "login, boot or a schedule"),
         Column("user", "text", "for whom", answers=("owner",)),
@@ -121,59 +132,33 @@ AUTOSTART = Table(
         CPU_S,
         COST_RSS,
         COST_READ,
-        Column("command", "text", "what it runs, secrets masked", Width(most=60)),
-        Column("file", "text", "where that is written", Width()),
+        Column("command", "text", "what it runs, secrets masked", width=Width(most=60)),
+        Column("file", "text", "where that is written", width=Width()),
     ),
     _autostart,
-    shown=(
-        "name",
-        "kind",
-        "when",
-        "user",
-        "enabled",
-        "cpu_s",
-        "rss_bytes",
-        "read_bytes",
-        "command",
-    ),
+    shown=("name", "kind", "when", "user", "enabled", "cpu_s", "rss_bytes", "read_bytes",
+        "command"),
     order=("cpu_s",),
 )
 
 
-def _groups(judged: Judged) -> Iterator[Row]:
-    for group in judged.series.devices.groups:
-        yield {
-            "group": group.path,
-            "quota_cores": group.quota_cores,
-            "limited_share": group.limited.known_mean(),
-            **{
-                f"stalled_{name}_share": stalled.known_mean()
-                for name, stalled in group.stalled.items()
-            },
-        }
+def _stalled_share(name: str) -> Callable[[GroupSeries], float | None]:
+    return lambda of: of.stalled[name].known_mean() if name in of.stalled else None
 
 
-GROUPS = Table(
+GROUPS: Table[GroupSeries] = Table(
     "control groups",
     "the busiest, and those with a quota",
     (
-        Column("group", "text", "path of the group", Width(most=70)),
+        Column("group", "text", "path of the group", lambda of: of.path, width=Width(most=70)),
         Column("quota_cores", "figure", "CPUs that it may use"),
-        Column("limited_share", "share", "share of the quota's periods in which it ran out"),
+        Column("limited_share", "share", "share of the quota's periods in which it ran out",
+            lambda of: of.limited.known_mean()),
         *(
-            Column(f"stalled_{name}_share", "share", f"time in which a task waited for {name}")
+            Column(f"stalled_{name}_share", "share", f"time in which a task waited for {name}",
+                _stalled_share(name))
             for name in STALLS
         ),
     ),
-    _groups,
+    lambda judged: judged.series.devices.groups,
 )
-
-
-def _amounts(cost: Cost) -> Row:
-    # what has ended has taken its counters with it
-    ran = bool(cost.processes)
-    return {
-        "cpu_s": cost.cpu_s if ran else None,
-        "rss_bytes": cost.rss_bytes if ran else None,
-        "read_bytes": cost.read_bytes,
-    }

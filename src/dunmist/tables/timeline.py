@@ -2,13 +2,14 @@
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import numpy as np
 
 from dunmist.advice import Judged
 from dunmist.diagnosis import LEVELS
 from dunmist.series import Floats, Series
-from dunmist.tables.declared import Column, Row, Table, Width
+from dunmist.tables.declared import Column, Table, Width
 
 # names that fit beside a time
 NAMED_MOST = 4
@@ -17,28 +18,39 @@ TOLD_BY_NAME = ("exit", "exec")
 MS = 3  # digits of a moment in seconds
 
 
-def _levels(judged: Judged) -> Iterator[Row]:
+class LevelAt(NamedTuple):
+    """How full a resource was in one interval."""
+
+    resource: str
+    name: str | None
+    at_s: float
+    used: float
+    pressure: float | None
+    level: str
+
+
+def _levels(judged: Judged) -> Iterator[LevelAt]:
     ends_s = judged.series.line.at_s[1:]
     for state in judged.diagnosis.resources:
         trace = state.trace
         for row, moment_s in enumerate(ends_s) if trace else ():
             assert trace is not None
-            yield {
-                "resource": state.resource,
-                "name": state.name,
-                "at_s": round(float(moment_s), MS),
-                "used": float(trace.used.values[row]),
-                "pressure": None if trace.pressure is None else float(trace.pressure.values[row]),
-                "level": LEVELS[int(trace.levels[row])],
-            }
+            yield LevelAt(
+                state.resource,
+                state.name,
+                round(float(moment_s), MS),
+                float(trace.used.values[row]),
+                None if trace.pressure is None else float(trace.pressure.values[row]),
+                LEVELS[int(trace.levels[row])],
+            )
 
 
-RESOURCE_LEVELS = Table(
+RESOURCE_LEVELS: Table[LevelAt] = Table(
     "levels",
     "a row for each resource and interval",
     (
         Column("resource", "text", "which resource"),
-        Column("name", "text", "which one of them", Width(), ("name",)),
+        Column("name", "text", "which one of them", width=Width(), answers=("name",)),
         Column("at_s", "at", "end of the interval, since the first tick", title="at"),
         Column("used", "share", "how full it was"),
         Column("pressure", "share", "share of time in which tasks waited for it"),
@@ -49,42 +61,45 @@ RESOURCE_LEVELS = Table(
 )
 
 
-def events_of(series: Series) -> list[Row]:
-    """Return what happened during a capture, in order, as rows of the table of events."""
-    rows = [*_of_sampling(series), *_of_processes(series), *_of_counters(series)]
-    return sorted(rows, key=lambda row: (float(str(row["at_s"])), str(row["what"])))
+class Happened(NamedTuple):
+    """One event, or several of one kind that happened in one interval or run of them."""
+
+    at_s: float
+    what: str
+    times: int | None
+    seconds: float | None = None
+    names: str | None = None
 
 
-EVENTS = Table(
+def events_of(series: Series) -> list[Happened]:
+    """Return what happened during a capture, in order."""
+    events = [*_of_sampling(series), *_of_processes(series), *_of_counters(series)]
+    return sorted(events, key=lambda event: (event.at_s, event.what))
+
+
+EVENTS: Table[Happened] = Table(
     "events",
     "in order; throttling and kills in one interval after another are one row",
     (
         Column("at_s", "at", "since the first tick", title="at"),
-        Column(
-            "what",
-            "text",
-            "start, exit, exec, gap, asleep, clock-set, processors, throttle or kill",
-        ),
-        Column("count", "number", "how many"),
+        Column("what", "text",
+            "start, exit, exec, gap, asleep, clock-set, processors, throttle or kill"),
+        Column("count", "number", "how many", lambda of: of.times),
         Column("seconds", "at", "how long"),
-        Column("names", "text", "the programs, most frequent first", Width(most=70), ("name",)),
+        Column("names", "text", "the programs, most frequent first", width=Width(most=70),
+            answers=("name",)),
     ),
     lambda judged: events_of(judged.series),
 )
 
 
-def _of_sampling(series: Series) -> Iterator[Row]:
+def _of_sampling(series: Series) -> Iterator[Happened]:
     for row, event in series.events:
         if event.what not in TOLD_BY_NAME:
-            yield {
-                "at_s": _at_s(series, row),
-                "what": event.what,
-                "count": event.count,
-                "seconds": event.seconds,
-            }
+            yield Happened(_at_s(series, row), event.what, event.count, event.seconds)
 
 
-def _of_processes(series: Series) -> Iterator[Row]:
+def _of_processes(series: Series) -> Iterator[Happened]:
     happened: dict[tuple[int, str], Counter[str]] = defaultdict(Counter)
     for process in series.processes.values():
         if process.first_row > 0:
@@ -95,15 +110,10 @@ def _of_processes(series: Series) -> Iterator[Row]:
         if event.what == "exec" and event.facts:
             happened[row, "exec"][event.facts.name] += 1
     for (row, what), names in happened.items():
-        yield {
-            "at_s": _at_s(series, row),
-            "what": what,
-            "count": names.total(),
-            "names": _named(names),
-        }
+        yield Happened(_at_s(series, row), what, names.total(), names=_named(names))
 
 
-def _of_counters(series: Series) -> Iterator[Row]:
+def _of_counters(series: Series) -> Iterator[Happened]:
     """Yield each unbroken run of intervals in which a counter of trouble grew."""
     for kind, rate in series.devices.throttled.items():
         yield from _runs(series, "throttle", kind, rate.counts())
@@ -112,17 +122,17 @@ def _of_counters(series: Series) -> Iterator[Row]:
         yield from _runs(series, "kill", "lack of memory", kills.counts())
 
 
-def _runs(series: Series, what: str, name: str, counts: Floats) -> Iterator[Row]:
+def _runs(series: Series, what: str, name: str, counts: Floats) -> Iterator[Happened]:
     at_s = series.line.at_s
     edges = np.flatnonzero(np.diff(np.concatenate(([0], counts > 0, [0]))))
     for first, end in zip(edges[::2], edges[1::2], strict=True):
-        yield {
-            "at_s": round(float(at_s[first]), MS),
-            "what": what,
-            "count": round(float(counts[first:end].sum())),
-            "seconds": round(float(at_s[end] - at_s[first]), MS),
-            "names": name,
-        }
+        yield Happened(
+            round(float(at_s[first]), MS),
+            what,
+            round(float(counts[first:end].sum())),
+            round(float(at_s[end] - at_s[first]), MS),
+            name,
+        )
 
 
 def _at_s(series: Series, row: int) -> float:

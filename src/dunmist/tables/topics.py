@@ -1,6 +1,6 @@
 """Which tables a topic has: the one list that views, reports, completion and the docs read."""
 
-from typing import Literal
+from typing import Any, Literal
 
 from dunmist.advice import Judged
 from dunmist.tables.applications import APPLICATIONS
@@ -25,7 +25,7 @@ from dunmist.tables.threads import THREADS
 from dunmist.tables.timeline import EVENTS, RESOURCE_LEVELS
 
 # of each topic the first table is the one that programs get as CSV
-TOPICS: dict[str, tuple[Table, ...]] = {
+TOPICS: dict[str, tuple[Table[Any], ...]] = {
     "processes": (APPLICATIONS, PROCESS_STATES, THREADS),
     "cores": (CORES, LOAD, INTERRUPTS),
     "memory": MEMORY_TABLES,
@@ -44,14 +44,14 @@ TOPICS: dict[str, tuple[Table, ...]] = {
     "timeline": (RESOURCE_LEVELS, EVENTS),
 }
 Form = Literal["each", "flat", "tree"]
-FORMS: dict[Form, tuple[Table, ...]] = {
+FORMS: dict[Form, tuple[Table[Any], ...]] = {
     "each": (UNFOLDED,),
     "flat": (PROCESSES,),
     "tree": (FAMILY,),
 }
 
 
-def tables_of(topic: str, form: Form | None = None) -> tuple[Table, ...]:
+def tables_of(topic: str, form: Form | None = None) -> tuple[Table[Any], ...]:
     """Return the tables of a topic; ``form`` is one of the other forms of the processes."""
     return FORMS[form] if topic == "processes" and form else TOPICS[topic]
 

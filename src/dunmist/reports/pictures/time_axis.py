@@ -55,11 +55,11 @@ def finish(axes: list[Axes], shown: Judged | Examined) -> None:
 
 def moments_of(shown: Judged | Examined) -> Iterator[Marker]:
     """Yield what is marked, in the order of the marks."""
-    rows = events_of(shown.series)
+    events = events_of(shown.series)
     for word in MARKS:
-        for row in rows:
-            if row["what"] == word:
-                from_s, lasted_s = float(str(row["at_s"])), float(str(row.get("seconds") or 0.0))
+        for event in events:
+            if event.what == word:
+                from_s, lasted_s = event.at_s, event.seconds or 0.0
                 # the seconds of a sleep are not on the time line
                 yield Marker(word, from_s, from_s if word == "asleep" else from_s + lasted_s)
     at_s = shown.series.line.at_s

@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 SOURCES := pyproject.toml README.md $(shell find src -type f -not -name '*.pyc')
 
-.PHONY: months demo test test-quick lint docs benchmarks growth small long accuracy real-programs pairs proofs early day killed week soak bottle bottle-test screenshots clean
+.PHONY: months demo test test-quick lint docs benchmarks agree growth small long accuracy real-programs pairs proofs early day killed week soak bottle bottle-test screenshots clean
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
@@ -41,6 +41,10 @@ docs: $(VENV)/installed
 
 benchmarks: $(VENV)/installed
 	$(BIN)/python benchmarks/measure.py
+
+# three runs of them, ten minutes apart
+agree: $(VENV)/installed
+	$(BIN)/python benchmarks/agree.py
 
 # how cost grows with the size of a computer; needs the administrator
 growth: $(VENV)/installed

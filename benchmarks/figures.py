@@ -66,18 +66,36 @@ def record(group, figures: Iterable[Figure]):
     Its status is 1 where a bar was missed.
     """
     figures = [say(figure) for figure in figures]
-    kept = json.loads(KEPT.read_text()) if KEPT.exists() else {}
-    kept[group] = {
-        "made": datetime.now(UTC).strftime("%Y-%m-%d"),
-        "machine": machine(),
-        "figures": [figure._asdict() for figure in figures],
-    }
-    KEPT.write_text(json.dumps(kept, indent=1) + "\n")
-    TABLE.write_text(PLACE.sub(lambda _: _table(kept), TABLE.read_text()))
+    keep(group, figures)
     missed = [figure for figure in figures if not figure.is_reached]
     for figure in missed:
         print(f"missed: {figure.what}: {_text(figure)}, {_bar(figure)}", file=sys.stderr)
     sys.exit(1 if missed else 0)
+
+
+def keep(group, figures):
+    """Keep the figures of one group, and write the table anew."""
+    _keep(group, figures=[figure._asdict() for figure in figures])
+
+
+def keep_agreement(group, rows):
+    """Keep figures of several runs, each with whether the runs agree, and write the table anew.
+
+    ``rows`` has pairs: a figure of each run, and yes, no or None where that cannot be said.
+    """
+    runs = [
+        {"agrees": agrees, "figures": [figure._asdict() for figure in figures]}
+        for figures, agrees in rows
+    ]
+    _keep(group, runs=runs)
+
+
+def _keep(group, **told):
+    kept = json.loads(KEPT.read_text()) if KEPT.exists() else {}
+    made = datetime.now(UTC).strftime("%Y-%m-%d")
+    kept[group] = {"made": made, "machine": machine(), **told}
+    KEPT.write_text(json.dumps(kept, indent=1) + "\n")
+    TABLE.write_text(PLACE.sub(lambda _: _table(kept), TABLE.read_text()))
 
 
 def machine():
@@ -91,11 +109,28 @@ def _table(kept):
     parts = []
     for group, told in kept.items():
         parts.append(f"\n`make {group}`, {told['made']}, on {told['machine']}:\n")
+        if "runs" in told:
+            parts += _runs(told["runs"])
+            continue
         parts.append("| what | measured | bar | reached |\n| --- | --- | --- | --- |")
         for figure in (Figure(**fields) for fields in told["figures"]):
             is_reached = "" if figure.most is None else "yes" if figure.is_reached else "**no**"
             parts.append(f"| {figure.what} | {_text(figure)} | {_bar(figure)} | {is_reached} |")
     return "\n".join(parts) + "\n\n"
+
+
+def _runs(rows):
+    """Yield the lines of a table of several runs."""
+    count = len(rows[0]["figures"])
+    heads = [f"run {number + 1}" for number in range(count)]
+    yield f"| what | {' | '.join(heads)} | do they agree |"
+    yield f"| --- | {' | '.join('---' for _ in heads)} | --- |"
+    for row in rows:
+        figures = [Figure(**fields) for fields in row["figures"]]
+        agrees = {True: "yes", False: "**no**", None: ""}[row["agrees"]]
+        texts = " | ".join(map(_text, figures))
+        # the number of processes differs from run to run
+        yield f"| {figures[0].what} | {texts} | {agrees} |"
 
 
 def _text(figure):

@@ -281,11 +281,16 @@ class Surveys(unittest.TestCase):
             pause_s=lambda: None,
             close=lambda: said.append("closed"),
             ask_drives=lambda: said.append("drives"),
-            read_ahead=lambda until_s: said.append(("ahead", round(until_s - clock.at_s, 3))),
         )
-        with mock.patch.multiple(
-            sampler, read_round=reading, survey=surveying, OpenComputer=lambda *_, **__: computer
-        ):
+        beside = {
+            "read_round": reading,
+            "read_ahead": lambda _computer, _now_s, until_s: said.append(
+                ("ahead", round(until_s - clock.at_s, 3))
+            ),
+            "survey": surveying,
+            "OpenComputer": lambda *_, **__: computer,
+        }
+        with mock.patch.multiple(sampler, **beside):
             machine = SimpleNamespace(processors=[])
             list(sampler.sample(None, machine, None, plan, clock, survey_every_s=survey_every_s))
         return said

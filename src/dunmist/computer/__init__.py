@@ -163,6 +163,7 @@ from dunmist.computer.system_calls import read_stack as read_stack
 from dunmist.computer.system_calls import read_system_call as read_system_call
 from dunmist.computer.system_changes import Change as Change
 from dunmist.computer.system_changes import ChangeKind as ChangeKind
+from dunmist.computer.system_changes import has_rpm as has_rpm
 from dunmist.computer.system_changes import read_changes as read_changes
 from dunmist.computer.task_exits import TaskExit as TaskExit
 from dunmist.computer.task_exits import TaskExits as TaskExits

@@ -115,6 +115,11 @@ def is_place(name: str) -> bool:
     return any(name in (place.path, f"{place.path}/{name.rpartition('/')[2]}") for place in PLACES)
 
 
+def has_rpm(root: Root) -> bool:
+    """Whether rpm's database is asked for what was installed."""
+    return any(root.exists(name) for name in RPM)
+
+
 def read_changes(
     root: Root, now_s: float, zone: tzinfo | None, files: Iterable[tuple[str, ChangeKind]] = ()
 ) -> list[Change]:

@@ -7,6 +7,7 @@ from functools import cached_property
 
 from dunmist.computer import (
     AskedDrives,
+    Change,
     ControlGroups,
     DriveHealth,
     Inventory,
@@ -96,7 +97,9 @@ class OpenComputer:
         self.changes = Changes()
         self.pages_taken: list[int] = []
         self.start_entries: list[StartEntry] = []  # of the first survey
-        self.packages: PackageLookup | None = None  # begun before the last tick
+        # begun before the last tick
+        self.packages: PackageLookup | None = None
+        self.system_changes: list[Change] | None = None
         self._drives: AskedDrives | None = None
 
     def sample_code(self, *, wanted: bool) -> None:

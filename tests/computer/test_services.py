@@ -3,6 +3,7 @@
 import json
 import os
 import time
+from contextlib import contextmanager
 from pathlib import Path
 from unittest import mock
 
@@ -106,13 +107,18 @@ class Manager(OnBus):
 
 # of each unit when it began, when it was ready, and what it came after
 STARTED = {
-    "desk.target": (60.0, 60.0, ["plate.service", "tern.service"]),
-    "plate.service": (41.0, 59.5, ["srv.mount"]),
-    "srv.mount": (10.0, 40.5, ["net.target", "gone.service"]),
-    "net.target": (9.0, 9.5, []),
+    "desk.target": (60.0, 60.0, ["plate.service", "tern.service", "later.service"]),
+    "plate.service": (55.0, 59.95, ["unpack.service", "tern.service"]),
+    # did its work and ended
+    "unpack.service": (41.0, 49.0, ["srv.mount"]),
+    "srv.mount": (10.0, 40.95, ["net.target", "gone.service"]),
+    "net.target": (9.0, 9.95, []),
     "tern.service": (11.0, 12.0, []),
     "side.service": (12.0, 50.0, []),
+    # was started again after the start
+    "later.service": (90.0, 95.0, []),
 }
+ENDED = {"unpack.service"}
 
 
 class Started(OnBus):
@@ -135,10 +141,12 @@ class Started(OnBus):
                 path = f"/b/{name.partition('.')[0]}_{name.rpartition('.')[2]}"
                 self.bus.more.append((name, name, "loaded", "active", "x", "", path, 0, "", "/"))
                 known[name] = path
+            active_s, ended_s = (0.0, ready_s) if name in ENDED else (ready_s, 0.0)
             self.bus.properties.setdefault((known[name], "Unit"), {}).update(
                 {
                     "InactiveExitTimestampMonotonic": ("t", int(began_s * 1e6)),
-                    "ActiveEnterTimestampMonotonic": ("t", int(ready_s * 1e6)),
+                    "ActiveEnterTimestampMonotonic": ("t", int(active_s * 1e6)),
+                    "InactiveEnterTimestampMonotonic": ("t", int(ended_s * 1e6)),
                     "After": ("as", after),
                 }
             )
@@ -149,25 +157,46 @@ class Started(OnBus):
         self.unread = {spot.subject for spot in root.unread}
         return result
 
-    def test_phases_and_the_chain_that_the_last_waited_for(self):
-        # however busy the computer is that this runs on
-        with mock.patch.multiple(
-            "dunmist.computer.service_manager", PATIENCE_S=60.0, SLOW_ANSWER_S=30.0
+    @contextmanager
+    def patience(self):
+        """Wait for answers, however busy the computer is that this runs on."""
+        room = "dunmist.computer"
+        with (
+            mock.patch(f"{room}.service_manager.SLOW_ANSWER_S", 30.0),
+            mock.patch(f"{room}.boot.UNITS_PATIENCE_S", 60.0),
         ):
+            yield
+
+    def test_phases_and_the_chain_that_the_last_waited_for(self):
+        with self.patience():
             result = self.began()
         phases = (result.firmware_s, result.loader_s, result.kernel_s, result.initrd_s)
         self.assertEqual((6.0, 3.0, 2.0, 3.0, 55.0), (*phases, result.services_s))
         self.assertEqual(69.0, result.whole_s)
         self.assertEqual(
-            ["desk.target", "plate.service", "srv.mount", "net.target"],
+            ["desk.target", "plate.service", "unpack.service", "srv.mount", "net.target"],
             [unit.name for unit in result.chain],
         )
-        self.assertEqual(30.5, result.chain[2].took_s)
+        self.assertAlmostEqual(30.95, result.chain[3].took_s)
+        # nothing that is known began when it could have
+        (gap,) = result.gaps
+        self.assertEqual(
+            ("unpack.service", "plate.service", 49.0, 6.0),
+            (gap.after, gap.before, gap.began_s, gap.took_s),
+        )
         # who took long beside the chain is told too, the longest first
         self.assertEqual(
-            ["side.service", "plate.service", "tern.service"],
-            [unit.name for unit in result.slowest][:3],
+            ["side.service", "unpack.service", "plate.service", "tern.service"],
+            [unit.name for unit in result.slowest],
         )
+        self.assertFalse(result.is_cut)
+
+    def test_a_chain_that_is_cut_says_so(self):
+        with self.patience():
+            result = self.began(answers=20)
+        self.assertTrue(result.is_cut)
+        self.assertEqual("desk.target", result.chain[0].name)
+        self.assertLess(len(result.chain), 5)
 
     def test_of_a_quick_start_no_unit_is_asked_for(self):
         result = self.began(services_s=8.0)

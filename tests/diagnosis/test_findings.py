@@ -408,14 +408,23 @@ class Starting(unittest.TestCase):
     def test_the_longest_of_those_that_were_waited_for_is_named(self):
         chain = [
             StartedUnit("desk.target", 118.0, 118.0),
-            StartedUnit("auk.service", 90.0, 117.0),
-            StartedUnit("srv.mount", 10.0, 89.0),
+            StartedUnit("auk.service", 97.0, 118.0),
+            StartedUnit("srv.mount", 10.0, 81.0),
         ]
         beside = [StartedUnit("side.service", 1.0, 117.0)]
-        (item,) = self.findings_of(Boot(services_s=118.0, chain=chain, slowest=beside))
+        boot = Boot(services_s=118.0, chain=chain, slowest=beside, is_cut=True)
+        (item,) = self.findings_of(boot)
         self.assertEqual("srv.mount", item.subject)
-        waited = [sign.value for sign in item.signs if sign.key == "start-waited-for"]
-        self.assertEqual([27.0, 79.0], waited)
+        waited = [(sign.key, sign.value) for sign in item.signs[1:]]
+        self.assertEqual(
+            [
+                ("start-waited-for", 21.0),
+                ("start-waited-for", 71.0),
+                ("start-gap", 16.0),
+                ("start-cut", 1.0),
+            ],
+            waited,
+        )
 
 
 class Devices(unittest.TestCase):

@@ -3,11 +3,13 @@
 Source: org.freedesktop.systemd1(5), the timestamps of the manager and of units; they count from the
 start of the kernel, those of firmware and loader backwards from it. The phases are seven cheap
 questions; single units are only asked for where services took long, and as long as the answers come
-quickly.
+quickly. A unit that did its work and ended was ready when it ended. Where answers stop, the chain
+says that it is cut.
 """
 
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from itertools import pairwise
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import msgspec
 
@@ -34,8 +36,12 @@ PHASES = ("Firmware", "Loader", "InitRD", "Userspace", "Finish")
 STAMP = "TimestampMonotonic"
 # whoever waits for services this long may want to know for which
 SERVICES_LONG_S = 15.0
-# units of the chain, questions to the manager for one unit, and slow units that are listed
-CHAIN_MOST, AFTER_MOST, SLOWEST = 8, 40, 8
+# units of the chain, those that one of them came after, and slow units that are listed
+CHAIN_MOST, AFTER_MOST, SLOWEST = 40, 500, 8
+# all questions about units together; whoever has a slow start waits for that once
+UNITS_PATIENCE_S = 2.0
+# a unit is begun within it after the one that it waited for; what takes longer is a gap
+NEXT_MOST_S, GAP_LEAST_S = 0.1, 1.0
 KINDS = (".service", ".mount", ".socket", ".target", ".device", ".swap")
 
 
@@ -52,6 +58,15 @@ class StartedUnit(msgspec.Struct, frozen=True):
         return max(0.0, self.ready_s - self.began_s)
 
 
+class Gap(NamedTuple):
+    """A time of the chain that no unit accounts for."""
+
+    after: str  # the unit that was ready before it
+    before: str  # the one that began after it
+    began_s: float
+    took_s: float
+
+
 class Boot(msgspec.Struct, frozen=True, omit_defaults=True):
     """Seconds of each phase of the last start; None is 'not published'."""
 
@@ -60,8 +75,9 @@ class Boot(msgspec.Struct, frozen=True, omit_defaults=True):
     kernel_s: float | None = None  # until the first process
     initrd_s: float | None = None  # in the initial RAM disk
     services_s: float | None = None  # until the default target was reached
-    chain: list[StartedUnit] = []  # critical chain, its last unit last
+    chain: list[StartedUnit] = []  # critical chain, the target that was reached last first
     slowest: list[StartedUnit] = []  # the units that took longest themselves, waited for or not
+    is_cut: bool = False  # the manager answered too slowly to tell of all units
 
     @property
     def whole_s(self) -> float | None:
@@ -70,6 +86,15 @@ class Boot(msgspec.Struct, frozen=True, omit_defaults=True):
             return None
         before = (self.firmware_s, self.loader_s, self.kernel_s, self.initrd_s)
         return self.services_s + sum(phase or 0.0 for phase in before)
+
+    @property
+    def gaps(self) -> list[Gap]:
+        """The times in the chain in which nobody is known to have been waited for."""
+        between = [
+            Gap(earlier.name, later.name, earlier.ready_s, later.began_s - earlier.ready_s)
+            for later, earlier in pairwise(self.chain)
+        ]
+        return [gap for gap in between if gap.took_s >= GAP_LEAST_S]
 
 
 def phases_of(stamps_us: Mapping[str, int]) -> Boot:
@@ -119,39 +144,53 @@ def _asked(bus: "DBusConnection") -> Boot:
     boot = phases_of(stamps)
     if boot.services_s is None or boot.services_s < SERVICES_LONG_S:
         return boot
-    (rows,) = call(bus, MANAGER, "ListUnitsByPatterns", "asas", (["active"], ["*"]))
-    paths = {str(row[0]): str(row[6]) for row in rows}
+    # those that have ended took part as well
+    (rows,) = call(bus, MANAGER, "ListUnitsByPatterns", "asas", ([], ["*"]))
     (default,) = call(bus, MANAGER, "GetDefaultTarget")
-    units = _Units(asked, paths)
+    asked = Questions(bus, UNITS_PATIENCE_S)
+    units = _Units(asked, {str(row[0]): str(row[6]) for row in rows}, stamps["Finish"] / US_PER_S)
     chain = list(_chain(units, str(default)))
-    services = [unit for name in paths if name.endswith(".service") and (unit := units.of(name))]
+    services = [
+        unit for name in units.names if name.endswith(".service") and (unit := units.of(name))
+    ]
     services.sort(key=lambda unit: -unit.took_s)
-    return msgspec.structs.replace(boot, chain=chain, slowest=services[:SLOWEST])
+    is_cut = not asked.are_answered
+    return msgspec.structs.replace(boot, chain=chain, slowest=services[:SLOWEST], is_cut=is_cut)
 
 
 class _Units:
-    """Times of units and what they came after, each asked for once."""
+    """Times of the units that took part in the start, each asked for once."""
 
-    def __init__(self, asked: Questions, paths: dict[str, str]) -> None:
-        self._asked, self._paths = asked, paths
-        self._known: dict[str, StartedUnit | None] = {}
+    def __init__(self, asked: Questions, paths: dict[str, str], finish_s: float) -> None:
+        self._asked, self._paths, self._finish_s = asked, paths, finish_s
+        self._ready_s: dict[str, float | None] = {}
+        self.names = list(paths)
 
     def of(self, name: str) -> StartedUnit | None:
-        """Return a unit's times, None where they are not told."""
-        if name not in self._known:
-            began, ready = (
-                self._word(name, f"{word}{STAMP}") for word in ("InactiveExit", "ActiveEnter")
-            )
-            is_told = isinstance(began, int) and isinstance(ready, int) and ready > 0
-            self._known[name] = (
-                StartedUnit(name, began / US_PER_S, ready / US_PER_S) if is_told else None
-            )
-        return self._known[name]
+        """Return a unit's times, None where they are not told or it took no part."""
+        ready_s = self.ready_s(name)
+        began_s = None if ready_s is None else self._moment_s(name, "InactiveExit")
+        # one that was started again since then tells of that start
+        if ready_s is None or began_s is None or began_s > self._finish_s + NEXT_MOST_S:
+            return None
+        return StartedUnit(name, began_s, ready_s)
+
+    def ready_s(self, name: str) -> float | None:
+        """Return when a unit was ready, or had done its work; None where that is not told."""
+        if name not in self._ready_s:
+            ready_s = self._moment_s(name, "ActiveEnter") or self._moment_s(name, "InactiveEnter")
+            is_of_start = ready_s is not None and ready_s <= self._finish_s + NEXT_MOST_S
+            self._ready_s[name] = ready_s if is_of_start else None
+        return self._ready_s[name]
 
     def before(self, name: str) -> list[str]:
         """Return the units that this one came after."""
         after = self._word(name, "After")
         return [str(other) for other in after or [] if str(other) in self._paths][:AFTER_MOST]
+
+    def _moment_s(self, name: str, word: str) -> float | None:
+        us = self._word(name, f"{word}{STAMP}")
+        return us / US_PER_S if isinstance(us, int) and us > 0 else None
 
     def _word(self, name: str, word: str) -> Any:  # noqa: ANN401 - as the bus has it
         path = self._paths.get(name)
@@ -169,14 +208,13 @@ def _chain(units: _Units, last: str) -> Iterator[StartedUnit]:
             return
         yield unit
         before = [
-            other
-            for earlier in units.before(name)
-            if earlier.endswith(KINDS)
-            and (other := units.of(earlier))
-            and other.ready_s <= unit.ready_s
+            (ready_s, other)
+            for other in units.before(name)
+            if other.endswith(KINDS)
+            and (ready_s := units.ready_s(other)) is not None
+            and ready_s <= unit.began_s + NEXT_MOST_S
         ]
-        latest = max(before, key=lambda other: other.ready_s, default=None)
-        name = latest.name if latest else None
+        name = max(before, default=(0.0, None))[1]
 
 
 def parse_boot(data: bytes) -> Boot:

@@ -97,9 +97,15 @@ class Questions:
     On a slow computer the answers cost it more than they are worth to us.
     """
 
-    def __init__(self, bus: "DBusConnection") -> None:
+    def __init__(self, bus: "DBusConnection", patience_s: float | None = None) -> None:
         self._bus = bus
-        self._left_s = PATIENCE_S
+        self._patience_s = PATIENCE_S if patience_s is None else patience_s
+        self._left_s = self._patience_s
+
+    @property
+    def are_answered(self) -> bool:
+        """Whether all that was asked so far was asked in time."""
+        return self._left_s > 0
 
     def all_of(self, path: str, interface: str) -> dict[str, Any]:
         """Return all properties of one interface of a unit; nothing where it is not answered."""
@@ -127,7 +133,7 @@ class Questions:
             return None
         finally:
             took_s = time.monotonic() - began_s
-            self._left_s -= PATIENCE_S if took_s > SLOW_ANSWER_S else took_s
+            self._left_s -= self._patience_s if took_s > SLOW_ANSWER_S else took_s
 
 
 def _unit(asked: Questions, row: tuple[Any, ...], *, with_timers: bool) -> Unit:

@@ -280,6 +280,8 @@ EvidenceKey = Literal[
     "start-initrd",
     "start-services",
     "start-waited-for",
+    "start-gap",
+    "start-cut",
     "usual-exceeded",
     "usual-kept",
     DriftWord,

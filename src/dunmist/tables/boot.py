@@ -47,6 +47,10 @@ BOOT: Table[Phase] = Table(
 )
 
 
+# stands for the unit where none accounts for a time
+NO_UNIT = "(no unit)"
+
+
 class BootUnit(NamedTuple):
     """One unit of the start, and whether everything after it waited for it."""
 
@@ -60,13 +64,17 @@ def _units(judged: Judged) -> Iterator[BootUnit]:
         return
     waited_for = {unit.name for unit in boot.chain}
     by_name = {unit.name: unit for unit in (*boot.slowest, *boot.chain)}
-    for unit in sorted(by_name.values(), key=lambda unit_start: unit_start.began_s):
-        yield BootUnit(unit, unit.name in waited_for)
+    units = [BootUnit(unit, unit.name in waited_for) for unit in by_name.values()]
+    for gap in boot.gaps:
+        empty = StartedUnit(NO_UNIT, gap.began_s, gap.began_s + gap.took_s)
+        units.append(BootUnit(empty, waited_for=True))
+    yield from sorted(units, key=lambda unit: unit.start.began_s)
 
 
 BOOT_UNITS: Table[BootUnit] = Table(
     "units",
-    "the slowest, and the chain that the rest waited for; only where services took long",
+    "the slowest, and the chain that the rest waited for; only where services took long. "
+    f"`{NO_UNIT}` is a time of the chain that none accounts for",
     (
         Column("unit", "text", "service, mount, target or device", lambda of: of.start.name,
             width=Width(20, 60), answers=("name", "service")),

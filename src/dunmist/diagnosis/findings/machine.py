@@ -40,6 +40,13 @@ def _slow_start(exam: Examination) -> list[Finding]:
         return []
     waited_for = [unit for unit in boot.chain if unit.took_s >= table.unit_s]
     signs += [sign("start-waited-for", unit.took_s, name=unit.name) for unit in waited_for]
+    signs += [
+        sign("start-gap", gap.took_s, name=gap.after, next=gap.before)
+        for gap in boot.gaps
+        if gap.took_s >= table.unit_s
+    ]
+    if boot.is_cut:
+        signs.append(sign("start-cut", 1.0))
     longest = max(waited_for, key=lambda unit: unit.took_s, default=None)
     return [Finding("slow-start", "note", longest.name if longest else None, signs)]
 

@@ -1,8 +1,8 @@
-"""Whether runs of ``make benchmarks`` agree: three of them, ten minutes apart.
+"""Whether runs of ``make benchmarks`` agree: three, begun at least ten minutes one after the other.
 
 Two runs agree on a figure where their intervals meet. Run it with ``make agree`` as administrator,
-in an hour. It writes the tables of docs/measurements.md, that of the last run too, and ends with 1
-where two do not agree.
+in three quarters of an hour, on a computer that does nothing else. It writes the tables of
+docs/measurements.md, that of the last run too, and ends with 1 where two do not agree.
 """
 
 import sys
@@ -31,10 +31,11 @@ def meet(figure, other):
 def main():
     runs = []
     for number in range(RUNS):
-        if number:
-            print(f"{number} of {RUNS} done; the next one begins in {APART_S:g} s", flush=True)
-            time.sleep(APART_S)
+        began_s = time.monotonic()
         runs.append(run())
+        print(f"{number + 1} of {RUNS} done", flush=True)
+        if number + 1 < RUNS:
+            time.sleep(max(0.0, began_s + APART_S - time.monotonic()))
     rows = []
     for figures in zip(*runs, strict=True):
         has_interval = all(len(figure.values) > 1 for figure in figures)

@@ -84,11 +84,12 @@ def application(number, on, name=None, private=0.0, **figures):
     )
 
 
-def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, watched=(), **about):
+def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, private=0.0, watched=(), **about):
     """A process of an application that lives all the time; ``about`` are facts of it."""
     rates = {"cores": rate(cores, on), "waiting": rate(waiting, on)}
+    levels = {"private_bytes": level(private, on)}
     figures = SimpleNamespace(
-        rate=rates.__getitem__, level=None, states=lambda: made.state * on.ticks
+        rate=rates.__getitem__, level=levels.__getitem__, states=lambda: made.state * on.ticks
     )
     made = Process(
         identity=pid,
@@ -209,6 +210,7 @@ def examination(machine, applications=(), processes=(), **devices):
         devices=SimpleNamespace(**{**usual, **devices}),
         surveyed=surveyed,
         sockets=[],
+        unix_connections=[],
         header=SimpleNamespace(
             observer=None,
             machine=SimpleNamespace(clock_ticks_per_s=100),

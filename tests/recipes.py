@@ -126,12 +126,10 @@ STEP = {
 }
 COLUMN = {
     "tables/cores.py": (
-        '            "capacity": place.capacity',
-        '            "idle_share": processor.share("idle").mean(),\n'
-        '            "capacity": place.capacity',
-        '        Column("clock_hz", "Hz", "clock, median"),\n',
-        '        Column("idle_share", "share", "share of its time in which it idled"),\n'
-        '        Column("clock_hz", "Hz", "clock, median"),\n',
+        '        Column("clock_hz",',
+        '        Column("idle_share", "share", "share of its time in which it idled",\n'
+        '            lambda of: of.cpu.share("idle").mean()),\n'
+        '        Column("clock_hz",',
     )
 }
 FORMAT = {

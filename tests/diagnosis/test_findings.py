@@ -150,11 +150,11 @@ class Memory(unittest.TestCase):
         exam.series.header.inventory = SimpleNamespace(firmware=None)
         return kinds(findings.memory, exam, strained)
 
-    def grown(self, values):
+    def grown(self, values, *, of_living=1.0):
         item = application(1, LINE, "gull")
         item.private_bytes = level(values, LINE)
         # an application that has run for hours
-        process(7, item, LINE)
+        process(7, item, LINE, private=[of_living * value for value in values])
         return item
 
     def test_who_holds_it(self):
@@ -174,6 +174,8 @@ class Memory(unittest.TestCase):
         ):
             with self.subTest(what):
                 self.assertEqual(wanted, self.findings_of(self.grown(values)))
+        # more and more processes of one name
+        self.assertEqual(set(), self.findings_of(self.grown(steady, of_living=0.3)))
 
     def test_too_little_is_told_from_a_limit(self):
         reader = application(1, LINE, "auk", major_faults_per_s=50.0)

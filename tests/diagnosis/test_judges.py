@@ -17,7 +17,7 @@ from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.ranking import rank_culprits
 from dunmist.diagnosis.records import Finding, ResourceState, sign
 from dunmist.diagnosis.resources import RESOURCE_BY_WORD, find_bound, find_coverage, find_slow_disks
-from dunmist.series import ProcessorSensor, SocketSeries, Storage
+from dunmist.series import ProcessorSensor, SocketSeries, Storage, UnixConnection
 from tests.handmade import (
     GIB,
     Machine,
@@ -555,7 +555,7 @@ class Lines(unittest.TestCase):
         self.assertEqual([], states("link", examination(machine(), outward_links=[link(LINE)])))
 
     def test_the_fuller_the_worse_where_the_speed_is_known(self):
-        for used, wanted in ((0.1, "calm"), (0.6, "busy"), (0.92, "strained"), (0.99, "choked")):
+        for used, wanted in ((0.1, "calm"), (0.6, "busy"), (0.95, "strained"), (0.99, "choked")):
             with self.subTest(used):
                 exam = examination(machine(), outward_links=[link(LINE, used), link(LINE)])
                 self.assertEqual([wanted], [state.level for state in states("link", exam)])
@@ -797,6 +797,32 @@ class LocalClients(unittest.TestCase):
         ):
             with self.subTest(case):
                 self.assertEqual(set(), self.clients_of_server(**arguments))
+
+    def unix_clients(self, *connections, cores=0.5):
+        """Whom the first process answers: connections are its client and whether it is asking."""
+        server, *others = (
+            application(n, LINE, name) for n, name in enumerate(("base", "asker", "idler"), 1)
+        )
+        tasks = [
+            process(10, server, LINE, cores=cores),
+            *(process(20 + n, each, LINE) for n, each in enumerate(others)),
+        ]
+        exam = examination(machine(0.9), [server, *others], tasks)
+        exam.series.unix_connections = [
+            UnixConnection(
+                frozenset([tasks[0].identity]), frozenset([tasks[client].identity]), is_asking
+            )
+            for client, is_asking in connections
+        ]
+        found = find_local_clients(exam).get(1, [])
+        return [(client.application.name, client.connections) for client in found]
+
+    def test_over_unix_sockets_the_only_one_or_who_is_asking(self):
+        only = [(1, False), (1, False)]
+        self.assertEqual([("asker", 2)], self.unix_clients(*only))
+        self.assertEqual([], self.unix_clients(*only, cores=0.01))
+        self.assertEqual([], self.unix_clients((1, False), (2, False)))
+        self.assertEqual([("idler", 1)], self.unix_clients((1, False), (2, True)))
 
 
 class Coverage(unittest.TestCase):

@@ -154,6 +154,7 @@ from dunmist.computer.socket_diag import SocketDiag as SocketDiag
 from dunmist.computer.socket_records import SocketFacts as SocketFacts
 from dunmist.computer.socket_records import SocketReading as SocketReading
 from dunmist.computer.socket_records import SocketSample as SocketSample
+from dunmist.computer.socket_records import UnixPair as UnixPair
 from dunmist.computer.socket_text import INET_FILES as INET_FILES
 from dunmist.computer.socket_text import parse_inet_table as parse_inet_table
 from dunmist.computer.socket_text import parse_unix_table as parse_unix_table

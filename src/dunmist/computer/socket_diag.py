@@ -9,6 +9,7 @@ import ipaddress
 import socket
 import struct
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from dunmist.computer.netlink import (
     NLM_F_DUMP,
@@ -19,7 +20,7 @@ from dunmist.computer.netlink import (
 )
 from dunmist.computer.parsing import COUNTER_MAX, ParseError, text_of
 from dunmist.computer.root import Root
-from dunmist.computer.socket_records import STATES, SocketFacts, SocketReading
+from dunmist.computer.socket_records import STATES, SocketFacts, SocketReading, UnixPair
 
 # include/uapi/linux/netlink.h
 NETLINK_SOCK_DIAG = 4
@@ -28,13 +29,14 @@ SOCK_DIAG_BY_FAMILY = 20
 # the older request: the kernel walks its table of connections once for both families, not twice
 TCPDIAG_GETSOCK = 18
 # attributes that carry struct tcp_info, and the path of a socket
-INET_DIAG_INFO, UNIX_DIAG_NAME = 2, 0
+INET_DIAG_INFO, UNIX_DIAG_NAME, UNIX_DIAG_PEER, UNIX_DIAG_RQLEN = 2, 0, 2, 4
 # groups that announce each socket that is closed
 GROUP_TCP_DESTROY, GROUP_TCP6_DESTROY = 1, 3
 # a mask of states, a bit each
 ALL_STATES = 0xFFFFFFFF
-LISTEN_ONLY = 1 << 10
-UDIAG_SHOW_NAME = 1
+ESTABLISHED_ONLY, LISTEN_ONLY = 1 << 1, 1 << 10
+# include/uapi/linux/unix_diag.h
+UDIAG_SHOW_NAME, UDIAG_SHOW_PEER, UDIAG_SHOW_RQLEN = 1, 4, 16
 FAMILIES = {4: socket.AF_INET, 6: socket.AF_INET6}
 VERSIONS = {int(family): version for version, family in FAMILIES.items()}
 
@@ -60,6 +62,7 @@ _TCP_ROUND_TRIP = struct.Struct("=I")  # at 68: smoothed, in microseconds
 _TCP_LIMITED = struct.Struct("=QQQ")
 _UNIX_REQUEST = struct.Struct("=BBHIIIQ")
 _UNIX = struct.Struct("=BBBBIQ")  # family, type, state, padding, inode, cookie
+_UNIX_NUMBER = struct.Struct("=I")  # of the peer; of the bytes that can be read
 
 
 def parse_inet(body: memoryview, protocol: str, facts: SocketFacts | None = None) -> SocketReading:
@@ -119,17 +122,44 @@ def parse_unix(body: memoryview) -> SocketReading:
     if len(body) < _UNIX.size:
         raise ParseError("sock_diag", "no Unix socket", bytes(body[:8]))
     _, _, state, _, inode, cookie = _UNIX.unpack_from(body)
-    name = None
-    for kind, value in parse_attributes(body[_UNIX.size :]):
-        if kind == UNIX_DIAG_NAME:
-            raw = bytes(value)
-            # an abstract name begins with a zero byte and is written with '@' (unix(7))
-            name = text_of(b"@" + raw[1:] if raw[:1] == b"\0" else raw.rstrip(b"\0"))
+    name = dict(parse_attributes(body[_UNIX.size :])).get(UNIX_DIAG_NAME)
     return SocketReading(
         key=("unix", cookie),
-        facts=SocketFacts(protocol="unix", local=name, inode=inode),
+        facts=SocketFacts(protocol="unix", local=_unix_name(name) if name else None, inode=inode),
         state=STATES.get(state, "unknown"),
     )
+
+
+def _unix_name(raw: memoryview) -> str:
+    # an abstract name begins with a zero byte and is written with '@' (unix(7))
+    name = bytes(raw)
+    return text_of(b"@" + name[1:] if name[:1] == b"\0" else name.rstrip(b"\0"))
+
+
+class NamedPair(NamedTuple):
+    """A connection over a Unix socket, and the name of one end: that of a server, if it listens."""
+
+    name: str
+    pair: UnixPair
+
+
+def parse_unix_pair(body: memoryview) -> NamedPair | None:
+    """Return a connection of a listing by an end with a name; raises ParseError."""
+    if len(body) < _UNIX.size:
+        raise ParseError("sock_diag", "no Unix socket", bytes(body[:8]))
+    attributes = dict(parse_attributes(body[_UNIX.size :]))
+    name, peer = attributes.get(UNIX_DIAG_NAME), attributes.get(UNIX_DIAG_PEER)
+    # who connects mostly has no name, and the ends of socketpair(2) have none
+    if not name or peer is None or len(peer) < _UNIX_NUMBER.size:
+        return None
+    queue = attributes.get(UNIX_DIAG_RQLEN)
+    is_queue_told = queue is not None and len(queue) >= _UNIX_NUMBER.size
+    pair = UnixPair(
+        server=_UNIX.unpack_from(body)[4],
+        client=_UNIX_NUMBER.unpack_from(peer)[0],
+        unread_bytes=_UNIX_NUMBER.unpack_from(queue)[0] if queue and is_queue_told else 0,
+    )
+    return NamedPair(_unix_name(name), pair)
 
 
 class RecordedDiag:
@@ -213,6 +243,15 @@ class SocketDiag:
         body = _UNIX_REQUEST.pack(socket.AF_UNIX, 0, 0, LISTEN_ONLY, 0, UDIAG_SHOW_NAME, 0)
         for message in self._link.request(SOCK_DIAG_BY_FAMILY, NLM_F_DUMP, body):
             yield parse_unix(message.body)
+
+    def list_unix_pairs(self) -> Iterator[NamedPair]:
+        """Yield connections over Unix sockets by ends with a name; raises OSError, ParseError."""
+        shown = UDIAG_SHOW_NAME | UDIAG_SHOW_PEER | UDIAG_SHOW_RQLEN
+        body = _UNIX_REQUEST.pack(socket.AF_UNIX, 0, 0, ESTABLISHED_ONLY, 0, shown, 0)
+        for message in self._link.request(SOCK_DIAG_BY_FAMILY, NLM_F_DUMP, body):
+            pair = parse_unix_pair(message.body)
+            if pair is not None:
+                yield pair
 
     def list_ended(self) -> Iterator[SocketReading]:
         """Yield the TCP sockets destroyed since the last call; raises OSError and ParseError."""

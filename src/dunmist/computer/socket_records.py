@@ -36,6 +36,14 @@ class SocketFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     uid: Counter | None = None
 
 
+class UnixPair(msgspec.Struct, frozen=True, array_like=True):
+    """A connection of two programs over a Unix socket; the server's end has its path or name."""
+
+    server: Counter  # inode of the end that a server accepted
+    client: Counter  # inode of the other end
+    unread_bytes: Counter  # the client sent them, and the server has not read them
+
+
 class SocketSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """One socket at one tick, written when it changed."""
 

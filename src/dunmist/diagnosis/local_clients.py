@@ -1,34 +1,85 @@
 """For whom a server works: programs of this computer at the other end of its connections.
 
 A web server that is busy because a program here asks it all the time is no cause of its own. Both
-ends of such a connection are seen here: the ports of one are those of the other, the other way
-round.
+ends of such a connection are seen here: over TCP the ports of one are those of the other, the other
+way round; over a Unix socket the kernel tells the other end. The kernel counts no bytes there. So a
+process that has one client works for it, and of several those that it has not yet read all of.
 """
 
 from collections import defaultdict
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from dunmist.computer import SocketFacts
 from dunmist.diagnosis.examination import Examination
-from dunmist.series import Application, SocketSeries, plain_address
+from dunmist.series import Application, UnixConnection, plain_address
 
 # address and port of one end, and of the other
 Ends = tuple[str | None, int | None, str | None, int | None]
 
 
 class LocalClient(NamedTuple):
-    """One program that a server answers: its connections, and the bytes that it was sent."""
+    """One program that a server answers: its connections, and the bytes that it was sent.
+
+    Of Unix sockets no bytes are counted.
+    """
 
     application: Application
     connections: int
     bytes_sent: float
 
 
-def find_local_clients(exam: Examination) -> dict[int, list[LocalClient]]:
-    """Return by the number of each serving application whom it answers, the most first.
+# by the number of the server, then of the client
+Answered = dict[int, dict[int, LocalClient]]
 
-    Only connections that moved something count: an idle one asks for nothing.
-    """
+
+def find_local_clients(exam: Examination) -> dict[int, list[LocalClient]]:
+    """Return by the number of each serving application whom it answers, the most first."""
+    answered: Answered = defaultdict(dict)
+    _add_tcp(exam, answered)
+    _add_unix(exam, answered)
+    return {
+        number: sorted(
+            clients.values(), key=lambda client: (-client.bytes_sent, -client.connections)
+        )
+        for number, clients in answered.items()
+    }
+
+
+def _add(answered: Answered, server: Application, client: Application, sent: float) -> None:
+    known = answered[server.number].get(client.number, LocalClient(client, 0, 0.0))
+    answered[server.number][client.number] = LocalClient(
+        client, known.connections + 1, known.bytes_sent + sent
+    )
+
+
+def _add_unix(exam: Examination, answered: Answered) -> None:
+    """Add whom the processes that work answer over Unix sockets."""
+    series, table = exam.series, exam.limits.culprit
+    by_process: dict[int, list[UnixConnection]] = defaultdict(list)
+    for connection in series.unix_connections:
+        for identity in connection.servers:
+            by_process[identity].append(connection)
+    for identity, connections in by_process.items():
+        process = series.processes.get(identity)
+        # one that rests answers nobody
+        if process is None or process.cpu_s < table.serving_least_cores * series.line.measured_s:
+            continue
+        server = process.application
+        clients = [
+            (client, connection.is_asking)
+            for connection in connections
+            for client in _owners(exam, connection.clients)
+            if client is not server and not client.observer
+        ]
+        is_only_one = len({client.number for client, _ in clients}) == 1
+        for client, is_asking in clients:
+            if is_only_one or is_asking:
+                _add(answered, server, client, 0.0)
+
+
+def _add_tcp(exam: Examination, answered: Answered) -> None:
+    """Add whom servers answer over TCP; a connection that moves nothing asks for nothing."""
     series = exam.series
     ports = {
         (series.processes[owner].application.number, socket.facts.local_port)
@@ -42,25 +93,17 @@ def find_local_clients(exam: Examination) -> dict[int, list[LocalClient]]:
         for socket in series.sockets
         if socket.owners and (socket.sent_bytes or socket.received_bytes)
     }
-    answered: dict[int, dict[int, LocalClient]] = defaultdict(dict)
     for socket in by_ends.values():
-        for server in _applications(exam, socket):
+        for server in _owners(exam, socket.owners):
             if socket.listens or (server.number, socket.facts.local_port) not in ports:
                 continue
             other = by_ends.get(_other_end(_ends(socket.facts)))
             sent = socket.sent_bytes_per_s.total() if socket.sent_bytes_per_s else 0.0
             if other is None or sent < exam.limits.culprit.answered_least_bytes:
                 continue
-            for client in _applications(exam, other):
+            for client in _owners(exam, other.owners):
                 if client is not server and not client.observer:
-                    known = answered[server.number].get(client.number, LocalClient(client, 0, 0.0))
-                    answered[server.number][client.number] = LocalClient(
-                        client, known.connections + 1, known.bytes_sent + sent
-                    )
-    return {
-        number: sorted(clients.values(), key=lambda client: -client.bytes_sent)
-        for number, clients in answered.items()
-    }
+                    _add(answered, server, client, sent)
 
 
 def _ends(facts: SocketFacts) -> Ends:
@@ -76,7 +119,7 @@ def _other_end(ends: Ends) -> Ends:
     return ends[2], ends[3], ends[0], ends[1]
 
 
-def _applications(exam: Examination, socket: SocketSeries) -> list[Application]:
+def _owners(exam: Examination, identities: Iterable[int]) -> list[Application]:
     """Return whose a socket is, each once."""
-    owners = (exam.series.processes.get(owner) for owner in socket.owners)
+    owners = (exam.series.processes.get(identity) for identity in identities)
     return list(dict.fromkeys(owner.application for owner in owners if owner is not None))

@@ -158,13 +158,14 @@ def _started(exam: Examination, application: Application) -> Sign:
 def _waiting(
     exam: Examination, application: Application, limiting: ResourceWord, *, is_victim: bool
 ) -> list[Sign]:
-    """Return what it waited for; of a victim it is said also what it did not wait for."""
-    least, signs = exam.limits.culprit.waiting_least, []
+    """Return what it waited for; of a victim also where that is little, but never nought."""
+    table, signs = exam.limits.culprit, []
+    least = table.cores_least if is_victim else table.waiting_least
     waiting = application.waiting.mean()
     io_waiting = exam.once(find_io_wait).tasks[application.number].mean()
-    if waiting >= least or is_victim:
+    if waiting >= least:
         signs.append(sign("app-waiting", waiting))
-    if io_waiting >= least or is_victim:
+    if io_waiting >= least:
         signs.append(
             sign("app-page-waiting", io_waiting)
             if limiting == "memory"
@@ -172,6 +173,6 @@ def _waiting(
         )
     for kind, counts in application.blocked.items() if is_victim else ():
         mean = counts.mean()
-        if mean > 0:
+        if mean >= least:
             signs.append(sign(BLOCKED_KEYS[kind], mean))
     return signs

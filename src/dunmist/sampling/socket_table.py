@@ -9,6 +9,7 @@ it answers, else the text tables below the root.
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import NamedTuple
 
 from dunmist.computer import (
@@ -21,12 +22,16 @@ from dunmist.computer import (
     SocketFacts,
     SocketReading,
     SocketSample,
+    UnixPair,
     parse_inet_table,
     parse_unix_table,
     reason_of,
 )
 
 SUBJECT = "sockets"
+PAIRS = "connections over Unix sockets"
+# a desktop has a thousand
+PAIRS_MOST = 10_000
 COUNTERS = "bytes over TCP by socket"
 ENDS = "ends of TCP connections"
 # of so many known connections each is asked by itself
@@ -122,6 +127,25 @@ class SocketTable:
             number = known[0] if known else self._introduce(reading, socket_round)
             socket_round.samples.append(reading.sample(number))
             socket_round.ended.append(number)
+
+    def unix_pairs(self) -> list[UnixPair]:
+        """Return the connections over Unix sockets now; none where only text is there."""
+        if not isinstance(self._diag, SocketDiag):
+            return []
+        listening = {
+            reading.facts.local for key, (_, reading) in self._known.items() if key[0] == "unix"
+        }
+        try:
+            accepted = (
+                found.pair for found in self._diag.list_unix_pairs() if found.name in listening
+            )
+            pairs = list(islice(accepted, PAIRS_MOST + 1))
+        except (OSError, ParseError) as error:
+            self._root.note(PAIRS, reason_of(error) if isinstance(error, OSError) else "garbled")
+            return []
+        if len(pairs) > PAIRS_MOST:
+            self._root.note(PAIRS, "too-many")
+        return pairs[:PAIRS_MOST]
 
     def close(self) -> None:
         """Close the netlink sockets."""

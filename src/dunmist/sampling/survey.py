@@ -33,6 +33,7 @@ from dunmist.computer import (
     SwapArea,
     TimeSync,
     Unit,
+    UnixPair,
     has_rpm,
     is_person,
     parse_locks,
@@ -96,6 +97,7 @@ class Survey(
     deleted_files: list[DeletedFile] = []  # that still take room where little is left
     gateways: list[Gateway] = []  # to other networks, and whether they answer
     radio: list[RadioLink] = []  # the other end of each wireless link
+    unix_pairs: list[UnixPair] = []  # connections within the computer
     functions: list[FunctionSamples] = []  # that the busiest programs were found in
 
 
@@ -146,6 +148,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         deleted_files=read_deleted_files(root, table.numbered(), file_systems) if is_last else [],
         gateways=read_gateways(root) if is_last else [],
         radio=read_radio(root) if is_last else [],
+        unix_pairs=computer.sockets.unix_pairs(),
         drives=computer.drives_told() if is_last else [],
         functions=computer.code.functions() if is_last and computer.code else [],
         took_s=round(time.perf_counter() - began_s, 6),

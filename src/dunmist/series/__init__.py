@@ -34,6 +34,7 @@ from dunmist.series.sensors import SensorSeries as SensorSeries
 from dunmist.series.sensors import load_corrections as load_corrections
 from dunmist.series.sensors import processor_sensor as processor_sensor
 from dunmist.series.sockets import SocketSeries as SocketSeries
+from dunmist.series.sockets import UnixConnection as UnixConnection
 from dunmist.series.sockets import network_of as network_of
 from dunmist.series.sockets import plain_address as plain_address
 from dunmist.series.surveyed import BETWEEN_STARTS as BETWEEN_STARTS

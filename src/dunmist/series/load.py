@@ -29,7 +29,7 @@ from dunmist.series.process import Application, Process
 from dunmist.series.processes import Asked, Shared, process_series
 from dunmist.series.samples import CaptureContext, ProcessCollector
 from dunmist.series.sensors import Correction, ProcessorSensor, processor_sensor
-from dunmist.series.sockets import SocketCollector, SocketSeries, network_use
+from dunmist.series.sockets import SocketCollector, SocketSeries, UnixConnection, network_use
 from dunmist.series.surveyed import Surveyed
 from dunmist.series.tick_merging import WHOLE, Part, Row, Together, ticks_together
 from dunmist.series.timeline import Floats, Rate, TimeLine
@@ -59,6 +59,7 @@ class Series:
     processor_cpu_s: Floats  # shape (CPU numbers, applications)
     devices: DeviceSeries
     sockets: list[SocketSeries]
+    unix_connections: Sequence[UnixConnection]
     surveyed: Surveyed
     complaints: Sequence[KernelMessageSeries]
     code: Mapping[int, CodeUse]  # by the number of an application
@@ -400,6 +401,7 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
         processor_cpu_s=processes.processor_cpu_s,
         devices=devices,
         sockets=sockets,
+        unix_connections=read.sockets.unix_connections(read.surveys),
         surveyed=Surveyed(
             read.surveys, datetime.fromisoformat(header.started).timestamp(), line.duration_s
         ),

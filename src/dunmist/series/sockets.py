@@ -6,16 +6,17 @@ a TCP connection moved is divided among its owners' applications.
 
 import ipaddress
 from collections import defaultdict
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
 from math import isnan
-from typing import TypedDict
+from typing import NamedTuple, TypedDict
 
 import numpy as np
 
 from dunmist.applications import Grouping
 from dunmist.computer import SocketFacts
-from dunmist.sampling import Tick
+from dunmist.sampling import Survey, Tick
 from dunmist.series.counters import Readings, Track
 from dunmist.series.timeline import Floats, Rate, TimeLine
 
@@ -90,6 +91,14 @@ class SocketSeries:
         return self.state == "listen" or (
             self.facts.protocol == "udp" and self.facts.remote_port is None
         )
+
+
+class UnixConnection(NamedTuple):
+    """A connection over a Unix socket: identities of the processes at both ends."""
+
+    servers: frozenset[int]
+    clients: frozenset[int]
+    is_asking: bool  # something was sent to the server that it had not read
 
 
 @lru_cache(maxsize=ADDRESSES_KEPT)
@@ -191,6 +200,19 @@ class SocketCollector:
                 ),
             )
             for number, facts in self._facts.items()
+        ]
+
+    def unix_connections(self, surveys: Iterable[Survey]) -> list[UnixConnection]:
+        """Return the connections over Unix sockets whose ends both belong to somebody."""
+        asking: dict[tuple[int, int], bool] = defaultdict(bool)
+        for survey in surveys:
+            for pair in survey.unix_pairs:
+                asking[pair.server, pair.client] |= pair.unread_bytes > 0
+        owners = self._owners_of_inode
+        return [
+            UnixConnection(frozenset(owners[server]), frozenset(owners[client]), is_asking)
+            for (server, client), is_asking in asking.items()
+            if server in owners and client in owners
         ]
 
 

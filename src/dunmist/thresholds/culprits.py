@@ -37,6 +37,8 @@ class CulpritLimits(Figures, frozen=True):
     moved_least_bytes_per_s: BytesPerSecond = 10_000.0
     # a connection over which a server sent less in all asked it for hardly anything
     answered_least_bytes: Bytes = 10_000.0
+    # a process that uses less answers nobody over its Unix sockets, whose bytes are not counted
+    serving_least_cores: Cores = 0.05
     # one task for a twentieth of the time
     waiting_least: Number = 0.05
     # less is shown as 0.00

@@ -61,6 +61,8 @@ class FindingLimits(Figures, frozen=True):
     leak_rising: Share = 0.80
     # 8 MB: less is noise of the allocator
     leak_least_bytes: Bytes = 8_000_000.0
+    # so much of it is of processes that lived through it: more processes are no leak
+    leak_by_living: Share = 0.5
     # what has run for less than this may still be reading in what it works on
     leak_age_s: Seconds = 120.0
     # below it adapters fall back to their slowest rates; -67 does for calls

@@ -14,8 +14,9 @@ class LinkLimits(Figures, frozen=True):
     queue_window_s: Seconds = 5.0
     # share of the link's speed in its fuller direction; headers take the rest
     busy: Share = 0.50
-    # the rest goes to headers and gaps between packets
-    strained_used: Share = 0.90
+    # of a full line so much is counted where packets have 360 bytes or more: the rest are preambles
+    # and gaps (IEEE 802.3); below it nobody waits, or the queue tells
+    strained_used: Share = 0.94
     # nothing more goes through, even with large packets
     choked_used: Share = 0.97
 

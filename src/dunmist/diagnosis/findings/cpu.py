@@ -55,7 +55,7 @@ def _use(exam: Examination) -> list[Finding]:
         signs = [sign("app-cores-typical", usual, of=exam.processors)]
         if application.low_priority >= exam.limits.cpu.low_priority_share:
             signs.append(sign("app-low-priority", application.low_priority))
-        elif usual / exam.processors >= table.cpu_hog:
+        elif min(usual, application.cores.mean()) / exam.processors >= table.cpu_hog:
             findings.append(application_finding("cpu-hog", "concern", application, signs))
             continue
         if exam.steady(application.cores) >= max(table.steady_cores, table.steady_spread * usual):

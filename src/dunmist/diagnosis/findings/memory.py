@@ -11,7 +11,7 @@ from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.diagnosis.words import EvidenceKey, Severity
-from dunmist.series import Floats, Process, Rate
+from dunmist.series import Application, Floats, Process, Rate
 
 # a slope through two points has no error
 SLOPE_LEAST = 3
@@ -43,6 +43,9 @@ def _leaks(exam: Examination) -> list[Finding]:
         half = len(held) // 2
         if application.observer or float(held[-1] - held[half]) < table.leak_least_bytes:
             continue
+        # one process more is no process that grows
+        if _grown_by_living(application, half) < table.leak_by_living * (held[-1] - held[half]):
+            continue
         slope = growth(held[half:], at_s[half:])
         if slope.typical < table.leak_bytes_per_s or slope.rising < table.leak_rising:
             continue
@@ -58,6 +61,16 @@ def _leaks(exam: Examination) -> list[Finding]:
         else:
             findings.append(application_finding("memory-leak", "concern", application, signs))
     return findings
+
+
+def _grown_by_living(application: Application, tick: int) -> float:
+    """Return how many bytes those of its processes took since a tick that lived through it."""
+    grown = (
+        process.private_bytes.values[-1] - process.private_bytes.values[tick]
+        for process in application.members
+        if process.is_alive
+    )
+    return float(sum(bytes_more for bytes_more in grown if bytes_more > 0))
 
 
 class Growth(NamedTuple):

@@ -116,11 +116,11 @@ def tick_s(path, ticks, *more):
     # the file comes when the first tick is written
     before = used_s(capture.pid)
     # who looks all the time would be somebody who is busy
-    time.sleep(ticks - 0.5)
+    time.sleep(ticks - 3)
     seen = []
     while capture.poll() is None:
         seen.append((time.clock_gettime(time.CLOCK_BOOTTIME), used_s(capture.pid)))
-        time.sleep(0.01)
+        time.sleep(0.02)
     last = last_tick(path)
     done_s = last["uptime_s"] + last["took_s"] + WRITTEN_S
     # one that ended sooner than it was looked at again is counted to its end

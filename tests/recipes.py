@@ -128,7 +128,7 @@ COLUMN = {
     "tables/cores.py": (
         '        Column("clock_hz",',
         '        Column("idle_share", "share", "share of its time in which it idled",\n'
-        '            lambda of: of.cpu.share("idle").mean()),\n'
+        '            lambda row: row.cpu.share("idle").mean()),\n'
         '        Column("clock_hz",',
     )
 }

@@ -89,8 +89,8 @@ class UnixClients(InFolder):
         run("capture", "-o", "x.gz", "--for", "5s", "--every", "1s", folder=self.folder)
         told = json.loads(run("triage", "x.gz", "--json", folder=self.folder).stdout)
         (first,) = (item for item in told["culprits"] if item["name"] == "base.py")
-        serves = [sign for sign in first["evidence"] if sign["key"] == "app-serves"]
-        return serves[0]["text"] if serves else None, first["steps"][0]["action"]
+        texts = [item["text"] for item in first["evidence"]]
+        return next(text for text in texts if "it answers" in text), first["steps"][0]["action"]
 
     def test_of_a_process_for_each_its_own_client(self):
         text, step = self.answered(FORKS, "wait")

@@ -55,18 +55,18 @@ def applications_of(
         yield OneApplication(application, judged, ports)
 
 
-def _machine_share(of: OneApplication) -> float:
-    return of.application.cores.mean() / of.judged.series.machine.logical_processors
+def _machine_share(row: OneApplication) -> float:
+    return row.application.cores.mean() / row.judged.series.machine.logical_processors
 
 
-def _command_line(of: OneApplication) -> str | None:
-    main = of.application.main
+def _command_line(row: OneApplication) -> str | None:
+    main = row.application.main
     return " ".join(main.facts.command_line) or None if main else None
 
 
 def _blocked(kind: str) -> Callable[[OneApplication], float]:
-    def mean(of: OneApplication) -> float:
-        blocked = of.application.blocked.get(kind)
+    def mean(row: OneApplication) -> float:
+        blocked = row.application.blocked.get(kind)
         return 0.0 if blocked is None else blocked.mean()
 
     return mean
@@ -77,43 +77,43 @@ APPLICATIONS: Table[OneApplication] = Table(
     "the greatest use first",
     (
         Column("label", "text", "its name, and what it runs where others have the same name",
-            lambda of: label_of(of.application), width=Width(24), answers=("name",),
+            lambda row: label_of(row.application), width=Width(24), answers=("name",),
             title="application"),
-        APPLICATION.of(lambda of: of.application.name),
+        APPLICATION.of(lambda row: row.application.name),
         Column("pid", "number", "main process: the oldest that lives",
-            lambda of: of.application.main and of.application.main.pid),
-        APPLICATION_NUMBER.of(lambda of: of.application.number),
+            lambda row: row.application.main and row.application.main.pid),
+        APPLICATION_NUMBER.of(lambda row: row.application.number),
         Column("processes", "number", "how many processes it had",
-            lambda of: len(of.application.members)),
-        USERS.of(lambda of: _joined(fact.user or "unknown" for fact in of.facts)),
-        UIDS.of(lambda of: _joined(fact.uid for fact in of.facts)),
-        GROUPS.of(lambda of: _joined(fact.group for fact in of.facts)),
-        UNIT.of(lambda of: of.application.unit),
-        CORES_MEAN.of(lambda of: of.application.cores.mean()),
+            lambda row: len(row.application.members)),
+        USERS.of(lambda row: _joined(fact.user or "unknown" for fact in row.facts)),
+        UIDS.of(lambda row: _joined(fact.uid for fact in row.facts)),
+        GROUPS.of(lambda row: _joined(fact.group for fact in row.facts)),
+        UNIT.of(lambda row: row.application.unit),
+        CORES_MEAN.of(lambda row: row.application.cores.mean()),
         Column("cores_median", "cores", "logical CPUs used, median",
-            lambda of: of.application.cores.median()),
-        CORES_MAX.of(lambda of: of.application.cores.greatest()),
-        CORES_CURVE.of(lambda of: of.application.cores.curve(CURVE_POINTS)),
+            lambda row: row.application.cores.median()),
+        CORES_MAX.of(lambda row: row.application.cores.greatest()),
+        CORES_CURVE.of(lambda row: row.application.cores.curve(CURVE_POINTS)),
         MACHINE_SHARE.of(_machine_share),
         Column("short_lived_cores", "figure", "of that by children that were never seen",
-            lambda of: of.application.short_lived_cores.mean()),
+            lambda row: row.application.short_lived_cores.mean()),
         Column("waiting_tasks", "figure", "mean number that waited for a CPU",
-            lambda of: of.application.waiting.mean()),
-        PRIVATE_BYTES.of(lambda of: of.application.private_bytes.median()),
-        CHANGE_BYTES.of(lambda of: of.application.private_bytes.change()),
-        RSS_BYTES.of(lambda of: of.application.rss_bytes.median()),
+            lambda row: row.application.waiting.mean()),
+        PRIVATE_BYTES.of(lambda row: row.application.private_bytes.median()),
+        CHANGE_BYTES.of(lambda row: row.application.private_bytes.change()),
+        RSS_BYTES.of(lambda row: row.application.rss_bytes.median()),
         Column("read_bytes_per_s", "bytes/s", "from storage",
-            lambda of: of.application.read_bytes_per_s.mean()),
+            lambda row: row.application.read_bytes_per_s.mean()),
         Column("write_bytes_per_s", "bytes/s", "to storage",
-            lambda of: of.application.write_bytes_per_s.mean()),
-        DISK_BYTES.of(lambda of: of.application.disk_bytes_per_s.mean()),
-        NETWORK_BYTES.of(lambda of: of.application.network_bytes_per_s.mean()),
+            lambda row: row.application.write_bytes_per_s.mean()),
+        DISK_BYTES.of(lambda row: row.application.disk_bytes_per_s.mean()),
+        NETWORK_BYTES.of(lambda row: row.application.network_bytes_per_s.mean()),
         Column("sent_bytes_per_s", "bytes/s", "over TCP to other computers",
-            lambda of: of.application.sent_bytes_per_s.mean()),
+            lambda row: row.application.sent_bytes_per_s.mean()),
         Column("received_bytes_per_s", "bytes/s", "over TCP from other computers",
-            lambda of: of.application.received_bytes_per_s.mean()),
+            lambda row: row.application.received_bytes_per_s.mean()),
         Column("io_waiting_tasks", "figure", "mean number that waited for storage",
-            lambda of: of.application.io_waiting.mean()),
+            lambda row: row.application.io_waiting.mean()),
         *(
             Column(f"blocked_{kind}", "figure", f"processes seen waiting for {what}, on average",
                 _blocked(kind))
@@ -122,14 +122,14 @@ APPLICATIONS: Table[OneApplication] = Table(
             )
         ),
         Column("short_lived_programs", "text", "names and counts of those never seen",
-            lambda of: _counted(of.application.short_lived_programs)),
+            lambda row: _counted(row.application.short_lived_programs)),
         Column("major_faults_per_s", "a second", "pages read from storage",
-            lambda of: of.application.major_faults_per_s.mean()),
-        PORTS.of(lambda of: ports_text(of.ports, of.application.members)),
+            lambda row: row.application.major_faults_per_s.mean()),
+        PORTS.of(lambda row: ports_text(row.ports, row.application.members)),
         COMMAND_LINE.of(_command_line),
         Column("observer", "flag", "whether it is Dunmist itself",
-            lambda of: of.application.observer),
-        ROLE.of(lambda of: of.judged.diagnosis.role_of(of.application)),
+            lambda row: row.application.observer),
+        ROLE.of(lambda row: row.judged.diagnosis.role_of(row.application)),
     ),
     applications_of,
     shown=("label", "pid", "cores_mean", "private_bytes", "disk_bytes_per_s", "network_bytes_per_s",

@@ -76,12 +76,12 @@ BOOT_UNITS: Table[BootUnit] = Table(
     "the slowest, and the chain that the rest waited for; only where services took long. "
     f"`{NO_UNIT}` is a time of the chain that none accounts for",
     (
-        Column("unit", "text", "service, mount, target or device", lambda of: of.start.name,
+        Column("unit", "text", "service, mount, target or device", lambda row: row.start.name,
             width=Width(20, 60), answers=("name", "service")),
         Column("began_s", "at", "when it began, after the kernel started",
-            lambda of: of.start.began_s, title="began"),
-        Column("ready_s", "at", "when it was ready", lambda of: of.start.ready_s, title="ready"),
-        Column("took_s", "s", "how long that took", lambda of: of.start.took_s),
+            lambda row: row.start.began_s, title="began"),
+        Column("ready_s", "at", "when it was ready", lambda row: row.start.ready_s, title="ready"),
+        Column("took_s", "s", "how long that took", lambda row: row.start.took_s),
         Column("waited_for", "flag", "whether everything after it waited for it"),
     ),
     _units,

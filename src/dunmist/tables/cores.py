@@ -56,28 +56,29 @@ def _busiest(series: Series, number: int) -> tuple[str | None, float | None]:
 
 
 def _kind_share(kind: str) -> Callable[[OneCpu], float]:
-    return lambda of: of.cpu.share(kind).mean()
+    return lambda row: row.cpu.share(kind).mean()
 
 
-def _base_clock_hz(of: OneCpu) -> float | None:
-    return of.place.base_khz * HZ_PER_KHZ if of.place and of.place.base_khz else None
+def _base_clock_hz(row: OneCpu) -> float | None:
+    return row.place.base_khz * HZ_PER_KHZ if row.place and row.place.base_khz else None
 
 
 CORES: Table[OneCpu] = Table(
     "logical CPUs",
     "those of a core together",
     (
-        Column("cpu", "number", "number of the logical CPU", lambda of: of.cpu.number),
-        Column("core", "number", "core that it belongs to", lambda of: of.place and of.place.core),
+        Column("cpu", "number", "number of the logical CPU", lambda row: row.cpu.number),
+        Column("core", "number", "core that it belongs to",
+            lambda row: row.place and row.place.core),
         Column("package", "number", "package that the core is in",
-            lambda of: of.place and of.place.package),
+            lambda row: row.place and row.place.package),
         Column("busy_mean", "share", "share of its time in which it did not idle, mean",
-            lambda of: of.cpu.busy.mean(), answers=("least",)),
-        Column("busy_median", "share", "the same, median", lambda of: of.cpu.busy.median()),
+            lambda row: row.cpu.busy.mean(), answers=("least",)),
+        Column("busy_median", "share", "the same, median", lambda row: row.cpu.busy.median()),
         Column("busy_max", "share", "the same, most in an interval",
-            lambda of: of.cpu.busy.greatest()),
+            lambda row: row.cpu.busy.greatest()),
         Column("busy_curve", "curve of shares", "the same over the capture",
-            lambda of: of.cpu.busy.curve(CURVE_POINTS)),
+            lambda row: row.cpu.busy.curve(CURVE_POINTS)),
         Column("busiest_application", "text",
             "who used most of it, by where its processes were seen at the ticks", width=Width()),
         Column("busiest_cores", "cores", "how much of it that one used"),
@@ -87,15 +88,15 @@ CORES: Table[OneCpu] = Table(
             for kind in TIME_KINDS
         ),
         Column("clock_hz", "Hz", "clock, median",
-            lambda of: of.cpu.clock_hz and of.cpu.clock_hz.median()),
+            lambda row: row.cpu.clock_hz and row.cpu.clock_hz.median()),
         Column("clock_least_hz", "Hz", "clock, least",
-            lambda of: of.cpu.clock_hz and of.cpu.clock_hz.least()),
-        Column("max_clock_hz", "Hz", "greatest possible clock", lambda of: of.cpu.max_clock_hz),
+            lambda row: row.cpu.clock_hz and row.cpu.clock_hz.least()),
+        Column("max_clock_hz", "Hz", "greatest possible clock", lambda row: row.cpu.max_clock_hz),
         Column("base_clock_hz", "Hz", "clock that it holds with all cores busy", _base_clock_hz),
         Column("governor", "text", "what chooses its clock",
-            lambda of: of.place and of.place.governor),
+            lambda row: row.place and row.place.governor),
         Column("capacity", "number", "strength of its kind of core; 1024 is the strongest",
-            lambda of: of.place and of.place.capacity),
+            lambda row: row.place and row.place.capacity),
     ),
     _cores,
     shown=("cpu", "core", "package", "busy_mean", "busy_max", "busiest_application",

@@ -16,21 +16,21 @@ def _busiest(judged: Judged) -> list[Application]:
     return sorted(judged.series.applications, key=lambda application: -application.cores.mean())
 
 
-class Done(NamedTuple):
+class Activity(NamedTuple):
     """One thing that an application does."""
 
     application: Application
     item: Doing
 
 
-def _doing(judged: Judged) -> Iterator[Done]:
+def _doing(judged: Judged) -> Iterator[Activity]:
     for application in _busiest(judged):
         case = judged.cases.of(application)
         for item in case.doing if case else []:
-            yield Done(application, item)
+            yield Activity(application, item)
 
 
-class Place(NamedTuple):
+class SampledFunction(NamedTuple):
     """One function in which an application was found, of so many samples."""
 
     application: Application
@@ -38,63 +38,63 @@ class Place(NamedTuple):
     samples: int
 
 
-def _code(judged: Judged) -> Iterator[Place]:
+def _code(judged: Judged) -> Iterator[SampledFunction]:
     for application in _busiest(judged):
         use = judged.series.code.get(application.number)
         if use is None or use.samples < judged.diagnosis.limits.code.samples_least:
             continue
         for place in use.places[:FUNCTIONS_MOST]:
-            yield Place(application, place, use.samples)
+            yield SampledFunction(application, place, use.samples)
 
 
-def _main_pid(of: Done | Place) -> int | None:
-    return of.application.main.pid if of.application.main else None
+def _main_pid(row: Activity | SampledFunction) -> int | None:
+    return row.application.main.pid if row.application.main else None
 
 
-def _work(of: Place) -> str | None:
-    kind = kind_of_code(of.place.mapping, of.place.function)
+def _work(row: SampledFunction) -> str | None:
+    kind = kind_of_code(row.place.mapping, row.place.function)
     return kind.does if kind else None
 
 
-DOING: Table[Done] = Table(
+DOING: Table[Activity] = Table(
     "doing",
     "what each program does, as far as it was seen; the busiest program first",
     (
-        APPLICATION.of(lambda of: of.application.name),
-        APPLICATION_NUMBER.of(lambda of: of.application.number),
+        APPLICATION.of(lambda row: row.application.name),
+        APPLICATION_NUMBER.of(lambda row: row.application.number),
         PID.of(_main_pid),
         Column("what", "text", "code, thread, part, file, wait, memory, peer or origin",
-            lambda of: of.item.what, answers=("state",)),
-        Column("name", "text", "kind of work, thread, process or address", lambda of: of.item.name,
-            width=Width(14, 30)),
-        Column("share", "share", "of what the program does of that", lambda of: of.item.share,
+            lambda row: row.item.what, answers=("state",)),
+        Column("name", "text", "kind of work, thread, process or address",
+            lambda row: row.item.name, width=Width(14, 30)),
+        Column("share", "share", "of what the program does of that", lambda row: row.item.share,
             answers=("least",)),
-        Column("does", "text", "the same in few words", lambda of: brief_of(of.item),
+        Column("does", "text", "the same in few words", lambda row: brief_of(row.item),
             width=Width(40, 120)),
-        Column("text", "text", "the same in a sentence", lambda of: of.item.text,
+        Column("text", "text", "the same in a sentence", lambda row: row.item.text,
             width=Width(30, 110)),
-        Column("source", "text", "where it comes from", lambda of: of.item.source, width=Width()),
+        Column("source", "text", "where it comes from", lambda row: row.item.source, width=Width()),
     ),
     _doing,
     shown=("application", "pid", "what", "share", "does"),
 )
-CODE: Table[Place] = Table(
+CODE: Table[SampledFunction] = Table(
     "code",
     "functions in which the programs were found, of all samples of each",
     (
-        APPLICATION.of(lambda of: of.application.name),
-        APPLICATION_NUMBER.of(lambda of: of.application.number),
+        APPLICATION.of(lambda row: row.application.name),
+        APPLICATION_NUMBER.of(lambda row: row.application.number),
         PID.of(_main_pid),
-        Column("share", "share", "of the samples of the program", lambda of: of.place.share,
+        Column("share", "share", "of the samples of the program", lambda row: row.place.share,
             answers=("least",)),
         Column("samples", "number", "how often it was found there",
-            lambda of: round(of.place.share * of.samples)),
+            lambda row: round(row.place.share * row.samples)),
         Column("function", "text", "name of the function, where one is known",
-            lambda of: of.place.function, width=Width(14, 40)),
-        Column("file", "text", "program, library or kernel", lambda of: file_name(of.place.mapping),
-            width=Width(14, 40)),
+            lambda row: row.place.function, width=Width(14, 40)),
+        Column("file", "text", "program, library or kernel",
+            lambda row: file_name(row.place.mapping), width=Width(14, 40)),
         Column("work", "text", "kind of work that it is for", _work, width=Width(20, 60)),
-        Column("path", "text", "where the file lies", lambda of: of.place.mapping,
+        Column("path", "text", "where the file lies", lambda row: row.place.mapping,
             width=Width(20, 60)),
     ),
     _code,

@@ -198,26 +198,26 @@ def _graphics(judged: Judged) -> Iterator[Card]:
     return (Card(card, cards.get(card.name)) for card in judged.series.devices.graphics)
 
 
-def _busy_mean(of: Card) -> float | None:
-    return of.card.busy.mean() if of.card.busy.is_known else None
+def _busy_mean(row: Card) -> float | None:
+    return row.card.busy.mean() if row.card.busy.is_known else None
 
 
 GRAPHICS: Table[Card] = Table(
     "graphics",
     "graphics cards",
     (
-        Column("card", "text", "card as the kernel calls it", lambda of: of.card.name),
-        Column("driver", "text", "driver", lambda of: of.about and of.about.driver),
-        Column("pci_id", "text", "vendor and device", lambda of: of.about and of.about.pci_id),
+        Column("card", "text", "card as the kernel calls it", lambda row: row.card.name),
+        Column("driver", "text", "driver", lambda row: row.about and row.about.driver),
+        Column("pci_id", "text", "vendor and device", lambda row: row.about and row.about.pci_id),
         Column("busy_mean", "share", "busy share, mean", _busy_mean, answers=("least",)),
-        Column("busy_max", "share", "busy share, most", lambda of: of.card.busy.greatest()),
+        Column("busy_max", "share", "busy share, most", lambda row: row.card.busy.greatest()),
         Column("memory_used_bytes", "bytes", "memory in use, most",
-            lambda of: of.card.memory_used_bytes.greatest()),
+            lambda row: row.card.memory_used_bytes.greatest()),
         Column("memory_bytes", "bytes", "memory that it has",
-            lambda of: of.about and of.about.memory_bytes),
-        Column("clock_hz", "Hz", "clock, greatest", lambda of: of.card.clock_hz.greatest()),
+            lambda row: row.about and row.about.memory_bytes),
+        Column("clock_hz", "Hz", "clock, greatest", lambda row: row.card.clock_hz.greatest()),
         Column("max_clock_hz", "Hz", "greatest possible clock",
-            lambda of: of.about and of.about.max_clock_hz),
+            lambda row: row.about and row.about.max_clock_hz),
     ),
     _graphics,
 )

@@ -45,48 +45,48 @@ def _links(judged: Judged) -> Iterator[OneLink]:
         yield OneLink(link, link.about, radio, gateways.get(link.name), signal)
 
 
-def _used_share(of: OneLink) -> float | None:
-    return None if of.link.used is None else of.link.used.mean()
+def _used_share(row: OneLink) -> float | None:
+    return None if row.link.used is None else row.link.used.mean()
 
 
 LINKS: Table[OneLink] = Table(
     "links",
     "the default route first",
     (
-        Column("link", "text", "network link as the kernel calls it", lambda of: of.link.name,
+        Column("link", "text", "network link as the kernel calls it", lambda row: row.link.name,
             answers=("name",)),
-        Column("state", "text", "up, down or unknown", lambda of: of.about and of.about.state,
+        Column("state", "text", "up, down or unknown", lambda row: row.about and row.about.state,
             answers=("state",)),
         Column("default_route", "flag", "whether it leads to everywhere else",
-            lambda of: of.about and of.about.is_default),
+            lambda row: row.about and row.about.is_default),
         Column("physical", "flag", "whether there is hardware behind it",
-            lambda of: of.about and of.about.physical),
+            lambda row: row.about and row.about.physical),
         Column("wireless", "flag", "whether it is a radio",
-            lambda of: of.about and of.about.wireless),
+            lambda row: row.about and row.about.wireless),
         Column("signal_dbm", "figure", "strength of the signal"),
         Column("radio_bits_per_s", "bits/s", "rate of the last frame that was sent",
-            lambda of: of.radio and of.radio.send_bits_per_s),
+            lambda row: row.radio and row.radio.send_bits_per_s),
         Column("gateway", "text", "the next computer on the way to all others",
-            lambda of: of.gateway and of.gateway.address, width=Width(most=40)),
+            lambda row: row.gateway and row.gateway.address, width=Width(most=40)),
         Column("gateway_state", "text", "whether it answers",
-            lambda of: of.gateway and of.gateway.state, title="gateway state"),
+            lambda row: row.gateway and row.gateway.state, title="gateway state"),
         Column("speed_bits_per_s", "bits/s", "speed that it was set up for",
-            lambda of: of.about and of.about.speed_bits_per_s),
+            lambda row: row.about and row.about.speed_bits_per_s),
         Column("duplex", "text", "whether both directions go at once",
-            lambda of: of.about and of.about.duplex),
+            lambda row: row.about and row.about.duplex),
         Column("received_bytes_per_s", "bytes/s", "received",
-            lambda of: of.link.received_bytes_per_s.mean()),
-        Column("sent_bytes_per_s", "bytes/s", "sent", lambda of: of.link.sent_bytes_per_s.mean()),
+            lambda row: row.link.received_bytes_per_s.mean()),
+        Column("sent_bytes_per_s", "bytes/s", "sent", lambda row: row.link.sent_bytes_per_s.mean()),
         Column("received_bits_per_s", "bits/s", "received, in the unit of the speed",
-            lambda of: BITS * of.link.received_bytes_per_s.mean()),
+            lambda row: BITS * row.link.received_bytes_per_s.mean()),
         Column("sent_bits_per_s", "bits/s", "sent, in the unit of the speed",
-            lambda of: BITS * of.link.sent_bytes_per_s.mean()),
+            lambda row: BITS * row.link.sent_bytes_per_s.mean()),
         Column("used_share", "share", "the fuller direction's share of the speed", _used_share,
             answers=("least",)),
         Column("errors", "number", "broken frames and collisions over the capture",
-            lambda of: round(of.link.errors_per_s.total())),
+            lambda row: round(row.link.errors_per_s.total())),
         Column("drops", "number", "frames dropped over the capture",
-            lambda of: round(of.link.drops_per_s.total())),
+            lambda row: round(row.link.drops_per_s.total())),
     ),
     _links,
     shown=("link", "used_share", "received_bits_per_s", "sent_bits_per_s", "speed_bits_per_s",
@@ -96,7 +96,7 @@ LINKS: Table[OneLink] = Table(
 )
 
 
-class Counted(NamedTuple):
+class TransportCounter(NamedTuple):
     """One counter of TCP or UDP over the capture."""
 
     what: str
@@ -105,21 +105,21 @@ class Counted(NamedTuple):
     times_per_s: float
 
 
-def _transport(judged: Judged) -> Iterator[Counted]:
+def _transport(judged: Judged) -> Iterator[TransportCounter]:
     for word, count in judged.series.devices.tcp.items():
         if word not in LEVELS:
-            yield Counted(
+            yield TransportCounter(
                 COUNTED.get(word, word), word, count, count / judged.series.line.measured_s
             )
 
 
-TRANSPORT: Table[Counted] = Table(
+TRANSPORT: Table[TransportCounter] = Table(
     "transport",
     "the kernel's counters of TCP and UDP (names of RFC 4022)",
     (
         Column("what", "text", "what was counted", width=Width(most=52)),
         Column("counter", "text", "the kernel's word for it"),
-        Column("count", "number", "over the capture", lambda of: of.times),
+        Column("count", "number", "over the capture", lambda row: row.times),
         Column("times_per_s", "a second", "how often"),
     ),
     _transport,

@@ -73,8 +73,8 @@ INSTALLED_MEMORY: Table[Part] = Table(
         Column("part", "text", "what it is used for"),
         Column("bytes", "bytes", "size", title="bytes"),
         Column("share", "share", "of what is installed",
-            lambda of: min(1.0, of.bytes / of.total_bytes)),
-        CHANGE_BYTES.of(lambda of: of.held.change() if of.held else 0.0),
+            lambda row: min(1.0, row.bytes / row.total_bytes)),
+        CHANGE_BYTES.of(lambda row: row.held.change() if row.held else 0.0),
         Column("share_curve", "curve of shares", "share over the capture"),
     ),
     _parts,
@@ -162,16 +162,16 @@ HOLDERS: Table[Holder] = Table(
     "holders",
     "who holds memory at the end, the greatest first",
     (
-        APPLICATION.of(lambda of: of.application.name),
+        APPLICATION.of(lambda row: row.application.name),
         Column("processes", "number", "how many processes it had",
-            lambda of: len(of.application.members)),
+            lambda row: len(row.application.members)),
         PRIVATE_BYTES,
         Column("share", "share", "of what the kernel manages",
-            lambda of: min(1.0, of.private_bytes / of.total_bytes)),
-        CHANGE_BYTES.of(lambda of: of.application.private_bytes.change()),
+            lambda row: min(1.0, row.private_bytes / row.total_bytes)),
+        CHANGE_BYTES.of(lambda row: row.application.private_bytes.change()),
         Column("private_curve_bytes", "curve", "memory of its own over the capture",
-            lambda of: of.application.private_bytes.curve(CURVE_POINTS)),
-        RSS_BYTES.of(lambda of: float(of.application.rss_bytes.values[-1])),
+            lambda row: row.application.private_bytes.curve(CURVE_POINTS)),
+        RSS_BYTES.of(lambda row: float(row.application.rss_bytes.values[-1])),
         Column("proportional_bytes", "bytes", "of its largest processes, shared pages divided"),
         Column("swap_bytes", "bytes", "in swap, of those whose details may be read"),
     ),
@@ -182,7 +182,7 @@ HOLDERS: Table[Holder] = Table(
 )
 
 
-class Paged(NamedTuple):
+class PagingEvent(NamedTuple):
     """How often something was paged; ``since_start`` of the computer."""
 
     event: str
@@ -190,24 +190,24 @@ class Paged(NamedTuple):
     since_start: float
 
 
-def _paging(judged: Judged) -> Iterator[Paged]:
+def _paging(judged: Judged) -> Iterator[PagingEvent]:
     paging = judged.series.machine.paging
     for event, words in PAGING_EVENTS.items():
         present = [word for word in words if word in paging]
         if present:
             rate = sum((paging[word] for word in present[1:]), paging[present[0]])
             since_start = sum(judged.series.machine.paged[word] for word in present)
-            yield Paged(event, rate, since_start)
+            yield PagingEvent(event, rate, since_start)
 
 
-PAGING: Table[Paged] = Table(
+PAGING: Table[PagingEvent] = Table(
     "paging",
     "what was paged",
     (
         Column("event", "text", "what happened"),
-        Column("mean_per_s", "a second", "how often, mean", lambda of: of.rate.known_mean()),
+        Column("mean_per_s", "a second", "how often, mean", lambda row: row.rate.known_mean()),
         Column("greatest_per_s", "a second", "how often, most in an interval",
-            lambda of: of.rate.greatest()),
+            lambda row: row.rate.greatest()),
         Column("since_start", "number", "how often since the computer started"),
     ),
     _paging,
@@ -227,7 +227,7 @@ SWAP_AREAS: Table[SwapArea] = Table(
     "swap areas",
     "where swap lies",
     (
-        Column("area", "text", "file or device", lambda of: of.name),
+        Column("area", "text", "file or device", lambda row: row.name),
         Column("kind", "text", "file or partition"),
         Column("size_bytes", "bytes", "size"),
         Column("used_bytes", "bytes", "used"),

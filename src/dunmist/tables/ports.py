@@ -58,23 +58,23 @@ def _words(owners: list[Process], word: Callable[[Process], str | None]) -> str 
     return " ".join(sorted({owner_word for owner in owners if (owner_word := word(owner))})) or None
 
 
-def _protocol(of: OneSocket) -> str:
-    return f"{of.facts.protocol}{of.facts.version or ''}"
+def _protocol(row: OneSocket) -> str:
+    return f"{row.facts.protocol}{row.facts.version or ''}"
 
 
-def _state(of: OneSocket) -> str | None:
-    if of.socket.ended:
+def _state(row: OneSocket) -> str | None:
+    if row.socket.ended:
         return "ended"
-    return "listen" if of.socket.listens else of.socket.state
+    return "listen" if row.socket.listens else row.socket.state
 
 
-def _why_unknown(of: OneSocket) -> str | None:
+def _why_unknown(row: OneSocket) -> str | None:
     """Return why nobody was found to own a socket, and what would reveal it."""
-    if of.owners:
+    if row.owners:
         return None
-    if not of.series.header.privileged:
+    if not row.series.header.privileged:
         return "hidden: sample as administrator"
-    if of.facts.protocol == "unix":
+    if row.facts.protocol == "unix":
         return "closed meanwhile, or the kernel's"
     return "the kernel's, closed meanwhile, or in another namespace"
 
@@ -95,32 +95,32 @@ SOCKETS: Table[OneSocket] = Table(
     "those that listen first, by port",
     (
         Column("protocol", "text", "tcp, udp (with the version of the address) or unix", _protocol),
-        Column("port", "number", "local port", lambda of: of.facts.local_port, answers=("port",)),
+        Column("port", "number", "local port", lambda row: row.facts.local_port, answers=("port",)),
         Column("local", "text", "local address, or the path of a Unix socket",
-            lambda of: of.facts.local),
+            lambda row: row.facts.local),
         Column("scope", "text", "who can reach it, or where its other end is",
-            lambda of: scope_of(of.socket)),
+            lambda row: scope_of(row.socket)),
         Column("state", "text", "listen, a state of TCP, or ended", _state, answers=("state",)),
-        PIDS.of(lambda of: " ".join(str(owner.pid) for owner in of.owners) or None),
+        PIDS.of(lambda row: " ".join(str(owner.pid) for owner in row.owners) or None),
         Column("programs", "text", "programs of all owners",
-            lambda of: of.words(lambda owner: owner.name), width=Width(), answers=("name",)),
-        USERS.of(lambda of: of.words(lambda owner: owner.facts.user or "unknown")),
+            lambda row: row.words(lambda owner: owner.name), width=Width(), answers=("name",)),
+        USERS.of(lambda row: row.words(lambda owner: owner.facts.user or "unknown")),
         Column("unknown_owner", "text", "why nobody was found, and what would reveal it",
             _why_unknown, width=Width()),
-        Column("uid", "number", "user number of who made it", lambda of: of.facts.uid),
-        UNIT.of(lambda of: of.words(lambda owner: owner.unit)),
-        Column("remote", "text", "address of the other end", lambda of: of.facts.remote,
+        Column("uid", "number", "user number of who made it", lambda row: row.facts.uid),
+        UNIT.of(lambda row: row.words(lambda owner: owner.unit)),
+        Column("remote", "text", "address of the other end", lambda row: row.facts.remote,
             width=Width()),
-        Column("remote_port", "number", "port of the other end", lambda of: of.facts.remote_port),
+        Column("remote_port", "number", "port of the other end", lambda row: row.facts.remote_port),
         Column("sent_bytes", "bytes", "over the capture, where the kernel counts it",
-            lambda of: of.socket.sent_bytes),
+            lambda row: row.socket.sent_bytes),
         Column("received_bytes", "bytes", "over the capture, where the kernel counts it",
-            lambda of: of.socket.received_bytes),
+            lambda row: row.socket.received_bytes),
         Column("retransmitted", "number", "segments sent again over the capture",
-            lambda of: of.socket.retransmitted),
+            lambda row: row.socket.retransmitted),
         Column("at_most_s", "s",
             "for how long it can have moved as much as now, by all that it has moved",
-            lambda of: of.socket.at_most_s, title="like this for at most"),
+            lambda row: row.socket.at_most_s, title="like this for at most"),
     ),
     _sockets,
     shown=("port", "protocol", "scope", "state", "pids", "programs", "users", "unit", "local",

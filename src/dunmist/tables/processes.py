@@ -135,119 +135,119 @@ def _unfolded(judged: Judged) -> list[OneProcess]:
         cores[record.process.application.number] += record.cores_mean
     return sorted(
         records,
-        key=lambda of: (
-            -cores[of.process.application.number],
-            of.process.application.number,
-            -of.cores_mean,
+        key=lambda row: (
+            -cores[row.process.application.number],
+            row.process.application.number,
+            -row.cores_mean,
         ),
     )
 
 
-def _machine_share(of: OneProcess) -> float:
-    return of.cores_mean / of.series.machine.logical_processors
+def _machine_share(row: OneProcess) -> float:
+    return row.cores_mean / row.series.machine.logical_processors
 
 
-def _disk_bytes_per_s(of: OneProcess) -> float:
-    moved = (of.process.read_bytes_per_s, of.process.write_bytes_per_s)
+def _disk_bytes_per_s(row: OneProcess) -> float:
+    moved = (row.process.read_bytes_per_s, row.process.write_bytes_per_s)
     return sum(rate.known_or(0.0).mean() for rate in moved)
 
 
-def _package(of: OneProcess) -> str | None:
-    package = of.series.surveyed.package_of_file(of.facts.executable)
+def _package(row: OneProcess) -> str | None:
+    package = row.series.surveyed.package_of_file(row.facts.executable)
     return package.name if package else None
 
 
-def _graphics_s(of: OneProcess) -> float | None:
-    use = of.series.devices.graphics_use.get(of.process.identity)
+def _graphics_s(row: OneProcess) -> float | None:
+    use = row.series.devices.graphics_use.get(row.process.identity)
     return None if use is None else use.total()
 
 
-def _pages(of: OneProcess, pages: int) -> int:
-    return pages * of.series.header.machine.page_bytes
+def _pages(row: OneProcess, pages: int) -> int:
+    return pages * row.series.header.machine.page_bytes
 
 
-def _clk_s(of: OneProcess, clk: int) -> float:
-    return clk / of.series.header.machine.clock_ticks_per_s
+def _clk_s(row: OneProcess, clk: int) -> float:
+    return clk / row.series.header.machine.clock_ticks_per_s
 
 
-def _rollup_bytes(of: OneProcess, kib: Callable[[MemoryRollup], int | None]) -> float | None:
-    rollup = of.known.rollups.get(of.process.identity)
+def _rollup_bytes(row: OneProcess, kib: Callable[[MemoryRollup], int | None]) -> float | None:
+    rollup = row.known.rollups.get(row.process.identity)
     return _kib(kib(rollup)) if rollup else None
 
 
 PROCESS_COLUMNS: tuple[Column[OneProcess], ...] = (
-    PID.of(lambda of: of.process.pid),
-    PROGRAM.of(lambda of: of.process.name),
-    APPLICATION.of(lambda of: of.process.application.name),
-    APPLICATION_NUMBER.of(lambda of: of.process.application.number),
-    USER.of(lambda of: of.facts.user),
-    Column("uid", "number", "number of its owner", lambda of: of.facts.uid, answers=("owner",)),
-    Column("group", "text", "effective group", lambda of: of.facts.group, answers=("owner",)),
+    PID.of(lambda row: row.process.pid),
+    PROGRAM.of(lambda row: row.process.name),
+    APPLICATION.of(lambda row: row.process.application.name),
+    APPLICATION_NUMBER.of(lambda row: row.process.application.number),
+    USER.of(lambda row: row.facts.user),
+    Column("uid", "number", "number of its owner", lambda row: row.facts.uid, answers=("owner",)),
+    Column("group", "text", "effective group", lambda row: row.facts.group, answers=("owner",)),
     Column("processor", "number", "where it was last seen",
-        lambda of: of.sample.processor if of.sample.processor >= 0 else None),
+        lambda row: row.sample.processor if row.sample.processor >= 0 else None),
     STATE,
-    Column("parent_pid", "number", "process number of its parent", lambda of: of.facts.ppid),
-    Column("threads", "number", "how many threads it has", lambda of: of.sample.threads),
-    Column("nice", "number", "nice value, the lower the more it gets", lambda of: of.sample.nice),
+    Column("parent_pid", "number", "process number of its parent", lambda row: row.facts.ppid),
+    Column("threads", "number", "how many threads it has", lambda row: row.sample.threads),
+    Column("nice", "number", "nice value, the lower the more it gets", lambda row: row.sample.nice),
     CORES_MEAN,
-    CORES_MAX.of(lambda of: of.process.cores.known_or(0.0).greatest()),
-    CORES_CURVE.of(lambda of: of.process.cores.known_or(0.0).curve(CURVE_POINTS)),
+    CORES_MAX.of(lambda row: row.process.cores.known_or(0.0).greatest()),
+    CORES_CURVE.of(lambda row: row.process.cores.known_or(0.0).curve(CURVE_POINTS)),
     MACHINE_SHARE.of(_machine_share),
-    Column("cpu_s", "s", "CPU time over the capture", lambda of: of.process.cpu_s),
+    Column("cpu_s", "s", "CPU time over the capture", lambda row: row.process.cpu_s),
     Column("cpu_total_s", "s", "CPU time since it started",
-        lambda of: _clk_s(of, of.sample.user_clk + of.sample.system_clk)),
+        lambda row: _clk_s(row, row.sample.user_clk + row.sample.system_clk)),
     DISK_BYTES.of(_disk_bytes_per_s),
-    NETWORK_BYTES.of(lambda of: of.known.network.get(of.process.identity, 0.0)),
+    NETWORK_BYTES.of(lambda row: row.known.network.get(row.process.identity, 0.0)),
     Column("virtual_bytes", "bytes", "size of its address space, used or not",
-        lambda of: _kib(of.detail.virtual_kib if of.detail else None)),
+        lambda row: _kib(row.detail.virtual_kib if row.detail else None)),
     Column("bits", "number", "word size of its program: 32 or 64",
-        lambda of: of.detail and of.detail.bits),
-    RSS_BYTES.of(lambda of: _pages(of, of.sample.rss_pages)),
+        lambda row: row.detail and row.detail.bits),
+    RSS_BYTES.of(lambda row: _pages(row, row.sample.rss_pages)),
     PRIVATE_BYTES,
     COMMAND_LINE,
-    Column("executable", "text", "file of its program", lambda of: of.facts.executable,
+    Column("executable", "text", "file of its program", lambda row: row.facts.executable,
         answers=("name",)),
     Column("executable_deleted", "flag", "whether that file is gone",
-        lambda of: (of.facts.executable or "").endswith(DELETED)),
+        lambda row: (row.facts.executable or "").endswith(DELETED)),
     Column("package", "text", "package that the file belongs to", _package),
-    UNIT.of(lambda of: of.process.unit),
+    UNIT.of(lambda row: row.process.unit),
     Column("container", "text", "container that it runs in",
-        lambda of: container_of(of.facts.cgroup)),
-    Column("cgroup", "text", "control group", lambda of: of.facts.cgroup),
+        lambda row: container_of(row.facts.cgroup)),
+    Column("cgroup", "text", "control group", lambda row: row.facts.cgroup),
     Column("login_user", "text", "who logged in to start it",
-        lambda of: _user_name(of.known.users, of.facts.login_uid), answers=("owner",)),
-    Column("terminal", "text", "controlling terminal", lambda of: terminal_name(of.facts.tty)),
+        lambda row: _user_name(row.known.users, row.facts.login_uid), answers=("owner",)),
+    Column("terminal", "text", "controlling terminal", lambda row: terminal_name(row.facts.tty)),
     Column("scheduling", "text", "scheduling policy of sched(7)",
-        lambda of: POLICIES.get(of.facts.policy)),
+        lambda row: POLICIES.get(row.facts.policy)),
     Column("started_s", "moment", "when it started",
-        lambda of: of.series.started_s(of.facts.start_clk)),
+        lambda row: row.series.started_s(row.facts.start_clk)),
     Column("minor_faults", "number", "pages that had to be mapped, since it started",
-        lambda of: of.sample.minor_faults),
+        lambda row: row.sample.minor_faults),
     Column("major_faults", "number", "pages that had to be read from storage, since it started",
-        lambda of: of.sample.major_faults),
+        lambda row: row.sample.major_faults),
     Column("run_delay_s", "s", "its first thread waited for a CPU, since it started",
-        lambda of: None if of.sample.delay_ns is None else of.sample.delay_ns / NS_PER_S),
+        lambda row: None if row.sample.delay_ns is None else row.sample.delay_ns / NS_PER_S),
     Column("io_waited_s", "s", "it waited for storage, since it started",
-        lambda of: _clk_s(of, of.sample.io_delay_clk)),
+        lambda row: _clk_s(row, row.sample.io_delay_clk)),
     Column("read_bytes", "bytes", "from storage, since it started",
-        lambda of: of.sample.read_bytes),
+        lambda row: row.sample.read_bytes),
     Column("write_bytes", "bytes", "to storage, since it started",
-        lambda of: of.sample.write_bytes),
+        lambda row: row.sample.write_bytes),
     Column("descriptors", "number", "open files and sockets",
-        lambda of: of.detail and of.detail.descriptors),
+        lambda row: row.detail and row.detail.descriptors),
     Column("descriptor_limit", "number", "how many of them it may have",
-        lambda of: of.detail and of.detail.descriptor_limit),
+        lambda row: row.detail and row.detail.descriptor_limit),
     Column("swap_bytes", "bytes", "of its memory in swap",
-        lambda of: _kib(of.detail.swap_kib if of.detail else None)),
+        lambda row: _kib(row.detail.swap_kib if row.detail else None)),
     Column("waits_in", "text", "kernel function that it sleeps or waits in",
-        lambda of: of.sample.waits_in or (of.detail and of.detail.waits_in), width=Width()),
+        lambda row: row.sample.waits_in or (row.detail and row.detail.waits_in), width=Width()),
     Column("proportional_bytes", "bytes", "memory, shared pages divided among their sharers",
-        lambda of: _rollup_bytes(of, lambda rollup: rollup.pss_kib)),
+        lambda row: _rollup_bytes(row, lambda rollup: rollup.pss_kib)),
     Column("locked_bytes", "bytes", "memory that cannot be moved out",
-        lambda of: _rollup_bytes(of, lambda rollup: rollup.locked_kib)),
-    PORTS.of(lambda of: ports_text(of.known.ports, [of.process])),
+        lambda row: _rollup_bytes(row, lambda rollup: rollup.locked_kib)),
+    PORTS.of(lambda row: ports_text(row.known.ports, [row.process])),
     Column("graphics_s", "s", "time of graphics engines over the capture", _graphics_s),
-    ROLE.of(lambda of: of.known.judged.diagnosis.role_of(of.process.application)),
+    ROLE.of(lambda row: row.known.judged.diagnosis.role_of(row.process.application)),
 )
 PROCESSES = Table(
     "processes",

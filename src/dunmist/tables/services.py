@@ -39,50 +39,52 @@ class Entry(NamedTuple):
     cost: Cost
 
 
-def _cpu_s(of: OneService | Entry) -> float | None:
+def _cpu_s(row: OneService | Entry) -> float | None:
     # what has ended has taken its counters with it
-    return of.cost.cpu_s if of.cost.processes else None
+    return row.cost.cpu_s if row.cost.processes else None
 
 
-def _rss_bytes(of: OneService | Entry) -> float | None:
-    return of.cost.rss_bytes if of.cost.processes else None
+def _rss_bytes(row: OneService | Entry) -> float | None:
+    return row.cost.rss_bytes if row.cost.processes else None
 
 
-def _state(of: OneService) -> str | None:
+def _state(row: OneService) -> str | None:
     # where no service manager answered, processes in its group show that it runs
-    return of.unit.active or ("active" if of.cost.processes else None)
+    return row.unit.active or ("active" if row.cost.processes else None)
 
 
 CPU_S: Column[Any] = Column("cpu_s", "s", "CPU time since it was started", _cpu_s)
 COST_RSS: Column[Any] = Column("rss_bytes", "bytes", "resident set of what lives of it", _rss_bytes)
 COST_READ: Column[Any] = Column("read_bytes", "bytes", "read from storage since it was started",
-    lambda of: of.cost.read_bytes)
+    lambda row: row.cost.read_bytes)
 SERVICES: Table[OneService] = Table(
     "services",
     "those in trouble first, then the dearest",
     (
-        Column("unit", "text", "service or timer", lambda of: of.unit.name, width=Width(),
+        Column("unit", "text", "service or timer", lambda row: row.unit.name, width=Width(),
             answers=("name", "service")),
         Column("state", "text", "what the service manager says", _state, answers=("state",)),
-        Column("detail", "text", "the same more exactly", lambda of: of.unit.sub),
-        Column("starts_by_itself", "text", "whether it is enabled", lambda of: of.unit.starts),
-        Column("stuck", "flag", "on the way to another state all the time", lambda of: of.is_stuck),
+        Column("detail", "text", "the same more exactly", lambda row: row.unit.sub),
+        Column("starts_by_itself", "text", "whether it is enabled", lambda row: row.unit.starts),
+        Column("stuck", "flag", "on the way to another state all the time",
+            lambda row: row.is_stuck),
         Column("failed", "flag", "whether it ended in failure",
-            lambda of: of.unit.active == "failed"),
+            lambda row: row.unit.active == "failed"),
         Column("restarting", "flag", "ended, and waits to be started again",
-            lambda of: of.unit.sub == BETWEEN_STARTS),
-        Column("restarts", "number", "how often it was started anew", lambda of: of.unit.restarts),
-        PIDS.of(lambda of: " ".join(map(str, of.cost.pids)) or None),
+            lambda row: row.unit.sub == BETWEEN_STARTS),
+        Column("restarts", "number", "how often it was started anew",
+            lambda row: row.unit.restarts),
+        PIDS.of(lambda row: " ".join(map(str, row.cost.pids)) or None),
         CPU_S,
         COST_RSS,
         COST_READ,
-        Column("since_s", "moment", "when it came into its state", lambda of: of.unit.since_s),
-        Column("result", "text", "how it ended last", lambda of: of.unit.result),
-        Column("schedule", "text", "when a timer starts something", lambda of: of.unit.schedule),
-        Column("last_run_s", "moment", "when a timer did last", lambda of: of.unit.last_run_s),
-        Column("next_run_s", "moment", "when a timer will next", lambda of: of.unit.next_run_s),
-        Column("triggers", "text", "what a timer starts", lambda of: of.unit.triggers),
-        Column("about", "text", "what its unit file says of it", lambda of: of.unit.about,
+        Column("since_s", "moment", "when it came into its state", lambda row: row.unit.since_s),
+        Column("result", "text", "how it ended last", lambda row: row.unit.result),
+        Column("schedule", "text", "when a timer starts something", lambda row: row.unit.schedule),
+        Column("last_run_s", "moment", "when a timer did last", lambda row: row.unit.last_run_s),
+        Column("next_run_s", "moment", "when a timer will next", lambda row: row.unit.next_run_s),
+        Column("triggers", "text", "what a timer starts", lambda row: row.unit.triggers),
+        Column("about", "text", "what its unit file says of it", lambda row: row.unit.about,
             width=Width(most=44)),
     ),
     _services,
@@ -143,17 +145,17 @@ AUTOSTART: Table[Entry] = Table(
 
 
 def _stalled_share(name: str) -> Callable[[GroupSeries], float | None]:
-    return lambda of: of.stalled[name].known_mean() if name in of.stalled else None
+    return lambda row: row.stalled[name].known_mean() if name in row.stalled else None
 
 
 GROUPS: Table[GroupSeries] = Table(
     "control groups",
     "the busiest, and those with a quota",
     (
-        Column("group", "text", "path of the group", lambda of: of.path, width=Width(most=70)),
+        Column("group", "text", "path of the group", lambda row: row.path, width=Width(most=70)),
         Column("quota_cores", "figure", "CPUs that it may use"),
         Column("limited_share", "share", "share of the quota's periods in which it ran out",
-            lambda of: of.limited.known_mean()),
+            lambda row: row.limited.known_mean()),
         *(
             Column(f"stalled_{name}_share", "share", f"time in which a task waited for {name}",
                 _stalled_share(name))

@@ -22,7 +22,7 @@ SESSIONS: Table[Session] = Table(
     (
         USER,
         Column("terminal", "text", "terminal or screen"),
-        Column("from", "text", "computer from which they came", lambda of: of.origin),
+        Column("from", "text", "computer from which they came", lambda row: row.origin),
         Column("graphical", "flag", "whether it is at a screen"),
         Column("since_s", "moment", "when they logged in"),
         Column("idle_s", "s", "for how long nothing was typed"),

@@ -61,7 +61,7 @@ RESOURCE_LEVELS: Table[LevelAt] = Table(
 )
 
 
-class Happened(NamedTuple):
+class TimelineEvent(NamedTuple):
     """One event, or several of one kind that happened in one interval or run of them."""
 
     at_s: float
@@ -71,20 +71,20 @@ class Happened(NamedTuple):
     names: str | None = None
 
 
-def events_of(series: Series) -> list[Happened]:
+def events_of(series: Series) -> list[TimelineEvent]:
     """Return what happened during a capture, in order."""
     events = [*_of_sampling(series), *_of_processes(series), *_of_counters(series)]
     return sorted(events, key=lambda event: (event.at_s, event.what))
 
 
-EVENTS: Table[Happened] = Table(
+EVENTS: Table[TimelineEvent] = Table(
     "events",
     "in order; throttling and kills in one interval after another are one row",
     (
         Column("at_s", "at", "since the first tick", title="at"),
         Column("what", "text",
             "start, exit, exec, gap, asleep, clock-set, processors, throttle or kill"),
-        Column("count", "number", "how many", lambda of: of.times),
+        Column("count", "number", "how many", lambda row: row.times),
         Column("seconds", "at", "how long"),
         Column("names", "text", "the programs, most frequent first", width=Width(most=70),
             answers=("name",)),
@@ -93,13 +93,13 @@ EVENTS: Table[Happened] = Table(
 )
 
 
-def _of_sampling(series: Series) -> Iterator[Happened]:
+def _of_sampling(series: Series) -> Iterator[TimelineEvent]:
     for row, event in series.events:
         if event.what not in TOLD_BY_NAME:
-            yield Happened(_at_s(series, row), event.what, event.count, event.seconds)
+            yield TimelineEvent(_at_s(series, row), event.what, event.count, event.seconds)
 
 
-def _of_processes(series: Series) -> Iterator[Happened]:
+def _of_processes(series: Series) -> Iterator[TimelineEvent]:
     happened: dict[tuple[int, str], Counter[str]] = defaultdict(Counter)
     for process in series.processes.values():
         if process.first_row > 0:
@@ -110,10 +110,10 @@ def _of_processes(series: Series) -> Iterator[Happened]:
         if event.what == "exec" and event.facts:
             happened[row, "exec"][event.facts.name] += 1
     for (row, what), names in happened.items():
-        yield Happened(_at_s(series, row), what, names.total(), names=_named(names))
+        yield TimelineEvent(_at_s(series, row), what, names.total(), names=_named(names))
 
 
-def _of_counters(series: Series) -> Iterator[Happened]:
+def _of_counters(series: Series) -> Iterator[TimelineEvent]:
     """Yield each unbroken run of intervals in which a counter of trouble grew."""
     for kind, rate in series.devices.throttled.items():
         yield from _runs(series, "throttle", kind, rate.counts())
@@ -122,11 +122,11 @@ def _of_counters(series: Series) -> Iterator[Happened]:
         yield from _runs(series, "kill", "lack of memory", kills.counts())
 
 
-def _runs(series: Series, what: str, name: str, counts: Floats) -> Iterator[Happened]:
+def _runs(series: Series, what: str, name: str, counts: Floats) -> Iterator[TimelineEvent]:
     at_s = series.line.at_s
     edges = np.flatnonzero(np.diff(np.concatenate(([0], counts > 0, [0]))))
     for first, end in zip(edges[::2], edges[1::2], strict=True):
-        yield Happened(
+        yield TimelineEvent(
             round(float(at_s[first]), MS),
             what,
             round(float(counts[first:end].sum())),

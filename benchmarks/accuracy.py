@@ -116,7 +116,8 @@ def one_hard(seed):
     patient = hard_patient(seed)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "x.jsonl.gz"
-        whole = judge(capture_patient(patient.scenario, path, patient.duration_s, patient.every_s))
+        how = patient.duration_s, patient.every_s
+        whole = judge(capture_patient(patient.scenario, path, *how, clock=patient.clock))
     result = whole.triage
     truth = patient.scenario.truth
     return Outcome(

@@ -2,15 +2,17 @@
 
 Strengths near the limit, rivals nearly as strong, a second fault, programs that only look guilty,
 processors from 2 to 64 and unequal ones, virtual computers, a clock that is held down, memory
-cards, compressed swap, old kernels and sampling without rights that publish less, captures of a few
-seconds. Some of them cannot be told by anybody; how sure a verdict is of itself is held against how
-often it is right here. As in ``generator``, the truth comes from how the patient was made.
+cards, drives that are too hot, compressed swap, old kernels and sampling without rights that
+publish less, captures of a few seconds, and some that got half of their ticks. Some of them cannot
+be told by anybody; how sure a verdict is of itself is held against how often it is right here. As
+in ``generator``, the truth comes from how the patient was made.
 """
 
 from typing import NamedTuple
 
 import msgspec
 
+from dunmist.simulation import VirtualClock
 from dunmist.simulation.scenario import Scenario, Truth, build_scenario
 
 from .generator import CORES, FREE_MIB, ILLNESSES, NEIGHBOURS_MOST, Draft
@@ -20,6 +22,12 @@ STRENGTHS = (0.8, 1.6)
 MEMORY_STRENGTHS = (0.2, 3.0)
 # of the limiting illness another program has so much, so that it is nearly as much to blame
 RIVALS = (0.3, 0.97)
+# equal partners: so many, each with so much of what the first one has
+PARTNERS, PARTNER_PARTS, PARTNERS_SHARE = (2, 3), (0.75, 1.0), 0.2
+# how many captures get half of their ticks, if they are long enough for that
+HALVED_SHARE, HALVED_LEAST_S = 0.15, 12.0
+# so late comes what was waited for; so long takes a tick that follows at once
+LATE_S, READING_S = 3.5, 0.2
 PROCESSORS = (2, 4, 6, 8, 12, 16, 32, 64)
 DURATIONS_S = (4.0, 6.0, 8.0, 12.0, 20.0, 30.0)
 # what is not published: old kernels, hidden processes, virtual computers
@@ -51,6 +59,28 @@ RESOURCE_OF = {
     "busy disk": "disk",
     "busy link": "link",
 }
+HOT_DRIVE = {
+    "disks": [
+        {
+            "name": "nvme0n1",
+            "model": "Skerrow Strip",
+            "gib": 931,
+            "slowness": 3.0,
+            "device": "nvme0",
+        }
+    ],
+    "sensors": [
+        {
+            "chip": "nvme",
+            "channel": "temp1",
+            "label": "Composite",
+            "offset": 84,
+            "high": 82,
+            "critical": 90,
+            "device": "nvme0",
+        }
+    ],
+}
 # one thread can ask for no more than one processor
 CORE_FULL = 0.995
 
@@ -73,6 +103,17 @@ class HardPatient(NamedTuple):
     illness: str
     duration_s: float
     every_s: float
+    clock: type[VirtualClock]
+
+
+class LateClock(VirtualClock):
+    """Comes late to what is waited for, as on a computer that is held up: half of the ticks go."""
+
+    def sleep_until(self, monotonic_s: float) -> bool:
+        """Move the model on further than asked for."""
+        now_s = self.monotonic_s()
+        is_to_come = monotonic_s > now_s
+        return super().sleep_until(monotonic_s + LATE_S if is_to_come else now_s + READING_S)
 
 
 class _HardDraft(Draft):
@@ -93,17 +134,29 @@ class _HardDraft(Draft):
 
 def _rival(draft: _HardDraft, illness: str) -> None:
     """Add a program that wants nearly as much; together they want what one alone did."""
-    part = draft.chance.uniform(*RIVALS)
+    _share(draft, illness, [draft.chance.uniform(*RIVALS)])
+
+
+def _partners(draft: _HardDraft, illness: str) -> None:
+    """Add programs that want as much; none of them alone is to blame."""
+    count = draft.chance.choice(PARTNERS)
+    _share(draft, illness, [draft.chance.uniform(*PARTNER_PARTS) for _ in range(count)])
+
+
+def _share(draft: _HardDraft, illness: str, parts: list[float]) -> None:
+    """Add programs that want such parts of what the first one wants; together they want that."""
     first = draft.table["programs"][0]
     alike = {key: first[key] for key in ALIKE if key in first}
     wants = {key: first[key] for key in WANTED if key in first}
     if illness == "one full processor":
         # each has a processor to itself
-        draft.program(**alike, demand_cores=min(0.9, part * first["demand_cores"]))
+        for part in parts:
+            draft.program(**alike, demand_cores=min(0.9, part * first["demand_cores"]))
         return
-    first |= {key: value / (1.0 + part) for key, value in wants.items()}
-    shared = {key: value * part / (1.0 + part) for key, value in wants.items()}
-    draft.program(**alike, **shared)
+    whole = 1.0 + sum(parts)
+    first |= {key: value / whole for key, value in wants.items()}
+    for part in parts:
+        draft.program(**alike, **{key: value * part / whole for key, value in wants.items()})
 
 
 def _bystander(draft: _HardDraft, illness: str) -> None:
@@ -150,6 +203,9 @@ def _odd_computer(draft: _HardDraft, illness: str) -> None:
         machine |= {"small_cores": draft.processors // 2}
     elif odd == 5:
         machine |= {"compressed_swap": True}
+    elif odd == 6 and illness == "busy disk":
+        # the drive is too hot and slows down, and somebody's requests heat it
+        draft.table.setdefault("hardware", {}).update(HOT_DRIVE)
 
 
 def hard_patient(seed: int) -> HardPatient:
@@ -161,7 +217,9 @@ def hard_patient(seed: int) -> HardPatient:
         # drawn from a wide range, as the illness makes a small one of it
         draft.strength = chance.uniform(*MEMORY_STRENGTHS)
     ILLNESSES[illness](draft)
-    if chance.random() < 0.6:
+    if illness != "one full processor" and chance.random() < PARTNERS_SHARE:
+        _partners(draft, illness)
+    elif chance.random() < 0.6:
         _rival(draft, illness)
     for _ in range(chance.randrange(4)):
         _bystander(draft, illness)
@@ -178,7 +236,10 @@ def hard_patient(seed: int) -> HardPatient:
     duration_s = chance.choice(DURATIONS_S)
     scenario = build_scenario(draft.table)
     truth = _truth(scenario, illness, duration_s)
-    return HardPatient(msgspec.structs.replace(scenario, truth=truth), illness, duration_s, 1.0)
+    is_halved = duration_s >= HALVED_LEAST_S and chance.random() < HALVED_SHARE
+    clock = LateClock if is_halved else VirtualClock
+    patient = msgspec.structs.replace(scenario, truth=truth)
+    return HardPatient(patient, illness, duration_s, 1.0, clock)
 
 
 def _truth(scenario: Scenario, illness: str, duration_s: float) -> Truth:

@@ -24,10 +24,11 @@ def capture_patient(
     *,
     force: bool = False,
     seed: int = SEED,
+    clock: type[VirtualClock] = VirtualClock,
 ) -> Path:
     """Sample a patient into a file and return its path; raises OutputError.
 
-    With another ``seed`` chance falls otherwise.
+    With another ``seed`` chance falls otherwise. Another ``clock`` may be late.
     """
     with tempfile.TemporaryDirectory(prefix="dunmist-", dir=_memory_directory()) as directory:
         model = ModelComputer(scenario, seed)
@@ -36,6 +37,6 @@ def capture_patient(
             options = CaptureOptions(
                 path, duration_s, every_s, Path(directory), scenario.complaint, force=force
             )
-            return run_capture(options, VirtualClock(model, tree))
+            return run_capture(options, clock(model, tree))
         finally:
             tree.close()

@@ -5,6 +5,7 @@ read the same one.
 """
 
 import re
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from dunmist.advice.circumstances import circumstances
@@ -35,7 +36,7 @@ from dunmist.advice.template_values import (
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import ladder
 from dunmist.computer import StartEntry, Unit
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, savings_of
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, Sign, savings_of
 from dunmist.series import Application, Process, Series, Surveyed
 
 ROOT = "/"
@@ -144,7 +145,8 @@ class Cases:
         filling |= part_filling(part)
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed, part=part)
         holding |= _known_cause(filling) | part_circumstances(part)
-        clients = _clients(self._diagnosis, application)
+        ranked = (item for item in self._diagnosis.culprits if item.application is application)
+        clients = _clients(sign for culprit in ranked for sign in culprit.signs)
         filling["clients"] = clients
         holding |= {"serves"} if clients else set()
         limits = self._diagnosis.limits
@@ -191,7 +193,9 @@ class Cases:
         freed = savings_of(about.process.application, resource) if resource else None
         part = self._part(about.process.application)
         filling |= part_filling(part)
+        filling["clients"] = _clients(finding.signs)
         holding |= of_computer | part_circumstances(part)
+        holding |= {"serves"} if filling["clients"] else set()
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed, part=part)
         return rungs_of(names, holding, filling, acting)
 
@@ -225,13 +229,11 @@ class Cases:
         )
 
 
-def _clients(diagnosis: Diagnosis, application: Application) -> str:
-    """Return for which programs of this computer a ranked application works, none as nothing."""
-    culprits = (item for item in diagnosis.culprits if item.application is application)
+def _clients(signs: Iterable[Sign]) -> str:
+    """Return for which programs of this computer an application works, none as nothing."""
     names = [
         name
-        for culprit in culprits
-        for sign in culprit.signs
+        for sign in signs
         if sign.key == "app-serves" and isinstance(sign.slots["which"], list)
         for name in sign.slots["which"]
     ]

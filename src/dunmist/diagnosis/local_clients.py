@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from dunmist.computer import SocketFacts
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import Sign, sign
 from dunmist.series import Application, UnixConnection, plain_address
 
 # address and port of one end, and of the other
@@ -29,6 +30,8 @@ class LocalClient(NamedTuple):
     bytes_sent: float
 
 
+# names of clients that are told
+NAMES_SHOWN = 3
 # by the number of the server, then of the client
 Answered = dict[int, dict[int, LocalClient]]
 
@@ -44,6 +47,17 @@ def find_local_clients(exam: Examination) -> dict[int, list[LocalClient]]:
         )
         for number, clients in answered.items()
     }
+
+
+def serving_signs(exam: Examination, application: Application) -> list[Sign]:
+    """Return for which programs of this computer an application works; nothing where for none."""
+    clients = exam.once(find_local_clients).get(application.number, [])
+    if not clients:
+        return []
+    count = sum(client.connections for client in clients)
+    # many of one name are told once
+    names = list(dict.fromkeys(client.application.name for client in clients))
+    return [sign("app-serves", float(count), which=names[:NAMES_SHOWN])]
 
 
 def _add(answered: Answered, server: Application, client: Application, sent: float) -> None:

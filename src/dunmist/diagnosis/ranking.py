@@ -7,7 +7,7 @@ from dunmist.diagnosis.core_services import CORE_SERVICES
 from dunmist.diagnosis.cpu_starvation import find_starved
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.io_wait import find_io_wait
-from dunmist.diagnosis.local_clients import find_local_clients
+from dunmist.diagnosis.local_clients import serving_signs
 from dunmist.diagnosis.onset import find_onset
 from dunmist.diagnosis.records import Culprit, Sign, sign
 from dunmist.diagnosis.resources import Resource, find_bound
@@ -130,12 +130,7 @@ def _signs(
         signs.append(sign("app-short-lived", short, of=processors))
     if application.starts_generations:
         signs.append(_started(exam, application))
-    clients = exam.once(find_local_clients).get(application.number, [])
-    if clients:
-        count = sum(client.connections for client in clients)
-        # many of one name are told once
-        names = list(dict.fromkeys(client.application.name for client in clients))
-        signs.append(sign("app-serves", float(count), which=names[:NAMES_SHOWN]))
+    signs += serving_signs(exam, application)
     signs += _waiting(exam, application, limiting, is_victim=is_victim)
     moved = application.disk_bytes_per_s.mean()
     if moved >= table.moved_least_bytes_per_s:

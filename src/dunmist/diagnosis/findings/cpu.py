@@ -7,6 +7,7 @@ import numpy as np
 from dunmist.diagnosis.cpu_starvation import find_starved
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
+from dunmist.diagnosis.local_clients import serving_signs
 from dunmist.diagnosis.quotas import find_quotas
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import Bound, find_bound
@@ -29,8 +30,11 @@ def _core_bound(exam: Examination) -> list[Finding]:
             "concern",
             same[0].process.name,
             [
-                sign("app-full", bound.full_share, pid=float(bound.process.pid))
-                for bound in same[:BOUND_SHOWN]
+                *(
+                    sign("app-full", bound.full_share, pid=float(bound.process.pid))
+                    for bound in same[:BOUND_SHOWN]
+                ),
+                *serving_signs(exam, application),
             ],
             application,
         )
@@ -56,9 +60,11 @@ def _use(exam: Examination) -> list[Finding]:
         if application.low_priority >= exam.limits.cpu.low_priority_share:
             signs.append(sign("app-low-priority", application.low_priority))
         elif min(usual, application.cores.mean()) / exam.processors >= table.cpu_hog:
+            signs += serving_signs(exam, application)
             findings.append(application_finding("cpu-hog", "concern", application, signs))
             continue
         if exam.steady(application.cores) >= max(table.steady_cores, table.steady_spread * usual):
+            signs += serving_signs(exam, application)
             findings.append(application_finding("steady-background", "note", application, signs))
     return findings
 

@@ -3,7 +3,7 @@
 Strengths near the limit, rivals nearly as strong, a second fault, programs that only look guilty,
 processors from 2 to 64 and unequal ones, virtual computers, a clock that is held down, memory
 cards, drives that are too hot, compressed swap, old kernels and sampling without rights that
-publish less, captures of a few seconds, and some that got half of their ticks. Some of them cannot
+publish less, captures of a few seconds, and some that got few of their ticks. Some of them cannot
 be told by anybody; how sure a verdict is of itself is held against how often it is right here. As
 in ``generator``, the truth comes from how the patient was made.
 """
@@ -24,10 +24,10 @@ MEMORY_STRENGTHS = (0.2, 3.0)
 RIVALS = (0.3, 0.97)
 # equal partners: so many, each with so much of what the first one has
 PARTNERS, PARTNER_PARTS, PARTNERS_SHARE = (2, 3), (0.75, 1.0), 0.2
-# how many captures get half of their ticks, if they are long enough for that
+# how many captures get under half of their ticks, if they are long enough for that
 HALVED_SHARE, HALVED_LEAST_S = 0.15, 12.0
 # so late comes what was waited for; so long takes a tick that follows at once
-LATE_S, READING_S = 3.5, 0.2
+LATE_S, READING_S = 4.5, 0.2
 PROCESSORS = (2, 4, 6, 8, 12, 16, 32, 64)
 DURATIONS_S = (4.0, 6.0, 8.0, 12.0, 20.0, 30.0)
 # what is not published: old kernels, hidden processes, virtual computers
@@ -107,7 +107,7 @@ class HardPatient(NamedTuple):
 
 
 class LateClock(VirtualClock):
-    """Comes late to what is waited for, as on a computer that is held up: half of the ticks go."""
+    """Comes late to what is waited for, as on a computer that is held up: over half of the ticks go."""
 
     def sleep_until(self, monotonic_s: float) -> bool:
         """Move the model on further than asked for."""

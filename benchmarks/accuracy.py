@@ -36,6 +36,8 @@ FIRST_REPORTED_SEED = 25000
 RANDOM_PATIENTS = 200
 # a strength this close to 1 is neither ill nor well
 UNDECIDED = 0.15
+# from so much on a patient that is well is as full as one that is not
+NEARLY = 0.96
 BINS = (0.0, 0.5, 0.7, 0.8, 0.9, 1.01)
 # hard cases: those below were tuned on, those from it on never
 HARD_SEEDS, FIRST_UNSEEN_SEED = range(41000, 42200), 41600
@@ -252,6 +254,13 @@ def hard_lines(hard):
         yield f"### {title[0].upper()}{title[1:]}"
         yield ""
         yield from accuracy_lines(chosen)
+        yield ""
+        below = [item for item in chosen if not item.wanted[0] and item.strength < NEARLY]
+        alarms = sum(item.false_alarm for item in below)
+        yield (
+            f"Of the {len(below)} that are asked for less than {100 * NEARLY:g} % of what they can "
+            f"give, {alarms} were false alarms. Between that and all of it, nobody can tell."
+        )
         yield ""
         yield from calibration_lines(chosen)
         yield ""

@@ -107,7 +107,10 @@ class HardPatient(NamedTuple):
 
 
 class LateClock(VirtualClock):
-    """Comes late to what is waited for, as on a computer that is held up: over half of the ticks go."""
+    """Comes late to what is waited for, as on a computer that is held up.
+
+    Over half of the ticks are missed.
+    """
 
     def sleep_until(self, monotonic_s: float) -> bool:
         """Move the model on further than asked for."""

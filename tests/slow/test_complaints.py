@@ -92,7 +92,7 @@ class Answers(InFolder):
                 ("stutters", r"^It stutters, and this is why: Memory limits"),
                 ("program:chart-table", r"^chart-table is slow because it waits: \d+ % of the t"),
             ),
-            "heavy-morning": (("start", r"^It started 6 min \d+ s ago: What starts at login"),),
+            "heavy-morning": (("start", r"^It started 6 min \d+ s ago\. What starts at login"),),
             "calm-morning": (
                 ("freezes", r"^It did not freeze while it was sampled: 11 of 11 ticks came"),
                 ("battery", r"^It publishes no battery"),

@@ -69,7 +69,7 @@ def print_process(judged: Judged, what: str, showing: Showing) -> None:
     if showing.form == "json":
         whole = {**as_json(page), **tables_object(page.tables)}
         if application is not None:
-            whole["application"] = make_application_page(judged, application).facts
+            whole["application"] = dict(make_application_page(judged, application).facts)
         click.echo(json.dumps(plain(whole), indent=2, ensure_ascii=False))
         return
     console = console_for(wide=showing.wide)

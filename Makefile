@@ -48,7 +48,7 @@ agree: $(VENV)/installed
 
 # how cost grows with the size of a computer; needs the administrator
 growth: $(VENV)/installed
-	$(BIN)/python benchmarks/growth.py
+	$(BIN)/python benchmarks/growth.py $(KINDS)
 
 # the smallest computer, in the bottle
 small: $(VENV)/installed

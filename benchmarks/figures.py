@@ -65,17 +65,16 @@ def record(group, figures: Iterable[Figure]):
 
     Its status is 1 where a bar was missed.
     """
-    figures = [say(figure) for figure in figures]
-    keep(group, figures)
-    missed = [figure for figure in figures if not figure.is_reached]
-    for figure in missed:
-        print(f"missed: {figure.what}: {_text(figure)}, {_bar(figure)}", file=sys.stderr)
-    sys.exit(1 if missed else 0)
+    sys.exit(not keep(group, [say(figure) for figure in figures]))
 
 
 def keep(group, figures):
-    """Keep the figures of one group, and write the table anew."""
+    """Keep the figures of one group, write the table anew, and say whether each bar was reached."""
     _keep(group, figures=[figure._asdict() for figure in figures])
+    missed = [figure for figure in figures if not figure.is_reached]
+    for figure in missed:
+        print(f"missed: {figure.what}: {_text(figure)}, {_bar(figure)}", file=sys.stderr)
+    return not missed
 
 
 def keep_agreement(group, rows):

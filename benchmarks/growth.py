@@ -5,8 +5,9 @@ threads of one process. Triage, report and first screen are made of model comput
 CPUs, 40,000 processes, 200,000 sockets, 400 disks and 2,000 services. Each cost is fitted as a sum
 that stays and a power of the size: the exponent may be 1.05 at most.
 
-Run it with ``make growth`` as administrator, in some forty minutes. It writes the table of
-docs/measurements.md. With names of things (``processes``, ``sockets``, …) it prints those only.
+Run it with ``make growth`` as administrator, in some forty minutes on a computer that does nothing
+else; ``make growth KINDS='model-CPUs …'`` runs a part of it. Each kind has a table of its own in
+docs/measurements.md.
 """
 
 import contextlib
@@ -23,7 +24,7 @@ import time
 from pathlib import Path
 
 import msgspec
-from figures import Figure, record, say
+from figures import Figure, keep, say
 from growth_patients import grown
 from measure import COMPILED, DUNMIST, PYTHON, alive, peak_mib, sleepers, tick_ends, tick_s
 
@@ -122,31 +123,20 @@ def grouped(count):
             group.rmdir()
 
 
-def of_this_kernel(folder):
-    kinds = {
-        "processes": ((100, 1250, 2500, 5000), sleepers),
-        "groups": ((100, 1250, 2500, 5000), grouped),
-        "threads": ((10, 1250, 2500, 5000), lambda count: helpers(THREADS, count, count)),
-        "sockets": (
-            (10, 12_500, 25_000, 50_000),
-            lambda count: helpers(SOCKETS, count, SOCKETS_EACH),
-        ),
-    }
-    for kind, (sizes, keep) in kinds.items():
-        costs, sizes_bytes = [], []
-        path = folder / "growth.jsonl.gz"
-        for size in sizes:
-            with keep(size):
-                costs.append(min(1e3 * tick_s(path, TICKS) for _ in range(TICKS_TIMES)))
-                there = alive()
-            places = tick_ends(path.read_bytes())
-            sizes_bytes.append((places[-2] - places[1]) / (len(places) - 3))
-            yield Figure(
-                f"a tick with {size:,} {kind}, {there:,} processes in all", "ms", costs[-1:]
-            )
-            yield Figure("bytes of it", "", sizes_bytes[-1:])
-        yield growth(f"a tick by {kind}", sizes, costs)
-        yield growth(f"its bytes by {kind}", sizes, sizes_bytes)
+def of_this_kernel(folder, kind):
+    sizes, keep_up = REAL[kind]
+    costs, sizes_bytes = [], []
+    path = folder / "growth.jsonl.gz"
+    for size in sizes:
+        with keep_up(size):
+            costs.append(min(1e3 * tick_s(path, TICKS) for _ in range(TICKS_TIMES)))
+            there = alive()
+        places = tick_ends(path.read_bytes())
+        sizes_bytes.append((places[-2] - places[1]) / (len(places) - 3))
+        yield Figure(f"a tick with {size:,} {kind}, {there:,} processes in all", "ms", costs[-1:])
+        yield Figure("bytes of it", "", sizes_bytes[-1:])
+    yield growth(f"a tick by {kind}", sizes, costs)
+    yield growth(f"its bytes by {kind}", sizes, sizes_bytes)
 
 
 def with_services(path, count):
@@ -208,6 +198,12 @@ def screen_lines(path):
     return text.count(b"\n")
 
 
+REAL = {
+    "processes": ((100, 1250, 2500, 5000), sleepers),
+    "groups": ((100, 1250, 2500, 5000), grouped),
+    "threads": ((10, 1250, 2500, 5000), lambda count: helpers(THREADS, count, count)),
+    "sockets": ((10, 12_500, 25_000, 50_000), lambda count: helpers(SOCKETS, count, SOCKETS_EACH)),
+}
 MODELS = {
     "CPUs": ("cpus", (1, 8, 64, 256, 512)),
     "processes": ("processes", (100, 10_000, 20_000, 40_000)),
@@ -217,18 +213,17 @@ MODELS = {
 }
 
 
-def of_models(folder, kinds):
-    for kind in kinds:
-        name, sizes = MODELS[kind]
-        triage, report = [], []
-        for size in sizes:
-            path = folder / f"{kind}-{size}.jsonl.gz"
-            capture_patient(grown(**({name: size} if name else {})), path, force=True)
-            if name is None:
-                with_services(path, size)
-            yield from _of_model(path, kind, size, triage, report)
-        yield growth(f"a triage by {kind}", sizes, triage)
-        yield growth(f"a report by {kind}", sizes, report)
+def of_models(folder, kind):
+    name, sizes = MODELS[kind]
+    triage, report = [], []
+    for size in sizes:
+        path = folder / f"{kind}-{size}.jsonl.gz"
+        capture_patient(grown(**({name: size} if name else {})), path, force=True)
+        if name is None:
+            with_services(path, size)
+        yield from _of_model(path, kind, size, triage, report)
+    yield growth(f"a triage by {kind}", sizes, triage)
+    yield growth(f"a report by {kind}", sizes, report)
 
 
 def _of_model(path, kind, size, triage, report):
@@ -249,15 +244,17 @@ def _of_model(path, kind, size, triage, report):
     path.unlink()
 
 
-def measured(folder):
-    yield from of_this_kernel(folder)
-    yield from of_models(folder, MODELS)
+def main():
+    kinds = {f"real-{kind}": (of_this_kernel, kind) for kind in REAL}
+    kinds |= {f"model-{kind}": (of_models, kind) for kind in MODELS}
+    is_reached = True
+    for name in sys.argv[1:] or kinds:
+        measure, kind = kinds[name]
+        with tempfile.TemporaryDirectory() as folder:
+            figures = [say(figure) for figure in measure(Path(folder), kind)]
+        is_reached &= keep(f"growth KINDS={name}", figures)
+    sys.exit(not is_reached)
 
 
 if __name__ == "__main__":
-    with tempfile.TemporaryDirectory() as name:
-        if kinds := sys.argv[1:]:
-            for figure in of_models(Path(name), kinds):
-                say(figure)
-        else:
-            record("growth", measured(Path(name)))
+    main()

@@ -1,10 +1,12 @@
 """What was measured, against its bar: one table that the benchmarks write by themselves.
 
 A figure has a value for each run. Between the runs machines differ, so it is told with the interval
-that holds its median (order statistics: Conover, Practical Nonparametric Statistics, 3.2).
+that holds it in 19 of 20 cases: of its median (order statistics: Conover, Practical Nonparametric
+Statistics, 3.2), of few values that of the mean (Student, The probable error of a mean, 1908).
 """
 
 import json
+import math
 import os
 import platform
 import re
@@ -15,8 +17,12 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import NamedTuple
 
+from scipy.stats import t as student_t
+
 DOCS = Path(__file__).parent.parent / "docs"
 KEPT, TABLE = DOCS / "figures.json", DOCS / "measurements.md"
+# an interval misses what it is for in so many cases
+UNSURE = 0.05
 PLACE = re.compile(r"(?<=<!-- written by the benchmarks -->\n).*?(?=<!-- end -->)", re.S)
 
 
@@ -33,11 +39,19 @@ class Figure(NamedTuple):
         return statistics.median(self.values)
 
     @property
+    def mean(self):
+        return statistics.fmean(self.values)
+
+    @property
     def interval(self):
-        """The values between which the median lies in 19 of 20 cases; all of them when few."""
+        """The values between which it lies in 19 of 20 cases."""
         ordered, cut = sorted(self.values), 0
+        count = len(ordered)
+        if count > 1 and _beyond(count, 0) > UNSURE:
+            reach = student_t.ppf(1 - UNSURE / 2, count - 1) * statistics.stdev(ordered)
+            return self.mean - reach / math.sqrt(count), self.mean + reach / math.sqrt(count)
         # each run lies below the median with one half: the outermost are left out while they may be
-        while _beyond(len(ordered), cut + 1) <= 0.05:
+        while _beyond(count, cut + 1) <= UNSURE:
             cut += 1
         return ordered[cut], ordered[-1 - cut]
 
@@ -77,16 +91,21 @@ def keep(group, figures):
     return not missed
 
 
-def keep_agreement(group, rows):
-    """Keep figures of several runs, each with whether the runs agree, and write the table anew.
+def keep_runs(group, runs):
+    """Keep the figures of several runs, write the table anew, and say whether all runs agree."""
+    _keep(group, runs=[[figure._asdict() for figure in figures] for figures in runs])
+    apart = [figures[0] for figures in zip(*runs, strict=True) if agree(figures) is False]
+    for figure in apart:
+        print(f"they do not agree: {figure.what}", file=sys.stderr)
+    return not apart
 
-    ``rows`` has pairs: a figure of each run, and yes, no or None where that cannot be said.
-    """
-    runs = [
-        {"agrees": agrees, "figures": [figure._asdict() for figure in figures]}
-        for figures, agrees in rows
-    ]
-    _keep(group, runs=runs)
+
+def agree(figures):
+    """Whether the intervals of a figure of several runs meet; None where one has no interval."""
+    if any(len(figure.values) == 1 for figure in figures):
+        return None
+    lows, highs = zip(*(figure.interval for figure in figures), strict=True)
+    return max(lows) <= min(highs)
 
 
 def _keep(group, **told):
@@ -118,15 +137,14 @@ def _table(kept):
     return "\n".join(parts) + "\n\n"
 
 
-def _runs(rows):
+def _runs(runs):
     """Yield the lines of a table of several runs."""
-    count = len(rows[0]["figures"])
-    heads = [f"run {number + 1}" for number in range(count)]
+    heads = [f"run {number + 1}" for number in range(len(runs))]
     yield f"| what | {' | '.join(heads)} | do they agree |"
     yield f"| --- | {' | '.join('---' for _ in heads)} | --- |"
-    for row in rows:
-        figures = [Figure(**fields) for fields in row["figures"]]
-        agrees = {True: "yes", False: "**no**", None: ""}[row["agrees"]]
+    for row in zip(*runs, strict=True):
+        figures = [Figure(**fields) for fields in row]
+        agrees = {True: "yes", False: "**no**", None: ""}[agree(figures)]
         texts = " | ".join(map(_text, figures))
         # the number of processes differs from run to run
         yield f"| {figures[0].what} | {texts} | {agrees} |"

@@ -85,7 +85,7 @@ SOURCE = {
         '            zram_bytes=single["zram"].level("value"),\n'
         '            noise_bits=single["noise"].level("value"),\n',
     ),
-    "captures/schema.py": ("MAJOR, MINOR = 1, 8", "MAJOR, MINOR = 1, 9"),
+    "captures/schema.py": ("MAJOR, MINOR = 1, 9", "MAJOR, MINOR = 1, 10"),
     "advice/wording.toml": (
         '"throttle counts" =',
         '"noise" = "how much noise there is"\n"throttle counts" =',

@@ -211,6 +211,7 @@ def examination(machine, applications=(), processes=(), **devices):
         surveyed=surveyed,
         sockets=[],
         unix_connections=[],
+        log_ends=[],
         header=SimpleNamespace(
             observer=None,
             machine=SimpleNamespace(clock_ticks_per_s=100),

@@ -23,6 +23,7 @@ from dunmist.computer import (
     kernel_log,
     links,
     locks,
+    log_writers,
     memory,
     netlink,
     power,
@@ -401,13 +402,32 @@ PARSERS = (
     lambda data: list(autostart.parse_crontab(data, names_user=True)),
     lambda data: list(socket_text.parse_inet_table(data, "tcp")),
     lambda data: list(socket_text.parse_unix_table(data)),
+    log_writers.parse_log,
+    log_writers.parse_journal,
     lambda data: list(netlink.parse_messages(data)),
     lambda data: list(netlink.parse_attributes(memoryview(data))),
     lambda data: socket_diag.parse_inet(memoryview(data), "tcp"),
     lambda data: socket_diag.parse_unix(memoryview(data)),
     lambda data: task_exits.parse_exit(memoryview(data)),
 )
+# RFC 3164, the same with the time of RFC 3339, and lines that are nobody's
+LOG = b"""\
+Dec  1 09:01:07 skua-desk gull-count[812]: ledge 4: 17
+Dec  1 09:01:07 skua-desk gull-count[812]: message repeated 9 times: [ ledge 4: 17]
+2026-12-01T09:01:08.125+01:00 skua-desk kernel: usb 1-1: new device
+<13>Dec 11 09:01:09 skua-desk ringing/smtpd[77]: connect
+ a line that goes on: with [1]: this
+skua-desk gull-count[812]: without a time
+"""
+JOURNAL = b"""\
+{"_COMM":"gull-count","_PID":"812","SYSLOG_IDENTIFIER":"counts"}
+{"SYSLOG_IDENTIFIER":"kernel"}
+{"_COMM":[103,0],"_PID":["1","2"],"SYSLOG_IDENTIFIER":"tern"}
+{"_COMM":null}
+"""
 SAMPLES = (
+    LOG,
+    JOURNAL,
     NEW_DISK,
     NET_DEV,
     SNMP,
@@ -442,6 +462,16 @@ def spoilt(text):
         st.binary(max_size=12),
         st.integers(0, len(text)),
     )
+
+
+class Logs(unittest.TestCase):
+    def test_who_wrote_each_line(self):
+        lines = {("gull-count", 812): 10, ("kernel", 0): 1, ("ringing/smtpd", 77): 1}
+        self.assertEqual(lines, log_writers.parse_log(LOG))
+
+    def test_who_wrote_each_entry(self):
+        entries = {("gull-count", 812): 1, ("kernel", 0): 1, ("tern", 0): 1}
+        self.assertEqual(entries, log_writers.parse_journal(JOURNAL))
 
 
 class AnyBytes(unittest.TestCase):

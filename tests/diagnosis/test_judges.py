@@ -6,13 +6,13 @@ from types import SimpleNamespace
 
 import numpy as np
 
-from dunmist.computer import GroupWeight, SocketFacts
+from dunmist.computer import GroupWeight, LogEnd, LogWriter, SocketFacts
 from dunmist.diagnosis import thresholds
 from dunmist.diagnosis.confidence import confidence_of, data_quality
 from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.findings.memory import growth
 from dunmist.diagnosis.judge import find_external_cause, find_limiting, judge_thing
-from dunmist.diagnosis.local_clients import find_local_clients
+from dunmist.diagnosis.local_clients import find_local_clients, find_log_writers, serving_signs
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.ranking import rank_culprits
 from dunmist.diagnosis.records import Finding, ResourceState, sign
@@ -823,6 +823,30 @@ class LocalClients(unittest.TestCase):
         self.assertEqual([], self.unix_clients(*only, cores=0.01))
         self.assertEqual([], self.unix_clients((1, False), (2, False)))
         self.assertEqual([("idler", 1)], self.unix_clients((1, False), (2, True)))
+
+    def test_a_log_service_works_for_who_wrote_most_of_its_last_lines(self):
+        keeper, gull, cron = (
+            application(n, LINE, name) for n, name in enumerate(("keeper", "gull", "cron"), 1)
+        )
+        tasks = [process(10 * each.number, each, LINE) for each in (keeper, gull, cron)]
+        known = [task.identity for task in tasks]
+        exam = examination(machine(0.9), [keeper, gull, cron], tasks)
+        exam.series.log_ends = [
+            LogEnd(
+                known[0],
+                200,
+                [
+                    LogWriter("gull-count", known[1], 90),
+                    LogWriter("logger", None, 60),
+                    LogWriter("keeper", known[0], 41),
+                    LogWriter("cron", known[2], 9),
+                ],
+            )
+        ]
+        self.assertEqual({1: {"gull": 0.45, "logger": 0.3}}, find_log_writers(exam))
+        (told,) = serving_signs(exam, keeper)
+        self.assertEqual(("app-logs", 0.75), (told.key, told.value))
+        self.assertEqual([], serving_signs(exam, gull))
 
 
 class Coverage(unittest.TestCase):

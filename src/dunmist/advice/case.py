@@ -36,7 +36,7 @@ from dunmist.advice.template_values import (
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import ladder
 from dunmist.computer import StartEntry, Unit
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, Role, Sign, savings_of
+from dunmist.diagnosis import CLIENT_SIGNS, Culprit, Diagnosis, Finding, Role, Sign, savings_of
 from dunmist.series import Application, Process, Series, Surveyed
 
 ROOT = "/"
@@ -234,7 +234,7 @@ def _clients(signs: Iterable[Sign]) -> str:
     names = [
         name
         for sign in signs
-        if sign.key == "app-serves" and isinstance(sign.slots["which"], list)
+        if sign.key in CLIENT_SIGNS and isinstance(sign.slots["which"], list)
         for name in sign.slots["which"]
     ]
     return " and ".join(map(str, names[:2]))

@@ -79,6 +79,9 @@ from dunmist.computer.load import parse_uptime as parse_uptime
 from dunmist.computer.load import read_pressure as read_pressure
 from dunmist.computer.locks import LockWait as LockWait
 from dunmist.computer.locks import parse_locks as parse_locks
+from dunmist.computer.log_writers import LogEnd as LogEnd
+from dunmist.computer.log_writers import LogWriter as LogWriter
+from dunmist.computer.log_writers import read_log_ends as read_log_ends
 from dunmist.computer.machine import Machine as Machine
 from dunmist.computer.machine import parse_line as parse_line
 from dunmist.computer.machine import read_machine as read_machine

@@ -11,6 +11,7 @@ from dunmist.diagnosis.findings.applications import name_shape as name_shape
 from dunmist.diagnosis.findings.heat import held_share as held_share
 from dunmist.diagnosis.findings.heat import hours_left as hours_left
 from dunmist.diagnosis.judge import diagnose as diagnose
+from dunmist.diagnosis.local_clients import CLIENT_SIGNS as CLIENT_SIGNS
 from dunmist.diagnosis.records import AlsoStrained as AlsoStrained
 from dunmist.diagnosis.records import Culprit as Culprit
 from dunmist.diagnosis.records import Diagnosis as Diagnosis

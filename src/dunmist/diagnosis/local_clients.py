@@ -4,6 +4,7 @@ A web server that is busy because a program here asks it all the time is no caus
 ends of such a connection are seen here: over TCP the ports of one are those of the other, the other
 way round; over a Unix socket the kernel tells the other end. The kernel counts no bytes there. So a
 process that has one client works for it, and of several those that it has not yet read all of.
+Whoever keeps a log works for those who wrote most of its last lines.
 """
 
 from collections import defaultdict
@@ -30,8 +31,9 @@ class LocalClient(NamedTuple):
     bytes_sent: float
 
 
-# names of clients that are told
+# names of clients that are told, and the signs that have them
 NAMES_SHOWN = 3
+CLIENT_SIGNS = frozenset(("app-serves", "app-logs"))
 # by the number of the server, then of the client
 Answered = dict[int, dict[int, LocalClient]]
 
@@ -51,13 +53,43 @@ def find_local_clients(exam: Examination) -> dict[int, list[LocalClient]]:
 
 def serving_signs(exam: Examination, application: Application) -> list[Sign]:
     """Return for which programs of this computer an application works; nothing where for none."""
+    signs = []
     clients = exam.once(find_local_clients).get(application.number, [])
-    if not clients:
-        return []
-    count = sum(client.connections for client in clients)
-    # many of one name are told once
-    names = list(dict.fromkeys(client.application.name for client in clients))
-    return [sign("app-serves", float(count), which=names[:NAMES_SHOWN])]
+    if clients:
+        count = sum(client.connections for client in clients)
+        # many of one name are told once
+        names = list(dict.fromkeys(client.application.name for client in clients))
+        signs.append(sign("app-serves", float(count), which=names[:NAMES_SHOWN]))
+    lines = exam.once(find_log_writers).get(application.number, {})
+    if lines:
+        signs.append(sign("app-logs", sum(lines.values()), which=list(lines)[:NAMES_SHOWN]))
+    return signs
+
+
+def find_log_writers(exam: Examination) -> dict[int, dict[str, float]]:
+    """Return by the number of each application that keeps a log who wrote a good part of its end.
+
+    By name, the most first, with the share of the last lines. A line has the name that its program
+    gave itself: where the process is known, its application's counts.
+    """
+    series, least = exam.series, exam.limits.culprit.written_least
+    found: dict[int, dict[str, float]] = {}
+    for end in series.log_ends:
+        keeper = series.processes.get(end.process)
+        if keeper is None or not end.lines:
+            continue
+        shares: dict[str, float] = defaultdict(float)
+        for writer in end.writers:
+            known = None if writer.process is None else series.processes.get(writer.process)
+            if known is None:
+                shares[writer.name] += writer.lines / end.lines
+            elif known.application is not keeper.application and not known.application.observer:
+                shares[known.application.name] += writer.lines / end.lines
+        most = sorted(shares.items(), key=lambda item: -item[1])
+        found[keeper.application.number] = {
+            name: min(1.0, share) for name, share in most if share >= least
+        }
+    return found
 
 
 def _add(answered: Answered, server: Application, client: Application, sent: float) -> None:

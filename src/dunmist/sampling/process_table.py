@@ -10,6 +10,7 @@ import os
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from heapq import nlargest
 
 from dunmist.computer import (
     DELETED,
@@ -74,6 +75,7 @@ class ProcessTable:
 
     def __init__(self, root: Root, clock_ticks_per_s: int) -> None:
         self._root = root
+        self._clock_ticks_per_s = clock_ticks_per_s
         self._facts = FactsReader(root)
         self._entries: dict[str, TrackedProcess] = {}
         self._next = 0
@@ -220,15 +222,27 @@ class ProcessTable:
         """Return the same without what the kernel adds to one that is gone."""
         return {file.removesuffix(DELETED) for file in self.program_files()}
 
+    def busiest(self, limit: int) -> list[TrackedProcess]:
+        """Return those that used the most CPU time while they were followed, the first one first.
+
+        Of those that used none, those that have used the most since they started.
+        """
+        return nlargest(
+            limit, self._entries.values(), key=lambda entry: (entry.used_here_clk, entry.used_clk)
+        )
+
     def busiest_files(self, limit: int) -> set[str]:
-        """Return the files of those that have used the most CPU time since they started."""
-        used = Counter[str]()
-        for entry in self._entries.values():
-            try:
-                used[entry.name] = used_clk(parse_process_stat(entry.line))
-            except ParseError:
-                self._root.note("processes", "garbled", entry.name)
-        return {file for name, _ in used.most_common(limit) for file in self._entries[name].files}
+        """Return the files of the busiest programs."""
+        return {file for entry in self.busiest(limit) for file in entry.files}
+
+    def working(self, limit: int, cores_least: float) -> list[tuple[int, int]]:
+        """Return identity and PID of the busiest that used at least so much of a CPU."""
+        least_clk = cores_least * self._elapsed_s * self._clock_ticks_per_s
+        return [
+            (entry.number, int(entry.name))
+            for entry in self.busiest(limit)
+            if entry.used_here_clk >= least_clk > 0
+        ]
 
     def close(self) -> None:
         """Close every descriptor that the table holds."""
@@ -251,6 +265,7 @@ class ProcessTable:
             called=stat.name,
             start_clk=stat.start_clk,
             used_clk=used_clk(stat),
+            found_clk=0 if self._rounds else used_clk(stat),
             first_seen_s=self._elapsed_s,
             kernel=facts.kernel,
             group=facts.cpu_cgroup or facts.cgroup,

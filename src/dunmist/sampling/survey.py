@@ -21,6 +21,7 @@ from dunmist.computer import (
     Home,
     KnownUpdates,
     LockWait,
+    LogEnd,
     MemoryEvents,
     MemoryRollup,
     Package,
@@ -45,6 +46,7 @@ from dunmist.computer import (
     read_file_systems,
     read_gateways,
     read_known_updates,
+    read_log_ends,
     read_packages,
     read_pending,
     read_people,
@@ -60,6 +62,8 @@ from dunmist.sampling.tick_context import OpenComputer
 LARGEST = 10
 # looking for newer versions moves the heads of a disk: done for those who could be to blame
 UPDATED_OF = 12
+# a program that keeps a log, and what it uses of a CPU where somebody floods it
+LOGS_OF, LOG_CORES_LEAST = 8, 0.05
 # what changed lately takes a third of it, and files are no more looked at after it
 CHANGES_TAKE_S = 0.3
 # who answers questions about services and sessions, by the names of their processes
@@ -98,6 +102,7 @@ class Survey(
     gateways: list[Gateway] = []  # to other networks, and whether they answer
     radio: list[RadioLink] = []  # the other end of each wireless link
     unix_pairs: list[UnixPair] = []  # connections within the computer
+    log_ends: list[LogEnd] = []  # of logs that busy programs keep
     functions: list[FunctionSamples] = []  # that the busiest programs were found in
 
 
@@ -149,6 +154,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         gateways=read_gateways(root) if is_last else [],
         radio=read_radio(root) if is_last else [],
         unix_pairs=computer.sockets.unix_pairs(),
+        log_ends=_log_ends(computer) if is_last else [],
         drives=computer.drives_told() if is_last else [],
         functions=computer.code.functions() if is_last and computer.code else [],
         took_s=round(time.perf_counter() - began_s, 6),
@@ -171,6 +177,12 @@ def _updates(computer: OpenComputer, packages: list[Package]) -> KnownUpdates | 
     return read_known_updates(
         computer.root, [package for package in packages if package.executable in busiest]
     )
+
+
+def _log_ends(computer: OpenComputer) -> list[LogEnd]:
+    table = computer.table
+    working = table.working(LOGS_OF, LOG_CORES_LEAST)
+    return read_log_ends(computer.root, working, table.number_of)
 
 
 def read_ahead(computer: OpenComputer, now_s: float, until_s: float) -> None:

@@ -61,6 +61,7 @@ class TrackedProcess:
     called: str
     start_clk: int
     used_clk: int
+    found_clk: int  # what it had used when it was first looked at, 0 if it came later
     first_seen_s: float
     rss_pages: int = 0
     moved_bytes: int | None = None  # read from and written to storage so far
@@ -86,6 +87,11 @@ class TrackedProcess:
     def held(self) -> int:
         """How many files of it are open."""
         return (self.stat is not None) + len(self.more)
+
+    @property
+    def used_here_clk(self) -> int:
+        """What it used of a CPU while it was followed."""
+        return self.used_clk - self.found_clk
 
     def has_rested(self) -> bool:
         """Whether a process of one thread did not run since its line was read.

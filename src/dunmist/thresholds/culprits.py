@@ -39,6 +39,8 @@ class CulpritLimits(Figures, frozen=True):
     answered_least_bytes: Bytes = 10_000.0
     # a process that uses less answers nobody over its Unix sockets, whose bytes are not counted
     serving_least_cores: Cores = 0.05
+    # who wrote less of the last lines of a log does not keep its service busy
+    written_least: Share = 0.2
     # one task for a twentieth of the time
     waiting_least: Number = 0.05
     # less is shown as 0.00

@@ -4,10 +4,12 @@ Takes process facts as they come, gives applications. It is a room of its own, w
 because the progress shown during a capture needs it as much as the analysis afterwards.
 """
 
+from dunmist.applications.generations import RunningLives as RunningLives
 from dunmist.applications.generations import adopt_generations as adopt_generations
 from dunmist.applications.generations import find_starters as find_starters
 from dunmist.applications.grouping import Grouping as Grouping
 from dunmist.applications.grouping import in_user_manager as in_user_manager
+from dunmist.applications.grouping import last_starter as last_starter
 from dunmist.applications.grouping import unit_of as unit_of
 from dunmist.applications.programs import Program as Program
 from dunmist.applications.programs import is_shell as is_shell

@@ -10,6 +10,7 @@ from typing import Protocol
 
 from dunmist.applications.grouping import Grouping
 from dunmist.applications.launchers import SHELLS
+from dunmist.sampling import Event, ProcessLine, Record, Tick
 
 # of the capture: what lived longer is a program of its own
 LIFE_MAX_SHARE = 0.5
@@ -24,6 +25,25 @@ class Lives(Protocol):
 
     first_row: dict[int, int]
     ended_row: dict[int, int]
+
+
+class RunningLives:
+    """The same of a run that goes on, with the number of its ticks so far."""
+
+    def __init__(self) -> None:
+        self.first_row: dict[int, int] = {}
+        self.ended_row: dict[int, int] = {}
+        self.rows = 0
+
+    def add(self, record: Record) -> None:
+        """Take one record into account."""
+        if isinstance(record, ProcessLine):
+            self.first_row[record.id] = self.rows
+        elif isinstance(record, Event):
+            if record.what == "exit":
+                self.ended_row.update(dict.fromkeys(record.processes, self.rows))
+        elif isinstance(record, Tick):
+            self.rows += 1
 
 
 def adopt_generations(grouping: Grouping, lives: Lives, rows: int) -> dict[int, Counter[str]]:

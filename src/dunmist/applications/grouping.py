@@ -117,7 +117,7 @@ class Grouping:
         A group that takes members keeps its name. Groups without members are gone.
         """
         final = {number: number for number in range(len(self.groups))} | {
-            number: _end_of(number, adopted) for number in adopted
+            number: last_starter(number, adopted) for number in adopted
         }
         for number, starter in final.items():
             if number != starter:
@@ -174,11 +174,12 @@ class Grouping:
         return (self._members[identity].program.key, self._members[top].program.key, launcher)
 
 
-def _end_of(number: int, adopted: Mapping[int, int]) -> int:
-    """Return who has the members in the end, where a taker is taken itself."""
-    seen = {number}
-    while (number := adopted[number]) in adopted and number not in seen:
+def last_starter(number: int, adopted: Mapping[int, int]) -> int:
+    """Return who has the members of a group in the end, where a taker is taken itself."""
+    seen = set()
+    while number in adopted and number not in seen:
         seen.add(number)
+        number = adopted[number]
     return number
 
 

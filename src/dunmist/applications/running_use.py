@@ -3,7 +3,8 @@
 from collections import defaultdict
 from heapq import nlargest
 
-from dunmist.applications.grouping import Grouping
+from dunmist.applications.generations import RunningLives, find_starters
+from dunmist.applications.grouping import Grouping, last_starter
 from dunmist.sampling import Event, Observer, ProcessLine, Record
 from dunmist.sampling.deltas import Interval
 
@@ -13,11 +14,13 @@ class RunningUse:
 
     def __init__(self, observer: Observer | None) -> None:
         self._grouping = Grouping(observer)
+        self._lives = RunningLives()
         self._cpu_s: dict[int, float] = defaultdict(float)  # by identity
         self._elapsed_s = 0.0
 
     def add(self, record: Record, interval: Interval | None) -> None:
         """Take one record into account, and the interval that ended with a tick."""
+        self._lives.add(record)
         if isinstance(record, ProcessLine):
             self._grouping.add(record.id, record.facts)
         elif isinstance(record, Event) and record.facts:
@@ -28,12 +31,17 @@ class RunningUse:
                 self._cpu_s[identity] += (use.cores or 0.0) * interval.span_s
 
     def busiest(self, limit: int) -> list[tuple[str, float]]:
-        """Return names and mean cores used of the busiest applications, the sampler left out."""
+        """Return names and mean cores used of the busiest applications, the sampler left out.
+
+        What is started again and again counts for who starts it, as in the triage.
+        """
         if not self._elapsed_s:
             return []
+        starter_of = find_starters(self._grouping, self._lives, self._lives.rows)
         used: dict[int, float] = defaultdict(float)
         for identity, cpu_s in self._cpu_s.items():
-            used[self._grouping.application_of[identity]] += cpu_s
+            number = self._grouping.application_of[identity]
+            used[last_starter(number, starter_of)] += cpu_s
         groups = self._grouping.groups
         return [
             (groups[number].name, cpu_s / self._elapsed_s)

@@ -8,7 +8,7 @@ from collections import deque
 from collections.abc import Callable
 from typing import NamedTuple
 
-from dunmist.applications import Grouping, find_starters
+from dunmist.applications import Grouping, RunningLives, find_starters, last_starter
 from dunmist.captures import Header
 from dunmist.recorder.gauges import HISTORY, Gauge, Gauges, Name
 from dunmist.recorder.latest_state import Known
@@ -61,24 +61,6 @@ class LiveProcess(NamedTuple):
     ports: tuple[int, ...]
 
 
-class _Lives:
-    """At which tick of the run each process came and went."""
-
-    def __init__(self) -> None:
-        self.first_row: dict[int, int] = {}
-        self.ended_row: dict[int, int] = {}
-        self.rows = 0
-
-    def add(self, line: ProcessLine) -> None:
-        """Take a process that came; those of the first tick were there before."""
-        self.first_row[line.id] = self.rows
-
-    def end(self, event: Event) -> None:
-        """Take those that went."""
-        if event.what == "exit":
-            self.ended_row.update(dict.fromkeys(event.processes, self.rows))
-
-
 class Now:
     """Follows a run; everything is of the interval that ended with the last tick.
 
@@ -102,7 +84,7 @@ class Now:
         self._grouping = Grouping(header.observer)
         self._owners = SocketOwners()
         self._waits_in: dict[int, str | None] = {}
-        self._lives = _Lives()
+        self._lives = RunningLives()
 
     @property
     def gauges(self) -> dict[Name, Gauge]:
@@ -121,15 +103,14 @@ class Now:
 
     def add(self, record: Record, interval: Interval | None) -> None:
         """Take one record into account, and the interval that ended with a tick."""
+        self._lives.add(record)
         if isinstance(record, ProcessLine):
             self._grouping.add(record.id, record.facts)
-            self._lives.add(record)
         elif isinstance(record, SocketLine):
             self._owners.add(record)
         elif isinstance(record, Event):
             if record.facts is not None and record.processes:
                 self._grouping.replace(record.processes[0], record.facts)
-            self._lives.end(record)
         elif isinstance(record, Tick):
             self._add_tick(record, interval)
 
@@ -138,7 +119,6 @@ class Now:
             self._waits_in[detail.process] = detail.waits_in
         self._owners.read(tick)
         self._gauges.read(tick)
-        self._lives.rows += 1
         if interval is not None:
             self.cpus = [cpu.busy for cpu in interval.cpus.values()]
             self._gauges.add(tick, interval, self._known())
@@ -155,10 +135,9 @@ class Now:
         applications: dict[int, LiveApplication] = {}
         for line, sample in self._known().states():
             number = self._grouping.application_of.get(line.id)
-            while number in starter_of:
-                number = starter_of[number]
             if number is None or line.facts.kernel:
                 continue
+            number = last_starter(number, starter_of)
             application = applications.get(number)
             if application is None:
                 application = applications[number] = LiveApplication(groups[number].name)

@@ -862,3 +862,22 @@ class MappedDevices(unittest.TestCase):
         ):
             with self.subTest(device):
                 self.assertEqual(drive, self.about(device))
+
+    def of_kind(self, *messages):
+        """The findings of messages, each a class and a device: kind and subject."""
+        exam = examination(machine())
+        exam.series.header.inventory = SimpleNamespace(disks=self.DISKS)
+        exam.series.complaints = [
+            KernelMessageSeries(kind, device, 9, 9, 1.0, 2.0, f"{kind}, {device}", None)
+            for kind, device in messages
+        ]
+        return {(one.kind, one.subject) for one in found(findings.kernel_messages, exam)}
+
+    def test_a_mapping_that_fails_alone_is_no_dying_drive(self):
+        own = ("io-error", "dm-1")
+        self.assertEqual({("mapping-errors", "dm-1")}, self.of_kind(own))
+        self.assertEqual({("mapping-errors", "dm-9")}, self.of_kind(("io-error", "dm-9")))
+        for below in ("sda", "sda2"):
+            self.assertEqual({("drive-failing", "sda")}, self.of_kind(own, ("io-error", below)))
+        both = {("drive-failing", "sdb"), ("mapping-errors", "dm-1")}
+        self.assertEqual(both, self.of_kind(own, ("medium-error", "sdb1")))

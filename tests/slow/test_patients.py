@@ -63,6 +63,7 @@ steady-background odd-corner pause
 steady-background heavy-morning wait close pause keep-from-login
 steady-transfer quiet-uploader find-transfer pause
 drive-failing last-pages save-and-replace-disk
+mapping-errors torn-page see-mapping
 drive-resets loose-plug check-drive-cable
 file-system-damaged loose-plug check-file-system
 memory-faulty forgetful-desk test-memory reseat-module

@@ -16,6 +16,8 @@ KERNEL_MESSAGES = {
     # what a medium has lost does not come back: however long ago, it tells of a drive that wears
     # out
     "drive-failing": KernelMessageLimits(least=1, within_s=365 * DAY_S),
+    # a lost part or a failed check of integrity stays as it is: one is enough
+    "mapping-errors": KernelMessageLimits(least=1, within_s=DAY_S),
     # one at the start or after a suspend is ordinary
     "drive-resets": KernelMessageLimits(least=3, within_s=DAY_S),
     # a file system that was hurt stays so until it is checked

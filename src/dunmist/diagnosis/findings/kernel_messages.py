@@ -7,7 +7,7 @@ are. How many there must be, and how lately, stands with the other figures.
 import re
 from collections import defaultdict
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from dunmist.computer import Disk, KernelMessageKind
 from dunmist.diagnosis.examination import Examination
@@ -44,37 +44,46 @@ SIGNS: dict[KernelMessageKind, EvidenceKey] = {
     "firmware": "kernel-firmware",
 }
 _ATA = re.compile(r"ata\d+\Z")
+# what the kernel calls mapped devices and arrays
+_MAPPING = re.compile(r"(dm-|md)\d+\Z")
+# errors that a drive reports
+DRIVE_ERRORS: tuple[KernelMessageKind, ...] = ("medium-error", "io-error")
 # a mapping lies on another one, as encryption on volumes on a mirror; more is a circle
 MAPPINGS_MOST = 8
 
 
 class MessageRule(NamedTuple):
-    """A finding, the complaints that make it, and whether they count for each disk or thing."""
+    """A finding, the complaints that make it, and for what they count.
+
+    Of a ``mapping`` are complaints about a mapped device whose drives have none themselves: the
+    mapping refuses (encryption, a check of integrity, a snapshot that is full, a missing part). A
+    medium error is one of a drive, which a mapping only hands on.
+    """
 
     finding: Kind
     severity: Severity
     complaints: tuple[KernelMessageKind, ...]
-    of_disk: bool = False
-    of_thing: bool = True
+    of: Literal["drive", "mapping", "thing", "computer"] = "thing"
 
 
 TABLE: tuple[MessageRule, ...] = (
-    MessageRule("drive-failing", "urgent", ("medium-error", "io-error"), of_disk=True),
-    MessageRule("drive-resets", "concern", ("drive-reset",), of_disk=True),
+    MessageRule("drive-failing", "urgent", DRIVE_ERRORS, of="drive"),
+    MessageRule("mapping-errors", "concern", ("io-error",), of="mapping"),
+    MessageRule("drive-resets", "concern", ("drive-reset",), of="drive"),
     MessageRule("file-system-damaged", "urgent", ("file-system-error", "file-system-read-only")),
-    MessageRule("memory-faulty", "urgent", ("memory-uncorrected",), of_thing=False),
-    MessageRule("memory-wearing", "concern", ("memory-corrected",), of_thing=False),
-    MessageRule("hardware-fault", "concern", ("machine-check", "bus-error"), of_thing=False),
+    MessageRule("memory-faulty", "urgent", ("memory-uncorrected",), of="computer"),
+    MessageRule("memory-wearing", "concern", ("memory-corrected",), of="computer"),
+    MessageRule("hardware-fault", "concern", ("machine-check", "bus-error"), of="computer"),
     MessageRule(
-        "kernel-hung", "concern", ("processor-stuck", "kernel-fault", "hung-task"), of_thing=False
+        "kernel-hung", "concern", ("processor-stuck", "kernel-fault", "hung-task"), of="computer"
     ),
-    MessageRule("graphics-reset", "concern", ("graphics-reset",), of_thing=False),
+    MessageRule("graphics-reset", "concern", ("graphics-reset",), of="computer"),
     MessageRule("port-overloaded", "concern", ("over-current",)),
     MessageRule("device-reconnects", "concern", ("usb-reset", "device-went")),
     MessageRule("link-flapping", "concern", ("network-link-down", "transmit-stuck")),
     MessageRule("program-crashes", "concern", ("crash",)),
-    MessageRule("killed-earlier", "note", ("out-of-memory",), of_thing=False),
-    MessageRule("hot-earlier", "note", ("heat-limit",), of_thing=False),
+    MessageRule("killed-earlier", "note", ("out-of-memory",), of="computer"),
+    MessageRule("hot-earlier", "note", ("heat-limit",), of="computer"),
 )
 
 
@@ -86,12 +95,13 @@ def _complained(exam: Examination) -> list[Finding]:
 def _of_rule(exam: Examination, rule: MessageRule) -> list[Finding]:
     table = exam.limits.complaints[rule.finding]
     end_s = exam.series.duration_s
-    by_thing: dict[str | None, list[KernelMessageSeries]] = defaultdict(list)
-    for complaint in exam.series.complaints:
-        if complaint.kind in rule.complaints and end_s - complaint.last_s <= table.within_s:
-            by_thing[_thing(exam.series, complaint, rule)].append(complaint)
+    recent = [
+        complaint
+        for complaint in exam.series.complaints
+        if complaint.kind in rule.complaints and end_s - complaint.last_s <= table.within_s
+    ]
     findings = []
-    for thing, complaints in by_thing.items():
+    for thing, complaints in _by_thing(exam.series, recent, rule).items():
         if sum(complaint.times for complaint in complaints) < table.least:
             continue
         signs = [
@@ -110,11 +120,40 @@ def _of_rule(exam: Examination, rule: MessageRule) -> list[Finding]:
     return findings
 
 
-def _thing(series: Series, kernel_message: KernelMessageSeries, rule: MessageRule) -> str | None:
-    """Return what a complaint counts for: a disk, the thing that it names, or the computer."""
-    if rule.of_disk:
-        return _disk(series, kernel_message.about or "")
-    return kernel_message.about if rule.of_thing else None
+def _by_thing(
+    series: Series, complaints: list[KernelMessageSeries], rule: MessageRule
+) -> dict[str | None, list[KernelMessageSeries]]:
+    """Return the complaints by what they count for under a rule; others are left out."""
+    by_thing: dict[str | None, list[KernelMessageSeries]] = defaultdict(list)
+    for complaint in complaints:
+        about = complaint.about or ""
+        if rule.of in ("drive", "mapping"):
+            if _is_of_mapping(series, complaint) == (rule.of == "mapping"):
+                by_thing[about if rule.of == "mapping" else _disk(series, about)].append(complaint)
+        else:
+            by_thing[complaint.about if rule.of == "thing" else None].append(complaint)
+    return by_thing
+
+
+def _is_of_mapping(series: Series, complaint: KernelMessageSeries) -> bool:
+    """Whether an error is a mapping's own: it may be that of a drive below, which has one too."""
+    about = complaint.about or ""
+    if complaint.kind != "io-error" or not _is_mapping(series, about):
+        return False
+    drive = _disk(series, about)
+    return not any(
+        other.kind in DRIVE_ERRORS
+        and (other.kind != "io-error" or not _is_mapping(series, other.about or ""))
+        and _disk(series, other.about or "") == drive
+        for other in series.complaints
+    )
+
+
+def _is_mapping(series: Series, about: str) -> bool:
+    """Whether a name is that of a device made of others; one may be gone by now."""
+    disks = series.header.inventory.disks
+    known = next((disk for disk in disks if disk.name == about), None)
+    return bool(_MAPPING.match(about)) if known is None else bool(known.disks_below)
 
 
 def _disk(series: Series, about: str) -> str:

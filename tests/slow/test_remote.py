@@ -5,6 +5,7 @@ import json
 import os
 import shutil
 import signal
+import stat
 import subprocess
 import sys
 import time
@@ -16,9 +17,11 @@ from dunmist.errors import WrongUsage
 from dunmist.jobs.judge import judge
 from dunmist.remote import Garbled, MemoryRoot, Mirror, RemoteClock, Stream, TooMuch
 from dunmist.remote.collector_script import collector_script
-from dunmist.remote.remote_paths import file_line
+from dunmist.remote.remote_paths import NOT_BY_SHELL, file_line
 from dunmist.remote.ssh_transport import parse_host
 from dunmist.sampling.pace import Plan, pace
+from dunmist.simulation import ModelComputer, load_scenario
+from dunmist.simulation.tree import ComputerTree
 from tests import own_sshd
 from tests.own_sshd import SSHD
 from tests.program import BUSY, DUNMIST, InFolder, await_ticks, run
@@ -396,6 +399,58 @@ class Carried(InFolder):
         # whatever else runs on this machine
         self.assertGreater(item.cores.known_mean(), 0.2)
         self.assertIn(str(script), item.facts.command_line)
+
+
+@unittest.skipUnless(os.geteuid() == 0 and shutil.which("busybox"), "takes root and busybox")
+class SameComputer(InFolder):
+    """A model computer's tree, read by a local capture and by the collector within it."""
+
+    def held(self, path):
+        """The names of all fields that hold something, by record."""
+        held = {"tick": set(), "survey": set(), "inventory": set()}
+        with gzip.open(path) as lines:
+            for record in map(json.loads, lines):
+                parts = {record["kind"]: record, "inventory": record.get("inventory", {})}
+                for kind in held.keys() & parts:
+                    held[kind] |= {
+                        name for name, value in parts[kind].items() if value not in (None, [], {})
+                    }
+        return held
+
+    def test_each_field_arrives_or_is_declared(self):
+        for name in ("cliff-top-laptop", "counting-down"):
+            with self.subTest(name):
+                self.compare(name)
+
+    def compare(self, name):
+        tree = self.folder / name
+        tree.mkdir()
+        model = ModelComputer(load_scenario(name))
+        model.advance_to(5.0)
+        ComputerTree(model, tree)
+        (tree / "bin").mkdir()
+        shutil.copy(shutil.which("busybox"), tree / "bin/busybox")
+        for word in ("sh", "grep", "sed", "tr", "ls", "df", "sleep", "date", "id", "stat", "tail"):
+            (tree / "bin" / word).symlink_to("busybox")
+        (tree / "dev").mkdir(exist_ok=True)
+        os.mknod(tree / "dev/null", 0o666 | stat.S_IFCHR, os.makedev(1, 3))
+        own, far = self.folder / "own.gz", self.folder / "far.gz"
+        run("capture", "--root", tree, "--for", "2s", "-o", own, "--force", folder=self.folder)
+        sent = subprocess.run(
+            ["/usr/sbin/chroot", tree, "/bin/sh", "-s"],
+            input=collector_script(MARK, 4, 0.5).encode(),
+            capture_output=True,
+            timeout=60,
+            check=True,
+            env={"PATH": "/bin"},
+        )
+        collected = self.folder / "collected.txt"
+        collected.write_bytes(sent.stdout)
+        run("capture", "--from", collected, "-o", far, "--force", folder=self.folder)
+        own_fields, far_fields = self.held(own), self.held(far)
+        for kind, names in own_fields.items():
+            self.assertEqual(set(), names - far_fields[kind] - {*NOT_BY_SHELL[kind]}, kind)
+            self.assertEqual(set(), far_fields[kind] & {*NOT_BY_SHELL[kind]}, kind)
 
 
 class Via(InFolder):

@@ -7,7 +7,8 @@
 # nothing on the computer. Needs a POSIX shell, grep, sed, tr, ls, df and sleep, and for
 # what changed tail and stat; those of busybox will do.
 #
-# Set before this: MARK (a word that nobody can guess), TICKS, EVERY (hundredths of a second).
+# Set before this: MARK (a word that nobody can guess), TICKS, EVERY (hundredths of a second), and the
+# lists of what is read, by when: ONCE, EACH_TICK and so on.
 LC_ALL=C
 export LC_ALL
 # only directories of the administrator: an empty or relative part would be the current directory
@@ -46,35 +47,12 @@ now() {
 }
 
 once() {
-  show /proc/cpuinfo /proc/sys/kernel/hostname /proc/sys/kernel/osrelease /proc/sys/kernel/pid_max \
-    /proc/sys/kernel/threads-max /proc/sys/kernel/sched_autogroup_enabled \
-    /proc/sys/kernel/task_delayacct /proc/sys/kernel/random/boot_id /etc/passwd /etc/group /etc/os-release \
-    /proc/net/route /proc/net/ipv6_route /proc/net/wireless /sys/devices/system/cpu/offline \
-    /sys/devices/system/cpu/cpu[0-9]*/topology/core_id \
-    /sys/devices/system/cpu/cpu[0-9]*/topology/physical_package_id \
-    /sys/devices/system/cpu/cpu[0-9]*/cpu_capacity \
-    /sys/devices/system/cpu/cpu[0-9]*/cpufreq/cpuinfo_max_freq \
-    /sys/devices/system/cpu/cpu[0-9]*/cpufreq/cpuinfo_min_freq \
-    /sys/devices/system/cpu/cpu[0-9]*/cpufreq/scaling_max_freq \
-    /sys/devices/system/cpu/cpu[0-9]*/cpufreq/base_frequency \
-    /sys/devices/system/cpu/cpu[0-9]*/cpufreq/scaling_governor \
-    /sys/block/*/size /sys/block/*/removable /sys/block/*/queue/rotational \
-    /sys/block/*/queue/scheduler /sys/block/*/queue/nr_requests /sys/block/*/device/model \
-    /sys/block/*/device/queue_depth /sys/block/*/*/partition /sys/block/*/dm/name \
-    /sys/class/net/*/type /sys/class/net/*/mtu /sys/class/net/*/operstate /sys/class/net/*/speed \
-    /sys/class/net/*/duplex /sys/class/hwmon/hwmon*/name /sys/class/hwmon/hwmon*/*_label \
-    /sys/class/hwmon/hwmon*/*_crit /sys/class/hwmon/hwmon*/*_max /sys/class/hwmon/hwmon*/*_min \
-    /sys/class/hwmon/hwmon*/*_emergency /sys/class/hwmon/hwmon*/*_fault \
-    /sys/class/thermal/thermal_zone*/type /sys/class/thermal/thermal_zone*/trip_point_*_type \
-    /sys/class/thermal/thermal_zone*/trip_point_*_temp /sys/class/powercap/*/name \
-    /sys/class/powercap/*/max_energy_range_uj /sys/class/drm/card[0-9]*/device/mem_info_vram_total \
-    /sys/class/drm/card[0-9]*/device/vendor /sys/class/drm/card[0-9]*/device/device \
-    /sys/class/power_supply/*/uevent
+  # shellcheck disable=SC2086 # a list of patterns, as all that follow
+  show $ONCE
   for link in /sys/class/net/*; do
     [ -e "$link/device" ] && printf 'dir:%s/device\n' "$link"
     [ -e "$link/wireless" ] && printf 'dir:%s/wireless\n' "$link"
   done
-  [ -e /sys/fs/cgroup/cgroup.controllers ] && show /sys/fs/cgroup/cgroup.controllers
   # of sensors those of drives are left alone: reading may wake a drive
   SENSED=
   for chip in /sys/class/hwmon/hwmon*; do
@@ -92,9 +70,10 @@ once() {
 
 # what is read seldom: sockets and their owners, batteries, what waits, details of processes
 seldom() {
-  show /proc/net/tcp /proc/net/tcp6 /proc/net/udp /proc/net/udp6 /proc/net/unix /proc/interrupts \
-    /sys/class/power_supply/*/uevent /proc/[0-9]*/wchan /proc/locks /proc/swaps /proc/self/mountinfo
-  lines /proc/[0-9]*/status
+  # shellcheck disable=SC2086
+  show $SELDOM
+  # shellcheck disable=SC2086
+  lines $SELDOM_LINES
   # a file without a line is one all the same
   [ -r /proc/locks ] && { read -r line </proc/locks || printf 'none:/proc/locks\n'; }
   ls -ln$Q /proc/[0-9]*/fd <$NIL | sed -n -e '/^\/proc/p' -e '/ -> /p' | sed 's/^/fd:/'
@@ -105,12 +84,14 @@ seldom() {
 # what is asked at the end alone: whether neighbours answer; what changed lately: of logs the lines that name packages, and of who asked for them the program
 # alone; of files in the administrator's directories when they were changed
 changed() {
-  show /proc/net/arp
-  for log in /var/log/dpkg.log /var/log/pacman.log /var/log/dnf.rpm.log /var/log/zypp/history; do
+  # shellcheck disable=SC2086
+  show $AT_END
+  for log in $LOGS; do
     show_matching ' (install|upgrade|remove|purge) | \[ALPM\] (inst|upgr|downgr|remov)|^[^|]+\|(install|remove) *\||'\
 ' (Installed|Upgraded?|Erase|Removed): ' "$log.1" "$log"
   done
-  show_matching '^(Start-Date|End-Date|Requested-By|Commandline): ' /var/log/apt/history.log |
+  # shellcheck disable=SC2086
+  show_matching '^(Start-Date|End-Date|Requested-By|Commandline): ' $ORDERS |
     sed 's/\(:Commandline: [^ ]*\).*/\1/'
   stat -Lc 'at:%Y:%n' /etc/systemd/system/* /etc/systemd/user/* /usr/local/lib/systemd/system/* \
     /etc/xdg/autostart/* /etc/cron.[dhw]*/* /etc/crontab /var/spool/cron/* /var/spool/cron/crontabs/* \
@@ -232,7 +213,8 @@ look() {
     esac
   done
   # of each process what is read at every tick; a shell is slow at finding files
-  set -- /proc/[0-9]*/stat /proc/[0-9]*/schedstat /proc/[0-9]*/io
+  # shellcheck disable=SC2086
+  set -- $OF_PROCESSES
   listed=$here EACH=$*
 }
 
@@ -247,16 +229,9 @@ collect() {
     look
     # how much memory a process shares hardly changes
     sizes=
-    [ $((n % 5)) -ne 0 ] && [ "$n" -ne "$TICKS" ] || sizes='/proc/[0-9]*/statm'
+    [ $((n % 5)) -ne 0 ] && [ "$n" -ne "$TICKS" ] || sizes=$SIZES
     # shellcheck disable=SC2086 # lists of patterns
-    show /proc/uptime /proc/stat /proc/loadavg /proc/pressure/* /proc/meminfo /proc/vmstat \
-      /proc/diskstats /proc/net/dev /proc/net/snmp /proc/net/netstat \
-      /sys/devices/system/cpu/cpu[0-9]*/cpufreq/scaling_cur_freq \
-      /sys/devices/system/cpu/cpu[0-9]*/thermal_throttle/*_throttle_count $SENSED \
-      /sys/class/thermal/thermal_zone*/temp /sys/class/powercap/*/energy_uj \
-      /sys/class/drm/card[0-9]*/device/gpu_busy_percent \
-      /sys/class/drm/card[0-9]*/device/mem_info_vram_used /sys/block/zram*/mm_stat $LIMITED \
-      $EACH $sizes $THREADS
+    show $EACH_TICK $SENSED $LIMITED $EACH $sizes $THREADS
     facts
     [ $((rounds % 5)) -gt 0 ] && [ "$rounds" -ne 1 ] || busiest
     rounds=$((rounds + 1))

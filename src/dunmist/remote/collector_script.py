@@ -3,6 +3,8 @@
 import secrets
 from importlib.resources import files
 
+from dunmist.remote.remote_paths import shell_lists
+
 # 96 bits cannot be guessed by what a process writes
 MARK_BYTES = 12
 # the shell counts in whole hundredths of a second
@@ -35,8 +37,9 @@ echo "Done. Send this file: $PWD/$out"
 
 
 def collector() -> str:
-    """Return the functions of the collector."""
-    return (files("dunmist.remote") / "collector.sh").read_text(encoding="utf-8")
+    """Return the functions of the collector, and the lists of what they read."""
+    functions = (files("dunmist.remote") / "collector.sh").read_text(encoding="utf-8")
+    return f"{functions}\n# what is read, by when\n{shell_lists()}"
 
 
 def new_mark() -> str:

@@ -3,7 +3,8 @@
 Strengths near the limit, rivals nearly as strong, a second fault, programs that only look guilty,
 processors from 2 to 64 and unequal ones, virtual computers, a clock that is held down, memory
 cards, drives that are too hot, compressed swap, old kernels and sampling without rights that
-publish less, captures of a few seconds, and some that got few of their ticks. Some of them cannot
+publish less, captures of a few seconds, and some that got few of their ticks. Programs that start
+others all the time, and servers with their clients. Some of them cannot
 be told by anybody; how sure a verdict is of itself is held against how often it is right here. As
 in ``generator``, the truth comes from how the patient was made.
 """
@@ -14,6 +15,7 @@ import msgspec
 
 from dunmist.simulation import VirtualClock
 from dunmist.simulation.scenario import Scenario, Truth, build_scenario
+from dunmist.simulation.sockets import OWN_ADDRESS
 
 from .generator import CORES, FREE_MIB, ILLNESSES, NEIGHBOURS_MOST, Draft
 from .strength import strengths
@@ -24,6 +26,12 @@ MEMORY_STRENGTHS = (0.2, 3.0)
 RIVALS = (0.3, 0.97)
 # equal partners: so many, each with so much of what the first one has
 PARTNERS, PARTNER_PARTS, PARTNERS_SHARE = (2, 3), (0.75, 1.0), 0.2
+# one program starts others that live so long, again and again, and so many at least
+STARTER_SHARE, LIVES_S, BUILDERS_LEAST = 0.15, (0.5, 0.9), 2
+# a server and a client here that works beside it, with so much of what the server wants
+SERVED_SHARE, CLIENT_PARTS, PORT = 0.15, (0.1, 0.8), 8080
+# where a terminal keeps what is started in it
+SESSION_SCOPE = "/user.slice/user-1004.slice/session-2.scope"
 # how many captures get under half of their ticks, if they are long enough for that
 HALVED_SHARE, HALVED_LEAST_S = 0.15, 12.0
 # so late comes what was waited for; so long takes a tick that follows at once
@@ -59,6 +67,7 @@ RESOURCE_OF = {
     "busy disk": "disk",
     "busy link": "link",
 }
+SERVERS = ("full processors", "one full processor")
 HOT_DRIVE = {
     "disks": [
         {
@@ -162,6 +171,29 @@ def _share(draft: _HardDraft, illness: str, parts: list[float]) -> None:
         draft.program(**alike, **{key: value * part / whole for key, value in wants.items()})
 
 
+def _generations(draft: _HardDraft) -> None:
+    """Have the first program start others, each of which works for less than a second."""
+    first = draft.table["programs"][0]
+    wanted = first["demand_cores"] * max(1, first.get("peers", 0))
+    builders = min(draft.cores * 2, max(BUILDERS_LEAST, round(wanted)))
+    first |= {"demand_cores": 0.02, "peers": 0, "cgroup": SESSION_SCOPE}
+    for _ in range(builders):
+        draft.program(
+            demand_cores=min(1.0, wanted / builders),
+            parent=first["name"],
+            cgroup=SESSION_SCOPE,
+            restarts_every_s=draft.chance.uniform(*LIVES_S),
+        )
+
+
+def _served(draft: _HardDraft, illness: str) -> None:
+    """Have the first program answer another one of this computer."""
+    _share(draft, illness, [draft.chance.uniform(*CLIENT_PARTS)])
+    server, client = draft.table["programs"][0], draft.table["programs"][-1]
+    server |= {"listens": [PORT], "sent_mib_per_s": 0.05}
+    client |= {"talks_to": [f"{OWN_ADDRESS}:{PORT}"], "received_mib_per_s": 0.05}
+
+
 def _bystander(draft: _HardDraft, illness: str) -> None:
     """Add a program that looks guilty of something and is not."""
     looks = draft.chance.randrange(7)
@@ -220,7 +252,11 @@ def hard_patient(seed: int) -> HardPatient:
         # drawn from a wide range, as the illness makes a small one of it
         draft.strength = chance.uniform(*MEMORY_STRENGTHS)
     ILLNESSES[illness](draft)
-    if illness != "one full processor" and chance.random() < PARTNERS_SHARE:
+    if illness == "full processors" and chance.random() < STARTER_SHARE:
+        _generations(draft)
+    elif illness in SERVERS and chance.random() < SERVED_SHARE:
+        _served(draft, illness)
+    elif illness != "one full processor" and chance.random() < PARTNERS_SHARE:
         _partners(draft, illness)
     elif chance.random() < 0.6:
         _rival(draft, illness)

@@ -4,6 +4,7 @@ Reckoned from how the patient was made, before it moves: above 1 somebody has to
 patients that were drawn with neighbours, rivals and odd hardware follows from it.
 """
 
+from collections import Counter
 from collections.abc import Callable
 from typing import NamedTuple
 
@@ -40,7 +41,11 @@ def strengths(scenario: Scenario, duration_s: float) -> dict[str, Asked]:
         return moved / size * disk.service_s(size) * _count(program)
 
     def asked(of: Callable[[ProgramSpec], float], room: float, *, together: bool = True) -> Asked:
-        wants = {program.name: of(program) for program in scenario.programs}
+        wants: dict[str, float] = Counter()
+        for program in scenario.programs:
+            # what is started all the time is the work of who starts it
+            is_builder = bool(program.restarts_every_s and program.parent)
+            wants[(is_builder and program.parent) or program.name] += of(program)
         most = max(wants, key=lambda name: wants[name])
         return Asked((sum(wants.values()) if together else wants[most]) / room, most)
 
@@ -78,6 +83,7 @@ def _cores(program: ProgramSpec, slower: float, duration_s: float) -> float:
 
 def _of_one_core(program: ProgramSpec, slower: float) -> float:
     is_alone = program.pattern == "steady" and program.busy_threads == 1 and not program.peers
+    is_alone &= not program.restarts_every_s
     gives_way = program.nice > 0 or program.driver
     return _each_core(program, slower) if is_alone and not gives_way else 0.0
 

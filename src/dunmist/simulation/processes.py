@@ -166,9 +166,20 @@ class ProcessSet:
                 process.start_clk = int((self.uptime_s + now_s) * CLK_PER_S)
                 process.run_ns = [0.0] * process.spec.threads
                 process.delay_ns = [0.0] * process.spec.threads
+                self._waited_for(process)
                 for name in ("user_s", "system_s", "children_s", "read_bytes", "write_bytes"):
                     self.figures[name][process.index] = 0.0
                 self.changed[process.index] = True
+
+    def _waited_for(self, process: ModelProcess) -> None:
+        """Give the time of a process that ended to its parent, as the kernel does."""
+        parent = next((other for other in self.all if other.pid == process.ppid), None)
+        if parent is not None:
+            used_s = sum(
+                self.figures[name][process.index] for name in ("user_s", "system_s", "children_s")
+            )
+            self.figures["children_s"][parent.index] += used_s
+            self.changed[parent.index] = True
 
     def _start(self, spec: ProgramSpec) -> None:
         first = self._add(spec, self._number(spec.name), self._parent(spec))

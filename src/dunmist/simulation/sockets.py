@@ -8,6 +8,7 @@ import ipaddress
 import struct
 import sys
 from collections.abc import Iterator
+from itertools import chain
 from typing import NamedTuple
 
 from dunmist.simulation.model import ModelComputer
@@ -131,13 +132,27 @@ def _sockets(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
     if not spec.listens and not spec.talks_to:
         return
     inode = FIRST_INODE + INODES_EACH * model.places[id(spec)]
-    for place, port in enumerate(spec.listens):
-        yield _Socket(inode + place, port, "0.0.0.0", 0, LISTEN)
+    listening = (_Socket(0, port, "0.0.0.0", 0, LISTEN) for port in spec.listens)
+    ends = chain(listening, _connections(model, spec), _accepted(model, spec))
+    for place, end in enumerate(ends):
+        yield end._replace(inode=inode + place)
+
+
+def _connections(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
+    """Yield the connections that a program made; their inodes are given later."""
+    inode = FIRST_INODE + INODES_EACH * model.places[id(spec)]
     for place, end in enumerate(spec.talks_to, start=len(spec.listens)):
         address, _, port_text = end.rpartition(":")
-        yield _Socket(
-            inode + place, FIRST_PORT + inode % 9973 + place, address, int(port_text), ESTABLISHED
-        )
+        own_port = FIRST_PORT + inode % 9973 + place
+        yield _Socket(0, own_port, address, int(port_text), ESTABLISHED)
+
+
+def _accepted(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
+    """Yield the ends that a server has of connections of programs on the same computer."""
+    for other in model.scenario.programs if spec.listens else ():
+        for end in _connections(model, other):
+            if end.remote == OWN_ADDRESS and end.remote_port in spec.listens:
+                yield _Socket(0, end.remote_port, OWN_ADDRESS, end.local_port, ESTABLISHED)
 
 
 def _line(place: int, socket: _Socket, uid: int) -> str:

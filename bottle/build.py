@@ -150,6 +150,13 @@ def furnish(root):
         "[Install]\nWantedBy=multi-user.target\n"
     )
     inside(root, "systemctl", "--quiet", "enable", "bottle-agent.service")
+    # the start waits for it, and it has ended when anybody looks
+    (root / "etc/systemd/system/tide-check.service").write_text(
+        "[Unit]\nDescription=checks the tide tables\nBefore=multi-user.target\n"
+        "[Service]\nType=oneshot\nExecStart=/bin/sleep 60\n"
+        "[Install]\nWantedBy=multi-user.target\n"
+    )
+    inside(root, "systemctl", "--quiet", "enable", "tide-check.service")
     # what makes a slow computer slower without being part of any case
     for unit in (
         "apt-daily.timer",

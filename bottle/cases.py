@@ -281,6 +281,61 @@ CASES = (
         must={"service-stuck": "tide-feed"},
     ),
     Case(
+        "a start that hangs, at a slow manager",
+        "printf '[Service]\\nType=notify\\nTimeoutStartSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n'"
+        " > /run/systemd/system/tide-feed.service; systemctl daemon-reload; systemctl start"
+        " --no-block tide-feed; sleep 3; systemctl set-property --runtime init.scope CPUQuota=3%",
+        "systemctl set-property --runtime init.scope CPUQuota=; gone tide-feed",
+        must={"service-stuck": "tide-feed"},
+        may=frozenset({"quota-limited"}),
+    ),
+    Case(
+        "a stop that hangs, at a slow manager",
+        "printf '[Service]\\nTimeoutStopSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n"
+        "ExecStop=/bin/sleep 500\\n' > /run/systemd/system/tide-feed.service; systemctl"
+        " daemon-reload; systemctl start tide-feed; systemctl stop --no-block tide-feed; sleep 3;"
+        " systemctl set-property --runtime init.scope CPUQuota=3%",
+        "systemctl set-property --runtime init.scope CPUQuota=; gone tide-feed",
+        must={"service-stuck": "tide-feed"},
+        may=frozenset({"quota-limited"}),
+    ),
+    Case(
+        "the start waited for a unit that has ended",
+        must={"slow-start": "tide-check.service"},
+        names=("tide-check.service",),
+    ),
+    Case(
+        "a disk at its limit of requests, and who syncs each write",
+        "mkdir -p /mnt/slow; mkfs.ext4 -q -E lazy_itable_init=0 -F /dev/sdb; mount /dev/sdb /mnt/slow;"
+        " unit film-copy film-copy read /dev/sdb 100; unit log-book log-book write /mnt/slow/book 4",
+        "gone film-copy log-book; umount /mnt/slow",
+        "disk",
+        ("log-book", "film-copy"),
+        may=DISK,
+        names=("log-book", "film-copy"),
+    ),
+    Case(
+        "a mapped device with errors",
+        "modprobe dm-mod; printf '0 2048 linear /dev/sda 0\\n2048 2048 error\\n' | dmsetup create"
+        " song-store; sleep 1; for n in 1 2 3; do dd if=/dev/mapper/song-store of=/dev/null bs=4k"
+        " skip=256 count=4 2>/dev/null; done; true",
+        "dmsetup remove song-store",
+        must={"mapping-errors": "dm-0"},
+        names=("dmsetup status",),
+    ),
+    Case(
+        "a child that may open no more files", "unit gate-one gate-one sandboxed", "gone gate-one"
+    ),
+    Case(
+        "a log service that one program floods",
+        "systemctl is-active systemd-journald; unit seal-count seal-count chatter; sleep 4",
+        "gone seal-count",
+        may=BUSY,
+        names=("of the last lines in the log", "seal-count"),
+        or_limiting="cpu",
+        culprits=("seal-count", "systemd-journald"),
+    ),
+    Case(
         "a lock that is held",
         "unit key-keeper key-keeper lock /tmp/key; sleep 2; unit gate-one gate-one lock /tmp/key;"
         " unit gate-two gate-two lock /tmp/key",

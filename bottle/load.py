@@ -5,6 +5,7 @@ import hashlib
 import mmap
 import os
 import random
+import resource
 import socket
 import sys
 import threading
@@ -148,6 +149,21 @@ def look(name):
         time.sleep(0.5)
 
 
+def sandboxed():
+    """Keep open what is open already, and allow no more, as a server's child does."""
+    kept = [os.open("/dev/null", os.O_RDONLY) for _ in range(7)]
+    resource.setrlimit(resource.RLIMIT_NOFILE, (1, 1))
+    time.sleep(1e6 + len(kept))
+
+
+def chatter():
+    """Write into the log as fast as it takes it."""
+    log = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
+    log.connect("/dev/log")
+    while True:
+        log.send(b"<14>seal-count: seven seals on ledge four")
+
+
 def nap():
     """Do nothing."""
     time.sleep(1e6)
@@ -172,6 +188,8 @@ if __name__ == "__main__":
             send,
             datagrams,
             look,
+            sandboxed,
+            chatter,
             nap,
         )
     }[kind](*more)

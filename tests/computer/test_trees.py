@@ -8,7 +8,17 @@ from tempfile import TemporaryDirectory
 import numpy as np
 
 from dunmist.advice import doubt_text
-from dunmist.computer import Root, cpus, disks, graphics, links, packages, sensors, service_files
+from dunmist.computer import (
+    Root,
+    cpus,
+    disks,
+    graphics,
+    links,
+    packages,
+    read_file_systems,
+    sensors,
+    service_files,
+)
 from dunmist.errors import SettingsError
 from dunmist.series import TimeLine
 from dunmist.series.counters import Readings
@@ -194,6 +204,27 @@ class Devices(OnTrees):
         numbers = cpus.find_throttling(self.root, [0, 1])
         (counts,) = cpus.read_throttling(self.root, numbers)
         self.assertEqual((0, 12, 30), (counts.processor, counts.core, counts.package))
+
+
+class FileSystems(OnTrees):
+    def test_what_a_program_unpacks_is_never_full(self):
+        """As a mounted archive answers, a full disk of a server, and a full one of this computer."""
+        about = {
+            "archive": ("fuse.shelf", "4096 500 0 0 900 0"),
+            "server": ("fuse.far", "4096 500 0 0 900 30"),
+            "stick": ("fuseblk", "4096 500 0 0 900 0"),
+        }
+        lines = [
+            f"{20 + place} 1 0:{place} / /{name} rw - {kind} x rw"
+            for place, (name, (kind, _)) in enumerate(about.items())
+        ]
+        trees.plant(
+            self.folder,
+            {"proc/self/mountinfo": "\n".join(lines)}
+            | {f"statvfs/{name}": sizes for name, (_, sizes) in about.items()},
+        )
+        read_only = {item.point: item.read_only for item in read_file_systems(self.root)}
+        self.assertEqual({"/archive": True, "/server": False, "/stick": False}, read_only)
 
 
 class Software(OnTrees):

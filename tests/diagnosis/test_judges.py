@@ -6,18 +6,23 @@ from types import SimpleNamespace
 
 import numpy as np
 
-from dunmist.computer import GroupWeight, LogEnd, LogWriter, SocketFacts
+from dunmist.computer import FileSystem, GroupWeight, LogEnd, LogWriter, SocketFacts
 from dunmist.diagnosis import thresholds
 from dunmist.diagnosis.confidence import confidence_of, data_quality
 from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.findings.memory import growth
 from dunmist.diagnosis.judge import find_external_cause, find_limiting, judge_thing
-from dunmist.diagnosis.local_clients import find_local_clients, find_log_writers, serving_signs
+from dunmist.diagnosis.local_clients import (
+    find_file_clients,
+    find_local_clients,
+    find_log_writers,
+    serving_signs,
+)
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.ranking import rank_culprits
 from dunmist.diagnosis.records import Finding, ResourceState, sign
 from dunmist.diagnosis.resources import RESOURCE_BY_WORD, find_bound, find_coverage, find_slow_disks
-from dunmist.series import ProcessorSensor, SocketSeries, Storage, UnixConnection
+from dunmist.series import CallUse, ProcessorSensor, SocketSeries, Storage, UnixConnection
 from tests.handmade import (
     GIB,
     Machine,
@@ -847,6 +852,27 @@ class LocalClients(unittest.TestCase):
         (told,) = serving_signs(exam, keeper)
         self.assertEqual(("app-logs", 0.75), (told.key, told.value))
         self.assertEqual([], serving_signs(exam, gull))
+
+    def test_who_serves_a_file_system_works_for_who_waits_for_files_there(self):
+        shelf, reader, other = (
+            application(n, LINE, name) for n, name in enumerate(("shelf", "reader", "other"), 1)
+        )
+        exam = examination(machine(0.9), [shelf, reader, other])
+        exam.series.surveyed.storage = [
+            SimpleNamespace(about=FileSystem(point, kind, "x", False))
+            for point, kind in (("/mnt/a", "fuse.shelf"), ("/mnt/b", "fuse.gone"), ("/", "ext4"))
+        ]
+        exam.series.calls = {
+            2: [
+                CallUse("read", "/mnt/a/counts", 0.4, "folio_wait"),
+                CallUse("openat", None, 0.6, None),
+            ],
+            3: [CallUse("read", "/mnt/another/counts", 1.0, "folio_wait")],
+            # its own files are nobody's
+            1: [CallUse("read", "/mnt/a/counts", 1.0, "folio_wait")],
+        }
+        self.assertEqual({1: {"reader": 0.4}}, find_file_clients(exam))
+        self.assertEqual(["app-files"], [told.key for told in serving_signs(exam, shelf)])
 
 
 class Coverage(unittest.TestCase):

@@ -46,6 +46,7 @@ from dunmist.computer.drive_health import DriveHealth as DriveHealth
 from dunmist.computer.file_positions import POSITIONS as POSITIONS
 from dunmist.computer.file_positions import parse_characters as parse_characters
 from dunmist.computer.file_positions import read_positions as read_positions
+from dunmist.computer.file_systems import SERVED as SERVED
 from dunmist.computer.file_systems import FileSystem as FileSystem
 from dunmist.computer.file_systems import read_file_systems as read_file_systems
 from dunmist.computer.firmware import Firmware as Firmware

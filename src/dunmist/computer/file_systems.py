@@ -55,6 +55,10 @@ _ASK = (
 )
 
 
+# file systems that a program serves, which begin with this and its name (fuse(4))
+SERVED = "fuse."
+
+
 class Mount(NamedTuple):
     """One line of /proc/PID/mountinfo (proc_pid_mountinfo(5))."""
 
@@ -148,13 +152,22 @@ def _measured(root: Root, mount: Mount) -> FileSystem:
         point=mount.point,
         kind=mount.kind,
         source=mount.source,
-        read_only=mount.read_only,
+        read_only=mount.read_only or _is_archive(mount.kind, free, inodes_free),
         size_bytes=min(blocks * unit, COUNTER_MAX),
         free_bytes=min(free * unit, COUNTER_MAX),
         available_bytes=min(available * unit, COUNTER_MAX),
         inodes=inodes,
         inodes_free=inodes_free,
     )
+
+
+def _is_archive(kind: str, free: int, inodes_free: int) -> bool:
+    """Whether a program shows what it unpacks as a file system: nothing is ever free there.
+
+    Such a mount need not say that it is read-only (mount.fuse(8)); a full disk has inodes left, or
+    a device of its own below (``fuseblk``).
+    """
+    return kind.startswith(SERVED) and not free and not inodes_free
 
 
 def _sizes(root: Root, mount: Mount) -> list[int] | None:

@@ -4,14 +4,15 @@ A web server that is busy because a program here asks it all the time is no caus
 ends of such a connection are seen here: over TCP the ports of one are those of the other, the other
 way round; over a Unix socket the kernel tells the other end. The kernel counts no bytes there. So a
 process that has one client works for it, and of several those that it has not yet read all of.
-Whoever keeps a log works for those who wrote most of its last lines.
+Whoever keeps a log works for those who wrote most of its last lines. A program that serves a file
+system works for those who were seen waiting for files there.
 """
 
 from collections import defaultdict
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from dunmist.computer import SocketFacts
+from dunmist.computer import SERVED, SocketFacts
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import Sign, sign
 from dunmist.series import Application, UnixConnection, plain_address
@@ -33,7 +34,7 @@ class LocalClient(NamedTuple):
 
 # names of clients that are told, and the signs that have them
 NAMES_SHOWN = 3
-CLIENT_SIGNS = frozenset(("app-serves", "app-logs"))
+CLIENT_SIGNS = frozenset(("app-serves", "app-logs", "app-files"))
 # by the number of the server, then of the client
 Answered = dict[int, dict[int, LocalClient]]
 
@@ -63,7 +64,42 @@ def serving_signs(exam: Examination, application: Application) -> list[Sign]:
     lines = exam.once(find_log_writers).get(application.number, {})
     if lines:
         signs.append(sign("app-logs", sum(lines.values()), which=list(lines)[:NAMES_SHOWN]))
+    readers = exam.once(find_file_clients).get(application.number, {})
+    if readers:
+        signs.append(sign("app-files", float(len(readers)), which=list(readers)[:NAMES_SHOWN]))
     return signs
+
+
+def find_file_clients(exam: Examination) -> dict[int, dict[str, float]]:
+    """Return by the number of each application that serves a file system who waited for it.
+
+    By name, the most first, with the share of the looks at its waiting tasks that were about files
+    there. The type of such a file system has the name of the program that serves it.
+    """
+    series, least = exam.series, exam.limits.culprit.answered_waits_least
+    points = {
+        storage.about.kind.removeprefix(SERVED): f"{storage.about.point.rstrip('/')}/"
+        for storage in series.surveyed.storage
+        if storage.about.kind.startswith(SERVED)
+    }
+    found: dict[int, dict[str, float]] = {}
+    for server in series.applications if points else ():
+        point = points.get(server.name)
+        if point is None:
+            continue
+        waited = {
+            application.name: sum(
+                call.share
+                for call in series.calls.get(application.number, ())
+                if call.path and call.path.startswith(point)
+            )
+            for application in series.applications
+            if application is not server and not application.observer
+        }
+        most = sorted(waited.items(), key=lambda item: -item[1])
+        if readers := {name: share for name, share in most if share >= least}:
+            found[server.number] = readers
+    return found
 
 
 def find_log_writers(exam: Examination) -> dict[int, dict[str, float]]:

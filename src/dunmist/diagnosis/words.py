@@ -193,6 +193,7 @@ EvidenceKey = Literal[
     "app-started",
     "app-serves",
     "app-logs",
+    "app-files",
     "app-short-lived",
     "app-low-priority",
     "app-waiting",

@@ -41,6 +41,8 @@ class CulpritLimits(Figures, frozen=True):
     serving_least_cores: Cores = 0.05
     # who wrote less of the last lines of a log does not keep its service busy
     written_least: Share = 0.2
+    # of the looks at a program that waits, so many are about files that another program serves
+    answered_waits_least: Share = 0.25
     # one task for a twentieth of the time
     waiting_least: Number = 0.05
     # less is shown as 0.00

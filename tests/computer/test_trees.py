@@ -208,7 +208,7 @@ class Devices(OnTrees):
 
 class FileSystems(OnTrees):
     def test_what_a_program_unpacks_is_never_full(self):
-        """As a mounted archive answers, a full disk of a server, and a full one of this computer."""
+        """As a mounted archive answers, a full disk of a server, and a full one of its own."""
         about = {
             "archive": ("fuse.shelf", "4096 500 0 0 900 0"),
             "server": ("fuse.far", "4096 500 0 0 900 30"),

@@ -321,10 +321,11 @@ CASES = (
         "a log service that one program floods",
         "systemctl is-active systemd-journald; unit seal-count seal-count chatter; sleep 4",
         "gone seal-count",
+        "core",
+        ("seal-count", "systemd-journald"),
         may=BUSY,
         names=("of the last lines in the log", "seal-count"),
         or_limiting="cpu",
-        culprits=("seal-count", "systemd-journald"),
     ),
     Case(
         "a lock that is held",

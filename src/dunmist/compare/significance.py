@@ -4,6 +4,7 @@ Of hundreds of figures some differ by chance: what is said is held to a false di
 (Benjamini and Hochberg 1995, Journal of the Royal Statistical Society B 57:289).
 """
 
+import math
 from collections.abc import Iterable
 from typing import NamedTuple
 
@@ -49,10 +50,15 @@ def tested(figures: Iterable[Figure]) -> list[Difference]:
             figure=figure,
             before=float(figure.before.mean()),
             after=float(figure.after.mean()),
-            low=difference.low,
-            high=difference.high,
+            low=max(difference.low, -_reach(figure)),
+            high=min(difference.high, _reach(figure)),
             p_value=float(p_value),
             is_clear=bool(p_value <= CHANCE_MOST and abs(difference.difference) >= figure.least),
         )
         for figure, difference, p_value in zip(usable, differences, likely, strict=True)
     ]
+
+
+def _reach(figure: Figure) -> float:
+    """Return by how much a figure can differ at most: a share by all there is."""
+    return 1.0 if figure.unit == "share" else math.inf

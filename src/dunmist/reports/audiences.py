@@ -1,6 +1,6 @@
 """The short forms of a report: five lines for the phone, and plain words for the owner."""
 
-from dunmist.advice import Judged, first_action, percent, span_text, tell_owner
+from dunmist.advice import Judged, first_action, percent, span_text, started_text, tell_owner
 from dunmist.harmless import cut_middle
 from dunmist.reports.document import Document, Items, Paragraph, Section, made_harmless
 
@@ -34,7 +34,7 @@ def brief_text(judged: Judged) -> str:
         culprit,
         f"do first: {action}",
         f"sure: {percent(verdict.confidence)}, from {capture.ticks} ticks over "
-        f"{span_text(capture.duration_s)} at {capture.started}",
+        f"{span_text(capture.duration_s)} at {started_text(capture.started)}",
         f"not seen: {unseen}{f' and {more} more' if more > 0 else ''}",
     ]
     return "\n".join(" ".join(line.split()) for line in lines) + "\n"

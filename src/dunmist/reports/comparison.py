@@ -2,7 +2,7 @@
 
 import msgspec
 
-from dunmist.advice import Compared, ComparedFigure, compared_amount, tell_unusual
+from dunmist.advice import Compared, ComparedFigure, compared_amount, started_text, tell_unusual
 from dunmist.compare import Unusual
 from dunmist.harmless import json_harmless
 from dunmist.reports.document import (
@@ -87,10 +87,10 @@ def beside_normal_section(unusual: Unusual) -> Section:
 
 def _captures(compared: Compared) -> str:
     after = compared.after
-    now = f"{after.path}: {after.ticks} ticks from {after.started}."
+    now = f"{after.path}: {after.ticks} ticks from {started_text(after.started)}."
     if compared.question == "before-and-after":
         before = compared.before[0]
-        return f"{before.path}: {before.ticks} ticks from {before.started}. {now}"
+        return f"{before.path}: {before.ticks} ticks from {started_text(before.started)}. {now}"
     if compared.hours is not None:
         return f"{compared.hours} hours of the history. {now}"
     left_out = ", ".join(capture.path for capture in compared.left_out)
@@ -114,7 +114,7 @@ def _table(compared: Compared) -> list[Block]:
     blocks: list[Block] = []
     if rows:
         columns = ["What", "Figure", *HEADINGS[compared.question]]
-        blocks.append(TextTable("", columns, rows, frozenset((2, 3, 4))))
+        blocks.append(TextTable("", columns, rows, frozenset((2, 3, 4)), keys=2))
     rest = len(compared.figures) - len(rows)
     if rest:
         blocks.append(
@@ -124,11 +124,12 @@ def _table(compared: Compared) -> list[Block]:
 
 
 def _interval(compared_figure: ComparedFigure, *, is_range: bool) -> str:
+    bounds = compared_figure.low, compared_figure.high
     # a difference of shares is in points, and no part of anything
     if compared_figure.unit == "share" and not is_range:
-        return f"{100 * compared_figure.low:.0f} to {100 * compared_figure.high:.0f} points"
-    low, high = (
-        compared_amount(compared_figure.unit, bound)
-        for bound in (compared_figure.low, compared_figure.high)
-    )
-    return f"{low} to {high}"
+        low, high = (f"{round(100 * bound)} points" for bound in bounds)
+    else:
+        low, high = (compared_amount(compared_figure.unit, bound) for bound in bounds)
+    # the same unit is said once
+    unit = high.partition(" ")[2]
+    return f"{low.removesuffix(f' {unit}') if unit else low} to {high}"

@@ -51,6 +51,7 @@ class TextTable:
     refers: Mapping[int, str] = field(default_factory=dict)
     lists: str | None = None  # what others refer to in this table
     is_detail: bool = False  # a picture shows the same
+    keys: int = 1  # so many columns say what a row is about, and are repeated where it goes on
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from dunmist.advice import (
     Step,
     Triage,
     percent,
+    started_text,
 )
 from dunmist.diagnosis import LevelWord, Severity
 from dunmist.reports.document import (
@@ -251,8 +252,8 @@ def sampling(triage: Triage, more: str = "") -> Section:
         "How it was sampled",
         [
             Paragraph(
-                f"{facts.ticks} ticks over {facts.duration_s:g} s from {facts.started}, "
-                f"{rights}.{more}"
+                f"{facts.ticks} ticks over {facts.duration_s:g} s from "
+                f"{started_text(facts.started)}, {rights}.{more}"
             ),
             Items([(text, "") for text in covered]),
         ],

@@ -21,7 +21,7 @@ WIDTH = 96
 COLUMN_MOST = 48
 INDENT = 2
 # captions that say no more than the heading above them
-OBVIOUS = ("Resources", "Culprits")
+OBVIOUS = ("", "Resources", "Culprits")
 
 
 def document_text(document: Document) -> str:
@@ -79,7 +79,7 @@ def _table(table: TextTable) -> list[str]:
         for column in range(len(table.columns))
     ]
     lines = [f"  {table.caption}"] if table.caption not in OBVIOUS else []
-    for band in _bands(widths):
+    for band in _bands(widths, table.keys):
         for row in rows:
             cells = [_cell(row[column], widths[column], column in table.numeric) for column in band]
             lines.append("  " + "  ".join(cells).rstrip())
@@ -87,13 +87,13 @@ def _table(table: TextTable) -> list[str]:
     return lines[:-1]
 
 
-def _bands(widths: list[int]) -> list[list[int]]:
-    """Return which columns stand beside one another; the rest comes below, after the first one."""
+def _bands(widths: list[int], keys: int) -> list[list[int]]:
+    """Return which columns stand beside one another; the rest comes below, after the keys."""
     bands: list[list[int]] = [[]]
     for column, width in enumerate(widths):
         taken = INDENT + sum(widths[earlier] + INDENT for earlier in bands[-1])
         if bands[-1] and taken + width > WIDTH:
-            bands.append([0])
+            bands.append(list(range(keys)))
         bands[-1].append(column)
     return bands
 

@@ -284,7 +284,7 @@ class Surveys(unittest.TestCase):
         )
         beside = {
             "read_round": reading,
-            "read_ahead": lambda _computer, _now_s, until_s: said.append(
+            "begin_survey": lambda _computer, _now_s, until_s: said.append(
                 ("ahead", round(until_s - clock.at_s, 3))
             ),
             "survey": surveying,

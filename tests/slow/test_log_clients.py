@@ -38,6 +38,8 @@ LOGS = Path("/var/log")
 
 @unittest.skipUnless(os.geteuid() == 0, "only the administrator keeps a log there")
 class LogClients(InFolder):
+    measures_computer = True
+
     def start(self, name, text, *words):
         file = self.folder / name
         file.write_text(text)

@@ -32,6 +32,7 @@ PROGRAMS = (
     "cp",
     "rm",
     "mkdir",
+    "dmsetup",
     "smartctl",
     "findmnt",
     "umount",

@@ -16,7 +16,7 @@ from dunmist.sampling.clock import Clock
 from dunmist.sampling.pace import Due, Plan, pace
 from dunmist.sampling.records import Event, ProcessLine, SocketLine, Tick
 from dunmist.sampling.sources import Round, read_round
-from dunmist.sampling.survey import Survey, read_ahead, survey
+from dunmist.sampling.survey import Survey, begin_survey, survey
 from dunmist.sampling.tick_context import OpenComputer
 
 Record = ProcessLine | SocketLine | Event | Tick | Survey
@@ -108,7 +108,7 @@ def sample(
             if due.number == plan.intervals - 1 and clock.frame_early_s is None:
                 until_s = began_s + due.due_s - due.at_s + plan.every_s - AHEAD_SPARED_S
                 if clock.monotonic_s() < until_s:
-                    read_ahead(computer, clock.now().timestamp(), until_s)
+                    begin_survey(computer, clock.now().timestamp(), until_s)
         if not before.surveyed:
             yield _survey(computer, number, clock, is_last=False)
         yield _survey(computer, number, clock, is_last=True)

@@ -185,7 +185,7 @@ def _log_ends(computer: OpenComputer) -> list[LogEnd]:
     return read_log_ends(computer.root, working, table.number_of)
 
 
-def read_ahead(computer: OpenComputer, now_s: float, until_s: float) -> None:
+def begin_survey(computer: OpenComputer, now_s: float, until_s: float) -> None:
     """Begin with what the last survey takes, so that nobody waits for it after the last tick.
 
     ``until_s`` is when to be done, by the monotonic clock.

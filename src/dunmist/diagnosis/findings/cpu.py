@@ -12,6 +12,7 @@ from dunmist.diagnosis.quotas import find_quotas
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.resources import Bound, find_bound
 from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
+from dunmist.diagnosis.words import Kind, Severity
 from dunmist.series import Application, Rate
 
 HZ_PER_MHZ = 1e6
@@ -42,6 +43,10 @@ def _core_bound(exam: Examination) -> list[Finding]:
     ]
 
 
+HOG: tuple[Kind, Severity] = ("cpu-hog", "concern")
+BACKGROUND: tuple[Kind, Severity] = ("steady-background", "note")
+
+
 @finds("cpu-hog", "steady-background")
 def _use(exam: Examination) -> list[Finding]:
     """Find who uses processors all the time: most of them, or a little in the background."""
@@ -57,15 +62,20 @@ def _use(exam: Examination) -> list[Finding]:
             continue
         usual = exam.typical(application.cores)
         signs = [sign("app-cores-typical", usual, of=exam.processors)]
-        if application.low_priority >= exam.limits.cpu.low_priority_share:
+        gives_way = application.low_priority >= exam.limits.cpu.low_priority_share
+        if gives_way:
             signs.append(sign("app-low-priority", application.low_priority))
-        elif min(usual, application.cores.mean()) / exam.processors >= table.cpu_hog:
-            signs += serving_signs(exam, application)
-            findings.append(application_finding("cpu-hog", "concern", application, signs))
+        if (
+            not gives_way
+            and min(usual, application.cores.mean()) / exam.processors >= table.cpu_hog
+        ):
+            kind, severity = HOG
+        elif exam.steady(application.cores) >= max(table.steady_cores, table.steady_spread * usual):
+            kind, severity = BACKGROUND
+        else:
             continue
-        if exam.steady(application.cores) >= max(table.steady_cores, table.steady_spread * usual):
-            signs += serving_signs(exam, application)
-            findings.append(application_finding("steady-background", "note", application, signs))
+        signs += serving_signs(exam, application)
+        findings.append(application_finding(kind, severity, application, signs))
     return findings
 
 

@@ -129,6 +129,19 @@ noboard() {
 }
 """
 
+START_HANGS = (
+    "printf '[Service]\\nType=notify\\nTimeoutStartSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n'"
+    " > /run/systemd/system/tide-feed.service; systemctl daemon-reload; systemctl start"
+    " --no-block tide-feed; sleep 3"
+)
+STOP_HANGS = (
+    "printf '[Service]\\nTimeoutStopSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n"
+    "ExecStop=/bin/sleep 500\\n' > /run/systemd/system/tide-feed.service; systemctl"
+    " daemon-reload; systemctl start tide-feed; systemctl stop --no-block tide-feed; sleep 3"
+)
+# its group may use so much of a CPU, or again as much as it likes
+SLOW_MANAGER = "systemctl set-property --runtime init.scope CPUQuota="
+
 CASES = (
     Case(
         "calm, with the message bus",
@@ -264,38 +277,19 @@ CASES = (
         "systemctl reset-failed",
         must={"service-failed": "ring-print"},
     ),
-    Case(
-        "a start that hangs",
-        "printf '[Service]\\nType=notify\\nTimeoutStartSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n'"
-        " > /run/systemd/system/tide-feed.service; systemctl daemon-reload; systemctl start"
-        " --no-block tide-feed; sleep 3",
-        "gone tide-feed",
-        must={"service-stuck": "tide-feed"},
-    ),
-    Case(
-        "a stop that hangs",
-        "printf '[Service]\\nTimeoutStopSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n"
-        "ExecStop=/bin/sleep 500\\n' > /run/systemd/system/tide-feed.service; systemctl"
-        " daemon-reload; systemctl start tide-feed; systemctl stop --no-block tide-feed; sleep 3",
-        "gone tide-feed",
-        must={"service-stuck": "tide-feed"},
-    ),
+    Case("a start that hangs", START_HANGS, "gone tide-feed", must={"service-stuck": "tide-feed"}),
+    Case("a stop that hangs", STOP_HANGS, "gone tide-feed", must={"service-stuck": "tide-feed"}),
     Case(
         "a start that hangs, at a slow manager",
-        "printf '[Service]\\nType=notify\\nTimeoutStartSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n'"
-        " > /run/systemd/system/tide-feed.service; systemctl daemon-reload; systemctl start"
-        " --no-block tide-feed; sleep 3; systemctl set-property --runtime init.scope CPUQuota=3%",
-        "systemctl set-property --runtime init.scope CPUQuota=; gone tide-feed",
+        f"{START_HANGS}; {SLOW_MANAGER}3%",
+        f"{SLOW_MANAGER}; gone tide-feed",
         must={"service-stuck": "tide-feed"},
         may=frozenset({"quota-limited"}),
     ),
     Case(
         "a stop that hangs, at a slow manager",
-        "printf '[Service]\\nTimeoutStopSec=600\\nExecStart=/usr/local/bin/tide-feed nap\\n"
-        "ExecStop=/bin/sleep 500\\n' > /run/systemd/system/tide-feed.service; systemctl"
-        " daemon-reload; systemctl start tide-feed; systemctl stop --no-block tide-feed; sleep 3;"
-        " systemctl set-property --runtime init.scope CPUQuota=3%",
-        "systemctl set-property --runtime init.scope CPUQuota=; gone tide-feed",
+        f"{STOP_HANGS}; {SLOW_MANAGER}3%",
+        f"{SLOW_MANAGER}; gone tide-feed",
         must={"service-stuck": "tide-feed"},
         may=frozenset({"quota-limited"}),
     ),

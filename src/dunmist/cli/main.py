@@ -93,7 +93,10 @@ def run() -> None:
         # a terminal that lacks a character shows a stand-in rather than nothing at all
         if isinstance(stream, TextIOWrapper):
             stream.reconfigure(errors="replace")
-    sys.exit(_status())
+    status = _status()
+    # the interpreter looks through all that is left when it ends, which frees nothing for anybody
+    gc.freeze()
+    sys.exit(status)
 
 
 class _Closed(RawIOBase):

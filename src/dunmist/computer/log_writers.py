@@ -96,7 +96,7 @@ def read_log_ends(
 
 
 def _find_log(root: Root, pid: int) -> str | None:
-    """Return the log that a process writes, the journal's where it has one."""
+    """Return the log that a process wrote last, the journal's where it has one."""
     try:
         links = islice(root.links_in(f"proc/{pid}/fd"), LINKS_MOST)
         files = {name: file for name, file in links if file and file.startswith(LOGS)}
@@ -110,11 +110,12 @@ def _find_log(root: Root, pid: int) -> str | None:
         if about and about[1] & ACCESS_MASK:
             written.append(file)
     journal = (file for file in written if file.endswith(JOURNAL_END))
-    return next(journal, None) or max(written, key=lambda file: _length(root, file), default=None)
+    last = max(written, key=lambda file: _changed_s(root, file), default=None)
+    return next(journal, last)
 
 
-def _length(root: Root, file: str) -> int:
-    return root.size_bytes(file.lstrip("/")) or 0
+def _changed_s(root: Root, file: str) -> float:
+    return root.changed_s(file.lstrip("/")) or 0.0
 
 
 def _last_lines(root: Root, log: str) -> Lines | None:

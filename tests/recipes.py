@@ -86,6 +86,10 @@ SOURCE = {
         '            noise_bits=single["noise"].level("value"),\n',
     ),
     "captures/schema.py": ("MAJOR, MINOR = 1, 9", "MAJOR, MINOR = 1, 10"),
+    "remote/remote_paths.py": (
+        '        "/proc/{uptime,stat,',
+        '        "/proc/sys/kernel/random/entropy_avail",\n        "/proc/{uptime,stat,',
+    ),
     "advice/wording.toml": (
         '"throttle counts" =',
         '"noise" = "how much noise there is"\n"throttle counts" =',

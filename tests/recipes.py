@@ -124,9 +124,20 @@ FINDING = {
 STEP = {
     "advice/ladder.toml": (
         "[step.wait]\n",
-        '[step.clap-hands]\ntext = "Clap your hands."\nrisk = "none"\ncheck = "there is noise"\n\n'
-        "[step.wait]\n",
-    )
+        '[step.clap-hands]\ntext = "Clap your hands."\nrisk = "none"\ncheck = "there is noise"\n'
+        'act = "clap"\n\n[step.wait]\n',
+        '    "keep-evidence", ',
+        '    "keep-evidence", "clap-hands", ',
+    ),
+    "advice/acts.py": ('    "resume",\n', '    "resume",\n    "clap",\n'),
+    "fixing/verbs.py": (
+        "VERB_RULES: Mapping",
+        "def _clap(act: Act, targets: list[Target], root: Root) -> Result:\n"
+        '    return Result("clapped once", True)\n\n\nVERB_RULES: Mapping',
+        '    "resume": VerbRule(\n',
+        '    "clap": VerbRule(check_nothing, _clap, None, "Hands were clapped."),\n'
+        '    "resume": VerbRule(\n',
+    ),
 }
 COLUMN = {
     "tables/cores.py": (

@@ -2,6 +2,7 @@
 
 import gzip
 import json
+import os
 import re
 import shutil
 import subprocess
@@ -40,6 +41,9 @@ class Recipes(InFolder):
         (finding,) = (item for item in triage["findings"] if item["kind"] == "little-noise")
         self.assertIn("bits of noise", finding["evidence"][0]["text"])
         self.assertIn("Clap your hands.", [item["text"] for item in finding["steps"]])
+        step = ("clap-hands", "--pid", os.getpid())
+        done = self.run_copy("fix", "do", "noisy.jsonl.gz", *step, "--yes", "--no-measure")
+        self.assertIn("clapped once", done)
         (cores, *_) = json.loads(
             self.run_copy("view", "cores", "noisy.jsonl.gz", "--json")
         ).values()

@@ -296,7 +296,9 @@ class Carried(InFolder):
                     there = subprocess.Popen(shell, stdin=subprocess.PIPE, stdout=file)
                     there.stdin.write(collector_script(MARK, 8, 0.5).encode())
                     there.stdin.close()
-                    time.sleep(1.5)
+                    first_end, until_s = f"@{MARK} end 0 ".encode(), time.monotonic() + 30
+                    while first_end not in path.read_bytes() and time.monotonic() < until_s:
+                        time.sleep(0.05)
                     late = subprocess.Popen([sys.executable, script, "--token", "secret77"])
                     self.addCleanup(late.wait)
                     self.addCleanup(late.kill)

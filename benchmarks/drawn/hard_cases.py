@@ -3,10 +3,10 @@
 Strengths near the limit, rivals nearly as strong, a second fault, programs that only look guilty,
 processors from 2 to 64 and unequal ones, virtual computers, a clock that is held down, memory
 cards, drives that are too hot, compressed swap, old kernels and sampling without rights that
-publish less, captures of a few seconds, and some that got few of their ticks. Programs that start
-others all the time, and servers with their clients. Some of them cannot
-be told by anybody; how sure a verdict is of itself is held against how often it is right here. As
-in ``generator``, the truth comes from how the patient was made.
+publish less, programs that start others all the time, servers with their clients, captures of a few
+seconds, and some that got few of their ticks. Some of them cannot be told by anybody; how sure a
+verdict is of itself is held against how often it is right here. As in ``generator``, the truth
+comes from how the patient was made.
 """
 
 from typing import NamedTuple

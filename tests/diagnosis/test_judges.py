@@ -860,7 +860,12 @@ class LocalClients(unittest.TestCase):
         exam = examination(machine(0.9), [shelf, reader, other])
         exam.series.surveyed.storage = [
             SimpleNamespace(about=FileSystem(point, kind, "x", False))
-            for point, kind in (("/mnt/a", "fuse.shelf"), ("/mnt/b", "fuse.gone"), ("/", "ext4"))
+            for point, kind in (
+                ("/mnt/a", "fuse.shelf"),
+                ("/mnt/c", "fuse.shelf"),
+                ("/mnt/b", "fuse.gone"),
+                ("/", "ext4"),
+            )
         ]
         exam.series.calls = {
             2: [

@@ -53,8 +53,6 @@ _ASK = (
     "import os,sys\nv=os.statvfs(sys.argv[1])\n"
     "print(v.f_frsize,v.f_blocks,v.f_bfree,v.f_bavail,v.f_files,v.f_ffree)"
 )
-
-
 # file systems that a program serves, which begin with this and its name (fuse(4))
 SERVED = "fuse."
 

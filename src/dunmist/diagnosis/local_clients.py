@@ -77,25 +77,22 @@ def find_file_clients(exam: Examination) -> dict[int, dict[str, float]]:
     there. The type of such a file system has the name of the program that serves it.
     """
     series, least = exam.series, exam.limits.culprit.answered_waits_least
-    points = {
-        storage.about.kind.removeprefix(SERVED): f"{storage.about.point.rstrip('/')}/"
-        for storage in series.surveyed.storage
-        if storage.about.kind.startswith(SERVED)
-    }
+    points: dict[str, list[str]] = defaultdict(list)
+    for storage in series.surveyed.storage:
+        if storage.about.kind.startswith(SERVED):
+            served_by = storage.about.kind.removeprefix(SERVED)
+            points[served_by].append(f"{storage.about.point.rstrip('/')}/")
     found: dict[int, dict[str, float]] = {}
-    for server in series.applications if points else ():
-        point = points.get(server.name)
-        if point is None:
-            continue
-        waited = {
-            application.name: sum(
-                call.share
-                for call in series.calls.get(application.number, ())
-                if call.path and call.path.startswith(point)
-            )
-            for application in series.applications
-            if application is not server and not application.observer
-        }
+    for server in (item for item in series.applications if item.name in points):
+        below = tuple(points[server.name])
+        waited: dict[str, float] = {}
+        for application in series.applications:
+            if application is server or application.observer:
+                continue
+            calls = series.calls.get(application.number, ())
+            share = sum(call.share for call in calls if call.path and call.path.startswith(below))
+            # of several of one name the one that waits most
+            waited[application.name] = max(share, waited.get(application.name, 0.0))
         most = sorted(waited.items(), key=lambda item: -item[1])
         if readers := {name: share for name, share in most if share >= least}:
             found[server.number] = readers

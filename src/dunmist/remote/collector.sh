@@ -7,8 +7,8 @@
 # nothing on the computer. Needs a POSIX shell, grep, sed, tr, ls, df and sleep, and for
 # what changed tail and stat; those of busybox will do.
 #
-# Set before this: MARK (a word that nobody can guess), TICKS, EVERY (hundredths of a second), and the
-# lists of what is read, by when: ONCE, EACH_TICK and so on.
+# Set before 'collect' is called: MARK (a word that nobody can guess), TICKS, EVERY (hundredths of a second),
+# and the lists of what is read, by when: ONCE, EACH_TICK and so on.
 LC_ALL=C
 export LC_ALL
 # only directories of the administrator: an empty or relative part would be the current directory

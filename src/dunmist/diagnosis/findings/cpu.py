@@ -18,6 +18,9 @@ from dunmist.series import Application, Rate
 HZ_PER_MHZ = 1e6
 # further single threads are part of the same story
 BOUND_SHOWN = 3
+# who uses processors all the time: most of them, or a little
+HOG: tuple[Kind, Severity] = ("cpu-hog", "concern")
+BACKGROUND: tuple[Kind, Severity] = ("steady-background", "note")
 
 
 @finds("core-bound")
@@ -41,10 +44,6 @@ def _core_bound(exam: Examination) -> list[Finding]:
         )
         for application, same in by_application.items()
     ]
-
-
-HOG: tuple[Kind, Severity] = ("cpu-hog", "concern")
-BACKGROUND: tuple[Kind, Severity] = ("steady-background", "note")
 
 
 @finds("cpu-hog", "steady-background")

@@ -248,6 +248,8 @@ def group_count(path, unit):
                 if group[0].endswith(f"/{unit}.service"):
                     moment_s = tick["at_s"] + tick.get("after_ms", {}).get("groups", 0) / 1e3
                     counts.append((moment_s, float(group[2])))
+    if len(counts) < 3:
+        raise ValueError(f"{len(counts)} readings of {unit}, too few to compare")
     # while the long first tick is read the recorder works, and the others get less
     return counts[1], counts[-1]
 

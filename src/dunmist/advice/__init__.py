@@ -14,7 +14,6 @@ from dunmist.advice.amounts import freed_text as freed_text
 from dunmist.advice.amounts import percent as percent
 from dunmist.advice.amounts import size_text as size_text
 from dunmist.advice.amounts import span_text as span_text
-from dunmist.advice.amounts import started_text as started_text
 from dunmist.advice.autostart_entries import OFF as OFF
 from dunmist.advice.autostart_entries import OVERRIDE as OVERRIDE
 from dunmist.advice.autostart_entries import OWN as OWN

@@ -82,11 +82,6 @@ def date_text(day: float) -> str:
     return f"{moment.day} {moment:%B %Y}"
 
 
-def started_text(started: str) -> str:
-    """Return when a capture began, given as in its header, as people write it."""
-    return datetime.fromisoformat(started).strftime("%Y-%m-%d %H:%M:%S %z")
-
-
 def tasks_text(mean: float) -> str:
     """Return how many of a program's tasks did something at any time, as people say it."""
     if mean >= 1:

@@ -15,6 +15,7 @@ from dunmist.advice.wording import wording
 from dunmist.computer import DELETED, Package, ProcessFacts
 from dunmist.diagnosis import Thresholds, is_odd_place
 from dunmist.series import Application, Process, Series
+from dunmist.timestamps import moment_text
 
 # a line of the report holds about six
 PORTS_SHOWN = 6
@@ -182,7 +183,7 @@ def _started_text(about: About) -> str:
     text = words[f"origin-{about.origin.by}"].format(name=about.origin.name or "")
     if about.started_s is None or about.running_s is None:
         return text
-    moment = datetime.fromtimestamp(about.started_s, about.zone).strftime("%Y-%m-%d %H:%M %z")
+    moment = moment_text(about.started_s, about.zone)
     return f"{text}, {span_text(about.running_s)} ago ({moment})"
 
 

@@ -1,8 +1,9 @@
 """The short forms of a report: five lines for the phone, and plain words for the owner."""
 
-from dunmist.advice import Judged, first_action, percent, span_text, started_text, tell_owner
+from dunmist.advice import Judged, first_action, percent, span_text, tell_owner
 from dunmist.harmless import cut_middle
 from dunmist.reports.document import Document, Items, Paragraph, Section, made_harmless
+from dunmist.timestamps import started_text
 
 # what a ticket system takes as a title
 TITLE_MOST = 120

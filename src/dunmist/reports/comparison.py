@@ -2,7 +2,7 @@
 
 import msgspec
 
-from dunmist.advice import Compared, ComparedFigure, compared_amount, started_text, tell_unusual
+from dunmist.advice import Compared, ComparedFigure, compared_amount, tell_unusual
 from dunmist.compare import Unusual
 from dunmist.harmless import json_harmless
 from dunmist.reports.document import (
@@ -15,6 +15,7 @@ from dunmist.reports.document import (
     made_harmless,
 )
 from dunmist.reports.figures import normal_figure
+from dunmist.timestamps import started_text
 
 HEADINGS = {
     "before-and-after": ("Before, mean", "After, mean", "Change (95 %)"),

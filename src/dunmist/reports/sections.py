@@ -12,7 +12,6 @@ from dunmist.advice import (
     Step,
     Triage,
     percent,
-    started_text,
 )
 from dunmist.diagnosis import LevelWord, Severity
 from dunmist.reports.document import (
@@ -26,6 +25,7 @@ from dunmist.reports.document import (
     TextTable,
     made_harmless,
 )
+from dunmist.timestamps import started_text
 
 BY_FIX = (
     "Process numbers are those of the capture; the kernel may have reused them. 'dunmist fix do "

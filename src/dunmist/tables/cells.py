@@ -2,13 +2,14 @@
 
 import math
 from collections.abc import Callable, Mapping
-from datetime import UTC, datetime, tzinfo
+from datetime import UTC, tzinfo
 from typing import Any
 
 from dunmist.advice import percent, size_text, span_text
 from dunmist.harmless import harmless
 from dunmist.sparklines import curve_text
 from dunmist.tables.declared import CURVES, Unit
+from dunmist.timestamps import moment_text
 
 EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 UNKNOWN = "–"
@@ -24,14 +25,6 @@ def bits_text(bits_per_s: float) -> str:
 
 # from here on six digits would round whole units away
 WHOLE_FROM = 1e6
-
-
-def moment_text(seconds: float, zone: tzinfo = UTC) -> str:
-    """Return a moment since 1970 as local date and time with the offset of the zone."""
-    try:
-        return datetime.fromtimestamp(seconds, zone).strftime("%Y-%m-%d %H:%M %z")
-    except (OverflowError, ValueError, OSError):
-        return "unknown"
 
 
 def short_span_text(seconds: float) -> str:

@@ -8,6 +8,7 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import Finding, Sign, sign
 from dunmist.diagnosis.words import EvidenceKey
+from dunmist.timestamps import moment_text
 
 S_PER_DAY = 86_400.0
 # enough to see a pattern in the times of day
@@ -129,7 +130,7 @@ def _starts(exam: Examination) -> list[Finding]:
 def _moment(about: Header, at_s: float) -> str:
     """Return a moment by the patient's own clock."""
     zone = datetime.fromisoformat(about.started).tzinfo
-    return datetime.fromtimestamp(at_s, zone).isoformat(timespec="minutes")
+    return moment_text(at_s, zone)
 
 
 @finds("updates-known", "restart-waiting")

@@ -56,6 +56,25 @@ def document_list(document: Document) -> str:
     return "".join(f"{section.heading}\\n" for section in document.sections)
 '''
 
+NEST = '''"""Reach a nest by the shell beside it."""
+
+from contextlib import AbstractContextManager
+from typing import NamedTuple
+
+from dunmist.remote.channel import Connection, connection_of
+
+
+class NestTransport(NamedTuple):
+    """A nest."""
+
+    label: str
+    may_sample_itself: bool = False
+
+    def open(self, every_s: float, first: str = "") -> AbstractContextManager[Connection]:
+        """Run the shell."""
+        return connection_of(["/bin/sh"], self.label, every_s)
+'''
+
 SOURCE = {
     "computer/noise.py": NOISE,
     "computer/__init__.py": (
@@ -201,6 +220,18 @@ RESOURCE = {
         '[watch]\nnoise = "Tell us if it becomes loud."\n',
     ),
 }
+TRANSPORT = {
+    "remote/nest_transport.py": NEST,
+    "cli/remote_options.py": (
+        "def _command(",
+        'def _nest(value: str, sudo: bool) -> "Transport":\n'
+        "    from dunmist.remote.nest_transport import NestTransport\n\n"
+        "    return NestTransport(value)\n\n\ndef _command(",
+        '    TransportOption(\n        "via",',
+        '    TransportOption("nest", "NAME", "Sample a nest.", _nest),\n'
+        '    TransportOption(\n        "via",',
+    ),
+}
 # by the heading of the recipe
 RECIPES = {
     "A new source of facts": SOURCE,
@@ -209,6 +240,7 @@ RECIPES = {
     "A new view, picture or column": COLUMN,
     "A new format of the report": FORMAT,
     "A new resource": RESOURCE,
+    "A new way to a remote computer": TRANSPORT,
 }
 
 

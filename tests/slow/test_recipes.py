@@ -50,7 +50,7 @@ class Recipes(InFolder):
             self.run_copy("view", "cores", "noisy.jsonl.gz", "--json")
         ).values()
         self.assertTrue(0 <= cores[0]["idle_share"] <= 1)
-        self.run_copy("capture", "--via", "sh", "-o", "far.jsonl.gz", "--for", "1s")
+        self.run_copy("capture", "--nest", "gannet", "-o", "far.jsonl.gz", "--for", "1s")
         with gzip.open(self.folder / "far.jsonl.gz") as lines:
             ticks = [line for line in map(json.loads, lines) if line["kind"] == "tick"]
         self.assertTrue(all(tick["noise_bits"] >= 0 for tick in ticks) and ticks)

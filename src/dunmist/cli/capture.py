@@ -5,7 +5,8 @@ from pathlib import Path
 
 import click
 
-from dunmist.cli.parameters import FILE, far_options, refuse_given, sampling_options
+from dunmist.cli.parameters import FILE, refuse_given, sampling_options
+from dunmist.cli.remote_options import FLAGS_TEXT, REMOTE_PARAMETERS, RemoteTarget, remote_options
 
 
 @click.command()
@@ -21,7 +22,7 @@ from dunmist.cli.parameters import FILE, far_options, refuse_given, sampling_opt
     metavar="COLLECTED",
     help="Make the capture of a file that 'dunmist collector' left.",
 )
-@far_options
+@remote_options
 @sampling_options
 @click.pass_context
 def capture(
@@ -29,9 +30,7 @@ def capture(
     /,
     until_sure: bool,
     collected: Path | None,
-    host: str | None,
-    sudo: bool,
-    via: str | None,
+    remote: RemoteTarget,
     output: Path | None,
     duration_s: float,
     every_s: float,
@@ -63,20 +62,17 @@ def capture(
     )
     if collected is not None:
         ignored = "what was collected has its own time and place; leave out {}"
-        refuse_given(
-            context, ("host", "via", "sudo", "root", "duration_s", "every_s", "until_sure"), ignored
-        )
+        chosen = (*REMOTE_PARAMETERS, "root", "duration_s", "every_s", "until_sure")
+        refuse_given(context, chosen, ignored)
         from dunmist.cli.remote import read_collected
 
         path = read_collected(collected, options)
-    elif host is not None or via is not None or sudo:
-        ignored = "{} is for this computer; leave it out with --on and --via"
+    elif remote:
+        ignored = f"{{}} is for this computer; leave it out with {FLAGS_TEXT}"
         refuse_given(context, ("until_sure",), ignored)
-        from dunmist.cli.remote import capture_remote, transport_of
+        from dunmist.cli.remote import capture_remote
 
-        transport = transport_of(host, via, sudo=sudo)
-        assert transport is not None  # one of them was given
-        path = capture_remote(transport, options)
+        path = capture_remote(remote, options)
     else:
         from dunmist.cli.progress import progress_for
 

@@ -14,10 +14,9 @@ from dunmist.cli.parameters import (
     FILE,
     Duration,
     complaint_option,
-    far_options,
-    far_words,
     refuse_given,
 )
+from dunmist.cli.remote_options import REMOTE_PARAMETERS, RemoteTarget, remote_options
 
 if TYPE_CHECKING:
     from dunmist.desk.visit import Visit
@@ -29,7 +28,7 @@ MANY_COLOURS = ("xterm", "screen", "tmux", "rxvt")
 
 @click.command()
 @click.argument("file", type=CAPTURE, required=False)
-@far_options
+@remote_options
 @click.option(
     "--root",
     type=FILE,
@@ -60,9 +59,7 @@ def desk(
     context: click.Context,
     /,
     file: Path | None,
-    host: str | None,
-    via: str | None,
-    sudo: bool,
+    remote: RemoteTarget,
     root: Path | None,
     every_s: float,
     complaints: tuple[str, ...],
@@ -77,14 +74,14 @@ def desk(
     """
     if file is not None:
         ignored = "a capture is looked at as it is; leave out {}"
-        refuse_given(context, ("host", "via", "sudo", "root", "every_s"), ignored)
+        refuse_given(context, (*REMOTE_PARAMETERS, "root", "every_s"), ignored)
     from dunmist.desk.visit import Visit, VisitOptions, new_folder
     from dunmist.jobs.settings import journal_path, state_directory
 
     options = VisitOptions(
         folder or new_folder(state_directory() / "visits"),
         every_s,
-        (*far_words(host, via, sudo=sudo), *_root_words(root)),
+        (*remote.words(), *_root_words(root)),
         complaints,
         note,
         file,

@@ -340,34 +340,6 @@ def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
     return command
 
 
-def far_words(host: str | None, via: str | None, *, sudo: bool) -> tuple[str, ...]:
-    """Return the options of ``far_options`` as a child of this program is given them."""
-    words: list[str] = []
-    for option, value in (("--on", host), ("--via", via)):
-        words += [option, value] if value is not None else []
-    return (*words, *(["--sudo"] if sudo else []))
-
-
-def far_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """Add the options that sample a remote computer."""
-    command = click.option(
-        "--sudo",
-        is_flag=True,
-        help="With --on: read as its administrator, by 'sudo -n', which asks for no password.",
-    )(command)
-    command = click.option(
-        "--via",
-        metavar="COMMAND",
-        help="Sample where COMMAND gives a shell: 'podman exec -i box sh', 'chroot DIR sh'.",
-    )(command)
-    return click.option(
-        "--on",
-        "host",
-        metavar="HOST",
-        help="Sample another computer over SSH: user@host or ssh://user@host:2222.",
-    )(command)
-
-
 def refuse_given(context: click.Context, names: Collection[str], message: str) -> None:
     """Raise UsageError where one of these parameters was given and would be ignored.
 

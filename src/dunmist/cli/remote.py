@@ -1,33 +1,22 @@
-"""Implement ``--on``, ``--via`` and ``--from``: capture a remote computer."""
+"""Capture a remote computer, live or from what its collector left."""
 
 from pathlib import Path
 
 import click
 
 from dunmist.cli.progress import progress_for
+from dunmist.cli.remote_options import FLAGS_TEXT, RemoteTarget
 from dunmist.harmless import harmless
 from dunmist.jobs import CaptureOptions
 from dunmist.jobs.remote_capture import RemoteCapture, capture_from, capture_on
-from dunmist.remote.command_transport import parse_command
-from dunmist.remote.ssh_transport import SshTransport, parse_host
-from dunmist.remote.transport import Transport
 
 
-def transport_of(host: str | None, via: str | None, *, sudo: bool) -> Transport | None:
-    """Return the way to the computer that was asked for, None for this one; raises UsageError."""
-    if host is not None and via is not None:
-        raise click.UsageError("--on and --via are two ways; give one of them")
-    if sudo and host is None:
-        raise click.UsageError("--sudo goes with --on")
-    if via is not None:
-        return parse_command(via)
-    return None if host is None else SshTransport(parse_host(host), sudo)
-
-
-def capture_remote(transport: Transport, options: CaptureOptions) -> Path:
-    """Sample a remote computer and return the capture."""
+def capture_remote(remote: RemoteTarget, options: CaptureOptions) -> Path:
+    """Sample a remote computer and return the capture; raises UsageError."""
+    transport = remote.transport()
+    assert transport is not None  # an option that leads to one was given
     if str(options.root) != "/":
-        raise click.UsageError("--root is of this computer; leave it out with --on and --via")
+        raise click.UsageError(f"--root is of this computer; leave it out with {FLAGS_TEXT}")
     return _told(capture_on(transport, options, progress_for))
 
 

@@ -10,7 +10,6 @@ import click
 
 from dunmist.cli.parameters import (
     CAPTURE,
-    far_options,
     history_option,
     normal_option,
     part_options,
@@ -18,11 +17,12 @@ from dunmist.cli.parameters import (
     sampling_options,
     wants_colours,
 )
+from dunmist.cli.remote_options import REMOTE_PARAMETERS, RemoteTarget, remote_options
 
 if TYPE_CHECKING:
     from dunmist.captures import Header
 
-SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force", "host", "via", "sudo")
+SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force", *REMOTE_PARAMETERS)
 
 
 @click.command()
@@ -32,7 +32,7 @@ SAMPLING = ("output", "duration_s", "every_s", "root", "note", "force", "host", 
 @normal_option
 @history_option
 @part_options
-@far_options
+@remote_options
 @sampling_options
 @click.pass_context
 def triage(
@@ -45,9 +45,7 @@ def triage(
     history: Path | None,
     since: float | time | None,
     until: float | time | None,
-    host: str | None,
-    sudo: bool,
-    via: str | None,
+    remote: RemoteTarget,
     output: Path | None,
     duration_s: float,
     every_s: float,
@@ -66,7 +64,7 @@ def triage(
     """
     if as_json and normal:
         raise click.UsageError("what is not as usual is JSON of 'dunmist compare --json'")
-    is_sampled_now = file is None and not (host or via)
+    is_sampled_now = file is None and not remote
     if file is None:
         refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
         from dunmist.jobs import CaptureOptions, run_capture
@@ -80,15 +78,13 @@ def triage(
             note,
             force,
             complaints=complaints,
-            until_sure=host is None and via is None,
+            until_sure=not remote,
             with_code=with_code,
         )
-        if host is not None or via is not None or sudo:
-            from dunmist.cli.remote import capture_remote, transport_of
+        if remote:
+            from dunmist.cli.remote import capture_remote
 
-            transport = transport_of(host, via, sudo=sudo)
-            assert transport is not None  # one of them was given
-            file = capture_remote(transport, options)
+            file = capture_remote(remote, options)
         else:
             from dunmist.cli.progress import progress_for
 

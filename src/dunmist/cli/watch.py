@@ -8,15 +8,8 @@ from typing import Any, NamedTuple
 import click
 
 from dunmist.cli.group import GroupWithDefault, say_new_spelling
-from dunmist.cli.parameters import (
-    EVERY_MOST_S,
-    FILE,
-    FOR_MOST_S,
-    Duration,
-    Instant,
-    Size,
-    far_options,
-)
+from dunmist.cli.parameters import EVERY_MOST_S, FILE, FOR_MOST_S, Duration, Instant, Size
+from dunmist.cli.remote_options import FLAGS_TEXT, RemoteTarget, remote_options
 
 # a recorder runs for days and must cost hardly anything
 EVERY_LEAST_S = 0.5
@@ -31,9 +24,7 @@ class WatchOptions(NamedTuple):
     duration_s: float | None  # None until it is stopped
     root: Path  # where proc, sys and etc lie
     tell: bool  # notify the person at the screen
-    host: str | None = None  # None for this computer
-    via: str | None = None
-    sudo: bool = False
+    remote: RemoteTarget = RemoteTarget()
 
 
 @click.group(cls=GroupWithDefault)
@@ -90,7 +81,7 @@ def unit_options(command: Callable[..., Any]) -> Callable[..., Any]:
 @click.option("--for", "duration_s", type=Duration(1.0, FOR_MOST_S), help="End by itself.")
 @click.option("--screen", is_flag=True, help="Show what is recorded on a screen (see 'desk').")
 @click.option("--plain", is_flag=True, hidden=True)
-@far_options
+@remote_options
 def run_recorder(
     every_s: float,
     keep_s: float,
@@ -99,14 +90,12 @@ def run_recorder(
     screen: bool,
     plain: bool,
     tell: bool,
-    host: str | None,
-    via: str | None,
-    sudo: bool,
+    remote: RemoteTarget,
 ) -> None:
     """Record on and on, with a line for each incident; Ctrl-C ends it."""
     from dunmist.cli import watching
 
-    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, Path("/"), tell, host, via, sudo)
+    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, Path("/"), tell, remote)
     if screen and not plain:
         watching.run_with_screen(wanted)
     else:
@@ -267,7 +256,7 @@ _USUAL = WatchOptions(2.0, 3600.0, 64 << 20, None, Path("/"), tell=False)
 @click.option("--every-day", is_flag=True, help="With --plan: at that time of every day.")
 @click.option("--user", is_flag=True, help="With --install or --remove: yours, not the system's.")
 @click.option("--yes", is_flag=True, help="With --install or --remove: do it without asking.")
-@far_options
+@remote_options
 @click.option(
     "--root",
     type=click.Path(path_type=Path, exists=True, file_okay=False),
@@ -293,9 +282,7 @@ def as_before(
     every_day: bool,
     user: bool,
     yes: bool,
-    host: str | None,
-    via: str | None,
-    sudo: bool,
+    remote: RemoteTarget,
     root: Path,
 ) -> None:
     """Record, or do what one of the options says."""
@@ -319,9 +306,9 @@ def as_before(
         raise click.UsageError("--plan, --user and --yes go with --install or --remove")
     if install and bool(plan) != bool(at):
         raise click.UsageError("--plan NAME and --at TIME go together")
-    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, root, tell, host, via, sudo)
-    if (host is not None or via is not None) and chosen:
-        raise click.UsageError(f"{chosen[0]} is of this computer; leave it out with --on and --via")
+    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, root, tell, remote)
+    if remote and chosen:
+        raise click.UsageError(f"{chosen[0]} is of this computer; leave it out with {FLAGS_TEXT}")
     from dunmist.cli import watching
 
     if install or remove:

@@ -7,8 +7,6 @@ from typing import TYPE_CHECKING
 import click
 
 from dunmist.cli.incident_lines import line_of
-from dunmist.cli.parameters import far_words
-from dunmist.cli.remote import transport_of
 from dunmist.errors import Refused
 from dunmist.harmless import harmless
 from dunmist.jobs import watch as job
@@ -26,7 +24,7 @@ def run(options: "WatchOptions") -> None:
     wanted = job.RecorderOptions(
         options.every_s, options.keep_s, options.most_bytes, options.duration_s, options.root
     )
-    job.watch(wanted, _telling(options), transport_of(options.host, options.via, sudo=options.sudo))
+    job.watch(wanted, _telling(options), options.remote.transport())
 
 
 def _telling(options: "WatchOptions") -> job.Telling:
@@ -51,7 +49,7 @@ def run_with_screen(options: "WatchOptions") -> None:
 
     if not has_screen():
         raise click.UsageError("--screen needs a terminal; leave it out for lines of text")
-    target = far_words(options.host, options.via, sudo=options.sudo)
+    target = options.remote.words()
     visit_options = VisitOptions(new_folder(state_directory() / "visits"), options.every_s, target)
     words = recorder_words(options.every_s, options.keep_s, options.most_bytes, options.duration_s)
     if options.tell:

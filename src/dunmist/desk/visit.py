@@ -64,7 +64,7 @@ class VisitOptions:
     @property
     def can_act(self) -> bool:
         """Whether what is looked at may be this computer, so that steps can be carried out."""
-        return not any(word in self.target for word in ("--on", "--via", "--root"))
+        return not self.target
 
 
 class Visit:

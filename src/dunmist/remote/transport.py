@@ -1,6 +1,6 @@
 """The way to a remote computer: anything that gives a shell on its standard input and output.
 
-A new one is a module with a class of this form, and its option in dunmist.cli.parameters.
+A new one is a module with a class of this form, and its option in dunmist.cli.remote_options.
 """
 
 from contextlib import AbstractContextManager

@@ -632,6 +632,29 @@ class Visiting(InFolder):
         self.one_line("desk", path, "--on", "far", status=2)
 
 
+class NeverBegun(InFolder):
+    def test_what_cannot_be_sampled_is_one_line_and_leaves_no_folder(self):
+        for status, options in (
+            (1, ("--via", "false")),
+            (1, ("--via", "auk-tunnel sh")),
+            (1, ("--root", "nowhere")),
+            (2, ("--on", "two words")),
+            (2, ("--sudo",)),
+        ):
+            with self.subTest(options):
+                self.one_line("desk", *options, "-o", "visit", status=status)
+                self.assertFalse((self.folder / "visit").exists())
+
+    def test_the_screen_gives_way_to_that_line(self):
+        (self.folder / "visit").mkdir()
+        (self.folder / "visit" / "notes.txt").write_text("of somebody")
+        terminal = Terminal(self.folder, "desk", "--via", "auk-tunnel sh", "-o", "visit")
+        self.addCleanup(terminal.kill)
+        self.assertEqual(1, terminal.end())
+        self.assertIn(b"dunmist: auk-tunnel: no such command", terminal.said)
+        self.assertEqual(["notes.txt"], [path.name for path in (self.folder / "visit").iterdir()])
+
+
 class Cost(InFolder):
     def test_the_screen_loads_nothing_that_computes(self):
         script = (

@@ -477,7 +477,7 @@ class Via(InFolder):
     def test_what_is_no_shell_is_one_line(self):
         for command, said in (
             ("nosuch-command sh", "no such command"),
-            ("false", "said nothing that a collector says"),
+            ("false", "no shell answers there; check that it starts one"),
             ("cat", "leave out the option that makes"),
         ):
             with self.subTest(command):

@@ -75,6 +75,7 @@ def desk(
     if file is not None:
         ignored = "a capture is looked at as it is; leave out {}"
         refuse_given(context, (*REMOTE_PARAMETERS, "root", "every_s"), ignored)
+    remote.transport()  # what is wrong with the options is said before a screen is drawn
     from dunmist.desk.visit import Visit, VisitOptions, new_folder
     from dunmist.jobs.settings import journal_path, state_directory
 
@@ -91,7 +92,10 @@ def desk(
 
 
 def show_desk(visit: "Visit", *, plain: bool = False) -> None:
-    """Show a visit on the screen until it ends, or as lines where there is none."""
+    """Show a visit on the screen until it ends, or as lines where there is none.
+
+    Raises UnreadableComputer where sampling never began.
+    """
     from dunmist.jobs.settings import thresholds_path
     from dunmist.thresholds import load_thresholds
 
@@ -111,7 +115,10 @@ def show_desk(visit: "Visit", *, plain: bool = False) -> None:
         # a screen without its terminal has no reason to go on, also under nohup(1)
         signal.signal(signal.SIGHUP, signal.SIG_DFL)
         visit.raised_by = RAISED_BY if raise_priority() else 0
-        line = DeskApp(visit, limits).run()
+        app = DeskApp(visit, limits)
+        line = app.run()
+        if app.never_begun is not None:
+            raise app.never_begun
     click.echo(line or "the visit ended")
     if kept := visit.kept_text():
         click.echo(kept, err=True)

@@ -27,6 +27,7 @@ from dunmist.desk.pages import LIVE, Pages
 from dunmist.desk.short_screens import Ask, Help, Told
 from dunmist.desk.trial import Trial, begin_trial, trial_lines
 from dunmist.desk.visit import WINDOW_S, Visit, read_judgement
+from dunmist.errors import UnreadableComputer
 from dunmist.harmless import harmless
 from dunmist.recorder import Now
 from dunmist.thresholds import Thresholds
@@ -100,6 +101,7 @@ class DeskApp(App[str]):
         self._seen_ticks = -1
         self._rows_next_s = 0.0
         self._trouble = self._unjudged = ""
+        self.never_begun: UnreadableComputer | None = None
         self.acts: list[str] = []
         self.pages = Pages(self._tables)
         self._follower = self._follow()
@@ -168,6 +170,14 @@ class DeskApp(App[str]):
             self._screens = len(self.screen_stack)
             self.refresh_bindings()
         now, at_s = self._follower.look()
+        if self._follower.is_over and now is None:
+            try:
+                self.visit.raise_if_never_begun()
+            except UnreadableComputer as error:
+                self.never_begun = error
+                self.exit()
+        if self.never_begun is not None:
+            return
         if self._follower.is_over and self.visit.newest() != self.visit.path:
             # a recorder goes on in its next segment; what was judged stays until that is judged
             self.visit.path, self._seen_ticks, self._judged_at = self.visit.newest(), -1, 0.0

@@ -16,13 +16,18 @@ FIRST_S, AGAIN_S, LOOK_S = 5.0, 30.0, 0.2
 
 
 def print_lines(visit: Visit, limits: Thresholds, say: Callable[[str], object]) -> None:
-    """Print what is believed whenever that is new, until Ctrl-C or the end of the capture."""
+    """Print what is believed whenever that is new, until Ctrl-C or the end of the capture.
+
+    Raises UnreadableComputer where sampling never began.
+    """
     follower = Follower(visit.path, limits, lambda: visit.is_sampling)
     said, next_s = "", FIRST_S
     try:
         while True:
             _, at_s = follower.look()
             is_over = follower.is_over
+            if is_over:
+                visit.raise_if_never_begun()
             if is_over or at_s >= next_s:
                 next_s = at_s + AGAIN_S
                 since_s = max(0.0, at_s - WINDOW_S) if visit.options.is_live else 0.0

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from dunmist.desk.visit import Visit, VisitOptions
+from dunmist.desk.visit import LOG, Visit, VisitOptions
 from dunmist.recorder import read_segments
 
 # what people mean by "just now" is what a report is of
@@ -75,7 +75,7 @@ class RecorderVisit(Visit):
 
     def news(self) -> str:
         """Return the last line that the recorder said, as an incident."""
-        log = self.options.folder / "sampling.log"
+        log = self.options.folder / LOG
         lines = log.read_text("utf-8", "replace").splitlines() if log.exists() else []
         return lines[-1] if lines else ""
 

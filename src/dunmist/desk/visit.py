@@ -3,6 +3,7 @@
 The folder keeps the captures, what was said of them and the reports, and can be opened again.
 """
 
+import contextlib
 import os
 import shlex
 import signal
@@ -19,7 +20,8 @@ import msgspec
 from dunmist.children import python_command, start_child
 from dunmist.desk.judgement import Judgement
 from dunmist.desk.priority import IDLE, with_priority
-from dunmist.errors import OutputError
+from dunmist.errors import OutputError, UnreadableComputer
+from dunmist.harmless import harmless
 from dunmist.output import write_whole
 
 # longer than anybody stays; Ctrl-C and q end it
@@ -30,6 +32,8 @@ IN_MEMORY = (Path("/dev/shm"), Path("/run"))  # noqa: S108 - in a folder of our 
 ROOM_LEAST_BYTES = 1 << 16
 # the file with the line for the ticket
 LINE = "visit.txt"
+# what the child that samples says
+LOG = "sampling.log"
 # lines of the journal of acts that were added during the visit
 ACTS = "acts.jsonl"
 # ends when this process does, however that ends
@@ -104,6 +108,17 @@ class Visit:
         self.path = self.folder.absolute() / name
         self._start(self._words())
 
+    def raise_if_never_begun(self) -> None:
+        """Raise UnreadableComputer with the reason where sampling ended before it had begun."""
+        reason = self.trouble()
+        has_begun = self.path.exists() and self.path.stat().st_size > 0
+        if reason is None or has_begun or self.is_sampling or self.ended_by_full_disk():
+            return
+        self.kept(LOG).unlink()
+        with contextlib.suppress(OSError):  # whoever named the folder may keep more in it
+            self.options.folder.rmdir()
+        raise UnreadableComputer(harmless(reason.removeprefix("dunmist: ")))
+
     def _words(self) -> list[str]:
         """Return the command that samples."""
         words = [
@@ -117,7 +132,7 @@ class Visit:
         return words
 
     def _start(self, words: Sequence[str]) -> None:
-        self._said = (self.folder / "sampling.log").open("ab")
+        self._said = (self.folder / LOG).open("ab")
         self._sampler = start_child(
             python_command("-m", WHILE_READ, *words),
             stdin=subprocess.PIPE,
@@ -155,7 +170,7 @@ class Visit:
             return "the disk is full: nothing more is kept"
         if self._sampler is None or self._sampler.poll() in (None, 0):
             return None
-        lines = (self.folder / "sampling.log").read_text("utf-8", "replace").splitlines()
+        lines = (self.folder / LOG).read_text("utf-8", "replace").splitlines()
         return lines[-1] if lines else "sampling ended"
 
     @property

@@ -22,8 +22,6 @@ WINDOWS_DAYS = (28, 42, 56, 112)
 FORECAST_DAYS = (12, 14, 21, 28, 42, 56)
 # of the two-sided test, and of the interval whose lower bound has to matter
 P_MOST, INTERVAL_Z = 1e-3, 3.29
-# of the same test where a ramp was likelier than steps already: ten points hardly reach less
-RAMP_P_MOST = 1e-2
 # a window that is half empty tells of another time
 WHOLE_LEAST = 0.7
 # points in which a ramp is looked for, that tell how a figure moves anyway, and of which a trend
@@ -59,8 +57,7 @@ RULES: dict[DriftWord, Rule] = {
     "memory-drift": Rule(True, 0.10, 16 << 20, "bytes", ramp_cost=14.0),
     # dust takes months; half a kelvin for each core in use is felt at full load
     "cooling-drift": Rule(True, 0.10, 0.25, "K/core", has_steps=False),
-    # there is one such figure, and hardly anything moves it
-    "start-drift": Rule(True, 0.12, 3.0, "s", ramp_cost=8.0),
+    "start-drift": Rule(True, 0.12, 3.0, "s"),
     "disk-drift": Rule(True, 0.12, 0.0004, "s"),
     "battery-fading": Rule(False, 0.04, 0.04, "share", WINDOWS_DAYS),
     "storage-forecast": Rule(True, 0.01, 256 << 20, "bytes", FORECAST_DAYS),
@@ -142,7 +139,7 @@ def _as_ramp(followed: Followed, points: list[Point]) -> Drift | None:
     if sign * ramp.slope < least + ramp.error:
         return None
     since = min(ramp.place, len(days) - TREND_POINTS)
-    trend = _trend(days[since:], values[since:], sign, RAMP_P_MOST)
+    trend = _trend(days[since:], values[since:], sign)
     if trend is None or sign * trend.slope < least:
         return None
     return _drift(followed, points[-(len(days) - since) :], trend, float(days[ramp.place]), level)
@@ -157,7 +154,7 @@ def _in_windows(followed: Followed, points: list[Point]) -> Drift | None:
         if len(inside) < POINTS_LEAST or inside[-1].day - inside[0].day < WHOLE_LEAST * window:
             continue
         days, values = _arrays(inside)
-        trend = _trend(days, values, sign, P_MOST)
+        trend = _trend(days, values, sign)
         if trend is None:
             continue
         least = max(rule.least, rule.least_share * abs(trend.level)) / float(days[-1] - days[0])
@@ -171,10 +168,10 @@ def _in_windows(followed: Followed, points: list[Point]) -> Drift | None:
     return None
 
 
-def _trend(days: Floats, values: Floats, sign: float, p_most: float) -> Trend | None:
+def _trend(days: Floats, values: Floats, sign: float) -> Trend | None:
     """Return the trend of values that is more than chance and goes on, in one direction."""
     trend = trend_of(days, values, INTERVAL_Z)
-    if trend is None or sign * trend.slope <= 0 or trend.p_value > p_most:
+    if trend is None or sign * trend.slope <= 0 or trend.p_value > P_MOST:
         return None
     return trend if goes_on(values, trend) else None
 

@@ -11,6 +11,7 @@ from dunmist.remote.collector_script import script_to_carry as script_to_carry
 from dunmist.remote.frame_stream import Begun as Begun
 from dunmist.remote.frame_stream import Frame as Frame
 from dunmist.remote.frame_stream import Garbled as Garbled
+from dunmist.remote.frame_stream import NoCollector as NoCollector
 from dunmist.remote.frame_stream import Stream as Stream
 from dunmist.remote.frame_stream import is_collected as is_collected
 from dunmist.remote.memory_root import MemoryRoot as MemoryRoot

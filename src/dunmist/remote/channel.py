@@ -12,7 +12,7 @@ from typing import IO, NamedTuple
 
 from dunmist.children import start_child
 from dunmist.errors import UnreadableComputer
-from dunmist.remote import Garbled, Stream, collector_script
+from dunmist.remote import Garbled, NoCollector, Stream, collector_script
 from dunmist.remote.collector_script import new_mark
 
 # without any byte for so long (plus three periods) the connection counts as broken
@@ -55,7 +55,9 @@ class Connection(NamedTuple):
         self.stderr_file.seek(0)
         said = self.stderr_file.read(CHUNK_BYTES).decode("utf-8", "replace").splitlines()
         last = next((text.strip() for text in reversed(said) if text.strip()), None)
-        return f"{self.label}: {last or error or 'the connection broke'}"
+        silent = "no shell answers there; check that it starts one"
+        reason = silent if isinstance(error, NoCollector) else error
+        return f"{self.label}: {last or reason or 'the connection broke'}"
 
 
 class Echoed(Garbled):
@@ -77,7 +79,7 @@ def _without_echo(lines: Iterator[bytes], mark: str) -> Iterator[bytes]:
 def connection_of(command: Sequence[str], label: str, every_s: float) -> Iterator[Connection]:
     """Run a local client, given by its absolute path, whose other end is a shell.
 
-    Raises UnreadableComputer where nothing that a collector says came.
+    Raises UnreadableComputer where no shell answers, or what comes is not of a collector.
     """
     with tempfile.TemporaryFile() as stderr_file:
         client = start_child(

@@ -38,6 +38,10 @@ class Garbled(ValueError):
     """What came is not what a collector writes; says what."""
 
 
+class NoCollector(Garbled):
+    """Not one line is of a collector."""
+
+
 class Begun(NamedTuple):
     """What the collector says first."""
 
@@ -117,7 +121,7 @@ class Stream:
                 self._mark = match[1]
                 return _begun(line)
             budget.take(line)
-        raise Garbled("it said nothing that a collector says")
+        raise NoCollector("it has no line of a collector")
 
     def frames(self) -> Iterator[Frame]:
         """Yield each whole frame, without one that was cut off; raises Garbled."""

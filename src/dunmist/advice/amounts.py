@@ -1,10 +1,9 @@
 """Figures in words for people: percent, sizes, times, cores. Only here units leave SI."""
 
 import math
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
 
-# a figure that counts something, or is the number of something, has no decimals
-COUNTED = ("count", "number")
 SIZES = (("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10))
 BITS_PER_MBIT, S_PER_DAY = 1e6, 86_400.0
 
@@ -49,31 +48,9 @@ def span_text(seconds: float) -> str:
 
 def amount_text(value: float, unit: str, of: float | None) -> str:
     """Return a figure with its unit as people write it."""
-    if unit == "share":
-        return percent(value)
-    if unit == "bytes":
-        return size_text(value)
-    if unit == "s":
-        return f"{1000 * value:.3g} ms" if 0 < value < 1 else span_text(value)
-    if unit == "bytes/s":
-        return f"{size_text(value)} a second"
-    if unit == "°C":
-        return f"{value:.0f} °C"
-    if unit == "pages/s":
-        return f"{value:,.0f}"
-    if unit == "K":
-        return f"{value:.0f} K"
-    if unit == "dBm":
-        return f"{value:.0f} dBm"
-    if unit == "bits/s":
-        return f"{value / BITS_PER_MBIT:.3g} Mbit/s"
-    if unit == "W":
-        return f"{value:.1f} W"
     if unit == "cores" and of:
         return cores_text(value, of)
-    if unit == "tasks":
-        return tasks_text(value)
-    return f"{value:.0f}" if unit in COUNTED else plain_number(value)
+    return _WRITTEN.get(unit, plain_number)(value)
 
 
 def date_text(day: float) -> str:
@@ -102,3 +79,21 @@ def freed_amount(value: float, unit: str) -> str:
 def plain_number(value: float) -> str:
     """Return a figure without a unit to three places, never with an exponent for a large one."""
     return f"{value:.0f}" if abs(value) >= 100 or value.is_integer() else f"{value:.3g}"
+
+
+# how a figure is written, by its unit; others as plain numbers
+_WRITTEN: Mapping[str, Callable[[float], str]] = {
+    "share": percent,
+    "bytes": size_text,
+    "bytes/s": lambda value: f"{size_text(value)} a second",
+    "bits/s": lambda value: f"{value / BITS_PER_MBIT:.3g} Mbit/s",
+    "pages/s": "{:,.0f}".format,
+    "s": lambda value: f"{1000 * value:.3g} ms" if 0 < value < 1 else span_text(value),
+    "°C": "{:.0f} °C".format,
+    "K": "{:.0f} K".format,
+    "dBm": "{:.0f} dBm".format,
+    "W": "{:.1f} W".format,
+    "tasks": tasks_text,
+    "count": "{:.0f}".format,
+    "number": "{:.0f}".format,
+}

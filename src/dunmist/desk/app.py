@@ -170,13 +170,7 @@ class DeskApp(App[str]):
             self._screens = len(self.screen_stack)
             self.refresh_bindings()
         now, at_s = self._follower.look()
-        if self._follower.is_over and now is None:
-            try:
-                self.visit.raise_if_never_begun()
-            except UnreadableComputer as error:
-                self.never_begun = error
-                self.exit()
-        if self.never_begun is not None:
+        if now is None and self._has_never_begun():
             return
         if self._follower.is_over and self.visit.newest() != self.visit.path:
             # a recorder goes on in its next segment; what was judged stays until that is judged
@@ -202,6 +196,16 @@ class DeskApp(App[str]):
             if self.pages.page == LIVE and time.monotonic() >= self._rows_next_s:
                 self._rows_next_s = time.monotonic() + ROWS_S
                 self.pages.show()
+
+    def _has_never_begun(self) -> bool:
+        """Whether sampling ended before it had begun; the screen gives way to the reason."""
+        if self.never_begun is None and self._follower.is_over:
+            try:
+                self.visit.raise_if_never_begun()
+            except UnreadableComputer as error:
+                self.never_begun = error
+                self.exit()
+        return self.never_begun is not None
 
     def _is_slow(self, now: Now) -> bool:
         """Whether every CPU is full and this process is one of many that want it."""

@@ -2,8 +2,8 @@
 
 Ticks are taken of real sleeping processes, control groups and sockets of this kernel, and of the
 threads of one process. Triage, report and first screen are made of model computers of up to 512
-CPUs, 40,000 processes, 200,000 sockets, 400 disks and 2,000 services. Each cost is fitted as a sum
-that stays and a power of the size: the exponent may be 1.05 at most.
+CPUs, 40,000 processes, 200,000 sockets, 400 disks and 2,000 services. Each cost is fitted as a
+power of the size, from the second size on: the exponent may be 1.05 at most.
 
 Run it with ``make growth`` as administrator, in some forty minutes on a computer that does nothing
 else; ``make growth KINDS='model-CPUs …'`` runs a part of it. Each kind has a table of its own in
@@ -34,8 +34,7 @@ from dunmist.jobs.patient import capture_patient
 from dunmist.sampling import Survey
 
 TICKS, EXPONENT_MOST, TOLD_FROM = 20, 1.05, 1.5
-# what is short is done several times, and the least counts: others only add to it
-SHORT_S, TIMES, TICKS_TIMES = 8.0, 5, 3
+TIMES = 3  # all is done so often
 PAGE_MOST_MB, SCREEN_LINES, SCREEN_COLUMNS = 2.0, 40, 120
 # what of a large model is held to a bar: 30 ticks of 40,000 processes
 LARGEST_S, LARGEST_MIB = 12.0, 600.0
@@ -66,19 +65,22 @@ while True:
 SOCKETS_EACH = 9000
 
 
-def growth(what, sizes, costs):
-    """Return the power with which a cost grows beyond what it is at the least size.
+def growth(what, sizes, rounds):
+    """Return the power with which a cost grows from the second size on, once for each round.
 
-    A straight line through the logarithms of the others. What hardly grows has no power that could
-    be told from the noise of a measurement: then by how much it grows is told.
+    A straight line through the logarithms; ``rounds`` has the costs of all sizes, once each. What
+    hardly grows has no power that could be told from the noise of a measurement: then by how much
+    it grows is told.
     """
-    base, *others = costs
-    if others[-1] < TOLD_FROM * base or min(others) <= base:
-        grown_by = [100 * (others[-1] / base - 1)]
+    grown_by = [100 * (costs[-1] / costs[0] - 1) for costs in rounds]
+    if statistics.median(grown_by) < 100 * (TOLD_FROM - 1):
         return Figure(f"{what}: all that it grows by", "%", grown_by, 100 * (TOLD_FROM - 1))
-    beyond = [math.log(cost - base) for cost in others]
-    slope = statistics.linear_regression([math.log(size) for size in sizes[1:]], beyond).slope
-    return Figure(f"{what}: exponent", "", [slope], EXPONENT_MOST)
+    logarithms = [math.log(size) for size in sizes[1:]]
+    powers = [
+        statistics.linear_regression(logarithms, list(map(math.log, costs[1:]))).slope
+        for costs in rounds
+    ]
+    return Figure(f"{what}: exponent", "", powers, EXPONENT_MOST)
 
 
 @contextlib.contextmanager
@@ -135,14 +137,14 @@ def of_this_kernel(folder, kind):
     path = folder / "growth.jsonl.gz"
     for size in sizes:
         with keep_up(size):
-            found = [(1e3 * tick_s(path, TICKS), tick_bytes(path)) for _ in range(TICKS_TIMES)]
+            found = [(1e3 * tick_s(path, TICKS), tick_bytes(path)) for _ in range(TIMES)]
             there = alive()
-        costs.append(min(cost for cost, _ in found))
-        sizes_bytes.append(min(of_tick for _, of_tick in found))
-        yield Figure(f"a tick with {size:,} {kind}, {there:,} processes in all", "ms", costs[-1:])
-        yield Figure("bytes of it", "", sizes_bytes[-1:])
-    yield growth(f"a tick by {kind}", sizes, costs)
-    yield growth(f"its bytes by {kind}", sizes, sizes_bytes)
+        costs.append([cost for cost, _ in found])
+        sizes_bytes.append([of_tick for _, of_tick in found])
+        yield Figure(f"a tick with {size:,} {kind}, {there:,} processes in all", "ms", costs[-1])
+        yield Figure("bytes of it", "", sizes_bytes[-1])
+    yield growth(f"a tick by {kind}", sizes, list(zip(*costs, strict=True)))
+    yield growth(f"its bytes by {kind}", sizes, list(zip(*sizes_bytes, strict=True)))
 
 
 def with_services(path, count):
@@ -174,14 +176,16 @@ def _lines(path):
 
 def cost(command):
     """Return processor time and peak memory of a command and its children."""
-    found = []
-    while not found or (len(found) < TIMES and found[0][0] < SHORT_S):
-        before = resource.getrusage(resource.RUSAGE_CHILDREN)
-        mib = peak_mib(command)
-        after = resource.getrusage(resource.RUSAGE_CHILDREN)
-        seconds = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
-        found.append((seconds, mib))
-    return min(seconds for seconds, _ in found), max(mib for _, mib in found)
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    mib = peak_mib(command)
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime, mib
+
+
+def by_turns(commands):
+    """Return the costs of each command, one a round: a machine that gets slower does so for all."""
+    rounds = [[cost(command) for command in commands] for _ in range(TIMES)]
+    return list(zip(*rounds, strict=True))
 
 
 def screen_lines(path):
@@ -221,33 +225,37 @@ MODELS = {
 
 def of_models(folder, kind):
     name, sizes = MODELS[kind]
-    triage, report = [], []
+    paths = []
     for size in sizes:
         path = folder / f"{kind}-{size}.jsonl.gz"
         capture_patient(grown(**({name: size} if name else {})), path, force=True)
         if name is None:
             with_services(path, size)
+        paths.append(path)
+    triages = by_turns([[DUNMIST, "triage", path] for path in paths])
+    reports = by_turns(
+        [[DUNMIST, "report", path, "-o", path.with_suffix(".html"), "--force"] for path in paths]
+    )
+    for size, path, triage, report in zip(sizes, paths, triages, reports, strict=True):
         yield from _of_model(path, kind, size, triage, report)
-    yield growth(f"a triage by {kind}", sizes, triage)
-    yield growth(f"a report by {kind}", sizes, report)
+    for what, costs in (("triage", triages), ("report", reports)):
+        seconds = [[each for each, _ in of_size] for of_size in costs]
+        yield growth(f"a {what} by {kind}", sizes, list(zip(*seconds, strict=True)))
 
 
 def _of_model(path, kind, size, triage, report):
-    seconds, mib = cost([DUNMIST, "triage", path])
-    triage.append(seconds)
     is_largest = (kind, size) == ("processes", MODELS["processes"][1][-1])
     what = f"triage of a model computer with {size:,} {kind}"
-    yield Figure(what, "s", triage[-1:], LARGEST_S if is_largest else None)
-    yield Figure("memory for it", "MiB", [mib], LARGEST_MIB if is_largest else None)
-    page = path.with_suffix(".html")
-    seconds, mib = cost([DUNMIST, "report", path, "-o", page, "--force"])
-    report.append(seconds)
-    yield Figure("its report", "s", report[-1:])
-    yield Figure("memory for that", "MiB", [mib])
-    yield Figure("size of the page", "MB", [page.stat().st_size / 1e6], PAGE_MOST_MB)
+    triage_s, triage_mib = zip(*triage, strict=True)
+    report_s, report_mib = zip(*report, strict=True)
+    yield Figure(what, "s", list(triage_s), LARGEST_S if is_largest else None)
+    yield Figure("memory for it", "MiB", [max(triage_mib)], LARGEST_MIB if is_largest else None)
+    yield Figure("its report", "s", list(report_s))
+    yield Figure("memory for that", "MiB", [max(report_mib)])
+    page_bytes = path.with_suffix(".html").stat().st_size
+    yield Figure("size of the page", "MB", [page_bytes / 1e6], PAGE_MOST_MB)
     lines = [float(screen_lines(path))]
     yield Figure("lines of its first screen", "", lines, float(SCREEN_LINES))
-    path.unlink()
 
 
 def main():

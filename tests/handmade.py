@@ -212,6 +212,7 @@ def examination(machine, applications=(), processes=(), **devices):
         sockets=[],
         unix_connections=[],
         log_ends=[],
+        terminals=[],
         header=SimpleNamespace(
             observer=None,
             machine=SimpleNamespace(clock_ticks_per_s=100),

@@ -104,7 +104,7 @@ SOURCE = {
         '            zram_bytes=single["zram"].level("value"),\n'
         '            noise_bits=single["noise"].level("value"),\n',
     ),
-    "captures/schema.py": ("MAJOR, MINOR = 1, 9", "MAJOR, MINOR = 1, 10"),
+    "captures/schema.py": ("MAJOR, MINOR = 1, 10", "MAJOR, MINOR = 1, 11"),
     "remote/remote_paths.py": (
         '        "/proc/{uptime,stat,',
         '        "/proc/sys/kernel/random/entropy_avail",\n        "/proc/{uptime,stat,',
@@ -241,6 +241,16 @@ RECIPES = {
     "A new format of the report": FORMAT,
     "A new resource": RESOURCE,
     "A new way to a remote computer": TRANSPORT,
+}
+# how many files each may take; one that takes more declares something twice
+MOST_FILES = {
+    "A new source of facts": 8,
+    "A new kind of finding": 6,
+    "A new step, or a kind of program": 3,
+    "A new view, picture or column": 1,
+    "A new format of the report": 2,
+    "A new resource": 8,
+    "A new way to a remote computer": 2,
 }
 
 

@@ -34,6 +34,7 @@ from dunmist.computer import (
     socket_diag,
     socket_text,
     task_exits,
+    terminals,
 )
 from dunmist.computer.utmp import parse_login_records
 from dunmist.simulation import ModelComputer, load_scenario
@@ -404,6 +405,7 @@ PARSERS = (
     lambda data: list(socket_text.parse_unix_table(data)),
     log_writers.parse_log,
     log_writers.parse_journal,
+    terminals.parse_terminal_index,
     lambda data: list(netlink.parse_messages(data)),
     lambda data: list(netlink.parse_attributes(memoryview(data))),
     lambda data: socket_diag.parse_inet(memoryview(data), "tcp"),
@@ -472,6 +474,10 @@ class Logs(unittest.TestCase):
     def test_who_wrote_each_entry(self):
         entries = {("gull-count", 812): 1, ("kernel", 0): 1, ("tern", 0): 1}
         self.assertEqual(entries, log_writers.parse_journal(JOURNAL))
+
+    def test_a_terminal_has_the_number_that_others_know_it_by(self):
+        text = b"pos:\t0\nflags:\t02100002\nmnt_id:\t24\nino:\t91\ntty-index:\t12\n"
+        self.assertEqual(12, terminals.parse_terminal_index(text))
 
 
 class AnyBytes(unittest.TestCase):

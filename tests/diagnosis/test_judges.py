@@ -6,7 +6,15 @@ from types import SimpleNamespace
 
 import numpy as np
 
-from dunmist.computer import FileSystem, GroupWeight, LogEnd, LogWriter, SocketFacts
+from dunmist.computer import (
+    FileSystem,
+    GroupWeight,
+    LogEnd,
+    LogWriter,
+    Printer,
+    ShownTerminal,
+    SocketFacts,
+)
 from dunmist.diagnosis import thresholds
 from dunmist.diagnosis.confidence import confidence_of, data_quality
 from dunmist.diagnosis.cpu_yielding import find_yielding
@@ -16,6 +24,7 @@ from dunmist.diagnosis.local_clients import (
     find_file_clients,
     find_local_clients,
     find_log_writers,
+    find_printers,
     serving_signs,
 )
 from dunmist.diagnosis.quotas import quota_limited
@@ -852,6 +861,24 @@ class LocalClients(unittest.TestCase):
         (told,) = serving_signs(exam, keeper)
         self.assertEqual(("app-logs", 0.75), (told.key, told.value))
         self.assertEqual([], serving_signs(exam, gull))
+
+    def test_who_shows_a_terminal_works_for_who_prints_much_into_it(self):
+        window, flood, shell = (
+            application(n, LINE, name) for n, name in enumerate(("window", "flood", "shell"), 1)
+        )
+        tasks = [process(10 * each.number, each, LINE) for each in (window, flood, shell)]
+        exam = examination(machine(0.9), [window, flood, shell], tasks)
+        known = [task.identity for task in tasks]
+        exam.age_s = lambda task: 10.0
+        exam.series.terminals = [
+            ShownTerminal(known[0], [Printer(known[1], 5_000_000), Printer(known[2], 90_000)]),
+            # a window that was opened by itself
+            ShownTerminal(known[0], [Printer(known[0], 9_000_000)]),
+            ShownTerminal(99, [Printer(known[1], 9_000_000)]),
+        ]
+        self.assertEqual({1: {"flood": 500_000.0}}, find_printers(exam))
+        (told,) = serving_signs(exam, window)
+        self.assertEqual(("app-terminal", ["flood"]), (told.key, told.slots["which"]))
 
     def test_who_serves_a_file_system_works_for_who_waits_for_files_there(self):
         shelf, reader, other = (

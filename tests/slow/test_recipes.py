@@ -11,7 +11,7 @@ from pathlib import Path
 
 import dunmist
 from tests.program import PROJECT, InFolder
-from tests.recipes import RECIPES, walk
+from tests.recipes import MOST_FILES, RECIPES, walk
 
 
 class Recipes(InFolder):
@@ -61,6 +61,7 @@ class Recipes(InFolder):
         text = (PROJECT / "CONTRIBUTING.md").read_text()
         sections = dict(re.findall(r"^## (.+)\n((?:(?!## ).*\n)*)", text, re.M))
         for heading, recipe in RECIPES.items():
+            self.assertLessEqual(len(recipe), MOST_FILES[heading], heading)
             for name in recipe:
                 with self.subTest(heading, file=name):
                     folder = name.rpartition("/")[0]

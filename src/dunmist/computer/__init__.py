@@ -173,6 +173,9 @@ from dunmist.computer.system_changes import read_changes as read_changes
 from dunmist.computer.task_exits import TaskExit as TaskExit
 from dunmist.computer.task_exits import TaskExits as TaskExits
 from dunmist.computer.task_exits import open_task_exits as open_task_exits
+from dunmist.computer.terminals import Printer as Printer
+from dunmist.computer.terminals import ShownTerminal as ShownTerminal
+from dunmist.computer.terminals import read_shown_terminals as read_shown_terminals
 from dunmist.computer.time_sync import TimeSync as TimeSync
 from dunmist.computer.time_sync import read_time_sync as read_time_sync
 from dunmist.computer.users import is_person as is_person

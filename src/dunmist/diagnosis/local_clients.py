@@ -5,7 +5,8 @@ ends of such a connection are seen here: over TCP the ports of one are those of 
 way round; over a Unix socket the kernel tells the other end. The kernel counts no bytes there. So a
 process that has one client works for it, and of several those that it has not yet read all of.
 Whoever keeps a log works for those who wrote most of its last lines. A program that serves a file
-system works for those who were seen waiting for files there.
+system works for those who were seen waiting for files there, and one that shows a terminal for
+those who print much into it.
 """
 
 from collections import defaultdict
@@ -34,7 +35,7 @@ class LocalClient(NamedTuple):
 
 # names of clients that are told, and the signs that have them
 NAMES_SHOWN = 3
-CLIENT_SIGNS = frozenset(("app-serves", "app-logs", "app-files"))
+CLIENT_SIGNS = frozenset(("app-serves", "app-logs", "app-files", "app-terminal"))
 # by the number of the server, then of the client
 Answered = dict[int, dict[int, LocalClient]]
 
@@ -67,6 +68,10 @@ def serving_signs(exam: Examination, application: Application) -> list[Sign]:
     readers = exam.once(find_file_clients).get(application.number, {})
     if readers:
         signs.append(sign("app-files", float(len(readers)), which=list(readers)[:NAMES_SHOWN]))
+    printers = exam.once(find_printers).get(application.number, {})
+    if printers:
+        rate = sum(printers.values())
+        signs.append(sign("app-terminal", rate, which=list(printers)[:NAMES_SHOWN]))
     return signs
 
 
@@ -97,6 +102,31 @@ def find_file_clients(exam: Examination) -> dict[int, dict[str, float]]:
         if readers := {name: share for name, share in most if share >= least}:
             found[server.number] = readers
     return found
+
+
+def find_printers(exam: Examination) -> dict[int, dict[str, float]]:
+    """Return by the number of each application that shows a terminal who prints much into it.
+
+    By name, the most first, with the bytes a second that it has written since it started.
+    """
+    series, least = exam.series, exam.limits.culprit.printed_least_bytes_per_s
+    rates: dict[int, dict[str, float]] = defaultdict(lambda: defaultdict(float))
+    for shown in series.terminals:
+        keeper = series.processes.get(shown.process)
+        if keeper is None:
+            continue
+        for printer in shown.printers:
+            process = series.processes.get(printer.process)
+            if process is None or process.application.observer:
+                continue
+            age_s = exam.age_s(process)
+            rate = printer.written_bytes / age_s if age_s and age_s > 0 else 0.0
+            if process.application is not keeper.application and rate >= least:
+                rates[keeper.application.number][process.application.name] += rate
+    return {
+        number: dict(sorted(by_name.items(), key=lambda item: -item[1]))
+        for number, by_name in rates.items()
+    }
 
 
 def find_log_writers(exam: Examination) -> dict[int, dict[str, float]]:

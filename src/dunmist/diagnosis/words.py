@@ -194,6 +194,7 @@ EvidenceKey = Literal[
     "app-serves",
     "app-logs",
     "app-files",
+    "app-terminal",
     "app-short-lived",
     "app-low-priority",
     "app-waiting",

@@ -88,6 +88,7 @@ NOT_BY_SHELL = {
     "survey": (
         *("sessions", "units", "autostart", "packages", "boot", "drives", "rollups"),
         *("time_sync", "pending", "updates", "memory_events", "unix_pairs", "log_ends"),
+        "terminals",
         *("replaced", "deleted_files", "radio", "functions", "asked"),
     ),
     "inventory": ("starts", "crashes", "missing_drivers", "firmware"),

@@ -30,6 +30,7 @@ from dunmist.computer import (
     Root,
     Scheduling,
     Session,
+    ShownTerminal,
     StartEntry,
     SwapArea,
     TimeSync,
@@ -52,6 +53,7 @@ from dunmist.computer import (
     read_people,
     read_radio,
     read_services,
+    read_shown_terminals,
     read_time_sync,
     read_users,
 )
@@ -63,7 +65,7 @@ LARGEST = 10
 # looking for newer versions moves the heads of a disk: done for those who could be to blame
 UPDATED_OF = 12
 # a program that keeps a log, and what it uses of a CPU where somebody floods it
-LOGS_OF, LOG_CORES_LEAST = 8, 0.05
+SERVERS_OF, SERVER_CORES_LEAST = 8, 0.05
 # what changed lately takes a third of it, and files are no more looked at after it
 CHANGES_TAKE_S = 0.3
 # who answers questions about services and sessions, by the names of their processes
@@ -103,6 +105,7 @@ class Survey(
     radio: list[RadioLink] = []  # the other end of each wireless link
     unix_pairs: list[UnixPair] = []  # connections within the computer
     log_ends: list[LogEnd] = []  # of logs that busy programs keep
+    terminals: list[ShownTerminal] = []  # that busy programs show
     functions: list[FunctionSamples] = []  # that the busiest programs were found in
 
 
@@ -155,6 +158,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         radio=read_radio(root) if is_last else [],
         unix_pairs=computer.sockets.unix_pairs(),
         log_ends=_log_ends(computer) if is_last else [],
+        terminals=_terminals(computer) if is_last else [],
         drives=computer.drives_told() if is_last else [],
         functions=computer.code.functions() if is_last and computer.code else [],
         took_s=round(time.perf_counter() - began_s, 6),
@@ -181,8 +185,14 @@ def _updates(computer: OpenComputer, packages: list[Package]) -> KnownUpdates | 
 
 def _log_ends(computer: OpenComputer) -> list[LogEnd]:
     table = computer.table
-    working = table.working(LOGS_OF, LOG_CORES_LEAST)
+    working = table.working(SERVERS_OF, SERVER_CORES_LEAST)
     return read_log_ends(computer.root, working, table.number_of)
+
+
+def _terminals(computer: OpenComputer) -> list[ShownTerminal]:
+    table = computer.table
+    working = table.working(SERVERS_OF, SERVER_CORES_LEAST)
+    return read_shown_terminals(computer.root, working, table.numbered())
 
 
 def begin_survey(computer: OpenComputer, now_s: float, until_s: float) -> None:

@@ -17,7 +17,7 @@ import numpy as np
 
 from dunmist.applications import Grouping, adopt_generations
 from dunmist.captures import CaptureReader, Footer, Header, Line, count_ticks
-from dunmist.computer import LogEnd
+from dunmist.computer import LogEnd, ShownTerminal
 from dunmist.errors import CaptureError
 from dunmist.sampling import Event, ProcessLine, SocketLine, Survey, Tick
 from dunmist.series.code_use import CodeCollector, CodeUse
@@ -62,6 +62,7 @@ class Series:
     sockets: list[SocketSeries]
     unix_connections: Sequence[UnixConnection]
     log_ends: Sequence[LogEnd]  # of logs that busy programs keep
+    terminals: Sequence[ShownTerminal]  # that busy programs show
     surveyed: Surveyed
     complaints: Sequence[KernelMessageSeries]
     code: Mapping[int, CodeUse]  # by the number of an application
@@ -405,6 +406,7 @@ def _finished(read: _Reading, damage: str | None, corrections: Sequence[Correcti
         sockets=sockets,
         unix_connections=read.sockets.unix_connections(read.surveys),
         log_ends=[end for survey in read.surveys for end in survey.log_ends],
+        terminals=[shown for survey in read.surveys for shown in survey.terminals],
         surveyed=Surveyed(
             read.surveys, datetime.fromisoformat(header.started).timestamp(), line.duration_s
         ),

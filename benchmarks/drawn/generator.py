@@ -55,6 +55,8 @@ class Draft:
         self.computer = self.chance.choice(COMPUTERS)
         self.names = [f"{bird}-{thing}" for bird in BIRDS for thing in THINGS]
         self.chance.shuffle(self.names)
+        # the builders of a large computer are more than that
+        self.names = [*(f"{name}-2" for name in self.names), *self.names]
         self.strength = round(self.chance.uniform(0.5, 2.5), 2)
         self.table: dict[str, Any] = {
             "computer": self.computer,

@@ -32,6 +32,11 @@ class Hard(unittest.TestCase):
         sick = Counter(item.scenario.truth.limiting is None for item in drawn)
         self.assertGreater(min(sick.values()), 12)
 
+    def test_each_of_many_builders_has_a_name(self):
+        names = [program.name for program in hard_patient(41964).scenario.programs]
+        self.assertGreater(len(names), 100)
+        self.assertEqual(len(names), len(set(names)))
+
     def test_equals_that_want_the_same_are_named_together(self):
         for seed in (41020, 41054):
             result = triaged(seed)

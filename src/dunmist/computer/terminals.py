@@ -13,7 +13,7 @@ import msgspec
 
 from dunmist.computer.file_positions import parse_characters
 from dunmist.computer.parsing import Counter, Identity, ParseError, count_of
-from dunmist.computer.root import Root, reason_of
+from dunmist.computer.root import Root
 
 SUBJECT = "who prints into a terminal"
 MASTERS = ("/dev/ptmx", "/dev/pts/ptmx")
@@ -77,9 +77,8 @@ def _terminals(root: Root, pid: int) -> list[str]:
     try:
         links = islice(root.links_in(f"proc/{pid}/fd"), LINKS_MOST)
         held = [name for name, file in links if file in MASTERS]
-    except OSError as error:
-        if reason_of(error) != "absent":
-            root.note(SUBJECT, reason_of(error), str(pid))
+    except OSError:
+        # that its files cannot be listed is a blind spot of its own already
         return []
     numbers = (
         root.parse(f"proc/{pid}/fdinfo/{name}", parse_terminal_index, SUBJECT, may_be_absent=True)
@@ -93,7 +92,7 @@ def _printed_to(root: Root, pid: int) -> list[str]:
     for descriptor in PRINTED_TO:
         try:
             file = root.link(f"proc/{pid}/fd/{descriptor}")
-        except PermissionError:
+        except PermissionError:  # of somebody else, as above
             return []
         if file:
             found.append(file)

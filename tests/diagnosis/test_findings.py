@@ -120,10 +120,22 @@ class Processors(unittest.TestCase):
             ("a little", {"steal": 0.05}, set()),
             ("interrupts", {"irq": 0.2, "softirq": 0.15}, {("interrupt-storm", None)}),
             ("fewer", {"irq": 0.1, "softirq": 0.1}, set()),
+            ("packets within it", {"irq": 0.01, "softirq": 0.4}, set()),
         ):
             with self.subTest(what):
                 host = Machine(LINE, processors(LINE, 4, **spent))
                 self.assertEqual(wanted, self.findings_of(of=host))
+
+    def test_only_a_device_is_a_storm_of_interrupts(self):
+        host = Machine(LINE, processors(LINE, 4, softirq=0.4))
+        device, calls = "44 IR-PCI-MSI 327680-edge xhci_hcd", "CAL Function call interrupts"
+        for counts, wanted in (
+            ({device: 90_000, calls: 400_000}, set()),
+            ({device: 400_000, calls: 90_000}, {("interrupt-storm", None)}),
+            ({device: 400_000, "LOC Local timer interrupts": 900_000}, {("interrupt-storm", None)}),
+        ):
+            with self.subTest(counts):
+                self.assertEqual(wanted, self.findings_of(of=host, interrupts=counts))
 
     def test_a_low_clock_is_told_only_of_busy_processors_that_are_not_hot(self):
         for clock, base, busy, strained, wanted in (
@@ -661,6 +673,18 @@ class Processes(unittest.TestCase):
                 self.assertEqual(
                     wanted, ("stuck-process", "auk7") in self.findings_of(item, strained=strained)
                 )
+
+    def test_several_of_one_program_are_one_finding_with_a_count(self):
+        auk, tern = application(1, LINE, "auk"), application(2, LINE, "tern")
+        stopped = [process(pid, auk, LINE) for pid in (7, 8, 9)] + [process(10, tern, LINE)]
+        for item in stopped:
+            item.last = sample(item.pid, state="T")
+        exam = examination(machine(), [auk, tern], stopped)
+        told = {
+            item.application.name: [sign.key for sign in item.signs]
+            for item in findings.processes._stuck(exam, NOTHING)
+        }
+        self.assertEqual({"auk": ["state-T", "stuck-processes"], "tern": ["state-T"]}, told)
 
     def test_a_lock_counts_when_it_is_waited_for_all_the_time(self):
         held = SimpleNamespace(locks=[SimpleNamespace(waiter=7, holder=8)])

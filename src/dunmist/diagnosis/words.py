@@ -217,6 +217,7 @@ EvidenceKey = Literal[
     "lock-held-own",
     "lock-held-unseen",
     "lock-waiters",
+    "stuck-processes",
     "descriptors",
     "descriptors-rise",
     "executable",

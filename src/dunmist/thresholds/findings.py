@@ -47,6 +47,8 @@ class FindingLimits(Figures, frozen=True):
     long_uptime_s: Seconds = 2_592_000.0
     # share of one CPU's time
     interrupts: Share = 0.30
+    # what programs here send each other takes soft interrupts alone; a device begins with hard ones
+    interrupts_hard: Share = 0.05
     # of the kernel's own tasks
     kernel_cores: Cores = 0.50
     # threads of one process of which at least one on average waits for a CPU

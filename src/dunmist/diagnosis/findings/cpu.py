@@ -16,6 +16,8 @@ from dunmist.diagnosis.words import Kind, Severity
 from dunmist.series import Application, Rate
 
 HZ_PER_MHZ = 1e6
+# the local timer interrupts every CPU all the time (/proc/interrupts)
+TIMER = "LOC "
 # further single threads are part of the same story
 BOUND_SHOWN = 3
 # who uses processors all the time: most of them, or a little
@@ -132,6 +134,7 @@ def _stolen_time(exam: Examination) -> list[Finding]:
 
 @finds("interrupt-storm")
 def _interrupts(exam: Examination) -> list[Finding]:
+    """A device that interrupts all the time; not what CPUs and programs here send each other."""
     processors = exam.series.machine.processors
     usual = [exam.typical(processor.share("irq", "softirq")) for processor in processors]
     fullest = int(np.argmax(usual))
@@ -141,8 +144,14 @@ def _interrupts(exam: Examination) -> list[Finding]:
     signs = [sign("interrupt-share", usual[fullest], name=name)]
     sources = exam.series.devices.interrupts
     if sources:
-        source, count = max(sources.items(), key=lambda item: item[1])
-        signs.append(sign("interrupt-source", count / exam.series.line.measured_s, name=source))
+        source = max(sources, key=lambda each: 0 if each.startswith(TIMER) else sources[each])
+        # those of devices have numbers, those of the CPUs themselves have letters
+        if not source[0].isdigit():
+            return []
+        rate = sources[source] / exam.series.line.measured_s
+        signs.append(sign("interrupt-source", rate, name=source))
+    elif exam.typical(processors[fullest].share("irq")) < exam.limits.findings.interrupts_hard:
+        return []
     return [Finding("interrupt-storm", "urgent", name, signs)]
 
 

@@ -34,17 +34,19 @@ def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Processes that did nothing but wait uninterruptibly, or are stopped."""
     if strained.has("memory", "disk"):
         return []  # those who wait for pages or the disk are victims, not findings
-    findings = []
+    stuck: dict[tuple[str, Application], list[list[Sign]]] = {}
     for process in exam.series.living.values():
         # who waits for an answer wakes up now and then to ask again
         asks_s = exam.limits.findings.stuck_cores * exam.series.duration_s
         if process.facts.kernel or process.cpu_s > asks_s or process.first_row != 0:
             continue
-        signs = _stuck_signs(exam, process)
-        if signs:
-            findings.append(
-                Finding("stuck-process", "concern", process.name, signs, process.application)
-            )
+        if signs := _stuck_signs(exam, process):
+            stuck.setdefault((process.name, process.application), []).append(signs)
+    findings = []
+    for (name, application), (signs, *others) in stuck.items():
+        if others:
+            signs.append(sign("stuck-processes", float(len(others) + 1)))
+        findings.append(Finding("stuck-process", "concern", name, signs, application))
     return findings
 
 

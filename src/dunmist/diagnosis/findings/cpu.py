@@ -17,7 +17,7 @@ from dunmist.series import Application, Rate
 
 HZ_PER_MHZ = 1e6
 # the local timer interrupts every CPU all the time (/proc/interrupts)
-TIMER = "LOC "
+TIMER = "LOC"
 # further single threads are part of the same story
 BOUND_SHOWN = 3
 # who uses processors all the time: most of them, or a little

@@ -19,7 +19,7 @@ from textual.screen import Screen
 from textual.widgets import Footer, Static
 
 from dunmist.desk.follow import Follower
-from dunmist.desk.head import answer_text, gauges_text, shown_s
+from dunmist.desk.head import answer_text, gauges_text, state_text
 from dunmist.desk.judgement import PAGES, Judgement, PageTable
 from dunmist.desk.open_one import OpenOne, Subject, harmless_lines
 from dunmist.desk.page_rows import live_table
@@ -186,7 +186,9 @@ class DeskApp(App[str]):
         self._judge_where_due(at_s)
         if self._holds or isinstance(self.screen, OpenOne):
             return
-        self._show_state(at_s)
+        host = self._judgement.host if self._judgement else ""
+        state = state_text(self.visit, self._follower.header, host, at_s, self._trouble)
+        self._show("#state", state)
         width = self.size.width - PADDING
         age_s = max(0.0, at_s - self._judged_at)
         self._show("#answer", answer_text(self._judgement, age_s, width))
@@ -210,29 +212,6 @@ class DeskApp(App[str]):
     def _is_slow(self, now: Now) -> bool:
         """Whether every CPU is full and this process is one of many that want it."""
         return not self.visit.raised_by and now.gauges["cpu"].level == "choked"
-
-    def _show_state(self, at_s: float) -> None:
-        host = self._judgement.host if self._judgement else ""
-        header = self._follower.header
-        host = host or harmless((header.machine.host if header else None) or "this computer")
-        recording = header.recording if header else None
-        run_s = at_s + (recording.after_s if recording else 0.0)
-        every_s = header.plan.every_s if header else self.visit.every_s
-        how = f"{self.visit.state} for {shown_s(run_s)} s, every {every_s:g} s"
-        if not self.visit.options.is_live:
-            how = f"{self.visit.path.name}, up to {at_s:.0f} s"
-        elif not self.visit.is_sampling:
-            how = f"sampling ended after {at_s:.0f} s"
-        words = [host, how]
-        if self.visit.note or self.visit.options.complaints:
-            note = self.visit.note or ", ".join(self.visit.options.complaints)
-            words.insert(1, f'"{harmless(note)}"')
-        if news := self.visit.news():
-            words.append(harmless(news))
-        state = Text("  ·  ".join(words), "bold", no_wrap=True, overflow="ellipsis")
-        if self._trouble:
-            state.append(f"  ·  {harmless(self._trouble)}", "bold color(196)")
-        self._show("#state", state)
 
     def _show(self, place: str, text: Text) -> None:
         """Show a text where it is another one: what stands still costs nothing.

@@ -4,7 +4,9 @@ from collections.abc import Iterable
 
 from rich.text import Text
 
+from dunmist.captures import Header
 from dunmist.desk.judgement import Judgement
+from dunmist.desk.visit import Visit
 from dunmist.harmless import harmless
 from dunmist.recorder import Gauge, Now
 from dunmist.sparklines import curve_text
@@ -21,6 +23,32 @@ LABEL, WORD, FIGURE = 8, 10, 32
 FULL = 0.95
 STRIP_MOST = 120
 STEPS_FROM_S, STEP_S = 10.0, 5.0
+
+
+def state_text(visit: Visit, header: Header | None, host: str, at_s: float, trouble: str) -> Text:
+    """Return the first line: which computer, what is complained of, how it is sampled, trouble.
+
+    ``host`` is the name that was judged, empty before; ``at_s`` is the newest tick's time.
+    """
+    host = host or harmless((header.machine.host if header else None) or "this computer")
+    recording = header.recording if header else None
+    run_s = at_s + (recording.after_s if recording else 0.0)
+    every_s = header.plan.every_s if header else visit.every_s
+    how = f"{visit.state} for {shown_s(run_s)} s, every {every_s:g} s"
+    if not visit.options.is_live:
+        how = f"{visit.path.name}, up to {at_s:.0f} s"
+    elif not visit.is_sampling:
+        how = f"sampling ended after {at_s:.0f} s"
+    words = [host, how]
+    if visit.note or visit.options.complaints:
+        note = visit.note or ", ".join(visit.options.complaints)
+        words.insert(1, f'"{harmless(note)}"')
+    if news := visit.news():
+        words.append(harmless(news))
+    state = Text("  ·  ".join(words), "bold", no_wrap=True, overflow="ellipsis")
+    if trouble:
+        state.append(f"  ·  {harmless(trouble)}", "bold color(196)")
+    return state
 
 
 def answer_text(judgement: Judgement | None, age_s: float, width: int) -> Text:

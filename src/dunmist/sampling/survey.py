@@ -64,7 +64,7 @@ from dunmist.sampling.tick_context import OpenComputer
 LARGEST = 10
 # looking for newer versions moves the heads of a disk: done for those who could be to blame
 UPDATED_OF = 12
-# a program that keeps a log, and what it uses of a CPU where somebody floods it
+# programs that keep a log or show a terminal, and what one uses of a CPU where somebody floods it
 SERVERS_OF, SERVER_CORES_LEAST = 8, 0.05
 # what changed lately takes a third of it, and files are no more looked at after it
 CHANGES_TAKE_S = 0.3

@@ -38,6 +38,7 @@ docs: $(VENV)/installed
 	$(BIN)/python docs/make_schema.py
 	$(BIN)/python docs/make_views.py
 	$(BIN)/python docs/make_thresholds.py
+	$(BIN)/python docs/make_sources.py
 
 benchmarks: $(VENV)/installed
 	$(BIN)/python benchmarks/measure.py

@@ -44,7 +44,7 @@ HARD_SEEDS, FIRST_UNSEEN_SEED = range(41000, 42200), 41600
 
 
 class Outcome(NamedTuple):
-    """One patient judged, beside its truth."""
+    """One patient judged, with its truth."""
 
     group: str
     name: str
@@ -138,7 +138,7 @@ def one_hard(seed):
 
 
 def as_outcome(result):
-    """Return what a live case came to beside its truth."""
+    """Return what a live case came to with its truth."""
     case, named = result.case, result.named
     limiting = result.limiting if result.limiting in case.limiting else case.limiting[0]
     culprit = None

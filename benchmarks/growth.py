@@ -182,7 +182,7 @@ def cost(command):
     return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime, mib
 
 
-def by_turns(commands):
+def alternately(commands):
     """Return the costs of each command, one a round: a machine that gets slower does so for all."""
     rounds = [[cost(command) for command in commands] for _ in range(TIMES)]
     return list(zip(*rounds, strict=True))
@@ -232,8 +232,8 @@ def of_models(folder, kind):
         if name is None:
             with_services(path, size)
         paths.append(path)
-    triages = by_turns([[DUNMIST, "triage", path] for path in paths])
-    reports = by_turns(
+    triages = alternately([[DUNMIST, "triage", path] for path in paths])
+    reports = alternately(
         [[DUNMIST, "report", path, "-o", path.with_suffix(".html"), "--force"] for path in paths]
     )
     for size, path, triage, report in zip(sizes, paths, triages, reports, strict=True):

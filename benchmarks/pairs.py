@@ -63,15 +63,15 @@ def one_pair(seed):
     chance, scenario = random.Random(seed), random_scenario(8 * seed + 7)
     examined = []
     with tempfile.TemporaryDirectory() as folder:
-        for place, (item, hour) in enumerate(
+        for index, (item, hour) in enumerate(
             (
                 (scenario, scenario.machine.started),
                 (scenario, LATER),
                 (with_more(scenario, chance), LATER),
             )
         ):
-            path = Path(folder) / f"{place}.jsonl.gz"
-            capture_patient(at(item, hour), path, SPAN_S, seed=seed + place)
+            path = Path(folder) / f"{index}.jsonl.gz"
+            capture_patient(at(item, hour), path, SPAN_S, seed=seed + index)
             result = judge(path, looks_for_bad_window=False)
             examined.append(Examined(result.series, result.diagnosis))
     same, more = compare(examined[0], examined[1]), compare(examined[0], examined[2])
@@ -99,10 +99,10 @@ def live_pairs():
     hog = [sys.executable, str(LOAD), "spin", "4"]
     looks = []
     with tempfile.TemporaryDirectory() as folder:
-        for place, busy in enumerate(LIVE):
+        for index, busy in enumerate(LIVE):
             fault = subprocess.Popen(hog, start_new_session=True) if busy else None
             time.sleep(LIVE_SETTLE_S)
-            path = Path(folder) / f"{place}.jsonl.gz"
+            path = Path(folder) / f"{index}.jsonl.gz"
             try:
                 subprocess.run(
                     [DUNMIST, "capture", "-o", path, "--for", f"{LIVE_S}s"],
@@ -115,8 +115,8 @@ def live_pairs():
                     fault.wait()
             result = judge(path, looks_for_bad_window=False)
             looks.append(Examined(result.series, result.diagnosis))
-    for place, (before, after) in enumerate(pairwise(looks)):
-        was, now = LIVE[place], LIVE[place + 1]
+    for index, (before, after) in enumerate(pairwise(looks)):
+        was, now = LIVE[index], LIVE[index + 1]
         expected = "no clear change" if was == now else ("worse" if now else "better")
         yield [expected, compare(before, after).answer]
 

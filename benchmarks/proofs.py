@@ -1,4 +1,4 @@
-"""How often an experiment is right: faults started for real, each with a decoy beside it.
+"""How often an experiment is right: faults started for real, each with a decoy with it.
 
 Run it with ``make proofs`` as administrator; it writes docs/proofs.json, which ``make accuracy``
 puts into its page. The culprit that the triage names is to be proven, the decoy never. With
@@ -63,7 +63,7 @@ FAULTS = (
         "skua-log one_of_many 200",
     ),
     Fault("two programs of one kind", "auk-count spin 2 & auk-count spin 2", BEAT),
-    Fault("low priority beside work", f"{LIGHT} 4 & auk-count spin 4", LIGHT),
+    Fault("low priority with work", f"{LIGHT} 4 & auk-count spin 4", LIGHT),
     Fault(
         "short programs by four shells", f"for n in 1 2 3 4; do sh -c '{EACH}' & done; wait", BEAT
     ),
@@ -104,9 +104,7 @@ FAULTS = (
         LOOK,
         before=SOUND,
     ),
-    Fault(
-        "writes beside work", "for n in $(seq 6); do skua-log write book$n 64 & done; wait", BEAT
-    ),
+    Fault("writes with work", "for n in $(seq 6); do skua-log write book$n 64 & done; wait", BEAT),
     Fault(
         "a full line",
         f"{FAR} {TBF} plover-feed send 10.9.0.2 9000",

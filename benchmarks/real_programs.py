@@ -40,6 +40,7 @@ class Work(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     what: Literal["code", "wait", "file", "peer"] = "code"
     says: list[str] = []
     step: str | None = None  # first specific step; None where there is none to take
+    warm_s: float = WARM_S  # what is read from the disk at first is no part of it
     unseen: bool = False  # the tables were not tuned on it
 
 
@@ -162,7 +163,7 @@ def judged(case: Work, folder: Path) -> dict[str, object]:
         start_new_session=True,
     )
     try:
-        time.sleep(WARM_S)
+        time.sleep(case.warm_s)
         path = run_capture(CaptureOptions(folder / "real.jsonl.gz", SAMPLED_S, 1.0, force=True))
         alive = child.poll() is None
     finally:
@@ -184,7 +185,7 @@ def judged(case: Work, folder: Path) -> dict[str, object]:
     first_said = code[0] if code else None
     said = next((item for item in code if any(word in item.text for word in case.says)), None)
     said = said if case.says else first_said
-    specific = [rung.step.action for rung in case_of.rungs] if case_of else []
+    specific = [filled.step.action for filled in case_of.filled_steps] if case_of else []
     first = whole.triage.culprits[0].name if whole.triage.culprits else None
     kinds = [item.name for item in code if item.share and item.share >= 0.3] or [
         item.name for item in code[:1]

@@ -13,7 +13,7 @@ import time
 from pathlib import Path
 
 import numpy as np
-from live import CASES, DUNMIST, HERE, end, started_in
+from live import CASES, DUNMIST, HERE, end, started_in, wait_until_ready
 
 from dunmist.jobs.judge import judge
 from dunmist.remote.collector_script import collector_script
@@ -27,7 +27,7 @@ def seen_twice(case):
     with tempfile.TemporaryDirectory(dir=HERE, prefix="live-") as folder:
         fault, place = started_in(folder, case.start), Path(folder)
         try:
-            time.sleep(case.settle_s)
+            wait_until_ready(case, folder)
             far = subprocess.Popen(
                 ["sh", "-s"], stdin=subprocess.PIPE, stdout=(place / "far.txt").open("wb")
             )

@@ -166,7 +166,7 @@ CASES = (
         exact={"cores": "wader-count"},
     ),
     Case(
-        "three programs beside three at low priority, of another group",
+        "three programs with three at low priority, of another group",
         "for one in wader-count egg-census nest-sums; do unit $one $one spin; done; for one in"
         " moth-count seal-count crab-count; do unit $one -p Nice=19 $one spin; done",
         "gone wader-count egg-census nest-sums moth-count seal-count crab-count",
@@ -175,7 +175,7 @@ CASES = (
         may=BUSY,
     ),
     Case(
-        "three programs beside three at low priority, of the same group",
+        "three programs with three at low priority, of the same group",
         "unit station sh -c 'wader-count spin & egg-census spin & nest-sums spin & nice -n 19"
         " moth-count spin & nice -n 19 seal-count spin & nice -n 19 crab-count spin & wait'",
         "gone station",

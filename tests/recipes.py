@@ -18,15 +18,15 @@ def parse_noise(text: bytes) -> int:
 NOISE_RESOURCE = '''"""Resource ``noise``: is there enough of it?"""
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import sign
+from dunmist.diagnosis.records import figure
 from dunmist.diagnosis.resources.declared import Resource, ResourceInstance, flow_demand
 
 
 def _things(exam: Examination) -> list[ResourceInstance]:
     used = exam.series.machine.noise_bits.at_ends() / 4096.0
     conditions = {"busy": used.at_least(exam.limits.noise.busy)}
-    signs = [sign("noise-used", exam.typical(used))]
-    return [ResourceInstance(None, used, None, conditions, signs)]
+    evidence = [figure("noise-used", exam.typical(used))]
+    return [ResourceInstance(None, used, None, conditions, evidence)]
 
 
 def _demand(exam: Examination):
@@ -42,10 +42,10 @@ def _noise(exam: Examination) -> list[Finding]:
     bits = exam.series.machine.noise_bits.last() or 0.0
     if bits > exam.limits.findings.noise_most_bits:
         return []
-    return [Finding("little-noise", "note", None, [sign("noise", bits)])]
+    return [Finding("little-noise", "note", None, [figure("noise", bits)])]
 """
 # the last lines of the module: what is added stands behind them
-UPTIME_END = '    return [Finding("restart-waiting", "note", None, [*signs, *known])]\n'
+UPTIME_END = '    return [Finding("restart-waiting", "note", None, [*evidence, *known])]\n'
 LIST = '''"""The report as one line a section."""
 
 from dunmist.reports.document import Document
@@ -105,9 +105,9 @@ SOURCE = {
         '            noise_bits=single["noise"].level("value"),\n',
     ),
     "captures/schema.py": ("MAJOR, MINOR = 1, 10", "MAJOR, MINOR = 1, 11"),
-    "remote/remote_paths.py": (
-        '        "/proc/{uptime,stat,',
-        '        "/proc/sys/kernel/random/entropy_avail",\n        "/proc/{uptime,stat,',
+    "computer/read_paths.py": (
+        '            "/proc/{uptime,stat,',
+        '            "/proc/sys/kernel/random/entropy_avail",\n            "/proc/{uptime,stat,',
     ),
     "advice/wording.toml": (
         '"throttle counts" =',
@@ -153,9 +153,9 @@ STEP = {
         "VERB_RULES: Mapping",
         "def _clap(act: Act, targets: list[Target], root: Root) -> Result:\n"
         '    return Result("clapped once", True)\n\n\nVERB_RULES: Mapping',
-        '    "resume": VerbRule(\n',
+        '    "resume": VerbRule(check',
         '    "clap": VerbRule(check_nothing, _clap, None, "Hands were clapped."),\n'
-        '    "resume": VerbRule(\n',
+        '    "resume": VerbRule(check',
     ),
 }
 COLUMN = {

@@ -55,7 +55,7 @@ class OutputError(DunmistError):
 
 
 class WrongUsage(DunmistError):
-    """What was asked for contradicts itself or names what is not there; counts as wrong usage."""
+    """A request that contradicts itself or names something missing; counts as wrong usage."""
 
     exit_status = 2
 

@@ -1,4 +1,4 @@
-"""The one way to write a file: a new one beside its place, put there when it is worth having.
+"""The one way to write a file: to a temporary name next to it, renamed when it is complete.
 
 A file that is there already is never opened: nothing goes through a link, into a device or a FIFO,
 or into what somebody else owns and reads. With ``force`` a plain file of one's own is replaced.
@@ -45,7 +45,7 @@ def _check_replaceable(path: Path, there: os.stat_result, *, force: bool) -> Non
 
 
 class NewFile:
-    """A file of mode 0600 that is being written beside its place; raises OutputError.
+    """A file of mode 0600 that is being written next to its destination; raises OutputError.
 
     ``put_in_place`` gives it its name, as often as wanted; what never gets it is ``discard``-ed.
     """

@@ -28,7 +28,7 @@ def can_draw() -> bool:
 
 
 def curve_text(values: Values, top: float | None = None) -> str:
-    """Return a tiny curve from nought to ``top``, or to its own greatest value."""
+    """Return a tiny curve from zero to ``top``, or to its own greatest value."""
     known = [value for value in values if value is not None and not math.isnan(value)]
     most = top or max(known, default=0.0)
     return "".join(_mark(value, most, CURVE if can_draw() else CURVE_PLAIN) for value in values)

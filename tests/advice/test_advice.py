@@ -21,7 +21,7 @@ from dunmist.advice import (
     protected_by_name,
 )
 from dunmist.advice.case import _circumstances_of_thing
-from dunmist.advice.ladder_steps import Acting, rungs_of
+from dunmist.advice.ladder_steps import Acting, filled_steps_of
 from dunmist.advice.template_values import sensor_modules, timer_of
 from dunmist.advice.wording import ladder
 from dunmist.captures import CaptureReader, CaptureWriter
@@ -176,24 +176,27 @@ class Steps(unittest.TestCase):
                 case = result.cases.of(application)
                 if case.about.protection:
                     seen += 1
-                    acts = [rung.act for rung in case.rungs if rung.act]
+                    acts = [filled.act for filled in case.filled_steps if filled.act]
                     self.assertEqual([], acts, application.name)
-                    commands = " ".join(rung.step.command or "" for rung in case.rungs)
+                    commands = " ".join(filled.step.command or "" for filled in case.filled_steps)
                     self.assertNotIn("kill", commands)
                 else:
-                    self.assertTrue(case.rungs, application.name)
+                    self.assertTrue(case.filled_steps, application.name)
             self.assertGreater(seen, 4, name)
 
     def test_acts_concern_living_processes_with_their_start(self):
         result = judged("ringing-office")
         application = oldest(result.series, "nestcam-index").application
-        rungs = {rung.step.action: rung for rung in result.cases.of(application).rungs}
+        filled_steps = {
+            filled.step.action: filled for filled in result.cases.of(application).filled_steps
+        }
         starts = {(member.pid, member.facts.start_clk) for member in application.members}
-        targets = rungs["pause"].act.targets
+        targets = filled_steps["pause"].act.targets
         self.assertEqual(starts, {(target.pid, target.start_clk) for target in targets})
-        self.assertEqual(1, len(rungs["end"].act.targets))
+        self.assertEqual(1, len(filled_steps["end"].act.targets))
         self.assertEqual(
-            min(target.start_clk for target in targets), rungs["end"].act.targets[0].start_clk
+            min(target.start_clk for target in targets),
+            filled_steps["end"].act.targets[0].start_clk,
         )
 
     def test_names_that_protect(self):
@@ -322,16 +325,18 @@ class StartSteps(unittest.TestCase):
             "timer_of": timer_of(subject),
         }
         names = ladder()["finding"]["slow-start"]
-        rungs = rungs_of(names, holding, defaultdict(str, filling), Acting(unit=subject))
-        return [rung.step.action for rung in rungs], rungs
+        filled_steps = filled_steps_of(
+            names, holding, defaultdict(str, filling), Acting(unit=subject)
+        )
+        return [filled.step.action for filled in filled_steps], filled_steps
 
     def unit(self, name, starts="enabled"):
         return Unit(name, active="active", sub="running", starts=starts)
 
     def test_what_is_enabled_can_start_later_or_not_at_all(self):
-        actions, rungs = self.actions("plate.service", self.unit("plate.service"))
+        actions, filled_steps = self.actions("plate.service", self.unit("plate.service"))
         self.assertEqual(["see-start", "start-later", "keep-from-boot"], actions)
-        later = rungs[1].step
+        later = filled_steps[1].step
         self.assertIn("> /etc/systemd/system/plate.timer", later.command)
         self.assertLess(
             later.command.index("disable -- plate.service"),
@@ -341,7 +346,9 @@ class StartSteps(unittest.TestCase):
             later.undo.index("enable -- plate.service"),
             later.undo.index("rm -- /etc/systemd/system/plate.timer"),
         )
-        self.assertEqual(("disable-unit", "plate.service"), (rungs[2].act.verb, rungs[2].act.unit))
+        self.assertEqual(
+            ("disable-unit", "plate.service"), (filled_steps[2].act.verb, filled_steps[2].act.unit)
+        )
 
     def test_what_others_need_or_start_is_only_looked_at(self):
         for name, starts in (

@@ -10,7 +10,7 @@ import click
 from dunmist.cli.column_words import columns_of
 from dunmist.cli.selecting import Selection, select
 from dunmist.errors import UnknownName, WrongUsage
-from dunmist.jobs.selection import choose_culprit, choose_owner_of, find_process, rung_of
+from dunmist.jobs.selection import choose_culprit, choose_owner_of, find_process, step_of
 from dunmist.tables import Column, Table, filled
 from tests.handmade import application, line, process
 
@@ -121,7 +121,7 @@ class Processes(unittest.TestCase):
         # the number of the first one was given away again
         living = {7: self.now, 8: self.twin, 9: self.idle}
         series = SimpleNamespace(processes=dict(enumerate(every)), living=living, path="x.gz")
-        self.case = SimpleNamespace(application=gull, rungs=["wait", "pause"])
+        self.case = SimpleNamespace(application=gull, filled_steps=["wait", "pause"])
         cases = SimpleNamespace(of=lambda item: self.case if item is gull else None)
         culprits = [SimpleNamespace(application=gull)]
         self.judged = SimpleNamespace(
@@ -145,13 +145,13 @@ class Processes(unittest.TestCase):
 
     def test_whom_and_which_step(self):
         chosen = choose_culprit(self.judged, 1)
-        self.assertEqual(("gull", "pause"), (chosen.application.name, rung_of(chosen, "2")))
+        self.assertEqual(("gull", "pause"), (chosen.application.name, step_of(chosen, "2")))
         self.assertEqual("gull", choose_owner_of(self.judged, 7).application.name)
         for ask, said in (
             (lambda: choose_culprit(self.judged, 2), "has 1 culprit, not 2"),
             (lambda: choose_owner_of(self.judged, 12), "process 12 was not there"),
             (lambda: choose_owner_of(self.judged, 9), "nothing of tern was seen"),
-            (lambda: rung_of(chosen, "3"), "has 2 steps, not 3"),
+            (lambda: step_of(chosen, "3"), "has 2 steps, not 3"),
         ):
             with self.subTest(said), self.assertRaisesRegex(WrongUsage, said):
                 ask()

@@ -76,8 +76,8 @@ class Captures(InFolder):
     def test_a_capture_with_what_cannot_be_is_refused_with_its_line(self):
         lines = gzip.decompress(self.sample.read_bytes()).splitlines()
         number, tick = next(
-            (place, json.loads(line))
-            for place, line in enumerate(lines)
+            (index, json.loads(line))
+            for index, line in enumerate(lines)
             if b'"kind":"tick"' in line
         )
         for what, change in (

@@ -27,8 +27,8 @@ from tests.program import InFolder, capture_model
 def attributes(*rows):
     """A page of attributes of ATA: number, value, raw."""
     page = bytearray(512)
-    for place, (number, value, raw) in enumerate(rows):
-        start = 2 + 12 * place
+    for index, (number, value, raw) in enumerate(rows):
+        start = 2 + 12 * index
         page[start : start + 11] = struct.pack("<BHBB", number, 3, value, value) + raw.to_bytes(
             6, "little"
         )
@@ -38,8 +38,8 @@ def attributes(*rows):
 def thresholds(*rows):
     """A page of thresholds of ATA: number, and the least value that is allowed."""
     page = bytearray(512)
-    for place, row in enumerate(rows):
-        page[2 + 12 * place : 4 + 12 * place] = bytes(row)
+    for index, row in enumerate(rows):
+        page[2 + 12 * index : 4 + 12 * index] = bytes(row)
     return page.hex()
 
 

@@ -41,8 +41,8 @@ class OnTrees(unittest.TestCase):
             trees.plant(self.folder, item)
         result = sensors.read_sensors(self.root)
         readings, line = Readings("raw"), TimeLine(np.arange(float(ticks)))
-        for place, sensor in enumerate(result):
-            readings.add(0, place, [sensors.read_reading(self.root, sensor)])
+        for index, sensor in enumerate(result):
+            readings.add(0, index, [sensors.read_reading(self.root, sensor)])
         settings = self.folder / "sensors.toml"
         settings.write_text(corrections)
         return sensor_series(readings.over(line), result, line, load_corrections(settings))
@@ -215,8 +215,8 @@ class FileSystems(OnTrees):
             "stick": ("fuseblk", "4096 500 0 0 900 0"),
         }
         lines = [
-            f"{20 + place} 1 0:{place} / /{name} rw - {kind} x rw"
-            for place, (name, (kind, _)) in enumerate(about.items())
+            f"{20 + index} 1 0:{index} / /{name} rw - {kind} x rw"
+            for index, (name, (kind, _)) in enumerate(about.items())
         ]
         trees.plant(
             self.folder,

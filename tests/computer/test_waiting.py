@@ -37,7 +37,7 @@ sys.stdin.read()
 
 class Calls(unittest.TestCase):
     def test_numbers_are_those_of_the_kernels_headers(self):
-        for place, (column, header) in enumerate(zip(("x86_64", "generic"), HEADERS, strict=True)):
+        for index, (column, header) in enumerate(zip(("x86_64", "generic"), HEADERS, strict=True)):
             if not header.exists():
                 self.skipTest(f"{header} is not there")
             known = {}
@@ -47,7 +47,7 @@ class Calls(unittest.TestCase):
                 name = LONG.get(call.name, call.name)
                 number = known.get(name, known.get("fstatat") if "fstatat" in name else None)
                 with self.subTest(call.name, column=column):
-                    self.assertEqual(number, call[1 + place])
+                    self.assertEqual(number, call[1 + index])
 
     def test_forms(self):
         whole = b"74 0x3 0x0 0x0 0x0 0x0 0x0 0x7ffd00000000 0x7f0000000000\n"

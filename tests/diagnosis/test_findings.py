@@ -235,22 +235,26 @@ class Memory(unittest.TestCase):
                 ]
             )
             (result,) = found(findings.memory, exam)
-            signs = {sign.key: sign for sign in result.signs}
+            evidence = {figure.key: figure for figure in result.evidence}
             with self.subTest(case):
                 self.assertEqual(("oom-kill", subject), (result.kind, result.subject))
                 self.assertEqual(
                     key,
                     next(
-                        (sign for sign in signs if sign.startswith("oom-g") or sign == "oom-below"),
+                        (
+                            figure
+                            for figure in evidence
+                            if figure.startswith("oom-g") or figure == "oom-below"
+                        ),
                         None,
                     ),
                 )
                 self.assertEqual(
                     ("fit", 7.0, 4_096_000.0),
                     (
-                        signs["oom-victim"].slots["name"],
-                        signs["oom-victim"].slots["pid"],
-                        signs["oom-victim"].value,
+                        evidence["oom-victim"].slots["name"],
+                        evidence["oom-victim"].slots["pid"],
+                        evidence["oom-victim"].value,
                     ),
                 )
 
@@ -277,7 +281,11 @@ class Memory(unittest.TestCase):
             with self.subTest(during=during):
                 self.assertEqual(
                     [(key, float(pid))],
-                    [(sign.key, sign.slots["pid"]) for sign in result.signs if "pid" in sign.slots],
+                    [
+                        (figure.key, figure.slots["pid"])
+                        for figure in result.evidence
+                        if "pid" in figure.slots
+                    ],
                 )
 
     def test_paging_goes_both_ways(self):
@@ -339,16 +347,20 @@ class Waiting(unittest.TestCase):
             for rule in (findings.machine._waiting, findings.machine._starts)
             for item in rule(exam)
         ]
-        return {sign.key: sign for item in every if item.kind == kind for sign in item.signs}
+        return {
+            figure.key: figure for item in every if item.kind == kind for figure in item.evidence
+        }
 
     def updates(self, count=1, listed_s=None):
         known = [KnownUpdate(f"auk-{number}", "1.0", "1.1") for number in range(count)]
         return KnownUpdates(known, listed_s)
 
     def test_newer_versions_are_a_finding_of_their_own_only_where_nothing_else_waits(self):
-        signs = self.findings_of("updates-known", updates=self.updates(2, self.NOW_S - self.DAY_S))
-        self.assertEqual({"updates-known", "lists-age"}, set(signs))
-        self.assertEqual(2.0, signs["updates-known"].value)
+        evidence = self.findings_of(
+            "updates-known", updates=self.updates(2, self.NOW_S - self.DAY_S)
+        )
+        self.assertEqual({"updates-known", "lists-age"}, set(evidence))
+        self.assertEqual(2.0, evidence["updates-known"].value)
         asked = Pending(asked_s=self.NOW_S - 3 * self.DAY_S)
         self.assertEqual(
             {}, self.findings_of("updates-known", updates=self.updates(), pending=asked)
@@ -362,23 +374,25 @@ class Waiting(unittest.TestCase):
         self.assertEqual({}, self.findings_of("updates-known"))
 
     def test_a_clock_that_is_behind_makes_no_negative_age(self):
-        signs = self.findings_of("updates-known", updates=self.updates(1, self.NOW_S + self.DAY_S))
-        self.assertEqual(0.0, signs["lists-age"].value)
+        evidence = self.findings_of(
+            "updates-known", updates=self.updates(1, self.NOW_S + self.DAY_S)
+        )
+        self.assertEqual(0.0, evidence["lists-age"].value)
 
     def test_an_older_kernel_and_replaced_files_are_told_together(self):
-        signs = self.findings_of(
+        evidence = self.findings_of(
             "restart-waiting",
             pending=Pending(newest_kernel="6.1.0-12"),
             replaced=["/usr/bin/auk", "/usr/bin/tern"],
         )
-        self.assertEqual({"kernel-older", "files-replaced"}, set(signs))
-        self.assertEqual(2.0, signs["files-replaced"].value)
+        self.assertEqual({"kernel-older", "files-replaced"}, set(evidence))
+        self.assertEqual(2.0, evidence["files-replaced"].value)
 
     def test_only_crashes_of_the_last_week_count(self):
         ages = (1, 6, 8, -1)
         crashes = [Crash(self.NOW_S - days * self.DAY_S, "lost") for days in ages]
-        signs = self.findings_of("unclean-restart", crashes=crashes)
-        self.assertEqual(2.0, signs["crash-records"].value)
+        evidence = self.findings_of("unclean-restart", crashes=crashes)
+        self.assertEqual(2.0, evidence["crash-records"].value)
         old = self.findings_of("unclean-restart", crashes=crashes[2:])
         self.assertEqual({}, old)
 
@@ -429,7 +443,7 @@ class Starting(unittest.TestCase):
         boot = Boot(services_s=118.0, chain=chain, slowest=beside, is_cut=True)
         (item,) = self.findings_of(boot)
         self.assertEqual("srv.mount", item.subject)
-        waited = [(sign.key, sign.value) for sign in item.signs[1:]]
+        waited = [(figure.key, figure.value) for figure in item.evidence[1:]]
         self.assertEqual(
             [
                 ("start-waited-for", 21.0),
@@ -486,9 +500,9 @@ class Devices(unittest.TestCase):
                 result = found(findings.devices, exam)
                 self.assertEqual(wanted, {item.kind for item in result})
                 if wanted:
-                    signs = {sign.key: sign for sign in result[0].signs}
-                    self.assertAlmostEqual(900.0, signs["storage-fills"].slots["full"], places=3)
-                    self.assertEqual("auk", signs["storage-writer"].slots["name"])
+                    evidence = {figure.key: figure for figure in result[0].evidence}
+                    self.assertAlmostEqual(900.0, evidence["storage-fills"].slots["full"], places=3)
+                    self.assertEqual("auk", evidence["storage-writer"].slots["name"])
 
     def test_disks_and_who_they_hold_up(self):
         slow = disk(LINE, 1.0, 1.0, 0.4, 1e5, spins=True)
@@ -564,7 +578,7 @@ class Devices(unittest.TestCase):
         )
         exam.series.sockets = sockets
         (result,) = found(findings.devices, exam)
-        (sent_again,) = result.signs
+        (sent_again,) = result.evidence
         self.assertEqual(
             ("link-errors", "eth1", 0.15, ["10.9.0.2"]),
             (result.kind, result.subject, sent_again.value, sent_again.slots["who"]),
@@ -579,7 +593,7 @@ class Devices(unittest.TestCase):
         )
         (result,) = found(findings.devices, exam)
         self.assertEqual(("file-system-unanswered", "/far"), (result.kind, result.subject))
-        silent, waits = result.signs
+        silent, waits = result.evidence
         self.assertEqual(("nfs4", "cliff:/srv"), (silent.slots["kind"], silent.slots["server"]))
         self.assertEqual(["tern"], waits.slots["who"])
 
@@ -681,7 +695,7 @@ class Processes(unittest.TestCase):
             item.last = sample(item.pid, state="T")
         exam = examination(machine(), [auk, tern], stopped)
         told = {
-            item.application.name: [sign.key for sign in item.signs]
+            item.application.name: [figure.key for figure in item.evidence]
             for item in findings.processes._stuck(exam, NOTHING)
         }
         self.assertEqual({"auk": ["state-T", "stuck-processes"], "tern": ["state-T"]}, told)
@@ -783,7 +797,7 @@ class Parts(unittest.TestCase):
             sensor=None,
         )
         told = {
-            item.subject: {sign.key: sign.value for sign in item.signs}
+            item.subject: {figure.key: figure.value for figure in item.evidence}
             for item in found(findings.heat, exam)
         }
         self.assertEqual(float(LINE.interval_s.sum()), told["card"]["part-above"])

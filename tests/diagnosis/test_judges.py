@@ -25,11 +25,11 @@ from dunmist.diagnosis.local_clients import (
     find_local_clients,
     find_log_writers,
     find_printers,
-    serving_signs,
+    serving_evidence,
 )
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.ranking import rank_culprits
-from dunmist.diagnosis.records import Finding, ResourceState, sign
+from dunmist.diagnosis.records import Finding, ResourceState, figure
 from dunmist.diagnosis.resources import RESOURCE_BY_WORD, find_bound, find_coverage, find_slow_disks
 from dunmist.series import CallUse, ProcessorSensor, SocketSeries, Storage, UnixConnection
 from tests.handmade import (
@@ -69,8 +69,8 @@ def covered(word):
     return RESOURCE_BY_WORD[word]._replace(coverage=None)
 
 
-def keys(signs):
-    return [item.key for item in signs]
+def keys(evidence):
+    return [item.key for item in evidence]
 
 
 class Processors(unittest.TestCase):
@@ -154,7 +154,7 @@ class Processors(unittest.TestCase):
         spent = Machine(LINE, processors(LINE, 4, user=0.48, steal=0.5))
         (state,) = states("cpu", examination(spent))
         self.assertAlmostEqual(0.96, state.used, 6)
-        self.assertIn("cpu-steal", keys(state.signs))
+        self.assertIn("cpu-steal", keys(state.evidence))
 
     def test_without_stall_accounting_the_queue_tells(self):
         for runnable, wanted in ((4.0, "busy"), (12.0, "choked")):
@@ -164,7 +164,7 @@ class Processors(unittest.TestCase):
                 )
                 (state,) = states("cpu", exam)
                 self.assertEqual(wanted, state.level)
-                self.assertIn("cpu-pressure-queue", keys(state.signs))
+                self.assertIn("cpu-pressure-queue", keys(state.evidence))
 
 
 class OneProcessor(unittest.TestCase):
@@ -188,7 +188,7 @@ class OneProcessor(unittest.TestCase):
             (state,) = states("core", exam)
             with self.subTest(mine):
                 self.assertEqual(wanted, state.level)
-                self.assertEqual(told, "core-own" in keys(state.signs))
+                self.assertEqual(told, "core-own" in keys(state.evidence))
 
     def test_who_hangs_on_one_processor(self):
         for what, wanted, figures in (
@@ -438,7 +438,7 @@ class Disks(unittest.TestCase):
             with self.subTest(case):
                 (state,) = states("disk", exam)
                 self.assertEqual(wanted, state.level)
-                self.assertIn(key, keys(state.signs))
+                self.assertIn(key, keys(state.evidence))
 
     def test_who_drives_the_disk_is_no_victim_of_it(self):
         waits = {"storage": level([1] * 11, LINE)}
@@ -564,7 +564,7 @@ class Lines(unittest.TestCase):
             with self.subTest(case):
                 (state,) = states("link", examination(machine(), outward_links=[line_]))
                 self.assertIn(state.level, {wanted, "choked"} if wanted == "strained" else {wanted})
-                self.assertIn("link-queued", keys(state.signs))
+                self.assertIn("link-queued", keys(state.evidence))
         # nothing tells how full it is
         self.assertEqual([], states("link", examination(machine(), outward_links=[link(LINE)])))
 
@@ -659,10 +659,10 @@ class Limiting(unittest.TestCase):
     def test_what_lies_outside_explains_its_own_resource_only(self):
         limits = thresholds()
         stolen, slow = (
-            Finding("stolen-time", "concern", None, [sign("cpu-steal", share)])
+            Finding("stolen-time", "concern", None, [figure("cpu-steal", share)])
             for share in (0.5, 0.15)
         )
-        disk_slow = Finding("disk-slow", "urgent", "sda", [sign("disk-busy", 1.0, name="sda")])
+        disk_slow = Finding("disk-slow", "urgent", "sda", [figure("disk-busy", 1.0, name="sda")])
         for what, limiting, findings, wanted in (
             ("much was stolen", "cpu", [stolen], stolen),
             ("a little was", "cpu", [slow], None),
@@ -858,9 +858,9 @@ class LocalClients(unittest.TestCase):
             )
         ]
         self.assertEqual({1: {"gull": 0.45, "logger": 0.3}}, find_log_writers(exam))
-        (told,) = serving_signs(exam, keeper)
+        (told,) = serving_evidence(exam, keeper)
         self.assertEqual(("app-logs", 0.75), (told.key, told.value))
-        self.assertEqual([], serving_signs(exam, gull))
+        self.assertEqual([], serving_evidence(exam, gull))
 
     def test_who_shows_a_terminal_works_for_who_prints_much_into_it(self):
         window, flood, shell = (
@@ -877,7 +877,7 @@ class LocalClients(unittest.TestCase):
             ShownTerminal(99, [Printer(known[1], 9_000_000)]),
         ]
         self.assertEqual({1: {"flood": 500_000.0}}, find_printers(exam))
-        (told,) = serving_signs(exam, window)
+        (told,) = serving_evidence(exam, window)
         self.assertEqual(("app-terminal", ["flood"]), (told.key, told.slots["which"]))
 
     def test_who_serves_a_file_system_works_for_who_waits_for_files_there(self):
@@ -904,7 +904,7 @@ class LocalClients(unittest.TestCase):
             1: [CallUse("read", "/mnt/a/counts", 1.0, "folio_wait")],
         }
         self.assertEqual({1: {"reader": 0.4}}, find_file_clients(exam))
-        self.assertEqual(["app-files"], [told.key for told in serving_signs(exam, shelf)])
+        self.assertEqual(["app-files"], [told.key for told in serving_evidence(exam, shelf)])
 
 
 class Coverage(unittest.TestCase):

@@ -66,9 +66,9 @@ class Sums(unittest.TestCase):
 
     def test_hours_in_which_tasks_waited(self):
         hours = [period(HOUR_S * hour) for hour in range(10)]
-        for place, each in enumerate(hours):
+        for index, each in enumerate(hours):
             each.resources["memory"] = ResourceSum()
-            each.resources["memory"].take(0.9, 0.2 if place < 3 else 0.001, 1800.0)
+            each.resources["memory"].take(0.9, 0.2 if index < 3 else 0.001, 1800.0)
         self.assertEqual((3, 10), hours_short_of(hours, "memory", 0.05))
 
 

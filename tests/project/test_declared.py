@@ -9,7 +9,7 @@ from dunmist.advice import VERBS, declared_evidence, ladder, wording
 from dunmist.computer import KERNEL_MESSAGE_KINDS
 from dunmist.diagnosis import KINDS, RESOURCES, ResourceWord, thresholds
 from dunmist.diagnosis.findings import RULES
-from dunmist.diagnosis.findings.kernel_messages import SIGNS, TABLE
+from dunmist.diagnosis.findings.kernel_messages import EVIDENCE_OF, TABLE
 from dunmist.diagnosis.words import EvidenceKey
 from dunmist.fixing import VERB_RULES, told
 from dunmist.sampling import SOURCES, Tick
@@ -33,7 +33,7 @@ def slots_by_key():
     for room in ("diagnosis", "advice", "compare"):
         for file in (SOURCE / room).rglob("*.py"):
             for node in ast.walk(ast.parse(file.read_text())):
-                if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "sign":
+                if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "figure":
                     key = node.args[0]
                     if isinstance(key, ast.Constant):
                         given = {keyword.arg for keyword in node.keywords}
@@ -93,6 +93,9 @@ class Tables(InFolder):
         make_views = maker("make_views")
         page = make_views.PAGE.read_text()
         self.assertEqual(make_views.renewed(page), page, "run 'make docs'")
+        make_sources = maker("make_sources")
+        page = make_sources.PAGE.read_text()
+        self.assertEqual(make_sources.renewed(page), page, "run 'make docs'")
 
     def test_every_column_says_what_each_record_has(self):
         from dunmist.jobs.judge import judge
@@ -164,7 +167,7 @@ class Declared(unittest.TestCase):
         self.assertEqual(make_thresholds.page(), page, "run 'make docs'")
 
     def test_each_class_of_complaint_can_speak(self):
-        self.assertEqual(set(KERNEL_MESSAGE_KINDS), set(SIGNS))
+        self.assertEqual(set(KERNEL_MESSAGE_KINDS), set(EVIDENCE_OF))
         counted = {kind for rule in TABLE for kind in rule.complaints}
         # who asked for memory is told with who was ended, firmware complains on every computer, and
         # what is plugged in is a change

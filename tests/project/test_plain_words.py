@@ -98,6 +98,7 @@ class PlainWords(unittest.TestCase):
                 first = re.split(r"(?<=[.!?])\s", head, maxsplit=1)[0]
                 self.assertTrue(first)
                 self.assertLessEqual(len(first.split()), LIMITS["head_words_max"], first)
+                self.assertNotRegex(first, rf"\A(?:{LIMITS['heads_ruled_out']})\b")
 
 
 if __name__ == "__main__":

@@ -43,9 +43,9 @@ class Captures(unittest.TestCase):
         sick = load_scenario("ringing-office")
         well = [program for program in sick.programs if program.name != "nestcam-index"]
         (cls.folder / "good").mkdir()
-        for place, hour in enumerate(HOURS[:3]):
+        for index, hour in enumerate(HOURS[:3]):
             good = at(msgspec.structs.replace(sick, programs=well), hour)
-            capture_patient(good, cls.folder / "good" / f"{place}.jsonl.gz", 20.0)
+            capture_patient(good, cls.folder / "good" / f"{index}.jsonl.gz", 20.0)
         capture_patient(at(sick, HOURS[3]), cls.folder / "sick.jsonl.gz", 20.0)
         capture_patient(at(sick, HOURS[2]), cls.folder / "brief.jsonl.gz", 3.0)
         capture_patient(load_scenario("errands"), cls.folder / "other.jsonl.gz", 10.0)
@@ -177,11 +177,11 @@ class NormalAndNow(Captures):
 
     def test_a_report_and_a_triage_say_it_too(self):
         said = run("triage", "sick.jsonl.gz", "--normal", "good", folder=self.folder).stdout
-        self.assertIn("Beside normal", said)
+        self.assertIn("Against normal", said)
         self.assertIn("New: program nestcam-index", said)
         run("report", "sick.jsonl.gz", "--normal", "good/*.gz", "-o", "r.html", folder=self.folder)
         page = (self.folder / "r.html").read_text()
-        section = page.split("Beside normal")[1]
+        section = page.split("Against normal")[1]
         self.assertIn("usually", section.split("<table")[0], "no picture of both")
         run("triage", "sick.jsonl.gz", "--json", "--normal", "good", folder=self.folder, status=2)
 

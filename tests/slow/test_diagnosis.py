@@ -178,7 +178,7 @@ class Series(unittest.TestCase):
         result = judged(load_scenario("frayed-cable")).diagnosis
         (item,) = [finding for finding in result.findings if finding.kind == "link-errors"]
         self.assertEqual("enp3s0", item.subject)
-        self.assertEqual(["link-errors", "retransmitted"], [sign.key for sign in item.signs])
+        self.assertEqual(["link-errors", "retransmitted"], [figure.key for figure in item.evidence])
 
     def test_what_is_kept_from_memory_is_not_blamed(self):
         result = judged(load_scenario("short-tether")).diagnosis

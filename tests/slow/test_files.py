@@ -158,7 +158,7 @@ class Positions(unittest.TestCase):
         return {(file.path, file.manner): file.moved_bytes for file in self.files(*ticks)}
 
     def tick(self, row, read, written, files):
-        samples = [FileSample(7, 3 + place, *file) for place, file in enumerate(files)]
+        samples = [FileSample(7, 3 + index, *file) for index, file in enumerate(files)]
         totals = [CharacterCounts(7, read, written)]
         return type("Tick", (), {"at_s": float(row), "files": samples, "file_totals": totals})
 

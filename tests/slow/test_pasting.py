@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from dunmist.advice.ladder_steps import Acting, rungs_of
+from dunmist.advice.ladder_steps import Acting, filled_steps_of
 from dunmist.advice.template_values import finding_filling
 from dunmist.advice.wording import ladder
 from dunmist.diagnosis import Finding
@@ -151,10 +151,12 @@ class Pasting(unittest.TestCase):
         )
         for hostile in HOSTILE:
             finding = Finding("storage-full", "concern", hostile, [])
-            rungs = rungs_of(
+            filled_steps = filled_steps_of(
                 wanted, holding, Filling(finding_filling(finding, diagnosis, series)), Acting()
             )
-            texts = [text for rung in rungs for text in (rung.step.command, rung.step.undo)]
+            texts = [
+                text for filled in filled_steps for text in (filled.step.command, filled.step.undo)
+            ]
             # what undoes a step may be plain words as well
             commands = [text for text in texts if text and text.split()[0] in PROGRAMS]
             said = self.pasted(*commands)

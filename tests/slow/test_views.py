@@ -220,7 +220,7 @@ class Closer(InFolder):
         self.assertAlmostEqual(rows[0]["family_cores"], grown, places=3)
 
     def family_size(self, rows):
-        ends = (place for place, row in enumerate(rows) if place and row["depth"] == 0)
+        ends = (index for index, row in enumerate(rows) if index and row["depth"] == 0)
         return next(ends, len(rows))
 
     def test_one_process_by_number_and_by_name(self):

@@ -155,8 +155,8 @@ class Text(unittest.TestCase):
         table = TextTable("Wide", columns, [[f"cell {number}" for number in range(12)]])
         text = document_text(Document("x", "calm", [Section("Tables", [table])]))
         self.assertLessEqual(max(map(len, text.splitlines())), 96)
-        for place, words in enumerate(zip(columns, table.rows[0], strict=True)):
+        for index, words in enumerate(zip(columns, table.rows[0], strict=True)):
             for word in words:
                 lines = [line for line in text.splitlines() if f"{word} " in f"{line} "]
                 # the first column says in each part whose row it is
-                self.assertEqual(1 if place else 2, len(lines), word)
+                self.assertEqual(1 if index else 2, len(lines), word)

@@ -1,4 +1,4 @@
-"""What a step does when the program carries it out, with exactly whom it concerns.
+"""Describe what a step runs and the exact processes or units that it is applied to.
 
 Advice fills these in and runs nothing; the room ``fixing`` carries them out.
 """

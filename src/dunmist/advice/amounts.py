@@ -1,7 +1,7 @@
 """Figures in words for people: percent, sizes, times, cores. Only here units leave SI."""
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 
 SIZES = (("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10))
@@ -33,7 +33,7 @@ def cores_text(cores: float, processors: float) -> str:
 
 
 def span_text(seconds: float) -> str:
-    """Return a stretch of time in its two largest units."""
+    """Return a duration in its two largest units."""
     minutes, rest_s = divmod(round(seconds), 60)
     hours, minutes = divmod(minutes, 60)
     days, hours = divmod(hours, 24)
@@ -74,6 +74,11 @@ def freed_text(value: float, unit: str) -> str:
 def freed_amount(value: float, unit: str) -> str:
     """Return an amount of a resource that is or was freed, as roughly as it is known."""
     return f"{value:.2g} cores" if unit == "cores" else amount_text(value, unit, None)
+
+
+def listed(names: Sequence[str]) -> str:
+    """Return names as they stand in a sentence: 'a', 'a and b', 'a, b and c'."""
+    return " and ".join(filter(None, (", ".join(names[:-1]), *names[-1:])))
 
 
 def plain_number(value: float) -> str:

@@ -1,4 +1,4 @@
-"""How a desktop's autostart entry is switched off and on again.
+"""Build the acts that switch a desktop's autostart entry off and on again.
 
 Source: freedesktop.org's Desktop Application Autostart Specification. Only files that end in
 ``.desktop`` are entries. So a person's own entry is switched off by another ending. An entry of the

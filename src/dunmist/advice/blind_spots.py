@@ -1,4 +1,4 @@
-"""What a capture could not see, and what would reveal it."""
+"""Put blind spots into words: what a capture could not see, and what would reveal it."""
 
 from dunmist.advice.amounts import span_text
 from dunmist.advice.triage import BlindSpot
@@ -54,7 +54,7 @@ def blind_spots_of(series: Series) -> list[BlindSpot]:
         spots.append(
             BlindSpot(
                 f"{span_text(series.line.gap_s)} of {span_text(series.duration_s)}",
-                "nothing was sampled meanwhile (asleep, stopped, far too busy): it is in no figure",
+                "nothing was sampled then (asleep, stopped, far too busy): no figure includes it",
                 "sample again",
             )
         )

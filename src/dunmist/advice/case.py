@@ -17,7 +17,7 @@ from dunmist.advice.guilty_part import (
     part_circumstances,
     part_filling,
 )
-from dunmist.advice.ladder_steps import Acting, FilledStep, rungs_of
+from dunmist.advice.ladder_steps import Acting, FilledStep, filled_steps_of
 from dunmist.advice.moved_files import file_filling
 from dunmist.advice.parts import part_words
 from dunmist.advice.program_facts import About, about_process
@@ -36,7 +36,15 @@ from dunmist.advice.template_values import (
 from dunmist.advice.triage import Doing
 from dunmist.advice.wording import ladder
 from dunmist.computer import StartEntry, Unit
-from dunmist.diagnosis import CLIENT_SIGNS, Culprit, Diagnosis, Finding, Role, Sign, savings_of
+from dunmist.diagnosis import (
+    CLIENT_EVIDENCE,
+    Culprit,
+    Diagnosis,
+    EvidenceFigure,
+    Finding,
+    Role,
+    savings_of,
+)
 from dunmist.series import Application, Process, Series, Surveyed
 
 ROOT = "/"
@@ -50,12 +58,12 @@ UNIT = re.compile(r"(?!-)[A-Za-z0-9:_.\\@-]{1,244}\Z")
 
 
 class Case(NamedTuple):
-    """What is known of an application in one role, and its ladder, safest first."""
+    """Facts of an application in one role, and its ladder, safest first."""
 
     application: Application
     role: Role
     about: About
-    rungs: list[FilledStep]
+    filled_steps: list[FilledStep]
     doing: list[Doing]
     recent: list[Recent]  # what changed lately that concerns it
 
@@ -72,7 +80,7 @@ class Cases:
         self._parts: dict[int, GuiltyPart | None] = {}
 
     def about(self, process: Process) -> About:
-        """Return what is known of a process and its application."""
+        """Return the facts of a process and its application."""
         if process.identity not in self._abouts:
             self._abouts[process.identity] = about_process(
                 self._series, process, self._protections, self._diagnosis.limits
@@ -97,7 +105,7 @@ class Cases:
     def of_finding(self, finding: Finding) -> list[FilledStep]:
         """Return the steps against a finding, safest first."""
         if id(finding) not in self._findings:
-            self._findings[id(finding)] = self._rungs_against(finding)
+            self._findings[id(finding)] = self._filled_steps_against(finding)
         return self._findings[id(finding)]
 
     def of_unit(self, unit: Unit) -> list[FilledStep]:
@@ -108,7 +116,7 @@ class Cases:
         holding |= {"timer"} if unit.name.endswith(".timer") else set()
         # what the system stands on is looked at only
         holding |= {"essential", "atomic"} if "protected" in holding else set()
-        return rungs_of(ladder()["unit"], holding, filling, Acting(unit=unit.name))
+        return filled_steps_of(ladder()["unit"], holding, filling, Acting(unit=unit.name))
 
     def of_entry(self, entry: StartEntry) -> list[FilledStep]:
         """Return the steps for what starts at login and was not seen to run."""
@@ -117,7 +125,7 @@ class Cases:
         holding = frozenset(("program", "autostart"))
         # without a person nobody's own directory can overrule an entry of the system
         acting = Acting(entry=entry, user=user)
-        steps = rungs_of(ladder()["entry"], holding, filling, acting)
+        steps = filled_steps_of(ladder()["entry"], holding, filling, acting)
         return steps if user else [step._replace(act=None) for step in steps]
 
     def _logged_in(self) -> str | None:
@@ -146,12 +154,12 @@ class Cases:
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed, part=part)
         holding |= _known_cause(filling) | part_circumstances(part)
         ranked = (item for item in self._diagnosis.culprits if item.application is application)
-        clients = _clients(sign for culprit in ranked for sign in culprit.signs)
+        clients = _clients(figure for culprit in ranked for figure in culprit.evidence)
         filling["clients"] = clients
         holding |= {"serves"} if clients else set()
         limits = self._diagnosis.limits
         doing = doing_of(application, self._series, limits, part, about.origin)
-        work = main_work(self._series.code.get(application.number), limits)
+        work = main_work(application, self._series.code.get(application.number), limits)
         holding |= work_circumstances(work)
         filling |= work_filling(work)
         recent = self._recent(application)
@@ -164,10 +172,10 @@ class Cases:
         files = file_filling(self._series.files.get(application.number), limits)
         filling |= files
         holding |= files.keys()
-        rungs = rungs_of(ladder()["culprit"], holding, filling, acting)
-        return Case(application, role, about, rungs, doing, recent)
+        filled_steps = filled_steps_of(ladder()["culprit"], holding, filling, acting)
+        return Case(application, role, about, filled_steps, doing, recent)
 
-    def _rungs_against(self, finding: Finding) -> list[FilledStep]:
+    def _filled_steps_against(self, finding: Finding) -> list[FilledStep]:
         outside = self._diagnosis.external_cause
         if outside and finding.kind in ladder()["outside"].get(outside.kind, ()):
             return []
@@ -183,7 +191,7 @@ class Cases:
             filling |= deleted
             holding |= deleted.keys()
             unit = finding.subject if (finding.subject or "").endswith(STOPPABLE) else None
-            return rungs_of(names, holding | of_computer, filling, Acting(unit=unit))
+            return filled_steps_of(names, holding | of_computer, filling, Acting(unit=unit))
         about = self.about(main)
         cause = filling["cause"]  # of the finding itself, which may not be of what limits
         filling |= application_filling(self._series, about, self._diagnosis)
@@ -193,11 +201,11 @@ class Cases:
         freed = savings_of(about.process.application, resource) if resource else None
         part = self._part(about.process.application)
         filling |= part_filling(part)
-        filling["clients"] = _clients(finding.signs)
+        filling["clients"] = _clients(finding.evidence)
         holding |= of_computer | part_circumstances(part)
         holding |= {"serves"} if filling["clients"] else set()
         acting = Acting(about=about, limits=self._diagnosis.limits, freed=freed, part=part)
-        return rungs_of(names, holding, filling, acting)
+        return filled_steps_of(names, holding, filling, acting)
 
     def _recent(self, application: Application) -> list[Recent]:
         onset = next(
@@ -229,13 +237,13 @@ class Cases:
         )
 
 
-def _clients(signs: Iterable[Sign]) -> str:
+def _clients(evidence: Iterable[EvidenceFigure]) -> str:
     """Return for which programs of this computer an application works, none as nothing."""
     names = [
         name
-        for sign in signs
-        if sign.key in CLIENT_SIGNS and isinstance(sign.slots["which"], list)
-        for name in sign.slots["which"]
+        for figure in evidence
+        if figure.key in CLIENT_EVIDENCE and isinstance(figure.slots["which"], list)
+        for name in figure.slots["which"]
     ]
     return " and ".join(map(str, names[:2]))
 

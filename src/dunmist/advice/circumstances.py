@@ -1,4 +1,4 @@
-"""What is so about an application, as words that the ladder's steps ask for.
+"""Find the circumstances of an application, as words that the ladder's steps require.
 
 One word says what kind of thing it is: ``kernel``, ``protected``, ``symptom``, ``victim``,
 ``service`` (of the system), ``user-service`` or ``program``. The others, each where it applies:
@@ -9,7 +9,7 @@ of its own, ``terminal``, ``low-priority`` already, ``doubtful``, ``packaged``, 
 ``starts-itself``, ``stopped``, ``replaced`` (its file, since it started), ``script`` (known by
 name), ``of-others`` (than who sits here), ``killable`` (all of it that waits uninterruptibly can be
 ended by force), ``limits-`` with the resource that limits, and the guards of the catalogue:
-``essential``, ``atomic``, ``wanted`` and ``unfinished`` (it is begun anew when it is ended).
+``essential``, ``atomic``, ``wanted`` and ``unfinished`` (ending it means starting over).
 ``cause-known`` is added where somebody or something is to blame for what it waits for, ``part`` and
 ``cancellable`` where one of its processes takes nearly all (advice/guilty_part.py), ``does-`` with
 each kind of work that is a good part of what it does (advice/code.toml).

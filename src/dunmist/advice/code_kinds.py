@@ -1,4 +1,4 @@
-"""What kind of work code tells of: the tables ``code.toml`` and ``thread_names.toml``."""
+"""Recognize kinds of work by code: the tables ``code.toml`` and ``thread_names.toml``."""
 
 import re
 import tomllib
@@ -52,6 +52,11 @@ def kind_of_code(mapping: str, function: str | None) -> CodeKind | None:
     return next(by_function, None) or next(by_file, None)
 
 
+def is_common(mapping: str) -> bool:
+    """Whether code lies in a library whose work counts for its caller."""
+    return bool(_common().match(file_name(mapping)))
+
+
 def kind_of_thread(name: str) -> CodeKind | None:
     """Return what kind of work a thread of that name is for."""
     return next((kind for kind in code_kinds() if kind.threads.match(name)), None)
@@ -65,6 +70,11 @@ def file_name(mapping: str) -> str:
 def without_number(thread: str) -> str:
     """Return the name that the threads of one kind share."""
     return _NUMBERS.sub("", thread) or thread
+
+
+@cache
+def _common() -> re.Pattern[str]:
+    return _pattern(_table("code.toml")["common"], AFTER_NAME)
 
 
 def _kind(row: dict[str, Any], threads: list[str]) -> CodeKind:

@@ -1,6 +1,6 @@
-"""What kind of work the code and the threads of an application are for, and what follows from it.
+"""Sort the sampled code and threads of an application by kind of work.
 
-What the tables do not know is named as it is. Of few samples nothing is told.
+Unknown code is named by its file. Too few samples give no result.
 """
 
 from collections import defaultdict
@@ -11,6 +11,7 @@ from dunmist.advice.amounts import percent
 from dunmist.advice.code_kinds import (
     CodeKind,
     file_name,
+    is_common,
     kind_of_code,
     kind_of_thread,
     without_number,
@@ -35,7 +36,7 @@ class CodeWork(NamedTuple):
     share: float
 
 
-def code_work(use: CodeUse | None, limits: Thresholds) -> list[CodeWork]:
+def code_work(application: Application, use: CodeUse | None, limits: Thresholds) -> list[CodeWork]:
     """Return what an application's code does, what is known first; nothing of few samples."""
     if use is None or use.samples < limits.code.samples_least:
         return []
@@ -48,6 +49,7 @@ def code_work(use: CodeUse | None, limits: Thresholds) -> list[CodeWork]:
         key = kind.key if kind else place.mapping
         kinds[key] = kind
         by_kind[key].append(place)
+    _lay_common_code(by_kind, kinds, _own_files(application))
     works = [
         CodeWork(kinds[key], places, sum(place.share for place in places))
         for key, places in by_kind.items()
@@ -57,6 +59,23 @@ def code_work(use: CodeUse | None, limits: Thresholds) -> list[CodeWork]:
         (work for work in works if work.share >= limits.code.share_least),
         key=lambda work: (work.kind is None or work.share < limits.code.main_least, -work.share),
     )
+
+
+def _lay_common_code(
+    by_kind: dict[str, list[CodePlace]], kinds: dict[str, CodeKind | None], own: set[str]
+) -> None:
+    """Lay code of common libraries to the kind of work that most code of the program's own is."""
+    own_shares = {
+        key: sum(place.share for place in places if file_name(place.mapping) in own)
+        for key, places in by_kind.items()
+    }
+    key = max(own_shares, key=lambda key: own_shares[key], default="")
+    most = own_shares.get(key, 0.0)
+    if not most or kinds[key] is None or most < MOSTLY * sum(own_shares.values()):
+        return
+    common = [other for other in by_kind if kinds[other] is None and is_common(other)]
+    for other in common:
+        by_kind[key] += by_kind.pop(other)
 
 
 def work_shares(
@@ -70,15 +89,18 @@ def work_shares(
             work.kind.does if work.kind else words["brief-unknown"].format(where=_where(work, own)),
             work.share,
         )
-        for work in code_work(series.code.get(application.number), limits)
+        for work in code_work(application, series.code.get(application.number), limits)
     ]
 
 
-def main_work(use: CodeUse | None, limits: Thresholds) -> dict[str, float]:
+def main_work(
+    application: Application, use: CodeUse | None, limits: Thresholds
+) -> dict[str, float]:
     """Return each kind of work that is a good part of an application's, with its share."""
     if use is None or use.samples < limits.code.samples_least:
         return {}
-    shares = {work.kind.key: work.share for work in code_work(use, limits) if work.kind}
+    works = code_work(application, use, limits)
+    shares = {work.kind.key: work.share for work in works if work.kind}
     for name, share in _threads(use).items():
         kind = kind_of_thread(name)
         if kind:
@@ -92,7 +114,7 @@ def work_circumstances(work: dict[str, float]) -> frozenset[str]:
 
 
 def work_filling(work: dict[str, float]) -> dict[str, str]:
-    """Return what steps that fit the work are filled with: ``share-`` and the kind."""
+    """Return the template values of steps that fit the work: ``share-`` and the kind."""
     return {f"share-{key}": percent(share) for key, share in work.items()}
 
 
@@ -102,7 +124,7 @@ def doing_of_code(
     """Yield the kinds of work that are the greatest parts of an application's CPU time."""
     words = wording()["doing"]
     own = _own_files(application)
-    for work in code_work(use, limits)[: int(limits.code.shown_most)]:
+    for work in code_work(application, use, limits)[: int(limits.code.shown_most)]:
         where = _where(work, own)
         if work.kind is None:
             name, text = where, words["code-unknown"]

@@ -73,7 +73,7 @@ class ComparedThing(msgspec.Struct, frozen=True):
 
 
 class Compared(msgspec.Struct, frozen=True, kw_only=True):
-    """What a comparison says; ``before`` are several captures where it asks what is usual."""
+    """A comparison in words; ``before`` are several captures if it asks what is usual."""
 
     format: str = "dunmist-comparison"
     version: int = 1
@@ -302,7 +302,7 @@ def _came(finding: Finding) -> ComparedThing:
     known = _finding(finding)
     if finding.kind not in ONLY_HERE:
         return known
-    figures = "; ".join(sign.text for sign in evidence_of(finding.signs))
+    figures = "; ".join(item.text for item in evidence_of(finding.evidence))
     return msgspec.structs.replace(known, text=f"{known.text} ({figures})")
 
 

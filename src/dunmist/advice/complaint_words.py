@@ -1,4 +1,4 @@
-"""What people complain of: the words for it, and which of them a note speaks of.
+"""Recognize complaints of people in a note, by a table of words.
 
 A complaint is a word of ``COMPLAINTS`` or ``program:NAME``.
 """

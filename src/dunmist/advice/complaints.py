@@ -1,4 +1,4 @@
-"""What a capture answers to a complaint.
+"""Answer a complaint from a capture.
 
 The answer says one of three things. It was so, and why. It was not so while it was sampled, with
 the figure. Or it could not be seen, and how to catch it. ``complaints.toml`` has the sentences.
@@ -76,7 +76,7 @@ def answer_to(complaint: str, series: Series, diagnosis: Diagnosis) -> str:
 
 
 class _About(NamedTuple):
-    """What an answer is made from."""
+    """Inputs of an answer."""
 
     series: Series
     diagnosis: Diagnosis
@@ -257,7 +257,7 @@ def _mover(about: _About) -> str:
 
 
 def _peer(series: Series, application: Application) -> str:
-    """Return with whom an application exchanged most."""
+    """Return the peer with which an application exchanged most."""
     own = {process.identity for process in application.members}
     sockets = [
         socket for socket in series.sockets if own & set(socket.owners) and not socket.is_loopback
@@ -268,7 +268,7 @@ def _peer(series: Series, application: Application) -> str:
         default=None,
     )
     if busiest is None or busiest.facts.remote is None:
-        return "nobody can see with whom"
+        return "it cannot be seen with which computer"
     return f"with {plain_address(busiest.facts.remote)} port {busiest.facts.remote_port}"
 
 

@@ -1,9 +1,9 @@
-"""What an application is doing, as far as it was seen: code, threads, files, waits, peers."""
+"""Describe what an application is doing: code, threads, files, waits, peers."""
 
 from collections import Counter
 from collections.abc import Iterator
 
-from dunmist.advice.amounts import percent, plain_number, size_text
+from dunmist.advice.amounts import listed, percent, plain_number, size_text
 from dunmist.advice.code_kinds import code_kinds
 from dunmist.advice.code_work import doing_of_code, doing_of_threads
 from dunmist.advice.evidence import rounded
@@ -15,7 +15,7 @@ from dunmist.advice.peers import doing_of_peers
 from dunmist.advice.triage import Doing
 from dunmist.advice.waits import meaning_of_wait
 from dunmist.advice.wording import wording
-from dunmist.diagnosis import ResourceWord, Thresholds
+from dunmist.diagnosis import ResourceWord, Thresholds, started_programs
 from dunmist.sampling import Survey
 from dunmist.series import Application, Series
 
@@ -24,7 +24,7 @@ KIB, MIB = 1 << 10, 1 << 20
 SHOWN_MOST = 3
 CALLS_SHOWN = 2
 WRITES = ("write", "pwrite", "writev", "fsync", "fdatasync", "sync_file_range", "msync")
-# of the memory of a program, a kind that is told
+# smallest share of a program's memory that is worth a mention
 KIND_LEAST = 0.05
 
 
@@ -38,6 +38,7 @@ def doing_of(
     """Return what an application is doing, the most telling first."""
     use = series.code.get(application.number)
     return [
+        *_of_started(application, limits),
         *doing_of_code(application, use, limits),
         *doing_of_threads(application, use, limits),
         *_of_parts(application, part),
@@ -65,7 +66,7 @@ def brief_of(item: Doing) -> str:
 def doing_text(doing: list[Doing], limiting: ResourceWord | None = None) -> str | None:
     """Return in few words what it does, first what loads the limiting resource.
 
-    None where nothing is known of code, threads and files.
+    None where nothing is known of started programs, code, threads and files.
     """
     brief = wording()["doing"]["brief"]
     work = {
@@ -76,10 +77,29 @@ def doing_text(doing: list[Doing], limiting: ResourceWord | None = None) -> str 
         ]
         for what in ("code", "thread")
     }
-    code = [*work["code"][:SHOWN_MOST], *work["thread"]]
+    started = [item.text for item in doing if item.what == "started"]
+    code = [*started, *work["code"][:SHOWN_MOST], *work["thread"]]
     files = [item.text for item in doing if item.what == "file"]
     of_disk = limiting in ("disk", "storage")
     return ", ".join([*files, *code] if of_disk else [*code, *files]) or None
+
+
+def _of_started(application: Application, limits: Thresholds) -> Iterator[Doing]:
+    """Yield the programs that it starts again and again, where they do most of its work."""
+    started = started_programs(application)
+    if started is None or started.share < limits.culprit.started_share:
+        return
+    yield Doing(
+        what="started",
+        name=started.names[0],
+        share=rounded(started.share),
+        value=float(started.starts),
+        unit="programs",
+        text=wording()["doing"]["started"].format(
+            share=percent(started.share), names=listed(started.names)
+        ),
+        source="/proc/PID/stat",
+    )
 
 
 def _of_parts(application: Application, part: GuiltyPart | None) -> Iterator[Doing]:

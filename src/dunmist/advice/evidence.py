@@ -1,6 +1,6 @@
 """Turns the figures of a diagnosis into sentences, each as ``evidence.toml`` declares it.
 
-The table has for each key its unit, its source, what stands beside it, and its sentence; no figure
+The table has for each key its unit, its source, its slots, and its sentence; no figure
 is worded anywhere else.
 """
 
@@ -21,7 +21,7 @@ from dunmist.advice.amounts import (
 )
 from dunmist.advice.triage import Evidence
 from dunmist.advice.wording import doubt_text, wording
-from dunmist.diagnosis import Sign, Slot
+from dunmist.diagnosis import EvidenceFigure, Slot
 from dunmist.series import Doubt
 
 
@@ -47,18 +47,18 @@ def declared_evidence() -> dict[str, Declared]:
     return msgspec.convert(tomllib.loads(text), dict[str, Declared])
 
 
-def evidence_of(signs: list[Sign]) -> list[Evidence]:
+def evidence_of(evidence: list[EvidenceFigure]) -> list[Evidence]:
     """Return figures as the contract has them, in words and as numbers."""
-    return [_evidence(sign, declared_evidence()[sign.key]) for sign in signs]
+    return [_evidence(figure, declared_evidence()[figure.key]) for figure in evidence]
 
 
-def _evidence(sign: Sign, about: Declared) -> Evidence:
-    texts = {name: _slot_text(sign.slots.get(name), unit) for name, unit in about.slots.items()}
-    of = sign.slots.get("of")
-    amount = amount_text(sign.value, about.unit, of if isinstance(of, float) else None)
+def _evidence(figure: EvidenceFigure, about: Declared) -> Evidence:
+    texts = {name: _slot_text(figure.slots.get(name), unit) for name, unit in about.slots.items()}
+    of = figure.slots.get("of")
+    amount = amount_text(figure.value, about.unit, of if isinstance(of, float) else None)
     return Evidence(
         text=about.text.format(amount=amount, **texts),
-        value=rounded(sign.value),
+        value=rounded(figure.value),
         unit=about.shown_unit,
         source=about.source.format(**texts),
     )
@@ -83,5 +83,5 @@ def _slot_text(value: Slot, unit: str) -> str:
 
 
 def rounded(value: float) -> float:
-    """Return a figure to the digits that it has; what is unknown is nought."""
+    """Return a figure to the digits that it has; an unknown figure is 0."""
     return 0.0 if math.isnan(value) else float(f"{value:.4g}")

@@ -1,4 +1,4 @@
-"""What words mean that stand on a screen, with the figure of a computer where there is one.
+"""Explain the terms on a screen, with the figure of this computer if there is one.
 
 The words are in ``glossary.toml``. The kinds of finding and the columns of tables explain
 themselves where they are declared, so they are not repeated there.

@@ -2,7 +2,7 @@
 
 One session of a database, one page of a browser, one worker of a server: steps aim at it first, as
 the others serve people who have nothing to do with the load. What signals mean to servers that are
-told apart by name is data (``server_signals.toml``), each with its source.
+distinguished by name is data (``server_signals.toml``), each with its source.
 """
 
 import re
@@ -20,7 +20,7 @@ from dunmist.series import Application, Process
 
 
 class ServerSignals(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What signals to one process of a server do."""
+    """Meaning of signals to one process of a server."""
 
     names: list[str]  # patterns of the file name of its program
     source: str
@@ -42,7 +42,7 @@ class GuiltyPart(NamedTuple):
 
 @cache
 def server_signals() -> list[ServerSignals]:
-    """Return what is known of signals, a row a server."""
+    """Return the facts of signals, a row a server."""
     text = (files("dunmist.advice") / "server_signals.toml").read_text(encoding="utf-8")
     return msgspec.convert(tomllib.loads(text)["server"], list[ServerSignals])
 
@@ -87,7 +87,7 @@ def part_circumstances(part: GuiltyPart | None) -> set[str]:
 
 
 def part_filling(part: GuiltyPart | None) -> dict[str, str]:
-    """Return what steps against a part are filled with."""
+    """Return the template values of steps against a part."""
     words = wording()["part"]
     if part is None:
         return dict.fromkeys(("part_pid", "part_share", "part_others", "all_others"), "")

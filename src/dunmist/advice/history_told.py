@@ -1,4 +1,4 @@
-"""What a history says, in words and figures: who used what, what drifts, what would help."""
+"""Put a history into words and figures: usage, drifts, and hardware that would help."""
 
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta, timezone
@@ -39,7 +39,7 @@ HOURS_LEAST = 40
 
 
 class ToldProgram(msgspec.Struct, frozen=True):
-    """What one program took."""
+    """Usage of one program."""
 
     name: str
     amount: float
@@ -51,7 +51,7 @@ class ToldProgram(msgspec.Struct, frozen=True):
 
 
 class ToldResource(msgspec.Struct, frozen=True):
-    """How one resource was used, as shares."""
+    """Usage of one resource, as shares."""
 
     name: str
     used_mean: float | None
@@ -127,7 +127,7 @@ class HistoryTold(msgspec.Struct, frozen=True):
 
 
 class HistoryQuestion(NamedTuple):
-    """How far back, by what programs are compared, and which one alone."""
+    """Days to go back, the figure that programs are compared by, and a single program if any."""
 
     days: float
     by: By = "cpu"
@@ -230,7 +230,7 @@ def _drift(drift: Drift, events: Sequence[Event]) -> ToldDrift:
         name=drift.name or None,
         text=_text(finding),
         since=date_text(drift.since_day),
-        evidence=evidence_of(finding.signs),
+        evidence=evidence_of(finding.evidence),
         days=[point.day for point in drift.lately],
         values=[point.value for point in drift.lately],
         unit=drift.unit,

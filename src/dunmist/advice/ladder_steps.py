@@ -1,7 +1,7 @@
-"""The rungs of a ladder: the steps that fit what is so, filled in, with what each would do.
+"""Fill the steps of a ladder that fit the circumstances, each with its act.
 
-Which step fits is told by ``ladder.toml``; ``filling`` has the names, numbers and units that go
-into its text. A rung with an act is one that ``dunmist fix`` can carry out.
+``ladder.toml`` says which step fits; ``filling`` has the names, numbers and units that go
+into its text. ``dunmist fix`` can carry out a step that has an act.
 """
 
 from collections.abc import Iterable
@@ -31,7 +31,7 @@ class FilledStep(NamedTuple):
 
 
 class Acting(NamedTuple):
-    """For whom acts are filled in: one application, or a unit or start entry that has none.
+    """Target of acts: one application, or a unit or start entry that has none.
 
     ``freed`` is what would be free if the application were gone.
     """
@@ -42,7 +42,7 @@ class Acting(NamedTuple):
     freed: Freed | None = None
     part: GuiltyPart | None = None
     entry: StartEntry | None = None
-    user: str | None = None  # for whom an entry is switched off
+    user: str | None = None  # the user whose entry is switched off
 
     def act(self, verb: Verb | None, *, of_part: bool = False) -> Act | None:
         """Return the act for a verb; None where a step needs a person."""
@@ -93,7 +93,7 @@ def _targets_of(processes: Iterable[Process]) -> list[Target]:
     ]
 
 
-def rungs_of(
+def filled_steps_of(
     names: list[str], holding: frozenset[str], filling: dict[str, str], acting: Acting
 ) -> list[FilledStep]:
     """Return the named steps that fit what is so, safest first."""

@@ -1,4 +1,4 @@
-"""Which files an application moves most along, and what follows from it."""
+"""Describe the files that an application reads and writes most."""
 
 import os
 import re

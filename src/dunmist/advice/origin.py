@@ -1,4 +1,4 @@
-"""Who or what started an application: boot, a login, the service manager, a timer, a person."""
+"""Find what started an application: boot, a login, the service manager, a timer, a person."""
 
 from typing import Literal, NamedTuple
 
@@ -53,7 +53,7 @@ def _of_service(series: Series, unit: str, start_clk: int, limits: Thresholds) -
         if timer.triggers == unit and timer.active in (None, "active")
     ]
     early = start_clk / series.header.machine.clock_ticks_per_s <= limits.signs.boot_s
-    # soon after boot, a timer is told from boot itself by what else would start the service
+    # soon after boot, a timer differs from boot itself by what else would start the service
     if timers and not (early and surveyed.starts_at_boot(unit)):
         return Origin("timer", timers[0].name)
     return Origin("boot" if early else "service", unit)

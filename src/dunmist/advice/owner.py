@@ -1,4 +1,4 @@
-"""What to tell the person whose computer it is: no terms of the trade, no commands."""
+"""Write the texts for the owner of the computer: no terms of the trade, no commands."""
 
 from typing import NamedTuple
 
@@ -88,6 +88,6 @@ def _next(diagnosis: Diagnosis, cases: Cases) -> list[str]:
     case = cases.of_culprit(first) if first else None
     if first is None or case is None:
         return [words["help-technician"]]
-    actions = [rung.step.action for rung in case.rungs]
+    actions = [filled.step.action for filled in case.filled_steps]
     told = [words[action].format(name=first.name) for action in actions if action in words]
     return told[:STEPS_TOLD] or [words["help-technician"]]

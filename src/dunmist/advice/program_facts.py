@@ -1,4 +1,4 @@
-"""What a program is: everything that the capture and the catalogue know of one application.
+"""Collect the facts of one application from the capture and the catalogue.
 
 Unknown is said to be unknown, with what to search for. Figures and keys become sentences in
 ``about_lines``; nothing here judges.
@@ -30,7 +30,7 @@ class Listener(NamedTuple):
 
 
 class About(NamedTuple):
-    """What is known of one process and its application; None is 'not known'."""
+    """Facts of one process and its application; None is 'not known'."""
 
     process: Process
     file_state: str  # present, odd-place, missing or replaced
@@ -48,7 +48,7 @@ class About(NamedTuple):
 
     @property
     def name(self) -> str:
-        """What its program is called."""
+        """Name of its program."""
         return self.process.name
 
     @property
@@ -65,7 +65,7 @@ class About(NamedTuple):
 def about_process(
     series: Series, process: Process, protections: Protections, limits: Thresholds
 ) -> About:
-    """Return what is known of one process and of the application that it belongs to."""
+    """Return the facts of one process and of the application that it belongs to."""
     facts, application = process.facts, process.application
     origin = find_origin(series, application, limits)
     moment_s = series.started_s(facts.start_clk)

@@ -1,4 +1,4 @@
-"""Which applications must not be touched, and why.
+"""Decide which applications must not be touched, and why.
 
 Ending any of these logs the person out, takes away the screen or the network, or stops the
 computer. So no step that pauses or ends them is proposed or carried out.

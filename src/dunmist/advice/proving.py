@@ -21,7 +21,7 @@ def _words() -> dict[str, Any]:
 
 
 def tell_proof(proof: Proof, name: str, next_suspect: tuple[int, str] | None) -> str:
-    """Return the answer in a sentence; ``next_suspect`` is whom to try instead, with the rank."""
+    """Return the answer in a sentence; ``next_suspect`` is to be tried next, with its rank."""
     words, result = _words(), proof.alternated
     sentence = str(words["answer"][proof.answer])
     if result is None or proof.following is None:

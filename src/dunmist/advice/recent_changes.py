@@ -1,4 +1,4 @@
-"""What changed lately that concerns a program: its package, its file, its service, its start."""
+"""Find recent changes that concern a program: its package, its file, its service, its start."""
 
 import re
 from collections.abc import Mapping, Sequence
@@ -7,7 +7,7 @@ from typing import Literal, NamedTuple
 from dunmist.advice.amounts import span_text
 from dunmist.advice.wording import wording
 from dunmist.computer import DELETED, Change, ChangeKind
-from dunmist.diagnosis import Diagnosis, Kind, Onset, Sign, sign
+from dunmist.diagnosis import Diagnosis, EvidenceFigure, Kind, Onset, figure
 from dunmist.series import Application, Series, Surveyed
 from dunmist.thresholds import Thresholds
 
@@ -145,11 +145,11 @@ def change_brief(recent: Sequence[Recent]) -> str:
     return words[key].format(ago=span_text(first.ago_s), old=change.old, new=change.new)
 
 
-def change_signs(recent: Sequence[Recent]) -> list[Sign]:
+def change_evidence(recent: Sequence[Recent]) -> list[EvidenceFigure]:
     """Return the newest change as evidence."""
     words = wording()["change"]
     return [
-        sign(
+        figure(
             "changed-lately",
             first.ago_s,
             what=change_text(first.change),

@@ -1,4 +1,4 @@
-"""What the texts and commands of steps are filled with: names, numbers, units, quoted commands."""
+"""Fill the texts and commands of steps: names, numbers, units, quoted commands."""
 
 import re
 import shlex
@@ -21,7 +21,7 @@ NO_ENTRY = {"file": "", "disable_entry": "", "enable_entry": ""}
 
 
 def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> dict[str, str]:
-    """Return what the steps of an application are filled with."""
+    """Return the template values of steps against an application."""
     application = about.process.application
     name = application.distinct_name
     pids = [process.pid for process in application.living]
@@ -52,7 +52,7 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
 
 
 def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> dict[str, str]:
-    """Return what the steps against a finding are filled with."""
+    """Return the template values of steps against a finding."""
     subject = subject_of(finding)
     return thing_filling(subject) | {
         "disk": disk_text(subject, series),
@@ -63,7 +63,7 @@ def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> d
 
 
 def thing_filling(name: str) -> dict[str, str]:
-    """Return what steps are filled with that are about a unit or an entry without a process."""
+    """Return the template values of steps against a unit or an entry without a process."""
     quoted = shlex.quote(name)
     return {
         "subject": name,
@@ -77,7 +77,7 @@ def thing_filling(name: str) -> dict[str, str]:
 
 
 def entry_filling(entry: StartEntry) -> dict[str, str]:
-    """Return what steps against a start entry are filled with."""
+    """Return the template values of steps against a start entry."""
     return {
         "file": entry.file,
         "disable_entry": disable_command(entry),
@@ -87,7 +87,7 @@ def entry_filling(entry: StartEntry) -> dict[str, str]:
 
 def deleted_filling(finding: Finding) -> dict[str, str]:
     """Return who holds a deleted file open that takes room, where somebody does."""
-    held = next((sign for sign in finding.signs if sign.key == "deleted-held"), None)
+    held = next((figure for figure in finding.evidence if figure.key == "deleted-held"), None)
     if held is None:
         return {}
     return {
@@ -152,11 +152,13 @@ def subject_of(finding: Finding) -> str:
 
 def finding_text(finding: Finding) -> str:
     """Return a finding in one sentence."""
-    other = next((sign.slots["name"] for sign in finding.signs if "name" in sign.slots), None)
-    full = (sign.slots.get("full") for sign in finding.signs)
+    other = next(
+        (figure.slots["name"] for figure in finding.evidence if "name" in figure.slots), None
+    )
+    full = (figure.slots.get("full") for figure in finding.evidence)
     full_s = next((value for value in full if isinstance(value, float)), 0.0)
     words = wording()["ladder"]
-    is_own = any(sign.key == "lock-held-own" for sign in finding.signs)
+    is_own = any(figure.key == "lock-held-own" for figure in finding.evidence)
     somebody = words["own-process" if is_own else "somebody-else"]
     return wording()["finding"][finding.kind].format(
         subject=subject_of(finding), other=other or somebody, full=span_text(full_s)
@@ -231,7 +233,7 @@ def _normal_text(name: str, about: About, series: Series) -> str:
 def _wait_first(about: About, series: Series) -> str:
     """Return what to ask first, as it goes after that word."""
     words = wording()["ladder"]
-    # nought where the start lies in the future of a clock that was set back
+    # 0 if the start lies in the future of a clock that was set back
     if is_past_normal(about, series) and about.running_s:
         return words["ask-past"].format(running=span_text(about.running_s))
     return words["ask-expected"]

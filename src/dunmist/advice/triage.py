@@ -23,7 +23,7 @@ class Evidence(msgspec.Struct, frozen=True):
 
 
 class Frees(msgspec.Struct, frozen=True):
-    """What would be free: an estimate from what was taken while it was sampled."""
+    """Amount that would be free: an estimate from use during the capture."""
 
     resource: ResourceWord
     value: float
@@ -50,7 +50,7 @@ class PartFacts(msgspec.Struct, frozen=True):
 
 
 class CaptureFacts(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Which capture the figures come from."""
+    """The capture that the figures come from."""
 
     path: str
     host: str | None
@@ -62,7 +62,7 @@ class CaptureFacts(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Worst(msgspec.Struct, frozen=True):
-    """What is worst of load and findings; ``what`` is a resource or a kind of finding."""
+    """The worst of load and findings; ``what`` is a resource or a kind of finding."""
 
     source: Literal["resource", "finding", "nothing"] = msgspec.field(name="from")
     what: str | None
@@ -90,7 +90,7 @@ class Verdict(msgspec.Struct, frozen=True):
 
 
 class ResourceAdvice(msgspec.Struct, frozen=True):
-    """How far one resource limits the work; None is 'cannot be told'."""
+    """Degree to which one resource limits the work; None is 'unknown'."""
 
     resource: ResourceWord
     name: str | None  # the device or mount point, None where there is only one
@@ -102,7 +102,7 @@ class ResourceAdvice(msgspec.Struct, frozen=True):
 
 
 class Since(msgspec.Struct, frozen=True):
-    """For how long something can have been so."""
+    """Bounds of the time for which something can have been so."""
 
     at_most_s: float | None  # it cannot have done so for longer; None where nothing bounds it
     at_least_s: float  # it was seen to do so for as long
@@ -112,7 +112,7 @@ class Since(msgspec.Struct, frozen=True):
 class Doing(msgspec.Struct, frozen=True):
     """One thing that a program is doing; None is 'not measured'."""
 
-    what: Literal["code", "thread", "part", "file", "wait", "peer", "memory", "origin"]
+    what: Literal["code", "thread", "started", "part", "file", "wait", "peer", "memory", "origin"]
     name: str  # kind of work, or the thread, part, file, function or address as it is called
     share: float | None  # of what the program does of that
     value: float | None
@@ -157,7 +157,7 @@ class FindingAdvice(msgspec.Struct, frozen=True):
 
 
 class BlindSpot(msgspec.Struct, frozen=True):
-    """What could not be seen, why, and what would let us see it."""
+    """Something unreadable, the reason, and the way to read it."""
 
     what: str
     why: str

@@ -12,7 +12,7 @@ from dunmist.advice.complaints import answer_to
 from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.ladder_steps import frees_of
 from dunmist.advice.program_facts import About, what_it_is
-from dunmist.advice.recent_changes import change_signs
+from dunmist.advice.recent_changes import change_evidence
 from dunmist.advice.template_values import finding_text, subject_of
 from dunmist.advice.triage import (
     CaptureFacts,
@@ -27,14 +27,14 @@ from dunmist.advice.triage import (
 from dunmist.advice.verdict_text import headline, worst_of
 from dunmist.advice.wording import wording
 from dunmist.captures.sharing import is_shared
-from dunmist.diagnosis import Culprit, Diagnosis, Finding, Onset, ResourceState, sign
+from dunmist.diagnosis import Culprit, Diagnosis, Finding, Onset, ResourceState, figure
 from dunmist.series import WHOLE, Process, Series
 
 CLOCK = "%H:%M:%S"
 
 
 class Around(NamedTuple):
-    """The whole capture around the stretch that is judged by itself."""
+    """The whole capture around the window that is judged by itself."""
 
     series: Series
     diagnosis: Diagnosis
@@ -133,7 +133,7 @@ def _resource(state: ResourceState) -> ResourceAdvice:
         used=rounded(state.used),
         pressure=None if state.pressure is None else rounded(state.pressure),
         errors=state.errors,
-        evidence=evidence_of(state.signs),
+        evidence=evidence_of(state.evidence),
     )
 
 
@@ -141,11 +141,11 @@ def _culprit(rank: int, culprit: Culprit, cases: Cases) -> CulpritAdvice:
     application, case = culprit.application, cases.of_culprit(culprit)
     running = [process.pid for process in application.living]
     ended = sorted({process.pid for process in application.members} - set(running))
-    signs = list(culprit.signs)
+    evidence = list(culprit.evidence)
     if case:
         main = case.about.process
-        signs += change_signs(case.recent)
-        signs.append(sign("what-it-is", float(main.pid), name=what_it_is(case.about)))
+        evidence += change_evidence(case.recent)
+        evidence.append(figure("what-it-is", float(main.pid), name=what_it_is(case.about)))
     return CulpritAdvice(
         rank=rank,
         name=culprit.name,
@@ -161,8 +161,8 @@ def _culprit(rank: int, culprit: Culprit, cases: Cases) -> CulpritAdvice:
         parent=_parent(application.main),
         since=_since(culprit.onset),
         doing=case.doing if case else [],
-        evidence=evidence_of(signs),
-        steps=[rung.step for rung in case.rungs] if case else [],
+        evidence=evidence_of(evidence),
+        steps=[filled.step for filled in case.filled_steps] if case else [],
         caution=_caution(culprit, case.about) if case else None,
     )
 
@@ -213,8 +213,8 @@ def _finding(finding: Finding, cases: Cases) -> FindingAdvice:
         severity=finding.severity,
         subject=subject_of(finding),
         text=finding_text(finding),
-        evidence=evidence_of(finding.signs),
-        steps=[rung.step for rung in cases.of_finding(finding)],
+        evidence=evidence_of(finding.evidence),
+        steps=[filled.step for filled in cases.of_finding(finding)],
         since=_since(finding.onset),
         doing=cases.doing_in(finding),
     )

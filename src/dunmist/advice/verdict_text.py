@@ -1,6 +1,6 @@
 """The sentences about a whole computer: the verdict, what to do first, whether paging matters."""
 
-from dunmist.advice.amounts import amount_text, percent
+from dunmist.advice.amounts import amount_text, listed, percent
 from dunmist.advice.case import Cases
 from dunmist.advice.template_values import finding_text
 from dunmist.advice.triage import Worst
@@ -14,7 +14,9 @@ from dunmist.diagnosis import (
     LevelWord,
     Severity,
     is_strained,
+    started_programs,
 )
+from dunmist.series import Application
 
 # programs named in the headline
 PARTNERS_SHOWN = 4
@@ -71,13 +73,22 @@ def headline(diagnosis: Diagnosis, cases: Cases, said: str = "") -> str:
     A finding that is worse than the load comes first. What was ``said`` already, in answer to a
     complaint, is not said again.
     """
-    leading, few = leading_finding(diagnosis), _few_ticks(diagnosis)
+    leading = leading_finding(diagnosis)
     if leading is None:
-        return few + _verdict(diagnosis, cases, said) + _also(diagnosis)
-    text = finding_text(leading)
-    # a name keeps its letters, a sentence begins with a capital
-    first = "" if text in said else f"{_capital(text) if text.startswith('the ') else text} "
-    return few + first + _verdict(diagnosis, cases, f"{said} {text}") + _also(diagnosis)
+        # of several that share the strain each has its own
+        named = [] if diagnosis.partners else diagnosis.culprits[:1]
+        sentences = [_verdict(diagnosis, cases, said)]
+        sentences += [_done_by(culprit.application, diagnosis) for culprit in named]
+    else:
+        text = finding_text(leading)
+        # a name keeps its letters, a sentence begins with a capital
+        first = _capital(text) if text.startswith("the ") else text
+        sentences = [
+            "" if text in said else first,
+            _done_by(leading.application, diagnosis),
+            _verdict(diagnosis, cases, f"{said} {text}"),
+        ]
+    return _few_ticks(diagnosis) + " ".join(filter(None, sentences)) + _also(diagnosis)
 
 
 def _few_ticks(diagnosis: Diagnosis) -> str:
@@ -100,6 +111,15 @@ def _also(diagnosis: Diagnosis) -> str:
         return " " + words["also"].format(**about)
     drives = wording()["drives"][state.resource].format(amount=percent(driver.score))
     return " " + words["also-driven"].format(name=driver.name, drives=drives, **about)
+
+
+def _done_by(application: Application | None, diagnosis: Diagnosis) -> str:
+    """Return which programs do the work of one that only starts them, or nothing."""
+    started = started_programs(application) if application else None
+    if started is None or started.share < diagnosis.limits.culprit.started_share:
+        return ""
+    text: str = wording()["headline"]["started"].format(names=listed(started.names))
+    return text
 
 
 def _named(diagnosis: Diagnosis) -> list[str]:
@@ -176,7 +196,7 @@ def names_of_partners(diagnosis: Diagnosis) -> str:
         shown = ", ".join(names[:PARTNERS_SHOWN])
         count = len(names) - PARTNERS_SHOWN
         return wording()["headline"]["partners-more"].format(names=shown, count=count)
-    return f"{', '.join(names[:-1])} and {names[-1]}"
+    return listed(names)
 
 
 def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:
@@ -184,14 +204,14 @@ def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:
     if diagnosis.limiting is None:
         return None
     if diagnosis.external_cause:
-        rungs = cases.of_finding(diagnosis.external_cause)
-        if not rungs:
+        filled_steps = cases.of_finding(diagnosis.external_cause)
+        if not filled_steps:
             return None
-        return rungs[0].brief or rungs[0].step.text
+        return filled_steps[0].brief or filled_steps[0].step.text
     case = cases.of_culprit(diagnosis.culprits[0]) if diagnosis.culprits else None
     if case is None:
         return None
-    return case.rungs[0].brief or case.rungs[0].step.text
+    return case.filled_steps[0].brief or case.filled_steps[0].step.text
 
 
 def _found(diagnosis: Diagnosis, said: str) -> str:
@@ -232,7 +252,7 @@ def paging_sentence(diagnosis: Diagnosis) -> str:
     words, table = wording()["paging"], diagnosis.limits.advice
     memory = next(resource for resource in diagnosis.resources if resource.resource == "memory")
     swap = next((resource for resource in diagnosis.resources if resource.resource == "swap"), None)
-    pages = next((sign.value for sign in memory.signs if sign.key == "memory-paging"), 0.0)
+    pages = next((figure.value for figure in memory.evidence if figure.key == "memory-paging"), 0.0)
     used = swap.used if swap else 0.0
     if is_strained(memory.level):
         key = "short-paging" if pages >= table.quiet_pages_per_s else "short-quiet"

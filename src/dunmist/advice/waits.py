@@ -1,4 +1,4 @@
-"""What a process waits for in the kernel, in words: the table ``waits.toml``."""
+"""Explain kernel functions that a process waits in: the table ``waits.toml``."""
 
 import tomllib
 from functools import cache

@@ -1,4 +1,4 @@
-"""Reads the tables of words and steps that lie beside this module."""
+"""Reads the tables of words and steps next to this module."""
 
 import tomllib
 from functools import cache

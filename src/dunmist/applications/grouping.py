@@ -98,7 +98,7 @@ class Grouping:
         return self._members[identity].parent
 
     def order_by_parent(self) -> None:
-        """Assign all anew once every parent is member: a child may be listed before its parent."""
+        """Assign all again once each parent is a member: a child may come before its parent."""
         pids = {member.facts.pid: identity for identity, member in self._members.items()}
         for member in self._members.values():
             if member.parent is None:
@@ -123,7 +123,7 @@ class Grouping:
             if number != starter:
                 self.groups[starter].members += self.groups[number].members
         kept = [number for number in final if final[number] == number]
-        renumbered = {number: place for place, number in enumerate(kept)}
+        renumbered = {number: index for index, number in enumerate(kept)}
         self.groups = [self.groups[number] for number in kept]
         renumbered |= {number: renumbered[final[number]] for number in adopted}
         self.application_of = {

@@ -22,7 +22,7 @@ SHELLS = frozenset(("sh", "bash", "dash", "zsh", "fish", "ksh"))
 
 
 class Interpreter(NamedTuple):
-    """How an interpreter is told its program."""
+    """Command-line forms in which an interpreter names its program."""
 
     file: re.Pattern[str]  # matches the name of the executable
     with_value: frozenset[str] = frozenset()  # options followed by a value of their own

@@ -1,4 +1,4 @@
-"""What to call a process: the program it runs, which for an interpreter is its script."""
+"""Name the program of a process; for an interpreter that is its script."""
 
 import posixpath
 import re

@@ -43,7 +43,7 @@ class _Kind(msgspec.Struct):
 
 
 class ByteStream(Protocol):
-    """What a capture is read from; ``read`` returns nothing at the end."""
+    """Source of a capture; ``read`` returns nothing at the end."""
 
     def read(self, size: int, /) -> bytes:
         """Return some bytes, about as many as asked for."""
@@ -190,7 +190,7 @@ def count_ticks(path: Path) -> int | None:
         with CaptureReader(path) as reader:
             return reader.count_ticks()
     except (OSError, CaptureError):
-        return None  # whoever reads it afterwards says why
+        return None  # the reader that follows reports the error
 
 
 def _open(path: Path) -> ByteStream:

@@ -86,17 +86,17 @@ def _masked_words(words: list[str], rules: Rules) -> list[str]:
     masked: list[str] = []
     operands, left = 0, LOOKED_THROUGH
     before = ""
-    for place, word in enumerate(words):
+    for index, word in enumerate(words):
         if SUSPECT.search(word):
             left -= len(word)
         if left < 0 and SUSPECT.search(word):
             masked.append(CUT)
             continue
-        operands += place > 0 and not word.startswith("-") and not before.startswith("-")
-        if place in hidden:
+        operands += index > 0 and not word.startswith("-") and not before.startswith("-")
+        if index in hidden:
             masked.append(MASK)
         else:
-            masked.append(_masked(word, before, operands, options, rules, is_first=not place))
+            masked.append(_masked(word, before, operands, options, rules, is_first=not index))
         before = word
     return masked
 
@@ -109,7 +109,7 @@ def _by_place(words: list[str], options: ProgramOptions) -> set[int]:
         count = options.after.get(words[place].lower())
         following = [candidate for candidate in plain if candidate > place]
         if count is not None:
-            # nought is all that follow
+            # only zeros follow
             hidden.update(following[count - 1 : count] if count else following)
     return hidden
 
@@ -187,9 +187,9 @@ def _by_program(word: str, before: str, operands: int, options: ProgramOptions) 
 
 
 def _second_of_pair(value: str, between: str) -> str:
-    for place, letter in enumerate(value):
+    for index, letter in enumerate(value):
         if letter in between:
-            return value[: place + 1] + MASK if value[place + 1 :] else value
+            return value[: index + 1] + MASK if value[index + 1 :] else value
     return value
 
 

@@ -37,7 +37,7 @@ class Recording(msgspec.Struct, frozen=True):
 
 
 class IncidentMark(msgspec.Struct, frozen=True):
-    """What a stretch was kept for: the rules that set it off, and from when to when."""
+    """Reason to keep a window: the rules that started the incident, its begin and end."""
 
     set_off: list[str]
     began_s: float

@@ -1,4 +1,4 @@
-"""Which names say that what follows them is secret, and which values hide nothing all the same."""
+"""Recognize names whose value is secret, and values that hide nothing."""
 
 import re
 import tomllib

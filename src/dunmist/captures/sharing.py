@@ -224,12 +224,12 @@ class StandIns:
 def program_words(command_line: list[str]) -> list[str]:
     """Return what of a command line tells which program it is: nothing that was given to it."""
     words = command_line[:1]
-    for place, word in enumerate(command_line[1:], 1):
-        if word in _PROGRAM_OPTIONS and place + 1 < len(command_line):
-            return [*words, word, command_line[place + 1]]
+    for index, word in enumerate(command_line[1:], 1):
+        if word in _PROGRAM_OPTIONS and index + 1 < len(command_line):
+            return [*words, word, command_line[index + 1]]
         if not word.startswith("-"):
             # a script is a file; other operands are what the program works on
-            return [*words, word] if "/" in word and place == 1 else words
+            return [*words, word] if "/" in word and index == 1 else words
     return words
 
 

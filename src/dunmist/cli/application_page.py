@@ -1,4 +1,4 @@
-"""Everything about one application, for ``view process NAME``."""
+"""Show the page of one application, for ``view process NAME``."""
 
 from collections.abc import Iterator
 from typing import NamedTuple

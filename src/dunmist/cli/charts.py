@@ -1,4 +1,4 @@
-"""What a topic shows above its tables on a terminal: strips, bars and curves over the capture.
+"""Draw what a topic shows above its tables on a terminal: strips, bars and curves.
 
 One function a topic, each given what was judged and the width, each yields lines. What is drawn
 comes from ``series`` and ``diagnosis``; programs get the same figures as tables.
@@ -100,7 +100,7 @@ def _heat(judged: Judged, width: int) -> Lines:
     points = min(STRIP_MOST, width - NAME_WIDTH - 28)
     chosen = series.processor_sensor
     room, limit = heat_scale(judged)
-    title = f"temperatures from {room:.0f} to {limit:.0f} °C, the rest from nought to its most"
+    title = f"temperatures from {room:.0f} to {limit:.0f} °C, the rest from zero to its maximum"
     yield _axis(title, judged, points)
     for sensor in series.devices.sensors:
         if sensor.is_trusted and sensor.quantity in QUANTITIES:

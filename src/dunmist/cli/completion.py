@@ -1,4 +1,4 @@
-"""What the shell offers when a word is completed: topics, tables, columns, processes, owners, acts.
+"""Complete words in the shell: topics, tables, columns, processes, owners, acts.
 
 The shell asks by running the program (``_DUNMIST_COMPLETE``), so nothing heavy is imported before
 it is known that a file has to be read. A shell has no place for a message: where something cannot

@@ -98,7 +98,7 @@ def demo(
     colours = sys.stdout.isatty() and wants_colours()
     click.echo(first_screen(judged, columns, LEAST_LINES, colours=colours), nl=False)
     click.echo(f"more patients: dunmist demo --list; this one: {capture.parent}/report.html")
-    click.echo(f"wrote {capture} and report.{{{','.join(FORMS)}}} beside it", err=True)
+    click.echo(f"wrote {capture} and report.{{{','.join(FORMS)}}} next to it", err=True)
 
 
 def _show_chapter(name: str, output: Path, *, force: bool) -> None:
@@ -129,7 +129,7 @@ def _show_chapter(name: str, output: Path, *, force: bool) -> None:
 
 
 def _show_eight_weeks(output: Path, *, force: bool) -> None:
-    """Make the history of a computer, show it, and triage a capture beside it."""
+    """Make the history of a computer, show it, and triage a capture against it."""
     from dunmist.advice import HistoryQuestion
     from dunmist.jobs.eight_weeks import STORY, make_eight_weeks
     from dunmist.jobs.judge import judge
@@ -148,7 +148,7 @@ def _show_eight_weeks(output: Path, *, force: bool) -> None:
     click.echo(document_text(history_document(told)), nl=False)
     write_history(told, periods, picture, force=force)
     write_report(judge(capture, history=history), report, force=force)
-    click.echo(f"now beside it: dunmist triage {capture} --history {history}")
+    click.echo(f"now against it: dunmist triage {capture} --history {history}")
     click.echo(f"wrote {', '.join(map(str, (history, capture, picture, report)))}", err=True)
 
 

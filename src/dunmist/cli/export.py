@@ -50,5 +50,5 @@ def export(
         raise click.UsageError("say where they go: -o OUT, or --to URL")
     from dunmist.cli import exporting
 
-    wanted = exporting.ExportWish(output, address, since, until, share, force)
-    exporting.export_file(file, wanted)
+    options = exporting.ExportOptions(output, address, since, until, share, force)
+    exporting.export_file(file, options)

@@ -1,4 +1,4 @@
-"""What ``dunmist export`` does once its options are read; heavy, so imported only then."""
+"""Run ``dunmist export`` after its options are read; heavy, so imported only then."""
 
 import tempfile
 from pathlib import Path
@@ -13,8 +13,8 @@ from dunmist.exports.writing import ending_of
 from dunmist.jobs.judge import PointInTime, judge, part_of
 
 
-class ExportWish(NamedTuple):
-    """Where the figures go, of which part, and whether with stand-ins for names."""
+class ExportOptions(NamedTuple):
+    """Destination of the figures, the part of the capture, and whether names are replaced."""
 
     output: Path | None
     address: str | None
@@ -24,27 +24,27 @@ class ExportWish(NamedTuple):
     force: bool
 
 
-def export_file(file: Path, wanted: ExportWish) -> None:
+def export_file(file: Path, options: ExportOptions) -> None:
     """Export a capture; raises CaptureError, OutputError and WrongUsage."""
-    if wanted.address is not None:
-        parse_receiver(wanted.address)
-    if wanted.output is not None and not wanted.output.is_dir():
-        ending_of(wanted.output)
-    if not wanted.share:
-        _export(file, wanted)
+    if options.address is not None:
+        parse_receiver(options.address)
+    if options.output is not None and not options.output.is_dir():
+        ending_of(options.output)
+    if not options.share:
+        _export(file, options)
         return
     with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
         copy = Path(folder) / "shared.jsonl.gz"
         share_capture(file, copy)
-        _export(copy, wanted)
+        _export(copy, options)
 
 
-def _export(file: Path, wanted: ExportWish) -> None:
-    part = part_of(file, wanted.since, wanted.until)
+def _export(file: Path, options: ExportOptions) -> None:
+    part = part_of(file, options.since, options.until)
     judged = judge(file, part=part, looks_for_bad_window=False)
-    if wanted.output is not None:
-        for path in export_capture(judged, wanted.output, force=wanted.force):
+    if options.output is not None:
+        for path in export_capture(judged, options.output, force=options.force):
             click.echo(f"wrote {path}", err=True)
-    if wanted.address is not None:
-        send_capture(judged, wanted.address)
-        click.echo(f"sent to {parse_receiver(wanted.address).label}", err=True)
+    if options.address is not None:
+        send_capture(judged, options.address)
+        click.echo(f"sent to {parse_receiver(options.address).label}", err=True)

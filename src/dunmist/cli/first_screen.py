@@ -76,7 +76,7 @@ def first_screen(judged: Judged, columns: int, rows: int, *, colours: bool) -> s
     above = [*_head(judged, width), [], *_resources(judged, width), []]
     last = list(_last(judged, width))
     ranked = len(judged.diagnosis.culprits) or 1
-    # some programs and another finding have room beside the steps, with a heading and two gaps
+    # some programs and another finding have room next to the steps, with a heading and two gaps
     room = most - len(above) - len(last) - min(PROGRAMS_LEAST, ranked) - 4
     steps: list[Line] = []
     for count, lines_each in STEPS_TRIED:
@@ -150,10 +150,10 @@ def _head(judged: Judged, width: int) -> Iterator[Line]:
 
 
 def _since(judged: Judged) -> str:
-    """Return since when it can have been as the finding says that the verdict rests on."""
+    """Return the onset of the finding that the verdict rests on."""
     worst, external = judged.triage.verdict.worst, judged.diagnosis.external_cause
     kind = worst.what if worst.source == "finding" else external.kind if external else None
-    # what only the whole capture shows is told behind them
+    # findings of the whole capture come after these
     for finding, told in zip(judged.diagnosis.findings, judged.triage.findings, strict=False):
         if finding.kind == kind and finding.onset is not None and told.since is not None:
             return told.since.text if finding.onset.is_news else ""
@@ -223,6 +223,7 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
     yield [Piece(f"{titles}command")]
     shown = rows[: max(1, (room - 1) // each)]
     spare = room - 1 - each * len(shown)
+    told = {row.application.number for row in ranked or rows[:1]}
     for row, texts in zip(shown, cells, strict=False):
         looks = (
             BOLD,
@@ -240,7 +241,7 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
         yield [*line, Piece(cut_middle(harmless(row.command), width - sum(widths)))]
         if each > 1:
             yield [Piece(_fitted(f"  {_background(judged, row)}", width))]
-        case = judged.cases.of(row.application) if row.rank else None
+        case = judged.cases.of(row.application) if row.application.number in told else None
         doing = doing_text(case.doing, judged.diagnosis.limiting) if case else None
         if doing and spare > 0:
             spare -= 1

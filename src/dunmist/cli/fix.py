@@ -1,4 +1,4 @@
-"""``dunmist fix``: steps of the ladder by name, shown, and carried out only when told to."""
+"""``dunmist fix``: steps of the ladder by name, shown, and carried out only on request."""
 
 from collections.abc import Callable
 from pathlib import Path
@@ -21,7 +21,7 @@ CHOOSING = ("culprit", "pid", "step", "yes", "measure", "prove", "prove_for_s")
 
 @click.group(cls=GroupWithDefault)
 def fix() -> None:
-    """Show the steps against a culprit, and carry one out when told to.
+    """Show the steps against a culprit, and carry one out on request.
 
     It acts only on this computer, in the boot of the capture, and on the very processes that were
     judged. Every act is written down; 'undo' reverses pauses, priorities, limits, and switched-off
@@ -30,7 +30,7 @@ def fix() -> None:
 
 
 def whom_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """Add the options that say against whom the steps are."""
+    """Add the options that choose the target of the steps."""
     for option in (
         click.option(
             "--pid",
@@ -78,7 +78,7 @@ def show(
     STEP is the name or the number of a step in the list.
     """
     from dunmist.cli import fix_actions
-    from dunmist.jobs.selection import rung_of
+    from dunmist.jobs.selection import step_of
 
     chosen = _whom(file, culprit, finding, pid, named)
     if as_json and step is not None:
@@ -88,7 +88,7 @@ def show(
     elif step is None:
         fix_actions.print_ladder(chosen)
     else:
-        fix_actions.print_rung(chosen, rung_of(chosen, step))
+        fix_actions.print_step(chosen, step_of(chosen, step))
 
 
 @fix.command(name="do")
@@ -226,7 +226,7 @@ def as_before(
     undo: str | None,
     only_list: bool,
 ) -> None:
-    """Show one step against a culprit of the capture FILE, and carry it out when told to.
+    """Show one step against a culprit of the capture FILE, and carry it out on request.
 
     Without --yes it only shows what would be done; on a terminal it asks. It acts only on this
     computer, in the boot of the capture, and on the very processes that were judged. Every act is
@@ -264,18 +264,18 @@ def as_before(
 def _show_and_do(chosen: "Chosen", step: str, *, yes: bool, measure: bool) -> None:
     """Show a step, and carry it out where that was said, or is said on a terminal."""
     from dunmist.cli import fix_actions
-    from dunmist.jobs.selection import rung_of
+    from dunmist.jobs.selection import step_of
 
-    rung = rung_of(chosen, step)
-    fix_actions.print_rung(chosen, rung)
-    if rung.act is None:
+    filled = step_of(chosen, step)
+    fix_actions.print_step(chosen, filled)
+    if filled.act is None:
         click.echo("\nThis step needs a person; nothing was done.")
     elif yes:
-        fix_actions.carry_out(chosen, rung, measure=measure)
-    elif reason := fix_actions.refusal_of(chosen, rung.act):
+        fix_actions.carry_out(chosen, filled, measure=measure)
+    elif reason := fix_actions.refusal_of(chosen, filled.act):
         click.echo(f"\nFrom here it would be refused: {reason}.")
     elif fix_actions.agrees("\nDo it?"):
-        fix_actions.carry_out(chosen, rung, measure=measure)
+        fix_actions.carry_out(chosen, filled, measure=measure)
     else:
         click.echo("\nNothing was done; give --yes to carry it out.")
 
@@ -295,7 +295,7 @@ def _whom(
     from dunmist.jobs.selection import choose_culprit, choose_finding, choose_named, choose_owner_of
 
     if sum(given is not None for given in (culprit, finding, pid, named)) > 1:
-        raise click.UsageError("--culprit, --finding, --named and --pid each say whom; give one")
+        raise click.UsageError("give only one of --culprit, --finding, --named and --pid")
     judged = judge(file)
     if named is not None:
         return choose_named(judged, named)

@@ -1,4 +1,4 @@
-"""What ``dunmist fix`` prints: ladders and steps, what came of an act, past acts."""
+"""Print the output of ``dunmist fix``: ladders and steps, results, past acts."""
 
 import shutil
 import sys
@@ -26,20 +26,20 @@ TARGETS_SHOWN = 3
 def print_ladder(chosen: Chosen) -> None:
     """Print all steps with their numbers, and which of them can be carried out from here."""
     click.echo(f"Steps for {harmless(chosen.name)}, safest first:")
-    for number, rung in enumerate(chosen.rungs, start=1):
-        by = "" if rung.act else ", by a person"
-        name = rung.step.action
-        say(f"{number:3}. {name}: {rung.step.text} [{rung.step.risk}{by}]", indent=5)
+    for number, filled in enumerate(chosen.filled_steps, start=1):
+        by = "" if filled.act else ", by a person"
+        name = filled.step.action
+        say(f"{number:3}. {name}: {filled.step.text} [{filled.step.risk}{by}]", indent=5)
 
 
 def print_json(chosen: Chosen) -> None:
     """Print all steps as the triage has them."""
-    click.echo(msgspec.json.encode([rung.step for rung in chosen.rungs]).decode())
+    click.echo(msgspec.json.encode([filled.step for filled in chosen.filled_steps]).decode())
 
 
-def print_rung(chosen: Chosen, rung: FilledStep) -> None:
+def print_step(chosen: Chosen, filled: FilledStep) -> None:
     """Print exactly what a step would do."""
-    step, act = rung.step, rung.act
+    step, act = filled.step, filled.act
     lines = [f"{chosen.name}: {step.text}", f"risk: {step.risk}"]
     if act and act.unit:
         lines.append(f"unit: {act.unit}")
@@ -61,14 +61,14 @@ def refusal_of(chosen: Chosen, wanted: Act) -> str | None:
     return refusal(chosen.judged.series.header, wanted)
 
 
-def carry_out(chosen: Chosen, rung: FilledStep, *, measure: bool) -> None:
+def carry_out(chosen: Chosen, filled: FilledStep, *, measure: bool) -> None:
     """Carry an act out and say what came of it.
 
     Raises Refused when it must not be done, Unsuccessful when it did not do what it was for, and
     Stopped where Ctrl-C ended it: then nothing more is done.
     """
-    wanted = rung.act
-    assert wanted is not None  # whoever calls has looked
+    wanted = filled.act
+    assert wanted is not None  # the caller has checked
     if reason := refusal_of(chosen, wanted):
         raise Refused(reason)
     # what does not run uses nothing before and nothing after
@@ -86,7 +86,7 @@ def carry_out(chosen: Chosen, rung: FilledStep, *, measure: bool) -> None:
             raise Stopped(
                 f"stopped while measuring; act {outcome.number} is done, see 'dunmist fix list'"
             ) from stop
-        measured = compare_measured(chosen, before, after, rung.step.frees)
+        measured = compare_measured(chosen, before, after, filled.step.frees)
         keep_effect(outcome.number, measured)
         for line in _measured_lines(chosen, measured):
             click.echo(harmless(line))

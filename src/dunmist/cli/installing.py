@@ -1,4 +1,4 @@
-"""What ``dunmist watch --install`` and ``--remove`` show, ask and do."""
+"""Run ``dunmist watch --install`` and ``--remove``: show, ask and do."""
 
 import getpass
 from datetime import datetime
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 COLLECTED_S = 60.0
 
 
-class Wanted(NamedTuple):
+class InstalledUnit(NamedTuple):
     """The recorder, or the planned collection of a name; of one's own or of the system."""
 
     plan: str | None
@@ -36,48 +36,51 @@ class Wanted(NamedTuple):
 
     @property
     def user(self) -> str | None:
-        """Whose it is; None is the system's."""
+        """Owner of it; None is the system."""
         return getpass.getuser() if self.own else None
 
 
-def install(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
-    """Show the units, and install them when told to; raises Refused and Unsuccessful."""
+def install(installed: InstalledUnit, options: "WatchOptions", *, asks: bool) -> None:
+    """Show the units, and install them on request; raises Refused and Unsuccessful."""
     check_program()
-    parts = _parts(wanted, options)
+    parts = _parts(installed, options)
     for part in parts:
         click.echo(f"{part.path}:\n{harmless_lines(part.text)}")
     if asks and not agrees("\nDo it?"):
         click.echo("Nothing was done; give --yes to do it.")
         return
-    act = Act("install-unit", unit=wanted.unit, user=wanted.user, file=str(parts[0].path))
+    act = Act("install-unit", unit=installed.unit, user=installed.user, file=str(parts[0].path))
     outcome: Outcome = install_units(act, parts)
-    undo = "dunmist watch --remove" + (f" --plan {wanted.plan}" if wanted.plan else "")
+    undo = "dunmist watch --remove" + (f" --plan {installed.plan}" if installed.plan else "")
     click.echo(f"act {outcome.number}: {harmless(outcome.text)}; undo: {harmless(undo)}")
     if not outcome.worked:
-        raise Unsuccessful(f"{wanted.unit}: {outcome.text}; see 'journalctl -u {wanted.unit}'")
+        raise Unsuccessful(
+            f"{installed.unit}: {outcome.text}; see 'journalctl -u {installed.unit}'"
+        )
 
 
-def remove(wanted: Wanted, options: "WatchOptions", *, asks: bool) -> None:
+def remove(installed: InstalledUnit, *, asks: bool) -> None:
     """Take a unit of ours away again; raises Refused where the journal knows of none."""
-    del options
     lines = [
         line
         for line in acts_to_undo()
         if line.act.verb == "install-unit"
-        and (line.act.unit, line.act.user) == (wanted.unit, wanted.user)
+        and (line.act.unit, line.act.user) == (installed.unit, installed.user)
     ]
     if not lines:
-        raise Refused(f"{wanted.unit}: was not installed from here; see 'dunmist fix list'")
-    click.echo(f"{wanted.unit} would be stopped, switched off, and {lines[-1].act.file} removed.")
+        raise Refused(f"{installed.unit}: was not installed from here; see 'dunmist fix list'")
+    click.echo(
+        f"{installed.unit} would be stopped, switched off, and {lines[-1].act.file} removed."
+    )
     if asks and not agrees("\nDo it?"):
         click.echo("Nothing was done; give --yes to do it.")
         return
     click.echo(harmless(undo_act(lines[-1].number)))
 
 
-def _parts(wanted: Wanted, options: "WatchOptions") -> list[UnitFile]:
+def _parts(installed: InstalledUnit, options: "WatchOptions") -> list[UnitFile]:
     program = python_command("-m", "dunmist")
-    if wanted.plan is None or wanted.at is None:
+    if installed.plan is None or installed.at is None:
         command = [
             *program,
             "watch",
@@ -89,7 +92,7 @@ def _parts(wanted: Wanted, options: "WatchOptions") -> list[UnitFile]:
             "--most",
             str(options.most_bytes),
         ]
-        return watch_unit([*command, *(["--tell"] if options.tell else [])], wanted.user)
+        return watch_unit([*command, *(["--tell"] if options.tell else [])], installed.user)
     folder = plans_directory()
     command = [
         *program,
@@ -97,9 +100,11 @@ def _parts(wanted: Wanted, options: "WatchOptions") -> list[UnitFile]:
         "--for",
         f"{options.duration_s or COLLECTED_S:g}s",
         "--note",
-        f"planned: {wanted.plan}",
+        f"planned: {installed.plan}",
     ]
-    return plan_units(wanted.plan, command, folder, When(wanted.at, wanted.every_day), wanted.user)
+    return plan_units(
+        installed.plan, command, folder, When(installed.at, installed.every_day), installed.user
+    )
 
 
 def harmless_lines(text: str) -> str:

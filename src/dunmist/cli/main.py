@@ -24,7 +24,7 @@ COMMANDS = {
     "capture": "Sample this computer into a file.",
     "triage": "Rank the culprits of a capture and say what to do.",
     "view": "Show one topic of a capture, or of now, as a table.",
-    "fix": "Show the steps against a culprit, and carry one out when told to.",
+    "fix": "Show the steps against a culprit, and carry one out on request.",
     "compare": "Say what changed between captures, beyond chance.",
     "report": "Write the triage report as a file.",
     "watch": "Record on and on, and keep what was worth it.",
@@ -172,7 +172,7 @@ def _status() -> int:
 
 
 def _usage_message(error: click.ClickException) -> str:
-    """Return what is wrong with which option or argument."""
+    """Return the error message with its option or argument."""
     message = error.format_message().rstrip(".")
     if isinstance(error, click.MissingParameter):
         param = error.param

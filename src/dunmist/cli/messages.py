@@ -1,4 +1,4 @@
-"""What modules say while they work, on standard error."""
+"""Print the log messages of modules on standard error."""
 
 import logging
 

@@ -25,7 +25,7 @@ FOR_MOST_S = 7 * 24 * 3600.0
 
 
 class Duration(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
-    """A stretch of time such as ``500ms``, ``30s``, ``5m``, ``1h`` or plain seconds."""
+    """A duration such as ``500ms``, ``30s``, ``5m``, ``1h`` or plain seconds."""
 
     name = "duration"
 
@@ -141,7 +141,7 @@ PROGRAM = "program:"
 
 
 class Complaint(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
-    """What somebody complained of: a word, or ``program:NAME``."""
+    """A complaint: a word, or ``program:NAME``."""
 
     name = "complaint"
 
@@ -228,7 +228,7 @@ def _capture_of(path: Path) -> Path | None:
         with open_plain(path) as file:
             beginning = file.read(GZIP_BEGINNING)
     except (CaptureError, OSError):
-        return None  # whoever reads it says so
+        return None  # the reader reports it
     if not beginning.startswith((b"@", b"\x1f\x8b")):
         return None
     from dunmist.jobs.collector_files import capture_of_collected

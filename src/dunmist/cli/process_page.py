@@ -1,4 +1,4 @@
-"""Everything about one process, for ``view process``: text for people, an object for programs."""
+"""Show the page of one process, for ``view process``: text for people, an object for programs."""
 
 import shlex
 from collections.abc import Callable, Iterator
@@ -103,14 +103,14 @@ def as_json(page: ProcessPage) -> dict[str, Any]:
         "findings": page.findings,
         "steps": [
             {
-                "action": rung.step.action,
-                "text": rung.step.text,
-                "command": rung.step.command,
-                "risk": rung.step.risk,
-                "undo": rung.step.undo,
-                "check": rung.step.check,
+                "action": filled.step.action,
+                "text": filled.step.text,
+                "command": filled.step.command,
+                "risk": filled.step.risk,
+                "undo": filled.step.undo,
+                "check": filled.step.check,
             }
-            for rung in (page.case.rungs if page.case else [])
+            for filled in (page.case.filled_steps if page.case else [])
         ],
     }
 
@@ -161,10 +161,13 @@ def _measured(judged: Judged, facts: Row) -> Iterator[tuple[str, str]]:
 
 def step_lines(judged: Judged, case: Case | None, pid: int | None) -> Iterator[RenderableType]:
     """Yield the steps with the command that carries one out, for this capture."""
-    if case is None or not case.rungs:
+    if case is None or not case.filled_steps:
         return
     yield Text("\nwhat to do, safest first", "bold")
-    steps = [(rung.step.action, f"{rung.step.text} [{rung.step.risk}]") for rung in case.rungs]
+    steps = [
+        (filled.step.action, f"{filled.step.text} [{filled.step.risk}]")
+        for filled in case.filled_steps
+    ]
     yield label_grid(steps, STEP_WIDTH)
     which = "" if pid is None else f" --pid {pid}"
     path = judged.series.path
@@ -177,7 +180,7 @@ def step_lines(judged: Judged, case: Case | None, pid: int | None) -> Iterator[R
 
 
 def label_grid(rows: list[tuple[str, str]], label_width: int) -> Grid:
-    """Return labels with their texts beside them, however many lines those take."""
+    """Return labels with their texts, however many lines those take."""
     grid = Grid.grid(padding=(0, 1))
     grid.add_column(width=label_width, no_wrap=True)
     grid.add_column()

@@ -1,4 +1,4 @@
-"""Whether the technician is shown anything while sampling runs: on a terminal only.
+"""Show progress while sampling runs, on a terminal only.
 
 What this takes is loaded after the first tick, and not at all where nobody would see it.
 """

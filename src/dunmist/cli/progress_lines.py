@@ -1,4 +1,4 @@
-"""What the technician sees while sampling runs, line by line.
+"""Format the progress lines that are shown while sampling runs.
 
 Three lines, redrawn at each tick: time, the load of each logical CPU, the busiest
 applications so far.
@@ -34,12 +34,12 @@ class Progress:
         self._processors = len(machine.processors)
         self._deltas = Deltas(machine)
         self._use = RunningUse(observer)
-        self._belief: InterimVerdict | None = None
+        self._interim: InterimVerdict | None = None
 
     def add(self, record: Record | InterimVerdict) -> None:
         """Take one record into account, or what is believed so far."""
         if isinstance(record, InterimVerdict):
-            self._belief = record
+            self._interim = record
             return
         interval = self._deltas.add(record)
         self._use.add(record, interval)
@@ -57,9 +57,9 @@ class Progress:
             f"cpu load  {self._strip(interval)}",
             "busiest   " + self._busiest(),
         ]
-        if self._belief is not None:
-            age_s = tick.at_s - self._belief.at_s
-            lines.append(f"{age_s:3.0f} s ago " + _believed(self._belief))
+        if self._interim is not None:
+            age_s = tick.at_s - self._interim.at_s
+            lines.append(f"{age_s:3.0f} s ago " + _interim_text(self._interim))
         return Text("\n".join(lines), no_wrap=True, overflow="ellipsis")
 
     def _strip(self, interval: Interval | None) -> str:
@@ -75,9 +75,9 @@ class Progress:
         return ", ".join(named) or "nothing yet"
 
 
-def _believed(belief: InterimVerdict) -> str:
-    """Return what is believed so far, and how firm that is."""
-    if belief.limiting is None:
-        return f"{belief.level}, nothing limits"
-    by = f", {cut_middle(harmless(belief.culprit), 24)}" if belief.culprit else ""
-    return f"{belief.limiting} {belief.level}{by}, confidence {100 * belief.confidence:.0f} %"
+def _interim_text(interim: InterimVerdict) -> str:
+    """Return the verdict so far, and how firm that is."""
+    if interim.limiting is None:
+        return f"{interim.level}, nothing limits"
+    by = f", {cut_middle(harmless(interim.culprit), 24)}" if interim.culprit else ""
+    return f"{interim.limiting} {interim.level}{by}, confidence {100 * interim.confidence:.0f} %"

@@ -1,4 +1,4 @@
-"""What ``dunmist fix --prove`` prints and asks."""
+"""Print and ask what ``dunmist fix --prove`` needs."""
 
 import click
 
@@ -12,7 +12,7 @@ from dunmist.jobs.selection import Chosen
 
 
 def prove(chosen: Chosen, span_s: float, *, asks: bool) -> None:
-    """Say what would be done, and do it when told to; raises Refused, Stopped and Unsuccessful."""
+    """Say what would be done, and do it on request; raises Refused, Stopped and Unsuccessful."""
     design = design_for(chosen, span_s)
     unprovable = why_unprovable(chosen, design.phase_s)
     if unprovable is not None:

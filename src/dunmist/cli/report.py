@@ -37,7 +37,7 @@ STANDARD = Path("-")
     type=click.Choice(["technician", "owner"]),
     default="technician",
     show_default=True,
-    help="For whom it is worded.",
+    help="Reader that it is written for.",
 )
 @complaint_option
 @normal_option
@@ -47,7 +47,7 @@ STANDARD = Path("-")
     "--share",
     is_flag=True,
     help="Replace names of people and hosts, homes and addresses by stand-ins, and leave "
-    "out command lines. A copy of the capture with the same changes is written beside "
+    "out command lines. A copy of the capture with the same changes is written next to "
     "OUT.",
 )
 @click.option(
@@ -88,7 +88,7 @@ def report(
         raise click.UsageError("--full is for the technician's report; leave it out")
     from dunmist.cli import reporting
 
-    wanted = reporting.ReportWish(
+    options = reporting.ReportOptions(
         output or STANDARD,
         brief,
         audience == "owner",
@@ -101,6 +101,6 @@ def report(
         history,
     )
     if share:
-        reporting.write_shared(file, wanted, arguments=arguments)
+        reporting.write_shared(file, options, arguments=arguments)
     else:
-        reporting.write(file, wanted)
+        reporting.write(file, options)

@@ -1,4 +1,4 @@
-"""What ``dunmist report`` does once its options are read; heavy, so imported only then."""
+"""Run ``dunmist report`` after its options are read; heavy, so imported only then."""
 
 import tempfile
 from pathlib import Path
@@ -26,8 +26,8 @@ from dunmist.reports import (
 COPY = ".jsonl.gz"
 
 
-class ReportWish(NamedTuple):
-    """Where to write, and for whom; ``output`` may be ``-``."""
+class ReportOptions(NamedTuple):
+    """Destination and reader of a report; ``output`` may be ``-``."""
 
     output: Path
     brief: bool
@@ -46,54 +46,54 @@ class ReportWish(NamedTuple):
         return str(self.output) == "-"
 
 
-def write(file: Path, wanted: ReportWish) -> None:
+def write(file: Path, options: ReportOptions) -> None:
     """Write a report of a capture; raises CaptureError and OutputError."""
-    if not wanted.is_standard and not wanted.brief:
-        check_ending(wanted.output)
-    check_output(wanted.output, force=wanted.force)
-    part = part_of(file, wanted.since, wanted.until)
-    _put(judge(file, wanted.complaints, part, history=wanted.history), wanted)
-    if not wanted.is_standard:
-        click.echo(f"wrote {wanted.output}", err=True)
+    if not options.is_standard and not options.brief:
+        check_ending(options.output)
+    check_output(options.output, force=options.force)
+    part = part_of(file, options.since, options.until)
+    _put(judge(file, options.complaints, part, history=options.history), options)
+    if not options.is_standard:
+        click.echo(f"wrote {options.output}", err=True)
 
 
-def write_shared(file: Path, wanted: ReportWish, *, arguments: bool = False) -> None:
-    """Write a report that may be given away, and beside it the capture it was made from."""
-    if wanted.is_standard:
+def write_shared(file: Path, options: ReportOptions, *, arguments: bool = False) -> None:
+    """Write a report that may be shared, and next to it the capture it was made from."""
+    if options.is_standard:
         with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
             copy = Path(folder) / f"shared{COPY}"
             share_capture(file, copy, arguments=arguments)
-            write(copy, wanted)
+            write(copy, options)
         return
-    copy = wanted.output.with_name(wanted.output.stem + COPY)
-    if not wanted.brief:
-        check_ending(wanted.output)
-    for target in (wanted.output, copy):
-        check_output(target, force=wanted.force)
-    share_capture(file, copy, force=wanted.force, arguments=arguments)
-    write(copy, wanted)
+    copy = options.output.with_name(options.output.stem + COPY)
+    if not options.brief:
+        check_ending(options.output)
+    for target in (options.output, copy):
+        check_output(target, force=options.force)
+    share_capture(file, copy, force=options.force, arguments=arguments)
+    write(copy, options)
     click.echo(f"wrote {copy}, the capture with the same stand-ins", err=True)
 
 
-def _put(judged: Judged, wanted: ReportWish) -> None:
-    if wanted.brief:
-        _put_text(brief_text(judged), wanted)
+def _put(judged: Judged, options: ReportOptions) -> None:
+    if options.brief:
+        _put_text(brief_text(judged), options)
         return
     document: Document | None = None
-    if wanted.for_owner:
+    if options.for_owner:
         document = owner_document(judged, told_of(judged.series.header))
-    more = sections_beside(judged, wanted.normal) if document is None else []
-    if wanted.is_standard:
-        _put_text(document_text(document or triage_document(judged.triage, more)), wanted)
+    more = sections_beside(judged, options.normal) if document is None else []
+    if options.is_standard:
+        _put_text(document_text(document or triage_document(judged.triage, more)), options)
     else:
         write_report(
-            judged, wanted.output, document, more=more, full=wanted.full, force=wanted.force
+            judged, options.output, document, more=more, full=options.full, force=options.force
         )
 
 
-def _put_text(text: str, wanted: ReportWish) -> None:
+def _put_text(text: str, options: ReportOptions) -> None:
     safe = "\n".join(map(harmless, text.split("\n")))
-    if wanted.is_standard:
+    if options.is_standard:
         click.echo(safe, nl=False)
     else:
-        write_whole(wanted.output, safe.encode(), force=wanted.force)
+        write_whole(options.output, safe.encode(), force=options.force)

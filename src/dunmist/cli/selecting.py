@@ -1,4 +1,4 @@
-"""Which rows and columns of a table are wanted: filters, sorting, limits. Works on frames."""
+"""Select the rows and columns of a table: filters, sorting, limits."""
 
 import math
 from collections.abc import Callable, Mapping
@@ -14,7 +14,7 @@ DAY_S = 86_400.0
 
 
 class Selection(NamedTuple):
-    """What was asked for; ``filters`` by the name of their option, the others as typed."""
+    """Requested rows; ``filters`` by the name of their option, the others as typed."""
 
     filters: Mapping[Filter, str]
     sort: str | None = None

@@ -77,10 +77,10 @@ def table_parts(
     table; those that were asked for or that sort it stay.
     """
     asked = asked or Asked()
-    for place, shown in enumerate(tables):
+    for index, shown in enumerate(tables):
         name = shown.table.name
         if len(tables) > 1:
-            yield Text(f"\n{name}" if place else name, style="italic")
+            yield Text(f"\n{name}" if index else name, style="italic")
         if not shown.rows:
             yield Text(f"no {name} in this capture, or none that was asked for")
             continue

@@ -15,7 +15,7 @@ from dunmist.cli.parameters import CAPTURE, FILE, LAST, Moment, refuse_given
 from dunmist.cli.topics import PROCESS, TOPICS, WITH_CODE, topic_of
 
 if TYPE_CHECKING:
-    from dunmist.cli.viewing import Showing
+    from dunmist.cli.viewing import OutputOptions
 
 # a file, which is resolved once it is known that it is one
 FILE_OR_WHAT = click.Path()
@@ -28,7 +28,7 @@ Make = Callable[..., click.Option]
 
 
 def _option(*names: str, **settings: Any) -> Make:  # noqa: ANN401
-    """Return what makes an option; each command needs one of its own."""
+    """Return the constructor of an option; each command needs one of its own."""
     return partial(click.Option, names, **settings)
 
 
@@ -225,7 +225,7 @@ def _view(
             raise click.UsageError("a capture holds no open files; leave FILE out to ask of now")
         from dunmist.cli.viewing import print_file_users
 
-        print_file_users(what, _showing(options))
+        print_file_users(what, _output_options(options))
         return
     if file is None:
         refuse_given(context, ("since", "until"), "{} chooses a part of a FILE; name one")
@@ -244,13 +244,13 @@ def _show(file: Path, topic: str, what: str | None, options: dict[str, Any]) -> 
 
     part = part_of(file, options["since"], options["until"])
     judged = judge(file, part=part, looks_for_bad_window=False)
-    showing = _showing(options)
+    output = _output_options(options)
     if options["output"]:
         viewing.draw(judged, topic, what, options["output"], force=options["force"])
     elif what is not None:
-        viewing.print_process(judged, what, showing)
+        viewing.print_process(judged, what, output)
     else:
-        viewing.print_topic(judged, topic, showing, options)
+        viewing.print_topic(judged, topic, output, options)
 
 
 def _is_capture(what: str) -> bool:
@@ -267,10 +267,12 @@ def _is_capture(what: str) -> bool:
         return False
 
 
-def _showing(options: dict[str, Any]) -> "Showing":
-    from dunmist.cli.viewing import Showing
+def _output_options(options: dict[str, Any]) -> "OutputOptions":
+    from dunmist.cli.viewing import OutputOptions
 
-    return Showing(_form(options), _words(options["columns"]), options["wide"], options["pager"])
+    return OutputOptions(
+        _form(options), _words(options["columns"]), options["wide"], options["pager"]
+    )
 
 
 def _form(options: dict[str, Any]) -> str | None:

@@ -1,4 +1,4 @@
-"""What ``dunmist view`` does once its options are read; heavy, so imported only then."""
+"""Run ``dunmist view`` after its options are read; heavy, so imported only then."""
 
 import json
 from pathlib import Path
@@ -25,8 +25,8 @@ from dunmist.tables import FILE_USERS, RESOURCE_LEVELS, Filled, filled, plain, t
 HELP = "help"
 
 
-class Showing(NamedTuple):
-    """How to show: ``form`` json, csv or None for people; ``columns`` instead of the usual ones."""
+class OutputOptions(NamedTuple):
+    """Output: ``form`` is json, csv or None for people; ``columns`` replace the usual ones."""
 
     form: str | None
     columns: list[str] | None
@@ -34,16 +34,16 @@ class Showing(NamedTuple):
     pager: bool
 
 
-def print_topic(judged: Judged, topic: str, showing: Showing, options: dict[str, Any]) -> None:
+def print_topic(judged: Judged, topic: str, output: OutputOptions, options: dict[str, Any]) -> None:
     """Print the tables of a topic, filtered and sorted as asked; raises UsageError."""
     tables = topic_tables(topic, judged, options["form_of_processes"])
     if options["table"]:
         tables = [_named(tables, options["table"].replace("_", " "))]
-    if showing.columns == [HELP]:
+    if output.columns == [HELP]:
         for table in tables:
             click.echo(f"{table.table.name}: {', '.join(table.table.names)}")
         return
-    chosen = columns_of(tables, showing.columns) if showing.columns else {}
+    chosen = columns_of(tables, output.columns) if output.columns else {}
     if chosen:
         tables = [table for table in tables if chosen[table.table.name]]
     filters = {name: str(options[name]) for name in FILTERS if options[name] is not None}
@@ -54,43 +54,43 @@ def print_topic(judged: Judged, topic: str, showing: Showing, options: dict[str,
     tables = select(tables, selection)
     words = [word.partition(":")[0] for word in (options["sort"] or "").split(",") if word]
     asked = Asked(chosen, columns_of(tables, words) if words else {})
-    _print(tables, showing, topic if whole else None, judged, asked)
+    _print(tables, output, topic if whole else None, judged, asked)
 
 
-def print_process(judged: Judged, what: str, showing: Showing) -> None:
+def print_process(judged: Judged, what: str, output: OutputOptions) -> None:
     """Print everything about one process."""
-    if showing.form == "csv":
+    if output.form == "csv":
         raise click.UsageError(
             "one process has no CSV table; use --json, or 'view processes --each'"
         )
     application = find_application(judged, what)
     main = application.main if application else None
     page = make_page(judged, main or find_process(judged, what))
-    if showing.form == "json":
+    if output.form == "json":
         whole = {**as_json(page), **tables_object(page.tables)}
         if application is not None:
             whole["application"] = dict(make_application_page(judged, application).facts)
         click.echo(json.dumps(plain(whole), indent=2, ensure_ascii=False))
         return
-    console = console_for(wide=showing.wide)
+    console = console_for(wide=output.wide)
     if application is None:
         parts = as_text(judged, page, console.width)
     else:
         whole_page = make_application_page(judged, application)
         parts = application_text(judged, whole_page, console.width)
-    show(console, parts, pager=showing.pager)
+    show(console, parts, pager=output.pager)
 
 
-def print_file_users(path: str, showing: Showing) -> None:
+def print_file_users(path: str, output: OutputOptions) -> None:
     """Print which processes use a file now; raises UnknownName."""
     answer = file_users(path)
     table = filled(FILE_USERS, answer.users)
-    if showing.form == "json":
+    if output.form == "json":
         click.echo(json_text([table]), nl=False)
         return
-    console = console_for(wide=showing.wide)
+    console = console_for(wide=output.wide)
     if answer.users:
-        show(console, [*table_parts([table], console.width)], pager=showing.pager)
+        show(console, [*table_parts([table], console.width)], pager=output.pager)
     else:
         click.echo(f"no process that could be read uses {harmless(answer.path)}")
     if answer.hidden:
@@ -114,21 +114,21 @@ def draw(judged: Judged, topic: str, what: str | None, output: Path, *, force: b
 
 
 def _print(
-    tables: list[Filled], showing: Showing, topic: str | None, judged: Judged, asked: Asked
+    tables: list[Filled], output: OutputOptions, topic: str | None, judged: Judged, asked: Asked
 ) -> None:
     """Print tables; for people under the picture of their topic, if one is named."""
-    if showing.form == "json":
+    if output.form == "json":
         click.echo(json_text(tables, asked.columns), nl=False)
-    elif showing.form == "csv":
+    elif output.form == "csv":
         click.echo(csv_text(tables[0], asked.columns), nl=False)
     else:
-        console = console_for(wide=showing.wide)
+        console = console_for(wide=output.wide)
         picture = list(drawn(topic, judged, console.width)) if topic else []
         # the levels are what the picture of the timeline shows
         shown = [table for table in tables if table.table is not RESOURCE_LEVELS or not picture]
         gap = [Text("")] if picture and shown else []
         parts = [*picture, *gap, *table_parts(shown, console.width, asked)]
-        show(console, parts, pager=showing.pager)
+        show(console, parts, pager=output.pager)
 
 
 def _named(tables: list[Filled], name: str) -> Filled:

@@ -16,7 +16,7 @@ EVERY_LEAST_S = 0.5
 
 
 class WatchOptions(NamedTuple):
-    """How a recorder is to run."""
+    """Options of a recorder."""
 
     every_s: float
     keep_s: float
@@ -95,11 +95,13 @@ def run_recorder(
     """Record on and on, with a line for each incident; Ctrl-C ends it."""
     from dunmist.cli import watching
 
-    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, Path("/"), tell, remote)
+    recorder_options = WatchOptions(
+        every_s, keep_s, most_bytes, duration_s, Path("/"), tell, remote
+    )
     if screen and not plain:
-        watching.run_with_screen(wanted)
+        watching.run_with_screen(recorder_options)
     else:
-        watching.run(wanted)
+        watching.run(recorder_options)
 
 
 @watch.command(name="list")
@@ -143,8 +145,10 @@ def install(
     """Have the service manager run the recorder."""
     from dunmist.cli import installing
 
-    wanted = WatchOptions(every_s, keep_s, most_bytes, None, Path("/"), tell)
-    installing.install(installing.Wanted(None, None, False, user), wanted, asks=not yes)
+    recorder_options = WatchOptions(every_s, keep_s, most_bytes, None, Path("/"), tell)
+    installing.install(
+        installing.InstalledUnit(None, None, False, user), recorder_options, asks=not yes
+    )
 
 
 @watch.command()
@@ -154,7 +158,7 @@ def remove(plan: str | None, user: bool, yes: bool) -> None:
     """Take away what was installed."""
     from dunmist.cli import installing
 
-    installing.remove(installing.Wanted(plan, None, False, user), _USUAL, asks=not yes)
+    installing.remove(installing.InstalledUnit(plan, None, False, user), asks=not yes)
 
 
 @watch.command()
@@ -174,8 +178,10 @@ def plan(
     """
     from dunmist.cli import installing
 
-    wanted = _USUAL._replace(duration_s=duration_s)
-    installing.install(installing.Wanted(name, at, every_day, user), wanted, asks=not yes)
+    recorder_options = _USUAL._replace(duration_s=duration_s)
+    installing.install(
+        installing.InstalledUnit(name, at, every_day, user), recorder_options, asks=not yes
+    )
 
 
 # options of an earlier version, and the commands that took their place
@@ -220,7 +226,7 @@ _USUAL = WatchOptions(2.0, 3600.0, 64 << 20, None, Path("/"), tell=False)
     "duration_s",
     type=Duration(1.0, FOR_MOST_S),
     metavar="DURATION",
-    help="End by itself; with --recall, how long a stretch.",
+    help="End by itself; with --recall, the length of the window.",
 )
 @click.option("--incidents", is_flag=True, help="List what was kept, and do nothing else.")
 @click.option(
@@ -234,7 +240,7 @@ _USUAL = WatchOptions(2.0, 3600.0, 64 << 20, None, Path("/"), tell=False)
     "recalled",
     type=Instant(),
     metavar="TIME",
-    help="Cut a stretch from TIME on (14:02, or a date with it) into a capture.",
+    help="Cut a window from TIME on (14:02, or a date with it) into a capture.",
 )
 @click.option("-o", "--output", type=FILE, metavar="FILE", help="With --recall: the capture.")
 @click.option("--force", is_flag=True, help="Overwrite FILE when it exists.")
@@ -306,16 +312,21 @@ def as_before(
         raise click.UsageError("--plan, --user and --yes go with --install or --remove")
     if install and bool(plan) != bool(at):
         raise click.UsageError("--plan NAME and --at TIME go together")
-    wanted = WatchOptions(every_s, keep_s, most_bytes, duration_s, root, tell, remote)
+    recorder_options = WatchOptions(every_s, keep_s, most_bytes, duration_s, root, tell, remote)
     if remote and chosen:
         raise click.UsageError(f"{chosen[0]} is of this computer; leave it out with {FLAGS_TEXT}")
     from dunmist.cli import watching
 
-    if install or remove:
+    if install:
         from dunmist.cli import installing
 
-        unit = installing.Wanted(plan, at, every_day=every_day, own=user)
-        (installing.install if install else installing.remove)(unit, wanted, asks=not yes)
+        unit = installing.InstalledUnit(plan, at, every_day=every_day, own=user)
+        installing.install(unit, recorder_options, asks=not yes)
+    elif remove:
+        from dunmist.cli import installing
+
+        unit = installing.InstalledUnit(plan, at, every_day=every_day, own=user)
+        installing.remove(unit, asks=not yes)
     elif incidents:
         watching.print_incidents()
     elif words is not None:
@@ -323,6 +334,6 @@ def as_before(
     elif recalled is not None and output is not None:
         watching.recall(recalled, duration_s, output, force=force)
     else:
-        watching.run(wanted)
+        watching.run(recorder_options)
     if chosen:
         say_new_spelling(f"dunmist watch {NEW_WORDS[chosen[0]]}")

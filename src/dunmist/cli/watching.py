@@ -1,4 +1,4 @@
-"""What ``dunmist watch`` does once its options are read."""
+"""Run ``dunmist watch`` after its options are read."""
 
 from datetime import datetime
 from pathlib import Path
@@ -20,7 +20,7 @@ RECALLED_S = 600.0
 
 
 def run(options: "WatchOptions") -> None:
-    """Record until told to end, with a line for each incident."""
+    """Record until asked to end, with a line for each incident."""
     wanted = job.RecorderOptions(
         options.every_s, options.keep_s, options.most_bytes, options.duration_s, options.root
     )
@@ -77,7 +77,7 @@ def send(words: str) -> None:
 
 
 def recall(since: datetime, span_s: float | None, output: Path, *, force: bool) -> None:
-    """Cut a stretch out of the ring; raises CaptureError and OutputError."""
+    """Cut a window out of the ring; raises CaptureError and OutputError."""
     result = job.recall(since, span_s or RECALLED_S, output, force=force)
     click.echo(
         f"kept {result.path}: {result.ticks} ticks over {result.duration_s:.0f} s from "

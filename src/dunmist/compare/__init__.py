@@ -1,6 +1,6 @@
 """Compares captures: what differs between them beyond noise.
 
-Takes examined captures, gives a ``Comparison`` of two or what is ``Unusual`` beside several, as
+Takes examined captures, gives a ``Comparison`` of two or what is ``Unusual`` against several, as
 figures and keys. It words nothing: advice does.
 """
 

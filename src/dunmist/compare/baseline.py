@@ -1,4 +1,4 @@
-"""How this computer usually is, from captures of good times, and how it is now.
+"""Compare a capture with the normal ranges of this computer, from captures of good times.
 
 Of each figure the means of the good captures make a range in which one more would lie in 95 of 100
 cases (prediction interval of one future observation: Hahn and Meeker 1991, Statistical Intervals,
@@ -44,7 +44,7 @@ class Odd(NamedTuple):
 
 
 class Unusual(NamedTuple):
-    """What is not as it usually is; ``hindrance`` is why that cannot be told.
+    """Figures outside their usual range; ``hindrance`` is why that is unknown.
 
     ``left_out`` are captures of other computers, or that tell too little; ``findings`` are of the
     comparison alone.
@@ -118,7 +118,7 @@ def _new(key: tuple[SetWord, str], value: str | None, known: Iterable[tuple[SetW
 
 
 def _things(series: Series) -> dict[tuple[SetWord, str], str | None]:
-    """Return what there is of each kind by its name, with its version or owner where it has one."""
+    """Return all things of each kind by name, with version or owner if they have one."""
     things: dict[tuple[SetWord, str], str | None] = {}
     for application in series.applications:
         if application.living and not (application.kernel or application.observer):

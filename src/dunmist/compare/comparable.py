@@ -1,4 +1,4 @@
-"""Whether two captures can be compared at all, and what is in the way."""
+"""Decide if two captures can be compared, and name the obstacle if not."""
 
 from datetime import datetime
 from typing import Literal, NamedTuple
@@ -11,7 +11,7 @@ Match = Literal["both", "host", "hardware", "any"]
 
 
 class Hindrance(NamedTuple):
-    """What is in the way, and of which capture: 0 before, 1 after, None of both together."""
+    """Obstacle to a comparison, and the capture that has it: 0 before, 1 after, None both."""
 
     obstacle: Obstacle
     of: int | None = None
@@ -21,10 +21,10 @@ def hindrance(before: Examined, after: Examined, match: Match) -> Hindrance | No
     """Return the first thing that is in the way, None where nothing is."""
     if identity(before, match) != identity(after, match):
         return Hindrance("other-computer")
-    for place, exam in enumerate((before, after)):
+    for index, exam in enumerate((before, after)):
         reason = shortcoming(exam)
         if reason is not None:
-            return Hindrance(reason, place)
+            return Hindrance(reason, index)
     if began(before) == began(after):
         return Hindrance("same-time")
     return None
@@ -40,7 +40,7 @@ def shortcoming(examined: Examined) -> Obstacle | None:
 
 
 def identity(examined: Examined, match: Match) -> tuple[object, ...]:
-    """Return what tells a computer from others: its name, and what it is made of."""
+    """Return the identity of a computer: its name, and what it is made of."""
     machine = examined.series.header.machine
     hardware = (machine.model, len(machine.processors))
     return {

@@ -12,7 +12,7 @@ import numpy as np
 
 from dunmist.compare.figures import Examined, at_equal_use
 from dunmist.compare.resampling import CHANCE_MOST, difference_of_means
-from dunmist.diagnosis import Finding, sign
+from dunmist.diagnosis import Finding, figure
 from dunmist.series import Floats
 
 
@@ -56,10 +56,10 @@ def cooling_worse(before: Sequence[Examined], after: Examined) -> Finding | None
         return None
     # the least of them is what can be said
     then, least = min(hotter, key=lambda pair: pair[1].kelvin)
-    signs = [sign("cooling-hotter", least.kelvin, since=then.series.header.started[:10])]
+    evidence = [figure("cooling-hotter", least.kelvin, since=then.series.header.started[:10])]
     if least.k_per_w is not None:
-        signs.append(sign("cooling-resistance", least.k_per_w))
-    return Finding("cooling-worse", "concern", None, signs)
+        evidence.append(figure("cooling-resistance", least.k_per_w))
+    return Finding("cooling-worse", "concern", None, evidence)
 
 
 def _known(values: Floats) -> Floats:

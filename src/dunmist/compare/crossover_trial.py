@@ -1,4 +1,4 @@
-"""Whether something follows when a suspect is paused and let go on again, several times.
+"""Test if other tasks follow a suspect that is paused and resumed several times.
 
 The order of the phases is drawn at random from all that were allowed, so that whatever else happens
 on the computer meanwhile knows nothing of it. The chance of such a result is counted, not modelled:
@@ -25,7 +25,7 @@ REACH, STEPS = 3.0, 4001
 
 
 class Design(NamedTuple):
-    """How a suspect is paused and resumed in turns."""
+    """Schedule of pausing and resuming a suspect."""
 
     phases: int
     paused: int  # number of phases with the suspect paused

@@ -1,4 +1,4 @@
-"""Which figures of two captures are held against each other, and what difference matters.
+"""Declare the figures of two captures that are compared, and the differences that matter.
 
 A figure is compared where both captures have it. ``least`` is the smallest difference that anybody
 would notice, in the figure's unit: below it a difference may be sure and still say nothing.

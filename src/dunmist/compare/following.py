@@ -1,4 +1,4 @@
-"""What of others must follow when a suspect is paused, for each resource where seconds tell.
+"""Declare the figures that must follow a paused suspect, for each resource that reacts in seconds.
 
 Never the suspect's own waiting: what is held up itself has less of it when it is paused, and would
 seem to be the cause.

@@ -1,7 +1,7 @@
-"""How this computer usually is, from the hours of its history, and how a capture is beside them.
+"""Compare a capture with the usual figures of its computer, from the hours of its history.
 
 The same ranges as of good captures: an hour stands for a capture. What starts, listens and is
-installed is in no history; of programs it tells which ones are new.
+installed is in no history; it only says which programs are new.
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -48,7 +48,7 @@ def unusual_beside_hours(hours: Sequence[Period], now: Examined) -> Unusual:
 
 def _figures(hours: Sequence[Period], now: Examined) -> Iterator[tuple[Figure, list[float]]]:
     """Yield each figure of now that the history has, with its mean in each hour."""
-    # beside itself a capture has all its figures
+    # against itself a capture has all its figures
     for figure in resource_figures(now, now):
         name = f"{figure.resource} {figure.name}" if figure.resource in OF_A_DEVICE else None
         sums = [hour.resources.get(name or str(figure.resource)) for hour in hours]

@@ -1,4 +1,4 @@
-"""What an alternation says: is the suspect the cause, a part of it, or does nothing follow it?"""
+"""Judge a crossover trial: the suspect is the cause, a part of it, or has no effect."""
 
 from collections.abc import Collection
 from typing import Literal, NamedTuple

@@ -1,4 +1,4 @@
-"""Which differences are more than chance, and large enough to matter.
+"""Decide which differences are more than chance, and large enough to matter.
 
 Of hundreds of figures some differ by chance: what is said is held to a false discovery rate
 (Benjamini and Hochberg 1995, Journal of the Royal Statistical Society B 57:289).

@@ -1,4 +1,4 @@
-"""What starts by itself besides services: desktop entries and cron jobs.
+"""Read desktop entries and cron jobs that start by themselves.
 
 Sources: freedesktop.org's Desktop Application Autostart Specification and Desktop Entry
 Specification, crontab(5). A user's entry of the same file name takes the place of the system's;

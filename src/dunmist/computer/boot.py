@@ -1,4 +1,4 @@
-"""How the start of the computer went: firmware, loader, kernel, services, and who was waited for.
+"""Read the times of the start: firmware, loader, kernel, services, and the units waited for.
 
 Source: org.freedesktop.systemd1(5), the timestamps of the manager and of units; they count from the
 start of the kernel, those of firmware and loader backwards from it. The phases are seven cheap
@@ -34,11 +34,11 @@ SUBJECT = "the start of the computer"
 RECORDED = "start-words"
 PHASES = ("Firmware", "Loader", "InitRD", "Userspace", "Finish")
 STAMP = "TimestampMonotonic"
-# whoever waits for services this long may want to know for which
+# for services this slow it is worth asking which
 SERVICES_LONG_S = 15.0
 # units of the chain, those that one of them came after, and slow units that are listed
 CHAIN_MOST, AFTER_MOST, SLOWEST = 40, 500, 8
-# all questions about units together; whoever has a slow start waits for that once
+# all questions about units together; asked once, and only after a slow start
 UNITS_PATIENCE_S = 2.0
 # a unit is begun within it after the one that it waited for; what takes longer is a gap
 NEXT_MOST_S, GAP_LEAST_S = 0.1, 1.0
@@ -54,7 +54,7 @@ class StartedUnit(msgspec.Struct, frozen=True):
 
     @property
     def took_s(self) -> float:
-        """How long it took to become ready."""
+        """Time until it was ready."""
         return max(0.0, self.ready_s - self.began_s)
 
 
@@ -81,7 +81,7 @@ class Boot(msgspec.Struct, frozen=True, omit_defaults=True):
 
     @property
     def whole_s(self) -> float | None:
-        """From the power to the last service, as far as it is told; None while it goes on."""
+        """From the power to the last service, as far as it is known; None while it goes on."""
         if self.services_s is None:
             return None
         before = (self.firmware_s, self.loader_s, self.kernel_s, self.initrd_s)
@@ -167,7 +167,7 @@ class _Units:
         self.names = list(paths)
 
     def of(self, name: str) -> StartedUnit | None:
-        """Return a unit's times, None where they are not told or it took no part."""
+        """Return a unit's times, None if they are unknown or it took no part."""
         ready_s = self.ready_s(name)
         began_s = None if ready_s is None else self._moment_s(name, "InactiveExit")
         # one that was started again since then tells of that start
@@ -176,7 +176,7 @@ class _Units:
         return StartedUnit(name, began_s, ready_s)
 
     def ready_s(self, name: str) -> float | None:
-        """Return when a unit was ready, or had done its work; None where that is not told."""
+        """Return when a unit was ready, or had done its work; None if that is unknown."""
         if name not in self._ready_s:
             ready_s = self._moment_s(name, "ActiveEnter") or self._moment_s(name, "InactiveEnter")
             is_of_start = ready_s is not None and ready_s <= self._finish_s + NEXT_MOST_S

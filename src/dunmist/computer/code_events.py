@@ -1,4 +1,4 @@
-"""Which code runs on the CPUs: addresses that the kernel samples, read from its ring buffers.
+"""Read code samples of the kernel from its ring buffers: addresses, processes, threads.
 
 Sources: perf_event_open(2) and ``include/uapi/linux/perf_event.h``. The event is ``cpu-clock``, a
 timer of the kernel, so no counter of the hardware is needed. As administrator one event on each CPU
@@ -177,7 +177,7 @@ class _Ring:
 
 
 class _RecordedRing:
-    """What a model computer publishes in place of a ring."""
+    """Replacement of a ring on a model computer."""
 
     def __init__(self, root: Root) -> None:
         self._root = root
@@ -222,12 +222,12 @@ class CodeEvents:
                     continue  # it ended, or there is no locked memory left for it
 
     def gather(self) -> None:
-        """Take what has come so far, before a ring is full."""
+        """Read what has arrived so far, before a ring is full."""
         for ring in self._rings.values():
             self._take(ring)
 
     def drain(self) -> Iterator[CodeRecord]:
-        """Return what has come since the last call."""
+        """Return what has arrived since the last call."""
         self.gather()
         kept, self._kept = self._kept, []
         return iter(kept)

@@ -25,7 +25,7 @@ from dunmist.computer.scheduling import Scheduling, read_scheduling
 SUBJECT = "control groups"
 # the two controllers are mounted together under either name
 V1_CPU = ("sys/fs/cgroup/cpu", "sys/fs/cgroup/cpu,cpuacct")
-# on its own, or beside version 1
+# on its own, or together with version 1
 V2_ROOTS = ("sys/fs/cgroup", "sys/fs/cgroup/unified")
 STALLS = ("cpu", "memory", "io")
 _STAT = re.compile(rb"^(\w{1,40}) (\d{1,20})$", re.M)

@@ -71,7 +71,7 @@ class ProcessorTimes(msgspec.Struct, frozen=True):
 
 
 class Processor(msgspec.Struct, frozen=True):
-    """Where one logical CPU sits, and its clock; None is 'not published'."""
+    """Position of one logical CPU, and its clock; None is 'not published'."""
 
     number: int
     core: int | None  # physical core; two threads share one

@@ -1,4 +1,4 @@
-"""What crashes of the kernel have left behind: when each was, and why.
+"""Read the records of kernel crashes: when each was, and why.
 
 Sources: ``Documentation/admin-guide/ramoops.rst`` and ``pstore-blk.rst`` for ``/sys/fs/pstore``,
 where firmware or memory keeps the last messages over a start; systemd-pstore(8), which moves them

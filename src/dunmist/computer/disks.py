@@ -53,7 +53,7 @@ class DiskSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class Disk(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What a block device is; None is 'not published'."""
+    """Facts of a block device; None is 'not published'."""
 
     name: str
     size_bytes: int | None = None

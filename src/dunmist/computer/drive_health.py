@@ -1,4 +1,4 @@
-"""What drives say of their own health: NVMe log, ATA self-assessment, attributes, statistics.
+"""Parse the health of drives: NVMe log, ATA self-assessment, attributes, statistics.
 
 Sources: NVM Express base specification (SMART / Health Information log), ACS-3 (SMART READ DATA,
 device statistics log). What attribute numbers of ATA mean is each maker's own; those that are read
@@ -204,7 +204,7 @@ def _attributes(page: bytes) -> Iterator[tuple[str, int]]:
         field = ATA_FIELDS.get(number)
         if field is not None:
             raw = int.from_bytes(row[5:11], "little")
-            # beside the newest temperature stand the least and the greatest; hours may hold minutes
+            # the least and greatest temperature follow the newest; hours may hold minutes
             yield field, raw & (0xFF if field in LOW_BYTE else 0xFFFFFFFF)
 
 

@@ -1,4 +1,4 @@
-"""How far the open files of a process have been read or written.
+"""Read the positions in the open files of a process.
 
 Sources: proc_pid_fd(5), proc_pid_fdinfo(5), proc_pid_io(5). Only links and text are read; no file
 is opened or asked for its size. A program that gives the position with each call (pread(2), mapped

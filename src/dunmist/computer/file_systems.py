@@ -183,7 +183,7 @@ def _sizes(root: Root, mount: Mount) -> list[int] | None:
         root.note(SUBJECT, reason_of(error), mount.point)
         return None
     except ParseError:
-        # the child that asked was told no
+        # the child that asked was refused
         root.note(SUBJECT, "failed", mount.point)
         return None
     return [

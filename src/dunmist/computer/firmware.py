@@ -1,4 +1,4 @@
-"""What the firmware says of the computer: SMBIOS tables of the DMTF standard DSP0134.
+"""Parse the firmware's tables of the computer: SMBIOS, DMTF standard DSP0134.
 
 Linux hands the tables on unchanged (``Documentation/ABI/testing/sysfs-firmware-dmi-tables``), to
 the administrator only. A structure has a header (type, length, handle) and a formatted part of that

@@ -1,4 +1,4 @@
-"""Whether the way to other networks answers: the gateway of each link, and what is known of it.
+"""Read if the gateway of each link answers, from the kernel's neighbour table.
 
 Sources: proc_pid_net(5) for ``net/route``, ``net/ipv6_route`` and ``net/arp``; rtnetlink(7) for
 the neighbour's state (``include/uapi/linux/neighbour.h``). A gateway that was asked for its
@@ -72,7 +72,7 @@ def parse_gateways_6(data: bytes) -> list[tuple[str, str]]:
 
 
 def parse_arp(data: bytes) -> dict[tuple[str, str], GatewayState]:
-    """Return what is known of each neighbour in ``net/arp``, by link and address."""
+    """Return the facts of each neighbour in ``net/arp``, by link and address."""
     states: dict[tuple[str, str], GatewayState] = {}
     for line in lines_of(data)[1:]:
         fields = line.split()

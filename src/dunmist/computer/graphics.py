@@ -40,7 +40,7 @@ class GraphicsSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class GraphicsUse(msgspec.Struct, frozen=True, array_like=True):
-    """What one client (a descriptor of a process) has used of a card since it was opened.
+    """Use of a card by one client (a descriptor of a process) since it was opened.
 
     ``engines_ns`` is time by engine, ``memory_bytes`` that resident in the card's own memory.
     """

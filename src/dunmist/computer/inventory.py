@@ -1,4 +1,4 @@
-"""What a computer consists of besides processors: read once, before the first tick."""
+"""Read the inventory of a computer once, before the first tick."""
 
 import re
 

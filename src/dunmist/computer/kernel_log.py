@@ -1,4 +1,4 @@
-"""What the kernel complained of: its log, line by line, sorted into classes.
+"""Read the kernel's log and sort its lines into classes.
 
 Sources: ``Documentation/ABI/testing/dev-kmsg``; ``kernel_messages.toml`` says of each class where
 the kernel prints it. Only what the kernel itself wrote counts (facility 0): programs may write into
@@ -91,7 +91,7 @@ class LogLine(NamedTuple):
 
 
 class MessageClass(NamedTuple):
-    """How lines of a class are known."""
+    """Pattern of the lines of a class."""
 
     kind: KernelMessageKind
     word: bytes

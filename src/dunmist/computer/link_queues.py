@@ -1,4 +1,4 @@
-"""What rtnetlink(7) knows of links: their addresses, and what waits in their queues to be sent.
+"""Read addresses and send queues of links over rtnetlink(7).
 
 A packet waits in the queue of a link (tc(8), ``include/uapi/linux/gen_stats.h``) while the line, or
 a limit set on it, takes no more. A queue that is hardly ever empty is a full link, whatever speed
@@ -38,7 +38,7 @@ _ALL_ADDRESSES, _ALL_QUEUES = bytes(_ADDRESS.size), bytes(_QUEUE_ABOUT.size)
 
 
 class QueueSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """What waits to be sent over a link, and how many packets its queue has dropped."""
+    """Send queue of a link, and the packets that it has dropped."""
 
     link: str
     waiting_bytes: Counter

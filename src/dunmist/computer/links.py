@@ -61,7 +61,7 @@ class LinkSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class Link(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What a link is; None is 'not published'."""
+    """Facts of a link; None is 'not published'."""
 
     name: str
     loopback: bool = False

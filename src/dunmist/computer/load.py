@@ -1,10 +1,10 @@
-"""How much work waits: load average, stall accounting, and since when: uptime.
+"""Parse load average, pressure-stall totals and uptime.
 
 Sources: proc(5) on ``/proc/loadavg`` and ``/proc/uptime``; ``Documentation/accounting/psi.rst`` on
 ``/proc/pressure``, Linux 4.20 and newer. The load average is a damped count of runnable and
 uninterruptible tasks, not a share of anything. Of stalls, ``some`` counts the time in which at
 least one task was held up for the resource, ``full`` that in which all were. Only the totals are
-kept: the averages can be had from them, over any stretch.
+kept: the averages can be had from them, over any window.
 """
 
 import re

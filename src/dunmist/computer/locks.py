@@ -18,7 +18,7 @@ class LockWait(msgspec.Struct, frozen=True):
 
 
 def parse_locks(data: bytes) -> list[LockWait]:
-    """Return who waits for whom; raises ParseError."""
+    """Return each lock that is waited for, with holder and waiters; raises ParseError."""
     holders: dict[bytes, int] = {}
     waits = []
     for line in lines_of(data):

@@ -1,4 +1,4 @@
-"""Who writes into the log that a busy log service keeps.
+"""Find the writers of the log that a busy log service keeps.
 
 Sources: proc_pid_fd(5) for the log that a process has open; RFC 3164, section 4.1, for lines of
 text, and the same with the time of RFC 3339; journalctl(1) and systemd.journal-fields(7) for the
@@ -53,7 +53,7 @@ class LogEnd(msgspec.Struct, frozen=True):
 
 
 def parse_log(data: bytes) -> Lines:
-    """Return who wrote the lines of a text log; a line of another form is nobody's."""
+    """Return the writers of the lines of a text log; other lines have none."""
     lines: Lines = Counts()
     for name, number, repeated in _LINE.findall(data):
         lines[text_of(name), int(number or 0)] += int(repeated or 1)
@@ -61,7 +61,7 @@ def parse_log(data: bytes) -> Lines:
 
 
 def parse_journal(data: bytes) -> Lines:
-    """Return who wrote the entries that journalctl prints as JSON; raises ParseError."""
+    """Return the writers of the entries that journalctl prints as JSON; raises ParseError."""
     lines: Lines = Counts()
     for line in data.splitlines():
         try:
@@ -156,7 +156,7 @@ def _ask_journal() -> bytes | None:
 
 
 def _writers(lines: Lines, number_of: Callable[[int], int | None]) -> list[LogWriter]:
-    """Return who wrote most; of processes of one name the identity of the one that wrote most."""
+    """Return the heaviest writers; for one name the process that wrote most."""
     by_name, process = Counts[str](), dict[str, int | None]()
     for (name, pid), count in lines.most_common():
         by_name[name] += count

@@ -1,4 +1,4 @@
-"""What the computer is: names, kernel, distribution, processors, boot.
+"""Read names, kernel, distribution, processors and boot of the computer.
 
 Sources: proc_sys_kernel(5) for the host and boot identity, proc_version(5), os-release(5).
 Everything is read below the root, so that a model or a copy of another computer describes itself.

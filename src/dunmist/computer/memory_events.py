@@ -1,7 +1,7 @@
-"""What a control group's memory limit has done: programs ended for it, by the kernel's count.
+"""Read how often the memory limit of a control group ended programs, as the kernel counts it.
 
 Source: ``Documentation/admin-guide/cgroup-v2.rst`` (memory.events, memory.max). Counts go up to all
-groups above, where they stay when a group is made anew. ``oom`` counts how often a limit of the
+groups above, where they stay when a group is created again. ``oom`` counts how often a limit of the
 group or of one below it was reached with nothing left to give; ``oom_kill`` counts the processes
 ended in it, for whatever reason: without an ``oom`` the memory of the whole computer ran out.
 """

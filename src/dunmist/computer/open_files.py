@@ -1,4 +1,4 @@
-"""Which processes use a file: open descriptors, mappings, working directories, executables.
+"""Find the processes that use a file: descriptors, mappings, directories, executables.
 
 Sources: proc_pid_fd(5), proc_pid_fdinfo(5), proc_pid_maps(5), proc_pid_cwd(5), proc_pid_exe(5).
 Only links and text are read; the file itself is never opened, so a dead server makes nobody wait.
@@ -36,7 +36,7 @@ class FileUses(NamedTuple):
 
 
 def read_file_uses(root: Root, path: str) -> FileUses:
-    """Return who uses a file, or a directory with all in it, by its absolute path."""
+    """Return the users of a file, or of a directory with its contents, by absolute path."""
     uses: list[FileUse] = []
     hidden = 0
     for name in root.names("proc"):

@@ -1,4 +1,4 @@
-"""What package managers installed, upgraded and removed, by their own logs.
+"""Parse the logs of package managers: installed, upgraded and removed packages.
 
 Sources: dpkg(1) (``/var/log/dpkg.log``) and apt's ``/var/log/apt/history.log``, pacman's
 ``/var/log/pacman.log``, dnf's ``/var/log/dnf.rpm.log`` and ``/var/log/zypp/history``, with those
@@ -28,7 +28,7 @@ GZIP = 16 + zlib.MAX_WBITS
 # a log in local time goes back by an hour in autumn
 BACK_LEAST_S = 2 * 3600.0
 PackageAct = Literal["installed", "upgraded", "removed"]
-# words of a line are bounded, so that no line takes long to be told from another form
+# words of a line are bounded, so that no line takes long to match
 _DPKG = re.compile(
     rb"^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d) (install|upgrade|remove|purge) "
     rb"([^\s:]{1,200})(?::\S{1,40})? (\S{1,200}) (\S{1,200})$",
@@ -80,7 +80,7 @@ class ClockStep(NamedTuple):
 
 
 class PackageLog(NamedTuple):
-    """What all logs say, in the order of the logs."""
+    """Contents of all logs, in the order of the logs."""
 
     changes: list[PackageChange]
     clock_steps: list[ClockStep]

@@ -1,4 +1,4 @@
-"""Which installed package an executable belongs to: the databases of dpkg and of rpm.
+"""Find the package of an executable in the databases of dpkg and rpm.
 
 Sources: dpkg(1) (``info/*.list`` and ``status``), deb-control(5); rpm's ``docs/manual/format.md``
 for headers, kept in an SQLite file since rpm 4.16. Reading them costs a tenth of a second or two,

@@ -1,4 +1,4 @@
-"""What waits for a restart: an update that asks for one, a newer kernel than the one that runs.
+"""Find what needs a restart: a pending update, or a newer kernel than the running one.
 
 Sources: ``/run/reboot-required`` (Debian policy of update-notifier, deb-triggers(5)),
 ``Documentation/kbuild/modules.rst`` for ``/lib/modules/RELEASE``; the images of installed kernels

@@ -1,4 +1,4 @@
-"""What is dear to read of a process, and therefore read seldom.
+"""Read what is expensive to read of a process, and therefore read seldom.
 
 Sources: proc_pid_fd(5), proc_pid_limits(5), proc_pid_status(5), proc_pid_wchan(5),
 proc_pid_smaps(5) and ``Documentation/ABI/testing/procfs-smaps_rollup``. Only the owner of a process
@@ -26,7 +26,7 @@ GRAPHICS_DEVICES = "/dev/dri/"
 
 
 class ProcessDetail(msgspec.Struct, frozen=True, array_like=True):
-    """What is expensive to read of one process; None is 'could not be read'."""
+    """Expensive figures of one process; None is 'could not be read'."""
 
     process: Identity
     descriptors: Counter | None

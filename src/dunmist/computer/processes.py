@@ -1,4 +1,4 @@
-"""What the kernel publishes of one process.
+"""Parse the files of one process.
 
 Sources: proc_pid_stat(5), proc_pid_status(5), proc_pid_statm(5), proc_pid_cmdline(5),
 proc_pid_cgroup(5), proc_pid_io(5); ``Documentation/scheduler/sched-stats.rst`` for schedstat. A
@@ -99,12 +99,12 @@ class ThreadSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     tid: ProcessNumber
     run_ns: Counter
     delay_ns: Counter
-    name: str | None = None  # given when reading begins or begins anew
+    name: str | None = None  # given when reading begins or begins again
     after_ms: Counter = 0
 
 
 class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What does not change in a process; None is 'could not be read'."""
+    """Constant facts of a process; None is 'could not be read'."""
 
     pid: ProcessNumber
     start_clk: Counter
@@ -236,7 +236,7 @@ class ProcessGroups(NamedTuple):
 def parse_cgroup(data: bytes) -> ProcessGroups:
     """Return the groups of ``/proc/PID/cgroup``; None when there is no such line.
 
-    Version 2 has one line ``0::PATH``; beside version 1 that one may be empty, and the named
+    Version 2 has one line ``0::PATH``; together with version 1 that one may be empty, and the named
     hierarchy ``systemd`` says where the process belongs (cgroups(7)).
     """
     paths: dict[bytes, bytes] = {}
@@ -269,6 +269,6 @@ def parse_io(data: bytes) -> tuple[int, int]:
 
 
 def parse_login_uid(data: bytes) -> int | None:
-    """Return who logged in, None for nobody; raises ParseError."""
+    """Return the user that logged in, None without one; raises ParseError."""
     uid = counter_of(data.strip(), "/proc/PID/loginuid", "user")
     return None if uid == NOBODY_LOGGED_IN else uid

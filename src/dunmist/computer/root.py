@@ -2,7 +2,7 @@
 
 Given a root directory (``/``, or one that holds a copy or a model of proc, sys and etc), it hands
 bytes to the readers of this room. Files that are read at every tick stay open: reading again from
-offset 0 makes the kernel write the text anew (proc(5), sysfs(5)), and opening costs more than
+offset 0 makes the kernel write the text again (proc(5), sysfs(5)), and opening costs more than
 reading. What could not be read is counted by subject, never silently left out.
 """
 
@@ -20,7 +20,7 @@ Reason = Literal[
 ]
 Parsed = TypeVar("Parsed")
 
-# most files of proc come in one read, beside the empty one at their end
+# most files of proc come in one read, plus the empty one at their end
 CHUNK_BYTES = 1 << 16
 # no file that is read is longer (a list of packages has some MiB), and what a user puts in the way
 # does not fill the memory
@@ -36,7 +36,7 @@ GONE = (errno.ENOENT, errno.ESRCH)
 
 
 class Unread(NamedTuple):
-    """What could not be read and why."""
+    """Something unreadable, and the reason."""
 
     subject: str
     reason: Reason
@@ -179,7 +179,8 @@ class Root:
     def read_again(self, name: str) -> bytes:
         """Return a file's bytes, keeping it open for the next time; raises OSError.
 
-        A computer of many CPUs has more of such files than may be open: the others are opened anew.
+        A computer of many CPUs has more such files than may be open: the others are opened each
+        time.
         """
         descriptor = self._held.get(name)
         if descriptor is None:
@@ -190,7 +191,7 @@ class Root:
         try:
             return read_whole(descriptor)
         except OSError:
-            # a processor taken offline and back has new files: open them anew next time
+            # a processor taken offline and back has new files: open them again next time
             del self._held[name]
             os.close(descriptor)
             raise

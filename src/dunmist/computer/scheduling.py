@@ -1,4 +1,4 @@
-"""Who gives way to whom: the scheduling group of a process, and the weight of that group.
+"""Read the scheduling group of a process, and the weight of that group.
 
 Sources: sched(7), ``Documentation/admin-guide/cgroup-v2.rst`` (cpu.weight, cpu.idle),
 ``Documentation/scheduler/sched-design-CFS.rst`` (cpu.shares). A raised nice value counts only among
@@ -20,7 +20,7 @@ AUTOGROUP = "proc/sys/kernel/sched_autogroup_enabled"
 
 
 class GroupWeight(msgspec.Struct, frozen=True, omit_defaults=True):
-    """How a control group is scheduled.
+    """Scheduling of a control group.
 
     ``scheduled_in`` is the nearest group, itself or above, that has a weight; empty where none has,
     so that nothing but nice values and sessions count. ``weight`` is that of the whole way down to

@@ -1,4 +1,4 @@
-"""Which sensor stands for the processor, and what other chips belong to: data, by driver and label.
+"""Choose the sensor of the CPU, and name the parts of other chips: data, by driver and label.
 
 The rules are shared by the live view, which imports no NumPy, and by the series of a capture.
 """

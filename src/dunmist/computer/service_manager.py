@@ -172,7 +172,7 @@ def _session(bus: "DBusConnection", path: str) -> Session | None:
         terminal=words.get("TTY") or display or None,
         origin=words.get("RemoteHost") or None,
         since_s=since_s,
-        # the service manager gives the moment, the reader of sessions turns it into a stretch
+        # the service manager gives a point in time, the reader of sessions turns it into a duration
         idle_s=idle_since_s,
         pid=words.get("Leader"),
         graphical=kind in ("x11", "wayland", "mir"),

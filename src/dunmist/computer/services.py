@@ -1,4 +1,4 @@
-"""Services, timers and sessions, from whoever can tell: the service manager, else files."""
+"""Read services, timers and sessions from the service manager, else from files."""
 
 import msgspec
 
@@ -52,7 +52,7 @@ def _with_files(units: list[Unit], files: list[Unit]) -> list[Unit]:
 
 
 def read_people(root: Root, now_s: float) -> list[Session]:
-    """Return who is logged in."""
+    """Return the logged-in people."""
     address = system_bus() if root.is_this_computer else None
     if address:
         try:

@@ -1,4 +1,4 @@
-"""Who is logged in: utmp(5), and how long their terminals have been idle.
+"""Read logged-in users from utmp(5), and the idle time of their terminals.
 
 A graphical session has a display instead of a terminal. A terminal was last used when it was last
 read (its access time, as w(1) has it).
@@ -21,7 +21,7 @@ class Session(msgspec.Struct, frozen=True, omit_defaults=True):
     terminal: str | None = None
     origin: str | None = None  # host or display it came from
     since_s: float | None = None  # since 1970
-    idle_s: float | None = None  # since the last key; None where it cannot be told
+    idle_s: float | None = None  # since the last key; None if it is unknown
     pid: int | None = None  # leader of the session
     graphical: bool = False
     active: bool | None = None

@@ -262,7 +262,7 @@ class SocketDiag:
 
     @property
     def lost(self) -> int:
-        """How often announcements of destroyed sockets were dropped."""
+        """Number of dropped announcements of destroyed sockets."""
         return self._ends.lost if self._ends else 0
 
     @property

@@ -1,4 +1,4 @@
-"""What is known of one socket, wherever it was read."""
+"""Define the record of one socket, from any source."""
 
 from typing import NamedTuple
 
@@ -24,7 +24,7 @@ STATES = {
 
 
 class SocketFacts(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What does not change in a socket."""
+    """Constant facts of a socket."""
 
     protocol: str  # tcp, udp or unix
     version: int | None = None  # 4 or 6

@@ -54,7 +54,7 @@ def ask_database(
 
 def open_database(descriptor: int, tables: Tables) -> sqlite3.Connection:
     """Return a database open for reading; raises sqlite3.Error where it lacks the tables."""
-    # immutable: neither locks nor writes anything beside the file
+    # immutable: neither locks nor writes anything next to the file
     place = f"file:/proc/self/fd/{descriptor}?mode=ro&immutable=1"
     base = sqlite3.connect(place, uri=True, check_same_thread=False)
     try:

@@ -1,4 +1,4 @@
-"""Which system call a waiting process is in, and which of its files that call is about.
+"""Read the system call of a waiting process, and the file of that call.
 
 Sources: proc_pid_syscall(5), which who may trace the process may read; for the numbers of calls
 ``arch/x86/entry/syscalls/syscall_64.tbl`` and ``include/uapi/asm-generic/unistd.h`` of Linux;
@@ -96,12 +96,12 @@ GENERIC = ("aarch64", "riscv64", "loongarch64")
 
 
 class WaitingCall(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """What a process in state D had called at a tick; the path is that of its file."""
+    """System call of a process in state D at a tick; the path is that of its file."""
 
     process: Identity
     call: str
     path: str | None
-    # kernel function that it waits for, below those that only wait; None where it is not told
+    # kernel function that it waits for, below those that only wait; None if it is unknown
     function: str | None = None
 
 

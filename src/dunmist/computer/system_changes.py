@@ -1,4 +1,4 @@
-"""What changed on this computer lately: packages, and files that say what runs and how.
+"""Find recent changes of this computer: packages, and files that define what runs and how.
 
 Sources: the logs of ``package_log`` and rpm's database; times of files (stat(2)); dpkg's list of
 configuration files with their digests (``/var/lib/dpkg/status``, deb-conffiles(5)), which tells
@@ -51,7 +51,7 @@ TOOK_MOST_S = 0.3
 CONFIGURATION_MOST_BYTES = 1 << 20
 DPKG_STATUS = "var/lib/dpkg/status"
 _CONFIGURATION = re.compile(rb"^ (/\S{1,4096}) ([0-9a-f]{32})$", re.M)
-# names of accounts that are told
+# names of accounts that are kept
 ACCOUNTS_MOST = 5
 UNITS = (".service", ".timer", ".socket", ".path", ".mount", ".target", ".slice")
 

@@ -1,4 +1,4 @@
-"""What each task had used when it ended: the kernel's taskstats over generic netlink.
+"""Receive the accounting of exited tasks: the kernel's taskstats over generic netlink.
 
 Sources: ``Documentation/accounting/taskstats.rst`` and ``taskstats-struct.rst``,
 include/uapi/linux/taskstats.h. Registering for exits needs the administrator (CAP_NET_ADMIN). Only
@@ -112,11 +112,11 @@ class TaskExits:
 
     @property
     def lost(self) -> int:
-        """How often the kernel dropped records because they were not read in time."""
+        """Number of records that the kernel dropped because they were not read in time."""
         return self._link.lost
 
     def gather(self) -> None:
-        """Take what has come so far, so that the kernel's buffer does not overflow."""
+        """Read what has arrived so far, so that the kernel's buffer does not overflow."""
         try:
             for message in self._link.pending():
                 self._take(message)

@@ -1,4 +1,4 @@
-"""Which programs print into the terminals that a busy program shows.
+"""Find the programs that print into the terminals of a busy program.
 
 A terminal window, a session that is kept, a remote login: each holds the one end of a pseudo
 terminal, and shows or hands on what is printed into the other. Sources: pts(4), proc_pid_fd(5),
@@ -73,7 +73,7 @@ def read_shown_terminals(
 
 
 def _terminals(root: Root, pid: int) -> list[str]:
-    """Return the names that the terminals of a process have for whoever prints into them."""
+    """Return the names that the terminals of a process have on the side that prints into them."""
     try:
         links = islice(root.links_in(f"proc/{pid}/fd"), LINKS_MOST)
         held = [name for name, file in links if file in MASTERS]

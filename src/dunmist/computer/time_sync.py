@@ -1,4 +1,4 @@
-"""Whether the computer's clock is kept right: adjtimex(2), ntp_adjtime(3)."""
+"""Read if the clock is synchronized: adjtimex(2), ntp_adjtime(3)."""
 
 import ctypes
 import struct

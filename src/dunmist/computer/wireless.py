@@ -1,4 +1,4 @@
-"""How good the radio of each wireless link is: signal, rates, and frames that had to be sent again.
+"""Read the radio of each wireless link: signal, rates, and repeated frames.
 
 Source: nl80211 over generic netlink (``include/uapi/linux/nl80211.h``). Everybody may ask. A driver
 leaves out what it does not measure.

@@ -90,7 +90,7 @@ class DeskApp(App[str]):
         self._judgement: Judgement | None = None
         self._judged_at = 0.0
         self._is_judging = False
-        # whoever sits there waits for the first verdict; later ones come when there is room
+        # the first verdict is waited for; later ones come when a CPU is free
         self._is_awaited = True
         self._judge_next_s = 0.0
         self._judged_cpu_s = 0.0
@@ -216,7 +216,7 @@ class DeskApp(App[str]):
     def _show(self, place: str, text: Text) -> None:
         """Show a text where it is another one: what stands still costs nothing.
 
-        All is laid out anew only where it has another height.
+        The layout changes only if its height does.
         """
         before = self._texts.get(place)
         if before != text:
@@ -242,13 +242,13 @@ class DeskApp(App[str]):
 
     @work(thread=True, exclusive=False)
     def judge(self, since_s: float, at_s: float, *, is_idle: bool) -> None:
-        """Have a child judge a window, and wait for it beside the screen."""
+        """Have a child judge a window, and wait for it while the screen goes on."""
         child = self.visit.judge(since_s, self._until_s, is_idle=is_idle)
         answer, said = child.communicate()
         self.call_from_thread(self.judged, answer, said, at_s)
 
     def judged(self, answer: bytes, said: bytes, at_s: float) -> None:
-        """Take what a judging child said."""
+        """Take the answer of a judging child."""
         self._is_judging = False
         try:
             judgement = read_judgement(answer)

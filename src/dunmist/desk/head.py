@@ -52,7 +52,7 @@ def state_text(visit: Visit, header: Header | None, host: str, at_s: float, trou
 
 
 def answer_text(judgement: Judgement | None, age_s: float, width: int) -> Text:
-    """Return what is believed: the verdict with its age, the first suspect, the next step."""
+    """Return the verdict with its age, the first suspect, the next step."""
     text = Text(no_wrap=False, overflow="fold")
     if judgement is None:
         text.append("Looking: the first verdict comes after some seconds of sampling.", "dim")
@@ -76,7 +76,7 @@ def answer_text(judgement: Judgement | None, age_s: float, width: int) -> Text:
 
 
 def shown_s(seconds: float) -> int:
-    """Return seconds as they are shown: later on in steps, as each other text is drawn anew."""
+    """Return seconds as they are shown: later on in steps, as each other text is drawn again."""
     return int(seconds if seconds < STEPS_FROM_S else seconds // STEP_S * STEP_S)
 
 

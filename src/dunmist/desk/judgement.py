@@ -1,4 +1,4 @@
-"""What a judging child says of a window of a capture, and the pages that show it.
+"""Define the answer of a judging child on a window of a capture, and the pages that show it.
 
 ``jobs/desk_judgement.py`` makes it of the same triage and tables as ``triage`` and ``view``.
 """
@@ -106,7 +106,7 @@ class Suspect(msgspec.Struct, frozen=True):
 
 
 class Judgement(msgspec.Struct, frozen=True):
-    """Everything that is shown of a window; moments are seconds after the first tick."""
+    """All that is shown of a window; times are seconds after the first tick."""
 
     since_s: float
     until_s: float

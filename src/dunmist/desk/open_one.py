@@ -45,20 +45,20 @@ class Subject(NamedTuple):
 
     @property
     def word(self) -> str:
-        """What ``view process`` is asked for."""
+        """Argument of ``view process``."""
         if self.pid is None:
             return self.name
         return f"application:{self.pid}" if self.is_whole else str(self.pid)
 
 
 class KnownFacts(msgspec.Struct, frozen=True):
-    """Of the facts of ``view process --json``: whom steps are against."""
+    """Of the facts of ``view process --json``: the target of steps."""
 
     pid: int | None = None
 
 
 class Known(msgspec.Struct, frozen=True):
-    """What is taken of ``view process --json``."""
+    """Fields that are taken from ``view process --json``."""
 
     facts: KnownFacts = KnownFacts()
     steps: list[ShownStep] = []
@@ -78,7 +78,7 @@ class OpenOne(Screen[None]):
         super().__init__()
         self._visit, self._subject, self._acts = visit, subject, acts
         self._steps: list[ShownStep] = []
-        # whom steps are against: without it they would be against the first culprit
+        # the target of steps: without it that would be the first culprit
         self._pid = subject.pid
 
     def compose(self) -> ComposeResult:
@@ -190,7 +190,7 @@ class OpenOne(Screen[None]):
             said, _, why = said.partition(REFUSED_NOW)
             reason = " ".join(why.split())
         if not is_act:
-            # what only a person can do is told as it stands in the list
+            # a step that only a person can do is shown as in the list
             said = next(step.text for step in self._steps if step.action == action)
             reason = reason or FOR_A_PERSON
         self.app.push_screen(Question(action, said, reason), self._answered(action))
@@ -248,7 +248,7 @@ class OpenOne(Screen[None]):
 
 
 class Question(ModalScreen[bool]):
-    """What a step would do, to be agreed to."""
+    """Effect of a step, for the technician to confirm."""
 
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("y", "answer(True)", "do it"),

@@ -1,4 +1,4 @@
-"""Which rows of a page are shown, in which order: pure functions, without the screen's library."""
+"""Select and sort the rows of a page: pure functions, without the screen's library."""
 
 from collections.abc import Sequence
 from typing import NamedTuple
@@ -20,7 +20,7 @@ CURVE_MARKS = 24
 
 
 class Arrangement(NamedTuple):
-    """How somebody wants a table: sorted, filtered, with which columns."""
+    """Sorting, filters and columns of a table."""
 
     sort: str | None = None  # a column's name; None as it came
     ascending: bool = False
@@ -34,8 +34,8 @@ class Arrangement(NamedTuple):
 def shown_columns(table: PageTable, wanted: Arrangement) -> list[int]:
     """Return the places of the columns that are shown."""
     return [
-        place
-        for place, column in enumerate(table.columns)
+        index
+        for index, column in enumerate(table.columns)
         if column.name == wanted.sort or is_shown(column, wanted)
     ]
 
@@ -60,7 +60,7 @@ def _exact(value: float) -> str:
 
 
 def heading_of(column: PageColumn, wanted: Arrangement) -> str:
-    """Return what stands above a column: its unit, where the cells do not say it, and the order."""
+    """Return the heading of a column: its unit, if the cells do not say it, and the order."""
     heading = column.heading
     if wanted.is_exact and column.unit and column.unit not in heading.split():
         heading = f"{heading} ({column.unit})"
@@ -70,8 +70,8 @@ def heading_of(column: PageColumn, wanted: Arrangement) -> str:
 
 
 def owner_of(table: PageTable, row: PageRow) -> str | None:
-    """Return whose a row is; None where its table does not say it."""
-    places = [place for place, column in enumerate(table.columns) if column.name in OWNERS]
+    """Return the owner of a row; None if its table does not have it."""
+    places = [index for index, column in enumerate(table.columns) if column.name in OWNERS]
     return row.texts[places[0]] if places else None
 
 

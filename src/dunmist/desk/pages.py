@@ -153,12 +153,12 @@ class Pages(Vertical):
         """Write the cells that changed, row by row from the top: no more is sent."""
         while shown.row_count > len(cells):
             shown.remove_row(shown.ordered_rows[-1].key)
-        for place, row in enumerate(cells):
-            if place >= shown.row_count:
+        for index, row in enumerate(cells):
+            if index >= shown.row_count:
                 shown.add_row(*row)
                 continue
             for column, cell in enumerate(row):
-                at = Coordinate(place, column)
+                at = Coordinate(index, column)
                 before = shown.get_cell_at(at)
                 if before != cell:
                     shown.update_cell_at(at, cell, update_width=len(cell) > len(before))

@@ -16,7 +16,7 @@ FIRST_S, AGAIN_S, LOOK_S = 5.0, 30.0, 0.2
 
 
 def print_lines(visit: Visit, limits: Thresholds, say: Callable[[str], object]) -> None:
-    """Print what is believed whenever that is new, until Ctrl-C or the end of the capture.
+    """Print each new verdict, until Ctrl-C or the end of the capture.
 
     Raises UnreadableComputer where sampling never began.
     """

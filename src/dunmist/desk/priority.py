@@ -1,4 +1,4 @@
-"""The priority of the screen: keys are answered also where every CPU is full.
+"""Set the priority of the screen: keys are answered even if every CPU is full.
 
 Only the administrator may take a better one (setpriority(2)). What the screen starts gets the usual
 one back by nice(1), or what a report costs would be taken from those who work there.
@@ -23,6 +23,6 @@ def raise_priority() -> bool:
 
 
 def with_priority(command: list[str], lower_by: int) -> list[str]:
-    """Return a command that runs with a lower priority than whoever starts it, where nice(1) is."""
+    """Return a command that runs with a lower priority than its caller, where nice(1) is."""
     nice = find_program("nice") if lower_by else None
     return command if nice is None else [nice, "-n", str(lower_by), *command]

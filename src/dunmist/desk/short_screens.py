@@ -151,7 +151,7 @@ class ChooseColumns(ModalScreen[frozenset[str] | None]):
 
 
 class Told(Short):
-    """What a command said."""
+    """Output of a command."""
 
     def __init__(self, title: str, text: str) -> None:
         super().__init__(title, Text(text or "done"))

@@ -17,7 +17,7 @@ SHOWN_MOST = 8
 
 
 class Taken(NamedTuple):
-    """What an application took at the mark."""
+    """Use of an application at the mark."""
 
     cores: float
     memory_bytes: int
@@ -71,7 +71,7 @@ def _settled(since: Sequence[float], before: Taken | None, span_s: float) -> str
     """Return whether the rise is over, and when it was."""
     base = before.cores if before else 0.0
     rise = max(since) - base
-    high = [place for place, cores in enumerate(since) if cores - base > BACK * rise]
+    high = [index for index, cores in enumerate(since) if cores - base > BACK * rise]
     if _mean(since[-NEWEST:]) - base > BACK * rise:
         return f"still {_mean(since[-NEWEST:]):.2f} now"
     return f"settled after {span_s * (high[-1] + 1) / len(since):.0f} s"

@@ -47,7 +47,7 @@ CLOSED_WITHIN_S = 5.0
 
 @dataclass(frozen=True, slots=True)
 class VisitOptions:
-    """Where the visit is kept, and whom it is about: this computer without ``target``."""
+    """Folder of the visit, and its computer: this computer without ``target``."""
 
     folder: Path
     every_s: float = 1.0
@@ -115,7 +115,7 @@ class Visit:
         if reason is None or has_begun or self.is_sampling or self.ended_by_full_disk():
             return
         self.kept(LOG).unlink()
-        with contextlib.suppress(OSError):  # whoever named the folder may keep more in it
+        with contextlib.suppress(OSError):  # the user may keep more in a folder of their own
             self.options.folder.rmdir()
         raise UnreadableComputer(harmless(reason.removeprefix("dunmist: ")))
 
@@ -193,7 +193,7 @@ class Visit:
         return self.path
 
     def news(self) -> str:
-        """Return what is worth a word beside what is sampled; nothing where nothing is."""
+        """Return a remark on the sampling; empty if there is none."""
         return ""
 
     def for_report(self) -> Path:
@@ -201,7 +201,7 @@ class Visit:
         return self.path
 
     def keep_line(self, line: str) -> None:
-        """Keep the line for the ticket beside the captures; a full disk is no reason to stay."""
+        """Keep the line for the ticket next to the captures; a full disk is no reason to stay."""
         if self.options.is_live:
             path = self.kept(LINE)
             try:
@@ -296,7 +296,7 @@ class Visit:
 
 
 def read_judgement(answer: bytes) -> Judgement:
-    """Return what a judging child said; raises msgspec.DecodeError."""
+    """Return the answer of a judging child; raises msgspec.DecodeError."""
     return msgspec.json.decode(answer, type=Judgement)
 
 

@@ -1,4 +1,4 @@
-"""When it was bad: the stretch of a long capture in which resources limited the work most.
+"""Find the worst window of a long capture: where resources limited the work most.
 
 What lasts is asked of a whole capture, so that seven bad minutes of an hour are drowned. This
 module finds runs of intervals in which any resource limited the work. Runs with a short rest
@@ -26,7 +26,7 @@ class Run(NamedTuple):
 
 
 def worst_window(series: Series, diagnosis: Diagnosis) -> Part | None:
-    """Return the stretch to judge by itself, in seconds after the first tick; None without any."""
+    """Return the window to judge by itself, in seconds after the first tick; None without any."""
     table = diagnosis.limits.stretch
     if diagnosis.limiting is not None or series.duration_s < table.long_s:
         return None

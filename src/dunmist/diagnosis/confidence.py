@@ -27,7 +27,7 @@ def confidence_of(score: float, causes: list[float], quality: float, limits: Thr
         others.remove(score)
     rival = others[0] if others else 0.0
     margin = (score - rival) / max(score + rival, 1e-12)
-    # a logistic curve: sure beside nobody, even between two equals
+    # a logistic curve: certain without a rival, one half between two equals
     by_margin = 1.0 / (1.0 + math.exp(-table.margin_slope * (margin - table.margin_middle)))
     sure = by_margin * quality
     return min(table.most, max(table.least, sure))

@@ -1,4 +1,4 @@
-"""Which applications wait although they take far less than an equal part of the CPUs.
+"""Find applications that wait although they get far less than an equal part of the CPUs.
 
 They would have all that they want if nobody took more than a part (max-min fairness: Bertsekas and
 Gallager, Data Networks, 6.5.2): victims of the others, however many of them are ranked before.
@@ -38,8 +38,8 @@ def _equal_part(wanted: Iterable[float], processors: float) -> float | None:
     """
     rising = sorted(wanted)
     left = processors
-    for place, amount in enumerate(rising):
-        part = left / (len(rising) - place)
+    for index, amount in enumerate(rising):
+        part = left / (len(rising) - index)
         if amount > part:
             return part
         left -= amount

@@ -1,4 +1,4 @@
-"""Which applications give way to others where processors are scarce, and by how much.
+"""Find applications that give way to others while CPU time is short, and by how much.
 
 A raised nice value gives way to the tasks of the same scheduling group only; groups share by their
 own weights (sched(7), ``computer/scheduling.py``). Work at nice 19 that has a group of its own

@@ -1,4 +1,4 @@
-"""Since when a device or the whole computer can have been as it is: bounds from its own totals.
+"""Bound since when a device or the computer can be in its state, from its own totals.
 
 A link that has carried 40 GB since it was made, and carries 100 MB/s now, cannot have done so for
 longer than 400 s. Sources: what ``series`` keeps of the totals of proc(5) and sysfs.
@@ -21,7 +21,7 @@ BUSY_WRAPS_S = 2**32 / 1000
 
 
 class Counted(NamedTuple):
-    """What was counted since the computer started, and how fast it is counted now."""
+    """A counter's total since the start of the computer, and its rate now."""
 
     total: float
     per_s: Rate
@@ -29,7 +29,7 @@ class Counted(NamedTuple):
 
 
 def onset_of_device(exam: Examination, finding: Finding) -> Onset | None:
-    """Return since when what a finding says can have been so; None where no total tells it."""
+    """Return the onset of a finding; None if no total bounds it."""
     if finding.kind in BATTERY:
         return _of_battery(exam, finding)
     counted = COUNTED[finding.kind](exam, finding) if finding.kind in COUNTED else None
@@ -124,8 +124,10 @@ def _memory_stalled(exam: Examination, _: Finding) -> Counted | None:
 
 def _storage_filled(exam: Examination, finding: Finding) -> Counted | None:
     """Return what lies on a file system: it cannot have grown by more."""
-    rate = next((sign.value for sign in finding.signs if sign.key == "storage-fills"), None)
-    used = next((sign for sign in finding.signs if sign.key == "storage-used"), None)
+    rate = next(
+        (figure.value for figure in finding.evidence if figure.key == "storage-fills"), None
+    )
+    used = next((figure for figure in finding.evidence if figure.key == "storage-used"), None)
     size = used.slots.get("of") if used is not None else None
     if rate is None or used is None or not isinstance(size, float):
         return None

@@ -51,5 +51,5 @@ class Examination:
 
     @property
     def processors(self) -> float:
-        """How many logical CPUs there are."""
+        """Number of logical CPUs."""
         return self.series.machine.logical_processors

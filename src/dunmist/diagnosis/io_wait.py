@@ -1,4 +1,4 @@
-"""How many tasks of each application waited for storage, on every kernel.
+"""Estimate how many tasks of each application waited for storage, on every kernel.
 
 Where the kernel accounts the delays of each task (sysctl kernel.task_delayacct, usually off) they
 tell it exactly. Else the state of each process at the ticks is used. A process that waits at every
@@ -26,9 +26,9 @@ class StorageWaiting(NamedTuple):
 
 
 def find_io_wait(exam: Examination) -> StorageWaiting:
-    """Return who waited for storage."""
+    """Return the tasks that waited for storage."""
     accounted = {application.number: application.io_waiting for application in exam.applications}
-    # without accounting all are nought, which says nothing
+    # without accounting all are 0, which says nothing
     if any(rate.total() > 0 for rate in accounted.values()):
         return StorageWaiting(accounted, accounted=True)
     line = exam.series.line

@@ -106,7 +106,7 @@ def judge_thing(exam: Examination, resource: Resource, thing: ResourceInstance) 
         thing.level or _lasting_level(exam, thing),
         used,
         pressure,
-        thing.signs,
+        thing.evidence,
         name=thing.name,
         errors=thing.errors,
         trace=trace,
@@ -126,9 +126,9 @@ def _lasting_level(exam: Examination, thing: ResourceInstance) -> LevelWord:
 def _levels(thing: ResourceInstance, used: Rate) -> Ints:
     """Return the place of the highest level whose condition each interval meets."""
     levels: Ints = np.zeros(len(used.values), dtype=np.int64)
-    for place, level in enumerate(LEVELS):
+    for index, level in enumerate(LEVELS):
         if level in thing.conditions:
-            levels[thing.conditions[level].values > 0] = place
+            levels[thing.conditions[level].values > 0] = index
     return levels
 
 
@@ -178,7 +178,7 @@ def _also(
 def drivers_of(exam: Examination, cause: Finding, ranked: list[Culprit]) -> list[Culprit]:
     """Return those whose load brings a cause outside of all programs about; mostly nobody's does.
 
-    A drive that is too hot is heated by whoever keeps it moving, and would be slow without as well.
+    A drive that is too hot is heated by its heaviest user, and would be slow without it as well.
     """
     if cause.kind != "drive-too-hot":
         return []
@@ -206,7 +206,7 @@ def find_external_cause(
         if finding.kind in OF_ONE_DISK and finding.subject != limiting.name:
             continue
         # a little stolen time does not explain why the rest is full
-        weak = finding.signs[0].value < limits.culprit.outside_share
+        weak = finding.evidence[0].value < limits.culprit.outside_share
         if finding.kind != "stolen-time" or not weak:
             return finding
     return None

@@ -1,10 +1,10 @@
-"""For whom a server works: programs of this computer at the other end of its connections.
+"""Find the local clients of a server: programs here at the other end of its connections.
 
 A web server that is busy because a program here asks it all the time is no cause of its own. Both
 ends of such a connection are seen here: over TCP the ports of one are those of the other, the other
 way round; over a Unix socket the kernel tells the other end. The kernel counts no bytes there. So a
 process that has one client works for it, and of several those that it has not yet read all of.
-Whoever keeps a log works for those who wrote most of its last lines. A program that serves a file
+A log service works for the programs that wrote most of its last lines. A program that serves a file
 system works for those who were seen waiting for files there, and one that shows a terminal for
 those who print much into it.
 """
@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 from dunmist.computer import SERVED, SocketFacts
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, figure
 from dunmist.series import Application, UnixConnection, plain_address
 
 # address and port of one end, and of the other
@@ -33,15 +33,15 @@ class LocalClient(NamedTuple):
     bytes_sent: float
 
 
-# names of clients that are told, and the signs that have them
+# names of clients in a sentence, and the evidence that has them
 NAMES_SHOWN = 3
-CLIENT_SIGNS = frozenset(("app-serves", "app-logs", "app-files", "app-terminal"))
+CLIENT_EVIDENCE = frozenset(("app-serves", "app-logs", "app-files", "app-terminal"))
 # by the number of the server, then of the client
 Answered = dict[int, dict[int, LocalClient]]
 
 
 def find_local_clients(exam: Examination) -> dict[int, list[LocalClient]]:
-    """Return by the number of each serving application whom it answers, the most first."""
+    """Return the clients of each serving application by its number, the heaviest first."""
     answered: Answered = defaultdict(dict)
     _add_tcp(exam, answered)
     _add_unix(exam, answered)
@@ -53,26 +53,26 @@ def find_local_clients(exam: Examination) -> dict[int, list[LocalClient]]:
     }
 
 
-def serving_signs(exam: Examination, application: Application) -> list[Sign]:
+def serving_evidence(exam: Examination, application: Application) -> list[EvidenceFigure]:
     """Return for which programs of this computer an application works; nothing where for none."""
-    signs = []
+    evidence = []
     clients = exam.once(find_local_clients).get(application.number, [])
     if clients:
         count = sum(client.connections for client in clients)
-        # many of one name are told once
+        # many of one name are named once
         names = list(dict.fromkeys(client.application.name for client in clients))
-        signs.append(sign("app-serves", float(count), which=names[:NAMES_SHOWN]))
+        evidence.append(figure("app-serves", float(count), which=names[:NAMES_SHOWN]))
     lines = exam.once(find_log_writers).get(application.number, {})
     if lines:
-        signs.append(sign("app-logs", sum(lines.values()), which=list(lines)[:NAMES_SHOWN]))
+        evidence.append(figure("app-logs", sum(lines.values()), which=list(lines)[:NAMES_SHOWN]))
     readers = exam.once(find_file_clients).get(application.number, {})
     if readers:
-        signs.append(sign("app-files", float(len(readers)), which=list(readers)[:NAMES_SHOWN]))
+        evidence.append(figure("app-files", float(len(readers)), which=list(readers)[:NAMES_SHOWN]))
     printers = exam.once(find_printers).get(application.number, {})
     if printers:
         rate = sum(printers.values())
-        signs.append(sign("app-terminal", rate, which=list(printers)[:NAMES_SHOWN]))
-    return signs
+        evidence.append(figure("app-terminal", rate, which=list(printers)[:NAMES_SHOWN]))
+    return evidence
 
 
 def find_file_clients(exam: Examination) -> dict[int, dict[str, float]]:
@@ -163,7 +163,7 @@ def _add(answered: Answered, server: Application, client: Application, sent: flo
 
 
 def _add_unix(exam: Examination, answered: Answered) -> None:
-    """Add whom the processes that work answer over Unix sockets."""
+    """Add the clients of working processes over Unix sockets."""
     series, table = exam.series, exam.limits.culprit
     by_process: dict[int, list[UnixConnection]] = defaultdict(list)
     for connection in series.unix_connections:
@@ -188,7 +188,7 @@ def _add_unix(exam: Examination, answered: Answered) -> None:
 
 
 def _add_tcp(exam: Examination, answered: Answered) -> None:
-    """Add whom servers answer over TCP; a connection that moves nothing asks for nothing."""
+    """Add the clients of servers over TCP; a connection that moves nothing asks for nothing."""
     series = exam.series
     ports = {
         (series.processes[owner].application.number, socket.facts.local_port)
@@ -229,6 +229,6 @@ def _other_end(ends: Ends) -> Ends:
 
 
 def _owners(exam: Examination, identities: Iterable[int]) -> list[Application]:
-    """Return whose a socket is, each once."""
+    """Return the owners of a socket, each once."""
     owners = (exam.series.processes.get(identity) for identity in identities)
     return list(dict.fromkeys(owner.application for owner in owners if owner is not None))

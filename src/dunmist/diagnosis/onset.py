@@ -1,4 +1,4 @@
-"""Since when an application can have done what it does: bounds from totals that the kernel keeps.
+"""Bound since when an application can do what it does, from totals that the kernel keeps.
 
 A process that uses a whole CPU now and has used two hours of CPU time since it started cannot have
 done so for longer than two hours, however long it has run. The same holds for bytes read and
@@ -31,7 +31,7 @@ TAKES: dict[Kind, ResourceWord] = {
 
 
 def find_onset(exam: Examination, application: Application, resource: ResourceWord) -> Onset | None:
-    """Return since when an application takes what it took at the end; None where nothing tells.
+    """Return the onset of an application's use at the end; None if nothing bounds it.
 
     The bound holds for as much as now: with less it may have gone on for longer.
     """

@@ -1,4 +1,4 @@
-"""Which applications have a quota of CPU time that runs out (cgroups(7), cpu.max).
+"""Find applications whose CPU quota runs out (cgroups(7), cpu.max).
 
 The kernel counts them as waiting for a CPU, in stall accounting and in run-queue delay, also
 while processors are free: such waiting says nothing of the CPUs.

@@ -1,23 +1,20 @@
-"""Who drives the limiting resource: each application's part in the strain, and its role."""
-
-from collections import Counter
+"""Rank the applications by their part in the limiting resource, each with its role."""
 
 from dunmist.diagnosis.confidence import confidence_of, data_quality
 from dunmist.diagnosis.core_services import CORE_SERVICES
 from dunmist.diagnosis.cpu_starvation import find_starved
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.io_wait import find_io_wait
-from dunmist.diagnosis.local_clients import serving_signs
+from dunmist.diagnosis.local_clients import serving_evidence
 from dunmist.diagnosis.onset import find_onset
-from dunmist.diagnosis.records import Culprit, Sign, sign
+from dunmist.diagnosis.records import Culprit, EvidenceFigure, figure
 from dunmist.diagnosis.resources import Resource, find_bound
+from dunmist.diagnosis.started_programs import started_evidence
 from dunmist.diagnosis.words import EvidenceKey, ResourceWord, Role
 from dunmist.series import Application
 from dunmist.thresholds.culprits import CulpritLimits
 
 ROLE_ORDER: tuple[Role, ...] = ("cause", "symptom", "victim")
-# programs named in one sentence
-NAMES_SHOWN = 3
 BLOCKED_KEYS: dict[str, EvidenceKey] = {
     "storage": "app-blocked-storage",
     "pages": "app-blocked-pages",
@@ -32,7 +29,7 @@ def rank_culprits(exam: Examination, limiting: Resource) -> list[Culprit]:
         return []
     covered = exam.once(limiting.coverage) if limiting.coverage else None
     if covered is not None and covered < exam.limits.culprit.attributed_least:
-        return []  # whoever could be seen is not who did it
+        return []  # the visible programs are not the cause
     scores = [float(part) for part in limiting.demand(exam).parts]
     table = exam.limits.culprit
     ranked: list[tuple[Role, float, Application]] = []
@@ -58,15 +55,15 @@ def rank_culprits(exam: Examination, limiting: Resource) -> list[Culprit]:
             role=role,
             score=score,
             confidence=confidence_of(together[0], together, quality, exam.limits)
-            if place < partners
+            if index < partners
             else confidence_of(score, causes, quality, exam.limits),
             resources=_parts(exam, application),
-            signs=_signs(exam, application, limiting.word, is_victim=role == "victim"),
+            evidence=_evidence(exam, application, limiting.word, is_victim=role == "victim"),
             frees=limiting.saving.of(application) if limiting.saving and role == "cause" else None,
             onset=find_onset(exam, application, limiting.word) if role == "cause" else None,
-            is_partner=place < partners,
+            is_partner=index < partners,
         )
-        for place, (role, score, application) in enumerate(ranked[: int(table.most)])
+        for index, (role, score, application) in enumerate(ranked[: int(table.most)])
     ]
 
 
@@ -111,63 +108,55 @@ def _parts(exam: Examination, application: Application) -> dict[ResourceWord, fl
     }
 
 
-def _signs(
+def _evidence(
     exam: Examination, application: Application, limiting: ResourceWord, *, is_victim: bool
-) -> list[Sign]:
+) -> list[EvidenceFigure]:
     table, processors = exam.limits.culprit, exam.processors
     used = (
-        sign("app-cores", application.cores.mean(), of=processors),
-        sign("app-cores-typical", exam.typical(application.cores), of=processors),
+        figure("app-cores", application.cores.mean(), of=processors),
+        figure("app-cores-typical", exam.typical(application.cores), of=processors),
     )
-    signs = [cores for cores in used if cores.value >= table.cores_least]
+    evidence = [cores for cores in used if cores.value >= table.cores_least]
     bound = next(
         (bound for bound in exam.once(find_bound) if bound.process.application is application), None
     )
     if bound:
-        signs.insert(0, sign("app-full", bound.full_share, pid=float(bound.process.pid)))
+        evidence.insert(0, figure("app-full", bound.full_share, pid=float(bound.process.pid)))
     short = application.short_lived_cores.mean()
     if short >= table.short_lived_least:
-        signs.append(sign("app-short-lived", short, of=processors))
-    if application.starts_generations:
-        signs.append(_started(exam, application))
-    signs += serving_signs(exam, application)
-    signs += _waiting(exam, application, limiting, is_victim=is_victim)
+        evidence.append(figure("app-short-lived", short, of=processors))
+    evidence += started_evidence(exam, application)
+    evidence += serving_evidence(exam, application)
+    evidence += _waiting(exam, application, limiting, is_victim=is_victim)
     moved = application.disk_bytes_per_s.mean()
     if moved >= table.moved_least_bytes_per_s:
-        signs.append(sign("app-disk", moved))
+        evidence.append(figure("app-disk", moved))
     moved = application.network_bytes_per_s.mean()
     if moved >= table.moved_least_bytes_per_s:
-        signs.append(sign("app-link", moved))
+        evidence.append(figure("app-link", moved))
     held = application.private_bytes.median() or 0.0
-    signs.append(sign("app-memory", held, of=exam.series.machine.managed_bytes))
-    return signs
-
-
-def _started(exam: Examination, application: Application) -> Sign:
-    """Return how often it started programs that were soon gone, with the most frequent names."""
-    programs = Counter(application.short_lived_programs)
-    rate = programs.total() / exam.series.duration_s
-    return sign("app-started", rate, which=[name for name, _ in programs.most_common(NAMES_SHOWN)])
+    evidence.append(figure("app-memory", held, of=exam.series.machine.managed_bytes))
+    return evidence
 
 
 def _waiting(
     exam: Examination, application: Application, limiting: ResourceWord, *, is_victim: bool
-) -> list[Sign]:
-    """Return what it waited for; of a victim also where that is little, but never nought."""
-    table, signs = exam.limits.culprit, []
+) -> list[EvidenceFigure]:
+    """Return what it waited for; for a victim also if that is little, but never 0."""
+    table, evidence = exam.limits.culprit, []
     least = table.cores_least if is_victim else table.waiting_least
     waiting = application.waiting.mean()
     io_waiting = exam.once(find_io_wait).tasks[application.number].mean()
     if waiting >= least:
-        signs.append(sign("app-waiting", waiting))
+        evidence.append(figure("app-waiting", waiting))
     if io_waiting >= least:
-        signs.append(
-            sign("app-page-waiting", io_waiting)
+        evidence.append(
+            figure("app-page-waiting", io_waiting)
             if limiting == "memory"
-            else sign("app-io-waiting", io_waiting)
+            else figure("app-io-waiting", io_waiting)
         )
     for kind, counts in application.blocked.items() if is_victim else ():
         mean = counts.mean()
         if mean >= least:
-            signs.append(sign(BLOCKED_KEYS[kind], mean))
-    return signs
+            evidence.append(figure(BLOCKED_KEYS[kind], mean))
+    return evidence

@@ -1,4 +1,4 @@
-"""What a diagnosis consists of. It carries figures and keys; ``advice`` has the words for them."""
+"""Define the records of a diagnosis: figures and keys; ``advice`` has the words for them."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -23,7 +23,7 @@ Slot = float | str | Doubt | None | list[str] | list[tuple[str, str]]
 
 
 @dataclass(frozen=True, slots=True)
-class Sign:
+class EvidenceFigure:
     """One figure that a claim rests on.
 
     ``key`` names its declaration in ``advice/evidence.toml``, which has its unit, its source, its
@@ -35,9 +35,9 @@ class Sign:
     slots: Mapping[str, Slot]
 
 
-def sign(key: EvidenceKey, value: float, **slots: Slot) -> Sign:
-    """Return a figure with what stands beside it in its sentence."""
-    return Sign(key, value, slots)
+def figure(key: EvidenceKey, value: float, **slots: Slot) -> EvidenceFigure:
+    """Return a figure with the slots of its sentence."""
+    return EvidenceFigure(key, value, slots)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,13 +55,13 @@ class Trace:
 
 @dataclass(frozen=True, slots=True)
 class ResourceState:
-    """How far one resource limits the work."""
+    """Degree to which one resource limits the work."""
 
     resource: ResourceWord
     level: LevelWord
     used: float  # what lasts, 0 to 1
     pressure: float | None  # None where it cannot be measured
-    signs: list[Sign]
+    evidence: list[EvidenceFigure]
     name: str | None = None  # of the device, None where there is only one
     errors: int | None = None
     trace: Trace | None = None  # None for what is not read at every tick
@@ -76,7 +76,7 @@ class Freed(NamedTuple):
 
 
 class Onset(NamedTuple):
-    """For how long it can have been so at most, and for how long it has been at least."""
+    """Longest and shortest time for which it can have been so."""
 
     at_most_s: float | None  # None where nothing bounds it
     at_least_s: float
@@ -108,14 +108,14 @@ class Culprit:
     # probability that it is the cause; of partners, that one of them is
     confidence: float
     resources: dict[ResourceWord, float]  # its share of each strained resource
-    signs: list[Sign]
+    evidence: list[EvidenceFigure]
     frees: Freed | None  # of the limiting resource; None where it cannot be stopped
     onset: Onset | None = None  # since when it can have been so; None where nothing tells
     is_partner: bool = False  # one of several leading causes that explain about as much
 
     @property
     def name(self) -> str:
-        """What to call it."""
+        """Name to show."""
         return self.application.distinct_name
 
 
@@ -126,7 +126,7 @@ class Finding:
     kind: Kind
     severity: Severity
     subject: str | None  # None where the kind says it already
-    signs: list[Sign]
+    evidence: list[EvidenceFigure]
     application: Application | None = None  # set where it is about one
     onset: Onset | None = None  # None where nothing tells
 

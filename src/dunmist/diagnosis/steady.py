@@ -1,4 +1,4 @@
-"""What lasted until the end of a capture without a break."""
+"""Find what lasted until the end of a capture without a break."""
 
 from typing import NamedTuple
 
@@ -13,7 +13,7 @@ NEWEST = 3
 
 
 class Steady(NamedTuple):
-    """How much it was a second at the end without a break, and for how long."""
+    """Rate at the end without a break, and its duration."""
 
     rate: float
     span_s: float

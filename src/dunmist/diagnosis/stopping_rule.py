@@ -1,4 +1,4 @@
-"""Whether more of a capture would hardly change what it says: a sequential test of every level.
+"""Decide if more sampling would hardly change the verdict: a sequential test of every level.
 
 Each interval of a resource meets the condition of a level or does not; a level lasts where at least
 half of them do. Intervals are draws of a share that is either at most ``share_low`` or at least

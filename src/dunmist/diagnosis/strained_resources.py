@@ -1,6 +1,6 @@
-"""Which resources are strained, and how a finding about an application is made: for all rules."""
+"""List the strained resources for the rules, and make a finding about an application."""
 
-from dunmist.diagnosis.records import Finding, ResourceState, Sign
+from dunmist.diagnosis.records import EvidenceFigure, Finding, ResourceState
 from dunmist.diagnosis.words import Kind, ResourceWord, Severity, is_strained
 from dunmist.series import Application
 
@@ -25,7 +25,7 @@ class StrainedResources:
 
 
 def application_finding(
-    kind: Kind, severity: Severity, application: Application, signs: list[Sign]
+    kind: Kind, severity: Severity, application: Application, evidence: list[EvidenceFigure]
 ) -> Finding:
     """Return a finding about an application."""
-    return Finding(kind, severity, application.distinct_name, signs, application)
+    return Finding(kind, severity, application.distinct_name, evidence, application)

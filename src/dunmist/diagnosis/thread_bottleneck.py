@@ -1,4 +1,4 @@
-"""Threads of the busiest processes: does one of them, or do several by turns, fill a processor?"""
+"""Threads of the busiest processes: does one of them, or do several alternately, fill a CPU?"""
 
 from typing import NamedTuple
 

@@ -1,10 +1,10 @@
-"""Whether a culprit takes more than is usual for it at this hour, by the history."""
+"""Compare a culprit with its usual figures at this hour, from the history."""
 
 from collections.abc import Sequence
 from dataclasses import replace
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import Culprit, Sign, sign
+from dunmist.diagnosis.records import Culprit, EvidenceFigure, figure
 
 # chance, after the correction for several culprits (Benjamini and Hochberg 1995)
 CHANCE_MOST = 0.05
@@ -26,13 +26,13 @@ def with_usual(exam: Examination, culprits: Sequence[Culprit]) -> list[Culprit]:
     if not known:
         return list(culprits)
     chances = false_discovery_control([each.chance for each in usual if each is not None])
-    signs: dict[int, Sign] = {}
+    evidence: dict[int, EvidenceFigure] = {}
     for place, chance in zip(known, chances, strict=True):
         each, cores = usual[place], now[place]
         if each is None:
             continue
         is_more = chance <= CHANCE_MOST and cores - each.usual >= exam.limits.findings.new_cores
-        signs[place] = sign(
+        evidence[place] = figure(
             "usual-exceeded" if is_more else "usual-kept",
             cores,
             of=exam.processors,
@@ -41,6 +41,8 @@ def with_usual(exam: Examination, culprits: Sequence[Culprit]) -> list[Culprit]:
             hours=float(each.hours),
         )
     return [
-        replace(culprit, signs=[*culprit.signs, signs[place]]) if place in signs else culprit
+        replace(culprit, evidence=[*culprit.evidence, evidence[place]])
+        if place in evidence
+        else culprit
         for place, culprit in enumerate(culprits)
     ]

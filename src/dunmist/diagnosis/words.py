@@ -267,7 +267,7 @@ EvidenceKey = Literal[
     "updates-known",
     "lists-age",
     "part-above",
-    "battery-beside-mains",
+    "battery-on-mains",
     "package-power",
     "drive-fails",
     "drive-warning",

@@ -1,4 +1,4 @@
-"""All metrics as one long table, and the tables of the views beside it, as CSV or Parquet."""
+"""Write all metrics as one long table, and each table of the views, as CSV or Parquet."""
 
 from collections.abc import Iterable
 from typing import Any

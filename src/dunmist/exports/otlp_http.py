@@ -29,7 +29,7 @@ _HOST = re.compile(r"[\w.-]+|[0-9A-Fa-f:.]+")
 
 
 class Receiver(NamedTuple):
-    """Where a request goes: an address without user and password, and what it is called."""
+    """Destination of a request: an address without user and password, and its name."""
 
     address: str
     label: str

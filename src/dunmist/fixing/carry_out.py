@@ -23,11 +23,11 @@ def carry_out(
 ) -> Outcome:
     """Carry out an act and write it down before and after; raises Refused when it must not be.
 
-    ``do`` is how, where that is not told by the verb alone.
+    ``do`` is how, if the verb alone does not say it.
     """
     targets, rule = check_act(act, root), VERB_RULES[act.verb]
     doing = do or rule.do
-    assert doing is not None  # whoever has such a verb says how
+    assert doing is not None  # such a verb always has it
     number = next_number(read_journal(journal))
     # read before anything is done, so that undoing knows it however the act ends
     remembered = rule.remember(act, targets, root)
@@ -52,7 +52,7 @@ def carry_out(
             f"what was done of it, where that can be"
         ) from stop
     except (OSError, DunmistError) as error:
-        # told and written down, so that undo does not offer it
+        # reported and recorded, so that undo does not offer it
         append(journal, msgspec.structs.replace(begun, stage="failed", outcome=str(error)))
         raise
     append(

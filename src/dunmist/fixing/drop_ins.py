@@ -46,6 +46,6 @@ def remove_drop_in(path: str) -> None:
             f"{path}: the drop-in of the limit cannot be removed ({error.strerror}); "
             f"ask for the administrator's rights"
         ) from error
-    # others may have put something beside it
+    # others may have added files
     with suppress(OSError):
         Path(path).parent.rmdir()

@@ -1,4 +1,4 @@
-"""Whether an act helped: the same figures before and after, and whether noise explains it."""
+"""Test if an act helped: the same figures before and after, against noise."""
 
 from typing import Literal, NamedTuple
 

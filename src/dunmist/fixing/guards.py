@@ -1,4 +1,4 @@
-"""What must be so before anything is done: this computer and boot, own rights, no session hit."""
+"""Check the conditions of every act: this computer and boot, own rights, no session hit."""
 
 import os
 import re
@@ -11,7 +11,7 @@ from dunmist.errors import Refused
 from dunmist.fixing.live_processes import Live, ancestors, family, read_live
 from dunmist.fixing.units import check_manager
 
-# systemd.unit(5); what begins with a dash would be taken for an option by whoever pastes it
+# systemd.unit(5); what begins with a dash would be taken for an option when it is pasted
 UNIT_NAME = re.compile(r"(?!-)[A-Za-z0-9:_.\\@-]{1,244}\.(?:service|scope|slice|timer)")
 BOOT_ID, HOST = "proc/sys/kernel/random/boot_id", "proc/sys/kernel/hostname"
 # process numbers in a message of one line
@@ -121,7 +121,7 @@ def _check_same(live: Live, target: Target) -> None:
 
 
 def unit_processes(act: Act, root: Root) -> list[Target]:
-    """Return every process that is in the unit of an act now, whoever it belongs to."""
+    """Return every process that is in the unit of an act now, of any user."""
     if act.unit is None:
         return []
     return [
@@ -162,7 +162,7 @@ def check_targets(live: dict[int, Live], targets: list[Target]) -> None:
     for target in targets:
         process = live.get(target.pid)
         if process is None or process.stat.start_clk != target.start_clk:
-            continue  # it is gone; whoever has the number now is not touched
+            continue  # it exited; a process that reuses the number is not touched
         _check_same(process, target)
         key = _protection(process, own_chain)
         if key:

@@ -24,7 +24,7 @@ Before = dict[int, int]
 
 
 class UnitBefore(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What a unit was before an act; None is 'the manager did not say'."""
+    """State of a unit before an act; None is 'the manager did not say'."""
 
     active: str | None = None
     enabled: str | None = None
@@ -33,21 +33,21 @@ class UnitBefore(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Remembered(NamedTuple):
-    """What undoing an act needs to know, read before the act."""
+    """State that undoing an act needs, read before the act."""
 
     threads: Mapping[int, Before] = MappingProxyType({})
     unit: UnitBefore | None = None
 
 
 class Result(NamedTuple):
-    """What came of an act, and whether that is what it was for."""
+    """Result of an act, and whether it is the intended one."""
 
     text: str
     worked: bool
 
 
 class Outcome(NamedTuple):
-    """What came of an act, with the number under which it stands in the journal."""
+    """Result of an act, with its number in the journal."""
 
     text: str
     worked: bool
@@ -142,7 +142,7 @@ def append(path: Path, entry: JournalLine) -> None:
 def _opened(path: Path, flags: int) -> int:
     """Open the journal, which must be a plain file of one's own that no link leads to.
 
-    Whoever could choose another file would choose what is undone. Raises OSError and Refused.
+    A user who could choose another file would choose what is undone. Raises OSError and Refused.
     """
     try:
         descriptor = os.open(path, flags | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, MODE)

@@ -1,4 +1,4 @@
-"""The processes of this moment: who descends from whom, and who came back.
+"""Read the current processes: descendants, and processes that came back.
 
 The capture is older than the act; what matters for not doing harm is read again from proc(5).
 """
@@ -26,12 +26,12 @@ class Live(NamedTuple):
 
     @property
     def program(self) -> Program:
-        """What it runs, as captures name it."""
+        """Its program, as captures name it."""
         return self._program(parse_cmdline(self.command))
 
     @property
     def masked_program(self) -> Program:
-        """What it runs, by the command line as a capture has it."""
+        """Its program, by the masked command line of a capture."""
         return self._program(mask_secrets(parse_cmdline(self.command)))
 
     def _program(self, words: list[str]) -> Program:

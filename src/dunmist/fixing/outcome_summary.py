@@ -1,4 +1,4 @@
-"""What past acts brought: whether each helped, and what it freed of what it was to free."""
+"""Summarize past acts: the effect of each, and the freed amount against the expected one."""
 
 from collections.abc import Iterable
 
@@ -13,7 +13,7 @@ HELPED = {
 
 
 def tell_done(line: JournalLine) -> str:
-    """Return an act with its moment, whom it concerned, and what it brought."""
+    """Return an act with its time, its target, and its effect."""
     names = sorted({target.name for target in line.act.targets})
     whom = line.act.unit or line.act.file or ", ".join(names)
     text = f"{line.at}: {line.act.verb} {whom}: {line.outcome}"

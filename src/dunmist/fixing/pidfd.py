@@ -1,8 +1,8 @@
-"""Holds on to a process so that whatever is done can only concern that one.
+"""Hold a process by its descriptor, so that a signal can reach no other one.
 
 A process descriptor (pidfd_open(2)) stays with its process: a signal sent through it never reaches
 another one that was given the same number later. It is opened first and the identity compared
-afterwards: whoever has the number and the start time then had them when it was opened.
+afterwards: a process with the same number and start time is the one that was opened.
 """
 
 import os

@@ -125,7 +125,7 @@ def _started_by_manager(other: socket.socket, longest_s: str) -> bool:
 
 
 def _manager_bus() -> str | None:
-    """Return the bus of the manager that runs units for whoever runs this, None without one."""
+    """Return the bus of the manager that runs units for the current user, None without one."""
     if not Path("/run/systemd/system").is_dir():
         return None
     if os.geteuid() == 0:
@@ -136,7 +136,7 @@ def _manager_bus() -> str | None:
 
 def _guard_arguments(longest_s: str, *name: str) -> list[str]:
     """Return its command line, which begins with its own name and names no file of this program."""
-    # Python looks for its library beside what it is called as
+    # Python looks for its library next to the path that it is called by
     called = os.path.join(os.path.dirname(_interpreter()), GUARD)  # noqa: PTH118, PTH120 - text
     return [called, *ISOLATED_FLAGS, "-c", _source(), longest_s, *name]
 

@@ -14,7 +14,7 @@ STOP_S, END_S, BACK_S, LOOK_EVERY_S = 2.0, 5.0, 2.0, 0.1
 
 
 def pause(act: Act, targets: list[Target], root: Root) -> Result:
-    """Stop processes until they are told to go on."""
+    """Stop processes until they get SIGCONT."""
     del act
     with hold(root, targets) as held:
         return _stop_or_go(signal.SIGSTOP, held, root)

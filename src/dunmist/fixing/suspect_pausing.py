@@ -1,4 +1,4 @@
-"""Pauses a suspect and lets it go on, in an order that was drawn, beside whoever samples.
+"""Pause and resume a suspect in a random order, while another process samples.
 
 A thread keeps the time of the phases. Two guards (``safety_net``) hold descriptors of all that may
 be paused and let it go on when this program is gone, stopped or stuck. Units of their own are

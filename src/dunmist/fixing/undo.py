@@ -24,7 +24,7 @@ def undo(journal: Path, number: int | None, root: Root) -> str:
     rule = VERB_RULES[line.act.verb]
     if rule.in_boot and line.boot_id != boot_id(root):
         raise Refused(
-            f"act {line.number} was done before this computer was started anew (or on another "
+            f"act {line.number} was done before this computer was restarted (or on another "
             f"one), so there is nothing left to undo"
         )
     assert rule.undo is not None  # only such acts are found

@@ -40,7 +40,7 @@ class UnitFile(NamedTuple):
 
 
 class When(NamedTuple):
-    """When a planned collection is due."""
+    """Due time of a planned collection."""
 
     at: datetime
     every_day: bool
@@ -55,7 +55,7 @@ def _templates() -> dict[str, dict[str, str]]:
 def place_of(user: str | None) -> Path:
     """Return the directory of unit files: of a person, or of the system; raises Refused.
 
-    The manager itself may have been told another one (SYSTEMD_UNIT_PATH, systemd.unit(5)).
+    The manager itself may use another one (SYSTEMD_UNIT_PATH, systemd.unit(5)).
     """
     if user is not None:
         return Path(f"~{user}").expanduser() / PERSONAL

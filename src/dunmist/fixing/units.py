@@ -38,22 +38,24 @@ RELOAD: Call = ("Reload", "", ())
 REPLACE = "replace"  # what is queued for the unit gives way (systemd.unit(5))
 
 
-class Wanted(NamedTuple):
-    """What the manager says of a unit once an act has done what it was for."""
+class ExpectedState(NamedTuple):
+    """State of a unit after a successful act."""
 
     word: str
     values: tuple[object, ...]
     said: str
 
 
-RUNNING = Wanted("ActiveState", ("active",), "running")
-STOPPED = Wanted("ActiveState", ("inactive", "failed"), "stopped")
-SWITCHED_ON = Wanted("UnitFileState", ("enabled", "enabled-runtime"), "switched on")
-SWITCHED_OFF = Wanted("UnitFileState", ("disabled", "static", "indirect", ""), "switched off")
+RUNNING = ExpectedState("ActiveState", ("active",), "running")
+STOPPED = ExpectedState("ActiveState", ("inactive", "failed"), "stopped")
+SWITCHED_ON = ExpectedState("UnitFileState", ("enabled", "enabled-runtime"), "switched on")
+SWITCHED_OFF = ExpectedState(
+    "UnitFileState", ("disabled", "static", "indirect", ""), "switched off"
+)
 
 
 def remember(act: Act, targets: list[Target], root: Root) -> Remembered:
-    """Return what a unit is now; raises Refused when its manager does not say."""
+    """Return the state of a unit; raises Refused when its manager does not say."""
     del targets, root
     with _asked(act) as bus:
         words = _words(bus, act.unit or "")
@@ -88,7 +90,7 @@ def undo_limit(line: JournalLine, root: Root) -> str:
 
 
 def restart(act: Act, targets: list[Target], root: Root) -> Result:
-    """Start a service anew; raises Refused."""
+    """Restart a service; raises Refused."""
     del targets, root
     return _made(act, [("RestartUnit", "ss", (act.unit, REPLACE))], RUNNING)
 
@@ -131,14 +133,14 @@ def undo_disable_timer(line: JournalLine, root: Root) -> str:
     """Set the timer going again as far as it was; raises Refused."""
     del root
     before, unit = _known(line), line.act.unit
-    calls, wanted = [], []
+    calls, expected = [], []
     if before.enabled in SWITCHED_ON.values:
         calls += _enable(unit)
-        wanted.append(SWITCHED_ON)
+        expected.append(SWITCHED_ON)
     if before.active not in STOPPED.values:
         calls.append(_start(unit))
-        wanted.append(RUNNING)
-    return _undone(_made(line.act, calls, *wanted))
+        expected.append(RUNNING)
+    return _undone(_made(line.act, calls, *expected))
 
 
 def switch_on(act: Act) -> Result:
@@ -169,7 +171,7 @@ def as_user_of(act: Act) -> Iterator[None]:
 
 
 def _known(line: JournalLine) -> UnitBefore:
-    """Return what the unit was before an act; raises Refused where nobody wrote it down."""
+    """Return the state of the unit before an act; raises Refused where nobody wrote it down."""
     if line.unit_before is None:
         raise Refused(_unknown(line))
     return line.unit_before
@@ -183,7 +185,7 @@ def _unknown(line: JournalLine) -> str:
 
 
 def _undone(result: Result) -> str:
-    """Return what an undo came to; raises Refused when it is not what it was for."""
+    """Return the result of an undo; raises Refused when it is not what it was for."""
     if not result.worked:
         raise Refused(f"not undone: {result.text}")
     return result.text
@@ -215,7 +217,7 @@ def _limited(act: Act, us_per_s: int) -> Result:
     quota = (QUOTA, ("t", us_per_s))
     said = "without a quota" if us_per_s == NO_QUOTA else f"at {us_per_s // US_PER_PERCENT} %"
     given: Call = ("SetUnitProperties", "sba(sv)", (act.unit, True, [quota]))
-    return _made(act, [given], Wanted(QUOTA, (us_per_s,), said))
+    return _made(act, [given], ExpectedState(QUOTA, (us_per_s,), said))
 
 
 def _own_drop_in(act: Act, paths: Iterable[object]) -> str | None:
@@ -231,25 +233,25 @@ def _forget_limit(act: Act, us_per_s: int) -> None:
             # with the rights of whose manager it is: what it says leads nobody else astray
             remove_drop_in(path)
     if path is not None:
-        _undone(_made(act, [RELOAD], Wanted(QUOTA, (us_per_s,), "as it was")))
+        _undone(_made(act, [RELOAD], ExpectedState(QUOTA, (us_per_s,), "as it was")))
 
 
-def _made(act: Act, calls: list[Call], *wanted: Wanted) -> Result:
-    """Make the calls and return what the unit is then, and whether that was wanted."""
+def _made(act: Act, calls: list[Call], *expected: ExpectedState) -> Result:
+    """Make the calls and return what the unit is then, and whether that was expected."""
     with _asked(act) as bus:
         for method, form, body in calls:
             call(bus, MANAGER, method, form, body, timeout_s=ANSWER_S)
-        words = _settled(bus, act.unit or "", wanted)
-    missing = [want for want in wanted if words.get(want.word) not in want.values]
+        words = _settled(bus, act.unit or "", expected)
+    missing = [state for state in expected if words.get(state.word) not in state.values]
     if not missing:
-        said = " and ".join(want.said for want in wanted) or str(
+        said = " and ".join(state.said for state in expected) or str(
             words.get("ActiveState", "unknown")
         )
         return Result(f"{act.unit} is now {said}", True)
     missing_words = ", ".join(
-        f"{want.word} is {words.get(want.word, 'unknown')}" for want in missing
+        f"{state.word} is {words.get(state.word, 'unknown')}" for state in missing
     )
-    hoped = " and ".join(want.said for want in missing)
+    hoped = " and ".join(state.said for state in missing)
     return Result(f"{act.unit} is not {hoped}: {missing_words}", False)
 
 
@@ -275,8 +277,8 @@ def _words(bus: "DBusConnection", unit: str) -> dict[str, Any]:
     return {**own, **properties(bus, MANAGER[0], path, UNIT)}
 
 
-def _settled(bus: "DBusConnection", unit: str, wanted: Sequence[Wanted]) -> dict[str, Any]:
-    """Return the unit's words once they are as wanted, or when it has had time enough."""
+def _settled(bus: "DBusConnection", unit: str, expected: Sequence[ExpectedState]) -> dict[str, Any]:
+    """Return the unit's words once they are as expected, or when it has had time enough."""
     now_s = rests_since_s = time.monotonic()
     deadline_s = now_s + SETTLE_S
     while True:
@@ -286,7 +288,7 @@ def _settled(bus: "DBusConnection", unit: str, wanted: Sequence[Wanted]) -> dict
         job, *_ = words.get("Job") or (0,)
         if job or words.get("ActiveState") in ON_THE_WAY:
             rests_since_s = now_s
-        elif all(words.get(want.word) in want.values for want in wanted):
+        elif all(words.get(state.word) in state.values for state in expected):
             return words
         # what has come to rest elsewhere will not move by itself
         if now_s > deadline_s or now_s - rests_since_s > REST_S:

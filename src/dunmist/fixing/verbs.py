@@ -21,18 +21,18 @@ Doing = Callable[[Act, list[Target], Root], Result]
 
 
 def remember_nothing(act: Act, targets: list[Target], root: Root) -> Remembered:
-    """Remember nothing: what is undone is told by the act itself."""
+    """Remember nothing: the act itself says what to undo."""
     del act, targets, root
     return Remembered()
 
 
 class VerbRule(NamedTuple):
-    """How one verb is guarded, done and undone."""
+    """Guards, action and undo of one verb."""
 
     guard: Callable[[Act, Root], list[Target]]  # the processes it would concern; raises Refused
     do: Doing | None  # None where a job does it, which samples meanwhile
     undo: Callable[[JournalLine, Root], str] | None  # None where nothing can undo it
-    told: str  # what the owner is told was done to {name}
+    told: str  # text for the owner, with {name}
     in_boot: bool = False  # its effect ends with the boot
     # reads what undoing needs
     remember: Callable[[Act, list[Target], Root], Remembered] = remember_nothing
@@ -46,9 +46,7 @@ VERB_RULES: Mapping[Verb, VerbRule] = {
         "The program {name} was paused. Nothing of it was lost.",
         in_boot=True,
     ),
-    "resume": VerbRule(
-        check_processes, signals.resume, None, "The program {name} was told to go on."
-    ),
+    "resume": VerbRule(check_processes, signals.resume, None, "The program {name} was resumed."),
     "alternate": VerbRule(
         check_suspect,
         None,
@@ -132,6 +130,6 @@ UNDOABLE = frozenset(verb for verb, rule in VERB_RULES.items() if rule.undo is n
 
 
 def told(act: Act) -> str:
-    """Return what the owner is told of an act that was carried out."""
+    """Return the owner's text of an act that was carried out."""
     name = act.targets[0].name if act.targets else (act.unit or act.file or "")
     return VERB_RULES[act.verb].told.format(name=name)

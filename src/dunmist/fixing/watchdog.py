@@ -4,7 +4,7 @@ Run as a process of its own with one end of a socket (``SEQPACKET``) as its stan
 handed, one by one, descriptors of what may be paused (``p`` a process, ``f`` a file of the
 freezer), and a word at least every ``SILENT_S``. When the words stop, or after the seconds that its
 argument says, it lets all of them go on and ends. ``d`` says that all go on already. With a second
-argument it detaches itself: no child of whoever started it, in a session of its own, under that
+argument it detaches itself: no child of its starter, in a session of its own, under that
 name. It imports nothing of the package.
 """
 

@@ -32,7 +32,7 @@ MOST_BYTES = 1 << 30
 
 
 def key_of(data: bytes) -> str:
-    """Return what tells contents apart."""
+    """Return the digest of contents."""
     return hashlib.sha256(data).hexdigest()[:KEY_DIGITS]
 
 

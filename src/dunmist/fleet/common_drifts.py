@@ -1,7 +1,7 @@
-"""What drifts on many computers of a fleet, beyond chance.
+"""Find figures that drift on many computers of a fleet, beyond chance.
 
 A computer counts once, by its newest history. How often a figure drifts by chance is what the other
-figures of the fleet do, and never less than what is told falsely of computers without any drift.
+figures of the fleet do, and never less than the rate of false drifts.
 """
 
 from collections import Counter, defaultdict
@@ -11,7 +11,7 @@ from typing import NamedTuple
 from dunmist.fleet.records import DriftRow, HistoryRecord
 from dunmist.fleet.shares import CHANCE_MOST, LEAST_WITH, Share, beyond_chance, share
 
-# of one figure, told at any time of a year: docs/history.md has one false drift in 100 years of
+# of one figure, found at any time of a year: docs/history.md has one false drift in 100 years of
 # computers with some thirteen figures
 FALSE_LEAST = 0.001
 

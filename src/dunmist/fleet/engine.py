@@ -40,7 +40,7 @@ class Certificates(NamedTuple):
 
 
 class Engine(NamedTuple):
-    """Where it runs: so many processes here, or the scheduler at an address over TLS."""
+    """Place of the work: so many processes here, or the scheduler at an address over TLS."""
 
     workers: int | None = None
     scheduler: str | None = None
@@ -92,9 +92,9 @@ def _client(engine: Engine) -> "Iterator[Client]":
         raise OutputError(
             "a fleet needs Dask; install it with 'pip install dunmist[fleet]'"
         ) from error
-    # what its parts say to each other is nobody's business here; what failed is told by its record
+    # what its parts say to each other is nobody's business here; its record says what failed
     logging.getLogger("distributed").setLevel(logging.CRITICAL)
-    # a death is told of at once, not tried again for ever; nothing listens to the world
+    # a death is reported at once, not retried; nothing listens outside this computer
     with dask.config.set(
         {
             "distributed.scheduler.allowed-failures": TRIES,
@@ -120,7 +120,7 @@ def _client(engine: Engine) -> "Iterator[Client]":
         count = engine.workers or os.cpu_count() or 1
         with (
             safe_spawning(),
-            # whoever reaches a scheduler has code run: certificates of this run keep others out
+            # a scheduler runs the code of any client: certificates of this run keep others out
             LocalCluster(
                 n_workers=count,
                 threads_per_worker=1,
@@ -182,7 +182,7 @@ def _handed_out(
 
 
 class _Running:
-    """Since when each task runs: a worker takes what it was given in that order."""
+    """Start time of each task: a worker takes its tasks in that order."""
 
     def __init__(self, client: "Client") -> None:
         self._client = client

@@ -1,4 +1,4 @@
-"""What is kept of each capture and history of a fleet: rows of tables, with a documented schema.
+"""Define the rows that are kept of each capture and history of a fleet, with their schema.
 
 ``SCHEMA_VERSION`` is raised when a column changes its meaning or goes; docs/fleet.md lists them.
 """
@@ -114,7 +114,7 @@ class CaptureRecord(msgspec.Struct, frozen=True, tag="capture"):
 
     @property
     def file(self) -> CaptureRow:
-        """What is told of the file itself."""
+        """Facts of the file itself."""
         return self.capture
 
 
@@ -126,7 +126,7 @@ class HistoryRecord(msgspec.Struct, frozen=True, tag="history"):
 
     @property
     def file(self) -> HistoryRow:
-        """What is told of the file itself."""
+        """Facts of the file itself."""
         return self.history
 
 

@@ -1,4 +1,4 @@
-"""What was made already: a record of each capture, by its contents and the version of this program.
+"""Cache the record of each capture, by its contents and the version of this program.
 
 An interrupted run goes on where it was; a capture that did not change is not judged again.
 """

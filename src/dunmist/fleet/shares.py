@@ -17,11 +17,11 @@ class Share(NamedTuple):
 
 
 class Tested(Protocol):
-    """What has a chance of its own."""
+    """Something with a probability of its own."""
 
     @property
     def chance(self) -> float:
-        """How likely it is by chance."""
+        """Probability that it is chance."""
         ...
 
     def _replace(self, *, chance: float) -> Self: ...

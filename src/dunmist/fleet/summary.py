@@ -1,4 +1,4 @@
-"""What the captures of a fleet say together: counts with intervals, and what came with what.
+"""Summarize the captures of a fleet: counts with intervals, and what occurs together.
 
 Intervals are Wilson's of 95 %. Fisher's exact test says whether computers with a trait are ill more
 often than others. It is corrected for the number of traits that were tried (Holm), so a named trait
@@ -139,9 +139,9 @@ def _came_with(kept: list[CaptureRecord]) -> list[CameWith]:
     """Return what ill computers have more often than the others, beyond chance."""
     ill = [record.capture.level in ILL for record in kept]
     places: dict[str, set[int]] = defaultdict(set)
-    for place, record in enumerate(kept):
+    for index, record in enumerate(kept):
         for what in _properties(record):
-            places[what].add(place)
+            places[what].add(index)
     tried = {
         what: having
         for what, having in places.items()
@@ -180,7 +180,7 @@ def _tested(what: str, having: set[int], ill: list[bool]) -> CameWith:
 
 def _first(captures: list[CaptureRow]) -> list[First]:
     """Return the computers that need somebody first: the worst level, then the surest."""
-    order = {level: place for place, level in enumerate(ILL)}
+    order = {level: index for index, level in enumerate(ILL)}
     ill = [capture for capture in captures if capture.level in order]
     ill.sort(
         key=lambda record: (

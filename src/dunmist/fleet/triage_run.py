@@ -18,7 +18,7 @@ Progress = Callable[[int, int], None]
 
 
 class Finished(NamedTuple):
-    """What a run made: the summary, its files, and how many were done already."""
+    """Result of a run: the summary, its files, and the number taken from the cache."""
 
     summary: Summary
     files: list[Path]
@@ -30,7 +30,7 @@ def triage_fleet(
 ) -> Finished:
     """Triage all captures of the places into a folder.
 
-    ``follow`` is told how many are done, of how many. Raises CaptureError and OutputError; what was
+    ``follow`` gets how many are done, of how many. Raises CaptureError and OutputError; what was
     done stays, and the next run goes on from there.
     """
     located = list(find(places))

@@ -1,4 +1,4 @@
-"""What this computer did over months, in hourly sums.
+"""Keep the hourly sums of this computer over months.
 
 Takes the records of a recorder or of a capture, gives periods: an hour or a day each. This module
 imports nothing heavy, as the recorder uses it; ``past`` and ``drifts`` compute with NumPy.

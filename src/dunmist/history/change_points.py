@@ -1,7 +1,7 @@
-"""Whether a figure rose along a ramp, or in steps as updates and new hardware move it.
+"""Decide if a figure rose along a ramp, or in steps as updates and new hardware move it.
 
-Each of flat, some steps, and a ramp with a step beside it is fitted to the same points. What is
-left beside it, in variances, and a cost for each change tell which is likeliest (Schwarz 1978,
+A constant, some steps, and a ramp with a step are fitted to the same points. The residual
+in variances and a cost for each change say which is likeliest (Schwarz 1978,
 Annals of Statistics 6:461; for the number of changes Yao 1988, Statistics and Probability Letters
 6:181). Points that are like their neighbours are first made independent of them (Prais and Winsten
 1954, Cowles Commission Discussion Paper 383).
@@ -20,7 +20,7 @@ Floats = npt.NDArray[np.float64]
 STEP_COST, STEPS_MOST = 9.2, 3
 # a ramp has so many points at least, a step so many before it
 RAMP_POINTS_LEAST, STEP_POINTS_LEAST = 4, 2
-# ramps beside which a step is looked for
+# ramps that are tried together with a step
 RAMPS_TRIED = 12
 # of a change that no points tell apart from another
 NOTHING_LEFT = 1e-6
@@ -32,11 +32,11 @@ class Ramp(NamedTuple):
     place: int
     slope: float  # a day
     error: float  # standard error of the slope
-    known_steps: tuple[float, ...] = ()  # how high each known step is beside it
+    known_steps: tuple[float, ...] = ()  # how high each known step is with it
 
 
 class _Changes(NamedTuple):
-    """What is left to explain, and what changes of one kind could, a row for each place."""
+    """Residual, and the part that changes of one kind explain, a row for each index."""
 
     rest: Floats  # (points,)
     rows: Floats  # (places, points)
@@ -49,7 +49,7 @@ class _Changes(NamedTuple):
         return np.where(can_tell, told * told / np.where(can_tell, reach, 1.0), 0.0)
 
     def beside(self, row: Floats) -> "_Changes":
-        """Return what is left, and could be explained, beside one that is taken as there."""
+        """Return the residual, and what could be explained, given one that is taken as there."""
         reach = float(row @ row)
         if reach <= 0:
             return self
@@ -96,7 +96,7 @@ def _independent(days: Floats, rows: Floats, noise: Noise) -> Floats:
 
 
 def _steps_cost(by_step: _Changes) -> float:
-    """Return the least cost of no step to some, each the best beside those before it."""
+    """Return the least cost of no step to some, each the best given those before it."""
     best, left = np.inf, by_step
     for number in range(STEPS_MOST + 1):
         best = min(best, float(left.rest @ left.rest) + STEP_COST * number)
@@ -105,11 +105,11 @@ def _steps_cost(by_step: _Changes) -> float:
 
 
 def _best_ramp(by_step: _Changes, by_ramp: _Changes) -> tuple[float, Ramp]:
-    """Return the least cost of a ramp, alone or beside a step, without its own cost."""
+    """Return the least cost of a ramp, alone or with a step, without its own cost."""
     gains = by_ramp.gains()
     place = int(np.argmax(gains))
     found = [_fitted(by_ramp, place, 0.0)]
-    # a step that comes first, and the step that is best beside each of the best ramps
+    # a step that comes first, and the best step with each of the best ramps
     first = by_step.rows[int(np.argmax(by_step.gains()))]
     after = by_ramp.beside(first)
     found.append(_fitted(after, int(np.argmax(after.gains())), STEP_COST))

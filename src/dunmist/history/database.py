@@ -48,7 +48,7 @@ class History:
         self._base.close()
 
     def identity(self) -> str | None:
-        """Return whose history it is, None before anything was added."""
+        """Return the identity of the history's computer, None before anything was added."""
         with told(self.path):
             row = self._base.execute("SELECT value FROM about WHERE what = 'computer'").fetchone()
         return None if row is None else str(row[0])

@@ -1,8 +1,8 @@
-"""What drifts over weeks: the rule of each kind of drift, and who is told.
+"""Find what drifts over weeks: the rule of each kind of drift, and its report.
 
-A drift is told where the trend is more than chance, moves the figure far enough, and goes on day by
-day. What updates and new hardware move at once is no drift: a ramp has to be likelier than steps,
-and a step is expected where a change is known.
+A drift is reported if the trend is more than chance, moves the figure far enough, and goes on day
+by day. What updates and new hardware move at once is no drift: a ramp has to be likelier than
+steps, and a step is expected where a change is known.
 """
 
 from collections.abc import Sequence
@@ -31,16 +31,16 @@ RAMP_POINTS, NOISE_POINTS, TREND_POINTS = 70, 150, 10
 NOISE_LEAST = 0.002
 # when a trend of a window began is looked for in the last of them
 ONSET_POINTS = 90
-# what is told of a figure by chance is not told on two days
+# a figure that drifts by chance does not do so on two days
 CONFIRMED_DAYS = 1
 # where steps move a figure, the share has to be moved in so many days
 STEPS_DAYS = 14.0
-# points before and after a known change from which its step can be told
+# points before and after a known change from which its step is known
 CHANGE_POINTS_LEAST = 2
 
 
 class Rule(NamedTuple):
-    """When a trend of one kind is told."""
+    """Conditions under which a trend of one kind is reported."""
 
     rises: bool
     least_share: float  # of the level at the beginning, by the lower bound

@@ -68,7 +68,7 @@ def read_given(path: Path) -> History:
             header = stream.read(HEADER_BYTES)
             version, number = (int.from_bytes(header[at : at + 4], "big") for at in HEADER_PLACES)
             _check_numbers(path, number, version)
-            # SQLite opens it anew by its descriptor
+            # SQLite opens it again by its descriptor
             with told(path):
                 base = open_database(stream.fileno(), columns_of())
                 return History(path, base, is_given=True)

@@ -1,4 +1,4 @@
-"""What the history says of the computer that is looked at now: what is usual, and what drifts."""
+"""Answer for a capture what is usual and what drifts, from the history."""
 
 import math
 from collections.abc import Sequence
@@ -19,7 +19,7 @@ NEAR_DAYS = 3.0
 
 
 class UsualRange(NamedTuple):
-    """How much a program usually takes, and up to how much in 95 of 100 hours."""
+    """Usual use of a program, and its limit in 95 of 100 hours."""
 
     usual: float
     high: float
@@ -28,7 +28,7 @@ class UsualRange(NamedTuple):
 
 
 class Past(NamedTuple):
-    """What was recorded before."""
+    """The recorded past."""
 
     days: int  # on which something was recorded
     programs: frozenset[str]

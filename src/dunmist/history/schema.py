@@ -62,7 +62,7 @@ CREATE TABLE added (
 
 
 class Identity(NamedTuple):
-    """What tells a computer from others: its name, and what it is made of."""
+    """Identity of a computer: its name, and its hardware."""
 
     host: str
     model: str
@@ -75,7 +75,7 @@ class Identity(NamedTuple):
 
 
 def identity_of(machine: Machine) -> Identity:
-    """Return what tells a computer from others."""
+    """Return the identity of a computer."""
     return Identity(machine.host or "", machine.model or "", len(machine.processors))
 
 
@@ -139,7 +139,7 @@ def sums_of(
     Of what somebody gave each figure has to be one that can be.
     """
     packs = [place for place, each in enumerate(fields(of)) if each.name.endswith("_bins")]
-    # only degrees may be below nought
+    # only degrees may be negative
     least = -GREATEST if of is HeatSum else 0.0
     for period, name, *values in rows:
         figures = values

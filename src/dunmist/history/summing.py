@@ -1,6 +1,6 @@
 """Adds up what is sampled, hour by hour: follows the records of a recorder or of a capture.
 
-It runs beside the recorder for months, so a tick costs it little: only what changed is looked at,
+It runs in the recorder for months, so a tick costs it little: only what changed is looked at,
 and memory once a minute.
 """
 
@@ -35,13 +35,13 @@ CLOCK_SET_S = 10.0
 # of all CPUs in use
 BUSY_LEAST, REST_MOST = 0.5, 0.1
 BITS, KIB, US, NS = 8.0, 1024.0, 1e6, 1e9
-# kinds of change that may explain a drift, beside packages; those are named
+# kinds of change that may explain a drift, in addition to packages
 PACKAGES = ("installed", "upgraded", "removed")
 OTHER_CHANGES = ("kernel", "firmware")
 
 
 class Wall(NamedTuple):
-    """What the clock on the wall said at a tick, and how far its zone is from UTC."""
+    """Wall-clock time at a tick, and the offset of its zone from UTC."""
 
     at_s: float
     offset_s: int
@@ -69,8 +69,8 @@ class Summing:
         self._physical = frozenset(disk.name for disk in inventory.disks if not disk.disks_below)
         # the first, as in the triage: packages and their parts are counted apart
         counters = (
-            place
-            for place, sensor in enumerate(inventory.sensors)
+            index
+            for index, sensor in enumerate(inventory.sensors)
             if sensor.quantity == "energy" and part_of(sensor.chip) == "processor"
         )
         self._energy = next(counters, None)

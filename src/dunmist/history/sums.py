@@ -1,4 +1,4 @@
-"""What is kept of a period of recorded time: sums, so that two parts of a period add up exactly.
+"""Define the sums of a recorded period; the parts of a period add up exactly.
 
 A period is an hour, or a day of local time. Means and shares are made of sums when they are asked
 for. No command line, path, peer or owner is in it: names of programs and devices only.
@@ -12,7 +12,7 @@ from typing import Literal, NamedTuple, TypeVar
 
 HOUR_S, DAY_S = 3600, 86_400
 # shares of a resource are counted by their square root, in steps of a fortieth: small shares are
-# told apart as well as large ones
+# distinguished as well as large ones
 BINS = 40
 # how a column of two parts of a period becomes one
 MOST = {"how": "most"}
@@ -30,7 +30,7 @@ def bin_of(share: float) -> int:
 
 @dataclass(slots=True)
 class ApplicationSum:
-    """What the processes of one application took."""
+    """Usage of the processes of one application."""
 
     cpu_s: float = 0.0
     memory_byte_s: float = 0.0  # memory of its own, times how long
@@ -53,7 +53,7 @@ class ApplicationSum:
 
 @dataclass(slots=True)
 class ResourceSum:
-    """How one resource was used, and how much waited for it."""
+    """Use of one resource, and the tasks that waited for it."""
 
     used_share_s: float = 0.0  # share in use, times how long
     used_s: float = 0.0  # for how long that is known
@@ -141,7 +141,7 @@ COLUMNS: Mapping[type[Sum], tuple[list[str], list[str], list[str]]] = {
 
 
 class Level(NamedTuple):
-    """How full something is, or how much of it is left; the newest of a period counts."""
+    """Fill of something, or the rest of it; the newest of a period counts."""
 
     what: LevelWord
     name: str
@@ -226,7 +226,7 @@ class Period:
 
 @dataclass(slots=True)
 class Piece:
-    """What one capture or segment adds, under an identity that is never added twice."""
+    """Sums of one capture or segment, under an identity that is never added twice."""
 
     identity: str
     began_s: float  # since 1970
@@ -241,9 +241,9 @@ def quantile(bins: list[float], share: float) -> float | None:
     if whole <= 0:
         return None
     left = share * whole
-    for place, seconds in enumerate(bins):
+    for index, seconds in enumerate(bins):
         if seconds > 0 and left <= seconds:
-            return ((place + left / seconds) / BINS) ** 2
+            return ((index + left / seconds) / BINS) ** 2
         left -= seconds
     return 1.0
 

@@ -1,4 +1,4 @@
-"""Whether a figure rises or falls over weeks: a robust trend, and a test that knows about memory.
+"""Test if a figure rises or falls over weeks: a robust trend for autocorrelated data.
 
 The slope is the median of all slopes between two points (Theil 1950; Sen 1968, Journal of the
 American Statistical Association 63:1379). Whether it is more than chance is the test of Mann and
@@ -65,7 +65,7 @@ def trend_of(days: Floats, values: Floats, confidence_z: float) -> Trend | None:
 
 
 class Noise(NamedTuple):
-    """How a figure moves without a drift: its spread, and how alike neighbouring points are."""
+    """Noise of a figure without a drift: its spread, and the correlation of neighbouring points."""
 
     spread: float
     alike: float  # 0 to ALIKE_MOST

@@ -1,4 +1,4 @@
-"""Who used what over days and months: sums of periods, by program and by resource."""
+"""Add up usage over days and months, by program and by resource."""
 
 from collections.abc import Callable, Sequence
 from math import fsum
@@ -13,7 +13,7 @@ TAIL = 0.95
 
 
 class Amount(NamedTuple):
-    """What programs are compared by: a sum, and for how long it is known."""
+    """Figure that programs are compared by: a sum, and the time for which it is known."""
 
     name: str
     unit: Literal["s", "bytes", "J"]
@@ -40,7 +40,7 @@ class Busiest(NamedTuple):
 
 
 class Usage(NamedTuple):
-    """What one program took."""
+    """Usage of one program."""
 
     name: str
     amount: float  # a sum, or a mean over the recorded time
@@ -51,7 +51,7 @@ class Usage(NamedTuple):
 
 
 class ResourceUse(NamedTuple):
-    """How one resource was used; shares."""
+    """Use of one resource; shares."""
 
     name: str
     used_mean: float | None

@@ -1,4 +1,4 @@
-"""What somebody wants done, from beginning to end: the ways through the rooms.
+"""Carry out each job from beginning to end, through the rooms.
 
 The command line, tests and benchmarks call these. Nothing here knows that a terminal exists: the
 caller passes in what follows the progress of a job. Heavy rooms are imported by the job that needs

@@ -47,7 +47,7 @@ def this_computer() -> Root:
 def affected(header: Header, wanted: Act) -> list[Target]:
     """Return every process that an act would concern right now; raises Refused.
 
-    Of an act on a unit that is all of the unit. Each is told by the name of its owner.
+    For an act on a unit that is the whole unit. Each has the name of its owner.
     """
     root = this_computer()
     check_capture(header, root)
@@ -82,7 +82,7 @@ def do_act(header: Header, wanted: Act) -> Outcome:
 
 
 def keep_effect(number: int, measured: "Measured") -> None:
-    """Write down beside an act what was measured of it; raises Refused."""
+    """Record the measured effect of an act; raises Refused."""
     journal = journal_path()
     line = newest(read_journal(journal))[number]
     append(
@@ -122,7 +122,7 @@ def acts_to_undo() -> list[JournalLine]:
 
 
 def told_of(header: Header) -> list[str]:
-    """Return what the owner is told of what was done on the computer of a capture in its boot."""
+    """Return the owner's text of what was done on the computer of a capture in its boot."""
     return [told(entry.act) for entry in _done_on(header)]
 
 

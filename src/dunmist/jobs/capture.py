@@ -35,13 +35,13 @@ from dunmist.sampling import (
     sample,
 )
 
-# given what is sampled and by whom, gives what is told each record as it is taken
+# gets what is sampled and by which user, returns the receiver of each record
 Telling = Callable[[Record | InterimVerdict], None]
 Follower = Callable[[Plan, Observer | None, Machine], AbstractContextManager[Telling]]
 
 
 class CaptureOptions(NamedTuple):
-    """What was asked for."""
+    """Options of a capture."""
 
     output: Path | None  # None for a name made of host and time
     duration_s: float
@@ -57,14 +57,14 @@ class CaptureOptions(NamedTuple):
 
 
 class SampledBy(NamedTuple):
-    """Who reads in our place: its process number, and whether as administrator."""
+    """The process that reads for us: its number, and whether it is administrator."""
 
     pid: int
     is_privileged: bool
 
 
 class Subject(NamedTuple):
-    """What is sampled: the machine, who samples it, and what stands still in it."""
+    """Sampled computer: the machine, its sampler, and its constant facts."""
 
     machine: Machine
     observer: Observer | None
@@ -107,8 +107,8 @@ def run_capture(
             InterimJudge() if _may_be_sure(options) and system else nullcontext() as judge_so_far,
             ended_by_signals(stop) if system else nullcontext(Ending(stop)) as ending,
         ):
-            beside = _Beside(follow, ending, judge_so_far, system, sampled_by)
-            return _write(options, root, clock or system or SystemClock(), beside)
+            followers = _Followers(follow, ending, judge_so_far, system, sampled_by)
+            return _write(options, root, clock or system or SystemClock(), followers)
     finally:
         root.close()
 
@@ -119,8 +119,8 @@ def _may_be_sure(options: CaptureOptions) -> bool:
     return options.until_sure and is_file and options.duration_s > FIRST_S
 
 
-class _Beside(NamedTuple):
-    """Who follows a capture, what ends it, and who says when it is sure."""
+class _Followers(NamedTuple):
+    """Followers of a capture: its end, and the check whether it is certain enough."""
 
     follow: Follower
     ending: Ending
@@ -129,8 +129,8 @@ class _Beside(NamedTuple):
     sampled_by: SampledBy | None = None
 
 
-def _write(options: CaptureOptions, root: Root, clock: Clock, beside: _Beside) -> Path:
-    follow, ending, judge_so_far, system, sampled_by = beside
+def _write(options: CaptureOptions, root: Root, clock: Clock, followers: _Followers) -> Path:
+    follow, ending, judge_so_far, system, sampled_by = followers
     plan = Plan(options.duration_s, options.every_s)
     rules = load_rules(settings_directory() / "secrets.toml")
     started = clock.now()
@@ -169,10 +169,10 @@ def _write(options: CaptureOptions, root: Root, clock: Clock, beside: _Beside) -
             writer.write(record)
             told(record)
             if isinstance(record, Tick):
-                belief = judge_so_far.tick(record.at_s, output) if judge_so_far else None
-                if belief is not None:
-                    told(belief)
-                    if belief.is_sure and system is not None:
+                interim = judge_so_far.tick(record.at_s, output) if judge_so_far else None
+                if interim is not None:
+                    told(interim)
+                    if interim.is_sure and system is not None:
                         system.stop()
                 ending.kept = "standard output" if str(output) == STANDARD else str(output)
                 ticks += 1
@@ -192,7 +192,7 @@ def _write(options: CaptureOptions, root: Root, clock: Clock, beside: _Beside) -
 
 
 def read_subject(root: Root, sampled_by: SampledBy | None = None) -> Subject:
-    """Return what is sampled, and by whom."""
+    """Return what is sampled, and by which user."""
     observer = find_observer(root, sampled_by.pid if sampled_by else None)
     return Subject(read_machine(root), observer, read_inventory(root))
 

@@ -35,4 +35,4 @@ def _is_collected(path: Path) -> bool:
         with opened(path) as file:
             return is_collected(file.read(BEGINNING_BYTES))
     except (CaptureError, OSError, EOFError, zlib.error):
-        return False  # whoever reads it says why
+        return False  # the reader reports the error

@@ -21,7 +21,7 @@ HISTORY = re.compile(r"history:(\d{1,3})d")
 
 
 class Question(NamedTuple):
-    """What is compared: ``normal`` is empty where it is before and after."""
+    """Captures to compare: ``normal`` is empty for before and after."""
 
     normal: list[Path]
     before: Path | None
@@ -31,7 +31,7 @@ class Question(NamedTuple):
 
 
 def question_of(places: Sequence[Path], normal: Sequence[Path], match: Match = "both") -> Question:
-    """Return what is asked: two files are before and after, more of them or a folder what is usual.
+    """Return the question: two files are before and after, more of them or a folder what is usual.
 
     Raises WrongUsage and CaptureError.
     """
@@ -121,4 +121,4 @@ def _same(path: Path, other: Path) -> bool:
     try:
         return path.samefile(other)
     except OSError:
-        return False  # whoever reads it says why
+        return False  # the reader reports the error

@@ -73,8 +73,8 @@ def desk_judgement(
         suspects=_suspects(judged),
         worst_finding=next(
             (
-                place
-                for place, finding in enumerate(triage.findings)
+                index
+                for index, finding in enumerate(triage.findings)
                 if verdict.worst.source == "finding" and finding.kind == verdict.worst.what
             ),
             None,
@@ -202,7 +202,7 @@ def _table(filled: Filled) -> PageTable:
     for number, record in enumerate(filled.rows[:ROWS_MOST]):
         named = [text for name in KEYS if (text := _text(record.get(name)))]
         key = "/".join(named) or str(number)
-        # two rows may be told apart by nothing but their place
+        # two rows may differ by nothing but their index
         key = f"{key}#{number}" if key in seen else key
         seen.add(key)
         cells = [record[column.name] for column in columns]
@@ -260,7 +260,7 @@ def _pid(cell: object) -> int | None:
 
 
 def main(words: list[str]) -> int:
-    """Judge as told and print the answer; 1 where the capture cannot be judged."""
+    """Judge as requested and print the answer; 1 where the capture cannot be judged."""
     try:
         since_s, until_s = float(words[1]), float(words[2]) if len(words) > 2 else math.inf
         result = desk_judgement(Path(words[0]), since_s, until_s, " ".join(words[3:]))

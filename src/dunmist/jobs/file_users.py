@@ -1,4 +1,4 @@
-"""Who has a file open on this computer now, with owner and command line."""
+"""Find the processes that have a file open now, with owner and command line."""
 
 import os
 from pathlib import Path
@@ -32,7 +32,7 @@ class FileUsers(NamedTuple):
 
 
 def file_users(path: str) -> FileUsers:
-    """Return who uses a file, or what is in a directory; raises UnknownName where it is absent."""
+    """Return the users of a file or directory; raises UnknownName if it does not exist."""
     # the way to the file is followed, as the kernel names files by where they are
     real = os.path.realpath(Path(path).expanduser())
     if not os.path.lexists(real):

@@ -27,11 +27,11 @@ BREAK_OFF = signal.SIGALRM
 
 
 class BrokenOff(BaseException):
-    """What was being read is given up; as KeyboardInterrupt, no reader may take it for its own."""
+    """Reading was given up; like KeyboardInterrupt, no reader may catch it."""
 
 
 class Ending:
-    """What is to happen when a signal comes.
+    """Action on a signal.
 
     ``stop`` asks the capture to end; without it the whole job is given up. ``kept`` is the file
     that has the ticks so far, None before the first.
@@ -123,5 +123,5 @@ def ended_by_signals(stop: Callable[[], None] | None) -> Iterator[Ending]:
 
 
 def _leave_to_thread(number: int, frame: FrameType | None) -> None:
-    """Do nothing: the thread was told already."""
+    """Do nothing: the thread was notified already."""
     del number, frame

@@ -26,7 +26,7 @@ NOTES = "note"
 
 
 class Verdict(NamedTuple):
-    """What an incident was judged to be; ``findings`` are the kinds that are more than notes."""
+    """Verdict on an incident; ``findings`` are the kinds that are more than notes."""
 
     number: int
     level: str
@@ -58,7 +58,7 @@ class Judging:
     def rest(self) -> Iterator[Verdict]:
         """Yield what is left, at the end; a judgement that takes too long is given up."""
         while self._running is not None:
-            # somebody waits now, and beside full processors an idle one would never end
+            # a person waits now, and with full CPUs an idle task would never end
             with suppress(OSError):
                 os.sched_setscheduler(self._running[1].pid, os.SCHED_OTHER, os.sched_param(0))
             try:
@@ -69,7 +69,7 @@ class Judging:
             yield from self._ended()
 
     def _ended(self) -> Iterator[Verdict]:
-        assert self._running is not None  # whoever calls has looked
+        assert self._running is not None  # the caller has checked
         path, process, answer = self._running
         self._running = None
         with answer:

@@ -1,4 +1,4 @@
-"""What is believed of a capture while it is sampled, and whether that is sure enough to stop.
+"""Judge a capture while it is sampled, and decide if that is certain enough to stop.
 
 The judgement is another process's, which loads what it needs before sampling begins: it looks at
 the file so far when asked, and says what it found in one line. It rests in between so that it takes
@@ -29,7 +29,7 @@ READY = "ready"
 
 
 class InterimVerdict(NamedTuple):
-    """What a capture says so far."""
+    """Verdict on a capture so far."""
 
     at_s: float  # after its start
     level: str
@@ -94,9 +94,9 @@ class InterimJudge:
         if not newline:
             return None
         self._rest, self._asked = rest, False
-        belief = msgspec.json.decode(line, type=InterimVerdict)
-        self._rested_s = time.monotonic() + max(LOOK_AGAIN_S, belief.took_s / SHARE_MOST)
-        return belief
+        interim = msgspec.json.decode(line, type=InterimVerdict)
+        self._rested_s = time.monotonic() + max(LOOK_AGAIN_S, interim.took_s / SHARE_MOST)
+        return interim
 
 
 def look(at_s: float, path: Path, before: InterimVerdict | None) -> InterimVerdict:
@@ -110,7 +110,7 @@ def look(at_s: float, path: Path, before: InterimVerdict | None) -> InterimVerdi
     began_s = time.process_time()
     exam = examined(path)
     first, limits = (exam.culprits[0] if exam.culprits else None), exam.limits.sure
-    belief = InterimVerdict(
+    interim = InterimVerdict(
         at_s,
         exam.level,
         exam.limiting,
@@ -121,11 +121,11 @@ def look(at_s: float, path: Path, before: InterimVerdict | None) -> InterimVerdi
     )
     is_sure = (
         at_s >= limits.least_s
-        and belief.agrees(before)
+        and interim.agrees(before)
         and (first is None or exam.confidence >= limits.confidence_least)
         and is_decided(exam)
     )
-    return belief._replace(is_sure=is_sure, took_s=time.process_time() - began_s)
+    return interim._replace(is_sure=is_sure, took_s=time.process_time() - began_s)
 
 
 def _serve() -> None:
@@ -135,14 +135,14 @@ def _serve() -> None:
 
     del judge  # what it needs is loaded now
     _answer(READY)
-    belief: InterimVerdict | None = None
+    interim: InterimVerdict | None = None
     for line in sys.stdin:
         at_s, path = json.loads(line)
         try:
-            belief = look(float(at_s), Path(path), belief)
+            interim = look(float(at_s), Path(path), interim)
         except DunmistError:
-            return  # then it is sampled to the end, and whoever judges that says why
-        _answer(msgspec.json.encode(belief).decode())
+            return  # then it is sampled to the end, and the final judgement reports the error
+        _answer(msgspec.json.encode(interim).decode())
 
 
 def _answer(text: str) -> None:

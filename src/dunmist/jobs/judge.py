@@ -43,7 +43,7 @@ def judge(
     """Return everything known about a capture; raises CaptureError and SettingsError.
 
     ``complaints`` are answered instead of those that the capture has. Of a long capture that was
-    bad for a stretch only, that stretch is what is judged; ``part`` says which one outright.
+    bad in one window only, that window is judged; ``part`` says which one outright.
     ``history`` is used in place of the history of this computer; raises HistoryError then.
     """
     if part == WHOLE:
@@ -53,9 +53,9 @@ def judge(
     past = past_of_capture(series, history)
     diagnosis = diagnose(series, limits, past)
     if looks_for_bad_window and part == WHOLE and str(path) != STANDARD:
-        stretch = worst_window(series, diagnosis)
-        if stretch is not None:
-            inside = load(path, stretch)
+        window = worst_window(series, diagnosis)
+        if window is not None:
+            inside = load(path, window)
             partial = diagnose(inside, limits, past)
             if partial.limiting is not None:
                 return advise(inside, partial, complaints, Around(series, diagnosis))
@@ -104,5 +104,5 @@ def _seconds(path: Path, moment: PointInTime) -> float:
     after_s = (meant - began.replace(microsecond=0)).total_seconds()
     if after_s >= 0:
         return after_s
-    # after midnight the clock begins anew; what is no part of the capture then was before it
+    # after midnight the clock starts at 0; what is no part of the capture then was before it
     return after_s + S_PER_DAY if after_s + S_PER_DAY <= planned_s else 0.0

@@ -28,7 +28,7 @@ class Use(NamedTuple):
 
 
 class Measured(NamedTuple):
-    """What a step changed, and for which applications."""
+    """Effect of a step, and the applications concerned."""
 
     effect: Effect | None  # None where seconds are too short to say
     before: Use
@@ -40,7 +40,7 @@ class Measured(NamedTuple):
 def sample_now(follow: Follower = follow_nothing) -> Judged:
     """Return what is found on this computer over the next seconds.
 
-    Raises KeyboardInterrupt at once when told to stop: who measures is about to act.
+    Raises KeyboardInterrupt at once on a signal: the caller is about to act.
     """
     with tempfile.TemporaryDirectory(prefix="dunmist-") as folder:
         path = Path(folder) / "measured.jsonl.gz"

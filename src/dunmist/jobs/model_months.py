@@ -62,7 +62,7 @@ PROGRAMS = (
 
 
 class Rise(NamedTuple):
-    """What drifts: by this factor within eight weeks, beginning with a day."""
+    """A drift: its factor within eight weeks, and its first day."""
 
     what: Drifting
     name: str
@@ -76,7 +76,7 @@ class Rise(NamedTuple):
 
 @dataclass(slots=True)
 class _Today:
-    """How it is on a day of a model computer."""
+    """State of a model computer on a day."""
 
     random: np.random.Generator
     levels: dict[str, float]  # of the memory of programs, since their last update

@@ -31,7 +31,7 @@ BODY = "{what} It was kept, so that it can be looked at ({name})."
 
 
 def notify(kept: Kept) -> None:
-    """Tell whoever is at the screen; that nobody can be told is no reason to stop."""
+    """Notify the user at the screen; a failure is no reason to stop."""
     what = harmless(kept.headline or "Somebody said that something is wrong.")[:WORDS_MOST]
     # the body is markup (links and pictures included), and names in it are chosen by anybody
     body = BODY.format(what=escape(what), name=f"incident:{kept.number}")
@@ -47,7 +47,7 @@ def notify(kept: Kept) -> None:
                     timeout_s=ANSWER_S,
                 )
         except (Unanswered, OSError) as error:
-            _LOG.info("user %s could not be told: %s", uid, error)
+            _LOG.info("user %s could not be notified: %s", uid, error)
 
 
 def _buses() -> Iterator[tuple[int, str]]:

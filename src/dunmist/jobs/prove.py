@@ -34,7 +34,7 @@ SERVING_PHASES, SERVING_PAUSED, SERVING_PAUSE_MOST_S = 16, 5, 2.5
 
 
 class Proven(NamedTuple):
-    """What came of an experiment: the act with its number, what it says, and in a sentence."""
+    """Result of an experiment: the act with its number, the proof, and a sentence."""
 
     outcome: Outcome
     proof: Proof
@@ -102,7 +102,7 @@ def suspecting(chosen: Chosen) -> Act:
 def prove_suspect(chosen: Chosen, design: Design, follow: Follower = follow_nothing) -> Proven:
     """Alternate a suspect while the computer is sampled, and say what follows.
 
-    Raises Refused where it must not be, Stopped when told to stop, Unsuccessful where the suspect
+    Raises Refused where it must not be, Stopped on a signal, Unsuccessful where the suspect
     ended. However it ends, the suspect goes on.
     """
     kept: list[Proof] = []

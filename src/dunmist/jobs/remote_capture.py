@@ -27,12 +27,12 @@ from dunmist.sampling import Clock, Tick
 NATIVE = b"@native\n"
 # an hour of a thousand processes at one tick a second is a fifth of it
 SENT_MAX_BYTES = 512 << 20
-# a recorder ends when it is told to
+# a recorder ends on a signal
 TICKS_FOR_EVER = 999_999_999
 
 
 class RemoteCapture(NamedTuple):
-    """Where the capture is, by whom it was sampled, and what is to be said of it."""
+    """Path of the capture, the user that sampled it, and remarks on it."""
 
     path: Path
     by: str
@@ -47,7 +47,7 @@ class StoppableClock(Clock, Protocol):
 
 
 class Source(NamedTuple):
-    """What is sampled: its root, its clock, and who reads in our place, None where nobody does."""
+    """Sampled root, its clock, and the process that reads for us, None without one."""
 
     root: Root
     clock: StoppableClock
@@ -152,7 +152,7 @@ def _end_of(stream: Stream) -> None:
 
 
 class _Arriving:
-    """What the remote program sends, written to a file while it is read."""
+    """Output of the remote program, written to a file while it is read."""
 
     def __init__(self, chunks: Iterator[bytes], descriptor: int) -> None:
         self._chunks, self._descriptor = chunks, descriptor

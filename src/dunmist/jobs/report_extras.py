@@ -1,4 +1,4 @@
-"""What stands in a report beside the triage: what was done, what it brought, what is unusual."""
+"""Parts of a report in addition to the triage: what was done, what it brought, what is unusual."""
 
 from collections.abc import Sequence
 from pathlib import Path
@@ -18,7 +18,7 @@ PART_LEAST_S, TICKS_LEAST, FELT_AFTER_S = 5.0, 3, 2.0
 def sections_beside(judged: Judged, normal: Sequence[Path] = ()) -> list[Section]:
     """Return the sections that follow what to do; raises CaptureError, SettingsError and Refused.
 
-    What was done is told of a capture of this computer in its boot only.
+    What was done is reported only for a capture of this computer in its boot.
     """
     header, series = judged.series.header, judged.series
     sections = []

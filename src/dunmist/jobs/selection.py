@@ -1,4 +1,4 @@
-"""Chooses what is asked about or acted on: an application with its case, a rung, a process."""
+"""Chooses what is asked about or acted on: an application with its case, a step, a process."""
 
 from difflib import get_close_matches
 from typing import NamedTuple
@@ -13,16 +13,16 @@ CULPRIT, APPLICATION = "culprit:", "application:"
 
 
 class Chosen(NamedTuple):
-    """What steps are against: an application, or something that no process was seen of."""
+    """Target of steps: an application, or something without a process."""
 
     judged: Judged
     name: str
-    rungs: list[FilledStep]  # its ladder, safest first
+    filled_steps: list[FilledStep]  # its ladder, safest first
     case: Case | None = None  # of an application
 
     @property
     def application(self) -> Application | None:
-        """Whom it is about, None where no process was seen."""
+        """The main process, None if no process was seen."""
         return self.case.application if self.case else None
 
     @property
@@ -109,25 +109,25 @@ def _chosen(judged: Judged, application: Application) -> Chosen:
     case = judged.cases.of(application)
     if case is None:
         raise WrongUsage(f"{judged.series.path}: nothing of {application.name} was seen")
-    return Chosen(judged, application.distinct_name, case.rungs, case)
+    return Chosen(judged, application.distinct_name, case.filled_steps, case)
 
 
-def rung_of(chosen: Chosen, step: str) -> FilledStep:
+def step_of(chosen: Chosen, step: str) -> FilledStep:
     """Return one step by its name or number; raises WrongUsage or UnknownName."""
     number = plain_number(step)
     if number is None:
-        names = [rung.step.action for rung in chosen.rungs]
+        names = [filled.step.action for filled in chosen.filled_steps]
         if step not in names:
             near = get_close_matches(step, names, n=1)
             hint = f"did you mean '{near[0]}'?" if near else f"it has {', '.join(names)}"
             raise UnknownName(f"unknown step '{step}' for {chosen.name}; {hint}")
-        return chosen.rungs[names.index(step)]
-    if not 1 <= number <= len(chosen.rungs):
+        return chosen.filled_steps[names.index(step)]
+    if not 1 <= number <= len(chosen.filled_steps):
         raise WrongUsage(
-            f"the ladder of {chosen.name} has {len(chosen.rungs)} steps, not {number}; leave the "
-            f"step out to see them"
+            f"the ladder of {chosen.name} has {len(chosen.filled_steps)} steps, not {number}; "
+            f"leave the step out to see them"
         )
-    return chosen.rungs[number - 1]
+    return chosen.filled_steps[number - 1]
 
 
 def find_application(judged: Judged, what: str) -> Application | None:

@@ -21,7 +21,7 @@ _LOG = logging.getLogger(__name__)
 
 
 def settings_directory() -> Path:
-    """Return where a user's settings are looked for."""
+    """Return the directory of a user's settings."""
     import platformdirs
 
     return _trusted("settings", platformdirs.user_config_dir, ".config/dunmist")
@@ -33,19 +33,19 @@ def thresholds_path() -> Path:
 
 
 def state_directory() -> Path:
-    """Return where the state of whoever runs this is kept."""
+    """Return the state directory of the current user."""
     import platformdirs
 
     return _trusted("state", platformdirs.user_state_dir, ".local/state/dunmist")
 
 
 def journal_path() -> Path:
-    """Return where acts are written down."""
+    """Return the path of the journal of acts."""
     return state_directory() / JOURNAL
 
 
 def history_path() -> Path:
-    """Return where the history of this computer is kept."""
+    """Return the path of this computer's history."""
     return state_directory() / "history.sqlite3"
 
 
@@ -65,22 +65,22 @@ def keeps_history() -> bool:
 
 
 def watch_directory() -> Path:
-    """Return where the flight recorder keeps what it has."""
+    """Return the directory of the flight recorder."""
     return state_directory() / "watch"
 
 
 def incidents_directory() -> Path:
-    """Return where the recorder keeps incidents, apart from its ring."""
+    """Return the directory of incidents, apart from the ring."""
     return watch_directory() / "incidents"
 
 
 def plans_directory() -> Path:
-    """Return where planned collections are put."""
+    """Return the directory of planned collections."""
     return state_directory() / "planned"
 
 
 def mark_directories() -> list[Path]:
-    """Return where a recorder may listen for marks, the nearest first.
+    """Return the directories in which a recorder may listen for marks, the nearest first.
 
     Root's recorder listens where everybody reaches it, whatever the environment says.
     """

@@ -26,7 +26,7 @@ USER, SYSTEM = 11, 12
 
 
 class StatusLine(NamedTuple):
-    """What the line says; None where it cannot be read or nothing ran."""
+    """Fields of the status line; None if unreadable or nothing ran."""
 
     sensor: str | None
     celsius: float | None

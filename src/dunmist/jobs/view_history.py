@@ -1,4 +1,4 @@
-"""Reads a history and has it told."""
+"""Read a history and put it into words."""
 
 from pathlib import Path
 

@@ -65,16 +65,16 @@ from dunmist.trusted_paths import Untrusted
 _LOG = logging.getLogger(__name__)
 
 RING, MASKS = "ring", "secrets.toml"
-# it ends when it is told to; the plan of a capture has an end
+# it ends on a signal; the plan of a capture has an end
 FOR_EVER_S = 10 * 366 * 86_400.0
-# file systems fill in hours, and a survey is dear
+# file systems fill in hours, and a survey is expensive
 SURVEY_EVERY_S = 1800.0
 # of a run that was cut off, its last minutes are kept, and the last of them are looked at
 CUT_OFF_S, CUT_OFF_LOOKED_S = 600.0, 60.0
 
 
 class RecorderOptions(NamedTuple):
-    """What was asked for."""
+    """Options of a recorder."""
 
     every_s: float
     keep_s: float  # length of the ring
@@ -88,7 +88,7 @@ Telling = Callable[[Kept], None]
 
 
 def watch(options: RecorderOptions, tell: Telling, target: Transport | None = None) -> None:
-    """Record until told to end, this computer or a remote one.
+    """Record until asked to end, this computer or a remote one.
 
     Raises Refused where a recorder runs already, and UnreadableComputer.
     """
@@ -120,7 +120,7 @@ def _watch(
 
 
 class _Recorder(NamedTuple):
-    """What a recorder is put together of."""
+    """Parts of a recorder."""
 
     options: RecorderOptions
     folder: Path
@@ -251,13 +251,13 @@ def _keep_what_was_cut_off(folder: Path, most_bytes: int) -> Path | None:
     if ended in known:
         return None
     mark = IncidentMark([CUT_OFF], max(0.0, ended_s - CUT_OFF_LOOKED_S), ended_s)
-    stretch = TimeWindow(ended_wall_s - CUT_OFF_S, ended_wall_s + 1.0)
-    what = Keeping(stretch, mark, ended_wall_s - CUT_OFF_LOOKED_S, ended_wall_s)
+    window = TimeWindow(ended_wall_s - CUT_OFF_S, ended_wall_s + 1.0)
+    what = Keeping(window, mark, ended_wall_s - CUT_OFF_LOOKED_S, ended_wall_s)
     return keep(incidents_directory(), segments[-4:], what, most_bytes)
 
 
 def recall(since: datetime, span_s: float, output: Path, *, force: bool) -> Cut:
-    """Cut a stretch out of the ring; raises CaptureError where nothing was recorded then."""
+    """Cut a window out of the ring; raises CaptureError where nothing was recorded then."""
     segments = [segment.path for segment in read_segments(watch_directory() / RING)]
     if not segments:
         raise CaptureError("nothing is recorded here; start a recorder with 'dunmist watch'")
@@ -266,7 +266,7 @@ def recall(since: datetime, span_s: float, output: Path, *, force: bool) -> Cut:
 
 
 def ring_directory() -> Path:
-    """Return where the segments of this user's recorder lie."""
+    """Return the directory of segments of this user's recorder."""
     return watch_directory() / RING
 
 

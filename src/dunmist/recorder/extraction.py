@@ -1,4 +1,4 @@
-"""Cuts a stretch out of the segments of a run: a capture of its own, whole from its first tick."""
+"""Cut a window out of the segments of a run: a capture that is complete from its first tick."""
 
 import math
 from collections.abc import Iterator, Sequence
@@ -29,14 +29,14 @@ Placed = ProcessLine | SocketLine | Event
 
 
 class TimeWindow(NamedTuple):
-    """What is wanted, by the patient's wall clock in seconds since 1970."""
+    """Requested window, by the patient's wall clock in seconds since 1970."""
 
     since_s: float = -math.inf
     until_s: float = math.inf
 
 
 class Cut(NamedTuple):
-    """What came of it: the first tick's moment, how many there are, and over how long."""
+    """Result: time of the first tick, number of ticks, duration."""
 
     path: Path
     started: datetime
@@ -62,10 +62,10 @@ def cut(
     incident: IncidentMark | None = None,
     rules: Rules | None = None,
 ) -> Cut:
-    """Write a stretch of one run into a file and return what it has.
+    """Write a window of one run into a file and return what it has.
 
     ``incident`` is moved with it: its moments count from the run's first tick, and from the
-    capture's afterwards. Raises CaptureError where no tick lies in the stretch, and OutputError.
+    capture's afterwards. Raises CaptureError where no tick lies in the window, and OutputError.
     """
     known, introduced = Known(), set[tuple[type, int]]()
     first: tuple[Tick, Header, float] | None = None
@@ -183,7 +183,7 @@ def _records(segments: Sequence[Path]) -> Iterator[_Placed]:
 
 
 def _unnamed(threads: list[ThreadSample], named: set[tuple[int, int]]) -> list[ThreadSample]:
-    """Return those that a segment begins with; a name would say that reading them began anew."""
+    """Return those that a segment begins with; a name would say that reading them began again."""
     return [
         msgspec.structs.replace(thread, name=None)
         if (thread.process, thread.tid) in named

@@ -38,7 +38,7 @@ NAMES: tuple[Name, ...] = ("cpu", "memory", "disk", "link", "heat")
 
 
 class Figures(NamedTuple):
-    """What is known of a resource in an interval; shares, None where nothing tells."""
+    """Figures of a resource in an interval; shares, None if unknown."""
 
     used: float | None
     held: float | None = None  # share of time in which work waited for it
@@ -118,7 +118,7 @@ class Gauges:
         if stalled is None:
             pressure = min(1.0, ordinary)
         else:
-            # stall accounting does not know priorities; run-queue delay is told by process
+            # stall accounting does not know priorities; run-queue delay is known for each process
             part = ordinary / everybody if everybody > WAITING_LEAST else 1.0
             pressure = max(stalled * part, min(stalled, ordinary))
         held_up = ordinary / (ordinary + max(interval.busy_cores, NOTHING_USED))

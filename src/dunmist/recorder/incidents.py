@@ -124,7 +124,7 @@ class Incidents:
 
     @property
     def holding(self) -> list[str]:
-        """What holds now, as half sentences."""
+        """Rules that hold now, as half sentences."""
         names = self._open.set_off if self._open else ()
         return [
             self._rules[name].text if name in self._rules else "somebody said so" for name in names
@@ -139,7 +139,7 @@ class Incidents:
 
     def _keep(self, moment: TickTime) -> Path | None:
         incident, self._open = self._open, None
-        assert incident is not None  # whoever calls has looked
+        assert incident is not None  # the caller has checked
         now_s = moment.now.timestamp()
         # what is kept ends a while after the last moment that anything held
         began_wall_s, ended_wall_s = (
@@ -147,8 +147,8 @@ class Incidents:
         )
         mark = IncidentMark(list(incident.set_off), incident.began_s, incident.held_s)
         found_words = " / ".join(incident.words) or None
-        stretch = TimeWindow(began_wall_s - BEFORE_S, ended_wall_s + AFTER_S)
-        what = Keeping(stretch, mark, began_wall_s, ended_wall_s, found_words, incident.marked_by)
+        window = TimeWindow(began_wall_s - BEFORE_S, ended_wall_s + AFTER_S)
+        what = Keeping(window, mark, began_wall_s, ended_wall_s, found_words, incident.marked_by)
         segments = self._ring.segments[-KEPT_SEGMENTS:]
         return keep(self._folder, segments, what, self._most_bytes)
 
@@ -158,9 +158,9 @@ KEPT_SEGMENTS = 3
 
 
 class Keeping(NamedTuple):
-    """What is kept: the stretch, what it is kept for and from when to when, and what was said."""
+    """Window to keep: the reason, begin and end, and the messages."""
 
-    stretch: TimeWindow
+    window: TimeWindow
     mark: IncidentMark
     began_wall_s: float
     ended_wall_s: float
@@ -169,7 +169,7 @@ class Keeping(NamedTuple):
 
 
 def keep(folder: Path, segments: list[Path], what: Keeping, most_bytes: int) -> Path | None:
-    """Keep a stretch as an incident; return its capture, None where that could not be.
+    """Keep a window as an incident; return its capture, None where that could not be.
 
     ``most_bytes`` is what the recorder may take, of which incidents have their share.
     """
@@ -179,7 +179,7 @@ def keep(folder: Path, segments: list[Path], what: Keeping, most_bytes: int) -> 
         before = read_incidents(folder)
         number = before[-1].number + 1 if before else 1
         path = capture_of(folder, number)
-        cut(segments, what.stretch, path, note=what.words, incident=what.mark, force=True)
+        cut(segments, what.window, path, note=what.words, incident=what.mark, force=True)
         began, ended = (
             datetime.fromtimestamp(moment).astimezone().isoformat(timespec="seconds")
             for moment in (what.began_wall_s, what.ended_wall_s)
@@ -241,7 +241,7 @@ def read_incidents(folder: Path) -> list[Kept]:
 
 
 def capture_of(folder: Path, number: int) -> Path:
-    """Return where the capture of an incident is."""
+    """Return the path of the capture of an incident."""
     return folder / f"incident-{number:03}.jsonl.gz"
 
 

@@ -1,4 +1,4 @@
-"""What is known at a moment of a run of sampling, so that a capture can begin there.
+"""Keep the latest state of a sampling run, so that a capture can begin there.
 
 A tick holds only what changed since it was read before. A capture that begins in the middle begins
 with all that lives, and with a tick that says everything.

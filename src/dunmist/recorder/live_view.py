@@ -77,7 +77,7 @@ class Now:
         self.cpus: list[float] = []  # how busy each is
         self.applications: dict[int, LiveApplication] = {}
         self._gauges = Gauges(header, limits, before.gauges if before else None)
-        # each part of a run numbers applications anew
+        # each part of a run numbers its own applications
         self._earlier = {app.name: app for app in before.applications.values()} if before else {}
         self._header = header
         self._known = known

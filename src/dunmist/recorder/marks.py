@@ -44,7 +44,7 @@ CREDENTIALS = struct.Struct("3i")
 
 
 class Mark(NamedTuple):
-    """What somebody said, and the user number that the kernel gives of them."""
+    """Words of a user, and the user number from the kernel."""
 
     words: str
     uid: int
@@ -149,13 +149,13 @@ class Marks:
             words = data.decode("utf-8", "replace")[:CHARACTERS_MOST]
             is_allowed = limits.allow(peer.uid, now_s)
             if is_allowed:
-                # before the answer: whoever reads it may rely on the mark
+                # before the answer: its reader may rely on the mark
                 self._heard.append(Mark(harmless(" ".join(words.split())), peer.uid))
             peer.socket.send(DONE if is_allowed else TOO_MANY)
 
 
 class _Limits:
-    """How many marks of each user were taken in the last minute."""
+    """Number of marks of each user in the last minute."""
 
     def __init__(self) -> None:
         self._taken_s: dict[int, list[float]] = defaultdict(list)
@@ -185,7 +185,7 @@ def send_mark(directories: list[Path], words: str) -> None:
 
 def _send(directory: int, path: Path, words: str) -> None:
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as other:
-        # beside a crowd it waits for its turn, which a socket that does not block is not given
+        # in a crowd it waits for its turn, which a non-blocking socket does not get
         for option in (socket.SO_SNDTIMEO, socket.SO_RCVTIMEO):
             other.setsockopt(socket.SOL_SOCKET, option, TIMEOUT.pack(ANSWER_S, 0))
         try:
@@ -196,7 +196,7 @@ def _send(directory: int, path: Path, words: str) -> None:
             why = os.strerror(error.errno) if error.errno else "no answer"
             raise Refused(f"{path}: {why}; see whether 'dunmist watch' still runs there") from error
     if answer != DONE:
-        raise Refused("the recorder has been told enough for this minute; try again later")
+        raise Refused("too many marks in this minute; try again later")
 
 
 def _by_descriptor(directory: int) -> str:

@@ -40,7 +40,7 @@ class Segment(NamedTuple):
 
 
 class Limits(NamedTuple):
-    """How much is kept: seconds, and bytes, incidents included."""
+    """Size of the ring: seconds, and bytes, incidents included."""
 
     keep_s: float
     most_bytes: int
@@ -85,7 +85,7 @@ class Ring:
 
     @property
     def known(self) -> Known:
-        """What is known of the computer now."""
+        """Latest state of the computer."""
         return self._known
 
     @property
@@ -95,7 +95,7 @@ class Ring:
 
     @property
     def run(self) -> str:
-        """What tells this run from others."""
+        """Identity of this run."""
         return f"{self._header.machine.boot_id}/{self._header.started}"
 
     @property
@@ -195,9 +195,9 @@ class Ring:
         segments = read_segments(self._folder)
         kept_bytes = self._incident_bytes()
         keep = int(self._limits.keep_s // SEGMENT_S) + 1
-        for place, segment in enumerate(reversed(segments)):
+        for index, segment in enumerate(reversed(segments)):
             kept_bytes += segment.bytes
-            if place >= keep or kept_bytes > self._limits.most_bytes:
+            if index >= keep or kept_bytes > self._limits.most_bytes:
                 segment.path.unlink(missing_ok=True)
         left = read_segments(self._folder)
         while is_nearly_full(self._folder) and left:

@@ -1,4 +1,4 @@
-"""Which process has each socket, for what is followed while it is sampled."""
+"""Find the process of each socket while sampling runs."""
 
 from collections import defaultdict
 

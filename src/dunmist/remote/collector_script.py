@@ -48,7 +48,7 @@ def new_mark() -> str:
 
 
 def collector_script(mark: str, ticks: int, every_s: float) -> str:
-    """Return what a shell is fed over its standard input; it writes to its standard output."""
+    """Return the script for a shell's standard input; it writes to standard output."""
     asked = f"MARK={mark}\nTICKS={ticks} EVERY={round(HUNDREDTHS * every_s)}\n"
     # a shell that is fed its commands must not let one of them eat the rest
     return f"{collector()}\n{asked}collect <$NIL\nexit\n"

@@ -35,7 +35,7 @@ BEGINNING_WORDS = 9
 
 
 class Garbled(ValueError):
-    """What came is not what a collector writes; says what."""
+    """Input that no collector writes, with the reason."""
 
 
 class NoCollector(Garbled):
@@ -43,7 +43,7 @@ class NoCollector(Garbled):
 
 
 class Begun(NamedTuple):
-    """What the collector says first."""
+    """First frame of the collector."""
 
     pid: int
     ticks: int  # planned

@@ -2,7 +2,7 @@
 
 ``MemoryRoot`` has the interface of ``Root``, but nothing of it is on a disk, because the sender
 chooses the names and the targets of links. A link is data here, and nothing resolves it.
-``remote_paths`` lists the accepted paths.
+``computer.read_paths`` lists the accepted paths.
 """
 
 import errno

@@ -18,7 +18,7 @@ _HOST = re.compile(r"(?:[^\s@:/-][^\s@:/]*@)?[^\s@:/-][^\s@:/]*\Z")
 
 
 class Host(NamedTuple):
-    """A computer as ssh(1) is told of it."""
+    """A computer, as arguments of ssh(1) name it."""
 
     name: str
     port: int | None = None
@@ -48,7 +48,7 @@ class SshTransport(NamedTuple):
 
     @property
     def label(self) -> str:
-        """What the computer is called in messages."""
+        """Name of the computer in messages."""
         return self.host.name
 
     @property
@@ -68,7 +68,7 @@ class SshTransport(NamedTuple):
 
 
 def _arguments(target: SshTransport, first: str) -> list[str]:
-    """Return the arguments of ssh(1); every login shell understands what it is told."""
+    """Return the arguments of ssh(1); every login shell understands the command."""
     shell = "sudo -n sh -s" if target.sudo else "sh -s"
     port = ["-p", str(target.host.port)] if target.host.port else []
     alive = ["-o", "ServerAliveInterval=5", "-o", "ServerAliveCountMax=4"]

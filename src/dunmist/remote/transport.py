@@ -10,11 +10,11 @@ from dunmist.remote.channel import Connection
 
 
 class Transport(Protocol):
-    """What a capture needs of the way to a remote computer."""
+    """Interface of the way to a remote computer."""
 
     @property
     def label(self) -> str:
-        """What the computer is called in messages."""
+        """Name of the computer in messages."""
         ...
 
     @property

@@ -83,7 +83,7 @@ def beside_normal_section(unusual: Unusual) -> Section:
     for field, heading in LISTS[told.question].items():
         if things := getattr(told, field):
             blocks.append(Items([(f"{heading}: {thing.text}", "") for thing in things]))
-    return Section("Beside normal", blocks, summary=told.headline)
+    return Section("Against normal", blocks, summary=told.headline)
 
 
 def _captures(compared: Compared) -> str:

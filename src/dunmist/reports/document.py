@@ -94,7 +94,7 @@ class GlanceStep:
 
 @dataclass(frozen=True, slots=True)
 class Glance:
-    """What is seen before anybody reads: resources, who takes them, and what to do first.
+    """The top of a report: resources, their users, and the first steps.
 
     A page draws it; other forms say the same in their own sections.
     """
@@ -114,7 +114,7 @@ class Section:
     heading: str
     blocks: list[Block] = field(default_factory=list)
     is_detail: bool = False
-    summary: str = ""  # a sentence that stands beside the verdict as well
+    summary: str = ""  # a sentence that is also shown next to the verdict
 
 
 @dataclass(frozen=True, slots=True)

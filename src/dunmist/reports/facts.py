@@ -133,7 +133,7 @@ def heat_section(judged: Judged, figure: Figure) -> Section:
 
 
 def port_section(judged: Judged) -> Section:
-    """Return who has which port, sockets within the computer left out."""
+    """Return the owners of ports, without sockets within the computer."""
     sockets = fill(SOCKETS, judged)
     rows = [row for row in sockets.rows if row["protocol"] != "unix"]
     if not rows:
@@ -157,7 +157,7 @@ def appendix(judged: Judged) -> Section:
 
 
 def cost_text(series: Series) -> str:
-    """Return what sampling cost and how even it was."""
+    """Return the cost of sampling and the evenness of its ticks."""
     parts = [f" {series.late} ticks were late, {series.missed} missed."]
     if series.header.live:
         parts += _taken(series)
@@ -213,9 +213,9 @@ def text_table(
             ]
             for row in rows[:ROWS_MOST]
         ],
-        frozenset(place for place, column in enumerate(columns) if column.is_numeric),
+        frozenset(index for index, column in enumerate(columns) if column.is_numeric),
         folded,
-        {place: of for place, column in enumerate(columns) if (of := _refers(column))},
+        {index: of for index, column in enumerate(columns) if (of := _refers(column))},
         lists,
         is_detail,
     )

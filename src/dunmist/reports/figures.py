@@ -46,7 +46,7 @@ def work_words(judged: Judged) -> str:
 
 
 def normal_figure(unusual: Unusual) -> Figure:
-    """Return the picture of a capture beside those of good times."""
+    """Return the picture of a capture against those of good times."""
 
     def draw() -> "Canvas":
         from dunmist.reports.pictures import draw_beside_normal

@@ -1,4 +1,4 @@
-"""What is seen at a glance: resources and programs over time as shares, and the first steps.
+"""Build the glance of a report: resources and programs over time as shares, and the first steps.
 
 The first screen of a terminal and the head of a page are both made of it. Scales tell the truth:
 shares stand between 0 and 1, heat between a room and the limit of its sensor.
@@ -67,7 +67,7 @@ def _about(row: ProgramRow) -> str:
 
 
 def _why(judged: Judged, culprit: Culprit) -> list[str]:
-    """Return what a culprit is doing, since when, and what changed lately, as far as it is told."""
+    """Return what a culprit is doing, since when, and what changed lately, as far as is known."""
     case = judged.cases.of_culprit(culprit)
     if case is None:
         return []

@@ -14,7 +14,7 @@ from dunmist.advice import freed_text
 from dunmist.reports.document import Document, Figure, TextTable
 from dunmist.reports.styles import LOOKS
 
-# what is told in running text, and the numbers in a cell
+# texts in sentences, and the numbers in a cell
 _TOLD = re.compile(r"\b(process|port) (\d+)\b")
 _NUMBER = re.compile(r"\b\d+\b")
 
@@ -99,9 +99,9 @@ def _steps(shares: list[float | None]) -> Markup:
         return Markup("")
     wide = 100 / len(shares)
     parts = []
-    for place, share in enumerate(shares):
+    for index, share in enumerate(shares):
         top = 20 - 19 * (share or 0.0)
-        parts.append(f"L{place * wide:.1f} {top:.1f}L{(place + 1) * wide:.1f} {top:.1f}")
+        parts.append(f"L{index * wide:.1f} {top:.1f}L{(index + 1) * wide:.1f} {top:.1f}")
     return Markup(f"M0 20{''.join(parts)}L100 20Z")  # noqa: S704 - numbers only
 
 

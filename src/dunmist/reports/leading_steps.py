@@ -1,4 +1,4 @@
-"""Choose the steps beside the verdict: against the first culprit or the worst finding."""
+"""Choose the steps next to the verdict: against the first culprit or the worst finding."""
 
 import shlex
 
@@ -24,7 +24,7 @@ def leading_steps(judged: Judged) -> tuple[list[FilledStep], str | None]:
         outside = diagnosis.external_cause
         # what the load brings about comes first, then the load
         before = cases.of_finding(outside) if outside else []
-        return [*before, *(case.rungs if case else [])], _fix_of(judged, None)
+        return [*before, *(case.filled_steps if case else [])], _fix_of(judged, None)
     findings = [diagnosis.external_cause] if diagnosis.external_cause else diagnosis.findings
     ladders = ((cases.of_finding(finding), _fix_of(judged, finding)) for finding in findings)
     return next((ladder for ladder in ladders if ladder[0]), ([], None))

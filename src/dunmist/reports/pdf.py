@@ -67,7 +67,7 @@ class _Page(FPDF):
 
     @property
     def reached_mm(self) -> float:
-        """How far down it is, all pages below one another."""
+        """Vertical position, with all pages below one another."""
         return float(self.page_no() * self.eph + self.y)
 
     def footer(self) -> None:

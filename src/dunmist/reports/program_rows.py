@@ -1,4 +1,4 @@
-"""The programs beside the verdict: process, owner, the figure that counts, command."""
+"""The programs next to the verdict: process, owner, the figure that counts, command."""
 
 from collections.abc import Callable
 from typing import NamedTuple
@@ -26,7 +26,7 @@ class ProgramRow(NamedTuple):
 
 
 class _Figure(NamedTuple):
-    """What a resource is counted in: the heading, the amount of a program, and its text."""
+    """Unit of a resource: the heading, the amount of a program, and its text."""
 
     heading: str
     amount: Callable[[Application], float]
@@ -61,7 +61,7 @@ _FIGURES["swap"] = _FIGURES["memory"]
 
 
 def heading_of(judged: Judged) -> str:
-    """Return what the figure of a row is called."""
+    """Return the heading of a row's figure."""
     return _figure(judged).heading
 
 

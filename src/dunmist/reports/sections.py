@@ -164,7 +164,7 @@ def _resource_rows(resources: list[ResourceAdvice]) -> list[list[str]]:
         )
     for kind, count in calm.items():
         if count > CALM_MOST:
-            last = max(place for place, row in enumerate(rows) if row[0] == kind)
+            last = max(index for index, row in enumerate(rows) if row[0] == kind)
             rows.insert(last + 1, [kind, f"{count - CALM_MOST} more", "calm", "", ""])
     return rows
 
@@ -221,10 +221,14 @@ def findings(triage: Triage) -> Section:
     if not triage.culprits:
         said = {step.text for _, steps in _foremost(triage) for step in steps}
     blocks: list[Block] = []
+    told = [culprit.doing for culprit in triage.culprits]
     for finding, steps in _new_steps(triage.findings, said):
+        # several findings may be about one program
+        doing = [] if finding.doing in told else finding.doing
+        told.append(doing)
         since = f" ({finding.since.text})" if finding.since else ""
         blocks.append(Paragraph(f"{finding.severity}: {finding.text}{since}"))
-        blocks.append(_evidence(finding.evidence, is_detail=True))
+        blocks.append(_evidence([*finding.evidence, *doing], is_detail=True))
         if steps:
             blocks.append(StepList(steps, is_detail=finding.severity == "note"))
     return Section("Findings", blocks)
@@ -261,7 +265,7 @@ def sampling(triage: Triage, more: str = "") -> Section:
 
 
 def _evidence(evidence: Sequence[Evidence | Doing], *, is_detail: bool = False) -> Items:
-    return Items([(sign.text, sign.source) for sign in evidence], is_detail)
+    return Items([(item.text, item.source) for item in evidence], is_detail)
 
 
 def _pids(culprit: CulpritAdvice, most: int = 4) -> str:

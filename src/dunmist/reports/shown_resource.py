@@ -1,4 +1,4 @@
-"""Which resource a report draws: the one that limits, or the fullest one that was followed."""
+"""Choose the resource that a report draws: the limiting one, or the fullest that was followed."""
 
 from dunmist.diagnosis import Diagnosis, ResourceState
 

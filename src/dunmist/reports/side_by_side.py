@@ -59,7 +59,7 @@ def _write_apart(
 
 
 def _answer(here: "Connection") -> str:
-    """Return what went wrong in a process, nothing where it ended without a word."""
+    """Return the error of a process, empty if it ended without one."""
     try:
         return str(here.recv())
     except EOFError:

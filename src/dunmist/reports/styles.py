@@ -1,6 +1,6 @@
 """One look for each word of a vocabulary, the same in terminals, pictures and pages.
 
-A look is never all that tells: its word stands beside it. The colours are told apart by the
+A colour is never the only sign: its word is next to it. The colours are distinguished by the
 colour-blind too (Okabe and Ito 2008), and by their lightness where there are none.
 """
 

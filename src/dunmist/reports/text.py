@@ -29,11 +29,11 @@ def document_text(document: Document) -> str:
     lines = [document.title, "=" * len(document.title)]
     for section in document.sections:
         lines += ["", section.heading, "-" * len(section.heading)]
-        for place, block in enumerate(section.blocks):
+        for index, block in enumerate(section.blocks):
             if (
-                place
+                index
                 and isinstance(block, Paragraph)
-                and isinstance(section.blocks[place - 1], StepList | Items)
+                and isinstance(section.blocks[index - 1], StepList | Items)
             ):
                 lines.append("")
             lines += _block(block)
@@ -88,7 +88,7 @@ def _table(table: TextTable) -> list[str]:
 
 
 def _bands(widths: list[int], keys: int) -> list[list[int]]:
-    """Return which columns stand beside one another; the rest comes below, after the keys."""
+    """Return which columns fit next to one another; the rest comes below, after the keys."""
     bands: list[list[int]] = [[]]
     for column, width in enumerate(widths):
         taken = INDENT + sum(widths[earlier] + INDENT for earlier in bands[-1])

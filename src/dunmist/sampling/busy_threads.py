@@ -2,7 +2,7 @@
 
 One read a thread and round, so only processes of several threads that used ``WATCHED_SHARE`` of a
 round are looked into, and of those the busiest. Where there are too many threads, those that ran
-when they were last read are read in every round, the others by turns.
+when they were last read are read in every round, the others in rotation.
 """
 
 from bisect import bisect_right
@@ -55,11 +55,11 @@ class BusyThreads:
         self._watched.pop(pid, None)
 
     def watch(self, used_clk: Counter[str], elapsed_s: float) -> None:
-        """Choose whom to watch, from the use of each process in a round of ``elapsed_s``."""
+        """Choose the processes to watch, from the use of each in a round of ``elapsed_s``."""
         least = WATCHED_SHARE * elapsed_s * self._clk_per_s
         busiest = used_clk.most_common(WATCHED_PROCESSES)
         chosen = [name for name, used in busiest if used >= least > 0]
-        # who pauses for a tick is kept while there is room, or its threads would begin anew
+        # a process that is idle for a tick is kept while there is room: its threads go on
         paused = [name for name in self._watched if name not in chosen]
         kept = [*chosen, *paused][:WATCHED_PROCESSES]
         self._watched = {name: self._watched.get(name) or _Watched() for name in kept}
@@ -125,7 +125,7 @@ class BusyThreads:
 
 
 def _in_turn(watched: _Watched, there: list[str], most: int) -> list[str]:
-    """Return whom to read, at most so many: who ran, and of the others those whose turn it is."""
+    """Return the threads to read, at most so many: those that ran, and others in rotation."""
     if len(there) <= most:
         return there
     ran = [tid for tid in there if tid in watched.ran][:most]

@@ -1,4 +1,4 @@
-"""What a tick holds only where it changed, and how several of them say one thing.
+"""Merge ticks whose fields hold only what changed.
 
 Merging of ticks, and going on from a tick in the middle, use these tables. A new field of ``Tick``
 that is a list or a map has its place in one of them.
@@ -7,7 +7,7 @@ that is a list or a map has its place in one of them.
 from collections.abc import Callable, Hashable
 from typing import Any
 
-# by what the things of a field are told apart
+# the key of the entries of a field
 KEYS: dict[str, Callable[[Any], Hashable]] = {
     "processes": lambda process: process.process,
     "disks": lambda disk: disk.name,

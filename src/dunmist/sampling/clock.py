@@ -12,7 +12,7 @@ from typing import Protocol
 
 
 class Clock(Protocol):
-    """What the sampler asks for; a test or a model computer hands in its own.
+    """Clock of the sampler; a test or a model computer passes its own.
 
     ``frame_early_s`` is None where time runs by itself. Where it comes in frames, as from a far
     computer, which are over once they were read, it is by how much one may come before its time.
@@ -30,7 +30,7 @@ class Clock(Protocol):
         """Return the date and time with its offset."""
 
     def sleep_until(self, monotonic_s: float) -> bool:
-        """Wait for a moment of the monotonic clock; return False when told to stop."""
+        """Wait for a moment of the monotonic clock; return False when asked to stop."""
 
 
 class SystemClock:

@@ -1,4 +1,4 @@
-"""Which code the busiest programs run: samples of the kernel, by process, thread and file.
+"""Sample the code of the busiest programs through the kernel, by process, thread and file.
 
 Of each tick the processes with the most samples are kept. An address becomes a file and an offset
 while the process lives; of the most frequent ones a child looks up the functions at the end. A
@@ -116,7 +116,7 @@ class CodeSampler:
         self._questions: list[_Question] = []
 
     def gather(self) -> None:
-        """Take what has come between two ticks."""
+        """Read what has arrived between two ticks."""
         self._events.gather()
 
     def read(self, number_of: Callable[[int], int | None]) -> list[CodeSample]:
@@ -147,7 +147,7 @@ class CodeSampler:
 
     @property
     def follows(self) -> bool:
-        """Whether it has to be told whom to sample."""
+        """Whether it needs a list of threads to sample."""
         return not self._events.is_whole
 
     def ask_functions(self, own: int | None, span_s: float) -> None:

@@ -1,4 +1,4 @@
-"""What counters grew by between two ticks, for whoever follows a run while it is sampled.
+"""Compute what counters grew by between two ticks, for live views of a run.
 
 One engine for all of them: the rules of the recorder, the live view, the progress of a capture, the
 line for a status bar. The series of a capture follow the same rules over all ticks at once, with
@@ -30,7 +30,7 @@ KILLED = "oom_kill"
 
 
 class Moment(NamedTuple):
-    """When something was read: which tick of the run, when that began, how long after it."""
+    """Time of a reading: its tick, the begin of that tick, and the delay after it."""
 
     row: int
     at_s: float
@@ -110,7 +110,7 @@ class CpuUse(NamedTuple):
 
 
 class ProcessUse(NamedTuple):
-    """What one process took in an interval; None is 'unknown'."""
+    """Use of one process in an interval; None is 'unknown'."""
 
     cores: float | None
     waiting: float | None  # mean number of its tasks that waited for a CPU
@@ -121,7 +121,7 @@ NOTHING = ProcessUse(0.0, 0.0, 0.0)
 
 
 class DiskUse(NamedTuple):
-    """What one disk did in an interval; None is 'unknown'."""
+    """Work of one disk in an interval; None is 'unknown'."""
 
     busy: float | None
     queue: float | None  # mean number of requests under way
@@ -130,7 +130,7 @@ class DiskUse(NamedTuple):
 
 
 class LinkUse(NamedTuple):
-    """What one network link moved in an interval; None is 'unknown'."""
+    """Bytes of one network link in an interval; None is 'unknown'."""
 
     received_bytes_per_s: float | None
     sent_bytes_per_s: float | None
@@ -143,7 +143,7 @@ class LinkUse(NamedTuple):
 
 
 class Interval(NamedTuple):
-    """What happened between two ticks. What is left out of a mapping did not change."""
+    """Changes between two ticks; a key that is missing did not change."""
 
     span_s: float
     cpus: Mapping[int, CpuUse]  # by number; without those that tell nothing
@@ -158,7 +158,7 @@ class Interval(NamedTuple):
 
     @property
     def busy_cores(self) -> float:
-        """How many CPUs' worth of time were busy."""
+        """Busy time, as a number of CPUs."""
         return sum(cpu.busy for cpu in self.cpus.values())
 
 

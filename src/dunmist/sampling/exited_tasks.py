@@ -1,4 +1,4 @@
-"""Whose the tasks were that ended since the tick before.
+"""Attribute exited tasks to their processes or ancestors.
 
 Sum the kernel's records of single tasks: a sum for each process that was seen. Tasks of other
 processes are summed by program and nearest ancestor that was seen.

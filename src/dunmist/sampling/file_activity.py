@@ -1,4 +1,4 @@
-"""Which files the programs move along that move most: positions in open files, tick by tick.
+"""Follow the positions in open files of the programs that move most, tick by tick.
 
 Only processes that moved ``MOVED_LEAST`` bytes in a tick are looked into, the greatest first. Of
 their files those are kept whose position is another one than in the tick before.
@@ -21,7 +21,7 @@ FILES_MOST = 64
 
 
 class FileSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """How far one open file was at a tick; only where that changed."""
+    """Position in one open file at a tick; only if that changed."""
 
     process: Identity
     descriptor: Count

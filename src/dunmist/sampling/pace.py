@@ -1,4 +1,4 @@
-"""How long and how often to sample, and the even pace of it.
+"""Plan duration and period of sampling, and keep its even pace.
 
 Tick n is due n intervals after the first, whatever the ticks before it took. A tick that cannot be
 on time is late, one that would come after the next is due is missed; neither moves the ones after
@@ -54,7 +54,7 @@ def pace(
     meanwhile: Callable[[], None] | None = None,
     pause_s: Callable[[], float | None] = lambda: None,
 ) -> Iterator[Due]:
-    """Yield each tick at its time, seconds counted from the first; end early when told to.
+    """Yield each tick at its time, seconds counted from the first; end early when asked to.
 
     ``meanwhile`` is called about once a second while a longer interval is waited out, or as often
     as ``pause_s`` says.

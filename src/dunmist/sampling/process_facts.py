@@ -1,4 +1,4 @@
-"""What does not change in a process: who it is, whose, what it runs, where it belongs.
+"""Read the constant facts of a process: identity, owner, program, group.
 
 Read once when a process appears, and again when it becomes another program.
 """

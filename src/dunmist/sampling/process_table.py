@@ -1,9 +1,9 @@
-"""All processes, round after round: who is there, who is new, who went, what changed.
+"""Follow all processes from round to round: new, changed and exited ones.
 
-Handed a root, it gives one ``ProcessRound`` a tick. A line (``followed``) equal to that of the
-round before is not parsed, and nothing else of that process is read. What is dear is read in turns:
-of each process that changed, once in ``DETAIL_ROUNDS`` rounds. On a slow computer a round takes so
-long that the first and the last process are read at different moments: each sample carries its own.
+Given a root, it returns one ``ProcessRound`` a tick. A line equal to that of the round before is
+not parsed, and nothing else of that process is read. What is expensive is read in rotation: of each
+process that changed, once in ``DETAIL_ROUNDS`` rounds. On a slow computer a round takes so long
+that the first and the last process are read at different times: each sample carries its own.
 """
 
 import os
@@ -45,7 +45,7 @@ from dunmist.sampling.tracked_process import (
 PROCESSES_SHARE, MACHINE_SHARE = 0.5, 0.25
 # a listing of descriptors takes as long as thirty readings of a line
 DETAIL_ROUNDS = 10
-# who rests has the line that it had, but for its priority and its pages: so often it is read
+# the line of an idle process changes only in priority and pages: it is read once in so many rounds
 LINE_ROUNDS = 10
 # in so many rounds the details of all that are there at the beginning are read
 FIRST_DETAIL_ROUNDS = 5
@@ -53,7 +53,7 @@ FIRST_DETAIL_ROUNDS = 5
 
 @dataclass(slots=True)
 class ProcessRound:
-    """What one look at all processes gave."""
+    """Result of one round over all processes."""
 
     appeared: list[tuple[int, ProcessFacts]] = field(default_factory=list)
     # processes that ran another program (execve(2))
@@ -105,7 +105,7 @@ class ProcessTable:
         """Return what changed since the round before, ``elapsed_s`` ago (0 at the first).
 
         ``after_ms`` tells how long ago the tick began. With ``pages_went`` the kernel may have
-        taken pages from who rests.
+        reclaimed pages of idle processes.
         """
         process_round = ProcessRound()
         self._elapsed_s += elapsed_s
@@ -122,7 +122,7 @@ class ProcessTable:
             if entry is None:
                 self._first_seen(name, process_round)
                 continue
-            # nobody looks at the line of who rests, but by turns: others may change a little of it
+            # the line of an idle process is read in rotation: other tasks can change a little of it
             if not whole and entry.number % LINE_ROUNDS != turn and entry.has_rested():
                 continue
             stat = entry.stat

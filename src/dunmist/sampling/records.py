@@ -1,4 +1,4 @@
-"""What sampling gives, one record at a time; each is one line of a capture file.
+"""Define the records of sampling; each is one line of a capture file.
 
 ``process`` is given once for each identity and again never; a program that replaces itself
 (execve(2)) is an ``event``. Counters are raw, as the kernel gave them.
@@ -112,5 +112,5 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     after_ms: dict[str, Counter] = {}
 
     def after_s(self, field: str) -> float:
-        """How long after the tick began a source was read, by the first of its fields."""
+        """Delay of a source after the begin of the tick, by the first of its fields."""
         return self.after_ms.get(field, 0) / MS_PER_S

@@ -121,7 +121,7 @@ def sample(
 
 
 class _Before(msgspec.Struct):
-    """What the round before left behind."""
+    """Figures of the round before."""
 
     online: int
     at_s: float = 0.0

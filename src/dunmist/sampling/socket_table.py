@@ -42,7 +42,7 @@ STILL = frozenset(("listen", "time-wait", "closed"))
 
 @dataclass(slots=True)
 class SocketRound:
-    """What one look at all sockets found."""
+    """Result of one round over all sockets."""
 
     appeared: list[tuple[int, SocketFacts]] = field(default_factory=list)
     samples: list[SocketSample] = field(default_factory=list)
@@ -106,7 +106,7 @@ class SocketTable:
         assert isinstance(self._diag, SocketDiag)
         try:
             for known in connected:
-                # one that ended was told with its last word, but to the administrator only
+                # only the administrator gets a closed socket with its last counters
                 if known.key not in self._known:
                     continue
                 reading = self._diag.ask(known)

@@ -48,7 +48,7 @@ AFTER_LEAST_MS = 2
 
 
 class Round(NamedTuple):
-    """What one tick found: the tick itself, and what appeared and went with it."""
+    """Result of one tick: the tick itself, and new and exited processes and sockets."""
 
     tick: Tick
     processes: ProcessRound
@@ -167,8 +167,8 @@ def _sensors(reading: TickContext) -> tuple[object, ...]:
     slow = bool(sensors) and reading.is_due("slow sensors", SLOW_SENSORS_S)
     return (
         [
-            (place, read_reading(reading.root, sensor))
-            for place, sensor in enumerate(sensors)
+            (index, read_reading(reading.root, sensor))
+            for index, sensor in enumerate(sensors)
             if slow or sensor.chip not in SLOW_CHIPS
         ],
     )
@@ -203,7 +203,7 @@ def _complaints(reading: TickContext) -> tuple[object, ...]:
 
 
 # in the order in which they are read: first what is read in no time, so that all of it belongs to
-# the beginning of the tick; then processes, which run away while the dear sources are read
+# the beginning of the tick; then processes, which change while the expensive sources are read
 SOURCES: tuple[Source[TickContext], ...] = (
     Source(("processors",), "processors", lambda reading: (reading.times,)),
     Source(("load",), "load average", _file("proc/loadavg", parse_loadavg, "load average")),

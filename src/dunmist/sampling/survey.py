@@ -1,6 +1,6 @@
-"""What is read only twice: after the first tick that leaves time for it and after the last.
+"""Read the survey: after the first tick that leaves time for it, and after the last.
 
-These are things that stand still for half a minute or are dear to read: file systems, swap areas,
+These change slowly or are expensive to read: file systems, swap areas,
 services, autostart, sessions, exact memory of the largest processes, packages. None of it belongs
 to a tick, so that no tick waits for it.
 """

@@ -55,7 +55,7 @@ DELAYS, DELAY_ACCOUNTING = "delays of storage", "proc/sys/kernel/task_delayacct"
 
 
 class OpenComputer:
-    """What stays open of one computer and is remembered of it from tick to tick."""
+    """Open files of one computer, and its figures from tick to tick."""
 
     def __init__(
         self,
@@ -151,7 +151,7 @@ class OpenComputer:
             self.waiting.look()
 
     def pause_s(self) -> float | None:
-        """How long to wait at most before :meth:`meanwhile`, None where any time will do."""
+        """Longest wait before :meth:`meanwhile`, None if any time will do."""
         return self.waiting.pause_s if self.waiting else None
 
     def close(self) -> None:
@@ -182,11 +182,11 @@ class TickContext:
         self._began_s = computer.clock.monotonic_s()
 
     def after_s(self) -> float:
-        """How long ago the tick began."""
+        """Time since the begin of the tick."""
         return self.computer.clock.monotonic_s() - self._began_s
 
     def after_ms(self) -> int:
-        """How long ago the tick began, in whole milliseconds."""
+        """Time since the begin of the tick, in whole milliseconds."""
         return int(MS_PER_S * self.after_s())
 
     def is_due(self, name: str, every_s: float) -> bool:

@@ -30,7 +30,7 @@ SCHEDSTAT_BYTES, NOUGHT = 128, b"0 "
 RUNNABLE = "R"
 # more processes than this are read by opening, which is slower and no less right
 DESCRIPTORS_WANTED = 65_536
-# what stays open beside the line: of a process that rests, and of one that changes
+# files that stay open in addition to the line: of an idle process, and of one that changes
 HELD_AT_REST = ("schedstat",)
 HELD = ("statm", "io", "schedstat")
 SUBJECTS = {
@@ -85,12 +85,12 @@ class TrackedProcess:
 
     @property
     def held(self) -> int:
-        """How many files of it are open."""
+        """Number of its open files."""
         return (self.stat is not None) + len(self.more)
 
     @property
     def used_here_clk(self) -> int:
-        """What it used of a CPU while it was followed."""
+        """CPU time that it used while it was followed."""
         return self.used_clk - self.found_clk
 
     def has_rested(self) -> bool:
@@ -194,7 +194,7 @@ class TrackedProcess:
             return os.pread(descriptor, STAT_BYTES, 0)
         except OSError as error:
             reason = reason_of(error)
-            # absent beside a process that is still there: the kernel does not publish it
+            # absent although the process still exists: the kernel does not publish it
             if reason != "absent" or root.exists(f"proc/{self.name}/stat"):
                 self.hidden.add(file)
                 root.note(SUBJECTS[file], reason, self.name)

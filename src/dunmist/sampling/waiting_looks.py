@@ -21,7 +21,7 @@ class WaitingLooks:
 
     @property
     def pause_s(self) -> float | None:
-        """How long until the next look; None where nobody is to be looked at."""
+        """Time until the next look; None if no process is watched."""
         return LOOK_S if self._watched else None
 
     def read(

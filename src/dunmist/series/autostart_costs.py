@@ -1,4 +1,4 @@
-"""What each thing that starts by itself has cost since it was started.
+"""Compute the cost of each autostarted thing since its start.
 
 The cost of a service is that of the processes in its control group, with the children they waited
 for. The cost of a desktop entry is that of the program its command names. CPU time is counted
@@ -15,7 +15,7 @@ from dunmist.series.process import Process
 
 
 class Cost(NamedTuple):
-    """What a set of living processes has used since they were started."""
+    """Use of a set of living processes since their start."""
 
     processes: list[Process]
     cpu_s: float

@@ -22,7 +22,7 @@ class CodePlace(NamedTuple):
 
 
 class CodeUse(NamedTuple):
-    """Where an application was found at work, the greatest shares first."""
+    """Sampled code of an application, the greatest shares first."""
 
     samples: int
     places: list[CodePlace]
@@ -39,7 +39,7 @@ class CodeCollector:
         self._samples: Counter[tuple[int, str | None, str | None, str]] = Counter()
 
     def add(self, row: int, tick: Tick) -> None:
-        """Take what the ``row``-th tick says; the first one tells of the time before."""
+        """Add the figures of the ``row``-th tick; the first one tells of the time before."""
         if row:
             for sample in tick.code:
                 key = (sample.process, sample.program, sample.thread, sample.mapping)

@@ -1,4 +1,4 @@
-"""What cannot be: more processors used than there are, and shares above one.
+"""Find impossible intervals: more CPUs used than exist, and shares above one.
 
 Counters are read one after another while time goes on, so that a figure may be a little above what
 is possible: it is set to that. A figure further above comes from a damaged capture, from a counter
@@ -28,7 +28,7 @@ class Impossible:
 
     @property
     def most_share(self) -> Floats:
-        """What may be read for 'all of the time' in each interval, as a share of it."""
+        """Greatest possible reading of 'all of the time' in each interval, as a share of it."""
         return 1.0 + SLACK_SHARE + self.slack_s / self.line.interval_s
 
     def possible(self, subject: str, values: Floats, most: Floats | float) -> Floats:

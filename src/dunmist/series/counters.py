@@ -198,11 +198,11 @@ class Track:
 
     def _spread(self, amounts: Floats, grown: Floats, read_every_s: float) -> None:
         """Spread what a counter grew by over the time since it was read before."""
-        for place, row in enumerate(self.rows):
+        for index, row in enumerate(self.rows):
             if row > 0:
-                first = self._since(place, row, read_every_s)
+                first = self._since(index, row, read_every_s)
                 weights = self.line.interval_s[first:row]
-                amounts[first:row] = grown[place] * weights / weights.sum()
+                amounts[first:row] = grown[index] * weights / weights.sum()
 
     def _grown(
         self, column: str, base: float, forgives: float, wraps_at: float | None, *, in_bursts: bool

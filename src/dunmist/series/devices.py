@@ -1,4 +1,4 @@
-"""Everything besides processors, memory and processes: one collector, one record of series."""
+"""Collect the series of everything besides CPUs, memory and processes."""
 
 import re
 from collections import Counter
@@ -55,7 +55,7 @@ class DiskSeries:
 
     @property
     def kind(self) -> DiskKind:
-        """What kind of disk it is; one that says nothing of itself is taken for a spinning one."""
+        """Kind of disk; one without a published kind counts as a spinning one."""
         for kind, names in KIND_NAMES:
             if names.match(self.name):
                 return kind
@@ -165,7 +165,7 @@ class DeviceCollector:
         )
 
     def add(self, row: int, tick: Tick) -> None:
-        """Take what the ``row``-th tick says."""
+        """Add the figures of the ``row``-th tick."""
         for disk in tick.disks:
             figures = [getattr(disk, name) for name in DISK_COUNTERS]
             self._disks.add(row, disk.name, figures, tick.after_s("disks"))

@@ -1,8 +1,8 @@
-"""Which files each application read and wrote, as far as the positions in them tell.
+"""Compute which files each application read and wrote, from the positions in them.
 
 A position that moved on says how many bytes were read or written, by what the file was opened for.
 Held against what the process moved in all, they say how much is explained. More than that cannot
-be: then the program sets positions itself, and no figure of the interval is told. A file whose
+be: then the program sets positions itself, and the interval has no figure. A file whose
 position stands still while its process moves data is named without a figure.
 """
 
@@ -19,7 +19,7 @@ MANNERS: tuple[Manner, Manner] = ("reads", "writes")
 # positions say may be a little ahead of totals that were read before them
 AHEAD = 1.1
 AHEAD_LEAST_BYTES = 1 << 20
-# where less of what was moved is told, files without a figure are named
+# if less of the moved bytes is known, files without a figure are named
 EXPLAINED = 0.5
 # open(2): for reading and writing
 BOTH = 2
@@ -39,7 +39,7 @@ class MovedFile(NamedTuple):
 
 
 class FileUse(NamedTuple):
-    """What an application moved: its files, the greatest first, and the totals of its calls."""
+    """Files of an application, the most used first, and the totals of its calls."""
 
     files: list[MovedFile]
     read_bytes: int
@@ -49,7 +49,7 @@ class FileUse(NamedTuple):
 
 @dataclass(slots=True)
 class _Watched:
-    """What is known of one process from the tick before."""
+    """Figures of one process from the tick before."""
 
     totals: tuple[int, int]
     at_s: float
@@ -58,7 +58,7 @@ class _Watched:
 
 @dataclass(slots=True)
 class _Sum:
-    """What one application moved so far."""
+    """Bytes of one application so far."""
 
     moved: defaultdict[tuple[str, Manner], int] = field(default_factory=lambda: defaultdict(int))
     untold: set[tuple[str, Manner]] = field(default_factory=set)
@@ -79,7 +79,7 @@ class FileCollector:
         self._sums: defaultdict[int, _Sum] = defaultdict(_Sum)  # by process
 
     def add(self, row: int, tick: Tick) -> None:
-        """Take what the ``row``-th tick says."""
+        """Add the figures of the ``row``-th tick."""
         del row
         moved: defaultdict[int, list[tuple[str, Manner, int | None]]] = defaultdict(list)
         totals = {total.process: total for total in tick.file_totals}

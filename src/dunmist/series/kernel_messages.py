@@ -1,6 +1,6 @@
-"""What the kernel complained of, on the time line of the capture.
+"""Put kernel messages on the time line of the capture.
 
-A complaint from before the capture has a moment below nought.
+A complaint from before the capture has a negative time.
 """
 
 from collections.abc import Sequence
@@ -35,7 +35,7 @@ class KernelMessageCollector:
         self._found: list[tuple[float, bool, KernelMessage]] = []
 
     def add(self, row: int, tick: Tick) -> None:
-        """Take what the ``row``-th tick says; the first has what the log held before."""
+        """Add the figures of the ``row``-th tick; the first has what the log held before."""
         self._found += [(tick.at_s, row > 0, complaint) for complaint in tick.complaints]
 
     def finish(self, began_s: float) -> Sequence[KernelMessageSeries]:

@@ -87,7 +87,7 @@ class Series:
 
     @property
     def missed_outside_gaps(self) -> int:
-        """How many ticks were missed by being late, rather than with a stretch not sampled."""
+        """Number of ticks that were missed by being late, not in a gap."""
         is_gap = self.line.is_gap
         return sum(
             event.count or 0
@@ -125,7 +125,7 @@ class Series:
 
     @property
     def own_cores(self) -> float:
-        """What sampling took, with what others took to answer it: one figure for all places.
+        """Observer effect: CPU use of sampling and of its answers; one figure for all places.
 
         By its own clock where it is no process of this computer.
         """
@@ -138,7 +138,7 @@ class Series:
     def sampler(self) -> Process | None:
         """The process that sampled, None where that was no part of the computer.
 
-        Told by its identity: what only has its name is another one.
+        It is recognized by its identity: another process may have its name.
         """
         own = self.header.observer
         return next(
@@ -157,7 +157,7 @@ class Series:
 
     @cached_property
     def package_power(self) -> Rate | None:
-        """What the processor takes, in W; None where it is not published."""
+        """Power of the CPU package in W; None if it is not published."""
         for sensor in self.devices.sensors:
             if (
                 sensor.part == "processor"
@@ -176,7 +176,7 @@ class Series:
 
 
 class _Reading:
-    """What has been read of a capture so far."""
+    """Contents of a capture that were read so far."""
 
     def __init__(self, path: Path, header: Header, count: int, part: Part) -> None:
         self.path, self.header, self.part = path, header, part

@@ -101,7 +101,7 @@ class MachineSeries:
 
     @property
     def logical_processors(self) -> float:
-        """How many logical CPUs were online for most of the time."""
+        """Number of logical CPUs that were online for most of the time."""
         return self.online.median() or 1.0
 
     @property
@@ -127,7 +127,7 @@ class MachineSeries:
         return self.memory.get(word) or Level.unknown(self.line)
 
     def paging_per_s(self, *words: str) -> Rate:
-        """Return the events a second of some words of vmstat together; unknown ones are nought."""
+        """Return the events a second of some words of vmstat together; unknown ones are 0."""
         known = [self.paging[word].known_or(0.0) for word in words if word in self.paging]
         return Rate.total_of(self.line, known)
 
@@ -166,7 +166,7 @@ class MachineCollector:
         self._own_rss_bytes: float | None = None
 
     def add(self, row: int, tick: Tick) -> None:
-        """Take what the ``row``-th tick says."""
+        """Add the figures of the ``row``-th tick."""
         online = sorted(tick.processors.times_clk)
         for number in online:
             times = tick.processors.times_clk[number][: len(KINDS)]

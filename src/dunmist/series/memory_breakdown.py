@@ -1,4 +1,4 @@
-"""Where the installed memory is, in parts that add up to it.
+"""Divide the installed memory into parts that add up to it.
 
 Source: ``Documentation/filesystems/proc.rst`` on meminfo. Shared memory is part of ``Cached`` there
 and is taken out of it. Locked or otherwise unevictable memory is part of programs, shared memory or

@@ -29,7 +29,7 @@ class Thread(NamedTuple):
 
 
 class ProcessFigures(NamedTuple):
-    """What can be asked of the samples of one process."""
+    """Access to the samples of one process."""
 
     rate: Callable[[str], Rate]
     level: Callable[[str], Level]
@@ -63,7 +63,7 @@ class Process:
 
     @property
     def name(self) -> str:
-        """What the program that it runs is called."""
+        """Name of the program that it runs."""
         return self.program.name
 
     @property
@@ -136,7 +136,7 @@ class Process:
 
     @property
     def thread_count(self) -> Level:
-        """How many threads it had."""
+        """Number of its threads."""
         return self.figures.level("threads")
 
     @property
@@ -268,7 +268,7 @@ class Application:
 
     @property
     def manager_user(self) -> str | None:
-        """Whose own service manager has its unit, None for the system's."""
+        """User whose service manager has its unit, None for the system's."""
         main = self.main
         if main is None or self.unit is None or not in_user_manager(main.facts.cgroup):
             return None

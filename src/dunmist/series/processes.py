@@ -32,7 +32,7 @@ class ProcessSeries(NamedTuple):
 
 
 class Shared(NamedTuple):
-    """What other sources know of applications, shape (intervals, applications)."""
+    """Figures of applications from other sources, shape (intervals, applications)."""
 
     sent_bytes_per_s: Floats
     received_bytes_per_s: Floats
@@ -40,7 +40,7 @@ class Shared(NamedTuple):
 
 
 class Asked(NamedTuple):
-    """What processes took to answer the sampler's questions, which were asked after ``at_s``."""
+    """CPU time of processes for answers to the sampler, which asked after ``at_s``."""
 
     at_s: float
     cpu_s: Mapping[int, float]
@@ -68,7 +68,7 @@ def process_series(
 
 
 def _began_inside(identity: int, collected: ProcessCollector, basis: CaptureContext) -> bool:
-    """Whether a process began during the capture, by its own start time where that can be told."""
+    """Whether a process began during the capture, by its own start time if that is known."""
     # who is there at the first tick began before it
     if collected.first_row.get(identity, 0) == 0:
         return False
@@ -227,7 +227,7 @@ class _Maker:
         for at_s, cpu_s in asked:
             interval = int(np.searchsorted(self._line.at_s, at_s, side="right")) - 1
             if not 0 <= interval < self._line.intervals:
-                continue  # after the last tick, or before the stretch that is looked at
+                continue  # after the last tick, or before the window that is judged
             for identity in cpu_s.keys() & self._grouping.application_of.keys():
                 number = self._of[identity]
                 theirs = max(0.0, cpu_s[identity]) / self._line.interval_s[interval]

@@ -1,4 +1,4 @@
-"""Bytes that the kernel counts twice: those of a child, and again with whoever waited for it.
+"""Find bytes that the kernel counts twice: for a child, and for the parent that waited for it.
 
 When a process is waited for, the kernel adds its I/O to that of the waiting one (wait_task_zombie
 in kernel/exit.c), whose ``/proc/PID/io`` then has it besides its own. What was counted while the
@@ -18,7 +18,7 @@ from dunmist.series.timeline import Floats
 
 
 class Ended(Protocol):
-    """What is needed of the processes collected from a capture."""
+    """Fields that are needed of the processes collected from a capture."""
 
     exits: list[tuple[int, ExitSum]]
     last: dict[int, ProcessSample]

@@ -81,7 +81,7 @@ class ProcessCollector:
         self.ended_row: dict[int, int] = {}
 
     def add(self, row: int, tick: Tick) -> None:
-        """Take what the ``row``-th tick says."""
+        """Add the figures of the ``row``-th tick."""
         samples, columns = tick.processes, self.columns
         columns["row"].extend([row] * len(samples))
         for name, values in zip(PLAIN, zip(*map(READ_PLAIN, samples), strict=True), strict=False):
@@ -106,7 +106,7 @@ class ProcessCollector:
         for thread in tick.threads:
             key = (thread.process, thread.tid)
             if thread.name is not None and key in self.thread_names:
-                # reading it began anew: what it did meanwhile was not done in this interval
+                # reading it began again: what it did in between does not belong to this interval
                 self.threads.add(row, key, [None, None])
             self.threads.add(row, key, [thread.run_ns, thread.delay_ns], thread.after_ms / MS_PER_S)
             if thread.name is not None:
@@ -119,7 +119,7 @@ class ProcessCollector:
 
 
 class CaptureContext(NamedTuple):
-    """What the series of processes need of the rest of the capture.
+    """Other parts of the capture that the series of processes need.
 
     ``online`` is the number of logical CPUs in each interval, ``began_s`` the uptime at the
     first tick, None where it is unknown.

@@ -25,7 +25,7 @@ from dunmist.trusted_paths import read_settings
 
 
 class Correction(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """How to correct the sensors of a driver whose channel matches."""
+    """Correction of the sensors of a driver whose channel matches."""
 
     driver: str
     channel: str = "*"  # label or channel name, with * and ?
@@ -63,12 +63,12 @@ class SensorSeries:
 
     @property
     def quantity(self) -> Quantity:
-        """What it measures."""
+        """Measured quantity."""
         return self.sensor.quantity
 
     @property
     def shown(self) -> Level | Rate:
-        """What people read of it: for an energy counter the power."""
+        """Quantity for people: for an energy counter the power."""
         return self.level if self.watts is None else self.watts
 
     @property
@@ -107,10 +107,10 @@ def sensor_series(
 ) -> list[SensorSeries]:
     """Return every sensor but those that a correction leaves out."""
     series = []
-    for place, sensor in enumerate(sensors):
+    for index, sensor in enumerate(sensors):
         change = _correction(sensor, corrections)
         if not change.leave_out:
-            series.append(_made(sensor, readings.get(place), line, change))
+            series.append(_made(sensor, readings.get(index), line, change))
     return series
 
 

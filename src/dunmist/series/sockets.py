@@ -73,7 +73,7 @@ class SocketSeries:
 
     @property
     def at_most_s(self) -> float | None:
-        """For how long it can have moved as much as now; None where it moves nothing."""
+        """Longest time for which it can have moved as much as now; None if it moves nothing."""
         if self.sent_bytes_per_s is None or self.received_bytes_per_s is None:
             return None
         rate = self.sent_bytes_per_s.mean() + self.received_bytes_per_s.mean()
@@ -160,7 +160,7 @@ class SocketCollector:
         return next((number for number in numbers if number not in self._facts), None)
 
     def add(self, row: int, tick: Tick) -> None:
-        """Take what the ``row``-th tick says, and what its details say of owners."""
+        """Add the figures of the ``row``-th tick, and what its details say of owners."""
         for detail in tick.details:
             for inode in detail.sockets:
                 self._owners_of_inode[inode].add(detail.process)
@@ -217,7 +217,7 @@ class SocketCollector:
 
 
 class _Told(TypedDict):
-    """What is known of what a socket moved; :class:`SocketSeries` says what each one is."""
+    """Bytes of a socket as far as they are known; :class:`SocketSeries` has its facts."""
 
     sent_bytes_per_s: Rate | None
     received_bytes_per_s: Rate | None

@@ -44,7 +44,7 @@ class Storage(NamedTuple):
 
     @property
     def point(self) -> str:
-        """Where it is mounted."""
+        """Its mount point."""
         return self.about.point
 
     @property
@@ -54,7 +54,7 @@ class Storage(NamedTuple):
 
 
 class Surveyed:
-    """What the surveys of a capture say, the newest unless told otherwise."""
+    """Contents of the surveys of a capture, the newest by default."""
 
     def __init__(
         self, surveys: Sequence[Survey], began_s: float | None = None, duration_s: float = 0.0
@@ -82,7 +82,7 @@ class Surveyed:
 
     @property
     def changes(self) -> list[Change]:
-        """What changed lately, the newest first."""
+        """Recent changes, the newest first."""
         return self.last.changes if self.last else []
 
     def scheduled(self, path: str | None) -> GroupWeight | None:
@@ -119,7 +119,7 @@ class Surveyed:
         grown = {
             group.path: group
             for group in self.surveys[-1].memory_events
-            # one that was made anew meanwhile counts from nought
+            # a group that was created again counts from 0
             if group.oom > before.get(group.path, 0)
         }
         return {
@@ -129,12 +129,12 @@ class Surveyed:
         }
 
     def restarts(self, name: str) -> int:
-        """Return how often the service manager started a unit anew during the capture."""
+        """Return how often the service manager restarted a unit during the capture."""
         counts = self._restarts.get(name)
         return counts[-1] - counts[0] if counts else 0
 
     def restarts_in_all(self, name: str) -> int:
-        """Return how often it started a unit anew since that was last started by hand."""
+        """Return how often it restarted a unit since that was last started by hand."""
         unit = self.unit(name)
         return (unit.restarts or 0) if unit else 0
 
@@ -191,12 +191,12 @@ class Surveyed:
 
     @property
     def people_here(self) -> set[str]:
-        """Who is logged in."""
+        """Logged-in people."""
         return {session.user for session in (self.last.sessions if self.last else [])}
 
     @property
     def people_at_screen(self) -> set[str]:
-        """Who is logged in at a screen of this computer."""
+        """People who are logged in at a screen of this computer."""
         sessions = self.last.sessions if self.last else []
         return {session.user for session in sessions if session.graphical}
 
@@ -217,7 +217,7 @@ class Surveyed:
     def owner_kind(self, facts: ProcessFacts) -> str:
         """Return whether a process is of who is logged in, a person, the administrator, a service.
 
-        Without a list of logins a person cannot be told from one who is logged in.
+        Without a list of logins it is unknown whether a person is logged in.
         """
         if facts.uid is None:
             return "unknown"

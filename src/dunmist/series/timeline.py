@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     Bools = NDArray[np.bool_]
 else:
     Floats = Ints = Bools = np.ndarray
-# two ticks at the same time would divide by nought
+# two ticks at the same time would divide by 0
 LEAST_INTERVAL_S = 1e-6
 # an interval is a gap when it is longer than this many periods; a busy computer may be late by some
 GAP_PERIODS = 4.0
@@ -37,7 +37,7 @@ ROUNDING = 1e-9
 
 
 class TimeLine:
-    """When the ticks of a capture were taken, in seconds since the first.
+    """Times of the ticks of a capture, in seconds since the first.
 
     ``every_s`` is how far apart they were meant to be, 0 where nobody said. ``gaps`` are the
     intervals in which nothing was sampled, where that was found before ticks were put together.
@@ -77,12 +77,12 @@ class TimeLine:
 
     @property
     def ticks(self) -> int:
-        """How many ticks there are."""
+        """Number of ticks."""
         return len(self.at_s)
 
     @property
     def intervals(self) -> int:
-        """How many intervals there are, one less than the ticks."""
+        """Number of intervals, one less than the ticks."""
         return len(self.at_s) - 1
 
     @property
@@ -102,7 +102,7 @@ class TimeLine:
 
 
 class _Figures:
-    """What levels and rates have in common; ``values`` has one value for each place on the line."""
+    """Common part of levels and rates; ``values`` has one value for each index of the line."""
 
     __slots__ = ("line", "values")
     # an array on the left of an operator would take the values and lose the line
@@ -125,12 +125,12 @@ class _Figures:
 
     @classmethod
     def nothing(cls, line: TimeLine) -> Self:
-        """Return figures that are all nought."""
+        """Return figures that are all 0."""
         return cls(line, np.zeros(cls._length(line)))
 
     @classmethod
     def total_of(cls, line: TimeLine, parts: Iterable[Self]) -> Self:
-        """Return the sum of figures on one line, nought without any."""
+        """Return the sum of figures on one line, 0 without any."""
         return cls(line, sum((part.values for part in parts), np.zeros(cls._length(line))))
 
     @classmethod
@@ -201,20 +201,20 @@ class _Figures:
         return float(self.known()[-1]) if self.is_known else None
 
     def curve(self, points: int) -> list[float | None]:
-        """Return the means of at most so many equal stretches, None for one that is unknown."""
-        return [float(np.mean(part)) if len(part) else None for part in self._stretches(points)]
+        """Return the means of at most so many equal parts, None for one that is unknown."""
+        return [float(np.mean(part)) if len(part) else None for part in self._equal_parts(points)]
 
     def peaks(self, points: int) -> list[float | None]:
-        """Return the greatest of at most so many equal stretches, None for one unknown."""
-        return [float(np.max(part)) if len(part) else None for part in self._stretches(points)]
+        """Return the greatest of at most so many equal parts, None for one unknown."""
+        return [float(np.max(part)) if len(part) else None for part in self._equal_parts(points)]
 
-    def _stretches(self, points: int) -> list[Floats]:
+    def _equal_parts(self, points: int) -> list[Floats]:
         parts = np.array_split(self.values, min(points, len(self.values)))
         return [part[~np.isnan(part)] for part in parts]
 
 
 class Level(_Figures):
-    """What was read at each tick, shape (ticks,)."""
+    """A figure that is read at each tick, shape (ticks,)."""
 
     __slots__ = ()
 
@@ -236,7 +236,7 @@ class Level(_Figures):
 
 
 class Rate(_Figures):
-    """What held in each interval, shape (intervals,): an amount a second, or a share."""
+    """A figure of each interval, shape (intervals,): an amount a second, or a share."""
 
     __slots__ = ()
 
@@ -281,13 +281,13 @@ class Rate(_Figures):
         return float(values[order][np.argmax(reached)])
 
     def over(self, least_s: float) -> "Rate":
-        """Return the mean over a stretch of at least ``least_s`` around each interval.
+        """Return the mean over a window of at least ``least_s`` around each interval.
 
-        What comes in bursts shorter than that is told by its mean rather than by its rests.
+        What comes in bursts shorter than that is described by its mean rather than by its pauses.
         """
         interval_s = self.line.interval_s
         reach = max(0, round((least_s / float(np.median(interval_s)) - 1) / 2))
-        # the whole capture is the longest stretch there is
+        # the whole capture is the longest window
         reach = min(reach, self.line.intervals - 1)
         if not reach:
             return self

@@ -1,4 +1,4 @@
-"""What used the computer and was never, or not to its end, seen: tasks that ended between ticks.
+"""Compute CPU and I/O time used between samples or after the last one.
 
 Two signs tell of it, and each misses something. A parent's counter grows by a child's whole use
 when the child is waited for; what of that was not seen already was used by short-lived ones. It is
@@ -25,7 +25,7 @@ NS_PER_S = 1e9
 
 
 class Seen(Protocol):
-    """What is needed of the samples collected from a capture."""
+    """Fields that are needed of the samples collected from a capture."""
 
     exits: list[tuple[int, ExitSum]]
     last: dict[int, ProcessSample]
@@ -55,7 +55,7 @@ class UnsampledUsage(NamedTuple):
 
 
 class _Rest(NamedTuple):
-    """What a process that was seen used between its last sample and its end."""
+    """Use of a sampled process between its last sample and its exit."""
 
     row: int
     seconds: float
@@ -145,7 +145,7 @@ def _rests(seen: Seen, clk_per_s: int, intervals: int) -> dict[int, _Rest]:
             used_s = (last.user_clk + last.system_clk) / clk_per_s
             rests[identity] = _Rest(
                 row,
-                # both clocks round differently: the rest may come out a little below nought
+                # both clocks round differently: the rest may come out a little below 0
                 max(0.0, run_s - used_s),
                 max(0.0, read - _known_or(last.read_bytes, read)),
                 max(0.0, written - _known_or(last.write_bytes, written)),

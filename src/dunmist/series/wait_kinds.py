@@ -1,4 +1,4 @@
-"""What a process in state D waits for, by the kernel function that it sleeps in.
+"""Classify what a process in state D waits for, by the kernel function that it sleeps in.
 
 Function names change between kernels, so these are parts of names that have stood for long (mm/,
 fs/, block/, kernel/locking/). What no pattern knows is ``other``.

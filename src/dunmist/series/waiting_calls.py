@@ -1,4 +1,4 @@
-"""What the processes of each application had called when they were seen waiting in state D."""
+"""Count the system calls of waiting processes (state D), by application."""
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator
@@ -12,7 +12,7 @@ from dunmist.sampling import Tick
 class CallUse(NamedTuple):
     """A system call, the file it is about, and in how many of the looks it was waited in.
 
-    ``function`` is what it was waited for in the kernel most often, None where that is not told.
+    ``function`` is what it was waited for in the kernel most often, None if that is unknown.
     """
 
     call: str

@@ -1,4 +1,4 @@
-"""What changed lately on a model computer: the log of its package manager, and times of files."""
+"""Write the recent changes of a model computer: its package log, and times of files."""
 
 from collections.abc import Iterator
 from datetime import datetime, timedelta

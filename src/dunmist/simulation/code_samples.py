@@ -65,8 +65,8 @@ class CodeSamples:
                 yield (
                     "proc/kallsyms",
                     "".join(
-                        f"{KERNEL_START + place * FUNCTION_BYTES:016x} t {function}\n"
-                        for place, function in enumerate(functions)
+                        f"{KERNEL_START + index * FUNCTION_BYTES:016x} t {function}\n"
+                        for index, function in enumerate(functions)
                     ),
                 )
             elif file != GENERATED:
@@ -75,9 +75,9 @@ class CodeSamples:
     def mappings(self, spec: ProgramSpec) -> str:
         """Return ``/proc/PID/maps`` of a program."""
         lines = []
-        for place, file in enumerate(self._files):
+        for index, file in enumerate(self._files):
             if file != KERNEL and any(name.partition(":")[0] == file for name in spec.code):
-                start = FIRST_MAPPING + place * MAPPING_STEP
+                start = FIRST_MAPPING + index * MAPPING_STEP
                 path = "" if file == GENERATED else f"{LIBRARIES}/{file}"
                 length = TEXT_AT + len(self._files[file]) * FUNCTION_BYTES
                 lines.append(f"{start:x}-{start + length:x} r-xp 00000000 08:01 7   {path}\n")
@@ -115,9 +115,9 @@ def elf_file(functions: list[str]) -> bytes:
     """Return a small ELF file with a symbol for each function, one after another from TEXT_AT."""
     strings = b"\0" + b"".join(name.encode() + b"\0" for name in functions)
     symbols = bytes(24)
-    for place, name in enumerate(functions):
+    for index, name in enumerate(functions):
         at = strings.index(b"\0" + name.encode() + b"\0") + 1
-        value = TEXT_AT + place * FUNCTION_BYTES
+        value = TEXT_AT + index * FUNCTION_BYTES
         symbols += struct.pack("<IBBHQQ", at, GLOBAL_FUNCTION, 0, 1, value, FUNCTION_BYTES)
     titles = b"\0.symtab\0.strtab\0.shstrtab\0"
     symbols_at = TEXT_AT + len(functions) * FUNCTION_BYTES

@@ -20,7 +20,7 @@ MOST_QUEUE = 64.0
 
 @dataclass(slots=True)
 class Request:
-    """What one process wants of a disk: bytes a second in requests of one size."""
+    """Demand of one process on a disk: bytes a second in requests of one size."""
 
     read: float
     written: float
@@ -63,7 +63,7 @@ class Disk:
         for want, rate, service in zip(wants, rates, services, strict=True):
             latency = service * (1.0 + queue)
             waited = min(1.0, rate * served * latency)
-            # whoever does not get what it wants has a request under way all the time
+            # a program that does not get what it wants always has a request under way
             results.append((served, 1.0 if served < 0.98 and rate > 0 else waited))
             done = rate * served * step_s
             part = want.read / max(want.read + want.written, 1e-9)

@@ -1,4 +1,4 @@
-"""What the drives of a model computer say of their own health, as the program that asks prints it.
+"""Write the health of the drives of a model computer, as the probe prints it.
 
 The layouts are those of the NVM Express base specification and ACS-3. A drive of which a scenario
 says nothing is well: it has run for a year, and has the few errors that everybody has.
@@ -64,9 +64,9 @@ def _ata(health: HealthSpec) -> tuple[bytes, bytes]:
     raws = {number: raw for number, (_, raw) in WELL.items()} | {
         int(number): raw for number, raw in health.attributes.items()
     }
-    for place, (number, raw) in enumerate(sorted(raws.items())):
+    for index, (number, raw) in enumerate(sorted(raws.items())):
         least = WELL.get(number, (0, 0))[0]
-        start = 2 + 12 * place
+        start = 2 + 12 * index
         data[start : start + 12] = struct.pack("<BHBB", number, 0x33, VALUE, VALUE) + (
             raw.to_bytes(6, "little") + b"\0"
         )

@@ -1,4 +1,4 @@
-"""How warm a package gets, and what that does to its clock.
+"""Model the temperature of a package, and its effect on the clock.
 
 First order: the package takes power from load and clock, gives it to the air through a resistance
 that depends on fan and dust, and settles with one time constant. Close to the critical point it
@@ -41,7 +41,7 @@ class Package:
 
     @property
     def throttles(self) -> int:
-        """How often heat has cut the clock."""
+        """Number of times that heat cut the clock."""
         return int(self.throttle_events)
 
     def step(self, used: float, step_s: float) -> None:

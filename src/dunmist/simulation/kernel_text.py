@@ -13,7 +13,7 @@ from dunmist.simulation.stalls import Stalls
 
 
 def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
-    """Yield the files that are written anew at every moment."""
+    """Yield the files that are written again at every tick."""
     yield "proc/stat", stat(model)
     yield "proc/loadavg", loadavg(model)
     yield "proc/uptime", uptime(model)

@@ -60,7 +60,7 @@ class ModelComputer:
         machine, hardware = scenario.machine, scenario.hardware
         self.scenario = scenario
         # by identity: two programs may be alike
-        self.places = {id(spec): place for place, spec in enumerate(scenario.programs)}
+        self.places = {id(spec): index for index, spec in enumerate(scenario.programs)}
         self.now_s = 0.0
         self.steps = 0
         self.chance = np.random.default_rng(seed)
@@ -105,7 +105,7 @@ class ModelComputer:
 
     @property
     def clock_ratio(self) -> float:
-        """What is left of the maximum clock to a processor that is fully busy."""
+        """Part of the maximum clock that a fully busy CPU has."""
         machine = self.scenario.machine
         limit = (machine.clock_limit_mhz or machine.max_mhz) / machine.max_mhz
         return min(limit, *(package.clock_share for package in self.packages))

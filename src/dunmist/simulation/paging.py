@@ -1,4 +1,4 @@
-"""What happens when programs want more memory than there is.
+"""Model programs that want more memory than there is.
 
 What is touched all the time must lie in memory; what is not may lie in swap without harm. Beyond
 what fits, pages go out and come back. Tasks that touch their memory wait for the disk, and the
@@ -57,7 +57,7 @@ class Memory:
 
     @property
     def resident_share(self) -> float:
-        """What lies in memory of all that programs hold."""
+        """Resident part of the memory of all programs."""
         return self.resident_mib / self.private_mib if self.private_mib else 1.0
 
     @property

@@ -36,11 +36,11 @@ def still_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
 
 
 def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
-    """Yield the files that are written anew at every moment."""
+    """Yield the files that are written again at every tick."""
     hardware = model.scenario.hardware
     yield (
         "proc/diskstats",
-        "".join(_diskstats_line(place, disk) for place, disk in enumerate(model.disks)),
+        "".join(_diskstats_line(index, disk) for index, disk in enumerate(model.disks)),
     )
     yield "proc/net/dev", _net_dev(model)
     if model.memory.compressed:
@@ -252,6 +252,6 @@ def smbios_table(model: ModelComputer) -> bytes:
 
 
 def _structure(kind: int, body: bytes, *texts: str) -> bytes:
-    # handles are only told apart by their numbers: the array's is its type
+    # handles differ only by their numbers: the array's is its type
     head = struct.pack("<BBH", kind, 4 + len(body), kind)
     return head + body + (b"".join(text.encode() + b"\0" for text in texts) or b"\0") + b"\0"

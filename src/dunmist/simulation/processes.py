@@ -56,7 +56,7 @@ class ModelProcess:
 
 
 class Lanes:
-    """What can run at the same time: working threads, and short-lived children of each program."""
+    """Tasks that can run at the same time: threads, and short-lived children of each program."""
 
     def __init__(self, processes: list[ModelProcess]) -> None:
         rows = [

@@ -140,7 +140,7 @@ class SensorSpec(Spec, frozen=True):
 
 
 class HeatSpec(Spec, frozen=True):
-    """How a package gets rid of its heat."""
+    """Cooling of a package."""
 
     idle_w: float = 6.0  # without load
     full_w: float = 45.0
@@ -166,7 +166,7 @@ class DiskSpec(Spec, frozen=True):
 
 
 class HealthSpec(Spec, frozen=True):
-    """What a drive says of its own health."""
+    """Health that a drive reports of itself."""
 
     disk: str
     warning: int = 0  # critical warning byte of NVMe
@@ -210,7 +210,7 @@ class BatterySpec(Spec, frozen=True):
     full_wh: float
     charged_share: float  # when the capture begins
     cycles: int
-    rest_w: float = 7.0  # what the computer takes beside the packages
+    rest_w: float = 7.0  # power of the computer without its packages
     charger_w: float = 0.0  # given by mains
 
 
@@ -225,7 +225,7 @@ class LoginSpec(Spec, frozen=True):
 
 
 class Hardware(Spec, frozen=True):
-    """What the computer consists of besides processors."""
+    """Parts of the computer besides CPUs."""
 
     maker: str = "Skerrow Workshop"
     system: str = "Guillemot"
@@ -241,7 +241,7 @@ class Hardware(Spec, frozen=True):
 
 
 class Truth(Spec, frozen=True):
-    """What is really wrong with the patient."""
+    """The real cause of the patient's trouble."""
 
     limiting: str | None = None  # None where nothing limits
     culprit: str | None = None
@@ -297,7 +297,7 @@ class ChangeSpec(Spec, frozen=True):
 class Scenario(Spec, frozen=True):
     """One patient."""
 
-    story: str  # for whoever reads the file
+    story: str  # for the reader of the file
     complaint: str  # note of the capture
     machine: MachineSpec
     truth: Truth
@@ -309,7 +309,7 @@ class Scenario(Spec, frozen=True):
     kernel_log: list[LogSpec] = []
     starts: list[StartSpec] = []
     boot: BootSpec = BootSpec()
-    kernels: list[str] = []  # installed beside the running one
+    kernels: list[str] = []  # installed in addition to the running one
     lately: list[ChangeSpec] = []
     restart_asked_s: float | None = None  # before the capture, by an update
     lists_fetched_s: float = 800_000.0  # before the capture

@@ -1,4 +1,4 @@
-"""How a model computer shares its processors among the threads that want them.
+"""Model how a computer shares its CPUs among the threads that want them.
 
 A fluid model of a fair scheduler. Every thread gets what it wants, up to one CPU and up to its
 weighted share of what is there. What it wanted and did not get is run-queue delay. Weights by nice
@@ -22,7 +22,7 @@ PLACED_LEAST = 0.05
 
 
 class Shares(NamedTuple):
-    """What each thread got, and what of its want had to wait."""
+    """CPU time that each thread got, and the part for which it had to wait."""
 
     ran: Floats
     waited: Floats

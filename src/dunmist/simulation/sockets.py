@@ -48,9 +48,9 @@ def tables(model: ModelComputer) -> Iterator[tuple[str, str]]:
     )
     uids = {user.name: user.uid for user in model.scenario.users} | {"root": 0}
     lines = [
-        _line(place, socket, uids[spec.user])
+        _line(index, socket, uids[spec.user])
         for spec in model.scenario.programs
-        for place, socket in enumerate(_sockets(model, spec))
+        for index, socket in enumerate(_sockets(model, spec))
     ]
     yield "proc/net/tcp", head + "".join(lines)
     yield "proc/net/udp", head
@@ -134,16 +134,16 @@ def _sockets(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
     inode = FIRST_INODE + INODES_EACH * model.places[id(spec)]
     listening = (_Socket(0, port, "0.0.0.0", 0, LISTEN) for port in spec.listens)
     ends = chain(listening, _connections(model, spec), _accepted(model, spec))
-    for place, end in enumerate(ends):
-        yield end._replace(inode=inode + place)
+    for index, end in enumerate(ends):
+        yield end._replace(inode=inode + index)
 
 
 def _connections(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
     """Yield the connections that a program made; their inodes are given later."""
     inode = FIRST_INODE + INODES_EACH * model.places[id(spec)]
-    for place, end in enumerate(spec.talks_to, start=len(spec.listens)):
+    for index, end in enumerate(spec.talks_to, start=len(spec.listens)):
         address, _, port_text = end.rpartition(":")
-        own_port = FIRST_PORT + inode % 9973 + place
+        own_port = FIRST_PORT + inode % 9973 + index
         yield _Socket(0, own_port, address, int(port_text), ESTABLISHED)
 
 

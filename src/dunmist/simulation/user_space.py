@@ -1,4 +1,4 @@
-"""What a model computer's distribution and people leave in files: units, autostart, logins, mounts.
+"""Write the files of a model computer's user space: units, autostart, logins, mounts.
 
 Takes the model, gives the text of each file by its name below the root.
 """

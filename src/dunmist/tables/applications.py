@@ -42,7 +42,7 @@ class OneApplication(NamedTuple):
 
     @property
     def facts(self) -> list[ProcessFacts]:
-        """What its processes are."""
+        """Facts of its processes."""
         return [process.facts for process in self.application.members]
 
 

@@ -1,4 +1,4 @@
-"""How a figure is written, by the unit of its column: for reports and views alike."""
+"""Format a figure by the unit of its column, for reports and views alike."""
 
 import math
 from collections.abc import Callable, Mapping
@@ -28,7 +28,7 @@ WHOLE_FROM = 1e6
 
 
 def short_span_text(seconds: float) -> str:
-    """Return a stretch of time, in milliseconds where it is short."""
+    """Return a duration, in milliseconds where it is short."""
     return f"{1e3 * seconds:.2f} ms" if 0 < seconds < 1 else span_text(seconds)
 
 

@@ -1,4 +1,4 @@
-"""Topic ``changes``: what was installed, upgraded and set up lately, and whom it concerns."""
+"""Topic ``changes``: recent installations, updates and settings, with the programs concerned."""
 
 from collections.abc import Iterator
 from typing import NamedTuple
@@ -38,7 +38,7 @@ def _changes(judged: Judged) -> list[Changed]:
 
 
 def _told(judged: Judged) -> Iterator[Changed]:
-    """Yield what package managers and times of files tell, with whom it concerns."""
+    """Yield what package managers and times of files tell, with the programs it concerns."""
     series, surveyed = judged.series, judged.series.surveyed
     concerned: dict[int, str] = {}
     for culprit in judged.diagnosis.culprits:

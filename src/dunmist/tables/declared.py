@@ -1,4 +1,4 @@
-"""What a table declares: its columns with name, unit, heading and meaning, and who sees which.
+"""Declare tables: columns with name, unit, heading and meaning, and which of them are shown.
 
 A table has records; a column says what its cell is of a record, which is made when somebody reads
 it. Programs get every column; a terminal gets those of ``shown``, in that order, as many as it has
@@ -86,7 +86,7 @@ class Column(NamedTuple, Generic[R]):
 
     @property
     def heading(self) -> str:
-        """What stands above it; what the unit says stands in the cells."""
+        """Heading of the column; its unit decides what the cells show."""
         if self.title is not None:
             return self.title
         if self.unit in CURVES:
@@ -149,7 +149,7 @@ class Table(NamedTuple, Generic[R]):
 
     @property
     def key(self) -> str:
-        """What programs call it."""
+        """Its name for programs."""
         return self.program_key or self.name.replace(" ", "_")
 
     def unit_of(self, column: Column[R], row: Mapping[str, Any]) -> Unit:

@@ -17,7 +17,7 @@ class OneDisk(NamedTuple):
 
     @property
     def about(self) -> Disk | None:
-        """What is known of it beside its figures."""
+        """Facts of a disk that are no figures."""
         return self.disk.about
 
 

@@ -63,7 +63,7 @@ DOING: Table[Activity] = Table(
         APPLICATION.of(lambda row: row.application.name),
         APPLICATION_NUMBER.of(lambda row: row.application.number),
         PID.of(_main_pid),
-        Column("what", "text", "code, thread, part, file, wait, memory, peer or origin",
+        Column("what", "text", "started, code, thread, part, file, wait, memory, peer or origin",
             lambda row: row.item.what, answers=("state",)),
         Column("name", "text", "kind of work, thread, process or address",
             lambda row: row.item.name, width=Width(14, 30)),

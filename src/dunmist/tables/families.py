@@ -1,4 +1,4 @@
-"""Topic ``processes``: who started whom, and what each family used together."""
+"""Topic ``processes``: each process below its parent, and what each family used together."""
 
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
@@ -48,7 +48,7 @@ def _families(judged: Judged) -> Iterator[Member]:
 
 FAMILY: Table[Member] = Table(
     "family",
-    "who started whom (`--tree`), the family with the greatest use first",
+    "each process below its parent (`--tree`), the family with the greatest use first",
     (
         Column("family", "text", "program, indented below its parent",
             lambda row: "  " * row.depth + row.one.process.name, width=Width(36),

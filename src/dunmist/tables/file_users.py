@@ -1,4 +1,4 @@
-"""Which processes use a file now, for ``view process /path``."""
+"""List the processes that use a file now, for ``view process /path``."""
 
 from typing import Any
 

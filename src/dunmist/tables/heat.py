@@ -166,7 +166,7 @@ SENSORS: Table[Reading] = Table(
             "share_curve",
             "curve of shares",
             "the same: temperatures from that of a room to "
-            "the greatest limit, the rest from nought to its greatest",
+            "the greatest limit, the rest from zero to its maximum",
         ),
         Column("high", "figure", "the driver's own upper limit"),
         Column("critical", "figure", "limit at which the hardware protects itself"),

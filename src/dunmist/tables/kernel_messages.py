@@ -9,7 +9,7 @@ from dunmist.tables.declared import Column, Table, Width
 
 
 class Logged(NamedTuple):
-    """What the kernel says in one kind of message, and when the capture ended."""
+    """Kernel messages of one kind, and the end of the capture."""
 
     complaint: KernelMessageSeries
     end_s: float

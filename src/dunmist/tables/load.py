@@ -63,7 +63,7 @@ LOAD: Table[LoadAverage] = Table(
 
 
 class InState(NamedTuple):
-    """How many are in one state."""
+    """Number of processes in one state."""
 
     state: str
     meaning: str

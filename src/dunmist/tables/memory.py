@@ -82,7 +82,7 @@ INSTALLED_MEMORY: Table[Part] = Table(
 
 
 class Use(NamedTuple):
-    """How much of something is used."""
+    """Used part of something."""
 
     what: str
     bytes: float
@@ -183,7 +183,7 @@ HOLDERS: Table[Holder] = Table(
 
 
 class PagingEvent(NamedTuple):
-    """How often something was paged; ``since_start`` of the computer."""
+    """Number of paging events; ``since_start`` of the computer."""
 
     event: str
     rate: Rate

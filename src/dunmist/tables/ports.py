@@ -1,4 +1,4 @@
-"""Topic ``ports``: who has which port, and who talks to whom."""
+"""Topic ``ports``: owners of ports, and the peers of programs."""
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -22,7 +22,7 @@ class OneSocket(NamedTuple):
 
     @property
     def facts(self) -> SocketFacts:
-        """What it is."""
+        """Its facts."""
         return self.socket.facts
 
     def words(self, word: Callable[[Process], str | None]) -> str | None:
@@ -75,8 +75,8 @@ def _why_unknown(row: OneSocket) -> str | None:
     if not row.series.header.privileged:
         return "hidden: sample as administrator"
     if row.facts.protocol == "unix":
-        return "closed meanwhile, or the kernel's"
-    return "the kernel's, closed meanwhile, or in another namespace"
+        return "closed since, or the kernel's"
+    return "the kernel's, closed since, or in another namespace"
 
 
 def _order(socket: SocketSeries) -> tuple[bool, bool, int, int, str]:

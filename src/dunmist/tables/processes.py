@@ -62,12 +62,12 @@ class OneProcess(NamedTuple):
 
     @property
     def facts(self) -> ProcessFacts:
-        """What it is."""
+        """Its facts."""
         return self.process.facts
 
     @property
     def detail(self) -> ProcessDetail | None:
-        """What costs too much to be read at each tick."""
+        """Figures that are too expensive to read at each tick."""
         return self.process.detail
 
     @property
@@ -97,7 +97,7 @@ class OneProcess(NamedTuple):
 
 
 class _Known(NamedTuple):
-    """What is found once for all processes, each by its identity."""
+    """Facts that are computed once for all processes, each by its identity."""
 
     judged: Judged
     ports: Mapping[int, set[int]]

@@ -59,7 +59,7 @@ COST_READ: Column[Any] = Column("read_bytes", "bytes", "read from storage since 
     lambda row: row.cost.read_bytes)
 SERVICES: Table[OneService] = Table(
     "services",
-    "those in trouble first, then the dearest",
+    "those in trouble first, then by CPU time",
     (
         Column("unit", "text", "service or timer", lambda row: row.unit.name, width=Width(),
             answers=("name", "service")),
@@ -72,7 +72,7 @@ SERVICES: Table[OneService] = Table(
             lambda row: row.unit.active == "failed"),
         Column("restarting", "flag", "ended, and waits to be started again",
             lambda row: row.unit.sub == BETWEEN_STARTS),
-        Column("restarts", "number", "how often it was started anew",
+        Column("restarts", "number", "how often it was restarted",
             lambda row: row.unit.restarts),
         PIDS.of(lambda row: " ".join(map(str, row.cost.pids)) or None),
         CPU_S,
@@ -124,12 +124,12 @@ def _autostart(judged: Judged) -> Iterator[Entry]:
 
 AUTOSTART: Table[Entry] = Table(
     "what starts by itself",
-    "the dearest first; what has ended has taken its counters with it",
+    "by CPU time; the counters of what has ended are gone",
     (
         Column("name", "text", "what it is called", width=Width(), answers=("name", "service")),
         Column("kind", "text", "desktop entry, job, service or timer"),
         Column("when", "text", "login, boot or a schedule"),
-        Column("user", "text", "for whom", answers=("owner",)),
+        Column("user", "text", "user that it starts for", answers=("owner",)),
         Column("enabled", "flag", "whether it is switched on"),
         CPU_S,
         COST_RSS,

@@ -1,4 +1,4 @@
-"""Threads of the busiest processes, and file locks: who waits for whom."""
+"""Threads of the busiest processes, and file locks with their holders and waiters."""
 
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple

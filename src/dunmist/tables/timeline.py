@@ -11,15 +11,15 @@ from dunmist.diagnosis import LEVELS
 from dunmist.series import Floats, Series
 from dunmist.tables.declared import Column, Table, Width
 
-# names that fit beside a time
+# names that fit next to a time
 NAMED_MOST = 4
-# what the sampler noted itself; starts and ends are told by name
+# what the sampler noted itself; starts and ends have names
 TOLD_BY_NAME = ("exit", "exec")
 MS = 3  # digits of a moment in seconds
 
 
 class LevelAt(NamedTuple):
-    """How full a resource was in one interval."""
+    """Fill of a resource in one interval."""
 
     resource: str
     name: str | None

@@ -1,4 +1,4 @@
-"""Which tables a topic has: the one list that views, reports, completion and the docs read."""
+"""List the tables of each topic: read by views, reports, completion and the docs."""
 
 from typing import Any, Literal
 

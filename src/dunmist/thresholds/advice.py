@@ -1,10 +1,10 @@
-"""What steps take, and what sentences leave out."""
+"""Limits of steps, and figures too small for a sentence."""
 
 from dunmist.thresholds.units import Bytes, Figures, Number, Percent, PerSecond, Share
 
 
 class AdviceLimits(Figures, frozen=True):
-    """What steps take and what sentences pass over."""
+    """Limits of steps, and figures too small for a sentence."""
 
     # from this share of the time on, tasks that wait are not called none
     waits_least: Share = 0.1
@@ -24,11 +24,11 @@ class AdviceLimits(Figures, frozen=True):
 
 
 class CodeLimits(Figures, frozen=True):
-    """When samples of a program's code tell what it does."""
+    """Limits from which samples of code describe a program's work."""
 
     # of so many samples a share of 30 % is known to 8 % either way (one standard error)
     samples_least: Number = 40
-    # a kind of work with less of them is not told
+    # a kind of work with a smaller share is left out
     share_least: Share = 0.08
     # a kind with as much decides which steps fit
     main_least: Share = 0.25
@@ -40,9 +40,9 @@ class CodeLimits(Figures, frozen=True):
     file_share_least: Share = 0.05
     # two lines say where most of it goes
     files_shown: Number = 2
-    # so many small files are told by their folder
+    # so many small files are reported by their folder
     folder_files_least: Number = 5
-    # of its tasks, on average: less is the usual wait of whoever reads a file
+    # of its tasks, on average: less is the usual wait of a program that reads a file
     waits_least: Number = 0.1
     # a program that holds less of the memory is not why it is short
     memory_share_least: Share = 0.1

@@ -1,10 +1,10 @@
-"""What makes a difference between captures, and what proves a cause."""
+"""Limits of differences between captures, and of proofs of a cause."""
 
 from dunmist.thresholds.units import BytesPerSecond, Cores, Figures, Kelvin, Number, Share
 
 
 class CompareLimits(Figures, frozen=True):
-    """What makes a difference between captures."""
+    """Limits of differences between captures."""
 
     # fewer intervals tell nothing of how much chance does, nor does a capture of which most is
     # missing
@@ -47,7 +47,7 @@ class EffectLimits(Figures, frozen=True):
 
 
 class ProveLimits(Figures, frozen=True):
-    """What makes a proof by alternation."""
+    """Limits of a proof by pausing and resuming."""
 
     # who is the cause holds up more than everybody else together, so that at least half goes with
     # it; a fifth is a part worth a word

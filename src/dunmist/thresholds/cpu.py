@@ -1,10 +1,10 @@
-"""When CPU time is short, for all logical CPUs and for one."""
+"""Limits of CPU time, for all logical CPUs and for one."""
 
 from dunmist.thresholds.units import Cores, Figures, Number, Seconds, Share
 
 
 class Lasting(Figures, frozen=True):
-    """What counts as lasting."""
+    """Limits of a lasting state."""
 
     # a state counts when it held for this share of the capture: a program that spikes while it
     # starts, or one odd tick, holds for less
@@ -50,7 +50,7 @@ class CoreLimits(Figures, frozen=True):
     full: Share = 0.96
     # it is bound by one CPU when it does so in this share of the intervals
     bound_share: Share = 0.80
-    # it is looked at over stretches of at least this long
+    # it is judged over windows of at least this length
     least_s: Seconds = 1.0
     # one that runs for less than this share waits too long for others: more CPUs would help it
     ran_least: Share = 0.85
@@ -63,7 +63,7 @@ class CoreLimits(Figures, frozen=True):
     many_share: Share = 0.5
     # worth a word: a thread this busy will be the limit when its work grows by a third
     busy: Share = 0.70
-    # from this on it is told how much of the busiest CPU the sampling itself took
+    # from this on the report says how much of the busiest CPU the sampling itself took
     own_least: Share = 0.05
     # a process that uses less than this on average cannot fill a CPU for most of the time
     candidate_cores: Cores = 0.3

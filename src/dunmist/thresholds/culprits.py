@@ -1,10 +1,10 @@
-"""Who is ranked, in which role, and what counts as use."""
+"""Limits of the ranking: roles, and what counts as use."""
 
 from dunmist.thresholds.units import Bytes, BytesPerSecond, Cores, Figures, Number, Seconds, Share
 
 
 class CulpritLimits(Figures, frozen=True):
-    """Who is ranked, and in which role."""
+    """Limits of the ranking and its roles."""
 
     # with less of it attributed than this nobody can be named
     attributed_least: Share = 0.10
@@ -51,10 +51,12 @@ class CulpritLimits(Figures, frozen=True):
     cores_least: Cores = 0.005
     # a twentieth of one CPU
     short_lived_least: Cores = 0.05
+    # share of an application's CPU time from which the programs that it starts are named with it
+    started_share: Share = 0.5
 
 
 class CoverageLimits(Figures, frozen=True):
-    """From what on coverage can be told."""
+    """From what on coverage is known."""
 
     # below this there is nothing to attribute
     cpu_least_s: Seconds = 0.05

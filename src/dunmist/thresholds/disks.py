@@ -1,4 +1,4 @@
-"""When a disk, a file system or the health of a drive limits."""
+"""Limits of disks, of file systems and of the health of drives."""
 
 from typing import Literal
 
@@ -39,7 +39,7 @@ class DiskLimits(Figures, frozen=True):
 
 
 class DiskKindLimits(Figures, frozen=True):
-    """What a disk of one kind needs for a request.
+    """Time that a disk of one kind needs for a request.
 
     ``access_s`` is the time to reach the place of a request, ``bytes_per_s`` the rate of what is
     there. A small request that by itself takes longer than ``slow_s`` is one of a disk that repeats
@@ -110,7 +110,7 @@ class StorageLimits(Figures, frozen=True):
 
 
 class DriveLimits(Figures, frozen=True):
-    """What a drive reports of its own health that makes a finding.
+    """Limits of what a drive reports of its own health.
 
     A sector that cannot be read is lost data. Some that were replaced by spare ones are ordinary in
     old age. Errors of the cable are counted over the whole life of the drive.

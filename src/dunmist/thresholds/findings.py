@@ -1,4 +1,4 @@
-"""When a single fact is a finding."""
+"""Limits from which a single fact is a finding."""
 
 from dunmist.thresholds.units import (
     Bytes,
@@ -31,7 +31,7 @@ class FindingLimits(Figures, frozen=True):
     spawn_forks_per_s: PerSecond = 40.0
     # and together they cost at least this much
     spawn_cores: Cores = 0.25
-    # a program that no hour of the history has is told from here on
+    # a program that no hour of the history has is reported from here on
     new_cores: Cores = 0.25
     # ... or where it holds as much memory as a small desktop program
     new_bytes: Bytes = 200e6
@@ -83,7 +83,7 @@ class FindingLimits(Figures, frozen=True):
     quota_limited: Share = 0.20
     # starts while it was sampled: a service that fails at its start comes back every few seconds
     restarts: Number = 3
-    # one that was started anew this often before and does it again is not kept alive by that
+    # a service that was restarted this often before, and again now, is not kept alive by that
     restarts_in_all: Number = 5
     # one more every two seconds reaches the usual limit of 1,024 within an hour
     descriptor_rise_per_s: PerSecond = 0.5
@@ -107,7 +107,7 @@ class FindingLimits(Figures, frozen=True):
     module_unused: Share = 0.25
     # less than a meeting lasts
     battery_hours: Hours = 1.5
-    # less than this a battery gives beside the mains while it is looked after
+    # less than this a battery gives on mains while its charge is maintained
     charger_short_w: Watts = 2.0
     # makers exchange batteries below about 70 to 80 % of their design; this is clearly below
     battery_worn: Share = 0.65
@@ -124,7 +124,7 @@ class FindingLimits(Figures, frozen=True):
 
 
 class StartLimits(Figures, frozen=True):
-    """How long a phase of the start may take before it is a finding.
+    """Longest normal time of each phase of the start.
 
     A long phase looks for something that is not there: a device, a disk, a key or a choice.
     """

@@ -1,4 +1,4 @@
-"""When heat limits the clock."""
+"""Limits from which heat is a cause."""
 
 from dunmist.thresholds.units import Celsius, Figures, Kelvin, Share
 

@@ -1,4 +1,4 @@
-"""How many kernel messages of a class make a finding."""
+"""Counts of kernel messages that make a finding, by class."""
 
 from dunmist.thresholds.units import Figures, Seconds
 
@@ -6,7 +6,7 @@ DAY_S, HOUR_S = 86_400.0, 3600.0
 
 
 class KernelMessageLimits(Figures, frozen=True):
-    """How many messages of a class make a finding, and how recent the last of them is."""
+    """Messages of a class that make a finding, and the age of the last of them."""
 
     least: int
     within_s: Seconds

@@ -1,4 +1,4 @@
-"""When a resource is at a level: one declaration for the triage and for the live view.
+"""Conditions of the levels of a resource: one declaration for the triage and the live view.
 
 Each function takes the figures of one thing and gives the condition for each level. The triage
 hands in figures of every interval at once, the live view those of one moment (``Reading``); both
@@ -21,7 +21,7 @@ WAITING_LEAST = 1e-3
 
 
 class Figure(Protocol):
-    """What can be held against a bound; a condition is a figure, too: 1 where it holds, else 0."""
+    """A figure with a bound; a condition is a figure too: 1 if it holds, else 0."""
 
     def at_least(self, bound: float) -> Self:
         """Return the condition that it is known and not below a bound."""

@@ -1,4 +1,4 @@
-"""When a network interface or a graphics card limits."""
+"""Limits of network interfaces and graphics cards."""
 
 from dunmist.thresholds.units import Bytes, Figures, Seconds, Share
 

@@ -1,4 +1,4 @@
-"""When memory is short."""
+"""Limits of memory."""
 
 from dunmist.thresholds.units import Bytes, Figures, PerSecond, Seconds, Share
 

@@ -1,10 +1,10 @@
-"""How sure a verdict is, when sampling may stop, and which window was bad."""
+"""Limits of confidence, of the stopping rule, and of bad windows."""
 
 from dunmist.thresholds.units import Figures, Number, Seconds, Share
 
 
 class ConfidenceLimits(Figures, frozen=True):
-    """How sure a verdict is, and what it is called."""
+    """Limits of confidence, and its words."""
 
     # the ranking is never sure that its answer is wrong, ...
     least: Share = 0.05
@@ -32,9 +32,9 @@ class ConfidenceLimits(Figures, frozen=True):
 
 
 class SureLimits(Figures, frozen=True):
-    """When a verdict is sure enough to stop sampling."""
+    """Confidence from which sampling may stop."""
 
-    # what lasts half of the time is told from what does not where it is at most or at least this
+    # a state that lasts half of the time is certain if its share is at most or at least this
     # share of the intervals, with so small an error for each level of each resource
     share_low: Share = 0.3
     # the same distance from one half as share_low
@@ -48,9 +48,9 @@ class SureLimits(Figures, frozen=True):
 
 
 class BadWindowLimits(Figures, frozen=True):
-    """When it was bad."""
+    """Limits of a bad window."""
 
-    # in a capture longer than this the worst stretch is looked for, which may be as short as this,
+    # in a capture longer than this the worst window is looked for, which may be as short as this,
     # with rests in it no longer than this
     long_s: Seconds = 300.0
     # the shortest capture that is judged by itself with some confidence

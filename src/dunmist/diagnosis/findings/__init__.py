@@ -1,7 +1,7 @@
 """Find everything that is wrong or notable, each by one small rule.
 
 A rule is a function that ``finds`` registers. ``SUBJECTS`` lists their modules in the order in
-which findings of one severity are told.
+which findings of one severity are reported.
 """
 
 from dunmist.diagnosis.examination import Examination

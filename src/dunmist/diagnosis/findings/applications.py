@@ -6,7 +6,7 @@ from collections import defaultdict
 from dunmist.computer import DELETED, is_person
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.records import Finding, figure
 from dunmist.diagnosis.strained_resources import application_finding
 from dunmist.diagnosis.words import Kind
 from dunmist.series import Application, Process
@@ -69,7 +69,7 @@ def _executables(exam: Examination) -> list[Finding]:
             kind,
             "note",
             application,
-            [sign("executable", float(process.pid), path=process.facts.executable)],
+            [figure("executable", float(process.pid), path=process.facts.executable)],
         )
         for (kind, application), process in odd.items()
     ]
@@ -88,11 +88,13 @@ def _lookalikes(exam: Examination) -> list[Finding]:
             by_shape[name_shape(name)].append(name)
     findings = []
     for same in by_shape.values():
-        # the one with the fewer ordinary signs of being installed is the odd one
+        # the one with the fewer ordinary evidence of being installed is the odd one
         for name in sorted(same, key=lambda candidate: _is_installed(exam, names[candidate]))[:-1]:
             process, others = names[name], [other for other in same if other != name]
-            signs = [sign("lookalike", float(process.pid), others=others)]
-            findings.append(Finding("lookalike-name", "concern", name, signs, process.application))
+            evidence = [figure("lookalike", float(process.pid), others=others)]
+            findings.append(
+                Finding("lookalike-name", "concern", name, evidence, process.application)
+            )
     return findings
 
 
@@ -122,7 +124,7 @@ def _impostors(exam: Examination) -> list[Finding]:
         is_task = any(KERNEL_NAMES.match(name) for name in called)
         is_copy = path.rpartition("/")[2] in SYSTEM_PROGRAMS and PEOPLES_PLACES.match(path)
         if is_task or is_copy:
-            told = sign("impostor", float(process.pid), name=facts.name, path=path or "unknown")
+            told = figure("impostor", float(process.pid), name=facts.name, path=path or "unknown")
             name = facts.name if is_task else path.rpartition("/")[2]
             findings.append(Finding("lookalike-name", "concern", name, [told], process.application))
     return findings
@@ -143,6 +145,8 @@ def _other_users(exam: Examination) -> list[Finding]:
             continue
         cores = exam.typical(application.cores)
         if cores / exam.processors >= exam.limits.findings.other_user:
-            signs = [sign("app-cores-typical", cores, of=exam.processors)]
-            findings.append(application_finding("other-user-load", "concern", application, signs))
+            evidence = [figure("app-cores-typical", cores, of=exam.processors)]
+            findings.append(
+                application_finding("other-user-load", "concern", application, evidence)
+            )
     return findings

@@ -7,10 +7,11 @@ import numpy as np
 from dunmist.diagnosis.cpu_starvation import find_starved
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.local_clients import serving_signs
+from dunmist.diagnosis.local_clients import serving_evidence
 from dunmist.diagnosis.quotas import find_quotas
-from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
 from dunmist.diagnosis.resources import Bound, find_bound
+from dunmist.diagnosis.started_programs import started_evidence
 from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.diagnosis.words import Kind, Severity
 from dunmist.series import Application, Rate
@@ -37,10 +38,10 @@ def _core_bound(exam: Examination) -> list[Finding]:
             same[0].process.name,
             [
                 *(
-                    sign("app-full", bound.full_share, pid=float(bound.process.pid))
+                    figure("app-full", bound.full_share, pid=float(bound.process.pid))
                     for bound in same[:BOUND_SHOWN]
                 ),
-                *serving_signs(exam, application),
+                *serving_evidence(exam, application),
             ],
             application,
         )
@@ -62,10 +63,10 @@ def _use(exam: Examination) -> list[Finding]:
         if application.number in exam.once(find_starved):
             continue
         usual = exam.typical(application.cores)
-        signs = [sign("app-cores-typical", usual, of=exam.processors)]
+        evidence = [figure("app-cores-typical", usual, of=exam.processors)]
         gives_way = application.low_priority >= exam.limits.cpu.low_priority_share
         if gives_way:
-            signs.append(sign("app-low-priority", application.low_priority))
+            evidence.append(figure("app-low-priority", application.low_priority))
         if (
             not gives_way
             and min(usual, application.cores.mean()) / exam.processors >= table.cpu_hog
@@ -75,8 +76,8 @@ def _use(exam: Examination) -> list[Finding]:
             kind, severity = BACKGROUND
         else:
             continue
-        signs += serving_signs(exam, application)
-        findings.append(application_finding(kind, severity, application, signs))
+        evidence += started_evidence(exam, application) + serving_evidence(exam, application)
+        findings.append(application_finding(kind, severity, application, evidence))
     return findings
 
 
@@ -91,8 +92,9 @@ def _spawn_storm(exam: Examination) -> list[Finding]:
     short = first.short_lived_cores.mean()
     if short < table.spawn_cores:
         return []
-    signs = [sign("forks", forks), sign("app-short-lived", short, of=exam.processors)]
-    return [application_finding("spawn-storm", "concern", first, signs)]
+    evidence = [figure("forks", forks), figure("app-short-lived", short, of=exam.processors)]
+    evidence += started_evidence(exam, first)
+    return [application_finding("spawn-storm", "concern", first, evidence)]
 
 
 @finds("many-threads", "thread-swarm")
@@ -105,16 +107,19 @@ def _thread_swarm(exam: Examination, strained: StrainedResources) -> list[Findin
         if not strained.has("cpu"):
             # they harm nobody, and are an odd lot all the same
             if process.last.threads >= table.threads_odd and process.is_alive:
-                signs = [sign("threads", float(process.last.threads))]
+                evidence = [figure("threads", float(process.last.threads))]
                 findings.append(
-                    application_finding("many-threads", "note", process.application, signs)
+                    application_finding("many-threads", "note", process.application, evidence)
                 )
             continue
         waits = exam.typical(process.application.waiting)
         if waits >= table.swarm_waiting:
-            signs = [sign("threads", float(process.last.threads)), sign("app-waiting", waits)]
+            evidence = [
+                figure("threads", float(process.last.threads)),
+                figure("app-waiting", waits),
+            ]
             findings.append(
-                application_finding("thread-swarm", "concern", process.application, signs)
+                application_finding("thread-swarm", "concern", process.application, evidence)
             )
     return findings
 
@@ -129,7 +134,7 @@ def _stolen_time(exam: Examination) -> list[Finding]:
     usual = exam.typical(Rate(exam.series.line, mean))
     if usual < exam.limits.findings.stolen:
         return []
-    return [Finding("stolen-time", "concern", None, [sign("cpu-steal", usual)])]
+    return [Finding("stolen-time", "concern", None, [figure("cpu-steal", usual)])]
 
 
 @finds("interrupt-storm")
@@ -141,7 +146,7 @@ def _interrupts(exam: Examination) -> list[Finding]:
     if usual[fullest] < exam.limits.findings.interrupts:
         return []
     name = f"cpu{processors[fullest].number}"
-    signs = [sign("interrupt-share", usual[fullest], name=name)]
+    evidence = [figure("interrupt-share", usual[fullest], name=name)]
     sources = exam.series.devices.interrupts
     if sources:
         source = max(sources, key=lambda each: 0 if each.startswith(TIMER) else sources[each])
@@ -149,10 +154,10 @@ def _interrupts(exam: Examination) -> list[Finding]:
         if not source[0].isdigit():
             return []
         rate = sources[source] / exam.series.line.measured_s
-        signs.append(sign("interrupt-source", rate, name=source))
+        evidence.append(figure("interrupt-source", rate, name=source))
     elif exam.typical(processors[fullest].share("irq")) < exam.limits.findings.interrupts_hard:
         return []
-    return [Finding("interrupt-storm", "urgent", name, signs)]
+    return [Finding("interrupt-storm", "urgent", name, evidence)]
 
 
 @finds("kernel-busy")
@@ -161,8 +166,8 @@ def _kernel(exam: Examination) -> list[Finding]:
     for application in exam.applications:
         usual = exam.typical(application.cores) if application.kernel else 0.0
         if usual >= exam.limits.findings.kernel_cores:
-            signs = [sign("app-cores-typical", usual, of=exam.processors)]
-            findings.append(application_finding("kernel-busy", "concern", application, signs))
+            evidence = [figure("app-cores-typical", usual, of=exam.processors)]
+            findings.append(application_finding("kernel-busy", "concern", application, evidence))
     return findings
 
 
@@ -173,7 +178,10 @@ def _quotas(exam: Examination) -> list[Finding]:
             "quota-limited",
             "concern",
             quota.path.rpartition("/")[2] or quota.path,
-            [sign("quota-limited", quota.limited), sign("quota", quota.cores, of=exam.processors)],
+            [
+                figure("quota-limited", quota.limited),
+                figure("quota", quota.cores, of=exam.processors),
+            ],
         )
         for quota in exam.once(find_quotas)
     ]
@@ -214,23 +222,24 @@ def _low_clock(exam: Examination, strained: StrainedResources) -> list[Finding]:
     usual = exam.typical(fastest)
     if not fastest.is_known or usual > least:
         return []
-    signs = [sign("low-clock", usual, of=most_hz / HZ_PER_MHZ), *_why_low(exam)]
-    return [Finding("low-clock", "urgent", None, signs)]
+    evidence = [figure("low-clock", usual, of=most_hz / HZ_PER_MHZ), *_why_low(exam)]
+    return [Finding("low-clock", "urgent", None, evidence)]
 
 
-def _why_low(exam: Examination) -> list[Sign]:
+def _why_low(exam: Examination) -> list[EvidenceFigure]:
     """Return what may hold the clock: a governor that saves power, a battery that runs down."""
     governors = Counter(
         processor.place.governor
         for processor in exam.series.machine.processors
         if processor.place and processor.place.governor
     )
-    signs = [
-        sign("clock-governor", float(count), name=name) for name, count in governors.most_common(1)
+    evidence = [
+        figure("clock-governor", float(count), name=name)
+        for name, count in governors.most_common(1)
     ]
-    signs += [
-        sign("clock-battery", (supply.capacity_percent or 0) / 100.0, name=supply.name)
+    evidence += [
+        figure("clock-battery", (supply.capacity_percent or 0) / 100.0, name=supply.name)
         for supply in exam.series.devices.supplies.values()
         if supply.kind == "battery" and supply.status == "discharging"
     ]
-    return signs
+    return evidence

@@ -6,7 +6,7 @@ from dunmist.computer import DEADLINE_S, is_person
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.io_wait import find_io_wait
-from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
 from dunmist.diagnosis.resources import disk_demand, find_slow_disks
 from dunmist.diagnosis.resources.storage import writable_storage
 from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
@@ -28,9 +28,9 @@ def _disks(exam: Examination, strained: StrainedResources) -> list[Finding]:
         if state.resource != "disk":
             continue
         if state.name in slow:
-            findings.append(Finding("disk-slow", "urgent", state.name, state.signs))
+            findings.append(Finding("disk-slow", "urgent", state.name, state.evidence))
         elif state.name in names:
-            findings.append(Finding("disk-saturated", "concern", state.name, state.signs))
+            findings.append(Finding("disk-saturated", "concern", state.name, state.evidence))
     return findings
 
 
@@ -47,8 +47,10 @@ def _blocked(exam: Examination, strained: StrainedResources) -> list[Finding]:
             continue
         waits = waiting[application.number].mean()
         if waits >= exam.limits.findings.blocked_share:
-            signs = [sign("app-io-waiting", waits)]
-            findings.append(application_finding("blocked-on-disk", "concern", application, signs))
+            evidence = [figure("app-io-waiting", waits)]
+            findings.append(
+                application_finding("blocked-on-disk", "concern", application, evidence)
+            )
     return findings
 
 
@@ -62,28 +64,28 @@ def _storage(exam: Examination) -> list[Finding]:
     for storage in fullest_first:
         filling = _filling(exam, storage)
         size_bytes = float(storage.about.size_bytes or 0)
-        signs = [sign("storage-used", storage.used or 0.0, of=size_bytes, name=storage.point)]
-        signs += filling
-        signs += _held_by_deleted(exam, storage)
+        evidence = [figure("storage-used", storage.used or 0.0, of=size_bytes, name=storage.point)]
+        evidence += filling
+        evidence += _held_by_deleted(exam, storage)
         if storage.used is not None and storage.used >= table.full:
             severity: Severity = "urgent" if storage.used >= table.strained else "concern"
-            findings.append(Finding("storage-full", severity, storage.point, signs))
+            findings.append(Finding("storage-full", severity, storage.point, evidence))
         elif filling:
-            findings.append(Finding("storage-filling", "concern", storage.point, signs))
+            findings.append(Finding("storage-filling", "concern", storage.point, evidence))
         if storage.inodes is not None and storage.inodes >= table.full:
-            signs = [sign("storage-inodes", storage.inodes)]
-            findings.append(Finding("inodes-full", "urgent", storage.point, signs))
+            evidence = [figure("storage-inodes", storage.inodes)]
+            findings.append(Finding("inodes-full", "urgent", storage.point, evidence))
     return findings
 
 
-def _held_by_deleted(exam: Examination, storage: Storage) -> list[Sign]:
+def _held_by_deleted(exam: Examination, storage: Storage) -> list[EvidenceFigure]:
     """Return the deleted files on a file system that somebody still has open."""
     found = []
     for file in exam.series.surveyed.deleted_files:
         process = exam.series.processes.get(file.process)
         if file.point == storage.point and process is not None:
             found.append(
-                sign(
+                figure(
                     "deleted-held",
                     float(file.size_bytes),
                     path=file.path,
@@ -94,7 +96,7 @@ def _held_by_deleted(exam: Examination, storage: Storage) -> list[Sign]:
     return found[:DELETED_SHOWN]
 
 
-def _filling(exam: Examination, storage: Storage) -> list[Sign]:
+def _filling(exam: Examination, storage: Storage) -> list[EvidenceFigure]:
     """Return how soon a file system is full if it goes on so, and who writes most meanwhile."""
     surveyed, line, table = exam.series.surveyed, exam.series.line, exam.limits.storage
     grown, available = surveyed.filled_bytes(storage.point), storage.about.available_bytes
@@ -107,13 +109,13 @@ def _filling(exam: Examination, storage: Storage) -> list[Sign]:
     rate = grown / span_s
     if available > rate * table.filling_within_s:
         return []
-    signs = [sign("storage-fills", rate, name=storage.point, full=available / rate)]
+    evidence = [figure("storage-fills", rate, name=storage.point, full=available / rate)]
     writing = {item.write_bytes_per_s.mean(): item for item in exam.applications}
     most = max(writing, default=0.0)
     # what one wrote may lie on another file system: then it is not named
     if rate / 2 <= most:
-        signs.append(sign("storage-writer", most, name=writing[most].distinct_name))
-    return signs
+        evidence.append(figure("storage-writer", most, name=writing[most].distinct_name))
+    return evidence
 
 
 @finds("file-system-unanswered")
@@ -131,43 +133,45 @@ def _unanswered(exam: Examination) -> list[Finding]:
         about = storage.about
         if not about.unanswered:
             continue
-        signs = [sign("file-system-unanswered", DEADLINE_S, kind=about.kind, server=about.source)]
+        evidence = [
+            figure("file-system-unanswered", DEADLINE_S, kind=about.kind, server=about.source)
+        ]
         if waiting:
-            signs.append(sign("file-system-waiting", float(len(waiting)), who=waiting))
-        findings.append(Finding("file-system-unanswered", "urgent", about.point, signs))
+            evidence.append(figure("file-system-waiting", float(len(waiting)), who=waiting))
+        findings.append(Finding("file-system-unanswered", "urgent", about.point, evidence))
     return findings
 
 
 @finds("link-saturated")
 def _full_links(strained: StrainedResources) -> list[Finding]:
     return [
-        Finding("link-saturated", "concern", state.name, state.signs)
+        Finding("link-saturated", "concern", state.name, state.evidence)
         for state in strained.of("link")
     ]
 
 
 @finds("link-errors")
 def _broken_links(exam: Examination) -> list[Finding]:
-    signs: dict[str | None, list[Sign]] = defaultdict(list)
+    evidence: dict[str | None, list[EvidenceFigure]] = defaultdict(list)
     for link in exam.series.devices.outward_links:
         errors = link.errors_per_s.mean()
         if errors >= exam.limits.findings.link_errors_per_s:
-            signs[link.name].append(sign("link-errors", errors, name=link.name))
+            evidence[link.name].append(figure("link-errors", errors, name=link.name))
     for name, again in _sent_again_over(exam).items():
-        signs[name].append(again)
+        evidence[name].append(again)
     share = _sent_again(exam)
-    # whose link it was can be told by the sockets, and else only where there is no choice
+    # sockets say which link it was; without them only a single link is certain
     if share is not None and not any(
-        sign.key == "link-retransmitted" for of in signs.values() for sign in of
+        figure.key == "link-retransmitted" for of in evidence.values() for figure in of
     ):
-        signs[_only_carrier(exam)].append(sign("retransmitted", share))
-    return [Finding("link-errors", "concern", name, of) for name, of in signs.items()]
+        evidence[_only_carrier(exam)].append(figure("retransmitted", share))
+    return [Finding("link-errors", "concern", name, of) for name, of in evidence.items()]
 
 
-def _sent_again_over(exam: Examination) -> dict[str | None, Sign]:
+def _sent_again_over(exam: Examination) -> dict[str | None, EvidenceFigure]:
     """Return what each link had to send again, by the connections that have its addresses."""
     table = exam.limits.findings
-    sent_again_over: dict[str | None, Sign] = {}
+    sent_again_over: dict[str | None, EvidenceFigure] = {}
     for link in exam.series.devices.outward_links:
         addresses = set(link.about.addresses if link.about else ())
         mine = [
@@ -183,7 +187,7 @@ def _sent_again_over(exam: Examination) -> dict[str | None, Sign]:
         for socket in mine:
             to[plain_address(socket.facts.remote) or "unknown"] += socket.retransmitted
         who = [name for name, count in to.most_common(ENDS_SHOWN) if count]
-        sent_again_over[link.name] = sign(
+        sent_again_over[link.name] = figure(
             "link-retransmitted", again / sent, name=link.name, who=who
         )
     return sent_again_over
@@ -224,8 +228,8 @@ def _transfers(exam: Examination, strained: StrainedResources) -> list[Finding]:
         usual = exam.typical(moved)
         least = max(table.transfer_bytes_per_s, table.transfer_spread * usual)
         if exam.steady(moved) >= least:
-            signs = [sign("transfer", usual)]
-            findings.append(application_finding("steady-transfer", "note", application, signs))
+            evidence = [figure("transfer", usual)]
+            findings.append(application_finding("steady-transfer", "note", application, evidence))
     return findings
 
 
@@ -241,8 +245,8 @@ def _open_ports(exam: Examination) -> list[Finding]:
         for owner in socket.owners:
             process = exam.series.processes[owner]
             if is_person(process.facts.uid):
-                signs = [
-                    sign(
+                evidence = [
+                    figure(
                         "open-port",
                         float(port),
                         protocol=socket.facts.protocol,
@@ -250,7 +254,7 @@ def _open_ports(exam: Examination) -> list[Finding]:
                     )
                 ]
                 findings.append(
-                    application_finding("open-port", "note", process.application, signs)
+                    application_finding("open-port", "note", process.application, evidence)
                 )
     return findings
 
@@ -271,7 +275,7 @@ def _port_conflicts(exam: Examination) -> list[Finding]:
             "concern",
             str(port),
             [
-                sign(
+                figure(
                     "port-conflict",
                     float(port),
                     who=[

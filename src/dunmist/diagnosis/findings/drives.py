@@ -6,7 +6,7 @@ A drive that calls itself failing will probably fail; one that does not may fail
 from dunmist.computer import DriveHealth
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
 from dunmist.diagnosis.words import EvidenceKey
 from dunmist.thresholds.disks import DriveLimits
 
@@ -29,36 +29,36 @@ def _drives(exam: Examination) -> list[Finding]:
         elif worn:
             findings.append(Finding("drive-worn", "concern", drive.disk, worn))
         if (drive.interface_errors or 0) >= table.interface_errors:
-            errors = sign("drive-interface", float(drive.interface_errors or 0))
+            errors = figure("drive-interface", float(drive.interface_errors or 0))
             findings.append(Finding("drive-cable", "note", drive.disk, [errors]))
     return findings
 
 
-def _failing(drive: DriveHealth, table: DriveLimits) -> list[Sign]:
+def _failing(drive: DriveHealth, table: DriveLimits) -> list[EvidenceFigure]:
     """Return what says that a drive will probably fail, in its own words first."""
-    signs = []
+    evidence = []
     if drive.fails:
-        signs.append(sign("drive-fails", 1.0))
+        evidence.append(figure("drive-fails", 1.0))
     if drive.warnings:
-        signs.append(sign("drive-warning", 1.0, what=list(drive.warnings)))
+        evidence.append(figure("drive-warning", 1.0, what=list(drive.warnings)))
     if drive.below_threshold:
         numbers = [str(number) for number in drive.below_threshold]
-        signs.append(sign("drive-below", float(len(numbers)), which=numbers))
+        evidence.append(figure("drive-below", float(len(numbers)), which=numbers))
     lost = [
-        sign(key, float(count))
+        figure(key, float(count))
         for field, key in LOST.items()
         if (count := getattr(drive, field) or 0) >= table.lost_sectors
     ]
-    return [*signs, *lost]
+    return [*evidence, *lost]
 
 
-def _worn(drive: DriveHealth, table: DriveLimits) -> list[Sign]:
+def _worn(drive: DriveHealth, table: DriveLimits) -> list[EvidenceFigure]:
     """Return what says that a drive is near the end of its life."""
-    signs = []
+    evidence = []
     if (drive.used_percent or 0) >= table.used_percent:
-        signs.append(sign("drive-used", float(drive.used_percent or 0) / 100.0))
+        evidence.append(figure("drive-used", float(drive.used_percent or 0) / 100.0))
     if (drive.reallocated or 0) >= table.reallocated:
-        signs.append(sign("drive-reallocated", float(drive.reallocated or 0)))
-    if signs and drive.hours is not None:
-        signs.append(sign("drive-age", drive.hours * 3600.0))
-    return signs
+        evidence.append(figure("drive-reallocated", float(drive.reallocated or 0)))
+    if evidence and drive.hours is not None:
+        evidence.append(figure("drive-age", drive.hours * 3600.0))
+    return evidence

@@ -5,8 +5,8 @@ from typing import NamedTuple
 from dunmist.computer import PowerSupply
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, Sign, sign
-from dunmist.diagnosis.resources import find_heat, heat_signs
+from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
+from dunmist.diagnosis.resources import find_heat, heat_evidence
 from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.series import SensorSeries
 
@@ -21,16 +21,16 @@ def _processor(exam: Examination, strained: StrainedResources) -> list[Finding]:
     heat, table = exam.once(find_heat), exam.limits.heat
     if heat is None:
         return []
-    signs, celsius = heat_signs(exam, heat), exam.typical(heat.celsius)
+    evidence, celsius = heat_evidence(exam, heat), exam.typical(heat.celsius)
     findings = []
     if celsius >= heat.critical_celsius - table.near_kelvin:
-        findings.append(Finding("overheating", "urgent", heat.sensor.name, signs))
+        findings.append(Finding("overheating", "urgent", heat.sensor.name, evidence))
     if strained.has("heat"):
-        findings.append(Finding("throttled", "urgent", None, signs))
+        findings.append(Finding("throttled", "urgent", None, evidence))
     used = exam.typical(exam.series.machine.used)
     if used <= table.idle_used and celsius >= table.idle_hot_celsius:
-        idle = sign("cpu-used", used, of=float(len(exam.series.machine.processors)))
-        findings.append(Finding("hot-while-idle", "concern", heat.sensor.name, [*signs, idle]))
+        idle = figure("cpu-used", used, of=float(len(exam.series.machine.processors)))
+        findings.append(Finding("hot-while-idle", "concern", heat.sensor.name, [*evidence, idle]))
     return findings
 
 
@@ -47,16 +47,16 @@ def _fans(exam: Examination) -> list[Finding]:
     turning = [fan for fan in fans if (fan.level.greatest() or 0.0) > 0]
     if not fans or turning:
         return []  # boards have more connectors than fans: one that turns is enough
-    signs = [
-        sign("part-celsius", celsius, name=name)
+    evidence = [
+        figure("part-celsius", celsius, name=name)
         if critical is None
-        else sign("part-limit", celsius, name=name, of=critical)
+        else figure("part-limit", celsius, name=name, of=critical)
     ]
-    return [Finding("fan-stopped", "urgent", fans[0].name, signs)]
+    return [Finding("fan-stopped", "urgent", fans[0].name, evidence)]
 
 
 class Hottest(NamedTuple):
-    """The sensor of which heat is told, its temperature and its limit."""
+    """The sensor that heat is judged by, its temperature and its limit."""
 
     name: str
     celsius: float
@@ -95,19 +95,19 @@ def _parts(exam: Examination) -> list[Finding]:
             continue
         celsius = exam.typical(part.level.at_ends())
         if celsius >= limit - exam.limits.heat.near_kelvin_of_parts:
-            signs = _against_limit(exam, part, limit)
-            findings.append(Finding("overheating", "concern", part.name, signs))
+            evidence = _against_limit(exam, part, limit)
+            findings.append(Finding("overheating", "concern", part.name, evidence))
     return findings
 
 
-def _against_limit(exam: Examination, part: SensorSeries, limit: float) -> list[Sign]:
+def _against_limit(exam: Examination, part: SensorSeries, limit: float) -> list[EvidenceFigure]:
     """Return how hot a part is against its limit, and for how long it was above."""
     level = part.level.at_ends()
     above_s = float((level.at_least(limit).values * exam.series.line.interval_s).sum())
-    signs = [sign("part-limit", exam.typical(level), name=part.name, of=limit)]
+    evidence = [figure("part-limit", exam.typical(level), name=part.name, of=limit)]
     if above_s > 0:
-        signs.append(sign("part-above", above_s, name=part.name))
-    return signs
+        evidence.append(figure("part-above", above_s, name=part.name))
+    return evidence
 
 
 @finds("sensor-implausible")
@@ -116,8 +116,8 @@ def _implausible(exam: Examination) -> list[Finding]:
     for sensor in exam.series.devices.sensors:
         last = sensor.level.last()
         if sensor.doubt and last is not None:
-            signs = [sign("sensor-doubt", last, doubt=sensor.doubt)]
-            findings.append(Finding("sensor-implausible", "note", sensor.name, signs))
+            evidence = [figure("sensor-doubt", last, doubt=sensor.doubt)]
+            findings.append(Finding("sensor-implausible", "note", sensor.name, evidence))
     return findings
 
 
@@ -129,27 +129,27 @@ def _batteries(exam: Examination) -> list[Finding]:
             continue
         held = held_share(supply)
         if held is not None and held <= table.battery_worn:
-            signs = [sign("battery-worn", held)]
-            findings.append(Finding("battery-worn", "concern", supply.name, signs))
+            evidence = [figure("battery-worn", held)]
+            findings.append(Finding("battery-worn", "concern", supply.name, evidence))
         hours = hours_left(supply)
         if supply.status == "discharging" and hours is not None and hours <= table.battery_hours:
-            signs = [
-                sign("battery-left", hours * S_PER_H),
-                sign("battery-drain", (supply.power_now or 0) * W_PER_UW),
+            evidence = [
+                figure("battery-left", hours * S_PER_H),
+                figure("battery-drain", (supply.power_now or 0) * W_PER_UW),
             ]
-            findings.append(Finding("battery-drain", "concern", supply.name, signs))
+            findings.append(Finding("battery-drain", "concern", supply.name, evidence))
     return findings
 
 
 def held_share(power_supply: PowerSupply) -> float | None:
-    """Return what a battery holds of what it was made for, None where it cannot be told."""
+    """Return what a battery holds of what it was made for, None if that is unknown."""
     full = power_supply.energy_full or power_supply.charge_full
     design = power_supply.energy_full_design or power_supply.charge_full_design
     return full / design if full and design else None
 
 
 def hours_left(power_supply: PowerSupply) -> float | None:
-    """Return how long the charge lasts at the present drain, None where it cannot be told."""
+    """Return how long the charge lasts at the present drain, None if that is unknown."""
     if power_supply.energy_now is not None and power_supply.power_now:
         return power_supply.energy_now / abs(power_supply.power_now)
     if power_supply.charge_now is not None and power_supply.current_now:
@@ -169,8 +169,8 @@ def _drives(exam: Examination) -> list[Finding]:
         if part.part != "disk" or disk is None or limit is None:
             continue
         if exam.typical(part.level.at_ends()) >= limit:
-            signs = _against_limit(exam, part, limit)
-            findings.append(Finding("drive-too-hot", "urgent", disk, signs))
+            evidence = _against_limit(exam, part, limit)
+            findings.append(Finding("drive-too-hot", "urgent", disk, evidence))
     return findings
 
 
@@ -185,10 +185,10 @@ def _chargers(exam: Examination) -> list[Finding]:
         watts = abs(supply.power_now or 0) * W_PER_UW
         drains = supply.kind == "battery" and supply.status == "discharging"
         if drains and watts >= exam.limits.findings.charger_short_w:
-            signs = [sign("battery-beside-mains", watts, name=supply.name)]
+            evidence = [figure("battery-on-mains", watts, name=supply.name)]
             power = exam.series.package_power
             mean = power.mean() if power is not None else None
             if mean is not None:
-                signs.append(sign("package-power", mean))
-            findings.append(Finding("charger-weak", "concern", supply.name, signs))
+                evidence.append(figure("package-power", mean))
+            findings.append(Finding("charger-weak", "concern", supply.name, evidence))
     return findings

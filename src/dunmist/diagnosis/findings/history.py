@@ -9,7 +9,7 @@ from typing import get_args
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
 from dunmist.diagnosis.words import EvidenceKey, Severity
 from dunmist.history import Event
 from dunmist.history.daily_figures import DriftWord
@@ -56,11 +56,11 @@ def _drifts(exam: Examination) -> list[Finding]:
 
 def drift_finding(drift: Drift, changes: Sequence[Event]) -> Finding:
     """Return a drift as a finding, with the changes about when it began."""
-    signs = [_level(drift), _slope(drift)]
+    evidence = [_level(drift), _slope(drift)]
     if changes:
         named = [event.name for event in changes]
-        signs.append(sign("drift-change", float(len(changes)), which=named[:CHANGES_TOLD]))
-    return Finding(drift.word, _severity(drift), drift.name or None, signs)
+        evidence.append(figure("drift-change", float(len(changes)), which=named[:CHANGES_TOLD]))
+    return Finding(drift.word, _severity(drift), drift.name or None, evidence)
 
 
 def _severity(drift: Drift) -> Severity:
@@ -70,22 +70,22 @@ def _severity(drift: Drift) -> Severity:
     return "note" if drift.word == "start-drift" else "concern"
 
 
-def _slope(drift: Drift) -> Sign:
+def _slope(drift: Drift) -> EvidenceFigure:
     """Return by how much the figure moves a week, with its interval."""
     week = 7.0
     low, high = sorted((abs(drift.trend.low) * week, abs(drift.trend.high) * week))
     value = abs(drift.trend.slope) * week
-    return sign(WEEKLY[drift.word], value, low=low, high=high)
+    return figure(WEEKLY[drift.word], value, low=low, high=high)
 
 
-def _level(drift: Drift) -> Sign:
+def _level(drift: Drift) -> EvidenceFigure:
     """Return where the figure is now and where it was; of a file system, when it is full."""
     if drift.word != "storage-forecast":
-        return sign(drift.word, drift.now, before=drift.level, since=drift.since_day)
+        return figure(drift.word, drift.now, before=drift.level, since=drift.since_day)
     low, high = drift.full_between or (drift.until_day, drift.until_day)
     full_day = drift.full_day or low
     days = full_day - drift.until_day
-    return sign("storage-forecast", days, date=full_day, low=low, high=high)
+    return figure("storage-forecast", days, date=full_day, low=low, high=high)
 
 
 @finds("program-new")
@@ -102,9 +102,9 @@ def _new_programs(exam: Examination) -> list[Finding]:
         cores = float(application.cores.mean())
         held = float(application.private_bytes.median() or 0.0)
         if cores >= least_cores or held >= least_bytes:
-            signs = [
-                sign("program-new", float(past.days)),
-                sign("app-cores", cores, of=series.machine.logical_processors),
+            evidence = [
+                figure("program-new", float(past.days)),
+                figure("app-cores", cores, of=series.machine.logical_processors),
             ]
-            findings.append(Finding("program-new", "note", application.name, signs, application))
+            findings.append(Finding("program-new", "note", application.name, evidence, application))
     return findings

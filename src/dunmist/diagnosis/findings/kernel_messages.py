@@ -12,12 +12,12 @@ from typing import Literal, NamedTuple
 from dunmist.computer import Disk, KernelMessageKind
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, Onset, sign
+from dunmist.diagnosis.records import Finding, Onset, figure
 from dunmist.diagnosis.words import EvidenceKey, Kind, Severity
 from dunmist.series import KernelMessageSeries, Series
 
 # what a figure of each class is called among the evidence
-SIGNS: dict[KernelMessageKind, EvidenceKey] = {
+EVIDENCE_OF: dict[KernelMessageKind, EvidenceKey] = {
     "medium-error": "kernel-medium-error",
     "io-error": "kernel-io-error",
     "drive-reset": "kernel-drive-reset",
@@ -104,9 +104,9 @@ def _of_rule(exam: Examination, rule: MessageRule) -> list[Finding]:
     for thing, complaints in _by_thing(exam.series, recent, rule).items():
         if sum(complaint.times for complaint in complaints) < table.least:
             continue
-        signs = [
-            sign(
-                SIGNS[complaint.kind],
+        evidence = [
+            figure(
+                EVIDENCE_OF[complaint.kind],
                 float(complaint.times),
                 name=complaint.about,
                 ago=max(0.0, end_s - complaint.last_s),
@@ -116,7 +116,7 @@ def _of_rule(exam: Examination, rule: MessageRule) -> list[Finding]:
         ]
         first_s = max(0.0, end_s - min(complaint.first_s for complaint in complaints))
         onset = Onset(None, first_s, exam.series.machine.uptime_s, "log")
-        findings.append(Finding(rule.finding, rule.severity, thing, signs, onset=onset))
+        findings.append(Finding(rule.finding, rule.severity, thing, evidence, onset=onset))
     return findings
 
 

@@ -6,7 +6,7 @@ from dunmist.captures import Header
 from dunmist.computer import KnownUpdates
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
 from dunmist.diagnosis.words import EvidenceKey
 from dunmist.timestamps import moment_text
 
@@ -32,24 +32,24 @@ def _slow_start(exam: Examination) -> list[Finding]:
     boot = last.boot if last else None
     if boot is None:
         return []
-    signs = [
-        sign(key, took_s)
+    evidence = [
+        figure(key, took_s)
         for phase, key in PHASES.items()
         if (took_s := getattr(boot, phase)) is not None and took_s >= getattr(table, phase)
     ]
-    if not signs:
+    if not evidence:
         return []
     waited_for = [unit for unit in boot.chain if unit.took_s >= table.unit_s]
-    signs += [sign("start-waited-for", unit.took_s, name=unit.name) for unit in waited_for]
-    signs += [
-        sign("start-gap", gap.took_s, name=gap.after, next=gap.before)
+    evidence += [figure("start-waited-for", unit.took_s, name=unit.name) for unit in waited_for]
+    evidence += [
+        figure("start-gap", gap.took_s, name=gap.after, next=gap.before)
         for gap in boot.gaps
         if gap.took_s >= table.unit_s
     ]
     if boot.is_cut:
-        signs.append(sign("start-cut", 1.0))
+        evidence.append(figure("start-cut", 1.0))
     longest = max(waited_for, key=lambda unit: unit.took_s, default=None)
-    return [Finding("slow-start", "note", longest.name if longest else None, signs)]
+    return [Finding("slow-start", "note", longest.name if longest else None, evidence)]
 
 
 @finds("recent-restart", "long-uptime")
@@ -57,11 +57,11 @@ def _uptime(exam: Examination) -> list[Finding]:
     uptime_s, table = exam.series.machine.uptime_s, exam.limits.findings
     if uptime_s is None:
         return []
-    signs = [sign("uptime", uptime_s)]
+    evidence = [figure("uptime", uptime_s)]
     if uptime_s < table.recent_restart_s:
-        return [Finding("recent-restart", "note", None, signs)]
+        return [Finding("recent-restart", "note", None, evidence)]
     if uptime_s > table.long_uptime_s:
-        return [Finding("long-uptime", "note", None, signs)]
+        return [Finding("long-uptime", "note", None, evidence)]
     return []
 
 
@@ -70,11 +70,11 @@ def _clock(exam: Examination) -> list[Finding]:
     survey = exam.series.surveyed.last
     if survey is None or survey.time_sync is None or survey.time_sync.synchronised:
         return []
-    signs = [sign("clock-error", survey.time_sync.greatest_error_s)]
+    evidence = [figure("clock-error", survey.time_sync.greatest_error_s)]
     keeper = exam.series.surveyed.time_keeper
     if keeper is not None:
-        signs.append(sign("clock-service", 1.0, name=keeper))
-    return [Finding("clock-unsynchronised", "note", None, signs)]
+        evidence.append(figure("clock-service", 1.0, name=keeper))
+    return [Finding("clock-unsynchronised", "note", None, evidence)]
 
 
 @finds("limit-near")
@@ -82,7 +82,7 @@ def _tasks(exam: Examination) -> list[Finding]:
     most, count = exam.series.header.inventory.tasks_most, exam.series.machine.tasks.greatest()
     if not most or count is None or count / most < exam.limits.findings.limit_near:
         return []
-    return [Finding("limit-near", "urgent", None, [sign("tasks", count, of=float(most))])]
+    return [Finding("limit-near", "urgent", None, [figure("tasks", count, of=float(most))])]
 
 
 @finds("unclean-restart")
@@ -102,11 +102,11 @@ def _starts(exam: Examination) -> list[Finding]:
     ]
     if not unclean and not crashes:
         return []
-    signs = []
+    evidence = []
     if unclean:
         when = [_moment(about, at_s) for at_s in unclean[-MOMENTS_SHOWN:]]
-        signs.append(
-            sign(
+        evidence.append(
+            figure(
                 "unclean-starts",
                 float(len(unclean)),
                 when=when,
@@ -115,8 +115,8 @@ def _starts(exam: Examination) -> list[Finding]:
         )
     if crashes:
         shown = crashes[-MOMENTS_SHOWN:]
-        signs.append(
-            sign(
+        evidence.append(
+            figure(
                 "crash-records",
                 float(len(crashes)),
                 when=[_moment(about, boot.at_s) for boot in shown],
@@ -124,7 +124,7 @@ def _starts(exam: Examination) -> list[Finding]:
             )
         )
     is_once = len(unclean) < table.unclean_least and not crashes
-    return [Finding("unclean-restart", "note" if is_once else "concern", None, signs)]
+    return [Finding("unclean-restart", "note" if is_once else "concern", None, evidence)]
 
 
 def _moment(about: Header, at_s: float) -> str:
@@ -135,7 +135,7 @@ def _moment(about: Header, at_s: float) -> str:
 
 @finds("updates-known", "restart-waiting")
 def _waiting(exam: Examination) -> list[Finding]:
-    """An update is only half done until the computer is started anew."""
+    """An update is only half done until the computer is restarted."""
     last = exam.series.surveyed.last
     if last is None:
         return []
@@ -143,26 +143,26 @@ def _waiting(exam: Examination) -> list[Finding]:
     known = _known_updates(last.updates, now_s)
     if last.pending is None:
         return [Finding("updates-known", "note", None, known)] if known else []
-    signs = []
+    evidence = []
     pending = last.pending
     if pending.asked_s is not None:
-        signs.append(sign("restart-asked", max(0.0, now_s - pending.asked_s)))
+        evidence.append(figure("restart-asked", max(0.0, now_s - pending.asked_s)))
     if pending.newest_kernel is not None:
         running = exam.series.header.machine.kernel
-        signs.append(sign("kernel-older", 1.0, running=running, newest=pending.newest_kernel))
+        evidence.append(figure("kernel-older", 1.0, running=running, newest=pending.newest_kernel))
     replaced = len(exam.series.surveyed.replaced)
     if replaced:
-        signs.append(sign("files-replaced", float(replaced)))
-    return [Finding("restart-waiting", "note", None, [*signs, *known])]
+        evidence.append(figure("files-replaced", float(replaced)))
+    return [Finding("restart-waiting", "note", None, [*evidence, *known])]
 
 
-def _known_updates(updates: KnownUpdates | None, now_s: float) -> list[Sign]:
+def _known_updates(updates: KnownUpdates | None, now_s: float) -> list[EvidenceFigure]:
     """Return which programs have newer versions, and how old the lists are that say so."""
     if updates is None or not updates.updates:
         return []
     shown = updates.updates[:UPDATES_SHOWN]
-    signs = [
-        sign(
+    evidence = [
+        figure(
             "updates-known",
             float(len(updates.updates)),
             which=[package.name for package in shown],
@@ -171,5 +171,5 @@ def _known_updates(updates: KnownUpdates | None, now_s: float) -> list[Sign]:
         )
     ]
     if updates.listed_s is not None:
-        signs.append(sign("lists-age", max(0.0, now_s - updates.listed_s)))
-    return signs
+        evidence.append(figure("lists-age", max(0.0, now_s - updates.listed_s)))
+    return evidence

@@ -8,7 +8,7 @@ from dunmist.applications import unit_of
 from dunmist.computer import MemoryEvents
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
 from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.diagnosis.words import EvidenceKey, Severity
 from dunmist.series import Application, Floats, Process, Rate
@@ -28,8 +28,8 @@ def _held(exam: Examination) -> list[Finding]:
     for application in exam.applications:
         held = application.private_bytes.median() or 0.0
         if held >= exam.limits.findings.memory_hog * total:
-            signs = [sign("app-memory", held, of=total)]
-            findings.append(application_finding("memory-hog", "concern", application, signs))
+            evidence = [figure("app-memory", held, of=total)]
+            findings.append(application_finding("memory-hog", "concern", application, evidence))
     return findings
 
 
@@ -49,17 +49,17 @@ def _leaks(exam: Examination) -> list[Finding]:
         slope = growth(held[half:], at_s[half:])
         if slope.typical < table.leak_bytes_per_s or slope.rising < table.leak_rising:
             continue
-        signs = [
-            sign("leak", slope.typical),
-            sign("leak-least", slope.least),
-            sign("leak-rising", slope.rising),
+        evidence = [
+            figure("leak", slope.typical),
+            figure("leak-least", slope.least),
+            figure("leak-rising", slope.rising),
         ]
         age_s = exam.age_s(application.main) if application.main else None
         if age_s is not None and age_s < table.leak_age_s:
-            signs.append(sign("app-age", age_s))
-            findings.append(application_finding("memory-growing", "note", application, signs))
+            evidence.append(figure("app-age", age_s))
+            findings.append(application_finding("memory-growing", "note", application, evidence))
         else:
-            findings.append(application_finding("memory-leak", "concern", application, signs))
+            findings.append(application_finding("memory-leak", "concern", application, evidence))
     return findings
 
 
@@ -105,16 +105,16 @@ def _short(exam: Examination, strained: StrainedResources) -> list[Finding]:
     state = states[0]
     severity: Severity = "urgent" if state.level == "choked" else "concern"
     if 1.0 - state.used < exam.limits.memory.plenty_available:
-        return [Finding("memory-short", severity, None, state.signs)]
+        return [Finding("memory-short", severity, None, state.evidence)]
     first = max(
         exam.applications,
         key=lambda application: application.major_faults_per_s.mean(),
         default=None,
     )
     if first is None or first.major_faults_per_s.mean() <= 0:
-        return [Finding("memory-limited", severity, None, state.signs)]
-    signs = [*state.signs, sign("app-major-faults", first.major_faults_per_s.mean())]
-    return [application_finding("memory-limited", severity, first, signs)]
+        return [Finding("memory-limited", severity, None, state.evidence)]
+    evidence = [*state.evidence, figure("app-major-faults", first.major_faults_per_s.mean())]
+    return [application_finding("memory-limited", severity, first, evidence)]
 
 
 @finds("paging-storm")
@@ -131,7 +131,7 @@ def _paging(exam: Examination) -> list[Finding]:
     if exam.typical(both) < exam.limits.findings.paging_pages_per_s / 2:
         return []
     total = exam.typical(sum(rates[1:], rates[0]))
-    return [Finding("paging-storm", "urgent", None, [sign("memory-paging", total)])]
+    return [Finding("paging-storm", "urgent", None, [figure("memory-paging", total)])]
 
 
 @finds("oom-kill")
@@ -140,10 +140,10 @@ def _killed(exam: Examination) -> list[Finding]:
     count = exam.series.machine.killed
     if not count:
         return []
-    counted = sign("oom-kills", float(count))
+    counted = figure("oom-kills", float(count))
     groups = exam.series.surveyed.out_of_memory()
     if not groups:
-        return [Finding("oom-kill", "urgent", None, [counted, *_victim_signs(exam, "")])]
+        return [Finding("oom-kill", "urgent", None, [counted, *_victim_evidence(exam, "")])]
     return [
         Finding(
             "oom-kill",
@@ -151,10 +151,10 @@ def _killed(exam: Examination) -> list[Finding]:
             _unit_ended(exam, group),
             [
                 counted,
-                sign("oom-group", float(group.limit_bytes), name=path)
+                figure("oom-group", float(group.limit_bytes), name=path)
                 if group.limit_bytes is not None
-                else sign("oom-below", float(group.oom), name=path),
-                *_victim_signs(exam, path),
+                else figure("oom-below", float(group.oom), name=path),
+                *_victim_evidence(exam, path),
             ],
         )
         for path, group in groups.items()
@@ -162,7 +162,7 @@ def _killed(exam: Examination) -> list[Finding]:
 
 
 def _unit_ended(exam: Examination, group: MemoryEvents) -> str:
-    """Return the unit whose limit it was: of a group that was made anew only those above know."""
+    """Return the unit whose limit it was; only its parents know a group that was created again."""
     last = group.path.rpartition("/")[2]
     if group.limit_bytes is not None and unit_of(group.path) == last:
         return last
@@ -171,13 +171,13 @@ def _unit_ended(exam: Examination, group: MemoryEvents) -> str:
     return next(told, None) or (victim.unit if victim else None) or group.path
 
 
-def _victim_signs(exam: Examination, path: str) -> list[Sign]:
+def _victim_evidence(exam: Examination, path: str) -> list[EvidenceFigure]:
     victim = _victim(exam, path)
     if victim is None:
         return []
     is_told = victim.pid in _told_ended(exam)
     held_bytes = _most_bytes(victim)
-    return [sign(VICTIM_KEYS[is_told], held_bytes, name=victim.name, pid=float(victim.pid))]
+    return [figure(VICTIM_KEYS[is_told], held_bytes, name=victim.name, pid=float(victim.pid))]
 
 
 def _victim(exam: Examination, path: str) -> Process | None:
@@ -220,11 +220,11 @@ def _modules(exam: Examination) -> list[Finding]:
     for module in firmware.modules:
         rated, configured = module.rated_mtps, module.configured_mtps
         if rated and configured and configured < table.below_rating * rated:
-            signs = [sign("module-speed", float(configured), of=float(rated))]
-            findings.append(Finding("memory-below-rating", "note", module.slot, signs))
+            evidence = [figure("module-speed", float(configured), of=float(rated))]
+            findings.append(Finding("memory-below-rating", "note", module.slot, evidence))
     listed = float(sum(module.size_bytes or 0 for module in firmware.modules))
     managed = float(header.machine.memory_bytes)
     if listed and (listed - managed) / listed >= table.module_unused:
-        signs = [sign("module-unused", listed - managed, of=listed)]
-        findings.append(Finding("memory-module-unused", "concern", None, signs))
+        evidence = [figure("module-unused", listed - managed, of=listed)]
+        findings.append(Finding("memory-module-unused", "concern", None, evidence))
     return findings

@@ -4,7 +4,7 @@ from collections import Counter
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
 from dunmist.diagnosis.strained_resources import StrainedResources, application_finding
 from dunmist.diagnosis.words import Severity
 from dunmist.series import Application, Process
@@ -20,13 +20,13 @@ def _defunct(exam: Examination) -> list[Finding]:
     ended = [process for process in living.values() if process.state == ENDED]
     if len(ended) < exam.limits.findings.defunct:
         return []
-    signs = [sign("defunct", float(len(ended)))]
+    evidence = [figure("defunct", float(len(ended)))]
     ((parent_pid, count),) = Counter(child.facts.ppid for child in ended).most_common(1)
     parent = living.get(parent_pid)
     if parent is None:
-        return [Finding("defunct-pile", "note", None, signs)]
-    signs.append(sign("defunct-parent", float(count), name=parent.name, pid=float(parent_pid)))
-    return [Finding("defunct-pile", "note", parent.name, signs, parent.application)]
+        return [Finding("defunct-pile", "note", None, evidence)]
+    evidence.append(figure("defunct-parent", float(count), name=parent.name, pid=float(parent_pid)))
+    return [Finding("defunct-pile", "note", parent.name, evidence, parent.application)]
 
 
 @finds("stuck-process")
@@ -34,32 +34,32 @@ def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
     """Processes that did nothing but wait uninterruptibly, or are stopped."""
     if strained.has("memory", "disk"):
         return []  # those who wait for pages or the disk are victims, not findings
-    stuck: dict[tuple[str, Application], list[list[Sign]]] = {}
+    stuck: dict[tuple[str, Application], list[list[EvidenceFigure]]] = {}
     for process in exam.series.living.values():
         # who waits for an answer wakes up now and then to ask again
         asks_s = exam.limits.findings.stuck_cores * exam.series.duration_s
         if process.facts.kernel or process.cpu_s > asks_s or process.first_row != 0:
             continue
-        if signs := _stuck_signs(exam, process):
-            stuck.setdefault((process.name, process.application), []).append(signs)
+        if evidence := _stuck_evidence(exam, process):
+            stuck.setdefault((process.name, process.application), []).append(evidence)
     findings = []
-    for (name, application), (signs, *others) in stuck.items():
+    for (name, application), (evidence, *others) in stuck.items():
         if others:
-            signs.append(sign("stuck-processes", float(len(others) + 1)))
-        findings.append(Finding("stuck-process", "concern", name, signs, application))
+            evidence.append(figure("stuck-processes", float(len(others) + 1)))
+        findings.append(Finding("stuck-process", "concern", name, evidence, application))
     return findings
 
 
-def _stuck_signs(exam: Examination, process: Process) -> list[Sign]:
+def _stuck_evidence(exam: Examination, process: Process) -> list[EvidenceFigure]:
     pid = float(process.pid)
     if process.state in STOPPED and process.cpu_s <= 0:
-        return [sign("state-T", pid)]
+        return [figure("state-T", pid)]
     long_enough = exam.series.ticks >= exam.limits.findings.stuck_ticks
     last = process.last
     if last is None or last.state != UNINTERRUPTIBLE or not long_enough:
         return []
     if set(process.states) == {UNINTERRUPTIBLE}:
-        return [sign("state-D", pid, function=last.waits_in)]
+        return [figure("state-D", pid, function=last.waits_in)]
     return []
 
 
@@ -78,14 +78,14 @@ def _locks(exam: Examination) -> list[Finding]:
     findings = []
     for (application, holder), count in waiters.items():
         if holder not in living:
-            signs = [sign("lock-held-unseen", float(holder))]
+            evidence = [figure("lock-held-unseen", float(holder))]
         elif living[holder].application is application:
-            signs = [sign("lock-held-own", float(holder))]
+            evidence = [figure("lock-held-own", float(holder))]
         else:
-            signs = [sign("lock-held", float(holder), name=living[holder].name)]
+            evidence = [figure("lock-held", float(holder), name=living[holder].name)]
         if count > 1:
-            signs.append(sign("lock-waiters", float(count)))
-        findings.append(application_finding("lock-wait", "concern", application, signs))
+            evidence.append(figure("lock-waiters", float(count)))
+        findings.append(application_finding("lock-wait", "concern", application, evidence))
     return findings
 
 
@@ -99,19 +99,19 @@ def _descriptors(exam: Examination) -> list[Finding]:
         if first.descriptors is None or last.descriptors is None:
             continue
         limit = last.descriptor_limit
-        now = sign("descriptors", float(last.descriptors), of=float(limit or 0))
+        now = figure("descriptors", float(last.descriptors), of=float(limit or 0))
         grown = last.descriptors - first.descriptors
         rise = grown / exam.series.duration_s
         about = (process.name, process.application)
         # some more for a moment's work are no leak
         if rise >= table.descriptor_rise_per_s and grown >= table.descriptor_grown_least:
-            signs, severity = [sign("descriptors-rise", rise), now], CONCERN
+            evidence, severity = [figure("descriptors-rise", rise), now], CONCERN
             age_s = exam.age_s(process)
             if age_s is not None and age_s < table.leak_age_s:
                 # who has just started opens what it needs
-                signs.append(sign("app-age", age_s))
+                evidence.append(figure("app-age", age_s))
                 severity = NOTE if grown < table.descriptor_grown_young else CONCERN
-            findings.append(Finding("descriptor-leak", severity, about[0], signs, about[1]))
+            findings.append(Finding("descriptor-leak", severity, about[0], evidence, about[1]))
         # a limit below what is open already was set afterwards, so nothing comes near it
         if limit is None or limit < max(table.limit_least, last.descriptors):
             continue

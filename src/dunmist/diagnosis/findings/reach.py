@@ -2,7 +2,7 @@
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
 from dunmist.diagnosis.strained_resources import StrainedResources
 from dunmist.diagnosis.words import Severity
 from dunmist.series import signal_dbm
@@ -17,9 +17,11 @@ def _gateways(exam: Examination) -> list[Finding]:
     findings = []
     for gateway in gateways:
         if gateway.state == "silent":
-            signs = [sign("gateway-silent", 1.0, name=gateway.link, address=gateway.address)]
-            signs += [sign("gateway-other", float(len(others)), which=others)] if others else []
-            findings.append(Finding("gateway-silent", severity, gateway.address, signs))
+            evidence = [figure("gateway-silent", 1.0, name=gateway.link, address=gateway.address)]
+            evidence += (
+                [figure("gateway-other", float(len(others)), which=others)] if others else []
+            )
+            findings.append(Finding("gateway-silent", severity, gateway.address, evidence))
     return findings
 
 
@@ -32,12 +34,14 @@ def _radio(exam: Examination, strained: StrainedResources) -> list[Finding]:
         signal = signal_dbm(link, radio)
         if not signal or signal > exam.limits.findings.radio_weak_dbm:
             continue
-        signs: list[Sign] = [sign("radio-signal", float(signal), name=link.name)]
+        evidence: list[EvidenceFigure] = [figure("radio-signal", float(signal), name=link.name)]
         if station and station.send_bits_per_s:
-            signs.append(sign("radio-rate", float(station.send_bits_per_s)))
+            evidence.append(figure("radio-rate", float(station.send_bits_per_s)))
         if station and station.sent_frames and station.retried_frames is not None:
             retried = station.retried_frames / station.sent_frames
-            signs.append(sign("radio-retried", min(1.0, retried)))
+            evidence.append(figure("radio-retried", min(1.0, retried)))
         is_busy = any(state.name == link.name for state in strained.of("link"))
-        findings.append(Finding("radio-weak", "concern" if is_busy else "note", link.name, signs))
+        findings.append(
+            Finding("radio-weak", "concern" if is_busy else "note", link.name, evidence)
+        )
     return findings

@@ -4,7 +4,7 @@ from collections import Counter
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
-from dunmist.diagnosis.records import Finding, sign
+from dunmist.diagnosis.records import Finding, figure
 from dunmist.diagnosis.strained_resources import application_finding
 from dunmist.series import BETWEEN_STARTS, cost_of_entry
 
@@ -13,7 +13,7 @@ INIT_PID = 1
 
 @finds("service-restarting")
 def _restarting(exam: Examination) -> list[Finding]:
-    """Services whose main program was started anew several times, or that say so themselves."""
+    """Services whose main program was restarted several times, or that say so themselves."""
     findings = []
     for application in exam.applications:
         if not (application.unit or "").endswith(".service"):
@@ -26,14 +26,14 @@ def _restarting(exam: Examination) -> list[Finding]:
         unit, surveyed = application.unit or "", exam.series.surveyed
         restarts = max(max(programs.values(), default=0), surveyed.restarts(unit))
         before = surveyed.restarts_in_all(unit)
-        signs = [sign("restarts", float(restarts))]
+        evidence = [figure("restarts", float(restarts))]
         if before > restarts:
-            signs.append(sign("restarts-in-all", float(before)))
+            evidence.append(figure("restarts-in-all", float(before)))
         # who did it often before and does it again comes and goes slowly
         goes_on = restarts > 0 and before >= exam.limits.findings.restarts_in_all
         if restarts >= exam.limits.findings.restarts or goes_on:
             findings.append(
-                application_finding("service-restarting", "concern", application, signs)
+                application_finding("service-restarting", "concern", application, evidence)
             )
     return findings
 
@@ -47,12 +47,12 @@ def _failed(exam: Examination) -> list[Finding]:
     for unit in surveyed.units:
         why = unit.result or "unknown"
         if unit.active == "failed":
-            signs = [sign("service-failed", 1.0, result=why)]
-            findings.append(Finding("service-failed", "concern", unit.name, signs))
+            evidence = [figure("service-failed", 1.0, result=why)]
+            findings.append(Finding("service-failed", "concern", unit.name, evidence))
         elif unit.sub == BETWEEN_STARTS and unit.name not in seen and unit.restarts:
             # none of its processes lived long enough to be seen
-            signs = [sign("restarts-in-all", float(unit.restarts))]
-            findings.append(Finding("service-restarting", "concern", unit.name, signs))
+            evidence = [figure("restarts-in-all", float(unit.restarts))]
+            findings.append(Finding("service-restarting", "concern", unit.name, evidence))
     return findings
 
 
@@ -61,7 +61,7 @@ def _stuck(exam: Examination) -> list[Finding]:
     surveyed = exam.series.surveyed
     return [
         Finding(
-            "service-stuck", "concern", unit.name, [sign("service-state", 1.0, state=unit.active)]
+            "service-stuck", "concern", unit.name, [figure("service-state", 1.0, state=unit.active)]
         )
         for unit in surveyed.units
         if surveyed.is_stuck(unit)
@@ -82,8 +82,8 @@ def _autostart(exam: Examination) -> list[Finding]:
     too_few = len(busy) < table.autostart_least
     if too_few or sum(cores) / exam.processors < table.autostart_cores_share:
         return []
-    signs = [
-        sign("autostart-cores", sum(cores), of=exam.processors),
-        sign("autostart-count", float(len(busy))),
+    evidence = [
+        figure("autostart-cores", sum(cores), of=exam.processors),
+        figure("autostart-count", float(len(busy))),
     ]
-    return [Finding("autostart-heavy", "concern", None, signs)]
+    return [Finding("autostart-heavy", "concern", None, evidence)]

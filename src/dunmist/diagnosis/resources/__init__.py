@@ -19,7 +19,7 @@ from dunmist.diagnosis.resources.graphics import GRAPHICS
 from dunmist.diagnosis.resources.heat import HEAT
 from dunmist.diagnosis.resources.heat import Heat as Heat
 from dunmist.diagnosis.resources.heat import find_heat as find_heat
-from dunmist.diagnosis.resources.heat import heat_signs as heat_signs
+from dunmist.diagnosis.resources.heat import heat_evidence as heat_evidence
 from dunmist.diagnosis.resources.link import LINK
 from dunmist.diagnosis.resources.memory import MEMORY, SWAP
 from dunmist.diagnosis.resources.memory import pages_per_s as pages_per_s

@@ -7,7 +7,7 @@ import numpy as np
 from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.quotas import quota_limited
-from dunmist.diagnosis.records import Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, figure
 from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, ResourceInstance, Saving
 from dunmist.diagnosis.words import EvidenceKey
 from dunmist.series import Application, Floats, Rate, Series
@@ -52,34 +52,34 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     waiting = _waiting(exam)
     pressure = _waiting_share(exam, waiting)
     held_up = waiting.ordinary / (waiting.ordinary + machine.busy_cores.between(1e-9, np.inf))
-    signs = [
-        sign("cpu-used", exam.typical(used), of=exam.processors),
-        sign("cpu-pressure", exam.typical(pressure))
+    evidence = [
+        figure("cpu-used", exam.typical(used), of=exam.processors),
+        figure("cpu-pressure", exam.typical(pressure))
         if "cpu" in machine.stalled
-        else sign("cpu-pressure-queue", exam.typical(pressure)),
-        sign("cpu-held-up", exam.typical(held_up)),
+        else figure("cpu-pressure-queue", exam.typical(pressure)),
+        figure("cpu-held-up", exam.typical(held_up)),
         *_load(exam),
         *_split(exam),
     ]
     conditions = cpu_levels(used, pressure, held_up, exam.limits.cpu)
-    return [ResourceInstance(None, used, pressure, conditions, signs)]
+    return [ResourceInstance(None, used, pressure, conditions, evidence)]
 
 
-def _load(exam: Examination) -> list[Sign]:
+def _load(exam: Examination) -> list[EvidenceFigure]:
     load = exam.series.machine.load_one.median()
     if load is None:
         return []
-    return [sign("load-per-processor", load / exam.processors, of=load)]
+    return [figure("load-per-processor", load / exam.processors, of=load)]
 
 
-def _split(exam: Examination) -> list[Sign]:
-    signs = []
+def _split(exam: Examination) -> list[EvidenceFigure]:
+    evidence = []
     for kind, key in SPLIT_KEYS.items():
         shares = [processor.share(kind).values for processor in exam.series.machine.processors]
         part = float(np.nanmean(shares)) if not np.isnan(shares).all() else 0.0
         if part >= exam.limits.cpu.split_least:
-            signs.append(sign(key, part))
-    return signs
+            evidence.append(figure(key, part))
+    return evidence
 
 
 class Waiting(NamedTuple):
@@ -123,7 +123,7 @@ def _waiting_share(exam: Examination, waiting: Waiting) -> Rate:
     Lower bound: the time in which ordinary tasks measurably waited.
     """
     machine = exam.series.machine
-    # stall accounting does not know priorities; run-queue delay is told process by process
+    # stall accounting does not know priorities; run-queue delay is known for each process
     part: Floats = np.divide(
         waiting.ordinary.values,
         waiting.all.values,

@@ -1,4 +1,4 @@
-"""What a resource declares of itself, so that one judge and one ranking do for all of them."""
+"""Define the declaration of a resource; judge and ranking work from it alone."""
 
 from collections.abc import Callable, Mapping
 from typing import NamedTuple
@@ -6,7 +6,7 @@ from typing import NamedTuple
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import Freed, Sign
+from dunmist.diagnosis.records import EvidenceFigure, Freed
 from dunmist.diagnosis.words import DemandUnit, FreedUnit, LevelWord, ResourceWord
 from dunmist.series import Application, Floats, Rate
 
@@ -21,7 +21,7 @@ class ResourceInstance(NamedTuple):
     used: Rate | float  # a plain share for what is not read at every tick
     pressure: Rate | None
     conditions: Mapping[LevelWord, Rate]  # of each interval, whether it is at a level
-    signs: list[Sign]
+    evidence: list[EvidenceFigure]
     level: LevelWord | None = None  # given where ``used`` is a plain share
     pressure_value: float | None = None  # stands for what lasted, where another figure is better
     used_value: float | None = None
@@ -29,7 +29,7 @@ class ResourceInstance(NamedTuple):
 
 
 class Demand(NamedTuple):
-    """What applications have of a resource.
+    """Amount of a resource that applications have.
 
     ``has`` is the amount of each application over time, ``whole`` that of all; ``parts`` is each
     one's share in the strain, shape (applications,), which add up to at most 1.
@@ -42,7 +42,7 @@ class Demand(NamedTuple):
 
 
 class Saving(NamedTuple):
-    """What would be free if an application were gone, from what it took while it was sampled.
+    """Amount that ending an application would free, from its use during the capture.
 
     Amounts are means over the capture, so that those of all applications add up to no more than
     what was in use.
@@ -66,7 +66,7 @@ class Resource(NamedTuple):
     things: Callable[[Examination], list[ResourceInstance]]  # all that there are of it
     # of each application; None where it cannot be attributed
     demand: Callable[[Examination], Demand] | None
-    saving: Saving | None  # None where ending a program frees nothing that can be told
+    saving: Saving | None  # None if it is unknown what ending a program frees
     # share of what the kernel counted that was given to somebody; None where that is not counted
     coverage: Callable[[Examination], float | None] | None
     follows_at_once: bool  # a pause of seconds frees it, so an experiment can prove who takes it

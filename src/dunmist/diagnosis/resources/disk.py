@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.io_wait import find_io_wait
-from dunmist.diagnosis.records import Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, figure
 from dunmist.diagnosis.resources.declared import (
     NOTHING,
     Demand,
@@ -35,7 +35,7 @@ class SlowDisk(NamedTuple):
     """A disk that is slow by itself, and what tells so."""
 
     disk: DiskSeries
-    signs: list[Sign]
+    evidence: list[EvidenceFigure]
 
 
 def find_held_up(exam: Examination) -> HeldUp:
@@ -52,7 +52,7 @@ def find_held_up(exam: Examination) -> HeldUp:
     )
     if stalled is None:
         return told
-    # states are looks at single moments: how often somebody waited is told by several
+    # a state is one sample: several say how often a task waited
     told = told._replace(share=told.share.over(exam.limits.disk.seen_window_s))
     share = exam.typical(told.share)
     lasts = share > exam.typical(stalled) and share >= exam.limits.disk.strained_held_up
@@ -80,29 +80,29 @@ def _thing(exam: Examination, disk: DiskSeries) -> ResourceInstance:
         disk.busy,
         held_up.share,
         disk_levels(disk.busy, disk.queue, held_up.share, table),
-        _signs(exam, disk),
+        _evidence(exam, disk),
         pressure_value=0.0 if is_idle else None,
     )
 
 
-def _signs(exam: Examination, disk: DiskSeries) -> list[Sign]:
+def _evidence(exam: Examination, disk: DiskSeries) -> list[EvidenceFigure]:
     held_up = exam.once(find_held_up)
     used, latency_s = exam.typical(disk.busy), exam.typical(disk.latency_s)
     pressure = exam.typical(held_up.share) if used >= exam.limits.disk.busy else 0.0
-    signs = [
-        sign("disk-busy", used, name=disk.name),
-        sign("disk-moved", disk.bytes_per_s.mean()),
-        sign("disk-queue", disk.queue.mean()),
+    evidence = [
+        figure("disk-busy", used, name=disk.name),
+        figure("disk-moved", disk.bytes_per_s.mean()),
+        figure("disk-queue", disk.queue.mean()),
     ]
     if latency_s > 0:
-        signs.append(sign("disk-latency", latency_s))
-    return [*signs, sign(held_up.key, pressure)]
+        evidence.append(figure("disk-latency", latency_s))
+    return [*evidence, figure(held_up.key, pressure)]
 
 
 def find_slow_disks(exam: Examination) -> list[SlowDisk]:
     """Return the disks that are busy all the time and need far too long for each request."""
     disks = exam.series.devices.physical_disks
-    return [SlowDisk(disk, _signs(exam, disk)) for disk in disks if _is_slow(exam, disk)]
+    return [SlowDisk(disk, _evidence(exam, disk)) for disk in disks if _is_slow(exam, disk)]
 
 
 def _is_slow(exam: Examination, disk: DiskSeries) -> bool:

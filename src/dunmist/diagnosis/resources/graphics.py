@@ -3,7 +3,7 @@
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import sign
+from dunmist.diagnosis.records import figure
 from dunmist.diagnosis.resources.declared import NOTHING, Demand, Resource, ResourceInstance, Saving
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Rate
@@ -21,8 +21,8 @@ def _things(exam: Examination) -> list[ResourceInstance]:
             "strained": busy.at_least(table.strained_used),
             "choked": busy.at_least(table.choked_used),
         }
-        signs = [sign("gpu-busy", exam.typical(busy), name=card.name)]
-        things.append(ResourceInstance(card.name, busy, None, conditions, signs))
+        evidence = [figure("gpu-busy", exam.typical(busy), name=card.name)]
+        things.append(ResourceInstance(card.name, busy, None, conditions, evidence))
     return things
 
 

@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, figure
 from dunmist.diagnosis.resources.cpu import CPU_SAVING, cpu_coverage
 from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, flow_demand
 from dunmist.series import ProcessorSensor, Rate
@@ -18,7 +18,7 @@ from dunmist.thresholds.levels import heat_levels
 
 
 class Heat(NamedTuple):
-    """What is known of the CPU's heat."""
+    """Facts of the CPU's heat."""
 
     sensor: ProcessorSensor
     celsius: Rate
@@ -30,7 +30,7 @@ class Heat(NamedTuple):
 
 
 def find_heat(exam: Examination) -> Heat | None:
-    """Return what is known of the processor's heat, None where no sensor tells."""
+    """Return the facts of the processor's heat, None where no sensor tells."""
     sensor = exam.series.processor_sensor
     if sensor is None:
         return None
@@ -77,7 +77,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     conditions = heat_levels(heat.margin, lost, table, is_throttled=is_throttled)
     span = heat.critical_celsius - table.room_celsius
     used = ((heat.celsius - table.room_celsius) / span).between(0.0, 1.0)
-    return [ResourceInstance(heat.sensor.name, used, lost, conditions, heat_signs(exam, heat))]
+    return [ResourceInstance(heat.sensor.name, used, lost, conditions, heat_evidence(exam, heat))]
 
 
 def _is_throttled(heat: Heat, least_share: float) -> bool:
@@ -87,25 +87,25 @@ def _is_throttled(heat: Heat, least_share: float) -> bool:
     return some.mean() >= least_share
 
 
-def heat_signs(exam: Examination, heat: Heat) -> list[Sign]:
+def heat_evidence(exam: Examination, heat: Heat) -> list[EvidenceFigure]:
     """Return the figures that speak of heat."""
     name, celsius = heat.sensor.name, exam.typical(heat.celsius)
     last, room = heat.celsius.last(), exam.limits.heat.room_celsius
     point = heat.critical_celsius
-    signs = [
-        sign("heat-sensor", np.nan if last is None else last, name=name, why=heat.sensor.why),
-        sign("heat-celsius", celsius, name=name, of=point)
+    evidence = [
+        figure("heat-sensor", np.nan if last is None else last, name=name, why=heat.sensor.why),
+        figure("heat-celsius", celsius, name=name, of=point)
         if heat.is_critical_known
-        else sign("heat-celsius-assumed", celsius, name=name, of=point),
+        else figure("heat-celsius-assumed", celsius, name=name, of=point),
     ]
     if heat.celsius.is_known:
         used = exam.typical(exam.series.machine.used)
-        signs.append(sign("heat-rise", celsius - room, of=used, room=room))
+        evidence.append(figure("heat-rise", celsius - room, of=used, room=room))
     if heat.lost.is_known:
-        signs.append(sign("heat-lost-clock", exam.typical(heat.lost.known_or(0.0))))
+        evidence.append(figure("heat-lost-clock", exam.typical(heat.lost.known_or(0.0))))
     if heat.throttles is not None:
-        signs.append(sign("heat-throttles", float(round(heat.throttles.total()))))
-    return signs
+        evidence.append(figure("heat-throttles", float(round(heat.throttles.total()))))
+    return evidence
 
 
 def _demand(exam: Examination) -> Demand:

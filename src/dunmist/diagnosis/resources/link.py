@@ -1,7 +1,7 @@
 """Resource ``link``: is the line full?"""
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import sign
+from dunmist.diagnosis.records import figure
 from dunmist.diagnosis.resources.declared import (
     Demand,
     Resource,
@@ -27,12 +27,12 @@ def _things(exam: Examination) -> list[ResourceInstance]:
 
 def _thing(exam: Examination, link: LinkSeries) -> ResourceInstance:
     table, queued = exam.limits.link, _queued(exam, link)
-    # without a speed there is no share of it: what is told is for how long it took no more
+    # without a speed there is no share of it, only the time in which the queue was full
     used = link.used if link.used is not None else queued
     assert used is not None
-    signs = [
-        sign("link-received", exam.typical(link.received_bytes_per_s)),
-        sign("link-sent", exam.typical(link.sent_bytes_per_s)),
+    evidence = [
+        figure("link-received", exam.typical(link.received_bytes_per_s)),
+        figure("link-sent", exam.typical(link.sent_bytes_per_s)),
     ]
     # a queue that waits while little is carried is limited elsewhere: the speed says nothing then
     is_shaped = queued is not None and (
@@ -40,19 +40,21 @@ def _thing(exam: Examination, link: LinkSeries) -> ResourceInstance:
     )
     if is_shaped:
         moved = link.received_bytes_per_s + link.sent_bytes_per_s
-        signs.insert(0, sign("link-shaped", exam.typical(moved), name=link.name))
+        evidence.insert(0, figure("link-shaped", exam.typical(moved), name=link.name))
     elif link.used is not None:
         speed = (link.about.speed_bits_per_s if link.about else None) or 0
         share = exam.typical(used)
-        signs.insert(0, sign("link-used", share, of=speed / BITS_PER_MBIT, name=link.name))
+        evidence.insert(0, figure("link-used", share, of=speed / BITS_PER_MBIT, name=link.name))
     if queued is not None:
-        signs.append(sign("link-queued", queued.mean(), of=float(link.queue_drops), name=link.name))
+        evidence.append(
+            figure("link-queued", queued.mean(), of=float(link.queue_drops), name=link.name)
+        )
     return ResourceInstance(
         link.name,
         used.between(0.0, 1.0),
         queued,
         link_levels(used, queued, table),
-        signs,
+        evidence,
         errors=round(link.errors_per_s.total()),
     )
 
@@ -63,7 +65,7 @@ def _queued(exam: Examination, link: LinkSeries) -> Rate | None:
         return None
     table = exam.limits.link
     waits = link.waiting_bytes.at_ends().at_least(table.queued_bytes)
-    # each reading is one look: how often something waited is told by several
+    # each reading is one sample: several say how often something waited
     return waits.over(table.queue_window_s)
 
 

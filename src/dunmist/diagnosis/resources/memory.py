@@ -6,7 +6,7 @@ Free memory does not matter, available does; used swap does not matter, traffic 
 import numpy as np
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import Sign, sign
+from dunmist.diagnosis.records import EvidenceFigure, figure
 from dunmist.diagnosis.resources.declared import (
     Demand,
     Resource,
@@ -52,18 +52,18 @@ def _memory(exam: Examination) -> list[ResourceInstance]:
         conditions = memory_levels_by_pages(used, available, paging + refaults, table)
     left_bytes = available * total + machine.memory_bytes("SwapFree").at_ends().known_or(0.0)
     conditions["strained"] |= is_exhausted(available, left_bytes, table)
-    signs = [
-        sign("memory-available", exam.typical(available), of=total.median() or 0.0),
-        sign("memory-paging", exam.typical(paging)),
+    evidence = [
+        figure("memory-available", exam.typical(available), of=total.median() or 0.0),
+        figure("memory-paging", exam.typical(paging)),
     ]
     if stalled is not None:
-        signs.append(sign("memory-pressure", exam.typical(stalled)))
-    signs += _some(sign("memory-refaults", exam.typical(refaults)))
-    signs += _some(sign("memory-reclaim", exam.typical(machine.paging_per_s(RECLAIM))))
-    return [ResourceInstance(None, used, stalled, conditions, signs)]
+        evidence.append(figure("memory-pressure", exam.typical(stalled)))
+    evidence += _some(figure("memory-refaults", exam.typical(refaults)))
+    evidence += _some(figure("memory-reclaim", exam.typical(machine.paging_per_s(RECLAIM))))
+    return [ResourceInstance(None, used, stalled, conditions, evidence)]
 
 
-def _some(figure: Sign) -> list[Sign]:
+def _some(figure: EvidenceFigure) -> list[EvidenceFigure]:
     return [figure] if figure.value > 0 else []
 
 
@@ -89,11 +89,11 @@ def _swap(exam: Examination) -> list[ResourceInstance]:
     conditions: dict[LevelWord, Rate] = {
         "strained": paging.at_least(exam.limits.findings.paging_pages_per_s)
     }
-    signs = [
-        sign("swap-used", exam.typical(used), of=most),
-        sign("memory-paging", exam.typical(paging)),
+    evidence = [
+        figure("swap-used", exam.typical(used), of=most),
+        figure("memory-paging", exam.typical(paging)),
     ]
-    return [ResourceInstance(None, used, None, conditions, signs)]
+    return [ResourceInstance(None, used, None, conditions, evidence)]
 
 
 def _coverage(exam: Examination) -> float | None:

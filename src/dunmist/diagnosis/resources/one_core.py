@@ -8,7 +8,7 @@ import numpy as np
 from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.quotas import quota_limited
-from dunmist.diagnosis.records import sign
+from dunmist.diagnosis.records import figure
 from dunmist.diagnosis.resources.cpu import CPU_SAVING, cpu_coverage
 from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, shares_of
 from dunmist.diagnosis.thread_bottleneck import OneThread, find_one_threads
@@ -92,7 +92,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     busiest = max(processors, key=lambda processor: exam.typical(processor.busy))
     share = exam.typical(busiest.busy)
     name = f"cpu{busiest.number}"
-    signs = [sign("core-busiest", share, name=name)]
+    evidence = [figure("core-busiest", share, name=name)]
     used = Rate(
         line, np.max([processor.busy.known_or(0.0).values for processor in processors], axis=0)
     )
@@ -102,20 +102,22 @@ def _things(exam: Examination) -> list[ResourceInstance]:
         # what we took is gone when nobody samples
         own = min(share, _own_share(exam, busiest.number))
         if own >= exam.limits.core.own_least:
-            signs.append(sign("core-own", own, name=name))
+            evidence.append(figure("core-own", own, name=name))
         # no single processor is busy when it is another one at each moment
         level: LevelWord = "busy" if share - own >= exam.limits.core.busy else "calm"
         return [
             ResourceInstance(
-                name, used, None, conditions, signs, level, pressure_value=0.0, used_value=share
+                name, used, None, conditions, evidence, level, pressure_value=0.0, used_value=share
             )
         ]
     first = bound[0]
     process = first.process
     # the scheduler may move it about, so that no single CPU is full
     if share < exam.limits.core.busy:
-        signs.clear()
-    signs.insert(0, sign("core-full", first.typical, name=process.name, pid=float(process.pid)))
+        evidence.clear()
+    evidence.insert(
+        0, figure("core-full", first.typical, name=process.name, pid=float(process.pid))
+    )
     conditions["strained"] = first.full
     return [
         ResourceInstance(
@@ -123,7 +125,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
             Rate(line, np.fmax(used.values, first.wanted.values)),
             first.wanted,
             conditions,
-            signs,
+            evidence,
             pressure_value=first.full_share,
             used_value=first.typical,
         )

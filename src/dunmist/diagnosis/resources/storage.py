@@ -1,7 +1,7 @@
 """Resource ``storage``: is there room left, and are there inodes left?"""
 
 from dunmist.diagnosis.examination import Examination
-from dunmist.diagnosis.records import sign
+from dunmist.diagnosis.records import figure
 from dunmist.diagnosis.resources.declared import Resource, ResourceInstance
 from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Storage
@@ -31,10 +31,10 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     )
     level: LevelWord = next((word for word, least in bounds if share >= least), "calm")
     size_bytes = float(fullest.about.size_bytes or 0)
-    signs = [sign("storage-used", fullest.used or 0.0, of=size_bytes, name=fullest.point)]
+    evidence = [figure("storage-used", fullest.used or 0.0, of=size_bytes, name=fullest.point)]
     if fullest.inodes is not None:
-        signs.append(sign("storage-inodes", fullest.inodes))
-    return [ResourceInstance(fullest.point, share, None, {}, signs, level)]
+        evidence.append(figure("storage-inodes", fullest.inodes))
+    return [ResourceInstance(fullest.point, share, None, {}, evidence, level)]
 
 
 STORAGE = Resource(

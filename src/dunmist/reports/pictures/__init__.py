@@ -1,7 +1,7 @@
 """Pictures of a capture, drawn by Matplotlib: for views and for the report.
 
 Each takes what was judged, gives a Matplotlib figure; nothing is computed here that the
-tables do not have. Colours are told apart by the colour-blind and in grey, lines also by their
+tables do not have. Colours differ for the colour-blind and in grey, lines also by their
 pattern. Imported only where a picture is drawn.
 """
 

@@ -18,7 +18,7 @@ from dunmist.reports.pictures.style import (
 from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Level, Process, ProcessorSensor, Rate, SensorSeries, Series
 
-# more lines cannot be told apart
+# more lines cannot be distinguished
 LINES_MOST = 8
 # the axis begins at a room's temperature and ends above the limit
 ROOM_CELSIUS, HEADROOM_KELVIN = 20.0, 8.0
@@ -73,7 +73,7 @@ def draw_processor_heat(panel: Axes, series: Series, chosen: ProcessorSensor) ->
 
 
 def draw_clock(panel: Axes, series: Series, mean_hz: Level) -> None:
-    """Draw the mean clock from nought upwards, with the greatest possible as a line."""
+    """Draw the mean clock from zero upwards, with the greatest possible as a line."""
     panel.plot(series.line.at_s, mean_hz.values / HZ_PER_GHZ, color=INK, label="clock")
     most_ghz = (series.machine.most_clock_hz or 0.0) / HZ_PER_GHZ
     if most_ghz:

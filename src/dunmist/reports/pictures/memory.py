@@ -1,4 +1,4 @@
-"""Where the memory is over time, in parts that add up, and what was paged."""
+"""Draw the parts of memory over time, which add up, and paging."""
 
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure

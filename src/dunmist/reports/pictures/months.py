@@ -76,8 +76,8 @@ def _draw_drift(panel: Axes, drift: ToldDrift) -> None:
     )
     first, before, last, now = drift.trend
     panel.plot([first, last], [before / scale, now / scale], color=INK, label="trend")
-    for place, day in enumerate(drift.changed_days):
-        label = None if place else "a change"
+    for index, day in enumerate(drift.changed_days):
+        label = None if index else "a change"
         panel.axvline(day, color=COLOURS[1], linestyle="--", linewidth=1.0, label=label)
     panel.set_ylabel(unit)
     what = TITLES[drift.kind].format(name=plain_label(drift.name or ""))

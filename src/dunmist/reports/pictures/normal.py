@@ -1,4 +1,4 @@
-"""A capture beside those of good times: how full each resource was, over one time axis."""
+"""Draw a capture against those of good times: how full each resource was, over one time axis."""
 
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure

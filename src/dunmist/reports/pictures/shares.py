@@ -1,4 +1,4 @@
-"""Who used the CPU over time: the few greatest applications, the rest, the whole."""
+"""Draw CPU use over time: the few greatest applications, the rest, the whole."""
 
 from matplotlib.figure import Figure
 
@@ -8,7 +8,7 @@ from dunmist.reports.pictures.style import INK, canvas, legend, step_line, title
 from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Process
 
-# as many shades as are told apart in grey
+# as many shades as can be distinguished in grey
 GREATEST = 6
 
 

@@ -1,4 +1,4 @@
-"""What several applications had over time, each on top of the one before, and the rest on all."""
+"""Draw figures of several applications over time, stacked, with the rest on top."""
 
 from collections.abc import Sequence
 

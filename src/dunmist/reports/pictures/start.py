@@ -28,7 +28,7 @@ def draw_start(judged: Judged, process: Process | None = None) -> Figure:
     panel, boot = axes[0], boot_of(judged)
     panel.spines[["top", "right"]].set_visible(False)
     if boot is None or not rows:
-        nothing_to_draw(panel, "nobody told how the start went")
+        nothing_to_draw(panel, "nothing is recorded of the start")
         return figure
     kernel_s = (boot.firmware_s or 0.0) + (boot.loader_s or 0.0)
     at_s, bars = 0.0, []

@@ -1,4 +1,4 @@
-"""What all pictures have in common: colours, sizes, axes."""
+"""Define colours, sizes and axes of all pictures."""
 
 from itertools import cycle
 from typing import Any
@@ -65,7 +65,7 @@ def title(panel: Axes, text: str) -> None:
 
 
 def legend(panel: Axes) -> None:
-    """Put the names of what is drawn beside a panel, where they hide nothing."""
+    """Put the legend next to a panel, where it hides nothing."""
     if panel.get_legend_handles_labels()[0]:
         panel.legend(
             loc="upper left",

@@ -16,7 +16,7 @@ from dunmist.tables import events_of
 
 
 class Mark(NamedTuple):
-    """How a kind of event is marked: what the key calls it, its sign there and in the picture."""
+    """Mark of a kind of event: its name and sign in the legend, and in the picture."""
 
     meaning: str
     sign: str

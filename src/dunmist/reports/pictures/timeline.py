@@ -34,12 +34,12 @@ def draw_timeline(judged: Judged, process: Process | None = None) -> Figure:
     panel.set_ylim(len(traced), 0)
     title(panel, "Levels; the line says how full, from bottom to top of each row")
     panel.tick_params(axis="y", length=0)
-    for place, level in enumerate(LEVELS):
+    for index, level in enumerate(LEVELS):
         panel.fill_between(
             [],
             [],
             facecolor=LEVEL_LOOKS[level].page,
-            alpha=STRENGTHS[place],
+            alpha=STRENGTHS[index],
             edgecolor=FAINT,
             linewidth=0.5,
             label=level,
@@ -50,14 +50,14 @@ def draw_timeline(judged: Judged, process: Process | None = None) -> Figure:
 
 
 def _draw_row(panel: Axes, row: int, trace: Trace, at_s: Floats) -> None:
-    for place, level in enumerate(LEVELS):
+    for index, level in enumerate(LEVELS):
         panel.stairs(
-            np.where(trace.levels == place, row + 0.94, np.nan),
+            np.where(trace.levels == index, row + 0.94, np.nan),
             at_s,
             baseline=row + 0.06,
             fill=True,
             facecolor=LEVEL_LOOKS[level].page,
-            alpha=STRENGTHS[place],
+            alpha=STRENGTHS[index],
             edgecolor="none",
         )
     used = trace.used.known_or(0.0).values

@@ -1,4 +1,4 @@
-"""Where the CPU time of the busiest programs went: a bar for each, divided by kind of work."""
+"""Draw the CPU time of the busiest programs: a bar for each, divided by kind of work."""
 
 import textwrap
 
@@ -44,12 +44,12 @@ def draw_work(judged: Judged, process: Process | None = None) -> Figure:
     looks = dict(zip(kinds, styles(), strict=False))
     labelled = set[str]()
     most = max(application.cores.mean() for application, _ in shown)
-    for place, (application, shares) in enumerate(shown):
+    for index, (application, shares) in enumerate(shown):
         cores, begin = application.cores.mean(), 0.0
         for does, share in shares:
             colour, _, hatch = looks.get(does, (FAINT, "-", ""))
             panel.barh(
-                place,
+                index,
                 share * cores,
                 left=begin,
                 facecolor=colour,
@@ -62,7 +62,7 @@ def draw_work(judged: Judged, process: Process | None = None) -> Figure:
             if share * cores >= LABELLED_LEAST * most:
                 panel.text(
                     begin + share * cores / 2,
-                    place,
+                    index,
                     percent(share),
                     ha="center",
                     va="center",
@@ -71,7 +71,7 @@ def draw_work(judged: Judged, process: Process | None = None) -> Figure:
                     bbox={"boxstyle": "round,pad=0.15", "facecolor": "white", "linewidth": 0},
                 )
             begin += share * cores
-        panel.barh(place, max(0.0, cores - begin), left=begin, color=FAINT, alpha=0.3)
+        panel.barh(index, max(0.0, cores - begin), left=begin, color=FAINT, alpha=0.3)
     names = [plain_label(application.distinct_name) for application, _ in shown]
     panel.set_yticks(range(len(shown)), names)
     panel.invert_yaxis()

@@ -1,0 +1,52 @@
+"""Find the programs that an application starts again and again, and their part of its work.
+
+A shell in a loop, a build or a job server is the handle, and does little itself: who asks what the
+computer is busy with wants to hear of the programs that it starts.
+"""
+
+from collections import Counter, defaultdict
+from typing import NamedTuple
+
+from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.records import EvidenceFigure, figure
+from dunmist.series import Application
+
+NAMES_SHOWN = 3
+
+
+class StartedPrograms(NamedTuple):
+    """Programs that one application started and that were soon gone."""
+
+    names: list[str]  # what used most CPU time first, then what was started most often
+    starts: int
+    share: float  # of the CPU time of the application, children that were never seen included
+
+
+def started_programs(application: Application) -> StartedPrograms | None:
+    """Return what an application starts again and again; None where that is not known."""
+    counts = Counter(application.short_lived_programs)
+    if not counts:
+        return None
+    used_s = defaultdict[str, float](float)
+    if application.starts_generations:
+        for process in application.members:
+            if process.started_inside:
+                used_s[process.name] += process.cpu_s
+    children_s = sum(used_s.values()) + application.short_lived_cores.total()
+    whole_s = application.cores.total()
+    return StartedPrograms(
+        names=sorted(counts, key=lambda name: (-used_s[name], -counts[name]))[:NAMES_SHOWN],
+        starts=counts.total(),
+        share=min(1.0, children_s / whole_s) if whole_s else 0.0,
+    )
+
+
+def started_evidence(exam: Examination, application: Application) -> list[EvidenceFigure]:
+    """Return how often it starts programs again and again; nothing where they are a side of it."""
+    started = started_programs(application)
+    if started is None:
+        return []
+    if not (application.starts_generations or started.share >= exam.limits.culprit.started_share):
+        return []
+    rate = started.starts / exam.series.duration_s
+    return [figure("app-started", rate, which=list(started.names))]

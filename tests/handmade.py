@@ -190,6 +190,7 @@ def examination(machine, applications=(), processes=(), **devices):
     }
     weights = {device.path: device for device in devices.pop("weights", ())}
     surveyed = SimpleNamespace(
+        frozen_groups=[],
         storage=devices.pop("storage", []),
         scheduled=weights.get,
         autogroup=devices.pop("autogroup", False),

@@ -16,6 +16,7 @@ from dunmist.computer import (
     ParseError,
     Root,
     cpus,
+    frozen_groups,
     link_queues,
     machine,
     memory,
@@ -56,6 +57,7 @@ PARSERS = (
     users.parse_passwd,
     memory_events.parse_memory_events,
     memory_events.parse_memory_max,
+    frozen_groups.parse_group_events,
     lambda data: link_queues.parse_queue(memoryview(data)),
     lambda data: link_queues.parse_address(memoryview(data)),
 )
@@ -267,6 +269,13 @@ class Groups(unittest.TestCase):
             ],
             self.groups.memory_events({"/a.slice/b.service", "/c.slice"}),
         )
+
+    def test_the_topmost_frozen_groups(self):
+        for name, frozen in (("a", 0), ("a/b", 1), ("a/b/c", 1), ("d", 0), ("d/e", 0)):
+            self.write(f"{name}/cgroup.events", f"populated 1\nfrozen {frozen}\n")
+        found = self.groups.frozen({"/a/b/c", "/d/e", "/gone"})
+        self.assertEqual(["/a/b"], [group.path for group in found])
+        self.assertTrue(found[0].file.endswith("a/b/cgroup.freeze"), found[0].file)
 
 
 class Table(unittest.TestCase):

@@ -29,6 +29,7 @@ from dunmist.diagnosis.local_clients import (
 )
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.ranking import rank_culprits
+from dunmist.diagnosis.real_time import real_time_evidence
 from dunmist.diagnosis.records import Finding, ResourceState, figure
 from dunmist.diagnosis.resources import RESOURCE_BY_WORD, find_bound, find_coverage, find_slow_disks
 from dunmist.series import CallUse, ProcessorSensor, SocketSeries, Storage, UnixConnection
@@ -837,6 +838,20 @@ class LocalClients(unittest.TestCase):
         self.assertEqual([], self.unix_clients(*only, cores=0.01))
         self.assertEqual([], self.unix_clients((1, False), (2, False)))
         self.assertEqual([("idler", 1)], self.unix_clients((1, False), (2, True)))
+
+    def test_real_time_priority_is_told_of_who_uses_a_cpu_with_it(self):
+        for policy, cores, priority in (
+            (1, 0.9, 50.0),
+            (2, 0.9, 50.0),
+            (0, 0.9, None),
+            (1, 0.05, None),
+        ):
+            with self.subTest(policy=policy, cores=cores):
+                tern = application(1, LINE, "tern", cores=cores)
+                process(7, tern, LINE, cores=0.01)
+                process(8, tern, LINE, cores=cores, policy=policy, rt_priority=50)
+                told = [item.value for item in real_time_evidence(tern)]
+                self.assertEqual([priority] if priority else [], told)
 
     def test_a_log_service_works_for_who_wrote_most_of_its_last_lines(self):
         keeper, gull, cron = (

@@ -43,6 +43,18 @@ THREADS = (
     "import threading, time\nfor _ in range(3):"
     " threading.Thread(target=time.sleep, args=(60,), daemon=True).start()\n" + SLEEP
 )
+# a third of a CPU before all ordinary tasks
+HASTY = """
+import os, threading, time
+os.sched_setscheduler(0, os.SCHED_RR, os.sched_param(3))
+threading.Thread(target=time.sleep, args=(60,), daemon=True).start()
+print("ready", os.getpid(), flush=True)
+end = time.monotonic() + 60
+while time.monotonic() < end:
+    begin = time.monotonic()
+    while time.monotonic() < begin + 0.02: pass
+    time.sleep(0.04)
+"""
 FAMILY = (
     "import subprocess, sys, time\nif len(sys.argv) == 1:\n"
     "    for _ in range(3): subprocess.Popen([sys.executable, __file__, 'child'])\n" + SLEEP
@@ -248,6 +260,23 @@ class Acting(InFolder):
             self.assertEqual([0] * 4, self.nice_values(child.pid))
         else:
             self.assertIn("administrator", self.undo(status=1).stderr)
+
+    @unittest.skipUnless(os.geteuid() == 0, "real-time priority needs the administrator")
+    def test_real_time_priority_is_taken_and_given_back(self):
+        child = self.start("hasty_tern.py", HASTY)
+        self.sample_now()
+        shown = self.fix("--pid", child.pid).stdout
+        self.assertNotIn("lower-priority", shown)
+        done = self.step(child.pid, "Take real-time priority", "--yes")
+        self.assertIn("set for 2 threads", done.stdout)
+        self.assertEqual({os.SCHED_OTHER}, self.policies(child.pid))
+        self.undo()
+        self.assertEqual({os.SCHED_RR}, self.policies(child.pid))
+        self.assertEqual(3, os.sched_getparam(child.pid).sched_priority)
+
+    def policies(self, pid):
+        threads = Path(f"/proc/{pid}/task").iterdir()
+        return {os.sched_getscheduler(int(thread.name)) for thread in threads}
 
     def test_a_polite_end_then_force(self):
         child = self.start("deaf_tern.py", DEAF)
@@ -788,7 +817,7 @@ class ByName(InFolder):
         for arguments, said in (
             (("do", self.sample, "pausse"), "did you mean 'pause'"),
             (("do", self.sample, "99"), "steps, not 99"),
-            (("show", self.sample, "--culprit", "1", "--pid", "3"), "give one"),
+            (("show", self.sample, "--culprit", "1", "--pid", "3"), "give one of them"),
             (("do", self.sample), "STEP is missing"),
             (("undo", "x"), "takes the number of an act"),
         ):

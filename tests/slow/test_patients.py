@@ -26,6 +26,7 @@ cpu-hog still-fan wait close pause limit
 defunct-pile left-behind find-parent
 deleted-executable odd-corner keep-evidence ask-security
 descriptor-leak open-drawers report-fault restart-service
+group-frozen frozen-ledge thaw-group
 disk-saturated noon-copy find-disk-user
 disk-slow worn-spinner save-and-replace-disk
 fan-stopped still-fan check-fan

@@ -13,6 +13,7 @@ Verb = Literal[
     "alternate",
     "install-unit",
     "lower-priority",
+    "ordinary-priority",
     "lower-disk-priority",
     "end",
     "end-family",

@@ -10,6 +10,7 @@ of its own, ``terminal``, ``low-priority`` already, ``doubtful``, ``packaged``, 
 name), ``of-others`` (than who sits here), ``killable`` (all of it that waits uninterruptibly can be
 ended by force), ``limits-`` with the resource that limits, and the guards of the catalogue:
 ``essential``, ``atomic``, ``wanted`` and ``unfinished`` (ending it means starting over).
+``real-time`` is a program that no ordinary task can interrupt.
 ``cause-known`` is added where somebody or something is to blame for what it waits for, ``part`` and
 ``cancellable`` where one of its processes takes nearly all (advice/guilty_part.py), ``does-`` with
 each kind of work that is a good part of what it does (advice/code.toml).
@@ -18,7 +19,7 @@ each kind of work that is a good part of what it does (advice/code.toml).
 from dunmist.advice.program_facts import About
 from dunmist.applications import in_user_manager
 from dunmist.computer import is_person
-from dunmist.diagnosis import Diagnosis, Kind, Role
+from dunmist.diagnosis import Diagnosis, Kind, Role, real_time_process
 from dunmist.series import Process, Series, is_killable
 
 # findings that make a program evidence, which nobody should end
@@ -42,6 +43,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
         "several": len(living) > 1,
         "window": unit.startswith("app-") and unit.endswith(".scope"),
         "terminal": process.facts.tty > 0,
+        "real-time": real_time_process(application) is not None,
         "low-priority": application.low_priority >= low,
         # a file that an update replaced is no riddle
         "doubtful": not kinds.isdisjoint(DOUBTS) or about.file_state == "missing",

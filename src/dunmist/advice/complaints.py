@@ -18,6 +18,7 @@ FREEZING: tuple[Kind, ...] = (
     "paging-storm",
     "oom-kill",
     "stuck-process",
+    "group-frozen",
     "lock-wait",
     "memory-short",
     "disk-slow",

@@ -17,6 +17,8 @@ from dunmist.series import Application, Series
 PERCENT_STEP = 10
 MOUNTS_SHOWN = 3
 HEAT_OF = ("processor", "board")
+# options of chrt(1) by policy, sched(7)
+REAL_TIME_FLAGS = {1: "-f", 2: "-r"}
 NO_ENTRY = {"file": "", "disable_entry": "", "enable_entry": ""}
 
 
@@ -47,6 +49,7 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
         "limit_cores": cores_text(percent / 100.0, processors),
         "package": about.package.name if about.package else "",
         "restore_nice": _restore_nice(application),
+        "restore_real_time": _restore_real_time(application),
         "logged_in": _logged_in(series, about),
     } | (entry_filling(entry) if entry else NO_ENTRY)
 
@@ -59,7 +62,13 @@ def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> d
         "copy_target": _copy_target(subject, series),
         "cause": cause_name(diagnosis, effect_of(finding, diagnosis)) or "",
         "sensor_modules": " ".join(map(shlex.quote, sensor_modules(series))),
+        "freeze_file": _freeze_file(finding),
     }
+
+
+def _freeze_file(finding: Finding) -> str:
+    files = (figure.slots["file"] for figure in finding.evidence if figure.key == "frozen-group")
+    return shlex.quote(str(next(files, "")))
 
 
 def thing_filling(name: str) -> dict[str, str]:
@@ -255,6 +264,16 @@ def is_past_normal(about: About, series: Series) -> bool:
 def _systemctl(application: Application) -> str:
     user = application.manager_user
     return f"systemctl --user --machine={shlex.quote(user)}@" if user else "systemctl"
+
+
+def _restore_real_time(application: Application) -> str:
+    """Return the command that gives each process the real-time priority that it had."""
+    facts = [process.facts for process in application.living]
+    return "; ".join(
+        f"chrt -a {REAL_TIME_FLAGS[each.policy]} -p {each.rt_priority} {each.pid}"
+        for each in facts
+        if each.policy in REAL_TIME_FLAGS
+    )
 
 
 def _restore_nice(application: Application) -> str:

@@ -295,7 +295,7 @@ def _whom(
     from dunmist.jobs.selection import choose_culprit, choose_finding, choose_named, choose_owner_of
 
     if sum(given is not None for given in (culprit, finding, pid, named)) > 1:
-        raise click.UsageError("give only one of --culprit, --finding, --named and --pid")
+        raise click.UsageError("--culprit, --finding, --named and --pid: give one of them")
     judged = judge(file)
     if named is not None:
         return choose_named(judged, named)

@@ -51,6 +51,7 @@ from dunmist.computer.file_systems import FileSystem as FileSystem
 from dunmist.computer.file_systems import read_file_systems as read_file_systems
 from dunmist.computer.firmware import Firmware as Firmware
 from dunmist.computer.firmware import MemoryModule as MemoryModule
+from dunmist.computer.frozen_groups import FrozenGroup as FrozenGroup
 from dunmist.computer.gateways import Gateway as Gateway
 from dunmist.computer.gateways import read_gateways as read_gateways
 from dunmist.computer.graphics import GraphicsCard as GraphicsCard

@@ -9,6 +9,7 @@ import re
 
 import msgspec
 
+from dunmist.computer.frozen_groups import FrozenGroup, read_frozen_groups
 from dunmist.computer.load import parse_pressure
 from dunmist.computer.memory_events import MemoryEvents, read_memory_events
 from dunmist.computer.parsing import (
@@ -93,6 +94,10 @@ class ControlGroups:
     def memory_events(self, paths: set[str]) -> list[MemoryEvents]:
         """Return what was ended in groups for lack of memory; version 1 does not count it."""
         return read_memory_events(self._root, self._v2, paths) if self._v2 else []
+
+    def frozen(self, paths: set[str]) -> list[FrozenGroup]:
+        """Return the groups of which no task may run; version 1 shows that in another way."""
+        return read_frozen_groups(self._root, self._v2, paths) if self._v2 else []
 
     def scheduling(self, paths: list[str]) -> Scheduling:
         """Return how groups are scheduled among one another."""

@@ -46,7 +46,7 @@ def parse_memory_max(data: bytes) -> int | None:
 def read_memory_events(root: Root, directory: str, paths: set[str]) -> list[MemoryEvents]:
     """Return the groups, and those above them, in which something was ended since they began."""
     memory_events = []
-    for path in sorted(_with_those_above(paths)):
+    for path in sorted(with_those_above(paths)):
         name = f"{directory}{path}/memory.events"
         words = root.parse(name, parse_memory_events, SUBJECT, may_be_silent=True)
         if words and any(words.values()):
@@ -57,7 +57,8 @@ def read_memory_events(root: Root, directory: str, paths: set[str]) -> list[Memo
     return memory_events
 
 
-def _with_those_above(paths: set[str]) -> set[str]:
+def with_those_above(paths: set[str]) -> set[str]:
+    """Return groups and all their parents, without the root group."""
     with_those_above = set()
     for path in paths:
         above = path.rstrip("/")

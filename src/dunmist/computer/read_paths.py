@@ -183,6 +183,7 @@ READ_PATHS = (
         "control groups of the busiest processes",
         (f"{GROUP}/**/{{cpu,memory,io}}.*", f"{GROUP}/**/{{cpu.stat,cpu.shares,memory.events}}"),
     ),
+    ReadPath("groups that are frozen", (f"{GROUP}/**/cgroup.events",)),
     ReadPath("firmware tables", ("/sys/firmware/dmi/tables/DMI", "/sys/class/dmi/id/*")),
     ReadPath("which drives can be asked for their health", ("/sys/block/*/device/vendor",)),
     ReadPath("what waits for a restart", ("/boot/*", "/run/reboot-required")),

@@ -12,6 +12,7 @@ from dunmist.diagnosis.findings.heat import held_share as held_share
 from dunmist.diagnosis.findings.heat import hours_left as hours_left
 from dunmist.diagnosis.judge import diagnose as diagnose
 from dunmist.diagnosis.local_clients import CLIENT_EVIDENCE as CLIENT_EVIDENCE
+from dunmist.diagnosis.real_time import real_time_process as real_time_process
 from dunmist.diagnosis.records import AlsoStrained as AlsoStrained
 from dunmist.diagnosis.records import Culprit as Culprit
 from dunmist.diagnosis.records import Diagnosis as Diagnosis

@@ -7,6 +7,7 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.local_clients import serving_evidence
 from dunmist.diagnosis.onset import find_onset
+from dunmist.diagnosis.real_time import real_time_evidence
 from dunmist.diagnosis.records import Culprit, EvidenceFigure, figure
 from dunmist.diagnosis.resources import Resource, find_bound
 from dunmist.diagnosis.started_programs import started_evidence
@@ -125,6 +126,7 @@ def _evidence(
     short = application.short_lived_cores.mean()
     if short >= table.short_lived_least:
         evidence.append(figure("app-short-lived", short, of=processors))
+    evidence += real_time_evidence(application)
     evidence += started_evidence(exam, application)
     evidence += serving_evidence(exam, application)
     evidence += _waiting(exam, application, limiting, is_victim=is_victim)

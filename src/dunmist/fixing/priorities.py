@@ -1,4 +1,4 @@
-"""Priorities of processor and disk, thread by thread.
+"""Set the priorities of CPU and disk, thread by thread.
 
 On Linux both belong to a thread, not to a process (setpriority(2), "C library/kernel differences";
 ioprio_set(2)), so every thread of a process is set. The C library has no function for the second
@@ -22,6 +22,8 @@ T = TypeVar("T")
 # about a ninth of the weight of an ordinary task, sched(7)
 LOWER_NICE = 10
 IDLE = 3 << 13  # class IDLE, Documentation/block/ioprio.rst
+# a policy and a priority in one number; priorities end at 99, sched(7)
+POLICY_UNIT = 100
 # IOPRIO_WHO_PROCESS, ioprio_set(2)
 WHO_PROCESS = 1
 # machine: numbers of ioprio_set and ioprio_get
@@ -40,6 +42,23 @@ def remember_processor(act: Act, targets: list[Target], root: Root) -> Remembere
     """Return the nice value of every thread."""
     del act
     return _remembered(targets, root, _nice_of)
+
+
+def remember_policy(act: Act, targets: list[Target], root: Root) -> Remembered:
+    """Return scheduling policy and real-time priority of every thread, in one number."""
+    del act
+    return _remembered(targets, root, _policy_of)
+
+
+def make_ordinary(act: Act, targets: list[Target], root: Root) -> Result:
+    """Take real-time priority from every thread."""
+    del act
+    return _lower(targets, root, lambda tid: _set_policy(tid, os.SCHED_OTHER * POLICY_UNIT))
+
+
+def undo_policy(line: JournalLine, root: Root) -> str:
+    """Give every thread the policy and priority it had; raises Refused."""
+    return _restored(line, root, _set_policy)
 
 
 def remember_disk(act: Act, targets: list[Target], root: Root) -> Remembered:
@@ -137,6 +156,15 @@ def _lower_nice(tid: int) -> None:
 
 def _set_nice(tid: int, nice: int) -> None:
     os.setpriority(os.PRIO_PROCESS, tid, nice)
+
+
+def _policy_of(tid: int) -> int:
+    return os.sched_getscheduler(tid) * POLICY_UNIT + os.sched_getparam(tid).sched_priority
+
+
+def _set_policy(tid: int, value: int) -> None:
+    policy, priority = divmod(value, POLICY_UNIT)
+    os.sched_setscheduler(tid, policy, os.sched_param(priority))
 
 
 def _disk_class_of(tid: int) -> int:

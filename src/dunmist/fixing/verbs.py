@@ -67,6 +67,14 @@ VERB_RULES: Mapping[Verb, VerbRule] = {
         in_boot=True,
         remember=priorities.remember_processor,
     ),
+    "ordinary-priority": VerbRule(
+        check_processes,
+        priorities.make_ordinary,
+        priorities.undo_policy,
+        "The program {name} no longer runs before all others.",
+        in_boot=True,
+        remember=priorities.remember_policy,
+    ),
     "lower-disk-priority": VerbRule(
         check_processes,
         priorities.lower_disk,

@@ -17,7 +17,15 @@ NOT_BY_SHELL = {
     "tick": ("after_ms", "code", "calls", "complaints", "exits", "files", "file_totals"),
     "survey": (
         *("sessions", "units", "autostart", "packages", "boot", "drives", "rollups"),
-        *("time_sync", "pending", "updates", "memory_events", "unix_pairs", "log_ends"),
+        *(
+            "time_sync",
+            "pending",
+            "updates",
+            "memory_events",
+            "frozen_groups",
+            "unix_pairs",
+            "log_ends",
+        ),
         "terminals",
         *("replaced", "deleted_files", "radio", "functions", "asked"),
     ),

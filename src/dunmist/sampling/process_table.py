@@ -214,6 +214,10 @@ class ProcessTable:
         """Return the control groups that processes are in."""
         return {entry.group for entry in self._entries.values() if entry.group}
 
+    def unit_groups(self) -> set[str]:
+        """Return the groups that processes belong to, those of CPU time aside."""
+        return {entry.unit_group for entry in self._entries.values() if entry.unit_group}
+
     def program_files(self) -> list[str]:
         """Return the files of the living programs: executables and what interpreters run."""
         return sorted({file for entry in self._entries.values() for file in entry.files})
@@ -269,6 +273,7 @@ class ProcessTable:
             first_seen_s=self._elapsed_s,
             kernel=facts.kernel,
             group=facts.cpu_cgroup or facts.cgroup,
+            unit_group=facts.cgroup,
             files=program_files(facts),
         )
         self._next += 1

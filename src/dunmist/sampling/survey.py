@@ -17,6 +17,7 @@ from dunmist.computer import (
     DeletedFile,
     DriveHealth,
     FileSystem,
+    FrozenGroup,
     Gateway,
     Home,
     KnownUpdates,
@@ -95,6 +96,7 @@ class Survey(
     locks: list[LockWait] = []
     scheduling: Scheduling | None = None
     memory_events: list[MemoryEvents] = []
+    frozen_groups: list[FrozenGroup] = []
     pending: Pending | None = None
     drives: list[DriveHealth] = []
     boot: Boot | None = None
@@ -149,6 +151,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         ],
         scheduling=computer.groups.scheduling(list(computer.quotas)) if is_last else None,
         memory_events=computer.groups.memory_events(table.groups()),
+        frozen_groups=computer.groups.frozen(table.unit_groups()) if is_last else [],
         pending=read_pending(root) if is_last else None,
         updates=_updates(computer, packages) if is_last else None,
         boot=boot,

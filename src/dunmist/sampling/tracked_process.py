@@ -71,6 +71,7 @@ class TrackedProcess:
     detailed_ns: int | None = None  # how long it had run when its details were read
     kernel: bool = False
     group: str | None = None
+    unit_group: str | None = None
     files: tuple[str, ...] = ()
     more: dict[str, int] = field(default_factory=dict)  # descriptors of its other files
     hidden: set[str] = field(default_factory=set)  # files that may not be read

@@ -12,6 +12,7 @@ from dunmist.computer import (
     Change,
     DeletedFile,
     FileSystem,
+    FrozenGroup,
     Gateway,
     GroupWeight,
     MemoryEvents,
@@ -107,6 +108,11 @@ class Surveyed:
         if len(self.surveys) < 2 or before is None:
             return False
         return (before.active, before.since_s) == (unit.active, unit.since_s)
+
+    @property
+    def frozen_groups(self) -> list[FrozenGroup]:
+        """The groups in which nothing may run, without those below another one."""
+        return self.last.frozen_groups if self.last else []
 
     def out_of_memory(self) -> dict[str, MemoryEvents]:
         """Return the control groups whose limit ended something during the capture.

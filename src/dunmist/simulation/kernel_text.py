@@ -166,6 +166,8 @@ def group_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     """Yield the files of version 2 control groups."""
     yield "sys/fs/cgroup/cgroup.controllers", "cpu io memory pids\n"
     quotas = {process.spec.cgroup: process.spec.quota_cores for process in model.processes.all}
+    for path in {process.spec.cgroup for process in model.processes.all if process.spec.frozen}:
+        yield f"sys/fs/cgroup{path}/cgroup.events", "populated 1\nfrozen 1\n"
     for path, (usage_s, periods, limited, limited_s) in model.groups.items():
         directory, quota = f"sys/fs/cgroup{path}", quotas.get(path)
         limit = "max" if quota is None else round(quota * 100_000)

@@ -102,6 +102,7 @@ class ProgramSpec(Spec, frozen=True):
     defunct: int = 0  # children that nobody waited for
     restarts_every_s: float = 0.0  # dies and is started again
     quota_cores: float | None = None  # of its control group
+    frozen: bool = False  # its control group
     driver: Driver | None = None  # the demand follows this instead
     age_s: float | None = None  # before the capture; None since the computer started
     autostarts: bool = False

@@ -9,6 +9,7 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.local_clients import serving_evidence
 from dunmist.diagnosis.quotas import find_quotas
+from dunmist.diagnosis.real_time import real_time_evidence
 from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
 from dunmist.diagnosis.resources import Bound, find_bound
 from dunmist.diagnosis.started_programs import started_evidence
@@ -41,6 +42,7 @@ def _core_bound(exam: Examination) -> list[Finding]:
                     figure("app-full", bound.full_share, pid=float(bound.process.pid))
                     for bound in same[:BOUND_SHOWN]
                 ),
+                *real_time_evidence(application),
                 *serving_evidence(exam, application),
             ],
             application,
@@ -76,7 +78,8 @@ def _use(exam: Examination) -> list[Finding]:
             kind, severity = BACKGROUND
         else:
             continue
-        evidence += started_evidence(exam, application) + serving_evidence(exam, application)
+        evidence += real_time_evidence(application) + started_evidence(exam, application)
+        evidence += serving_evidence(exam, application)
         findings.append(application_finding(kind, severity, application, evidence))
     return findings
 

@@ -11,6 +11,8 @@ from dunmist.series import Application, Process
 
 CONCERN: Severity = "concern"
 NOTE: Severity = "note"
+# programs of a frozen group that are named
+FROZEN_SHOWN = 4
 UNINTERRUPTIBLE, STOPPED, ENDED = "D", ("T", "t"), "Z"
 
 
@@ -27,6 +29,24 @@ def _defunct(exam: Examination) -> list[Finding]:
         return [Finding("defunct-pile", "note", None, evidence)]
     evidence.append(figure("defunct-parent", float(count), name=parent.name, pid=float(parent_pid)))
     return [Finding("defunct-pile", "note", parent.name, evidence, parent.application)]
+
+
+@finds("group-frozen")
+def _frozen(exam: Examination) -> list[Finding]:
+    """Find groups in which nothing may run, although their programs seem to sleep."""
+    findings = []
+    for group in exam.series.surveyed.frozen_groups:
+        inside = [
+            process.name
+            for process in exam.series.living.values()
+            if f"{process.facts.cgroup or ''}/".startswith(f"{group.path}/")
+        ]
+        if inside:
+            names = [name for name, _ in Counter(inside).most_common(FROZEN_SHOWN)]
+            evidence = [figure("frozen-group", float(len(inside)), which=names, file=group.file)]
+            subject = group.path.rpartition("/")[2]
+            findings.append(Finding("group-frozen", "concern", subject, evidence))
+    return findings
 
 
 @finds("stuck-process")

@@ -277,6 +277,23 @@ CASES = (
         "systemctl reset-failed",
         must={"service-failed": "ring-print"},
     ),
+    Case(
+        "a service that was frozen",
+        "unit chart-view chart-view serve 8099; sleep 1; systemctl freeze chart-view",
+        "systemctl thaw chart-view; gone chart-view",
+        must={"group-frozen": "chart-view.service"},
+        names=("echo 0 > /sys/fs/cgroup/system.slice/chart-view.service/cgroup.freeze",),
+    ),
+    Case(
+        "a program at real-time priority with two ordinary ones",
+        "unit wader-count -p CPUSchedulingPolicy=rr -p CPUSchedulingPriority=20 wader-count spin;"
+        " unit egg-census egg-census spin 2",
+        "gone wader-count egg-census",
+        "cpu",
+        ("wader-count", "egg-census"),
+        may=BUSY,
+        names=("real-time priority 20", "chrt -a -o -p 0"),
+    ),
     Case("a start that hangs", START_HANGS, "gone tide-feed", must={"service-stuck": "tide-feed"}),
     Case("a stop that hangs", STOP_HANGS, "gone tide-feed", must={"service-stuck": "tide-feed"}),
     Case(

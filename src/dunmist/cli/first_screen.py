@@ -15,7 +15,7 @@ from typing import NamedTuple
 import click
 
 from dunmist.advice import GUESSES, Case, Judged, change_brief, doing_text, percent, span_text
-from dunmist.diagnosis import ResourceState
+from dunmist.diagnosis import ResourceState, real_time_process
 from dunmist.harmless import cut_middle, harmless
 from dunmist.reports import (
     LEVEL_LOOKS,
@@ -278,6 +278,8 @@ def _background(judged: Judged, row: ProgramRow) -> str:
         parts.append(f"but like this for at most {span_text(onset.at_most_s)},")
     if changed := change_brief(case.recent):
         parts.append(f"{changed},")
+    if (hasty := real_time_process(row.application)) is not None:
+        parts.append(f"real-time priority {hasty.facts.rt_priority},")
     parents = about.process.ancestors
     if parents:
         parts.append(f"started by {parents[0].name} ({parents[0].pid})")

@@ -840,6 +840,7 @@ class LocalClients(unittest.TestCase):
         self.assertEqual([("idler", 1)], self.unix_clients((1, False), (2, True)))
 
     def test_real_time_priority_is_told_of_who_uses_a_cpu_with_it(self):
+        exam = SimpleNamespace(limits=thresholds())
         for policy, cores, priority in (
             (1, 0.9, 50.0),
             (2, 0.9, 50.0),
@@ -850,7 +851,7 @@ class LocalClients(unittest.TestCase):
                 tern = application(1, LINE, "tern", cores=cores)
                 process(7, tern, LINE, cores=0.01)
                 process(8, tern, LINE, cores=cores, policy=policy, rt_priority=50)
-                told = [item.value for item in real_time_evidence(tern)]
+                told = [item.value for item in real_time_evidence(exam, tern)]
                 self.assertEqual([priority] if priority else [], told)
 
     def test_a_log_service_works_for_who_wrote_most_of_its_last_lines(self):

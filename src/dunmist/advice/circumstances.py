@@ -43,7 +43,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
         "several": len(living) > 1,
         "window": unit.startswith("app-") and unit.endswith(".scope"),
         "terminal": process.facts.tty > 0,
-        "real-time": real_time_process(application) is not None,
+        "real-time": real_time_process(application, diagnosis.limits) is not None,
         "low-priority": application.low_priority >= low,
         # a file that an update replaced is no riddle
         "doubtful": not kinds.isdisjoint(DOUBTS) or about.file_state == "missing",

@@ -126,7 +126,7 @@ def _evidence(
     short = application.short_lived_cores.mean()
     if short >= table.short_lived_least:
         evidence.append(figure("app-short-lived", short, of=processors))
-    evidence += real_time_evidence(application)
+    evidence += real_time_evidence(exam, application)
     evidence += started_evidence(exam, application)
     evidence += serving_evidence(exam, application)
     evidence += _waiting(exam, application, limiting, is_victim=is_victim)

@@ -3,24 +3,24 @@
 Sources: sched(7), fields 40 and 41 of proc_pid_stat(5). A nice value means nothing to such a task.
 """
 
+from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import EvidenceFigure, figure
 from dunmist.series import Application, Process
+from dunmist.thresholds import Thresholds
 
 # sched(7): first-in first-out, and round robin
 REAL_TIME = (1, 2)
-# less of a CPU keeps nobody waiting: a sound server, a watchdog
-CORES_LEAST = 0.1
 
 
-def real_time_process(application: Application) -> Process | None:
+def real_time_process(application: Application, limits: Thresholds) -> Process | None:
     """Return the busiest process if it runs at real-time priority, else None."""
     busiest = max(application.members, key=lambda process: process.cpu_s, default=None)
     if busiest is None or application.kernel or busiest.facts.policy not in REAL_TIME:
         return None
-    return busiest if application.cores.mean() >= CORES_LEAST else None
+    return busiest if application.cores.mean() >= limits.culprit.real_time_cores else None
 
 
-def real_time_evidence(application: Application) -> list[EvidenceFigure]:
+def real_time_evidence(exam: Examination, application: Application) -> list[EvidenceFigure]:
     """Return the real-time priority of an application that uses CPU time, or nothing."""
-    process = real_time_process(application)
+    process = real_time_process(application, exam.limits)
     return [figure("app-real-time", float(process.facts.rt_priority))] if process else []

@@ -53,6 +53,8 @@ class CulpritLimits(Figures, frozen=True):
     short_lived_least: Cores = 0.05
     # share of an application's CPU time from which the programs that it starts are named with it
     started_share: Share = 0.5
+    # less of a CPU at real-time priority keeps no task waiting: a sound server, a watchdog
+    real_time_cores: Cores = 0.1
 
 
 class CoverageLimits(Figures, frozen=True):

@@ -42,7 +42,7 @@ def _core_bound(exam: Examination) -> list[Finding]:
                     figure("app-full", bound.full_share, pid=float(bound.process.pid))
                     for bound in same[:BOUND_SHOWN]
                 ),
-                *real_time_evidence(application),
+                *real_time_evidence(exam, application),
                 *serving_evidence(exam, application),
             ],
             application,
@@ -78,7 +78,7 @@ def _use(exam: Examination) -> list[Finding]:
             kind, severity = BACKGROUND
         else:
             continue
-        evidence += real_time_evidence(application) + started_evidence(exam, application)
+        evidence += real_time_evidence(exam, application) + started_evidence(exam, application)
         evidence += serving_evidence(exam, application)
         findings.append(application_finding(kind, severity, application, evidence))
     return findings

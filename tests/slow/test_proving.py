@@ -110,7 +110,10 @@ class OnRealProcesses(InFolder):
         )
         self.addCleanup(proving.communicate)
         self.addCleanup(proving.kill)
-        self.assertTrue(self.within(60, lambda: "T" in self.states()), "never paused")
+        seen = self.within(60, lambda: "T" in self.states() or proving.poll() is not None)
+        # a refusal says more than that nothing happened
+        self.assertIsNone(proving.poll(), proving.poll() is not None and proving.stderr.read())
+        self.assertTrue(seen, "never paused")
         return hog, proving
 
     def states(self):

@@ -154,8 +154,8 @@ class Complaint(click.ParamType):  # type: ignore[type-arg]  # generic since cli
             return word
         if word not in COMPLAINTS:
             near = get_close_matches(word, COMPLAINTS, n=1)
-            hint = f"did you mean '{near[0]}'?" if near else f"choose from {', '.join(COMPLAINTS)}"
-            self.fail(f"unknown complaint '{word}'; {hint}, or write program:NAME", param, ctx)
+            hint = f"write '{near[0]}'" if near else f"choose from {', '.join(COMPLAINTS)}"
+            self.fail(f"unknown complaint '{word}'; {hint} or program:NAME", param, ctx)
         return word
 
     def shell_complete(

@@ -21,8 +21,8 @@ sys.addaudithook(hear)
 """
 # what any Python program reads, and what is the user's own of this one
 OF_PYTHON = re.compile(
-    r"/(usr|opt|root|home|tmp|var/tmp|lib/python\\d)(/.*)?|/etc/(localtime|ssl/.*|timezone)"
-    r"|/dev/(null|urandom|tty)|/run/dunmist(/.*)?|/proc/#/(statm|fd|cgroup|status)"
+    r"/(usr/)?lib/python\d.*|/etc/(localtime|timezone|ssl/.*)|/usr/share/zoneinfo/.*"
+    r"|/dev/(null|urandom|tty)|/run/dunmist(/.*)?|.*/\.(config|local/state)/dunmist(/.*)?"
 )
 NEVER = re.compile(r"/etc/g?shadow-?|.*/\.ssh/.*|/proc/[^/]+/(environ|mem)|/dev/(sd|nvme|vd).*")
 
@@ -56,7 +56,7 @@ class ReadPaths(InFolder):
         # a folder is listed before its files are opened
         plain_paths = {path for each in listed for path in expanded(each)}
         parents = (str(parent) for path in plain_paths for parent in Path(path).parents)
-        folders = {parent for parent in parents if "**" not in parent}
+        folders = {parent for parent in parents if not parent.endswith("**")}
         known = re.compile("|".join(map(path_expression, plain_paths | folders)))
         series = load_series(self.folder / "x.gz")
         # functions are looked up in the program files, which may have been replaced

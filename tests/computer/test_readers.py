@@ -274,8 +274,7 @@ class Groups(unittest.TestCase):
         for name, frozen in (("a", 0), ("a/b", 1), ("a/b/c", 1), ("d", 0), ("d/e", 0)):
             self.write(f"{name}/cgroup.events", f"populated 1\nfrozen {frozen}\n")
         found = self.groups.frozen({"/a/b/c", "/d/e", "/gone"})
-        self.assertEqual(["/a/b"], [group.path for group in found])
-        self.assertTrue(found[0].file.endswith("a/b/cgroup.freeze"), found[0].file)
+        self.assertEqual([("/a/b", "sys/fs/cgroup")], [(each.path, each.mount) for each in found])
 
 
 class Table(unittest.TestCase):

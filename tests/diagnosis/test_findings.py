@@ -7,7 +7,7 @@ from types import SimpleNamespace
 
 import numpy as np
 
-from dunmist.computer import Disk, FileSystem, KnownUpdates, MemoryEvents, Sensor, Unit
+from dunmist.computer import Disk, FileSystem, FrozenGroup, KnownUpdates, MemoryEvents, Sensor, Unit
 from dunmist.computer.boot import Boot, StartedUnit
 from dunmist.computer.boot_history import ComputerStart
 from dunmist.computer.crashes import Crash
@@ -707,6 +707,13 @@ class Processes(unittest.TestCase):
             with self.subTest([len(survey.locks) for survey in surveys]):
                 result = self.findings_of(self.process(7), self.process(8), surveys=surveys)
                 self.assertEqual(wanted, ("lock-wait", "auk7") in result)
+
+    def test_a_forged_capture_names_no_file_outside_of_the_groups(self):
+        for path, wanted in (("/a.scope", {"group-frozen"}), ("/../../../etc", set())):
+            task = self.process(7, cgroup=path)
+            exam = examination(machine(), [task.application], [task])
+            exam.series.surveyed.frozen_groups = [FrozenGroup(path, "sys/fs/cgroup")]
+            self.assertEqual(wanted, {kind for kind, _ in kinds(findings.processes, exam, NOTHING)})
 
     def test_ended_ones_that_nobody_waits_for(self):
         for count, wanted in ((20, {("defunct-pile", "auk1")}), (19, set())):

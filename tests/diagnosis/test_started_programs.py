@@ -5,8 +5,8 @@ from types import SimpleNamespace
 
 from dunmist.advice.code_work import code_work
 from dunmist.applications import Program
-from dunmist.diagnosis import started_programs, thresholds
-from dunmist.diagnosis.started_programs import started_evidence
+from dunmist.diagnosis import thresholds
+from dunmist.diagnosis.started_programs import started_evidence, started_programs
 from dunmist.series import CodePlace, CodeUse
 from tests.handmade import application, line, process
 

@@ -15,7 +15,7 @@ from dunmist.advice.peers import doing_of_peers
 from dunmist.advice.triage import Doing
 from dunmist.advice.waits import meaning_of_wait
 from dunmist.advice.wording import wording
-from dunmist.diagnosis import ResourceWord, Thresholds, started_programs
+from dunmist.diagnosis import ResourceWord, Thresholds, main_started_programs
 from dunmist.sampling import Survey
 from dunmist.series import Application, Series
 
@@ -86,8 +86,8 @@ def doing_text(doing: list[Doing], limiting: ResourceWord | None = None) -> str 
 
 def _of_started(application: Application, limits: Thresholds) -> Iterator[Doing]:
     """Yield the programs that it starts again and again, where they do most of its work."""
-    started = started_programs(application)
-    if started is None or started.share < limits.culprit.started_share:
+    started = main_started_programs(application, limits)
+    if started is None:
         return
     yield Doing(
         what="started",

@@ -14,7 +14,7 @@ from dunmist.diagnosis import (
     LevelWord,
     Severity,
     is_strained,
-    started_programs,
+    main_started_programs,
 )
 from dunmist.series import Application
 
@@ -115,8 +115,8 @@ def _also(diagnosis: Diagnosis) -> str:
 
 def _done_by(application: Application | None, diagnosis: Diagnosis) -> str:
     """Return which programs do the work of one that only starts them, or nothing."""
-    started = started_programs(application) if application else None
-    if started is None or started.share < diagnosis.limits.culprit.started_share:
+    started = main_started_programs(application, diagnosis.limits) if application else None
+    if started is None:
         return ""
     text: str = wording()["headline"]["started"].format(names=listed(started.names))
     return text

@@ -148,7 +148,7 @@ def _show_eight_weeks(output: Path, *, force: bool) -> None:
     click.echo(document_text(history_document(told)), nl=False)
     write_history(told, periods, picture, force=force)
     write_report(judge(capture, history=history), report, force=force)
-    click.echo(f"now against it: dunmist triage {capture} --history {history}")
+    click.echo(f"the computer now, with that history: dunmist triage {capture} --history {history}")
     click.echo(f"wrote {', '.join(map(str, (history, capture, picture, report)))}", err=True)
 
 

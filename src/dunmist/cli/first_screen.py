@@ -278,8 +278,8 @@ def _background(judged: Judged, row: ProgramRow) -> str:
         parts.append(f"but like this for at most {span_text(onset.at_most_s)},")
     if changed := change_brief(case.recent):
         parts.append(f"{changed},")
-    if (hasty := real_time_process(row.application, judged.diagnosis.limits)) is not None:
-        parts.append(f"real-time priority {hasty.facts.rt_priority},")
+    if (urgent := real_time_process(row.application, judged.diagnosis.limits)) is not None:
+        parts.append(f"real-time priority {urgent.facts.rt_priority},")
     parents = about.process.ancestors
     if parents:
         parts.append(f"started by {parents[0].name} ({parents[0].pid})")

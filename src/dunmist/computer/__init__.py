@@ -19,7 +19,6 @@ from dunmist.computer.code_events import NewMapping as NewMapping
 from dunmist.computer.code_events import NewName as NewName
 from dunmist.computer.code_events import NewProcess as NewProcess
 from dunmist.computer.code_events import open_code_events as open_code_events
-from dunmist.computer.control_groups import V2_ROOTS as V2_ROOTS
 from dunmist.computer.control_groups import ControlGroups as ControlGroups
 from dunmist.computer.control_groups import GroupSample as GroupSample
 from dunmist.computer.cpus import SOFT_INTERRUPTS as SOFT_INTERRUPTS
@@ -59,6 +58,7 @@ from dunmist.computer.graphics import GraphicsSample as GraphicsSample
 from dunmist.computer.graphics import GraphicsUse as GraphicsUse
 from dunmist.computer.graphics import parse_fdinfo as parse_fdinfo
 from dunmist.computer.graphics import read_graphics as read_graphics
+from dunmist.computer.group_paths import V2_ROOTS as V2_ROOTS
 from dunmist.computer.inventory import Inventory as Inventory
 from dunmist.computer.inventory import read_inventory as read_inventory
 from dunmist.computer.kernel_log import KERNEL_MESSAGE_KINDS as KERNEL_MESSAGE_KINDS

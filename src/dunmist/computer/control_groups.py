@@ -10,6 +10,7 @@ import re
 import msgspec
 
 from dunmist.computer.frozen_groups import FrozenGroup, read_frozen_groups
+from dunmist.computer.group_paths import V2_ROOTS
 from dunmist.computer.load import parse_pressure
 from dunmist.computer.memory_events import MemoryEvents, read_memory_events
 from dunmist.computer.parsing import (
@@ -26,8 +27,6 @@ from dunmist.computer.scheduling import Scheduling, read_scheduling
 SUBJECT = "control groups"
 # the two controllers are mounted together under either name
 V1_CPU = ("sys/fs/cgroup/cpu", "sys/fs/cgroup/cpu,cpuacct")
-# on its own, or together with version 1
-V2_ROOTS = ("sys/fs/cgroup", "sys/fs/cgroup/unified")
 STALLS = ("cpu", "memory", "io")
 _STAT = re.compile(rb"^(\w{1,40}) (\d{1,20})$", re.M)
 

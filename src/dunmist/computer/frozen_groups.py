@@ -8,7 +8,7 @@ import re
 
 import msgspec
 
-from dunmist.computer.memory_events import with_those_above
+from dunmist.computer.group_paths import Mount, with_parents
 from dunmist.computer.parsing import ParseError
 from dunmist.computer.root import Root
 
@@ -17,10 +17,13 @@ _FROZEN = re.compile(rb"^frozen ([01])$", re.M)
 
 
 class FrozenGroup(msgspec.Struct, frozen=True, array_like=True):
-    """One frozen group: its path, and the file that thaws it."""
+    """One frozen group: its path below the place where version 2 is mounted.
+
+    A capture names no file for a command: whoever writes one would choose what is overwritten.
+    """
 
     path: str
-    file: str
+    mount: Mount
 
 
 def parse_group_events(data: bytes) -> bool:
@@ -31,14 +34,14 @@ def parse_group_events(data: bytes) -> bool:
     return match[1] == b"1"
 
 
-def read_frozen_groups(root: Root, directory: str, paths: set[str]) -> list[FrozenGroup]:
+def read_frozen_groups(root: Root, mount: Mount, paths: set[str]) -> list[FrozenGroup]:
     """Return the frozen groups among these and their parents, without those below another one."""
     frozen: list[FrozenGroup] = []
     # a parent comes before its children
-    for path in sorted(with_those_above(paths)):
-        name = f"{directory}{path}"
+    for path in sorted(with_parents(paths)):
         if any(path.startswith(f"{group.path}/") for group in frozen):
             continue
-        if root.parse(f"{name}/cgroup.events", parse_group_events, SUBJECT, may_be_silent=True):
-            frozen.append(FrozenGroup(path, f"/{name}/cgroup.freeze"))
+        name = f"{mount}{path}/cgroup.events"
+        if root.parse(name, parse_group_events, SUBJECT, may_be_silent=True):
+            frozen.append(FrozenGroup(path, mount))
     return frozen

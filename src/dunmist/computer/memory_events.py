@@ -10,6 +10,7 @@ import re
 
 import msgspec
 
+from dunmist.computer.group_paths import with_parents
 from dunmist.computer.parsing import Counter, ParseError, count_of
 from dunmist.computer.root import Root
 
@@ -46,7 +47,7 @@ def parse_memory_max(data: bytes) -> int | None:
 def read_memory_events(root: Root, directory: str, paths: set[str]) -> list[MemoryEvents]:
     """Return the groups, and those above them, in which something was ended since they began."""
     memory_events = []
-    for path in sorted(with_those_above(paths)):
+    for path in sorted(with_parents(paths)):
         name = f"{directory}{path}/memory.events"
         words = root.parse(name, parse_memory_events, SUBJECT, may_be_silent=True)
         if words and any(words.values()):
@@ -55,14 +56,3 @@ def read_memory_events(root: Root, directory: str, paths: set[str]) -> list[Memo
             )
             memory_events.append(MemoryEvents(path, words["oom"], words["oom_kill"], limit))
     return memory_events
-
-
-def with_those_above(paths: set[str]) -> set[str]:
-    """Return groups and all their parents, without the root group."""
-    with_those_above = set()
-    for path in paths:
-        above = path.rstrip("/")
-        while above and above not in with_those_above:
-            with_those_above.add(above)
-            above = above.rpartition("/")[0]
-    return with_those_above

@@ -29,7 +29,7 @@ from dunmist.diagnosis.resources import RESOURCES as RESOURCES
 from dunmist.diagnosis.resources import Demand as Demand
 from dunmist.diagnosis.resources import attributed_cpu_s as attributed_cpu_s
 from dunmist.diagnosis.resources import savings_of as savings_of
-from dunmist.diagnosis.started_programs import started_programs as started_programs
+from dunmist.diagnosis.started_programs import main_started_programs as main_started_programs
 from dunmist.diagnosis.stopping_rule import is_decided as is_decided
 from dunmist.diagnosis.words import KINDS as KINDS
 from dunmist.diagnosis.words import LEVELS as LEVELS

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.records import EvidenceFigure, figure
 from dunmist.series import Application
+from dunmist.thresholds import Thresholds
 
 NAMES_SHOWN = 3
 
@@ -41,12 +42,18 @@ def started_programs(application: Application) -> StartedPrograms | None:
     )
 
 
+def main_started_programs(application: Application, limits: Thresholds) -> StartedPrograms | None:
+    """Return what an application starts again and again if that is most of its work, else None."""
+    started = started_programs(application)
+    return started if started and started.share >= limits.culprit.started_share else None
+
+
 def started_evidence(exam: Examination, application: Application) -> list[EvidenceFigure]:
     """Return how often it starts programs again and again; nothing where they are a side of it."""
     started = started_programs(application)
     if started is None:
         return []
-    if not (application.starts_generations or started.share >= exam.limits.culprit.started_share):
+    if not (application.starts_generations or main_started_programs(application, exam.limits)):
         return []
     rate = started.starts / exam.series.duration_s
     return [figure("app-started", rate, which=list(started.names))]

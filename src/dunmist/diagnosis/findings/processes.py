@@ -13,6 +13,7 @@ CONCERN: Severity = "concern"
 NOTE: Severity = "note"
 # programs of a frozen group that are named
 FROZEN_SHOWN = 4
+PARENT = ".."
 UNINTERRUPTIBLE, STOPPED, ENDED = "D", ("T", "t"), "Z"
 
 
@@ -41,9 +42,11 @@ def _frozen(exam: Examination) -> list[Finding]:
             for process in exam.series.living.values()
             if f"{process.facts.cgroup or ''}/".startswith(f"{group.path}/")
         ]
-        if inside:
+        # a capture may be forged: no path leads out of the groups
+        if inside and PARENT not in group.path.split("/"):
             names = [name for name, _ in Counter(inside).most_common(FROZEN_SHOWN)]
-            evidence = [figure("frozen-group", float(len(inside)), which=names, file=group.file)]
+            file = f"/{group.mount}{group.path}/cgroup.freeze"
+            evidence = [figure("frozen-group", float(len(inside)), which=names, file=file)]
             subject = group.path.rpartition("/")[2]
             findings.append(Finding("group-frozen", "concern", subject, evidence))
     return findings

@@ -140,7 +140,7 @@ class Answers(InFolder):
             (("triage", sample, "-o", "y.gz"), "sampled already; leave out --output"),
             (("triage", sample, "--for", "3s"), "leave out --for"),
             (("triage", sample, "--note", "x"), "leave out --note"),
-            (("triage", sample, "--complaint", "hott"), "did you mean 'hot'"),
+            (("triage", sample, "--complaint", "hott"), "write 'hot' or program:NAME"),
             (("triage", sample, "--complaint", "program:"), "program:NAME"),
             (("report", sample, "--brief", "--audience", "owner"), "leave out --audience"),
             (("report", sample, "--brief", "--complaint", "hot"), "technician's report"),

@@ -285,6 +285,30 @@ CASES = (
         names=("echo 0 > /sys/fs/cgroup/system.slice/chart-view.service/cgroup.freeze",),
     ),
     Case(
+        "a service at its limit of tasks",
+        "unit gate-one -p TasksMax=24 gate-one children 40",
+        "gone gate-one",
+        must={"limit-near": "gate-one.service"},
+        names=("24 tasks of 24", "could not start"),
+    ),
+    Case(
+        "a service that is bound to one CPU",
+        "unit moth-count -p CPUAffinity=0 moth-count spin 3",
+        "gone moth-count",
+        must={"bound-to-cpus": "moth-count"},
+        may=BUSY,
+        or_limiting="cpu",
+        culprits=("moth-count",),
+        names=("may run on 1 of 2 logical CPUs",),
+    ),
+    Case(
+        "files that lie in memory",
+        "dd if=/dev/zero of=/dev/shm/sound bs=1M count=320 status=none",
+        "rm /dev/shm/sound",
+        must={"memory-in-files": "/dev/shm"},
+        names=("du -xah -- /dev/shm",),
+    ),
+    Case(
         "a program at real-time priority with two ordinary ones",
         "unit wader-count -p CPUSchedulingPolicy=rr -p CPUSchedulingPriority=20 wader-count spin;"
         " unit egg-census egg-census spin 2",

@@ -156,6 +156,19 @@ def sandboxed():
     time.sleep(1e6 + len(kept))
 
 
+def children(count):
+    """Keep so many children, and try again for each that cannot start."""
+    started = 0
+    while started < int(count):
+        try:
+            if os.fork() == 0:
+                break
+            started += 1
+        except BlockingIOError:
+            time.sleep(0.5)
+    time.sleep(1e6)
+
+
 def chatter():
     """Write into the log as fast as it takes it."""
     log = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
@@ -189,6 +202,7 @@ if __name__ == "__main__":
             datagrams,
             look,
             sandboxed,
+            children,
             chatter,
             nap,
         )

@@ -84,10 +84,15 @@ def application(number, on, name=None, private=0.0, **figures):
     )
 
 
-def process(pid, of, on, threads=1, cores=0.0, waiting=0.0, private=0.0, watched=(), **about):
+def process(
+    pid, of, on, threads=1, cores=0.0, waiting=0.0, private=0.0, shared=0.0, watched=(), **about
+):
     """A process of an application that lives all the time; ``about`` are facts of it."""
     rates = {"cores": rate(cores, on), "waiting": rate(waiting, on)}
-    levels = {"private_bytes": level(private, on)}
+    levels = {
+        "private_bytes": level(private, on),
+        "rss_bytes": level(np.asarray(private) + shared, on),
+    }
     figures = SimpleNamespace(
         rate=rates.__getitem__, level=levels.__getitem__, states=lambda: made.state * on.ticks
     )
@@ -191,6 +196,7 @@ def examination(machine, applications=(), processes=(), **devices):
     weights = {device.path: device for device in devices.pop("weights", ())}
     surveyed = SimpleNamespace(
         frozen_groups=[],
+        task_limits=[],
         storage=devices.pop("storage", []),
         scheduled=weights.get,
         autogroup=devices.pop("autogroup", False),

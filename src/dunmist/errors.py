@@ -35,7 +35,7 @@ class HistoryError(DunmistError):
 
 
 class SettingsError(DunmistError):
-    """A file of settings cannot be read or holds something that is none."""
+    """A file of settings cannot be read or holds an invalid setting."""
 
 
 class Refused(DunmistError):

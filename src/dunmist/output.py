@@ -25,11 +25,11 @@ def check_output(path: Path, *, force: bool) -> None:
     except FileNotFoundError:
         there = None
     except OSError as error:
-        raise OutputError(f"{path}: {error.strerror}; choose another place with -o") from error
+        raise OutputError(f"{path}: {error.strerror}; choose another path with -o") from error
     if there is not None:
         _check_replaceable(path, there, force=force)
     if not os.access(path.parent, os.W_OK):
-        raise OutputError(f"{path}: cannot be written; choose another place with -o")
+        raise OutputError(f"{path}: cannot be written; choose another path with -o")
 
 
 def _check_replaceable(path: Path, there: os.stat_result, *, force: bool) -> None:
@@ -58,7 +58,7 @@ class NewFile:
         try:
             self.descriptor = os.open(self._beside, NEW_FLAGS, 0o600)
         except OSError as error:
-            raise OutputError(f"{path}: {error.strerror}; choose another place with -o") from error
+            raise OutputError(f"{path}: {error.strerror}; choose another path with -o") from error
 
     def put_in_place(self) -> None:
         """Give it its name; whatever was put there meanwhile is looked at again."""
@@ -76,7 +76,7 @@ class NewFile:
             ) from error
         except OSError as error:
             raise OutputError(
-                f"{self.path}: {error.strerror}; choose another place with -o"
+                f"{self.path}: {error.strerror}; choose another path with -o"
             ) from error
         self._is_in_place = True
 
@@ -113,7 +113,7 @@ def write_whole(path: Path, data: bytes, *, force: bool) -> None:
         new.put_in_place()
     except OSError as error:
         raise OutputError(
-            f"{path}: {error.strerror} while writing, and nothing was kept; choose another place "
+            f"{path}: {error.strerror} while writing, and nothing was kept; choose another path "
             "with -o"
         ) from error
     finally:

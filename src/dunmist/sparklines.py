@@ -18,7 +18,7 @@ Values = Sequence[float | None]
 
 def can_draw() -> bool:
     """Whether standard output takes block characters."""
-    # a library of the screen puts something else in place of it, which goes to the same terminal
+    # a library of the screen puts something else in its stead, which goes to the same terminal
     encoding = getattr(sys.stdout, "encoding", None) or getattr(sys.__stdout__, "encoding", None)
     try:
         (CURVE + SHADE + LEVELS).encode(encoding or "ascii")
@@ -40,13 +40,13 @@ def shade_text(shares: Values) -> str:
 
 
 def level_text(levels: Sequence[int]) -> str:
-    """Return one mark for each level, by its place among the words."""
+    """Return one mark for each level, by its index among the words."""
     marks = LEVELS if can_draw() else LEVELS_PLAIN
     return "".join(marks[level] for level in levels)
 
 
 def bar_cells(amounts: Sequence[float], width: int) -> list[int]:
-    """Return how many cells of a bar each amount gets; they add up to the width.
+    """Return the cells of a bar for each amount; they add up to the width.
 
     Cells are dealt by the largest remainder, and whatever is not nothing keeps one where there is
     room, so that no part vanishes.
@@ -57,9 +57,9 @@ def bar_cells(amounts: Sequence[float], width: int) -> list[int]:
     exact = [amount / total * width for amount in amounts]
     cells = [max(int(height), 1 if height > 0.05 else 0) for height in exact]
     while sum(cells) > width:
-        cells[max(range(len(cells)), key=lambda place: cells[place] - exact[place])] -= 1
+        cells[max(range(len(cells)), key=lambda index: cells[index] - exact[index])] -= 1
     while sum(cells) < width:
-        cells[max(range(len(cells)), key=lambda place: exact[place] - cells[place])] += 1
+        cells[max(range(len(cells)), key=lambda index: exact[index] - cells[index])] += 1
     return cells
 
 
@@ -68,5 +68,5 @@ def _mark(value: float | None, most: float, marks: str) -> str:
         return GAP
     if most <= 0:
         return marks[0]
-    place = math.ceil(value / most * len(marks)) - 1
-    return marks[min(max(place, 0), len(marks) - 1)]
+    index = math.ceil(value / most * len(marks)) - 1
+    return marks[min(max(index, 0), len(marks) - 1)]

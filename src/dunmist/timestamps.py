@@ -5,10 +5,10 @@ from datetime import UTC, datetime, tzinfo
 UNKNOWN = "unknown"
 
 
-def moment_text(moment_s: float, zone: tzinfo | None = UTC) -> str:
+def timestamp_text(timestamp_s: float, zone: tzinfo | None = UTC) -> str:
     """Return seconds since 1970 as local date and time with the offset of the zone."""
     try:
-        return datetime.fromtimestamp(moment_s, zone).strftime("%Y-%m-%d %H:%M %z")
+        return datetime.fromtimestamp(timestamp_s, zone).strftime("%Y-%m-%d %H:%M %z")
     except (OverflowError, ValueError, OSError):
         return UNKNOWN
 

@@ -57,7 +57,7 @@ def check_directory(path: Path) -> None:
 
 
 def who_can_change(path: Path) -> str | None:
-    """Return which component of a path somebody else than root can change, None where nobody can.
+    """Return the component of a path that another user than root can change, None if none.
 
     Links are followed, and what they lead to is looked at as well.
     """

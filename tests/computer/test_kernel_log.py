@@ -176,20 +176,20 @@ class Copies(unittest.TestCase):
         path = self.put("dev/kmsg", item % 1_000_000 + item % 4_000_000)
         log = KernelLog(self.root)
         self.addCleanup(log.close)
-        (first,) = log.look(10.0)
+        (first,) = log.read_new(10.0)
         self.assertEqual((2, 9.0, 6.0), (first.count, first.first_ago_s, first.last_ago_s))
-        self.assertEqual([], log.look(11.0))
+        self.assertEqual([], log.read_new(11.0))
         with path.open("ab") as more:
             more.write(item % 12_000_000 + b"3,2,12500000,-;half a li")
-        (second,) = log.look(13.0)
+        (second,) = log.read_new(13.0)
         self.assertEqual((1, 1.0), (second.count, second.last_ago_s))
 
     def test_a_missing_log_is_a_blind_spot_and_so_is_garbage(self):
-        self.assertEqual([], KernelLog(self.root).look(1.0))
+        self.assertEqual([], KernelLog(self.root).read_new(1.0))
         self.put("dev/kmsg", b"\xff\xfe\n3,1,5,-;fine\n")
         log = KernelLog(self.root)
         self.addCleanup(log.close)
-        self.assertEqual([], log.look(1.0))
+        self.assertEqual([], log.read_new(1.0))
         reasons = {item.reason for item in self.root.unread}
         self.assertEqual({"absent", "garbled"}, reasons)
 

@@ -6,6 +6,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from unittest.mock import patch
 
+import msgspec
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -22,6 +23,7 @@ from dunmist.computer import (
     memory,
     memory_events,
     processes,
+    task_limits,
     users,
 )
 from dunmist.computer import load as load_module
@@ -58,6 +60,8 @@ PARSERS = (
     memory_events.parse_memory_events,
     memory_events.parse_memory_max,
     frozen_groups.parse_group_events,
+    task_limits.parse_task_count,
+    task_limits.parse_refused_tasks,
     lambda data: link_queues.parse_queue(memoryview(data)),
     lambda data: link_queues.parse_address(memoryview(data)),
 )
@@ -276,6 +280,21 @@ class Groups(unittest.TestCase):
         found = self.groups.frozen({"/a/b/c", "/d/e", "/gone"})
         self.assertEqual([("/a/b", "sys/fs/cgroup")], [(each.path, each.mount) for each in found])
 
+    def test_groups_close_to_their_limit_of_tasks(self):
+        for name, limit, tasks, refused in (
+            ("a", "max", 900, 0),
+            ("a/near", "100", 75, 7),
+            ("a/far", "100", 74, 7),
+            ("b", "0", 0, 0),
+        ):
+            self.write(f"{name}/pids.max", f"{limit}\n")
+            self.write(f"{name}/pids.current", f"{tasks}\n")
+            self.write(f"{name}/pids.events", f"max {refused}\n")
+        found = self.groups.task_limits({"/a/near/below", "/a/far", "/b", "/gone"})
+        self.assertEqual(
+            [("/a/near", 75, 100, 7)], [msgspec.structs.astuple(item) for item in found]
+        )
+
 
 class Table(unittest.TestCase):
     """The process table on a proc tree that changes under it."""
@@ -295,24 +314,24 @@ class Table(unittest.TestCase):
         (directory / "stat").write_bytes(stat)
 
     def test_only_what_changed_is_given(self):
-        first = self.table.look(0)
+        first = self.table.sample(0)
         self.assertEqual([4711], [facts.pid for _, facts in first.appeared])
-        self.assertEqual([], self.table.look(1).samples)
+        self.assertEqual([], self.table.sample(1).samples)
         self.add(4711, (STAT % b"kittiwake").replace(b" 91 323 ", b" 95 323 "))
-        self.assertEqual([95], [sample.user_clk for sample in self.table.look(1).samples])
+        self.assertEqual([95], [sample.user_clk for sample in self.table.sample(1).samples])
 
     def test_a_number_used_again_is_another_identity(self):
-        self.table.look(0)
+        self.table.sample(0)
         self.add(4711, (STAT % b"razorbill").replace(b" 0 119 ", b" 0 220 "))
-        result = self.table.look(1)
+        result = self.table.sample(1)
         self.assertEqual(
             ({0: 4711}, [1]), (result.ended, [number for number, _ in result.appeared])
         )
 
     def test_a_program_that_replaces_itself_keeps_its_identity(self):
-        self.table.look(0)
+        self.table.sample(0)
         self.add(4711, STAT % b"guillemot")
-        result = self.table.look(1)
+        result = self.table.sample(1)
         self.assertEqual([(0, "guillemot")], [(n, facts.name) for n, facts in result.became])
 
     def test_what_a_process_does_on_a_graphics_card(self):
@@ -324,10 +343,10 @@ class Table(unittest.TestCase):
         information.mkdir()
         text = "drm-driver:\tx\ndrm-client-id:\t1\ndrm-engine-gfx:\t{} ns\n"
         (information / "5").write_text(text.format(100))
-        first = self.table.look(0)
+        first = self.table.sample(0)
         self.assertEqual([[9090]], [detail.sockets for detail in first.details])
         (information / "5").write_text(text.format(350))
-        (use,) = self.table.look(1).graphics
+        (use,) = self.table.sample(1).graphics
         self.assertEqual((0, {"gfx": 350}), (use.process, use.engines_ns))
 
     def test_no_more_files_stay_open_than_allowed(self):
@@ -343,7 +362,7 @@ class Table(unittest.TestCase):
                 self.add(pid, stat.replace(b" 91 323 ", b" %d 323 " % (91 + round)))
                 for name in ("statm", "io", "schedstat"):
                     (self.proc / str(pid) / name).write_text("1 1 1\nread_bytes: 1\n")
-            given = table.look(1)
+            given = table.sample(1)
         self.assertEqual(100, len(given.samples))
         self.assertLessEqual(len(os.listdir("/proc/self/fd")) - before, allowed // 2 + 1)
         self.assertGreater(len(os.listdir("/proc/self/fd")) - before, allowed // 4)
@@ -359,23 +378,23 @@ class Table(unittest.TestCase):
         table = ProcessTable(self.root, 100)
         self.addCleanup(table.close)
         for _ in range(9):  # by then it is nobody's turn
-            table.look(1, pages_went=False)
+            table.sample(1, pages_went=False)
         for pid in (10, 11, 12):
             stat = single.replace(b"4711 ", b"%d " % pid, 1)
             self.add(pid, stat.replace(b" 91 323 ", b" 95 323 "))
         (self.proc / "12" / "schedstat").write_text("900 0 8")
-        told = table.look(1, pages_went=False)
+        told = table.sample(1, pages_went=False)
         numbers = {pid: number for number, pid in table.numbered()}
         self.assertEqual({numbers[10], numbers[12]}, {sample.process for sample in told.samples})
         # who rests is read when the kernel took pages from anybody
-        told = table.look(1, pages_went=True)
+        told = table.sample(1, pages_went=True)
         self.assertEqual([numbers[11]], [sample.process for sample in told.samples])
 
     def test_a_process_may_vanish_or_be_garbage(self):
         self.add(12, b"")
         (self.proc / "13").mkdir()
         self.add(14, b"14 (x) S 1 garbage")
-        self.assertEqual(1, len(self.table.look(0).appeared))
+        self.assertEqual(1, len(self.table.sample(0).appeared))
         self.assertEqual(
             {"processes": 2},
             {u.subject: len(n) for u, n in self.root.unread.items() if u.subject == "processes"},
@@ -383,4 +402,4 @@ class Table(unittest.TestCase):
         for file in (self.proc / "4711").iterdir():
             file.unlink()
         (self.proc / "4711").rmdir()
-        self.assertEqual({0: 4711}, self.table.look(1).ended)
+        self.assertEqual({0: 4711}, self.table.sample(1).ended)

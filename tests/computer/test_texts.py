@@ -381,7 +381,7 @@ PARSERS = (
     graphics.parse_current_clock,
     autostart.parse_desktop_entry,
     process_details.parse_descriptor_limit,
-    process_details.parse_status_memory,
+    process_details.parse_status_details,
     process_details.parse_waits_in,
     processes.parse_io,
     processes.parse_login_uid,

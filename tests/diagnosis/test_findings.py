@@ -7,7 +7,16 @@ from types import SimpleNamespace
 
 import numpy as np
 
-from dunmist.computer import Disk, FileSystem, FrozenGroup, KnownUpdates, MemoryEvents, Sensor, Unit
+from dunmist.computer import (
+    Disk,
+    FileSystem,
+    FrozenGroup,
+    KnownUpdates,
+    MemoryEvents,
+    Sensor,
+    TaskLimit,
+    Unit,
+)
 from dunmist.computer.boot import Boot, StartedUnit
 from dunmist.computer.boot_history import ComputerStart
 from dunmist.computer.crashes import Crash
@@ -318,6 +327,22 @@ class Computer(unittest.TestCase):
                 exam.series.header.started = "2031-05-14T10:00:00+02:00"
                 exam.series.surveyed.last = None
                 self.assertEqual(wanted, kinds(findings.machine, exam))
+
+    def test_a_group_at_its_limit_of_tasks(self):
+        service = "/system.slice/tern.service"
+        for path, tasks, refused, wanted in (
+            (service, 80, 0, [("limit-near", "concern", "tern.service")]),
+            (service, 100, 3, [("limit-near", "urgent", "tern.service")]),
+            (service, 79, 3, []),
+            (f"{service}/nest", 80, 0, [("limit-near", "concern", f"{service}/nest")]),
+        ):
+            with self.subTest(path=path, tasks=tasks):
+                exam = examination(machine())
+                exam.series.surveyed.task_limits = [TaskLimit(path, tasks, 100, refused)]
+                found = findings.machine._tasks_of_groups(exam)
+                self.assertEqual(
+                    wanted, [(each.kind, each.severity, each.subject) for each in found]
+                )
 
 
 class Waiting(unittest.TestCase):

@@ -7,7 +7,7 @@ from dunmist.advice.code_work import code_work
 from dunmist.applications import Program
 from dunmist.diagnosis import thresholds
 from dunmist.diagnosis.started_programs import started_evidence, started_programs
-from dunmist.series import CodePlace, CodeUse
+from dunmist.series import CodeLocation, CodeUse
 from tests.handmade import application, line, process
 
 ON = line(10)
@@ -52,8 +52,8 @@ class Started(unittest.TestCase):
 
 
 class CommonCode(unittest.TestCase):
-    def works(self, *places, of=None):
-        use = CodeUse(1000, [CodePlace(*place) for place in places], [], [])
+    def works(self, *locations, of=None):
+        use = CodeUse(1000, [CodeLocation(*location) for location in locations], [], [])
         works = code_work(of or shell(0.0, 1.0), use, thresholds())
         return {work.kind and work.kind.key: round(work.share, 2) for work in works}
 

@@ -101,7 +101,7 @@ class Kept(unittest.TestCase):
         for day in range(0, 480, 2):
             for hour in (9, 10):
                 history.add(piece(24 * day + hour), COMPUTER)
-        history.tell([Event(START_S + 5.0, "start", "start", 20.0)])
+        history.add_events([Event(START_S + 5.0, "start", "start", 20.0)])
         history.make_room()
         periods = history.periods()
         newest_s = START_S + 478 * DAY_S

@@ -68,7 +68,7 @@ class Trends(unittest.TestCase):
             values = 100 + walk(random, 60, alike) + 0.8 * np.maximum(0, days - 44)
             values[20:] += 8
             ramp = likelier_ramp(days, values, noise_of(values), 11.0)
-            self.assertAlmostEqual(44.0, ramp.place, delta=6)
+            self.assertAlmostEqual(44.0, ramp.start, delta=6)
             self.assertLess(abs(ramp.slope - 0.8), 4 * ramp.error)
 
     def test_who_falls_back_does_not_go_on(self):

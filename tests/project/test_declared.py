@@ -11,7 +11,7 @@ from dunmist.diagnosis import KINDS, RESOURCES, ResourceWord, thresholds
 from dunmist.diagnosis.findings import RULES
 from dunmist.diagnosis.findings.kernel_messages import EVIDENCE_OF, TABLE
 from dunmist.diagnosis.words import EvidenceKey
-from dunmist.fixing import VERB_RULES, told
+from dunmist.fixing import VERB_RULES, owner_text
 from dunmist.sampling import SOURCES, Tick
 from dunmist.series.code_use import CodeCollector
 from dunmist.series.devices import DeviceCollector
@@ -192,8 +192,8 @@ class Declared(unittest.TestCase):
         # they mend nothing, and are asked for by options of their own
         self.assertEqual(set(VERBS) - {"alternate", "install-unit"}, acts - {None})
         for verb, rule in VERB_RULES.items():
-            self.assertIn("{name}", rule.told, verb)
+            self.assertIn("{name}", rule.owner_text, verb)
         from dunmist.advice import Act, Target
 
         act = Act("pause", targets=[Target(9, 8, "nestcam-index", 1004)])
-        self.assertIn("nestcam-index was paused", told(act))
+        self.assertIn("nestcam-index was paused", owner_text(act))

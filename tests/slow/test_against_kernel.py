@@ -235,19 +235,19 @@ class Connections(unittest.TestCase):
                 socket.create_connection(server.getsockname()[:2]) as here,
                 server.accept()[0] as there,
             ):
-                table.look(all_kinds=False, counts=TcpCounts(*[family] * 2))
-                table.look(all_kinds=False, counts=counts[0])
+                table.sample(all_kinds=False, counts=TcpCounts(*[family] * 2))
+                table.sample(all_kinds=False, counts=counts[0])
                 here.sendall(bytes(70_000))
                 while len(there.recv(70_000, socket.MSG_PEEK)) < 70_000:
                     pass
                 there.recv(70_000)
                 # the kernel's counters stand still: nobody is asked
-                still = table.look(all_kinds=False, counts=counts[0]).samples
-                moved = table.look(all_kinds=False, counts=counts[1]).samples
+                still = table.sample(all_kinds=False, counts=counts[0]).samples
+                moved = table.sample(all_kinds=False, counts=counts[1]).samples
                 self.assertIn(70_000, [item.received_bytes for item in moved])
                 numbers = {item.socket for item in moved}
                 self.assertFalse(numbers & {item.socket for item in still})
-            ended = table.look(all_kinds=False, counts=counts[2]).ended
+            ended = table.sample(all_kinds=False, counts=counts[2]).ended
             with self.subTest(address):
                 self.assertTrue(numbers & set(ended), "they are closed")
 

@@ -764,7 +764,7 @@ class SecondUser(InFolder):
             mock.patch.dict(os.environ, {"SYSTEMD_UNIT_PATH": str(theirs)}),
             self.assertRaises(Refused),
         ):
-            unit_files.place_of(None)
+            unit_files.unit_directory(None)
         for path in (theirs, self.folder / "link", self.skua.home / "bin" / "python3"):
             with self.subTest(path.name), self.assertRaises(Untrusted):
                 check_directory(path)
@@ -1237,7 +1237,7 @@ class Names(InFolder):
             with self.subTest(word), self.assertRaises(Refused):
                 unit_files.watch_unit(["dunmist", word], None)
         with (
-            mock.patch.object(unit_files, "place_of", return_value=Path("/etc/a\nb")),
+            mock.patch.object(unit_files, "unit_directory", return_value=Path("/etc/a\nb")),
             self.assertRaises(Refused),
         ):
             unit_files.watch_unit(["dunmist"], None)

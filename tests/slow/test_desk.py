@@ -250,7 +250,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             before = [row.key for row in app.pages.rows]
             self.assertIn("held still", self.text_of(app, "#about"))
             app._judgement = None
-            app.look()
+            app.refresh_view()
             await pilot.press("down", "up")
             self.assertEqual(before, [row.key for row in app.pages.rows])
             # sorting what is held still is of the same figures
@@ -400,7 +400,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
                     await pilot.pause(0.05)
                     if app._follower.is_over:
                         break
-                now, _ = app._follower.look()
+                now, _ = app._follower.latest()
                 # the last minutes are those of both
                 self.assertEqual(16, len(now.gauges["cpu"].used))
                 busiest = max(now.applications.values(), key=lambda each: each.cores)

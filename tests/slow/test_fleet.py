@@ -112,7 +112,7 @@ class Fleet(unittest.TestCase):
 
     def test_what_takes_too_long_costs_nothing_but_itself(self):
         result = list(find([str(self.folder / "cliff")]))[:8]
-        with mock.patch.multiple("dunmist.fleet.engine", TASK_MOST_S=4.0, LOOK_S=0.5):
+        with mock.patch.multiple("dunmist.fleet.engine", TASK_MOST_S=4.0, CHECK_S=0.5):
             made = {
                 record.capture.key: record.capture.trouble
                 for record in records(Engine(1), iter(result), endless)
@@ -261,7 +261,7 @@ class Histories(InFolder):
         with open_history(self.folder / f"desk-{number:02}.sqlite3", create=True) as history:
             piece = Piece("model", float(periods[0].began_s), periods[-1].began_s + 3600.0, periods)
             history.add(piece, Identity(f"desk-{number:02}", "auk", 8))
-            history.tell(update)
+            history.add_events(update)
 
     def test_what_drifts_on_many_is_named_with_its_update_and_a_single_one_is_not(self):
         grows = Rise("memory", "tide-gridder", self.UPDATED, 4.0)

@@ -18,7 +18,7 @@ from dunmist.recorder import Gauge, Now
 from dunmist.recorder.gauges import HISTORY, Figures
 from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Event, Plan, ProcessLine, Tick, sampler
-from dunmist.sampling.deltas import Counters, Deltas, Moment
+from dunmist.sampling.deltas import Counters, Deltas, ReadTime
 from dunmist.simulation import load_scenario
 from dunmist.thresholds import thresholds
 from tests.handmade import facts, sample
@@ -165,7 +165,7 @@ class Counting(unittest.TestCase):
         """Return a second's growth of (row, after, figure), an interval of 2 s each."""
         counters = Counters(**rules)
         return [
-            counters.per_second("auk", [figure], Moment(row, 2.0 * row, after_s), 2.0, base)[0]
+            counters.per_second("auk", [figure], ReadTime(row, 2.0 * row, after_s), 2.0, base)[0]
             for row, after_s, figure in readings
         ]
 
@@ -186,10 +186,10 @@ class Counting(unittest.TestCase):
 
     def test_what_is_gone_is_forgotten(self):
         counters = Counters()
-        counters.per_second("auk", [9], Moment(0, 0.0), 0.0)
+        counters.per_second("auk", [9], ReadTime(0, 0.0), 0.0)
         self.assertEqual(["auk"], list(counters))
         counters.forget("auk")
-        self.assertEqual((None,), counters.per_second("auk", [12], Moment(1, 2.0), 2.0))
+        self.assertEqual((None,), counters.per_second("auk", [12], ReadTime(1, 2.0), 2.0))
 
 
 class Beliefs(InFolder):

@@ -20,6 +20,7 @@ autostart-heavy heavy-morning see-autostart
 battery-drain tired-battery plug-in
 battery-worn tired-battery replace-battery
 blocked-on-disk worn-spinner help-victim
+bound-to-cpus narrow-ledge see-cpu-binding
 core-bound lone-thread wait close pause
 cpu-hog ringing-office wait close pause lower-priority limit
 cpu-hog still-fan wait close pause limit
@@ -34,6 +35,7 @@ hot-while-idle warm-at-rest clean-fan
 inodes-full many-small-notes find-many-files
 interrupt-storm noisy-port unplug
 kernel-busy dusty-desk see-resource
+limit-near crowded-ledge raise-limit
 limit-near open-drawers raise-limit
 link-errors frayed-cable replace-cable
 link-saturated busy-ferry find-transfer
@@ -44,9 +46,12 @@ low-clock held-back check-power
 memory-below-rating slow-memory set-memory-profile
 memory-growing opened-album sample-later
 memory-hog gone-in-the-night wait close
+memory-in-files drifted-snow find-files-in-memory
+memory-in-kernel hollow-cliff see-kernel-memory restart-computer
 memory-leak slow-drip report-fault restart-service
 memory-limited short-tether see-memory-limit
 memory-module-unused slow-memory reseat-module
+memory-reserved set-aside see-huge-pages
 memory-short narrow-burrow find-who-waits
 odd-location odd-corner keep-evidence ask-security
 oom-kill gone-in-the-night read-kernel-messages find-who-waits

@@ -60,7 +60,7 @@ class ReadPaths(InFolder):
         known = re.compile("|".join(map(path_expression, plain_paths | folders)))
         series = load_series(self.folder / "x.gz")
         # functions are looked up in the program files, which may have been replaced
-        programs = {place.mapping for use in series.code.values() for place in use.places}
+        programs = {location.mapping for use in series.code.values() for location in use.locations}
         for process in series.processes.values():
             words = (process.facts.executable or "", *process.facts.command_line)
             programs |= {word.removesuffix(" (deleted)") for word in words}

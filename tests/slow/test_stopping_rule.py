@@ -10,7 +10,7 @@ from types import SimpleNamespace
 import numpy as np
 
 from dunmist.diagnosis import Trace, is_decided, thresholds
-from dunmist.jobs.interim_verdict import InterimVerdict, look
+from dunmist.jobs.interim_verdict import InterimVerdict, judge_so_far
 from dunmist.series import Rate, TimeLine
 from dunmist.simulation import load_scenario
 from tests.program import InFolder, capture_model, run
@@ -60,12 +60,12 @@ class Looking(InFolder):
 
     def test_what_is_believed_twice_is_sure_and_never_before_six_seconds(self):
         path = capture_model(load_scenario("ringing-office"), self.folder / "a.gz", 12.0)
-        first = look(4.5, path, None)
+        first = judge_so_far(4.5, path, None)
         self.assertEqual(("cpu", "nestcam-index", False), (*first[2:4], first.is_sure))
-        self.assertTrue(look(9.0, path, first).is_sure)
-        self.assertFalse(look(5.0, path, first).is_sure)
+        self.assertTrue(judge_so_far(9.0, path, first).is_sure)
+        self.assertFalse(judge_so_far(5.0, path, first).is_sure)
         other = InterimVerdict(*first[:3], "somebody else", *first[4:])
-        self.assertFalse(look(9.0, path, other).is_sure)
+        self.assertFalse(judge_so_far(9.0, path, other).is_sure)
 
     def test_a_capture_ends_when_it_is_sure(self):
         (self.folder / "gull-storm").write_text(HOG)

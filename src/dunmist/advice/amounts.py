@@ -55,12 +55,12 @@ def amount_text(value: float, unit: str, of: float | None) -> str:
 
 def date_text(day: float) -> str:
     """Return a local date, given in days since 1970, as people write it."""
-    moment = datetime.fromtimestamp(day * S_PER_DAY, UTC)
-    return f"{moment.day} {moment:%B %Y}"
+    date = datetime.fromtimestamp(day * S_PER_DAY, UTC)
+    return f"{date.day} {date:%B %Y}"
 
 
 def tasks_text(mean: float) -> str:
-    """Return how many of a program's tasks did something at any time, as people say it."""
+    """Return the number of a program's tasks that did something at any time, in words."""
     if mean >= 1:
         return f"{plain_number(round(mean, 1))} of its tasks at any time, on average"
     return f"one of its tasks for {percent(mean)} of the time"

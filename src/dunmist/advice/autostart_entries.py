@@ -30,8 +30,8 @@ def disable_command(entry: StartEntry) -> str:
     """Return the shell command that keeps an entry from starting anything."""
     if is_own(entry):
         return f"mv -n -- {shlex.quote(entry.file)} {shlex.quote(entry.file + OFF)}"
-    place = f"~/{shlex.quote(override_name(entry.file))}"
-    return f"mkdir -p ~/{OWN} && printf '{_for_printf(OVERRIDE)}' > {place}"
+    override = f"~/{shlex.quote(override_name(entry.file))}"
+    return f"mkdir -p ~/{OWN} && printf '{_for_printf(OVERRIDE)}' > {override}"
 
 
 def enable_command(entry: StartEntry) -> str:

@@ -12,7 +12,7 @@ NAMES_MOST = 3
 
 
 def blind_spots_of(series: Series) -> list[BlindSpot]:
-    """Return what a capture could not see, each with the reason and what would reveal it."""
+    """Return the blind spots of a capture, each with its reason and remedy."""
     unseen = series.footer.blind_spots if series.footer else series.header.blind_spots
     spots = [_blind_spot(spot.subject, _reason(spot, series), spot.count) for spot in unseen]
     spots += [
@@ -106,7 +106,7 @@ def _crowds_of_threads(series: Series) -> list[BlindSpot]:
 
 
 def _missing_drivers(series: Series) -> list[BlindSpot]:
-    """Return what sensors would show whose drivers are not loaded, with what loads them."""
+    """Return the sensors whose drivers are not loaded, with the command that loads them."""
     words = wording()["driver"]
     return [
         BlindSpot(

@@ -135,7 +135,7 @@ class Cases:
         return people.pop() if len(people) == 1 else None
 
     def doing_in(self, finding: Finding) -> list[Doing]:
-        """Return what the program of a finding is doing; nothing where it is about none."""
+        """Return the work of the program of a finding; empty if it concerns none."""
         if finding.application is None:
             return []
         case = self.of(finding.application, self._role_in(finding))
@@ -253,9 +253,10 @@ def _known_cause(filling: dict[str, str]) -> set[str]:
 
 
 def _circumstances_of_thing(subject: str, surveyed: Surveyed) -> frozenset[str]:
-    """Return what is so about a thing that is no application."""
+    """Return the facts of a subject that is no application."""
     holds = {
         "root-full": subject == ROOT,
+        "path": subject.startswith("/"),
         "service": subject.endswith(STOPPABLE),
         "running": subject.endswith(STOPPABLE),
         "unit": subject.endswith(UNITS),

@@ -36,8 +36,8 @@ def catalogue() -> tuple[WorkKind, ...]:
 def _kind(entry: dict[str, Any]) -> WorkKind:
     # one pattern for all names of a kind: compiling is what costs; an empty list matches nothing
     units, names, kernel = (
-        re.compile(rf"(?:{'|'.join(entry.get(place, (NOTHING,)))})\Z")
-        for place in ("units", "names", "kernel")
+        re.compile(rf"(?:{'|'.join(entry.get(field, (NOTHING,)))})\Z")
+        for field in ("units", "names", "kernel")
     )
     return WorkKind(
         key=entry["key"],

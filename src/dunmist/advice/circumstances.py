@@ -43,6 +43,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
         "several": len(living) > 1,
         "window": unit.startswith("app-") and unit.endswith(".scope"),
         "terminal": process.facts.tty > 0,
+        "bound": "bound-to-cpus" in kinds,
         "real-time": real_time_process(application, diagnosis.limits) is not None,
         "low-priority": application.low_priority >= low,
         # a file that an update replaced is no riddle

@@ -38,7 +38,7 @@ def code_kinds() -> tuple[CodeKind, ...]:
 
 
 def kind_of_code(mapping: str, function: str | None) -> CodeKind | None:
-    """Return what kind of work code is for; None where the tables do not know it."""
+    """Return the kind of work that code is for; None if the tables have none."""
     kinds = code_kinds()
     if mapping == GENERATED:
         return next(kind for kind in kinds if kind.key == OF_GENERATED)
@@ -58,7 +58,7 @@ def is_common(mapping: str) -> bool:
 
 
 def kind_of_thread(name: str) -> CodeKind | None:
-    """Return what kind of work a thread of that name is for."""
+    """Return the kind of work of a thread by its name."""
     return next((kind for kind in code_kinds() if kind.threads.match(name)), None)
 
 

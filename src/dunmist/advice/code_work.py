@@ -21,7 +21,7 @@ from dunmist.advice.triage import Doing
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import Thresholds
 from dunmist.sampling import GENERATED, KERNEL, UNKNOWN
-from dunmist.series import Application, CodePlace, CodeUse, Series
+from dunmist.series import Application, CodeLocation, CodeUse, Series
 
 # a function with this part of a work stands for it
 MOSTLY = 0.6
@@ -32,27 +32,27 @@ class CodeWork(NamedTuple):
     """One kind of work, or code of which the kind is not known, with its share of the samples."""
 
     kind: CodeKind | None
-    places: list[CodePlace]  # the greatest first
+    locations: list[CodeLocation]  # the greatest first
     share: float
 
 
 def code_work(application: Application, use: CodeUse | None, limits: Thresholds) -> list[CodeWork]:
-    """Return what an application's code does, what is known first; nothing of few samples."""
+    """Return the work of an application's code, known kinds first; empty for few samples."""
     if use is None or use.samples < limits.code.samples_least:
         return []
-    by_kind: defaultdict[str, list[CodePlace]] = defaultdict(list)
+    by_kind: defaultdict[str, list[CodeLocation]] = defaultdict(list)
     kinds: dict[str, CodeKind | None] = {}
-    for place in use.places:
-        if place.mapping == UNKNOWN:
+    for location in use.locations:
+        if location.mapping == UNKNOWN:
             continue
-        kind = kind_of_code(place.mapping, place.function)
-        key = kind.key if kind else place.mapping
+        kind = kind_of_code(location.mapping, location.function)
+        key = kind.key if kind else location.mapping
         kinds[key] = kind
-        by_kind[key].append(place)
+        by_kind[key].append(location)
     _lay_common_code(by_kind, kinds, _own_files(application))
     works = [
-        CodeWork(kinds[key], places, sum(place.share for place in places))
-        for key, places in by_kind.items()
+        CodeWork(kinds[key], locations, sum(location.share for location in locations))
+        for key, locations in by_kind.items()
     ]
     # what is known tells more than a greater part that is not
     return sorted(
@@ -62,12 +62,12 @@ def code_work(application: Application, use: CodeUse | None, limits: Thresholds)
 
 
 def _lay_common_code(
-    by_kind: dict[str, list[CodePlace]], kinds: dict[str, CodeKind | None], own: set[str]
+    by_kind: dict[str, list[CodeLocation]], kinds: dict[str, CodeKind | None], own: set[str]
 ) -> None:
     """Lay code of common libraries to the kind of work that most code of the program's own is."""
     own_shares = {
-        key: sum(place.share for place in places if file_name(place.mapping) in own)
-        for key, places in by_kind.items()
+        key: sum(location.share for location in locations if file_name(location.mapping) in own)
+        for key, locations in by_kind.items()
     }
     key = max(own_shares, key=lambda key: own_shares[key], default="")
     most = own_shares.get(key, 0.0)
@@ -177,15 +177,15 @@ def _own_files(application: Application) -> set[str]:
 
 def _where(work: CodeWork, own: set[str]) -> str:
     """Return in whose code most of a work is; nothing for code that belongs to no file."""
-    words, place = wording()["doing"], work.places[0]
-    if place.mapping == GENERATED:
+    words, location = wording()["doing"], work.locations[0]
+    if location.mapping == GENERATED:
         return ""
-    name = file_name(place.mapping)
+    name = file_name(location.mapping)
     of = words["own"] if name in own else {KERNEL: words["kernel"]}.get(name, name)
     # one of many functions stands for none of the others
-    if place.function is None or place.share < MOSTLY * work.share:
+    if location.function is None or location.share < MOSTLY * work.share:
         return of
-    return words["function"].format(function=place.function, of=of)
+    return words["function"].format(function=location.function, of=of)
 
 
 def _threads(use: CodeUse) -> dict[str, float]:

@@ -100,8 +100,8 @@ def _words() -> dict[str, Any]:
     return tomllib.loads(text)
 
 
-def tell_comparison(comparison: Comparison) -> Compared:
-    """Return what changed between two captures, in words."""
+def describe_comparison(comparison: Comparison) -> Compared:
+    """Describe the changes between two captures."""
     figures = [_difference(difference, comparison.after) for difference in comparison.differences]
     return Compared(
         question="before-and-after",
@@ -117,8 +117,8 @@ def tell_comparison(comparison: Comparison) -> Compared:
     )
 
 
-def tell_unusual(unusual: Unusual) -> Compared:
-    """Return what is not as it usually is, in words."""
+def describe_unusual(unusual: Unusual) -> Compared:
+    """Describe the unusual figures of a capture."""
     answer: Literal["as usual", "unusual", "cannot be compared"] = "as usual"
     if unusual.hindrance is not None:
         answer = "cannot be compared"
@@ -141,7 +141,7 @@ def tell_unusual(unusual: Unusual) -> Compared:
 
 
 def _changed_between(before: Sequence[Examined], after: Examined) -> list[ComparedThing]:
-    """Return what the computer itself says was changed since the last of the captures before."""
+    """Return the changes on the computer since the last capture of before, from its own records."""
     since_s = max((capture.series.surveyed.ended_s for capture in before), default=0.0)
     return [
         ComparedThing(change.kind, change.what, change_text(change))

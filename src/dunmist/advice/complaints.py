@@ -69,7 +69,7 @@ UW_PER_W, S_PER_H = 1e6, 3600.0
 
 
 def answer_to(complaint: str, series: Series, diagnosis: Diagnosis) -> str:
-    """Return what a capture answers to a complaint, in one to three sentences."""
+    """Return the answer of a capture to a complaint, in one to three sentences."""
     about = _About(series, diagnosis)
     if complaint.startswith(PROGRAM):
         return _program(about, complaint.removeprefix(PROGRAM))
@@ -103,8 +103,8 @@ class _About(NamedTuple):
         return cores_text(application.cores.mean(), self.series.machine.logical_processors)
 
 
-def _say(complaint: str, answer: str, **told: str) -> str:
-    return str(complaint_words()[complaint][answer]).format(**told)
+def _say(complaint: str, answer: str, **values: str) -> str:
+    return str(complaint_words()[complaint][answer]).format(**values)
 
 
 def _slow(about: _About) -> str:
@@ -166,11 +166,11 @@ def _hot(about: _About) -> str:
     if not others:
         return _say("hot", "unseen", heater=heater)
     beyond = [(value - part.high, value, part) for value, part in others if part.high]
-    excess, value, part = max(beyond, key=lambda told: told[0], default=(-1.0, 0.0, None))
+    excess, value, part = max(beyond, key=lambda item: item[0], default=(-1.0, 0.0, None))
     if part is not None and excess >= 0:
         limit = f"{part.high:.0f} °C"
         return _say("hot", "beyond", sensor=part.name, celsius=f"{value:.0f} °C", limit=limit)
-    value, hottest = max(others, key=lambda told: told[0])
+    value, hottest = max(others, key=lambda item: item[0])
     return _say("hot", "other", sensor=hottest.name, celsius=f"{value:.0f} °C", heater=heater)
 
 
@@ -350,7 +350,7 @@ def _disk(about: _About) -> str:
 
 
 def _disk_user(about: _About, disks: list[ResourceState]) -> str:
-    """Return how busy the busiest disk is, and who moves most; nothing where all are idle."""
+    """Return the use of the busiest disk and the heaviest user; empty if all are idle."""
     busiest = max(disks, key=lambda state: state.used, default=None)
     user = about.most(lambda application: application.disk_bytes_per_s.mean(), LEAST_BYTES_PER_S)
     if busiest is None or busiest.used < LEAST_SHARE or user is None:
@@ -402,7 +402,7 @@ def _names(application: Application) -> list[str]:
 
 
 def _waits(application: Application) -> list[str]:
-    """Return what an application waited for, and for how much of the time."""
+    """Return the resource that an application waited for, and its share of the time."""
     return [
         _say("program", kind, amount=percent(min(1.0, share)))
         for kind, share in (

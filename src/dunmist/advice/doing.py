@@ -35,7 +35,7 @@ def doing_of(
     part: GuiltyPart | None,
     origin: Origin,
 ) -> list[Doing]:
-    """Return what an application is doing, the most telling first."""
+    """Return the work of an application, the most important first."""
     use = series.code.get(application.number)
     return [
         *_of_started(application, limits),
@@ -53,7 +53,7 @@ def doing_of(
 
 
 def brief_of(item: Doing) -> str:
-    """Return what one thing is in few words, without its share."""
+    """Return one entry in few words, without its share."""
     words = wording()["doing"]
     if item.what == "code":
         does = {kind.key: kind.does for kind in code_kinds()}
@@ -119,7 +119,7 @@ def _of_parts(application: Application, part: GuiltyPart | None) -> Iterator[Doi
 
 
 def _of_waiting(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
-    """Yield what its tasks wait for without being able to be woken, the longest first."""
+    """Yield the uninterruptible waits of its tasks, the longest first."""
     words = wording()["doing"]
     # pages are waited for alike when they are read and when they are written
     writes = any(use.call in WRITES for use in series.calls.get(application.number, ()))
@@ -154,7 +154,7 @@ def _in_function(function: str | None) -> str:
 
 
 def _of_calls(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
-    """Yield what it had called most often when it was seen waiting, and of which file."""
+    """Yield the system calls that it waited in most often, and their files."""
     words = wording()["doing"]
     if sum(counts.mean() for counts in application.blocked.values()) < limits.code.waits_least:
         return
@@ -174,7 +174,7 @@ def _of_calls(application: Application, series: Series, limits: Thresholds) -> I
 
 
 def _of_memory(application: Application, series: Series, limits: Thresholds) -> Iterator[Doing]:
-    """Yield what of its memory is its own and what lies in swap, where that is a good part."""
+    """Yield its own memory and its swap, where that is a good part."""
     surveys = series.surveyed.surveys
     members = {process.identity for process in application.members}
     own = [

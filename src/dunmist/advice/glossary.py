@@ -47,7 +47,7 @@ def spellings() -> list[str]:
 
 
 def explain(word: str) -> Explanation | None:
-    """Return what a word means, in any case of letters; None where it is unknown."""
+    """Return the meaning of a word in any case; None if unknown."""
     known = _by_spelling().get(word.strip().lower())
     if known is None:
         return None

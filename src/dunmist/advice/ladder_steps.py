@@ -120,7 +120,7 @@ def _fits(step: dict[str, Any], holding: frozenset[str]) -> bool:
 
 
 def _freed(template: dict[str, Any], acting: Acting) -> Freed | None:
-    """Return what a step frees of what the application takes."""
+    """Return the part of the application's usage that a step frees."""
     freed, about = acting.freed, acting.about
     if freed is None or about is None or template.get("frees") is None:
         return None
@@ -134,7 +134,7 @@ def _freed(template: dict[str, Any], acting: Acting) -> Freed | None:
 
 
 def frees_of(freed: Freed | None) -> Frees | None:
-    """Return what would be free as the triage has it."""
+    """Return the savings in the units of the triage."""
     return Frees(freed.resource, rounded(freed.value), freed.unit) if freed else None
 
 

@@ -46,10 +46,10 @@ def doing_of_files(use: FileUse | None, limits: Thresholds) -> Iterator[Doing]:
     if shown:
         return
     if folder := _common_folder(use, limits):
-        told = [file for file in use.files if file.moved_bytes is not None]
-        share = rounded(min(1.0, sum(file.share or 0.0 for file in told)))
-        text = words["folder"].format(path=folder, count=len(told))
-        yield Doing("file", folder, share, float(len(told)), "files", text, SOURCE)
+        counted = [file for file in use.files if file.moved_bytes is not None]
+        share = rounded(min(1.0, sum(file.share or 0.0 for file in counted)))
+        text = words["folder"].format(path=folder, count=len(counted))
+        yield Doing("file", folder, share, float(len(counted)), "files", text, SOURCE)
         return
     untold = [file for file in use.files if file.moved_bytes is None]
     for file in untold[: int(limits.code.files_shown)]:

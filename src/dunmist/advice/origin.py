@@ -23,7 +23,7 @@ class Origin(NamedTuple):
 
 
 def find_origin(series: Series, application: Application, limits: Thresholds) -> Origin:
-    """Return who or what started an application, as far as the capture tells."""
+    """Return the origin of an application, as far as the capture shows it."""
     process = application.main
     if process is None:
         return Origin("unknown")

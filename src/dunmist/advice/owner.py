@@ -10,10 +10,10 @@ from dunmist.advice.wording import owner_wording
 from dunmist.diagnosis import Diagnosis
 
 # more than two things to do are not remembered
-STEPS_TOLD = 2
+STEPS_SHOWN = 2
 
 
-class Told(NamedTuple):
+class OwnerAnswer(NamedTuple):
     """Plain sentences: what was found, what happens next, what was done, what to watch."""
 
     found: list[str]
@@ -22,21 +22,21 @@ class Told(NamedTuple):
     watch: list[str]
 
 
-def tell_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> Told:
-    """Return what to tell; ``done`` says what was carried out on the computer."""
+def describe_for_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> OwnerAnswer:
+    """Return the answer for the owner; ``done`` lists the acts on the computer."""
     words = owner_wording()
     limiting, outside = diagnosis.limiting, diagnosis.external_cause
     key = limiting or ("calm" if diagnosis.level == "calm" else "busy")
     kinds = {finding.kind for finding in diagnosis.findings}
     matters = [key, *kinds] if limiting is None and outside is None else [key, "slowed", *kinds]
     left_out = {kind for cause in matters for kind in words["left_out"].get(cause, [])}
-    told = {
+    found = {
         finding.kind: subject_of(finding).removesuffix(".service")
         for finding in diagnosis.findings
         if finding.kind in words["finding"] and finding.kind not in left_out
     }
     findings = {
-        kind: words["finding"][kind].format(subject=subject) for kind, subject in told.items()
+        kind: words["finding"][kind].format(subject=subject) for kind, subject in found.items()
     }
     is_well = limiting is None and bool(findings)
     # what is wrong comes before what is not, and a cause before what it does
@@ -52,7 +52,7 @@ def tell_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> Told:
         watch.append(words["watch"]["again"])
     if "storage-full" in kinds and limiting != "storage":
         watch.append(words["watch"]["storage"])
-    return Told(
+    return OwnerAnswer(
         sentences,
         _next(diagnosis, cases),
         done or [words["done"]["nothing"]],
@@ -89,5 +89,5 @@ def _next(diagnosis: Diagnosis, cases: Cases) -> list[str]:
     if first is None or case is None:
         return [words["help-technician"]]
     actions = [filled.step.action for filled in case.filled_steps]
-    told = [words[action].format(name=first.name) for action in actions if action in words]
-    return told[:STEPS_TOLD] or [words["help-technician"]]
+    found = [words[action].format(name=first.name) for action in actions if action in words]
+    return found[:STEPS_SHOWN] or [words["help-technician"]]

@@ -42,7 +42,7 @@ def part_kinds() -> tuple[PartKind, ...]:
 
 
 def kind_of_part(process: Process) -> str | None:
-    """Return which part of its application a process is; None where the table does not know it."""
+    """Return the part of its application that a process is; None if the table has none."""
     line = " ".join(process.facts.command_line)
     return next((part.kind for part in part_kinds() if part.pattern.search(line)), None)
 

@@ -74,7 +74,7 @@ def _moved(socket: SocketSeries) -> int:
 
 
 def _limit(socket: SocketSeries, duration_s: float, limits: Thresholds) -> str:
-    """Return which side limits a connection; nothing where the kernel does not say."""
+    """Return the side that limits a connection; empty if the kernel does not say."""
     words, table = wording()["doing"], limits.code
     if (socket.received_bytes or 0) > (socket.sent_bytes or 0):
         is_slow = (socket.unread_bytes or 0.0) >= table.unread_bytes_least

@@ -13,9 +13,9 @@ from dunmist.advice.protection import Protections
 from dunmist.advice.recognition import GUESSES, Recognised, recognise
 from dunmist.advice.wording import wording
 from dunmist.computer import DELETED, Package, ProcessFacts
-from dunmist.diagnosis import Thresholds, is_odd_place
+from dunmist.diagnosis import Thresholds, is_unusual_path
 from dunmist.series import Application, Process, Series
-from dunmist.timestamps import moment_text
+from dunmist.timestamps import timestamp_text
 
 # a line of the report holds about six
 PORTS_SHOWN = 6
@@ -68,7 +68,7 @@ def about_process(
     """Return the facts of one process and of the application that it belongs to."""
     facts, application = process.facts, process.application
     origin = find_origin(series, application, limits)
-    moment_s = series.started_s(facts.start_clk)
+    started_s = series.started_s(facts.start_clk)
     now_s = datetime.fromisoformat(series.header.started).timestamp() + series.duration_s
     unit = series.surveyed.unit(process.unit)
     listens, remotes = _ports(series, application)
@@ -80,8 +80,8 @@ def about_process(
         unit_about=unit.about if unit else None,
         listens=listens,
         remotes=remotes,
-        started_s=moment_s,
-        running_s=None if moment_s is None else max(0.0, now_s - moment_s),
+        started_s=started_s,
+        running_s=None if started_s is None else max(0.0, now_s - started_s),
         origin=origin,
         zone=series.zone,
         recognised=recognise(application, origin, limits),
@@ -90,7 +90,7 @@ def about_process(
 
 
 def about_lines(about: About) -> list[tuple[str, str]]:
-    """Return what is known as pairs of a label and a sentence, the most telling first."""
+    """Return the known facts as pairs of label and sentence, the most important first."""
     words = wording()["about"]
     lines = [("what it is", what_it_is(about))]
     if about.recognised:
@@ -139,7 +139,7 @@ def what_it_is(about: About) -> str:
 
 
 def search_words(about: About) -> str:
-    """Return what to look up elsewhere: name, package and place."""
+    """Return the words to search for: name, package and path."""
     package = f" {about.package.name}" if about.package else ""
     return f'"{about.name}"{package} linux {about.executable}'.strip()
 
@@ -151,7 +151,7 @@ def _file_state(series: Series, facts: ProcessFacts) -> str:
     if path.endswith(DELETED):
         gone = path.removesuffix(DELETED)
         return "replaced" if gone in series.surveyed.replaced else "missing"
-    return "odd-place" if is_odd_place(path) else "present"
+    return "odd-place" if is_unusual_path(path) else "present"
 
 
 def _ports(
@@ -183,8 +183,8 @@ def _started_text(about: About) -> str:
     text = words[f"origin-{about.origin.by}"].format(name=about.origin.name or "")
     if about.started_s is None or about.running_s is None:
         return text
-    moment = moment_text(about.started_s, about.zone)
-    return f"{text}, {span_text(about.running_s)} ago ({moment})"
+    started = timestamp_text(about.started_s, about.zone)
+    return f"{text}, {span_text(about.running_s)} ago ({started})"
 
 
 def _ports_text(listens: tuple[Listener, ...]) -> str:

@@ -20,7 +20,7 @@ def _words() -> dict[str, Any]:
     return tomllib.loads(text)
 
 
-def tell_proof(proof: Proof, name: str, next_suspect: tuple[int, str] | None) -> str:
+def describe_proof(proof: Proof, name: str, next_suspect: tuple[int, str] | None) -> str:
     """Return the answer in a sentence; ``next_suspect`` is to be tried next, with its rank."""
     words, result = _words(), proof.alternated
     sentence = str(words["answer"][proof.answer])
@@ -28,12 +28,12 @@ def tell_proof(proof: Proof, name: str, next_suspect: tuple[int, str] | None) ->
         return sentence
     what = proof.following
     chance = percent(result.p_value)
-    told = str(words["following"][what])
-    then = told.format(value=_amount(what, result.paused))
+    form = str(words["following"][what])
+    then = form.format(value=_amount(what, result.paused))
     now = _amount(what, result.running)
     # what the figure is of is said with the first of them
     if "{then}" not in sentence:
-        now = told.format(value=now)
+        now = form.format(value=now)
     after = ""
     if next_suspect is not None:
         rank, other = next_suspect
@@ -42,7 +42,7 @@ def tell_proof(proof: Proof, name: str, next_suspect: tuple[int, str] | None) ->
     return sentence.format(name=name, then=then, now=now, sure=sure, next=after, chance=chance)
 
 
-def tell_unprovable(why: str, resource: ResourceWord) -> str:
+def describe_unprovable(why: str, resource: ResourceWord) -> str:
     """Return why no experiment is made."""
     return str(_words()["unprovable"][why]).format(resource=wording()["resource"][resource])
 

@@ -32,10 +32,23 @@ RELATED: Mapping[ChangeKind, tuple[Kind, ...]] = {
         "memory-below-rating",
         "hardware-fault",
     ),
-    "kernel-setting": ("paging-storm", "oom-kill", "memory-short", "limit-near", "link-errors"),
+    "kernel-setting": (
+        "paging-storm",
+        "oom-kill",
+        "memory-short",
+        "memory-reserved",
+        "limit-near",
+        "link-errors",
+    ),
     "module-setting": ("graphics-reset", "link-flapping", "interrupt-storm", "fan-stopped"),
     "device-rule": ("device-reconnects", "disk-slow"),
-    "mounts": ("storage-full", "storage-filling", "inodes-full", "file-system-unanswered"),
+    "mounts": (
+        "memory-in-files",
+        "storage-full",
+        "storage-filling",
+        "inodes-full",
+        "file-system-unanswered",
+    ),
     "clock": ("clock-unsynchronised",),
 }
 # deb-control(5), deb-version(7)
@@ -109,14 +122,14 @@ def _is_unit(path: str, unit: str | None) -> bool:
 
 
 def _runs_s(application: Application, series: Series) -> float:
-    """Return how long the oldest process of a program has run; 0 where that is not known."""
+    """Return the age of the oldest process of a program in seconds; 0 if unknown."""
     main = application.main
     started_s = series.started_s(main.facts.start_clk) if main else None
     return 0.0 if started_s is None else series.surveyed.ended_s - started_s
 
 
 def change_text(change: Change) -> str:
-    """Return what changed as half a sentence."""
+    """Return a change as half a sentence."""
     words = wording()["change"]
     key: str = change.kind if change.kind in words else "file"
     if key == "upgraded" and change.old is None:

@@ -23,7 +23,7 @@ class Recognised(NamedTuple):
 
 
 def recognise(application: Application, origin: Origin, limits: Thresholds) -> Recognised | None:
-    """Return what kind of work an application does; None when it is not known."""
+    """Return the kind of work of an application; None if unknown."""
     names = {process.name for process in application.members} | {application.name}
     if application.kernel:
         tasks = {process.facts.name.partition("/")[0] for process in application.members}

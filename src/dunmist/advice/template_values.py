@@ -95,7 +95,7 @@ def entry_filling(entry: StartEntry) -> dict[str, str]:
 
 
 def deleted_filling(finding: Finding) -> dict[str, str]:
-    """Return who holds a deleted file open that takes room, where somebody does."""
+    """Return the application that holds a large deleted file open, if any."""
     held = next((figure for figure in finding.evidence if figure.key == "deleted-held"), None)
     if held is None:
         return {}
@@ -150,7 +150,7 @@ def timer_of(unit: str) -> str:
 
 
 def subject_of(finding: Finding) -> str:
-    """Return what a finding is about, as people call it."""
+    """Return the common name of a finding's subject."""
     name = finding.subject
     # where the kind says what it is about, its word stands in; a port has a number and a word
     template = wording()["subject"].get(finding.kind, "")
@@ -181,7 +181,7 @@ def effect_of(finding: Finding, diagnosis: Diagnosis) -> ResourceWord | None:
 
 
 def cause_name(diagnosis: Diagnosis, resource: ResourceWord | None) -> str | None:
-    """Return what is to blame for the lack of a resource; None where that is not known."""
+    """Return the cause of the lack of a resource; None if unknown."""
     also = diagnosis.also
     if resource != diagnosis.limiting:
         driver = also.driver if also and also.state.resource == resource else None
@@ -240,7 +240,7 @@ def _normal_text(name: str, about: About, series: Series) -> str:
 
 
 def _wait_first(about: About, series: Series) -> str:
-    """Return what to ask first, as it goes after that word."""
+    """Return the first question, in the form that follows "ask"."""
     words = wording()["ladder"]
     # 0 if the start lies in the future of a clock that was set back
     if is_past_normal(about, series) and about.running_s:

@@ -195,7 +195,7 @@ def _since(onset: Onset | None) -> Since | None:
 
 
 def _caution(culprit: Culprit, about: About) -> str | None:
-    """Return what to mind before touching a culprit, None for a program of a person."""
+    """Return the caution for steps against a culprit, None for a person's own program."""
     words = wording()["caution"]
     if about.protection:
         reason = wording()["protected"][about.protection]

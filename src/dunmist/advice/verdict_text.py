@@ -114,7 +114,7 @@ def _also(diagnosis: Diagnosis) -> str:
 
 
 def _done_by(application: Application | None, diagnosis: Diagnosis) -> str:
-    """Return which programs do the work of one that only starts them, or nothing."""
+    """Return the programs that do the work of one that only starts them, if any."""
     started = main_started_programs(application, diagnosis.limits) if application else None
     if started is None:
         return ""
@@ -183,7 +183,7 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
 
 
 def _brings_about(cause: Finding, driver: Culprit) -> str:
-    """Return whose load brings about what is wrong outside of all programs."""
+    """Return the application whose load drives a cause outside all programs."""
     moved = amount_text(driver.application.disk_bytes_per_s.mean(), "bytes/s", None)
     text: str = wording()["brings_about"][cause.kind]
     return text.format(name=driver.name, moved=moved)
@@ -200,7 +200,7 @@ def names_of_partners(diagnosis: Diagnosis) -> str:
 
 
 def first_action(diagnosis: Diagnosis, cases: Cases) -> str | None:
-    """Return what to do first, as it goes after that word; None where nothing limits."""
+    """Return the first act in the form that follows "first"; None if nothing limits."""
     if diagnosis.limiting is None:
         return None
     if diagnosis.external_cause:
@@ -239,7 +239,7 @@ def _sure(diagnosis: Diagnosis) -> str:
 
 
 def _doubt(diagnosis: Diagnosis) -> str:
-    """Return what keeps the confidence down."""
+    """Return the reasons for a low confidence."""
     words, table = wording()["unsure"], diagnosis.limits.confidence
     covered = diagnosis.coverage.get(diagnosis.limiting or "cpu", diagnosis.coverage.get("cpu"))
     if covered is not None and covered < table.well_covered:
@@ -248,7 +248,7 @@ def _doubt(diagnosis: Diagnosis) -> str:
 
 
 def paging_sentence(diagnosis: Diagnosis) -> str:
-    """Return what the traffic to and from swap means here."""
+    """Return the meaning of the traffic to and from swap."""
     words, table = wording()["paging"], diagnosis.limits.advice
     memory = next(resource for resource in diagnosis.resources if resource.resource == "memory")
     swap = next((resource for resource in diagnosis.resources if resource.resource == "swap"), None)

@@ -13,7 +13,7 @@ def _beginnings() -> tuple[tuple[str, str], ...]:
 
 
 def meaning_of_wait(function: str | None) -> str | None:
-    """Return what is waited for in a function of the kernel, None where the table has no word."""
+    """Return the meaning of a wait in a kernel function, None if the table has none."""
     if function is None:
         return None
     return next((means for begin, means in _beginnings() if function.startswith(begin)), None)

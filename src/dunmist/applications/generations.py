@@ -67,7 +67,7 @@ def adopt_generations(grouping: Grouping, lives: Lives, rows: int) -> dict[int, 
 def find_starters(
     grouping: Grouping, lives: Lives, rows: int, since_row: int = 0
 ) -> dict[int, int]:
-    """Return who starts each churning group: numbers of groups, by that of the churning one.
+    """Return the starter of each churning group: numbers of groups, by that of the churning one.
 
     What counts is how it was from ``since_row`` to the last of ``rows``.
     """

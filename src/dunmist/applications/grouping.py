@@ -175,7 +175,7 @@ class Grouping:
 
 
 def last_starter(number: int, adopted: Mapping[int, int]) -> int:
-    """Return who has the members of a group in the end, where a taker is taken itself."""
+    """Return the final group of the members, where the taking group was taken itself."""
     seen = set()
     while number in adopted and number not in seen:
         seen.add(number)

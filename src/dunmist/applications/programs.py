@@ -69,7 +69,7 @@ def _full_name(comm: str, file: str, command_line: list[str]) -> str:
 
 
 def _script(arguments: list[str], interpreter: Interpreter) -> str | None:
-    """Return what an interpreter runs, ``STANDARD_INPUT`` for that, None for a text of its own."""
+    """Return the script of an interpreter, ``STANDARD_INPUT`` for that, None for inline text."""
     position = 0
     while position < len(arguments):
         argument = arguments[position]

@@ -33,7 +33,7 @@ class RunningUse:
     def busiest(self, limit: int) -> list[tuple[str, float]]:
         """Return names and mean cores used of the busiest applications, the sampler left out.
 
-        What is started again and again counts for who starts it, as in the triage.
+        Programs that are started again and again count for their starter, as in the triage.
         """
         if not self._elapsed_s:
             return []

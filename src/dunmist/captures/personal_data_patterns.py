@@ -70,7 +70,7 @@ _HOST_WORD = re.compile(r"[A-Za-z][A-Za-z0-9-]*(?:\.[A-Za-z0-9-]+)*\Z")
 
 
 def hosts_of(command_line: list[str]) -> list[str]:
-    """Return what may be hosts in a command line: too many rather than too few.
+    """Return possible hosts in a command line, too many rather than too few.
 
     The first operand, and what follows options before it, as nobody knows which of them take one.
     """

@@ -98,7 +98,7 @@ class CaptureReader:
             self.damage = "it ends without a footer"
 
     def count_ticks(self) -> int:
-        """Return how many of the lines after the header are ticks, without decoding them."""
+        """Return the number of ticks after the header, without decoding them."""
         return sum(raw.startswith(TICK) for raw in self._lines)
 
     def _decode(self, raw: bytes, number: int) -> Line | None:
@@ -183,7 +183,7 @@ class CaptureReader:
 
 
 def count_ticks(path: Path) -> int | None:
-    """Return how many ticks a file has, about; None where it cannot be read twice or is small."""
+    """Return the approximate number of ticks; None if the file is small or cannot be read twice."""
     try:
         if str(path) == "-" or path.stat().st_size < LARGE_BYTES:
             return None

@@ -82,7 +82,7 @@ def _unquoted(word: str) -> str:
 
 def _masked_words(words: list[str], rules: Rules) -> list[str]:
     options = rules.of_program(words, PROGRAM_WITHIN) or ProgramOptions("")
-    hidden = _by_place(words, options)
+    hidden = _by_position(words, options)
     masked: list[str] = []
     operands, left = 0, LOOKED_THROUGH
     before = ""
@@ -101,13 +101,15 @@ def _masked_words(words: list[str], rules: Rules) -> list[str]:
     return masked
 
 
-def _by_place(words: list[str], options: ProgramOptions) -> set[int]:
-    """Return the places of words that are secret by where a program takes them."""
-    plain = [place for place, word in enumerate(words) if place and not word.startswith("-")]
+def _by_position(words: list[str], options: ProgramOptions) -> set[int]:
+    """Return the positions of words that are secret by where a program takes them."""
+    plain = [
+        position for position, word in enumerate(words) if position and not word.startswith("-")
+    ]
     hidden = set(plain[-1:]) if options.last and len(plain) > 1 else set()
-    for place in plain:
-        count = options.after.get(words[place].lower())
-        following = [candidate for candidate in plain if candidate > place]
+    for position in plain:
+        count = options.after.get(words[position].lower())
+        following = [candidate for candidate in plain if candidate > position]
         if count is not None:
             # only zeros follow
             hidden.update(following[count - 1 : count] if count else following)
@@ -117,7 +119,10 @@ def _by_place(words: list[str], options: ProgramOptions) -> set[int]:
 def _masked(
     word: str, before: str, operands: int, options: ProgramOptions, rules: Rules, *, is_first: bool
 ) -> str:
-    """Return one word; ``before`` is the word in front of it, ``operands`` its place among them."""
+    """Return one word, masked if it is secret.
+
+    ``before`` is the word in front of it, ``operands`` its position among the operands.
+    """
     by_program = _by_program(word, before, operands, options)
     if by_program is not None:
         return by_program

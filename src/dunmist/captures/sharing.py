@@ -166,7 +166,7 @@ class StandIns:
 
     def _stand_in(self, form: str, match: re.Match[str]) -> str:
         who = "who" if "who" in match.re.groupindex else 0
-        start, end = (place - match.start() for place in match.span(who))
+        start, end = (position - match.start() for position in match.span(who))
         stand_in = self._add(self._others, match[who], form)
         return match[0][:start] + stand_in + match[0][end:]
 
@@ -222,7 +222,7 @@ class StandIns:
 
 
 def program_words(command_line: list[str]) -> list[str]:
-    """Return what of a command line tells which program it is: nothing that was given to it."""
+    """Return the part of a command line that identifies the program, without its arguments."""
     words = command_line[:1]
     for index, word in enumerate(command_line[1:], 1):
         if word in _PROGRAM_OPTIONS and index + 1 < len(command_line):

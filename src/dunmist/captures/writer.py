@@ -79,7 +79,7 @@ class CaptureWriter:
                 kept = "the ticks so far are kept and can be read"
             raise OutputError(
                 f"{self.path}: {error.strerror} while writing; {kept}, "
-                f"so make room or choose another place with -o"
+                f"so make room or choose another path with -o"
             ) from error
 
     def _mark_whole(self) -> None:

@@ -100,9 +100,9 @@ def application_text(judged: Judged, page: ApplicationPage, width: int) -> Itera
 def _since(judged: Judged, application: Application) -> Iterator[tuple[str, str]]:
     """Yield for how long a culprit can have been so, where anything tells."""
     ranked = zip(judged.diagnosis.culprits, judged.triage.culprits, strict=True)
-    for culprit, told in ranked:
-        if culprit.application is application and told.since is not None:
-            yield "since when", told.since.text
+    for culprit, advised in ranked:
+        if culprit.application is application and advised.since is not None:
+            yield "since when", advised.since.text
 
 
 def _rate(bytes_per_s: float) -> str:

@@ -15,7 +15,14 @@ from dunmist.harmless import cut_middle, harmless
 from dunmist.reports import LEVEL_LOOKS
 from dunmist.series import Level, LogicalProcessor, Rate
 from dunmist.sparklines import PARTS, bar_cells, curve_text, level_text, shade_text
-from dunmist.tables import INSTALLED_MEMORY, QUANTITY_UNITS, fill, heat_scale, in_place, share_curve
+from dunmist.tables import (
+    INSTALLED_MEMORY,
+    QUANTITY_UNITS,
+    fill,
+    heat_scale,
+    in_core_order,
+    share_curve,
+)
 
 # wider curves are no easier to read
 STRIP_MOST = 100
@@ -37,11 +44,11 @@ def drawn(topic: str, judged: Judged, width: int) -> Lines:
 def _cores(judged: Judged, width: int) -> Lines:
     points = min(STRIP_MOST, width - 38)
     yield _axis("each logical CPU, the darker the busier", judged, points)
-    processors = in_place(judged.series.machine.processors)
-    for place, group in groupby(processors, key=_core_of):
+    processors = in_core_order(judged.series.machine.processors)
+    for core_key, group in groupby(processors, key=_core_of):
         for position, core in enumerate(group):
-            named = not position and place is not None
-            label = f"package {place[0]} core {place[1]}" if named and place else ""
+            named = not position and core_key is not None
+            label = f"package {core_key[0]} core {core_key[1]}" if named and core_key else ""
             clock = core.clock_hz.median() if core.clock_hz else None
             ghz = "" if clock is None else f"  {clock / HZ_PER_GHZ:.1f} GHz"
             strip = shade_text(_stretched(core.busy.curve(points), points))
@@ -53,11 +60,11 @@ def _cores(judged: Judged, width: int) -> Lines:
 
 def _core_of(logical_processor: LogicalProcessor) -> tuple[int, int] | None:
     """Return the package and core of a CPU, None where they are not known."""
-    if logical_processor.place is None or logical_processor.place.core is None:
+    if logical_processor.hardware is None or logical_processor.hardware.core is None:
         return None
     return (
-        -1 if logical_processor.place.package is None else logical_processor.place.package,
-        logical_processor.place.core,
+        -1 if logical_processor.hardware.package is None else logical_processor.hardware.package,
+        logical_processor.hardware.core,
     )
 
 
@@ -161,8 +168,8 @@ def _timeline(judged: Judged, width: int) -> Lines:
 
 
 def _levels(trace: Trace, points: int) -> Text:
-    places = Rate(trace.used.line, trace.levels.astype(float))
-    levels = [int(value or 0) for value in _stretched(places.peaks(points), points)]
+    level_rate = Rate(trace.used.line, trace.levels.astype(float))
+    levels = [int(value or 0) for value in _stretched(level_rate.peaks(points), points)]
     line = Text()
     for level, run in groupby(levels):
         line.append(level_text(list(run)), LEVEL_LOOKS[LEVELS[level]].rich)

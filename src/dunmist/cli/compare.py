@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from dunmist.cli.parameters import CAPTURE, Moment, normal_option
+from dunmist.cli.parameters import CAPTURE, PointInTimeType, normal_option
 
 if TYPE_CHECKING:
     from dunmist.compare import Match
@@ -16,14 +16,14 @@ EXPECTED = {"better": ("better",), "worse": ("worse",), "usual": ("as usual",)}
 
 @click.command()
 @click.argument(
-    "places", metavar="BEFORE AFTER | NORMAL… NOW", type=CAPTURE, nargs=-1, required=True
+    "paths", metavar="BEFORE AFTER | NORMAL… NOW", type=CAPTURE, nargs=-1, required=True
 )
 @normal_option
 @click.option(
     "--around",
-    type=Moment(),
-    metavar="MOMENT",
-    help="Of one capture: before and after MOMENT, which is 90s or 5m after its beginning, or "
+    type=PointInTimeType(),
+    metavar="TIME",
+    help="Of one capture: before and after TIME, which is 90s or 5m after its beginning, or "
     "14:02 by the patient's clock.",
 )
 @click.option(
@@ -44,7 +44,7 @@ EXPECTED = {"better": ("better",), "worse": ("worse",), "usual": ("as usual",)}
 def compare(
     context: click.Context,
     /,
-    places: tuple[Path, ...],
+    paths: tuple[Path, ...],
     normal: tuple[Path, ...],
     around: "PointInTime | None",
     match: "Match",
@@ -61,12 +61,12 @@ def compare(
     from dunmist.jobs.comparison import answer, compare_around, question_of
     from dunmist.reports import comparison_document, comparison_json, document_text
 
-    if around is not None and (len(places) > 1 or normal):
+    if around is not None and (len(paths) > 1 or normal):
         raise click.UsageError("--around is of one capture; leave the others out")
     if around is not None:
-        result = compare_around(places[0], around)
+        result = compare_around(paths[0], around)
     else:
-        result = answer(question_of(places, normal, match))
+        result = answer(question_of(paths, normal, match))
     text = comparison_json(result) if as_json else document_text(comparison_document(result))
     click.echo(text, nl=False)
     if expect and result.answer not in EXPECTED[expect]:

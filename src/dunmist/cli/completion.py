@@ -114,9 +114,9 @@ def _plain(names: Iterable[str], incomplete: str) -> list[CompletionItem]:
 def _typed(ctx: click.Context, name: str) -> str | None:
     """Return an argument that was typed; behind an option without its value none was taken yet."""
     given = ctx.params.get(name)
-    places = [param.name for param in ctx.command.params if isinstance(param, click.Argument)]
-    if given is None and len(ctx.args) > places.index(name):
-        return ctx.args[places.index(name)]
+    arguments = [param.name for param in ctx.command.params if isinstance(param, click.Argument)]
+    if given is None and len(ctx.args) > arguments.index(name):
+        return ctx.args[arguments.index(name)]
     return None if given is None else str(given)
 
 

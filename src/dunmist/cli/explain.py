@@ -45,7 +45,7 @@ def explain(word: str | None, file: Path | None) -> None:
 
 
 def _declared(word: str) -> Iterator[str]:
-    """Yield what a kind of finding or a column says of itself where it is declared."""
+    """Yield the declared meaning of a kind of finding or a column."""
     from dunmist.advice import wording
     from dunmist.tables import FORMS, TOPICS
 

@@ -154,9 +154,9 @@ def _since(judged: Judged) -> str:
     worst, external = judged.triage.verdict.worst, judged.diagnosis.external_cause
     kind = worst.what if worst.source == "finding" else external.kind if external else None
     # findings of the whole capture come after these
-    for finding, told in zip(judged.diagnosis.findings, judged.triage.findings, strict=False):
-        if finding.kind == kind and finding.onset is not None and told.since is not None:
-            return told.since.text if finding.onset.is_news else ""
+    for finding, advised in zip(judged.diagnosis.findings, judged.triage.findings, strict=False):
+        if finding.kind == kind and finding.onset is not None and advised.since is not None:
+            return advised.since.text if finding.onset.is_news else ""
     return ""
 
 
@@ -200,7 +200,7 @@ def _resource(state: ResourceState, series: Series, width: int) -> Line:
 
 
 def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
-    """Yield the ranked programs; where none is ranked, the busiest ones, which are not to blame."""
+    """Yield the ranked programs, or the busiest ones, which are not to blame."""
     ranked = culprit_rows(judged)
     rows = ranked or busiest_rows(judged)
     is_wide = width >= WIDE and bool(ranked)
@@ -223,7 +223,7 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
     yield [Piece(f"{titles}command")]
     shown = rows[: max(1, (room - 1) // each)]
     spare = room - 1 - each * len(shown)
-    told = {row.application.number for row in ranked or rows[:1]}
+    suspects = {row.application.number for row in ranked or rows[:1]}
     for row, texts in zip(shown, cells, strict=False):
         looks = (
             BOLD,
@@ -241,7 +241,7 @@ def _who(judged: Judged, width: int, room: int) -> Iterator[Line]:
         yield [*line, Piece(cut_middle(harmless(row.command), width - sum(widths)))]
         if each > 1:
             yield [Piece(_fitted(f"  {_background(judged, row)}", width))]
-        case = judged.cases.of(row.application) if row.application.number in told else None
+        case = judged.cases.of(row.application) if row.application.number in suspects else None
         doing = doing_text(case.doing, judged.diagnosis.limiting) if case else None
         if doing and spare > 0:
             spare -= 1
@@ -287,7 +287,7 @@ def _background(judged: Judged, row: ProgramRow) -> str:
 
 
 def _what(case: Case) -> str:
-    """Return what a program is in few words; nothing where that is not known."""
+    """Return the kind of a program in few words; empty if unknown."""
     about = case.about
     if about.recognised:
         kind = about.recognised.kind.what.partition(":")[0]

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from dunmist.jobs.selection import Chosen
 
 LAST = "last"
-# less is too short for anything to follow, more too long for who waits
+# a shorter trial shows no effect, a longer one takes the technician too long
 PROVE_LEAST_S, PROVE_MOST_S = 20.0, 120.0
 CHOOSING = ("culprit", "pid", "step", "yes", "measure", "prove", "prove_for_s")
 
@@ -290,7 +290,7 @@ def _undo(act: str) -> None:
 def _whom(
     file: Path, culprit: int | None, finding: str | None, pid: int | None, named: str | None = None
 ) -> "Chosen":
-    """Return what is meant: the first culprit where nothing is said."""
+    """Return the chosen culprit, the first one by default."""
     from dunmist.jobs.judge import judge
     from dunmist.jobs.selection import choose_culprit, choose_finding, choose_named, choose_owner_of
 

@@ -110,14 +110,14 @@ def print_journal() -> None:
         click.echo("no acts so far")
     for line in lines:
         targets = line.act.targets[:TARGETS_SHOWN]
-        whom = (
+        subject = (
             line.act.unit
             or line.act.file
             or ", ".join(f"{target.name} ({target.pid})" for target in targets)
         )
         what = f"undo of {line.undoes}" if line.undoes else line.act.verb
         state = "; ".join(filter(None, (line.outcome or "begun, and never ended", brought(line))))
-        click.echo(harmless(f"{line.number:4}  {line.at}  {what}  {whom}: {state}"))
+        click.echo(harmless(f"{line.number:4}  {line.at}  {what}  {subject}: {state}"))
     if summary := score(lines):
         click.echo(summary)
 

@@ -1,4 +1,4 @@
-"""A group of commands with a default: a first word that is none of them belongs to the default."""
+"""A group of commands with a default: any other first word is an argument of the default."""
 
 import click
 

@@ -74,14 +74,14 @@ def history(
     if output is not None:
         check_output(output, force=force)
     asked = HistoryQuestion(days, cast("By", by), name)
-    told, periods = history_of(given, asked)
+    report, periods = history_of(given, asked)
     if output is not None:
         from dunmist.reports.write_history import write_history
 
-        write_history(told, periods, output, force=force)
+        write_history(report, periods, output, force=force)
         click.echo(f"wrote {output}", err=True)
         return
-    text = history_json(told) if as_json else document_text(history_document(told))
+    text = history_json(report) if as_json else document_text(history_document(report))
     click.echo(text, nl=False)
 
 

@@ -100,7 +100,7 @@ def run() -> None:
 
 
 class _Closed(RawIOBase):
-    """Standard output of who closed it: nothing can be written, and that is said."""
+    """Standard output that was closed: writing fails, and the failure is reported."""
 
     def writable(self) -> bool:
         """Say that it may be tried."""
@@ -168,7 +168,7 @@ def _status() -> int:
         if isinstance(getattr(sys.stdout, "buffer", None), _Closed):
             sys.stdout = TextIOWrapper(FileIO(os.devnull, "w"))
         where = f"{error.filename}: " if error.filename else ""
-        return _fail(f"{where}{error.strerror or error}; check the place and try again", 1)
+        return _fail(f"{where}{error.strerror or error}; check the path and try again", 1)
 
 
 def _usage_message(error: click.ClickException) -> str:

@@ -52,10 +52,10 @@ class Duration(click.ParamType):  # type: ignore[type-arg]  # generic since clic
         return seconds
 
 
-class Moment(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
-    """A moment of a capture: how long after its beginning, or what the patient's clock said."""
+class PointInTimeType(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
+    """A time in a capture: how long after its beginning, or what the patient's clock said."""
 
-    name = "moment"
+    name = "time"
 
     def convert(
         self, value: object, param: click.Parameter | None, ctx: click.Context | None
@@ -92,9 +92,9 @@ def part_options(command: Callable[..., Any]) -> Callable[..., Any]:
     for name, meaning in (("--until", "up to"), ("--since", "from")):
         command = click.option(
             name,
-            type=Moment(),
-            metavar="MOMENT",
-            help=f"Look at the capture {meaning} MOMENT only: 90s or 5m after its beginning, or "
+            type=PointInTimeType(),
+            metavar="TIME",
+            help=f"Look at the capture {meaning} TIME only: 90s or 5m after its beginning, or "
             f"14:02 by the patient's clock.",
         )(command)
     return command
@@ -240,7 +240,7 @@ CAPTURE = CaptureFile()
 
 
 class Instant(click.ParamType):  # type: ignore[type-arg]  # generic since click 8.4
-    """A moment by this computer's clock: ``14:02``, or a date with it.
+    """A time by this computer's clock: ``14:02``, or a date with it.
 
     Without a date it is the last one that was; ``ahead``, the next one that will be.
     """
@@ -253,7 +253,7 @@ class Instant(click.ParamType):  # type: ignore[type-arg]  # generic since click
     def convert(
         self, value: object, param: click.Parameter | None, ctx: click.Context | None
     ) -> datetime:
-        """Return the moment; fails with the reason."""
+        """Return the time; fails with the reason."""
         if isinstance(value, datetime):
             return value
         text = str(value).strip()
@@ -343,7 +343,7 @@ def sampling_options(command: Callable[..., Any]) -> Callable[..., Any]:
 def refuse_given(context: click.Context, names: Collection[str], message: str) -> None:
     """Raise UsageError where one of these parameters was given and would be ignored.
 
-    ``message`` has a place for the option as it is written.
+    ``message`` has a placeholder for the option as it is written.
     """
     for parameter in context.command.params:
         source = context.get_parameter_source(parameter.name or "")

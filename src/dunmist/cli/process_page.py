@@ -140,7 +140,7 @@ def as_text(judged: Judged, page: ProcessPage, width: int) -> Iterator[Renderabl
 
 
 def _measured(judged: Judged, facts: Row) -> Iterator[tuple[str, str]]:
-    """Yield what was read of the process itself, as label and text."""
+    """Yield the facts of the process itself, as label and text."""
     names = {
         "state": ("state", "nice", "threads", "bits"),
         "memory": ("private_bytes", "rss_bytes", "virtual_bytes", "swap_bytes"),

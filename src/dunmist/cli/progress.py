@@ -10,14 +10,14 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from dunmist.computer import Machine
-    from dunmist.jobs.capture import Telling
+    from dunmist.jobs.capture import RecordSink
     from dunmist.sampling import Observer, Plan
 
 
 @contextmanager
 def progress_for(
     plan: "Plan", observer: "Observer | None", machine: "Machine"
-) -> Iterator["Telling"]:
+) -> Iterator["RecordSink"]:
     """Give what shows each record of a capture; it shows nothing where there is no terminal."""
     if not sys.stderr.isatty():
         yield lambda record: None

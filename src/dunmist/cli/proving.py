@@ -2,12 +2,18 @@
 
 import click
 
-from dunmist.advice import percent, tell_unprovable
+from dunmist.advice import describe_unprovable, percent
 from dunmist.cli.fix_actions import agrees, process_lines, refusal_of, say
 from dunmist.cli.progress import progress_for
 from dunmist.errors import Refused
 from dunmist.harmless import harmless
-from dunmist.jobs.prove import design_for, place_of, prove_suspect, suspecting, why_unprovable
+from dunmist.jobs.prove import (
+    design_for,
+    prove_suspect,
+    suspected_resource,
+    suspecting,
+    why_unprovable,
+)
 from dunmist.jobs.selection import Chosen
 
 
@@ -16,7 +22,9 @@ def prove(chosen: Chosen, span_s: float, *, asks: bool) -> None:
     design = design_for(chosen, span_s)
     unprovable = why_unprovable(chosen, design.phase_s)
     if unprovable is not None:
-        raise Refused(f"{chosen.name}: {tell_unprovable(unprovable, place_of(chosen)[0])}")
+        raise Refused(
+            f"{chosen.name}: {describe_unprovable(unprovable, suspected_resource(chosen)[0])}"
+        )
     wanted = suspecting(chosen)
     if reason := refusal_of(chosen, wanted):
         raise Refused(reason)

@@ -99,7 +99,9 @@ def _shown(filled: Filled, names: list[str] | None, sorting: list[str]) -> list[
     more = [filled.table.column(name) for name in sorting if name not in {c.name for c in usual}]
     # a column that says nothing takes room from one that does
     return [
-        column for column in [*usual[:KEPT], *more, *usual[KEPT:]] if filled.is_told(column.name)
+        column
+        for column in [*usual[:KEPT], *more, *usual[KEPT:]]
+        if filled.has_figures(column.name)
     ]
 
 

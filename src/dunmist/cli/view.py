@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from dunmist.cli import completion
-from dunmist.cli.parameters import CAPTURE, FILE, LAST, Moment, refuse_given
+from dunmist.cli.parameters import CAPTURE, FILE, LAST, PointInTimeType, refuse_given
 from dunmist.cli.topics import PROCESS, TOPICS, WITH_CODE, topic_of
 
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 # a file, which is resolved once it is known that it is one
 FILE_OR_WHAT = click.Path()
-MOMENT = "90s or 5m after its beginning, or 14:02 by the patient's clock."
+TIME_FORMS = "90s or 5m after its beginning, or 14:02 by the patient's clock."
 
 # names of processes do not begin so
 PATH_BEGINNINGS = ("/", "./", "../", "~")
@@ -114,9 +114,14 @@ OPTIONS: dict[str, Make] = {
         "--days", type=click.FloatRange(0), metavar="N", help="Only of the last N days."
     ),
     "since": _option(
-        "--since", type=Moment(), metavar="TIME", help=f"Use the capture from TIME on: {MOMENT}"
+        "--since",
+        type=PointInTimeType(),
+        metavar="TIME",
+        help=f"Use the capture from TIME on: {TIME_FORMS}",
     ),
-    "until": _option("--until", type=Moment(), metavar="TIME", help="Use it up to TIME only."),
+    "until": _option(
+        "--until", type=PointInTimeType(), metavar="TIME", help="Use it up to TIME only."
+    ),
     "wide": _option("--wide", is_flag=True, help="Show all columns, however wide."),
     "pager": _option("--pager/--no-pager", default=True, help="Page long output on a terminal."),
 }

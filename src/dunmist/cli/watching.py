@@ -24,20 +24,20 @@ def run(options: "WatchOptions") -> None:
     wanted = job.RecorderOptions(
         options.every_s, options.keep_s, options.most_bytes, options.duration_s, options.root
     )
-    job.watch(wanted, _telling(options), options.remote.transport())
+    job.watch(wanted, _notifier(options), options.remote.transport())
 
 
-def _telling(options: "WatchOptions") -> job.Telling:
-    """Return what says an incident in a line, and tells the person at the computer if wanted."""
+def _notifier(options: "WatchOptions") -> job.IncidentSink:
+    """Return a sink that prints each incident in a line, and notifies the person if wanted."""
 
-    def tell(kept: Kept) -> None:
+    def report(kept: Kept) -> None:
         click.echo(harmless(f"incident:{kept.number}  {line_of(kept)}"), err=True)
         if options.tell:
             from dunmist.jobs.notifications import notify
 
             notify(kept)
 
-    return tell
+    return report
 
 
 def run_with_screen(options: "WatchOptions") -> None:
@@ -71,7 +71,7 @@ def print_incidents() -> None:
 
 
 def send(words: str) -> None:
-    """Mark this moment; raises Refused where no recorder listens."""
+    """Mark the present time; raises Refused where no recorder listens."""
     job.mark(words)
     click.echo("done")
 

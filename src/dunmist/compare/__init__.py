@@ -17,7 +17,7 @@ from dunmist.compare.crossover_trial import Phase as Phase
 from dunmist.compare.crossover_trial import draw_order as draw_order
 from dunmist.compare.figures import Examined as Examined
 from dunmist.compare.figures import Figure as Figure
-from dunmist.compare.figures import place_of as place_of
+from dunmist.compare.figures import resource_key as resource_key
 from dunmist.compare.following import Following as Following
 from dunmist.compare.improvement import Comparison as Comparison
 from dunmist.compare.improvement import compare as compare

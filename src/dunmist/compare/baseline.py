@@ -75,7 +75,7 @@ class Unusual(NamedTuple):
 
 
 def unusual(normal: Sequence[Examined], now: Examined, match: Match = "both") -> Unusual:
-    """Return what is not as it usually is."""
+    """Return the unusual figures."""
     good, left_out = list[Examined](), list[Examined]()
     for exam in normal:
         tells = identity(exam, match) == identity(now, match) and shortcoming(exam) is None
@@ -154,7 +154,7 @@ def _ranges(good: list[Examined], now: Examined) -> list[Range]:
     for figures in by_figure.values():
         figure, means = figures[-1], [float(figure.before.mean()) for figure in figures]
         if figure.resource is None:
-            # an application that nobody notices at any time is not looked at
+            # an application that nobody notices at any time is not compared
             if not any(figure.is_seen for figure in figures):
                 continue
             # neither that capture nor the one of now had it

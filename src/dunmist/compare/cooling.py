@@ -24,7 +24,7 @@ class Warmer(NamedTuple):
 
 
 def warmer(before: Examined, after: Examined) -> Warmer | None:
-    """Return by how much it is hotter at the same load; None where it is not, beyond chance."""
+    """Return the rise in temperature at equal load; None if it is not beyond chance."""
     sensors = [exam.series.processor_sensor for exam in (before, after)]
     if sensors[0] is None or sensors[1] is None:
         return None

@@ -68,8 +68,8 @@ class Alternated(NamedTuple):
 def allowed_orders(design: Design) -> tuple[Order, ...]:
     """Return every order that may be drawn, True for a paused phase."""
     orders = []
-    for places in combinations(range(design.phases), design.paused):
-        order = tuple(place in places for place in range(design.phases))
+    for paused_phases in combinations(range(design.phases), design.paused):
+        order = tuple(phase in paused_phases for phase in range(design.phases))
         rows = [(paused, len(list(row))) for paused, row in groupby(order)]
         most = {True: design.paused_row, False: design.running_row}
         if all(length <= most[paused] for paused, length in rows):
@@ -85,7 +85,7 @@ def draw_order(design: Design) -> Order:
 def phase_values(
     amount: Rate, of: Rate | None, phases: Sequence[Phase], settle_s: float, floor: float = 0.0
 ) -> Floats:
-    """Return what each phase had in the mean, shape (phases,); NaN where nothing was sampled.
+    """Return the mean of each phase, shape (phases,); NaN if nothing was sampled.
 
     With ``of`` it is a share of that, which counts as ``floor`` at least. The first ``settle_s`` of
     each phase are left out, and so is every interval that is not wholly inside.
@@ -109,7 +109,7 @@ def phase_values(
 
 
 def effect_of_pausing(values: Floats, order: Order, design: Design) -> Alternated | None:
-    """Return what follows when the suspect is paused; None where a phase is unknown."""
+    """Return the effect of pausing the suspect; None if a phase is unknown."""
     if np.isnan(values).any():
         return None
     orders = np.array(allowed_orders(design), dtype=float)

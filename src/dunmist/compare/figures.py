@@ -49,30 +49,30 @@ class Figure(NamedTuple):
         )
 
 
-def place_of(state: ResourceState) -> tuple[ResourceWord, str | None]:
-    """Return what tells a resource from others in every capture of a computer."""
-    # the fullest single processor is another one at every look
+def resource_key(state: ResourceState) -> tuple[ResourceWord, str | None]:
+    """Return the key of a resource, the same in every capture of a computer."""
+    # the fullest single processor is another one in every sample
     return state.resource, None if state.resource == "core" else state.name
 
 
 def resource_figures(before: Examined, after: Examined) -> Iterator[Figure]:
-    """Yield how full each resource is and how much work it holds up."""
-    known = {place_of(state): state for state in before.diagnosis.resources}
+    """Yield the use and the pressure of each resource."""
+    known = {resource_key(state): state for state in before.diagnosis.resources}
     least = after.limits.least_share
     for state in after.diagnosis.resources:
-        other = known.get(place_of(state))
+        other = known.get(resource_key(state))
         if other is None or other.trace is None or state.trace is None:
             continue
         used = other.trace.used.known(), state.trace.used.known()
         if state.resource != "heat":  # which has degrees
-            yield Figure("used", "share", *used, least, *place_of(state))
+            yield Figure("used", "share", *used, least, *resource_key(state))
         if other.trace.pressure is not None and state.trace.pressure is not None:
             held_up = other.trace.pressure.known(), state.trace.pressure.known()
-            yield Figure("held-up", "share", *held_up, least, *place_of(state))
+            yield Figure("held-up", "share", *held_up, least, *resource_key(state))
 
 
 def cooling_figures(before: Examined, after: Examined) -> Iterator[Figure]:
-    """Yield temperature and clock at equal use of the CPUs; nothing where none is equal."""
+    """Yield temperature and clock at equal use of the CPUs; empty if none is equal."""
     limits, most_hz = after.limits, after.series.machine.most_clock_hz or 0.0
     cooling: tuple[tuple[Driven, FigureUnit, float], ...] = (
         ("temperature", "celsius", limits.least_kelvin),
@@ -102,7 +102,7 @@ def _driven(series: Series, what: Driven) -> Rate | None:
 def at_equal_use(
     then: tuple[Floats, Floats], now: tuple[Floats, Floats], limits: CompareLimits
 ) -> tuple[Floats, Floats] | None:
-    """Return figures as they would be at the use that both captures had; None where none is equal.
+    """Return figures as they would be at the use that both captures had; None if none is equal.
 
     Each is handed with the use of the CPUs, which explains a part of it: by one straight line
     for both captures.
@@ -138,7 +138,7 @@ def at_equal_use(
 
 
 def application_figures(before: Examined, after: Examined) -> Iterator[Figure]:
-    """Yield what each application takes; one that a capture lacks took nothing there.
+    """Yield the usage of each application; one that a capture lacks used nothing there.
 
     Most of them nobody notices: ``is_seen`` tells.
     """
@@ -168,7 +168,7 @@ def _by_name(series: Series) -> dict[str, list[Application]]:
 
 
 def _of(applications: list[Application], what: Taken, series: Series) -> Floats:
-    """Return what applications take together in each interval."""
+    """Return the usage of applications together in each interval."""
     rates = {
         "cores": lambda application: application.cores,
         "memory": lambda app: app.private_bytes.at_ends(),

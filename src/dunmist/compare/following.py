@@ -1,6 +1,6 @@
 """Declare the figures that must follow a paused suspect, for each resource that reacts in seconds.
 
-Never the suspect's own waiting: what is held up itself has less of it when it is paused, and would
+Never the suspect's own waiting: a paused task waits less itself, and would
 seem to be the cause.
 """
 
@@ -31,7 +31,7 @@ class Followed(NamedTuple):
 def followed(
     series: Series, resource: ResourceWord, name: str | None, suspects: Collection[Application]
 ) -> Followed | None:
-    """Return what must follow; None where the disk or link is not seen.
+    """Return the figures that must follow; None if the disk or link is not seen.
 
     CPU: the share of the time that others want to run in which they wait. Disk: the requests in its
     queue. Link: what it carries, or the time that others take for a byte.

@@ -9,14 +9,14 @@ from dunmist.compare.figures import (
     Examined,
     application_figures,
     cooling_figures,
-    place_of,
     resource_figures,
+    resource_key,
 )
 from dunmist.compare.significance import Difference, tested
 from dunmist.diagnosis import LEVELS, Finding, is_strained
 
 Answer = Literal["better", "worse", "no clear change", "cannot be compared"]
-# what the answer goes by: how much work is held up, before how full something is
+# the answer goes by pressure first, then by use
 DECIDES = ("held-up", "used")
 
 
@@ -36,20 +36,20 @@ class Comparison(NamedTuple):
     def clear(self) -> list[Difference]:
         """The differences that are more than chance and matter, the most telling first.
 
-        How much work is held up tells most, then how full something is, then who takes it.
+        Pressure counts most, then use, then the usage of applications.
         """
         differences = [difference for difference in self.differences if difference.is_clear]
-        return sorted(differences, key=_telling)
+        return sorted(differences, key=_by_importance)
 
 
-def _telling(difference: Difference) -> tuple[int, float]:
+def _by_importance(difference: Difference) -> tuple[int, float]:
     what = difference.figure.what
-    place = DECIDES.index(what) if what in DECIDES else len(DECIDES)
-    return place, -abs(difference.change) / difference.figure.least
+    rank = DECIDES.index(what) if what in DECIDES else len(DECIDES)
+    return rank, -abs(difference.change) / difference.figure.least
 
 
 def compare(before: Examined, after: Examined, match: Match = "both") -> Comparison:
-    """Return what changed from one capture to another."""
+    """Return the changes from one capture to another."""
     came, went, stayed = _findings(before, after)
     in_the_way = hindrance(before, after, match)
     if in_the_way is not None:
@@ -74,14 +74,15 @@ def compare(before: Examined, after: Examined, match: Match = "both") -> Compari
 def _answer(before: Examined, after: Examined, differences: list[Difference]) -> Answer:
     """Return the answer by the resources that limited before or do afterwards."""
     states = [
-        {place_of(state): state for state in exam.diagnosis.resources} for exam in (before, after)
+        {resource_key(state): state for state in exam.diagnosis.resources}
+        for exam in (before, after)
     ]
     better = worse = False
-    for place in states[0].keys() & states[1].keys():
-        levels = [LEVELS.index(state[place].level) for state in states]
-        if not any(is_strained(state[place].level) for state in states):
+    for key in states[0].keys() & states[1].keys():
+        levels = [LEVELS.index(state[key].level) for state in states]
+        if not any(is_strained(state[key].level) for state in states):
             continue
-        change = _change(place, differences)
+        change = _change(key, differences)
         if change < 0 and levels[1] <= levels[0]:
             better = True
         elif change > 0 and levels[1] >= levels[0]:
@@ -91,15 +92,12 @@ def _answer(before: Examined, after: Examined, differences: list[Difference]) ->
     return "better" if better else "no clear change"
 
 
-def _change(place: tuple[str, str | None], differences: list[Difference]) -> int:
+def _change(key: tuple[str, str | None], differences: list[Difference]) -> int:
     """Return -1 where a resource clearly holds up or has less, 1 where more, 0 where neither."""
     for what in DECIDES:
         for difference in differences:
             figure = difference.figure
-            if difference.is_clear and (figure.what, figure.resource, figure.name) == (
-                what,
-                *place,
-            ):
+            if difference.is_clear and (figure.what, figure.resource, figure.name) == (what, *key):
                 return -1 if difference.change < 0 else 1
     return 0
 

@@ -26,7 +26,7 @@ OF_A_DEVICE = ("disk", "link")
 
 
 def unusual_beside_hours(hours: Sequence[Period], now: Examined) -> Unusual:
-    """Return what of a capture is not as it was in these hours."""
+    """Return the figures of a capture that differ from these hours."""
     reason = shortcoming(now)
     hindrance = Hindrance(reason, 1) if reason is not None else None
     if hindrance is None and len(hours) < now.limits.captures_least:
@@ -61,9 +61,9 @@ def _figures(hours: Sequence[Period], now: Examined) -> Iterator[tuple[Figure, l
             amount(hour.applications.get(figure.name or "", ApplicationSum()), hour)
             for hour in hours
         ]
-        beside = figure._replace(before=_array(means))
-        if len(beside.after) and beside.is_seen:
-            yield beside, means
+        against_usual = figure._replace(before=_array(means))
+        if len(against_usual.after) and against_usual.is_seen:
+            yield against_usual, means
 
 
 def _mean(each: ResourceSum, what: str) -> float | None:

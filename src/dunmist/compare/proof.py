@@ -35,14 +35,14 @@ class Proof(NamedTuple):
 
 def proof_of(
     series: Series,
-    place: tuple[ResourceWord, str | None],
+    resource_key: tuple[ResourceWord, str | None],
     suspects: Collection[Application],
     experiment: Experiment,
     limits: ProveLimits,
 ) -> Proof:
-    """Return what follows the suspects; ``place`` is the resource with its name."""
+    """Return the figures that follow the suspects; ``resource_key`` is a resource and its name."""
     design, phases = experiment
-    following = followed(series, *place, suspects)
+    following = followed(series, *resource_key, suspects)
     if following is None or len(phases) < design.phases:
         return Proof("disturbed")
     settle_s = min(SETTLE_S[following.what], design.phase_s / 2)

@@ -35,7 +35,7 @@ class Resampled(NamedTuple):
 
 
 def correlation(values: Floats) -> float:
-    """Return how much an interval has of the one before it, 0 to ``CORRELATION_MOST``."""
+    """Return the correlation of an interval with the one before it, 0 to ``CORRELATION_MOST``."""
     count = len(values)
     spread = values - values.mean()
     variance = float((spread**2).mean())
@@ -46,14 +46,14 @@ def correlation(values: Floats) -> float:
 
 
 def block_length(values: Floats) -> int:
-    """Return how many intervals hang together, at least 1 and at most a third of all."""
+    """Return the block length in intervals, at least 1 and at most a third of all."""
     count, rho = len(values), correlation(values)
     length = (2 * rho / (1 - rho**2)) ** (2 / 3) * count ** (1 / 3)
     return int(max(1, min(math.ceil(length), count // 3)))
 
 
 def difference_of_means(before: Floats, after: Floats) -> Resampled:
-    """Return by how much the mean of ``after`` is greater; both have at least 2 known values."""
+    """Return the rise of the mean of ``after``; both have at least 2 known values."""
     chance = np.random.default_rng(SEED)
     difference = float(after.mean() - before.mean())
     drawn = _means(after, chance) - _means(before, chance)
@@ -70,8 +70,8 @@ def _means(values: Floats, chance: np.random.Generator) -> Floats:
     count, length = len(values), block_length(values)
     blocks = math.ceil(count / length)
     starts = chance.integers(0, count, size=(DRAWS, blocks))
-    places = (starts[:, :, None] + np.arange(length)) % count
-    means: Floats = values[places.reshape(DRAWS, -1)[:, :count]].mean(axis=1)
+    indices = (starts[:, :, None] + np.arange(length)) % count
+    means: Floats = values[indices.reshape(DRAWS, -1)[:, :count]].mean(axis=1)
     # a mean of few blocks spreads less than it should: as with n - 1, but counted in blocks
     widened = count / max(count - length, 1)
     rho = correlation(values)

@@ -60,5 +60,5 @@ def tested(figures: Iterable[Figure]) -> list[Difference]:
 
 
 def _reach(figure: Figure) -> float:
-    """Return by how much a figure can differ at most: a share by all there is."""
+    """Return the greatest possible difference of a figure."""
     return 1.0 if figure.unit == "share" else math.inf

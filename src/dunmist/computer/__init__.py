@@ -174,6 +174,7 @@ from dunmist.computer.system_changes import read_changes as read_changes
 from dunmist.computer.task_exits import TaskExit as TaskExit
 from dunmist.computer.task_exits import TaskExits as TaskExits
 from dunmist.computer.task_exits import open_task_exits as open_task_exits
+from dunmist.computer.task_limits import TaskLimit as TaskLimit
 from dunmist.computer.terminals import Printer as Printer
 from dunmist.computer.terminals import ShownTerminal as ShownTerminal
 from dunmist.computer.terminals import read_shown_terminals as read_shown_terminals

@@ -131,9 +131,11 @@ def _entry_files(root: Root, directory: str) -> list[str]:
     return _no_more(root, SUBJECT, directory, files, ENTRIES_MOST)
 
 
-def _no_more(root: Root, subject: str, place: str, entries: list[Entry], most: int) -> list[Entry]:
+def _no_more(
+    root: Root, subject: str, directory: str, entries: list[Entry], most: int
+) -> list[Entry]:
     if len(entries) > most:
-        root.note(subject, "too-many", place)
+        root.note(subject, "too-many", directory)
     return entries[:most]
 
 

@@ -119,7 +119,7 @@ def _between(from_s: float | None, to_s: float | None) -> float | None:
 
 
 def read_boot(root: Root) -> Boot | None:
-    """Return how the start went; None where nobody tells, which is noted."""
+    """Return the facts of the start; None, with a blind spot, if they cannot be read."""
     if not root.is_this_computer:
         return root.parse(RECORDED, parse_boot, SUBJECT)
     address = system_bus()
@@ -169,7 +169,7 @@ class _Units:
     def of(self, name: str) -> StartedUnit | None:
         """Return a unit's times, None if they are unknown or it took no part."""
         ready_s = self.ready_s(name)
-        began_s = None if ready_s is None else self._moment_s(name, "InactiveExit")
+        began_s = None if ready_s is None else self._timestamp_s(name, "InactiveExit")
         # one that was started again since then tells of that start
         if ready_s is None or began_s is None or began_s > self._finish_s + NEXT_MOST_S:
             return None
@@ -178,7 +178,9 @@ class _Units:
     def ready_s(self, name: str) -> float | None:
         """Return when a unit was ready, or had done its work; None if that is unknown."""
         if name not in self._ready_s:
-            ready_s = self._moment_s(name, "ActiveEnter") or self._moment_s(name, "InactiveEnter")
+            ready_s = self._timestamp_s(name, "ActiveEnter") or self._timestamp_s(
+                name, "InactiveEnter"
+            )
             is_of_start = ready_s is not None and ready_s <= self._finish_s + NEXT_MOST_S
             self._ready_s[name] = ready_s if is_of_start else None
         return self._ready_s[name]
@@ -188,7 +190,7 @@ class _Units:
         after = self._word(name, "After")
         return [str(other) for other in after or [] if str(other) in self._paths][:AFTER_MOST]
 
-    def _moment_s(self, name: str, word: str) -> float | None:
+    def _timestamp_s(self, name: str, word: str) -> float | None:
         us = self._word(name, f"{word}{STAMP}")
         return us / US_PER_S if isinstance(us, int) and us > 0 else None
 
@@ -220,7 +222,8 @@ def _chain(units: _Units, last: str) -> Iterator[StartedUnit]:
 def parse_boot(data: bytes) -> Boot:
     """Return the start from a copy of the manager's words; raises ParseError.
 
-    ``WORD=MICROSECONDS`` are the manager's, ``chain`` and ``slow`` lines a unit with both moments.
+    ``WORD=MICROSECONDS`` are the manager's. ``chain`` and ``slow`` lines are a unit with both
+    timestamps.
     """
     stamps: dict[str, int] = {}
     units: dict[str, list[StartedUnit]] = {"chain": [], "slow": []}

@@ -161,7 +161,7 @@ class _Ring:
         self._first, self._size = page, pages * page
 
     def take(self) -> bytes:
-        """Return what was written since the last call, and give its room back."""
+        """Return the bytes written since the last call, and free their room."""
         (head,) = _PLACE.unpack_from(self._memory, HEAD_AT)
         (tail,) = _PLACE.unpack_from(self._memory, TAIL_AT)
         begin, length = tail % self._size, head - tail
@@ -184,7 +184,7 @@ class _RecordedRing:
         self._taken = 0
 
     def take(self) -> bytes:
-        """Return what was written since the last call; raises OSError."""
+        """Return the bytes written since the last call; raises OSError."""
         data = self._root.read_again(RECORDED)
         if len(data) < _PLACE.size:
             return b""
@@ -227,7 +227,7 @@ class CodeEvents:
             self._take(ring)
 
     def drain(self) -> Iterator[CodeRecord]:
-        """Return what has arrived since the last call."""
+        """Return the samples that arrived since the last call."""
         self.gather()
         kept, self._kept = self._kept, []
         return iter(kept)
@@ -250,7 +250,7 @@ class CodeEvents:
 
 
 def open_code_events(root: Root, processors: list[int]) -> CodeEvents | None:
-    """Return what samples code; None, with a blind spot, where it cannot be had."""
+    """Return the source of code samples; None, with a blind spot, if there is none."""
     if not root.is_this_computer:
         if root.exists(RECORDED):
             return CodeEvents({0: _RecordedRing(root)}, whole=True)

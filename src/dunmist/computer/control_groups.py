@@ -23,6 +23,7 @@ from dunmist.computer.parsing import (
 )
 from dunmist.computer.root import Root
 from dunmist.computer.scheduling import Scheduling, read_scheduling
+from dunmist.computer.task_limits import TaskLimit, read_task_limits
 
 SUBJECT = "control groups"
 # the two controllers are mounted together under either name
@@ -91,15 +92,19 @@ class ControlGroups:
         return quota_cores
 
     def memory_events(self, paths: set[str]) -> list[MemoryEvents]:
-        """Return what was ended in groups for lack of memory; version 1 does not count it."""
+        """Return the out-of-memory kills in groups; version 1 does not count them."""
         return read_memory_events(self._root, self._v2, paths) if self._v2 else []
 
     def frozen(self, paths: set[str]) -> list[FrozenGroup]:
         """Return the groups of which no task may run; version 1 shows that in another way."""
         return read_frozen_groups(self._root, self._v2, paths) if self._v2 else []
 
+    def task_limits(self, paths: set[str]) -> list[TaskLimit]:
+        """Return the groups that are close to their limit of tasks; of version 2 only."""
+        return read_task_limits(self._root, self._v2, paths) if self._v2 else []
+
     def scheduling(self, paths: list[str]) -> Scheduling:
-        """Return how groups are scheduled among one another."""
+        """Return the scheduling of groups among one another."""
         version = 1 if self._v1 is not None else 2
         return read_scheduling(self._root, self._v1 or self._v2, paths, version=version)
 

@@ -157,14 +157,14 @@ def read_offline(root: Root) -> list[int]:
 
 
 def read_processors(root: Root, numbers: list[int]) -> list[Processor]:
-    """Return the place and the clock bounds of each logical CPU."""
+    """Return the topology and the clock bounds of each logical CPU."""
     return [_read_processor(root, number) for number in numbers]
 
 
 def _read_processor(root: Root, number: int) -> Processor:
     directory = f"sys/devices/system/cpu/cpu{number}"
 
-    def place(name: str) -> int | None:
+    def topology_number(name: str) -> int | None:
         value = root.parse(f"{directory}/topology/{name}", parse_number, "processor topology")
         # -1 is how the kernel says that the firmware did not tell
         return None if value == -1 else value
@@ -176,8 +176,8 @@ def _read_processor(root: Root, number: int) -> Processor:
 
     return Processor(
         number,
-        place("core_id"),
-        place("physical_package_id"),
+        topology_number("core_id"),
+        topology_number("physical_package_id"),
         clock("cpuinfo_min_freq"),
         clock("cpuinfo_max_freq"),
         clock("base_frequency", may_be_absent=True),
@@ -202,7 +202,7 @@ def read_clocks_khz(root: Root, numbers: list[int]) -> list[int | None]:
 
 
 def parse_interrupts(data: bytes) -> dict[str, int]:
-    """Return how often each source interrupted since boot; raises ParseError."""
+    """Return the count of each interrupt source since boot; raises ParseError."""
     lines = lines_of(data)
     processors = len(lines[0].split()) if lines else 0
     if not processors or not lines[0].split()[0].startswith(b"CPU"):

@@ -15,7 +15,7 @@ from dunmist.computer.root import Root
 
 SUBJECT = "records of crashes"
 KEPT, MOVED = "sys/fs/pstore", "var/lib/systemd/pstore"
-# what is put together of several records, as dmesg.txt, says nothing more and is of a later moment
+# what is put together of several records, as dmesg.txt, says nothing more and is of a later time
 RECORD = "dmesg-"
 # a record holds the end of the kernel's log, which is shorter
 RECORD_MOST_BYTES = 256 << 10
@@ -61,11 +61,11 @@ def read_crashes(root: Root) -> list[Crash]:
 
 def _records(root: Root, directory: str, depth: int) -> Iterator[str]:
     for name in root.names(directory):
-        place = f"{directory}/{name}"
+        path = f"{directory}/{name}"
         if name.startswith(RECORD):
-            yield place
+            yield path
         elif depth > 1:
-            yield from _records(root, place, depth - 1)
+            yield from _records(root, path, depth - 1)
 
 
 def _reason(data: bytes) -> str | None:

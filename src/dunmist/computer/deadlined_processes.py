@@ -39,14 +39,16 @@ class DeadlinedProcesses:
         self._until_s = time.monotonic() + deadline_s
 
     def answers(self, *, partial: bool = False) -> dict[str, bytes | None]:
-        """Return what each printed, None for one that did not end in time.
+        """Return the output of each, None for one that did not exit in time.
 
         A ``partial`` answer is what it had printed by then. It may not die before it is answered,
         so nobody waits for it.
         """
-        told = {name: _answer(child, self._until_s, partial) for name, child in self._asked.items()}
+        answers = {
+            name: _answer(child, self._until_s, partial) for name, child in self._asked.items()
+        }
         self._asked = {}
-        return told
+        return answers
 
     def leave(self) -> None:
         """Wait for none of them."""

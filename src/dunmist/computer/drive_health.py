@@ -103,7 +103,7 @@ class AskedDrives:
                 self._children = DeadlinedProcesses({name: (ASK, name) for name in self._names})
 
     def health(self) -> list[DriveHealth]:
-        """Return what they said."""
+        """Return the answers of the drives."""
         root = self._root
         answers: Mapping[str, bytes | None] = (
             self._children.answers()
@@ -192,8 +192,8 @@ def _nvme(name: str, page: bytes) -> DriveHealth:
 
 
 def _rows(page: bytes) -> Iterator[tuple[int, bytes]]:
-    for place in range(ATTRIBUTES):
-        start = FIRST_ATTRIBUTE + place * ATTRIBUTE_BYTES
+    for index in range(ATTRIBUTES):
+        start = FIRST_ATTRIBUTE + index * ATTRIBUTE_BYTES
         row = page[start : start + ATTRIBUTE_BYTES]
         if row[0]:
             yield row[0], row

@@ -73,7 +73,7 @@ def ata(
     descriptor: int, command: int, *, features: int = 0, blocks: int = 0, low: int = 0,
     key: tuple[int, int] = (0, 0),
 ) -> tuple[bytes, bytes]:
-    """Return what a command of the drive gave, and its registers; raises OSError."""
+    """Return the data of a drive command, and its registers; raises OSError."""
     data = ctypes.create_string_buffer(max(1, blocks) * PAGE_BYTES)
     sense = ctypes.create_string_buffer(SENSE_BYTES)
     block = ctypes.create_string_buffer(bytes((
@@ -133,7 +133,7 @@ def ask_ata(descriptor: int) -> None:
 
 
 def smart(descriptor: int, features: int, *, blocks: int = 1, low: int = 0) -> bytes:
-    """Return what a command of SMART reads; raises OSError."""
+    """Return the data of a SMART read command; raises OSError."""
     return ata(descriptor, SMART, features=features, blocks=blocks, low=low, key=SMART_KEY)[0]
 
 

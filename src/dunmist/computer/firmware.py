@@ -109,7 +109,7 @@ class _Structure(NamedTuple):
 
 
 def parse_smbios(data: bytes) -> Firmware:
-    """Return what the structure table says; raises ParseError."""
+    """Return the facts in the structure table; raises ParseError."""
     facts: dict[str, str | None] = {}
     arrays: dict[int, _Structure] = {}
     devices: list[_Structure] = []
@@ -193,7 +193,7 @@ def _size_bytes(device: _Structure) -> int | None:
 
 
 def read_firmware(root: Root) -> Firmware | None:
-    """Return what the firmware says, from its tables where they may be read."""
+    """Return the facts of the firmware, from its tables where they are readable."""
     if root.exists("sys/firmware/dmi/tables/DMI"):
         firmware = root.parse("sys/firmware/dmi/tables/DMI", parse_smbios, MODULES)
         if firmware:

@@ -17,7 +17,7 @@ _FROZEN = re.compile(rb"^frozen ([01])$", re.M)
 
 
 class FrozenGroup(msgspec.Struct, frozen=True, array_like=True):
-    """One frozen group: its path below the place where version 2 is mounted.
+    """One frozen group: its path below the mount of version 2.
 
     A capture names no file for a command: whoever writes one would choose what is overwritten.
     """

@@ -91,10 +91,10 @@ def parse_neighbour(body: memoryview) -> tuple[int, str, GatewayState] | None:
     address = dict(parse_attributes(body[_NEIGHBOUR.size :])).get(NDA_DST)
     if address is None or len(address) not in (4, 16):
         return None
-    told: GatewayState = (
+    answer: GatewayState = (
         "silent" if state & SILENT else "answers" if state & ANSWERS else "not-asked"
     )
-    return link, str(ipaddress.ip_address(bytes(address))), told
+    return link, str(ipaddress.ip_address(bytes(address))), answer
 
 
 def read_gateways(root: Root) -> list[Gateway]:

@@ -108,7 +108,7 @@ def read_graphics_cards(root: Root) -> list[GraphicsCard]:
 
 
 def read_graphics(root: Root, cards: list[GraphicsCard]) -> list[GraphicsSample]:
-    """Return what each card does now."""
+    """Return the present use of each card."""
     samples = []
     for card in cards:
         directory = f"sys/class/drm/{card.name}"

@@ -64,7 +64,7 @@ def has_hypervisor(data: bytes) -> bool | None:
 
 
 def _tasks_most(root: Root) -> int | None:
-    """Return how many tasks there can be: the smaller of two limits of proc_sys_kernel(5)."""
+    """Return the limit of tasks: the smaller of two limits of proc_sys_kernel(5)."""
     limits = [
         root.parse(f"proc/sys/kernel/{name}", parse_number, "limit of tasks", may_be_absent=True)
         for name in ("pid_max", "threads-max")

@@ -170,7 +170,7 @@ def _kept(text: str) -> str:
 
 
 class KernelLog:
-    """The log, kept open: each look gives what came since the one before, the first gives all."""
+    """The log, kept open: each reading gives the new messages, the first one gives all."""
 
     def __init__(self, root: Root) -> None:
         self._root = root
@@ -194,8 +194,8 @@ class KernelLog:
             raise OSError(f"{LOG}: not the kernel's log")
         return descriptor
 
-    def look(self, uptime_s: float | None) -> list[KernelMessage]:
-        """Return the complaints since the last look; ``uptime_s`` dates those of a copy."""
+    def read_new(self, uptime_s: float | None) -> list[KernelMessage]:
+        """Return the complaints since the last reading; ``uptime_s`` dates those of a copy."""
         lines = []
         for record in self._records():
             try:

@@ -121,7 +121,7 @@ def _versions(root: Root, name: str, packages: Iterable[Package]) -> Iterator[tu
 
 
 def _stanzas(descriptor: int, size: int, package: Package) -> Iterator[bytes]:
-    """Yield what a list has of a package: halve until near, then read on."""
+    """Yield the entries of a package in a sorted list: halve until near, then read on."""
     source, name = (package.source or package.name).encode(), package.name.encode()
     low, high = 0, size
     while high - low > NEAR_BYTES:
@@ -160,7 +160,7 @@ def _field(stanza: bytes, name: bytes) -> str | None:
 
 
 def version_key(version: str) -> tuple[object, ...]:
-    """Return by what versions are ordered (deb-version(7))."""
+    """Return the sort key of a version (deb-version(7))."""
     epoch, _, rest = version.rpartition(":")
     upstream, _, revision = rest.rpartition("-") if "-" in rest else (rest, "", "")
     return int(epoch) if epoch.isdigit() else 0, _parts(upstream), _parts(revision)

@@ -140,7 +140,7 @@ def parse_default_links_6(data: bytes) -> list[str]:
 
 
 def parse_wireless(data: bytes) -> dict[str, int]:
-    """Return the signal of each wireless link in dBm; a driver that gives none is left out."""
+    """Return the signal of each wireless link in dBm; a driver without one is left out."""
     return {
         text_of(name): int(level)
         for name, _, level in _WIRELESS.findall(data)

@@ -3,7 +3,7 @@
 Sources: proc(5) on ``/proc/loadavg`` and ``/proc/uptime``; ``Documentation/accounting/psi.rst`` on
 ``/proc/pressure``, Linux 4.20 and newer. The load average is a damped count of runnable and
 uninterruptible tasks, not a share of anything. Of stalls, ``some`` counts the time in which at
-least one task was held up for the resource, ``full`` that in which all were. Only the totals are
+least one task waited for the resource, ``full`` that in which all were. Only the totals are
 kept: the averages can be had from them, over any window.
 """
 
@@ -51,7 +51,7 @@ _LINE = re.compile(rb"^(some|full) avg10=\S+ avg60=\S+ avg300=\S+ total=(\d{1,20
 
 
 class StallTotals(msgspec.Struct, frozen=True):
-    """Microseconds since boot in which some or all tasks were held up; None is not published."""
+    """Microseconds since boot in which some or all tasks waited; None is not published."""
 
     some_us: Counter | None = None
     full_us: Counter | None = None

@@ -2,7 +2,7 @@
 
 Sources: proc_pid_fd(5) for the log that a process has open; RFC 3164, section 4.1, for lines of
 text, and the same with the time of RFC 3339; journalctl(1) and systemd.journal-fields(7) for the
-journal. Only the end of a log is read. Of each line only the name and the process of who wrote it
+journal. Only the end of a log is read. Of each line only the name and the process of its writer
 are kept, no other words.
 """
 
@@ -24,7 +24,7 @@ END_BYTES, JOURNAL_LINES, WRITERS_MOST, NAME_MOST = 65_536, 500, 8, 64
 # a process has more descriptors than logs
 LINKS_MOST = 256
 JOURNAL_WAIT_S = 2.0
-# fields of an entry with the name of who wrote it
+# fields of an entry with the name of the writer
 NAMES = ("_COMM", "SYSLOG_IDENTIFIER")
 _LINE = re.compile(
     rb"^(?:<\d{1,3}>)?(?:[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\dT[0-9:.+Z-]+) \S+ "
@@ -84,7 +84,7 @@ def read_log_ends(
 ) -> list[LogEnd]:
     """Return the ends of the logs that processes, by identity and PID, have open for writing.
 
-    ``number_of`` gives the identity of who has a process number now.
+    ``number_of`` gives the identity of the process that has a number now.
     """
     ends = []
     for number, pid in busiest:
@@ -127,11 +127,11 @@ def _last_lines(root: Root, log: str) -> Lines | None:
             return None
         # a log of another form names no programs
         return parse_log(end)
-    told = _ask_journal() if root.is_this_computer else None
-    if told is None:
+    answer = _ask_journal() if root.is_this_computer else None
+    if answer is None:
         root.note(SUBJECT, "failed" if root.is_this_computer else "absent", log)
         return None
-    return root.parsed(told, parse_journal, SUBJECT, log)
+    return root.parsed(answer, parse_journal, SUBJECT, log)
 
 
 def _ask_journal() -> bytes | None:
@@ -148,11 +148,11 @@ def _ask_journal() -> bytes | None:
     command = [program, "-q", "-o", "json", "-n", str(JOURNAL_LINES), f"--output-fields={fields}"]
     with start_child(command, stdout=PIPE) as child:
         try:
-            told, _ = child.communicate(timeout=JOURNAL_WAIT_S)
+            answer, _ = child.communicate(timeout=JOURNAL_WAIT_S)
         except TimeoutExpired:
             child.kill()
             return None
-    return told
+    return answer
 
 
 def _writers(lines: Lines, number_of: Callable[[int], int | None]) -> list[LogWriter]:

@@ -52,7 +52,7 @@ def parse_distribution(data: bytes) -> str:
 
 
 def read_machine(root: Root) -> Machine:
-    """Return what the computer is; raises UnreadableComputer when it has no proc tree."""
+    """Return the facts of the computer; raises UnreadableComputer if it has no proc tree."""
     stat = _needed(root, "proc/stat", parse_stat)
     memory = _needed(root, "proc/meminfo", parse_meminfo)
     model, mhz = root.parse("proc/cpuinfo", parse_model, "processor model") or (None, None)

@@ -31,7 +31,7 @@ def parse_mappings(data: bytes) -> list[Mapping]:
     """Return the executable mappings in the order of their addresses."""
     found = []
     for match in _LINE.finditer(data):
-        start, end, offset, major, minor = (int(match[place], 16) for place in (1, 2, 3, 4, 5))
+        start, end, offset, major, minor = (int(match[part], 16) for part in (1, 2, 3, 4, 5))
         file = (major, minor, int(match[6]))
         found.append(Mapping(start, end, offset, text_of(match[7]), file))
         if len(found) == MAPPINGS_MOST:
@@ -41,7 +41,7 @@ def parse_mappings(data: bytes) -> list[Mapping]:
 
 def find_mapping(mappings: list[Mapping], address: int) -> Mapping | None:
     """Return the mapping that an address lies in."""
-    place = bisect_right(mappings, address, key=lambda mapping: mapping.start) - 1
-    if place < 0 or address >= mappings[place].end:
+    index = bisect_right(mappings, address, key=lambda mapping: mapping.start) - 1
+    if index < 0 or address >= mappings[index].end:
         return None
-    return mappings[place]
+    return mappings[index]

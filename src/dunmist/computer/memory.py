@@ -14,7 +14,7 @@ import msgspec
 from dunmist.computer.parsing import COUNTER_MAX, Counter, ParseError, counter_of, lines_of, text_of
 from dunmist.computer.root import Root
 
-# of some hundred words, those that tell who pages and who is made to wait for it
+# of some hundred words, those about paging and the waits that it causes
 PAGING_COUNTERS = frozenset(
     (
         "pgpgin",

@@ -130,7 +130,7 @@ class NetlinkSocket:
                     return
 
     def pending(self) -> Iterator[Message]:
-        """Yield what the kernel has sent meanwhile, without waiting; raises ParseError."""
+        """Yield the messages that the kernel has sent, without waiting; raises ParseError."""
         while True:
             try:
                 data = self._socket.recv(RECEIVE_BYTES, socket.MSG_DONTWAIT)

@@ -72,9 +72,9 @@ class PackageChange(NamedTuple):
 
 
 class ClockStep(NamedTuple):
-    """A log whose later line has an earlier moment: the clock was set back, or had been wrong."""
+    """A later line with an earlier timestamp: the clock was set back, or had been wrong."""
 
-    at_s: float  # the later line's moment
+    at_s: float  # the later line's timestamp
     back_s: float
     log: str
 
@@ -87,7 +87,7 @@ class PackageLog(NamedTuple):
 
 
 def read_package_log(root: Root, zone: tzinfo | None) -> PackageLog:
-    """Return what the logs of the package managers say.
+    """Return the changes in the logs of the package managers.
 
     ``zone`` is that of logs that name none, None for that of this computer.
     """
@@ -139,19 +139,19 @@ def _clock_steps(changes: Sequence[PackageChange], log: str) -> Iterator[ClockSt
 
 def _with_order(change: PackageChange, orders: list[tuple[float, float, str]]) -> PackageChange:
     """Return a change with who ordered the run of apt that it belongs to."""
-    place = bisect_right(orders, change.at_s, key=lambda order: order[0]) - 1
-    if place < 0 or orders[place][1] < change.at_s or not orders[place][2]:
+    index = bisect_right(orders, change.at_s, key=lambda order: order[0]) - 1
+    if index < 0 or orders[index][1] < change.at_s or not orders[index][2]:
         return change
-    return change._replace(by=orders[place][2])
+    return change._replace(by=orders[index][2])
 
 
-def moment_of(text: bytes, zone: tzinfo | None) -> float:
-    """Return the seconds since 1970 of a moment as logs write it; raises ParseError."""
+def timestamp_of(text: bytes, zone: tzinfo | None) -> float:
+    """Return the seconds since 1970 of a timestamp as logs write it; raises ParseError."""
     try:
         at = datetime.fromisoformat(" ".join(text.decode("ascii").split()))
         return (at if at.tzinfo or zone is None else at.replace(tzinfo=zone)).timestamp()
     except (ValueError, OverflowError, OSError) as error:
-        raise ParseError("a log of packages", "expected a moment", text) from error
+        raise ParseError("a log of packages", "expected a timestamp", text) from error
 
 
 def _changes(
@@ -161,9 +161,9 @@ def _changes(
 ) -> Iterator[PackageChange]:
     for match in matches:
         try:
-            yield made(moment_of(match[1], zone), match)
+            yield made(timestamp_of(match[1], zone), match)
         except ParseError:
-            continue  # a moment that no clock shows
+            continue  # a time that no clock shows
 
 
 def parse_dpkg_log(data: bytes, zone: tzinfo | None) -> Iterator[PackageChange]:
@@ -194,9 +194,9 @@ def parse_apt_history(data: bytes, zone: tzinfo | None) -> Iterator[tuple[float,
         command = words.get(b"Commandline", b"").split()[:1]
         by = text_of(user) or (text_of(command[0]).rpartition("/")[2] if command else "")
         try:
-            begin, end = (moment_of(words[name], zone) for name in (b"Start-Date", b"End-Date"))
+            begin, end = (timestamp_of(words[name], zone) for name in (b"Start-Date", b"End-Date"))
         except (KeyError, ParseError):
-            continue  # its begin is cut off, or no moment that a clock shows
+            continue  # its begin is cut off, or no time that a clock shows
         yield begin, end, by
 
 
@@ -220,7 +220,7 @@ def parse_dnf_log(data: bytes, zone: tzinfo | None) -> Iterator[PackageChange]:
     for match in _DNF.finditer(data):
         name, version = match[3], text_of(match[4])
         try:
-            at_s = moment_of(match[1], zone)
+            at_s = timestamp_of(match[1], zone)
         except ParseError:
             continue
         if match[2] == b"Upgrade":

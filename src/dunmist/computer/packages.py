@@ -23,7 +23,10 @@ RPM = ("usr/lib/sysimage/rpm/rpmdb.sqlite", "var/lib/rpm/rpmdb.sqlite")
 # directories of the root that have moved below usr: lists may name either (file-hierarchy(7))
 MERGED = ("/bin/", "/sbin/", "/lib/", "/lib64/")
 # where packages put programs, and where they leave them to others (FHS 3.0)
-PLACES, LOCAL = (*MERGED, "/lib32/", "/usr/", "/opt/", "/etc/", "/var/lib/"), "/usr/local/"
+PACKAGED_DIRECTORIES, LOCAL = (
+    (*MERGED, "/lib32/", "/usr/", "/opt/", "/etc/", "/var/lib/"),
+    "/usr/local/",
+)
 # five times as much as a computer with ten thousand packages has
 LISTS_MAX, LISTS_MAX_BYTES = 50_000, 512 << 20
 _PACKAGE = re.compile(rb"^Package: (.+)$", re.M)
@@ -56,7 +59,7 @@ class PackageLookup:
                 return
 
     def packages(self) -> list[Package]:
-        """Return the packages, after what is left to do; what belongs to none is left out."""
+        """Finish the lookup; return the packages, without programs that have none."""
         self.go_on(lambda: False)
         wanted = sorted(self.executables)
         if not wanted or self._has_lists:
@@ -101,7 +104,7 @@ def read_packages(root: Root, executables: Iterable[str]) -> list[Package]:
 
 
 def _may_be_packaged(path: str) -> bool:
-    return path.startswith(PLACES) and not path.startswith(LOCAL)
+    return path.startswith(PACKAGED_DIRECTORIES) and not path.startswith(LOCAL)
 
 
 def _pieces(root: Root, name: str, separator: bytes) -> Iterator[bytes]:
@@ -135,7 +138,7 @@ def _described(root: Root, owners: dict[str, str]) -> Iterator[Package]:
 
 
 def _stem(path: str) -> str:
-    """Return what the name of a program is likely to share with that of its package."""
+    """Return the part of a program's name that its package is likely to share."""
     return re.split(r"[^a-z]", path.rpartition("/")[2].lower(), maxsplit=1)[0] or path
 
 

@@ -28,7 +28,7 @@ class Pending(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 def read_pending(root: Root) -> Pending | None:
-    """Return what waits for a restart, None where nothing does."""
+    """Return the updates that wait for a restart, None if there are none."""
     running = root.parse("proc/sys/kernel/osrelease", parse_text, "kernel", may_be_absent=True)
     pending = Pending(root.changed_s(ASKED), _newer(root, running) if running else None)
     return pending if pending != Pending() else None
@@ -53,7 +53,7 @@ def flavour_of(release: str) -> str:
 
 
 def release_key(release: str) -> list[tuple[int, int, str]]:
-    """Return by what releases are ordered: numbers as numbers, and a pre-release before its own."""
+    """Return the sort key of a release: numbers as numbers, a pre-release before its own."""
     return [
         (1, int(part), "") if part.isdigit() else (0, 0, part) for part in _PARTS.findall(release)
     ]

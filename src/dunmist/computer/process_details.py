@@ -19,6 +19,8 @@ _SOCKET = re.compile(r"socket:\[(\d{1,19})\]\Z")
 _LIMIT = re.compile(rb"^Max open files\s+(\d{1,19}|unlimited)\s", re.M)
 _SWAP = re.compile(rb"^VmSwap:\s+(\d{1,15}) kB$", re.M)
 _VIRTUAL = re.compile(rb"^VmSize:\s+(\d{1,15}) kB$", re.M)
+_CPUS = re.compile(rb"^Cpus_allowed_list:\s+([\d,-]{1,4000})$", re.M)
+_CPU_RANGE = re.compile(rb"(\d{1,6})(?:-(\d{1,6}))?")
 # one entry of the auxiliary vector with 32 bits
 AUXILIARY_BYTES, NOUGHT = 8, bytes(4)
 _ROLLUP = re.compile(rb"^(\w{1,20}):\s+(\d{1,15}) kB$", re.M)
@@ -36,6 +38,7 @@ class ProcessDetail(msgspec.Struct, frozen=True, array_like=True):
     sockets: list[Counter]  # inodes of its open sockets
     virtual_kib: Counter | None = None  # VmSize
     bits: Counter | None = None  # word size of its program: 32 or 64
+    cpus: Counter | None = None  # logical CPUs that its first thread may run on
 
 
 class MemoryRollup(msgspec.Struct, frozen=True, array_like=True):
@@ -68,17 +71,33 @@ def parse_descriptor_limit(data: bytes) -> int | None:
     return None if match[1] == b"unlimited" else count_of(match[1], "/proc/PID/limits")
 
 
-class StatusMemory(NamedTuple):
-    """Memory in ``/proc/PID/status``, None for a kernel task, which has none of its own."""
+class StatusDetails(NamedTuple):
+    """Lines of ``/proc/PID/status``; memory is None for a kernel task, which has none."""
 
     swap_kib: int | None = None
     virtual_kib: int | None = None
+    cpus: int | None = None  # number of logical CPUs in Cpus_allowed_list
 
 
-def parse_status_memory(data: bytes) -> StatusMemory:
-    """Return swapped-out memory and the size of the address space."""
-    swap, virtual = _SWAP.search(data), _VIRTUAL.search(data)
-    return StatusMemory(int(swap[1]) if swap else None, int(virtual[1]) if virtual else None)
+def parse_status_details(data: bytes) -> StatusDetails:
+    """Return swapped-out memory, the size of the address space, and the allowed CPUs."""
+    swap, virtual, cpus = _SWAP.search(data), _VIRTUAL.search(data), _CPUS.search(data)
+    return StatusDetails(
+        int(swap[1]) if swap else None,
+        int(virtual[1]) if virtual else None,
+        _count_cpus(cpus[1]) if cpus else None,
+    )
+
+
+def _count_cpus(ranges: bytes) -> int | None:
+    """Return the number of CPUs in a list like ``0-3,7`` (proc_pid_status(5)), None if invalid."""
+    count = 0
+    for part in ranges.split(b","):
+        match = _CPU_RANGE.fullmatch(part)
+        if match is None:
+            return None
+        count += max(0, int(match[2] or match[1]) - int(match[1]) + 1)
+    return count
 
 
 def parse_bits(data: bytes) -> int | None:
@@ -90,9 +109,9 @@ def parse_bits(data: bytes) -> int | None:
 
 
 def parse_waits_in(data: bytes) -> str | None:
-    """Return the kernel function, None for a task that runs or whose place is hidden."""
+    """Return the kernel function, None for a running task or a hidden function."""
     name = text_of(data.strip(b"\0\n "))
-    # 0 is written for who runs, and for everybody where the place is hidden
+    # 0 is written for a running task, and for every task if the function is hidden
     return None if name in ("", "0") else name
 
 
@@ -119,23 +138,24 @@ def read_details(root: Root, pid: str, process: int) -> Details:
     # reading links opens nothing: no device wakes, no pipe ends
     count, sockets, graphics = _descriptors(root, pid)
     directory = f"proc/{pid}"
-    memory = (
+    status = (
         root.parse(
-            f"{directory}/status", parse_status_memory, "swap of processes", may_be_absent=True
+            f"{directory}/status", parse_status_details, "swap of processes", may_be_absent=True
         )
-        or StatusMemory()
+        or StatusDetails()
     )
     detail = ProcessDetail(
         process,
         count,
         root.parse(f"{directory}/limits", parse_descriptor_limit, DESCRIPTORS, may_be_absent=True),
-        memory.swap_kib,
+        status.swap_kib,
         root.parse(
             f"{directory}/wchan", parse_waits_in, "what processes wait in", may_be_absent=True
         ),
         sockets,
-        memory.virtual_kib,
+        status.virtual_kib,
         root.parse(f"{directory}/auxv", parse_bits, DESCRIPTORS, may_be_absent=True),
+        status.cpus,
     )
     return Details(detail, graphics)
 

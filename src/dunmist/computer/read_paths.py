@@ -184,6 +184,7 @@ READ_PATHS = (
         (f"{GROUP}/**/{{cpu,memory,io}}.*", f"{GROUP}/**/{{cpu.stat,cpu.shares,memory.events}}"),
     ),
     ReadPath("groups that are frozen", (f"{GROUP}/**/cgroup.events",)),
+    ReadPath("groups at their limit of tasks", (f"{GROUP}/**/pids.{{max,current,events}}",)),
     ReadPath("firmware tables", ("/sys/firmware/dmi/tables/DMI", "/sys/class/dmi/id/*")),
     ReadPath("which drives can be asked for their health", ("/sys/block/*/device/vendor",)),
     ReadPath("what waits for a restart", ("/boot/*", "/run/reboot-required")),

@@ -42,8 +42,8 @@ def open_inside(directory: int, name: str, flags: int) -> int:
 
 def open_stepwise(directory: int, name: str, flags: int) -> int:
     """Do the same without the kernel's help; raises OSError."""
-    place = _resolved(directory, name, flags) or "."
-    return os.open(place, flags | os.O_NOFOLLOW, dir_fd=directory)
+    resolved = _resolved(directory, name, flags) or "."
+    return os.open(resolved, flags | os.O_NOFOLLOW, dir_fd=directory)
 
 
 def _resolved(directory: int, name: str, flags: int) -> str:

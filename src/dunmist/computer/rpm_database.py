@@ -58,7 +58,7 @@ class InstalledPackage(NamedTuple):
 def ask_rpm(
     root: Root, subject: str, question: Callable[[sqlite3.Connection], Iterable[Answer]]
 ) -> list[Answer]:
-    """Return what a computer's database answers, nothing without one; a failure is a blind spot."""
+    """Return the rows of a computer's database, empty without one; a failure is a blind spot."""
     path = next((name for name in RPM if root.exists(name)), None)
     return [] if path is None else ask_database(root, path, TABLES, subject, question)
 

@@ -43,7 +43,7 @@ class Scheduling(msgspec.Struct, frozen=True, omit_defaults=True):
 def read_scheduling(
     root: Root, directory: str | None, paths: list[str], *, version: int
 ) -> Scheduling:
-    """Return how control groups are scheduled; ``directory`` is where they are mounted."""
+    """Return the scheduling of control groups; ``directory`` is their mount."""
     return Scheduling(
         root.parse(AUTOGROUP, parse_number, SUBJECT, may_be_absent=True) == 1,
         [_weight(root, directory, path, version) for path in paths] if directory else [],

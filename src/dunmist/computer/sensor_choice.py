@@ -29,7 +29,7 @@ def is_meant(rule: dict[str, Any], chip: str, label: str | None) -> bool:
 
 
 def part_of(chip: str) -> str:
-    """Return which part of the computer a driver's sensors are of: processor, drive and so on."""
+    """Return the part of the computer that a driver's sensors measure."""
     rules = sensor_choice()["part"]
     return next(str(rule["is"]) for rule in rules if re.fullmatch(rule["chip"], chip, re.S))
 

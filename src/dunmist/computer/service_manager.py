@@ -144,13 +144,13 @@ def _unit(asked: Questions, row: tuple[Any, ...], *, with_timers: bool) -> Unit:
             of_timer = asked.all_of(path, TIMER)
             more = {
                 "triggers": of_timer.get("Unit"),
-                "last_run_s": _moment_s(of_timer.get("LastTriggerUSec")),
-                "next_run_s": _moment_s(of_timer.get("NextElapseUSecRealtime")),
+                "last_run_s": _timestamp_s(of_timer.get("LastTriggerUSec")),
+                "next_run_s": _timestamp_s(of_timer.get("NextElapseUSecRealtime")),
             }
     elif active in CHANGING:
         of_service = asked.all_of(path, SERVICE)
         more = {
-            "since_s": _moment_s(asked.one_of(path, UNIT, "StateChangeTimestamp")),
+            "since_s": _timestamp_s(asked.one_of(path, UNIT, "StateChangeTimestamp")),
             "restarts": of_service.get("NRestarts"),
             "result": of_service.get("Result"),
         }
@@ -164,8 +164,8 @@ def _session(bus: "DBusConnection", path: str) -> Session | None:
     words = properties(bus, LOGINS[0], path, SESSION)
     if words.get("Class") != "user":
         return None
-    idle_since_s = _moment_s(words.get("IdleSinceHint")) if words.get("IdleHint") else None
-    since_s = _moment_s(words.get("Timestamp"))
+    idle_since_s = _timestamp_s(words.get("IdleSinceHint")) if words.get("IdleHint") else None
+    since_s = _timestamp_s(words.get("Timestamp"))
     display, kind = words.get("Display"), words.get("Type")
     return Session(
         user=str(words.get("Name", "")),
@@ -180,7 +180,7 @@ def _session(bus: "DBusConnection", path: str) -> Session | None:
     )
 
 
-def _moment_s(value: object) -> float | None:
+def _timestamp_s(value: object) -> float | None:
     # 0 and the greatest number mean 'never'
     return value / US_PER_S if isinstance(value, int) and 0 < value < 2**63 else None
 

@@ -31,7 +31,7 @@ def read_services(root: Root, *, whole: bool) -> list[Unit]:
 def _with_files(units: list[Unit], files: list[Unit]) -> list[Unit]:
     described = {unit.name: unit for unit in files}
     known = {unit.name for unit in units}
-    told = [
+    running = [
         msgspec.structs.replace(
             unit,
             starts=described[unit.name].starts,
@@ -48,7 +48,7 @@ def _with_files(units: list[Unit], files: list[Unit]) -> list[Unit]:
         for unit in files
         if unit.starts == "enabled" and unit.name not in known
     ]
-    return told + asleep
+    return running + asleep
 
 
 def read_people(root: Root, now_s: float) -> list[Session]:

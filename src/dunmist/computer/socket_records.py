@@ -80,7 +80,7 @@ class SocketReading(NamedTuple):
     buffer_limited_us: int | None = None
 
     def sample(self, number: int) -> SocketSample:
-        """Return what may change, under the number that the capture gave the socket."""
+        """Return the changing figures, under the number of the socket in the capture."""
         return SocketSample(
             number,
             self.state,

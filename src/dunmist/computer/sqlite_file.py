@@ -1,4 +1,4 @@
-"""SQLite databases of the computer that is looked at: read, never trusted, never written to.
+"""Read SQLite databases of the patient: never trusted, never written to.
 
 The file may come from anywhere, and SQLite runs what its schema says. So only plain tables that the
 caller names are read, through an authorizer, with limits of size, memory and time. Source: "Defense
@@ -20,7 +20,7 @@ Tables = Mapping[str, frozenset[str]]
 SCHEMA = "sqlite_master"
 # the header of a package with a hundred thousand files has some MiB
 VALUE_MAX_BYTES, HEAP_MAX_BYTES = 16 << 20, 64 << 20
-# instructions of SQLite between two looks at the clock, and when it is given up
+# instructions of SQLite between two readings of the clock, and when it is given up
 STEPS, DEADLINE_S = 1000, 2.0
 Answer = TypeVar("Answer")
 
@@ -32,7 +32,7 @@ def ask_database(
     subject: str,
     question: Callable[[sqlite3.Connection], Iterable[Answer]],
 ) -> list[Answer]:
-    """Return what a database answers; a failure is a blind spot, and what came before it counts."""
+    """Return the rows of a query; a failure is a blind spot, and the rows before it count."""
     answers: list[Answer] = []
     try:
         descriptor = root.open(path)
@@ -55,8 +55,8 @@ def ask_database(
 def open_database(descriptor: int, tables: Tables) -> sqlite3.Connection:
     """Return a database open for reading; raises sqlite3.Error where it lacks the tables."""
     # immutable: neither locks nor writes anything next to the file
-    place = f"file:/proc/self/fd/{descriptor}?mode=ro&immutable=1"
-    base = sqlite3.connect(place, uri=True, check_same_thread=False)
+    uri = f"file:/proc/self/fd/{descriptor}?mode=ro&immutable=1"
+    base = sqlite3.connect(uri, uri=True, check_same_thread=False)
     try:
         base.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, VALUE_MAX_BYTES)
         base.setlimit(sqlite3.SQLITE_LIMIT_ATTACHED, 0)
@@ -76,7 +76,7 @@ def open_database(descriptor: int, tables: Tables) -> sqlite3.Connection:
 def _authorizer(
     tables: Tables,
 ) -> Callable[[int, str | None, str | None, str | None, str | None], int]:
-    """Return what allows reading the columns and the schema, not from a view or a trigger."""
+    """Return an authorizer that allows reading columns and the schema, not a view or a trigger."""
 
     def authorize(
         action: int, first: str | None, second: str | None, base: str | None, inner: str | None

@@ -86,7 +86,7 @@ def _names_in_elf(file: BinaryIO, offsets: list[int]) -> list[str | None]:
     ]
     best: list[_Symbol | None] = [None] * len(addresses)
     order = sorted(range(len(addresses)), key=addresses.__getitem__)
-    sought = [addresses[place] for place in order]
+    sought = [addresses[index] for index in order]
     for name in (".symtab", ".dynsym"):
         table = elf.get_section_by_name(name)
         if table is None or table["sh_size"] > TABLE_BYTES_MOST:
@@ -97,12 +97,12 @@ def _names_in_elf(file: BinaryIO, offsets: list[int]) -> list[str | None]:
         for value, size, at in _code_symbols(file, table["sh_offset"], table["sh_size"], elf):
             end = value + (size or LENGTHLESS_BYTES)
             first = bisect_left(sought, value)
-            for place in order[first : bisect_right(sought, end - 1)]:
-                known = best[place]
+            for index in order[first : bisect_right(sought, end - 1)]:
+                known = best[index]
                 # a function with a length is surer than a mark, and the nearer one than the farther
                 if known is None or (size > 0, value) > (known.size > 0, known.value):
                     at_most = min(NAME_BYTES_MOST, max(names["sh_size"] - at, 0))
-                    best[place] = _Symbol(value, size, names["sh_offset"] + at, at_most)
+                    best[index] = _Symbol(value, size, names["sh_offset"] + at, at_most)
     return [None if one is None else _name_at(file, one) for one in best]
 
 
@@ -118,7 +118,7 @@ class _Symbol(NamedTuple):
 def _code_symbols(
     file: BinaryIO, begin: int, size_bytes: int, elf: "ELFFile"
 ) -> Iterator[tuple[int, int, int]]:
-    """Yield address, length and place of the name of each symbol that is code.
+    """Yield address, length and offset of the name of each symbol that is code.
 
     The table is never whole in memory.
     """
@@ -159,14 +159,14 @@ def names_in_kernel(path: str, sought: list[int]) -> dict[int, str | None]:
             while line := file.readline(KALLSYMS_LINE_BYTES):
                 digits, kind, name = line.split(maxsplit=2)
                 address = int(digits, 16)
-                place = bisect_left(sought, address)
-                if place < len(sought) and address > starts[place] and kind in KERNEL_CODE:
-                    starts[place], names[place] = address, name
+                index = bisect_left(sought, address)
+                if index < len(sought) and address > starts[index] and kind in KERNEL_CODE:
+                    starts[index], names[index] = address, name
     except (OSError, ValueError):
         return {}
-    for place in range(1, len(sought)):
-        if starts[place - 1] > starts[place]:
-            starts[place], names[place] = starts[place - 1], names[place - 1]
+    for index in range(1, len(sought)):
+        if starts[index - 1] > starts[index]:
+            starts[index], names[index] = starts[index - 1], names[index - 1]
     return {
         address: _text(name.split()[0][:NAME_BYTES_MOST]) if name else None
         for address, name in zip(sought, names, strict=True)

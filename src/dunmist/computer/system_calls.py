@@ -121,7 +121,7 @@ def parse_stack(data: bytes) -> str | None:
 
 
 def read_stack(root: Root, pid: str) -> str | None:
-    """Return what a waiting process waits for in the kernel; only the administrator may know."""
+    """Return the system call of a waiting process; readable by the administrator only."""
     if root.is_this_computer and os.geteuid():
         root.note(STACKS, "permission", pid)
         return None
@@ -129,7 +129,7 @@ def read_stack(root: Root, pid: str) -> str | None:
 
 
 def parse_system_call(data: bytes) -> tuple[int, int] | None:
-    """Return number and first argument of ``/proc/PID/syscall``; None while none is waited in.
+    """Return number and first argument of ``/proc/PID/syscall``; None outside a system call.
 
     Raises ParseError.
     """
@@ -155,7 +155,7 @@ def calls_of(architecture: str) -> dict[int, CallNumbers]:
 
 
 def architecture_of(root: Root) -> str:
-    """Return what this computer calls its architecture; of a copy what its CPUs publish."""
+    """Return the name of the architecture; for a copied tree from what its CPUs publish."""
     if root.is_this_computer:
         return os.uname().machine
     about = root.parse("proc/cpuinfo", bytes, SYSTEM_CALLS, may_be_absent=True) or b""

@@ -56,39 +56,39 @@ ACCOUNTS_MOST = 5
 UNITS = (".service", ".timer", ".socket", ".path", ".mount", ".target", ".slice")
 
 
-class Place(NamedTuple):
-    """A directory or file to look at: what a change there is, and which names count."""
+class WatchedPath(NamedTuple):
+    """A watched directory or file: the kind of a change there, and the endings of its names."""
 
     path: str
     kind: ChangeKind
     ends: tuple[str, ...] = ("",)
 
 
-PLACES = (
-    Place("etc/systemd/system", "unit", UNITS),
-    Place("etc/systemd/user", "unit", UNITS),
-    Place("usr/local/lib/systemd/system", "unit", UNITS),
-    Place("etc/xdg/autostart", "start-entry", (".desktop",)),
-    Place("etc/cron.d", "job"),
-    Place("etc/cron.hourly", "job"),
-    Place("etc/cron.daily", "job"),
-    Place("etc/cron.weekly", "job"),
-    Place("etc/crontab", "job"),
-    Place("var/spool/cron/crontabs", "job"),
-    Place("var/spool/cron", "job"),
-    Place("etc/sysctl.conf", "kernel-setting"),
-    Place("etc/sysctl.d", "kernel-setting", (".conf",)),
-    Place("etc/modprobe.d", "module-setting", (".conf",)),
-    Place("etc/modules-load.d", "module-setting", (".conf",)),
-    Place("etc/udev/rules.d", "device-rule", (".rules",)),
-    Place("var/lib/snapd/snaps", "program", (".snap",)),
-    Place("var/lib/flatpak/app", "program"),
-    Place("etc/fstab", "mounts"),
-    Place("etc/environment", "environment"),
-    Place("etc/profile.d", "environment", (".sh",)),
-    Place("etc/passwd", "accounts"),
-    Place("etc/group", "accounts"),
-    Place("boot", "kernel", ("",)),
+WATCHED_PATHS = (
+    WatchedPath("etc/systemd/system", "unit", UNITS),
+    WatchedPath("etc/systemd/user", "unit", UNITS),
+    WatchedPath("usr/local/lib/systemd/system", "unit", UNITS),
+    WatchedPath("etc/xdg/autostart", "start-entry", (".desktop",)),
+    WatchedPath("etc/cron.d", "job"),
+    WatchedPath("etc/cron.hourly", "job"),
+    WatchedPath("etc/cron.daily", "job"),
+    WatchedPath("etc/cron.weekly", "job"),
+    WatchedPath("etc/crontab", "job"),
+    WatchedPath("var/spool/cron/crontabs", "job"),
+    WatchedPath("var/spool/cron", "job"),
+    WatchedPath("etc/sysctl.conf", "kernel-setting"),
+    WatchedPath("etc/sysctl.d", "kernel-setting", (".conf",)),
+    WatchedPath("etc/modprobe.d", "module-setting", (".conf",)),
+    WatchedPath("etc/modules-load.d", "module-setting", (".conf",)),
+    WatchedPath("etc/udev/rules.d", "device-rule", (".rules",)),
+    WatchedPath("var/lib/snapd/snaps", "program", (".snap",)),
+    WatchedPath("var/lib/flatpak/app", "program"),
+    WatchedPath("etc/fstab", "mounts"),
+    WatchedPath("etc/environment", "environment"),
+    WatchedPath("etc/profile.d", "environment", (".sh",)),
+    WatchedPath("etc/passwd", "accounts"),
+    WatchedPath("etc/group", "accounts"),
+    WatchedPath("boot", "kernel", ("",)),
 )
 KERNEL_IMAGE = re.compile(r"(?:vmlinu[xz]|Image)-")
 
@@ -110,9 +110,12 @@ class Change(msgspec.Struct, frozen=True, omit_defaults=True):
     back_s: float | None = None  # of the clock: by how much it went back
 
 
-def is_place(name: str) -> bool:
-    """Whether a path below the root is one of those that are looked at."""
-    return any(name in (place.path, f"{place.path}/{name.rpartition('/')[2]}") for place in PLACES)
+def is_watched_path(name: str) -> bool:
+    """Whether a path below the root is one of the watched ones."""
+    return any(
+        name in (watched.path, f"{watched.path}/{name.rpartition('/')[2]}")
+        for watched in WATCHED_PATHS
+    )
 
 
 def has_rpm(root: Root) -> bool:
@@ -123,9 +126,9 @@ def has_rpm(root: Root) -> bool:
 def read_changes(
     root: Root, now_s: float, zone: tzinfo | None, files: Iterable[tuple[str, ChangeKind]] = ()
 ) -> list[Change]:
-    """Return what changed in the last ``DAYS_MOST`` days, the newest first.
+    """Return the changes of the last ``DAYS_MOST`` days, the newest first.
 
-    ``files`` are further ones to look at, as absolute paths. Moments that have not come yet are
+    ``files`` are further watched ones, as absolute paths. Times in the future are
     left out and counted as a blind spot.
     """
     since_s = now_s - DAYS_MOST * DAY_S
@@ -161,7 +164,7 @@ def _of_files(
 
 
 def _logged(root: Root, zone: tzinfo | None) -> Iterator[Change]:
-    """Yield what logs of package managers say, and where their lines go back in time."""
+    """Yield the changes in logs of package managers, and the times their clock went back."""
     log = read_package_log(root, zone)
     for done in log.changes:
         yield Change(done.at_s, done.act, done.package, done.old, done.new, done.by, log=done.log)
@@ -170,7 +173,7 @@ def _logged(root: Root, zone: tzinfo | None) -> Iterator[Change]:
 
 
 def _installed(root: Root, since_s: float, logged: list[Change]) -> Iterator[Change]:
-    """Yield what rpm's database has of the last days and no log tells of."""
+    """Yield the changes of the last days that only rpm's database has."""
     database = next((name for name in RPM if root.exists(name)), None)
     if database is None:
         return
@@ -217,20 +220,20 @@ def _account_names(data: bytes) -> set[str]:
 def _candidates(
     root: Root, files: Iterable[tuple[str, ChangeKind]]
 ) -> Iterator[tuple[str, ChangeKind]]:
-    """Yield each file to look at once."""
+    """Yield each watched file once."""
     seen = set[str]()
     for path, kind in files:
         if path.startswith("/") and path not in seen:
             seen.add(path)
             yield path.lstrip("/"), kind
-    for place in PLACES:
-        names = root.dated_names(place.path)[:NAMES_MOST]
-        for name in [f"{place.path}/{name}" for name in names] or [place.path]:
-            if place.kind == "kernel" and not KERNEL_IMAGE.match(name.rpartition("/")[2]):
+    for watched in WATCHED_PATHS:
+        names = root.dated_names(watched.path)[:NAMES_MOST]
+        for name in [f"{watched.path}/{name}" for name in names] or [watched.path]:
+            if watched.kind == "kernel" and not KERNEL_IMAGE.match(name.rpartition("/")[2]):
                 continue
-            if name.endswith(place.ends) and f"/{name}" not in seen:
+            if name.endswith(watched.ends) and f"/{name}" not in seen:
                 seen.add(f"/{name}")
-                yield name, place.kind
+                yield name, watched.kind
 
 
 def _configuration(root: Root) -> dict[bytes, bytes]:

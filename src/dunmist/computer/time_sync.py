@@ -25,7 +25,7 @@ class TimeSync(msgspec.Struct, frozen=True):
 
 
 def read_time_sync(root: Root) -> TimeSync | None:
-    """Return how the running kernel's clock is kept; None for another root."""
+    """Return the synchronisation of the running kernel's clock; None for another root."""
     if not root.is_this_computer:
         return None
     buffer = ctypes.create_string_buffer(TIMEX_BYTES)

@@ -22,7 +22,7 @@ NOBODYS = 65534
 
 
 class User(NamedTuple):
-    """One line of passwd(5); a number of a group that is none is nobody's."""
+    """One line of passwd(5); an invalid group number is left out."""
 
     uid: int
     name: str

@@ -48,21 +48,21 @@ class RadioLink(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 def parse_station(body: memoryview, link: str) -> RadioLink | None:
-    """Return what a message says of the other end of a link; None where it says nothing."""
+    """Return the station in a message; None if it has none."""
     attributes = dict(parse_attributes(body[GENERIC_HEADER.size :]))
     about = attributes.get(NL80211_ATTR_STA_INFO)
     if about is None:
         return None
-    told = dict(parse_attributes(about))
-    signal = told.get(STA_INFO_SIGNAL_AVG, told.get(STA_INFO_SIGNAL))
+    station = dict(parse_attributes(about))
+    signal = station.get(STA_INFO_SIGNAL_AVG, station.get(STA_INFO_SIGNAL))
     return RadioLink(
         link=link,
         signal_dbm=_I8.unpack_from(signal)[0] if signal is not None and len(signal) else None,
-        send_bits_per_s=_rate(told.get(STA_INFO_TX_BITRATE)),
-        receive_bits_per_s=_rate(told.get(STA_INFO_RX_BITRATE)),
-        sent_frames=_number(told.get(STA_INFO_TX_PACKETS)),
-        retried_frames=_number(told.get(STA_INFO_TX_RETRIES)),
-        failed_frames=_number(told.get(STA_INFO_TX_FAILED)),
+        send_bits_per_s=_rate(station.get(STA_INFO_TX_BITRATE)),
+        receive_bits_per_s=_rate(station.get(STA_INFO_RX_BITRATE)),
+        sent_frames=_number(station.get(STA_INFO_TX_PACKETS)),
+        retried_frames=_number(station.get(STA_INFO_TX_RETRIES)),
+        failed_frames=_number(station.get(STA_INFO_TX_FAILED)),
     )
 
 

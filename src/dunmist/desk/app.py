@@ -24,7 +24,7 @@ from dunmist.desk.judgement import PAGES, Judgement, PageTable
 from dunmist.desk.open_one import OpenOne, Subject, harmless_lines
 from dunmist.desk.page_rows import live_table
 from dunmist.desk.pages import LIVE, Pages
-from dunmist.desk.short_screens import Ask, Help, Told
+from dunmist.desk.short_screens import Ask, Help, Notice
 from dunmist.desk.trial import Trial, begin_trial, trial_lines
 from dunmist.desk.visit import WINDOW_S, Visit, read_judgement
 from dunmist.errors import UnreadableComputer
@@ -32,9 +32,9 @@ from dunmist.harmless import harmless
 from dunmist.recorder import Now
 from dunmist.thresholds import Thresholds
 
-# a key is answered at once; what is sampled is looked for this often
-LOOK_S = 0.25
-# judging takes so much of one CPU at most, but for the first looks, and comes no more often than
+# a key is answered at once; new samples are shown this often
+REFRESH_S = 0.25
+# judging takes so much of one CPU at most, but for the first verdicts, and comes no more often than
 # this
 JUDGE_SHARE, JUDGE_SPARED_S, JUDGE_LEAST_S, JUDGE_FIRST_S = 0.03, 3.0, 5.0, 4.5
 PACES_S = (0.2, 0.5, 1.0, 2.0, 5.0, 10.0)
@@ -126,7 +126,7 @@ class DeskApp(App[str]):
         yield Footer(compact=True, show_command_palette=False)
 
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
-        """Yield what the command palette offers: everything that a key does."""
+        """Yield the entries of the command palette: every action of a key."""
         del screen
         pages = self.pages
         for title, meaning, act in (
@@ -143,7 +143,7 @@ class DeskApp(App[str]):
             ("judge now", "without waiting", self.action_judge),
             ("faster", "sample more often", partial(self.action_pace, -1)),
             ("slower", "sample less often", partial(self.action_pace, 1)),
-            ("try it now", "mark this moment; again: what rose since", self.action_try),
+            ("try it now", "mark this time; again: what rose since", self.action_try),
             ("undo", "the last act", self.action_undo),
             ("report", "write it into the folder of the visit", self.action_report),
             ("help", "all keys", self.action_help),
@@ -152,10 +152,10 @@ class DeskApp(App[str]):
             yield SystemCommand(title, meaning, act)
 
     def on_mount(self) -> None:
-        """Begin to look."""
+        """Start the refresh of the view."""
         self.theme = "ansi-dark"
-        self.set_interval(LOOK_S, self.look)
-        self.look()
+        self.set_interval(REFRESH_S, self.refresh_view)
+        self.refresh_view()
         if self.visit.asks_first:
             self.action_ask()
 
@@ -164,12 +164,12 @@ class DeskApp(App[str]):
         """The screen below all others."""
         return self.screen_stack[0]
 
-    def look(self) -> None:
+    def refresh_view(self) -> None:
         """Show what is new, and have it judged where that is due."""
         if len(self.screen_stack) != self._screens:
             self._screens = len(self.screen_stack)
             self.refresh_bindings()
-        now, at_s = self._follower.look()
+        now, at_s = self._follower.latest()
         if now is None and self._has_never_begun():
             return
         if self._follower.is_over and self.visit.newest() != self.visit.path:
@@ -213,17 +213,17 @@ class DeskApp(App[str]):
         """Whether every CPU is full and this process is one of many that want it."""
         return not self.visit.raised_by and now.gauges["cpu"].level == "choked"
 
-    def _show(self, place: str, text: Text) -> None:
+    def _show(self, selector: str, text: Text) -> None:
         """Show a text where it is another one: what stands still costs nothing.
 
         The layout changes only if its height does.
         """
-        before = self._texts.get(place)
+        before = self._texts.get(selector)
         if before != text:
-            self._texts[place] = text
+            self._texts[selector] = text
             width = max(1, self.size.width - PADDING)
             is_higher = before is None or _height(before, width) != _height(text, width)
-            self.desk.query_one(place, Static).update(text, layout=is_higher)
+            self.desk.query_one(selector, Static).update(text, layout=is_higher)
 
     def _judge_where_due(self, at_s: float) -> None:
         is_file_read = not self.visit.options.is_live and self._follower.is_over
@@ -265,12 +265,12 @@ class DeskApp(App[str]):
         self.pages.limiting, self.pages.empty = judgement.limiting, "nothing of this was published"
         if not self._holds:
             self.pages.show()
-            self.look()
+            self.refresh_view()
 
     def _tables(self, page: int) -> list[PageTable]:
         """Return the tables of a page."""
         if page == LIVE:
-            now, _ = self._follower.look()
+            now, _ = self._follower.latest()
             return [live_table(now)] if now else []
         return self._judgement.pages[PAGES[page].title] if self._judgement else []
 
@@ -313,11 +313,11 @@ class DeskApp(App[str]):
         if judgement is None:
             return
         suspects, findings = judgement.suspects, judgement.findings
-        place = judgement.worst_finding
-        if place is None and suspects:
+        index = judgement.worst_finding
+        if index is None and suspects:
             subject = Subject(suspects[0].pid, suspects[0].name, is_whole=True)
         elif findings:
-            worst = findings[place or 0]
+            worst = findings[index or 0]
             subject = Subject(None, worst.kind.replace("-", " "), worst)
         else:
             self.bell()
@@ -325,8 +325,8 @@ class DeskApp(App[str]):
         self.push_screen(OpenOne(self.visit, subject, self.acts))
 
     def action_try(self) -> None:
-        """Mark this moment; at the second time say what rose since then."""
-        now, at_s = self._follower.look()
+        """Mark this time; at the second time say what rose since then."""
+        now, at_s = self._follower.latest()
         if now is None:
             return
         if self._trial is None:
@@ -336,13 +336,13 @@ class DeskApp(App[str]):
             lines = trial_lines(self._trial, now, self._follower.ticks, at_s)
             text = f"since the mark, {at_s - self._trial.at_s:.0f} s ago:\n" + "\n".join(lines)
             self._trial = None
-        self.push_screen(Told("try it now", text))
+        self.push_screen(Notice("try it now", text))
 
     @work(thread=True)
     def action_mark(self) -> None:
-        """Have the recorder keep what happens around this moment."""
+        """Have the recorder keep what happens around this time."""
         child = self.visit.run("watch", "mark", self.visit.note or "marked on the screen")
-        self.call_from_thread(self._tell, "mark", _answer_of(child))
+        self.call_from_thread(self._notify_person, "mark", _answer_of(child))
 
     def action_judge(self) -> None:
         """Judge at once."""
@@ -355,16 +355,16 @@ class DeskApp(App[str]):
         if not self.visit.has_pace:
             return
         nearest = min(PACES_S, key=lambda pace_s: abs(pace_s - self.visit.every_s))
-        place = min(max(PACES_S.index(nearest) + step, 0), len(PACES_S) - 1)
+        index = min(max(PACES_S.index(nearest) + step, 0), len(PACES_S) - 1)
         self._follower.stop()
-        self.visit.change_pace(PACES_S[place])
+        self.visit.change_pace(PACES_S[index])
         self._follow_anew()
 
     def action_move(self, step: int) -> None:
         """Move through the time of a file."""
         if self.visit.options.is_live:
             return
-        _, at_s = self._follower.look()
+        _, at_s = self._follower.latest()
         self._follower.stop()
         self._until_s = max(STEP_S, at_s + step * STEP_S)
         self._follow_anew()
@@ -383,7 +383,7 @@ class DeskApp(App[str]):
         if child.returncode == 0:
             self.acts.append("undo")
             self.visit.keep_acts()
-        self.call_from_thread(self._tell, "undo", said)
+        self.call_from_thread(self._notify_person, "undo", said)
 
     @work(thread=True)
     def action_report(self) -> None:
@@ -396,10 +396,10 @@ class DeskApp(App[str]):
                 words += ["--complaint", complaint]
             said = _answer_of(self.visit.run(*words))
             lines.append(said or f"wrote {path}")
-        self.call_from_thread(self._tell, "report", "\n".join(lines))
+        self.call_from_thread(self._notify_person, "report", "\n".join(lines))
 
-    def _tell(self, title: str, text: str) -> None:
-        self.push_screen(Told(title, text))
+    def _notify_person(self, title: str, text: str) -> None:
+        self.push_screen(Notice(title, text))
 
     def action_help(self) -> None:
         """Show the keys."""

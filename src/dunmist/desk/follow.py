@@ -30,7 +30,7 @@ class FollowedFile:
     def read(self, size: int, /) -> bytes:
         """Return some bytes, nothing at the end."""
         while True:
-            # before the look: what came in between is read at the next one
+            # before reading: what came in between is read the next time
             growing = self._is_growing()
             if self._file is None and self._path.exists():
                 self._file = open_plain(self._path)
@@ -46,7 +46,7 @@ class FollowedFile:
 
 
 class Follower:
-    """Reads a capture up to a moment, or as it grows; ``now`` is of the newest tick.
+    """Reads a capture up to a time, or as it grows; ``now`` is of the newest tick.
 
     ``before`` is what was known at the end of the capture that this one goes on from.
     """
@@ -78,8 +78,8 @@ class Follower:
         """Read no more."""
         self._stopped.set()
 
-    def look(self) -> tuple[Now | None, float]:
-        """Return what is known now and when that was, in seconds after the first tick."""
+    def latest(self) -> tuple[Now | None, float]:
+        """Return the latest state and its time in seconds after the first tick."""
         with self._lock:
             return self.now, self.at_s
 

@@ -59,7 +59,7 @@ class PageRow(msgspec.Struct, frozen=True):
     texts: list[str]
     pid: int | None = None
     name: str | None = None  # of an application or a service
-    finding: int | None = None  # its place among the findings
+    finding: int | None = None  # its index among the findings
     # of a service, a timer or a login entry: what to ask for, and what is known
     named: str | None = None
     lines: list[str] = []
@@ -120,6 +120,6 @@ class Judgement(msgspec.Struct, frozen=True):
     complaints: list[str]  # that the note was understood as
     missing: str  # what would make it surer; nothing where it is sure
     suspects: list[Suspect]
-    worst_finding: int | None  # its place, where the answer begins with a finding
+    worst_finding: int | None  # its index, where the answer begins with a finding
     findings: list[ShownFinding]
     pages: dict[str, list[PageTable]]

@@ -108,7 +108,7 @@ class OpenOne(Screen[None]):
         width = max(60, self.app.size.width - 4)
         text, status = self._said(*words, columns=width)
         answer, _ = self._said(*words, "--json", errors=False)
-        self.app.call_from_thread(self.told, text, answer, status)
+        self.app.call_from_thread(self.show_answer, text, answer, status)
 
     @work(thread=True)
     def ask_steps(self) -> None:
@@ -125,7 +125,7 @@ class OpenOne(Screen[None]):
         said, _ = child.communicate()
         return STYLE.sub("", said.decode("utf-8", "replace")), child.returncode
 
-    def told(self, text: str, answer: str, status: int) -> None:
+    def show_answer(self, text: str, answer: str, status: int) -> None:
         """Show what the children said."""
         # the steps have a place of their own
         text = text.partition("\nwhat to do, safest first")[0]
@@ -214,11 +214,11 @@ class OpenOne(Screen[None]):
     def acted(self, action: str, said: str, status: int) -> None:
         """Say what came of a step."""
         lines = [line for line in harmless_lines(said).splitlines() if line.strip()]
-        told = [line for line in lines if line.startswith(OUTCOMES)]
+        outcomes = [line for line in lines if line.startswith(OUTCOMES)]
         if status == 0:
             self._acts.append(f"{action} {self._subject.name}")
             self._visit.keep_acts()
-        result = "; ".join(told) or (lines[-1] if lines else "done")
+        result = "; ".join(outcomes) or (lines[-1] if lines else "done")
         style = "bold" if status == 0 else "bold color(196)"
         self.query_one("#title", Static).update(Text(harmless(result), style))
         self.query_one("#text", Static).update(Text(said))

@@ -32,7 +32,7 @@ class Arrangement(NamedTuple):
 
 
 def shown_columns(table: PageTable, wanted: Arrangement) -> list[int]:
-    """Return the places of the columns that are shown."""
+    """Return the indices of the columns that are shown."""
     return [
         index
         for index, column in enumerate(table.columns)
@@ -71,8 +71,8 @@ def heading_of(column: PageColumn, wanted: Arrangement) -> str:
 
 def owner_of(table: PageTable, row: PageRow) -> str | None:
     """Return the owner of a row; None if its table does not have it."""
-    places = [index for index, column in enumerate(table.columns) if column.name in OWNERS]
-    return row.texts[places[0]] if places else None
+    indices = [index for index, column in enumerate(table.columns) if column.name in OWNERS]
+    return row.texts[indices[0]] if indices else None
 
 
 def arranged(table: PageTable, wanted: Arrangement) -> list[PageRow]:
@@ -84,30 +84,30 @@ def arranged(table: PageTable, wanted: Arrangement) -> list[PageRow]:
         if _has(row, words) and (not wanted.owner or owner_of(table, row) == wanted.owner)
     ]
     names = [column.name for column in table.columns]
-    place = names.index(wanted.sort) if wanted.sort in names else None
-    rows = _sorted(rows, place, ascending=wanted.ascending)
+    index = names.index(wanted.sort) if wanted.sort in names else None
+    rows = _sorted(rows, index, ascending=wanted.ascending)
     return [
         shown
         for row in rows
-        for shown in (row, *(_parts(row, place, wanted) if row.key in wanted.unfolded else ()))
+        for shown in (row, *(_parts(row, index, wanted) if row.key in wanted.unfolded else ()))
     ]
 
 
-def _sorted(rows: list[PageRow], place: int | None, *, ascending: bool) -> list[PageRow]:
-    if place is None:
+def _sorted(rows: list[PageRow], index: int | None, *, ascending: bool) -> list[PageRow]:
+    if index is None:
         return rows
-    known = [row for row in rows if row.values[place] is not None]
-    known.sort(key=lambda row: _order(row.values[place]), reverse=not ascending)
-    return known + [row for row in rows if row.values[place] is None]
+    known = [row for row in rows if row.values[index] is not None]
+    known.sort(key=lambda row: _order(row.values[index]), reverse=not ascending)
+    return known + [row for row in rows if row.values[index] is None]
 
 
-def _parts(row: PageRow, place: int | None, wanted: Arrangement) -> list[PageRow]:
+def _parts(row: PageRow, index: int | None, wanted: Arrangement) -> list[PageRow]:
     """Return the processes of an application, in the order of the table, each set in."""
     return [
         msgspec.structs.replace(
             part, key=f"{row.key}/{part.key}", texts=[f"{PART}{part.texts[0]}", *part.texts[1:]]
         )
-        for part in _sorted(row.parts, place, ascending=wanted.ascending)
+        for part in _sorted(row.parts, index, ascending=wanted.ascending)
     ]
 
 
@@ -137,7 +137,7 @@ LIVE_COLUMNS = (
 
 
 def live_table(now: Now) -> PageTable:
-    """Return what every application takes at this moment."""
+    """Return the present usage of every application."""
     rows = [_live_row(number, taken) for number, taken in now.applications.items()]
     rows.sort(key=lambda row: -float(row.values[1] or 0.0))
     about = "what each takes now; sampling itself is left out"

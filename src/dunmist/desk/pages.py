@@ -39,7 +39,7 @@ SORTED_BY = {
 # the first page is live
 LIVE = 0
 SIDES: dict[bool, Literal["left", "right"]] = {False: "left", True: "right"}
-# gives the tables of a page by its place
+# gives the tables of a page by the number of the page
 Source = Callable[[int], list[PageTable]]
 
 
@@ -122,14 +122,14 @@ class Pages(Vertical):
             about.update(Text(self.empty, "dim"))
             return
         wanted = self._arrangement(table)
-        places = shown_columns(table, wanted)
-        headings = [heading_of(table.columns[place], wanted) for place in places]
+        indices = shown_columns(table, wanted)
+        headings = [heading_of(table.columns[index], wanted) for index in indices]
         self._set_columns(shown, headings)
         self.rows = arranged(table, wanted)
-        told = (cells_of(table, row, wanted) for row in self.rows)
+        texts = (cells_of(table, row, wanted) for row in self.rows)
         cells = [
-            [Text(row[place], justify=SIDES[table.columns[place].is_numeric]) for place in places]
-            for row in told
+            [Text(row[index], justify=SIDES[table.columns[index].is_numeric]) for index in indices]
+            for row in texts
         ]
         self._set_cells(shown, cells)
         keys = [row.key for row in self.rows]
@@ -140,7 +140,7 @@ class Pages(Vertical):
         self._show_about(about, table, wanted)
 
     def _arrangement(self, table: PageTable) -> Arrangement:
-        """Return how a table is wanted; what is live begins with what limits."""
+        """Return the arrangement of a table; a live one begins with the limiting resource."""
         first = SORTED_BY.get(self.limiting or "", "cores") if self.page == LIVE else None
         return self._wanted.get(self._key(table), Arrangement(sort=first))
 
@@ -165,10 +165,10 @@ class Pages(Vertical):
 
     def _show_about(self, about: Static, table: PageTable, wanted: Arrangement) -> None:
         tables = self.tables()
-        place = self._table_of.get(self.page, 0) % len(tables)
+        index = self._table_of.get(self.page, 0) % len(tables)
         words = [f"{table.name}: {table.about}"]
         if len(tables) > 1:
-            words.append(f"table {place + 1} of {len(tables)}, t for the next")
+            words.append(f"table {index + 1} of {len(tables)}, t for the next")
         if wanted.words:
             words.append(f"with '{wanted.words}'")
         if wanted.owner:
@@ -226,7 +226,7 @@ class Pages(Vertical):
         """Sort by the next column."""
         if (table := self.table()) is not None:
             wanted = self._arrangement(table)
-            names = [table.columns[place].name for place in shown_columns(table, wanted)]
+            names = [table.columns[index].name for index in shown_columns(table, wanted)]
             after = names.index(wanted.sort) + 1 if wanted.sort in names else 0
             name = names[after] if after < len(names) else None
             self._arrange(table, wanted._replace(sort=name, ascending=False))

@@ -12,7 +12,7 @@ from dunmist.harmless import harmless
 from dunmist.thresholds import Thresholds
 
 # how often it is judged; the first time as soon as there is enough
-FIRST_S, AGAIN_S, LOOK_S = 5.0, 30.0, 0.2
+FIRST_S, AGAIN_S, REFRESH_S = 5.0, 30.0, 0.2
 
 
 def print_lines(visit: Visit, limits: Thresholds, say: Callable[[str], object]) -> None:
@@ -24,7 +24,7 @@ def print_lines(visit: Visit, limits: Thresholds, say: Callable[[str], object]) 
     said, next_s = "", FIRST_S
     try:
         while True:
-            _, at_s = follower.look()
+            _, at_s = follower.latest()
             is_over = follower.is_over
             if is_over:
                 visit.raise_if_never_begun()
@@ -37,7 +37,7 @@ def print_lines(visit: Visit, limits: Thresholds, say: Callable[[str], object]) 
                 said = text
             if is_over:
                 break
-            time.sleep(LOOK_S)
+            time.sleep(REFRESH_S)
     except KeyboardInterrupt:
         say("ended")
     finally:

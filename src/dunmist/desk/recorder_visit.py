@@ -91,7 +91,7 @@ class RecorderVisit(Visit):
 
     @property
     def has_pace(self) -> bool:
-        """Whether the pace can be changed: what is recorded for days is left alone by who looks."""
+        """Whether the pace can be changed: a viewer leaves a long recording alone."""
         return False
 
     def for_report(self) -> Path:
@@ -104,7 +104,7 @@ class RecorderVisit(Visit):
         return path if child.returncode == 0 else self.path
 
     def kept_text(self) -> str:
-        """Return what to say of what is kept."""
+        """Return the sentence on the kept files."""
         goes_on = "the recorder goes on; " if self._recorder_words is None else ""
         return f"{goes_on}what was recorded stays: dunmist watch list"
 

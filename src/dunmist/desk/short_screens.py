@@ -43,7 +43,7 @@ KEYS = (
 
 
 def box_columns(screen_columns: int) -> int:
-    """Return how many characters of a line fit into a box."""
+    """Return the number of characters of a line that fit into a box."""
     return min(int(BOX_SHARE * screen_columns), BOX_MOST) - BOX_EDGES
 
 
@@ -122,17 +122,17 @@ class ChooseColumns(ModalScreen[frozenset[str] | None]):
         line.truncate(box_columns(self.app.size.width), overflow="ellipsis")
         return line
 
-    def _mark(self, *places: int) -> None:
+    def _mark(self, *indices: int) -> None:
         shown = self.query_one(OptionList)
-        for place in places:
-            shown.replace_option_prompt_at_index(place, self._line(self._columns[place]))
+        for index in indices:
+            shown.replace_option_prompt_at_index(index, self._line(self._columns[index]))
 
     def action_turn(self) -> None:
         """Show a column, or hide it."""
-        place = self.query_one(OptionList).highlighted
-        if place is not None:
-            self._shown ^= {self._columns[place].name}
-            self._mark(place)
+        index = self.query_one(OptionList).highlighted
+        if index is not None:
+            self._shown ^= {self._columns[index].name}
+            self._mark(index)
 
     def action_every(self) -> None:
         """Choose all, or none where all are chosen."""
@@ -150,7 +150,7 @@ class ChooseColumns(ModalScreen[frozenset[str] | None]):
         self.dismiss(None)
 
 
-class Told(Short):
+class Notice(Short):
     """Output of a command."""
 
     def __init__(self, title: str, text: str) -> None:

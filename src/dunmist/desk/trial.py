@@ -1,4 +1,4 @@
-"""Try it now: what rose since a moment that somebody marked, and whether it came back."""
+"""Try it now: what rose since a mark, and whether it came back."""
 
 from collections.abc import Sequence
 from typing import NamedTuple
@@ -33,7 +33,7 @@ class Trial(NamedTuple):
 
 
 def begin_trial(now: Now, ticks: int, at_s: float) -> Trial:
-    """Return a mark at this moment."""
+    """Return a mark of the present state."""
     return Trial(ticks, at_s, {app.name: _taken(app) for app in now.applications.values()})
 
 
@@ -43,7 +43,7 @@ def _taken(app: LiveApplication) -> Taken:
 
 
 def trial_lines(trial: Trial, now: Now, ticks: int, at_s: float) -> list[str]:
-    """Return what rose since the mark, the most first, a line each."""
+    """Return the rises since the mark, the greatest first, a line each."""
     span_s, passed = at_s - trial.at_s, max(1, ticks - trial.ticks)
     rises = []
     for app in now.applications.values():

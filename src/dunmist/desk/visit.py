@@ -160,8 +160,8 @@ class Visit:
     def go_on_unkept(self) -> None:
         """Go on sampling into memory; it is gone with the visit."""
         self.end_sampling()
-        place = next((place for place in IN_MEMORY if place.is_dir()), None)
-        self.folder = Path(mkdtemp(prefix="dunmist-visit-", dir=place))
+        directory = next((directory for directory in IN_MEMORY if directory.is_dir()), None)
+        self.folder = Path(mkdtemp(prefix="dunmist-visit-", dir=directory))
         self._begin()
 
     def trouble(self) -> str | None:
@@ -227,7 +227,7 @@ class Visit:
             self._unkept_acts = f"{error}; dunmist fix list has what was done"
 
     def kept_text(self) -> str:
-        """Return what to say of what is kept."""
+        """Return the sentence on the kept files."""
         if not self.options.is_live:
             return self._unkept_acts
         if self.is_unkept:
@@ -258,7 +258,7 @@ class Visit:
     def judge(
         self, since_s: float, until_s: float | None = None, *, is_idle: bool = True
     ) -> "subprocess.Popen[bytes]":
-        """Start judging what was sampled between two moments; its answer is one line.
+        """Start judging what was sampled between two times; its answer is one line.
 
         Idle work may take minutes where every CPU is full.
         """

@@ -6,7 +6,7 @@ never looks at what a program is called.
 
 from dunmist.diagnosis.bad_windows import worst_window as worst_window
 from dunmist.diagnosis.examination import Examination as Examination
-from dunmist.diagnosis.findings.applications import is_odd_place as is_odd_place
+from dunmist.diagnosis.findings.applications import is_unusual_path as is_unusual_path
 from dunmist.diagnosis.findings.applications import name_shape as name_shape
 from dunmist.diagnosis.findings.heat import held_share as held_share
 from dunmist.diagnosis.findings.heat import hours_left as hours_left

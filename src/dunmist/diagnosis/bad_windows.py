@@ -41,7 +41,7 @@ def worst_window(series: Series, diagnosis: Diagnosis) -> Part | None:
 
 
 def _badness(diagnosis: Diagnosis, intervals: int) -> Ints:
-    """Return by how many levels the worst resource limited the work in each interval."""
+    """Return the level of the worst resource in each interval."""
     worst = np.zeros(intervals, dtype=np.int64)
     for state in diagnosis.resources:
         if state.trace is not None and RESOURCE_BY_WORD[state.resource].cause_rank is not None:
@@ -52,11 +52,11 @@ def _badness(diagnosis: Diagnosis, intervals: int) -> Ints:
 def _runs(badness: Ints, series: Series, bridge_s: float) -> list[Run]:
     interval_s, runs = series.line.interval_s, list[Run]()
     at_s = series.line.at_s
-    for place in np.flatnonzero(badness > 0):
-        weight = float(badness[place] * interval_s[place])
+    for index in np.flatnonzero(badness > 0):
+        weight = float(badness[index] * interval_s[index])
         last = runs[-1] if runs else None
-        if last is not None and at_s[place] - at_s[last.end] <= bridge_s:
-            runs[-1] = Run(last.first, int(place) + 1, last.weight + weight)
+        if last is not None and at_s[index] - at_s[last.end] <= bridge_s:
+            runs[-1] = Run(last.first, int(index) + 1, last.weight + weight)
         else:
-            runs.append(Run(int(place), int(place) + 1, weight))
+            runs.append(Run(int(index), int(index) + 1, weight))
     return runs

@@ -32,7 +32,7 @@ def find_starved(exam: Examination) -> frozenset[int]:
 
 
 def _equal_part(wanted: Iterable[float], processors: float) -> float | None:
-    """Return what each may take at most, those who want less leaving theirs to the others.
+    """Return the fair share of each; those that want less leave the rest to the others.
 
     None where all of them can have what they want.
     """

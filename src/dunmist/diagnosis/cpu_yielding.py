@@ -11,7 +11,7 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.series import Application, Process
 
 
-class Place(NamedTuple):
+class SchedulingGroup(NamedTuple):
     """The scheduling group of a process: which kind, and which one."""
 
     kind: str
@@ -20,7 +20,7 @@ class Place(NamedTuple):
 
 # sched(7): a task of this class runs when nothing else wants to
 SCHED_IDLE = 5
-EVERYBODY = Place("everybody", "")
+EVERYBODY = SchedulingGroup("everybody", "")
 
 
 def find_yielding(exam: Examination) -> dict[int, float]:
@@ -36,11 +36,11 @@ def find_yielding(exam: Examination) -> dict[int, float]:
         if application.low_priority < table.low_priority_share
         and wanted[application.number] >= table.competes_cores
     ]
-    wanted_at: dict[Place, float] = {}
+    wanted_in: dict[SchedulingGroup, float] = {}
     for other in ordinary:
-        place = _place(exam, other)
-        wanted_at[place] = wanted_at.get(place, 0.0) + wanted[other.number]
-    numbers, in_all = {other.number for other in ordinary}, sum(wanted_at.values())
+        group = _scheduling_group(exam, other)
+        wanted_in[group] = wanted_in.get(group, 0.0) + wanted[other.number]
+    numbers, in_all = {other.number for other in ordinary}, sum(wanted_in.values())
     yielding = {}
     for application in exam.applications:
         if _is_light(exam, application):
@@ -52,10 +52,10 @@ def find_yielding(exam: Examination) -> dict[int, float]:
         # it does not give way to itself
         own = wanted[application.number] if application.number in numbers else 0.0
         whole = in_all - own
-        beside = wanted_at.get(_place(exam, application), 0.0) - own
+        others = wanted_in.get(_scheduling_group(exam, application), 0.0) - own
         alone = numbers <= {application.number}
         # to nobody in particular: what its nice value says
-        yielding[application.number] = application.low_priority * (1.0 if alone else beside / whole)
+        yielding[application.number] = application.low_priority * (1.0 if alone else others / whole)
     return yielding
 
 
@@ -72,14 +72,16 @@ def _is_light(exam: Examination, application: Application) -> bool:
     return group.idle or group.weight <= exam.limits.cpu.light_weight
 
 
-def _place(exam: Examination, application: Application) -> Place:
+def _scheduling_group(exam: Examination, application: Application) -> SchedulingGroup:
     process, surveyed = _busiest(application), exam.series.surveyed
     if process is None or application.kernel:
         return EVERYBODY
     group = surveyed.scheduled(_path(process))
     if group is not None and group.scheduled_in:
-        return Place("group", group.scheduled_in)
-    return Place("session", str(process.facts.session)) if surveyed.autogroup else EVERYBODY
+        return SchedulingGroup("group", group.scheduled_in)
+    return (
+        SchedulingGroup("session", str(process.facts.session)) if surveyed.autogroup else EVERYBODY
+    )
 
 
 def _busiest(application: Application) -> Process | None:

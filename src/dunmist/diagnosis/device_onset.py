@@ -123,7 +123,7 @@ def _memory_stalled(exam: Examination, _: Finding) -> Counted | None:
 
 
 def _storage_filled(exam: Examination, finding: Finding) -> Counted | None:
-    """Return what lies on a file system: it cannot have grown by more."""
+    """Return the used bytes of a file system, the upper bound of its growth."""
     rate = next(
         (figure.value for figure in finding.evidence if figure.key == "storage-fills"), None
     )

@@ -24,21 +24,21 @@ class Examination:
         self._found: dict[Callable[..., Any], Any] = {}
 
     def once(self, find: "Callable[[Examination], Result]") -> Result:
-        """Return what a function finds in this capture, found at the first call."""
+        """Return the result of a function on this capture, computed at the first call."""
         if find not in self._found:
             self._found[find] = find(self)
         return cast("Result", self._found[find])
 
     def typical(self, rate: Rate) -> float:
-        """Return what lasted: the greatest value that held for the share of time that counts."""
+        """Return the lasting value: the greatest that held for the share of time that counts."""
         return rate.quantile(1.0 - self.limits.lasting.share)
 
     def steady(self, rate: Rate) -> float:
-        """Return what held nearly all the time."""
+        """Return the value that held nearly all the time."""
         return rate.quantile(1.0 - self.limits.core.bound_share)
 
     def age_s(self, process: Process) -> float | None:
-        """Return how long a process had run at the end of the capture."""
+        """Return the age of a process at the end of the capture."""
         uptime_s = self.series.machine.uptime_s
         if uptime_s is None:
             return None

@@ -34,6 +34,9 @@ OUTSIDE: dict[Kind, ResourceWord] = {
     "low-clock": "cpu",
     "interrupt-storm": "cpu",
     "memory-limited": "memory",
+    "memory-in-files": "memory",
+    "memory-reserved": "memory",
+    "memory-in-kernel": "memory",
     "drive-failing": "disk",
     "drive-resets": "disk",
     "drive-warns": "disk",
@@ -45,13 +48,15 @@ OUTSIDE: dict[Kind, ResourceWord] = {
     "inodes-full": "storage",
 }
 
+# these explain the strain only if they are urgent: if they hold more than any program
+IF_URGENT: tuple[Kind, ...] = ("memory-in-files", "memory-reserved", "memory-in-kernel")
 OF_ONE_DISK = ("drive-failing", "drive-resets", "drive-warns", "drive-too-hot")
 
 
 def diagnose(
     series: Series, limits: Thresholds | None = None, past: Past | None = None
 ) -> Diagnosis:
-    """Return what limits the computer, who drives it and how sure that is."""
+    """Return the limiting resource, the culprits and the confidence."""
     exam = Examination(series, limits or thresholds(), past)
     states = [
         judge_thing(exam, resource, thing)
@@ -124,7 +129,7 @@ def _lasting_level(exam: Examination, thing: ResourceInstance) -> LevelWord:
 
 
 def _levels(thing: ResourceInstance, used: Rate) -> Ints:
-    """Return the place of the highest level whose condition each interval meets."""
+    """Return the index of the highest level whose condition each interval meets."""
     levels: Ints = np.zeros(len(used.values), dtype=np.int64)
     for index, level in enumerate(LEVELS):
         if level in thing.conditions:
@@ -204,6 +209,8 @@ def find_external_cause(
             continue
         # a disk that fails explains nothing of another
         if finding.kind in OF_ONE_DISK and finding.subject != limiting.name:
+            continue
+        if finding.kind in IF_URGENT and finding.severity != "urgent":
             continue
         # a little stolen time does not explain why the rest is full
         weak = finding.evidence[0].value < limits.culprit.outside_share

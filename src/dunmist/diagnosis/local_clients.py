@@ -78,8 +78,8 @@ def serving_evidence(exam: Examination, application: Application) -> list[Eviden
 def find_file_clients(exam: Examination) -> dict[int, dict[str, float]]:
     """Return by the number of each application that serves a file system who waited for it.
 
-    By name, the most first, with the share of the looks at its waiting tasks that were about files
-    there. The type of such a file system has the name of the program that serves it.
+    By name, the most first, with the share of the samples of its waiting tasks that were about
+    files there. The type of such a file system has the name of the program that serves it.
     """
     series, least = exam.series, exam.limits.culprit.answered_waits_least
     points: dict[str, list[str]] = defaultdict(list)

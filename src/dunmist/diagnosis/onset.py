@@ -75,7 +75,7 @@ def with_onset(exam: Examination, finding: Finding) -> Finding:
 
 
 def _cpu_s(exam: Examination, living: list[Process]) -> float:
-    """Return what the living ones have used, with the children that they waited for."""
+    """Return the CPU time of the living processes, with that of the children that they reaped."""
     clk_per_s = exam.series.header.machine.clock_ticks_per_s
     used_clk = (
         last.user_clk + last.system_clk + last.children_user_clk + last.children_system_clk

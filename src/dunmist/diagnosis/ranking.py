@@ -69,7 +69,7 @@ def rank_culprits(exam: Examination, limiting: Resource) -> list[Culprit]:
 
 
 def _partners(causes: list[float], table: CulpritLimits) -> int:
-    """Return how many leading causes explain about as much as the first; 0 where it stands alone.
+    """Return the number of leading causes that are about equal; 0 if the first stands alone.
 
     The causes are ranked by their scores and come before all other roles.
     """
@@ -121,7 +121,7 @@ def _evidence(
     bound = next(
         (bound for bound in exam.once(find_bound) if bound.process.application is application), None
     )
-    if bound:
+    if bound and bound.key == "core-full":
         evidence.insert(0, figure("app-full", bound.full_share, pid=float(bound.process.pid)))
     short = application.short_lived_cores.mean()
     if short >= table.short_lived_least:
@@ -144,7 +144,7 @@ def _evidence(
 def _waiting(
     exam: Examination, application: Application, limiting: ResourceWord, *, is_victim: bool
 ) -> list[EvidenceFigure]:
-    """Return what it waited for; for a victim also if that is little, but never 0."""
+    """Return the resources that it waited for; a victim's small ones too, but never 0."""
     table, evidence = exam.limits.culprit, []
     least = table.cores_least if is_victim else table.waiting_least
     waiting = application.waiting.mean()

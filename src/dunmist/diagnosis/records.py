@@ -44,7 +44,7 @@ def figure(key: EvidenceKey, value: float, **slots: Slot) -> EvidenceFigure:
 class Trace:
     """One resource over the intervals of a capture.
 
-    ``used`` and ``pressure`` are shares, ``levels`` the places of each interval's own level among
+    ``used`` and ``pressure`` are shares, ``levels`` the indices of each interval's own level among
     the words, shape (intervals,); what lasts is the state's, not the trace's.
     """
 

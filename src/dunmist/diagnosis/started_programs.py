@@ -24,7 +24,7 @@ class StartedPrograms(NamedTuple):
 
 
 def started_programs(application: Application) -> StartedPrograms | None:
-    """Return what an application starts again and again; None where that is not known."""
+    """Return the programs that an application starts again and again; None if unknown."""
     counts = Counter(application.short_lived_programs)
     if not counts:
         return None
@@ -43,13 +43,13 @@ def started_programs(application: Application) -> StartedPrograms | None:
 
 
 def main_started_programs(application: Application, limits: Thresholds) -> StartedPrograms | None:
-    """Return what an application starts again and again if that is most of its work, else None."""
+    """Return the programs started again and again if they are most of its work, else None."""
     started = started_programs(application)
     return started if started and started.share >= limits.culprit.started_share else None
 
 
 def started_evidence(exam: Examination, application: Application) -> list[EvidenceFigure]:
-    """Return how often it starts programs again and again; nothing where they are a side of it."""
+    """Return its rates of repeated starts; empty if they are a small part of its work."""
     started = started_programs(application)
     if started is None:
         return []

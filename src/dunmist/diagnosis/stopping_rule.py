@@ -27,8 +27,8 @@ def _decided(trace: Trace, limits: SureLimits) -> bool:
     known = ~np.isnan(trace.used.values)
     levels = trace.levels[known]
     return all(
-        _is_beyond(int((levels >= place).sum()), len(levels), limits)
-        for place in range(1, len(LEVELS))
+        _is_beyond(int((levels >= level).sum()), len(levels), limits)
+        for level in range(1, len(LEVELS))
     )
 
 

@@ -31,7 +31,7 @@ class OneThread(NamedTuple):
 
 
 def find_one_threads(exam: Examination) -> dict[Process, OneThread]:
-    """Return what the busiest thread does, of each process that can use one processor only."""
+    """Return the use of the busiest thread, for each process limited to one processor."""
     least_s = exam.limits.core.candidate_cores * exam.series.line.measured_s / 2
     bound = {}
     for process in exam.series.processes.values():
@@ -43,7 +43,7 @@ def find_one_threads(exam: Examination) -> dict[Process, OneThread]:
 
 
 def find_bound_threads(process: Process, limits: CoreLimits) -> OneThread | None:
-    """Return what a process does with one processor, None where it can use more than one."""
+    """Return the use of one processor by a process, None if it can use more than one."""
     cores = process.cores.known_or(0.0)
     if process.last is not None and process.last.threads == 1:
         waited = process.waiting.known_or(0.0)
@@ -61,24 +61,24 @@ def thread_shares(threads: list[Thread], cores: Rate, limits: CoreLimits) -> Thr
     # a thread that waits for a CPU wants it as much as one that has it
     # both clocks are read one after the other, and may add up to a little more than 1
     wanted = np.minimum(ran + waited, 1.0)
-    is_told = (ran.sum(axis=0) >= limits.thread_coverage_min * cores.values) | (
+    is_covered = (ran.sum(axis=0) >= limits.thread_coverage_min * cores.values) | (
         cores.values < limits.idle_cores
     )
-    told = Rate(line, is_told.astype(float))
+    covered = Rate(line, is_covered.astype(float))
     # the scheduler does not care which thread it is: at each moment the busiest counts
     order = np.argsort(wanted, axis=0)
     busiest = np.take_along_axis(wanted, order[-1:], axis=0)[0]
     second = np.take_along_axis(wanted, order[-2:-1], axis=0)
     return ThreadShares(
-        busiest=Rate(line, busiest).where(told),
-        ran=Rate(line, np.take_along_axis(ran, order[-1:], axis=0)[0]).where(told),
-        second=(Rate(line, second[0]) if len(second) else Rate.nothing(line)).where(told),
-        waited=Rate(line, waited.sum(axis=0)).where(told),
+        busiest=Rate(line, busiest).where(covered),
+        ran=Rate(line, np.take_along_axis(ran, order[-1:], axis=0)[0]).where(covered),
+        second=(Rate(line, second[0]) if len(second) else Rate.nothing(line)).where(covered),
+        waited=Rate(line, waited.sum(axis=0)).where(covered),
     )
 
 
 def of_several(cores: Rate, threads: ThreadShares | None, limits: CoreLimits) -> OneThread | None:
-    """Return what several threads do with one processor, None where they can use more than one.
+    """Return the use of one processor by several threads, None if they can use more than one.
 
     ``cores`` is what the process used.
     """

@@ -22,17 +22,17 @@ def with_usual(exam: Examination, culprits: Sequence[Culprit]) -> list[Culprit]:
         past.usual_cores(culprit.application.name, cores)
         for culprit, cores in zip(culprits, now, strict=True)
     ]
-    known = [place for place, each in enumerate(usual) if each is not None]
+    known = [index for index, each in enumerate(usual) if each is not None]
     if not known:
         return list(culprits)
     chances = false_discovery_control([each.chance for each in usual if each is not None])
     evidence: dict[int, EvidenceFigure] = {}
-    for place, chance in zip(known, chances, strict=True):
-        each, cores = usual[place], now[place]
+    for index, chance in zip(known, chances, strict=True):
+        each, cores = usual[index], now[index]
         if each is None:
             continue
         is_more = chance <= CHANCE_MOST and cores - each.usual >= exam.limits.findings.new_cores
-        evidence[place] = figure(
+        evidence[index] = figure(
             "usual-exceeded" if is_more else "usual-kept",
             cores,
             of=exam.processors,
@@ -41,8 +41,8 @@ def with_usual(exam: Examination, culprits: Sequence[Culprit]) -> list[Culprit]:
             hours=float(each.hours),
         )
     return [
-        replace(culprit, evidence=[*culprit.evidence, evidence[place]])
-        if place in evidence
+        replace(culprit, evidence=[*culprit.evidence, evidence[index]])
+        if index in evidence
         else culprit
-        for place, culprit in enumerate(culprits)
+        for index, culprit in enumerate(culprits)
     ]

@@ -21,11 +21,15 @@ Kind = Literal[
     "thread-swarm",
     "many-threads",
     "steady-background",
+    "bound-to-cpus",
     "memory-hog",
     "memory-leak",
     "memory-growing",
     "memory-short",
     "memory-limited",
+    "memory-in-files",
+    "memory-reserved",
+    "memory-in-kernel",
     "paging-storm",
     "oom-kill",
     "disk-saturated",
@@ -116,6 +120,7 @@ EvidenceKey = Literal[
     "cpu-softirq",
     "cpu-steal",
     "core-full",
+    "core-full-bound",
     "core-busiest",
     "core-own",
     "interrupt-share",
@@ -146,6 +151,10 @@ EvidenceKey = Literal[
     "memory-refaults",
     "memory-reclaim",
     "memory-pressure",
+    "memory-unmapped",
+    "memory-files",
+    "memory-huge-free",
+    "memory-kernel",
     "swap-used",
     "oom-group",
     "oom-below",
@@ -201,6 +210,9 @@ EvidenceKey = Literal[
     "app-short-lived",
     "app-low-priority",
     "app-waiting",
+    "app-bound",
+    "app-bound-waiting",
+    "cpus-idle",
     "app-memory",
     "app-age",
     "app-major-faults",
@@ -236,6 +248,8 @@ EvidenceKey = Literal[
     "autostart-cores",
     "autostart-count",
     "tasks",
+    "group-tasks",
+    "tasks-refused",
     "uptime",
     "clock-error",
     "kernel-medium-error",
@@ -307,5 +321,5 @@ SEVERITIES: tuple[Severity, ...] = get_args(Severity)
 
 
 def is_strained(level: LevelWord) -> bool:
-    """Whether work is being held up at this level."""
+    """Whether tasks wait at this level."""
     return LEVELS.index(level) >= LEVELS.index("strained")

@@ -62,15 +62,15 @@ def parse_receiver(address: str) -> Receiver:
         host = port = None
     if host is None or parts.scheme not in SCHEMES or not _HOST.fullmatch(host):
         raise WrongUsage(f"invalid address for --to; {EXAMPLE}")
-    place = f"[{host}]" if ":" in host else host
-    place += f":{port}" if port is not None else ""
+    netloc = f"[{host}]" if ":" in host else host
+    netloc += f":{port}" if port is not None else ""
     authorization = None
     if parts.username is not None:
         words = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
         authorization = f"Basic {base64.b64encode(words.encode()).decode()}"
     return Receiver(
-        urlunsplit((parts.scheme, place, parts.path or "/", parts.query, "")),
-        f"{parts.scheme}://{place}",
+        urlunsplit((parts.scheme, netloc, parts.path or "/", parts.query, "")),
+        f"{parts.scheme}://{netloc}",
         authorization,
     )
 
@@ -124,7 +124,7 @@ def _fail(receiver: Receiver, text: str) -> NoReturn:
 
 
 def _refused(body: bytes) -> str:
-    """Return what a receiver says it did not take, nothing where it took all."""
+    """Return the points that a receiver rejected, empty if it took all."""
     with suppress(ValueError, AttributeError, TypeError, RecursionError):
         partial = json.loads(body or b"{}").get("partialSuccess", {})
         count = int(partial.get("rejectedDataPoints", 0) or 0)

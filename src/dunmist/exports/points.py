@@ -44,7 +44,7 @@ class Metric:
 
 
 def resource_attributes(series: Series) -> dict[str, Value]:
-    """Return what names the computer, and who measured."""
+    """Return the attributes of the computer and of the sampler."""
     machine = series.header.machine
     attributes: dict[str, Value] = {
         "host.name": machine.host or "unknown", "os.type": "linux",
@@ -88,7 +88,7 @@ class _Clock:
     def counter(
         self, name: str, unit: str, about: str, rate: Rate, **attributes: Value
     ) -> Iterator[Metric]:
-        """Yield what a rate adds up to; a gap adds what nobody saw, which is nothing."""
+        """Yield the running sum of a rate; a gap adds nothing."""
         if not rate.is_known:
             return
         total = np.cumsum(rate.known_or(0.0).values * self._line.interval_s)
@@ -103,7 +103,7 @@ class _Clock:
             yield Metric(
                 name, unit, points.kind, about,
                 {word.replace("__", "."): value for word, value in attributes.items()},
-                [points.at_ns[place] for place in known], points.values[known], self._at_ns[0],
+                [points.at_ns[index] for index in known], points.values[known], self._at_ns[0],
             )
 
 

@@ -64,12 +64,12 @@ def export_capture(judged: Judged, path: Path, *, force: bool = False) -> list[P
 
 def _into_folder(judged: Judged, folder: Path, *, force: bool) -> list[Path]:
     tables = {SERIES: long_table(metrics_of(judged)), **view_tables(judged)}
-    places = {folder / f"{name}{PARQUET}": table for name, table in tables.items()}
-    for path in places:
+    tables_by_path = {folder / f"{name}{PARQUET}": table for name, table in tables.items()}
+    for path in tables_by_path:
         check_output(path, force=force)
-    for path, table in places.items():
+    for path, table in tables_by_path.items():
         write_whole(path, parquet_bytes(table), force=force)
-    return list(places)
+    return list(tables_by_path)
 
 
 def send_capture(judged: Judged, address: str) -> None:

@@ -21,9 +21,9 @@ from dunmist.fixing.journal import newest as newest
 from dunmist.fixing.journal import read_journal as read_journal
 from dunmist.fixing.journal import undone as undone
 from dunmist.fixing.outcome_summary import brought as brought
+from dunmist.fixing.outcome_summary import describe_done as describe_done
 from dunmist.fixing.outcome_summary import score as score
 from dunmist.fixing.outcome_summary import settled as settled
-from dunmist.fixing.outcome_summary import tell_done as tell_done
 from dunmist.fixing.suspect_pausing import Alternating as Alternating
 from dunmist.fixing.undo import undo as undo
 from dunmist.fixing.undo import undoable as undoable
@@ -34,4 +34,4 @@ from dunmist.fixing.unit_files import install as install
 from dunmist.fixing.unit_files import plan_units as plan_units
 from dunmist.fixing.unit_files import watch_unit as watch_unit
 from dunmist.fixing.verbs import VERB_RULES as VERB_RULES
-from dunmist.fixing.verbs import told as told
+from dunmist.fixing.verbs import owner_text as owner_text

@@ -15,7 +15,7 @@ from dunmist.fixing.journal import JournalLine, Result
 from dunmist.fixing.units import as_user
 
 # where entries of everybody are (Desktop Application Autostart Specification)
-SYSTEM_PLACES = ("/etc/xdg/autostart",)
+SYSTEM_DIRECTORIES = ("/etc/xdg/autostart",)
 
 
 def disable(act: Act, targets: list[Target], root: Root) -> Result:
@@ -80,8 +80,8 @@ def _file(act: Act) -> Path:
     name = act.file or ""
     file = Path(name)
     home = Path(pwd.getpwnam(act.user or "").pw_dir)
-    places = (home / OWN, *(Path(place) for place in SYSTEM_PLACES))
-    if str(file) != name or file.suffix != ".desktop" or file.parent not in places:
+    directories = (home / OWN, *(Path(directory) for directory in SYSTEM_DIRECTORIES))
+    if str(file) != name or file.suffix != ".desktop" or file.parent not in directories:
         raise Refused(f"unknown autostart entry {name!r} of {act.user}; nothing was done")
     return file
 

@@ -28,10 +28,10 @@ def quota_drop_in(paths: Iterable[object], unit: str, uid: int | None) -> str | 
         return None
     control = SYSTEM_CONTROL if uid is None else USER_CONTROL.format(uid)
     for path in paths:
-        place = PurePosixPath(str(path))
-        is_own = place.name == QUOTA_FILE and place.parent.name == f"{unit}.d"
-        if is_own and str(place.parent.parent) == control:
-            return str(place)
+        file = PurePosixPath(str(path))
+        is_own = file.name == QUOTA_FILE and file.parent.name == f"{unit}.d"
+        if is_own and str(file.parent.parent) == control:
+            return str(file)
     return None
 
 

@@ -28,7 +28,7 @@ def effect_of(
     name: str | None,
     least_change: float,
 ) -> Effect | None:
-    """Return how a resource changed between two captures; None when one of them lacks it."""
+    """Return the change of a resource between two captures; None if one lacks it."""
     first, second = (_state(states, resource, name) for states in (before, after))
     if first is None or second is None or first.trace is None or second.trace is None:
         return None
@@ -36,7 +36,7 @@ def effect_of(
     pressure = None
     if first.trace.pressure is not None and second.trace.pressure is not None:
         pressure = (_median(first.trace.pressure), _median(second.trace.pressure))
-        # what is held up counts more than how full it is
+        # pressure counts more than use
         compared = _compared(first.trace.pressure, second.trace.pressure, least_change)
         verdicts.insert(0, compared)
     verdict: Change = next(

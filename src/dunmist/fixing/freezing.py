@@ -25,8 +25,8 @@ def freezer_of(root: Root, pids: Collection[int]) -> int | None:
     path = paths.pop() if len(paths) == 1 else None
     if path is None or path == "/":
         return None
-    for place in V2_ROOTS:
-        group = Path(root.full(place + path))
+    for mount in V2_ROOTS:
+        group = Path(root.full(mount + path))
         if not (group / "cgroup.freeze").exists() or not _members(group) <= set(pids):
             continue
         if (group / "cgroup.freeze").read_text().strip() == "1":

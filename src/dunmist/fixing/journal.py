@@ -135,7 +135,7 @@ def append(path: Path, entry: JournalLine) -> None:
             os.close(descriptor)
     except OSError as error:
         raise Refused(
-            f"{path}: {error.strerror}, so the act could not be written down; see to the place"
+            f"{path}: {error.strerror}, so the act could not be written down; check the directory"
         ) from error
 
 
@@ -167,5 +167,5 @@ def next_number(entries: list[JournalLine]) -> int:
 
 
 def now_text() -> str:
-    """Return the moment as it stands in the journal."""
+    """Return the timestamp as it stands in the journal."""
     return datetime.now(UTC).isoformat(timespec="seconds")

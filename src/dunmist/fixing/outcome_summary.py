@@ -12,11 +12,11 @@ HELPED = {
 }
 
 
-def tell_done(line: JournalLine) -> str:
+def describe_done(line: JournalLine) -> str:
     """Return an act with its time, its target, and its effect."""
     names = sorted({target.name for target in line.act.targets})
-    whom = line.act.unit or line.act.file or ", ".join(names)
-    text = f"{line.at}: {line.act.verb} {whom}: {line.outcome}"
+    subject = line.act.unit or line.act.file or ", ".join(names)
+    text = f"{line.at}: {line.act.verb} {subject}: {line.outcome}"
     more = brought(line)
     return f"{text}; {more}" if more else text
 
@@ -38,13 +38,13 @@ def brought(line: JournalLine) -> str:
 
 
 def settled(expected: Frees, freed: float) -> str:
-    """Return what a step was to free, and what it freed."""
+    """Return the expected and the measured effect of a step."""
     said = (freed_amount(value, expected.unit) for value in (expected.value, freed))
     return "expected {}, freed {}".format(*said)
 
 
 def score(lines: Iterable[JournalLine]) -> str:
-    """Return how many of the acts that were measured helped; nothing where none was."""
+    """Return the number of measured acts that helped; empty if none was measured."""
     measured = [line for line in lines if line.effect is not None]
     if not measured:
         return ""

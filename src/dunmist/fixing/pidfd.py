@@ -70,7 +70,7 @@ def reverse_each(
 
 
 def read_stat(root: Root, pid: int) -> ProcessStat | None:
-    """Return what the kernel says of a process number now, None when nobody has it."""
+    """Return the present facts of a process number, None if no process has it."""
     try:
         return parse_process_stat(root.read(f"proc/{pid}/stat"))
     except (OSError, ParseError):

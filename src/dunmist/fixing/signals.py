@@ -60,7 +60,7 @@ def _stop_or_go(number: signal.Signals, held: list[HeldProcess], root: Root) -> 
 
 
 def _in_state(held: list[HeldProcess], root: Root, *, stopped: bool) -> int:
-    """Return how many of the processes are stopped, or no longer stopped."""
+    """Return the number of processes that are stopped, or no longer stopped."""
     states = [stat.state for process in held if (stat := read_stat(root, process.target.pid))]
     # t is stopped by a debugger
     return sum((state in "Tt") == stopped for state in states)

@@ -52,7 +52,7 @@ def check_suspect(act: Act, root: Root) -> list[Target]:
 class Alternating:
     """One experiment: ``begin`` starts its thread, leaving it lets the suspect go on.
 
-    ``phases`` grows with the moments of the monotonic clock, ``trouble`` says what ended it early.
+    ``phases`` grows by timestamps of the monotonic clock, ``trouble`` says what ended it early.
     """
 
     def __init__(
@@ -161,7 +161,7 @@ def _in_foreground(root: Root, pid: int) -> bool:
     with suppress(OSError, ValueError, IndexError):
         words = root.read(f"proc/{pid}/stat").rpartition(b")")[2].split()
         group, session, terminal, foreground = (
-            int(words[place]) for place in (GROUP, SESSION, TERMINAL, FOREGROUND)
+            int(words[index]) for index in (GROUP, SESSION, TERMINAL, FOREGROUND)
         )
         return terminal != 0 and group == foreground and group != session
     return False

@@ -52,27 +52,27 @@ def _templates() -> dict[str, dict[str, str]]:
     return tomllib.loads(text)
 
 
-def place_of(user: str | None) -> Path:
+def unit_directory(user: str | None) -> Path:
     """Return the directory of unit files: of a person, or of the system; raises Refused.
 
     The manager itself may use another one (SYSTEMD_UNIT_PATH, systemd.unit(5)).
     """
     if user is not None:
         return Path(f"~{user}").expanduser() / PERSONAL
-    told = os.environ.get("SYSTEMD_UNIT_PATH", "").partition(":")[0]
-    place = Path(told) if told else SYSTEM
+    from_environment = os.environ.get("SYSTEMD_UNIT_PATH", "").partition(":")[0]
+    directory = Path(from_environment) if from_environment else SYSTEM
     try:
-        check_directory(place)
+        check_directory(directory)
     except Untrusted as error:
-        raise Refused(f"{place}: no place for units of the system, as {error}") from error
-    return place
+        raise Refused(f"{directory}: not used for system units, as {error}") from error
+    return directory
 
 
 def watch_unit(command: Sequence[str], user: str | None) -> list[UnitFile]:
     """Return the recorder's unit."""
     target = "multi-user.target" if user is None else "default.target"
     text = _templates()["watch"]["service"].format(command=_line(command), target=target)
-    return [_unit_file(place_of(user) / f"{WATCH}.service", text)]
+    return [_unit_file(unit_directory(user) / f"{WATCH}.service", text)]
 
 
 def plan_units(
@@ -88,7 +88,7 @@ def plan_units(
         "folder": _plain(str(folder)),
         "calendar": f"{day} {when.at:%H:%M:%S}",
     }
-    stem = place_of(user) / f"dunmist-plan-{name}"
+    stem = unit_directory(user) / f"dunmist-plan-{name}"
     return [
         _unit_file(stem.with_suffix(f".{kind}"), _templates()["plan"][kind].format(**words))
         for kind in ("service", "timer")

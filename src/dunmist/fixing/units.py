@@ -270,7 +270,7 @@ def _asked(act: Act) -> Iterator["DBusConnection"]:
 
 
 def _words(bus: "DBusConnection", unit: str) -> dict[str, Any]:
-    """Return what the manager says of a unit: its state, and of its kind the quota."""
+    """Return the state of a unit from the manager, with the quota if its kind has one."""
     (path,) = call(bus, MANAGER, "LoadUnit", "s", (unit,))
     kind = KINDS.get(unit.rpartition(".")[2])
     own = properties(bus, MANAGER[0], path, f"{MANAGER[0]}.{kind}") if kind else {}
@@ -309,13 +309,13 @@ def _bus_of(act: Act) -> Iterator[str]:
         yield address
         return
     with as_user(act.user) as uid:
-        place = Path(f"/run/user/{uid}/bus")
-        if not place.exists():
+        socket = Path(f"/run/user/{uid}/bus")
+        if not socket.exists():
             raise Refused(
                 f"the service manager of {act.user} does not answer, so nothing can be done to "
                 f"{act.unit}; are they logged in?"
             )
-        yield f"unix:path={place}"
+        yield f"unix:path={socket}"
 
 
 @contextmanager

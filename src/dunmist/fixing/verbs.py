@@ -32,7 +32,7 @@ class VerbRule(NamedTuple):
     guard: Callable[[Act, Root], list[Target]]  # the processes it would concern; raises Refused
     do: Doing | None  # None where a job does it, which samples meanwhile
     undo: Callable[[JournalLine, Root], str] | None  # None where nothing can undo it
-    told: str  # text for the owner, with {name}
+    owner_text: str  # text for the owner, with {name}
     in_boot: bool = False  # its effect ends with the boot
     # reads what undoing needs
     remember: Callable[[Act, list[Target], Root], Remembered] = remember_nothing
@@ -137,7 +137,7 @@ VERB_RULES: Mapping[Verb, VerbRule] = {
 UNDOABLE = frozenset(verb for verb, rule in VERB_RULES.items() if rule.undo is not None)
 
 
-def told(act: Act) -> str:
+def owner_text(act: Act) -> str:
     """Return the owner's text of an act that was carried out."""
     name = act.targets[0].name if act.targets else (act.unit or act.file or "")
-    return VERB_RULES[act.verb].told.format(name=name)
+    return VERB_RULES[act.verb].owner_text.format(name=name)

@@ -27,7 +27,7 @@ class CaptureLocation(NamedTuple):
 
 
 def find(places: list[str]) -> Iterator[CaptureLocation]:
-    """Yield the files of all places, each once; raises CaptureError for a place that is none."""
+    """Yield the files of all places, each once; raises CaptureError for an invalid place."""
     seen: set[str] = set()
     for place in places:
         for location in _in_place(place):
@@ -52,7 +52,7 @@ def _in_place(place: str) -> Iterator[CaptureLocation]:
 
 
 def _address(place: str, system: "AbstractFileSystem", name: str) -> str:
-    """Return by what any worker opens a file of a place."""
+    """Return the address by which any worker opens a file of a place."""
     # a plain path stays one: the triage of a file names it as it was named
     if "file" in system.protocol:
         return name

@@ -115,7 +115,7 @@ def _record(location: CaptureLocation, key: str, path: Path) -> CaptureRecord:
     )
     return CaptureRecord(
         capture,
-        [_culprit(judged, key, place) for place in range(len(triage.culprits))],
+        [_culprit(judged, key, index) for index in range(len(triage.culprits))],
         [
             FindingRow(key, finding.kind, finding.severity, finding.subject, finding.text)
             for finding in triage.findings
@@ -144,8 +144,8 @@ def _greatest(figures: Iterable[tuple[str, float | None]]) -> dict[str, float]:
     return greatest
 
 
-def _culprit(judged: Judged, key: str, place: int) -> CulpritRow:
-    advised, ranked = judged.triage.culprits[place], judged.diagnosis.culprits[place]
+def _culprit(judged: Judged, key: str, index: int) -> CulpritRow:
+    advised, ranked = judged.triage.culprits[index], judged.diagnosis.culprits[index]
     case = judged.cases.of_culprit(ranked)
     package = case.about.package if case else None
     return CulpritRow(

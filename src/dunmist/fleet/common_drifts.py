@@ -29,7 +29,7 @@ class DriftTogether(NamedTuple):
 
 
 def drifts_together(records: Sequence[HistoryRecord]) -> list[DriftTogether]:
-    """Return what drifts on several computers, the surest first."""
+    """Return the drifts that several computers share, the surest first."""
     followed = Counter(figure for record in records for figure in record.history.followed)
     found: dict[str, list[DriftRow]] = defaultdict(list)
     for record in records:

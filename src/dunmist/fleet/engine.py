@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 AHEAD, TRIES = 4, 2
 MEMORY_LIMIT = "1GiB"
 # the largest capture takes 11 s; and how often running tasks are checked
-TASK_MOST_S, LOOK_S = 300.0, 5.0
+TASK_MOST_S, CHECK_S = 300.0, 5.0
 TLS = "tls://"
 
 
@@ -101,7 +101,7 @@ def _client(engine: Engine) -> "Iterator[Client]":
             "distributed.logging.distributed": "error",
             "distributed.worker.memory.terminate": 0.95,
             "distributed.worker.profile.enabled": False,
-            # the pages of a scheduler and of workers know no certificates: none is served
+            # the pages of a scheduler and of workers know no certificates, so they are not served
             "distributed.scheduler.http.routes": [],
             "distributed.worker.http.routes": [],
         }
@@ -170,7 +170,7 @@ def _handed_out(
         if not in_hand:
             return
         try:
-            finished = wait(list(in_hand), timeout=LOOK_S, return_when="FIRST_COMPLETED").done
+            finished = wait(list(in_hand), timeout=CHECK_S, return_when="FIRST_COMPLETED").done
         except TimeoutError:
             finished = set()
         for future in finished:
@@ -187,14 +187,14 @@ class _Running:
     def __init__(self, client: "Client") -> None:
         self._client = client
         self._since_s: dict[str, float] = {}
-        self._looked_s = time.monotonic()
+        self._checked_s = time.monotonic()
 
     def too_long(self, in_hand: "Mapping[Future, CaptureLocation]") -> "list[Future]":
-        """Return those that have run for longer than a task may; looks every few seconds."""
+        """Return those that have run for longer than a task may; checks every few seconds."""
         now_s = time.monotonic()
-        if now_s - self._looked_s < LOOK_S:
+        if now_s - self._checked_s < CHECK_S:
             return []
-        self._looked_s = now_s
+        self._checked_s = now_s
         threads, first = self._client.ncores(), set[str]()
         for worker, given in self._client.processing().items():
             in_order = [future.key for future in in_hand if future.key in given]
@@ -208,7 +208,7 @@ class _Running:
 
 
 def _result(future: "Future", location: CaptureLocation) -> Record:
-    """Return what a task made; where it failed, or its worker died with it, why."""
+    """Return the result of a task, or the reason if it failed or its worker died."""
     error: Any = future.exception()
     if error is None:
         record: Record = future.result()

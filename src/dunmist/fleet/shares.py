@@ -41,7 +41,7 @@ def share(count: int, of: int) -> Share:
 
 
 def beyond_chance(tested: Sequence[T], tried: int, chance_most: float) -> list[T]:
-    """Return what is more than chance, the surest first, corrected for how many were tried (Holm).
+    """Return the differences beyond chance, the surest first, corrected for their number (Holm).
 
     Those that are not given are taken to be no more than chance.
     """

@@ -99,7 +99,7 @@ class Summing:
                 self._histories[name] = record
 
     def summary(self) -> Summary:
-        """Return what they say together."""
+        """Return the summary of all captures."""
         kept = list(self._newest.values())
         captures = [record.capture for record in kept]
         return Summary(
@@ -136,7 +136,7 @@ def _counted(counts: Counter[str], of: int) -> list[Counted]:
 
 
 def _came_with(kept: list[CaptureRecord]) -> list[CameWith]:
-    """Return what ill computers have more often than the others, beyond chance."""
+    """Return the traits that ill computers have more often than the others, beyond chance."""
     ill = [record.capture.level in ILL for record in kept]
     places: dict[str, set[int]] = defaultdict(set)
     for index, record in enumerate(kept):

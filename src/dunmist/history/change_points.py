@@ -29,7 +29,7 @@ NOTHING_LEFT = 1e-6
 class Ramp(NamedTuple):
     """A straight rise or fall that begins at one of the points."""
 
-    place: int
+    start: int  # index of its first point
     slope: float  # a day
     error: float  # standard error of the slope
     known_steps: tuple[float, ...] = ()  # how high each known step is with it
@@ -39,17 +39,17 @@ class _Changes(NamedTuple):
     """Residual, and the part that changes of one kind explain, a row for each index."""
 
     rest: Floats  # (points,)
-    rows: Floats  # (places, points)
+    rows: Floats  # (changes, points)
 
     def gains(self) -> Floats:
-        """Return by how much each would lessen the squares that are left."""
+        """Return the reduction of the residual sum of squares by each change."""
         reach = (self.rows * self.rows).sum(axis=1)
-        told = self.rows @ self.rest
+        along = self.rows @ self.rest
         can_tell = reach > NOTHING_LEFT * reach.max(initial=0.0)
-        return np.where(can_tell, told * told / np.where(can_tell, reach, 1.0), 0.0)
+        return np.where(can_tell, along * along / np.where(can_tell, reach, 1.0), 0.0)
 
-    def beside(self, row: Floats) -> "_Changes":
-        """Return the residual, and what could be explained, given one that is taken as there."""
+    def given(self, row: Floats) -> "_Changes":
+        """Return the residual and the explainable parts, given one change."""
         reach = float(row @ row)
         if reach <= 0:
             return self
@@ -63,27 +63,27 @@ def likelier_ramp(
 ) -> Ramp | None:
     """Return the ramp that explains values better than steps, None where none does.
 
-    ``cost`` is of a ramp, as ``STEP_COST`` is of a step. At the ``known`` places a step is expected
-    and costs nothing. Shapes (points,), days in rising order.
+    ``cost`` is of a ramp, as ``STEP_COST`` is of a step. At the ``known`` indices a step is
+    expected and costs nothing. Shapes (points,), days in rising order.
     """
     count = len(values)
     if count < RAMP_POINTS_LEAST + STEP_POINTS_LEAST or noise.spread <= 0:
         return None
-    places = np.arange(count)
-    steps = places >= np.arange(STEP_POINTS_LEAST, count - 1)[:, None]
+    indices = np.arange(count)
+    steps = indices >= np.arange(STEP_POINTS_LEAST, count - 1)[:, None]
     ramps = np.maximum(0.0, days - days[: count - RAMP_POINTS_LEAST, None])
-    there = np.stack([np.ones(count), *(places >= place for place in known)])
+    there = np.stack([np.ones(count), *(indices >= index for index in known)])
     rest = _independent(days, values[None, :], noise)[0]
     expected = _independent(days, there, noise)
     ramps = _independent(days, ramps, noise)
     by_step = _Changes(rest, _independent(days, steps.astype(np.float64), noise))
     by_ramp = _Changes(rest, ramps)
     for row in np.linalg.qr(expected.T)[0].T:
-        by_step, by_ramp = by_step.beside(row), by_ramp.beside(row)
+        by_step, by_ramp = by_step.given(row), by_ramp.given(row)
     ramp_cost, ramp = _best_ramp(by_step, by_ramp)
     if ramp_cost + cost >= _steps_cost(by_step):
         return None
-    fit, *_ = np.linalg.lstsq(np.vstack([expected, ramps[ramp.place]]).T, rest, rcond=None)
+    fit, *_ = np.linalg.lstsq(np.vstack([expected, ramps[ramp.start]]).T, rest, rcond=None)
     return ramp._replace(known_steps=tuple(fit[1:-1].tolist()))
 
 
@@ -100,29 +100,29 @@ def _steps_cost(by_step: _Changes) -> float:
     best, left = np.inf, by_step
     for number in range(STEPS_MOST + 1):
         best = min(best, float(left.rest @ left.rest) + STEP_COST * number)
-        left = left.beside(left.rows[int(np.argmax(left.gains()))])
+        left = left.given(left.rows[int(np.argmax(left.gains()))])
     return best
 
 
 def _best_ramp(by_step: _Changes, by_ramp: _Changes) -> tuple[float, Ramp]:
     """Return the least cost of a ramp, alone or with a step, without its own cost."""
     gains = by_ramp.gains()
-    place = int(np.argmax(gains))
-    found = [_fitted(by_ramp, place, 0.0)]
+    index = int(np.argmax(gains))
+    found = [_fitted(by_ramp, index, 0.0)]
     # a step that comes first, and the best step with each of the best ramps
     first = by_step.rows[int(np.argmax(by_step.gains()))]
-    after = by_ramp.beside(first)
+    after = by_ramp.given(first)
     found.append(_fitted(after, int(np.argmax(after.gains())), STEP_COST))
-    for place in np.argsort(gains)[::-1][:RAMPS_TRIED].tolist():
-        beside = by_step.beside(by_ramp.rows[place])
-        step = by_step.rows[int(np.argmax(beside.gains()))]
-        found.append(_fitted(by_ramp.beside(step), place, STEP_COST))
+    for index in np.argsort(gains)[::-1][:RAMPS_TRIED].tolist():
+        steps_given = by_step.given(by_ramp.rows[index])
+        step = by_step.rows[int(np.argmax(steps_given.gains()))]
+        found.append(_fitted(by_ramp.given(step), index, STEP_COST))
     return min(found, key=lambda each: each[0])
 
 
-def _fitted(by_ramp: _Changes, place: int, cost: float) -> tuple[float, Ramp]:
-    row = by_ramp.rows[place]
+def _fitted(by_ramp: _Changes, index: int, cost: float) -> tuple[float, Ramp]:
+    row = by_ramp.rows[index]
     reach = float(row @ row)
     slope = float(row @ by_ramp.rest) / reach
     left = float(by_ramp.rest @ by_ramp.rest) - slope * slope * reach
-    return left + cost, Ramp(place, slope, 1 / float(np.sqrt(reach)))
+    return left + cost, Ramp(index, slope, 1 / float(np.sqrt(reach)))

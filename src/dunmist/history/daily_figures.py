@@ -106,7 +106,7 @@ def _memory(days: dict[int, Period], name: str) -> Iterator[Point]:
 
 
 def _cooling(days: dict[int, Period]) -> Iterator[Point]:
-    """Yield by how many kelvins each core in use heats the CPU, whatever the room has."""
+    """Yield the rise of the CPU in kelvins per core in use, whatever the room temperature."""
     for day, period in days.items():
         slope = kelvin_per_core(period.heat)
         if slope is not None:

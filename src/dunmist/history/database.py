@@ -49,13 +49,13 @@ class History:
 
     def identity(self) -> str | None:
         """Return the identity of the history's computer, None before anything was added."""
-        with told(self.path):
+        with database_errors(self.path):
             row = self._base.execute("SELECT value FROM about WHERE what = 'computer'").fetchone()
         return None if row is None else str(row[0])
 
     def has(self, identity: str) -> bool:
         """Whether a piece was added."""
-        with told(self.path):
+        with database_errors(self.path):
             row = self._base.execute("SELECT 1 FROM added WHERE identity = ?", (identity,))
             return row.fetchone() is not None
 
@@ -65,7 +65,7 @@ class History:
         Of what was recorded at the same time only the first counts, besides ``also_overlapping``:
         the clock of a recorder may have been set back.
         """
-        with told(self.path), self._writing():
+        with database_errors(self.path), self._writing():
             if self.has(piece.identity):
                 return False
             overlaps = self._base.execute(
@@ -88,14 +88,14 @@ class History:
             )
         return True
 
-    def tell(self, events: Sequence[Event]) -> None:
+    def add_events(self, events: Sequence[Event]) -> None:
         """Add things that happened."""
-        with told(self.path), self._writing():
+        with database_errors(self.path), self._writing():
             self._write_events(events)
 
     def periods(self, since_s: float = 0.0) -> list[Period]:
-        """Return all periods that end after a moment, the oldest first."""
-        with told(self.path):
+        """Return all periods that end after a time, the oldest first."""
+        with database_errors(self.path):
             by_id = {
                 number: Period(*values)
                 for number, *values in self._base.execute(
@@ -124,21 +124,21 @@ class History:
             return checked(periods) if self._is_given else periods
 
     def names_before(self, at_s: float) -> frozenset[str]:
-        """Return the names of all programs and devices that were seen before a moment."""
-        with told(self.path):
+        """Return the names of all programs and devices that were seen before a time."""
+        with database_errors(self.path):
             rows = self._base.execute("SELECT text FROM name WHERE since_s < ?", (at_s,))
             return frozenset(str(text) for (text,) in rows)
 
     def events(self, since_s: float = 0.0) -> list[Event]:
-        """Return what happened since a moment, the oldest first."""
-        with told(self.path):
+        """Return the events since a time, the oldest first."""
+        with database_errors(self.path):
             rows = self._base.execute(
                 "SELECT at_s, what, name, value FROM event WHERE at_s >= ? ORDER BY at_s",
                 (since_s,),
             )
             events = [Event(*row) for row in rows]
             if not all(0 <= each.at_s < LATEST_S for each in events):
-                raise ValueError("it has a moment that cannot be")
+                raise ValueError("it has an impossible time")
             return events
 
     def make_room(self) -> None:
@@ -146,7 +146,7 @@ class History:
 
         A clock that was wrong for a while makes nothing old.
         """
-        with told(self.path), self._writing():
+        with database_errors(self.path), self._writing():
             now_s = self._believed_now_s()
             if now_s is None:
                 return
@@ -180,9 +180,9 @@ class History:
                 "SELECT began_s FROM period WHERE length_s = ? ORDER BY began_s", (HOUR_S,)
             )
         ]
-        for place in range(len(hours) - 1, BELIEVED_HOURS - 2, -1):
-            if hours[place] - hours[place - BELIEVED_HOURS + 1] <= BELIEVED_S:
-                return float(hours[place])
+        for index in range(len(hours) - 1, BELIEVED_HOURS - 2, -1):
+            if hours[index] - hours[index - BELIEVED_HOURS + 1] <= BELIEVED_S:
+                return float(hours[index])
         return None
 
     @contextmanager
@@ -291,7 +291,7 @@ class Damaged(HistoryError):
 
 
 @contextmanager
-def told(path: Path) -> Iterator[None]:
+def database_errors(path: Path) -> Iterator[None]:
     """Say what went wrong in one line: damaged, busy, full, or not to be written."""
     try:
         yield

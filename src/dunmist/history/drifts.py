@@ -85,7 +85,7 @@ class Drift(NamedTuple):
 
 
 def find_drifts(periods: Sequence[Period], events: Sequence[Event]) -> list[Drift]:
-    """Return what drifts, as of the last day that was recorded."""
+    """Return the drifts as of the last recorded day."""
     return [
         drift
         for followed in series_of(periods, events)
@@ -105,11 +105,11 @@ def drift_of(followed: Followed) -> Drift | None:
     return found._replace(lately=points[-ONSET_POINTS:])
 
 
-def _changed_places(followed: Followed, days: Floats) -> list[int]:
-    """Return the places of the first points after known changes."""
-    places = {int(np.searchsorted(days, np.floor(day))) for day in followed.changed_days}
+def _changed_indices(followed: Followed, days: Floats) -> list[int]:
+    """Return the indices of the first points after known changes."""
+    indices = {int(np.searchsorted(days, np.floor(day))) for day in followed.changed_days}
     most = len(days) - CHANGE_POINTS_LEAST
-    return sorted(place for place in places if CHANGE_POINTS_LEAST <= place <= most)
+    return sorted(index for index in indices if CHANGE_POINTS_LEAST <= index <= most)
 
 
 def _as_ramp(followed: Followed, points: list[Point]) -> Drift | None:
@@ -125,24 +125,24 @@ def _as_ramp(followed: Followed, points: list[Point]) -> Drift | None:
     # what hardly varies is not sure without end
     spread = max(noise.spread, NOISE_LEAST * abs(float(np.median(values))))
     noise = noise._replace(spread=spread)
-    changed = _changed_places(followed, days)
+    changed = _changed_indices(followed, days)
     ramp = likelier_ramp(days, values, noise, rule.ramp_cost, changed)
-    if ramp is None or len(days) - ramp.place < POINTS_LEAST:
+    if ramp is None or len(days) - ramp.start < POINTS_LEAST:
         return None
     # as it would be had every known change been made before
-    for place, step in zip(changed, ramp.known_steps, strict=True):
-        values[:place] += step
-    span = float(days[-1] - days[ramp.place])
-    level = float(np.median(values[max(0, ramp.place - TREND_POINTS) : ramp.place + 1]))
+    for index, step in zip(changed, ramp.known_steps, strict=True):
+        values[:index] += step
+    span = float(days[-1] - days[ramp.start])
+    level = float(np.median(values[max(0, ramp.start - TREND_POINTS) : ramp.start + 1]))
     share = rule.least_share * (max(1.0, span / STEPS_DAYS) if rule.has_steps else 1.0)
     least = max(rule.least, share * abs(level)) / span
     if sign * ramp.slope < least + ramp.error:
         return None
-    since = min(ramp.place, len(days) - TREND_POINTS)
+    since = min(ramp.start, len(days) - TREND_POINTS)
     trend = _trend(days[since:], values[since:], sign)
     if trend is None or sign * trend.slope < least:
         return None
-    return _drift(followed, points[-(len(days) - since) :], trend, float(days[ramp.place]), level)
+    return _drift(followed, points[-(len(days) - since) :], trend, float(days[ramp.start]), level)
 
 
 def _in_windows(followed: Followed, points: list[Point]) -> Drift | None:

@@ -14,7 +14,7 @@ from typing import Literal
 
 from dunmist.computer.sqlite_file import open_database
 from dunmist.errors import CaptureError, HistoryError
-from dunmist.history.database import History, told
+from dunmist.history.database import History, database_errors
 from dunmist.history.schema import (
     APPLICATION_ID,
     HEADER_BYTES,
@@ -69,7 +69,7 @@ def read_given(path: Path) -> History:
             version, number = (int.from_bytes(header[at : at + 4], "big") for at in HEADER_PLACES)
             _check_numbers(path, number, version)
             # SQLite opens it again by its descriptor
-            with told(path):
+            with database_errors(path):
                 base = open_database(stream.fileno(), columns_of())
                 return History(path, base, is_given=True)
     except CaptureError as error:
@@ -104,11 +104,11 @@ def forget(path: Path) -> bool:
 
 @contextmanager
 def _connected(
-    path: Path, place: str, *, isolation_level: IsolationLevel = "DEFERRED", uri: bool = False
+    path: Path, target: str, *, isolation_level: IsolationLevel = "DEFERRED", uri: bool = False
 ) -> Iterator[sqlite3.Connection]:
     """Give an open connection, which stays open only where all that is done with it succeeds."""
-    with told(path), ExitStack() as unless_opened:
-        base = sqlite3.connect(place, timeout=BUSY_S, isolation_level=isolation_level, uri=uri)
+    with database_errors(path), ExitStack() as unless_opened:
+        base = sqlite3.connect(target, timeout=BUSY_S, isolation_level=isolation_level, uri=uri)
         unless_opened.callback(base.close)
         base.execute("PRAGMA trusted_schema=OFF")
         yield base
@@ -121,7 +121,7 @@ def _is_there(path: Path) -> bool:
     except (FileNotFoundError, NotADirectoryError):
         return False
     except OSError as error:
-        raise HistoryError(f"{path}: {error.strerror}; see to the place") from error
+        raise HistoryError(f"{path}: {error.strerror}; check the directory") from error
     if not stat.S_ISREG(about.st_mode) and not stat.S_ISLNK(about.st_mode):
         raise HistoryError(f"{path}: is no plain file; move it away")
     if stat.S_ISLNK(about.st_mode) or about.st_nlink > 1:

@@ -37,7 +37,7 @@ class Past(NamedTuple):
     events: list[Event]
 
     def usual_cores(self, program: str, now: float) -> UsualRange | None:
-        """Return how much a program uses at this hour, None where too little was recorded."""
+        """Return the usual usage of a program at this hour, None if too little was recorded."""
         cores = []
         for period in self.hours:
             each = period.applications.get(program)
@@ -57,7 +57,7 @@ def changes_near(drift: Drift, events: Sequence[Event]) -> list[Event]:
 
 
 def past_of(history: History, began_s: float, ended_s: float) -> Past | None:
-    """Return what the history says of a capture, None where it says too little.
+    """Return the past of a capture from a history, None if it holds too little.
 
     What was recorded while it was sampled is left out. Raises HistoryError.
     """

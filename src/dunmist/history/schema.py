@@ -138,14 +138,14 @@ def sums_of(
 
     Of what somebody gave each figure has to be one that can be.
     """
-    packs = [place for place, each in enumerate(fields(of)) if each.name.endswith("_bins")]
+    packs = [index for index, each in enumerate(fields(of)) if each.name.endswith("_bins")]
     # only degrees may be negative
     least = -GREATEST if of is HeatSum else 0.0
     for period, name, *values in rows:
         figures = values
         if packs:
-            for place in packs:
-                values[place] = unpacked(values[place])
+            for index in packs:
+                values[index] = unpacked(values[index])
             parts = (value if isinstance(value, list) else (value,) for value in values)
             figures = [*chain.from_iterable(parts)]
         if not {float} >= set(map(type, figures)):

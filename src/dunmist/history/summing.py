@@ -1,6 +1,6 @@
 """Adds up what is sampled, hour by hour: follows the records of a recorder or of a capture.
 
-It runs in the recorder for months, so a tick costs it little: only what changed is looked at,
+It runs in the recorder for months, so a tick costs it little: only changes are read,
 and memory once a minute.
 """
 
@@ -47,10 +47,10 @@ class Wall(NamedTuple):
     offset_s: int
 
 
-def wall_of(moment: datetime) -> Wall:
-    """Return a moment with its zone in numbers."""
-    offset = moment.utcoffset()
-    return Wall(moment.timestamp(), round(offset.total_seconds()) if offset else 0)
+def wall_of(local_time: datetime) -> Wall:
+    """Return a time with its zone in numbers."""
+    offset = local_time.utcoffset()
+    return Wall(local_time.timestamp(), round(offset.total_seconds()) if offset else 0)
 
 
 class Summing:
@@ -95,7 +95,7 @@ class Summing:
             self._add_tick(record, interval, wall)
 
     def take(self) -> tuple[list[Period], list[Event]]:
-        """Return what was added up since it was taken last."""
+        """Return the sums since the last call, and begin anew."""
         periods, events = list(self._periods.values()), self._events
         for period in periods:
             _share_energy(period)
@@ -249,10 +249,10 @@ class Summing:
             heat.rest_celsius_s += celsius * span_s
 
     def _energy_since(self, tick: Tick) -> tuple[float, float]:
-        """Return what the CPUs took since their counters were read before, and over how long."""
+        """Return the energy of the CPUs since the reading before, and its span."""
         joules, over_s = 0.0, 0.0
-        for place, raw in tick.sensors:
-            if place != self._energy or raw is None:
+        for index, raw in tick.sensors:
+            if index != self._energy or raw is None:
                 continue
             before, self._energy_uj = self._energy_uj, (tick.at_s, raw)
             # a counter that went back was reset or wrapped

@@ -127,7 +127,7 @@ def add_up(into: S, other: S) -> None:
 
 
 def _columns(of: type[Sum]) -> tuple[list[str], list[str], list[str]]:
-    """Return which columns are added, of which the greatest counts, and which are bins."""
+    """Return the columns that are added, those of which the greatest counts, and the bins."""
     columns = fields(of)
     bins = [each.name for each in columns if each.name.endswith("_bins")]
     most = [each.name for each in columns if each.metadata == MOST]
@@ -150,7 +150,7 @@ class Level(NamedTuple):
 
 
 class Event(NamedTuple):
-    """Something that happened at a moment, in seconds since 1970."""
+    """Something that happened at a time, in seconds since 1970."""
 
     at_s: float
     what: EventWord

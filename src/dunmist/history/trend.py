@@ -78,7 +78,7 @@ class Noise(NamedTuple):
 
 
 def noise_of(values: Floats) -> Noise | None:
-    """Return how values move from point to point, None of too few; steps are no noise."""
+    """Return the noise from point to point, steps excluded; None of too few points."""
     if len(values) < NOISE_POINTS_LEAST:
         return None
     rises = np.diff(without_steps(values))
@@ -100,13 +100,13 @@ def goes_on(values: Floats, trend: Trend) -> bool:
 def onset_of(days: Floats, values: Floats) -> float:
     """Return the day from which values rise or fall: where a flat and a sloping line fit best."""
     best, onset = np.inf, float(days[0])
-    for place in range(len(days) - ONSET_POINTS_LEAST):
-        after = np.maximum(0.0, days - days[place])
+    for index in range(len(days) - ONSET_POINTS_LEAST):
+        after = np.maximum(0.0, days - days[index])
         form = np.stack([np.ones_like(days), after], axis=1)
         weights, *_ = np.linalg.lstsq(form, values, rcond=None)
         left = float(((values - form @ weights) ** 2).sum())
         if left < best:
-            best, onset = left, float(days[place])
+            best, onset = left, float(days[index])
     return onset
 
 
@@ -118,7 +118,7 @@ def without_steps(values: Floats) -> Floats:
     for _ in range(STEPS_MOST):
         if len(smooth) < 2 * STEP_POINTS:
             break
-        # medians of so many points from each place on, and of as many before it
+        # medians of so many points from each point on, and of as many before it
         medians = np.median(sliding_window_view(smooth, STEP_POINTS), axis=1)
         steps = medians[STEP_POINTS:] - medians[:-STEP_POINTS]
         # a steady rise is part of every step
@@ -127,10 +127,10 @@ def without_steps(values: Floats) -> Floats:
         if abs(apart[greatest]) < STEP_LEAST * spread:
             break
         # medians see it from some points: it is where the values themselves jump
-        place, sign = greatest + STEP_POINTS, np.sign(apart[greatest])
-        near = range(max(1, place - STEP_POINTS + 1), min(len(smooth), place + STEP_POINTS))
-        place = max(near, key=lambda each: sign * (smooth[each] - smooth[each - 1]))
-        smooth[place:] -= apart[greatest]
+        index, sign = greatest + STEP_POINTS, np.sign(apart[greatest])
+        near = range(max(1, index - STEP_POINTS + 1), min(len(smooth), index + STEP_POINTS))
+        index = max(near, key=lambda each: sign * (smooth[each] - smooth[each - 1]))
+        smooth[index:] -= apart[greatest]
     return smooth
 
 

@@ -64,25 +64,25 @@ class ResourceUse(NamedTuple):
 def usage_by(
     periods: Sequence[Period], by: By, span: tuple[float, float], marks: int
 ) -> list[Usage]:
-    """Return what each program took, the greatest first; the curve has ``marks`` values."""
+    """Return the usage of each program, the greatest first; the curve has ``marks`` values."""
     amount = AMOUNTS[by]
     recorded_s = fsum(period.sampled_s for period in periods)
     if recorded_s <= 0:
         return []
-    place_of = _places(span, marks)
+    mark_of = _mark_index(span, marks)
     seconds = [0.0] * marks
     for period in periods:
-        seconds[place_of(period)] += period.sampled_s
+        seconds[mark_of(period)] += period.sampled_s
     wholes: dict[str, ApplicationSum] = {}
     curves: dict[str, list[float]] = {}
     busiest: dict[str, Busiest] = {}
     for period in periods:
-        place = place_of(period)
+        mark = mark_of(period)
         for name, each in period.applications.items():
             if name not in wholes:
                 wholes[name], curves[name] = ApplicationSum(), [0.0] * marks
             wholes[name].add(each)
-            curves[name][place] += amount.of(each)
+            curves[name][mark] += amount.of(each)
             if period.length_s == HOUR_S and period.sampled_s >= RATE_LEAST_S:
                 rate = amount.of(each) / period.sampled_s
                 if name not in busiest or rate > busiest[name].rate:
@@ -113,22 +113,22 @@ def unattributed_cpu_s(periods: Sequence[Period]) -> float:
         cpu = period.resources.get("cpu")
         if cpu is not None:
             counted += cpu.used_share_s * period.cpus
-    told = fsum(each.cpu_s for period in periods for each in period.applications.values())
-    return max(0.0, counted - told)
+    attributed = fsum(each.cpu_s for period in periods for each in period.applications.values())
+    return max(0.0, counted - attributed)
 
 
 def resources_of(
     periods: Sequence[Period], span: tuple[float, float], marks: int
 ) -> list[ResourceUse]:
-    """Return how each resource was used."""
-    place_of = _places(span, marks)
+    """Return the usage of each resource."""
+    mark_of = _mark_index(span, marks)
     parts: dict[str, list[ResourceSum]] = {}
     for period in periods:
-        place = place_of(period)
+        mark = mark_of(period)
         for name, each in period.resources.items():
             if name not in parts:
                 parts[name] = [ResourceSum() for _ in range(marks)]
-            add_up(parts[name][place], each)
+            add_up(parts[name][mark], each)
     wholes = {name: ResourceSum() for name in parts}
     for name, curve in parts.items():
         for part in curve:
@@ -161,7 +161,7 @@ def hours_short_of(periods: Sequence[Period], resource: str, held_least: float) 
     return short, known
 
 
-def _places(span: tuple[float, float], marks: int) -> Callable[[Period], int]:
+def _mark_index(span: tuple[float, float], marks: int) -> Callable[[Period], int]:
     since_s, until_s = span
     step_s = max(1.0, (until_s - since_s) / marks)
     return lambda period: min(

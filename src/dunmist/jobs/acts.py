@@ -21,11 +21,11 @@ from dunmist.fixing import (
     carry_out,
     check_act,
     check_capture,
+    describe_done,
     install,
     newest,
+    owner_text,
     read_journal,
-    tell_done,
-    told,
     undo,
     undoable,
     undone,
@@ -121,19 +121,21 @@ def acts_to_undo() -> list[JournalLine]:
     return undoable(read_journal(journal_path()))
 
 
-def told_of(header: Header) -> list[str]:
+def acts_done(header: Header) -> list[str]:
     """Return the owner's text of what was done on the computer of a capture in its boot."""
-    return [told(entry.act) for entry in _done_on(header)]
+    return [owner_text(entry.act) for entry in _done_on(header)]
 
 
 def done_until(header: Header, end_s: float) -> list[str]:
-    """Return what was done on the computer of a capture in its boot, up to a moment of it.
+    """Return the acts on the computer of a capture in its boot, up to a time in it.
 
     ``end_s`` is seconds after the first tick.
     """
     until = datetime.fromisoformat(header.started) + timedelta(seconds=end_s)
     return [
-        tell_done(entry) for entry in _done_on(header) if datetime.fromisoformat(entry.at) <= until
+        describe_done(entry)
+        for entry in _done_on(header)
+        if datetime.fromisoformat(entry.at) <= until
     ]
 
 

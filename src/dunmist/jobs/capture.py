@@ -36,8 +36,8 @@ from dunmist.sampling import (
 )
 
 # gets what is sampled and by which user, returns the receiver of each record
-Telling = Callable[[Record | InterimVerdict], None]
-Follower = Callable[[Plan, Observer | None, Machine], AbstractContextManager[Telling]]
+RecordSink = Callable[[Record | InterimVerdict], None]
+Follower = Callable[[Plan, Observer | None, Machine], AbstractContextManager[RecordSink]]
 
 
 class CaptureOptions(NamedTuple):
@@ -73,7 +73,7 @@ class Subject(NamedTuple):
 
 def follow_nothing(
     plan: Plan, observer: Observer | None, machine: Machine
-) -> AbstractContextManager[Telling]:
+) -> AbstractContextManager[RecordSink]:
     """Follow a capture without showing anything."""
     del plan, observer, machine
     return nullcontext(lambda record: None)
@@ -114,7 +114,7 @@ def run_capture(
 
 
 def _may_be_sure(options: CaptureOptions) -> bool:
-    """Whether a capture can be looked at while it is taken, and is long enough for it."""
+    """Whether a capture can be judged while it is taken, and is long enough for it."""
     is_file = str(options.output) != STANDARD
     return options.until_sure and is_file and options.duration_s > FIRST_S
 
@@ -161,17 +161,17 @@ def _write(options: CaptureOptions, root: Root, clock: Clock, followers: _Follow
     )
     ticks = missed = 0
     with (
-        follow(plan, observer, machine) as told,
+        follow(plan, observer, machine) as sink,
         CaptureWriter(output, force=options.force, rules=rules) as writer,
     ):
         writer.write(header)
         for record in chain(first, until_broken_off(records, ending)):
             writer.write(record)
-            told(record)
+            sink(record)
             if isinstance(record, Tick):
                 interim = judge_so_far.tick(record.at_s, output) if judge_so_far else None
                 if interim is not None:
-                    told(interim)
+                    sink(interim)
                     if interim.is_sure and system is not None:
                         system.stop()
                 ending.kept = "standard output" if str(output) == STANDARD else str(output)
@@ -192,7 +192,7 @@ def _write(options: CaptureOptions, root: Root, clock: Clock, followers: _Follow
 
 
 def read_subject(root: Root, sampled_by: SampledBy | None = None) -> Subject:
-    """Return what is sampled, and by which user."""
+    """Return the sampled process and its user."""
     observer = find_observer(root, sampled_by.pid if sampled_by else None)
     return Subject(read_machine(root), observer, read_inventory(root))
 
@@ -243,9 +243,9 @@ def _blind_spots(unread: dict[Unread, set[str]]) -> list[Unseen]:
     ]
 
 
-def _file_name(machine: Machine, moment: str) -> str:
+def _file_name(machine: Machine, timestamp: str) -> str:
     host = re.sub(r"[^A-Za-z0-9._-]+", "-", machine.host or "computer").strip("-.") or "computer"
-    return f"{host[:64]}-{moment}.jsonl.gz"
+    return f"{host[:64]}-{timestamp}.jsonl.gz"
 
 
 def _used_s() -> float:

@@ -6,7 +6,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
-from dunmist.advice import Compared, Judged, tell_comparison, tell_unusual
+from dunmist.advice import Compared, Judged, describe_comparison, describe_unusual
 from dunmist.compare import Examined, Match, Unusual, compare, unusual, unusual_beside_hours
 from dunmist.errors import CaptureError, HistoryError, WrongUsage
 from dunmist.history import Period, identity_of, read_history
@@ -16,7 +16,7 @@ from dunmist.jobs.settings import history_path
 from dunmist.series import WHOLE, Part
 
 CAPTURES = "*.jsonl.gz"
-# so many days of the history in place of captures
+# so many days of the history instead of captures
 HISTORY = re.compile(r"history:(\d{1,3})d")
 
 
@@ -30,19 +30,19 @@ class Question(NamedTuple):
     days: int | None = None  # of the history, where that is what is usual
 
 
-def question_of(places: Sequence[Path], normal: Sequence[Path], match: Match = "both") -> Question:
+def question_of(paths: Sequence[Path], normal: Sequence[Path], match: Match = "both") -> Question:
     """Return the question: two files are before and after, more of them or a folder what is usual.
 
     Raises WrongUsage and CaptureError.
     """
-    *others, last = places
+    *others, last = paths
     asked = HISTORY.fullmatch(str(others[0])) if others else None
     if asked is not None:
         if len(others) > 1 or normal:
             raise WrongUsage("history:DAYSd is what is usual; leave the other captures out")
         return Question([], None, last, match, days=int(asked[1]))
     if last.is_dir():
-        raise WrongUsage(f"{last} is a folder; the last place is the capture of now")
+        raise WrongUsage(f"{last} is a folder; the last argument is the capture of now")
     if not normal and len(others) == 1 and not others[0].is_dir() and not _is_pattern(others[0]):
         if _same(others[0], last):
             raise WrongUsage(f"{last} is given twice; name the capture of before and that of after")
@@ -57,11 +57,11 @@ def answer(question: Question) -> Compared:
     """Return the comparison in words; raises CaptureError and SettingsError."""
     now = _examined(question.now)
     if question.days is not None:
-        return tell_unusual(unusual_beside_hours(_hours(now, question.days), now))
+        return describe_unusual(unusual_beside_hours(_hours(now, question.days), now))
     if question.before is not None:
-        return tell_comparison(compare(_examined(question.before), now, question.match))
+        return describe_comparison(compare(_examined(question.before), now, question.match))
     good = [_examined(file) for file in question.normal]
-    return tell_unusual(unusual(good, now, question.match))
+    return describe_unusual(unusual(good, now, question.match))
 
 
 def _hours(now: Examined, days: int) -> list[Period]:
@@ -75,24 +75,24 @@ def _hours(now: Examined, days: int) -> list[Period]:
 
 
 def compare_parts(path: Path, before: Part, after: Part) -> Compared:
-    """Return what changed from one part of a capture to another; raises CaptureError."""
-    return tell_comparison(compare(_examined(path, before), _examined(path, after)))
+    """Return the changes from one part of a capture to another; raises CaptureError."""
+    return describe_comparison(compare(_examined(path, before), _examined(path, after)))
 
 
-def compare_around(path: Path, moment: PointInTime) -> Compared:
-    """Return what changed in a capture from before a moment to after it; raises CaptureError."""
-    return compare_parts(path, part_of(path, None, moment), part_of(path, moment, None))
+def compare_around(path: Path, point: PointInTime) -> Compared:
+    """Return the changes in a capture from before a time to after it; raises CaptureError."""
+    return compare_parts(path, part_of(path, None, point), part_of(path, point, None))
 
 
 def beside_normal(judged: Judged, normal: Sequence[Path]) -> Unusual:
-    """Return what of a judged capture is not as usual; raises CaptureError and SettingsError."""
+    """Return the unusual figures of a judged capture; raises CaptureError and SettingsError."""
     now = Examined(judged.series, judged.diagnosis)
     return unusual([_examined(path) for path in good_captures(normal, judged.series.path)], now)
 
 
-def good_captures(places: Sequence[Path], now: Path) -> list[Path]:
-    """Return the captures in places, each once and without the one that is looked at."""
-    files = dict.fromkeys(file for place in places for file in _files(place))
+def good_captures(paths: Sequence[Path], now: Path) -> list[Path]:
+    """Return the captures in paths, each once and without the judged one."""
+    files = dict.fromkeys(file for path in paths for file in _files(path))
     return [file for file in files if not _same(file, now)]
 
 
@@ -101,20 +101,20 @@ def _examined(file: Path, part: Part = WHOLE) -> Examined:
     return Examined(judged.series, judged.diagnosis)
 
 
-def _files(place: Path) -> list[Path]:
-    if place.is_dir():
-        files = sorted(place.glob(CAPTURES))
-    elif _is_pattern(place):
-        files = sorted(place.parent.glob(place.name))
+def _files(path: Path) -> list[Path]:
+    if path.is_dir():
+        files = sorted(path.glob(CAPTURES))
+    elif _is_pattern(path):
+        files = sorted(path.parent.glob(path.name))
     else:
-        return [place]
+        return [path]
     if not files:
-        raise CaptureError(f"{place}: holds no capture ({CAPTURES}); name another place")
+        raise CaptureError(f"{path}: holds no capture ({CAPTURES}); name another folder")
     return files
 
 
-def _is_pattern(place: Path) -> bool:
-    return not place.exists() and any(mark in place.name for mark in "*?[")
+def _is_pattern(path: Path) -> bool:
+    return not path.exists() and any(mark in path.name for mark in "*?[")
 
 
 def _same(path: Path, other: Path) -> bool:

@@ -95,18 +95,18 @@ def _pages(judged: Judged) -> dict[str, list[PageTable]]:
 
 def _with_parts(applications: PageTable, processes: PageTable) -> PageTable:
     """Return the applications, each with its processes in the same columns."""
-    places = {column.name: place for place, column in enumerate(processes.columns)}
+    index_of = {column.name: index for index, column in enumerate(processes.columns)}
     wanted = [
-        places.get(OF_A_PROCESS.get(column.name, column.name)) for column in applications.columns
+        index_of.get(OF_A_PROCESS.get(column.name, column.name)) for column in applications.columns
     ]
     by_number: dict[float | str | None, list[PageRow]] = {}
     for row in processes.rows:
         part = msgspec.structs.replace(
             row,
-            values=[None if place is None else row.values[place] for place in wanted],
-            texts=["" if place is None else row.texts[place] for place in wanted],
+            values=[None if index is None else row.values[index] for index in wanted],
+            texts=["" if index is None else row.texts[index] for index in wanted],
         )
-        by_number.setdefault(row.values[places[JOINED_BY]], []).append(part)
+        by_number.setdefault(row.values[index_of[JOINED_BY]], []).append(part)
     number = [column.name for column in applications.columns].index(JOINED_BY)
     rows = [
         msgspec.structs.replace(row, parts=by_number.get(row.values[number], []))
@@ -116,7 +116,7 @@ def _with_parts(applications: PageTable, processes: PageTable) -> PageTable:
 
 
 def _missing(judged: Judged) -> str:
-    """Return what would make the verdict surer, nothing where it is sure."""
+    """Return advice that would raise the confidence, empty if it is high."""
     duration_s = judged.series.duration_s
     if duration_s < SURE_S:
         return f"{SURE_S - duration_s:.0f} s more of sampling"
@@ -162,17 +162,17 @@ def _finding_tables(judged: Judged) -> list[PageTable]:
 
 def _suspects(judged: Judged) -> list[Suspect]:
     suspects = []
-    for culprit, told in zip(judged.diagnosis.culprits, judged.triage.culprits, strict=True):
-        why = [item.text for item in told.doing[:1]]
-        why += [told.since.text] if told.since else []
+    for culprit, advised in zip(judged.diagnosis.culprits, judged.triage.culprits, strict=True):
+        why = [item.text for item in advised.doing[:1]]
+        why += [advised.since.text] if advised.since else []
         main = culprit.application.main
         suspects.append(
             Suspect(
-                rank=told.rank,
-                name=harmless(told.name),
-                role=told.role,
+                rank=advised.rank,
+                name=harmless(advised.name),
+                role=advised.role,
                 pid=main.pid if main else None,
-                confidence=told.confidence,
+                confidence=advised.confidence,
                 why=harmless("; ".join(why)),
             )
         )
@@ -207,17 +207,17 @@ def _table(filled: Filled) -> PageTable:
         seen.add(key)
         cells = [record[column.name] for column in columns]
         units = [table.unit_of(column, record) for column in columns]
-        told = [
+        texts = [
             harmless(cell_text(unit, cell, filled.zone))
             for unit, cell in zip(units, cells, strict=True)
         ]
         by_name = (_text(record[column]) for column in NAMED.get(table.name, ()))
-        shown = (f"{column.heading}: {text}" for column, text in zip(columns, told, strict=True))
+        shown = (f"{column.heading}: {text}" for column, text in zip(columns, texts, strict=True))
         rows.append(
             PageRow(
                 key=harmless(key),
                 values=[_value(cell) for cell in cells],
-                texts=told,
+                texts=texts,
                 named=next(filter(None, by_name), None),
                 lines=list(shown) if table.name in NAMED else [],
                 pid=_pid(record.get("pid")),

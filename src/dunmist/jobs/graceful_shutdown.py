@@ -1,4 +1,4 @@
-"""Ends a capture within a second of a signal, whatever it reads at that moment.
+"""Ends a capture within a second of a signal, whatever it reads then.
 
 First the capture is asked to end by itself. A read that goes on is then broken off. A read that no
 signal reaches ends with the process: a file system whose server does not answer (fuse(4)). What was
@@ -52,13 +52,13 @@ class Ending:
         finally:
             self._is_reading = False
 
-    def wait_for_signal(self, told: int) -> None:
+    def wait_for_signal(self, read_end: int) -> None:
         """Wait for the first signal and see to it that the capture ends; runs in its thread.
 
-        ``told`` is the end of a pipe that gives the number of each signal as a byte.
+        ``read_end`` is the end of a pipe that gives the number of each signal as a byte.
         """
         signal.pthread_sigmask(signal.SIG_UNBLOCK, END_SIGNALS)
-        while (number := os.read(told, 1)) and number[0] not in END_SIGNALS:
+        while (number := os.read(read_end, 1)) and number[0] not in END_SIGNALS:
             pass
         if not number:
             return
@@ -101,22 +101,22 @@ def ended_by_signals(stop: Callable[[], None] | None) -> Iterator[Ending]:
     Raises KeyboardInterrupt at a signal where there is no ``stop``.
     """
     ending = Ending(stop)
-    told, teller = os.pipe()
-    os.set_blocking(teller, False)
+    read_end, write_end = os.pipe()
+    os.set_blocking(write_end, False)
     before = {number: signal.signal(number, _leave_to_thread) for number in END_SIGNALS}
     before[BREAK_OFF] = signal.signal(BREAK_OFF, ending.break_off)
-    waker = signal.set_wakeup_fd(teller, warn_on_full_buffer=False)
+    waker = signal.set_wakeup_fd(write_end, warn_on_full_buffer=False)
     mask = signal.pthread_sigmask(signal.SIG_BLOCK, END_SIGNALS)
-    thread = threading.Thread(target=ending.wait_for_signal, args=(told,), daemon=True)
+    thread = threading.Thread(target=ending.wait_for_signal, args=(read_end,), daemon=True)
     thread.start()
     try:
         yield ending
     finally:
         ending.finish()
         signal.set_wakeup_fd(waker)
-        os.close(teller)
+        os.close(write_end)
         thread.join()
-        os.close(told)
+        os.close(read_end)
         signal.pthread_sigmask(signal.SIG_SETMASK, mask)
         for number, handler in before.items():
             signal.signal(number, handler)

@@ -50,13 +50,13 @@ class Judging:
         self._go_on()
 
     def done(self) -> Iterator[Verdict]:
-        """Yield what was judged since; waits for nothing."""
+        """Yield finished judgements, without waiting."""
         if self._running is None or self._running[1].poll() is None:
             return
         yield from self._ended()
 
     def rest(self) -> Iterator[Verdict]:
-        """Yield what is left, at the end; a judgement that takes too long is given up."""
+        """Yield the remaining judgements at the end; one that takes too long is abandoned."""
         while self._running is not None:
             # a person waits now, and with full CPUs an idle task would never end
             with suppress(OSError):
@@ -93,7 +93,7 @@ class Judging:
 
 
 def judged_apart(first: Path | None) -> Judging:
-    """Return what judges captures apart, beginning with one that is there already."""
+    """Return a judge in a process of its own, which begins with a capture that exists already."""
     judging = Judging()
     judging.add(first)
     return judging

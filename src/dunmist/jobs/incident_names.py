@@ -12,7 +12,7 @@ NEAR = timedelta(minutes=1)
 
 
 def incident_file(name: str) -> Path:
-    """Return the capture of an incident; raises UnknownName where none is meant."""
+    """Return the capture of an incident; raises UnknownName if there is none."""
     folder = incidents_directory()
     kept = read_incidents(folder)
     number = plain_number(name)
@@ -36,7 +36,7 @@ def _by_time(kept: list[Kept], name: str) -> Kept | None:
         return None
     for incident in reversed(kept):
         began, ended = (datetime.fromisoformat(text) for text in (incident.began, incident.ended))
-        moment = began.replace(hour=wanted.hour, minute=wanted.minute, second=wanted.second)
-        if began - NEAR < moment <= max(ended, began + NEAR):
+        meant = began.replace(hour=wanted.hour, minute=wanted.minute, second=wanted.second)
+        if began - NEAR < meant <= max(ended, began + NEAR):
             return incident
     return None

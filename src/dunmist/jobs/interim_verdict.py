@@ -1,6 +1,6 @@
 """Judge a capture while it is sampled, and decide if that is certain enough to stop.
 
-The judgement is another process's, which loads what it needs before sampling begins: it looks at
+The judgement is another process's, which loads what it needs before sampling begins: it judges
 the file so far when asked, and says what it found in one line. It rests in between so that it takes
 no more than a twentieth of one CPU. It does not run at idle priority: a computer whose
 processors are full would never hear from it.
@@ -19,7 +19,7 @@ import msgspec
 
 from dunmist.children import python_command, start_child
 
-# so much of one CPU for looking, after it was loaded
+# so much of one CPU for judging, after it was loaded
 SHARE_MOST = 0.05
 # how often the judge is asked; it needs about half a second
 LOOK_AGAIN_S = 1.5
@@ -99,8 +99,8 @@ class InterimJudge:
         return interim
 
 
-def look(at_s: float, path: Path, before: InterimVerdict | None) -> InterimVerdict:
-    """Return what a capture says so far; ``before`` is what was believed at the look before.
+def judge_so_far(at_s: float, path: Path, before: InterimVerdict | None) -> InterimVerdict:
+    """Return the verdict on a capture so far; ``before`` is the verdict before it.
 
     What is believed once may be a spike; what is believed twice in a row is not.
     """
@@ -129,7 +129,7 @@ def look(at_s: float, path: Path, before: InterimVerdict | None) -> InterimVerdi
 
 
 def _serve() -> None:
-    """Look at whatever is asked about on standard input until that ends."""
+    """Judge each capture named on standard input until that ends."""
     from dunmist.errors import DunmistError
     from dunmist.jobs import judge
 
@@ -139,7 +139,7 @@ def _serve() -> None:
     for line in sys.stdin:
         at_s, path = json.loads(line)
         try:
-            interim = look(float(at_s), Path(path), interim)
+            interim = judge_so_far(float(at_s), Path(path), interim)
         except DunmistError:
             return  # then it is sampled to the end, and the final judgement reports the error
         _answer(msgspec.json.encode(interim).decode())

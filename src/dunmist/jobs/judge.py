@@ -63,7 +63,7 @@ def judge(
 
 
 def examined(path: Path) -> Diagnosis:
-    """Return what a capture says, without a word; raises CaptureError and SettingsError."""
+    """Return the diagnosis of a capture, without texts; raises CaptureError and SettingsError."""
     return diagnose(load(path), load_thresholds(thresholds_path()))
 
 
@@ -75,13 +75,13 @@ def incident_part(path: Path) -> Part:
         mark, every_s = reader.header.incident, reader.header.plan.every_s
     if mark is None:
         return WHOLE
-    # what lasted a moment is looked at with what was around it, and its last tick is in it
+    # what lasted a short time is judged with its surroundings, and its last tick is in it
     began_s = max(0.0, min(mark.began_s, mark.ended_s - INCIDENT_LEAST_S))
     return Part(began_s, mark.ended_s + every_s)
 
 
 def part_of(path: Path, since: PointInTime | None, until: PointInTime | None) -> Part:
-    """Return the part of a capture between two moments; raises CaptureError, and WrongUsage."""
+    """Return the part of a capture between two times; raises CaptureError, and WrongUsage."""
     if since is None and until is None:
         return WHOLE
     begin_s = 0.0 if since is None else _seconds(path, since)
@@ -91,16 +91,16 @@ def part_of(path: Path, since: PointInTime | None, until: PointInTime | None) ->
     return Part(begin_s, end_s)
 
 
-def _seconds(path: Path, moment: PointInTime) -> float:
-    """Return a moment in seconds after the first tick; a clock time is the patient's."""
-    if not isinstance(moment, clock_time):
-        return moment
+def _seconds(path: Path, point: PointInTime) -> float:
+    """Return a point in time in seconds after the first tick; a clock time is the patient's."""
+    if not isinstance(point, clock_time):
+        return point
     if str(path) == STANDARD:
         raise WrongUsage("a clock time needs a file; write how long after the beginning, as 5m")
     with CaptureReader(path) as reader:
         began = datetime.fromisoformat(reader.header.started)
         planned_s = reader.header.plan.duration_s
-    meant = began.replace(hour=moment.hour, minute=moment.minute, second=moment.second)
+    meant = began.replace(hour=point.hour, minute=point.minute, second=point.second)
     after_s = (meant - began.replace(microsecond=0)).total_seconds()
     if after_s >= 0:
         return after_s

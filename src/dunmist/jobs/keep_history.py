@@ -76,11 +76,11 @@ class HistoryKeeper:
             self._last = wall
         self._summing.add(record, interval, wall)
 
-    def tell(self, events: Sequence[Event]) -> None:
+    def add_events(self, events: Sequence[Event]) -> None:
         """Add things that happened."""
         if self._history is not None:
             try:
-                self._history.tell(events)
+                self._history.add_events(events)
             except HistoryError as error:
                 self._say(str(error))
 
@@ -96,7 +96,7 @@ class HistoryKeeper:
             boot=read_boot(root),
             changes=read_changes(root, self._began.at_s, None),
         )
-        self.tell(events_of(seen, self._header.machine))
+        self.add_events(events_of(seen, self._header.machine))
         if self._history is not None:
             try:
                 self._history.make_room()
@@ -182,7 +182,7 @@ class HistoryKeeper:
 
 
 def keeper_for(header: Header, ring: Ring, limits: Thresholds) -> HistoryKeeper | None:
-    """Return what keeps the history of a recorder, None where none is wanted."""
+    """Return the writer of a recorder's history, None if it is switched off."""
     try:
         wanted = keeps_history()
     except SettingsError as error:
@@ -218,7 +218,7 @@ def add_capture(path: Path) -> bool:
 
 
 def summed(path: Path, limits: Thresholds) -> Piece:
-    """Return what a capture or a segment adds to the history; raises CaptureError."""
+    """Return the sums that a capture or a segment adds to the history; raises CaptureError."""
     with CaptureReader(path) as reader:
         header = reader.header
         began = datetime.fromisoformat(header.started)

@@ -28,9 +28,9 @@ def remember(capture: Path) -> None:
 
 def last_capture() -> Path:
     """Return the newest capture; raises CaptureError if there is none any more."""
-    place = state_directory() / NAME
+    remembered = state_directory() / NAME
     try:
-        with place.open("rb") as file:
+        with remembered.open("rb") as file:
             path = Path(os.fsdecode(file.read(PATH_MAX_BYTES)))
     except OSError:
         raise CaptureError("last: no capture was written yet; run 'dunmist capture'") from None

@@ -38,7 +38,7 @@ class Measured(NamedTuple):
 
 
 def sample_now(follow: Follower = follow_nothing) -> Judged:
-    """Return what is found on this computer over the next seconds.
+    """Sample and judge this computer over the next seconds.
 
     Raises KeyboardInterrupt at once on a signal: the caller is about to act.
     """
@@ -52,7 +52,7 @@ def sample_now(follow: Follower = follow_nothing) -> Judged:
 
 
 def just_before(chosen: Chosen) -> Judged | None:
-    """Return what the capture says, where it is of this boot and not long ago; else None."""
+    """Return the measurement from a capture if it is recent and of this boot, else None."""
     header = chosen.judged.series.header
     if not header.live or header.machine.boot_id != boot_id(this_computer()):
         return None
@@ -66,7 +66,7 @@ def just_before(chosen: Chosen) -> Judged | None:
 def compare_measured(
     chosen: Chosen, before: Judged, after: Judged, expected: Frees | None = None
 ) -> Measured:
-    """Return what an act on the chosen application changed between two measurements."""
+    """Return the effect of an act on the chosen application between two measurements."""
     diagnosis, application = chosen.judged.diagnosis, chosen.suspect.application
     resource = diagnosis.limiting or "cpu"
     states = [state for state in diagnosis.resources if state.resource == resource]
@@ -88,7 +88,7 @@ def compare_measured(
 
 
 def _freed(application: Application, before: Judged, after: Judged, expected: Frees) -> float:
-    """Return how much less an application takes of what was to be freed."""
+    """Return the drop in an application's use of the resource to be freed."""
     then, now = (
         sum(
             freed.value

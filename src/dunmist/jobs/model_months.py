@@ -70,7 +70,7 @@ class Rise(NamedTuple):
     factor: float = 2.0
 
     def at(self, day: int) -> float:
-        """Return what the figure is multiplied by on a day."""
+        """Return the factor of the figure on a day."""
         return 1.0 + (self.factor - 1.0) * max(0.0, day - self.from_day) / 56.0
 
 

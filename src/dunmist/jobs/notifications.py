@@ -56,10 +56,10 @@ def _buses() -> Iterator[tuple[int, str]]:
     if own:
         yield os.geteuid(), own
         return
-    for place in sorted(RUNTIME.glob("*/bus")):
-        uid = place.parent.name
+    for socket in sorted(RUNTIME.glob("*/bus")):
+        uid = socket.parent.name
         if uid.isdigit() and (os.geteuid() in (0, int(uid))):
-            yield int(uid), f"unix:path={place}"
+            yield int(uid), f"unix:path={socket}"
 
 
 @contextmanager

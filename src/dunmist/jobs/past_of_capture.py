@@ -14,7 +14,7 @@ _LOG = logging.getLogger(__name__)
 
 
 def past_of_capture(series: Series, given: Path | None = None) -> Past | None:
-    """Return what the history says of a capture, None where there is none of its computer.
+    """Return the past of a capture, None without a history of its computer.
 
     Without ``given`` it is the history of this computer, for live captures of it; what is wrong
     with that one is said in a line. Raises HistoryError where the given one cannot be used.

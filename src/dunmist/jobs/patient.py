@@ -12,7 +12,7 @@ MEMORY_DIRECTORY = "/dev/shm"  # noqa: S108 - only a new directory with a random
 
 
 def _memory_directory() -> str | None:
-    """Return a place for thousands of tiny files that no disk need see."""
+    """Return a directory for thousands of tiny files that no disk need see."""
     return MEMORY_DIRECTORY if os.access(MEMORY_DIRECTORY, os.W_OK) else None
 
 

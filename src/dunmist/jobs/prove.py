@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Literal, NamedTuple
 
-from dunmist.advice import Act, Target, act_against, tell_proof
+from dunmist.advice import Act, Target, act_against, describe_proof
 from dunmist.captures import Header
 from dunmist.compare import Design, Experiment, Phase, Proof, draw_order, proof_of
 from dunmist.computer import Machine, Root
@@ -15,7 +15,7 @@ from dunmist.diagnosis import RESOURCE_BY_WORD, Culprit, ResourceWord
 from dunmist.errors import Stopped, Unsuccessful
 from dunmist.fixing import Alternating, Outcome, Result, carry_out
 from dunmist.jobs.acts import this_computer
-from dunmist.jobs.capture import CaptureOptions, Follower, Telling, follow_nothing, run_capture
+from dunmist.jobs.capture import CaptureOptions, Follower, RecordSink, follow_nothing, run_capture
 from dunmist.jobs.interim_verdict import InterimVerdict
 from dunmist.jobs.judge import load
 from dunmist.jobs.measure import same_applications
@@ -41,8 +41,8 @@ class Proven(NamedTuple):
     text: str
 
 
-def place_of(chosen: Chosen) -> tuple[ResourceWord, str | None]:
-    """Return which resource the suspect is held against, and which disk or link it is."""
+def suspected_resource(chosen: Chosen) -> tuple[ResourceWord, str | None]:
+    """Return the resource that the suspect is tested against, and the name of a disk or link."""
     diagnosis = chosen.judged.diagnosis
     resource = diagnosis.limiting or "cpu"
     states = [state for state in diagnosis.resources if state.resource == resource]
@@ -52,7 +52,7 @@ def place_of(chosen: Chosen) -> tuple[ResourceWord, str | None]:
 def why_unprovable(chosen: Chosen, phase_s: float) -> Unprovable | None:
     """Return why no pause of some seconds would prove anything; None where it would."""
     diagnosis, series = chosen.judged.diagnosis, chosen.judged.series
-    resource, name = place_of(chosen)
+    resource, name = suspected_resource(chosen)
     if diagnosis.limiting is None:
         return "calm"
     if not RESOURCE_BY_WORD[resource].follows_at_once:
@@ -72,7 +72,7 @@ def why_unprovable(chosen: Chosen, phase_s: float) -> Unprovable | None:
 
 
 def design_for(chosen: Chosen, span_s: float) -> Design:
-    """Return how a suspect is alternated within a span."""
+    """Return the design of a crossover trial for a span."""
     if _serves(chosen):
         phase_s = min(span_s / SERVING_PHASES, SERVING_PAUSE_MOST_S)
         return Design(SERVING_PHASES, SERVING_PAUSED, 1, SERVING_PHASES, phase_s)
@@ -111,7 +111,7 @@ def prove_suspect(chosen: Chosen, design: Design, follow: Follower = follow_noth
         del act
         experiment = _experiment(chosen, targets, root, design, follow)
         kept.append(experiment)
-        return Result(tell_proof(experiment, chosen.name, _next_suspect(chosen)), True)
+        return Result(describe_proof(experiment, chosen.name, _next_suspect(chosen)), True)
 
     header: Header = chosen.judged.series.header
     outcome = carry_out(suspecting(chosen), header, this_computer(), journal_path(), do)
@@ -137,44 +137,46 @@ def _experiment(
         tempfile.TemporaryDirectory(prefix="dunmist-") as folder,
         Alternating(targets, root, draw_order(design), design.phase_s) as alternating,
     ):
-        path, moments = Path(folder) / "proving.jsonl.gz", list[float]()
+        path, begins_s = Path(folder) / "proving.jsonl.gz", list[float]()
         # the last phase ends inside of what is sampled
         options = CaptureOptions(
             path, span_s + 2 * EVERY_S, EVERY_S, keeps_when_stopped=False, with_code=False
         )
         try:
-            run_capture(options, follow=_beginning(alternating, moments, follow))
+            run_capture(options, follow=_beginning(alternating, begins_s, follow))
         except KeyboardInterrupt as stop:
             raise Stopped(f"stopped; {chosen.name} goes on, and nothing was proven") from stop
         if alternating.trouble:
             raise Unsuccessful(f"{chosen.name}: {alternating.trouble}")
         series = load(path)
-    began_s = min(moments)
+    began_s = min(begins_s)
     phases = [
         Phase(phase.begin_s - began_s, phase.end_s - began_s, phase.paused)
         for phase in alternating.phases
     ]
     suspects: list[Application] = same_applications(chosen.suspect.application, series)
     limits = chosen.judged.diagnosis.limits.prove
-    return proof_of(series, place_of(chosen), suspects, Experiment(design, phases), limits)
+    return proof_of(
+        series, suspected_resource(chosen), suspects, Experiment(design, phases), limits
+    )
 
 
-def _beginning(alternating: Alternating, moments: list[float], follow: Follower) -> Follower:
+def _beginning(alternating: Alternating, begins_s: list[float], follow: Follower) -> Follower:
     """Follow a capture, begin with its first tick, and note when the first was by each."""
 
     @contextmanager
-    def following(plan: Plan, observer: Observer | None, machine: Machine) -> Iterator[Telling]:
-        with follow(plan, observer, machine) as told:
+    def following(plan: Plan, observer: Observer | None, machine: Machine) -> Iterator[RecordSink]:
+        with follow(plan, observer, machine) as sink:
 
             def note(record: Record | InterimVerdict) -> None:
                 if isinstance(record, Tick):
                     # the least delay between a tick and its record tells best when it was
-                    moments.append(time.monotonic() - record.at_s)
-                    if len(moments) == 1:
+                    begins_s.append(time.monotonic() - record.at_s)
+                    if len(begins_s) == 1:
                         alternating.begin()
                     if alternating.trouble:
                         raise Unsuccessful(alternating.trouble)
-                told(record)
+                sink(record)
 
             yield note
 

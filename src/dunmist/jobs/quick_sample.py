@@ -1,4 +1,4 @@
-"""Sample this computer for a moment, for a question about now."""
+"""Sample this computer briefly, for a question about its present state."""
 
 import contextlib
 import tempfile

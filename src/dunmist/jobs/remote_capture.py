@@ -135,7 +135,7 @@ def _sampled(source: Source, options: CaptureOptions, follow: Follower) -> Path:
 
 
 def _own_program(transport: Transport, options: CaptureOptions) -> str:
-    """Return what has a program of ours over there sample, in the words of sh(1)."""
+    """Return the sh(1) command that runs Dunmist on the remote computer."""
     if not transport.may_sample_itself:
         return ""
     span = f"--for {options.duration_s:g}s --every {options.every_s:g}s"

@@ -34,7 +34,7 @@ def sections_beside(judged: Judged, normal: Sequence[Path] = ()) -> list[Section
 
 
 def _around_acts(judged: Judged, acts_s: Sequence[float], end_s: float) -> list[Section]:
-    """Return how it was before the first act in a capture and is since the last one."""
+    """Compare the time before the first act in a capture with the time since the last one."""
     series = judged.series
     least_s = max(PART_LEAST_S, TICKS_LEAST * series.header.plan.every_s)
     if not acts_s or acts_s[0] < least_s or end_s - acts_s[-1] < least_s + FELT_AFTER_S:

@@ -56,12 +56,12 @@ def keeps_history() -> bool:
     """
     path = settings_directory() / SETTINGS
     try:
-        told = tomllib.loads(read_settings(path) or "").get("history", True)
+        value = tomllib.loads(read_settings(path) or "").get("history", True)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise SettingsError(f"{path}: {error}; mend it, or move it away") from error
-    if not isinstance(told, bool):
-        raise SettingsError(f"{path}: history is {told!r}; write true or false")
-    return told
+    if not isinstance(value, bool):
+        raise SettingsError(f"{path}: history is {value!r}; write true or false")
+    return value
 
 
 def watch_directory() -> Path:

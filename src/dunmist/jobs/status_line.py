@@ -14,7 +14,7 @@ from dunmist.computer.sensor_choice import sensor_choice
 from dunmist.computer.sensors import read_sensors
 from dunmist.errors import UnreadableComputer
 from dunmist.sampling import SENSORS_S, Clock
-from dunmist.sampling.deltas import Moment, cpu_counters, cpu_uses
+from dunmist.sampling.deltas import ReadTime, cpu_counters, cpu_uses
 
 # hwmon gives thousandths of a degree
 RAW_PER_DEGREE = 1000.0
@@ -46,14 +46,14 @@ def status_lines(root: Root, clock: Clock, every_s: float) -> Iterator[StatusLin
     processes = _Processes(root)
     counters, row = cpu_counters(), 0
     read_s = clock.monotonic_s()
-    cpu_uses(counters, _times(root), Moment(row, read_s), 0.0)
+    cpu_uses(counters, _times(root), ReadTime(row, read_s), 0.0)
     processes.grown_clk()
     hottest: tuple[Sensor, float] | None = None
     hottest_s = -SENSORS_S
     while clock.sleep_until(read_s + every_s):
         began_s, read_s = read_s, clock.monotonic_s()
         row += 1
-        cpus = cpu_uses(counters, _times(root), Moment(row, read_s), read_s - began_s)
+        cpus = cpu_uses(counters, _times(root), ReadTime(row, read_s), read_s - began_s)
         if read_s - hottest_s >= SENSORS_S:
             hottest, hottest_s = _hottest(root, sensors), read_s
         name, pid, grown_clk = processes.busiest()
@@ -84,7 +84,7 @@ def _hottest(root: Root, sensors: list[Sensor]) -> tuple[Sensor, float] | None:
 
 
 class _Processes:
-    """CPU time of all processes since the look before."""
+    """CPU time of all processes since the sample before."""
 
     def __init__(self, root: Root) -> None:
         self._root = root

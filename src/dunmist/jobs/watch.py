@@ -84,10 +84,10 @@ class RecorderOptions(NamedTuple):
 
 
 # hears of each incident once it was judged
-Telling = Callable[[Kept], None]
+IncidentSink = Callable[[Kept], None]
 
 
-def watch(options: RecorderOptions, tell: Telling, target: Transport | None = None) -> None:
+def watch(options: RecorderOptions, notify: IncidentSink, target: Transport | None = None) -> None:
     """Record until asked to end, this computer or a remote one.
 
     Raises Refused where a recorder runs already, and UnreadableComputer.
@@ -96,24 +96,24 @@ def watch(options: RecorderOptions, tell: Telling, target: Transport | None = No
     with locked(folder):
         if target is not None:
             with remote_source(target, options.every_s) as source:
-                _watch(options, folder, tell, source)
+                _watch(options, folder, notify, source)
             return
         system = SystemClock()
         with ended_by_signals(system.stop) as ending:
             source = Source(Root(options.root), system, None)
-            _watch(options, folder, tell, source, ending)
+            _watch(options, folder, notify, source, ending)
 
 
 def _watch(
     options: RecorderOptions,
     folder: Path,
-    tell: Telling,
+    notify: IncidentSink,
     source: Source,
     ending: Ending | None = None,
 ) -> None:
     root = source.root
     try:
-        recorder = _Recorder(options, folder, root, source.clock, tell, source.by)
+        recorder = _Recorder(options, folder, root, source.clock, notify, source.by)
         _record(recorder, ending or Ending(source.clock.stop))
     finally:
         root.close()
@@ -126,12 +126,12 @@ class _Recorder(NamedTuple):
     folder: Path
     root: Root
     clock: StoppableClock
-    tell: Telling
+    notify: IncidentSink
     by: SampledBy | None
 
 
 def _record(own: _Recorder, ending: Ending) -> None:
-    options, folder, root, clock, tell, by = own
+    options, folder, root, clock, notify, by = own
     subject, plan = read_subject(root, by), Plan(options.duration_s or FOR_EVER_S, options.every_s)
     header = header_of(root, subject, plan, clock.now(), by)
     judge = judged_apart(_keep_what_was_cut_off(folder, options.most_bytes))
@@ -150,7 +150,7 @@ def _record(own: _Recorder, ending: Ending) -> None:
         keeper.recover(ring.segments, limits_of)
     deltas, following = Deltas(subject.machine), Rules(rules, _speeds(subject.inventory), limits_of)
     marks = _marks(mark_directories()[0])
-    moment = TickTime(0.0, clock.now())
+    tick_time = TickTime(0.0, clock.now())
     try:
         records = sample(
             root,
@@ -170,28 +170,28 @@ def _record(own: _Recorder, ending: Ending) -> None:
                 continue
             if keeper:
                 keeper.daily(root, record.at_s)
-            moment = TickTime(record.at_s, clock.now())
+            tick_time = TickTime(record.at_s, clock.now())
             for mark in marks.taken() if marks else ():
-                incidents.mark(moment, mark)
+                incidents.mark(tick_time, mark)
             held = following.add(record, interval, ring.known)
-            judge.add(incidents.add(moment, held))
+            judge.add(incidents.add(tick_time, held))
             for verdict in judge.done():
-                _settle(incidents_directory(), verdict, tell, keeper)
+                _settle(incidents_directory(), verdict, notify, keeper)
     finally:
         if marks:
             marks.close()
             for mark in marks.taken():
-                incidents.mark(moment, mark)
+                incidents.mark(tick_time, mark)
         ring.close(clock.now())
-        judge.add(incidents.close(moment))
+        judge.add(incidents.close(tick_time))
         for verdict in judge.rest():
-            _settle(incidents_directory(), verdict, tell, keeper)
+            _settle(incidents_directory(), verdict, notify, keeper)
         if keeper:
             keeper.close()
 
 
 def _marks(directory: Path) -> Marks | None:
-    """Return what hears marks; None, and a warning, where no socket can be made for them."""
+    """Return the listener for marks; None, with a warning, if its socket cannot be made."""
     try:
         return Marks(directory)
     except (Untrusted, OSError) as error:
@@ -204,7 +204,7 @@ def _speeds(inventory: Inventory) -> dict[str, int]:
 
 
 def _settle(
-    folder: Path, verdict: Verdict, tell: Telling, keeper: HistoryKeeper | None = None
+    folder: Path, verdict: Verdict, notify: IncidentSink, keeper: HistoryKeeper | None = None
 ) -> None:
     """Write down what an incident was; forget what was nothing, unless a person asked for it."""
     by_number = {incident.number: incident for incident in read_incidents(folder)}
@@ -227,8 +227,8 @@ def _settle(
     if keeper:
         what = judged.limiting or (verdict.findings[0] if verdict.findings else "mark")
         name = f"{what}: {judged.culprit}" if judged.culprit else what
-        keeper.tell([Event(_epoch(judged.ended), "incident", name)])
-    tell(judged)
+        keeper.add_events([Event(_epoch(judged.ended), "incident", name)])
+    notify(judged)
 
 
 def _keep_what_was_cut_off(folder: Path, most_bytes: int) -> Path | None:

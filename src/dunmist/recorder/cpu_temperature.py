@@ -28,11 +28,11 @@ class CpuTemperature:
         choice = sensor_choice()
         low, high = choice["plausible"]["temperature"]
         plausible = [
-            (self._sensors[place], raw / RAW_PER_DEGREE)
-            for place, raw in self._raw.items()
+            (self._sensors[index], raw / RAW_PER_DEGREE)
+            for index, raw in self._raw.items()
             if raw is not None
-            and place < len(self._sensors)
-            and self._sensors[place].quantity == "temperature"
+            and index < len(self._sensors)
+            and self._sensors[index].quantity == "temperature"
             and low <= raw / RAW_PER_DEGREE <= high
         ]
         for rule in choice["processor"]:

@@ -64,7 +64,7 @@ def cut(
 ) -> Cut:
     """Write a window of one run into a file and return what it has.
 
-    ``incident`` is moved with it: its moments count from the run's first tick, and from the
+    ``incident`` is moved with it: its times count from the run's first tick, and from the
     capture's afterwards. Raises CaptureError where no tick lies in the window, and OutputError.
     """
     known, introduced = Known(), set[tuple[type, int]]()

@@ -1,4 +1,4 @@
-"""The resources at this moment: how full each is, how much work it holds up, and its level.
+"""Compute the live state of each resource: use, pressure and level.
 
 The levels are those of the triage, of one interval each (``thresholds.levels``). What lasts is
 judged from a capture.
@@ -135,7 +135,7 @@ class Gauges:
         self._queues.append((max(0, runnable - own), seen))
         # the queue is one sample a tick: only its mean over minutes is steady enough
         queue, waiting = (
-            sum(pair[place] for pair in self._queues) / len(self._queues) for place in (0, 1)
+            sum(pair[index] for pair in self._queues) / len(self._queues) for index in (0, 1)
         )
         return max(0.0, queue - cpus - waiting)
 
@@ -154,7 +154,7 @@ class Gauges:
             self._bursts.popleft()
         span_s = sum(span_s for span_s, *_ in self._bursts)
         held, out, back = (
-            sum(burst[0] * burst[place] for burst in self._bursts) / span_s for place in (1, 2, 3)
+            sum(burst[0] * burst[index] for burst in self._bursts) / span_s for index in (1, 2, 3)
         )
         conditions = (
             memory_levels_by_pages(used, available, Reading(out + back), table)
@@ -176,14 +176,18 @@ class Gauges:
             name: interval.disks[name].busy if name in interval.disks else 0.0
             for name in self._disks
         }
-        told = {name: share for name, share in busy.items() if share is not None}
-        if not told:
+        published = {name: share for name, share in busy.items() if share is not None}
+        if not published:
             return Figures(None, stalled)
-        name = max(told, key=lambda name: told[name])
+        name = max(published, key=lambda name: published[name])
         queue = interval.disks[name].queue if name in interval.disks else 0.0
-        readings = Reading(told[name]), Reading(nan if queue is None else queue), Reading(stalled)
+        readings = (
+            Reading(published[name]),
+            Reading(nan if queue is None else queue),
+            Reading(stalled),
+        )
         level = level_of(disk_levels(*readings, self._limits.disk))
-        return Figures(told[name], stalled, level, name)
+        return Figures(published[name], stalled, level, name)
 
     def _link(self, interval: Interval, known: Known) -> Figures:
         """Return the fullest link of those whose speed is known."""

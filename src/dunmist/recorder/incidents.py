@@ -63,7 +63,7 @@ class Kept(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Incident:
-    """One that is open. Moments are seconds of the run; ``held_s`` is when a rule held last."""
+    """One that is open. Times are seconds of the run; ``held_s`` is when a rule held last."""
 
     def __init__(self, began_s: float, at_s: float) -> None:
         self.began_s = began_s
@@ -97,30 +97,30 @@ class Incidents:
         """Whether something holds now."""
         return self._open is not None
 
-    def add(self, moment: TickTime, holding: dict[str, float]) -> Path | None:
+    def add(self, tick_time: TickTime, holding: dict[str, float]) -> Path | None:
         """Take what holds at a tick; return the capture of an incident that ended with it."""
         self._worn &= set(holding)
         fresh = {name: since_s for name, since_s in holding.items() if name not in self._worn}
         for name, since_s in fresh.items():
-            self._take(moment, name, since_s)
+            self._take(tick_time, name, since_s)
         if self._open is None:
             return None
-        if moment.at_s - self._open.began_s >= MOST_S:
+        if tick_time.at_s - self._open.began_s >= MOST_S:
             self._worn |= set(fresh)
-            return self._keep(moment)
-        return self._keep(moment) if moment.at_s - self._open.held_s >= QUIET_S else None
+            return self._keep(tick_time)
+        return self._keep(tick_time) if tick_time.at_s - self._open.held_s >= QUIET_S else None
 
-    def mark(self, moment: TickTime, mark: Mark) -> None:
-        """Take what somebody says of this moment."""
-        self._take(moment, MARKED, moment.at_s)
+    def mark(self, tick_time: TickTime, mark: Mark) -> None:
+        """Take what somebody says of the present time."""
+        self._take(tick_time, MARKED, tick_time.at_s)
         assert self._open is not None  # it was taken
         self._open.words.append(mark.words)
         if self._open.marked_by is None:
             self._open.marked_by = mark.uid
 
-    def close(self, moment: TickTime) -> Path | None:
+    def close(self, tick_time: TickTime) -> Path | None:
         """Keep what is open when the recorder ends."""
-        return self._keep(moment) if self._open else None
+        return self._keep(tick_time) if self._open else None
 
     @property
     def holding(self) -> list[str]:
@@ -130,20 +130,20 @@ class Incidents:
             self._rules[name].text if name in self._rules else "somebody said so" for name in names
         ]
 
-    def _take(self, moment: TickTime, name: str, since_s: float) -> None:
+    def _take(self, tick_time: TickTime, name: str, since_s: float) -> None:
         if self._open is None:
-            self._open = Incident(since_s, moment.at_s)
+            self._open = Incident(since_s, tick_time.at_s)
         self._open.began_s = min(self._open.began_s, since_s)
-        self._open.held_s = moment.at_s
+        self._open.held_s = tick_time.at_s
         self._open.set_off[name] = None
 
-    def _keep(self, moment: TickTime) -> Path | None:
+    def _keep(self, tick_time: TickTime) -> Path | None:
         incident, self._open = self._open, None
         assert incident is not None  # the caller has checked
-        now_s = moment.now.timestamp()
-        # what is kept ends a while after the last moment that anything held
+        now_s = tick_time.now.timestamp()
+        # what is kept ends a while after the last tick at which a rule held
         began_wall_s, ended_wall_s = (
-            now_s - (moment.at_s - at_s) for at_s in (incident.began_s, incident.held_s)
+            now_s - (tick_time.at_s - at_s) for at_s in (incident.began_s, incident.held_s)
         )
         mark = IncidentMark(list(incident.set_off), incident.began_s, incident.held_s)
         found_words = " / ".join(incident.words) or None
@@ -181,8 +181,8 @@ def keep(folder: Path, segments: list[Path], what: Keeping, most_bytes: int) -> 
         path = capture_of(folder, number)
         cut(segments, what.window, path, note=what.words, incident=what.mark, force=True)
         began, ended = (
-            datetime.fromtimestamp(moment).astimezone().isoformat(timespec="seconds")
-            for moment in (what.began_wall_s, what.ended_wall_s)
+            datetime.fromtimestamp(wall_s).astimezone().isoformat(timespec="seconds")
+            for wall_s in (what.began_wall_s, what.ended_wall_s)
         )
         kept = Kept(number, began, ended, what.mark.set_off, what.words, marked_by=what.marked_by)
         write_kept(folder, kept)
@@ -198,7 +198,7 @@ def keep(folder: Path, segments: list[Path], what: Keeping, most_bytes: int) -> 
 def too_many(incidents: Sequence[Kept]) -> list[Kept]:
     """Return those to be dropped: the oldest, and of those that people marked their own oldest.
 
-    Marks displace nothing but marks, and first those of who made the most.
+    Marks displace nothing but marks, and first those of the user with the most.
     """
     genuine = [incident for incident in incidents if not incident.is_only_marked]
     dropped = genuine[: max(0, len(genuine) - KEPT_MOST)]
@@ -212,7 +212,7 @@ def too_many(incidents: Sequence[Kept]) -> list[Kept]:
 
 
 def incident_bytes(folder: Path) -> int:
-    """Return how many bytes the incidents of a folder take."""
+    """Return the size of the incidents of a folder in bytes."""
     with suppress(FileNotFoundError):
         return sum(entry.stat(follow_symlinks=False).st_size for entry in os.scandir(folder))
     return 0
@@ -248,13 +248,13 @@ def capture_of(folder: Path, number: int) -> Path:
 def write_kept(folder: Path, kept: Kept) -> None:
     """Write what is known of an incident, whole or not at all."""
     path = folder / f"incident-{kept.number:03}.json"
-    beside = path.with_suffix(".new")
-    descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
+    new = path.with_suffix(".new")
+    descriptor = os.open(new, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
     with os.fdopen(descriptor, "wb") as stream:
         stream.write(msgspec.json.encode(kept) + b"\n")
         stream.flush()
         os.fsync(descriptor)
-    beside.replace(path)
+    new.replace(path)
 
 
 def drop(folder: Path, number: int) -> None:

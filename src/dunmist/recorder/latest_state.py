@@ -45,7 +45,7 @@ class Known:
                     self._processes[identity] = msgspec.structs.replace(line, facts=record.facts)
 
     def beginning(self, tick: Tick) -> Iterator[ProcessLine | SocketLine | Tick | Survey]:
-        """Yield what a capture begins with whose first tick is this one, which was added.
+        """Yield the records before the first tick of a capture that begins with the latest tick.
 
         Everything is as of that tick, which is number 0 of the new capture.
         """

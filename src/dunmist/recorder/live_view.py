@@ -1,4 +1,4 @@
-"""The computer at this moment, for who looks while it is recorded.
+"""Show the state of the computer on the live screen.
 
 Follows the records of a run. The gauges have the resources, and each application has what it takes
 now; what lasts is judged from a capture.
@@ -126,7 +126,7 @@ class Now:
         self._owners.forget(tick)
 
     def _taken(self, interval: Interval) -> dict[int, LiveApplication]:
-        """Return what each application takes; those that are gone are left out."""
+        """Return the usage of each application; exited ones are left out."""
         page_bytes, groups = self._header.machine.page_bytes, self._grouping.groups
         network, ports = self._owners.moved(interval), self._owners.ports()
         rows = self._lives.rows

@@ -82,7 +82,7 @@ class Marks:
         self._thread.start()
 
     def taken(self) -> list[Mark]:
-        """Return what was said; waits for nobody."""
+        """Return the marks received so far, without waiting."""
         return [self._heard.popleft() for _ in range(len(self._heard))]
 
     def close(self) -> None:

@@ -219,7 +219,7 @@ def cut_off_run(segments: list[Path]) -> Path | None:
 
 
 def run_of(path: Path) -> tuple[str, datetime] | None:
-    """Return which run a segment is of and when it began; None where it cannot be read."""
+    """Return the run of a segment and its begin; None if it cannot be read."""
     try:
         with CaptureReader(path) as reader:
             recording = reader.header.recording
@@ -230,7 +230,7 @@ def run_of(path: Path) -> tuple[str, datetime] | None:
 
 
 def of_the_run(segments: list[Path], since: datetime) -> Iterator[Path]:
-    """Yield the segments of the run that was recorded at a moment, or of the one after it."""
+    """Yield the segments of the run that was recorded at a time, or of the one after it."""
     known = [(path, run_id) for path in segments if (run_id := run_of(path))]
     reach = timedelta(seconds=SEGMENT_S)
     runs = [run for _, (run, began) in known if began + reach >= since]

@@ -69,7 +69,7 @@ class Rules:
         self._since_s: dict[str, float] = {}
 
     def add(self, tick: Tick, interval: Interval | None, known: Known) -> dict[str, float]:
-        """Return the rules that have held for long enough, with the moment since when.
+        """Return the rules that have held for long enough, with the time since when.
 
         ``interval`` is what ended with the tick, None at the first one.
         """
@@ -110,7 +110,7 @@ class Rules:
         return figures
 
     def _fullest(self, interval: Interval, known: Known) -> float:
-        """Return what the fullest process used of one CPU.
+        """Return the use of one CPU by the busiest process.
 
         What gives way is in nobody's way, and what has several threads at work hangs on none.
         """
@@ -127,7 +127,7 @@ class Rules:
         )
 
     def _stuck_for_s(self, tick: Tick, known: Known) -> float:
-        """Return how long the longest process has waited without a break."""
+        """Return the longest unbroken wait of a process."""
         self._stuck_since_s = {
             line.id: self._stuck_since_s.get(line.id, tick.at_s)
             for line, sample in known.states()
@@ -154,6 +154,6 @@ def _holds(rule: Rule, figures: dict[FigureWord, float]) -> bool:
 
 
 def _ordinary_use(interval: Interval) -> float:
-    """Return how much of all CPUs work of ordinary priority used."""
+    """Return the share of all CPUs used at ordinary priority."""
     cpus = interval.cpus.values()
     return sum(cpu.busy - cpu.shares[NICE] for cpu in cpus) / max(1, len(cpus))

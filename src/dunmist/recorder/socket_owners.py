@@ -22,7 +22,7 @@ class SocketOwners:
                 self._port_of[line.facts.inode] = line.facts.local_port
 
     def read(self, tick: Tick) -> None:
-        """Take what a tick says of who has which socket."""
+        """Take the owners of sockets from a tick."""
         for detail in tick.details:
             self._owner_of.update(dict.fromkeys(detail.sockets, detail.process))
 

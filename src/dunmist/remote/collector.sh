@@ -39,7 +39,7 @@ say() { printf '@%s %s\n' "$MARK" "$*"; }
 # every line gets the name of its file in front, so that no content can be taken for another file
 show() { grep -saH '' "$@" <$NIL; }
 # of long files those lines that are read
-lines() { grep -saHF -e Uid: -e Gid: -e VmSize: -e VmSwap: -e 'Max open files' "$@" <$NIL; }
+lines() { grep -saHF -e Uid: -e Gid: -e VmSize: -e VmSwap: -e Cpus_allowed_list: -e 'Max open files' "$@" <$NIL; }
 
 now() {
   read -r up _ </proc/uptime

@@ -7,7 +7,7 @@ came.
 import re
 from contextlib import suppress
 
-from dunmist.computer.system_changes import is_place
+from dunmist.computer.system_changes import is_watched_path
 from dunmist.remote.frame_stream import Frame, Sizes
 from dunmist.remote.memory_root import MemoryRoot
 
@@ -58,8 +58,8 @@ class Mirror:
             self._show_process(pid, frame)
         self._show_sizes(frame)
         for name, changed_s in frame.changed_s.items():
-            # a place that nobody asked for is none
-            if is_place(name):
+            # a path that nobody asked for is ignored
+            if is_watched_path(name):
                 self._root.set_changed(name, changed_s)
 
     def _show_process(self, pid: int, frame: Frame) -> None:

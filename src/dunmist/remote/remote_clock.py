@@ -56,7 +56,7 @@ class RemoteClock:
         return datetime.fromtimestamp(at_s, _zone(self._begun.zone))
 
     def sleep_until(self, monotonic_s: float) -> bool:
-        """Take frames up to a moment; return False when no more came."""
+        """Take frames up to a time; return False when no more came."""
         while self._at_s < monotonic_s - (self.frame_early_s or 0.0):
             if not self._advance():
                 return False

@@ -23,6 +23,7 @@ NOT_BY_SHELL = {
             "updates",
             "memory_events",
             "frozen_groups",
+            "task_limits",
             "unix_pairs",
             "log_ends",
         ),

@@ -72,5 +72,5 @@ def _arguments(target: SshTransport, first: str) -> list[str]:
     shell = "sudo -n sh -s" if target.sudo else "sh -s"
     port = ["-p", str(target.host.port)] if target.host.port else []
     alive = ["-o", "ServerAliveInterval=5", "-o", "ServerAliveCountMax=4"]
-    told = f"exec sh -c '{first}exec {shell}'"
-    return ["-T", "-C", "-o", "ConnectTimeout=15", *alive, *port, "--", target.host.name, told]
+    command = f"exec sh -c '{first}exec {shell}'"
+    return ["-T", "-C", "-o", "ConnectTimeout=15", *alive, *port, "--", target.host.name, command]

@@ -1,6 +1,6 @@
 """The short forms of a report: five lines for the phone, and plain words for the owner."""
 
-from dunmist.advice import Judged, first_action, percent, span_text, tell_owner
+from dunmist.advice import Judged, describe_for_owner, first_action, percent, span_text
 from dunmist.harmless import cut_middle
 from dunmist.reports.document import Document, Items, Paragraph, Section, made_harmless
 from dunmist.timestamps import started_text
@@ -42,14 +42,14 @@ def brief_text(judged: Judged) -> str:
 
 
 def owner_document(judged: Judged, done: list[str]) -> Document:
-    """Return what happened, what was done, and what to watch, in plain words."""
-    told = tell_owner(judged.diagnosis, judged.cases, done)
-    first, *others = told.found
+    """Return the letter to the owner: what happened, what was done, and what to watch."""
+    answer = describe_for_owner(judged.diagnosis, judged.cases, done)
+    first, *others = answer.found
     sections = [
         Section("What we found", [Paragraph(first, lead=True), *map(Paragraph, others)]),
-        *_list("What happens next", told.next),
-        *_list("What was done", told.done),
-        *_list("What to watch", told.watch),
+        *_list("What happens next", answer.next),
+        *_list("What was done", answer.done),
+        *_list("What to watch", answer.watch),
     ]
     return made_harmless(Document("About your computer", judged.triage.verdict.level, sections))
 

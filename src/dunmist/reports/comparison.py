@@ -2,7 +2,7 @@
 
 import msgspec
 
-from dunmist.advice import Compared, ComparedFigure, compared_amount, tell_unusual
+from dunmist.advice import Compared, ComparedFigure, compared_amount, describe_unusual
 from dunmist.compare import Unusual
 from dunmist.harmless import json_harmless
 from dunmist.reports.document import (
@@ -68,22 +68,22 @@ def comparison_document(compared: Compared) -> Document:
 
 
 def before_after_section(compared: Compared) -> Section:
-    """Return what changed in a capture by what was done, as one section."""
+    """Return the effect of the acts in a capture, as one section."""
     blocks: list[Block] = [Paragraph(compared.headline), *_table(compared)]
     return Section("Before and after what was done", blocks, summary=compared.headline)
 
 
 def beside_normal_section(unusual: Unusual) -> Section:
-    """Return what of a capture is not as usual as one section, with a picture of both."""
-    told = tell_unusual(unusual)
-    blocks: list[Block] = [Paragraph(told.headline), Paragraph(_captures(told))]
+    """Return the unusual figures of a capture as one section, with a picture of both."""
+    described = describe_unusual(unusual)
+    blocks: list[Block] = [Paragraph(described.headline), Paragraph(_captures(described))]
     if unusual.hindrance is None:
         blocks.append(normal_figure(unusual))
-    blocks += _table(told)
-    for field, heading in LISTS[told.question].items():
-        if things := getattr(told, field):
+    blocks += _table(described)
+    for field, heading in LISTS[described.question].items():
+        if things := getattr(described, field):
             blocks.append(Items([(f"{heading}: {thing.text}", "") for thing in things]))
-    return Section("Against normal", blocks, summary=told.headline)
+    return Section("Against normal", blocks, summary=described.headline)
 
 
 def _captures(compared: Compared) -> str:

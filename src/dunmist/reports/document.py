@@ -128,7 +128,7 @@ class Document:
 
 
 def shortened(document: Document) -> Document:
-    """Return what fits on a few sheets of paper: no details, and of tables the first rows.
+    """Return the part for a few sheets of paper: no details, and the first rows of tables.
 
     What a page folds away is a detail, too.
     """

@@ -76,7 +76,7 @@ def machine_section(series: Series) -> Section:
 
 
 def culprit_section(judged: Judged) -> Section:
-    """Return what each culprit is, as far as it is known."""
+    """Return the known facts of each culprit."""
     blocks: list[Block] = []
     for rank, culprit in enumerate(judged.diagnosis.culprits):
         case = judged.cases.of_culprit(culprit)
@@ -165,7 +165,7 @@ def cost_text(series: Series) -> str:
 
 
 def _taken(series: Series) -> Iterator[str]:
-    """Yield what the sampler took of the computer, and what others took because it asked."""
+    """Yield the observer effect, including the work of other programs that were asked."""
     taken = [f"{100.0 * series.own_cores:.2g} % of one CPU"]
     rss, own = series.machine.own_rss_bytes, series.sampler
     if rss is not None:
@@ -198,7 +198,7 @@ def text_table(
     columns = [
         column
         for column in table.shown_columns()
-        if column.unit not in CURVES and filled.is_told(column.name)
+        if column.unit not in CURVES and filled.has_figures(column.name)
     ]
     if table.units is not None:
         rows = [row for row in rows if not is_unknown(row["value"])]
@@ -222,5 +222,5 @@ def text_table(
 
 
 def _refers(column: Column[Any]) -> str | None:
-    """Return what the numbers in a column are of, where others have a row for each."""
+    """Return the subject of the numbers in a column, if another table has a row for each."""
     return next((REFERRED[name] for name in column.answers if name in REFERRED), None)

@@ -36,13 +36,13 @@ def _drawn(name: str, judged: Judged) -> "Canvas":
 
 
 def work_words(judged: Judged) -> str:
-    """Return what the code of each culprit does; nothing where no code was sampled."""
-    told = [
+    """Return the work of each culprit's code; empty if no code was sampled."""
+    texts = [
         f"{culprit.name}: {does}"
         for culprit in judged.triage.culprits
         if (does := doing_text(culprit.doing))
     ]
-    return f"{'; '.join(told)}." if told else ""
+    return f"{'; '.join(texts)}." if texts else ""
 
 
 def normal_figure(unusual: Unusual) -> Figure:

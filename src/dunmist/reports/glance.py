@@ -25,7 +25,7 @@ Shares = list[float | None]
 
 
 def glance(judged: Judged) -> Glance:
-    """Return what is seen before anybody reads."""
+    """Return the first glance of the page."""
     resources = [
         Glimpse(
             resource_name(state),
@@ -40,7 +40,7 @@ def glance(judged: Judged) -> Glance:
 
 
 def _programs(judged: Judged) -> list[Glimpse]:
-    """Return the ranked programs over time, or the busiest ones, of which none is to blame."""
+    """Return the ranked programs over time, or the busiest ones, which are not to blame."""
     culprits = judged.diagnosis.culprits
     if not culprits:
         return [
@@ -67,16 +67,16 @@ def _about(row: ProgramRow) -> str:
 
 
 def _why(judged: Judged, culprit: Culprit) -> list[str]:
-    """Return what a culprit is doing, since when, and what changed lately, as far as is known."""
+    """Return the work of a culprit, since when, and recent changes, as far as known."""
     case = judged.cases.of_culprit(culprit)
     if case is None:
         return []
     doing = doing_text(case.doing, judged.diagnosis.limiting)
     since = next(
         (
-            told.since.text
-            for told in judged.triage.culprits
-            if told.since and told.name == culprit.name
+            advised.since.text
+            for advised in judged.triage.culprits
+            if advised.since and advised.name == culprit.name
         ),
         "",
     )
@@ -113,7 +113,7 @@ def resource_name(state: ResourceState) -> str:
 
 
 def resource_figures(state: ResourceState, series: Series) -> str:
-    """Return how full it was and how much it held up, or its temperature with the limit."""
+    """Return its use and pressure, or its temperature with the limit."""
     sensor = series.processor_sensor
     if state.resource == "heat" and sensor is not None:
         celsius = sensor.level.median()
@@ -127,14 +127,14 @@ def resource_figures(state: ResourceState, series: Series) -> str:
 
 
 def resource_shares(state: ResourceState, points: int) -> Shares:
-    """Return how full a resource was over time; nothing where that was not followed."""
+    """Return the use of a resource over time; empty if it was not followed."""
     if state.trace is None:
         return []
     return [None if value is None else _share(value) for value in state.trace.used.curve(points)]
 
 
 def culprit_shares(judged: Judged, culprit: Culprit, points: int) -> Shares:
-    """Return what a culprit had of what limits over time, of the most that all had together."""
+    """Return a culprit's part in the limiting resource over time."""
     limiting = judged.diagnosis.limiting
     find = RESOURCE_BY_WORD[limiting].demand if limiting else None
     if find is None:

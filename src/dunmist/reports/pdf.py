@@ -95,7 +95,7 @@ def document_pdf(document: Document) -> bytes:
 
 
 def _more_left_out(page: _Page, left_out: list[str]) -> list[str]:
-    """Return which sections to leave out next: those needed least, until the rest should fit.
+    """Return the sections to leave out next, the least needed first, until the rest should fit.
 
     Heights are those of the pages as they were set last; the caller sets them again and looks.
     """

@@ -7,7 +7,7 @@ from dunmist.advice import Judged, size_text
 from dunmist.diagnosis import ResourceWord, Role
 from dunmist.series import Application
 
-# programs that are shown where none is ranked, and what is too little to be shown
+# programs that are shown if none is ranked, and the least usage to be shown
 BUSIEST_SHOWN, LEAST_CORES, LEAST_BYTES = 5, 0.005, 10_000.0
 
 

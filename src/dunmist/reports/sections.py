@@ -46,7 +46,7 @@ CALM_MOST = 12
 
 
 def triage_document(triage: Triage, more: Sequence[Section] = ()) -> Document:
-    """Return what a triage alone gives, for a terminal; ``more`` follows what to do."""
+    """Return the sections of a triage for a terminal; ``more`` follows the steps."""
     sections = [
         verdict(triage, more),
         what_to_do(triage),
@@ -122,7 +122,7 @@ def _new_steps(
 
 
 def done_section(acts: Sequence[str]) -> Section:
-    """Return what was done before the capture, and what it brought."""
+    """Return the acts before the capture, and their effect."""
     return Section("What was done", [Items([(text, "") for text in acts])] if acts else [])
 
 
@@ -170,7 +170,7 @@ def _resource_rows(resources: list[ResourceAdvice]) -> list[list[str]]:
 
 
 def _used_text(resource: ResourceAdvice) -> str:
-    """Return how full a resource is; heat is known by its temperature."""
+    """Return the use of a resource; for heat the temperature."""
     celsius = (evidence.value for evidence in resource.evidence if evidence.unit == "°C")
     value = next(celsius, None) if resource.resource == "heat" else None
     return percent(resource.used) if value is None else f"{value:.0f} °C"
@@ -216,16 +216,16 @@ def ranking(triage: Triage) -> Section:
 
 
 def findings(triage: Triage) -> Section:
-    """Return what else is wrong, each with its evidence and the steps not said before."""
+    """Return the other findings, each with its evidence and its new steps."""
     said = {step.text for culprit in triage.culprits[:1] for step in culprit.steps}
     if not triage.culprits:
         said = {step.text for _, steps in _foremost(triage) for step in steps}
     blocks: list[Block] = []
-    told = [culprit.doing for culprit in triage.culprits]
+    shown = [culprit.doing for culprit in triage.culprits]
     for finding, steps in _new_steps(triage.findings, said):
         # several findings may be about one program
-        doing = [] if finding.doing in told else finding.doing
-        told.append(doing)
+        doing = [] if finding.doing in shown else finding.doing
+        shown.append(doing)
         since = f" ({finding.since.text})" if finding.since else ""
         blocks.append(Paragraph(f"{finding.severity}: {finding.text}{since}"))
         blocks.append(_evidence([*finding.evidence, *doing], is_detail=True))
@@ -244,7 +244,7 @@ def unseen(triage: Triage) -> Section:
 
 
 def sampling(triage: Triage, more: str = "") -> Section:
-    """Return how long, how evenly and how completely was sampled."""
+    """Return the length, the pace and the coverage of the sampling."""
     facts = triage.capture
     covered = [
         f"{percent(share)} of the {name} figures that the kernel counted were attributed"

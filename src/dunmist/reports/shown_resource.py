@@ -18,5 +18,5 @@ def shown_name(state: ResourceState) -> str:
 
 
 def pressure_name(state: ResourceState) -> str:
-    """Return what the pressure of a resource is called: heat takes clock, others make wait."""
+    """Return the name of a resource's pressure: heat cuts the clock, others make tasks wait."""
     return "clock lost" if state.resource == "heat" else "tasks waited"

@@ -88,7 +88,7 @@ def _table(table: TextTable) -> list[str]:
 
 
 def _bands(widths: list[int], keys: int) -> list[list[int]]:
-    """Return which columns fit next to one another; the rest comes below, after the keys."""
+    """Return the columns that fit side by side; the rest comes below, after the keys."""
     bands: list[list[int]] = [[]]
     for column, width in enumerate(widths):
         taken = INDENT + sum(widths[earlier] + INDENT for earlier in bands[-1])

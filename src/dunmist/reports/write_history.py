@@ -4,7 +4,7 @@ import io
 from collections.abc import Sequence
 from pathlib import Path
 
-from dunmist.advice import HistoryTold
+from dunmist.advice import HistoryReport
 from dunmist.errors import OutputError
 from dunmist.harmless import harmless
 from dunmist.history import Period
@@ -16,16 +16,16 @@ PICTURES, TABLES = (".png", ".svg"), (".csv", ".parquet")
 
 
 def write_history(
-    told: HistoryTold, periods: Sequence[Period], path: Path, *, force: bool = False
+    report: HistoryReport, periods: Sequence[Period], path: Path, *, force: bool = False
 ) -> None:
     """Write a history in the form that the ending names; raises OutputError."""
     ending = path.suffix.lower()
     if ending in PICTURES:
         from dunmist.reports.pictures import draw_months, save_picture
 
-        save_picture(draw_months(told), path, force=force)
+        save_picture(draw_months(report), path, force=force)
     elif ending in FORMATS:
-        made = FORMATS[ending](history_document(told))
+        made = FORMATS[ending](history_document(report))
         write_whole(path, made.encode() if isinstance(made, str) else made, force=force)
     elif ending in TABLES:
         write_whole(path, _table(periods, ending), force=force)

@@ -1,7 +1,7 @@
 """Threads of the few busiest processes, one by one: to see the one that is saturated.
 
 One read a thread and round, so only processes of several threads that used ``WATCHED_SHARE`` of a
-round are looked into, and of those the busiest. Where there are too many threads, those that ran
+round are examined, and of those the busiest. Where there are too many threads, those that ran
 when they were last read are read in every round, the others in rotation.
 """
 

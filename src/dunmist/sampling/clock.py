@@ -30,7 +30,7 @@ class Clock(Protocol):
         """Return the date and time with its offset."""
 
     def sleep_until(self, monotonic_s: float) -> bool:
-        """Wait for a moment of the monotonic clock; return False when asked to stop."""
+        """Wait for a time of the monotonic clock; return False when asked to stop."""
 
 
 class SystemClock:
@@ -54,7 +54,7 @@ class SystemClock:
         return datetime.now().astimezone()
 
     def sleep_until(self, monotonic_s: float) -> bool:
-        """Wait for a moment of the monotonic clock; return False once ``stop`` was called."""
+        """Wait for a time of the monotonic clock; return False once ``stop`` was called."""
         wait_s = max(0.0, monotonic_s - time.monotonic())
         stopped, _, _ = select.select([self._stopped], [], [], wait_s)
         return not stopped

@@ -89,13 +89,13 @@ class _Question(NamedTuple):
     def names(self) -> dict[tuple[_File, int], str | None]:
         """Return the functions of those that were looked up in time."""
         names: dict[tuple[_File, int], str | None] = {}
-        told = self.child.answers(partial=True)[""] or b""
-        for (file, addresses), line in zip(self.asked, told.splitlines(), strict=False):
+        answered = self.child.answers(partial=True)[""] or b""
+        for (file, addresses), line in zip(self.asked, answered.splitlines(), strict=False):
             try:
-                told_names = msgspec.json.decode(line, type=list[str | None])
+                found_names = msgspec.json.decode(line, type=list[str | None])
             except msgspec.DecodeError:
                 break  # its time was over while it wrote
-            names |= {(file, at): name for at, name in zip(addresses, told_names, strict=False)}
+            names |= {(file, at): name for at, name in zip(addresses, found_names, strict=False)}
         return names
 
 
@@ -137,7 +137,7 @@ class CodeSampler:
                     program = self._names.get(point.pid, UNKNOWN)
                 else:
                     thread = self._thread(point)
-                counts[owner, program, thread, self._place(owner, point)] += 1
+                counts[owner, program, thread, self._location(owner, point)] += 1
         self._shrink()
         return [CodeSample(*key, samples) for key, samples in counts.items()]
 
@@ -153,8 +153,8 @@ class CodeSampler:
     def ask_functions(self, own: int | None, span_s: float) -> None:
         """Have a child look up the functions of the most frequent addresses.
 
-        Not of the sampler, ``own``, nor of who hardly ran in the ``span_s`` so far. May be called
-        again: what came since is asked for where it is more than a small part.
+        The sampler, ``own``, and processes that hardly ran in the ``span_s`` so far are left out. A
+        further call asks for later addresses if they are more than a small part.
         """
         ran: Counter[int] = Counter()
         for (process, _, _), count in self._addresses.items():
@@ -206,9 +206,9 @@ class CodeSampler:
         """Return the functions that were asked for, with their samples."""
         names: dict[tuple[_File, int], str | None] = {}
         for question in self._questions:
-            told = question.names()
-            names |= told
-            if len(told) < sum(len(addresses) for _, addresses in question.asked):
+            answered = question.names()
+            names |= answered
+            if len(answered) < sum(len(addresses) for _, addresses in question.asked):
                 self._root.note(FUNCTIONS, "failed")
         self._questions = []
         counts: Counter[tuple[int, str, str | None]] = Counter()
@@ -270,7 +270,7 @@ class CodeSampler:
             self._threads[point.tid] = name or UNKNOWN
         return self._threads[point.tid]
 
-    def _place(self, owner: int, point: CodePoint) -> str:
+    def _location(self, owner: int, point: CodePoint) -> str:
         """Return in whose code a sample lies, and remember the address for its name."""
         if point.is_kernel:
             self._count(owner, KERNEL, point.address)
@@ -323,7 +323,7 @@ class CodeSampler:
         return path, mapped[1].file if mapped else None
 
     def _inode(self, file: _File) -> int:
-        """Return by what to tell a file from another one of its path; 0 where nothing does."""
+        """Return the identity of a file among others of its path; 0 if unknown."""
         return file[1][2] if file[1] and self._root.is_this_computer else 0
 
     def _paths(self, file: _File) -> list[str] | None:

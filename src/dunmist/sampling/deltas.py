@@ -29,7 +29,7 @@ SWAPPED = ("pswpin", "pswpout")
 KILLED = "oom_kill"
 
 
-class Moment(NamedTuple):
+class ReadTime(NamedTuple):
     """Time of a reading: its tick, the begin of that tick, and the delay after it."""
 
     row: int
@@ -47,23 +47,23 @@ class Counters(Generic[Key]):
     def __init__(self, *, timely: bool = True, forgiven: float = 0.0) -> None:
         self._timely = timely
         self._forgiven = forgiven
-        self._last: dict[Key, tuple[Moment, Sequence[float | None]]] = {}
+        self._last: dict[Key, tuple[ReadTime, Sequence[float | None]]] = {}
 
     def per_second(
         self,
         key: Key,
         figures: Sequence[float | None],
-        moment: Moment,
+        read_time: ReadTime,
         span_s: float,
         base: float | None = None,
     ) -> Growth:
-        """Return how fast each figure of a thing grew, a second; None is 'unknown'.
+        """Return the rate of each figure of one key per second; None is 'unknown'.
 
         ``span_s`` is how long the interval is that ends with this tick. ``base`` is what a thing
         had counted before it was first read, None where that is unknown.
         """
         before = self._last.get(key)
-        self._last[key] = moment, figures
+        self._last[key] = read_time, figures
         if span_s <= 0:
             return (None,) * len(figures)
         if before is None:
@@ -72,8 +72,8 @@ class Counters(Generic[Key]):
         then, old = before
         read_apart_s = span_s
         # where no reading was kept between, the thing was read then all the same
-        if self._timely and then.row == moment.row - 1:
-            read_apart_s = span_s + moment.after_s - then.after_s
+        if self._timely and then.row == read_time.row - 1:
+            read_apart_s = span_s + read_time.after_s - then.after_s
         if read_apart_s < READ_APART_S:
             return (None,) * len(figures)
         return self._grown(figures, old, read_apart_s)
@@ -163,14 +163,14 @@ class Interval(NamedTuple):
 
 
 def cpu_uses(
-    counters: Counters[int], times: ProcessorTimes, moment: Moment, span_s: float
+    counters: Counters[int], times: ProcessorTimes, read_time: ReadTime, span_s: float
 ) -> dict[int, CpuUse]:
-    """Return how each CPU spent its time since it was read before."""
+    """Return the use of each CPU since its reading before."""
     uses = {}
     for number, clk in sorted(times.times_clk.items()):
         # an older kernel counts fewer kinds
         figures = [*clk[: len(KINDS)], *[0] * (len(KINDS) - len(clk))]
-        grown = counters.per_second(number, figures, moment, span_s)
+        grown = counters.per_second(number, figures, read_time, span_s)
         known = [part for part in grown if part is not None]
         total = sum(known)
         # an interval of which one kind is unknown has no shares
@@ -180,7 +180,7 @@ def cpu_uses(
 
 
 def cpu_counters() -> Counters[int]:
-    """Return what follows the times of CPUs."""
+    """Return counters that follow the times of CPUs."""
     return Counters(forgiven=FORGIVEN_CLK)
 
 
@@ -228,7 +228,7 @@ class Deltas:
         killed = self._paged(tick, span_s, (KILLED,)).get(KILLED, 0.0)
         interval = Interval(
             span_s=span_s,
-            cpus=cpu_uses(self._cpus, tick.processors, self._moment(tick), span_s),
+            cpus=cpu_uses(self._cpus, tick.processors, self._read_time(tick), span_s),
             stalled=self._stalled(tick, span_s),
             processes=self._processes(tick, span_s),
             disks=self._disk_uses(tick, span_s),
@@ -241,15 +241,15 @@ class Deltas:
         self._starts_clk.clear()
         return interval if span_s > 0 else None
 
-    def _moment(self, tick: Tick, after_s: float = 0.0) -> Moment:
-        return Moment(self._row, tick.at_s, after_s)
+    def _read_time(self, tick: Tick, after_s: float = 0.0) -> ReadTime:
+        return ReadTime(self._row, tick.at_s, after_s)
 
     def _stalled(self, tick: Tick, span_s: float) -> dict[str, float]:
         # a total that is not in the tick stood still
         stalled = dict.fromkeys(self._stalls, 0.0)
-        moment = self._moment(tick, tick.after_s("pressure"))
+        read_time = self._read_time(tick, tick.after_s("pressure"))
         for resource, total in tick.pressure.items():
-            (grown,) = self._stalls.per_second(resource, [total.some_us], moment, span_s)
+            (grown,) = self._stalls.per_second(resource, [total.some_us], read_time, span_s)
             if grown is None:
                 stalled.pop(resource, None)
             else:
@@ -260,9 +260,9 @@ class Deltas:
         uses = {sample.process: self._process(tick, sample, span_s) for sample in tick.processes}
         waited: Counter[int] = Counter()
         for thread in tick.threads:
-            moment = self._moment(tick, thread.after_ms / MS_PER_S)
+            read_time = self._read_time(tick, thread.after_ms / MS_PER_S)
             key = thread.process, thread.tid
-            (delay_ns,) = self._threads.per_second(key, [thread.delay_ns], moment, span_s)
+            (delay_ns,) = self._threads.per_second(key, [thread.delay_ns], read_time, span_s)
             waited[thread.process] += round(delay_ns or 0.0)
         for identity, delay_ns in waited.items():
             use = uses.get(identity, NOTHING)
@@ -272,12 +272,12 @@ class Deltas:
         return uses
 
     def _process(self, tick: Tick, sample: ProcessSample, span_s: float) -> ProcessUse:
-        moment = self._moment(tick, sample.after_ms / MS_PER_S)
+        read_time = self._read_time(tick, sample.after_ms / MS_PER_S)
         base = self._base(sample.process)
         times = (sample.user_clk + sample.system_clk, sample.delay_ns)
-        clk, delay_ns = self._times.per_second(sample.process, times, moment, span_s, base)
+        clk, delay_ns = self._times.per_second(sample.process, times, read_time, span_s, base)
         moved = (sample.read_bytes, sample.write_bytes)
-        moved_per_s = self._bytes.per_second(sample.process, moved, moment, span_s, base)
+        moved_per_s = self._bytes.per_second(sample.process, moved, read_time, span_s, base)
         return ProcessUse(
             None if clk is None else clk / self._clk_per_s,
             None if delay_ns is None else delay_ns / NS_PER_S,
@@ -296,12 +296,12 @@ class Deltas:
         return 0.0 if began_inside else None
 
     def _disk_uses(self, tick: Tick, span_s: float) -> dict[str, DiskUse]:
-        uses, moment = {}, self._moment(tick, tick.after_s("disks"))
+        uses, read_time = {}, self._read_time(tick, tick.after_s("disks"))
         for disk in tick.disks:
             sectors_moved = disk.read_sectors + disk.written_sectors
             requests_done = disk.reads + disk.writes
             figures = (disk.busy_ms, disk.queued_ms, sectors_moved, requests_done)
-            grown = self._disks.per_second(disk.name, figures, moment, span_s)
+            grown = self._disks.per_second(disk.name, figures, read_time, span_s)
             busy, queued, sectors, requests = grown
             uses[disk.name] = DiskUse(
                 None if busy is None else min(1.0, busy / MS_PER_S),
@@ -312,40 +312,40 @@ class Deltas:
         return uses
 
     def _link_uses(self, tick: Tick, span_s: float) -> dict[str, LinkUse]:
-        moment = self._moment(tick, tick.after_s("links"))
+        read_time = self._read_time(tick, tick.after_s("links"))
         return {
             link.name: LinkUse(
                 *self._links.per_second(
-                    link.name, (link.received_bytes, link.sent_bytes), moment, span_s
+                    link.name, (link.received_bytes, link.sent_bytes), read_time, span_s
                 )
             )
             for link in tick.links
         }
 
     def _socket_bytes(self, tick: Tick, span_s: float) -> dict[int, float]:
-        moment, moved = self._moment(tick, tick.after_s("sockets")), {}
+        read_time, moved = self._read_time(tick, tick.after_s("sockets")), {}
         for sample in tick.sockets:
             figures = (sample.sent_bytes, sample.received_bytes)
-            grown = self._sockets.per_second(sample.socket, figures, moment, span_s)
+            grown = self._sockets.per_second(sample.socket, figures, read_time, span_s)
             moved[sample.socket] = sum(part or 0.0 for part in grown)
         for identity in tick.sockets_ended:
             self._sockets.forget(identity)
         return moved
 
     def _throttled(self, tick: Tick, span_s: float) -> int:
-        moment, grown = self._moment(tick), 0.0
+        read_time, grown = self._read_time(tick), 0.0
         for count in tick.throttles:
             figures = (count.core, count.package)
-            rates = self._throttles.per_second(count.processor, figures, moment, span_s)
+            rates = self._throttles.per_second(count.processor, figures, read_time, span_s)
             grown += sum(rate or 0.0 for rate in rates)
         return round(grown * span_s)
 
     def _paged(self, tick: Tick, span_s: float, words: Sequence[str]) -> dict[str, float]:
-        moment, paging = self._moment(tick), tick.paging or {}
+        read_time, paging = self._read_time(tick), tick.paging or {}
         rates = {}
         for word in words:
             if word in paging:
-                (rate,) = self._paging.per_second(word, [paging[word]], moment, span_s)
+                (rate,) = self._paging.per_second(word, [paging[word]], read_time, span_s)
                 if rate is not None:
                     rates[word] = rate
         return rates

@@ -1,6 +1,6 @@
 """Follow the positions in open files of the programs that move most, tick by tick.
 
-Only processes that moved ``MOVED_LEAST`` bytes in a tick are looked into, the greatest first. Of
+Only processes that moved ``MOVED_LEAST`` bytes in a tick are examined, the greatest first. Of
 their files those are kept whose position is another one than in the tick before.
 """
 
@@ -40,7 +40,7 @@ class CharacterCounts(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class FileActivity:
-    """Remembers who is watched and how far each file was."""
+    """Remembers the watched processes and the position in each file."""
 
     def __init__(self, root: Root) -> None:
         self._root = root

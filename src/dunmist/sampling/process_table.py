@@ -90,11 +90,11 @@ class ProcessTable:
         self._stale: set[str] = set()  # those that ran since their details were read
         self._blocked: dict[str, int] = {}  # those in state D, with their identity
         self._own = str(os.getpid()) if root.is_this_computer else None
-        self._undetailed: list[str] = []  # those of the first look, the busiest first
+        self._undetailed: list[str] = []  # those of the first round, the busiest first
         self._each_round = 0
         self._cards: dict[str, list[str]] = {}  # their descriptors of graphics cards
 
-    def look(
+    def sample(
         self,
         elapsed_s: float,
         after_ms: Callable[[], int] = lambda: 0,
@@ -102,7 +102,7 @@ class ProcessTable:
         all_details: bool = False,
         pages_went: bool = True,
     ) -> ProcessRound:
-        """Return what changed since the round before, ``elapsed_s`` ago (0 at the first).
+        """Return the changes since the round before, ``elapsed_s`` ago (0 at the first).
 
         ``after_ms`` tells how long ago the tick began. With ``pages_went`` the kernel may have
         reclaimed pages of idle processes.
@@ -140,7 +140,7 @@ class ProcessTable:
                 self._first_seen(name, process_round)
         for name in entries.keys() - set(present):
             self._forget(name, process_round)
-        # who is stuck has the line that it had
+        # a stuck process keeps its line
         process_round.blocked = [(number, name) for name, number in self._blocked.items()]
         process_round.alive = len(self._entries)
         self._threads.watch(busy, elapsed_s)
@@ -184,7 +184,7 @@ class ProcessTable:
 
     @property
     def own(self) -> int | None:
-        """The identity of who samples, None where it is not part of the computer."""
+        """The identity of the sampler, None if it is not on the computer."""
         return self._entries[self._own].number if self._own in self._entries else None
 
     def busiest_threads(self, process_round: ProcessRound, processes: int) -> list[int]:
@@ -193,7 +193,7 @@ class ProcessTable:
         return [tid for name, used in busiest if used for tid in self._threads.ran(name)]
 
     def used_now_clk(self, names: frozenset[str]) -> Counter[int]:
-        """Return what each process of these names has used of a CPU, as it is now."""
+        """Return the CPU time so far of each process of these names."""
         used = Counter[int]()
         for entry in self._entries.values():
             if entry.called in names and (line := entry.line_again(self._root)):
@@ -352,7 +352,7 @@ class ProcessTable:
     def _details_in_turn(self, process_round: ProcessRound, *, all_details: bool) -> None:
         turn = self._rounds % DETAIL_ROUNDS
         if not self._rounds:
-            # the first look would take so long that the second one came late
+            # the first round would take so long that the second one came late
             self._undetailed = sorted(self._entries, key=lambda name: -self._entries[name].used_clk)
             self._each_round = -(-len(self._undetailed) // FIRST_DETAIL_ROUNDS)
         first, self._undetailed = (

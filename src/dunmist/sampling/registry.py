@@ -26,7 +26,7 @@ class Source(NamedTuple, Generic[Context]):
     keeps: Keeps = "all"
     # names one entry of a list among the others; a mapping needs none
     key: Callable[..., object] | None = None
-    counts: bool = False  # counters of time, for which the moment of reading matters
+    counts: bool = False  # counters of time, for which the time of reading matters
     gone: Callable[..., object] | None = None  # what to record of an entry that is no longer there
 
 
@@ -37,7 +37,7 @@ class Cadence:
         self._read_s: dict[object, float] = {}
 
     def is_due(self, name: object, every_s: float, at_s: float, *, last: bool) -> bool:
-        """Say whether a source is to be read at this moment, and count it as read if so."""
+        """Say whether a source is to be read now, and count it as read if so."""
         before_s = self._read_s.get(name)
         waited_s = (1 - EARLY_SHARE) * every_s
         if before_s is not None and not last and at_s - before_s < waited_s:

@@ -40,7 +40,7 @@ class Observer(msgspec.Struct, frozen=True):
 
 
 def find_observer(root: Root, pid: int | None = None) -> Observer | None:
-    """Return the identity of who samples: this program, or the process that reads in its place.
+    """Return the identity of the sampler: this program, or the process that reads for it.
 
     None when it is not part of the computer it samples.
     """

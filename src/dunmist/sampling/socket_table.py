@@ -1,6 +1,6 @@
 """All sockets, round after round: which are there, which are new, which ended, what they moved.
 
-TCP is looked at in every round, because its byte counters are what tells a process's use of the
+TCP is read in every round, because its byte counters are what tells a process's use of the
 network; UDP and listening Unix sockets only when ``all_kinds`` is asked for. A listing makes the
 kernel walk through a table that goes with the memory. Where its counters say that no connection was
 made, only known sockets are asked. Where no segment came or went, none is. Netlink is taken where
@@ -67,8 +67,8 @@ class SocketTable:
         self._is_whole = True
         self._counts: TcpCounts | None = None
 
-    def look(self, *, all_kinds: bool, counts: TcpCounts | None = None) -> SocketRound:
-        """Return what changed since the round before.
+    def sample(self, *, all_kinds: bool, counts: TcpCounts | None = None) -> SocketRound:
+        """Return the changes since the round before.
 
         ``counts`` are the kernel's, read before; without them all sockets are listed.
         """

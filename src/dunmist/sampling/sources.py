@@ -39,7 +39,7 @@ from dunmist.sampling.registry import Source
 from dunmist.sampling.socket_table import SocketRound
 from dunmist.sampling.tick_context import OpenComputer, TickContext
 
-# waiting processes whose call is looked at in a tick
+# waiting processes whose call is read in a tick
 CALLS_MOST, MOVING_MOST = 16, 2
 # groups with a limit that are read at each tick
 GROUPS_MOST = 64
@@ -199,7 +199,7 @@ def _groups(reading: TickContext) -> tuple[object, ...]:
 
 
 def _complaints(reading: TickContext) -> tuple[object, ...]:
-    return (reading.computer.kernel_log.look(reading.uptime_s),)
+    return (reading.computer.kernel_log.read_new(reading.uptime_s),)
 
 
 # in the order in which they are read: first what is read in no time, so that all of it belongs to

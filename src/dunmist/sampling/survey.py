@@ -34,6 +34,7 @@ from dunmist.computer import (
     ShownTerminal,
     StartEntry,
     SwapArea,
+    TaskLimit,
     TimeSync,
     Unit,
     UnixPair,
@@ -67,7 +68,7 @@ LARGEST = 10
 UPDATED_OF = 12
 # programs that keep a log or show a terminal, and what one uses of a CPU where somebody floods it
 SERVERS_OF, SERVER_CORES_LEAST = 8, 0.05
-# what changed lately takes a third of it, and files are no more looked at after it
+# what changed lately takes a third of it, and no more files are read after it
 CHANGES_TAKE_S = 0.3
 # who answers questions about services and sessions, by the names of their processes
 ASKED = frozenset(("systemd", "init", "dbus-daemon", "dbus-broker", "systemd-logind", "elogind"))
@@ -76,7 +77,7 @@ ASKED = frozenset(("systemd", "init", "dbus-daemon", "dbus-broker", "systemd-log
 class Survey(
     msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", tag="survey", kw_only=True
 ):
-    """One look at what is read seldom."""
+    """One reading of the slow sources."""
 
     tick: int  # it came after this one
     is_last: bool
@@ -97,6 +98,8 @@ class Survey(
     scheduling: Scheduling | None = None
     memory_events: list[MemoryEvents] = []
     frozen_groups: list[FrozenGroup] = []
+    # groups that are close to their limit of tasks
+    task_limits: list[TaskLimit] = []
     pending: Pending | None = None
     drives: list[DriveHealth] = []
     boot: Boot | None = None
@@ -112,7 +115,7 @@ class Survey(
 
 
 def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) -> Survey:
-    """Return one look; ``now_s`` is seconds since 1970."""
+    """Return one survey; ``now_s`` is seconds since 1970."""
     began_s = time.perf_counter()
     root, table = computer.root, computer.table
     if is_last:
@@ -120,7 +123,11 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         computer.ask_functions()
     files = table.program_files() if is_last else []
     before_clk = table.used_now_clk(ASKED)
-    told = read_people(root, now_s), read_time_sync(root), read_services(root, whole=is_last)
+    people, time_sync, units = (
+        read_people(root, now_s),
+        read_time_sync(root),
+        read_services(root, whole=is_last),
+    )
     boot = read_boot(root) if is_last else None
     asked = {
         number: clk / computer.clock_ticks_per_s
@@ -137,11 +144,11 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         asked=asked,
         file_systems=file_systems,
         swaps=root.parse("proc/swaps", parse_swaps, "swap areas") or [],
-        sessions=told[0],
+        sessions=people,
         locks=root.parse("proc/locks", parse_locks, "file locks") or [],
         rollups=table.largest(LARGEST),
-        time_sync=told[1],
-        units=told[2],
+        time_sync=time_sync,
+        units=units,
         autostart=[] if is_last else computer.start_entries,
         packages=packages,
         replaced=[
@@ -152,6 +159,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         scheduling=computer.groups.scheduling(list(computer.quotas)) if is_last else None,
         memory_events=computer.groups.memory_events(table.groups()),
         frozen_groups=computer.groups.frozen(table.unit_groups()) if is_last else [],
+        task_limits=computer.groups.task_limits(table.unit_groups()) if is_last else [],
         pending=read_pending(root) if is_last else None,
         updates=_updates(computer, packages) if is_last else None,
         boot=boot,
@@ -210,7 +218,7 @@ def begin_survey(computer: OpenComputer, now_s: float, until_s: float) -> None:
 
 
 def _changes(computer: OpenComputer, now_s: float) -> list[Change]:
-    """Return what changed lately, once where it was read ahead."""
+    """Return the recent changes, once if they were read ahead."""
     ahead, computer.system_changes = computer.system_changes, None
     if ahead is not None:
         return ahead

@@ -39,7 +39,7 @@ from dunmist.sampling.pace import Due
 from dunmist.sampling.process_table import ProcessRound, ProcessTable
 from dunmist.sampling.registry import Cadence, Changes
 from dunmist.sampling.socket_table import SocketRound, SocketTable, TcpCounts
-from dunmist.sampling.waiting_looks import WaitingLooks
+from dunmist.sampling.waiting_sampler import WaitingSampler
 
 MS_PER_S = 1e3
 # a listing of all sockets walks through a table that goes with the memory
@@ -81,7 +81,7 @@ class OpenComputer:
         self.code: CodeSampler | None = None
         self.sample_code(wanted=with_code)
         self.files = FileActivity(root) if with_files else None
-        self.waiting = WaitingLooks(root, architecture_of(root)) if with_files else None
+        self.waiting = WaitingSampler(root, architecture_of(root)) if with_files else None
         self.groups = ControlGroups(root)
         self.quotas: dict[str, float | None] = {}
         self.pressure = find_pressure(root)
@@ -127,7 +127,7 @@ class OpenComputer:
             self.code.ask_functions(self.table.own, span_s)
 
     def drives_told(self) -> list[DriveHealth]:
-        """Return what they answered, once."""
+        """Return their answers, once."""
         drives, self._drives = self._drives, None
         return drives.health() if drives else []
 
@@ -148,7 +148,7 @@ class OpenComputer:
         if self.code:
             self.code.gather()
         if self.waiting:
-            self.waiting.look()
+            self.waiting.sample()
 
     def pause_s(self) -> float | None:
         """Longest wait before :meth:`meanwhile`, None if any time will do."""
@@ -216,7 +216,7 @@ class TickContext:
     @cached_property
     def processes(self) -> ProcessRound:
         """All processes, with the owners of sockets that appeared meanwhile."""
-        processes = self.computer.table.look(
+        processes = self.computer.table.sample(
             self.elapsed_s, self.after_ms, all_details=self.is_last, pages_went=self._pages_went()
         )
         if self.due.number and any(facts.inode for _, facts in self.found_sockets.appeared):
@@ -241,7 +241,7 @@ class TickContext:
             [self.tcp[word] for word in words if word in self.tcp] for words in (OPENED, SEGMENTS)
         )
         known = len(opened) == len(OPENED) and len(segments) == len(SEGMENTS)
-        return self.computer.sockets.look(
+        return self.computer.sockets.sample(
             all_kinds=self.is_due("all sockets", ALL_SOCKETS_S),
             counts=TcpCounts(sum(opened), sum(segments)) if known else None,
         )

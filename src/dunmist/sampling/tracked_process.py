@@ -61,7 +61,7 @@ class TrackedProcess:
     called: str
     start_clk: int
     used_clk: int
-    found_clk: int  # what it had used when it was first looked at, 0 if it came later
+    found_clk: int  # what it had used when it was first sampled, 0 if it came later
     first_seen_s: float
     rss_pages: int = 0
     moved_bytes: int | None = None  # read from and written to storage so far
@@ -128,20 +128,20 @@ class TrackedProcess:
             return self.line
 
     def ran_ns(self, root: Root) -> int | None:
-        """Return how long it has run, None where that is not known of all its threads.
+        """Return its CPU time, None if that is not known of all its threads.
 
         It is exact where the line counts in clock ticks: who has run no longer did nothing.
         """
         data = self._more(root, "schedstat") if self.threads == 1 else None
         if not data:
             return None
-        told = root.parsed(data, parse_schedstat, SUBJECTS["schedstat"], self.name)
-        return (told[0] or None) if told else None
+        counts = root.parsed(data, parse_schedstat, SUBJECTS["schedstat"], self.name)
+        return (counts[0] or None) if counts else None
 
     def sample(
         self, root: Root, stat: ProcessStat, after_ms: int, hold: Collection[str]
     ) -> ProcessSample:
-        """Return what the process says of itself, ``after_ms`` after its tick began.
+        """Return the figures of the process, read ``after_ms`` after its tick began.
 
         The files of it that are named in ``hold`` stay open for the next time.
         """

@@ -7,7 +7,7 @@ judges nothing and words nothing.
 from dunmist.series.autostart_costs import Cost as Cost
 from dunmist.series.autostart_costs import cost_of_entry as cost_of_entry
 from dunmist.series.autostart_costs import cost_of_unit as cost_of_unit
-from dunmist.series.code_use import CodePlace as CodePlace
+from dunmist.series.code_use import CodeLocation as CodeLocation
 from dunmist.series.code_use import CodeUse as CodeUse
 from dunmist.series.code_use import readable as readable
 from dunmist.series.devices import DeviceSeries as DeviceSeries

@@ -13,7 +13,7 @@ from dunmist.applications import Grouping
 from dunmist.sampling import FunctionSamples, Tick
 
 
-class CodePlace(NamedTuple):
+class CodeLocation(NamedTuple):
     """One function, or what of a file is in no known one; ``share`` is of all its samples."""
 
     mapping: str  # path, or [kernel], [generated], [vdso], [unknown]
@@ -25,7 +25,7 @@ class CodeUse(NamedTuple):
     """Sampled code of an application, the greatest shares first."""
 
     samples: int
-    places: list[CodePlace]
+    locations: list[CodeLocation]
     threads: list[tuple[str, float]]  # by name, those of its own processes
     programs: list[tuple[str, float]]  # short-lived children that were never seen
 
@@ -84,14 +84,14 @@ def _parts(
     for function in functions:
         by_file[function.process, function.mapping].append(function)
     return {
-        place: [
+        location: [
             (
                 readable(item.function) if item.function else None,
                 item.samples / max(1, sum(each.samples for each in known)),
             )
             for item in known
         ]
-        for place, known in by_file.items()
+        for location, known in by_file.items()
     }
 
 
@@ -100,12 +100,12 @@ def _use(
     parts: dict[tuple[int, str], list[tuple[str | None, float]]],
 ) -> CodeUse:
     total = samples.total()
-    places: defaultdict[tuple[str, str | None], float] = defaultdict(float)
+    locations: defaultdict[tuple[str, str | None], float] = defaultdict(float)
     threads: Counter[str] = Counter()
     programs: Counter[str] = Counter()
     for (process, program, thread, mapping), count in samples.items():
         for function, share in parts.get((process, mapping), [(None, 1.0)]):
-            places[mapping, function] += share * count
+            locations[mapping, function] += share * count
         if thread is not None:
             threads[thread] += count
         if program is not None:
@@ -113,8 +113,8 @@ def _use(
     return CodeUse(
         total,
         sorted(
-            (CodePlace(*place, share / total) for place, share in places.items()),
-            key=lambda place: -place.share,
+            (CodeLocation(*location, share / total) for location, share in locations.items()),
+            key=lambda location: -location.share,
         ),
         [(name, count / total) for name, count in threads.most_common()],
         [(name, count / total) for name, count in programs.most_common()],

@@ -11,10 +11,10 @@ same thing belongs to the interval that ends with the second one:
 - a capture holds what changed only, so a tick without a reading means no growth; a source that is
   read more seldom than each tick grew evenly since it was read before (``read_every_s``);
 - a thing is read some time after the tick began, which on a slow computer may be a good part of an
-  interval: a counter of time is taken for the time between its own two readings (``stretch``);
+  interval: a counter of time is taken for the time between its own two readings (``span_factors``);
 - a reading that says 'unknown' leaves everything unknown up to the next one.
 
-``sampling/deltas.py`` follows the same rules tick by tick, for who looks while it is sampled.
+``sampling/deltas.py`` follows the same rules tick by tick, for the live view.
 """
 
 from array import array
@@ -34,7 +34,7 @@ EARLY = 1.25
 
 
 def increments(values: Floats, same: Bools, base: Floats | float) -> Floats:
-    """Return what each reading grew by since the one before it, shape (readings,).
+    """Return the growth of each reading since the one before it, shape (readings,).
 
     ``same`` says of each reading whether the one before it is of the same thing; ``base`` is what a
     thing had counted before it was first read, NaN when that is unknown. NaN is 'unknown'.
@@ -47,8 +47,8 @@ def increments(values: Floats, same: Bools, base: Floats | float) -> Floats:
     return grown
 
 
-def stretch(line: TimeLine, rows: Ints, after_s: Floats, same: Bools) -> Floats:
-    """Return by what the growth up to each reading is to be multiplied, shape (readings,).
+def span_factors(line: TimeLine, rows: Ints, after_s: Floats, same: Bools) -> Floats:
+    """Return the factor for the growth up to each reading, shape (readings,).
 
     It is the interval's length as a share of the time between the two readings, ``after_s`` being
     how long after its tick each was taken. Where a tick between them has no reading, the thing was
@@ -65,7 +65,7 @@ def stretch(line: TimeLine, rows: Ints, after_s: Floats, same: Bools) -> Floats:
 
 
 def late_start(factors: Floats, rows: Ints) -> Floats:
-    """Return of factors of ``stretch`` those of a first tick that took long to read, else 1.
+    """Return of factors of ``span_factors`` those of a first tick that took long to read, else 1.
 
     What was moved since then belongs to a shorter time than the first interval; later on the error
     of one interval is made up for in the next.
@@ -151,18 +151,18 @@ class Track:
         return not bool(np.isnan(self._figures[column]).all())
 
     def level(self, column: str) -> Level:
-        """Return what was read last at each tick; unknown before the first reading."""
+        """Return the latest reading at each tick; unknown before the first reading."""
         held = np.diff([*self.rows, self.line.ticks])
         before = np.full(self.first_row, np.nan)
         return Level(self.line, np.concatenate([before, np.repeat(self._figures[column], held)]))
 
     def total(self, *columns: str) -> float | None:
-        """Return what counters had counted together when read last, None where one is unknown."""
+        """Return the sum of the latest readings of counters, None if one is unknown."""
         newest = float(sum(self._figures[column][-1] for column in columns))
         return None if np.isnan(newest) else newest
 
     def grown_in_all(self, column: str, base: float = np.nan) -> float:
-        """Return what a counter grew by from ``base``, or its first reading, to its last.
+        """Return the growth of a counter from ``base``, or its first reading, to its last.
 
         What happened is counted whenever it did; only how fast is not known of a gap.
         """
@@ -179,7 +179,7 @@ class Track:
         read_every_s: float = 0.0,
         in_bursts: bool = False,
     ) -> Rate:
-        """Return how fast a counter grew in each interval, a second.
+        """Return the rate of a counter in each interval, per second.
 
         Of amounts that come ``in_bursts`` the sum over the capture is to be right.
         """
@@ -191,9 +191,9 @@ class Track:
         else:
             inside = self.rows > 0
             amounts[self.rows[inside] - 1] = grown[inside]
-        for place in np.flatnonzero(np.isnan(self._figures[column])):
-            following = self.rows[place + 1] if place + 1 < len(self.rows) else None
-            amounts[max(0, self.rows[place] - 1) : following] = np.nan
+        for index in np.flatnonzero(np.isnan(self._figures[column])):
+            following = self.rows[index + 1] if index + 1 < len(self.rows) else None
+            amounts[max(0, self.rows[index] - 1) : following] = np.nan
         return Rate(self.line, self.line.per_second(amounts))
 
     def _spread(self, amounts: Floats, grown: Floats, read_every_s: float) -> None:
@@ -211,19 +211,19 @@ class Track:
         same = np.arange(len(values)) > 0
         grown = increments(values, same, base)
         fallen = np.flatnonzero(np.isnan(grown) & same)
-        for place in fallen:
-            step = values[place] - values[place - 1]
+        for index in fallen:
+            step = values[index] - values[index - 1]
             if wraps_at and step < 0:
-                grown[place] = step + wraps_at if step + wraps_at >= 0 else np.nan
+                grown[index] = step + wraps_at if step + wraps_at >= 0 else np.nan
             elif -forgives <= step < 0:
-                grown[place] = 0.0
-        factors = stretch(self.line, self.rows, self._after_s, same)
+                grown[index] = 0.0
+        factors = span_factors(self.line, self.rows, self._after_s, same)
         return grown * (late_start(factors, self.rows) if in_bursts else factors)
 
-    def _since(self, place: int, row: int, read_every_s: float) -> int:
+    def _since(self, index: int, row: int, read_every_s: float) -> int:
         """Return the first interval to which the growth up to a reading belongs."""
-        if not place:
+        if not index:
             return row - 1
         earliest_s = self.line.at_s[row] - EARLY * read_every_s
         first = int(np.searchsorted(self.line.at_s, earliest_s))
-        return min(row - 1, max(int(self.rows[place - 1]), first))
+        return min(row - 1, max(int(self.rows[index - 1]), first))

@@ -174,8 +174,8 @@ class DeviceCollector:
             self._links.add(row, link.name, figures, tick.after_s("links"))
         for queue in tick.queues:
             self._queues.add(row, queue.link, [queue.waiting_bytes, queue.drops])
-        for place, raw in tick.sensors:
-            self._sensors.add(row, place, [raw])
+        for index, raw in tick.sensors:
+            self._sensors.add(row, index, [raw])
         for count in tick.throttles:
             figures = [count.core, count.package]
             self._throttles.add(row, count.processor, figures, tick.after_s("throttles"))
@@ -258,7 +258,7 @@ class DeviceCollector:
 
 
 def _counted(readings: Readings[str], line: TimeLine, read_every_s: float = 0.0) -> dict[str, int]:
-    """Return by how much each counter grew in the time that was sampled, by the kernel's word."""
+    """Return the growth of each kernel counter while sampling, by its word."""
     return {
         word: round(track.rate("count", read_every_s=read_every_s).total())
         for word, track in readings.over(line).items()
@@ -318,7 +318,7 @@ def _throttled_in_all(tracks: dict[int, Track], packages: dict[int, int]) -> dic
 def _throttle_counters(
     tracks: dict[int, Track], packages: dict[int, int]
 ) -> dict[str, list[Track]]:
-    """Return whose counts add up: of each CPU, and of one CPU in each package, which all repeat."""
+    """Return the CPUs whose counts add up: all, or one of each package if all repeat the count."""
     if not tracks:
         return {}
     of_package = {packages.get(number, 0): track for number, track in reversed(tracks.items())}

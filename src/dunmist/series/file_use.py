@@ -63,7 +63,7 @@ class _Sum:
     moved: defaultdict[tuple[str, Manner], int] = field(default_factory=lambda: defaultdict(int))
     untold: set[tuple[str, Manner]] = field(default_factory=set)
     appended: dict[str, int] = field(default_factory=dict)
-    # open at the first look: of those, some may be moved without a position
+    # open at the first sample: of those, some may be moved without a position
     candidates: dict[tuple[str, Manner], int] = field(default_factory=dict)
     totals: list[int] = field(default_factory=lambda: [0, 0])
     seconds: float = 0.0
@@ -89,7 +89,7 @@ class FileCollector:
                 continue
             known = self._watched.get(sample.process)
             if known is None or known.at_s == tick.at_s:
-                # the first look at it: files that were open already
+                # the first sample of it: files that were open already
                 now = (total.read_bytes, total.written_bytes)
                 known = known or self._watched.setdefault(sample.process, _Watched(now, tick.at_s))
                 if sample.descriptor > STANDARD_ERROR:
@@ -127,8 +127,8 @@ class FileCollector:
         for number, manner in enumerate(MANNERS):
             total.totals[number] += grown[number]
             steps = [(path, step) for path, how, step in moved if how == manner]
-            told = sum(step or 0 for _, step in steps)
-            is_true = told <= AHEAD * grown[number] + AHEAD_LEAST_BYTES
+            in_files = sum(step or 0 for _, step in steps)
+            is_true = in_files <= AHEAD * grown[number] + AHEAD_LEAST_BYTES
             for path, step in steps:
                 if step is None or not is_true:
                     total.untold.add((path, manner))
@@ -146,7 +146,7 @@ class FileCollector:
 
 
 def _manner(access: int, before: tuple[int, int], now: CharacterCounts) -> Manner:
-    """Return what a file is used for; one that is open for both follows its process."""
+    """Return the access to a file; one open for both follows its process."""
     if access != BOTH:
         return MANNERS[access & 1]
     return MANNERS[now.written_bytes - before[1] > now.read_bytes - before[0]]
@@ -160,14 +160,14 @@ def _use(sums: list[_Sum]) -> FileUse:
     totals = {
         manner: sum(each.totals[number] for each in sums) for number, manner in enumerate(MANNERS)
     }
-    told = {
+    in_files = {
         manner: sum(step for (_, how), step in moved.items() if how == manner) for manner in MANNERS
     }
     # what is open for reading and writing is the likeliest to be moved in without a position
     likely = Counter(dict.fromkeys((key for each in sums for key in each.untold), BOTH))
     for each in sums:
         for key, access in each.candidates.items():
-            if told[key[1]] < EXPLAINED * totals[key[1]]:
+            if in_files[key[1]] < EXPLAINED * totals[key[1]]:
                 likely[key] = max(likely[key], access)
     appended = {path: length for each in sums for path, length in each.appended.items()}
     files = [

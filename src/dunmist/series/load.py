@@ -125,7 +125,7 @@ class Series:
 
     @property
     def own_cores(self) -> float:
-        """Observer effect: CPU use of sampling and of its answers; one figure for all places.
+        """Observer effect: CPU use of sampling and of its answers; one figure for all uses.
 
         By its own clock where it is no process of this computer.
         """
@@ -168,7 +168,7 @@ class Series:
         return None
 
     def started_s(self, start_clk: int) -> float | None:
-        """Return the moment of a start in seconds since 1970, None without a boot time."""
+        """Return the time of a start in seconds since 1970, None without a boot time."""
         about = self.header.machine
         if about.boot_time_s is None:
             return None
@@ -324,7 +324,7 @@ class _Reading:
 
 
 def _impossible(tick: Tick) -> str | None:
-    """Return what no computer does, None where all is possible."""
+    """Return the first impossible fact of a tick, None if there is none."""
     if tick.at_s > SPAN_MAX_S:
         return f"is {tick.at_s:g} s after the first one"
     if not tick.processors.times_clk:
@@ -360,7 +360,7 @@ def load_series(path: Path, corrections: Sequence[Correction] = (), part: Part =
 
 
 def _count_together(path: Path, header: Header, part: Part) -> int:
-    """Return how many ticks make one row."""
+    """Return the number of ticks of one row."""
     ticks, every_s = count_ticks(path), header.plan.every_s
     if ticks is None:
         return 1

@@ -27,11 +27,11 @@ KIB = 1024.0
 class LogicalProcessor:
     """One logical CPU: ``shares`` of its time by kind, which add up to 1 while it is online.
 
-    ``place`` is where it sits, None where that is not published.
+    ``hardware`` is where it sits, None where that is not published.
     """
 
     number: int
-    place: Processor | None
+    hardware: Processor | None
     shares: Mapping[str, Rate]
     clock_hz: Level | None
 
@@ -48,13 +48,15 @@ class LogicalProcessor:
     @property
     def base_clock_hz(self) -> float | None:
         """The clock that it is promised with all others at work, None where not published."""
-        khz = self.place.base_khz if self.place else None
+        khz = self.hardware.base_khz if self.hardware else None
         return khz * HZ_PER_KHZ if khz else None
 
     @property
     def max_clock_hz(self) -> float | None:
         """Its greatest clock, None where that is not published."""
-        return self.place.max_khz * HZ_PER_KHZ if self.place and self.place.max_khz else None
+        return (
+            self.hardware.max_khz * HZ_PER_KHZ if self.hardware and self.hardware.max_khz else None
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +64,7 @@ class MachineSeries:
     """``online`` counts logical CPUs, ``busy_cores`` what the kernel counted busy in them.
 
     ``interrupt_cores`` is the part of it spent on interrupts, which belongs to no process.
-    ``runnable`` counts the tasks that ran or waited for a CPU at the moment of each tick,
+    ``runnable`` counts the tasks that ran or waited for a CPU at each tick,
     ``tasks`` all there were. ``stalled`` is the share of time in which some task waited, by
     resource. ``memory`` is in bytes by the kernel's word, ``paging`` in events a second.
     ``killed`` counts the processes that were ended for lack of memory, gaps included.
@@ -198,7 +200,7 @@ class MachineCollector:
         self._own_rss_bytes = tick.own_rss_bytes
 
     def finish(
-        self, line: TimeLine, places: Mapping[int, Processor], impossible: Impossible
+        self, line: TimeLine, hardware: Mapping[int, Processor], impossible: Impossible
     ) -> MachineSeries:
         """Return the series."""
         clocks, single = self._clocks.over(line), self._single.over(line)
@@ -207,7 +209,7 @@ class MachineCollector:
         processors = [
             LogicalProcessor(
                 number,
-                places.get(number),
+                hardware.get(number),
                 _shares(track),
                 _clock_hz(clocks.get(number)) if clocks else None,
             )

@@ -69,7 +69,7 @@ def process_series(
 
 def _began_inside(identity: int, collected: ProcessCollector, basis: CaptureContext) -> bool:
     """Whether a process began during the capture, by its own start time if that is known."""
-    # who is there at the first tick began before it
+    # a process seen at the first tick began before it
     if collected.first_row.get(identity, 0) == 0:
         return False
     # without an uptime the first sight has to do
@@ -166,7 +166,7 @@ class _Maker:
             np.nan_to_num(self._samples.grown["own_s"][self._samples.row > 0]),
             minlength=len(self._of),
         )
-        by_place: dict[int, Process] = {}
+        by_identity: dict[int, Process] = {}
         for group, application in zip(grouping.groups, applications, strict=True):
             for identity in group.members:
                 details = collected.details.get(identity, (None, None))
@@ -187,14 +187,14 @@ class _Maker:
                     cpu_s=float(cpu_s[identity]),
                     threads=self._threads.get(identity, []),
                 )
-                by_place[identity] = process
+                by_identity[identity] = process
                 application.members.append(process)
-        for identity, process in by_place.items():
+        for identity, process in by_identity.items():
             parent = grouping.parent(identity)
             if parent is not None:
-                process.parent = by_place[parent]
-                by_place[parent].children.append(process)
-        return dict(sorted(by_place.items()))
+                process.parent = by_identity[parent]
+                by_identity[parent].children.append(process)
+        return dict(sorted(by_identity.items()))
 
     def by_processor(self) -> Floats:
         """Return CPU time by the processor on which it was seen, and application."""
@@ -202,8 +202,8 @@ class _Maker:
         processor = samples.table["processor"]
         seen = (processor >= 0) & (samples.row > 0)
         total = np.zeros((int(processor[seen].max(initial=-1)) + 1, self._count))
-        places = (processor[seen], self._of[samples.identity[seen]])
-        np.add.at(total, places, np.nan_to_num(samples.grown["own_s"][seen]))
+        cells = (processor[seen], self._of[samples.identity[seen]])
+        np.add.at(total, cells, np.nan_to_num(samples.grown["own_s"][seen]))
         return total
 
     def _spread(self, amounts: Floats) -> Floats:
@@ -218,7 +218,7 @@ class _Maker:
         return amounts
 
     def _hand_over(self, cores: Floats, asked: Sequence[Asked]) -> None:
-        """Take what others did because they were asked for the work of who asked them."""
+        """Count work that others did on request for the process that asked."""
         observer = next(
             (n for n, group in enumerate(self._grouping.groups) if group.observer), None
         )
@@ -257,7 +257,7 @@ class _Maker:
         return first_thread_waiting
 
     def _more_waiting(self, identity: int) -> Floats:
-        """Return by how much all watched threads waited longer than the first one."""
+        """Return the waiting time of all watched threads beyond that of the first one."""
         threads = np.nansum([thread.waiting.values for thread in self._threads[identity]], axis=0)
         first = np.nan_to_num(self._first_thread_waiting(identity))
         more: Floats = np.maximum(threads - first, 0.0)
@@ -280,9 +280,9 @@ class _Maker:
         grown = np.nan_to_num(samples.grown["children_s"])
         return [
             ChildTime(
-                int(samples.row[place]) - 1, int(samples.identity[place]), float(grown[place])
+                int(samples.row[index]) - 1, int(samples.identity[index]), float(grown[index])
             )
-            for place in np.flatnonzero(grown > 0)
+            for index in np.flatnonzero(grown > 0)
         ]
 
     def _figures(self, identity: int, ended: int | None) -> ProcessFigures:

@@ -26,7 +26,7 @@ class Ended(Protocol):
 
 
 def reaper_of(identity: int, row: int, grouping: Grouping, ended_row: dict[int, int]) -> int | None:
-    """Return who waited for a process that was gone at a tick, None where nobody was seen.
+    """Return the process that reaped one that had exited by a tick, None if none was seen.
 
     Who ends before its child leaves it to the next ancestor.
     """
@@ -64,19 +64,19 @@ def without_reaped(
 
 
 def whole_bytes(ended: Ended, name: str) -> dict[int, float]:
-    """Return what each process that ended had moved by then: ``read_bytes`` or ``write_bytes``.
+    """Return the ``read_bytes`` or ``write_bytes`` of each exited process.
 
     By its last sample, and by the kernel's records of ended tasks where there are any, which know
     the time after it.
     """
-    told: dict[int, float] = defaultdict(float)
+    summed: dict[int, float] = defaultdict(float)
     for _, record in ended.exits:
         if record.process is not None:
-            told[record.process] += getattr(record, name)
+            summed[record.process] += getattr(record, name)
     whole = {}
     for identity in ended.ended_row:
         last = ended.last.get(identity)
         moved: int | None = getattr(last, name) if last is not None else None
         if moved is not None:
-            whole[identity] = max(float(moved), told[identity])
+            whole[identity] = max(float(moved), summed[identity])
     return whole

@@ -20,7 +20,7 @@ from dunmist.applications import Grouping
 from dunmist.computer import Machine, ProcessDetail, ProcessSample
 from dunmist.sampling import ExitSum, Tick
 from dunmist.series.conservation import Impossible
-from dunmist.series.counters import Readings, increments, late_start, stretch
+from dunmist.series.counters import Readings, increments, late_start, span_factors
 from dunmist.series.reaped_bytes import whole_bytes, without_reaped
 from dunmist.series.timeline import Floats, Ints, Level, Rate
 from dunmist.series.wait_kinds import wait_code
@@ -159,7 +159,7 @@ class Samples:
         # what one that began before was used before, too; what began inside is all of the capture
         self.base = np.full(count, np.nan)
         self.base[first & np.isin(self.identity, list(inside))] = 0.0
-        self.stretch = stretch(self.line, self.row, self.table["after_s"], self.same)
+        self.span_factors = span_factors(self.line, self.row, self.table["after_s"], self.same)
         clk_per_s = basis.about.clock_ticks_per_s
         self.grown = {
             "own_s": self._possible_s(self._timely("own_clk") / clk_per_s),
@@ -173,16 +173,16 @@ class Samples:
         }
 
     def _timely(self, name: str) -> Floats:
-        """Return what a counter of time grew by, taken for its interval from that of its readings.
+        """Return the growth of a time counter, scaled from its readings' span to its interval.
 
         Amounts are not: bytes come in bursts, and their sum over the capture is to be right.
         """
-        return self._grown(name) * self.stretch
+        return self._grown(name) * self.span_factors
 
     def _moved(self, name: str, collected: ProcessCollector) -> Floats:
         """Return the bytes that each reading grew by, each counted with one process only."""
         grown = self._grown(name)
-        grown *= late_start(self.stretch, self.row)
+        grown *= late_start(self.span_factors, self.row)
         children = self._grown("children_clk")
         waiters = {int(identity) for identity in np.unique(self.identity[children > 0])}
         whole = whole_bytes(collected, name)
@@ -194,16 +194,16 @@ class Samples:
         for identity, own in without_reaped(
             growths, whole, waiters, collected, self.basis.grouping
         ).items():
-            place = self.slices[identity]
-            inside = self.row[place] > 0
-            grown[place][inside] = own[self.row[place][inside] - 1]
+            span = self.slices[identity]
+            inside = self.row[span] > 0
+            grown[span][inside] = own[self.row[span][inside] - 1]
         return grown
 
-    def _dense(self, grown: Floats, place: slice) -> Floats:
+    def _dense(self, grown: Floats, span: slice) -> Floats:
         """Return the growth of one process in each interval, unknown as nothing."""
         dense = np.zeros(self.line.intervals)
-        inside = self.row[place] > 0
-        dense[self.row[place][inside] - 1] = np.nan_to_num(grown[place][inside])
+        inside = self.row[span] > 0
+        dense[self.row[span][inside] - 1] = np.nan_to_num(grown[span][inside])
         return dense
 
     def _grown(self, name: str) -> Floats:
@@ -222,7 +222,7 @@ class Samples:
         room_s = self.basis.online.values * line.interval_s * impossible.most_share
         # a process may be given a whole clock tick of which it ran the last moment only
         rounding_s = CLK_ROUNDING / self.basis.about.clock_ticks_per_s
-        beyond = inside & (own_s > room_s[interval] + rounding_s * self.stretch)
+        beyond = inside & (own_s > room_s[interval] + rounding_s * self.span_factors)
         # and together they have no more than one alone
         together_s = np.zeros(line.intervals)
         kept = inside & ~beyond
@@ -237,9 +237,9 @@ class Samples:
         """Return amounts of samples a second, shape (intervals, applications)."""
         total = np.zeros((self.line.intervals, applications))
         inside = self.row > 0
-        places = (self.row[inside] - 1, of[self.identity[inside]])
+        cells = (self.row[inside] - 1, of[self.identity[inside]])
         # several samples of an application meet in one interval; an index alone would overwrite
-        np.add.at(total, places, np.nan_to_num(amounts[inside]))
+        np.add.at(total, cells, np.nan_to_num(amounts[inside]))
         total /= self.line.interval_s[:, None]
         return total
 
@@ -250,20 +250,20 @@ class Samples:
         step = level.astype(float)
         step[1:][self.same[1:]] -= level[:-1][self.same[1:]]
         np.add.at(change, (self.row, of[self.identity]), step)
-        for identity, place in self.slices.items():
+        for identity, span in self.slices.items():
             row = ended.get(identity)
             # what it held is given back when it ends
             if row is not None and row < self.line.ticks:
-                change[row, of[identity]] -= level[place.stop - 1]
+                change[row, of[identity]] -= level[span.stop - 1]
         held: Floats = np.cumsum(change, axis=0)
         return held
 
     def rate_of(self, identity: int, name: str, end: int | None) -> Rate:
-        """Return how fast a counter of one process grew, unknown outside of its life."""
+        """Return the rate of a counter of one process, unknown outside its life."""
         values = np.full(self.line.intervals, np.nan)
-        place = self.slices.get(identity)
-        if place is not None:
-            rows, grown = self.row[place], self.grown[name][place]
+        span = self.slices.get(identity)
+        if span is not None:
+            rows, grown = self.row[span], self.grown[name][span]
             # in the interval in which it ended it was there for a part only
             values[rows[0] : None if end is None else end - 1] = 0.0
             inside = rows > 0
@@ -273,9 +273,9 @@ class Samples:
     def level_of(self, identity: int, values: Floats, end: int | None) -> Level:
         """Return a level of one process; ``values`` are those of all samples."""
         level = np.full(self.line.ticks, np.nan)
-        place = self.slices.get(identity)
-        if place is not None:
-            for row, value in zip(self.row[place], values[place], strict=True):
+        span = self.slices.get(identity)
+        if span is not None:
+            for row, value in zip(self.row[span], values[span], strict=True):
                 level[row:end] = value
         return Level(self.line, level)
 

@@ -19,6 +19,7 @@ from dunmist.computer import (
     Package,
     ProcessFacts,
     RadioLink,
+    TaskLimit,
     Unit,
     is_person,
 )
@@ -87,7 +88,7 @@ class Surveyed:
         return self.last.changes if self.last else []
 
     def scheduled(self, path: str | None) -> GroupWeight | None:
-        """Return how a control group is scheduled, None where that was not read."""
+        """Return the scheduling of a control group, None if it was not read."""
         return self._scheduled.get(path or "")
 
     def unit(self, name: str | None) -> Unit | None:
@@ -114,6 +115,11 @@ class Surveyed:
         """The groups in which nothing may run, without those below another one."""
         return self.last.frozen_groups if self.last else []
 
+    @property
+    def task_limits(self) -> list[TaskLimit]:
+        """The control groups that are close to their limit of tasks at the end."""
+        return self.last.task_limits if self.last else []
+
     def out_of_memory(self) -> dict[str, MemoryEvents]:
         """Return the control groups whose limit ended something during the capture.
 
@@ -135,12 +141,12 @@ class Surveyed:
         }
 
     def restarts(self, name: str) -> int:
-        """Return how often the service manager restarted a unit during the capture."""
+        """Return the number of restarts of a unit by the service manager during the capture."""
         counts = self._restarts.get(name)
         return counts[-1] - counts[0] if counts else 0
 
     def restarts_in_all(self, name: str) -> int:
-        """Return how often it restarted a unit since that was last started by hand."""
+        """Return the number of its restarts of a unit since the last start by hand."""
         unit = self.unit(name)
         return (unit.restarts or 0) if unit else 0
 
@@ -184,7 +190,7 @@ class Surveyed:
         return self.last.deleted_files if self.last else []
 
     def filled_bytes(self, point: str) -> int | None:
-        """Return how many bytes fewer are free than at the first survey, None where none tells."""
+        """Return the loss of free bytes since the first survey, None if unknown."""
         if len(self.surveys) < 2:
             return None
         free = [
@@ -221,7 +227,7 @@ class Surveyed:
         return self._packages.get(path or "")
 
     def owner_kind(self, facts: ProcessFacts) -> str:
-        """Return whether a process is of who is logged in, a person, the administrator, a service.
+        """Return the kind of owner: logged in, a person, the administrator, a service.
 
         Without a list of logins it is unknown whether a person is logged in.
         """

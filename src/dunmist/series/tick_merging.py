@@ -24,7 +24,7 @@ ResourceInstance = TypeVar("ResourceInstance")
 
 
 class Part(NamedTuple):
-    """The part of a capture that is looked at, in seconds after its first tick."""
+    """The judged part of a capture, in seconds after its first tick."""
 
     since_s: float = 0.0
     until_s: float = math.inf
@@ -41,7 +41,7 @@ class Row(NamedTuple):
 
 
 def ticks_together(ticks: int) -> int:
-    """Return how many ticks of a capture of so many make one row."""
+    """Return the number of ticks that are merged into one row."""
     return max(1, math.ceil(ticks / ROWS_MOST))
 
 
@@ -77,16 +77,16 @@ class Together:
         """
         if not self._began and at_s > self._since_s and self._size:
             self._began = True
-            # what ended before is no part of what is looked at
+            # what ended before is outside the judged part
             yield Row(msgspec.structs.replace(self._given(), exits=[]), after_gap=False)
 
     def rest(self) -> Iterator[Row]:
-        """Yield what is left at the end."""
+        """Yield the last, incomplete row."""
         if self._size:
             yield Row(self._given(), after_gap=False)
 
     def _before(self, tick: Tick) -> Iterator[Row]:
-        """Put everything together up to the moment from which on figures are wanted."""
+        """Put everything together up to the time from which figures are wanted."""
         self._take(tick)
         if not self._since_s:
             self._began = True

@@ -110,7 +110,7 @@ class _Figures:
 
     def __init__(self, line: TimeLine, values: Floats) -> None:
         if len(values) != self._length(line):
-            raise ValueError(f"{len(values)} values for {self._length(line)} places")
+            raise ValueError(f"{len(values)} values for {self._length(line)} points")
         self.line = line
         self.values = values
 
@@ -120,7 +120,7 @@ class _Figures:
 
     @classmethod
     def unknown(cls, line: TimeLine) -> Self:
-        """Return figures of which none is known."""
+        """Return figures that are all unknown."""
         return cls(line, np.full(cls._length(line), np.nan))
 
     @classmethod
@@ -135,7 +135,7 @@ class _Figures:
 
     @classmethod
     def greatest_of(cls, parts: list[Self]) -> Self:
-        """Return the greatest known of several at each place; raises IndexError without any."""
+        """Return the greatest known of several at each index; raises IndexError without any."""
         return cls(parts[0].line, np.fmax.reduce([part.values for part in parts]))
 
     def __add__(self, other: Self | float) -> Self:
@@ -181,15 +181,15 @@ class _Figures:
         return known
 
     def greatest(self) -> float | None:
-        """Return the greatest known value, None when none is."""
+        """Return the greatest known value, None if all are unknown."""
         return float(self.known().max()) if self.is_known else None
 
     def least(self) -> float | None:
-        """Return the smallest known value, None when none is."""
+        """Return the smallest known value, None if all are unknown."""
         return float(self.known().min()) if self.is_known else None
 
     def median(self) -> float | None:
-        """Return the median of the known values, None when none is."""
+        """Return the median of the known values, None if all are unknown."""
         ordered = np.sort(self.known())
         if not len(ordered):
             return None
@@ -197,7 +197,7 @@ class _Figures:
         return float(ordered[(len(ordered) - 1) // 2 : len(ordered) // 2 + 1].mean())
 
     def last(self) -> float | None:
-        """Return the newest known value, None when none is."""
+        """Return the newest known values, None if all are unknown."""
         return float(self.known()[-1]) if self.is_known else None
 
     def curve(self, points: int) -> list[float | None]:
@@ -227,7 +227,7 @@ class Level(_Figures):
         return Rate(self.line, self.values[1:])
 
     def change(self) -> float:
-        """Return by how much it is higher at the last tick than at the first, NaN if unknown."""
+        """Return the rise from the first tick to the last, NaN if unknown."""
         return float(self.values[-1] - self.values[0])
 
     def mean(self) -> float:

@@ -165,7 +165,7 @@ class _Ended(NamedTuple):
     rests: dict[int, _Rest]
 
     def whole_use_s(self, identity: int) -> float:
-        """Return what an ended process and the children that it waited for used in all."""
+        """Return the total usage of an exited process and of the children that it reaped."""
         rest = self.rests.get(identity)
         used_s = _whole_use_s(self.seen.last[identity], self.clk_per_s)
         return used_s + (rest.seconds if rest else 0.0)

@@ -35,14 +35,14 @@ def waits_elsewhere(waits_in: str | None) -> bool:
 
 
 def is_killable(waits_in: str | None) -> bool:
-    """Whether a kernel function is known to be left by who is ended by force."""
+    """Whether a task can be killed while it waits in a kernel function."""
     return _KILLABLE.search(waits_in or "") is not None
 
 
 # a computer has few functions to wait in, and a stuck one a sample of them at each tick
 @lru_cache(maxsize=4096)
 def wait_code(state: str, waits_in: str | None) -> int:
-    """Return the place in ``WAIT_KINDS`` of what a process waits for, ``NOT_WAITING`` for none."""
+    """Return the index in ``WAIT_KINDS`` of what a process waits for, ``NOT_WAITING`` for none."""
     if state != "D":
         return NOT_WAITING
     for kind, pattern in _PATTERNS:

@@ -10,7 +10,7 @@ from dunmist.sampling import Tick
 
 
 class CallUse(NamedTuple):
-    """A system call, the file it is about, and in how many of the looks it was waited in.
+    """A system call, the file it is about, and in how many samples a task waited in it.
 
     ``function`` is what it was waited for in the kernel most often, None if that is unknown.
     """
@@ -36,7 +36,7 @@ class CallCollector:
             self._seen[call.process].append(call)
 
     def finish(self, grouping: Grouping) -> dict[int, list[CallUse]]:
-        """Return what each application waited in, the most frequent first, by its number."""
+        """Return the system calls that each application waited in, most frequent first."""
         of_application: defaultdict[int, list[WaitingCall]] = defaultdict(list)
         for process, seen in self._seen.items():
             number = grouping.application_of.get(process)

@@ -10,7 +10,7 @@ LOG, HISTORY = "var/log/dpkg.log", "var/log/apt/history.log"
 ACTS = {"installed": "install", "upgraded": "upgrade", "removed": "remove"}
 
 
-def _moment(model: ModelComputer, change: ChangeSpec) -> datetime:
+def _changed_at(model: ModelComputer, change: ChangeSpec) -> datetime:
     return datetime.fromisoformat(model.scenario.machine.started) - timedelta(seconds=change.ago_s)
 
 
@@ -19,7 +19,7 @@ def change_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     lately = sorted(model.scenario.lately, key=lambda change: -change.ago_s)
     log, history = [], []
     for change in lately:
-        at = f"{_moment(model, change):%Y-%m-%d %H:%M:%S}"
+        at = f"{_changed_at(model, change):%Y-%m-%d %H:%M:%S}"
         if change.act == "file":
             yield change.what.lstrip("/"), change.text
             continue
@@ -41,4 +41,4 @@ def changed_at(model: ModelComputer) -> Iterator[tuple[str, float]]:
     """Yield each file that was changed by hand with when that was, in seconds since 1970."""
     for change in model.scenario.lately:
         if change.act == "file":
-            yield change.what.lstrip("/"), _moment(model, change).timestamp()
+            yield change.what.lstrip("/"), _changed_at(model, change).timestamp()

@@ -20,7 +20,7 @@ class Visit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     @property
     def scenario(self) -> Scenario:
-        """The patient at that moment."""
+        """The patient at that time."""
         scenario = load_scenario(self.patient)
         if self.started is None:
             return scenario

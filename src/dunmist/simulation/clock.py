@@ -7,7 +7,7 @@ from dunmist.simulation.tree import ComputerTree
 
 
 class VirtualClock:
-    """A sampler's clock in virtual time; a tick sees the tree as it is at that moment."""
+    """A sampler's clock in virtual time; a tick sees the tree as it is then."""
 
     frame_early_s: float | None = None
 

@@ -35,7 +35,7 @@ class CodeSamples:
     def __init__(self, model: ModelComputer) -> None:
         self._model = model
         self._taken: dict[int, float] = {}  # samples of each process so far
-        self._places: dict[tuple[int, str], float] = {}
+        self._due_shares: dict[tuple[int, str], float] = {}
         self._written = 0
         self._ring = b""
         names = {name for spec in model.scenario.programs for name in spec.code}
@@ -46,7 +46,7 @@ class CodeSamples:
         self._files = files
 
     def ring(self) -> bytes:
-        """Return how many bytes were written so far, and the last of them."""
+        """Return the number of bytes written so far, and the last of them."""
         new = b"".join(
             record
             for process in self._model.processes.all
@@ -94,13 +94,13 @@ class CodeSamples:
             yield self._record(process)
 
     def _record(self, process: ModelProcess) -> bytes:
-        """Return a sample of the place that has had the least of its share."""
+        """Return a sample of the function that has had the least of its share."""
         shares = process.spec.code
         for name, share in shares.items():
             key = (process.index, name)
-            self._places[key] = self._places.get(key, 0.0) + share
-        name = max(shares, key=lambda one: self._places[process.index, one])
-        self._places[process.index, name] -= sum(shares.values())
+            self._due_shares[key] = self._due_shares.get(key, 0.0) + share
+        name = max(shares, key=lambda one: self._due_shares[process.index, one])
+        self._due_shares[process.index, name] -= sum(shares.values())
         file, _, function = name.partition(":")
         at = self._files[file].index(function) * FUNCTION_BYTES + FUNCTION_BYTES // 2
         is_kernel = file == KERNEL

@@ -44,7 +44,7 @@ class Disk:
     used: float = 0.0  # share of the last step
 
     def service_s(self, size: float) -> float:
-        """Return how long one request of this many bytes takes when it is alone."""
+        """Return the service time of a single request of this many bytes."""
         seek_s = SEEK_S[self.spec.spins]
         if size >= SEQUENTIAL_BYTES:
             seek_s *= SEEK_SHARE_SEQUENTIAL if self.spec.spins else 1.0

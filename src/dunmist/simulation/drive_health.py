@@ -27,9 +27,9 @@ VALUE = 100
 
 def health_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     """Yield the answer of each drive."""
-    told = {health.disk: health for health in model.scenario.hardware.health}
+    by_disk = {health.disk: health for health in model.scenario.hardware.health}
     for disk in model.scenario.hardware.disks:
-        health = told.get(disk.name, HealthSpec(disk.name))
+        health = by_disk.get(disk.name, HealthSpec(disk.name))
         yield f"health/{disk.name}", _answer(health)
 
 

@@ -23,19 +23,19 @@ ORDINARY = (
 
 
 def log_lines(model: ModelComputer) -> list[tuple[float, int, str]]:
-    """Return what was written so far: seconds since the start, severity and text, in order."""
+    """Return the messages so far: seconds since the start, severity and text, in order."""
     scenario = model.scenario
     began_s = scenario.machine.uptime_s
     lines = [line for line in ORDINARY if line[0] < model.uptime_s]
     for entry in scenario.kernel_log:
-        lines += [(began_s + at_s, entry.priority, entry.text) for at_s in _moments(entry)]
+        lines += [(began_s + at_s, entry.priority, entry.text) for at_s in _times_s(entry)]
     return sorted(
         (line for line in lines if 0 <= line[0] <= model.uptime_s),
         key=lambda timed_line: timed_line[0],
     )
 
 
-def _moments(entry: LogSpec) -> list[float]:
+def _times_s(entry: LogSpec) -> list[float]:
     return [entry.at_s + number * entry.every_s for number in range(entry.times)]
 
 

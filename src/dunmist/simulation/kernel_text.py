@@ -11,6 +11,8 @@ from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.processes import CLK_PER_S
 from dunmist.simulation.stalls import Stalls
 
+HUGE_PAGE_MIB = 2
+
 
 def moving_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     """Yield the files that are written again at every tick."""
@@ -59,7 +61,7 @@ def stat(model: ModelComputer) -> str:
 
 
 def boot_s(model: ModelComputer) -> int:
-    """Return the moment of the start in seconds since 1970."""
+    """Return the time of the start in seconds since 1970."""
     machine = model.scenario.machine
     return round(datetime.fromisoformat(machine.started).timestamp() - machine.uptime_s)
 
@@ -97,27 +99,33 @@ def meminfo(model: ModelComputer) -> str:
         "MemFree": memory.free_mib,
         "MemAvailable": memory.free_mib + max(0.0, cache - 60) * 0.85 + reclaimable,
         "Buffers": cache * 0.05,
-        "Cached": cache * 0.95,
+        "Cached": cache * 0.95 + memory.files_mib,
         "SwapCached": 0,
         "Active": programs + cache * 0.4,
         "Inactive": cache * 0.6,
         "Active(anon)": programs,
-        "Inactive(anon)": cache * 0.05,
+        "Inactive(anon)": cache * 0.05 + memory.files_mib,
         "Unevictable": 0,
         "SwapTotal": machine.swap_mib,
         "SwapFree": machine.swap_mib - memory.swapped_mib,
         "Dirty": 1,
         "AnonPages": programs,
         "Mapped": cache * 0.2,
-        "Shmem": cache * 0.05,
+        "Shmem": cache * 0.05 + memory.files_mib,
         "KReclaimable": reclaimable,
         "Slab": kernel * 0.8,
         "SReclaimable": reclaimable,
         "SUnreclaim": kernel * 0.5,
         "KernelStack": kernel * 0.06,
         "PageTables": kernel * 0.14,
+        "Hugetlb": memory.reserved_mib,
+        "Hugepagesize": HUGE_PAGE_MIB,
     }
-    return "".join(f"{name + ':':<16}{round(value * 1024):>8} kB\n" for name, value in mib.items())
+    pages = round(memory.reserved_mib / HUGE_PAGE_MIB)
+    counts = f"HugePages_Total: {pages:>8}\nHugePages_Free:  {pages:>8}\n"
+    return counts + "".join(
+        f"{name + ':':<16}{round(value * 1024):>8} kB\n" for name, value in mib.items()
+    )
 
 
 def vmstat(model: ModelComputer) -> str:
@@ -168,6 +176,14 @@ def group_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
     quotas = {process.spec.cgroup: process.spec.quota_cores for process in model.processes.all}
     for path in {process.spec.cgroup for process in model.processes.all if process.spec.frozen}:
         yield f"sys/fs/cgroup{path}/cgroup.events", "populated 1\nfrozen 1\n"
+    for spec in model.scenario.programs:
+        if spec.tasks_most:
+            members = [each for each in model.processes.all if each.spec.cgroup == spec.cgroup]
+            tasks = sum(each.spec.threads for each in members)
+            directory = f"sys/fs/cgroup{spec.cgroup}"
+            yield f"{directory}/pids.max", f"{spec.tasks_most}\n"
+            yield f"{directory}/pids.current", f"{tasks}\n"
+            yield f"{directory}/pids.events", f"max {spec.tasks_refused}\n"
     for path, (usage_s, periods, limited, limited_s) in model.groups.items():
         directory, quota = f"sys/fs/cgroup{path}", quotas.get(path)
         limit = "max" if quota is None else round(quota * 100_000)

@@ -60,7 +60,7 @@ class ModelComputer:
         machine, hardware = scenario.machine, scenario.hardware
         self.scenario = scenario
         # by identity: two programs may be alike
-        self.places = {id(spec): index for index, spec in enumerate(scenario.programs)}
+        self.program_index = {id(spec): index for index, spec in enumerate(scenario.programs)}
         self.now_s = 0.0
         self.steps = 0
         self.chance = np.random.default_rng(seed)
@@ -75,6 +75,8 @@ class ModelComputer:
             machine.swap_mib,
             machine.swap_used_mib,
             machine.compressed_swap,
+            machine.files_in_memory_mib,
+            machine.huge_pages_mib,
         )
         self.disks = [Disk(spec) for spec in hardware.disks]
         self.links = [Link(spec) for spec in hardware.links]
@@ -117,7 +119,7 @@ class ModelComputer:
         return min(machine.max_mhz, machine.small_max_mhz) if is_small else machine.max_mhz
 
     def advance_to(self, now_s: float) -> None:
-        """Move on to a moment of virtual time in small steps."""
+        """Move on to a virtual time in small steps."""
         while self.now_s < now_s - 1e-9:
             self._step(min(STEP_S, now_s - self.now_s))
 
@@ -160,7 +162,7 @@ class ModelComputer:
         machine = self.scenario.machine
         irq = min(0.9, machine.interrupts_per_s * INTERRUPT_S)
         capacity = len(self.processors) * (1 - machine.stolen_share) - irq
-        allowed = self._apply_quotas(lane_wants, step_s)
+        allowed = self._apply_bindings(self._apply_quotas(lane_wants, step_s))
         shares = share_processors(allowed, processes.lanes.nice, max(0.1, capacity))
         # the kernel counts a task whose quota ran out as one that waits for a CPU
         waited = shares.waited + lane_wants - allowed
@@ -181,7 +183,7 @@ class ModelComputer:
         return wants
 
     def _page_and_move(self, wanted: Floats, step_s: float) -> Floats:
-        """Move memory, disks and links; return the share of time each process is held up."""
+        """Move memory, disks and links; return the share of time that each process waits."""
         processes = self.processes
         figures = processes.figures
         figures["private_mib"] += processes.leaks * step_s
@@ -264,6 +266,15 @@ class ModelComputer:
                 figures[3] += (1 - quota / total) * step_s
         return wants
 
+    def _apply_bindings(self, wants: Floats) -> Floats:
+        """Return what is left of the wants on the CPUs that each thread may use."""
+        wants = wants.copy()
+        cpus_most = self.processes.lanes.cpus_most
+        for most in np.unique(cpus_most[cpus_most > 0]):
+            mine = cpus_most == most
+            wants[mine] *= min(1.0, float(most) / max(float(wants[mine].sum()), 1e-9))
+        return wants
+
     def _account_processes(
         self, ran: Floats, waited: Floats, held_up: Floats, step_s: float
     ) -> None:
@@ -287,7 +298,7 @@ class ModelComputer:
             self.groups.setdefault(path, [0.0, 0.0, 0.0, 0.0])[0] += share
         self.forks += processes.forks_per_s * step_s
         busiest = np.bincount(lanes.process, own, count)
-        # one look sees the state of the moment: the one that takes more than half of the time
+        # one sample sees the present state: the one that takes more than half of the time
         stuck = (held_up > 0.5) & ~processes.held
         states = np.where(stuck, "D", np.where(busiest > 0.3, "R", "S"))
         for process, state, fixed in zip(processes.all, states, processes.fixed, strict=True):
@@ -310,7 +321,7 @@ class ModelComputer:
         room = np.full(count, 1.0 - machine.stolen_share)
         # device interrupts are served by one processor, as without a balancing daemon
         room[0] = max(0.0, room[0] - irq)
-        placed = place_on_processors(ran, room, self.steps // 10)
+        placed = place_on_processors(ran, room, self.steps // 10, lanes.cpus_most)
         busy = placed.sum(axis=1)
         system = placed @ lanes.system_share
         low = placed @ ((1 - lanes.system_share) * (lanes.nice > 0))

@@ -47,6 +47,8 @@ class Memory:
     swap_mib: float
     swap_quiet_mib: float = 0.0  # in swap from earlier, and not wanted back
     compressed: bool = False  # pages go to no disk and come back sooner
+    files_mib: float = 0.0  # in memory, of a tmpfs
+    reserved_mib: float = 0.0  # for huge pages
     private_mib: float = 0.0
     resident_mib: float = 0.0
     cache_mib: float = 0.0
@@ -61,6 +63,11 @@ class Memory:
         return self.resident_mib / self.private_mib if self.private_mib else 1.0
 
     @property
+    def unowned_mib(self) -> float:
+        """Memory that neither programs nor the file cache have."""
+        return self.kernel_mib + self.files_mib + self.reserved_mib
+
+    @property
     def compressed_mib(self) -> float:
         """Memory that compressed pages take."""
         return self.swapped_mib * COMPRESSED_SIZE if self.compressed else 0.0
@@ -68,7 +75,7 @@ class Memory:
     @property
     def free_mib(self) -> float:
         """Memory that nobody uses."""
-        used = self.kernel_mib + self.resident_mib + self.cache_mib + self.compressed_mib
+        used = self.unowned_mib + self.resident_mib + self.cache_mib + self.compressed_mib
         return max(0.0, self.total_mib - used)
 
     def step(
@@ -86,12 +93,12 @@ class Memory:
         ``kept_out_share`` is what limits of their own keep out of memory, of what they let in, for
         each process; ``kept_out_mib`` the sum of it.
         """
-        room = self.total_mib - self.kernel_mib - LEAST_CACHE_MIB - self.compressed_mib
+        room = self.total_mib - self.unowned_mib - LEAST_CACHE_MIB - self.compressed_mib
         excess = max(0.0, private_mib - room)
         self.private_mib = private_mib
         self.swapped_mib = min(self.swap_mib, max(excess, self.swap_quiet_mib) + kept_out_mib)
         self.resident_mib = min(private_mib, room)
-        left = self.total_mib - self.kernel_mib - self.resident_mib - self.compressed_mib
+        left = self.total_mib - self.unowned_mib - self.resident_mib - self.compressed_mib
         self.cache_mib = max(LEAST_CACHE_MIB, min(self.cache_wanted_mib, left - 60.0))
         beyond = max(0.0, touched_mib / room - 1.0)
         gain = COMPRESSED_STALL if self.compressed else 1.0

@@ -129,14 +129,14 @@ def _disk_files(disk: DiskSpec) -> Iterator[tuple[str, str]]:
     yield f"{directory}/{disk.name}1/partition", "1\n"
 
 
-def _diskstats_line(place: int, disk: Disk) -> str:
+def _diskstats_line(index: int, disk: Disk) -> str:
     figures = [
         disk.reads, 0, disk.read_bytes / SECTOR_BYTES, disk.read_s * 1e3, disk.writes, 0,
         disk.written_bytes / SECTOR_BYTES, disk.write_s * 1e3, disk.in_flight, disk.busy_s * 1e3,
         disk.queued_s * 1e3, 0, 0, 0, 0, 200, 10,
     ]
     numbers = " ".join(str(round(figure)) for figure in figures)
-    return f"   8 {16 * place:>7} {disk.spec.name} {numbers}\n"
+    return f"   8 {16 * index:>7} {disk.spec.name} {numbers}\n"
 
 
 def _link_files(link: LinkSpec) -> Iterator[tuple[str, str]]:

@@ -9,7 +9,7 @@ from dunmist.simulation.processes import CLK_PER_S, ModelProcess
 # include/linux/sched.h
 PF_KTHREAD, PF_FORKNOEXEC = 0x00200000, 0x00000040
 PAGE_BYTES = 4096
-# of who waits until the journal has a transaction on the disk (fs/jbd2/journal.c)
+# of a task that waits until the journal has a transaction on the disk (fs/jbd2/journal.c)
 STACK = (
     "[<0>] jbd2_log_wait_commit+0x9c/0x130\n[<0>] ext4_sync_file+0x1c0/0x350\n"
     "[<0>] do_fsync+0x38/0x70\n[<0>] do_syscall_64+0x5d/0xc0\n"
@@ -37,6 +37,7 @@ def still_files(process: ModelProcess, uid: int) -> Iterator[tuple[str, str]]:
             f"Name:\t{spec.name[:15]}\nState:\tS (sleeping)\nTgid:\t{process.pid}\n"
             f"Pid:\t{process.pid}\nPPid:\t{process.ppid}\nUid:\t{ids}\nGid:\t{ids}\n"
             f"VmSwap:\t       0 kB\nThreads:\t{spec.threads}\n"
+            + (f"Cpus_allowed_list:\t0-{spec.cpus_most - 1}\n" if spec.cpus_most else "")
         ),
     )
     yield "cgroup", f"0::{spec.cgroup}\n"
@@ -119,7 +120,7 @@ def _rollup(private: int, shared: int) -> str:
 
 
 def _positions(process: ModelProcess, figures: dict[str, float]) -> Iterator[tuple[str, str]]:
-    """Yield how far each open file is."""
+    """Yield the position in each open file."""
     spec = process.spec
     first = 1 if spec.graphics_share else 0
     moved = [(share * figures["read_bytes"], "0100000") for share in spec.reads.values()]

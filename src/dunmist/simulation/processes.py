@@ -74,6 +74,7 @@ class Lanes:
         self.is_child = self.thread < 0
         specs = [processes[index].spec for index in self.process]
         self.nice = np.array([float(spec.nice) for spec in specs])
+        self.cpus_most = np.array([spec.cpus_most for spec in specs])
         self.system_share = np.array([spec.system_share for spec in specs])
 
 

@@ -21,7 +21,7 @@ Driver = Literal["heat", "paging", "disk", "interrupts"]
 
 
 class Spec(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Base of all parts of a scenario: a word that is none is an error."""
+    """Base of all parts of a scenario: an unknown word is an error."""
 
 
 class MachineSpec(Spec, frozen=True):
@@ -40,6 +40,8 @@ class MachineSpec(Spec, frozen=True):
     packages: int = 1  # sockets
     threads_per_core: int = 1
     cache_mib: int = 1500  # file cache wanted
+    files_in_memory_mib: int = 0  # files on a tmpfs that no program maps
+    huge_pages_mib: int = 0  # reserved for huge pages, and unused
     swap_mib: int = 2048
     swap_used_mib: int = 0  # from earlier, and not wanted back
     uptime_s: float = 93_600.0
@@ -102,7 +104,10 @@ class ProgramSpec(Spec, frozen=True):
     defunct: int = 0  # children that nobody waited for
     restarts_every_s: float = 0.0  # dies and is started again
     quota_cores: float | None = None  # of its control group
+    cpus_most: int = 0  # the first ones, which it may run on; 0 for all
     frozen: bool = False  # its control group
+    tasks_most: int = 0  # limit of its control group; 0 for none
+    tasks_refused: int = 0  # by that limit
     driver: Driver | None = None  # the demand follows this instead
     age_s: float | None = None  # before the capture; None since the computer started
     autostarts: bool = False
@@ -361,8 +366,8 @@ def _over(base: dict[str, Any], table: dict[str, Any]) -> dict[str, Any]:
 
 @cache
 def _text(folder: str, name: str) -> str:
-    place = files("dunmist.simulation") / folder / f"{name}.toml"
-    return place.read_text(encoding="utf-8")
+    file = files("dunmist.simulation") / folder / f"{name}.toml"
+    return file.read_text(encoding="utf-8")
 
 
 def _table(folder: str, name: str) -> dict[str, Any]:

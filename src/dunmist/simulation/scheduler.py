@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
+Ints = NDArray[np.int_]
 # the weight of neighbouring nice values differs by this factor, sched(7)
 NICE_STEP = 1.25
 # on a machine with twice as much wanted as it has, even a thread that gets all it wants waits for
@@ -53,11 +54,13 @@ def _crowd(wanted: Floats, weights: Floats) -> Floats:
     return np.asarray([of_weight[weight] for weight in weights])
 
 
-def place_on_processors(ran: Floats, room: Floats, turn: int) -> Floats:
-    """Return what each CPU ran of each thread, shape (processors, threads).
+def place_on_processors(
+    ran: Floats, room: Floats, turn: int, cpus_most: Ints | None = None
+) -> Floats:
+    """Return the time of each thread on each CPU, shape (processors, threads).
 
     ``room`` is what each CPU has to give. Threads move about: where they start changes with
-    ``turn``.
+    ``turn``. A thread may run on the first ``cpus_most`` only; 0 is all.
     """
     processors = len(room)
     placed = np.zeros((processors, len(ran)))
@@ -66,7 +69,8 @@ def place_on_processors(ran: Floats, room: Floats, turn: int) -> Floats:
     for position, thread in enumerate(large[np.argsort(-ran[large])]):
         left = float(ran[thread])
         order = np.lexsort(((np.arange(processors) - position - turn) % processors, -room))
-        for number in order:
+        most = int(cpus_most[thread]) if cpus_most is not None else 0
+        for number in order[order < most] if most else order:
             part = min(left, float(room[number]))
             placed[number, thread] += part
             room[number] -= part

@@ -1,6 +1,6 @@
 """Sockets of a model computer: the text tables below ``proc/net``, and who holds which.
 
-A socket's inode is made from its program's place in the scenario, so that the table and the
+A socket's inode is made from its program's index in the scenario, so that the table and the
 descriptors agree.
 """
 
@@ -117,7 +117,7 @@ def counters(model: ModelComputer) -> Iterator[tuple[str, str]]:
 
 
 def descriptors(model: ModelComputer, process: ModelProcess) -> list[str]:
-    """Return what the descriptors of a process lead to."""
+    """Return the targets of a process's descriptors."""
     if process.spec.kernel or process.defunct:
         return []
     held = [] if process.worker else list(_sockets(model, process.spec))
@@ -131,7 +131,7 @@ def descriptors(model: ModelComputer, process: ModelProcess) -> list[str]:
 def _sockets(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
     if not spec.listens and not spec.talks_to:
         return
-    inode = FIRST_INODE + INODES_EACH * model.places[id(spec)]
+    inode = FIRST_INODE + INODES_EACH * model.program_index[id(spec)]
     listening = (_Socket(0, port, "0.0.0.0", 0, LISTEN) for port in spec.listens)
     ends = chain(listening, _connections(model, spec), _accepted(model, spec))
     for index, end in enumerate(ends):
@@ -140,7 +140,7 @@ def _sockets(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
 
 def _connections(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
     """Yield the connections that a program made; their inodes are given later."""
-    inode = FIRST_INODE + INODES_EACH * model.places[id(spec)]
+    inode = FIRST_INODE + INODES_EACH * model.program_index[id(spec)]
     for index, end in enumerate(spec.talks_to, start=len(spec.listens)):
         address, _, port_text = end.rpartition(":")
         own_port = FIRST_PORT + inode % 9973 + index
@@ -155,10 +155,10 @@ def _accepted(model: ModelComputer, spec: ProgramSpec) -> Iterator[_Socket]:
                 yield _Socket(0, end.remote_port, OWN_ADDRESS, end.local_port, ESTABLISHED)
 
 
-def _line(place: int, socket: _Socket, uid: int) -> str:
+def _line(index: int, socket: _Socket, uid: int) -> str:
     own = "0.0.0.0" if socket.state == LISTEN else OWN_ADDRESS
     return (
-        f"{place:>4}: {_hexadecimal(own)}:{socket.local_port:04X} "
+        f"{index:>4}: {_hexadecimal(own)}:{socket.local_port:04X} "
         f"{_hexadecimal(socket.remote)}:{socket.remote_port:04X} {socket.state:02X} "
         f"00000000:00000000 00:00000000 00000000 {uid:>5}        0 {socket.inode} 1 "
         f"0000000000000000 100 0 0 10 0\n"

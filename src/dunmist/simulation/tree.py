@@ -195,11 +195,11 @@ class ComputerTree:
         key = process.pid
         if self._descriptors.get(key) == count or self._is_hidden(f"{directory}fd/0"):
             return
-        place = self._directory / directory / "fd"
-        place.mkdir(parents=True, exist_ok=True)
+        descriptors = self._directory / directory / "fd"
+        descriptors.mkdir(parents=True, exist_ok=True)
         held = sockets.descriptors(self._model, process)
         for number in range(self._descriptors.get(key, 0), len(held)):
-            (place / str(number)).symlink_to(held[number])
+            (descriptors / str(number)).symlink_to(held[number])
         self._descriptors[key] = count
 
     def _link(self, name: str, target: str) -> None:

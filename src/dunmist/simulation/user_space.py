@@ -36,7 +36,7 @@ def user_space_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
 
 
 def file_system_room(model: ModelComputer) -> Iterator[tuple[str, str]]:
-    """Yield what file systems answer about their room now."""
+    """Yield the present room of each file system."""
     for file_system in model.scenario.hardware.file_systems:
         blocks = round(file_system.gib * (1 << 30) / BLOCK_BYTES)
         grown = file_system.grows_mib_per_s * model.now_s * (1 << 20) / BLOCK_BYTES

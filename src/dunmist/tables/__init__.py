@@ -2,7 +2,7 @@
 
 Takes what was judged, gives tables for people and programs. Names of tables and columns stay as
 they are; ``docs/views.md`` is made from the declarations. Shares are from 0 to 1, cores are logical
-CPUs in use, moments are seconds since 1970; a list in a cell is text with blanks between.
+CPUs in use, timestamps are seconds since 1970; a list in a cell is text with blanks between.
 """
 
 from dunmist.tables.applications import APPLICATIONS as APPLICATIONS
@@ -16,7 +16,7 @@ from dunmist.tables.cells import number_text as number_text
 from dunmist.tables.cells import plain as plain
 from dunmist.tables.cores import CORES as CORES
 from dunmist.tables.cores import INTERRUPTS as INTERRUPTS
-from dunmist.tables.cores import in_place as in_place
+from dunmist.tables.cores import in_core_order as in_core_order
 from dunmist.tables.declared import CURVES as CURVES
 from dunmist.tables.declared import Column as Column
 from dunmist.tables.declared import Filled as Filled

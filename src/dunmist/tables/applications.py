@@ -146,8 +146,8 @@ def label_of(application: Application) -> str:
     if not application.has_namesakes or main is None:
         return application.name
     words = [word for word in main.facts.command_line[1:] if not word.startswith("-")]
-    told = words[0].rpartition("/")[2] if words else ""
-    return f"{application.name} {told or main.pid}"
+    program = words[0].rpartition("/")[2] if words else ""
+    return f"{application.name} {program or main.pid}"
 
 
 def _joined(values: Iterable[object]) -> str:

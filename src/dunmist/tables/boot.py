@@ -9,7 +9,7 @@ from dunmist.tables.declared import Column, Table, Width
 
 
 def boot_of(judged: Judged) -> Boot | None:
-    """Return how the start went, None if nothing is recorded."""
+    """Return the facts of the start, None if none is recorded."""
     last = judged.series.surveyed.last
     return last.boot if last else None
 

@@ -9,7 +9,7 @@ from dunmist.advice import percent, size_text, span_text
 from dunmist.harmless import harmless
 from dunmist.sparklines import curve_text
 from dunmist.tables.declared import CURVES, Unit
-from dunmist.timestamps import moment_text
+from dunmist.timestamps import timestamp_text
 
 EXACT_BELOW = 2**53  # whole numbers up to here are exact as floating point
 UNKNOWN = "–"
@@ -49,7 +49,7 @@ _WRITTEN: Mapping[Unit, Callable[[float], str]] = {
     "Hz": lambda value: f"{value / 1e6:.0f} MHz",
     "s": short_span_text,
     "at": lambda value: f"{value:.1f} s",
-    "moment": moment_text,
+    "moment": timestamp_text,
 }
 
 
@@ -61,7 +61,7 @@ def number_text(unit: Unit, value: float) -> str:
 
 
 def cell_text(unit: Unit, value: object, zone: tzinfo = UTC) -> str:
-    """Return a cell as people read it; moments are written in the given zone."""
+    """Return a cell as people read it; timestamps are written in the given zone."""
     shown = plain(value)
     if shown is None:
         return UNKNOWN
@@ -70,7 +70,7 @@ def cell_text(unit: Unit, value: object, zone: tzinfo = UTC) -> str:
     if isinstance(shown, bool):
         return "yes" if shown else "no"
     if unit == "moment" and isinstance(shown, int | float):
-        return moment_text(float(shown), zone)
+        return timestamp_text(float(shown), zone)
     if isinstance(shown, int | float):
         return number_text(unit, float(shown))
     return str(shown)
@@ -91,6 +91,6 @@ def plain(value: Any) -> Any:  # noqa: ANN401 - a cell may be anything
             return None
         if value.is_integer() and abs(value) < EXACT_BELOW:
             return int(value)
-        # a moment since 1970 has ten digits, of which none may be lost
+        # a timestamp since 1970 has ten digits, of which none may be lost
         return round(value) if abs(value) >= WHOLE_FROM else float(f"{value:.6g}")
     return harmless(value) if isinstance(value, str) else value

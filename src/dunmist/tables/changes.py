@@ -38,7 +38,7 @@ def _changes(judged: Judged) -> list[Changed]:
 
 
 def _told(judged: Judged) -> Iterator[Changed]:
-    """Yield what package managers and times of files tell, with the programs it concerns."""
+    """Yield changes from package managers and file times, with the programs that they concern."""
     series, surveyed = judged.series, judged.series.surveyed
     concerned: dict[int, str] = {}
     for culprit in judged.diagnosis.culprits:

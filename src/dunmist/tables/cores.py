@@ -14,13 +14,13 @@ TIME_KINDS = ("user", "nice", "system", "iowait", "irq", "softirq", "steal")
 HZ_PER_KHZ = 1e3
 
 
-def in_place(processors: list[LogicalProcessor]) -> list[LogicalProcessor]:
+def in_core_order(processors: list[LogicalProcessor]) -> list[LogicalProcessor]:
     """Return processors that share a core, and cores that share a package, together."""
 
-    def place(logical_processor: LogicalProcessor) -> tuple[int, int, int]:
+    def core_key(logical_processor: LogicalProcessor) -> tuple[int, int, int]:
         package, core = (
-            (logical_processor.place.package, logical_processor.place.core)
-            if logical_processor.place
+            (logical_processor.hardware.package, logical_processor.hardware.core)
+            if logical_processor.hardware
             else (None, None)
         )
         return (
@@ -29,25 +29,25 @@ def in_place(processors: list[LogicalProcessor]) -> list[LogicalProcessor]:
             logical_processor.number,
         )
 
-    return sorted(processors, key=place)
+    return sorted(processors, key=core_key)
 
 
 class OneCpu(NamedTuple):
     """One logical CPU, and who used most of it, by where processes were seen."""
 
     cpu: LogicalProcessor
-    place: Processor | None
+    hardware: Processor | None
     busiest_application: str | None
     busiest_cores: float | None
 
 
 def _cores(judged: Judged) -> Iterator[OneCpu]:
-    for cpu in in_place(judged.series.machine.processors):
-        yield OneCpu(cpu, cpu.place, *_busiest(judged.series, cpu.number))
+    for cpu in in_core_order(judged.series.machine.processors):
+        yield OneCpu(cpu, cpu.hardware, *_busiest(judged.series, cpu.number))
 
 
 def _busiest(series: Series, number: int) -> tuple[str | None, float | None]:
-    """Return which application used most of a CPU, and how much of it."""
+    """Return the application that used most of a CPU, and its share."""
     used = series.processor_cpu_s
     if number >= len(used) or not used[number].any():
         return None, None
@@ -60,7 +60,7 @@ def _kind_share(kind: str) -> Callable[[OneCpu], float]:
 
 
 def _base_clock_hz(row: OneCpu) -> float | None:
-    return row.place.base_khz * HZ_PER_KHZ if row.place and row.place.base_khz else None
+    return row.hardware.base_khz * HZ_PER_KHZ if row.hardware and row.hardware.base_khz else None
 
 
 CORES: Table[OneCpu] = Table(
@@ -69,9 +69,9 @@ CORES: Table[OneCpu] = Table(
     (
         Column("cpu", "number", "number of the logical CPU", lambda row: row.cpu.number),
         Column("core", "number", "core that it belongs to",
-            lambda row: row.place and row.place.core),
+            lambda row: row.hardware and row.hardware.core),
         Column("package", "number", "package that the core is in",
-            lambda row: row.place and row.place.package),
+            lambda row: row.hardware and row.hardware.package),
         Column("busy_mean", "share", "share of its time in which it did not idle, mean",
             lambda row: row.cpu.busy.mean(), answers=("least",)),
         Column("busy_median", "share", "the same, median", lambda row: row.cpu.busy.median()),
@@ -94,9 +94,9 @@ CORES: Table[OneCpu] = Table(
         Column("max_clock_hz", "Hz", "greatest possible clock", lambda row: row.cpu.max_clock_hz),
         Column("base_clock_hz", "Hz", "clock that it holds with all cores busy", _base_clock_hz),
         Column("governor", "text", "what chooses its clock",
-            lambda row: row.place and row.place.governor),
+            lambda row: row.hardware and row.hardware.governor),
         Column("capacity", "number", "strength of its kind of core; 1024 is the strongest",
-            lambda row: row.place and row.place.capacity),
+            lambda row: row.hardware and row.hardware.capacity),
     ),
     _cores,
     shown=("cpu", "core", "package", "busy_mean", "busy_max", "busiest_application",

@@ -79,7 +79,7 @@ class Column(NamedTuple, Generic[R]):
         return Column(*self[:3], value, *self[4:])
 
     def cell(self, record: R) -> object:
-        """Return what it says of a record."""
+        """Return its value of a record."""
         if self.value is not None:
             return self.value(record)
         return getattr(record, self.name)
@@ -168,17 +168,17 @@ class Filled(NamedTuple):
 
     table: Table[Any]
     rows: list[Row]
-    zone: tzinfo = UTC  # of the patient, in which moments are written
+    zone: tzinfo = UTC  # of the patient, in which timestamps are written
 
     def with_rows(self, rows: list[Row]) -> "Filled":
         """Return the same table with other rows."""
         return self._replace(rows=rows)
 
     def cells(self, name: str) -> list[Any]:
-        """Return what one column has, from the first row to the last."""
+        """Return the values of one column, from the first row to the last."""
         return [row[name] for row in self.rows]
 
-    def is_told(self, name: str) -> bool:
+    def has_figures(self, name: str) -> bool:
         """Whether any row knows something of a column."""
         return not all(is_unknown(row[name]) for row in self.rows)
 
@@ -188,7 +188,7 @@ class Filled(NamedTuple):
         for name, up in reversed(list(zip(names, upwards, strict=True))):
             known = [row for row in rows if not is_unknown(row[name])]
             unknown = [row for row in rows if is_unknown(row[name])]
-            known.sort(key=lambda row: _place(row[name]), reverse=not up)
+            known.sort(key=lambda row: _sort_key(row[name]), reverse=not up)
             rows = [*known, *unknown]
         return self.with_rows(rows)
 
@@ -215,8 +215,8 @@ def is_unknown(cell: object) -> bool:
     return cell is None or (isinstance(cell, float) and math.isnan(cell))
 
 
-def _place(cell: object) -> tuple[int, float, str]:
-    """Return what a known cell is sorted by: figures before texts, a curve by its mean."""
+def _sort_key(cell: object) -> tuple[int, float, str]:
+    """Return the sort key of a known cell: figures before texts, a curve by its mean."""
     if isinstance(cell, Real):
         return 0, float(cell), ""
     if isinstance(cell, list):

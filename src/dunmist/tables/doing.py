@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from dunmist.advice import Doing, Judged, brief_of, file_name, kind_of_code
-from dunmist.series import Application, CodePlace
+from dunmist.series import Application, CodeLocation
 from dunmist.tables.declared import Column, Table, Width
 from dunmist.tables.shared_columns import APPLICATION, APPLICATION_NUMBER, PID
 
@@ -34,7 +34,7 @@ class SampledFunction(NamedTuple):
     """One function in which an application was found, of so many samples."""
 
     application: Application
-    place: CodePlace
+    location: CodeLocation
     samples: int
 
 
@@ -43,8 +43,8 @@ def _code(judged: Judged) -> Iterator[SampledFunction]:
         use = judged.series.code.get(application.number)
         if use is None or use.samples < judged.diagnosis.limits.code.samples_least:
             continue
-        for place in use.places[:FUNCTIONS_MOST]:
-            yield SampledFunction(application, place, use.samples)
+        for location in use.locations[:FUNCTIONS_MOST]:
+            yield SampledFunction(application, location, use.samples)
 
 
 def _main_pid(row: Activity | SampledFunction) -> int | None:
@@ -52,7 +52,7 @@ def _main_pid(row: Activity | SampledFunction) -> int | None:
 
 
 def _work(row: SampledFunction) -> str | None:
-    kind = kind_of_code(row.place.mapping, row.place.function)
+    kind = kind_of_code(row.location.mapping, row.location.function)
     return kind.does if kind else None
 
 
@@ -85,16 +85,16 @@ CODE: Table[SampledFunction] = Table(
         APPLICATION.of(lambda row: row.application.name),
         APPLICATION_NUMBER.of(lambda row: row.application.number),
         PID.of(_main_pid),
-        Column("share", "share", "of the samples of the program", lambda row: row.place.share,
+        Column("share", "share", "of the samples of the program", lambda row: row.location.share,
             answers=("least",)),
         Column("samples", "number", "how often it was found there",
-            lambda row: round(row.place.share * row.samples)),
+            lambda row: round(row.location.share * row.samples)),
         Column("function", "text", "name of the function, where one is known",
-            lambda row: row.place.function, width=Width(14, 40)),
+            lambda row: row.location.function, width=Width(14, 40)),
         Column("file", "text", "program, library or kernel",
-            lambda row: file_name(row.place.mapping), width=Width(14, 40)),
+            lambda row: file_name(row.location.mapping), width=Width(14, 40)),
         Column("work", "text", "kind of work that it is for", _work, width=Width(20, 60)),
-        Column("path", "text", "where the file lies", lambda row: row.place.mapping,
+        Column("path", "text", "where the file lies", lambda row: row.location.mapping,
             width=Width(20, 60)),
     ),
     _code,

@@ -15,7 +15,7 @@ class Logged(NamedTuple):
     end_s: float
 
     def ago_s(self, at_s: float) -> float:
-        """Return how long before the end of the capture a moment lies."""
+        """Return the time from a timestamp to the end of the capture."""
         return round(max(0.0, self.end_s - at_s), 3)
 
 

@@ -95,7 +95,7 @@ class Use(NamedTuple):
 
 
 def _use(judged: Judged) -> Iterator[Use]:
-    """Yield what people ask for first; used is all that is not available."""
+    """Yield the figures that people ask for first; used is all that is not available."""
     machine = judged.series.machine
 
     def last(word: str) -> float | None:
@@ -142,7 +142,7 @@ class Holder(NamedTuple):
 
 
 def _holders(judged: Judged) -> Iterator[Holder]:
-    """Yield who holds memory at the end."""
+    """Yield the applications that hold memory at the end."""
     series = judged.series
     exact: dict[Application, float] = defaultdict(float)
     swapped: dict[Application, float] = defaultdict(float)

@@ -26,7 +26,7 @@ class OneSocket(NamedTuple):
         return self.socket.facts
 
     def words(self, word: Callable[[Process], str | None]) -> str | None:
-        """Return what is said of its owners, each thing once."""
+        """Return the distinct values of its owners."""
         return _words(self.owners, word)
 
 
@@ -43,7 +43,7 @@ def sockets_of(judged: Judged, sockets: Iterable[SocketSeries]) -> Iterator[OneS
 
 
 def scope_of(socket: SocketSeries) -> str:
-    """Return who can reach a listening socket, or where the other end of a connection is.
+    """Return the reach of a listening socket, or the location of a connection's other end.
 
     A listener is open to the network or only to this computer; only listeners are open.
     """
@@ -141,7 +141,7 @@ class Peer(NamedTuple):
 
 
 def _peers(judged: Judged) -> Iterator[Peer]:
-    """Yield what was moved with each other computer, the most first."""
+    """Yield the traffic with each other computer, the most first."""
     by_address: dict[str, list[SocketSeries]] = defaultdict(list)
     for socket in judged.series.sockets:
         address = plain_address(socket.facts.remote)

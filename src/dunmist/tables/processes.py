@@ -202,6 +202,8 @@ PROCESS_COLUMNS: tuple[Column[OneProcess], ...] = (
         lambda row: _kib(row.detail.virtual_kib if row.detail else None)),
     Column("bits", "number", "word size of its program: 32 or 64",
         lambda row: row.detail and row.detail.bits),
+    Column("allowed_cpus", "number", "number of logical CPUs that it may run on",
+        lambda row: row.detail and row.detail.cpus),
     RSS_BYTES.of(lambda row: _pages(row, row.sample.rss_pages)),
     PRIVATE_BYTES,
     COMMAND_LINE,

@@ -1,4 +1,4 @@
-"""Topic ``sessions``: who is logged in, and whose processes load the computer."""
+"""Topic ``sessions``: the users that are logged in, and the load of their processes."""
 
 from collections import defaultdict
 from collections.abc import Iterator
@@ -34,7 +34,7 @@ SESSIONS: Table[Session] = Table(
 
 
 class Owner(NamedTuple):
-    """One user, and what the processes of theirs use together."""
+    """One user, and the usage of all their processes."""
 
     user: str
     processes: int

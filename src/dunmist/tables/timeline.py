@@ -15,7 +15,7 @@ from dunmist.tables.declared import Column, Table, Width
 NAMED_MOST = 4
 # what the sampler noted itself; starts and ends have names
 TOLD_BY_NAME = ("exit", "exec")
-MS = 3  # digits of a moment in seconds
+MS = 3  # digits of a timestamp in seconds
 
 
 class LevelAt(NamedTuple):
@@ -33,12 +33,12 @@ def _levels(judged: Judged) -> Iterator[LevelAt]:
     ends_s = judged.series.line.at_s[1:]
     for state in judged.diagnosis.resources:
         trace = state.trace
-        for row, moment_s in enumerate(ends_s) if trace else ():
+        for row, end_s in enumerate(ends_s) if trace else ():
             assert trace is not None
             yield LevelAt(
                 state.resource,
                 state.name,
-                round(float(moment_s), MS),
+                round(float(end_s), MS),
                 float(trace.used.values[row]),
                 None if trace.pressure is None else float(trace.pressure.values[row]),
                 LEVELS[int(trace.levels[row])],
@@ -72,7 +72,7 @@ class TimelineEvent(NamedTuple):
 
 
 def events_of(series: Series) -> list[TimelineEvent]:
-    """Return what happened during a capture, in order."""
+    """Return the events of a capture, in order."""
     events = [*_of_sampling(series), *_of_processes(series), *_of_counters(series)]
     return sorted(events, key=lambda event: (event.at_s, event.what))
 

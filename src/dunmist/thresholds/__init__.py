@@ -75,7 +75,7 @@ class Thresholds(Figures, frozen=True):
     compare: CompareLimits = CompareLimits()
 
     def of_disk(self, kind: DiskKind) -> DiskKindLimits:
-        """Return what a disk of a kind needs."""
+        """Return the service times of a kind of disk."""
         kinds: dict[DiskKind, DiskKindLimits] = {
             "spinning": self.disk_spinning,
             "solid": self.disk_solid,

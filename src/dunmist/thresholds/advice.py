@@ -54,5 +54,5 @@ class CodeLimits(Figures, frozen=True):
     unread_bytes_least: Bytes = 16_384
     # with something to send for less of the time, nothing else limits a connection
     busy_least: Share = 0.5
-    # held up by one side for this part of the time in which there was something to send
+    # limited by one side for this part of the time in which there was something to send
     limited_least: Share = 0.5

@@ -49,12 +49,12 @@ class EffectLimits(Figures, frozen=True):
 class ProveLimits(Figures, frozen=True):
     """Limits of a proof by pausing and resuming."""
 
-    # who is the cause holds up more than everybody else together, so that at least half goes with
+    # the cause makes tasks wait longer than all others together, so that at least half goes with
     # it; a fifth is a part worth a word
     cause_fall: Share = 0.5
     # a fifth of the waiting is worth a word
     part_fall: Share = 0.2
-    # less than this is nothing that others are held up by: they wait one part in twenty of their
+    # less than this makes no other task wait noticeably: they wait one part in twenty of their
     # time, a request is under way half of the time, or a line carries what a single picture would
     waiting_least: Share = 0.05
     # requests in the queue, mean

@@ -43,7 +43,7 @@ class CulpritLimits(Figures, frozen=True):
     written_least: Share = 0.2
     # a program that has printed less keeps no terminal busy: some hundred lines a second
     printed_least_bytes_per_s: BytesPerSecond = 20_000.0
-    # of the looks at a program that waits, so many are about files that another program serves
+    # of the samples of a program that waits, so many are about files that another program serves
     answered_waits_least: Share = 0.25
     # one task for a twentieth of the time
     waiting_least: Number = 0.05

@@ -34,7 +34,7 @@ class DiskLimits(Figures, frozen=True):
     # to the time of a slow small request comes that for the bytes of a larger one, at a fifth of
     # the rate that a disk of its kind has
     slow_times: Number = 5.0
-    # how often tasks were seen to wait is counted over at least this long: five looks, one a second
+    # waiting tasks are counted over at least this long: five samples, one a second
     seen_window_s: Seconds = 5.0
 
 

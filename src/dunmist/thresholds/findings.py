@@ -35,8 +35,17 @@ class FindingLimits(Figures, frozen=True):
     new_cores: Cores = 0.25
     # ... or where it holds as much memory as a small desktop program
     new_bytes: Bytes = 200e6
+    # tasks of a bound program that wait for a CPU at any time, ...
+    bound_waiting: Number = 0.5
+    # ... while so much of the others idles
+    bound_idle_cores: Cores = 0.5
     # half of the memory in one application
     memory_hog: Share = 0.50
+    # files in memory, an unused reserve or the kernel hold a quarter of the memory; the pictures
+    # that programs share with a display take less
+    unowned_memory: Share = 0.25
+    # a file system with a smaller part of the files in memory is not named
+    unowned_part: Share = 0.10
     # the hypervisor took a tenth of the time that was wanted, which people notice
     stolen: Share = 0.10
     # ended processes that nobody waited for; a few are of no account

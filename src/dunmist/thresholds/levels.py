@@ -1,7 +1,7 @@
 """Conditions of the levels of a resource: one declaration for the triage and the live view.
 
 Each function takes the figures of one thing and gives the condition for each level. The triage
-hands in figures of every interval at once, the live view those of one moment (``Reading``); both
+hands in figures of every interval at once, the live view those of one tick (``Reading``); both
 compare and combine in the same way. A level without a condition cannot be reached.
 """
 
@@ -46,7 +46,7 @@ AnyFigure = TypeVar("AnyFigure", bound=Figure)
 
 
 class Reading(float):
-    """A figure of one moment; nan where it is unknown, which meets no bound."""
+    """A figure of one tick; nan where it is unknown, which meets no bound."""
 
     def at_least(self, bound: float) -> Self:
         """Return 1 where it is not below a bound, else 0."""
@@ -70,7 +70,7 @@ class Reading(float):
 
 
 def level_of(conditions: Mapping[LevelWord, Reading]) -> LevelWord:
-    """Return the highest level whose condition holds at this moment."""
+    """Return the highest level whose condition holds now."""
     return next((level for level in reversed(LEVELS) if conditions.get(level, 0.0) > 0), "calm")
 
 

@@ -8,7 +8,7 @@ class LinkLimits(Figures, frozen=True):
 
     # a packet or more waits to be sent, ...
     queued_bytes: Bytes = 1000.0
-    # ... at this share of the looks that were taken within so many seconds: the line takes no more
+    # ... in this share of the samples within so many seconds: the line takes no more
     queued_share: Share = 0.6
     # queues are sampled once a second, so this holds five samples
     queue_window_s: Seconds = 5.0

@@ -43,7 +43,7 @@ class SureLimits(Figures, frozen=True):
     error: Share = 0.005
     # a program that starts is busy for some seconds, and that is no verdict
     least_s: Seconds = 6.0
-    # and who is to blame must be this likely
+    # and the first culprit must be this likely
     confidence_least: Share = 0.8
 
 

@@ -8,6 +8,7 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings import (
     applications,
     cpu,
+    cpu_binding,
     devices,
     drives,
     heat,
@@ -18,6 +19,7 @@ from dunmist.diagnosis.findings import (
     processes,
     reach,
     services,
+    unowned_memory,
 )
 from dunmist.diagnosis.findings.rules import rules_of
 from dunmist.diagnosis.records import Finding, ResourceState
@@ -26,7 +28,9 @@ from dunmist.diagnosis.words import SEVERITIES
 
 SUBJECTS = (
     cpu,
+    cpu_binding,
     memory,
+    unowned_memory,
     devices,
     reach,
     heat,

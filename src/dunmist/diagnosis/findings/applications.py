@@ -48,7 +48,7 @@ SYSTEM_PROGRAMS = frozenset(
 PEOPLES_PLACES = re.compile(r"/(?:home|root|tmp|var/tmp|dev/shm|media|mnt)/")
 
 
-def is_odd_place(path: str) -> bool:
+def is_unusual_path(path: str) -> bool:
     """Whether programs are not installed in the place of a path."""
     return ODD_PLACES.search(path) is not None
 
@@ -60,7 +60,7 @@ def _executables(exam: Examination) -> list[Finding]:
         path, application = process.facts.executable or "", process.application
         if application.observer:
             continue
-        if is_odd_place(path):
+        if is_unusual_path(path):
             odd["odd-location", application] = process
         if path.endswith(DELETED) and not path.startswith(NO_FILES):
             odd["deleted-executable", application] = process
@@ -99,7 +99,7 @@ def _lookalikes(exam: Examination) -> list[Finding]:
 
 
 def name_shape(name: str) -> str:
-    """Return what a name reads like: equal for names that are easily taken for one another."""
+    """Return the reading of a name, equal for names that are easily mistaken for one another."""
     shape = name.lower()
     for pair, letter in LOOKALIKES:
         shape = shape.replace(pair, letter)
@@ -109,7 +109,7 @@ def name_shape(name: str) -> str:
 def _is_installed(exam: Examination, process: Process) -> tuple[bool, bool, bool]:
     path = process.facts.executable or ""
     packaged = exam.series.surveyed.package_of_file(path) is not None
-    return (not is_odd_place(path), packaged, not path.endswith(DELETED))
+    return (not is_unusual_path(path), packaged, not path.endswith(DELETED))
 
 
 @finds("lookalike-name")
@@ -124,9 +124,13 @@ def _impostors(exam: Examination) -> list[Finding]:
         is_task = any(KERNEL_NAMES.match(name) for name in called)
         is_copy = path.rpartition("/")[2] in SYSTEM_PROGRAMS and PEOPLES_PLACES.match(path)
         if is_task or is_copy:
-            told = figure("impostor", float(process.pid), name=facts.name, path=path or "unknown")
+            evidence = figure(
+                "impostor", float(process.pid), name=facts.name, path=path or "unknown"
+            )
             name = facts.name if is_task else path.rpartition("/")[2]
-            findings.append(Finding("lookalike-name", "concern", name, [told], process.application))
+            findings.append(
+                Finding("lookalike-name", "concern", name, [evidence], process.application)
+            )
     return findings
 
 

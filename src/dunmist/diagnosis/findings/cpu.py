@@ -4,6 +4,7 @@ from collections import Counter, defaultdict
 
 import numpy as np
 
+from dunmist.diagnosis.cpu_binding import find_bindings
 from dunmist.diagnosis.cpu_starvation import find_starved
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
@@ -30,6 +31,8 @@ BACKGROUND: tuple[Kind, Severity] = ("steady-background", "note")
 @finds("core-bound")
 def _core_bound(exam: Examination) -> list[Finding]:
     by_application: dict[Application, list[Bound]] = defaultdict(list)
+    # more CPUs would help one that may only run on some
+    elsewhere = {binding.application for binding in exam.once(find_bindings)}
     for bound in exam.once(find_bound):
         by_application[bound.process.application].append(bound)
     return [
@@ -48,6 +51,7 @@ def _core_bound(exam: Examination) -> list[Finding]:
             application,
         )
         for application, same in by_application.items()
+        if application not in elsewhere
     ]
 
 
@@ -90,7 +94,7 @@ def _spawn_storm(exam: Examination) -> list[Finding]:
     forks = exam.typical(exam.series.machine.forks_per_s)
     if forks < table.spawn_forks_per_s or not exam.applications:
         return []
-    # the storm is whose children were never seen, not who is seen to work most
+    # the starter of unseen children makes the storm, not the busiest program that was seen
     first = max(exam.applications, key=lambda application: application.short_lived_cores.mean())
     short = first.short_lived_cores.mean()
     if short < table.spawn_cores:
@@ -230,11 +234,11 @@ def _low_clock(exam: Examination, strained: StrainedResources) -> list[Finding]:
 
 
 def _why_low(exam: Examination) -> list[EvidenceFigure]:
-    """Return what may hold the clock: a governor that saves power, a battery that runs down."""
+    """Return possible reasons for a low clock: a power-saving governor, a low battery."""
     governors = Counter(
-        processor.place.governor
+        processor.hardware.governor
         for processor in exam.series.machine.processors
-        if processor.place and processor.place.governor
+        if processor.hardware and processor.hardware.governor
     )
     evidence = [
         figure("clock-governor", float(count), name=name)

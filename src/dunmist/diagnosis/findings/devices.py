@@ -97,7 +97,7 @@ def _held_by_deleted(exam: Examination, storage: Storage) -> list[EvidenceFigure
 
 
 def _filling(exam: Examination, storage: Storage) -> list[EvidenceFigure]:
-    """Return how soon a file system is full if it goes on so, and who writes most meanwhile."""
+    """Return the time until a file system is full at this rate, and the heaviest writer."""
     surveyed, line, table = exam.series.surveyed, exam.series.line, exam.limits.storage
     grown, available = surveyed.filled_bytes(storage.point), storage.about.available_bytes
     if grown is None or available is None:
@@ -169,7 +169,7 @@ def _broken_links(exam: Examination) -> list[Finding]:
 
 
 def _sent_again_over(exam: Examination) -> dict[str | None, EvidenceFigure]:
-    """Return what each link had to send again, by the connections that have its addresses."""
+    """Return the retransmissions of each link, from the connections with its addresses."""
     table = exam.limits.findings
     sent_again_over: dict[str | None, EvidenceFigure] = {}
     for link in exam.series.devices.outward_links:

@@ -35,7 +35,7 @@ def _drives(exam: Examination) -> list[Finding]:
 
 
 def _failing(drive: DriveHealth, table: DriveLimits) -> list[EvidenceFigure]:
-    """Return what says that a drive will probably fail, in its own words first."""
+    """Return the evidence that a drive will probably fail, its own report first."""
     evidence = []
     if drive.fails:
         evidence.append(figure("drive-fails", 1.0))
@@ -53,7 +53,7 @@ def _failing(drive: DriveHealth, table: DriveLimits) -> list[EvidenceFigure]:
 
 
 def _worn(drive: DriveHealth, table: DriveLimits) -> list[EvidenceFigure]:
-    """Return what says that a drive is near the end of its life."""
+    """Return the evidence that a drive is near the end of its life."""
     evidence = []
     if (drive.used_percent or 0) >= table.used_percent:
         evidence.append(figure("drive-used", float(drive.used_percent or 0) / 100.0))

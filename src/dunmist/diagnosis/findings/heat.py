@@ -101,7 +101,7 @@ def _parts(exam: Examination) -> list[Finding]:
 
 
 def _against_limit(exam: Examination, part: SensorSeries, limit: float) -> list[EvidenceFigure]:
-    """Return how hot a part is against its limit, and for how long it was above."""
+    """Return the temperature of a part against its limit, and the time above it."""
     level = part.level.at_ends()
     above_s = float((level.at_least(limit).values * exam.series.line.interval_s).sum())
     evidence = [figure("part-limit", exam.typical(level), name=part.name, of=limit)]
@@ -142,14 +142,14 @@ def _batteries(exam: Examination) -> list[Finding]:
 
 
 def held_share(power_supply: PowerSupply) -> float | None:
-    """Return what a battery holds of what it was made for, None if that is unknown."""
+    """Return the capacity of a battery against its design, None if unknown."""
     full = power_supply.energy_full or power_supply.charge_full
     design = power_supply.energy_full_design or power_supply.charge_full_design
     return full / design if full and design else None
 
 
 def hours_left(power_supply: PowerSupply) -> float | None:
-    """Return how long the charge lasts at the present drain, None if that is unknown."""
+    """Return the time that the charge lasts at the present drain, None if unknown."""
     if power_supply.energy_now is not None and power_supply.power_now:
         return power_supply.energy_now / abs(power_supply.power_now)
     if power_supply.charge_now is not None and power_supply.current_now:

@@ -71,7 +71,7 @@ def _severity(drift: Drift) -> Severity:
 
 
 def _slope(drift: Drift) -> EvidenceFigure:
-    """Return by how much the figure moves a week, with its interval."""
+    """Return the change of the figure per week, with its interval."""
     week = 7.0
     low, high = sorted((abs(drift.trend.low) * week, abs(drift.trend.high) * week))
     value = abs(drift.trend.slope) * week

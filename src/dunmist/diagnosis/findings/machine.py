@@ -2,17 +2,18 @@
 
 from datetime import datetime
 
+from dunmist.applications import unit_of
 from dunmist.captures import Header
 from dunmist.computer import KnownUpdates
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
-from dunmist.diagnosis.words import EvidenceKey
-from dunmist.timestamps import moment_text
+from dunmist.diagnosis.words import EvidenceKey, Severity
+from dunmist.timestamps import timestamp_text
 
 S_PER_DAY = 86_400.0
 # enough to see a pattern in the times of day
-MOMENTS_SHOWN = 5
+TIMES_SHOWN = 5
 UPDATES_SHOWN = 4
 UNKNOWN = "?"
 # the phases of a start, and what the time of each is called among the evidence
@@ -85,6 +86,29 @@ def _tasks(exam: Examination) -> list[Finding]:
     return [Finding("limit-near", "urgent", None, [figure("tasks", count, of=float(most))])]
 
 
+@finds("limit-near")
+def _tasks_of_groups(exam: Examination) -> list[Finding]:
+    """A service or a login may have no more tasks: what it tries to start fails."""
+    findings = []
+    for group in exam.series.surveyed.task_limits:
+        if group.tasks < exam.limits.findings.limit_near * group.limit:
+            continue
+        evidence = [
+            figure("group-tasks", float(group.tasks), of=float(group.limit), name=group.path)
+        ]
+        if group.refused:
+            evidence.append(figure("tasks-refused", float(group.refused)))
+        severity: Severity = "urgent" if group.refused else "concern"
+        findings.append(Finding("limit-near", severity, _unit_or_path(group.path), evidence))
+    return findings
+
+
+def _unit_or_path(path: str) -> str:
+    """Return the unit that a control group is of, or its path if a part of one set the limit."""
+    last = path.rpartition("/")[2]
+    return last if unit_of(path) == last else path
+
+
 @finds("unclean-restart")
 def _starts(exam: Examination) -> list[Finding]:
     """The computer went down without an orderly end: a crash, a freeze, or the power."""
@@ -104,7 +128,7 @@ def _starts(exam: Examination) -> list[Finding]:
         return []
     evidence = []
     if unclean:
-        when = [_moment(about, at_s) for at_s in unclean[-MOMENTS_SHOWN:]]
+        when = [_patient_time(about, at_s) for at_s in unclean[-TIMES_SHOWN:]]
         evidence.append(
             figure(
                 "unclean-starts",
@@ -114,12 +138,12 @@ def _starts(exam: Examination) -> list[Finding]:
             )
         )
     if crashes:
-        shown = crashes[-MOMENTS_SHOWN:]
+        shown = crashes[-TIMES_SHOWN:]
         evidence.append(
             figure(
                 "crash-records",
                 float(len(crashes)),
-                when=[_moment(about, boot.at_s) for boot in shown],
+                when=[_patient_time(about, boot.at_s) for boot in shown],
                 why=[boot.reason or UNKNOWN for boot in shown],
             )
         )
@@ -127,10 +151,10 @@ def _starts(exam: Examination) -> list[Finding]:
     return [Finding("unclean-restart", "note" if is_once else "concern", None, evidence)]
 
 
-def _moment(about: Header, at_s: float) -> str:
-    """Return a moment by the patient's own clock."""
+def _patient_time(about: Header, at_s: float) -> str:
+    """Return a timestamp by the patient's own clock."""
     zone = datetime.fromisoformat(about.started).tzinfo
-    return moment_text(at_s, zone)
+    return timestamp_text(at_s, zone)
 
 
 @finds("updates-known", "restart-waiting")
@@ -157,7 +181,7 @@ def _waiting(exam: Examination) -> list[Finding]:
 
 
 def _known_updates(updates: KnownUpdates | None, now_s: float) -> list[EvidenceFigure]:
-    """Return which programs have newer versions, and how old the lists are that say so."""
+    """Return the programs with newer versions, and the age of the package lists."""
     if updates is None or not updates.updates:
         return []
     shown = updates.updates[:UPDATES_SHOWN]

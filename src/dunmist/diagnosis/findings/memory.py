@@ -64,7 +64,7 @@ def _leaks(exam: Examination) -> list[Finding]:
 
 
 def _grown_by_living(application: Application, tick: int) -> float:
-    """Return how many bytes those of its processes took since a tick that lived through it."""
+    """Return the growth in bytes since a tick of the processes that lived through it."""
     grown = (
         process.private_bytes.values[-1] - process.private_bytes.values[tick]
         for process in application.members
@@ -167,17 +167,17 @@ def _unit_ended(exam: Examination, group: MemoryEvents) -> str:
     if group.limit_bytes is not None and unit_of(group.path) == last:
         return last
     victim = _victim(exam, group.path)
-    told = (unit.name for unit in exam.series.surveyed.units if unit.result == "oom-kill")
-    return next(told, None) or (victim.unit if victim else None) or group.path
+    killed = (unit.name for unit in exam.series.surveyed.units if unit.result == "oom-kill")
+    return next(killed, None) or (victim.unit if victim else None) or group.path
 
 
 def _victim_evidence(exam: Examination, path: str) -> list[EvidenceFigure]:
     victim = _victim(exam, path)
     if victim is None:
         return []
-    is_told = victim.pid in _told_ended(exam)
+    is_logged = victim.pid in _killed_in_log(exam)
     held_bytes = _most_bytes(victim)
-    return [figure(VICTIM_KEYS[is_told], held_bytes, name=victim.name, pid=float(victim.pid))]
+    return [figure(VICTIM_KEYS[is_logged], held_bytes, name=victim.name, pid=float(victim.pid))]
 
 
 def _victim(exam: Examination, path: str) -> Process | None:
@@ -192,12 +192,12 @@ def _victim(exam: Examination, path: str) -> Process | None:
         and process.last is not None
         and f"{process.facts.cgroup or ''}/".startswith(f"{path}/")
     ]
-    told = _told_ended(exam)
-    named = [process for process in ended if process.pid in told]
+    logged = _killed_in_log(exam)
+    named = [process for process in ended if process.pid in logged]
     return max(named or ended, key=_most_bytes, default=None)
 
 
-def _told_ended(exam: Examination) -> set[int | None]:
+def _killed_in_log(exam: Examination) -> set[int | None]:
     """Return the numbers of processes of which the kernel's log says that it ended them."""
     return {
         complaint.pid

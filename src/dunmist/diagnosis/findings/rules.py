@@ -21,7 +21,7 @@ class Rule(NamedTuple):
     needs: frozenset[str]  # names of its parameters: ``exam``, ``strained`` or both
 
     def findings(self, exam: Examination, strained: StrainedResources) -> list[Finding]:
-        """Return what it finds in a capture."""
+        """Return its findings in a capture."""
         given = {"exam": exam, "strained": strained}
         return self.find(**{name: given[name] for name in self.needs})
 

@@ -36,7 +36,7 @@ RESOURCE_BY_WORD = {resource.word: resource for resource in RESOURCES}
 
 
 def savings_of(application: Application, limiting: ResourceWord | None) -> Freed | None:
-    """Return what of the limiting resource an application would free; None where none can tell.
+    """Return the part of the limiting resource that ending an application frees; None if unknown.
 
     Where nothing limits it is CPU time.
     """

@@ -90,7 +90,7 @@ class Waiting(NamedTuple):
 
 
 def _waiting(exam: Examination) -> Waiting:
-    """Return who waited; what lives too short to be seen is ordinary work.
+    """Return the waiting applications; processes too short to be seen count as ordinary work.
 
     Run-queue delay tells it for processes that live long enough, the mean length of the run queue
     for the others.
@@ -148,7 +148,7 @@ def _queue(exam: Examination) -> Rate:
 
 
 def _demand(exam: Examination) -> Demand:
-    """Return what each application ran, and its part in what all ran together.
+    """Return the CPU use of each application, and its part in the total.
 
     Waiting is no demand: who waits takes nothing that others could have instead. Low-priority time
     makes nobody else wait for long.
@@ -170,8 +170,8 @@ def _demand(exam: Examination) -> Demand:
 def attributed_cpu_s(series: Series) -> tuple[float, float]:
     """Return CPU seconds attributed to somebody, and those that the kernel counted busy.
 
-    The kernel counts the second by looking at each clock tick who runs, and the first exactly, so
-    that over a short capture the first may be the greater.
+    The kernel counts the first exactly, and the second by sampling the running task at each clock
+    tick, so over a short capture the first may be the greater.
     """
     machine = series.machine
     attributed_s = sum(application.cores.total() for application in series.applications)

@@ -53,7 +53,7 @@ class Saving(NamedTuple):
     unit: FreedUnit
 
     def of(self, application: Application) -> Freed | None:
-        """Return what an application would free; None where that is nothing."""
+        """Return the savings of an application; None if there are none."""
         value = 0.0 if application.kernel else self.amount(application)
         return Freed(self.resource, value, self.unit) if value > 0 else None
 

@@ -39,25 +39,24 @@ class SlowDisk(NamedTuple):
 
 
 def find_held_up(exam: Examination) -> HeldUp:
-    """Return how much of the time somebody was held up by disks.
+    """Return the share of time in which tasks waited for disks.
 
-    Who waits for its own work is held up as well. Stall accounting knows who waits for a request,
-    and not who waits for a journal's commit or for write-back: of both figures the one that lasts
-    higher counts.
+    A task that waits for its own requests counts, too. Stall accounting covers waits for requests,
+    not those for a journal's commit or for write-back: the figure that lasts higher counts.
     """
     waiting, stalled = exam.once(find_io_wait), exam.series.machine.stalled.get("io")
-    told = HeldUp(
+    measured = HeldUp(
         waiting.total(exam).between(0.0, 1.0),
         "disk-held-up-tasks" if waiting.accounted else "disk-held-up-seen",
     )
     if stalled is None:
-        return told
+        return measured
     # a state is one sample: several say how often a task waited
-    told = told._replace(share=told.share.over(exam.limits.disk.seen_window_s))
-    share = exam.typical(told.share)
+    measured = measured._replace(share=measured.share.over(exam.limits.disk.seen_window_s))
+    share = exam.typical(measured.share)
     lasts = share > exam.typical(stalled) and share >= exam.limits.disk.strained_held_up
     # who waits for another computer's disk waits for none of these
-    return told if lasts and not _waits_elsewhere(exam) else HeldUp(stalled, "disk-held-up")
+    return measured if lasts and not _waits_elsewhere(exam) else HeldUp(stalled, "disk-held-up")
 
 
 def _waits_elsewhere(exam: Examination) -> bool:
@@ -116,7 +115,7 @@ def _is_slow(exam: Examination, disk: DiskSeries) -> bool:
 
 
 def disk_demand(exam: Examination) -> Demand:
-    """Return what each application moved, and its part in the time that disks needed for it.
+    """Return the bytes of each application, and its part in the disks' service time.
 
     Small requests all over a disk keep it busy with few bytes. How large requests were is known of
     the disks only, of each direction by itself; what counts is what went on while a disk was busy.
@@ -140,7 +139,7 @@ def disk_demand(exam: Examination) -> Demand:
 def _seconds_per_byte(
     exam: Examination, disks: list[DiskSeries], counts: Rate
 ) -> tuple[float, float]:
-    """Return what a byte read and a byte written cost a disk, access of its request included."""
+    """Return the service time of a byte read and a byte written, access time included."""
     busiest = max(disks, key=lambda disk: exam.typical(disk.busy))
     needs = exam.limits.of_disk(busiest.kind)
     ways = (

@@ -5,6 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from dunmist.diagnosis.cpu_binding import Binding, find_bindings
 from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.quotas import quota_limited
@@ -12,18 +13,19 @@ from dunmist.diagnosis.records import figure
 from dunmist.diagnosis.resources.cpu import CPU_SAVING, cpu_coverage
 from dunmist.diagnosis.resources.declared import Demand, Resource, ResourceInstance, shares_of
 from dunmist.diagnosis.thread_bottleneck import OneThread, find_one_threads
-from dunmist.diagnosis.words import LevelWord
+from dunmist.diagnosis.words import EvidenceKey, LevelWord
 from dunmist.series import Application, Floats, Process, Rate
 
 
 class Bound(NamedTuple):
-    """A process of which one thread keeps a CPU full."""
+    """A process of which one thread keeps a CPU full, or that is bound to a full one."""
 
     process: Process
     wanted: Rate  # share of one CPU that the thread ran or waited for
     full: Rate  # intervals in which it was full
     typical: float
     full_share: float  # of the known time
+    key: EvidenceKey = "core-full"
 
 
 def find_bound(exam: Examination) -> list[Bound]:
@@ -50,6 +52,13 @@ def find_bound(exam: Examination) -> list[Bound]:
     # as many as there are processors are enough, however few there are
     many = max(min(table.many_least, exam.processors), table.many_share * exam.processors)
     single = [bound for bound in bounds if filled[bound.process.application.number] < many]
+    found = {bound.process.application.number for bound in single}
+    single += [
+        bound
+        for binding in exam.once(find_bindings)
+        if binding.cpus == 1 and binding.application.number not in found
+        for bound in _together(exam, binding, given)
+    ]
     return sorted(single, key=lambda bound: (-bound.full_share, -bound.typical))
 
 
@@ -71,6 +80,20 @@ def _bound(exam: Examination, process: Process, thread: OneThread, given: Rate) 
         full = full.where(known)
     typical = min(1.0, exam.typical(wanted))
     return Bound(process, wanted.between(0.0, 1.0), full, typical, full.mean())
+
+
+def _together(exam: Examination, binding: Binding, given: Rate) -> list[Bound]:
+    """Return the busiest process of those bound to one CPU, if together they keep it full."""
+    table, line = exam.limits.core, exam.series.line
+    ran = Rate.total_of(line, [each.cores.known_or(0.0) for each in binding.processes])
+    wanted = ((ran + binding.waiting) / given).over(table.least_s)
+    full = wanted.at_least(table.full)
+    if full.mean() < table.bound_share or exam.typical(ran / given) < table.ran_least:
+        return []
+    busiest = max(binding.processes, key=lambda process: process.cpu_s)
+    typical = min(1.0, exam.typical(wanted))
+    wanted = wanted.between(0.0, 1.0)
+    return [Bound(busiest, wanted, full, typical, full.mean(), "core-full-bound")]
 
 
 def _given(exam: Examination) -> Rate:
@@ -115,9 +138,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     # the scheduler may move it about, so that no single CPU is full
     if share < exam.limits.core.busy:
         evidence.clear()
-    evidence.insert(
-        0, figure("core-full", first.typical, name=process.name, pid=float(process.pid))
-    )
+    evidence.insert(0, figure(first.key, first.typical, name=process.name, pid=float(process.pid)))
     conditions["strained"] = first.full
     return [
         ResourceInstance(
@@ -141,7 +162,7 @@ def _own_share(exam: Examination, number: int) -> float:
 
 
 def _demand(exam: Examination) -> Demand:
-    """Return how full the threads of each application kept one processor."""
+    """Return the use of one processor by the threads of each application."""
     machine, line = exam.series.machine, exam.series.line
     bound = exam.once(find_bound)
     if not bound:

@@ -11,7 +11,7 @@ from dunmist.reports.pictures.heat import draw_clock
 from dunmist.reports.pictures.style import INK, ROW_INCHES, SHADES, canvas, legend, title
 from dunmist.reports.pictures.time_axis import finish
 from dunmist.series import Process, Series
-from dunmist.tables import in_place
+from dunmist.tables import in_core_order
 
 # more CPUs than this share the height of as many
 LABELS_MOST = 40
@@ -37,7 +37,7 @@ def draw_cores(judged: Judged, process: Process | None = None) -> Figure:
 
 
 def _draw_strips(panel: Axes, series: Series) -> None:
-    order = in_place(series.machine.processors)
+    order = in_core_order(series.machine.processors)
     mesh = panel.pcolormesh(
         series.line.at_s,
         np.arange(len(order) + 1) - 0.5,
@@ -51,7 +51,7 @@ def _draw_strips(panel: Axes, series: Series) -> None:
     labels = []
     before = None
     for processor in order:
-        core = (processor.place.package, processor.place.core) if processor.place else None
+        core = (processor.hardware.package, processor.hardware.core) if processor.hardware else None
         is_first = core is not None and core[1] is not None and core != before
         labels.append(
             f"core {core[1]}  cpu{processor.number}"
@@ -59,13 +59,13 @@ def _draw_strips(panel: Axes, series: Series) -> None:
             else f"cpu{processor.number}"
         )
         before = core
-    places = range(0, len(order), -(-len(order) // LABELS_MOST))
-    panel.set_yticks(places, [labels[place] for place in places])
+    indices = range(0, len(order), -(-len(order) // LABELS_MOST))
+    panel.set_yticks(indices, [labels[index] for index in indices])
     panel.invert_yaxis()
     title(panel, "Each logical CPU")
-    beside = panel.inset_axes((1.012, 0.0, 0.014, 1.0))
-    bar = panel.figure.colorbar(mesh, cax=beside)
+    scale_axes = panel.inset_axes((1.012, 0.0, 0.014, 1.0))
+    bar = panel.figure.colorbar(mesh, cax=scale_axes)
     bar.set_label("busy, %", color=INK)
-    beside.tick_params(colors=INK)
+    scale_axes.tick_params(colors=INK)
     bar.outline.set_visible(False)
     panel.tick_params(length=0)

@@ -19,7 +19,7 @@ MIB = float(1 << 20)
 
 
 def draw_disks(judged: Judged, process: Process | None = None) -> Figure:
-    """Return how busy each physical disk was, what it moved, and how long a request took."""
+    """Draw the use, the traffic and the request time of each physical disk."""
     del process
     series = judged.series
     disks = series.devices.physical_disks
@@ -50,7 +50,7 @@ def draw_disks(judged: Judged, process: Process | None = None) -> Figure:
 
 
 def draw_links(judged: Judged, process: Process | None = None) -> Figure:
-    """Return what each link carried in both directions."""
+    """Draw the traffic of each link in both directions."""
     del process
     series = judged.series
     links = series.devices.outward_links

@@ -113,11 +113,11 @@ def _draw_users(panel: Axes, judged: Judged, state: ResourceState) -> None:
 
 def _name_in(panel: Axes, area: Rate, name: str) -> None:
     """Write the first culprit's name into its area, where it is high enough to hold it."""
-    place = int(np.argmax(area.known_or(0.0).values))
-    height, line = float(area.known_or(0.0).values[place]), area.line
+    index = int(np.argmax(area.known_or(0.0).values))
+    height, line = float(area.known_or(0.0).values[index]), area.line
     if height < NAMED_LEAST * panel.get_ylim()[1]:
         return
-    at_s = (line.at_s[place] + line.at_s[place + 1]) / 2.0
+    at_s = (line.at_s[index] + line.at_s[index + 1]) / 2.0
     share = (at_s - line.at_s[0]) / line.duration_s
     side = "left" if share < 1 / 3 else "right" if share > 2 / 3 else "center"
     panel.text(

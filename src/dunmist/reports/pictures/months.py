@@ -7,7 +7,7 @@ from matplotlib.axes import Axes
 from matplotlib.dates import DateFormatter
 from matplotlib.figure import Figure
 
-from dunmist.advice import HistoryTold, ToldDrift
+from dunmist.advice import HistoryReport, ReportedDrift
 from dunmist.reports.months import BY
 from dunmist.reports.pictures.style import COLOURS, INK, canvas, legend, plain_label, title
 
@@ -34,11 +34,11 @@ TITLES = {
 S_PER_DAY = 86_400.0
 
 
-def draw_months(told: HistoryTold) -> Figure:
+def draw_months(report: HistoryReport) -> Figure:
     """Return the greatest users over time, and below each figure that drifts."""
-    drifts = told.drifts[:DRIFTS_SHOWN]
+    drifts = report.drifts[:DRIFTS_SHOWN]
     figure, axes = canvas([TOP_INCHES, *[DRIFT_INCHES] * len(drifts)])
-    _draw_programs(axes[0], told)
+    _draw_programs(axes[0], report)
     for panel, drift in zip(axes[1:], drifts, strict=True):
         _draw_drift(panel, drift)
     for panel in axes:
@@ -48,21 +48,21 @@ def draw_months(told: HistoryTold) -> Figure:
     return figure
 
 
-def _draw_programs(panel: Axes, told: HistoryTold) -> None:
-    scale, unit = SHOWN[told.rate_unit]
-    begin, end = (_day(text) for text in (told.since, told.until))
-    marks = len(told.programs[0].rates) if told.programs else 1
+def _draw_programs(panel: Axes, report: HistoryReport) -> None:
+    scale, unit = SHOWN[report.rate_unit]
+    begin, end = (_day(text) for text in (report.since, report.until))
+    marks = len(report.programs[0].rates) if report.programs else 1
     days = begin + (end - begin) * (np.arange(marks) + 0.5) / marks
-    for colour, each in zip(COLOURS, told.programs[:PROGRAMS_SHOWN], strict=False):
+    for colour, each in zip(COLOURS, report.programs[:PROGRAMS_SHOWN], strict=False):
         rates = [np.nan if rate is None else rate / scale for rate in each.rates]
         panel.plot(days, rates, color=colour, label=plain_label(each.name), linewidth=1.6)
     panel.set_ylabel(unit)
     panel.set_ylim(bottom=0)
-    title(panel, f"Who used most: {BY[told.by]}")
+    title(panel, f"Who used most: {BY[report.by]}")
     legend(panel)
 
 
-def _draw_drift(panel: Axes, drift: ToldDrift) -> None:
+def _draw_drift(panel: Axes, drift: ReportedDrift) -> None:
     scale, unit = SHOWN[drift.unit]
     if unit == "MiB" and max(drift.values) > 1e4 * scale:
         scale, unit = scale * 1024.0, "GiB"
@@ -86,7 +86,7 @@ def _draw_drift(panel: Axes, drift: ToldDrift) -> None:
 
 
 def _day(text: str) -> float:
-    """Return a local moment in days since 1970."""
-    moment = datetime.fromisoformat(text)
-    offset = moment.utcoffset()
-    return (moment.timestamp() + (offset.total_seconds() if offset else 0.0)) / S_PER_DAY
+    """Return a local time in days since 1970."""
+    at = datetime.fromisoformat(text)
+    offset = at.utcoffset()
+    return (at.timestamp() + (offset.total_seconds() if offset else 0.0)) / S_PER_DAY

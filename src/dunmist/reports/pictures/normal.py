@@ -3,7 +3,7 @@
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from dunmist.compare import Examined, Unusual, place_of
+from dunmist.compare import Examined, Unusual, resource_key
 from dunmist.diagnosis import ResourceState
 from dunmist.reports.pictures.style import (
     COLOURS,
@@ -28,7 +28,7 @@ def draw_beside_normal(unusual: Unusual) -> Figure:
         (usual_range.figure.resource, usual_range.figure.name) for usual_range in unusual.outside
     }
     states = [state for state in unusual.now.diagnosis.resources if state.trace is not None]
-    states.sort(key=lambda state: (place_of(state) not in outside, -state.used))
+    states.sort(key=lambda state: (resource_key(state) not in outside, -state.used))
     shown = states[:PANELS_MOST]
     figure, axes = canvas([PANEL_INCHES] * max(1, len(shown)))
     for panel, state in zip(axes, shown, strict=False):
@@ -66,7 +66,7 @@ def _same(state: ResourceState, good: Examined) -> ResourceState | None:
         (
             resource
             for resource in good.diagnosis.resources
-            if place_of(resource) == place_of(state)
+            if resource_key(resource) == resource_key(state)
         ),
         None,
     )

@@ -38,8 +38,8 @@ def save_picture(figure: Figure, path: Path, *, force: bool = False) -> None:
     write_whole(path, written.getvalue(), force=force)
 
 
-def _place(figure: Figure) -> None:
-    """Place a figure's panels; ``savefig`` would draw all of it once more for that."""
+def _lay_out(figure: Figure) -> None:
+    """Lay out a figure's panels; ``savefig`` would draw all of it once more for that."""
     engine = figure.get_layout_engine()
     if engine is not None:
         engine.execute(figure)
@@ -51,7 +51,7 @@ def png_bytes(figure: Figure, dots_per_inch: int = DOTS_PER_INCH) -> bytes:
     written = io.BytesIO()
     with rc_context(SETTINGS):
         figure.set_dpi(dots_per_inch)
-        _place(figure)
+        _lay_out(figure)
         canvas = FigureCanvasAgg(figure)
         canvas.print_png(written)  # type: ignore[no-untyped-call]
     return written.getvalue()
@@ -61,7 +61,7 @@ def svg_text(figure: Figure) -> str:
     """Return a figure as an SVG element for a page; its ink and levels are those of the page."""
     written = io.StringIO()
     with rc_context(SETTINGS):
-        _place(figure)
+        _lay_out(figure)
         figure.patch.set_visible(False)
         for panel in figure.axes:
             panel.patch.set_visible(False)

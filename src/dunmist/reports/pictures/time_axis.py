@@ -1,7 +1,7 @@
 """The time axis that all panels share, with what happened as marks above the first of them.
 
 The key of the marks stands below the axis. Of ends of programs only those of culprits are marked:
-on most computers something small ends at every moment.
+on most computers something small ends all the time.
 """
 
 from collections.abc import Iterator
@@ -49,12 +49,12 @@ def finish(axes: list[Axes], shown: Judged | Examined) -> None:
     for panel in axes:
         panel.set_xlim(float(at_s[0]), float(at_s[-1]))
         panel.spines[["top", "right"]].set_visible(False)
-    key = _mark(axes[0], list(dict.fromkeys(moments_of(shown))))
+    key = _mark(axes[0], list(dict.fromkeys(markers_of(shown))))
     axes[-1].set_xlabel("seconds since the first tick" + (f"\n{key}" if key else ""))
 
 
-def moments_of(shown: Judged | Examined) -> Iterator[Marker]:
-    """Yield what is marked, in the order of the marks."""
+def markers_of(shown: Judged | Examined) -> Iterator[Marker]:
+    """Yield the marked events, in the order of the marks."""
     events = events_of(shown.series)
     for word in MARKS:
         for event in events:
@@ -70,13 +70,13 @@ def moments_of(shown: Judged | Examined) -> Iterator[Marker]:
                 yield Marker("end", end_s, end_s)
 
 
-def _mark(panel: Axes, moments: list[Marker]) -> str:
+def _mark(panel: Axes, markers: list[Marker]) -> str:
     """Draw the marks at a panel's upper edge and return their key; empty where there is none."""
-    for moment in moments:
-        mark = MARKS[moment.word]
+    for marker in markers:
+        mark = MARKS[marker.word]
         upper = panel.get_xaxis_transform()
         panel.plot(
-            [moment.from_s, moment.to_s],
+            [marker.from_s, marker.to_s],
             [EDGE, EDGE],
             transform=upper,
             clip_on=False,
@@ -88,5 +88,5 @@ def _mark(panel: Axes, moments: list[Marker]) -> str:
             solid_capstyle="butt",
             markeredgewidth=0.0,
         )
-    words = dict.fromkeys(moment.word for moment in moments)
+    words = dict.fromkeys(marker.word for marker in markers)
     return "   ".join(f"{MARKS[word].sign} {MARKS[word].meaning}" for word in words)

@@ -38,7 +38,7 @@ HOURS_SHARE_LEAST = 0.10
 HOURS_LEAST = 40
 
 
-class ToldProgram(msgspec.Struct, frozen=True):
+class ReportedProgram(msgspec.Struct, frozen=True):
     """Usage of one program."""
 
     name: str
@@ -50,7 +50,7 @@ class ToldProgram(msgspec.Struct, frozen=True):
     rates: list[float | None]  # over time, oldest first
 
 
-class ToldResource(msgspec.Struct, frozen=True):
+class ReportedResource(msgspec.Struct, frozen=True):
     """Usage of one resource, as shares."""
 
     name: str
@@ -61,7 +61,7 @@ class ToldResource(msgspec.Struct, frozen=True):
     used: list[float | None]
 
 
-class ToldDrift(msgspec.Struct, frozen=True):
+class ReportedDrift(msgspec.Struct, frozen=True):
     """One figure that drifts."""
 
     kind: str
@@ -76,7 +76,7 @@ class ToldDrift(msgspec.Struct, frozen=True):
     changed_days: list[float]  # when something changed that may have brought it about
 
 
-class ToldEvent(msgspec.Struct, frozen=True):
+class ReportedEvent(msgspec.Struct, frozen=True):
     """Something that happened."""
 
     at: str  # ISO 8601
@@ -85,7 +85,7 @@ class ToldEvent(msgspec.Struct, frozen=True):
     value: float | None
 
 
-class ToldHardware(msgspec.Struct, frozen=True):
+class ReportedHardware(msgspec.Struct, frozen=True):
     """Whether other hardware would have helped."""
 
     part: str
@@ -93,7 +93,7 @@ class ToldHardware(msgspec.Struct, frozen=True):
     text: str
 
 
-class ToldHeat(msgspec.Struct, frozen=True):
+class ReportedHeat(msgspec.Struct, frozen=True):
     """Temperature of the CPU in °C, and the share of its clock that it lost."""
 
     at_load_celsius: float | None
@@ -103,7 +103,7 @@ class ToldHeat(msgspec.Struct, frozen=True):
     energy_j: float | None
 
 
-class HistoryTold(msgspec.Struct, frozen=True):
+class HistoryReport(msgspec.Struct, frozen=True):
     """All that a history says of a span of time."""
 
     format: str
@@ -117,13 +117,13 @@ class HistoryTold(msgspec.Struct, frozen=True):
     by: str
     unit: str
     rate_unit: str
-    programs: list[ToldProgram]
+    programs: list[ReportedProgram]
     unattributed_cpu_s: float
-    resources: list[ToldResource]
-    heat: ToldHeat
-    drifts: list[ToldDrift]
-    hardware: list[ToldHardware]
-    events: list[ToldEvent]
+    resources: list[ReportedResource]
+    heat: ReportedHeat
+    drifts: list[ReportedDrift]
+    hardware: list[ReportedHardware]
+    events: list[ReportedEvent]
 
 
 class HistoryQuestion(NamedTuple):
@@ -134,10 +134,10 @@ class HistoryQuestion(NamedTuple):
     name: str | None = None
 
 
-def tell_history(
+def describe_history(
     host: str, periods: Sequence[Period], events: Sequence[Event], asked: HistoryQuestion
-) -> HistoryTold:
-    """Return what a history says of its last days; raises UnknownName.
+) -> HistoryReport:
+    """Return the report on the last days of a history; raises UnknownName.
 
     Drifts are of all that was recorded.
     """
@@ -154,7 +154,7 @@ def tell_history(
     heat = HeatSum()
     for period in inside:
         add_up(heat, period.heat)
-    return HistoryTold(
+    return HistoryReport(
         format="dunmist-history",
         version=1,
         host=host,
@@ -173,7 +173,7 @@ def tell_history(
         drifts=[_drift(drift, events) for drift in drifts if name in (None, drift.name)],
         hardware=_hardware(inside),
         events=[
-            ToldEvent(_at(event.at_s, offset_s), event.what, event.name, event.value)
+            ReportedEvent(_at(event.at_s, offset_s), event.what, event.name, event.value)
             for event in events
             if event.at_s >= since_s
         ],
@@ -187,9 +187,9 @@ def _like(used: Sequence[Usage], name: str) -> list[Usage]:
     return found
 
 
-def _program(each: Usage) -> ToldProgram:
+def _program(each: Usage) -> ReportedProgram:
     busiest = each.busiest
-    return ToldProgram(
+    return ReportedProgram(
         name=each.name,
         amount=each.amount,
         share=each.share,
@@ -200,8 +200,8 @@ def _program(each: Usage) -> ToldProgram:
     )
 
 
-def _resource(each: ResourceUse) -> ToldResource:
-    return ToldResource(
+def _resource(each: ResourceUse) -> ReportedResource:
+    return ReportedResource(
         name=each.name,
         used_mean=each.used_mean,
         used_p95=each.used_p95,
@@ -211,8 +211,8 @@ def _resource(each: ResourceUse) -> ToldResource:
     )
 
 
-def _heat(heat: HeatSum) -> ToldHeat:
-    return ToldHeat(
+def _heat(heat: HeatSum) -> ReportedHeat:
+    return ReportedHeat(
         at_load_celsius=heat.busy_celsius_s / heat.busy_s if heat.busy_s else None,
         at_rest_celsius=heat.rest_celsius_s / heat.rest_s if heat.rest_s else None,
         kelvin_per_core=kelvin_per_core(heat),
@@ -221,11 +221,11 @@ def _heat(heat: HeatSum) -> ToldHeat:
     )
 
 
-def _drift(drift: Drift, events: Sequence[Event]) -> ToldDrift:
+def _drift(drift: Drift, events: Sequence[Event]) -> ReportedDrift:
     changes = changes_near(drift, events)
     finding, points = drift_finding(drift, changes), drift.points
     first, last = points[0].day, points[-1].day
-    return ToldDrift(
+    return ReportedDrift(
         kind=drift.word,
         name=drift.name or None,
         text=_text(finding),
@@ -248,9 +248,9 @@ def _text(finding: Finding) -> str:
     return str(wording()["finding"][finding.kind]).format(subject=finding.subject or "")
 
 
-def _hardware(periods: Sequence[Period]) -> list[ToldHardware]:
-    """Return what more of each resource would have brought, with the hours it rests on."""
-    words, told = wording()["hardware"], []
+def _hardware(periods: Sequence[Period]) -> list[ReportedHardware]:
+    """Return the benefit of more hardware for each resource, with the hours that support it."""
+    words, hardware = wording()["hardware"], []
     names = {name for period in periods for name in period.resources}
     disks = sorted(name for name in names if name.startswith("disk "))
     for part, resources in {"memory": ["memory"], "disk": disks, "cpu": ["cpu"]}.items():
@@ -260,10 +260,12 @@ def _hardware(periods: Sequence[Period]) -> list[ToldHardware]:
             continue
         helps = short >= HOURS_SHARE_LEAST * known
         key = f"{part}-{'helps' if helps else 'no'}"
-        told.append(ToldHardware(part, helps, str(words[key]).format(short=short, known=known)))
-    return told
+        hardware.append(
+            ReportedHardware(part, helps, str(words[key]).format(short=short, known=known))
+        )
+    return hardware
 
 
-def _at(moment_s: float, offset_s: int) -> str:
+def _at(timestamp_s: float, offset_s: int) -> str:
     zone = timezone(timedelta(seconds=offset_s)) if offset_s else UTC
-    return datetime.fromtimestamp(moment_s, zone).isoformat(timespec="minutes")
+    return datetime.fromtimestamp(timestamp_s, zone).isoformat(timespec="minutes")

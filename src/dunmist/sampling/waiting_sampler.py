@@ -1,17 +1,17 @@
-"""Looks at who waits, also between ticks: one look a tick says little of what is waited for.
+"""Sample waiting processes between ticks, too: one sample a tick says little about their waits.
 
-Only those are looked at that waited at the last tick or moved most then, and only on this computer;
-where there is nobody, nothing wakes between ticks.
+Only processes that waited at the last tick, or moved most then, are sampled, and only on this
+computer; without any, nothing wakes between ticks.
 """
 
 from dunmist.computer import Root, WaitingCall, read_stack, read_system_call
 
-# who is looked at between ticks, how often, and what one tick may bring
-WATCHED_MOST, LOOK_S, CALLS_MOST = 4, 0.2, 64
+# processes read between ticks, how often, and the most calls of one tick
+WATCHED_MOST, SAMPLE_S, CALLS_MOST = 4, 0.2, 64
 WAITS = b"D"
 
 
-class WaitingLooks:
+class WaitingSampler:
     """Remembers what was waited in since the last tick."""
 
     def __init__(self, root: Root, architecture: str) -> None:
@@ -21,13 +21,13 @@ class WaitingLooks:
 
     @property
     def pause_s(self) -> float | None:
-        """Time until the next look; None if no process is watched."""
-        return LOOK_S if self._watched else None
+        """Time until the next sample; None if no process is watched."""
+        return SAMPLE_S if self._watched else None
 
     def read(
         self, waiting: list[tuple[int, str]], moving: list[tuple[int, str]]
     ) -> list[WaitingCall]:
-        """Return what was waited in since the last tick, and by those who wait now."""
+        """Return the system calls waited in since the last tick, the present ones included."""
         for number, pid in waiting:
             self._ask(number, pid)
         found, self._found = self._found[:CALLS_MOST], []
@@ -35,8 +35,8 @@ class WaitingLooks:
             self._watched = list(dict.fromkeys([*waiting, *moving]))[:WATCHED_MOST]
         return found
 
-    def look(self) -> None:
-        """Look between two ticks."""
+    def sample(self) -> None:
+        """Sample once between two ticks."""
         for number, pid in self._watched:
             try:
                 state = self._root.read(f"proc/{pid}/stat").rpartition(b")")[2].split()[:1]
@@ -47,6 +47,6 @@ class WaitingLooks:
 
     def _ask(self, number: int, pid: str) -> None:
         if len(self._found) < CALLS_MOST:
-            told = read_system_call(self._root, pid, self._architecture)
-            if told is not None:
-                self._found.append(WaitingCall(number, *told, read_stack(self._root, pid)))
+            call = read_system_call(self._root, pid, self._architecture)
+            if call is not None:
+                self._found.append(WaitingCall(number, *call, read_stack(self._root, pid)))

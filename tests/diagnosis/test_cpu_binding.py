@@ -11,13 +11,14 @@ LINE = line(10)
 
 
 class Bound(unittest.TestCase):
-    def found(self, *, busy=0.3, cpus=1, waiting=2.0, kernel=False):
+    def found(self, *, busy=0.3, cpus=1, waiting=2.0, kernel=False, own=0.0):
         """Return the kinds and values for a program on a computer with four CPUs."""
         owner = application(1, LINE, "auk", kernel=kernel)
         for pid in (7, 8):
             member = process(pid, owner, LINE, cores=0.5, waiting=waiting / 2)
             member.detail = SimpleNamespace(cpus=cpus)
-        exam = examination(Machine(LINE, processors(LINE, 4, user=busy)), [owner])
+        sampler = application(2, LINE, "dunmist", cores=own, observer=True)
+        exam = examination(Machine(LINE, processors(LINE, 4, user=busy)), [owner, sampler])
         return [
             (finding.kind, [round(figure.value, 1) for figure in finding.evidence])
             for rule in rules_of(findings.cpu_binding)
@@ -26,6 +27,8 @@ class Bound(unittest.TestCase):
 
     def test_it_waits_while_others_idle(self):
         self.assertEqual([("bound-to-cpus", [1.0, 2.0, 2.8])], self.found())
+        # what sampling used is free without it
+        self.assertEqual([("bound-to-cpus", [1.0, 2.0, 0.8])], self.found(busy=0.9, own=0.4))
 
     def test_what_is_no_such_thing(self):
         for case, given in (

@@ -56,14 +56,14 @@ class Unowned(unittest.TestCase):
         self.assertEqual([None, "/dev/shm"], points)
         # a part of the files lies in swap
         self.assertEqual([], self.short(Shmem=1.0, files=files))
-        self.assertEqual([("memory-in-files", "urgent", None)], self.short(Shmem=3.0))
+        self.assertEqual([("memory-shared", "urgent", None)], self.short(Shmem=3.0))
 
     def test_shared_memory_that_a_program_maps_is_its_own(self):
         self.assertEqual([], self.short(Shmem=3.0, shared=2.5))
         self.assertEqual([], self.short(Shmem=3.0, rollups=[rollup(7, 2.5)]))
         # exact figures say that what it shares is a file
         self.assertEqual(
-            [("memory-in-files", "urgent", None)],
+            [("memory-shared", "urgent", None)],
             self.short(Shmem=3.0, shared=2.5, rollups=[rollup(7, 0.1)]),
         )
 

@@ -52,6 +52,7 @@ memory-leak slow-drip report-fault restart-service
 memory-limited short-tether see-memory-limit
 memory-module-unused slow-memory reseat-module
 memory-reserved set-aside see-huge-pages
+memory-shared unclaimed-nets find-shared-segments
 memory-short narrow-burrow find-who-waits
 odd-location odd-corner keep-evidence ask-security
 oom-kill gone-in-the-night read-kernel-messages find-who-waits

@@ -256,7 +256,6 @@ def _circumstances_of_thing(subject: str, surveyed: Surveyed) -> frozenset[str]:
     """Return the facts of a subject that is no application."""
     holds = {
         "root-full": subject == ROOT,
-        "path": subject.startswith("/"),
         "service": subject.endswith(STOPPABLE),
         "running": subject.endswith(STOPPABLE),
         "unit": subject.endswith(UNITS),

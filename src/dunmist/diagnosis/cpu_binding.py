@@ -20,8 +20,9 @@ class Binding(NamedTuple):
 
 
 def idle_cores(exam: Examination) -> float:
-    """Return the idle logical CPUs, mean over the capture."""
-    return max(0.0, exam.processors - exam.series.machine.busy_cores.mean())
+    """Return the idle logical CPUs, mean over the capture; what sampling used counts as idle."""
+    own = sum(each.cores.mean() for each in exam.applications if each.observer)
+    return max(0.0, exam.processors - exam.series.machine.busy_cores.mean() + own)
 
 
 def find_bindings(exam: Examination) -> list[Binding]:

@@ -28,6 +28,7 @@ Kind = Literal[
     "memory-short",
     "memory-limited",
     "memory-in-files",
+    "memory-shared",
     "memory-reserved",
     "memory-in-kernel",
     "paging-storm",

@@ -19,12 +19,17 @@ POINTS_SHOWN = 3
 Unowned = tuple[float, str | None, list[EvidenceFigure]]
 
 
-@finds("memory-in-files", "memory-reserved", "memory-in-kernel")
+@finds("memory-in-files", "memory-shared", "memory-reserved", "memory-in-kernel")
 def _unowned(exam: Examination, strained: StrainedResources) -> list[Finding]:
-    """Memory of files, of an unused reserve or of the kernel that is a large part of all."""
+    """Memory of files, of an unused reserve or of the kernel that is a large part of all.
+
+    Shared memory that lies on no mounted file system may be pictures of a graphics driver, which
+    belong to programs: it is no cause by itself.
+    """
     least_bytes = exam.limits.findings.unowned_memory * exam.series.machine.managed_bytes
+    files = _files(exam)
     parts: dict[Kind, Unowned] = {
-        "memory-in-files": _files(exam),
+        "memory-in-files" if files[1] else "memory-shared": files,
         "memory-reserved": _reserved(exam),
         "memory-in-kernel": _kernel(exam),
     }

@@ -54,9 +54,9 @@ class NewFile:
         check_output(path, force=force)
         self.path, self._force = path, force
         self._is_in_place = False
-        self._beside = path.parent / f".dunmist-{os.urandom(8).hex()}"
+        self._temporary = path.parent / f".dunmist-{os.urandom(8).hex()}"
         try:
-            self.descriptor = os.open(self._beside, NEW_FLAGS, 0o600)
+            self.descriptor = os.open(self._temporary, NEW_FLAGS, 0o600)
         except OSError as error:
             raise OutputError(f"{path}: {error.strerror}; choose another path with -o") from error
 
@@ -67,7 +67,7 @@ class NewFile:
         check_output(self.path, force=self._force)
         try:
             if self._force:
-                self._beside.replace(self.path)
+                self._temporary.replace(self.path)
             else:
                 self._rename_to_what_is_not_there()
         except FileExistsError as error:
@@ -84,18 +84,18 @@ class NewFile:
         """Close it, and leave nothing of what has not been put in place."""
         os.close(self.descriptor)
         if not self._is_in_place:
-            self._beside.unlink(missing_ok=True)
+            self._temporary.unlink(missing_ok=True)
 
     def _rename_to_what_is_not_there(self) -> None:
         try:
             # a link fails where something has come in between, a renaming would replace it
-            self.path.hardlink_to(self._beside)
+            self.path.hardlink_to(self._temporary)
         except FileExistsError:
             raise
         except OSError:
-            self._beside.rename(self.path)  # a file system without links
+            self._temporary.rename(self.path)  # a file system without links
             return
-        self._beside.unlink()
+        self._temporary.unlink()
 
 
 def write_all(descriptor: int, data: bytes) -> None:

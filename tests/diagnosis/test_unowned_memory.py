@@ -57,6 +57,9 @@ class Unowned(unittest.TestCase):
         # a part of the files lies in swap
         self.assertEqual([], self.short(Shmem=1.0, files=files))
         self.assertEqual([("memory-shared", "urgent", None)], self.short(Shmem=3.0))
+        # most of it lies elsewhere
+        few = [("/dev/shm", "tmpfs", 1.0)]
+        self.assertEqual([("memory-shared", "urgent", None)], self.short(Shmem=3.0, files=few))
 
     def test_shared_memory_that_a_program_maps_is_its_own(self):
         self.assertEqual([], self.short(Shmem=3.0, shared=2.5))

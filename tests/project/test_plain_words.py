@@ -71,6 +71,14 @@ def texts():
                 yield f"{name} {option.opts[-1]}", option.help or ""
 
 
+def names(tree):
+    """Yield the names that a module defines or uses."""
+    for node in ast.walk(tree):
+        for field in ("name", "id", "arg", "attr"):
+            if isinstance(getattr(node, field, None), str):
+                yield getattr(node, field)
+
+
 class PlainWords(unittest.TestCase):
     def test_no_sentence_is_too_long(self):
         longest = LIMITS["sentence_words_max"]
@@ -99,6 +107,14 @@ class PlainWords(unittest.TestCase):
                 self.assertTrue(first)
                 self.assertLessEqual(len(first.split()), LIMITS["head_words_max"], first)
                 self.assertNotRegex(first, rf"\A(?:{LIMITS['heads_ruled_out']})\b")
+
+    def test_no_name_has_a_word_that_is_ruled_out(self):
+        ruled_out = re.compile(rf"(?:\b|_)(?:{'|'.join(LIMITS['names'])})s?(?:_|\b)", re.I)
+        for path in sorted(SOURCE.rglob("*.py")):
+            with self.subTest(str(path.relative_to(SOURCE))):
+                used = {*names(ast.parse(path.read_text(encoding="utf-8")))}
+                found = {name for name in used if ruled_out.search(name)}
+                self.assertEqual(set(), found - {*LIMITS["names_kept"]})
 
 
 if __name__ == "__main__":

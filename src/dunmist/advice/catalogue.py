@@ -22,7 +22,7 @@ class WorkKind(NamedTuple):
     names: re.Pattern[str]
     kernel: re.Pattern[str]
     words: frozenset[str]  # parts of a name between its punctuation
-    signs: frozenset[str]  # traits, of which the program must have all
+    traits: frozenset[str]  # traits, of which the program must have all
     guards: frozenset[str]  # steps of the ladder that it must not get
 
 
@@ -50,6 +50,6 @@ def _kind(entry: dict[str, Any]) -> WorkKind:
         names=names,
         kernel=kernel,
         words=frozenset(entry.get("words", ())),
-        signs=frozenset(entry.get("signs", ())),
+        traits=frozenset(entry.get("traits", ())),
         guards=frozenset(entry.get("guards", ())),
     )

@@ -234,15 +234,15 @@ def _hindered(hindrance: Hindrance, captures: Sequence[Examined]) -> str:
 
 def _difference(difference: Difference, after: Examined) -> ComparedFigure:
     means, interval = (difference.before, difference.after), (difference.low, difference.high)
-    return _told(difference.figure, means, interval, after, clear=difference.is_clear)
+    return _compared_figure(difference.figure, means, interval, after, clear=difference.is_clear)
 
 
 def _range(usual_range: Range, now: Examined) -> ComparedFigure:
     means, interval = (usual_range.usual, usual_range.now), (usual_range.low, usual_range.high)
-    return _told(usual_range.figure, means, interval, now, clear=usual_range.is_outside)
+    return _compared_figure(usual_range.figure, means, interval, now, clear=usual_range.is_outside)
 
 
-def _told(
+def _compared_figure(
     figure: Figure,
     means: tuple[float, float],
     interval: tuple[float, float],

@@ -1,4 +1,4 @@
-"""Recognises what kind of work an application does: by name, by unit, or by its signs."""
+"""Recognises what kind of work an application does: by name, by unit, or by its traits."""
 
 import re
 from collections.abc import Callable
@@ -9,9 +9,9 @@ from dunmist.advice.origin import Origin
 from dunmist.diagnosis import Thresholds
 from dunmist.series import Application
 
-# a name counts as known; a word in it or signs are a guess
-By = Literal["unit", "name", "word", "signs"]
-GUESSES: tuple[By, ...] = ("word", "signs")
+# a name counts as known; a word in it or traits are a guess
+By = Literal["unit", "name", "word", "traits"]
+GUESSES: tuple[By, ...] = ("word", "traits")
 _WORDS = re.compile(r"[^a-z]+")
 
 
@@ -28,18 +28,18 @@ def recognise(application: Application, origin: Origin, limits: Thresholds) -> R
     if application.kernel:
         tasks = {process.facts.name.partition("/")[0] for process in application.members}
         return _first_by(lambda kind: _fit(kind.kernel, tasks), "name")
-    signs = signs_of(application, origin, limits)
+    traits = traits_of(application, origin, limits)
     words = {word for name in names for word in _WORDS.split(name.lower())}
     return (
         _first_by(lambda kind: _fit(kind.units, {application.unit or ""}), "unit")
         or _first_by(lambda kind: _fit(kind.names, names), "name")
         or _first_by(lambda kind: not kind.words.isdisjoint(words), "word")
-        or _first_by(lambda kind: bool(kind.signs) and kind.signs <= signs, "signs")
+        or _first_by(lambda kind: bool(kind.traits) and kind.traits <= traits, "traits")
     )
 
 
-def signs_of(application: Application, origin: Origin, limits: Thresholds) -> frozenset[str]:
-    """Return the signs of an application.
+def traits_of(application: Application, origin: Origin, limits: Thresholds) -> frozenset[str]:
+    """Return the traits of an application.
 
     ``scheduled``: a timer or a job started it. ``background``: it has neither a terminal nor a
     window of its own. ``low-priority``: most of its time it gave way. ``uses-disk`` and ``sends``:

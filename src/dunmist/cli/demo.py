@@ -106,7 +106,7 @@ def _show_chapter(name: str, output: Path, *, force: bool) -> None:
     from dunmist.jobs.comparison import answer, question_of
     from dunmist.jobs.judge import judge
     from dunmist.jobs.patient import capture_patient
-    from dunmist.jobs.report_extras import sections_beside
+    from dunmist.jobs.report_extras import extra_sections
     from dunmist.output import check_output
     from dunmist.reports import comparison_document, document_text, write_report
     from dunmist.simulation import load_chapter
@@ -124,7 +124,7 @@ def _show_chapter(name: str, output: Path, *, force: bool) -> None:
     click.echo(document_text(comparison_document(compared)), nl=False)
     judged = judge(now)
     normal = earlier if compared.question == "normal-and-now" else []
-    write_report(judged, report, more=sections_beside(judged, normal), force=force)
+    write_report(judged, report, more=extra_sections(judged, normal), force=force)
     click.echo(f"wrote {', '.join(map(str, (*earlier, now, report)))}", err=True)
 
 

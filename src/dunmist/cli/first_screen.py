@@ -370,8 +370,11 @@ def _why(judged: Judged, width: int, room: int) -> list[Line]:
             resource for resource in triage.resources if resource.resource == worst.what
         )
         culprits = triage.culprits[0].evidence if triage.culprits else []
-        evidence = [*limiting.evidence, *culprits]
-    lines = [[Piece(_fitted(f"why   {fact.text} [{fact.source}]", width))] for fact in evidence]
+        # what explains the strain is the first finding, and may rest on the same figures
+        outside = triage.findings[0].evidence if judged.diagnosis.external_cause else []
+        evidence = [*outside, *limiting.evidence, *culprits]
+    facts = dict.fromkeys(f"why   {fact.text} [{fact.source}]" for fact in evidence)
+    lines = [[Piece(_fitted(fact, width))] for fact in facts]
     return [[], *lines[: room - 1]] if room >= WHY_LEAST and lines else []
 
 

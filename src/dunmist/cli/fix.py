@@ -29,7 +29,7 @@ def fix() -> None:
     """
 
 
-def whom_options(command: Callable[..., Any]) -> Callable[..., Any]:
+def target_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options that choose the target of the steps."""
     for option in (
         click.option(
@@ -62,7 +62,7 @@ def whom_options(command: Callable[..., Any]) -> Callable[..., Any]:
 @fix.command()
 @click.argument("file", type=CAPTURE)
 @click.argument("step", required=False, shell_complete=complete_step)
-@whom_options
+@target_options
 @click.option("--json", "as_json", is_flag=True, help="Print the list as JSON.")
 def show(
     file: Path,
@@ -80,7 +80,7 @@ def show(
     from dunmist.cli import fix_actions
     from dunmist.jobs.selection import step_of
 
-    chosen = _whom(file, culprit, finding, pid, named)
+    chosen = _target(file, culprit, finding, pid, named)
     if as_json and step is not None:
         raise click.UsageError("--json is of the whole list; leave out STEP")
     if as_json:
@@ -94,7 +94,7 @@ def show(
 @fix.command(name="do")
 @click.argument("file", type=CAPTURE)
 @click.argument("step", shell_complete=complete_step)
-@whom_options
+@target_options
 @click.option("--yes", is_flag=True, help="Carry the step out without asking.")
 @click.option(
     "--measure/--no-measure",
@@ -117,7 +117,7 @@ def do_step(
     STEP is the name or the number of a step in the list. Without --yes and a terminal it only shows
     what would be done.
     """
-    _show_and_do(_whom(file, culprit, finding, pid, named), step, yes=yes, measure=measure)
+    _show_and_do(_target(file, culprit, finding, pid, named), step, yes=yes, measure=measure)
 
 
 @fix.command(name="undo")
@@ -137,7 +137,7 @@ def list_acts() -> None:
 
 @fix.command(name="prove")
 @click.argument("file", type=CAPTURE)
-@whom_options
+@target_options
 @click.option(
     "--for",
     "prove_for_s",
@@ -162,7 +162,7 @@ def prove_cause(
     """
     from dunmist.cli import proving
 
-    proving.prove(_whom(file, culprit, finding, pid, named), prove_for_s, asks=not yes)
+    proving.prove(_target(file, culprit, finding, pid, named), prove_for_s, asks=not yes)
 
 
 @fix.command(name=GroupWithDefault.DEFAULT, hidden=True)
@@ -245,7 +245,7 @@ def as_before(
         return
     if file is None:
         raise click.UsageError("name a capture, or give --undo or --list")
-    chosen = _whom(file, culprit, None, pid)
+    chosen = _target(file, culprit, None, pid)
     if prove:
         from dunmist.cli import proving
 
@@ -287,7 +287,7 @@ def _undo(act: str) -> None:
     click.echo(harmless(undo_act(None if act == LAST else _number(act))))
 
 
-def _whom(
+def _target(
     file: Path, culprit: int | None, finding: str | None, pid: int | None, named: str | None = None
 ) -> "Chosen":
     """Return the chosen culprit, the first one by default."""

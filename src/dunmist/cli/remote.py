@@ -17,15 +17,15 @@ def capture_remote(remote: RemoteTarget, options: CaptureOptions) -> Path:
     assert transport is not None  # an option that leads to one was given
     if str(options.root) != "/":
         raise click.UsageError(f"--root is of this computer; leave it out with {FLAGS_TEXT}")
-    return _told(capture_on(transport, options, progress_for))
+    return _report_capture(capture_on(transport, options, progress_for))
 
 
 def read_collected(file: Path, options: CaptureOptions) -> Path:
     """Make a capture of a collector's file and return it."""
-    return _told(capture_from(file, options))
+    return _report_capture(capture_from(file, options))
 
 
-def _told(remote_capture: RemoteCapture) -> Path:
+def _report_capture(remote_capture: RemoteCapture) -> Path:
     click.echo(f"sampled by {remote_capture.by}", err=True)
     if remote_capture.remark:
         click.echo(f"dunmist: {harmless(remote_capture.remark)}", err=True)

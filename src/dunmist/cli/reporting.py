@@ -11,7 +11,7 @@ from dunmist.captures.sharing import share_capture
 from dunmist.harmless import harmless
 from dunmist.jobs.acts import acts_done
 from dunmist.jobs.judge import PointInTime, judge, part_of
-from dunmist.jobs.report_extras import sections_beside
+from dunmist.jobs.report_extras import extra_sections
 from dunmist.output import check_output, write_whole
 from dunmist.reports import (
     Document,
@@ -82,7 +82,7 @@ def _put(judged: Judged, options: ReportOptions) -> None:
     document: Document | None = None
     if options.for_owner:
         document = owner_document(judged, acts_done(judged.series.header))
-    more = sections_beside(judged, options.normal) if document is None else []
+    more = extra_sections(judged, options.normal) if document is None else []
     if options.is_standard:
         _put_text(document_text(document or triage_document(judged.triage, more)), options)
     else:

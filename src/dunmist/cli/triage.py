@@ -112,9 +112,9 @@ def triage(
         columns, rows = shutil.get_terminal_size((100, 30))
         click.echo(first_screen(judged, columns, rows, colours=wants_colours()), nl=False)
         return
-    from dunmist.jobs.report_extras import sections_beside
+    from dunmist.jobs.report_extras import extra_sections
 
-    more = sections_beside(judged, normal) if normal else []
+    more = extra_sections(judged, normal) if normal else []
     click.echo(document_text(triage_document(judged.triage, more)), nl=False)
 
 

@@ -21,7 +21,7 @@ from dunmist.compare.figures import resource_key as resource_key
 from dunmist.compare.following import Following as Following
 from dunmist.compare.improvement import Comparison as Comparison
 from dunmist.compare.improvement import compare as compare
-from dunmist.compare.past_hours import unusual_beside_hours as unusual_beside_hours
+from dunmist.compare.past_hours import unusual_against_hours as unusual_against_hours
 from dunmist.compare.proof import Proof as Proof
 from dunmist.compare.proof import ProofAnswer as ProofAnswer
 from dunmist.compare.proof import proof_of as proof_of

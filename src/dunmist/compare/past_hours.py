@@ -25,7 +25,7 @@ AMOUNTS: Mapping[str, Callable[[ApplicationSum, Period], float]] = {
 OF_A_DEVICE = ("disk", "link")
 
 
-def unusual_beside_hours(hours: Sequence[Period], now: Examined) -> Unusual:
+def unusual_against_hours(hours: Sequence[Period], now: Examined) -> Unusual:
     """Return the figures of a capture that differ from these hours."""
     reason = shortcoming(now)
     hindrance = Hindrance(reason, 1) if reason is not None else None

@@ -22,7 +22,7 @@ _VIRTUAL = re.compile(rb"^VmSize:\s+(\d{1,15}) kB$", re.M)
 _CPUS = re.compile(rb"^Cpus_allowed_list:\s+([\d,-]{1,4000})$", re.M)
 _CPU_RANGE = re.compile(rb"(\d{1,6})(?:-(\d{1,6}))?")
 # one entry of the auxiliary vector with 32 bits
-AUXILIARY_BYTES, NOUGHT = 8, bytes(4)
+AUXILIARY_BYTES, ZERO_HALF = 8, bytes(4)
 _ROLLUP = re.compile(rb"^(\w{1,20}):\s+(\d{1,15}) kB$", re.M)
 GRAPHICS_DEVICES = "/dev/dri/"
 
@@ -105,7 +105,7 @@ def parse_bits(data: bytes) -> int | None:
     if len(data) < AUXILIARY_BYTES:
         return None
     # each entry begins with a small number of one word: half of it is zero in 64 bits
-    return 64 if NOUGHT in (data[:4], data[4:8]) else 32
+    return 64 if ZERO_HALF in (data[:4], data[4:8]) else 32
 
 
 def parse_waits_in(data: bytes) -> str | None:

@@ -153,11 +153,11 @@ def parse_unix_pair(body: memoryview) -> NamedPair | None:
     if not name or peer is None or len(peer) < _UNIX_NUMBER.size:
         return None
     queue = attributes.get(UNIX_DIAG_RQLEN)
-    is_queue_told = queue is not None and len(queue) >= _UNIX_NUMBER.size
+    has_queue = queue is not None and len(queue) >= _UNIX_NUMBER.size
     pair = UnixPair(
         server=_UNIX.unpack_from(body)[4],
         client=_UNIX_NUMBER.unpack_from(peer)[0],
-        unread_bytes=_UNIX_NUMBER.unpack_from(queue)[0] if queue and is_queue_told else 0,
+        unread_bytes=_UNIX_NUMBER.unpack_from(queue)[0] if queue and has_queue else 0,
     )
     return NamedPair(_unix_name(name), pair)
 

@@ -179,7 +179,7 @@ class DeskApp(App[str]):
         if self.visit.ended_by_full_disk():
             self._follower.stop()
             self.visit.go_on_unkept()
-            self._follow_anew()
+            self._restart_follower()
         self._trouble = self._follower.trouble or self.visit.trouble() or self._unjudged
         if not self._trouble and now is not None and self._is_slow(now):
             self._trouble = SLOW
@@ -358,7 +358,7 @@ class DeskApp(App[str]):
         index = min(max(PACES_S.index(nearest) + step, 0), len(PACES_S) - 1)
         self._follower.stop()
         self.visit.change_pace(PACES_S[index])
-        self._follow_anew()
+        self._restart_follower()
 
     def action_move(self, step: int) -> None:
         """Move through the time of a file."""
@@ -367,9 +367,9 @@ class DeskApp(App[str]):
         _, at_s = self._follower.latest()
         self._follower.stop()
         self._until_s = max(STEP_S, at_s + step * STEP_S)
-        self._follow_anew()
+        self._restart_follower()
 
-    def _follow_anew(self) -> None:
+    def _restart_follower(self) -> None:
         self._trial = None
         self._follower = self._follow()
         self._judgement, self._seen_ticks, self._is_awaited = None, -1, True

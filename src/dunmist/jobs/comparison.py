@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dunmist.advice import Compared, Judged, describe_comparison, describe_unusual
-from dunmist.compare import Examined, Match, Unusual, compare, unusual, unusual_beside_hours
+from dunmist.compare import Examined, Match, Unusual, compare, unusual, unusual_against_hours
 from dunmist.errors import CaptureError, HistoryError, WrongUsage
 from dunmist.history import Period, identity_of, read_history
 from dunmist.history.past import hours_alike
@@ -57,7 +57,7 @@ def answer(question: Question) -> Compared:
     """Return the comparison in words; raises CaptureError and SettingsError."""
     now = _examined(question.now)
     if question.days is not None:
-        return describe_unusual(unusual_beside_hours(_hours(now, question.days), now))
+        return describe_unusual(unusual_against_hours(_hours(now, question.days), now))
     if question.before is not None:
         return describe_comparison(compare(_examined(question.before), now, question.match))
     good = [_examined(file) for file in question.normal]
@@ -84,7 +84,7 @@ def compare_around(path: Path, point: PointInTime) -> Compared:
     return compare_parts(path, part_of(path, None, point), part_of(path, point, None))
 
 
-def beside_normal(judged: Judged, normal: Sequence[Path]) -> Unusual:
+def compare_with_normal(judged: Judged, normal: Sequence[Path]) -> Unusual:
     """Return the unusual figures of a judged capture; raises CaptureError and SettingsError."""
     now = Examined(judged.series, judged.diagnosis)
     return unusual([_examined(path) for path in good_captures(normal, judged.series.path)], now)

@@ -115,7 +115,7 @@ class HistoryKeeper:
             return self._history is None or self._history.has(identity)
         except Damaged as error:
             self._say(f"{error}; a new one is begun")
-            self._begin_anew()
+            self._restart()
             return self._history is None
         except HistoryError as error:
             self._say(str(error))
@@ -140,7 +140,7 @@ class HistoryKeeper:
                 self._history.add(self._waiting[0], self._computer, also_overlapping=True)
             except Damaged as error:
                 self._say(f"{error}; a new one is begun")
-                self._begin_anew()
+                self._restart()
             except HistoryError as error:
                 self._say(str(error))
                 return
@@ -148,7 +148,7 @@ class HistoryKeeper:
                 del self._waiting[0]
                 self._trouble = ""
 
-    def _begin_anew(self) -> None:
+    def _restart(self) -> None:
         """Put a damaged history aside and begin another one."""
         if self._history is not None:
             with self._history:

@@ -5,9 +5,9 @@ from pathlib import Path
 
 from dunmist.advice import Judged
 from dunmist.jobs.acts import done_until, done_within
-from dunmist.jobs.comparison import beside_normal, compare_parts
+from dunmist.jobs.comparison import compare_parts, compare_with_normal
 from dunmist.output import STANDARD
-from dunmist.reports import Section, before_after_section, beside_normal_section, done_section
+from dunmist.reports import Section, before_after_section, done_section, normal_section
 from dunmist.series import Part
 
 # a part that is shorter says nothing, and one of few ticks cannot be judged; what was done may take
@@ -15,7 +15,7 @@ from dunmist.series import Part
 PART_LEAST_S, TICKS_LEAST, FELT_AFTER_S = 5.0, 3, 2.0
 
 
-def sections_beside(judged: Judged, normal: Sequence[Path] = ()) -> list[Section]:
+def extra_sections(judged: Judged, normal: Sequence[Path] = ()) -> list[Section]:
     """Return the sections that follow what to do; raises CaptureError, SettingsError and Refused.
 
     What was done is reported only for a capture of this computer in its boot.
@@ -29,7 +29,7 @@ def sections_beside(judged: Judged, normal: Sequence[Path] = ()) -> list[Section
         if str(series.path) != STANDARD:
             sections += _around_acts(judged, done_within(header, end_s), end_s)
     if normal:
-        sections.append(beside_normal_section(beside_normal(judged, normal)))
+        sections.append(normal_section(compare_with_normal(judged, normal)))
     return sections
 
 

@@ -7,9 +7,9 @@ so that they say the same; JSON is the contract's own form. No new facts are com
 from dunmist.reports.audiences import brief_text as brief_text
 from dunmist.reports.audiences import owner_document as owner_document
 from dunmist.reports.comparison import before_after_section as before_after_section
-from dunmist.reports.comparison import beside_normal_section as beside_normal_section
 from dunmist.reports.comparison import comparison_document as comparison_document
 from dunmist.reports.comparison import comparison_json as comparison_json
+from dunmist.reports.comparison import normal_section as normal_section
 from dunmist.reports.document import Document as Document
 from dunmist.reports.document import Section as Section
 from dunmist.reports.glance import culprit_shares as culprit_shares

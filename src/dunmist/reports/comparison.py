@@ -73,7 +73,7 @@ def before_after_section(compared: Compared) -> Section:
     return Section("Before and after what was done", blocks, summary=compared.headline)
 
 
-def beside_normal_section(unusual: Unusual) -> Section:
+def normal_section(unusual: Unusual) -> Section:
     """Return the unusual figures of a capture as one section, with a picture of both."""
     described = describe_unusual(unusual)
     blocks: list[Block] = [Paragraph(described.headline), Paragraph(_captures(described))]

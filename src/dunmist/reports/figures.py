@@ -49,9 +49,9 @@ def normal_figure(unusual: Unusual) -> Figure:
     """Return the picture of a capture against those of good times."""
 
     def draw() -> "Canvas":
-        from dunmist.reports.pictures import draw_beside_normal
+        from dunmist.reports.pictures import draw_against_normal
 
-        return draw_beside_normal(unusual)
+        return draw_against_normal(unusual)
 
     now = {state.resource: state.used for state in unusual.now.diagnosis.resources}
     named = ", ".join(f"{word} {percent(used)}" for word, used in now.items())

@@ -13,7 +13,7 @@ from dunmist.reports.program_rows import ProgramRow, busiest_rows, culprit_rows,
 from dunmist.series import Series
 
 # less than this is nothing that anybody needs to read at the desk
-TOLD_LEAST = 0.005
+SHOWN_LEAST = 0.005
 # one point for half a percent of a usual page's width
 POINTS, PROGRAMS_SHOWN, STEPS_SHOWN = 60, 3, 4
 # characters of a command line in half a page
@@ -119,10 +119,10 @@ def resource_figures(state: ResourceState, series: Series) -> str:
         celsius = sensor.level.median()
         limit = f" of {sensor.critical:.0f}" if sensor.critical else ""
         taken = state.pressure or 0.0
-        lost = f", clock -{percent(taken)}" if taken >= TOLD_LEAST else ""
+        lost = f", clock -{percent(taken)}" if taken >= SHOWN_LEAST else ""
         return "unknown" if celsius is None else f"{celsius:.0f}{limit} °C{lost}"
     pressure = state.pressure or 0.0
-    held = f", tasks waited {percent(pressure)}" if pressure >= TOLD_LEAST else ""
+    held = f", tasks waited {percent(pressure)}" if pressure >= SHOWN_LEAST else ""
     return f"{percent(state.used)} used{held}"
 
 

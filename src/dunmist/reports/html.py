@@ -15,7 +15,7 @@ from dunmist.reports.document import Document, Figure, TextTable
 from dunmist.reports.styles import LOOKS
 
 # texts in sentences, and the numbers in a cell
-_TOLD = re.compile(r"\b(process|port) (\d+)\b")
+_NAMED_NUMBER = re.compile(r"\b(process|port) (\d+)\b")
 _NUMBER = re.compile(r"\b\d+\b")
 
 
@@ -78,7 +78,7 @@ def _linked(text: str, of: str | None, listed: set[tuple[str, str]]) -> Markup:
     ``of`` says what all of them are of; in running text the word before a number does.
     """
     parts, end = [], 0
-    for match in (_NUMBER if of else _TOLD).finditer(text):
+    for match in (_NUMBER if of else _NAMED_NUMBER).finditer(text):
         what, number = (of, match[0]) if of else (match[1], match[2])
         if what and (what, number) in listed:
             parts += [escape(_unbroken(text[end : match.start()]))]

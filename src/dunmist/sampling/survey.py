@@ -170,7 +170,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         unix_pairs=computer.sockets.unix_pairs(),
         log_ends=_log_ends(computer) if is_last else [],
         terminals=_terminals(computer) if is_last else [],
-        drives=computer.drives_told() if is_last else [],
+        drives=computer.drives_read() if is_last else [],
         functions=computer.code.functions() if is_last and computer.code else [],
         took_s=round(time.perf_counter() - began_s, 6),
     )

@@ -116,7 +116,7 @@ class OpenComputer:
             self.code = None
 
     def ask_drives(self) -> None:
-        """Ask the drives how they are; they have until :meth:`drives_told` to answer."""
+        """Ask the drives how they are; they have until :meth:`drives_read` to answer."""
         if self._drives is None:
             self._drives = AskedDrives(self.root, self.inventory.disks)
 
@@ -126,7 +126,7 @@ class OpenComputer:
             span_s = self.clock.monotonic_s() - self._code_since_s
             self.code.ask_functions(self.table.own, span_s)
 
-    def drives_told(self) -> list[DriveHealth]:
+    def drives_read(self) -> list[DriveHealth]:
         """Return their answers, once."""
         drives, self._drives = self._drives, None
         return drives.health() if drives else []

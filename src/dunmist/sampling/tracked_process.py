@@ -26,7 +26,7 @@ from dunmist.computer import (
 
 # a line has some 350 bytes; the kernel gives at most a page at once
 STAT_BYTES = 4096
-SCHEDSTAT_BYTES, NOUGHT = 128, b"0 "
+SCHEDSTAT_BYTES, NEVER_RAN = 128, b"0 "
 RUNNABLE = "R"
 # more processes than this are read by opening, which is slower and no less right
 DESCRIPTORS_WANTED = 65_536
@@ -108,7 +108,7 @@ class TrackedProcess:
         except OSError:
             return False  # the line tells what that means
         # a kernel that does not account writes noughts for everybody
-        if now == self.rested and not now.startswith(NOUGHT):
+        if now == self.rested and not now.startswith(NEVER_RAN):
             return True
         self.rested = now
         return False

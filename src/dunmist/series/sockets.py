@@ -216,7 +216,7 @@ class SocketCollector:
         ]
 
 
-class _Told(TypedDict):
+class _TrackedFigures(TypedDict):
     """Bytes of a socket as far as they are known; :class:`SocketSeries` has its facts."""
 
     sent_bytes_per_s: Rate | None
@@ -233,8 +233,8 @@ class _Told(TypedDict):
     moved_bytes: float | None
 
 
-def _of_track(track: Track | None) -> _Told:
-    return _Told(
+def _of_track(track: Track | None) -> _TrackedFigures:
+    return _TrackedFigures(
         sent_bytes_per_s=_moved(track, "sent_bytes"),
         received_bytes_per_s=_moved(track, "received_bytes"),
         sent_bytes=_counted(track, "sent_bytes"),
@@ -250,13 +250,13 @@ def _of_track(track: Track | None) -> _Told:
     )
 
 
-def _of_figures(figures: dict[str, float], still: Rate) -> _Told:
+def _of_figures(figures: dict[str, float], still: Rate) -> _TrackedFigures:
     """Return the same of one that moved nothing: a server has a hundred thousand of them."""
     known = {column: None if isnan(value) else value for column, value in figures.items()}
     nothing = {column: None if known[column] is None else 0 for column in COUNTERS}
     round_trip_us = known["round_trip_us"]
     total = figures["sent_bytes"] + figures["received_bytes"]
-    return _Told(
+    return _TrackedFigures(
         sent_bytes_per_s=still,
         received_bytes_per_s=still,
         sent_bytes=nothing["sent_bytes"],

@@ -1,6 +1,6 @@
 """Compute CPU and I/O time used between samples or after the last one.
 
-Two signs tell of it, and each misses something. A parent's counter grows by a child's whole use
+Two figures show it, and each misses something. A parent's counter grows by a child's whole use
 when the child is waited for; what of that was not seen already was used by short-lived ones. It is
 exact, but silent about children that nobody waits for. The kernel sends records of exited tasks to
 the administrator only, and they name every task. They are written before the task has given back

@@ -33,11 +33,11 @@ class Changed(NamedTuple):
 
 def _changes(judged: Judged) -> list[Changed]:
     series = judged.series
-    changes = [*_told(judged), *_starts(series), *_clock_steps(series), *_devices(series)]
+    changes = [*_recorded(judged), *_starts(series), *_clock_steps(series), *_devices(series)]
     return sorted(changes, key=lambda change: change.ago_s)
 
 
-def _told(judged: Judged) -> Iterator[Changed]:
+def _recorded(judged: Judged) -> Iterator[Changed]:
     """Yield changes from package managers and file times, with the programs that they concern."""
     series, surveyed = judged.series, judged.series.surveyed
     concerned: dict[int, str] = {}

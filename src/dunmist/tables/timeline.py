@@ -14,7 +14,7 @@ from dunmist.tables.declared import Column, Table, Width
 # names that fit next to a time
 NAMED_MOST = 4
 # what the sampler noted itself; starts and ends have names
-TOLD_BY_NAME = ("exit", "exec")
+SHOWN_BY_NAME = ("exit", "exec")
 MS = 3  # digits of a timestamp in seconds
 
 
@@ -95,7 +95,7 @@ EVENTS: Table[TimelineEvent] = Table(
 
 def _of_sampling(series: Series) -> Iterator[TimelineEvent]:
     for row, event in series.events:
-        if event.what not in TOLD_BY_NAME:
+        if event.what not in SHOWN_BY_NAME:
             yield TimelineEvent(_at_s(series, row), event.what, event.count, event.seconds)
 
 

@@ -27,7 +27,7 @@ WEEKLY: dict[DriftWord, EvidenceKey] = {
 }
 # full within so many days is more than a note
 SOON_DAYS = 21.0
-CHANGES_TOLD = 2
+CHANGES_NAMED = 2
 
 
 @finds(*get_args(DriftWord))
@@ -59,7 +59,7 @@ def drift_finding(drift: Drift, changes: Sequence[Event]) -> Finding:
     evidence = [_level(drift), _slope(drift)]
     if changes:
         named = [event.name for event in changes]
-        evidence.append(figure("drift-change", float(len(changes)), which=named[:CHANGES_TOLD]))
+        evidence.append(figure("drift-change", float(len(changes)), which=named[:CHANGES_NAMED]))
     return Finding(drift.word, _severity(drift), drift.name or None, evidence)
 
 

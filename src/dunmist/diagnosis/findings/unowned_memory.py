@@ -15,6 +15,8 @@ from dunmist.series import Process
 KIB = 1024.0
 IN_MEMORY = "tmpfs"
 POINTS_SHOWN = 3
+# file systems that hold this part of the shared memory are what holds it
+MOSTLY = 0.5
 # bytes, the subject if it has a name, and the evidence
 Unowned = tuple[float, str | None, list[EvidenceFigure]]
 
@@ -59,17 +61,19 @@ def _files(exam: Examination) -> Unowned:
     shared_bytes = machine.memory_bytes("Shmem").last() or 0.0
     unmapped_bytes = max(0.0, shared_bytes - _mapped_bytes(exam))
     in_memory = sorted(
-        (each for each in exam.series.surveyed.storage if each.about.kind == IN_MEMORY),
-        key=lambda each: -(each.used_bytes or 0),
+        (
+            (float(each.used_bytes or 0), each.point)
+            for each in exam.series.surveyed.storage
+            if each.about.kind == IN_MEMORY
+        ),
+        reverse=True,
     )
+    least_bytes = exam.limits.findings.unowned_part * unmapped_bytes
+    named = [(used, point) for used, point in in_memory[:POINTS_SHOWN] if used >= least_bytes > 0]
     evidence = [figure("memory-unmapped", unmapped_bytes, of=machine.managed_bytes)]
-    evidence += [
-        figure("memory-files", float(each.used_bytes), name=each.point)
-        for each in in_memory[:POINTS_SHOWN]
-        if each.used_bytes and each.used_bytes >= exam.limits.findings.unowned_part * unmapped_bytes
-    ]
-    is_on_mounts = len(evidence) > 1
-    return unmapped_bytes, in_memory[0].point if is_on_mounts else None, evidence
+    evidence += [figure("memory-files", used, name=point) for used, point in named]
+    is_on_mounts = bool(named) and sum(used for used, _ in named) >= MOSTLY * unmapped_bytes
+    return unmapped_bytes, named[0][1] if is_on_mounts else None, evidence
 
 
 def _mapped_bytes(exam: Examination) -> float:

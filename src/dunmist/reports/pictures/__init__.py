@@ -17,7 +17,7 @@ from dunmist.reports.pictures.heat import draw_heat as draw_heat
 from dunmist.reports.pictures.limiting import draw_limiting as draw_limiting
 from dunmist.reports.pictures.memory import draw_memory as draw_memory
 from dunmist.reports.pictures.months import draw_months as draw_months
-from dunmist.reports.pictures.normal import draw_beside_normal as draw_beside_normal
+from dunmist.reports.pictures.normal import draw_against_normal as draw_against_normal
 from dunmist.reports.pictures.one_process import draw_process
 from dunmist.reports.pictures.saving import check_picture as check_picture
 from dunmist.reports.pictures.saving import png_bytes as png_bytes

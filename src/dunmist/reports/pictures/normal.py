@@ -22,7 +22,7 @@ PANELS_MOST, PANEL_INCHES = 4, 1.1
 GOOD_MOST = 6
 
 
-def draw_beside_normal(unusual: Unusual) -> Figure:
+def draw_against_normal(unusual: Unusual) -> Figure:
     """Return each resource that is outside of its range, else the fullest, now and usually."""
     outside = {
         (usual_range.figure.resource, usual_range.figure.name) for usual_range in unusual.outside

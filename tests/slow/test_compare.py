@@ -124,7 +124,7 @@ class BeforeAndAfter(Captures):
         for given, status, says in (
             (("sick.jsonl.gz",), 2, "needs two captures"),
             (("sick.jsonl.gz", "./sick.jsonl.gz"), 2, "is given twice"),
-            (("sick.jsonl.gz", "good"), 2, "the last place is the capture of now"),
+            (("sick.jsonl.gz", "good"), 2, "the last argument is the capture of now"),
             (("sick.jsonl.gz", "torn.jsonl.gz"), 1, "torn.jsonl.gz"),
             (("sick.jsonl.gz", "none.jsonl.gz"), 1, "none.jsonl.gz"),
         ):

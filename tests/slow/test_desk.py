@@ -33,7 +33,7 @@ from dunmist.desk.page_rows import (
 )
 from dunmist.desk.pages import Pages
 from dunmist.desk.recorder_visit import RecorderVisit
-from dunmist.desk.short_screens import Help, Told
+from dunmist.desk.short_screens import Help, Notice
 from dunmist.desk.trial import begin_trial, trial_lines
 from dunmist.desk.visit import Visit, VisitOptions
 from dunmist.jobs.desk_judgement import desk_judgement
@@ -306,7 +306,7 @@ class Keys(unittest.IsolatedAsyncioTestCase):
             self.assertEqual("nestcam-index", app.screen._subject.name)
             await pilot.press("escape", "m")
             await pilot.pause()
-            self.assertIsInstance(app.screen, Told)
+            self.assertIsInstance(app.screen, Notice)
             await pilot.press("escape")
             await pilot.pause()
             self.assertEqual([], app.acts)

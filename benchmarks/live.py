@@ -112,6 +112,14 @@ CASES = (
     ),
     Case("three processes on two CPUs", "auk-count spin 3", ("cpu",), ("auk-count",), may=BUSY),
     Case("four processes", "auk-count spin 4", ("cpu",), ("auk-count",), may=BUSY),
+    Case(
+        "three processes that may run on one CPU only",
+        "taskset -c 0 auk-count spin 3",
+        ("core",),
+        ("auk-count",),
+        must=(("bound-to-cpus", "auk-count"),),
+        may=BUSY,
+    ),
     Case("twelve processes", "auk-count spin 12", ("cpu",), ("auk-count",), may=BUSY),
     Case(
         "four of one and one of another",
@@ -359,6 +367,16 @@ CASES = (
         must=(("storage-full", "nest"),),
         stop="umount nest",
         rights=True,
+    ),
+    Case(
+        "files in memory that no program has open",
+        "mkdir nest; mount -t tmpfs -o size=90% none nest; set -- $(head -n 1 /proc/meminfo);"
+        " head -c $(($2 * 307)) /dev/zero > nest/egg; touch filled; sleep 99",
+        (None,),
+        must=(("memory-in-files", "nest"),),
+        stop="umount nest",
+        rights=True,
+        ready="test -e filled",
     ),
     Case(
         "no inodes left",

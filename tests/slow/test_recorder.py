@@ -26,6 +26,7 @@ from dunmist.thresholds import thresholds
 from tests.bus_stand_in import StandIn
 from tests.program import DUNMIST, InFolder, capture_model, run
 
+ATTEMPTS = 3
 HOG = (
     "import os\nfor _ in range(2 * os.cpu_count() + 1):\n"
     "    if not os.fork(): exec('while 1: 0')\nos.wait()\n"
@@ -218,9 +219,8 @@ class Recording(InFolder):
         for path in (*self.place.rglob("*.gz"), *self.place.rglob("*.json")):
             self.assertEqual(0o600, path.stat().st_mode & 0o777, path)
 
-    def test_a_strain_is_kept_with_its_culprit(self):
-        script = self.folder / "gull-storm"
-        script.write_text(HOG)
+    def record_strain(self, script):
+        """Record a program that takes all CPUs for twenty seconds."""
         recorder = self.begin()
         hog = subprocess.Popen([sys.executable, script], start_new_session=True)
         try:
@@ -230,6 +230,15 @@ class Recording(InFolder):
             hog.wait()
         recorder.send_signal(signal.SIGTERM)
         recorder.communicate(timeout=90)
+
+    def test_a_strain_is_kept_with_its_culprit(self):
+        script = self.folder / "gull-storm"
+        script.write_text(HOG)
+        # a hypervisor that takes the CPU meanwhile makes it another kind of trouble
+        for _ in range(ATTEMPTS):
+            self.record_strain(script)
+            if "incident:1" in self.listed():
+                break
         self.assertRegex(self.listed(), r"incident:1  .* s  .*cpu")
         triage = json.loads(run("triage", "incident:1", "--json", **self.options).stdout)
         self.assertEqual("cpu", triage["verdict"]["limiting"])

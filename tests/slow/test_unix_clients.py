@@ -9,6 +9,8 @@ import unittest
 
 from tests.program import InFolder, run
 
+# one run in five failed where a hypervisor took the CPU; of four captures all fail in 2 of 1,000 runs
+ATTEMPTS = 4
 # a process for each connection, as some databases have
 FORKS = """
 import os, signal, socket, sys, time
@@ -86,9 +88,15 @@ class UnixClients(InFolder):
         self.start("idler.py", RESTS)
         self.start("asker.py", ASKS, how)
         time.sleep(0.5)
-        run("capture", "-o", "x.gz", "--for", "5s", "--every", "1s", folder=self.folder)
-        told = json.loads(run("triage", "x.gz", "--json", folder=self.folder).stdout)
-        (first,) = (item for item in told["culprits"] if item["name"] == "base.py")
+        # a hypervisor that takes the CPU for five seconds leaves nobody to rank
+        for _ in range(ATTEMPTS):
+            capture = ("capture", "-o", "x.gz", "--force", "--for", "5s", "--every", "1s")
+            run(*capture, folder=self.folder)
+            triage = json.loads(run("triage", "x.gz", "--json", folder=self.folder).stdout)
+            ranked = {item["name"]: item for item in triage["culprits"]}
+            if "base.py" in ranked:
+                break
+        first = ranked["base.py"]
         texts = [item["text"] for item in first["evidence"]]
         return next(text for text in texts if "it answers" in text), first["steps"][0]["action"]
 

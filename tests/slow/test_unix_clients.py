@@ -9,7 +9,7 @@ import unittest
 
 from tests.program import InFolder, run
 
-# one run in five failed where a hypervisor took the CPU; of four captures all fail in 2 of 1,000 runs
+# one run in five failed where a hypervisor took the CPU; four captures all fail in 2 of 1,000 runs
 ATTEMPTS = 4
 # a process for each connection, as some databases have
 FORKS = """

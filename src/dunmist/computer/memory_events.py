@@ -11,12 +11,11 @@ import re
 import msgspec
 
 from dunmist.computer.group_paths import with_parents
-from dunmist.computer.parsing import Counter, ParseError, count_of
+from dunmist.computer.parsing import Counter, ParseError, count_of, parse_limit
 from dunmist.computer.root import Root
 
 SUBJECT = "memory limits of control groups"
 _WORD = re.compile(rb"^(oom|oom_kill) (\d{1,19})$", re.M)
-_LIMIT = re.compile(rb"\s*(?:(\d{1,19})|max)\s*\Z")
 
 
 class MemoryEvents(msgspec.Struct, frozen=True, array_like=True):
@@ -38,10 +37,7 @@ def parse_memory_events(data: bytes) -> dict[str, int]:
 
 def parse_memory_max(data: bytes) -> int | None:
     """Return the limit in bytes, None for 'max'; raises ParseError."""
-    match = _LIMIT.match(data)
-    if not match:
-        raise ParseError("memory.max", "expected a number or 'max'", data)
-    return count_of(match[1], "memory.max") if match[1] else None
+    return parse_limit(data, "memory.max")
 
 
 def read_memory_events(root: Root, directory: str, paths: set[str]) -> list[MemoryEvents]:

@@ -24,6 +24,7 @@ Nice = Annotated[int, Meta(ge=NICE_LEAST, le=NICE_MOST)]
 ProcessorNumber = Annotated[int, Meta(ge=-1, le=PROCESSORS_MOST)]
 
 _NUMBER = re.compile(rb"\s*(-?\d{1,19})\s*\Z")
+_LIMIT = re.compile(rb"\s*(?:(\d{1,19})|max)\s*\Z")
 
 
 class ParseError(ValueError):
@@ -62,6 +63,14 @@ def count_of(digits: bytes, source: str) -> int:
 def parse_counter(data: bytes) -> int:
     """Return the one counter of a sysfs file; raises ParseError."""
     return counter_of(data.strip(), "sysfs", "what was read")
+
+
+def parse_limit(data: bytes, source: str) -> int | None:
+    """Return the limit of a control group, None for 'max'; raises ParseError."""
+    match = _LIMIT.match(data)
+    if match is None:
+        raise ParseError(source, "expected a number or 'max'", data)
+    return count_of(match[1], source) if match[1] else None
 
 
 def parse_number(data: bytes) -> int:

@@ -10,13 +10,12 @@ import re
 import msgspec
 
 from dunmist.computer.group_paths import Mount, with_parents
-from dunmist.computer.parsing import Counter, ParseError, count_of
+from dunmist.computer.parsing import Counter, ParseError, count_of, parse_limit
 from dunmist.computer.root import Root
 
 SUBJECT = "limits of tasks of control groups"
 # share of a limit from which a group is kept
 NEAR = 0.75
-_LIMIT = re.compile(rb"\s*(?:(\d{1,19})|max)\s*\Z")
 _REFUSED = re.compile(rb"^max (\d{1,19})$", re.M)
 
 
@@ -31,10 +30,7 @@ class TaskLimit(msgspec.Struct, frozen=True, array_like=True):
 
 def parse_task_count(data: bytes) -> int | None:
     """Return ``pids.current`` or ``pids.max``, None for 'max'; raises ParseError."""
-    match = _LIMIT.match(data)
-    if match is None:
-        raise ParseError("pids.max", "expected a number or 'max'", data)
-    return count_of(match[1], "pids.max") if match[1] else None
+    return parse_limit(data, "pids.max")
 
 
 def parse_refused_tasks(data: bytes) -> int:

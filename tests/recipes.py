@@ -190,34 +190,20 @@ RESOURCE = {
         "from dunmist.diagnosis.resources.noise import NOISE\n"
         "from dunmist.diagnosis.resources.one_core",
     ),
-    "thresholds/links.py": (
-        "class GraphicsLimits(",
+    "thresholds/resources.py": (
+        "class ResourceLimits(",
         "class NoiseLimits(Figures, frozen=True):\n"
         '    """How much noise is much."""\n\n    # half is much\n    busy: Share = 0.5\n\n\n'
-        "class GraphicsLimits(",
-    ),
-    "thresholds/__init__.py": (
+        "class ResourceLimits(",
         "    gpu: GraphicsLimits = GraphicsLimits()\n",
         "    gpu: GraphicsLimits = GraphicsLimits()\n    noise: NoiseLimits = NoiseLimits()\n",
-        "import GraphicsLimits, LinkLimits",
-        "import GraphicsLimits, LinkLimits, NoiseLimits",
     ),
-    "advice/evidence.toml": (
-        "[gpu-busy]\n",
-        '[noise-used]\nunit = "share"\nsource = "random(4)"\n'
-        'text = "{amount} of the noise is there"\n\n[gpu-busy]\n',
-    ),
-    "advice/wording.toml": (
-        "[resource]\n",
-        '[resource]\nnoise = "noise"\n',
-        "[drives]\n",
-        '[drives]\nnoise = "makes {amount} of it"\n',
-    ),
-    "advice/owner.toml": (
-        "[found]\n",
-        '[found]\nnoise = "It was too quiet."\n',
-        "[watch]\n",
-        '[watch]\nnoise = "Tell us if it becomes loud."\n',
+    "advice/resources.toml": (
+        "[gpu]\n",
+        '[noise]\nname = "noise"\ndrives = "makes {amount} of it"\n'
+        'owner = "It was too quiet."\nowner_watch = "Tell us if it becomes loud."\n\n'
+        '[noise.evidence.noise-used]\nunit = "share"\nsource = "random(4)"\n'
+        'text = "{amount} of the noise is there"\n\n[gpu]\n',
     ),
 }
 TRANSPORT = {
@@ -249,7 +235,7 @@ MOST_FILES = {
     "A new step, or a kind of program": 3,
     "A new view, picture or column": 1,
     "A new format of the report": 2,
-    "A new resource": 8,
+    "A new resource": 5,
     "A new way to a remote computer": 2,
 }
 

@@ -5,7 +5,7 @@ import string
 import unittest
 from typing import get_args
 
-from dunmist.advice import VERBS, declared_evidence, ladder, wording
+from dunmist.advice import VERBS, declared_evidence, ladder, resource_words
 from dunmist.computer import KERNEL_MESSAGE_KINDS
 from dunmist.diagnosis import KINDS, RESOURCES, ResourceWord, thresholds
 from dunmist.diagnosis.findings import RULES
@@ -131,6 +131,10 @@ class Tables(InFolder):
                 self.assertEqual(len(tables) > 1, NAMES[topic].has_tables)
 
 
+# what they hold has its reasons where it is filled in
+RECORDS_OF_RECORDS = ("Thresholds", "ResourceLimits", "KernelMessageLimits", "DiskKindLimits")
+
+
 class Declared(unittest.TestCase):
     def test_each_field_of_a_tick_has_a_source_and_a_collector(self):
         own = {"n", "due_s", "at_s", "late", "took_s", "after_ms"}
@@ -159,7 +163,7 @@ class Declared(unittest.TestCase):
         make_thresholds = maker("make_thresholds")
         for module in make_thresholds.MODULES.glob("*.py"):
             for name, _, rows in make_thresholds.rows_of(module):
-                if name in ("Thresholds", "KernelMessageLimits", "DiskKindLimits"):
+                if name in RECORDS_OF_RECORDS:
                     continue
                 for field, _, reason in rows:
                     self.assertTrue(reason, f"{name}.{field} has no reason")
@@ -181,10 +185,10 @@ class Declared(unittest.TestCase):
     def test_each_resource_is_declared_and_worded(self):
         words = [resource.word for resource in RESOURCES]
         self.assertEqual(set(get_args(ResourceWord)) - {"power"}, set(words))
-        self.assertLessEqual(set(words), set(wording()["resource"]))
+        self.assertLessEqual(set(words), set(resource_words()))
         for item in RESOURCES:
             if item.cause_rank is not None and item.demand is not None:
-                self.assertIn(item.word, wording()["drives"])
+                self.assertIsNotNone(resource_words()[item.word].drives)
 
     def test_each_verb_has_a_rule_a_step_and_a_word_for_the_owner(self):
         self.assertEqual(set(VERBS), set(VERB_RULES))

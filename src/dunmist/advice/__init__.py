@@ -56,6 +56,7 @@ from dunmist.advice.recent_changes import change_text as change_text
 from dunmist.advice.recent_changes import recent_changes as recent_changes
 from dunmist.advice.recent_changes import related_finding as related_finding
 from dunmist.advice.recognition import GUESSES as GUESSES
+from dunmist.advice.resource_words import resource_words as resource_words
 from dunmist.advice.triage import RISKS as RISKS
 from dunmist.advice.triage import CulpritAdvice as CulpritAdvice
 from dunmist.advice.triage import Doing as Doing

@@ -15,8 +15,8 @@ import msgspec
 from dunmist.advice.amounts import cores_text, percent, size_text
 from dunmist.advice.evidence import evidence_of, rounded
 from dunmist.advice.recent_changes import change_text
+from dunmist.advice.resource_words import resource_name
 from dunmist.advice.template_values import finding_text, subject_of
-from dunmist.advice.wording import wording
 from dunmist.compare import Comparison, Difference, Examined, Figure, Hindrance, Odd, Range, Unusual
 from dunmist.diagnosis import Finding
 
@@ -268,7 +268,7 @@ def _compared_figure(
 def _figure_text(figure: Figure, before: float, after: float, at: Examined) -> str:
     name = figure.name or ""
     if figure.resource is not None:
-        resource = wording()["resource"][figure.resource]
+        resource = resource_name(figure.resource)
         name = f"{resource} ({figure.name})" if figure.name else resource
     # what heat holds up is the clock
     key = f"heat-{figure.what}" if (figure.resource, figure.what) == LOST_CLOCK else figure.what

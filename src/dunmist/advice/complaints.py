@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from dunmist.advice.amounts import cores_text, percent, size_text, span_text
 from dunmist.advice.complaint_words import PROGRAM, complaint_words
+from dunmist.advice.resource_words import resource_name
 from dunmist.advice.template_values import finding_text
 from dunmist.advice.wording import wording
 from dunmist.diagnosis import Diagnosis, Kind, ResourceState, hours_left, is_strained
@@ -111,7 +112,7 @@ def _slow(about: _About) -> str:
     if about.diagnosis.limiting:
         return _say("slow", "yes")
     fullest = max(about.diagnosis.resources, key=lambda state: state.pressure or 0.0)
-    resource = wording()["resource"][fullest.resource]
+    resource = resource_name(fullest.resource)
     held = f"tasks waited for {resource} {percent(fullest.pressure or 0.0)} of the time at most"
     return f"{_say('slow', 'no', fullest=held)} {_say('slow', 'unseen')}"
 

@@ -1,7 +1,7 @@
-"""Turns the figures of a diagnosis into sentences, each as ``evidence.toml`` declares it.
+"""Turns the figures of a diagnosis into sentences, each as its table declares it.
 
-The table has for each key its unit, its source, its slots, and its sentence; no figure
-is worded anywhere else.
+``evidence.toml`` has for each key its unit, its source, its slots, and its sentence; the keys of
+a resource are in ``resources.toml``. No figure is worded anywhere else.
 """
 
 import math
@@ -19,32 +19,21 @@ from dunmist.advice.amounts import (
     size_text,
     span_text,
 )
+from dunmist.advice.resource_words import DeclaredEvidence, resource_words
 from dunmist.advice.triage import Evidence
 from dunmist.advice.wording import doubt_text, wording
 from dunmist.diagnosis import EvidenceFigure, Slot
 from dunmist.series import Doubt
 
 
-class Declared(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One key of evidence as evidence.toml declares it."""
-
-    unit: str  # of the figure itself
-    source: str  # the file, man page or kernel document it comes from
-    text: str  # with {amount} and the slots
-    slots: dict[str, str] = {}  # unit of each further value in the text
-    counts: str | None = None  # what is counted, for a figure without a unit
-
-    @property
-    def shown_unit(self) -> str:
-        """The unit as programs read it: what is counted, where it is counted."""
-        return self.counts or self.unit
-
-
 @cache
-def declared_evidence() -> dict[str, Declared]:
+def declared_evidence() -> dict[str, DeclaredEvidence]:
     """Return all keys with what is declared of them."""
     text = (files("dunmist.advice") / "evidence.toml").read_text(encoding="utf-8")
-    return msgspec.convert(tomllib.loads(text), dict[str, Declared])
+    declared = msgspec.convert(tomllib.loads(text), dict[str, DeclaredEvidence])
+    for words in resource_words().values():
+        declared |= words.evidence
+    return declared
 
 
 def evidence_of(evidence: list[EvidenceFigure]) -> list[Evidence]:
@@ -52,7 +41,7 @@ def evidence_of(evidence: list[EvidenceFigure]) -> list[Evidence]:
     return [_evidence(figure, declared_evidence()[figure.key]) for figure in evidence]
 
 
-def _evidence(figure: EvidenceFigure, about: Declared) -> Evidence:
+def _evidence(figure: EvidenceFigure, about: DeclaredEvidence) -> Evidence:
     texts = {name: _slot_text(figure.slots.get(name), unit) for name, unit in about.slots.items()}
     of = figure.slots.get("of")
     amount = amount_text(figure.value, about.unit, of if isinstance(of, float) else None)

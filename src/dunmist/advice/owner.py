@@ -4,10 +4,11 @@ from typing import NamedTuple
 
 from dunmist.advice.case import Cases
 from dunmist.advice.recognition import GUESSES
+from dunmist.advice.resource_words import resource_words
 from dunmist.advice.template_values import subject_of
 from dunmist.advice.verdict_text import names_of_partners
 from dunmist.advice.wording import owner_wording
-from dunmist.diagnosis import Diagnosis
+from dunmist.diagnosis import Diagnosis, ResourceWord
 
 # more than two things to do are not remembered
 STEPS_SHOWN = 2
@@ -26,6 +27,7 @@ def describe_for_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> O
     """Return the answer for the owner; ``done`` lists the acts on the computer."""
     words = owner_wording()
     limiting, outside = diagnosis.limiting, diagnosis.external_cause
+    said = resource_words()[limiting] if limiting else None
     key = limiting or ("calm" if diagnosis.level == "calm" else "busy")
     kinds = {finding.kind for finding in diagnosis.findings}
     matters = [key, *kinds] if limiting is None and outside is None else [key, "slowed", *kinds]
@@ -45,19 +47,24 @@ def describe_for_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> O
     elif outside and outside.kind in findings:
         sentences = [findings.pop(outside.kind), words["found"]["because"], *findings.values()]
     else:
-        load = words["found"].get(key, words["found"]["busy"])
+        load = (said and said.owner) or words["found"].get(key, words["found"]["busy"])
         sentences = [load, *_cause(diagnosis, cases), *findings.values()]
-    watch = [words["watch"][limiting]] if limiting in words["watch"] else []
+    watch = _watch(limiting) if limiting else []
     if is_well:
         watch.append(words["watch"]["again"])
     if "storage-full" in kinds and limiting != "storage":
-        watch.append(words["watch"]["storage"])
+        watch += _watch("storage")
     return OwnerAnswer(
         sentences,
         _next(diagnosis, cases),
         done or [words["done"]["nothing"]],
         watch or [words["watch"]["nothing"]],
     )
+
+
+def _watch(resource: ResourceWord) -> list[str]:
+    text = resource_words()[resource].owner_watch
+    return [text] if text else []
 
 
 def _cause(diagnosis: Diagnosis, cases: Cases) -> list[str]:

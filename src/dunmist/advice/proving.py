@@ -6,7 +6,7 @@ from importlib.resources import files
 from typing import Any
 
 from dunmist.advice.amounts import percent, size_text
-from dunmist.advice.wording import wording
+from dunmist.advice.resource_words import resource_name
 from dunmist.compare import Alternated, Following, Proof
 from dunmist.diagnosis import ResourceWord
 
@@ -44,7 +44,7 @@ def describe_proof(proof: Proof, name: str, next_suspect: tuple[int, str] | None
 
 def describe_unprovable(why: str, resource: ResourceWord) -> str:
     """Return why no experiment is made."""
-    return str(_words()["unprovable"][why]).format(resource=wording()["resource"][resource])
+    return str(_words()["unprovable"][why]).format(resource=resource_name(resource))
 
 
 def _between(alternated: Alternated, what: Following) -> str:

@@ -2,6 +2,7 @@
 
 from dunmist.advice.amounts import amount_text, listed, percent
 from dunmist.advice.case import Cases
+from dunmist.advice.resource_words import resource_name, resource_words
 from dunmist.advice.template_values import finding_text
 from dunmist.advice.triage import Worst
 from dunmist.advice.wording import wording
@@ -12,6 +13,7 @@ from dunmist.diagnosis import (
     Finding,
     Kind,
     LevelWord,
+    ResourceWord,
     Severity,
     is_strained,
     main_started_programs,
@@ -106,10 +108,10 @@ def _also(diagnosis: Diagnosis) -> str:
     if state.resource == "core" and driver and driver.name in _named(diagnosis):
         return ""
     words = wording()["headline"]
-    about = {"resource": _capital(wording()["resource"][state.resource]), "level": state.level}
+    about = {"resource": _capital(resource_name(state.resource)), "level": state.level}
     if driver is None:
         return " " + words["also"].format(**about)
-    drives = wording()["drives"][state.resource].format(amount=percent(driver.score))
+    drives = _drives(state.resource, driver.score)
     return " " + words["also-driven"].format(name=driver.name, drives=drives, **about)
 
 
@@ -146,12 +148,12 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
             return words["busy-heat"].format(found=_found(diagnosis, said))
         waits = (fullest.pressure or 0.0) >= diagnosis.limits.advice.waits_least
         return words["busy-waiting" if waits else "busy"].format(
-            resource=wording()["resource"][fullest.resource],
+            resource=resource_name(fullest.resource),
             used=percent(fullest.used),
             held=percent(fullest.pressure or 0.0),
             found=_found(diagnosis, said),
         )
-    resource = wording()["resource"][diagnosis.limiting]
+    resource = resource_name(diagnosis.limiting)
     about = {"resource": _capital(resource), "level": diagnosis.level}
     if diagnosis.external_cause:
         text, first = finding_text(diagnosis.external_cause), first_action(diagnosis, cases) or ""
@@ -174,12 +176,19 @@ def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
         return words["symptom"].format(name=culprit.name, **about)
     about |= {"sure": _sure(diagnosis), "first": first_action(diagnosis, cases) or ""}
     if diagnosis.partners:
-        amount = percent(sum(partner.score for partner in diagnosis.partners))
-        drive = wording()["drive"][diagnosis.limiting].format(amount=amount)
+        whole = sum(partner.score for partner in diagnosis.partners)
+        drive = _drives(diagnosis.limiting, whole, together=True)
         names = names_of_partners(diagnosis)
         return words["cause-together"].format(names=names, drive=drive, **about)
-    drives = wording()["drives"][diagnosis.limiting].format(amount=percent(culprit.score))
+    drives = _drives(diagnosis.limiting, culprit.score)
     return words["cause"].format(name=culprit.name, drives=drives, **about)
+
+
+def _drives(resource: ResourceWord, share: float, *, together: bool = False) -> str:
+    """Return what a program, or several together, do with the resource that they share."""
+    words = resource_words()[resource]
+    text = words.together if together else words.drives
+    return (text or "").format(amount=percent(share))
 
 
 def _brings_about(cause: Finding, driver: Culprit) -> str:

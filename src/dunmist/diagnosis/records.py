@@ -26,8 +26,8 @@ Slot = float | str | Doubt | None | list[str] | list[tuple[str, str]]
 class EvidenceFigure:
     """One figure that a claim rests on.
 
-    ``key`` names its declaration in ``advice/evidence.toml``, which has its unit, its source, its
-    slots and its sentence.
+    ``key`` names its declaration in ``advice/evidence.toml`` or ``resources.toml``, which has its
+    unit, its source, its slots and its sentence.
     """
 
     key: EvidenceKey

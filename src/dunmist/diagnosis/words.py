@@ -106,7 +106,7 @@ Kind = Literal[
     DriftWord,
     "program-new",
 ]
-# of a figure that a claim rests on; ``advice/evidence.toml`` has its sentence
+# of a figure that a claim rests on; ``advice/evidence.toml`` or ``resources.toml`` has its sentence
 EvidenceKey = Literal[
     "cpu-used",
     "cpu-pressure",

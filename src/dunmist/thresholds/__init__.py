@@ -14,25 +14,12 @@ import msgspec
 from dunmist.errors import SettingsError
 from dunmist.thresholds.advice import AdviceLimits, CodeLimits
 from dunmist.thresholds.comparing import CompareLimits, EffectLimits, ProveLimits
-from dunmist.thresholds.cpu import CoreLimits, Lasting, ProcessorLimits
+from dunmist.thresholds.cpu import Lasting
 from dunmist.thresholds.culprits import CoverageLimits, CulpritLimits, SignLimits
-from dunmist.thresholds.disks import (
-    CARD,
-    NETWORK,
-    SOLID,
-    SPINNING,
-    DiskKind,
-    DiskKindLimits,
-    DiskLimits,
-    DriveLimits,
-    StorageLimits,
-)
+from dunmist.thresholds.disks import DriveLimits
 from dunmist.thresholds.findings import FindingLimits, StartLimits
-from dunmist.thresholds.heat import HeatLimits
 from dunmist.thresholds.kernel_messages import KERNEL_MESSAGES, KernelMessageLimits
-from dunmist.thresholds.links import GraphicsLimits, LinkLimits
-from dunmist.thresholds.memory import MemoryLimits
-from dunmist.thresholds.units import Figures
+from dunmist.thresholds.resources import ResourceLimits
 from dunmist.thresholds.verdicts import BadWindowLimits, ConfidenceLimits, SureLimits
 from dunmist.trusted_paths import read_settings
 
@@ -40,7 +27,7 @@ from dunmist.trusted_paths import read_settings
 GREATEST = 1e18
 
 
-class Thresholds(Figures, frozen=True):
+class Thresholds(ResourceLimits, frozen=True):
     """All figures by subject."""
 
     lasting: Lasting = Lasting()
@@ -49,18 +36,6 @@ class Thresholds(Figures, frozen=True):
     )
     drives: DriveLimits = DriveLimits()
     start: StartLimits = StartLimits()
-    cpu: ProcessorLimits = ProcessorLimits()
-    core: CoreLimits = CoreLimits()
-    memory: MemoryLimits = MemoryLimits()
-    heat: HeatLimits = HeatLimits()
-    disk: DiskLimits = DiskLimits()
-    disk_spinning: DiskKindLimits = SPINNING
-    disk_solid: DiskKindLimits = SOLID
-    disk_card: DiskKindLimits = CARD
-    disk_network: DiskKindLimits = NETWORK
-    storage: StorageLimits = StorageLimits()
-    link: LinkLimits = LinkLimits()
-    gpu: GraphicsLimits = GraphicsLimits()
     culprit: CulpritLimits = CulpritLimits()
     coverage: CoverageLimits = CoverageLimits()
     findings: FindingLimits = FindingLimits()
@@ -73,16 +48,6 @@ class Thresholds(Figures, frozen=True):
     sure: SureLimits = SureLimits()
     stretch: BadWindowLimits = BadWindowLimits()
     compare: CompareLimits = CompareLimits()
-
-    def of_disk(self, kind: DiskKind) -> DiskKindLimits:
-        """Return the service times of a kind of disk."""
-        kinds: dict[DiskKind, DiskKindLimits] = {
-            "spinning": self.disk_spinning,
-            "solid": self.disk_solid,
-            "card": self.disk_card,
-            "network": self.disk_network,
-        }
-        return kinds[kind]
 
 
 @cache

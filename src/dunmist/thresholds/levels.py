@@ -11,8 +11,8 @@ from typing import Literal, Protocol, Self, TypeVar, get_args
 from dunmist.thresholds.cpu import ProcessorLimits
 from dunmist.thresholds.disks import DiskLimits
 from dunmist.thresholds.heat import HeatLimits
-from dunmist.thresholds.links import LinkLimits
 from dunmist.thresholds.memory import MemoryLimits
+from dunmist.thresholds.resources import LinkLimits
 
 LevelWord = Literal["calm", "busy", "strained", "choked"]
 LEVELS: tuple[LevelWord, ...] = get_args(LevelWord)

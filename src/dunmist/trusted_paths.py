@@ -51,7 +51,7 @@ def check_directory(path: Path) -> None:
     try:
         os.close(open_directory(path))
     except FileNotFoundError:
-        return  # what is missing will be made below what was checked
+        return  # missing directories are created below the checked one
     except OSError as error:
         raise Untrusted(f"{path}: {error.strerror}") from error
 

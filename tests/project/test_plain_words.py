@@ -2,6 +2,7 @@
 
 import ast
 import re
+import tokenize
 import tomllib
 import unittest
 from importlib import import_module
@@ -79,6 +80,23 @@ def names(tree):
                 yield getattr(node, field)
 
 
+def remarks(path):
+    """Yield each comment and docstring of a module; a comment of several lines is one."""
+    with path.open("rb") as file:
+        comments = [
+            item for item in tokenize.tokenize(file.readline) if item.type == tokenize.COMMENT
+        ]
+    last = None
+    for item in comments:
+        goes_on = last and item.start[0] == last.start[0] + 1 and item.start[1] == last.start[1]
+        if not goes_on:
+            yield item.string.lstrip("# ")
+        last = item
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.FunctionDef | ast.ClassDef):
+            yield ast.get_docstring(node) or ""
+
+
 class PlainWords(unittest.TestCase):
     def test_no_sentence_is_too_long(self):
         longest = LIMITS["sentence_words_max"]
@@ -107,6 +125,12 @@ class PlainWords(unittest.TestCase):
                 self.assertTrue(first)
                 self.assertLessEqual(len(first.split()), LIMITS["head_words_max"], first)
                 self.assertNotRegex(first, rf"\A(?:{LIMITS['heads_ruled_out']})\b")
+
+    def test_a_remark_begins_with_a_noun_or_a_verb(self):
+        ruled_out = re.compile(rf"(?:{LIMITS['remarks_ruled_out']})\b", re.I)
+        for path in sorted(SOURCE.rglob("*.py")):
+            with self.subTest(str(path.relative_to(SOURCE))):
+                self.assertEqual([], [text for text in remarks(path) if ruled_out.match(text)])
 
     def test_no_name_has_a_word_that_is_ruled_out(self):
         ruled_out = re.compile(rf"(?:\b|_)(?:{'|'.join(LIMITS['names'])})s?(?:_|\b)", re.I)

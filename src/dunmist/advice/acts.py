@@ -44,7 +44,7 @@ class Act(msgspec.Struct, frozen=True, omit_defaults=True):
     verb: Verb
     targets: list[Target] = []
     unit: str | None = None  # with its ending, as the service manager names it
-    user: str | None = None  # whose service manager or login, None for the system's
+    user: str | None = None  # owner of the service manager or login; None for the system's own
     # of one logical CPU, as CPUQuota= of systemd.resource-control(5) counts
     percent: int | None = None
     file: str | None = None  # an autostart entry or a crontab

@@ -131,7 +131,7 @@ def _blind_spot(subject: str, reason: str, count: int) -> BlindSpot:
 
 
 def _reason(unseen: Unseen, series: Series) -> str:
-    # what a shell was not given and what is not there look the same from here
+    # files withheld from a shell and missing files look the same from here
     if unseen.reason == "absent" and series.header.by_shell:
         return "absent-shell"
     if unseen.reason == "permission" and series.header.privileged:

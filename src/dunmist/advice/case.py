@@ -48,7 +48,7 @@ from dunmist.diagnosis import (
 from dunmist.series import Application, Process, Series, Surveyed
 
 ROOT = "/"
-# what the service manager keeps a control group for, and what it can stop (systemd.unit(5))
+# units that have a control group, and units that can be stopped (systemd.unit(5))
 UNITS = (".service", ".timer", ".scope", ".slice")
 STOPPABLE = (".service", ".timer")
 # states in which there is something to stop (systemd(1))
@@ -65,7 +65,7 @@ class Case(NamedTuple):
     about: About
     filled_steps: list[FilledStep]
     doing: list[Doing]
-    recent: list[Recent]  # what changed lately that concerns it
+    recent: list[Recent]  # recent changes that concern it
 
 
 class Cases:
@@ -114,7 +114,7 @@ class Cases:
         holding = _circumstances_of_thing(unit.name, self._series.surveyed)
         holding -= set() if unit.active in AT_WORK else {"running"}
         holding |= {"timer"} if unit.name.endswith(".timer") else set()
-        # what the system stands on is looked at only
+        # a unit that the system depends on is only inspected
         holding |= {"essential", "atomic"} if "protected" in holding else set()
         return filled_steps_of(ladder()["unit"], holding, filling, Acting(unit=unit.name))
 

@@ -16,8 +16,8 @@ class WorkKind(NamedTuple):
     what: str
     normal: str  # how long it may run, in words
     normal_most_s: float | None  # CPU time that is past what is normal
-    trouble: str  # what goes wrong with it
-    safe: str  # what may be done to it, and what may not
+    trouble: str  # its usual trouble
+    safe: str  # the safe treatment, and the unsafe one
     units: re.Pattern[str]  # the whole name must match, in these three
     names: re.Pattern[str]
     kernel: re.Pattern[str]

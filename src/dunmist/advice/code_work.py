@@ -54,7 +54,7 @@ def code_work(application: Application, use: CodeUse | None, limits: Thresholds)
         CodeWork(kinds[key], locations, sum(location.share for location in locations))
         for key, locations in by_kind.items()
     ]
-    # what is known tells more than a greater part that is not
+    # a known kind of work says more than a larger unknown share
     return sorted(
         (work for work in works if work.share >= limits.code.share_least),
         key=lambda work: (work.kind is None or work.share < limits.code.main_least, -work.share),

@@ -27,7 +27,7 @@ HZ_PER_MHZ = 1e6
 # findings that no single capture gives
 ONLY_HERE = ("cooling-worse",)
 LOST_CLOCK = ("heat", "held-up")
-# what an application has of a resource
+# the figures that an application has of a resource
 TAKEN_OF: dict[str, str] = {
     "cpu": "cores",
     "core": "cores",
@@ -155,7 +155,7 @@ def _comparison_headline(comparison: Comparison) -> str:
     if comparison.hindrance is not None:
         return _hindered(comparison.hindrance, (comparison.before, comparison.after))
     clear = comparison.clear
-    # what limits, and who takes it
+    # the limiting resource and its causes
     of_resources = [entry for entry in clear if entry.figure.resource]
     # of several that moved in different ways, the entry that the answer goes by
     first = sorted(
@@ -270,7 +270,7 @@ def _figure_text(figure: Figure, before: float, after: float, at: Examined) -> s
     if figure.resource is not None:
         resource = resource_name(figure.resource)
         name = f"{resource} ({figure.name})" if figure.name else resource
-    # what heat holds up is the clock
+    # heat lowers the clock
     key = f"heat-{figure.what}" if (figure.resource, figure.what) == LOST_CLOCK else figure.what
     return str(_words()["figure"][key]).format(
         name=name,

@@ -137,7 +137,7 @@ def _freezes(about: _About) -> str:
 
 def _heater(about: _About) -> str:
     heater = about.most(lambda application: application.cores.mean(), LEAST_CORES)
-    # what is hot at rest is heated by no program
+    # no program heats a computer that is hot at rest
     if heater is None or about.finding(AT_REST):
         return _say("hot", "nobody")
     return _say("hot", "heater", name=heater.distinct_name, cores=about.cores(heater))
@@ -389,7 +389,7 @@ def _program(about: _About, name: str) -> str:
     name, cause = application.distinct_name, about.diagnosis.cause
     waits, runs = _waits(application), about.cores(application)
     if cause and cause.application is application:
-        # one that hangs on a single processor takes nothing from others
+        # an application limited by a single CPU takes nothing from others
         answer = "bound" if about.diagnosis.limiting == "core" else "cause"
     elif waits:
         answer = "waits"

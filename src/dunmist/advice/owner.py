@@ -41,7 +41,7 @@ def describe_for_owner(diagnosis: Diagnosis, cases: Cases, done: list[str]) -> O
         kind: words["finding"][kind].format(subject=subject) for kind, subject in found.items()
     }
     is_well = limiting is None and bool(findings)
-    # what is wrong comes before what is not, and a cause before what it does
+    # findings come before the all-clear, and a cause before its effects
     if is_well:
         sentences = [*findings.values(), words["found"]["otherwise"]]
     elif outside and outside.kind in findings:

@@ -31,7 +31,7 @@ def describe_proof(proof: Proof, name: str, next_suspect: tuple[int, str] | None
     form = str(words["following"][what])
     then = form.format(value=_amount(what, result.paused))
     now = _amount(what, result.running)
-    # what the figure is of is said with the first of them
+    # the first figure carries its name
     if "{then}" not in sentence:
         now = form.format(value=now)
     after = ""

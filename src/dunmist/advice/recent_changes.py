@@ -13,7 +13,7 @@ from dunmist.thresholds import Thresholds
 
 DAY_S = 86_400.0
 DPKG_LOG = "/var/log/dpkg.log"
-# what a change of the system itself can bring about: where one of them is found, it is named
+# findings that a change of the system itself can cause; such a finding names the change
 RELATED: Mapping[ChangeKind, tuple[Kind, ...]] = {
     "kernel": (
         "kernel-hung",

@@ -14,7 +14,7 @@ class DeclaredEvidence(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     source: str  # the file, man page or kernel document it comes from
     text: str  # with {amount} and the slots
     slots: dict[str, str] = {}  # unit of each further value in the text
-    counts: str | None = None  # what is counted, for a figure without a unit
+    counts: str | None = None  # the noun of a count, for a figure without a unit
 
     @property
     def shown_unit(self) -> str:
@@ -26,10 +26,10 @@ class ResourceWords(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The words for one resource; ``None`` where nothing is ever said."""
 
     name: str
-    drives: str | None = None  # what a program does with it, with {amount}
+    drives: str | None = None  # the use that a program makes of it, with {amount}
     together: str | None = None  # the same of several programs
     owner: str | None = None  # to the owner of the computer, where it limits
-    owner_watch: str | None = None  # what the owner should report later
+    owner_watch: str | None = None  # a request to report later trouble
     evidence: dict[str, DeclaredEvidence] = {}  # of its levels, by key
 
 

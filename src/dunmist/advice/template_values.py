@@ -152,7 +152,7 @@ def timer_of(unit: str) -> str:
 def subject_of(finding: Finding) -> str:
     """Return the common name of a finding's subject."""
     name = finding.subject
-    # where the kind says what it is about, its word stands in; a port has a number and a word
+    # the declared word stands in for the subject of its kind; a port has a number and a word
     template = wording()["subject"].get(finding.kind, "")
     if name is None or "{subject}" in template:
         return template.format(subject=name)

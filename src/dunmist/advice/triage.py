@@ -135,12 +135,12 @@ class CulpritAdvice(msgspec.Struct, frozen=True):
     resources: dict[str, float]  # its share of each strained resource
     frees: Frees | None
     command: str | None  # of its main process, secrets masked
-    parent: str | None  # who started that, with its process number
+    parent: str | None  # the starter of that program, with its process number
     since: Since | None  # for how long it can have been so, None where nothing tells
     doing: list[Doing]  # the most telling first
     evidence: list[Evidence]
     steps: list[Step]
-    caution: str | None  # what to know before acting, None where nothing
+    caution: str | None  # a warning before acting, None if there is none
 
 
 class FindingAdvice(msgspec.Struct, frozen=True):
@@ -153,7 +153,7 @@ class FindingAdvice(msgspec.Struct, frozen=True):
     evidence: list[Evidence]
     steps: list[Step]
     since: Since | None = None  # null where nothing tells
-    doing: list[Doing] = []  # what its program does
+    doing: list[Doing] = []  # the work of its program
 
 
 class BlindSpot(msgspec.Struct, frozen=True):

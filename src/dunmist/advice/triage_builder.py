@@ -53,7 +53,7 @@ def compose_triage(
     verdict = _when(series, around) + headline(diagnosis, cases, answers)
     return Triage(
         capture=CaptureFacts(
-            # where a copy lies says who shared it
+            # the directory of a copy says who shared it
             path=series.path.name if is_shared(series.header) else str(series.path),
             host=header.machine.host,
             started=header.started,

@@ -135,7 +135,7 @@ def _capital(text: str) -> str:
 def _verdict(diagnosis: Diagnosis, cases: Cases, said: str) -> str:
     words = wording()["headline"]
     if diagnosis.limiting is None:
-        # where all CPUs are full, a single one is no news
+        # a single full CPU is no news if all are full
         fullest = max(
             diagnosis.resources, key=lambda state: (LEVELS.index(state.level), state.used)
         )

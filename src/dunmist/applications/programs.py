@@ -41,7 +41,7 @@ def program_of(facts: ProcessFacts) -> Program:
     script = _script(facts.command_line[1:], interpreter)
     if script == STANDARD_INPUT:
         script = facts.input
-    # what comes from a pipe or a descriptor has no name of its own
+    # a program from a pipe or a descriptor has no name of its own
     if script is None or NAMELESS.match(script):
         return Program(path, file, launches=file in SHELLS)
     name = posixpath.basename(script) or script

@@ -53,7 +53,7 @@ SHAPES = (
     _shape(r"(?<![\w+])\+\d(?:[ ()/.-]{0,2}\d){7,14}(?!\d)", "number-{}"),
     _shape(r"(?<![\w.:/-])0\d{1,4}[ /-]{1,3}\d(?:[ /-]?\d){4,11}(?![\w.:-])", "number-{}"),
     _shape(r"(?i:\b(?:e?ssid|serial(?:[ _-]?n(?:umber|o))?))[ =:]+(?P<who>[^\s,;]+)", "name-{}"),
-    # where files and logins of another computer are, without a scheme
+    # paths and logins of another computer, without a scheme
     _shape(r"(?<![\w:/.-])//(?P<who>[A-Za-z][\w.-]{0,252})(?=/)", "host-{}.invalid"),
     _shape(r"(?<![\w/.:@-])(?:[\w.+-]{1,64}@)?(?P<who>[A-Za-z][\w.-]{0,252})(?=:/(?!/))",
            "host-{}.invalid"),

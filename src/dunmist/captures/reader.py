@@ -20,7 +20,7 @@ from dunmist.errors import CaptureError
 from dunmist.plain_files import open_plain
 from dunmist.sampling import Tick
 
-# what is read from the file at a time
+# bytes read from the file at a time
 CHUNK_BYTES = 1 << 16
 # and how much of it is unpacked at a time, so that a bomb cannot fill the memory
 UNPACKED_BYTES = 1 << 20

@@ -9,7 +9,7 @@ from dunmist.captures.schema import Line
 from dunmist.computer import ProcessFacts
 from dunmist.sampling import FunctionSamples, Tick
 
-# what of a tick is text that somebody chose; the rest is the kernel's own words and figures
+# fields of a tick with text that users can choose; all other text is the kernel's
 TICK_TEXTS = ("threads", "groups", "code", "files", "calls")
 # a symbol is part of a published file; to the masks some look drawn at random
 SYMBOL = "function"

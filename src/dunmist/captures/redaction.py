@@ -16,7 +16,7 @@ __all__ = ["MASK", "Rules", "load_rules", "mask_secrets", "mask_text"]
 
 MASK = "[masked]"
 CUT = "[cut]"
-# what is longer is cut: no person reads it, and looking through it would cost the patient
+# longer values are cut: no person reads them, and searching them would cost the patient
 LONGEST = 8192
 # of one command line no more than this is looked through; what could hide more behind it is cut
 LOOKED_THROUGH = 2 * LONGEST
@@ -43,7 +43,7 @@ _KINDS = str.maketrans(
     | dict.fromkeys("0123456789", "0")
 )
 _HEX = re.compile(r"(?:[0-9a-f]+|[0-9A-F]+)")
-# where a value ends that stands among others
+# end of a value that others follow
 _NEXT = re.compile(r"""[&;]|,\s{0,4}["']?[A-Za-z_][\w.-]{0,63}["']?\s{0,4}[=:]|\s""")
 HEADERS = ("cookie", "authorization")
 

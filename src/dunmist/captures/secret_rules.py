@@ -15,7 +15,7 @@ from dunmist.trusted_paths import read_settings
 TABLE = Path(__file__).with_name("secrets.toml")
 # dbPassword, DB_PASSWORD and db-password are the same two words
 _WORD = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
-# what no shape of the shipped table matches without
+# a text without any of these matches no shape of the shipped table
 _SHAPED = re.compile(r"[@$ ?&|]|[\w+./-]{12}")
 PASS_LEAST = 5  # of a word that ends with 'pass'
 

@@ -28,9 +28,9 @@ SHARED_BOOT = "shared-copy"
 TAG = "kind"  # says what a line is
 _ADDRESS4 = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.]*\d\.)")
 _ADDRESS6 = re.compile(r"(?<![\w:.])(?:[0-9a-fA-F]{0,4}:){2,7}[0-9a-fA-F]{0,4}(?![\w:])")
-# where files of another computer come from: host:/path and //host/path
+# sources of files of another computer: host:/path and //host/path
 _SOURCE_HOST = re.compile(r"^(//)?([A-Za-z0-9][\w.-]{0,252})(?=:/|/)")
-# what tells which program of an interpreter it is; the rest of a command line may be anything
+# the arguments that name the program of an interpreter; the rest of a command line may be anything
 _PROGRAM_OPTIONS = ("-m", "-jar")
 _URL_HOST = re.compile(r"(?<=://)(?:[\w.~%-]*@)?([A-Za-z][\w.-]{0,252})")
 _HOME = re.compile(r"/home/([^/\s:\"']+)")
@@ -38,7 +38,7 @@ DOCUMENTATION = ("192.0.2.", "198.51.100.", "203.0.113.")
 Whole = TypeVar("Whole", bound=msgspec.Struct)
 
 
-# who had packages changed may be a program instead of a person
+# a program, not only a person, may have changed packages
 _PACKAGE_PROGRAMS = frozenset(
     ("apt", "apt-get", "aptitude", "aptd", "packagekitd", "synaptic", "unattended-upgrade")
 )

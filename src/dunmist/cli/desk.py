@@ -75,7 +75,7 @@ def desk(
     if file is not None:
         ignored = "a capture is looked at as it is; leave out {}"
         refuse_given(context, (*REMOTE_PARAMETERS, "root", "every_s"), ignored)
-    remote.transport()  # what is wrong with the options is said before a screen is drawn
+    remote.transport()  # reports wrong options before a screen is drawn
     from dunmist.desk.visit import Visit, VisitOptions, new_folder
     from dunmist.jobs.settings import journal_path, state_directory
 

@@ -185,11 +185,11 @@ def _calm(state: ResourceState, series: Series) -> str:
 
 def _resource(state: ResourceState, series: Series, width: int) -> Line:
     name = harmless(resource_name(state))
-    # what has a long name is named below
+    # a long name is shown below
     name = name if len(name) < LABEL else state.resource
     room = max(1, width - LABEL - WORD - FIGURES)
     look = LEVEL_LOOKS[state.level]
-    # what is not followed over time, as a file system, stays as full as it is
+    # a resource without a course over time, as a file system, stays as full as it is
     shares = resource_shares(state, room) or [min(state.used, 1.0)] * room
     return [
         Piece(f"{name:<{LABEL}}"),
@@ -335,7 +335,7 @@ def _steps(judged: Judged, width: int, count: int, lines_each: int) -> list[Line
 def _others(judged: Judged, width: int, room: int) -> Iterator[Line]:
     """Yield other findings, as many as there is room for."""
     triage = judged.triage
-    # what the verdict says already is not said again
+    # no repetition of the verdict
     others = [
         finding
         for finding in triage.findings
@@ -370,7 +370,7 @@ def _why(judged: Judged, width: int, room: int) -> list[Line]:
             resource for resource in triage.resources if resource.resource == worst.what
         )
         culprits = triage.culprits[0].evidence if triage.culprits else []
-        # what explains the strain is the first finding, and may rest on the same figures
+        # the first finding explains the strain, and may rest on the same figures
         outside = triage.findings[0].evidence if judged.diagnosis.external_cause else []
         evidence = [*outside, *limiting.evidence, *culprits]
     facts = dict.fromkeys(f"why   {fact.text} [{fact.source}]" for fact in evidence)

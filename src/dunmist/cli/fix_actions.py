@@ -47,7 +47,7 @@ def print_step(chosen: Chosen, filled: FilledStep) -> None:
         lines += process_lines(chosen, act)
     for line in lines:
         say(line)
-    # what may be pasted stands on one line: a part of a command is another command
+    # a pasted command stays on one line: a part of it is another command
     for title, text in (("the same by hand", step.command), ("undo", step.undo)):
         if text:
             click.echo(harmless(f"{title}: {text}"))
@@ -71,7 +71,7 @@ def carry_out(chosen: Chosen, filled: FilledStep, *, measure: bool) -> None:
     assert wanted is not None  # the caller has checked
     if reason := refusal_of(chosen, wanted):
         raise Refused(reason)
-    # what does not run uses nothing before and nothing after
+    # a stopped program uses nothing before and nothing after
     measure = measure and chosen.application is not None
     try:
         before = (just_before(chosen) or sample_now(progress_for)) if measure else None

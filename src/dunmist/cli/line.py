@@ -8,7 +8,7 @@ import click
 
 from dunmist.cli.parameters import EVERY_MOST_S, Duration
 
-# what is shown at once is of so long
+# length of the text shown at once
 ONCE_S, EVERY_LEAST_S = 1.0, 0.5
 
 

@@ -16,7 +16,8 @@ from dunmist.errors import DunmistError
 STANDARD_ERROR = 2
 # the variables that say where temporary files go (tempfile)
 TEMPORARY = ("TMPDIR", "TEMP", "TMP")
-# what importing and reading make is kept: looking for garbage at every 700 new objects finds none
+# objects made by imports and by reading are kept: a collection at every 700 new objects finds no
+# garbage
 OBJECTS_UNTIL_COLLECTED = 50_000
 # each command's module and one line of help, so that --help imports none of them
 COMMANDS = {

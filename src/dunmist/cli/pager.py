@@ -8,7 +8,7 @@ from collections.abc import Iterable
 import click
 from rich.console import Console, RenderableType
 
-# what is piped is read by a program or in a wide window
+# piped output is read by a program or in a wide window
 PIPED_WIDTH = 160
 # no table is as wide, so nothing is cut
 WIDE = 10_000

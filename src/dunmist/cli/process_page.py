@@ -172,7 +172,7 @@ def step_lines(judged: Judged, case: Case | None, pid: int | None) -> Iterator[R
     which = "" if pid is None else f" --pid {pid}"
     path = judged.series.path
     if is_quick_sample(path):
-        # what was just sampled is gone once this is read
+        # a process sampled just now may have exited by the time this is read
         lines = [f"dunmist capture -o now.gz, then dunmist fix do now.gz STEP{which}"]
     else:
         lines = [f"dunmist fix do {shlex.quote(str(path))} STEP{which}"]

@@ -57,7 +57,7 @@ TRANSPORT_OPTIONS = (
     ),
 )
 FLAGS_TEXT = " and ".join(option.flag for option in TRANSPORT_OPTIONS)
-# what click calls the parameters of ``remote_options``
+# parameter names of ``remote_options`` in click
 REMOTE_PARAMETERS = (*(option.name for option in TRANSPORT_OPTIONS), "sudo")
 
 

@@ -58,7 +58,7 @@ TOPICS: Mapping[str, Topic] = {
     "timeline": Topic("Levels and events over time.", ("name", "state"), has_picture=True),
 }
 
-# what people type for a topic, and the topic
+# the name of a topic on the command line, and the topic
 TOPIC_SYNONYMS = {
     "code": "doing",
     "work": "doing",

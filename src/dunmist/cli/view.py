@@ -126,7 +126,7 @@ OPTIONS: dict[str, Make] = {
     "pager": _option("--pager/--no-pager", default=True, help="Page long output on a terminal."),
 }
 FORMS = ("each", "flat", "tree")
-# what chooses columns and rows of tables
+# options that choose columns and rows of tables
 TABLE_OPTIONS = ("columns", "sort", "bottom", "limit")
 COMMON = ("json", "since", "until", "wide", "pager")
 FILTERS = ("owner", "name", "pid", "service", "port", "listening", "state", "role", "least", "days")

@@ -22,7 +22,7 @@ class WatchOptions(NamedTuple):
     keep_s: float
     most_bytes: int  # size of the ring on disk
     duration_s: float | None  # None until it is stopped
-    root: Path  # where proc, sys and etc lie
+    root: Path  # parent directory of proc, sys and etc
     tell: bool  # notify the person at the screen
     remote: RemoteTarget = RemoteTarget()
 

@@ -38,8 +38,8 @@ class Odd(NamedTuple):
 
     what: SetWord  # program, service, port, autostart, session or package
     name: str
-    before: str | None = None  # what was there, None where it is new
-    now: str | None = None  # what is there instead
+    before: str | None = None  # the earlier entry, None for a new one
+    now: str | None = None  # the present entry in its place
     like: str | None = None  # the usual name that a new one resembles
 
 

@@ -6,7 +6,7 @@ from typing import Literal, NamedTuple
 from dunmist.compare.figures import Examined
 
 Obstacle = Literal["other-computer", "too-short", "disturbed", "same-time", "too-few"]
-# what two captures must have in common to be of one computer
+# facts that two captures of one computer have in common
 Match = Literal["both", "host", "hardware", "any"]
 
 

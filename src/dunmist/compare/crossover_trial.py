@@ -113,7 +113,7 @@ def effect_of_pausing(values: Floats, order: Order, design: Design) -> Alternate
     if np.isnan(values).any():
         return None
     orders = np.array(allowed_orders(design), dtype=float)
-    # what each order would give: the mean of its paused phases less that of the others
+    # result of each order: the mean of its paused phases less that of the others
     weights = orders / design.paused - (1 - orders) / (design.phases - design.paused)
     drawn = np.array(order, dtype=float)
     own = drawn / design.paused - (1 - drawn) / (design.phases - design.paused)

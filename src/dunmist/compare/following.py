@@ -11,7 +11,7 @@ from dunmist.diagnosis import ResourceWord
 from dunmist.series import Application, Rate, Series
 
 Following = Literal["waiting", "queue", "bytes", "pace"]
-# what gives way to everybody waits as a matter of course
+# low-priority work waits as a matter of course
 GIVES_WAY = 0.5
 # less than so many processors wanted by others is nobody who waits
 WANTED_LEAST = 0.05
@@ -59,5 +59,5 @@ def followed(
     theirs = Rate.total_of(series.line, [other.network_bytes_per_s for other in others])
     if theirs.mean() < MOVED_LEAST * carried.mean():
         return Followed("bytes", carried)
-    # who gets more of the line needs less time for a byte
+    # a larger share of the line needs less time for a byte
     return Followed("pace", Rate.nothing(series.line) + 1.0, theirs, MOVED_LEAST * carried.mean())

@@ -14,7 +14,7 @@ from dunmist.compare.figures import Examined, Figure, application_figures, resou
 from dunmist.history import ApplicationSum, Period, ResourceSum
 from dunmist.series import Floats
 
-# what a figure of an application is in the history
+# the figures of an application in the history
 AMOUNTS: Mapping[str, Callable[[ApplicationSum, Period], float]] = {
     "cores": lambda each, hour: each.cpu_s / hour.sampled_s,
     "memory": lambda each, hour: each.memory_byte_s / each.memory_s if each.memory_s else 0.0,

@@ -16,8 +16,8 @@ from dunmist.diagnosis import ProveLimits, ResourceWord
 from dunmist.series import Application, Series
 
 ProofAnswer = Literal["cause", "part", "nothing", "nobody-waits", "unsure", "disturbed"]
-# what is left out at the beginning of a phase, in seconds: a queue runs empty within one, while
-# what the two ends of a connection hold lasts longer
+# seconds left out at the beginning of a phase: a queue runs empty within one, while data held at
+# both ends of a connection lasts longer
 SETTLE_S: dict[Following, float] = {"waiting": 0.75, "queue": 1.0, "bytes": 2.0, "pace": 2.0}
 
 

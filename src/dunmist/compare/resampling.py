@@ -60,7 +60,7 @@ def difference_of_means(before: Floats, after: Floats) -> Resampled:
     low, high = (
         float(bound) for bound in np.quantile(drawn, (CHANCE_MOST / 2, 1 - CHANCE_MOST / 2))
     )
-    # what chance alone would do is the drawn sample, shifted to zero
+    # the resampled values, shifted to zero, are the effect of chance alone
     beyond = int((np.abs(drawn - drawn.mean()) >= abs(difference)).sum())
     return Resampled(difference, low, high, (1 + beyond) / (1 + DRAWS))
 

@@ -98,7 +98,7 @@ def _desktop_entries(root: Root, homes: list[Home]) -> Iterator[StartEntry]:
         yield from _desktop_entry(root, f"{SYSTEM_ENTRIES}/{name}", None)
     for home in homes:
         directory = f"{home.directory.strip('/')}/.config/autostart"
-        # what a person may not read themselves does not come to light through links in their home
+        # links in a home directory reveal no file that its owner may not read
         with rights_of(home, root):
             entries = [
                 entry

@@ -170,7 +170,7 @@ class _Units:
         """Return a unit's times, None if they are unknown or it took no part."""
         ready_s = self.ready_s(name)
         began_s = None if ready_s is None else self._timestamp_s(name, "InactiveExit")
-        # one that was started again since then tells of that start
+        # a unit that was started again since then has the timestamps of that start
         if ready_s is None or began_s is None or began_s > self._finish_s + NEXT_MOST_S:
             return None
         return StartedUnit(name, began_s, ready_s)

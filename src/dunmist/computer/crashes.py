@@ -15,7 +15,7 @@ from dunmist.computer.root import Root
 
 SUBJECT = "records of crashes"
 KEPT, MOVED = "sys/fs/pstore", "var/lib/systemd/pstore"
-# what is put together of several records, as dmesg.txt, says nothing more and is of a later time
+# files assembled from several records, as dmesg.txt, add nothing and are of a later time
 RECORD = "dmesg-"
 # a record holds the end of the kernel's log, which is shorter
 RECORD_MOST_BYTES = 256 << 10
@@ -23,7 +23,7 @@ RECORD_MOST_BYTES = 256 << 10
 RECORDS_MOST, DEPTH_MOST = 100, 3
 # one crash leaves several parts, which are written one after another
 PARTS_WITHIN_S = 10.0
-# what the record with the newest lines begins with: why it was written (``fs/pstore/platform.c``)
+# the record with the newest lines begins with the reason for it (``fs/pstore/platform.c``)
 HEAD = re.compile(rb"(Panic|Oops)#\d+ Part1\n")
 # the beginning of a line: its level and its time
 _LINE = rb"^(?:<\d+>)?(?:\[[ \d.]{1,20}\] )?"

@@ -8,7 +8,7 @@ from dunmist.children import python_command, start_child
 
 # a drive that answers does so at once; nobody waits longer for one that does not
 DEADLINE_S = 2.0
-# what was said long ago takes a moment to be read as well
+# reading output from long ago takes a moment as well
 HEARD_S = 0.05
 
 

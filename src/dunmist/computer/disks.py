@@ -154,7 +154,8 @@ def _read_disk(root: Root, name: str) -> Disk:
         scheduler=root.parse(
             f"{directory}/queue/scheduler", parse_scheduler, SUBJECT, may_be_absent=True
         ),
-        # what the drive takes at once; NVMe and virtual disks tell it of the queue only
+        # requests that the drive takes at once; NVMe and virtual disks publish it for the queue
+        # only
         queue_depth=number("device/queue_depth") or number("queue/nr_requests"),
         partitions=[
             name for name in root.names(directory) if root.exists(f"{directory}/{name}/partition")

@@ -22,7 +22,7 @@ from dunmist.computer.root import Root
 SUBJECT = "health of drives"
 ASK = str(Path(__file__).with_name("drive_probe.py"))
 ASKED = re.compile(r"(?:nvme\d+n\d+|sd[a-z]+)\Z")
-# what the kernel calls all drives that it talks to in ATA (drivers/ata/libata-scsi.c)
+# vendor of all ATA drives in the kernel (drivers/ata/libata-scsi.c)
 ATA_VENDOR = "ATA"
 # one sector, the unit of all ATA logs (ACS-3)
 PAGE_BYTES = 512

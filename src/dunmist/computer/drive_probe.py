@@ -30,7 +30,7 @@ SG_HEADER = struct.Struct("@iiBBHIPPPIIiPBBBBHHiII0P")
 FROM_DEVICE, NO_DATA = -3, -1
 # longer than the kernel waits for anything else of a disk; of NVMe 0 is the driver's own limit
 TIMEOUT_MS, NVME_TIMEOUT_MS = 120_000, 0
-# what a drive says about a command that it refused
+# sense keys of a refused command
 SENSE_BYTES = 32
 # ATA commands inside SCSI ones, SAT-3
 PASS_THROUGH_16, PIO_IN, NON_DATA = 0x85, 4, 3
@@ -40,13 +40,13 @@ READ_FLAGS, CHECK_CONDITION = 0x0E, 0x20
 CHECK_POWER_MODE, SMART, IDENTIFY = 0xE5, 0xB0, 0xEC
 # of IDENTIFY DEVICE: where words 82 to 87 are, and the bits of SMART, of its logs, of validity
 FEATURES = struct.Struct("<6H")
-# where IDENTIFY DEVICE says which features there are, ACS-3
+# words of IDENTIFY DEVICE with the supported features, ACS-3
 FEATURES_AT, SMART_BIT, LOGS_BIT, VALID_BITS, VALID = 164, 0x1, 0x1, 0xC000, 0x4000
 LOG_DIRECTORY = 0x00
 # features of the SMART command, ACS-3
 READ_DATA, READ_THRESHOLDS, READ_LOG, RETURN_STATUS = 0xD0, 0xD1, 0xD5, 0xDA
 STATISTICS_LOG, STATISTICS_PAGES = 0x04, 8
-# what the registers must hold, so that no drive takes it by mistake
+# register values that keep a drive from mistaking the command
 SMART_KEY = (0x4F, 0xC2)
 ASLEEP = (0x00, 0x01)  # standby
 

@@ -14,7 +14,7 @@ from dunmist.computer.root import Root
 POSITIONS = "positions in open files"
 # of one process; a server has thousands
 DESCRIPTORS_MOST = 256
-# what is no file that people know
+# descriptors that are no files to a user
 NOT_FILES = ("/dev/", "/proc/", "/sys/", "/memfd:", "/dmabuf:", "/SYSV")
 _POSITION = re.compile(rb"^pos:\s+(\d{1,19})$", re.M)
 _FLAGS = re.compile(rb"^flags:\s+([0-7]{1,12})$", re.M)

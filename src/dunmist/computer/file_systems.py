@@ -76,7 +76,7 @@ class FileSystem(msgspec.Struct, frozen=True, omit_defaults=True):
     read_only: bool
     size_bytes: Counter | None = None
     free_bytes: Counter | None = None  # with the blocks reserved for the administrator
-    available_bytes: Counter | None = None  # what ordinary users may still write
+    available_bytes: Counter | None = None  # room that ordinary users may still use
     inodes: Counter | None = None  # 0 where the type has no fixed number of them
     inodes_free: Counter | None = None
     unanswered: bool = False  # statvfs(3) did not return in time
@@ -124,7 +124,7 @@ def read_file_systems(root: Root) -> list[FileSystem]:
 
 
 def _shown(mounts: list[Mount]) -> Iterator[Mount]:
-    # what is mounted later hides what was mounted on the same point before
+    # a later mount hides an earlier one on the same mount point
     on_top = {mount.point: mount for mount in mounts}
     nearest: dict[str, Mount] = {}
     for mount in on_top.values():

@@ -64,7 +64,7 @@ class MemoryModule(msgspec.Struct, frozen=True, omit_defaults=True):
     kind: str | None = None
     form_factor: str | None = None
     rated_mtps: int | None = None  # millions of transfers a second that it can do
-    configured_mtps: int | None = None  # what it is set to run at
+    configured_mtps: int | None = None  # configured speed
     maker: str | None = None
     part: str | None = None
 

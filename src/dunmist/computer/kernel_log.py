@@ -61,8 +61,8 @@ _ADDRESS = re.compile(r"\b(?:[0-9a-f]{2}:){5}[0-9a-f]{2}\b", re.I)
 _HEAD = re.compile(rb"(\d{1,10}),\d{1,20},(\d{1,19}),([^;,]*)[^;]*;")
 # a part of a line that was torn from its beginning, as the path of a control group (pr_cont)
 TORN = b"c"
-# what the kernel prints behind a program's name at the beginning of a line; a name has 15 bytes, of
-# which each may be printed as \xNN
+# text that the kernel prints after a program's name at the beginning of a line; a name has 15
+# bytes, each of which may be printed as \xNN
 _NAME_FIRST = re.compile(
     r"(?:\\x[0-9a-f]{2}|[^\\]){1,15}?"
     r"(?:\[\d+\]:? |\s?\(\d+\): |: (?:page allocation|vmalloc)| invoked oom-killer: )"

@@ -22,7 +22,7 @@ LIST, PACKED = "_Packages", ("_Packages.lz4", "_Packages.xz", "_Packages.gz", "_
 RELEASES = ("_InRelease", "_Release")
 # the head of a Release file, where its date stands
 RELEASE_MOST_BYTES = 8 << 10
-# what is near enough is read in one piece; a stanza is seldom longer than a few KiB
+# stanzas this close are read in one piece; a stanza is seldom longer than a few KiB
 NEAR_BYTES, WINDOW_BYTES, READ_MOST_BYTES = 64 << 10, 64 << 10, 4 << 20
 BETWEEN = b"\n\nPackage: "
 _SOURCE, _NAME = re.compile(rb"\nSource: (\S+)"), re.compile(rb"Package: (\S+)")
@@ -172,7 +172,7 @@ def _parts(text: str) -> tuple[tuple[tuple[int, ...], int], ...]:
     ]
     while parts and parts[-1] == _END:
         parts.pop()
-    # what goes on with a tilde comes before what ends here
+    # a tilde sorts before the end of a version
     return (*parts, _END)
 
 

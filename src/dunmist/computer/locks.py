@@ -6,7 +6,7 @@ import msgspec
 
 from dunmist.computer.parsing import ParseError, lines_of
 
-# one that waits behind another that waits stands a blank further in (fs/locks.c)
+# a request that waits behind another waiting one is indented by one more blank (fs/locks.c)
 _LOCK = re.compile(rb"^(\d{1,10}): ( *-> )?[A-Z]+\s+\S+\s+\S+\s+(-?\d{1,10}) ")
 
 

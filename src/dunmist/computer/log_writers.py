@@ -32,7 +32,7 @@ _LINE = re.compile(
     re.M,
 )
 _NUMBER = re.compile(r"[0-9]{1,10}\Z")
-# who, by name and process number (0 where no line says it), with the number of lines
+# writers by name and process number (0 if no line has it), with the number of lines
 Lines = Counts[tuple[str, int]]
 
 

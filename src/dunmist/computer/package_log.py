@@ -20,7 +20,7 @@ from dunmist.computer.root import Root, reason_of
 SUBJECT = "changes of packages"
 # some thousand lines of one log; a month of a computer in use has a few hundred
 LOG_MOST_BYTES = 2 << 20
-# what logrotate(8) calls older parts, the oldest first; a monthly one reaches back three months
+# names of older parts by logrotate(8), the oldest first; a monthly log reaches back three months
 ROTATED = (".3.gz", ".2.gz", ".1.gz", ".1", "")
 # a packed part, and what it may unpack to
 PACKED_MOST_BYTES, UNPACKED_MOST_BYTES = 1 << 20, 16 << 20

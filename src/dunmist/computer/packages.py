@@ -22,7 +22,7 @@ DPKG = "var/lib/dpkg"
 RPM = ("usr/lib/sysimage/rpm/rpmdb.sqlite", "var/lib/rpm/rpmdb.sqlite")
 # directories of the root that have moved below usr: lists may name either (file-hierarchy(7))
 MERGED = ("/bin/", "/sbin/", "/lib/", "/lib64/")
-# where packages put programs, and where they leave them to others (FHS 3.0)
+# directories of packages, and those that packages leave to others (FHS 3.0)
 PACKAGED_DIRECTORIES, LOCAL = (
     (*MERGED, "/lib32/", "/usr/", "/opt/", "/etc/", "/var/lib/"),
     "/usr/local/",

@@ -9,7 +9,7 @@ from typing import Annotated
 
 from msgspec import Meta
 
-# what a record may hold; a capture that holds something else is refused when it is read
+# bounds of a record; a capture beyond them is refused when it is read
 COUNTER_MAX = 2**63 - 1
 Counter = Annotated[int, Meta(ge=0, le=COUNTER_MAX)]
 # processes, threads and sockets of one capture are numbered from 0; the kernel's own numbers end

@@ -30,13 +30,13 @@ from dunmist.computer.parsing import (
     text_of,
 )
 
-# what proc_pid_exe(5) adds to the name of a file that is gone
+# suffix of the name of a deleted file in proc_pid_exe(5)
 DELETED = " (deleted)"
 # a program may make its command line as long as it likes; nobody reads more of it
 COMMAND_LINE_BYTES = 1 << 15
 # kernel tasks have no executable and no command line; this flag tells them from hidden ones
 PF_KTHREAD = 0x00200000  # include/linux/sched.h
-# what loginuid says of processes that no login started: -1 as an unsigned number
+# loginuid of processes that no login started: -1 as an unsigned number
 NOBODY_LOGGED_IN = 2**32 - 1
 _IO = re.compile(rb"^(\w{1,40}): (\d{1,20})$", re.M)
 
@@ -121,7 +121,7 @@ class ProcessFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     input: str | None = None  # file that is its standard input, where it names no program otherwise
     cgroup: str | None = None
     cpu_cgroup: str | None = None  # the group that limits its CPU time, where it is another one
-    login_uid: Counter | None = None  # who logged in, whatever user it runs as now
+    login_uid: Counter | None = None  # the user who logged in, whatever user it runs as now
     tty: int = 0  # device number of its terminal, 0 without one
     policy: int = 0  # sched(7)
     rt_priority: int = 0

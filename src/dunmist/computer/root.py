@@ -25,7 +25,7 @@ CHUNK_BYTES = 1 << 16
 # no file that is read is longer (a list of packages has some MiB), and what a user puts in the way
 # does not fill the memory
 READ_MOST_BYTES = 64 << 20
-# nobody waits for a FIFO, and no terminal becomes ours
+# opening never blocks on a FIFO and takes no controlling terminal
 OPEN_FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY
 KERNEL_TREES = ("proc/", "sys/")
 # entries of a directory; more are somebody's attempt to fill the capture
@@ -137,7 +137,7 @@ class Root:
         descriptor = self.open(name)
         data = b""
         try:
-            # what the kernel gives record by record comes a page at once
+            # files that the kernel hands out by records are read page by page
             while more := os.pread(descriptor, most_bytes - len(data), len(data)):
                 data += more
             return data

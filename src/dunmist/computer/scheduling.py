@@ -14,7 +14,7 @@ from dunmist.computer.parsing import Counter, parse_number
 from dunmist.computer.root import Root
 
 SUBJECT = "scheduling groups"
-# what a group has by itself, in version 2 and in version 1 of control groups
+# resources of a single group, in version 2 and in version 1 of control groups
 USUAL_WEIGHT, USUAL_SHARES = 100, 1024
 AUTOGROUP = "proc/sys/kernel/sched_autogroup_enabled"
 

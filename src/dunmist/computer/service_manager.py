@@ -34,7 +34,8 @@ KINDS = (".service", ".timer")
 PATTERNS = ["*.service", "*.timer"]
 # units in these states are asked for details: they are in trouble, or on the way to another state
 CHANGING = ("failed", "activating", "deactivating", "reloading")
-# what all questions about single units may take together, and one that shows a slow computer
+# time limits of all questions about single units together, and of one question that shows a slow
+# computer
 PATIENCE_S, SLOW_ANSWER_S = 1.0, 0.25
 US_PER_S = 1e6
 
@@ -155,7 +156,7 @@ def _unit(asked: Questions, row: tuple[Any, ...], *, with_timers: bool) -> Unit:
             "result": of_service.get("Result"),
         }
     elif sub == "running":
-        # one that comes and goes runs when it is looked at
+        # a service that exits and is started again is running when it is asked for
         more = {"restarts": asked.one_of(path, SERVICE, "NRestarts")}
     return Unit(name=name, about=about or None, active=active, sub=sub, **more)
 

@@ -149,7 +149,7 @@ def parse_unix_pair(body: memoryview) -> NamedPair | None:
         raise ParseError("sock_diag", "no Unix socket", bytes(body[:8]))
     attributes = dict(parse_attributes(body[_UNIX.size :]))
     name, peer = attributes.get(UNIX_DIAG_NAME), attributes.get(UNIX_DIAG_PEER)
-    # who connects mostly has no name, and the ends of socketpair(2) have none
+    # connecting sockets mostly have no name, and those of socketpair(2) never
     if not name or peer is None or len(peer) < _UNIX_NUMBER.size:
         return None
     queue = attributes.get(UNIX_DIAG_RQLEN)

@@ -39,11 +39,11 @@ ChangeKind = Literal[
     "firmware",
     "clock",
 ]
-# who left a file as it is: its package, somebody by hand, or no package has it
+# origin of a file's content: its package, a change by hand, or no package
 Changer = Literal["package", "hand", "nobody's"]
-# what lies longer ago did not begin lately
+# older changes did not start trouble of today
 DAYS_MOST, DAY_S = 90, 86_400.0
-# what a log and a database tell of one run differs by less
+# a log and a database differ by less about the same run
 SAME_RUN_S = 3600.0
 # of those, the newest; the first installation alone has thousands
 CHANGES_MOST, NAMES_MOST = 400, 500

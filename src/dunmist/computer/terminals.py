@@ -60,7 +60,7 @@ def read_shown_terminals(
     printers: dict[int, list[Printer]] = {}
     for number, pid in all_processes[-PROCESSES_MOST:]:
         shows = next((shown[file] for file in _printed_to(root, pid) if file in shown), None)
-        # what it prints into a terminal that it shows itself is its own
+        # output of a program into a terminal that it shows itself is its own
         if shows in (None, number):
             continue
         moved = root.parse(f"proc/{pid}/io", parse_characters, SUBJECT, may_be_absent=True)

@@ -9,7 +9,7 @@ from dunmist.computer.root import Root
 
 # include/uapi/linux/timex.h
 STA_UNSYNC = 0x0040
-# what adjtimex(2) returns when the clock is not kept right
+# return value of adjtimex(2) for an unsynchronised clock
 TIME_ERROR = 5
 TIMEX_BYTES = 256  # struct timex with room to spare
 # modes, offset, frequency, greatest error, estimated error (µs), status

@@ -7,7 +7,8 @@ from dunmist.computer.parsing import ParseError, text_of
 
 # type, pid, line, id, user, host, exit, session, seconds, microseconds, address, unused
 _SHORT = struct.Struct("=h2xi32s4s32s256s4xiii16s20x")
-_LONG = struct.Struct("=h2xi32s4s32s256s4xqqq16s20x")  # where time has always had 64 bits
+# for architectures with a 64-bit time from the start
+_LONG = struct.Struct("=h2xi32s4s32s256s4xqqq16s20x")
 
 
 class LoginRecord(NamedTuple):

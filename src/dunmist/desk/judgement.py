@@ -118,7 +118,7 @@ class Judgement(msgspec.Struct, frozen=True):
     headline: str
     answer: str | None
     complaints: list[str]  # that the note was understood as
-    missing: str  # what would make it surer; nothing where it is sure
+    missing: str  # the missing data that would raise the confidence; empty if it is high
     suspects: list[Suspect]
     worst_finding: int | None  # its index, where the answer begins with a finding
     findings: list[ShownFinding]

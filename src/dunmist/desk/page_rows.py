@@ -25,7 +25,7 @@ class Arrangement(NamedTuple):
     sort: str | None = None  # a column's name; None as it came
     ascending: bool = False
     words: str = ""  # each must stand somewhere in a row
-    owner: str = ""  # whose it must be
+    owner: str = ""  # required owner
     columns: frozenset[str] | None = None  # those that are shown; None for the usual ones
     unfolded: frozenset[str] = frozenset()  # keys of applications whose processes are shown
     is_exact: bool = False  # figures in base units, as programs get them

@@ -29,7 +29,7 @@ from dunmist.desk.page_rows import (
 )
 from dunmist.desk.short_screens import ChooseColumns
 
-# what the page of now is sorted by, by what limits
+# sort order of the live page, by limiting resource
 SORTED_BY = {
     "disk": "disk_bytes_per_s",
     "link": "network_bytes_per_s",
@@ -78,12 +78,12 @@ class Pages(Vertical):
         self.page = LIVE
         self.limiting: str | None = None
         self.is_held = False
-        self._held: dict[int, list[PageTable]] = {}  # what stood there then, by page
+        self._held: dict[int, list[PageTable]] = {}  # tables of a kept result, by page
         # why there may be nothing
         self.empty = "not judged yet"
         self.rows: list[PageRow] = []
         self.chosen: str | None = None  # key of the row that is chosen
-        self._table_of: dict[int, int] = {}  # which table of each page
+        self._table_of: dict[int, int] = {}  # index of the shown table of each page
         self._wanted: dict[str, Arrangement] = {}  # by page and table
 
     def compose(self) -> ComposeResult:

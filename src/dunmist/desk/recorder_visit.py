@@ -11,7 +11,7 @@ from pathlib import Path
 from dunmist.desk.visit import LOG, Visit, VisitOptions
 from dunmist.recorder import read_segments
 
-# what people mean by "just now" is what a report is of
+# "just now" means the time that a report covers
 REPORTED_S = 600.0
 SEGMENT_NAME = "segment-{:06}.jsonl.gz"
 # whether a recorder runs is asked no more often than this

@@ -9,7 +9,7 @@ from dunmist.recorder import LiveApplication, Now
 MIB = float(1 << 20)
 # ticks before the mark, and of now, whose mean counts
 BEFORE, NEWEST = 5, 3
-# what rose by less is no answer
+# a smaller rise is no result
 CORES_LEAST, MEMORY_LEAST_BYTES, BYTES_PER_S_LEAST = 0.1, 20 * MIB, MIB
 # back again: no more than this part of the rise is left
 BACK = 0.25

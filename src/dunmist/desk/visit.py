@@ -27,19 +27,19 @@ from dunmist.output import write_whole
 # longer than anybody stays; Ctrl-C and q end it
 SAMPLED_FOR = "12h"
 MODULE = "dunmist"
-# where what is not kept is sampled to, and how little room no capture can go on with
+# directories for a capture that is not kept, and the least room for any capture
 IN_MEMORY = (Path("/dev/shm"), Path("/run"))  # noqa: S108 - in a folder of our own, by mkdtemp
 ROOM_LEAST_BYTES = 1 << 16
 # the file with the line for the ticket
 LINE = "visit.txt"
-# what the child that samples says
+# messages of the child process that samples
 LOG = "sampling.log"
 # lines of the journal of acts that were added during the visit
 ACTS = "acts.jsonl"
 # ends when this process does, however that ends
 WHILE_READ = "dunmist.desk.while_read"
 JUDGE = "dunmist.jobs.desk_judgement"
-# what is believed lately says more than what was an hour ago
+# a recent verdict counts for more than one of an hour ago
 WINDOW_S = 60.0
 # a capture that is sampled no more has until here to be closed
 CLOSED_WITHIN_S = 5.0
@@ -57,7 +57,7 @@ class VisitOptions:
     note: str | None = None
     # a capture that is looked at instead of sampling
     file: Path | None = None
-    # where acts are written down
+    # the journal of acts
     journal: Path | None = None
 
     @property
@@ -78,7 +78,7 @@ class Visit:
         self.options = options
         self.every_s = options.every_s
         self.folder = options.folder
-        self.note = options.note or ""  # what is complained of, in people's own words
+        self.note = options.note or ""  # the complaint, in the words of the person who has it
         self.path = (options.file or options.folder / "capture.jsonl.gz").absolute()
         self._sampler: subprocess.Popen[bytes] | None = None
         self._said: IO[bytes] | None = None

@@ -13,7 +13,7 @@ from dunmist.diagnosis.quotas import quota_limited
 def find_starved(exam: Examination) -> frozenset[int]:
     """Return the numbers of those who wait and take far less than an equal part."""
     table, limited = exam.limits.culprit, exam.once(quota_limited)
-    # what waits for its quota gets no more from anybody
+    # tasks stopped by their own quota cannot get more CPU time from others
     wanted = {
         application: application.cores.mean() + application.waiting.mean()
         for application in exam.applications
@@ -22,7 +22,7 @@ def find_starved(exam: Examination) -> frozenset[int]:
     competing = [app for app in wanted if wanted[app] >= exam.limits.cpu.competes_cores]
     part = _equal_part((wanted[app] for app in competing), exam.series.machine.online.mean())
     if part is None:
-        return frozenset()  # nobody takes what others lack
+        return frozenset()  # no application takes CPU time that others lack
     return frozenset(
         app.number
         for app in competing

@@ -136,7 +136,7 @@ def _storage_filled(exam: Examination, finding: Finding) -> Counted | None:
 
 
 BATTERY = ("battery-drain", "charger-weak")
-# what says since when, by the kind of finding
+# evidence of the onset, by kind of finding
 COUNTED: Mapping[Kind, Callable[[Examination, Finding], Counted | None]] = {
     "link-saturated": _link_moved,
     "link-errors": _link_failed,

@@ -20,7 +20,7 @@ class Examination:
     def __init__(self, series: Series, limits: Thresholds, past: Past | None = None) -> None:
         self.series = series
         self.limits = limits
-        self.past = past  # what was recorded before, None where there is no history
+        self.past = past  # earlier records, None without a history
         self._found: dict[Callable[..., Any], Any] = {}
 
     def once(self, find: "Callable[[Examination], Result]") -> Result:

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from dunmist.diagnosis.examination import Examination
 from dunmist.series import Rate
 
-# what the states of processes say of storage; pages that come back are read from it, too
+# process states that concern storage; pages that come back are read from it, too
 SEEN_WAITING = ("storage", "pages")
 
 

@@ -67,8 +67,8 @@ def diagnose(
     findings = [with_onset(exam, finding) for finding in find_findings(exam, states)]
     limiting = find_limiting(states)
     external_cause = find_external_cause(limiting, findings, exam.limits)
-    # what explains the strain comes first
-    # the sort keeps the order of the rest: severity, then the order of the rules
+    # the finding that explains the strain comes first; the sort keeps the order of the rest:
+    # severity, then the order of the rules
     findings.sort(key=lambda finding: finding is not external_cause)
     culprits: list[Culprit] = []
     if limiting:

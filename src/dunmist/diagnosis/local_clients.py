@@ -171,7 +171,7 @@ def _add_unix(exam: Examination, answered: Answered) -> None:
             by_process[identity].append(connection)
     for identity, connections in by_process.items():
         process = series.processes.get(identity)
-        # one that rests answers nobody
+        # a server without load answers no client
         if process is None or process.cpu_s < table.serving_least_cores * series.line.measured_s:
             continue
         server = process.application

@@ -16,7 +16,7 @@ from dunmist.diagnosis.steady import find_steady
 from dunmist.diagnosis.words import Kind, ResourceWord
 from dunmist.series import Application, Process, Rate
 
-# what a finding says that a program takes
+# amounts of a program that a finding is about
 TAKES: dict[Kind, ResourceWord] = {
     "cpu-hog": "cpu",
     "core-bound": "cpu",

@@ -18,7 +18,7 @@ from dunmist.thresholds import Thresholds
 
 # of the time that a program has run
 LATER_SHARE = 0.9
-# what stands in a sentence besides the figure: a number, a name, several names, or pairs of both
+# values in a sentence besides the figure: a number, a name, several names, or pairs of both
 Slot = float | str | Doubt | None | list[str] | list[tuple[str, str]]
 
 
@@ -59,7 +59,7 @@ class ResourceState:
 
     resource: ResourceWord
     level: LevelWord
-    used: float  # what lasts, 0 to 1
+    used: float  # the lasting share, 0 to 1
     pressure: float | None  # None where it cannot be measured
     evidence: list[EvidenceFigure]
     name: str | None = None  # of the device, None where there is only one
@@ -81,7 +81,7 @@ class Onset(NamedTuple):
     at_most_s: float | None  # None where nothing bounds it
     at_least_s: float
     running_s: float | None  # how long its oldest process has run, or the computer
-    of: Literal["program", "computer", "log"] = "program"  # whose total, or which record, tells it
+    of: Literal["program", "computer", "log"] = "program"  # the total or record that it comes from
 
     @property
     def is_later(self) -> bool:

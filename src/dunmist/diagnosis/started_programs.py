@@ -18,7 +18,7 @@ NAMES_SHOWN = 3
 class StartedPrograms(NamedTuple):
     """Programs that one application started and that were soon gone."""
 
-    names: list[str]  # what used most CPU time first, then what was started most often
+    names: list[str]  # programs by CPU time, then by number of starts
     starts: int
     share: float  # of the CPU time of the application, children that were never seen included
 

@@ -14,7 +14,7 @@ from dunmist.errors import Refused
 from dunmist.fixing.journal import JournalLine, Result
 from dunmist.fixing.units import as_user
 
-# where entries of everybody are (Desktop Application Autostart Specification)
+# directories of entries for all users (Desktop Application Autostart Specification)
 SYSTEM_DIRECTORIES = ("/etc/xdg/autostart",)
 
 

@@ -76,8 +76,8 @@ class JournalLine(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True)
     outcome: str = ""
     undoes: int | None = None  # number of the entry that this one reversed
     effect: Effect | None = None
-    expected: Frees | None = None  # what the step was to free
-    freed: float | None = None  # what it freed of that; None where it was not measured
+    expected: Frees | None = None  # the expected saving of the step
+    freed: float | None = None  # the measured saving, None if it was not measured
 
 
 def read_journal(path: Path) -> list[JournalLine]:
@@ -124,7 +124,7 @@ def append(path: Path, entry: JournalLine) -> None:
         path.parent.mkdir(parents=True, exist_ok=True, mode=DIRECTORY_MODE)
         descriptor = _opened(path, os.O_RDWR | os.O_APPEND | os.O_CREAT)
         try:
-            # what a full disk or a crash left of a line goes: no act followed it
+            # a line cut by a full disk or a crash is dropped: no act followed it
             size = os.pread(descriptor, os.fstat(descriptor).st_size, 0).rfind(b"\n") + 1
             os.ftruncate(descriptor, size)
             if os.write(descriptor, line) != len(line):

@@ -70,7 +70,7 @@ def _end(number: signal.Signals, held: list[HeldProcess], root: Root) -> Result:
     before = read_live(root)
     for process in held:
         process.send(number)
-        # one that is stopped notices a polite signal only when it goes on
+        # a stopped process handles a polite signal only after it continues
         process.send(signal.SIGCONT)
     # one span for all of them: a hundred processes end at the same time, not in turns
     deadline_s = time.monotonic() + END_S

@@ -128,7 +128,7 @@ class Alternating:
         if self._freezer is not None:
             os.write(self._freezer, b"1")
             return
-        # what it started since is a part of it
+        # children started since belong to it
         live = read_live(self._root)
         known = [target for target in self._targets if target.pid in live]
         self._take(family(live, known))

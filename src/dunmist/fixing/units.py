@@ -35,7 +35,7 @@ US_PER_PERCENT = 10_000
 # method, form and body of a call
 Call = tuple[str, str, tuple[object, ...]]
 RELOAD: Call = ("Reload", "", ())
-REPLACE = "replace"  # what is queued for the unit gives way (systemd.unit(5))
+REPLACE = "replace"  # a queued job of the unit gives way (systemd.unit(5))
 
 
 class ExpectedState(NamedTuple):
@@ -290,7 +290,7 @@ def _settled(bus: "DBusConnection", unit: str, expected: Sequence[ExpectedState]
             rests_since_s = now_s
         elif all(words.get(state.word) in state.values for state in expected):
             return words
-        # what has come to rest elsewhere will not move by itself
+        # a unit that came to rest in another state will not move by itself
         if now_s > deadline_s or now_s - rests_since_s > REST_S:
             return words
         time.sleep(LOOK_EVERY_S)

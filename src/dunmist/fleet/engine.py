@@ -92,7 +92,7 @@ def _client(engine: Engine) -> "Iterator[Client]":
         raise OutputError(
             "a fleet needs Dask; install it with 'pip install dunmist[fleet]'"
         ) from error
-    # what its parts say to each other is nobody's business here; its record says what failed
+    # messages between its parts are dropped; its record has the error
     logging.getLogger("distributed").setLevel(logging.CRITICAL)
     # a death is reported at once, not retried; nothing listens outside this computer
     with dask.config.set(

@@ -31,7 +31,7 @@ class CaptureRow(msgspec.Struct, frozen=True):
     first_step: str | None = None
     used: dict[str, float] = {}  # share by resource
     pressure: dict[str, float] = {}
-    triage_json: str | None = None  # what 'dunmist triage --json' prints, byte for byte
+    triage_json: str | None = None  # output of 'dunmist triage --json', byte for byte
 
 
 class CulpritRow(msgspec.Struct, frozen=True):
@@ -100,7 +100,7 @@ class DriftRow(msgspec.Struct, frozen=True):
     level: float  # when it began
     now: float
     unit: str
-    changes: list[str]  # what was changed about then
+    changes: list[str]  # changes made at about that time
 
 
 class CaptureRecord(msgspec.Struct, frozen=True, tag="capture"):

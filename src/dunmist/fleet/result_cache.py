@@ -29,7 +29,7 @@ class Done:
         for directory in (self._folder.parent, self._folder):
             directory.mkdir(parents=True, exist_ok=True, mode=MODE)
             about = directory.lstat()
-            # what lies there is taken for a result of ours
+            # a file of this name is taken for a result of ours
             if not stat.S_ISDIR(about.st_mode) or about.st_uid != os.geteuid():
                 raise OutputError(
                     f"{directory}: not a directory that you own; move it away, or choose another -o"

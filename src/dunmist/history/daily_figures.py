@@ -14,7 +14,7 @@ DriftWord = Literal[
     "storage-forecast",
 ]
 HOUR = 3600.0
-# what lies longer ago says nothing of a drift of now: the longest window, and the noise before it
+# older points say nothing of a present drift: the longest window, and the noise before it
 LATELY_DAYS = 210
 # a battery or a file system has one size in the last of its days, or it is another one
 SAME_DAYS = 12

@@ -296,7 +296,7 @@ def database_errors(path: Path) -> Iterator[None]:
     try:
         yield
     except sqlite3.Error as error:
-        # what is not SQLite's own has no code
+        # errors that are not SQLite's own have no code
         code = getattr(error, "sqlite_errorcode", 0)
         if code & PRIMARY in DAMAGED:
             raise Damaged(f"{path}: is damaged ({error}); move it away") from error

@@ -33,7 +33,7 @@ NOISE_LEAST = 0.002
 ONSET_POINTS = 90
 # a figure that drifts by chance does not do so on two days
 CONFIRMED_DAYS = 1
-# where steps move a figure, the share has to be moved in so many days
+# if steps move a figure, the share has to be reached in this many days
 STEPS_DAYS = 14.0
 # points before and after a known change from which its step is known
 CHANGE_POINTS_LEAST = 2
@@ -122,7 +122,7 @@ def _as_ramp(followed: Followed, points: list[Point]) -> Drift | None:
     # most figures do not move at all: no test is needed for those
     if noise is None or sign * (np.median(values[-4:]) - np.median(values)) < rule.least / 2:
         return None
-    # what hardly varies is not sure without end
+    # a figure with hardly any variation still has some uncertainty
     spread = max(noise.spread, NOISE_LEAST * abs(float(np.median(values))))
     noise = noise._replace(spread=spread)
     changed = _changed_indices(followed, days)

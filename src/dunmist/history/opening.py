@@ -83,7 +83,7 @@ def put_aside(path: Path) -> Path:
     aside = path.with_name(f"{path.stem}-damaged-{int(time.time())}{path.suffix}")
     try:
         path.rename(aside)
-        # what was half done belongs to it
+        # half-finished files belong to it
         Path(f"{path}-journal").unlink(missing_ok=True)
     except OSError as error:
         raise HistoryError(f"{path}: is damaged and cannot be moved ({error.strerror})") from error

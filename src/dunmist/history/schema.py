@@ -22,7 +22,7 @@ from dunmist.history.sums import (
 
 # of SQLite's header: what tells this file from those of other programs, and its schema
 APPLICATION_ID, SCHEMA = 0x44754D69, 2
-# what makes the schema of a version that of the next
+# statements that turn the schema of a version into that of the next
 MIGRATIONS = {1: "ALTER TABLE name ADD COLUMN since_s REAL NOT NULL DEFAULT 0"}
 # a history that somebody gave may hold anything: what cannot be is refused
 LATEST_S, GREATEST, PERIODS_MOST, PROGRAMS_MOST = 100_000_000_000, 1e24, 20_000, 2000

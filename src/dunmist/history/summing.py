@@ -161,7 +161,7 @@ class Summing:
             if bytes_per_s and name is not None:
                 each = applications.setdefault(name, ApplicationSum())
                 each.network_bytes += bytes_per_s * span_s
-        # what ended between two ticks is no process of either
+        # a process that exited between two ticks belongs to neither
         for ended in tick.exits:
             if ended.process is not None or ended.parent is None:
                 continue
@@ -266,7 +266,7 @@ class Summing:
         for system in survey.file_systems:
             device = system.source.rpartition("/")[2]
             whole, free = system.size_bytes, system.available_bytes
-            # what has no device below it fills no disk, and what is read-only does not fill
+            # a mount without a device fills no disk, and a read-only one does not fill
             if not system.source.startswith("/dev/") or system.read_only or not whole:
                 continue
             if free is not None:

@@ -153,7 +153,7 @@ def _variance(days: Floats, values: Floats, slope: float) -> float:
         if abs(alike) > bound:
             weight = (count - lag) * (count - lag - 1) * (count - lag - 2)
             factor += 2 * weight * alike / (count * (count - 1) * (count - 2))
-    # what seems to swing back makes nothing surer
+    # negative correlation makes nothing surer
     return plain * max(1.0, factor)
 
 

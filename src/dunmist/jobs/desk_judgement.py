@@ -34,7 +34,7 @@ from dunmist.tables import Filled, cell_text, plain, topic_tables
 
 # rows of a table that a person may scroll through
 ROWS_MOST = 2000
-# what tells the rows of a table apart, the best first
+# columns that identify a row of a table, the best first
 KEYS = ("pid", "process", "application", "unit", "socket", "name", "disk", "link", "sensor", "what")
 NAMES = ("application", "program", "name", "unit")
 # tables of what steps are against by name, and the columns that have it, the surest first

@@ -68,7 +68,7 @@ class Ending:
             self._done.wait(BREAK_OFF_AFTER_S)
         signal.pthread_kill(threading.main_thread().ident or 0, BREAK_OFF)
         while not self._done.wait(LOOK_EVERY_S):
-            # what is being written may take longer
+            # a write in progress may take longer
             if self._is_reading and time.monotonic() - began_s > EXIT_AFTER_S:
                 self._say_and_exit()
             if self._stop:

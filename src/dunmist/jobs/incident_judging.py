@@ -19,7 +19,7 @@ import msgspec
 from dunmist.children import python_command, start_child
 
 _LOG = logging.getLogger(__name__)
-# what led to it lies in its last half minute
+# an incident builds up in its last half minute
 LAST_S = 30.0
 NUMBER = re.compile(r"incident-(\d+)\.")
 NOTES = "note"
@@ -102,7 +102,7 @@ def judged_apart(first: Path | None) -> Judging:
 def _verdict(path: Path, triage: dict[str, Any]) -> Verdict:
     verdict, culprits = triage["verdict"], triage["culprits"]
     grave = [finding for finding in triage["findings"] if finding["severity"] != NOTES]
-    # where nothing limited it is the gravest finding that it was kept for
+    # if nothing limited it, it was kept for its gravest finding
     is_of_finding = verdict["limiting"] is None and grave
     number = NUMBER.search(path.name)
     return Verdict(

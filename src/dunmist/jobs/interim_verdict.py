@@ -133,7 +133,7 @@ def _serve() -> None:
     from dunmist.errors import DunmistError
     from dunmist.jobs import judge
 
-    del judge  # what it needs is loaded now
+    del judge  # loads the modules that the judgement needs
     _answer(READY)
     interim: InterimVerdict | None = None
     for line in sys.stdin:

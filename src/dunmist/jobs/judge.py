@@ -75,7 +75,7 @@ def incident_part(path: Path) -> Part:
         mark, every_s = reader.header.incident, reader.header.plan.every_s
     if mark is None:
         return WHOLE
-    # what lasted a short time is judged with its surroundings, and its last tick is in it
+    # a short-lived state is judged with the intervals around it, and its last tick is included
     began_s = max(0.0, min(mark.began_s, mark.ended_s - INCIDENT_LEAST_S))
     return Part(began_s, mark.ended_s + every_s)
 

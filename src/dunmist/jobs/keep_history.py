@@ -126,7 +126,7 @@ class HistoryKeeper:
             return
         periods, events = self._summing.take()
         began_s, ended_s = self._began.at_s, self._last.at_s
-        # what the ring has no room for is of no segment
+        # ticks without room in the ring belong to no segment
         number = self._first if self._first is not None else f"{began_s:.3f}"
         identity = f"{self._ring.run}/{number}"
         self._add(Piece(identity, began_s, ended_s, periods, events))

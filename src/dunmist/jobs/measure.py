@@ -34,7 +34,7 @@ class Measured(NamedTuple):
     before: Use
     after: Use
     expected: Frees | None = None
-    freed: float | None = None  # what it freed of what was expected
+    freed: float | None = None  # the measured part of the expected saving
 
 
 def sample_now(follow: Follower = follow_nothing) -> Judged:

@@ -29,7 +29,7 @@ Unprovable = Literal["calm", "slow-to-follow", "write-back", "unseen"]
 EVERY_S = 0.25
 # with fewer phases than this, orders are too few for a two-sided interval
 PHASES, PHASES_LONG, LONG_S = 10, 14, 60.0
-# who serves others is paused for less than any of them would notice, and never twice on end
+# a server is paused for less than its clients would notice, and never twice in a row
 SERVING_PHASES, SERVING_PAUSED, SERVING_PAUSE_MOST_S = 16, 5, 2.5
 
 

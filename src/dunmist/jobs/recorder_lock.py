@@ -17,7 +17,7 @@ def is_recorded() -> bool:
     try:
         file = (watch_directory() / LOCK).open("rb")
     except (FileNotFoundError, NotADirectoryError, PermissionError):
-        # where one may not even look, no recorder of one's own runs
+        # a directory that cannot be read holds no recorder of this user
         return False
     with file:
         try:

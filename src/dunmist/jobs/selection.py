@@ -8,7 +8,7 @@ from dunmist.errors import UnknownName, WrongUsage
 from dunmist.jobs.numbers import plain_number
 from dunmist.series import Application, Process
 
-# what people write for a ranked application, and for the one that has a process
+# spellings of a ranked application, and of one by process number
 CULPRIT, APPLICATION = "culprit:", "application:"
 
 

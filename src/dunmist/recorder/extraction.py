@@ -83,7 +83,7 @@ def cut(
                 pending.clear()
                 continue
             if isinstance(record, Survey):
-                # one that a later segment begins with was written already
+                # a record that begins a later segment was written already
                 plain = msgspec.structs.replace(record, tick=0)
                 if first is not None and plain not in surveyed:
                     surveyed.append(plain)

@@ -103,7 +103,7 @@ class Gauges:
 
     def _cpu(self, tick: Tick, interval: Interval, known: Known) -> Figures:
         cpus = interval.cpus.values()
-        # what a hypervisor took was never this computer's to give
+        # stolen time was never this computer's to give
         left = len(cpus) - sum(cpu.shares[STEAL] for cpu in cpus)
         used = min(1.0, interval.busy_cores / max(left, NOTHING_USED))
         ordinary = everybody = 0.0
@@ -130,7 +130,7 @@ class Gauges:
         runnable = tick.processors.runnable
         if runnable is None:
             return 0.0
-        # who reads the count is running
+        # the reader of the count is running itself
         own = 1 if self._header.observer else 0
         self._queues.append((max(0, runnable - own), seen))
         # the queue is one sample a tick: only its mean over minutes is steady enough

@@ -43,7 +43,7 @@ class Kept(msgspec.Struct, frozen=True, omit_defaults=True):
     began: str  # ISO 8601
     ended: str
     set_off: list[str]  # words of the rules that held
-    words: str | None = None  # what a person said of it
+    words: str | None = None  # the user's note
     state: Literal["new", "judged"] = "new"  # new until it was judged
     level: str | None = None
     limiting: str | None = None
@@ -141,7 +141,7 @@ class Incidents:
         incident, self._open = self._open, None
         assert incident is not None  # the caller has checked
         now_s = tick_time.now.timestamp()
-        # what is kept ends a while after the last tick at which a rule held
+        # a kept incident ends a while after the last tick at which a rule held
         began_wall_s, ended_wall_s = (
             now_s - (tick_time.at_s - at_s) for at_s in (incident.began_s, incident.held_s)
         )

@@ -70,7 +70,7 @@ class Marks:
             _remove_socket(self._directory)
             self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
             self._socket.bind(_by_descriptor(self._directory))
-            # nobody else can put anything else under this name: the directory is ours
+            # other users cannot replace this file: the directory is ours
             os.chmod(SOCKET, SOCKET_MODE, dir_fd=self._directory)
             self._socket.listen(BACKLOG)
         except OSError:

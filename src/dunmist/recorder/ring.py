@@ -22,7 +22,7 @@ from dunmist.recorder.extraction import moved
 from dunmist.recorder.latest_state import Known
 from dunmist.sampling import Event, ProcessLine, Record, SocketLine, Survey, Tick
 
-# what is lost at most when the oldest goes
+# the most that is lost when the oldest segment goes
 SEGMENT_S = 300.0
 # of a file system, and how long to wait before looking again
 LEFT_FREE, AGAIN_S = 0.1, 30.0

@@ -26,11 +26,11 @@ _ENDED_S = 5.0
 class Connection(NamedTuple):
     """A shell on a remote computer, behind a local client."""
 
-    label: str  # what the computer is called in messages
+    label: str  # name of the computer in messages
     mark: str  # random word at the start of every line of the collector
     client: "subprocess.Popen[bytes]"
     channel: "Channel"
-    stderr_file: IO[bytes]  # what the client printed
+    stderr_file: IO[bytes]  # output of the client
 
     def feed(self, ticks: int, every_s: float) -> None:
         """Give the remote shell its script; a pipe holds all of it."""

@@ -125,7 +125,7 @@ class Stream:
 
     def frames(self) -> Iterator[Frame]:
         """Yield each whole frame, without one that was cut off; raises Garbled."""
-        # what a shell sends before a tick belongs to that tick's frame
+        # output of a shell before a tick belongs to that tick's frame
         lines: list[bytes] = []
         frame: Frame | None = None
         of_frame = _Budget("one tick of it", FRAME_MAX_BYTES, FRAME_MAX_LINES)

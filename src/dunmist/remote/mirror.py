@@ -37,7 +37,8 @@ class Mirror:
             if (match := _STAT.fullmatch(name))
         }
         for pid, start in list(alive.items()):
-            # one that came just now, also by a number that is used again, is reported at the next
+            # a process that started just now, also under a reused number, is reported at the next
+            # tick
             if self._started.get(pid) != start and f"proc/{pid}/status" not in frame.files:
                 del alive[pid]
         gone = {pid for pid, start in self._started.items() if alive.get(pid) != start}

@@ -13,7 +13,7 @@ from dunmist.errors import UnreadableComputer, WrongUsage
 from dunmist.remote.channel import Connection, connection_of
 
 SSH = "ssh"
-# what a host may be called (ssh(1)); what begins with a hyphen would be an option
+# valid host names (ssh(1)); a leading hyphen would make an option
 _HOST = re.compile(r"(?:[^\s@:/-][^\s@:/]*@)?[^\s@:/-][^\s@:/]*\Z")
 
 

@@ -5,7 +5,7 @@ from dunmist.harmless import cut_middle
 from dunmist.reports.document import Document, Items, Paragraph, Section, made_harmless
 from dunmist.timestamps import started_text
 
-# what a ticket system takes as a title
+# length of a title in ticket systems
 TITLE_MOST = 120
 
 

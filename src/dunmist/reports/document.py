@@ -49,7 +49,7 @@ class TextTable:
     folded: bool = False  # a page may hide it until it is opened
     # column index to what its numbers are of: process or port
     refers: Mapping[int, str] = field(default_factory=dict)
-    lists: str | None = None  # what others refer to in this table
+    lists: str | None = None  # the column that other tables refer to
     is_detail: bool = False  # a picture shows the same
     keys: int = 1  # so many columns say what a row is about, and are repeated where it goes on
 

@@ -42,7 +42,7 @@ APPENDIX = (
     "boot",
     "messages",
 )
-# what filters by numbers that have a row of their own
+# keys of filters by numbers that have a row of their own
 REFERRED = {"pid": "process", "port": "port"}
 # tables of the appendix that the report has elsewhere, or that have too many rows to read
 LEFT_OUT = (THREADS, MODULES, TRANSPORT, GROUPS)

@@ -18,7 +18,7 @@ SHOWN_LEAST = 0.005
 POINTS, PROGRAMS_SHOWN, STEPS_SHOWN = 60, 3, 4
 # characters of a command line in half a page
 COMMAND_MOST = 90
-# which sensor, and which of all CPUs, stand in the full text
+# the full text names the sensor and the CPU
 NAMELESS = ("heat", "cpu", "memory", "swap")
 
 Shares = list[float | None]

@@ -22,7 +22,7 @@ def leading_steps(judged: Judged) -> tuple[list[FilledStep], str | None]:
     if diagnosis.culprits:
         case = cases.of_culprit(diagnosis.culprits[0])
         outside = diagnosis.external_cause
-        # what the load brings about comes first, then the load
+        # steps against the effect of the load come first, then those against the load
         before = cases.of_finding(outside) if outside else []
         return [*before, *(case.filled_steps if case else [])], _fix_of(judged, None)
     findings = [diagnosis.external_cause] if diagnosis.external_cause else diagnosis.findings

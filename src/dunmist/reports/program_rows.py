@@ -97,7 +97,7 @@ def _row(
     figure, main = _figure(judged), application.main
     running = len(application.living) or len(application.members)
     words = list(main.facts.command_line or ()) if main else []
-    # where the program lies is in the views; here its arguments have to fit
+    # views show the directory of the program; here its arguments have to fit
     command = " ".join([words[0].rpartition("/")[2] or words[0], *words[1:]]) if words else ""
     return ProgramRow(
         rank=rank,

@@ -37,7 +37,7 @@ LEVEL_OF: dict[Severity | None, LevelWord] = {
     "concern": "strained",
     "urgent": "choked",
 }
-# where no program is to blame, the steps of so many findings are said at once
+# if no program is to blame, the steps of this many findings are listed together
 FINDINGS_FIRST = 3
 # resources whose figures people ask for even when they are calm
 ALWAYS_SHOWN = ("cpu", "memory")

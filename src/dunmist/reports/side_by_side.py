@@ -20,7 +20,7 @@ def write_reports(judged: Judged, paths: Sequence[Path], *, force: bool = False)
 
     Raises OutputError for the first that could not be written; the others are whole.
     """
-    # what is heavy is loaded and made once, before there are several of us
+    # heavy modules are loaded once, before the workers start
     from dunmist.reports.report import report_document
 
     import_module("dunmist.reports.pictures")

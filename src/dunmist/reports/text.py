@@ -60,7 +60,7 @@ def _block(block: Block) -> list[str]:
 
 def _step(number: int, step: Step) -> list[str]:
     lines = _wrapped(f"{number}. {step.action}: {step.text}", "  ", "     ")
-    # what may be pasted stands on one line, however long: a part of a command is another command
+    # a pasted command stays on one line, however long: a part of it is another command
     if step.command:
         lines.append(f"     $ {step.command}")
     risk = {"none": "no risk", "reversible": "can be undone", "disruptive": "disrupts work"}[

@@ -25,7 +25,7 @@ def _pdf(document: Document) -> bytes:
     return document_pdf(document)
 
 
-# what makes a document into each form, by the ending of its file
+# the writer of each form, by file name suffix
 FORMATS: Mapping[str, Callable[[Document], str | bytes]] = {
     ".html": _html,
     ".md": document_markdown,
@@ -34,7 +34,7 @@ FORMATS: Mapping[str, Callable[[Document], str | bytes]] = {
 }
 # the triage itself, for programs: it needs no document
 TRIAGE_ENDING = ".json"
-# what is made for paper: three pages unless all is wanted
+# forms for paper: three pages unless everything is wanted
 PRINTED = (".pdf",)
 ENDINGS = (*FORMATS, TRIAGE_ENDING)
 

@@ -21,6 +21,6 @@ KEYS: dict[str, Callable[[Any], Hashable]] = {
     "graphics_use": lambda use: (use.process, use.client),
     "groups": lambda group: group.path,
 }
-# what holds the kernel's own words, and what happened once
+# records with the kernel's own words, and records of single events
 WORDS = ("pressure", "tcp", "interrupts")
 ADDED = ("exits", "sockets_ended", "complaints", "code", "files", "file_totals", "calls")

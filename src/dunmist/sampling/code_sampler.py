@@ -32,7 +32,7 @@ from dunmist.computer.code_events import FREQUENCY_HZ
 from dunmist.computer.parsing import Counter as Count
 from dunmist.computer.parsing import Identity
 
-# who matters: so many of each tick
+# the busiest processes: so many of each tick
 WATCHED_PROCESSES = 8
 # threads of one's own that are sampled, the busiest first: a ring is locked memory
 FOLLOWED_THREADS = 64
@@ -42,7 +42,7 @@ UNSEEN_MOST, MAPPINGS_OF_UNSEEN = 1024, 64
 ADDRESSES_MOST, ASKED_MOST = 20_000, 4_000
 # files of processes that are asked of, and how often each was found at work
 FILES_MOST, SAMPLES_LEAST = 40, 5
-# who used less than this is not asked about
+# processes that used less than this are skipped
 RAN_LEAST_CORES = 0.03
 # of the samples of all who are asked about: so few have no name rather than a second question
 UNNAMED_SHARE = 0.2
@@ -308,7 +308,7 @@ class CodeSampler:
         except OSError:
             self._root.note(CODE_SUBJECT, "permission", str(pid))
             return False
-        if mappings:  # who has ended but was not waited for has none
+        if mappings:  # an exited process that was not waited for has none
             self._maps[pid] = mappings
             self._read.add(pid)
         return bool(mappings)

@@ -71,7 +71,7 @@ class Counters(Generic[Key]):
             return self._grown(figures, first, span_s)
         then, old = before
         read_apart_s = span_s
-        # where no reading was kept between, the thing was read then all the same
+        # without a reading kept in between, the instance was read then all the same
         if self._timely and then.row == read_time.row - 1:
             read_apart_s = span_s + read_time.after_s - then.after_s
         if read_apart_s < READ_APART_S:

@@ -88,7 +88,7 @@ def _wait(
     runs = clock.frame_early_s is None
     while meanwhile and runs:
         wanted_s = pause_s()
-        # what is read then may take a moment, and a tick comes first
+        # reading this may take a moment, and a tick comes first
         least_s = 2 * MEANWHILE_S if wanted_s is None else wanted_s + SPARED_S
         if until_s - clock.monotonic_s() <= least_s:
             break

@@ -107,7 +107,7 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     code: list[CodeSample] = []  # of the busiest programs
     files: list[FileSample] = []  # of the programs that move most, those that moved
     file_totals: list[CharacterCounts] = []  # of those programs
-    calls: list[WaitingCall] = []  # what processes in state D had called
+    calls: list[WaitingCall] = []  # calls of processes in state D
     # how long after ``at_s`` a source began to be read, by its first field
     after_ms: dict[str, Counter] = {}
 

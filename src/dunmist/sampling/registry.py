@@ -27,7 +27,7 @@ class Source(NamedTuple, Generic[Context]):
     # names one entry of a list among the others; a mapping needs none
     key: Callable[..., object] | None = None
     counts: bool = False  # counters of time, for which the time of reading matters
-    gone: Callable[..., object] | None = None  # what to record of an entry that is no longer there
+    gone: Callable[..., object] | None = None  # the record of an entry that no longer exists
 
 
 class Cadence:

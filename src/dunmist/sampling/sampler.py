@@ -28,7 +28,7 @@ SURVEYED_AFTER_S = 20.0
 CLOCK_SET_LEAST_S = 1.0
 # a survey that would make the next tick late waits for a tick that leaves this of its interval
 LEFT_SHARE, SURVEYED_BY_TICK = 0.5, 3
-# what is read before the last tick leaves it as much of the pause
+# a source read before the last tick leaves it as much of the pause
 AHEAD_SPARED_S = 0.1
 
 

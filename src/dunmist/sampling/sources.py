@@ -43,7 +43,7 @@ from dunmist.sampling.tick_context import OpenComputer, TickContext
 CALLS_MOST, MOVING_MOST = 16, 2
 # groups with a limit that are read at each tick
 GROUPS_MOST = 64
-# what is read sooner after the beginning of a tick was read at it
+# a source read this soon after the start of a tick counts as read at it
 AFTER_LEAST_MS = 2
 
 
@@ -86,7 +86,7 @@ SENSORS_S, SLOW_SENSORS_S, SELDOM_S = 1.0, 30.0, 10.0
 
 
 def _processes(reading: TickContext) -> tuple[object, ...]:
-    # what ended is taken first: an end that comes later belongs to the next tick
+    # exits are read first: a later exit belongs to the next tick
     exits = reading.computer.exits.drain() if reading.computer.exits else []
     processes = reading.processes
     return (
@@ -126,7 +126,7 @@ def _calls(reading: TickContext) -> tuple[object, ...]:
     moving = [
         (number, pid)
         for pid, _ in processes.moved_bytes.most_common(MOVING_MOST)
-        # what we write is the capture
+        # the capture is our only write
         if (number := table.number_of(int(pid))) not in (None, table.own)
     ]
     return (reading.computer.waiting.read(processes.blocked[:CALLS_MOST], moving),)

@@ -68,9 +68,9 @@ LARGEST = 10
 UPDATED_OF = 12
 # programs that keep a log or show a terminal, and what one uses of a CPU where somebody floods it
 SERVERS_OF, SERVER_CORES_LEAST = 8, 0.05
-# what changed lately takes a third of it, and no more files are read after it
+# recent changes take a third of it, and no more files are read after it
 CHANGES_TAKE_S = 0.3
-# who answers questions about services and sessions, by the names of their processes
+# processes that answer questions about services and sessions, by name
 ASKED = frozenset(("systemd", "init", "dbus-daemon", "dbus-broker", "systemd-logind", "elogind"))
 
 

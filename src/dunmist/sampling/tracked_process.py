@@ -61,7 +61,7 @@ class TrackedProcess:
     called: str
     start_clk: int
     used_clk: int
-    found_clk: int  # what it had used when it was first sampled, 0 if it came later
+    found_clk: int  # CPU time at its first sample, 0 if it started later
     first_seen_s: float
     rss_pages: int = 0
     moved_bytes: int | None = None  # read from and written to storage so far

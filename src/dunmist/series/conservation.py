@@ -12,7 +12,7 @@ import numpy as np
 
 from dunmist.series.timeline import Floats, Rate, TimeLine
 
-# what is read at one tick is read within this share of an interval and these seconds of one another
+# sources of one tick are read within this share of an interval and these seconds of one another
 SLACK_SHARE, SLACK_S = 0.10, 0.04
 
 

@@ -29,8 +29,8 @@ DISK_COUNTERS = (
 SHARES_OF_100 = 100.0
 
 
-# what drivers call their disks (Documentation/admin-guide/devices.txt): memory cards, and disks of
-# other computers
+# disk drivers by major number (Documentation/admin-guide/devices.txt): memory cards, and network
+# disks
 KIND_NAMES: tuple[tuple[DiskKind, re.Pattern[str]], ...] = (
     ("card", re.compile(r"(?:mmcblk|mspblk)\d")),
     ("network", re.compile(r"(?:rbd|drbd|etherd)")),

@@ -15,8 +15,8 @@ from dunmist.sampling import CharacterCounts, Tick
 
 Manner = Literal["reads", "writes"]
 MANNERS: tuple[Manner, Manner] = ("reads", "writes")
-# what is read and written besides files, as pipes and terminals, is in the totals as well; what the
-# positions say may be a little ahead of totals that were read before them
+# totals include pipes and terminals as well; positions may be a little ahead of totals that were
+# read before them
 AHEAD = 1.1
 AHEAD_LEAST_BYTES = 1 << 20
 # if less of the moved bytes is known, files without a figure are named
@@ -102,7 +102,7 @@ class FileCollector:
                 manner = _manner(sample.access, known.totals, total)
                 step = None
                 if before is not None:
-                    # one that went back has moved from its beginning at least
+                    # a position that went back has moved at least from the beginning of the file
                     went_back = before > sample.position
                     step = sample.position if went_back else sample.position - before
                 moved[sample.process].append((sample.path, manner, step))
@@ -163,7 +163,7 @@ def _use(sums: list[_Sum]) -> FileUse:
     in_files = {
         manner: sum(step for (_, how), step in moved.items() if how == manner) for manner in MANNERS
     }
-    # what is open for reading and writing is the likeliest to be moved in without a position
+    # a file open for reading and writing is the likeliest to be accessed without a position
     likely = Counter(dict.fromkeys((key for each in sums for key in each.untold), BOTH))
     for each in sums:
         for key, access in each.candidates.items():

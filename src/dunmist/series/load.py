@@ -51,7 +51,7 @@ class Series:
     part: Part
     since_s: float  # how long after the first tick the judged part begins
     footer: Footer | None
-    damage: str | None  # where an incomplete capture ends
+    damage: str | None  # the end of an incomplete capture
     line: TimeLine
     machine: MachineSeries
     applications: list[Application]
@@ -67,7 +67,7 @@ class Series:
     complaints: Sequence[KernelMessageSeries]
     code: Mapping[int, CodeUse]  # by the number of an application
     files: Mapping[int, FileUse]  # by the number of an application
-    calls: Mapping[int, Sequence[CallUse]]  # what it waited in, by the same number
+    calls: Mapping[int, Sequence[CallUse]]  # the call that it waited in, by the same number
     events: list[tuple[int, Event]]  # with the row of the tick before which they happened
     ticks: int
     missed: int  # ticks that were due and not taken

@@ -50,7 +50,7 @@ class Process:
     started_inside: bool
     last: ProcessSample | None  # newest sample
     figures: ProcessFigures
-    first_detail: ProcessDetail | None = None  # what was read seldom, first and last
+    first_detail: ProcessDetail | None = None  # details read seldom, first and last
     detail: ProcessDetail | None = None
     cpu_s: float = 0.0  # over the capture
     children: list["Process"] = field(default_factory=list)

@@ -27,7 +27,7 @@ from dunmist.series.wait_kinds import wait_code
 
 NS_PER_S = 1e9
 MS_PER_S = 1e3
-# what is kept of each sample, and in how many bytes
+# the fields kept of each sample, and their bytes
 COLUMNS = {
     "row": "i",
     "identity": "i",
@@ -156,7 +156,7 @@ class Samples:
             int(self.identity[start]): slice(start, end)
             for start, end in zip(starts, np.append(starts, count)[1:], strict=True)
         }
-        # what one that began before was used before, too; what began inside is all of the capture
+        # the use before the first sample: unknown for a process that started before the capture
         self.base = np.full(count, np.nan)
         self.base[first & np.isin(self.identity, list(inside))] = 0.0
         self.span_factors = span_factors(self.line, self.row, self.table["after_s"], self.same)
@@ -208,7 +208,7 @@ class Samples:
 
     def _grown(self, name: str) -> Floats:
         grown = increments(self.table[name], self.same, self.base)
-        # what grew before the first tick is no part of the capture
+        # growth before the first tick is not part of the capture
         grown[self.row == 0] = np.nan
         inside = self.row > 0
         grown[inside & self.line.is_gap[np.where(inside, self.row - 1, 0)]] = np.nan
@@ -252,7 +252,7 @@ class Samples:
         np.add.at(change, (self.row, of[self.identity]), step)
         for identity, span in self.slices.items():
             row = ended.get(identity)
-            # what it held is given back when it ends
+            # an exited process gives back the memory that it held
             if row is not None and row < self.line.ticks:
                 change[row, of[identity]] -= level[span.stop - 1]
         held: Floats = np.cumsum(change, axis=0)

@@ -295,7 +295,7 @@ def _typical(track: Track | None, column: str, factor: float) -> float | None:
 
 
 def _base(track: Track) -> float:
-    # one that was there at the first tick has moved its first bytes before the capture
+    # a connection that existed at the first tick has moved its first bytes before the capture
     return 0.0 if track.first_row else np.nan
 
 

@@ -246,7 +246,7 @@ def _storage(about: FileSystem) -> Storage:
     # some that lie elsewhere answer with more free than there is: that tells nothing
     if size is not None and free is not None and available is not None and free <= size:
         used_bytes = size - free
-        # what only the administrator may still write is neither used nor available
+        # blocks reserved for the administrator count as neither used nor available
         whole = used_bytes + min(available, free)
         used = used_bytes / whole if whole else None
     if about.inodes and about.inodes_free is not None and about.inodes_free <= about.inodes:

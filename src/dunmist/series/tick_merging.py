@@ -77,7 +77,7 @@ class Together:
         """
         if not self._began and at_s > self._since_s and self._size:
             self._began = True
-            # what ended before is outside the judged part
+            # an earlier end lies outside the judged part
             yield Row(msgspec.structs.replace(self._given(), exits=[]), after_gap=False)
 
     def rest(self) -> Iterator[Row]:
@@ -95,7 +95,7 @@ class Together:
     def _is_gap(self, tick: Tick) -> bool:
         """Whether nothing was sampled for several periods before a tick."""
         since_s = tick.at_s - (self._last_s or 0.0)
-        # where every tick takes longer than the period, what is usual there is no gap
+        # if every tick takes longer than the period, such an interval is no gap
         is_gap = since_s > max(GAP_PERIODS * max(self._every_s, self._usual_s), GAP_LEAST_S)
         if not is_gap:
             self._usual_s = since_s if not self._usual_s else min(2 * self._usual_s, since_s)
@@ -105,7 +105,7 @@ class Together:
         self._ticks.append(tick)
         self._last_s = tick.at_s
         self._size += 1
-        # what is to be put together later takes room until then
+        # ticks that are merged later take room until then
         if len(self._ticks) >= HELD_MOST:
             self._ticks = [merged(self._ticks)]
 

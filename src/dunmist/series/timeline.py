@@ -58,7 +58,7 @@ class TimeLine:
             known = np.zeros(len(whole_s), dtype=bool)
             known[list(self._gaps or ())] = True
             return known
-        # where every tick takes longer than the period, what is usual there is no gap
+        # if every tick takes longer than the period, such an interval is no gap
         usual_s = float(np.sort(whole_s)[(len(whole_s) - 1) // 2])
         period_s = max(self._every_s, usual_s)
         gap: Bools = whole_s > max(GAP_PERIODS * period_s, GAP_LEAST_S)

@@ -90,7 +90,7 @@ def late_use(
             unclaimed[row - 1] += used_s
             continue
         announced[parent][row - 1] += used_s
-        # who waited for it has its bytes among its own
+        # the parent that waited for it has its bytes among its own
         if not _has_bytes_of_children(ended.parent, waiters, seen):
             read[parent][row - 1] += ended.read_bytes
             written[parent][row - 1] += ended.write_bytes

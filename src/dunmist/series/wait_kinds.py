@@ -22,9 +22,9 @@ _PATTERNS = (
 )
 # in the client of a network file system, or for the program that serves one
 _ELSEWHERE = re.compile(r"nfs|rpc_|cifs|smb|fuse|request_wait_answer|p9_|v9fs|ceph")
-# where SIGKILL wakes who waits: the kernel says so in the names of its functions (wait_bit.h,
-# net/sunrpc/sched.c), and the clients of 9p and SMB wait so for every answer (net/9p/client.c,
-# fs/smb/client/transport.c)
+# calls in which SIGKILL wakes a waiting task: the kernel says so in the names of its functions
+# (wait_bit.h, net/sunrpc/sched.c), and the clients of 9p and SMB wait so for every answer
+# (net/9p/client.c, fs/smb/client/transport.c)
 _KILLABLE = re.compile(r"_killable|p9_client_rpc|wait_for_response")
 NOT_WAITING = -1
 

@@ -88,7 +88,7 @@ class CodeSamples:
         used_s = figures["user_s"][process.index] + figures["system_s"][process.index]
         due = float(used_s) * FREQUENCY_HZ
         if process.index not in self._taken:
-            self._taken[process.index] = due  # what it used before the capture
+            self._taken[process.index] = due  # CPU time before the capture
         while self._taken[process.index] + 1.0 <= due:
             self._taken[process.index] += 1.0
             yield self._record(process)

@@ -32,7 +32,7 @@ class Disk:
     """One disk and its counters since it was attached."""
 
     spec: DiskSpec
-    reads: float = 9000.0  # what the start of the computer left
+    reads: float = 9000.0  # state left by the start of the computer
     read_bytes: float = 360e6
     read_s: float = 12.0  # summed over requests
     writes: float = 4000.0

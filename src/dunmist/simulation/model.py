@@ -196,7 +196,7 @@ class ModelComputer:
             kept_out_share=processes.kept_out_share,
             kept_out_mib=float(processes.kept_out_mib.sum()),
         )
-        # who touches hardly any memory does not notice that it is short
+        # a program that touches hardly any memory is not slowed down by a shortage
         held_up = np.where(touched > 1.0, self.memory.stalled, 0.0)
         held_up = np.maximum(held_up, stalled_by(processes.kept_out_share))
         figures["major_faults"] += held_up * 40 * step_s
@@ -237,7 +237,7 @@ class ModelComputer:
                 none_waits *= 1 - share
                 processes.figures["read_bytes"][asking.index] += want.read * served * step_s
                 processes.figures["write_bytes"][asking.index] += want.written * served * step_s
-        # what comes back from compressed memory waits for no disk
+        # pages from compressed memory wait for no disk
         paging = 0.0 if self.memory.compressed else self.memory.stalled
         some = 1 - none_waits * (1 - paging)
         self.io_stalls.add(some, some**3, step_s)

@@ -43,7 +43,7 @@ class Memory:
 
     total_mib: float
     kernel_mib: float
-    cache_wanted_mib: float  # what it would keep if there were room
+    cache_wanted_mib: float  # pages that it would keep with enough room
     swap_mib: float
     swap_quiet_mib: float = 0.0  # in swap from earlier, and not wanted back
     compressed: bool = False  # pages go to no disk and come back sooner

@@ -106,11 +106,11 @@ class ProcessSet:
         )
         allowed_mib = np.array([spec.memory_limit_mib or np.inf for spec in specs])
         self.figures["private_mib"] += np.minimum(wanted_mib, allowed_mib)
-        # what a limit keeps out of memory, of what it lets in
+        # memory that a limit keeps out, and its share of the limit
         self.kept_out_mib = np.maximum(0.0, wanted_mib - allowed_mib)
         self.kept_out_share = self.kept_out_mib / allowed_mib
         self.figures["descriptors"] += [float(spec.descriptors) for spec in specs]
-        # what each wants all the time, and what of it never changes
+        # constant demands of each process
         self.leaks = np.array([spec.leak_mib_per_s for spec in specs])
         self.descriptor_rise = np.array([spec.descriptors_per_s for spec in specs])
         self.graphics = np.array([spec.graphics_share for spec in specs])

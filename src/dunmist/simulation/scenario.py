@@ -194,7 +194,7 @@ class LinkSpec(Spec, frozen=True):
     up: bool = True
     errors_per_s: float = 0.0  # come with retransmissions
     signal_dbm: int | None = None  # of a wireless link
-    gateway_silent: bool = False  # nobody answers where the default route leads
+    gateway_silent: bool = False  # the gateway of the default route does not answer
 
 
 class FileSystemSpec(Spec, frozen=True):
@@ -256,7 +256,7 @@ class Truth(Spec, frozen=True):
     must_not: list[str] = []
     cure: str | None = None  # action of a step that helps
     doing: str | None = None  # kind of work that the culprit's code is for
-    changed: str | None = None  # what changed lately that concerns the culprit
+    changed: str | None = None  # recent changes that concern the culprit
     strength: float = 1.0  # how far beyond its limit the computer is driven
 
 

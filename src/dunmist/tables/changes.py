@@ -8,7 +8,7 @@ from dunmist.series import Series
 from dunmist.tables.declared import Column, Table, Width
 
 CLOCKS, STARTS, KERNEL_LOG = "clock_gettime(2)", "record of starts", "/dev/kmsg"
-# what is plugged in comes by itself so soon after the start
+# a device found this soon after the start was plugged in before
 START_LASTS_S = 120.0
 DEVICES = {"device-came": "came", "device-went": "went"}
 # why a change that concerns a program cannot be what is wrong with it

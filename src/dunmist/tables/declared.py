@@ -37,7 +37,7 @@ Filter = Literal["owner", "name", "pid", "service", "port", "state", "role", "le
 R = TypeVar("R")  # the record of a table
 R2 = TypeVar("R2")
 
-# what a name says of its unit, which a heading leaves out because the cells say it
+# suffix of a name that says its unit; headings leave it out because the cells say it
 SUFFIXES: Mapping[Unit, str] = {
     "bytes": "_bytes",
     "bytes/s": "_bytes_per_s",
@@ -131,7 +131,7 @@ class Table(NamedTuple, Generic[R]):
     shown: tuple[str, ...] = ()  # columns of the plain view; empty for all of them
     order: tuple[str, ...] = ()  # columns that sort it, greatest first
     units: Mapping[str, Unit] | None = None  # of each fact of a table of facts
-    program_key: str | None = None  # what programs call it, where that is not its name
+    program_key: str | None = None  # its key in JSON, if that is not its name
 
     @property
     def by_name(self) -> dict[str, Column[R]]:

@@ -10,7 +10,7 @@ from dunmist.tables.declared import Column, Table, Width
 
 BITS = 8.0  # of a byte
 LEVELS = ("TcpCurrEstab",)  # among the counters, but no counter
-# what the kernel counts (RFC 4022, RFC 4113, Documentation/networking/snmp_counter.rst)
+# counters of the kernel (RFC 4022, RFC 4113, Documentation/networking/snmp_counter.rst)
 COUNTED = {
     "TcpActiveOpens": "connections made",
     "TcpPassiveOpens": "connections taken",

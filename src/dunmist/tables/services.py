@@ -40,7 +40,7 @@ class Entry(NamedTuple):
 
 
 def _cpu_s(row: OneService | Entry) -> float | None:
-    # what has ended has taken its counters with it
+    # an exited process has taken its counters with it
     return row.cost.cpu_s if row.cost.processes else None
 
 
@@ -49,7 +49,7 @@ def _rss_bytes(row: OneService | Entry) -> float | None:
 
 
 def _state(row: OneService) -> str | None:
-    # where no service manager answered, processes in its group show that it runs
+    # without a service manager, processes in its group show that it runs
     return row.unit.active or ("active" if row.cost.processes else None)
 
 

@@ -13,7 +13,7 @@ from dunmist.tables.declared import Column, Table, Width
 
 # names that fit next to a time
 NAMED_MOST = 4
-# what the sampler noted itself; starts and ends have names
+# notes of the sampler; starts and exits have names
 SHOWN_BY_NAME = ("exit", "exec")
 MS = 3  # digits of a timestamp in seconds
 

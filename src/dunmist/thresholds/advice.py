@@ -50,7 +50,7 @@ class CodeLimits(Figures, frozen=True):
     memory_grown_least: Share = 0.01
     # less than this moved over the network in a capture is the noise of any program
     peer_bytes_least: Bytes = 1_000_000
-    # what arrived and was not read for most of the time: more than a segment or two
+    # bytes that arrived and were not read for most of the time: more than a segment or two
     unread_bytes_least: Bytes = 16_384
     # with something to send for less of the time, nothing else limits a connection
     busy_least: Share = 0.5

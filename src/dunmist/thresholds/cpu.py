@@ -52,9 +52,9 @@ class CoreLimits(Figures, frozen=True):
     bound_share: Share = 0.80
     # it is judged over windows of at least this length
     least_s: Seconds = 1.0
-    # one that runs for less than this share waits too long for others: more CPUs would help it
+    # a task that runs for less than this share waits too long for others: more CPUs would help it
     ran_least: Share = 0.85
-    # where CPUs are free, no more waiting than this comes from having to be moved to one
+    # if CPUs are free, no more waiting than this comes from moving to one
     waited_most: Share = 0.15
     # processes of one application that are full at the same time, from which on it is a parallel
     # one

@@ -12,8 +12,8 @@ class CulpritLimits(Figures, frozen=True):
     least_score: Share = 0.10
     # and where nobody explains this much, no single program is the cause
     least_first: Share = 0.22
-    # who explains at least this share of what the first one explains is a partner of it: which of
-    # them is stopped first makes little difference
+    # an application that explains at least this share of what the first one explains is its
+    # partner: it makes little difference which of them is stopped first
     partner_share: Share = 0.6
     # together they are the cause where they explain at least half, however little each does
     partners_least: Share = 0.5
@@ -33,13 +33,13 @@ class CulpritLimits(Figures, frozen=True):
     victim_part: Share = 0.5
     # ... or, where disk or memory limits, when so many of its tasks wait for a disk on average
     victim_io_waiting: Number = 0.30
-    # what is less than this is no line of evidence: bytes a second, waiting tasks, and cores
+    # smaller amounts are no line of evidence: bytes a second, waiting tasks, and cores
     moved_least_bytes_per_s: BytesPerSecond = 10_000.0
     # a connection over which a server sent less in all asked it for hardly anything
     answered_least_bytes: Bytes = 10_000.0
     # a process that uses less answers nobody over its Unix sockets, whose bytes are not counted
     serving_least_cores: Cores = 0.05
-    # who wrote less of the last lines of a log does not keep its service busy
+    # a program that wrote less of the last lines of a log does not keep its service busy
     written_least: Share = 0.2
     # a program that has printed less keeps no terminal busy: some hundred lines a second
     printed_least_bytes_per_s: BytesPerSecond = 20_000.0
@@ -67,10 +67,10 @@ class CoverageLimits(Figures, frozen=True):
 
 
 class SignLimits(Figures, frozen=True):
-    """Signs that tell what kind of work a program does."""
+    """Traits by which the kind of work of a program is known."""
 
-    # what tells what kind of work a program does: a service or program that started within this
-    # time belongs to the start of the computer, or to the login, rather than to something later
+    # a service or program that started within this time after the start of the computer, or the
+    # login, belongs to it
     boot_s: Seconds = 180.0
     # bytes a second over the capture from which on an application uses a disk or sends all the time
     uses_disk_bytes_per_s: BytesPerSecond = 500_000.0

@@ -25,7 +25,7 @@ class FindingLimits(Figures, frozen=True):
     cpu_hog: Share = 0.50
     # cores that something in the background may use all the time before it is worth naming
     steady_cores: Cores = 0.15
-    # what lasts of it is at least this share of what is usual: it is steady
+    # the lasting part is at least this share of the usual amount: it is steady
     steady_spread: Share = 0.5
     # a shell script that works in a loop reaches this; a desktop at rest starts a few a second
     spawn_forks_per_s: PerSecond = 40.0
@@ -56,7 +56,7 @@ class FindingLimits(Figures, frozen=True):
     long_uptime_s: Seconds = 2_592_000.0
     # share of one CPU's time
     interrupts: Share = 0.30
-    # what programs here send each other takes soft interrupts alone; a device begins with hard ones
+    # traffic between local programs takes soft interrupts alone; a device begins with hard ones
     interrupts_hard: Share = 0.05
     # of the kernel's own tasks
     kernel_cores: Cores = 0.50
@@ -74,7 +74,7 @@ class FindingLimits(Figures, frozen=True):
     leak_least_bytes: Bytes = 8_000_000.0
     # so much of it is of processes that lived through it: more processes are no leak
     leak_by_living: Share = 0.5
-    # what has run for less than this may still be reading in what it works on
+    # a program that has run for less than this may still be loading its data
     leak_age_s: Seconds = 120.0
     # below it adapters fall back to their slowest rates; -67 does for calls
     radio_weak_dbm: Number = -75.0

@@ -12,8 +12,8 @@ class HeatLimits(Figures, frozen=True):
     busy_kelvin: Kelvin = 15.0
     # other parts bear their limit less long, and have no clock to lower
     near_kelvin_of_parts: Kelvin = 5.0
-    # where neither chip nor zone publishes a limit, this one is taken: most packages protect
-    # themselves at 95 to 105 °C
+    # assumed limit if neither chip nor zone publishes one: most packages protect themselves at 95
+    # to 105 °C
     assumed_critical_celsius: Celsius = 100.0
     # the room's temperature is not measured; an ordinary room is taken, and the evidence says so
     room_celsius: Celsius = 25.0

@@ -13,8 +13,7 @@ class KernelMessageLimits(Figures, frozen=True):
 
 
 KERNEL_MESSAGES = {
-    # what a medium has lost does not come back: however long ago, it tells of a drive that wears
-    # out
+    # data lost on a medium does not come back: even an old error shows a drive that wears out
     "drive-failing": KernelMessageLimits(least=1, within_s=365 * DAY_S),
     # a lost part or a failed check of integrity stays as it is: one is enough
     "mapping-errors": KernelMessageLimits(least=1, within_s=DAY_S),
@@ -28,7 +27,7 @@ KERNEL_MESSAGES = {
     "memory-wearing": KernelMessageLimits(least=10, within_s=7 * DAY_S),
     # corrected errors of a bus come in small numbers on computers that are well
     "hardware-fault": KernelMessageLimits(least=5, within_s=DAY_S),
-    # what was long ago is nobody's complaint now
+    # nobody complains now about an old message
     "kernel-hung": KernelMessageLimits(least=1, within_s=HOUR_S),
     # it is over when it is over: what was long ago is nobody's complaint
     "graphics-reset": KernelMessageLimits(least=1, within_s=HOUR_S),
@@ -40,7 +39,7 @@ KERNEL_MESSAGES = {
     "link-flapping": KernelMessageLimits(least=4, within_s=HOUR_S),
     # one crash is chance
     "program-crashes": KernelMessageLimits(least=3, within_s=DAY_S),
-    # what happened yesterday may be what somebody complains of
+    # a person may complain about yesterday's messages
     "killed-earlier": KernelMessageLimits(least=1, within_s=DAY_S),
     # it may be cool now that somebody looks
     "hot-earlier": KernelMessageLimits(least=1, within_s=DAY_S),

@@ -105,7 +105,7 @@ def memory_levels(
     ``available`` is a share of all memory, ``both_ways`` the pages a second that went out and were
     wanted back at once.
     """
-    # where swap is fast, work is slowed down by more than the time that it waits for pages
+    # if swap is fast, work is slowed down by more than the time that it waits for pages
     slowed = both_ways.at_least(table.strained_pages_per_s) & stalled.at_least(
         table.thrashing_pressure
     )

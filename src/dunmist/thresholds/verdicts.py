@@ -23,7 +23,7 @@ class ConfidenceLimits(Figures, frozen=True):
     very: Share = 0.85
     # the middle of the range between a guess and very likely
     likely: Share = 0.7
-    # what keeps the confidence down: less attributed than this, or fewer intervals
+    # limits below which confidence falls: attributed share, and number of intervals
     well_covered: Share = 0.8
     # with fewer of the planned ticks than this, those that were missed may tell another story
     taken_least: Share = 0.5

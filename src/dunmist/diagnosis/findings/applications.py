@@ -13,9 +13,9 @@ from dunmist.series import Application, Process
 
 # places that programs are not installed in (file-hierarchy(7))
 ODD_PLACES = re.compile(r"/(?:tmp|var/tmp|dev/shm|run/shm)/|/\.(?:cache|Trash|thumbnails)[^/]*/")
-# what was never a file, or is none: memfd_create(2), and shared memory of a process
+# executables that never were files: memfd_create(2), and shared memory of a process
 NO_FILES = ("/memfd:", "/dev/zero")
-# what people read as the same: pairs of letters that look like one
+# pairs of letters that look alike to a reader
 LOOKALIKES = (("rn", "m"), ("vv", "w"), ("cl", "d"), ("1", "l"), ("0", "o"), ("i", "l"))
 
 
@@ -24,7 +24,7 @@ KERNEL_NAMES = re.compile(
     r"(?:kworker|ksoftirqd|migration|cpuhp|irq|jbd2)/|\[.+\]\Z|"
     r"(?:kswapd\d+|kcompactd\d+|kthreadd|khugepaged|kauditd|kdevtmpfs|oom_reaper|rcu_\w+)\Z"
 )
-# what waits for logins and keeps the system, which is nowhere but where packages put it
+# services for logins and system upkeep, which are installed only in the directories of packages
 SYSTEM_PROGRAMS = frozenset(
     (
         "systemd",

@@ -23,7 +23,7 @@ HZ_PER_MHZ = 1e6
 TIMER = "LOC"
 # further single threads are part of the same story
 BOUND_SHOWN = 3
-# who uses processors all the time: most of them, or a little
+# constant CPU load: of most CPUs, or a little
 HOG: tuple[Kind, Severity] = ("cpu-hog", "concern")
 BACKGROUND: tuple[Kind, Severity] = ("steady-background", "note")
 

@@ -41,7 +41,7 @@ def _blocked(exam: Examination, strained: StrainedResources) -> list[Finding]:
     findings, waiting = [], exam.once(find_io_wait).tasks
     parts, is_slow = disk_demand(exam).parts, bool(exam.once(find_slow_disks))
     for application, part in zip(exam.applications, parts, strict=True):
-        # who drives the disk waits for itself: it is the cause, unless the disk is
+        # the main user of the disk waits for its own requests: it is the cause, unless the disk is
         drives = part >= exam.limits.culprit.victim_score and not is_slow
         if application.kernel or drives:
             continue
@@ -112,7 +112,7 @@ def _filling(exam: Examination, storage: Storage) -> list[EvidenceFigure]:
     evidence = [figure("storage-fills", rate, name=storage.point, full=available / rate)]
     writing = {item.write_bytes_per_s.mean(): item for item in exam.applications}
     most = max(writing, default=0.0)
-    # what one wrote may lie on another file system: then it is not named
+    # a file that a program writes may lie on another file system: then the program is not named
     if rate / 2 <= most:
         evidence.append(figure("storage-writer", most, name=writing[most].distinct_name))
     return evidence

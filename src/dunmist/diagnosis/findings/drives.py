@@ -10,7 +10,7 @@ from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
 from dunmist.diagnosis.words import EvidenceKey
 from dunmist.thresholds.disks import DriveLimits
 
-# what is lost, and what its figure is called among the evidence
+# the kind of loss, and its evidence key
 LOST: dict[str, EvidenceKey] = {
     "pending": "drive-pending",
     "uncorrectable": "drive-uncorrectable",

@@ -89,7 +89,7 @@ def _parts(exam: Examination) -> list[Finding]:
     for part in _temperatures(exam):
         if heat is not None and part.sensor.chip == heat.sensor.chip:
             continue  # the processor's own, judged above
-        # where there is no point at which it protects itself, its upper limit is near it
+        # without a critical point, the upper limit is close to the point of protection
         limit = part.critical or part.high
         if limit is None:
             continue

@@ -16,7 +16,7 @@ from dunmist.diagnosis.records import Finding, Onset, figure
 from dunmist.diagnosis.words import EvidenceKey, Kind, Severity
 from dunmist.series import KernelMessageSeries, Series
 
-# what a figure of each class is called among the evidence
+# evidence key of each class of message
 EVIDENCE_OF: dict[KernelMessageKind, EvidenceKey] = {
     "medium-error": "kernel-medium-error",
     "io-error": "kernel-io-error",
@@ -44,7 +44,7 @@ EVIDENCE_OF: dict[KernelMessageKind, EvidenceKey] = {
     "firmware": "kernel-firmware",
 }
 _ATA = re.compile(r"ata\d+\Z")
-# what the kernel calls mapped devices and arrays
+# names of mapped devices and arrays in the kernel
 _MAPPING = re.compile(r"(dm-|md)\d+\Z")
 # errors that a drive reports
 DRIVE_ERRORS: tuple[KernelMessageKind, ...] = ("medium-error", "io-error")

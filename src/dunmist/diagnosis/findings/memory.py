@@ -17,7 +17,7 @@ from dunmist.series import Application, Floats, Process, Rate
 SLOPE_LEAST = 3
 # pairs go with the square: of a long capture so many ticks are taken, evenly
 SLOPE_MOST = 240
-# who was ended, by whether the kernel's log says so
+# the victim, by whether the kernel log names it
 VICTIM_KEYS: dict[bool, EvidenceKey] = {True: "oom-told", False: "oom-victim"}
 
 
@@ -123,7 +123,7 @@ def _paging(exam: Examination) -> list[Finding]:
     rates = [paging[word] for word in ("pswpin", "pswpout") if word in paging]
     if not rates:
         return []
-    # what goes out goes in bursts, what is wanted back is wanted all the time
+    # pages leave in bursts, and are wanted back all the time
     if "pswpout" in paging:
         rates[-1] = rates[-1].over(exam.limits.memory.burst_s)
     # both ways in the same seconds: what only goes out was not needed

@@ -59,7 +59,7 @@ def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
         return []  # those who wait for pages or the disk are victims, not findings
     stuck: dict[tuple[str, Application], list[list[EvidenceFigure]]] = {}
     for process in exam.series.living.values():
-        # who waits for an answer wakes up now and then to ask again
+        # a process that waits for an answer wakes up now and then to ask again
         asks_s = exam.limits.findings.stuck_cores * exam.series.duration_s
         if process.facts.kernel or process.cpu_s > asks_s or process.first_row != 0:
             continue
@@ -131,7 +131,7 @@ def _descriptors(exam: Examination) -> list[Finding]:
             evidence, severity = [figure("descriptors-rise", rise), now], CONCERN
             age_s = exam.age_s(process)
             if age_s is not None and age_s < table.leak_age_s:
-                # who has just started opens what it needs
+                # a process that has just started opens the files that it needs
                 evidence.append(figure("app-age", age_s))
                 severity = NOTE if grown < table.descriptor_grown_young else CONCERN
             findings.append(Finding("descriptor-leak", severity, about[0], evidence, about[1]))

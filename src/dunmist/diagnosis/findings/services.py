@@ -29,7 +29,7 @@ def _restarting(exam: Examination) -> list[Finding]:
         evidence = [figure("restarts", float(restarts))]
         if before > restarts:
             evidence.append(figure("restarts-in-all", float(before)))
-        # who did it often before and does it again comes and goes slowly
+        # a service that restarted often before, and does again now, restarts slowly
         goes_on = restarts > 0 and before >= exam.limits.findings.restarts_in_all
         if restarts >= exam.limits.findings.restarts or goes_on:
             findings.append(
@@ -50,7 +50,7 @@ def _failed(exam: Examination) -> list[Finding]:
             evidence = [figure("service-failed", 1.0, result=why)]
             findings.append(Finding("service-failed", "concern", unit.name, evidence))
         elif unit.sub == BETWEEN_STARTS and unit.name not in seen and unit.restarts:
-            # none of its processes lived long enough to be seen
+            # all of its processes were too short-lived to be sampled
             evidence = [figure("restarts-in-all", float(unit.restarts))]
             findings.append(Finding("service-restarting", "concern", unit.name, evidence))
     return findings

@@ -49,6 +49,6 @@ def find_coverage(exam: Examination) -> dict[ResourceWord, float | None]:
     return {
         resource.word: exam.once(resource.coverage)
         for resource in RESOURCES
-        # what shares the measure of another resource is counted there
+        # a resource that shares the measure of another one is counted there
         if resource.coverage and resource.saving and resource.saving.resource == resource.word
     }

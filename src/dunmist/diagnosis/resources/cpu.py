@@ -42,7 +42,7 @@ def ordinary_applications(exam: Examination) -> list[Application]:
 
 def _things(exam: Examination) -> list[ResourceInstance]:
     machine = exam.series.machine
-    # what a hypervisor took was never this computer's to give
+    # stolen time was never this computer's to give
     stolen = Rate.total_of(
         machine.line, [processor.share("steal").known_or(0.0) for processor in machine.processors]
     )
@@ -142,7 +142,7 @@ def _waiting_share(exam: Examination, waiting: Waiting) -> Rate:
 
 def _queue(exam: Examination) -> Rate:
     """Return the tasks that ran or waited at the end of each interval, the sampler left out."""
-    # who reads the count is running
+    # the reader of the count is running itself
     own = 1.0 if exam.series.header.observer else 0.0
     return (exam.series.machine.runnable.at_ends() - own).between(0.0, np.inf)
 

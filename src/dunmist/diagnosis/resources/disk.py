@@ -55,7 +55,7 @@ def find_held_up(exam: Examination) -> HeldUp:
     measured = measured._replace(share=measured.share.over(exam.limits.disk.seen_window_s))
     share = exam.typical(measured.share)
     lasts = share > exam.typical(stalled) and share >= exam.limits.disk.strained_held_up
-    # who waits for another computer's disk waits for none of these
+    # a process that waits for a remote disk waits for none of these
     return measured if lasts and not _waits_elsewhere(exam) else HeldUp(stalled, "disk-held-up")
 
 

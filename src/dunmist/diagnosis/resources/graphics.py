@@ -31,7 +31,7 @@ def _demand(exam: Examination) -> Demand:
     whole = Rate.total_of(exam.series.line, busy)
     has = [application.graphics for application in exam.applications]
     totals = np.asarray([rate.total() for rate in has])
-    # what no program says that it uses is nobody's part
+    # time that no program reports belongs to none
     return Demand(has, whole, "card", totals / max(whole.total(), float(totals.sum()), NOTHING))
 
 

@@ -76,7 +76,7 @@ def _demand(exam: Examination) -> Demand:
 def _coverage(exam: Examination) -> float | None:
     """Return the share of what links carried that went over TCP to other computers."""
     links = exam.series.devices.outward_links
-    # what a tunnel or a bridge carries is carried by the link below it once more
+    # the link below carries the bytes of a tunnel or bridge once more
     physical = [link for link in links if link.about and link.about.physical] or links
     moved = [link.received_bytes_per_s + link.sent_bytes_per_s for link in physical]
     return traffic_coverage(

@@ -66,7 +66,7 @@ def _bound(exam: Examination, process: Process, thread: OneThread, given: Rate) 
     table = exam.limits.core
     crowded = exam.series.machine.used.at_least(exam.limits.cpu.strained_used)
     waited = thread.wanted - thread.ran
-    # who waits while processors are free waits for its quota, which no CPU mends
+    # a task that waits while CPUs are free waits for its quota, which no CPU mends
     waited = Rate(
         waited.line,
         np.where(crowded.values > 0, waited.values, np.minimum(waited.values, table.waited_most)),
@@ -122,7 +122,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
     conditions: dict[LevelWord, Rate] = {"busy": used.at_least(exam.limits.core.busy)}
     bound = exam.once(find_bound)
     if not bound:
-        # what we took is gone when nobody samples
+        # the sampler's own share is free once sampling ends
         own = min(share, _own_share(exam, busiest.number))
         if own >= exam.limits.core.own_least:
             evidence.append(figure("core-own", own, name=name))

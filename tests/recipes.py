@@ -22,7 +22,7 @@ from dunmist.diagnosis.records import figure
 from dunmist.diagnosis.resources.declared import Resource, ResourceInstance, flow_demand
 
 
-def _things(exam: Examination) -> list[ResourceInstance]:
+def _instances(exam: Examination) -> list[ResourceInstance]:
     used = exam.series.machine.noise_bits.at_ends() / 4096.0
     conditions = {"busy": used.at_least(exam.limits.noise.busy)}
     evidence = [figure("noise-used", exam.typical(used))]
@@ -33,7 +33,7 @@ def _demand(exam: Examination):
     return flow_demand(exam, lambda application: application.cores, "cores")
 
 
-NOISE = Resource("noise", 5, _things, _demand, None, None, follows_at_once=False)
+NOISE = Resource("noise", 5, _instances, _demand, None, None, follows_at_once=False)
 '''
 NOISE_RULE = """
 

@@ -82,7 +82,7 @@ def who_can_change(path: Path) -> str | None:
 
 
 def read_settings(path: Path) -> str | None:
-    """Return the text of a settings file, None where there is none that is ours.
+    """Return the text of a settings file, None if there is none that is ours.
 
     Only a plain file is read, without waiting; as administrator only the administrator's own.
     Raises SettingsError and UnicodeDecodeError.

@@ -20,7 +20,7 @@ from dunmist.advice import (
     paging_sentence,
     protected_by_name,
 )
-from dunmist.advice.case import _circumstances_of_thing
+from dunmist.advice.case import _circumstances_of_subject
 from dunmist.advice.ladder_steps import Acting, filled_steps_of
 from dunmist.advice.template_values import sensor_modules, timer_of
 from dunmist.advice.wording import ladder
@@ -317,7 +317,7 @@ class StartSteps(unittest.TestCase):
 
     def actions(self, subject, *units):
         surveyed = Surveyed([Survey(tick=0, is_last=True, units=list(units))])
-        holding = _circumstances_of_thing(subject, surveyed)
+        holding = _circumstances_of_subject(subject, surveyed)
         filling = {
             "systemctl": "systemctl",
             "subject": subject,

@@ -19,7 +19,7 @@ from dunmist.diagnosis import thresholds
 from dunmist.diagnosis.confidence import confidence_of, data_quality
 from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.findings.memory import growth
-from dunmist.diagnosis.judge import find_external_cause, find_limiting, judge_thing
+from dunmist.diagnosis.judge import find_external_cause, find_limiting, judge_instance
 from dunmist.diagnosis.local_clients import (
     find_file_clients,
     find_local_clients,
@@ -60,8 +60,8 @@ def machine(busy=0.0, count=4, **more):
 
 def states(word, exam):
     return [
-        judge_thing(exam, RESOURCE_BY_WORD[word], thing)
-        for thing in RESOURCE_BY_WORD[word].things(exam)
+        judge_instance(exam, RESOURCE_BY_WORD[word], instance)
+        for instance in RESOURCE_BY_WORD[word].instances(exam)
     ]
 
 

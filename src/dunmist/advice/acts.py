@@ -35,7 +35,7 @@ class Target(msgspec.Struct, frozen=True):
     start_clk: int  # field 22 of proc_pid_stat(5)
     name: str
     uid: int | None
-    user: str | None = None  # None where the number has no name here
+    user: str | None = None  # None if the number has no name here
 
 
 class Act(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -28,9 +28,9 @@ from dunmist.advice.template_values import (
     deleted_filling,
     entry_filling,
     finding_filling,
+    name_filling,
     sensor_modules,
     subject_of,
-    thing_filling,
     timer_of,
 )
 from dunmist.advice.triage import Doing
@@ -110,8 +110,8 @@ class Cases:
 
     def of_unit(self, unit: Unit) -> list[FilledStep]:
         """Return the steps for a service or timer that no process was seen of, safest first."""
-        filling = thing_filling(unit.name) | part_filling(None)
-        holding = _circumstances_of_thing(unit.name, self._series.surveyed)
+        filling = name_filling(unit.name) | part_filling(None)
+        holding = _circumstances_of_subject(unit.name, self._series.surveyed)
         holding -= set() if unit.active in AT_WORK else {"running"}
         holding |= {"timer"} if unit.name.endswith(".timer") else set()
         # a unit that the system depends on is only inspected
@@ -121,7 +121,7 @@ class Cases:
     def of_entry(self, entry: StartEntry) -> list[FilledStep]:
         """Return the steps for what starts at login and was not seen to run."""
         user = entry.user or self._logged_in()
-        filling = thing_filling(entry.name) | entry_filling(entry)
+        filling = name_filling(entry.name) | entry_filling(entry)
         holding = frozenset(("program", "autostart"))
         # without a person nobody's own directory can overrule an entry of the system
         acting = Acting(entry=entry, user=user)
@@ -186,7 +186,7 @@ class Cases:
         of_computer |= {"crash-recorded"} if self._series.header.inventory.crashes else set()
         of_computer |= _known_cause(filling)
         if main is None:
-            holding = _circumstances_of_thing(subject_of(finding), self._series.surveyed)
+            holding = _circumstances_of_subject(subject_of(finding), self._series.surveyed)
             deleted = deleted_filling(finding)
             filling |= deleted
             holding |= deleted.keys()
@@ -252,7 +252,7 @@ def _known_cause(filling: dict[str, str]) -> set[str]:
     return {"cause-known"} if filling["cause"] else set()
 
 
-def _circumstances_of_thing(subject: str, surveyed: Surveyed) -> frozenset[str]:
+def _circumstances_of_subject(subject: str, surveyed: Surveyed) -> frozenset[str]:
     """Return the facts of a subject that is no application."""
     holds = {
         "root-full": subject == ROOT,

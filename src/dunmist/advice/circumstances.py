@@ -35,7 +35,7 @@ def circumstances(series: Series, about: About, diagnosis: Diagnosis, role: Role
     kind = about.recognised.kind if about.recognised else None
     low = diagnosis.limits.signs.low_priority_share
     holds = {
-        _thing(about, application.unit, process.facts.cgroup, role): True,
+        _kind_of_program(about, application.unit, process.facts.cgroup, role): True,
         "unit": application.unit is not None,
         f"limits-{diagnosis.limiting}": diagnosis.limiting is not None,
         "choked": diagnosis.level == "choked",
@@ -77,7 +77,7 @@ def _is_of_others(series: Series, about: About) -> bool:
     return bool(here) and is_person(about.process.facts.uid) and about.owner not in here
 
 
-def _thing(about: About, unit: str | None, cgroup: str | None, role: Role) -> str:
+def _kind_of_program(about: About, unit: str | None, cgroup: str | None, role: Role) -> str:
     if about.protection:
         return "kernel" if about.protection == "kernel" else "protected"
     if role in ("victim", "symptom"):

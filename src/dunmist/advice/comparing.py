@@ -191,7 +191,7 @@ def _unusual_headline(unusual: Unusual) -> str:
         _figure_text(usual_range.figure, usual_range.usual, usual_range.now, unusual.now)
         for usual_range in unusual.outside
     ]
-    things = "; ".join(
+    changed = "; ".join(
         words["things"][key].format(names=_names(odd))
         for key, odd in (
             ("new", unusual.new),
@@ -201,10 +201,10 @@ def _unusual_headline(unusual: Unusual) -> str:
         if odd
     )
     if said:
-        most = "; ".join([*said[:SAID_MOST], *([things] if things else [])])
+        most = "; ".join([*said[:SAID_MOST], *([changed] if changed else [])])
         return str(words["answer"]["unusual"]).format(most=most)
-    if things:
-        return str(words["answer"]["unusual-things"]).format(things=things)
+    if changed:
+        return str(words["answer"]["unusual-things"]).format(changed=changed)
     if unusual.hours is not None:
         return str(words["answer"]["usual-hours"]).format(count=unusual.hours)
     return str(words["answer"]["usual"]).format(count=len(unusual.normal))

@@ -90,7 +90,7 @@ class _About(NamedTuple):
         return None if foremost is None else finding_text(foremost)
 
     def most(self, amount: Callable[[Application], float], least: float) -> Application | None:
-        """Return the application with the greatest amount, None where that is nothing much."""
+        """Return the application with the greatest amount, None if that is nothing much."""
         others = [
             application
             for application in self.series.applications

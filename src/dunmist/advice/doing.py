@@ -66,7 +66,7 @@ def brief_of(item: Doing) -> str:
 def doing_text(doing: list[Doing], limiting: ResourceWord | None = None) -> str | None:
     """Return in few words what it does, first what loads the limiting resource.
 
-    None where nothing is known of started programs, code, threads and files.
+    None if nothing is known of started programs, code, threads and files.
     """
     brief = wording()["doing"]["brief"]
     work = {

@@ -56,7 +56,7 @@ def explain(word: str) -> Explanation | None:
 
 
 def figure_of(word: str, series: Series, diagnosis: Diagnosis) -> str | None:
-    """Return the figure of a word in a capture; None where it has none."""
+    """Return the figure of a word in a capture; None if it has none."""
     find = _FIGURES.get(word)
     return find(series, diagnosis) if find else None
 

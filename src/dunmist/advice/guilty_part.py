@@ -48,7 +48,7 @@ def server_signals() -> list[ServerSignals]:
 
 
 def find_guilty_part(application: Application, diagnosis: Diagnosis) -> GuiltyPart | None:
-    """Return the process that takes nearly all of an application; None where none does.
+    """Return the process that takes nearly all of an application; None if none does.
 
     The oldest process starts the others, so it stands for all of them.
     """

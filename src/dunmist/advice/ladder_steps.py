@@ -45,7 +45,7 @@ class Acting(NamedTuple):
     user: str | None = None  # the user whose entry is switched off
 
     def act(self, verb: Verb | None, *, of_part: bool = False) -> Act | None:
-        """Return the act for a verb; None where a step needs a person."""
+        """Return the act for a verb; None if a step needs a person."""
         if verb is None:
             return None
         if self.about is None:

@@ -66,7 +66,7 @@ def _files_shown(use: FileUse | None, limits: Thresholds) -> list[MovedFile]:
 
 
 def _common_folder(use: FileUse, limits: Thresholds) -> str | None:
-    """Return the folder that many files lie in; None where they are few or lie anywhere."""
+    """Return the folder that many files lie in; None if they are few or lie anywhere."""
     paths = [file.path for file in use.files if file.moved_bytes is not None]
     if len(paths) < limits.code.folder_files_least:
         return None

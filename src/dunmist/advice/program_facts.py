@@ -44,7 +44,7 @@ class About(NamedTuple):
     origin: Origin
     zone: tzinfo  # of the patient
     recognised: Recognised | None
-    protection: str | None  # why it must not be touched, None where it may be
+    protection: str | None  # why it must not be touched, None if it may be
 
     @property
     def name(self) -> str:

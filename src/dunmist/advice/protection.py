@@ -50,7 +50,7 @@ def protected_by_name(*names: str) -> str | None:
 
 
 def protected_unit(name: str) -> str | None:
-    """Return the key of the reason why a unit must not be touched, None where it may be."""
+    """Return the key of the reason why a unit must not be touched, None if it may be."""
     for key, patterns in ladder()["protected_units"].items():
         if any(fnmatchcase(name, pattern) for pattern in patterns):
             return str(key)

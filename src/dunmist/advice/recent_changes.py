@@ -61,7 +61,7 @@ class Recent(NamedTuple):
 
     change: Change
     ago_s: float
-    # why it cannot be the cause: what is wrong is older, or the program is; None where it can
+    # why it cannot be the cause: what is wrong is older, or the program is; None if it can
     excluded: Literal["older", "still-old"] | None
 
 

@@ -57,7 +57,7 @@ def application_filling(series: Series, about: About, diagnosis: Diagnosis) -> d
 def finding_filling(finding: Finding, diagnosis: Diagnosis, series: Series) -> dict[str, str]:
     """Return the template values of steps against a finding."""
     subject = subject_of(finding)
-    return thing_filling(subject) | {
+    return name_filling(subject) | {
         "disk": disk_text(subject, series),
         "copy_target": _copy_target(subject, series),
         "cause": cause_name(diagnosis, effect_of(finding, diagnosis)) or "",
@@ -71,7 +71,7 @@ def _freeze_file(finding: Finding) -> str:
     return shlex.quote(str(next(files, "")))
 
 
-def thing_filling(name: str) -> dict[str, str]:
+def name_filling(name: str) -> dict[str, str]:
     """Return the template values of steps against a unit or an entry without a process."""
     quoted = shlex.quote(name)
     return {

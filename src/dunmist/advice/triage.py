@@ -35,11 +35,11 @@ class Step(msgspec.Struct, frozen=True):
 
     action: str  # its name for 'dunmist fix do'
     text: str
-    command: str | None  # of the shell; None where a person has to act
+    command: str | None  # of the shell; None if a person has to act
     risk: Risk
-    undo: str | None  # None where nothing can undo it
+    undo: str | None  # None if nothing can undo it
     check: str  # how to see that it worked
-    frees: Frees | None = None  # None where it frees nothing or the amount is unknown
+    frees: Frees | None = None  # None if it frees nothing or the amount is unknown
 
 
 class PartFacts(msgspec.Struct, frozen=True):
@@ -58,7 +58,7 @@ class CaptureFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     duration_s: float
     ticks: int
     privileged: bool
-    part: PartFacts | None = None  # None where all of the capture was judged
+    part: PartFacts | None = None  # None if all of the capture was judged
 
 
 class Worst(msgspec.Struct, frozen=True):
@@ -93,7 +93,7 @@ class ResourceAdvice(msgspec.Struct, frozen=True):
     """Degree to which one resource limits the work; None is 'unknown'."""
 
     resource: ResourceWord
-    name: str | None  # the device or mount point, None where there is only one
+    name: str | None  # the device or mount point, None if there is only one
     level: LevelWord
     used: float  # share, 0 to 1
     pressure: float | None  # share of time in which tasks waited for it
@@ -104,7 +104,7 @@ class ResourceAdvice(msgspec.Struct, frozen=True):
 class Since(msgspec.Struct, frozen=True):
     """Bounds of the time for which something can have been so."""
 
-    at_most_s: float | None  # it cannot have done so for longer; None where nothing bounds it
+    at_most_s: float | None  # it cannot have done so for longer; None if nothing bounds it
     at_least_s: float  # it was seen to do so for as long
     text: str
 
@@ -136,7 +136,7 @@ class CulpritAdvice(msgspec.Struct, frozen=True):
     frees: Frees | None
     command: str | None  # of its main process, secrets masked
     parent: str | None  # the starter of that program, with its process number
-    since: Since | None  # for how long it can have been so, None where nothing tells
+    since: Since | None  # for how long it can have been so, None if nothing tells
     doing: list[Doing]  # the most telling first
     evidence: list[Evidence]
     steps: list[Step]

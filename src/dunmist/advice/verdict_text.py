@@ -59,7 +59,7 @@ def worst_of(diagnosis: Diagnosis) -> Worst:
 
 
 def leading_finding(diagnosis: Diagnosis) -> Finding | None:
-    """Return the finding that is worse than the load, None where the load leads."""
+    """Return the finding that is worse than the load, None if the load leads."""
     level = SEVERITY_OF.get(diagnosis.level) if diagnosis.limiting else None
     for finding in diagnosis.findings:
         is_own = diagnosis.limiting is not None and finding.kind in SAME_AS_LEVEL

@@ -172,7 +172,7 @@ def _announces(before: str, options: ProgramOptions, rules: Rules) -> bool:
 
 
 def _by_program(word: str, before: str, operands: int, options: ProgramOptions) -> str | None:
-    """Return a word as its program takes it, None where the program says nothing of it."""
+    """Return a word as its program takes it, None if the program says nothing of it."""
     if before in options.follows:
         return MASK
     for option in options.attached:

@@ -72,7 +72,7 @@ class Footer(msgspec.Struct, frozen=True, tag_field="kind", tag="footer", kw_onl
     ticks: int
     missed: int  # ticks that were due and not taken
     ended_early: bool  # a person or a signal ended it
-    own_cpu_s: float | None = None  # None where a shell sampled
+    own_cpu_s: float | None = None  # None if a shell sampled
     blind_spots: list[Unseen] = []
 
 

@@ -59,7 +59,7 @@ def _cores(judged: Judged, width: int) -> Lines:
 
 
 def _core_of(logical_processor: LogicalProcessor) -> tuple[int, int] | None:
-    """Return the package and core of a CPU, None where they are not known."""
+    """Return the package and core of a CPU, None if they are not known."""
     if logical_processor.hardware is None or logical_processor.hardware.core is None:
         return None
     return (

@@ -218,7 +218,7 @@ class CaptureFile(click.Path):
 
 
 def _capture_of(path: Path) -> Path | None:
-    """Return a capture made of a collector's file; None where it is none of its files."""
+    """Return a capture made of a collector's file; None if it is none of its files."""
     if not path.is_file():
         return None  # a pipe can be read once only
     from dunmist.errors import CaptureError

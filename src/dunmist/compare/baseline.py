@@ -83,18 +83,18 @@ def unusual(normal: Sequence[Examined], now: Examined, match: Match = "both") ->
     in_the_way = _hindrance(good, now)
     if in_the_way is not None:
         return Unusual(in_the_way, good, now, left_out, [], [], [], [])
-    sets, present = [_things(exam.series) for exam in good], _things(now.series)
-    known = {key for things in sets for key in things}
+    sets, present = [_inventory_of(exam.series) for exam in good], _inventory_of(now.series)
+    known = {key for entries in sets for key in entries}
     new = [_new(key, present[key], known) for key in present if key not in known]
     missing = [
         Odd(what, name, before=sets[-1][what, name])
         for what, name in sets[-1]
-        if (what, name) not in present and all((what, name) in things for things in sets)
+        if (what, name) not in present and all((what, name) in entries for entries in sets)
     ]
     replaced = [
         Odd(what, name, before=sets[-1][what, name], now=value)
         for (what, name), value in present.items()
-        if (what, name) in sets[-1] and value not in {things.get((what, name)) for things in sets}
+        if (what, name) in sets[-1] and value not in {entries.get((what, name)) for entries in sets}
     ]
     worse = cooling_worse(good, now)
     ranges, findings = _ranges(good, now), [worse] if worse else []
@@ -117,30 +117,30 @@ def _new(key: tuple[SetWord, str], value: str | None, known: Iterable[tuple[SetW
     return Odd(what, name, now=value, like=like if what == "program" else None)
 
 
-def _things(series: Series) -> dict[tuple[SetWord, str], str | None]:
-    """Return all things of each kind by name, with version or owner if they have one."""
-    things: dict[tuple[SetWord, str], str | None] = {}
+def _inventory_of(series: Series) -> dict[tuple[SetWord, str], str | None]:
+    """Return all entries of each kind by name, with version or owner if they have one."""
+    entries: dict[tuple[SetWord, str], str | None] = {}
     for application in series.applications:
         if application.living and not (application.kernel or application.observer):
-            things["program", application.name] = None
+            entries["program", application.name] = None
     for unit in series.surveyed.units:
         if unit.active == "active" and unit.name.endswith(".service"):
-            things["service", unit.name] = None
+            entries["service", unit.name] = None
     for socket in series.sockets:
         if socket.listens and not socket.ended and socket.facts.local_port is not None:
             owners = sorted({series.processes[owner].name for owner in socket.owners})
             port = f"{socket.facts.protocol} {socket.facts.local_port}"
-            things["port", port] = ", ".join(owners) or None
+            entries["port", port] = ", ".join(owners) or None
     for entry in series.surveyed.autostart:
         if entry.enabled:
-            things["autostart", entry.name] = entry.command
+            entries["autostart", entry.name] = entry.command
     for survey in series.surveyed.surveys:
         for session in survey.sessions:
             name = f"{session.user} from {session.origin}" if session.origin else session.user
-            things["session", name] = None
+            entries["session", name] = None
         for package in survey.packages:
-            things["package", package.name] = package.version
-    return things
+            entries["package", package.name] = package.version
+    return entries
 
 
 def _ranges(good: list[Examined], now: Examined) -> list[Range]:

@@ -18,7 +18,7 @@ class Hindrance(NamedTuple):
 
 
 def hindrance(before: Examined, after: Examined, match: Match) -> Hindrance | None:
-    """Return the first thing that is in the way, None where nothing is."""
+    """Return the first thing that is in the way, None if nothing is."""
     if identity(before, match) != identity(after, match):
         return Hindrance("other-computer")
     for index, exam in enumerate((before, after)):
@@ -31,7 +31,7 @@ def hindrance(before: Examined, after: Examined, match: Match) -> Hindrance | No
 
 
 def shortcoming(examined: Examined) -> Obstacle | None:
-    """Return why a capture by itself tells too little, None where it does not."""
+    """Return why a capture by itself tells too little, None if it does not."""
     line = examined.series.line
     if line.intervals < examined.limits.intervals_least:
         return "too-short"

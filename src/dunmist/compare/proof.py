@@ -22,7 +22,7 @@ SETTLE_S: dict[Following, float] = {"waiting": 0.75, "queue": 1.0, "bytes": 2.0,
 
 
 class Proof(NamedTuple):
-    """The answer, and what it rests on; ``alternated`` is None where not every phase was sampled.
+    """The answer, and what it rests on; ``alternated`` is None if not every phase was sampled.
 
     ``following`` says what must follow: others' waiting, a disk's queue, what a link carries, or
     the time that others take for a byte.

@@ -121,7 +121,7 @@ def _starts_in_journal(root: Root) -> list[ComputerStart]:
 
 
 def _journal_start(head: bytes) -> tuple[bytes, float] | None:
-    """Return boot and start of the newest entry of a file, None where it has none."""
+    """Return boot and start of the newest entry of a file, None if it has none."""
     if len(head) < JOURNAL_HEAD.size:
         return None
     mark, boot, realtime_us, monotonic_us = JOURNAL_HEAD.unpack_from(head)

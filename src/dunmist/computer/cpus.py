@@ -192,7 +192,7 @@ def _read_processor(root: Root, number: int) -> Processor:
 
 
 def read_clocks_khz(root: Root, numbers: list[int]) -> list[int | None]:
-    """Return each CPU's current clock in kHz, None where it is not published."""
+    """Return each CPU's current clock in kHz, None if it is not published."""
     return [
         root.parse(
             CPUFREQ.format(number, "scaling_cur_freq"), parse_khz, "clock frequency", again=True

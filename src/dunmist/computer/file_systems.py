@@ -68,7 +68,7 @@ class Mount(NamedTuple):
 
 
 class FileSystem(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One mounted file system; sizes are None where it did not answer."""
+    """One mounted file system; sizes are None if it did not answer."""
 
     point: str
     kind: str

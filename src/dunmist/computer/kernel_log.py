@@ -109,7 +109,7 @@ def message_classes() -> tuple[MessageClass, ...]:
 
 
 def parse_log_record(data: bytes) -> LogLine | None:
-    """Return one record of the log, None where it is no whole line of the kernel's own.
+    """Return one record of the log, None if it is no whole line of the kernel's own.
 
     Raises ParseError.
     """

@@ -47,7 +47,7 @@ class KnownUpdates(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 def read_known_updates(root: Root, packages: Iterable[Package]) -> KnownUpdates | None:
-    """Return newer versions of these packages; None where there are no lists to look into."""
+    """Return newer versions of these packages; None if there are no lists to look into."""
     names = sorted(root.names(LISTS))
     if any(name.endswith(PACKED) for name in names):
         root.note(SUBJECT, "packed")

@@ -67,7 +67,7 @@ class Link(msgspec.Struct, frozen=True, omit_defaults=True):
     loopback: bool = False
     physical: bool = False  # has a device behind it
     wireless: bool = False
-    speed_bits_per_s: int | None = None  # None where the driver does not tell, as with wireless
+    speed_bits_per_s: int | None = None  # None if the driver does not tell, as with wireless
     duplex: str | None = None
     state: str | None = None  # operstate (Documentation/networking/operstates.rst)
     mtu_bytes: int | None = None

@@ -37,7 +37,7 @@ Lines = Counts[tuple[str, int]]
 
 
 class LogWriter(msgspec.Struct, frozen=True, array_like=True):
-    """One program by the name that its lines have; its identity is None where it is gone."""
+    """One program by the name that its lines have; its identity is None if it is gone."""
 
     name: str
     process: Identity | None
@@ -135,7 +135,7 @@ def _last_lines(root: Root, log: str) -> Lines | None:
 
 
 def _ask_journal() -> bytes | None:
-    """Return the last entries of the journal, None where its program does not give them in time."""
+    """Return the last entries of the journal, None if its program does not give them in time."""
     # few logs are that busy, so only then
     from subprocess import PIPE, TimeoutExpired
 

@@ -19,7 +19,7 @@ _WORD = re.compile(rb"^(oom|oom_kill) (\d{1,19})$", re.M)
 
 
 class MemoryEvents(msgspec.Struct, frozen=True, array_like=True):
-    """One group in which something was ended; ``limit_bytes`` is None where it has no limit."""
+    """One group in which something was ended; ``limit_bytes`` is None if it has no limit."""
 
     path: str
     oom: Counter

@@ -39,7 +39,7 @@ class Package(msgspec.Struct, frozen=True, omit_defaults=True):
     name: str
     version: str | None = None
     about: str | None = None  # first line of its description
-    source: str | None = None  # source package, None where it has the same name
+    source: str | None = None  # source package, None if it has the same name
 
 
 class PackageLookup:

@@ -86,7 +86,7 @@ class ProcessSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     shared_pages: Counter | None  # field 3 of statm: file-backed and shared memory
     run_ns: Counter | None  # first thread only; None without schedstat
     delay_ns: Counter | None  # time runnable and not running
-    read_bytes: Counter | None = None  # fetched from storage; None where it may not be read
+    read_bytes: Counter | None = None  # fetched from storage; None if it may not be read
     write_bytes: Counter | None = None  # caused to be sent to storage
     waits_in: str | None = None  # kernel function, for a process in state D
     after_ms: Counter = 0  # how long after the start of its tick it was read

@@ -29,7 +29,7 @@ READ_MOST_BYTES = 64 << 20
 OPEN_FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY
 KERNEL_TREES = ("proc/", "sys/")
 # entries of a directory; more are somebody's attempt to fill the capture
-THINGS_MOST = 100_000
+NAMES_MOST = 100_000
 # files that stay open where nobody says how many may
 HELD_MOST = 512
 GONE = (errno.ENOENT, errno.ESRCH)
@@ -76,7 +76,7 @@ class Root:
     """A computer's proc, sys and etc below one directory.
 
     ``is_this_computer`` says whether it is the running system, ``unread`` holds what could not be
-    read, by subject and reason, each thing once. ``keeps_open`` says whether a file that stays open
+    read, by subject and reason, each name once. ``keeps_open`` says whether a file that stays open
     shows its later contents.
     """
 
@@ -94,11 +94,11 @@ class Root:
         """Return the path of a file below the root as text."""
         return f"{self.path}/{name}"
 
-    def note(self, subject: str, reason: Reason, thing: str = "") -> None:
-        """Remember one thing that could not be read; the same thing counts once."""
-        things = self.unread.setdefault(Unread(subject, reason), set())
-        if len(things) < THINGS_MOST:
-            things.add(thing)
+    def note(self, subject: str, reason: Reason, name: str = "") -> None:
+        """Note the name of a file that could not be read, once."""
+        names = self.unread.setdefault(Unread(subject, reason), set())
+        if len(names) < NAMES_MOST:
+            names.add(name)
 
     def open(self, name: str) -> int:
         """Open a plain file for reading and return its descriptor; raises OSError.
@@ -228,13 +228,13 @@ class Root:
         return None
 
     def parsed(
-        self, data: bytes, parser: Callable[[bytes], Parsed], subject: str, thing: str
+        self, data: bytes, parser: Callable[[bytes], Parsed], subject: str, name: str
     ) -> Parsed | None:
         """Return the record of what was read already, or None with the failure counted."""
         try:
             return parser(data)
         except ParseError:
-            self.note(subject, "garbled", thing)
+            self.note(subject, "garbled", name)
             return None
 
     def listed(self, directory: str) -> list[str]:
@@ -254,7 +254,7 @@ class Root:
     def links_in(self, directory: str) -> Iterable[tuple[str, str | None]]:
         """Yield each name in a directory with the target of the link; raises OSError.
 
-        The target is None where it cannot be read, as when it was removed meanwhile.
+        The target is None if it cannot be read, as when it was removed meanwhile.
         """
         for name in self.listing(directory):
             try:
@@ -293,7 +293,7 @@ class Root:
             os.close(descriptor)
 
     def changed_s(self, name: str) -> float | None:
-        """Return when a file was changed last, in seconds since 1970; None where there is none."""
+        """Return when a file was changed last, in seconds since 1970; None if there is none."""
         try:
             descriptor = self._open(name, os.O_PATH | os.O_CLOEXEC)
         except OSError:
@@ -304,7 +304,7 @@ class Root:
             os.close(descriptor)
 
     def size_bytes(self, name: str) -> int | None:
-        """Return the size of what a name leads to; None where it cannot be had, and of a copy."""
+        """Return the size of what a name leads to; None if it cannot be had, and of a copy."""
         if not self.is_this_computer:
             return None
         try:
@@ -328,7 +328,7 @@ class Root:
             return None
 
     def link_end(self, name: str) -> str | None:
-        """Return the last part of a symbolic link's target; None where it cannot be had."""
+        """Return the last part of a symbolic link's target; None if it cannot be had."""
         try:
             target = self.link(name)
         except PermissionError:

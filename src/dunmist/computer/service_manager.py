@@ -113,7 +113,7 @@ class Questions:
         return self._asked(lambda: properties(self._bus, MANAGER[0], path, interface)) or {}
 
     def one_of(self, path: str, interface: str, word: str) -> Any:  # noqa: ANN401 - as the bus has it
-        """Return one property of a unit, None where it is not answered."""
+        """Return one property of a unit, None if it is not answered."""
         target = (MANAGER[0], path, "org.freedesktop.DBus.Properties")
         answer = self._asked(lambda: call(self._bus, target, "Get", "ss", (interface, word)))
         return answer[0][1] if answer else None

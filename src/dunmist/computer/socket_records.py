@@ -51,7 +51,7 @@ class SocketSample(msgspec.Struct, frozen=True, array_like=True, gc=False):
     state: str
     receive_queue_bytes: Counter  # arrived and not read; for a listener connections to be accepted
     send_queue_bytes: Counter
-    sent_bytes: Counter | None  # tcpi_bytes_acked; None where no counter is published
+    sent_bytes: Counter | None  # tcpi_bytes_acked; None if no counter is published
     received_bytes: Counter | None  # tcpi_bytes_received
     retransmitted: Counter | None  # tcpi_total_retrans, segments
     sent_segments: Counter | None = None  # tcpi_segs_out, since Linux 4.2

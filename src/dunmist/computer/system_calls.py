@@ -163,7 +163,7 @@ def architecture_of(root: Root) -> str:
 
 
 def read_system_call(root: Root, pid: str, architecture: str) -> tuple[str, str | None] | None:
-    """Return the call that a process waits in and the path of its file, None where nothing tells.
+    """Return the call that a process waits in and the path of its file, None if nothing tells.
 
     What may not be read is a blind spot.
     """

@@ -105,8 +105,8 @@ class Change(msgspec.Struct, frozen=True, omit_defaults=True):
     old: str | None = None
     new: str | None = None
     by: str | None = None  # user or command that had the package manager do it
-    left_by: Changer | None = None  # of a file: who left it as it is; None where nothing tells
-    log: str | None = None  # the file that says so, None where the time of a file does
+    left_by: Changer | None = None  # of a file: who left it as it is; None if nothing tells
+    log: str | None = None  # the file that says so, None if the time of a file does
     back_s: float | None = None  # of the clock: by how much it went back
 
 

@@ -167,7 +167,7 @@ class OpenOne(Screen[None]):
         return [*words, "--pid", str(self._pid)]
 
     def _refusal(self) -> str | None:
-        """Return why nothing can be carried out from here, None where it can."""
+        """Return why nothing can be carried out from here, None if it can."""
         found = self._subject.finding
         if not self._visit.options.can_act:
             return "another computer: type it there, or let somebody do it there"

@@ -34,7 +34,7 @@ def find_starved(exam: Examination) -> frozenset[int]:
 def _equal_part(wanted: Iterable[float], processors: float) -> float | None:
     """Return the fair share of each; those that want less leave the rest to the others.
 
-    None where all of them can have what they want.
+    None if all of them can have what they want.
     """
     rising = sorted(wanted)
     left = processors

@@ -59,9 +59,9 @@ def diagnose(
     """Return the limiting resource, the culprits and the confidence."""
     exam = Examination(series, limits or thresholds(), past)
     states = [
-        judge_thing(exam, resource, thing)
+        judge_instance(exam, resource, instance)
         for resource in RESOURCES
-        for thing in resource.things(exam)
+        for instance in resource.instances(exam)
     ]
     coverage = find_coverage(exam)
     findings = [with_onset(exam, finding) for finding in find_findings(exam, states)]
@@ -96,44 +96,46 @@ def diagnose(
     )
 
 
-def judge_thing(exam: Examination, resource: Resource, thing: ResourceInstance) -> ResourceState:
-    """Return the state of one thing of a resource: what lasted, and how it went."""
-    trace, used, pressure = None, thing.used_value, thing.pressure_value
-    if isinstance(thing.used, Rate):
-        trace = Trace(thing.used, thing.pressure, _levels(thing, thing.used))
-        used = exam.typical(thing.used) if used is None else used
+def judge_instance(
+    exam: Examination, resource: Resource, instance: ResourceInstance
+) -> ResourceState:
+    """Return the state of one instance of a resource: what lasted, and how it went."""
+    trace, used, pressure = None, instance.used_value, instance.pressure_value
+    if isinstance(instance.used, Rate):
+        trace = Trace(instance.used, instance.pressure, _levels(instance, instance.used))
+        used = exam.typical(instance.used) if used is None else used
     else:
-        used = thing.used
-    if pressure is None and thing.pressure is not None:
-        pressure = exam.typical(thing.pressure)
+        used = instance.used
+    if pressure is None and instance.pressure is not None:
+        pressure = exam.typical(instance.pressure)
     return ResourceState(
         resource.word,
-        thing.level or _lasting_level(exam, thing),
+        instance.level or _lasting_level(exam, instance),
         used,
         pressure,
-        thing.evidence,
-        name=thing.name,
-        errors=thing.errors,
+        instance.evidence,
+        name=instance.name,
+        errors=instance.errors,
         trace=trace,
     )
 
 
-def _lasting_level(exam: Examination, thing: ResourceInstance) -> LevelWord:
+def _lasting_level(exam: Examination, instance: ResourceInstance) -> LevelWord:
     """Return the highest level whose condition held for long enough."""
     # a level without a condition cannot be reached
     for level in reversed(LEVELS):
-        condition = thing.conditions.get(level)
+        condition = instance.conditions.get(level)
         if condition is not None and exam.typical(condition) > 0:
             return level
     return "calm"
 
 
-def _levels(thing: ResourceInstance, used: Rate) -> Ints:
+def _levels(instance: ResourceInstance, used: Rate) -> Ints:
     """Return the index of the highest level whose condition each interval meets."""
     levels: Ints = np.zeros(len(used.values), dtype=np.int64)
     for index, level in enumerate(LEVELS):
-        if level in thing.conditions:
-            levels[thing.conditions[level].values > 0] = index
+        if level in instance.conditions:
+            levels[instance.conditions[level].values > 0] = index
     return levels
 
 

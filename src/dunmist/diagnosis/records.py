@@ -60,9 +60,9 @@ class ResourceState:
     resource: ResourceWord
     level: LevelWord
     used: float  # the lasting share, 0 to 1
-    pressure: float | None  # None where it cannot be measured
+    pressure: float | None  # None if it cannot be measured
     evidence: list[EvidenceFigure]
-    name: str | None = None  # of the device, None where there is only one
+    name: str | None = None  # of the device, None if there is only one
     errors: int | None = None
     trace: Trace | None = None  # None for what is not read at every tick
 
@@ -78,7 +78,7 @@ class Freed(NamedTuple):
 class Onset(NamedTuple):
     """Longest and shortest time for which it can have been so."""
 
-    at_most_s: float | None  # None where nothing bounds it
+    at_most_s: float | None  # None if nothing bounds it
     at_least_s: float
     running_s: float | None  # how long its oldest process has run, or the computer
     of: Literal["program", "computer", "log"] = "program"  # the total or record that it comes from
@@ -109,8 +109,8 @@ class Culprit:
     confidence: float
     resources: dict[ResourceWord, float]  # its share of each strained resource
     evidence: list[EvidenceFigure]
-    frees: Freed | None  # of the limiting resource; None where it cannot be stopped
-    onset: Onset | None = None  # since when it can have been so; None where nothing tells
+    frees: Freed | None  # of the limiting resource; None if it cannot be stopped
+    onset: Onset | None = None  # since when it can have been so; None if nothing tells
     is_partner: bool = False  # one of several leading causes that explain about as much
 
     @property
@@ -125,15 +125,15 @@ class Finding:
 
     kind: Kind
     severity: Severity
-    subject: str | None  # None where the kind says it already
+    subject: str | None  # None if the kind says it already
     evidence: list[EvidenceFigure]
     application: Application | None = None  # set where it is about one
-    onset: Onset | None = None  # None where nothing tells
+    onset: Onset | None = None  # None if nothing tells
 
 
 @dataclass(frozen=True, slots=True)
 class AlsoStrained:
-    """A strained resource besides the limiting one, and who drives it, None where nobody does."""
+    """A strained resource besides the limiting one, and who drives it, None if nobody does."""
 
     state: ResourceState
     driver: Culprit | None
@@ -173,6 +173,6 @@ class Diagnosis:
 
     @property
     def cause(self) -> Culprit | None:
-        """The first culprit where it is a cause, None where nobody is."""
+        """The first culprit where it is a cause, None if nobody is."""
         first = self.culprits[0] if self.culprits else None
         return first if first and first.role == "cause" else None

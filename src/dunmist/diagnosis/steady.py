@@ -20,7 +20,7 @@ class Steady(NamedTuple):
 
 
 def find_steady(rate: Rate) -> Steady | None:
-    """Return the rate that lasted until the end, None where nothing is known of the end."""
+    """Return the rate that lasted until the end, None if nothing is known of the end."""
     values, spans_s = np.nan_to_num(rate.values), rate.line.interval_s
     newest = float(np.median(values[-NEWEST:]))
     if newest <= 0:

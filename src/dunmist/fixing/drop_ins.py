@@ -18,7 +18,7 @@ SYSTEM_CONTROL, USER_CONTROL = "/run/systemd/system.control", "/run/user/{}/syst
 
 
 def quota_drop_in(paths: Iterable[object], unit: str, uid: int | None) -> str | None:
-    """Return the drop-in of the manager's own control that sets a quota, None where none does.
+    """Return the drop-in of the manager's own control that sets a quota, None if none does.
 
     ``paths`` are those that the manager says it has read for the unit. ``uid`` is whose own manager
     that is, None for the system's. A person's manager says what that person wants: it is believed

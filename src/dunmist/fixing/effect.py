@@ -17,7 +17,7 @@ class Effect(NamedTuple):
     resource: ResourceWord
     name: str | None
     used: tuple[float, float]  # medians over the intervals of each measurement
-    pressure: tuple[float, float] | None  # None where it cannot be measured
+    pressure: tuple[float, float] | None  # None if it cannot be measured
     verdict: Change
 
 

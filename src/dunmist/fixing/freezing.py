@@ -18,7 +18,7 @@ GROUPS_MOST = 200
 def freezer_of(root: Root, pids: Collection[int]) -> int | None:
     """Return a descriptor of the freezer of the group that holds these processes and no others.
 
-    None where there is no such group, or it may not be written to. Raises Refused where it is
+    None if there is no such group, or it may not be written to. Raises Refused where it is
     frozen already.
     """
     paths = {_path(root, pid) for pid in pids}

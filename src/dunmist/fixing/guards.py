@@ -52,7 +52,7 @@ def is_of_earlier_boot(header: Header, root: Root) -> bool:
 
 
 def boot_id(root: Root) -> str | None:
-    """Return the identity of this boot, None where it is not published."""
+    """Return the identity of this boot, None if it is not published."""
     return root.parse(BOOT_ID, parse_line, "boot identity")
 
 

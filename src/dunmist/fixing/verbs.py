@@ -30,8 +30,8 @@ class VerbRule(NamedTuple):
     """Guards, action and undo of one verb."""
 
     guard: Callable[[Act, Root], list[Target]]  # the processes it would concern; raises Refused
-    do: Doing | None  # None where a job does it, which samples meanwhile
-    undo: Callable[[JournalLine, Root], str] | None  # None where nothing can undo it
+    do: Doing | None  # None if a job does it, which samples meanwhile
+    undo: Callable[[JournalLine, Root], str] | None  # None if nothing can undo it
     owner_text: str  # text for the owner, with {name}
     in_boot: bool = False  # its effect ends with the boot
     # reads what undoing needs

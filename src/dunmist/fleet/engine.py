@@ -52,7 +52,7 @@ def engine_of(
 ) -> Engine:
     """Return the engine that was asked for; raises WrongUsage.
 
-    ``certificates`` are the files of ``Certificates``, each None where it was not given.
+    ``certificates`` are the files of ``Certificates``, each None if it was not given.
     """
     given = [path for path in certificates if path is not None]
     if scheduler is None:

@@ -40,7 +40,7 @@ class Done:
         return self._path(key, place).exists()
 
     def get(self, key: str, place: str) -> Record | None:
-        """Return a record, None where there is none or it is damaged."""
+        """Return a record, None if there is none or it is damaged."""
         try:
             with open_plain(self._path(key, place)) as file:
                 kept: Record = msgspec.json.decode(file.read(RECORD_MAX_BYTES), type=Record)

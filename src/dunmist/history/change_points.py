@@ -61,7 +61,7 @@ class _Changes(NamedTuple):
 def likelier_ramp(
     days: Floats, values: Floats, noise: Noise, cost: float, known: Sequence[int] = ()
 ) -> Ramp | None:
-    """Return the ramp that explains values better than steps, None where none does.
+    """Return the ramp that explains values better than steps, None if none does.
 
     ``cost`` is of a ramp, as ``STEP_COST`` is of a step. At the ``known`` indices a step is
     expected and costs nothing. Shapes (points,), days in rising order.

@@ -114,7 +114,7 @@ def _cooling(days: dict[int, Period]) -> Iterator[Point]:
 
 
 def kelvin_per_core(heat: HeatSum) -> float | None:
-    """Return the slope of temperature over load, None where the load hardly varied."""
+    """Return the slope of temperature over load, None if the load hardly varied."""
     if heat.load_s < LOAD_LEAST_S:
         return None
     mean = heat.load_core_s / heat.load_s

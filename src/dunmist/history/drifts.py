@@ -94,7 +94,7 @@ def find_drifts(periods: Sequence[Period], events: Sequence[Event]) -> list[Drif
 
 
 def drift_of(followed: Followed) -> Drift | None:
-    """Return the drift of one figure, None where it has none that lasts."""
+    """Return the drift of one figure, None if it has none that lasts."""
     if len(followed.points) < POINTS_LEAST + CONFIRMED_DAYS:
         return None
     look = _in_windows if RULES[followed.word].windows_days else _as_ramp
@@ -201,7 +201,7 @@ def _arrays(points: Sequence[Point]) -> tuple[Floats, Floats]:
 
 
 def _with_forecast(drift: Drift, now: float) -> Drift | None:
-    """Return when a file system is full, None where that is too far away to tell."""
+    """Return when a file system is full, None if that is too far away to tell."""
     left, trend, today = (drift.whole or 0.0) - now, drift.trend, drift.until_day
     if left <= 0 or left / trend.slope > FORECAST_MOST_DAYS:
         return None

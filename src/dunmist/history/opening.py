@@ -34,7 +34,7 @@ IsolationLevel = Literal["DEFERRED"] | None
 
 
 def open_history(path: Path, *, create: bool = False) -> History | None:
-    """Open a history for adding to it, None where there is none; ``create`` makes a new one.
+    """Open a history for adding to it, None if there is none; ``create`` makes a new one.
 
     Raises HistoryError where it is somebody else's, a link, damaged, or of a newer version.
     """

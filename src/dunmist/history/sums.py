@@ -236,7 +236,7 @@ class Piece:
 
 
 def quantile(bins: list[float], share: float) -> float | None:
-    """Return the share of use below which a part of the time lies; None where nothing is known."""
+    """Return the share of use below which a part of the time lies; None if nothing is known."""
     whole = sum(bins)
     if whole <= 0:
         return None

@@ -47,7 +47,7 @@ class Usage(NamedTuple):
     share: float | None  # of what all programs took
     peak: float | None  # of memory: the most it had
     busiest: Busiest | None
-    curve: list[float | None]  # rates over time; None where nothing was recorded
+    curve: list[float | None]  # rates over time; None if nothing was recorded
 
 
 class ResourceUse(NamedTuple):

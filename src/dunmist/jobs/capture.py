@@ -238,9 +238,7 @@ def _until_tick(records: Iterator[Record]) -> Iterator[Record]:
 
 
 def _blind_spots(unread: dict[Unread, set[str]]) -> list[Unseen]:
-    return [
-        Unseen(spot.subject, spot.reason, len(things)) for spot, things in sorted(unread.items())
-    ]
+    return [Unseen(spot.subject, spot.reason, len(names)) for spot, names in sorted(unread.items())]
 
 
 def _file_name(machine: Machine, timestamp: str) -> str:

@@ -15,7 +15,7 @@ BEGINNING_BYTES = 200
 
 
 def capture_of_collected(path: Path) -> Path | None:
-    """Return a capture made of a collector's file, None where the file is something else.
+    """Return a capture made of a collector's file, None if the file is something else.
 
     Raises CaptureError where it is damaged from its beginning on.
     """

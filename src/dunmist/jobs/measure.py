@@ -30,7 +30,7 @@ class Use(NamedTuple):
 class Measured(NamedTuple):
     """Effect of a step, and the applications concerned."""
 
-    effect: Effect | None  # None where seconds are too short to say
+    effect: Effect | None  # None if seconds are too short to say
     before: Use
     after: Use
     expected: Frees | None = None

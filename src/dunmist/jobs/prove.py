@@ -50,7 +50,7 @@ def suspected_resource(chosen: Chosen) -> tuple[ResourceWord, str | None]:
 
 
 def why_unprovable(chosen: Chosen, phase_s: float) -> Unprovable | None:
-    """Return why no pause of some seconds would prove anything; None where it would."""
+    """Return why no pause of some seconds would prove anything; None if it would."""
     diagnosis, series = chosen.judged.diagnosis, chosen.judged.series
     resource, name = suspected_resource(chosen)
     if diagnosis.limiting is None:
@@ -119,7 +119,7 @@ def prove_suspect(chosen: Chosen, design: Design, follow: Follower = follow_noth
 
 
 def _next_suspect(chosen: Chosen) -> tuple[int, str] | None:
-    """Return the culprit after this one with its rank, None where there is none."""
+    """Return the culprit after this one with its rank, None if there is none."""
     culprits = chosen.judged.diagnosis.culprits
     rest: list[tuple[int, Culprit]] = [
         (rank, culprit)

@@ -47,7 +47,7 @@ class Figures(NamedTuple):
 
 
 class Gauge:
-    """One resource: shares now and over the last minutes, None where nothing tells."""
+    """One resource: shares now and over the last minutes, None if nothing tells."""
 
     def __init__(self, name: Name) -> None:
         self.name = name

@@ -169,7 +169,7 @@ class Keeping(NamedTuple):
 
 
 def keep(folder: Path, segments: list[Path], what: Keeping, most_bytes: int) -> Path | None:
-    """Keep a window as an incident; return its capture, None where that could not be.
+    """Keep a window as an incident; return its capture, None if that could not be.
 
     ``most_bytes`` is what the recorder may take, of which incidents have their share.
     """

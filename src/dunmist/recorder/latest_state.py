@@ -18,11 +18,11 @@ class Known:
     def __init__(self) -> None:
         self._processes: dict[int, ProcessLine] = {}
         self._sockets: dict[int, SocketLine] = {}
-        self._things: dict[str, dict[Any, Any]] = {field: {} for field in KEYS}
+        self._records: dict[str, dict[Any, Any]] = {field: {} for field in KEYS}
         self._words: dict[str, dict[str, Any]] = {field: {} for field in WORDS}
         self._details: dict[int, Any] = {}
         self._threads: dict[tuple[int, int], Any] = {}
-        # the first kind and the last kind hold different things
+        # the first kind and the last kind hold different records
         self._surveys: dict[bool, Survey] = {}
 
     def add(self, record: Record) -> None:
@@ -54,7 +54,7 @@ class Known:
         for socket in self._sockets.values():
             yield msgspec.structs.replace(socket, tick=0)
         changes: dict[str, Any] = {
-            field: list(things.values()) for field, things in self._things.items()
+            field: list(records.values()) for field, records in self._records.items()
         }
         changes |= {field: dict(words) for field, words in self._words.items()}
         yield msgspec.structs.replace(
@@ -73,7 +73,7 @@ class Known:
 
     def states(self) -> Iterator[tuple[ProcessLine, Any]]:
         """Yield each process that lives with its newest sample."""
-        samples = self._things["processes"]
+        samples = self._records["processes"]
         for identity, line in self._processes.items():
             if identity in samples:
                 yield line, samples[identity]
@@ -81,7 +81,7 @@ class Known:
     @property
     def queues(self) -> Iterable[Any]:
         """The newest sample of the queue of each link."""
-        return self._things["queues"].values()
+        return self._records["queues"].values()
 
     def drop_old_threads(self, since: frozenset[tuple[int, int]]) -> None:
         """Forget threads that were not read again since they were known to be there."""
@@ -95,9 +95,9 @@ class Known:
 
     def _add_tick(self, tick: Tick) -> None:
         for field, key in KEYS.items():
-            things = self._things[field]
+            records = self._records[field]
             for record in getattr(tick, field):
-                things[key(record)] = record
+                records[key(record)] = record
         for field in WORDS:
             self._words[field].update(getattr(tick, field) or {})
         for detail in tick.details:
@@ -109,14 +109,14 @@ class Known:
             self._threads[thread.process, thread.tid] = msgspec.structs.replace(thread, name=name)
         for identity in tick.sockets_ended:
             self._sockets.pop(identity, None)
-            self._things["sockets"].pop(identity, None)
+            self._records["sockets"].pop(identity, None)
 
     def _forget(self, identity: int) -> None:
         self._processes.pop(identity, None)
         self._details.pop(identity, None)
-        self._things["processes"].pop(identity, None)
+        self._records["processes"].pop(identity, None)
         for key in [key for key in self._threads if key[0] == identity]:
             del self._threads[key]
-        use = self._things["graphics_use"]
+        use = self._records["graphics_use"]
         for key in [key for key in use if key[0] == identity]:
             del use[key]

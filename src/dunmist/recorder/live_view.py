@@ -93,12 +93,12 @@ class Now:
 
     @property
     def celsius(self) -> float | None:
-        """The temperature of the CPU, None where no sensor tells."""
+        """The temperature of the CPU, None if no sensor tells."""
         return self._gauges.celsius
 
     @property
     def clock_hz(self) -> float | None:
-        """The mean clock of all CPUs, None where it is not published."""
+        """The mean clock of all CPUs, None if it is not published."""
         return self._gauges.clock_hz
 
     def add(self, record: Record, interval: Interval | None) -> None:

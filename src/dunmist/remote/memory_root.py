@@ -149,7 +149,7 @@ class MemoryRoot(Root):
         raise OSError(errno.ENOENT, os.strerror(errno.ENOENT), name)
 
     def changed_s(self, name: str) -> float | None:
-        """Return when something was changed, in seconds since 1970; None where none was sent."""
+        """Return when something was changed, in seconds since 1970; None if none was sent."""
         return self._changed_s.get(name)
 
     def dated_names(self, directory: str) -> list[str]:

@@ -21,7 +21,7 @@ DATE_MOST_S = 253_400_000_000.0
 class RemoteClock:
     """Time of a remote computer in seconds since its first frame.
 
-    ``trouble`` says what ended the frames early, None where nothing did.
+    ``trouble`` says what ended the frames early, None if nothing did.
     """
 
     def __init__(

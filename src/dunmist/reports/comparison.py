@@ -59,8 +59,8 @@ def comparison_document(compared: Compared) -> Document:
         Section("What changed" if not usual else "What is unusual", _table(compared)),
     ]
     for field, heading in LISTS[compared.question].items():
-        if things := getattr(compared, field):
-            sections.append(Section(heading, [Items([(thing.text, "") for thing in things])]))
+        if found := getattr(compared, field):
+            sections.append(Section(heading, [Items([(item.text, "") for item in found])]))
     title = "Usually and now" if usual else "Before and after"
     kept = [section for section in sections if section.blocks]
     host = compared.after.host or "an unnamed computer"
@@ -81,8 +81,8 @@ def normal_section(unusual: Unusual) -> Section:
         blocks.append(normal_figure(unusual))
     blocks += _table(described)
     for field, heading in LISTS[described.question].items():
-        if things := getattr(described, field):
-            blocks.append(Items([(f"{heading}: {thing.text}", "") for thing in things]))
+        if found := getattr(described, field):
+            blocks.append(Items([(f"{heading}: {item.text}", "") for item in found]))
     return Section("Against normal", blocks, summary=described.headline)
 
 

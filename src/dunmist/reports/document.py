@@ -77,7 +77,7 @@ class Glimpse:
     name: str
     word: str  # its level or role
     figures: str
-    shares: list[float | None]  # 0 to 1, None where unknown
+    shares: list[float | None]  # 0 to 1, None if unknown
     about: str = ""  # a line below it
 
 

@@ -9,7 +9,7 @@ from dunmist.diagnosis import Finding
 def leading_steps(judged: Judged) -> tuple[list[FilledStep], str | None]:
     """Return the steps that the headline means, and the command that carries one out.
 
-    The name of the step stands for ``{}`` in the command, which is None where only people act.
+    The name of the step stands for ``{}`` in the command, which is None if only people act.
     """
     diagnosis, cases, worst = judged.diagnosis, judged.cases, judged.triage.verdict.worst
     if worst.source == "finding":

@@ -14,7 +14,7 @@ BUSIEST_SHOWN, LEAST_CORES, LEAST_BYTES = 5, 0.005, 10_000.0
 class ProgramRow(NamedTuple):
     """One program on the first screen."""
 
-    rank: int | None  # None where it is not ranked
+    rank: int | None  # None if it is not ranked
     role: Role | None
     application: Application
     name: str

@@ -14,7 +14,7 @@ from typing import Protocol
 class Clock(Protocol):
     """Clock of the sampler; a test or a model computer passes its own.
 
-    ``frame_early_s`` is None where time runs by itself. Where it comes in frames, as from a far
+    ``frame_early_s`` is None if time runs by itself. Where it comes in frames, as from a far
     computer, which are over once they were read, it is by how much one may come before its time.
     """
 

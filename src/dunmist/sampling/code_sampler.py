@@ -76,7 +76,7 @@ class FunctionSamples(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
     process: Identity
     mapping: str
-    function: str | None  # None where no symbol is known
+    function: str | None  # None if no symbol is known
     samples: Count
 
 

@@ -60,7 +60,7 @@ class Counters(Generic[Key]):
         """Return the rate of each figure of one key per second; None is 'unknown'.
 
         ``span_s`` is how long the interval is that ends with this tick. ``base`` is what a thing
-        had counted before it was first read, None where that is unknown.
+        had counted before it was first read, None if that is unknown.
         """
         before = self._last.get(key)
         self._last[key] = read_time, figures

@@ -94,7 +94,7 @@ class Tick(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", ta
     queues: list[QueueSample] = []
     sockets: list[SocketSample] = []
     sockets_ended: list[Identity] = []
-    # index in the inventory, raw reading or None where it failed
+    # index in the inventory, raw reading or None if it failed
     sensors: list[tuple[int, int | None]] = []
     throttles: list[ThrottleSample] = []
     supplies: list[PowerSupply] = []

@@ -28,7 +28,7 @@ STANDARD_ERROR = 2
 
 
 class MovedFile(NamedTuple):
-    """One file that an application read or wrote; None where its position does not tell."""
+    """One file that an application read or wrote; None if its position does not tell."""
 
     path: str
     manner: Manner

@@ -34,10 +34,10 @@ class LinkSeries:
     sent_bytes_per_s: Rate
     errors_per_s: Rate  # frames
     drops_per_s: Rate
-    used: Rate | None  # fuller direction's share of the speed; None where the speed is unknown
-    waiting_bytes: Level | None = None  # in its queue; None where no queue can be seen
+    used: Rate | None  # fuller direction's share of the speed; None if the speed is unknown
+    waiting_bytes: Level | None = None  # in its queue; None if no queue can be seen
     queue_drops: int = 0  # over the capture
-    # since the driver made the link, None where it is not counted
+    # since the driver made the link, None if it is not counted
     moved_bytes: float | None = None
     failed_frames: float | None = None
 

@@ -136,7 +136,7 @@ class Series:
 
     @cached_property
     def sampler(self) -> Process | None:
-        """The process that sampled, None where that was no part of the computer.
+        """The process that sampled, None if that was no part of the computer.
 
         It is recognized by its identity: another process may have its name.
         """
@@ -152,7 +152,7 @@ class Series:
 
     @cached_property
     def processor_sensor(self) -> ProcessorSensor | None:
-        """The temperature to take for the processor, None where no rule finds one."""
+        """The temperature to take for the processor, None if no rule finds one."""
         return processor_sensor(self.devices.sensors)
 
     @cached_property

@@ -27,7 +27,7 @@ KIB = 1024.0
 class LogicalProcessor:
     """One logical CPU: ``shares`` of its time by kind, which add up to 1 while it is online.
 
-    ``hardware`` is where it sits, None where that is not published.
+    ``hardware`` is where it sits, None if that is not published.
     """
 
     number: int
@@ -47,13 +47,13 @@ class LogicalProcessor:
 
     @property
     def base_clock_hz(self) -> float | None:
-        """The clock that it is promised with all others at work, None where not published."""
+        """The clock that it is promised with all others at work, None if not published."""
         khz = self.hardware.base_khz if self.hardware else None
         return khz * HZ_PER_KHZ if khz else None
 
     @property
     def max_clock_hz(self) -> float | None:
-        """Its greatest clock, None where that is not published."""
+        """Its greatest clock, None if that is not published."""
         return (
             self.hardware.max_khz * HZ_PER_KHZ if self.hardware and self.hardware.max_khz else None
         )
@@ -118,7 +118,7 @@ class MachineSeries:
 
     @property
     def most_clock_hz(self) -> float | None:
-        """The greatest clock of any processor, None where that is not published."""
+        """The greatest clock of any processor, None if that is not published."""
         return max(
             (processor.max_clock_hz for processor in self.processors if processor.max_clock_hz),
             default=None,

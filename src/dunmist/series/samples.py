@@ -122,7 +122,7 @@ class CaptureContext(NamedTuple):
     """Other parts of the capture that the series of processes need.
 
     ``online`` is the number of logical CPUs in each interval, ``began_s`` the uptime at the
-    first tick, None where it is unknown.
+    first tick, None if it is unknown.
     """
 
     grouping: Grouping

@@ -56,14 +56,14 @@ class SocketSeries:
     owners: list[int]  # identities of processes
     state: str
     ended: bool
-    sent_bytes_per_s: Rate | None  # None where no counter is published
+    sent_bytes_per_s: Rate | None  # None if no counter is published
     received_bytes_per_s: Rate | None
-    # counted over the capture, None where no counter is published
+    # counted over the capture, None if no counter is published
     sent_bytes: int | None
     received_bytes: int | None
     retransmitted: int  # segments
     sent_segments: int | None
-    # of a connection over the capture, None where the kernel does not publish them
+    # of a connection over the capture, None if the kernel does not publish them
     busy_s: float | None = None  # it had something to send
     window_limited_s: float | None = None  # the other end took no more
     buffer_limited_s: float | None = None  # its own buffer was full
@@ -128,7 +128,7 @@ def network_of(address: str) -> str:
 
 @lru_cache(maxsize=ADDRESSES_KEPT)
 def plain_address(address: str | None) -> str | None:
-    """Return an address as its link has it, None where there is none."""
+    """Return an address as its link has it, None if there is none."""
     try:
         return None if address is None else str(_plain(address))
     except ValueError:

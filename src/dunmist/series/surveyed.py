@@ -37,7 +37,7 @@ INTERPRETED = 3  # a script is among the first words of a command line
 
 
 class Storage(NamedTuple):
-    """One file system; shares are of what people may use, None where it did not answer."""
+    """One file system; shares are of what people may use, None if it did not answer."""
 
     about: FileSystem
     used_bytes: int | None

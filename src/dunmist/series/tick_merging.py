@@ -137,9 +137,9 @@ def merged(ticks: list[Tick]) -> Tick:
 
 
 def _newest(
-    things: Iterable[ResourceInstance], key: Callable[[ResourceInstance], Hashable]
+    instances: Iterable[ResourceInstance], key: Callable[[ResourceInstance], Hashable]
 ) -> list[ResourceInstance]:
-    return list({key(thing): thing for thing in things}.values())
+    return list({key(each): each for each in instances}.values())
 
 
 def _details(ticks: list[Tick]) -> list[ProcessDetail]:

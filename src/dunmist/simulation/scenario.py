@@ -249,7 +249,7 @@ class Hardware(Spec, frozen=True):
 class Truth(Spec, frozen=True):
     """The real cause of the patient's trouble."""
 
-    limiting: str | None = None  # None where nothing limits
+    limiting: str | None = None  # None if nothing limits
     culprit: str | None = None
     role: str = "cause"
     must: list[str] = []  # kinds of finding that have to be reported

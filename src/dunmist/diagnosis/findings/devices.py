@@ -194,7 +194,7 @@ def _sent_again_over(exam: Examination) -> dict[str | None, EvidenceFigure]:
 
 
 def _sent_again(exam: Examination) -> float | None:
-    """Return the share of TCP segments that were sent again, None where that is not worth a word.
+    """Return the share of TCP segments that were sent again, None if that is not worth a word.
 
     The kernel counts them for all links together.
     """
@@ -207,7 +207,7 @@ def _sent_again(exam: Examination) -> float | None:
 
 
 def _only_carrier(exam: Examination) -> str | None:
-    """Return the link to elsewhere that carried anything, None where there were several."""
+    """Return the link to elsewhere that carried anything, None if there were several."""
     links = [
         link.name
         for link in exam.series.devices.outward_links

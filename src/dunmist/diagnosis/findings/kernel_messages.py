@@ -63,7 +63,7 @@ class MessageRule(NamedTuple):
     finding: Kind
     severity: Severity
     complaints: tuple[KernelMessageKind, ...]
-    of: Literal["drive", "mapping", "thing", "computer"] = "thing"
+    of: Literal["drive", "mapping", "subject", "computer"] = "subject"
 
 
 TABLE: tuple[MessageRule, ...] = (
@@ -101,7 +101,7 @@ def _of_rule(exam: Examination, rule: MessageRule) -> list[Finding]:
         if complaint.kind in rule.complaints and end_s - complaint.last_s <= table.within_s
     ]
     findings = []
-    for thing, complaints in _by_thing(exam.series, recent, rule).items():
+    for subject, complaints in _by_subject(exam.series, recent, rule).items():
         if sum(complaint.times for complaint in complaints) < table.least:
             continue
         evidence = [
@@ -116,23 +116,25 @@ def _of_rule(exam: Examination, rule: MessageRule) -> list[Finding]:
         ]
         first_s = max(0.0, end_s - min(complaint.first_s for complaint in complaints))
         onset = Onset(None, first_s, exam.series.machine.uptime_s, "log")
-        findings.append(Finding(rule.finding, rule.severity, thing, evidence, onset=onset))
+        findings.append(Finding(rule.finding, rule.severity, subject, evidence, onset=onset))
     return findings
 
 
-def _by_thing(
+def _by_subject(
     series: Series, complaints: list[KernelMessageSeries], rule: MessageRule
 ) -> dict[str | None, list[KernelMessageSeries]]:
     """Return the complaints by what they count for under a rule; others are left out."""
-    by_thing: dict[str | None, list[KernelMessageSeries]] = defaultdict(list)
+    by_subject: dict[str | None, list[KernelMessageSeries]] = defaultdict(list)
     for complaint in complaints:
         about = complaint.about or ""
         if rule.of in ("drive", "mapping"):
             if _is_of_mapping(series, complaint) == (rule.of == "mapping"):
-                by_thing[about if rule.of == "mapping" else _disk(series, about)].append(complaint)
+                by_subject[about if rule.of == "mapping" else _disk(series, about)].append(
+                    complaint
+                )
         else:
-            by_thing[complaint.about if rule.of == "thing" else None].append(complaint)
-    return by_thing
+            by_subject[complaint.about if rule.of == "subject" else None].append(complaint)
+    return by_subject
 
 
 def _is_of_mapping(series: Series, complaint: KernelMessageSeries) -> bool:

@@ -45,7 +45,7 @@ def savings_of(application: Application, limiting: ResourceWord | None) -> Freed
 
 
 def find_coverage(exam: Examination) -> dict[ResourceWord, float | None]:
-    """Return of each measured amount the share that was attributed, None where nothing moved."""
+    """Return of each measured amount the share that was attributed, None if nothing moved."""
     return {
         resource.word: exam.once(resource.coverage)
         for resource in RESOURCES

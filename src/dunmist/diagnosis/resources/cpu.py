@@ -40,7 +40,7 @@ def ordinary_applications(exam: Examination) -> list[Application]:
     ]
 
 
-def _things(exam: Examination) -> list[ResourceInstance]:
+def _instances(exam: Examination) -> list[ResourceInstance]:
     machine = exam.series.machine
     # stolen time was never this computer's to give
     stolen = Rate.total_of(
@@ -188,4 +188,4 @@ def cpu_coverage(exam: Examination) -> float | None:
 
 # also of heat: nobody can tell how many kelvin a computer is cooler without a program
 CPU_SAVING = Saving("cpu", lambda application: application.cores.mean(), "cores")
-CPU = Resource("cpu", 2, _things, _demand, CPU_SAVING, cpu_coverage, follows_at_once=True)
+CPU = Resource("cpu", 2, _instances, _demand, CPU_SAVING, cpu_coverage, follows_at_once=True)

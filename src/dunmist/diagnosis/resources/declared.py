@@ -15,9 +15,9 @@ NOTHING = 1e-12
 
 
 class ResourceInstance(NamedTuple):
-    """One thing of a resource's kind: a disk, a link, the memory."""
+    """One instance of a resource: a disk, a link, the memory."""
 
-    name: str | None  # None where there is only one
+    name: str | None  # None if there is only one
     used: Rate | float  # a plain share for what is not read at every tick
     pressure: Rate | None
     conditions: Mapping[LevelWord, Rate]  # of each interval, whether it is at a level
@@ -63,11 +63,11 @@ class Resource(NamedTuple):
 
     word: ResourceWord
     cause_rank: int | None  # causes before effects, 0 first; None for what never limits by itself
-    things: Callable[[Examination], list[ResourceInstance]]  # all that there are of it
-    # of each application; None where it cannot be attributed
+    instances: Callable[[Examination], list[ResourceInstance]]  # all that there are of it
+    # of each application; None if it cannot be attributed
     demand: Callable[[Examination], Demand] | None
     saving: Saving | None  # None if it is unknown what ending a program frees
-    # share of what the kernel counted that was given to somebody; None where that is not counted
+    # share of what the kernel counted that was given to somebody; None if that is not counted
     coverage: Callable[[Examination], float | None] | None
     follows_at_once: bool  # a pause of seconds frees it, so an experiment can prove who takes it
     is_load: bool = True  # counts for how busy a computer is
@@ -81,7 +81,7 @@ def shares_of(amounts: list[float]) -> Floats:
 
 
 def traffic_coverage(exam: Examination, moved: list[Rate], attributed: list[Rate]) -> float | None:
-    """Return the attributed share of what devices moved; None where they moved hardly anything."""
+    """Return the attributed share of what devices moved; None if they moved hardly anything."""
     total = sum(rate.total() for rate in moved)
     if total < exam.limits.coverage.traffic_least_bytes:
         return None

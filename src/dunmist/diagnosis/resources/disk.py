@@ -66,11 +66,11 @@ def _waits_elsewhere(exam: Examination) -> bool:
     )
 
 
-def _things(exam: Examination) -> list[ResourceInstance]:
-    return [_thing(exam, disk) for disk in exam.series.devices.physical_disks]
+def _instances(exam: Examination) -> list[ResourceInstance]:
+    return [_instance(exam, disk) for disk in exam.series.devices.physical_disks]
 
 
-def _thing(exam: Examination, disk: DiskSeries) -> ResourceInstance:
+def _instance(exam: Examination, disk: DiskSeries) -> ResourceInstance:
     table, held_up = exam.limits.disk, exam.once(find_held_up)
     # others may wait for another disk: what is idle holds up nobody
     is_idle = exam.typical(disk.busy) < table.busy
@@ -165,7 +165,7 @@ def _coverage(exam: Examination) -> float | None:
 DISK = Resource(
     "disk",
     2,
-    _things,
+    _instances,
     disk_demand,
     Saving("disk", lambda application: application.disk_bytes_per_s.mean(), "bytes/s"),
     _coverage,

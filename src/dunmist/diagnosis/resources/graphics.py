@@ -9,9 +9,9 @@ from dunmist.diagnosis.words import LevelWord
 from dunmist.series import Rate
 
 
-def _things(exam: Examination) -> list[ResourceInstance]:
+def _instances(exam: Examination) -> list[ResourceInstance]:
     """Return each card that publishes how busy it is."""
-    table, things = exam.limits.gpu, []
+    table, instances = exam.limits.gpu, []
     for card in exam.series.devices.graphics:
         busy = card.busy.at_ends()
         if not busy.is_known:
@@ -22,8 +22,8 @@ def _things(exam: Examination) -> list[ResourceInstance]:
             "choked": busy.at_least(table.choked_used),
         }
         evidence = [figure("gpu-busy", exam.typical(busy), name=card.name)]
-        things.append(ResourceInstance(card.name, busy, None, conditions, evidence))
-    return things
+        instances.append(ResourceInstance(card.name, busy, None, conditions, evidence))
+    return instances
 
 
 def _demand(exam: Examination) -> Demand:
@@ -38,7 +38,7 @@ def _demand(exam: Examination) -> Demand:
 GRAPHICS = Resource(
     "gpu",
     2,
-    _things,
+    _instances,
     _demand,
     Saving("gpu", lambda application: min(1.0, application.graphics.mean()), "share"),
     coverage=None,

@@ -24,13 +24,13 @@ class Heat(NamedTuple):
     celsius: Rate
     margin: Rate  # kelvin to the critical temperature
     lost: Rate  # share of the clock that busy CPUs lack
-    throttles: Rate | None  # how often heat cut the clock, a second; None where it is not counted
+    throttles: Rate | None  # how often heat cut the clock, a second; None if it is not counted
     critical_celsius: float
     is_critical_known: bool  # false where a usual value stands for it
 
 
 def find_heat(exam: Examination) -> Heat | None:
-    """Return the facts of the processor's heat, None where no sensor tells."""
+    """Return the facts of the processor's heat, None if no sensor tells."""
     sensor = exam.series.processor_sensor
     if sensor is None:
         return None
@@ -68,7 +68,7 @@ def _lost_clock(exam: Examination) -> Rate:
     return (Rate(machine.line, mean) / table.full_clock * -1.0 + 1.0).between(0.0, np.inf)
 
 
-def _things(exam: Examination) -> list[ResourceInstance]:
+def _instances(exam: Examination) -> list[ResourceInstance]:
     heat, table = exam.once(find_heat), exam.limits.heat
     if heat is None:
         return []
@@ -115,4 +115,4 @@ def _demand(exam: Examination) -> Demand:
     )
 
 
-HEAT = Resource("heat", 0, _things, _demand, CPU_SAVING, cpu_coverage, follows_at_once=False)
+HEAT = Resource("heat", 0, _instances, _demand, CPU_SAVING, cpu_coverage, follows_at_once=False)

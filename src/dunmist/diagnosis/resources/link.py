@@ -16,16 +16,16 @@ from dunmist.thresholds.levels import link_levels
 BITS_PER_MBIT = 1e6
 
 
-def _things(exam: Examination) -> list[ResourceInstance]:
+def _instances(exam: Examination) -> list[ResourceInstance]:
     """Return each link that leads elsewhere of which anything tells how full it is."""
     return [
-        _thing(exam, link)
+        _instance(exam, link)
         for link in exam.series.devices.outward_links
         if link.used is not None or link.waiting_bytes is not None
     ]
 
 
-def _thing(exam: Examination, link: LinkSeries) -> ResourceInstance:
+def _instance(exam: Examination, link: LinkSeries) -> ResourceInstance:
     table, queued = exam.limits.link, _queued(exam, link)
     # without a speed there is no share of it, only the time in which the queue was full
     used = link.used if link.used is not None else queued
@@ -60,7 +60,7 @@ def _thing(exam: Examination, link: LinkSeries) -> ResourceInstance:
 
 
 def _queued(exam: Examination, link: LinkSeries) -> Rate | None:
-    """Return the share of time in which something waited to be sent, None where that is unseen."""
+    """Return the share of time in which something waited to be sent, None if that is unseen."""
     if link.waiting_bytes is None:
         return None
     table = exam.limits.link
@@ -87,7 +87,7 @@ def _coverage(exam: Examination) -> float | None:
 LINK = Resource(
     "link",
     2,
-    _things,
+    _instances,
     _demand,
     Saving("link", lambda application: application.network_bytes_per_s.mean(), "bytes/s"),
     _coverage,

@@ -109,7 +109,7 @@ def _given(exam: Examination) -> Rate:
     return Rate(line, np.maximum(left, exam.limits.core.left_least))
 
 
-def _things(exam: Examination) -> list[ResourceInstance]:
+def _instances(exam: Examination) -> list[ResourceInstance]:
     """Return the fullest single processor, as the program that hangs on it sees it."""
     processors, line = exam.series.machine.processors, exam.series.line
     busiest = max(processors, key=lambda processor: exam.typical(processor.busy))
@@ -180,4 +180,4 @@ def _demand(exam: Examination) -> Demand:
     return Demand(has, Rate.total_of(line, has), "processor", shares_of(full))
 
 
-CORE = Resource("core", 3, _things, _demand, CPU_SAVING, cpu_coverage, follows_at_once=True)
+CORE = Resource("core", 3, _instances, _demand, CPU_SAVING, cpu_coverage, follows_at_once=True)

@@ -16,7 +16,7 @@ def writable_storage(exam: Examination) -> list[Storage]:
     ]
 
 
-def _things(exam: Examination) -> list[ResourceInstance]:
+def _instances(exam: Examination) -> list[ResourceInstance]:
     """Return the fullest file system, nothing where none could be asked."""
     table = exam.limits.storage
     answered = [storage for storage in exam.once(writable_storage) if storage.fullest is not None]
@@ -40,7 +40,7 @@ def _things(exam: Examination) -> list[ResourceInstance]:
 STORAGE = Resource(
     "storage",
     4,
-    _things,
+    _instances,
     demand=None,
     saving=None,
     coverage=None,

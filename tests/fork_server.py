@@ -6,6 +6,7 @@ is loaded, of signals and of limits start the installed script itself.
 """
 
 import atexit
+import gc
 import json
 import os
 import socket
@@ -31,10 +32,30 @@ LOADED = (
 STATUS = struct.Struct("=i")
 
 
+def warm_up():
+    """Fill the caches of tables, patterns and fonts, which are the same for every run."""
+    from dunmist.cli.first_screen import first_screen
+    from dunmist.jobs.judge import judge
+    from dunmist.jobs.patient import capture_patient
+    from dunmist.reports import document_text, triage_document, write_report
+    from dunmist.simulation import load_scenario
+
+    with tempfile.TemporaryDirectory(prefix="dunmist-standing-by-") as folder:
+        capture = capture_patient(load_scenario("ringing-office"), Path(folder) / "x.jsonl.gz")
+        judged = judge(capture)
+        first_screen(judged, 80, 24, colours=True)
+        document_text(triage_document(judged.triage))
+        write_report(judged, Path(folder) / "x.html")
+    # a collection in a run would copy the memory that it shares
+    gc.collect()
+    gc.freeze()
+
+
 def serve(path):
-    """Wait for wishes on a socket file, and fork for each."""
+    """Wait for requests on a socket file, and fork for each."""
     for module in LOADED:
         import_module(module)
+    warm_up()
     listener = socket.socket(socket.AF_UNIX)
     listener.bind(path)
     listener.listen()
@@ -56,16 +77,16 @@ def serve(path):
 
 def answer(connection):
     data, files, _, _ = socket.recv_fds(connection, 1 << 20, 3)
-    wish = json.loads(data)
+    request = json.loads(data)
     child = os.fork()
     if child == 0:
         connection.close()
-        os._exit(carry_out(wish, files))
+        os._exit(carry_out(request, files))
     _, status = os.waitpid(child, 0)
     connection.sendall(STATUS.pack(os.waitstatus_to_exitcode(status)))
 
 
-def carry_out(wish, files):
+def carry_out(request, files):
     for number, file in enumerate(files):
         os.dup2(file, number)
         os.close(file)
@@ -73,10 +94,10 @@ def carry_out(wish, files):
     sys.stdin = os.fdopen(0, closefd=False)
     sys.stdout = os.fdopen(1, "w", closefd=False)
     sys.stderr = os.fdopen(2, "w", buffering=1, errors="backslashreplace", closefd=False)
-    os.chdir(wish["folder"])
+    os.chdir(request["folder"])
     os.environ.clear()
-    os.environ.update(wish["environment"])
-    sys.argv = ["dunmist", *wish["arguments"]]
+    os.environ.update(request["environment"])
+    sys.argv = ["dunmist", *request["arguments"]]
     try:
         import_module("dunmist.cli.main").run()
     except SystemExit as end:
@@ -97,7 +118,7 @@ class ForkServer:
 
     def start(self):
         self.folder = tempfile.mkdtemp(prefix="dunmist-standing-by-")
-        self.path = str(Path(self.folder) / "wishes")
+        self.path = str(Path(self.folder) / "requests")
         self.process = subprocess.Popen(
             [sys.executable, "-m", "tests.fork_server", self.path],
             stdout=subprocess.PIPE,
@@ -128,12 +149,12 @@ class ForkServer:
         """Return the status of one run with these three descriptors as its standard files."""
         if self.folder is None:
             self.start()
-        with socket.socket(socket.AF_UNIX) as wishes:
-            wishes.settimeout(timeout_s)
-            wishes.connect(self.path)
-            wish = {"arguments": arguments, "folder": str(folder), "environment": environment}
-            socket.send_fds(wishes, [json.dumps(wish).encode()], files)
-            (status,) = STATUS.unpack(wishes.recv(STATUS.size, socket.MSG_WAITALL))
+        with socket.socket(socket.AF_UNIX) as requests:
+            requests.settimeout(timeout_s)
+            requests.connect(self.path)
+            request = {"arguments": arguments, "folder": str(folder), "environment": environment}
+            socket.send_fds(requests, [json.dumps(request).encode()], files)
+            (status,) = STATUS.unpack(requests.recv(STATUS.size, socket.MSG_WAITALL))
         return status
 
     def stop(self):

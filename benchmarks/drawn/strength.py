@@ -15,6 +15,8 @@ from dunmist.simulation.scenario import MachineSpec, ProgramSpec, Scenario
 
 # what bursts and idle programs want on average, of what they want at most (see processes)
 PATTERN_SHARE = {"steady": 1.0, "bursty": 0.79, "idle": 0.1}
+# what a program that starts up wants afterwards; a state counts if it lasts half of the capture
+SETTLED_SHARE, LASTS = 0.04, 0.5
 LINK_SHARE, BITS = 0.95, 8
 
 
@@ -74,7 +76,8 @@ def _cores(program: ProgramSpec, slower: float, duration_s: float) -> float:
     # what follows from something else is busy only when that is so
     if program.nice > 0 or program.driver:
         return 0.0
-    share = PATTERN_SHARE.get(program.pattern, min(1.0, SETTLED_S / duration_s))
+    starts_up = 1.0 if SETTLED_S >= LASTS * duration_s else SETTLED_SHARE
+    share = PATTERN_SHARE.get(program.pattern, starts_up)
     # the first of several only hands out work
     working = max(1, program.peers) * program.busy_threads
     children = program.children_per_s * program.child_cpu_s * slower

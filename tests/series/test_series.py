@@ -59,6 +59,8 @@ class Figures(unittest.TestCase):
             ("the computer stood still", [0, 1, 2, 203, 204], 1.0, [2]),
             ("one tick was late by two periods", [0, 1, 2, 5, 6], 1.0, []),
             ("each tick takes longer than a period", [0, 6, 12, 18.5, 24], 1.0, []),
+            ("ticks that make up for late ones", [0, 5.3, 5.5, 10.3, 10.5, 15.3, 15.5], 1.0, []),
+            ("one of them makes up for a sleep", [0, 1, 2, 3, 64, 64.1, 65], 1.0, [3]),
             ("dense ticks are late easily", [0, 0.1, 0.2, 1.2, 1.3], 0.1, []),
             ("there is one interval only", [0, 30], 1.0, []),
             ("nobody said how far apart", [0, 10, 20, 300], 0.0, [2]),

@@ -6,6 +6,7 @@ import gzip
 import json
 import os
 import platform
+import re
 import shutil
 import struct
 import subprocess
@@ -318,6 +319,9 @@ class Knowledge(unittest.TestCase):
             len(row.get(part, {})) for row in table for part in ("files", "functions", "kernel")
         )
         self.assertGreaterEqual(rows, 120)
+        for kind in code_kinds():
+            for pattern in (kind.files, kind.functions, kind.kernel, kind.threads):
+                re.compile(pattern)  # fails if a row is no pattern
         threads = tomllib.loads((ADVICE / "thread_names.toml").read_text())["thread"]
         self.assertLessEqual({row["kind"] for row in threads}, kinds)
         steps = tomllib.loads((ADVICE / "ladder.toml").read_text())["step"]

@@ -14,8 +14,9 @@ from dunmist.diagnosis import diagnose, load_thresholds, thresholds
 from dunmist.diagnosis.findings.memory import growth
 from dunmist.errors import SettingsError
 from dunmist.jobs.judge import judge
+from dunmist.jobs.patient import capture_patient
 from dunmist.series import Rate, load_series, memory_breakdown
-from dunmist.simulation import load_scenario
+from dunmist.simulation import VirtualClock, load_scenario
 from tests.program import capture_model
 
 PATIENT = load_scenario("ringing-office")
@@ -36,7 +37,29 @@ def judged(scenario, **how):
         return judge(path)
 
 
+class LateClock(VirtualClock):
+    """Comes late to each tick, and then takes the one that it missed, as on a slow computer."""
+
+    def sleep_until(self, monotonic_s):
+        now_s = self.monotonic_s()
+        return super().sleep_until(monotonic_s + 4.5 if monotonic_s > now_s else now_s + 0.2)
+
+
 class Verdicts(unittest.TestCase):
+    def test_ticks_that_come_late_are_judged_by_all_of_their_time(self):
+        with TemporaryDirectory() as directory:
+            path = Path(directory) / "x.jsonl.gz"
+            for name, scenario, limiting in (
+                ("six workers", PATIENT, "cpu"),
+                ("a thread that rests a tenth", changed(peers=0, demand_cores=0.9), None),
+            ):
+                with self.subTest(name):
+                    capture_patient(scenario, path, 20.0, 1.0, force=True, clock=LateClock)
+                    result = judge(path)
+                    self.assertEqual(4.0, result.series.machine.logical_processors)
+                    self.assertEqual(0.0, result.series.line.gap_s)
+                    self.assertEqual(limiting, result.triage.verdict.limiting)
+
     def test_each_patient_gets_its_own_verdict(self):
         storm = {"peers": 0, "demand_cores": 0.02, "children_per_s": 150.0, "child_cpu_s": 0.04}
         well, ill = ("calm", "busy"), ("strained", "choked")

@@ -18,14 +18,17 @@ _NUMBERS = re.compile(r"[\s#:_/-]*\d+\)?$")
 
 
 class CodeKind(NamedTuple):
-    """One kind of work, and by what it is recognised."""
+    """One kind of work, and the patterns by which it is recognised.
+
+    A pattern is compiled when it is first tried: most captures need few of them.
+    """
 
     key: str
     does: str
-    files: re.Pattern[str]  # the beginning of a file's name must match, of the others all of it
-    functions: re.Pattern[str]
-    kernel: re.Pattern[str]
-    threads: re.Pattern[str]
+    files: str  # the beginning of a file's name must match, of the others all of it
+    functions: str
+    kernel: str
+    threads: str
 
 
 @cache
@@ -45,21 +48,21 @@ def kind_of_code(mapping: str, function: str | None) -> CodeKind | None:
     if mapping == UNKNOWN:
         return None
     if mapping == KERNEL:
-        return next((kind for kind in kinds if function and kind.kernel.match(function)), None)
-    by_function = (kind for kind in kinds if function and kind.functions.match(function))
+        return next((kind for kind in kinds if function and re.match(kind.kernel, function)), None)
+    by_function = (kind for kind in kinds if function and re.match(kind.functions, function))
     name = file_name(mapping)
-    by_file = (kind for kind in kinds if kind.files.match(name))
+    by_file = (kind for kind in kinds if re.match(kind.files, name))
     return next(by_function, None) or next(by_file, None)
 
 
 def is_common(mapping: str) -> bool:
     """Whether code lies in a library whose work counts for its caller."""
-    return bool(_common().match(file_name(mapping)))
+    return bool(re.match(_common(), file_name(mapping)))
 
 
 def kind_of_thread(name: str) -> CodeKind | None:
     """Return the kind of work of a thread by its name."""
-    return next((kind for kind in code_kinds() if kind.threads.match(name)), None)
+    return next((kind for kind in code_kinds() if re.match(kind.threads, name)), None)
 
 
 def file_name(mapping: str) -> str:
@@ -73,7 +76,7 @@ def without_number(thread: str) -> str:
 
 
 @cache
-def _common() -> re.Pattern[str]:
+def _common() -> str:
     return _pattern(_table("code.toml")["common"], AFTER_NAME)
 
 
@@ -88,8 +91,8 @@ def _kind(row: dict[str, Any], threads: list[str]) -> CodeKind:
     )
 
 
-def _pattern(rows: "dict[str, str] | list[str]", after: str = r"\Z") -> re.Pattern[str]:
-    return re.compile(rf"(?:{'|'.join(rows or [NOTHING])}){after}")
+def _pattern(rows: "dict[str, str] | list[str]", after: str = r"\Z") -> str:
+    return rf"(?:{'|'.join(rows or [NOTHING])}){after}"
 
 
 def _table(name: str) -> dict[str, Any]:

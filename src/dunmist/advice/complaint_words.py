@@ -39,7 +39,9 @@ def complaint_words() -> dict[str, Any]:
 
 def understood(note: str | None) -> list[str]:
     """Return the complaints that a note speaks of, none where it is not clear."""
-    said = (note or "")[:NOTE_MAX_CHARACTERS]
+    if not note:
+        return []
+    said = note[:NOTE_MAX_CHARACTERS]
     words = [
         word
         for word, patterns in complaint_words()["words"].items()

@@ -104,7 +104,7 @@ class MachineSeries:
     @property
     def logical_processors(self) -> float:
         """Number of logical CPUs that were online for most of the time."""
-        return self.online.median() or 1.0
+        return self.online.quantile(0.5) or 1.0
 
     @property
     def mean_clock_hz(self) -> Level | None:

@@ -14,7 +14,7 @@ import msgspec
 
 from dunmist.computer import ProcessDetail
 from dunmist.sampling import ADDED, KEYS, WORDS, Tick
-from dunmist.series.timeline import GAP_LEAST_S, GAP_PERIODS
+from dunmist.series.timeline import AT_ONCE, GAP_LEAST_S, GAP_PERIODS
 
 # a triage holds some twenty figures of each application for each row
 ROWS_MOST = 400
@@ -95,11 +95,11 @@ class Together:
     def _is_gap(self, tick: Tick) -> bool:
         """Whether nothing was sampled for several periods before a tick."""
         since_s = tick.at_s - (self._last_s or 0.0)
-        # if every tick takes longer than the period, such an interval is no gap
-        is_gap = since_s > max(GAP_PERIODS * max(self._every_s, self._usual_s), GAP_LEAST_S)
-        if not is_gap:
-            self._usual_s = since_s if not self._usual_s else min(2 * self._usual_s, since_s)
-        return is_gap
+        # if ticks usually come late, such an interval is no gap; a single long one is no habit
+        period_s = max(self._every_s, self._usual_s)
+        if since_s >= AT_ONCE * self._every_s:
+            self._usual_s = min(2 * period_s, since_s) if period_s else since_s
+        return since_s > max(GAP_PERIODS * period_s, GAP_LEAST_S)
 
     def _take(self, tick: Tick) -> None:
         self._ticks.append(tick)

@@ -32,6 +32,8 @@ LEAST_INTERVAL_S = 1e-6
 GAP_PERIODS = 4.0
 # and when it is longer than this, as ticks a tenth of a second apart are late easily
 GAP_LEAST_S = 2.0
+# a tick that comes so many periods after the one before it makes up for a late one
+AT_ONCE = 0.5
 # a sum of weights may miss the share that it stands for by the last digit
 ROUNDING = 1e-9
 
@@ -58,8 +60,10 @@ class TimeLine:
             known = np.zeros(len(whole_s), dtype=bool)
             known[list(self._gaps or ())] = True
             return known
-        # if every tick takes longer than the period, such an interval is no gap
-        usual_s = float(np.sort(whole_s)[(len(whole_s) - 1) // 2])
+        # if ticks usually come late, such an interval is no gap; a tick that follows a late one at
+        # once says nothing of that
+        apart_s = np.sort(whole_s[whole_s >= AT_ONCE * self._every_s])
+        usual_s = float(apart_s[(len(apart_s) - 1) // 2]) if len(apart_s) else 0.0
         period_s = max(self._every_s, usual_s)
         gap: Bools = whole_s > max(GAP_PERIODS * period_s, GAP_LEAST_S)
         return gap

@@ -68,7 +68,7 @@ once() {
   done
 }
 
-# what is read seldom: sockets and their owners, batteries, what waits, details of processes
+# sources read seldom: sockets and their owners, batteries, waiting calls, details of processes
 seldom() {
   # shellcheck disable=SC2086
   show $SELDOM
@@ -81,7 +81,7 @@ seldom() {
   df -Pi <$NIL | sed 's/^/di:/'
 }
 
-# what is asked at the end alone: whether neighbours answer; what changed lately: of logs the lines that name packages, and of who asked for them the program
+# asked at the end only: if neighbours answer; recent changes, by the lines of logs that name packages and the program that asked for them
 # alone; of files in the administrator's directories when they were changed
 changed() {
   # shellcheck disable=SC2086
@@ -149,7 +149,7 @@ busiest() {
   done
 }
 
-# what does not change of processes that were not seen before
+# constant facts of new processes
 facts() {
   [ -n "$new" ] || return
   # shellcheck disable=SC2086 # names of directories in /proc have no blanks
@@ -200,7 +200,7 @@ commands() {
   done
 }
 
-# who is here, and who was not before
+# all processes, and the new ones
 look() {
   set -- /proc/[0-9]*
   here=$* new=
@@ -243,7 +243,7 @@ collect() {
     say end "$n" "$up"
     [ "$n" -lt "$TICKS" ] || break
     n=$((n + 1)) due=$((due + EVERY)) left=$((due - at))
-    # what is late is not made up for: the next moment that lies ahead is taken
+    # a missed tick is skipped: the next one in the future is taken
     while [ "$left" -le 0 ] && [ "$n" -lt "$TICKS" ]; do
       n=$((n + 1)) due=$((due + EVERY)) left=$((due - at))
     done

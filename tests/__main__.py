@@ -107,7 +107,7 @@ def main():
     options = argparse.ArgumentParser(prog="python -m tests")
     options.add_argument("--quick", action="store_true", help="without tests/slow")
     options.add_argument("--workers", type=int, default=os.cpu_count())
-    options.add_argument("--times", type=Path, help="a file for what each test took")
+    options.add_argument("--times", type=Path, help="a file for wall and CPU time of each test")
     chosen = options.parse_args()
     began_s = time.monotonic()
     run = Run()
@@ -117,8 +117,10 @@ def main():
         run.go(together, chosen.workers)
         run.go(alone, 1)
     if chosen.times:
-        slowest = sorted(run.took_s.items(), key=lambda item: -item[1])
-        chosen.times.write_text("".join(f"{took_s:8.2f} {name}\n" for name, took_s in slowest))
+        slowest = sorted(run.took_s.items(), key=lambda item: -item[1][0])
+        chosen.times.write_text(
+            "".join(f"{wall_s:8.2f} {cpu_s:8.2f} {name}\n" for name, (wall_s, cpu_s) in slowest)
+        )
     failed, skipped = run.counts["failures"] + run.counts["errors"], run.counts["skipped"]
     passed = run.counts["tests"] - failed - skipped
     print(f"\n{run.counts['tests']} tests in {time.monotonic() - began_s:.0f} s", file=sys.stderr)

@@ -29,7 +29,7 @@ LOADED = (
     "dunmist.reports.html",
     "dunmist.reports.pictures",
 )
-STATUS = struct.Struct("=i")
+ENDED = struct.Struct("=id")  # status and seconds of CPU time of a run
 
 
 def warm_up():
@@ -82,8 +82,9 @@ def answer(connection):
     if child == 0:
         connection.close()
         os._exit(carry_out(request, files))
-    _, status = os.waitpid(child, 0)
-    connection.sendall(STATUS.pack(os.waitstatus_to_exitcode(status)))
+    _, status, used = os.wait4(child, 0)
+    cpu_s = used.ru_utime + used.ru_stime
+    connection.sendall(ENDED.pack(os.waitstatus_to_exitcode(status), cpu_s))
 
 
 def carry_out(request, files):
@@ -111,10 +112,11 @@ def carry_out(request, files):
 
 
 class ForkServer:
-    """Starts the loaded program when it is first wanted."""
+    """Starts the loaded program when it is first wanted; ``cpu_s`` is of all runs."""
 
     def __init__(self):
         self.folder = None
+        self.cpu_s = 0.0
 
     def start(self):
         self.folder = tempfile.mkdtemp(prefix="dunmist-standing-by-")
@@ -154,7 +156,8 @@ class ForkServer:
             requests.connect(self.path)
             request = {"arguments": arguments, "folder": str(folder), "environment": environment}
             socket.send_fds(requests, [json.dumps(request).encode()], files)
-            (status,) = STATUS.unpack(requests.recv(STATUS.size, socket.MSG_WAITALL))
+            status, cpu_s = ENDED.unpack(requests.recv(ENDED.size, socket.MSG_WAITALL))
+        self.cpu_s += cpu_s
         return status
 
     def stop(self):

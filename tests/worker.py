@@ -7,21 +7,29 @@ import sys
 import time
 import unittest
 
+from tests.program import FORK_SERVER
+
+
+def used_cpu_s():
+    """Return the CPU time of this process, its exited children, and runs of the program."""
+    return sum(os.times()[:4]) + FORK_SERVER.cpu_s
+
 
 class Timed(unittest.TextTestResult):
-    """What a class came to, with the time of each test."""
+    """The results of a class, with the wall time and the CPU time of each test."""
 
     def __init__(self, *arguments, **options):
         super().__init__(*arguments, **options)
         self.took_s = {}
 
     def startTest(self, test):
-        self.began_s = time.monotonic()
+        self.began_s, self.began_cpu_s = time.monotonic(), used_cpu_s()
         super().startTest(test)
 
     def stopTest(self, test):
         super().stopTest(test)
-        self.took_s[test.id()] = time.monotonic() - self.began_s
+        cpu_s = used_cpu_s() - self.began_cpu_s
+        self.took_s[test.id()] = time.monotonic() - self.began_s, cpu_s
 
 
 def run(name):

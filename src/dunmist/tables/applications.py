@@ -76,7 +76,7 @@ APPLICATIONS: Table[OneApplication] = Table(
     "applications",
     "the greatest use first",
     (
-        Column("label", "text", "its name, and what it runs where others have the same name",
+        Column("label", "text", "its name, with its program if others have the same name",
             lambda row: label_of(row.application), width=Width(24), answers=("name",),
             title="application"),
         APPLICATION.of(lambda row: row.application.name),

@@ -1,4 +1,4 @@
-"""Topic ``boot``: how long each part of the start took, and who kept others waiting."""
+"""Topic ``boot``: how long each part of the start took, and the units that delayed others."""
 
 from collections.abc import Iterator
 from typing import NamedTuple

@@ -95,7 +95,7 @@ def _clock_steps(series: Series) -> Iterator[Changed]:
 
 
 def _devices(series: Series) -> Iterator[Changed]:
-    """Yield the newest coming and going of what is plugged in, each port once."""
+    """Yield the newest arrival or removal of a device, each port once."""
     began_s = series.surveyed.ended_s - series.duration_s
     up_s = series.header.machine.boot_time_s
     for message in series.complaints:
@@ -121,10 +121,10 @@ CHANGES: Table[Changed] = Table(
             answers=("name",)),
         Column("old", "text", "version before", width=Width(8, 24)),
         Column("new", "text", "version since", width=Width(8, 24)),
-        Column("by", "text", "who had the package manager do it", width=Width(),
+        Column("by", "text", "user or program that ran the package manager", width=Width(),
             answers=("owner",)),
         Column("left_by", "text",
-            "of a file of a package: package or hand, whoever left it as it is; else nobody's",
+            "of a file: package, hand (a changed file of a package), or nobody's",
             title="left by"),
         Column("concerns", "text", "the culprit, victim or finding it concerns",
             width=Width(14, 40)),

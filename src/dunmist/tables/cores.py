@@ -33,7 +33,7 @@ def in_core_order(processors: list[LogicalProcessor]) -> list[LogicalProcessor]:
 
 
 class OneCpu(NamedTuple):
-    """One logical CPU, and who used most of it, by where processes were seen."""
+    """One logical CPU with its busiest application, by the CPU of processes at the ticks."""
 
     cpu: LogicalProcessor
     hardware: Processor | None
@@ -80,7 +80,7 @@ CORES: Table[OneCpu] = Table(
         Column("busy_curve", "curve of shares", "the same over the capture",
             lambda row: row.cpu.busy.curve(CURVE_POINTS)),
         Column("busiest_application", "text",
-            "who used most of it, by where its processes were seen at the ticks", width=Width()),
+            "application that used most of it, by the CPU of its processes", width=Width()),
         Column("busiest_cores", "cores", "how much of it that one used"),
         *(
             Column(f"{kind}_share", "share", f"share of its time of the kind {kind}",

@@ -1,4 +1,4 @@
-"""Topic ``disks``: every block device, and what is mounted."""
+"""Topic ``disks``: every block device, and all mounts."""
 
 from collections.abc import Iterator
 from typing import NamedTuple
@@ -38,7 +38,7 @@ DISKS: Table[OneDisk] = Table(
             lambda row: row.disk.is_physical),
         Column("part_of", "text", "disks that it is a part of, or is mapped onto",
             lambda row: " ".join(row.wholes) or None),
-        Column("model", "text", "what its maker calls it",
+        Column("model", "text", "name given by its maker",
             lambda row: row.about and row.about.model, width=Width()),
         Column("mapped_name", "text", "name of a mapped device",
             lambda row: row.about and row.about.mapped_name),

@@ -19,7 +19,7 @@ from dunmist.tables.shared_columns import (
 
 
 class Member(NamedTuple):
-    """One process at its place in its family, with what it and its descendants use."""
+    """One process of a tree, with the use of it and its descendants."""
 
     one: OneProcess
     depth: int

@@ -154,8 +154,8 @@ SENSORS: Table[Reading] = Table(
     (
         Column("sensor", "text", "chip and label, or the name that a correction gives",
             width=Width(), answers=("name",)),
-        Column("part", "text", "what it belongs to"),
-        Column("quantity", "text", "what it measures"),
+        Column("part", "text", "part that it belongs to"),
+        Column("quantity", "text", "measured quantity"),
         Column("unit", "text", "unit of its figures"),
         Column("least", "figure", "least reading"),
         Column("median", "figure", "median reading"),

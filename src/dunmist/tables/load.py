@@ -27,7 +27,7 @@ STATES = {
 
 
 class LoadAverage(NamedTuple):
-    """The load over so many minutes, and what it means here."""
+    """The load average over some minutes, and its meaning here."""
 
     minutes: int
     load: float
@@ -88,8 +88,8 @@ PROCESS_STATES: Table[InState] = Table(
     "how many processes were in which state at the end of the capture",
     (
         Column("state", "text", "letter of proc_pid_stat(5)"),
-        Column("meaning", "text", "what it means", width=Width(most=50)),
-        Column("processes", "number", "processes whose first thread was in it"),
+        Column("meaning", "text", "its meaning here", width=Width(most=50)),
+        Column("processes", "number", "processes whose first thread was in this state"),
         Column("threads", "number", "threads of these processes"),
     ),
     _states,

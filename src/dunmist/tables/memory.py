@@ -70,9 +70,9 @@ INSTALLED_MEMORY: Table[Part] = Table(
     "at the end of the capture. The parts add up to the last row, `installed`. That is the modules "
     "that the firmware lists, else what the kernel manages",
     (
-        Column("part", "text", "what it is used for"),
+        Column("part", "text", "use of this part"),
         Column("bytes", "bytes", "size", title="bytes"),
-        Column("share", "share", "of what is installed",
+        Column("share", "share", "of the installed memory",
             lambda row: min(1.0, row.bytes / row.total_bytes)),
         CHANGE_BYTES.of(lambda row: row.held.change() if row.held else 0.0),
         Column("share_curve", "curve of shares", "share over the capture"),
@@ -137,7 +137,7 @@ class Holder(NamedTuple):
 
     @property
     def private_bytes(self) -> float:
-        """Memory that nobody shares, at the end."""
+        """Memory not shared with other processes, at the end."""
         return float(self.application.private_bytes.values[-1])
 
 
@@ -160,7 +160,7 @@ def _holders(judged: Judged) -> Iterator[Holder]:
 
 HOLDERS: Table[Holder] = Table(
     "holders",
-    "who holds memory at the end, the greatest first",
+    "programs by memory at the end, the greatest first",
     (
         APPLICATION.of(lambda row: row.application.name),
         Column("processes", "number", "how many processes it had",
@@ -173,7 +173,7 @@ HOLDERS: Table[Holder] = Table(
             lambda row: row.application.private_bytes.curve(CURVE_POINTS)),
         RSS_BYTES.of(lambda row: float(row.application.rss_bytes.values[-1])),
         Column("proportional_bytes", "bytes", "of its largest processes, shared pages divided"),
-        Column("swap_bytes", "bytes", "in swap, of those whose details may be read"),
+        Column("swap_bytes", "bytes", "in swap, of processes with readable details"),
     ),
     _holders,
     shown=("application", "private_bytes", "share", "change_bytes", "private_curve_bytes",

@@ -69,7 +69,7 @@ def _state(row: OneSocket) -> str | None:
 
 
 def _why_unknown(row: OneSocket) -> str | None:
-    """Return why nobody was found to own a socket, and what would reveal it."""
+    """Return why a socket has no known owner, and how to find it."""
     if row.owners:
         return None
     if not row.series.header.privileged:
@@ -98,16 +98,16 @@ SOCKETS: Table[OneSocket] = Table(
         Column("port", "number", "local port", lambda row: row.facts.local_port, answers=("port",)),
         Column("local", "text", "local address, or the path of a Unix socket",
             lambda row: row.facts.local),
-        Column("scope", "text", "who can reach it, or where its other end is",
+        Column("scope", "text", "networks that can reach it, or the location of its other end",
             lambda row: scope_of(row.socket)),
         Column("state", "text", "listen, a state of TCP, or ended", _state, answers=("state",)),
         PIDS.of(lambda row: " ".join(str(owner.pid) for owner in row.owners) or None),
         Column("programs", "text", "programs of all owners",
             lambda row: row.words(lambda owner: owner.name), width=Width(), answers=("name",)),
         USERS.of(lambda row: row.words(lambda owner: owner.facts.user or "unknown")),
-        Column("unknown_owner", "text", "why nobody was found, and what would reveal it",
+        Column("unknown_owner", "text", "why no owner was found, and how to find it",
             _why_unknown, width=Width()),
-        Column("uid", "number", "user number of who made it", lambda row: row.facts.uid),
+        Column("uid", "number", "user number of its creator", lambda row: row.facts.uid),
         UNIT.of(lambda row: row.words(lambda owner: owner.unit)),
         Column("remote", "text", "address of the other end", lambda row: row.facts.remote,
             width=Width()),

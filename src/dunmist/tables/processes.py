@@ -82,7 +82,7 @@ class OneProcess(NamedTuple):
 
     @property
     def private_bytes(self) -> int:
-        """Memory that nobody shares."""
+        """Memory not shared with other processes."""
         return _pages(self, self.sample.rss_pages - (self.sample.shared_pages or 0))
 
     @property
@@ -216,7 +216,7 @@ PROCESS_COLUMNS: tuple[Column[OneProcess], ...] = (
     Column("container", "text", "container that it runs in",
         lambda row: container_of(row.facts.cgroup)),
     Column("cgroup", "text", "control group", lambda row: row.facts.cgroup),
-    Column("login_user", "text", "who logged in to start it",
+    Column("login_user", "text", "user who logged in to start it",
         lambda row: _user_name(row.known.users, row.facts.login_uid), answers=("owner",)),
     Column("terminal", "text", "controlling terminal", lambda row: terminal_name(row.facts.tty)),
     Column("scheduling", "text", "scheduling policy of sched(7)",

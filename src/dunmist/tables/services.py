@@ -1,4 +1,4 @@
-"""Topics ``services`` and ``autostart``: what runs or starts by itself, and what it has cost."""
+"""Topics ``services`` and ``autostart``: services and autostart entries, and their cost."""
 
 from collections.abc import Callable, Iterator
 from typing import Any, NamedTuple
@@ -13,7 +13,7 @@ STALLS = ("cpu", "memory", "io")
 
 
 class OneService(NamedTuple):
-    """One service or timer, and what it has cost."""
+    """One service or timer, and its cost."""
 
     unit: Unit
     cost: Cost
@@ -27,7 +27,7 @@ def _services(judged: Judged) -> Iterator[OneService]:
 
 
 class Entry(NamedTuple):
-    """One thing that starts by itself, and what it has cost."""
+    """One autostart entry, and its cost."""
 
     name: str
     kind: str
@@ -84,7 +84,7 @@ SERVICES: Table[OneService] = Table(
         Column("last_run_s", "moment", "when a timer did last", lambda row: row.unit.last_run_s),
         Column("next_run_s", "moment", "when a timer will next", lambda row: row.unit.next_run_s),
         Column("triggers", "text", "what a timer starts", lambda row: row.unit.triggers),
-        Column("about", "text", "what its unit file says of it", lambda row: row.unit.about,
+        Column("about", "text", "description in its unit file", lambda row: row.unit.about,
             width=Width(most=44)),
     ),
     _services,
@@ -126,7 +126,7 @@ AUTOSTART: Table[Entry] = Table(
     "what starts by itself",
     "by CPU time; the counters of what has ended are gone",
     (
-        Column("name", "text", "what it is called", width=Width(), answers=("name", "service")),
+        Column("name", "text", "its name", width=Width(), answers=("name", "service")),
         Column("kind", "text", "desktop entry, job, service or timer"),
         Column("when", "text", "login, boot or a schedule"),
         Column("user", "text", "user that it starts for", answers=("owner",)),
@@ -134,7 +134,7 @@ AUTOSTART: Table[Entry] = Table(
         CPU_S,
         COST_RSS,
         COST_READ,
-        Column("command", "text", "what it runs, secrets masked", width=Width(most=60)),
+        Column("command", "text", "its command line, secrets masked", width=Width(most=60)),
         Column("file", "text", "where that is written", width=Width()),
     ),
     _autostart,

@@ -18,7 +18,7 @@ def _sessions(judged: Judged) -> list[Session]:
 
 SESSIONS: Table[Session] = Table(
     "sessions",
-    "who is logged in",
+    "users that are logged in",
     (
         USER,
         Column("terminal", "text", "terminal or screen"),

@@ -10,7 +10,7 @@ APPLICATION_NUMBER: Column[Any] = Column("application_number", "number",
     "its number in the capture")
 PID: Column[Any] = Column("pid", "number", "process number", answers=("pid",))
 PIDS: Column[Any] = Column("pids", "text", "process numbers", answers=("pid",))
-PROGRAM: Column[Any] = Column("program", "text", "what its program is called", width=Width(),
+PROGRAM: Column[Any] = Column("program", "text", "name of its program", width=Width(),
     answers=("name",))
 USER: Column[Any] = Column("user", "text", "owner", answers=("owner",))
 USERS: Column[Any] = Column("users", "text", "owners", width=Width(), answers=("owner",))
@@ -27,7 +27,9 @@ CORES_CURVE: Column[Any] = Column("cores_curve", "curve", "logical CPUs used ove
 MACHINE_SHARE: Column[Any] = Column("machine_share", "share", "share of all logical CPUs")
 RSS_BYTES: Column[Any] = Column("rss_bytes", "bytes", "resident set, shared pages in full",
     title="resident")
-PRIVATE_BYTES: Column[Any] = Column("private_bytes", "bytes", "memory that nobody shares")
+PRIVATE_BYTES: Column[Any] = Column(
+    "private_bytes", "bytes", "memory not shared with other processes"
+)
 CHANGE_BYTES: Column[Any] = Column("change_bytes", "bytes", "change over the capture")
 DISK_BYTES: Column[Any] = Column("disk_bytes_per_s", "bytes/s", "to and from storage", title="disk")
 NETWORK_BYTES: Column[Any] = Column("network_bytes_per_s", "bytes/s",

@@ -42,7 +42,7 @@ THREADS: Table[OneThread] = Table(
 
 
 def locks_of(judged: Judged, pid: int | None = None) -> list[LockWait]:
-    """Return the file locks that somebody waits for, or those that concern one process."""
+    """Return the file locks with waiters, or those that concern one process."""
     survey = judged.series.surveyed.last
     return [
         lock
@@ -53,10 +53,10 @@ def locks_of(judged: Judged, pid: int | None = None) -> list[LockWait]:
 
 LOCKS: Table[LockWait] = Table(
     "locks",
-    "file locks that somebody waits for, at the end of the capture",
+    "file locks with waiting processes, at the end of the capture",
     (
-        Column("waits", "number", "process number of who waits", lambda row: row.waiter),
-        Column("for_what_holds", "number", "process number of who has it", lambda row: row.holder),
+        Column("waits", "number", "process number of the waiter", lambda row: row.waiter),
+        Column("for_what_holds", "number", "process number of the holder", lambda row: row.holder),
     ),
     locks_of,
 )

@@ -292,6 +292,24 @@ CASES = (
         names=("24 tasks of 24", "could not start"),
     ),
     Case(
+        "a service at its limit of bytes read",
+        "unit film-copy film-copy read /dev/sdb 200; sleep 1;"
+        " systemctl set-property --runtime film-copy 'IOReadBandwidthMax=/dev/sdb 200K'",
+        "gone film-copy",
+        must={"io-limited": "film-copy.service"},
+        names=("sdb",),
+        settle_s=6,
+    ),
+    Case(
+        "a service at its limit of requests",
+        "unit film-copy film-copy read /dev/sdb 200; sleep 1;"
+        " systemctl set-property --runtime film-copy 'IOReadIOPSMax=/dev/sdb 4'",
+        "gone film-copy",
+        must={"io-limited": "film-copy.service"},
+        names=("sdb",),
+        settle_s=6,
+    ),
+    Case(
         "a service that is bound to one CPU",
         "unit moth-count -p CPUAffinity=0 moth-count spin 3",
         "gone moth-count",

@@ -197,6 +197,7 @@ def examination(machine, applications=(), processes=(), **devices):
     surveyed = SimpleNamespace(
         frozen_groups=[],
         task_limits=[],
+        io_limits=[],
         storage=devices.pop("storage", []),
         scheduled=weights.get,
         autogroup=devices.pop("autogroup", False),

@@ -13,11 +13,13 @@ from hypothesis import strategies as st
 from dunmist.computer import (
     ControlGroups,
     GroupWeight,
+    IoLimit,
     MemoryEvents,
     ParseError,
     Root,
     cpus,
     frozen_groups,
+    io_limits,
     link_queues,
     machine,
     memory,
@@ -61,6 +63,8 @@ PARSERS = (
     memory_events.parse_memory_max,
     frozen_groups.parse_group_events,
     task_limits.parse_task_count,
+    io_limits.parse_io_max,
+    io_limits.parse_device_names,
     task_limits.parse_refused_tasks,
     lambda data: link_queues.parse_queue(memoryview(data)),
     lambda data: link_queues.parse_address(memoryview(data)),
@@ -279,6 +283,27 @@ class Groups(unittest.TestCase):
             self.write(f"{name}/cgroup.events", f"populated 1\nfrozen {frozen}\n")
         found = self.groups.frozen({"/a/b/c", "/d/e", "/gone"})
         self.assertEqual([("/a/b", "sys/fs/cgroup")], [(each.path, each.mount) for each in found])
+
+    def test_limits_of_disk_io(self):
+        for name, limits in (
+            ("a", "8:16 rbps=1048576 wbps=max riops=max wiops=120\n"),
+            ("a/b", "8:0 rbps=max wbps=max riops=max wiops=max\n253:7 riops=50\n"),
+            ("c", ""),
+            ("d", "nonsense\n"),
+        ):
+            self.write(f"{name}/io.max", limits)
+        disks = Path(self.root.path) / "proc"
+        disks.mkdir(exist_ok=True)
+        disks.joinpath("diskstats").write_text("   8      16 sdb 1 0 8 1 0 0 0 0 0 1 1\n")
+        found = self.groups.io_limits({"/a/b", "/c", "/d", "/gone"})
+        self.assertEqual(
+            [
+                IoLimit("/a", "sdb", 1048576, None, None, 120),
+                IoLimit("/a/b", "253:7", reads_per_s=50),
+            ],
+            found,
+        )
+        self.assertIn((io_limits.SUBJECT, "garbled"), self.root.unread)
 
     def test_groups_close_to_their_limit_of_tasks(self):
         for name, limit, tasks, refused in (

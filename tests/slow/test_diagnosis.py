@@ -80,6 +80,22 @@ class Verdicts(unittest.TestCase):
                 first = [culprit.name for culprit in result.culprits][:1]
                 self.assertEqual(["nestcam-index"] if limiting else [], first)
 
+    def test_an_io_limit_is_told_if_it_is_reached(self):
+        patient = load_scenario("thin-straw")
+        for wants_mib, most_mib, told in ((8.0, 0.5, True), (0.3, 0.5, False), (8.0, None, False)):
+            with self.subTest(wants=wants_mib, most=most_mib):
+                programs = [
+                    msgspec.structs.replace(
+                        each, read_mib_per_s=wants_mib, reads_most_mib_per_s=most_mib
+                    )
+                    if each.name == "film-copier"
+                    else each
+                    for each in patient.programs
+                ]
+                scenario = msgspec.structs.replace(patient, programs=programs)
+                kinds = [finding.kind for finding in judged(scenario).triage.findings]
+                self.assertEqual(told, "io-limited" in kinds)
+
     def test_the_culprit_is_found_with_a_source_missing(self):
         for gone in (
             "proc/pressure/*",

@@ -36,6 +36,7 @@ inodes-full many-small-notes find-many-files
 interrupt-storm noisy-port unplug
 kernel-busy dusty-desk see-resource
 limit-near crowded-ledge raise-limit
+io-limited thin-straw see-io-limit
 limit-near open-drawers raise-limit
 link-errors frayed-cable replace-cable
 link-saturated busy-ferry find-transfer

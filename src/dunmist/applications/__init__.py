@@ -11,6 +11,7 @@ from dunmist.applications.grouping import Grouping as Grouping
 from dunmist.applications.grouping import in_user_manager as in_user_manager
 from dunmist.applications.grouping import last_starter as last_starter
 from dunmist.applications.grouping import unit_of as unit_of
+from dunmist.applications.grouping import unit_or_path as unit_or_path
 from dunmist.applications.programs import Program as Program
 from dunmist.applications.programs import is_shell as is_shell
 from dunmist.applications.programs import program_of as program_of

@@ -53,6 +53,12 @@ def unit_of(cgroup: str | None) -> str | None:
     return None
 
 
+def unit_or_path(path: str) -> str:
+    """Return the unit that a control group is of, or its path if it is a part of one."""
+    last = path.rpartition("/")[2]
+    return last if unit_of(path) == last else path
+
+
 def in_user_manager(cgroup: str | None) -> bool:
     """Whether a control group is kept by a person's own service manager (``user@UID.service``)."""
     return USER_MANAGER in (cgroup or "")

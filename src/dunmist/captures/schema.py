@@ -16,7 +16,7 @@ from dunmist.sampling import Event, Observer, Plan, ProcessLine, SocketLine, Sur
 
 FORMAT = "dunmist-capture"
 # a reader refuses a newer major version, and passes over fields that a newer minor one added
-MAJOR, MINOR = 1, 12
+MAJOR, MINOR = 1, 13
 VERSION = f"{MAJOR}.{MINOR}"
 
 

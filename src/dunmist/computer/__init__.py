@@ -61,6 +61,7 @@ from dunmist.computer.graphics import read_graphics as read_graphics
 from dunmist.computer.group_paths import V2_ROOTS as V2_ROOTS
 from dunmist.computer.inventory import Inventory as Inventory
 from dunmist.computer.inventory import read_inventory as read_inventory
+from dunmist.computer.io_limits import IoLimit as IoLimit
 from dunmist.computer.kernel_log import KERNEL_MESSAGE_KINDS as KERNEL_MESSAGE_KINDS
 from dunmist.computer.kernel_log import KernelLog as KernelLog
 from dunmist.computer.kernel_log import KernelMessage as KernelMessage

@@ -11,6 +11,7 @@ import msgspec
 
 from dunmist.computer.frozen_groups import FrozenGroup, read_frozen_groups
 from dunmist.computer.group_paths import V2_ROOTS
+from dunmist.computer.io_limits import IoLimit, read_io_limits
 from dunmist.computer.load import parse_pressure
 from dunmist.computer.memory_events import MemoryEvents, read_memory_events
 from dunmist.computer.parsing import (
@@ -102,6 +103,10 @@ class ControlGroups:
     def task_limits(self, paths: set[str]) -> list[TaskLimit]:
         """Return the groups that are close to their limit of tasks; of version 2 only."""
         return read_task_limits(self._root, self._v2, paths) if self._v2 else []
+
+    def io_limits(self, paths: set[str]) -> list[IoLimit]:
+        """Return the limits of disk I/O of groups; of version 2 only."""
+        return read_io_limits(self._root, self._v2, paths) if self._v2 else []
 
     def scheduling(self, paths: list[str]) -> Scheduling:
         """Return the scheduling of groups among one another."""

@@ -185,6 +185,7 @@ READ_PATHS = (
     ),
     ReadPath("groups that are frozen", (f"{GROUP}/**/cgroup.events",)),
     ReadPath("groups at their limit of tasks", (f"{GROUP}/**/pids.{{max,current,events}}",)),
+    ReadPath("limits of disk I/O of groups", (f"{GROUP}/**/io.max",)),
     ReadPath("firmware tables", ("/sys/firmware/dmi/tables/DMI", "/sys/class/dmi/id/*")),
     ReadPath("which drives can be asked for their health", ("/sys/block/*/device/vendor",)),
     ReadPath("what waits for a restart", ("/boot/*", "/run/reboot-required")),

@@ -33,10 +33,5 @@ def quota_limited(exam: Examination) -> set[int]:
     return {
         application.number
         for application in exam.applications
-        # a path is compared with its end, so that a.slice does not own a.slice-2
-        if any(
-            f"{process.facts.cgroup or ''}/".startswith(f"{path}/")
-            for process in application.members
-            for path in paths
-        )
+        if any(process.is_in(path) for process in application.members for path in paths)
     }

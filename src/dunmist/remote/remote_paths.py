@@ -24,6 +24,7 @@ NOT_BY_SHELL = {
             "memory_events",
             "frozen_groups",
             "task_limits",
+            "io_limits",
             "unix_pairs",
             "log_ends",
         ),

@@ -20,6 +20,7 @@ from dunmist.computer import (
     FrozenGroup,
     Gateway,
     Home,
+    IoLimit,
     KnownUpdates,
     LockWait,
     LogEnd,
@@ -100,6 +101,7 @@ class Survey(
     frozen_groups: list[FrozenGroup] = []
     # groups that are close to their limit of tasks
     task_limits: list[TaskLimit] = []
+    io_limits: list[IoLimit] = []  # of control groups
     pending: Pending | None = None
     drives: list[DriveHealth] = []
     boot: Boot | None = None
@@ -160,6 +162,7 @@ def survey(computer: OpenComputer, tick: int, now_s: float, *, is_last: bool) ->
         memory_events=computer.groups.memory_events(table.groups()),
         frozen_groups=computer.groups.frozen(table.unit_groups()) if is_last else [],
         task_limits=computer.groups.task_limits(table.unit_groups()) if is_last else [],
+        io_limits=computer.groups.io_limits(table.unit_groups()) if is_last else [],
         pending=read_pending(root) if is_last else None,
         updates=_updates(computer, packages) if is_last else None,
         boot=boot,

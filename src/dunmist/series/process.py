@@ -81,6 +81,10 @@ class Process:
         """The service or scope that it belongs to."""
         return unit_of_group(self.facts.cgroup)
 
+    def is_in(self, group: str) -> bool:
+        """Whether it belongs to a control group, or to one below it."""
+        return f"{self.facts.cgroup or ''}/".startswith(f"{group}/")
+
     @property
     def ancestors(self) -> list["Process"]:
         """The chain of parents that were seen, the nearest first."""

@@ -15,6 +15,7 @@ from dunmist.computer import (
     FrozenGroup,
     Gateway,
     GroupWeight,
+    IoLimit,
     MemoryEvents,
     Package,
     ProcessFacts,
@@ -119,6 +120,11 @@ class Surveyed:
     def task_limits(self) -> list[TaskLimit]:
         """The control groups that are close to their limit of tasks at the end."""
         return self.last.task_limits if self.last else []
+
+    @property
+    def io_limits(self) -> list[IoLimit]:
+        """The limits of disk I/O of control groups."""
+        return self.last.io_limits if self.last else []
 
     def out_of_memory(self) -> dict[str, MemoryEvents]:
         """Return the control groups whose limit ended something during the capture.

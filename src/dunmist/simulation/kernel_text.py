@@ -7,6 +7,7 @@ idle machine has them.
 from collections.abc import Iterator
 from datetime import datetime
 
+from dunmist.simulation.disks import MIB
 from dunmist.simulation.model import ModelComputer
 from dunmist.simulation.processes import CLK_PER_S
 from dunmist.simulation.stalls import Stalls
@@ -184,6 +185,10 @@ def group_files(model: ModelComputer) -> Iterator[tuple[str, str]]:
             yield f"{directory}/pids.max", f"{spec.tasks_most}\n"
             yield f"{directory}/pids.current", f"{tasks}\n"
             yield f"{directory}/pids.events", f"max {spec.tasks_refused}\n"
+        if spec.reads_most_mib_per_s is not None:
+            most = round(spec.reads_most_mib_per_s * MIB)
+            limits = f"rbps={most} wbps=max riops=max wiops=max"
+            yield f"sys/fs/cgroup{spec.cgroup}/io.max", f"8:{16 * spec.disk} {limits}\n"
     for path, (usage_s, periods, limited, limited_s) in model.groups.items():
         directory, quota = f"sys/fs/cgroup{path}", quotas.get(path)
         limit = "max" if quota is None else round(quota * 100_000)

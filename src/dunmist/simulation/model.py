@@ -17,7 +17,7 @@ from dunmist.simulation.heat import Package
 from dunmist.simulation.links import Link
 from dunmist.simulation.paging import MIB, Memory, stalled_by
 from dunmist.simulation.processes import ProcessSet
-from dunmist.simulation.scenario import Driver, Scenario
+from dunmist.simulation.scenario import Driver, ProgramSpec, Scenario
 from dunmist.simulation.scheduler import Floats, place_on_processors, share_processors
 from dunmist.simulation.stalls import Stalls
 
@@ -218,23 +218,15 @@ class ModelComputer:
         none_waits = 1.0
         for number, disk in enumerate(self.disks):
             askers = self._askers[number]
-            wants = [
-                Request(
-                    asker.spec.read_mib_per_s * MIB,
-                    asker.spec.write_mib_per_s * MIB,
-                    asker.spec.request_kib * 1024,
-                )
-                if self.now_s >= asker.spec.starts_s
-                else Request(0.0, 0.0, asker.spec.request_kib * 1024)
-                for asker in askers
-            ]
+            wants = [_request(asker.spec, self.now_s) for asker in askers]
             if number == 0:
                 wants.append(Request(swap_rate / 2, swap_rate / 2, SWAP_REQUEST_BYTES))
             for asking, want, (served, share) in zip(
                 askers, wants, disk.step(wants, step_s), strict=False
             ):
-                waited[asking.index] = share
-                none_waits *= 1 - share
+                waits = max(share, 1 - _let_through(asking.spec))
+                waited[asking.index] = waits
+                none_waits *= 1 - waits
                 processes.figures["read_bytes"][asking.index] += want.read * served * step_s
                 processes.figures["write_bytes"][asking.index] += want.written * served * step_s
         # pages from compressed memory wait for no disk
@@ -376,3 +368,19 @@ class ModelComputer:
         if battery:
             watts = battery.rest_w + sum(package.power_w for package in self.packages)
             self.battery_used_wh += watts * step_s / 3600
+
+
+def _let_through(spec: ProgramSpec) -> float:
+    """Return the part of what a program wants to read that the limit of its group allows."""
+    if spec.reads_most_mib_per_s is None or not spec.read_mib_per_s:
+        return 1.0
+    return min(1.0, spec.reads_most_mib_per_s / spec.read_mib_per_s)
+
+
+def _request(spec: ProgramSpec, now_s: float) -> Request:
+    """Return what a program asks of its disk each second."""
+    size = spec.request_kib * 1024
+    if now_s < spec.starts_s:
+        return Request(0.0, 0.0, size)
+    read = spec.read_mib_per_s * _let_through(spec)
+    return Request(read * MIB, spec.write_mib_per_s * MIB, size)

@@ -104,6 +104,7 @@ class ProgramSpec(Spec, frozen=True):
     defunct: int = 0  # children that nobody waited for
     restarts_every_s: float = 0.0  # dies and is started again
     quota_cores: float | None = None  # of its control group
+    reads_most_mib_per_s: float | None = None  # I/O limit of its control group on its disk
     cpus_most: int = 0  # the first ones, which it may run on; 0 for all
     frozen: bool = False  # its control group
     tasks_most: int = 0  # limit of its control group; 0 for none

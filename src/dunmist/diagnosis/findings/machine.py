@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from dunmist.applications import unit_of
+from dunmist.applications import unit_or_path
 from dunmist.captures import Header
 from dunmist.computer import KnownUpdates
 from dunmist.diagnosis.examination import Examination
@@ -99,14 +99,8 @@ def _tasks_of_groups(exam: Examination) -> list[Finding]:
         if group.refused:
             evidence.append(figure("tasks-refused", float(group.refused)))
         severity: Severity = "urgent" if group.refused else "concern"
-        findings.append(Finding("limit-near", severity, _unit_or_path(group.path), evidence))
+        findings.append(Finding("limit-near", severity, unit_or_path(group.path), evidence))
     return findings
-
-
-def _unit_or_path(path: str) -> str:
-    """Return the unit that a control group is of, or its path if a part of one set the limit."""
-    last = path.rpartition("/")[2]
-    return last if unit_of(path) == last else path
 
 
 @finds("unclean-restart")

@@ -66,6 +66,7 @@ accuracy: $(VENV)/installed
 # installed programs at known kinds of work; needs the administrator
 real-programs: $(VENV)/installed
 	$(BIN)/python benchmarks/real_programs.py
+	$(BIN)/python benchmarks/real_ailments.py
 
 pairs: $(VENV)/installed
 	$(BIN)/python benchmarks/pairs.py

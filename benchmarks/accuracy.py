@@ -31,6 +31,7 @@ PROOFS = HERE.parent / "docs" / "proofs.json"
 PAIRS = HERE.parent / "docs" / "pairs.json"
 BOTTLE = HERE.parent / "docs" / "bottle.json"
 REAL = HERE.parent / "docs" / "real_programs.json"
+AILMENTS = HERE.parent / "docs" / "real_ailments.json"
 # rules may be tuned on seeds below this one; what is reported comes from those above
 FIRST_REPORTED_SEED = 25000
 RANDOM_PATIENTS = 200
@@ -340,6 +341,10 @@ def report(patients, drawn, live, hard, took_s):
         "",
         *bottle_lines(),
         "",
+        "## Real programs",
+        "",
+        *ailment_lines(),
+        "",
         "## What real programs are doing",
         "",
         *real_lines(),
@@ -465,6 +470,37 @@ def bottle_lines():
             ", ".join(case.get("named", ())[:3]) or "–",
             f"{sure:.2f}" if sure is not None else "–",
             "; ".join(case["wrong"]).replace("|", "/") or "–",
+        )
+        yield f"| {' | '.join(cells)} |"
+
+
+def ailment_lines():
+    """Yield the verdicts on real programs that make this computer ill or leave it well."""
+    if not AILMENTS.exists():
+        yield "`make real-programs` has not been run."
+        return
+    results = json.loads(AILMENTS.read_text())
+    well = [result for result in results if result["healthy"]]
+    ill = [result for result in results if not result["healthy"]]
+    alarms = sum(any("false" in text for text in result["wrong"]) for result in well)
+    yield (
+        f"Written by `make real-programs`. {len(ill)} times real programs made this computer slow. "
+        f"The culprit is the process with the largest use by the kernel's own counters, read by "
+        f"the case itself. Limiting resource, culprit and first step are right in "
+        f"{sum(not result['wrong'] for result in ill)}. {len(well)} times the computer was well "
+        f"with real programs on it; {alarms} of these were false alarms."
+    )
+    yield ""
+    yield "| case | limiting | named | first step | confidence | what went wrong |"
+    yield "| --- | --- | --- | --- | ---: | --- |"
+    for result in results:
+        cells = (
+            result["name"],
+            result["limiting"] or "–",
+            ", ".join(result["named"]) or "–",
+            result["first"] or "–",
+            f"{result['confidence']:.2f}",
+            "; ".join(result["wrong"]) or "–",
         )
         yield f"| {' | '.join(cells)} |"
 

@@ -203,9 +203,9 @@ CASES = (
         "short programs one after the other",
         "unit ring-list sh -c 'while :; do /bin/true; done'",
         "gone ring-list",
-        None,
-        may=BUSY | {"spawn-storm", "kernel-busy"},
-        must={"steady-background": "ring-list"},
+        "core",
+        ("ring-list",),
+        may=BUSY | {"spawn-storm", "kernel-busy", "steady-background"},
     ),
     Case(
         "a quota runs out",

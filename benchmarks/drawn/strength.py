@@ -76,7 +76,7 @@ def _cores(program: ProgramSpec, slower: float, duration_s: float) -> float:
     # what follows from something else is busy only when that is so
     if program.nice > 0 or program.driver:
         return 0.0
-    starts_up = 1.0 if SETTLED_S >= LASTS * duration_s else SETTLED_SHARE
+    starts_up = 1.0 if LASTS * duration_s <= SETTLED_S else SETTLED_SHARE
     share = PATTERN_SHARE.get(program.pattern, starts_up)
     # the first of several only hands out work
     working = max(1, program.peers) * program.busy_threads

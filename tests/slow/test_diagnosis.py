@@ -80,6 +80,18 @@ class Verdicts(unittest.TestCase):
                 first = [culprit.name for culprit in result.culprits][:1]
                 self.assertEqual(["nestcam-index"] if limiting else [], first)
 
+    def test_programs_that_run_one_after_the_other_fill_one_core(self):
+        for per_s, limiting in ((20.0, "core"), (15.0, None)):
+            with self.subTest(per_s):
+                loop = changed(peers=0, demand_cores=0.01, children_per_s=per_s, child_cpu_s=0.049)
+                result = judged(loop).triage
+                self.assertEqual(limiting, result.verdict.limiting)
+                if limiting:
+                    self.assertEqual("nestcam-index", result.culprits[0].name)
+                    (core,) = (each for each in result.resources if each.resource == "core")
+                    texts = [each.text for each in core.evidence]
+                    self.assertTrue(any("one after the other" in text for text in texts), texts)
+
     def test_an_io_limit_is_told_if_it_is_reached(self):
         patient = load_scenario("thin-straw")
         for wants_mib, most_mib, told in ((8.0, 0.5, True), (0.3, 0.5, False), (8.0, None, False)):

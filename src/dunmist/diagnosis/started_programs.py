@@ -33,13 +33,19 @@ def started_programs(application: Application) -> StartedPrograms | None:
         for process in application.members:
             if process.started_inside:
                 used_s[process.name] += process.cpu_s
-    children_s = sum(used_s.values()) + application.short_lived_cores.total()
-    whole_s = application.cores.total()
     return StartedPrograms(
         names=sorted(counts, key=lambda name: (-used_s[name], -counts[name]))[:NAMES_SHOWN],
         starts=counts.total(),
-        share=min(1.0, children_s / whole_s) if whole_s else 0.0,
+        share=share_of_started(application),
     )
+
+
+def share_of_started(application: Application) -> float:
+    """Return the part of its CPU time that programs used which it started during the capture."""
+    used_s, whole_s = application.short_lived_cores.total(), application.cores.total()
+    if application.starts_generations:
+        used_s += sum(each.cpu_s for each in application.members if each.started_inside)
+    return min(1.0, used_s / whole_s) if whole_s else 0.0
 
 
 def main_started_programs(application: Application, limits: Thresholds) -> StartedPrograms | None:

@@ -123,6 +123,7 @@ EvidenceKey = Literal[
     "cpu-steal",
     "core-full",
     "core-full-bound",
+    "core-full-in-turn",
     "core-busiest",
     "core-own",
     "interrupt-share",

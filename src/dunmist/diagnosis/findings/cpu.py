@@ -44,7 +44,9 @@ def _core_bound(exam: Examination) -> list[Finding]:
                 *(
                     figure("app-full", bound.full_share, pid=float(bound.process.pid))
                     for bound in same[:BOUND_SHOWN]
+                    if bound.key == "core-full"
                 ),
+                *started_evidence(exam, application),
                 *real_time_evidence(exam, application),
                 *serving_evidence(exam, application),
             ],

@@ -8,6 +8,7 @@ import numpy as np
 from dunmist.diagnosis.cpu_binding import Binding, find_bindings
 from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.examination import Examination
+from dunmist.diagnosis.process_chains import Chain, find_chains
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.records import figure
 from dunmist.diagnosis.resources.cpu import CPU_SAVING, cpu_coverage
@@ -59,6 +60,14 @@ def find_bound(exam: Examination) -> list[Bound]:
         if binding.cpus == 1 and binding.application.number not in found
         for bound in _together(exam, binding, given)
     ]
+    found |= {bound.process.application.number for bound in single}
+    single += [
+        bound
+        for chain in exam.once(find_chains)
+        if chain.application.number not in found
+        and gives[chain.application.number] < exam.limits.cpu.low_priority_share
+        for bound in _in_turn(exam, chain, given)
+    ]
     return sorted(single, key=lambda bound: (-bound.full_share, -bound.typical))
 
 
@@ -94,6 +103,18 @@ def _together(exam: Examination, binding: Binding, given: Rate) -> list[Bound]:
     typical = min(1.0, exam.typical(wanted))
     wanted = wanted.between(0.0, 1.0)
     return [Bound(busiest, wanted, full, typical, full.mean(), "core-full-bound")]
+
+
+def _in_turn(exam: Examination, chain: Chain, given: Rate) -> list[Bound]:
+    """Return the durable process of a chain, if its processes keep a CPU full."""
+    table = exam.limits.core
+    ran = chain.ran / given
+    full = ran.at_least(table.full)
+    if full.mean() < table.bound_share or exam.typical(ran) < table.ran_least:
+        return []
+    first = min(chain.application.members, key=lambda process: process.first_row)
+    typical = min(1.0, exam.typical(ran))
+    return [Bound(first, ran.between(0.0, 1.0), full, typical, full.mean(), "core-full-in-turn")]
 
 
 def _given(exam: Examination) -> Rate:

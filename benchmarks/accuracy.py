@@ -483,12 +483,16 @@ def ailment_lines():
     well = [result for result in results if result["healthy"]]
     ill = [result for result in results if not result["healthy"]]
     alarms = sum(any("false" in text for text in result["wrong"]) for result in well)
+    idle = sum(not result["named"] and not result["wrong"] for result in ill)
     yield (
-        f"Written by `make real-programs`. {len(ill)} times real programs made this computer slow. "
+        f"Written by `make real-programs`. Real programs made this computer slow {len(ill)} times. "
         f"The culprit is the process with the largest use by the kernel's own counters, read by "
         f"the case itself. Limiting resource, culprit and first step are right in "
-        f"{sum(not result['wrong'] for result in ill)}. {len(well)} times the computer was well "
-        f"with real programs on it; {alarms} of these were false alarms."
+        f"{sum(not result['wrong'] for result in ill)}. In {idle} of these the load filled no CPU "
+        f"by the same counters, and nothing was named. The computer was well {len(well)} times "
+        f"with real programs on it; {alarms} of these were false alarms. The first run had 26 of "
+        f"38 right. It led to the rule for programs that run one after the other. Some loads were "
+        f"raised, as they filled nothing, and one case was wrong itself."
     )
     yield ""
     yield "| case | limiting | named | first step | confidence | what went wrong |"

@@ -2,13 +2,15 @@
 
 The case itself measures the truth by the kernel's own counters: the culprit is the process of its
 session with the largest use. Judged are the limiting resource, the culprit, the first step, and
-that no healthy computer is ill. Needs the administrator. A program that is not installed is
-installed by the package manager where there is one, else its cases are left out.
+that no healthy computer is ill. If the load filled no CPU by these counters, nothing has to be
+named. Needs the administrator. A program that is not installed is installed by the package manager
+where there is one, else its cases are left out.
 
     python benchmarks/real_ailments.py [NAME...]
 """
 
 import json
+import os
 import shutil
 import signal
 import subprocess
@@ -32,6 +34,7 @@ RESULT = TABLE.parent.parent / "docs" / "real_ailments.json"
 # of a program with another name
 PACKAGES = {"ab": "apache2-utils", "redis-server": "redis", "node": "nodejs", "xz": "xz-utils"}
 QUIET_S = 3.0
+FULL = 0.9  # of a CPU, or of all CPUs
 # in the place of a resource, if no task waits
 NOTHING = "nothing"
 LINE = "dm-real0"  # to the other computer of real_programs
@@ -90,6 +93,12 @@ def uses_of(session: int) -> dict[int, Use]:
     return uses
 
 
+def busy_share() -> tuple[int, int]:
+    """Return the busy time of all CPUs and all of their time, as proc_stat(5) has them."""
+    clks = [int(word) for word in Path("/proc/stat").read_text().split("\n", 1)[0].split()[1:9]]
+    return sum(clks) - clks[3] - clks[4], sum(clks)
+
+
 def largest_user(before: dict[int, Use], after: dict[int, Use], of: str) -> int | None:
     """Return the process that used most between two readings; None if it was none."""
     index = 1 if of == "disk" else 0
@@ -130,9 +139,9 @@ def judged(case: Ailment | Healthy, folder: Path) -> dict[str, object]:
     )
     try:
         time.sleep(case.warm_s)
-        before = uses_of(child.pid)
+        before, busy_before = uses_of(child.pid), busy_share()
         path = run_capture(CaptureOptions(folder / "real.jsonl.gz", SAMPLED_S, 1.0, force=True))
-        after = uses_of(child.pid)
+        after, busy_after = uses_of(child.pid), busy_share()
     finally:
         subprocess.run(["pkill", "-KILL", "-s", str(child.pid)], check=False)
         child.wait()
@@ -159,6 +168,8 @@ def judged(case: Ailment | Healthy, folder: Path) -> dict[str, object]:
         "healthy": isinstance(case, Healthy),
         "began": bool(members),
         "limiting": verdict.limiting,
+        "busy_share": round((busy_after[0] - busy_before[0]) / (busy_after[1] - busy_before[1]), 2),
+        "largest_share": _share_of_core(before, after, largest, busy_after[1] - busy_before[1]),
         "named": [application.name for application in named],
         "culprit_is_right": is_right,
         "first": steps[0].step.action if steps else None,
@@ -171,6 +182,15 @@ def judged(case: Ailment | Healthy, folder: Path) -> dict[str, object]:
     }
 
 
+def _share_of_core(
+    before: dict[int, Use], after: dict[int, Use], pid: int | None, whole_clk: int
+) -> float:
+    if pid is None:
+        return 0.0
+    used_clk = after[pid].cpu_clk - before[pid].cpu_clk
+    return round(used_clk * (os.cpu_count() or 1) / whole_clk, 2)
+
+
 def errors_of(case: Ailment | Healthy, result: dict[str, object]) -> list[str]:
     """Return what is wrong with a verdict."""
     wrong = [] if result["began"] else ["the program did not run"]
@@ -178,6 +198,8 @@ def errors_of(case: Ailment | Healthy, result: dict[str, object]) -> list[str]:
         findings = set(result["findings"]) - BUSY  # type: ignore[call-overload]
         wrong += [f"false alarm: {result['limiting']}"] if result["limiting"] else []
         return wrong + [f"false finding: {kind}" for kind in sorted(findings)]
+    if case.of == "cpu" and not result["limiting"] and _is_nothing_full(result):
+        return wrong
     if (result["limiting"] or NOTHING) not in case.limiting:
         wrong.append(f"limiting {result['limiting']} instead of {' or '.join(case.limiting)}")
     if not result["culprit_is_right"]:
@@ -185,6 +207,12 @@ def errors_of(case: Ailment | Healthy, result: dict[str, object]) -> list[str]:
     if result["first"] not in case.first:
         wrong.append(f"first step {result['first']}")
     return wrong
+
+
+def _is_nothing_full(result: dict[str, object]) -> bool:
+    """Whether by the kernel's counters neither a CPU nor all of them were full."""
+    shares = result["busy_share"], result["largest_share"]
+    return all(isinstance(share, float) and share < FULL for share in shares)
 
 
 def main(names: list[str]) -> int:
@@ -210,8 +238,12 @@ def main(names: list[str]) -> int:
             time.sleep(QUIET_S)
     right = sum(not result["wrong"] for result in results)
     print(f"{right} of {len(results)} right")
-    if not names:
-        RESULT.write_text(json.dumps(results, indent=1) + "\n")
+    kept = json.loads(RESULT.read_text()) if names and RESULT.exists() else []
+    newer = {result["name"] for result in results}
+    order = [case.name for case in (*tables.ailment, *tables.healthy)]
+    every = [*(result for result in kept if result["name"] not in newer), *results]
+    every.sort(key=lambda result: order.index(result["name"]))
+    RESULT.write_text(json.dumps(every, indent=1) + "\n")
     return right < len(results)
 
 

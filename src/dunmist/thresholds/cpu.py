@@ -50,6 +50,9 @@ class CoreLimits(Figures, frozen=True):
     full: Share = 0.96
     # it is bound by one CPU when it does so in this share of the intervals
     bound_share: Share = 0.80
+    # programs that run one after the other fill a CPU from here on: it rests for a moment between
+    # two of them
+    in_turn_full: Share = 0.90
     # it is judged over windows of at least this length
     least_s: Seconds = 1.0
     # a task that runs for less than this share waits too long for others: more CPUs would help it

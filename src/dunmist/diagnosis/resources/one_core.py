@@ -109,8 +109,8 @@ def _in_turn(exam: Examination, chain: Chain, given: Rate) -> list[Bound]:
     """Return the durable process of a chain, if its processes keep a CPU full."""
     table = exam.limits.core
     ran = chain.ran / given
-    full = ran.at_least(table.full)
-    if full.mean() < table.bound_share or exam.typical(ran) < table.ran_least:
+    full = ran.at_least(table.in_turn_full)
+    if full.mean() < table.bound_share:
         return []
     first = min(chain.application.members, key=lambda process: process.first_row)
     typical = min(1.0, exam.typical(ran))

@@ -24,9 +24,8 @@ from typing import Literal, NamedTuple
 
 import msgspec
 from live import ALWAYS, LOGGED
-from real_programs import SAMPLED_S, WARM_S, far_computer, prepare
+from real_programs import WARM_S, capture_now, far_computer, prepare, session
 
-from dunmist.jobs.capture import CaptureOptions, run_capture
 from dunmist.jobs.judge import judge
 
 TABLE = Path(__file__).with_suffix(".toml")
@@ -130,21 +129,11 @@ def judged(case: Ailment | Healthy, folder: Path) -> dict[str, object]:
     """Return the verdict of one case and the kernel's own figures."""
     of = case.of if isinstance(case, Ailment) else "cpu"
     shape_line(case.line_mbit if isinstance(case, Ailment) else None)
-    child = subprocess.Popen(
-        ["/bin/bash", "-c", case.command],
-        cwd=folder,
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.DEVNULL,
-        start_new_session=True,
-    )
-    try:
+    with session(case.command, folder) as child:
         time.sleep(case.warm_s)
         before, busy_before = uses_of(child.pid), busy_share()
-        path = run_capture(CaptureOptions(folder / "real.jsonl.gz", SAMPLED_S, 1.0, force=True))
+        path = capture_now(folder)
         after, busy_after = uses_of(child.pid), busy_share()
-    finally:
-        subprocess.run(["pkill", "-KILL", "-s", str(child.pid)], check=False)
-        child.wait()
     whole = judge(path)
     largest = largest_user(before, after, of)
     diagnosis, verdict = whole.diagnosis, whole.triage.verdict

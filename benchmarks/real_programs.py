@@ -153,22 +153,34 @@ def far_computer(folder: Path) -> Iterator[None]:
         subprocess.run(["ip", "netns", "del", FAR], check=False)
 
 
-def judged(case: Work, folder: Path) -> dict[str, object]:
-    """Return what was said of one case."""
+@contextmanager
+def session(command: str, folder: Path) -> Iterator[subprocess.Popen[bytes]]:
+    """Run a command of the shell in a session of its own, and kill all of it at the end."""
     child = subprocess.Popen(
-        ["/bin/bash", "-c", case.command.replace("{python}", sys.executable)],
+        ["/bin/bash", "-c", command],
         cwd=folder,
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
         start_new_session=True,
     )
     try:
-        time.sleep(case.warm_s)
-        path = run_capture(CaptureOptions(folder / "real.jsonl.gz", SAMPLED_S, 1.0, force=True))
-        alive = child.poll() is None
+        yield child
     finally:
         subprocess.run(["pkill", "-KILL", "-s", str(child.pid)], check=False)
         child.wait()
+
+
+def capture_now(folder: Path) -> Path:
+    """Capture this computer for some seconds."""
+    return run_capture(CaptureOptions(folder / "real.jsonl.gz", SAMPLED_S, 1.0, force=True))
+
+
+def judged(case: Work, folder: Path) -> dict[str, object]:
+    """Return what was said of one case."""
+    with session(case.command.replace("{python}", sys.executable), folder) as child:
+        time.sleep(case.warm_s)
+        path = capture_now(folder)
+        alive = child.poll() is None
     whole = judge(path)
     mine = [
         application

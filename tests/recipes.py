@@ -104,7 +104,7 @@ SOURCE = {
         '            zram_bytes=single["zram"].level("value"),\n'
         '            noise_bits=single["noise"].level("value"),\n',
     ),
-    "captures/schema.py": ("MAJOR, MINOR = 1, 12", "MAJOR, MINOR = 1, 13"),
+    "captures/schema.py": ("MAJOR, MINOR = 1, 13", "MAJOR, MINOR = 1, 14"),
     "computer/read_paths.py": (
         '            "/proc/{uptime,stat,',
         '            "/proc/sys/kernel/random/entropy_avail",\n            "/proc/{uptime,stat,',

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from dunmist.diagnosis.cpu_yielding import find_yielding
 from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.quotas import quota_limited
 from dunmist.diagnosis.started_programs import share_of_started
@@ -24,11 +25,16 @@ class Chain(NamedTuple):
 
 
 def find_chains(exam: Examination) -> list[Chain]:
-    """Return the applications that keep one CPU full by one process after the other."""
-    table, limited = exam.limits.core, exam.once(quota_limited)
+    """Return the applications whose processes run one after the other, and never several at once.
+
+    Low-priority work and programs at the limit of their quota are left out.
+    """
+    table, limited, gives = exam.limits.core, exam.once(quota_limited), exam.once(find_yielding)
     chains = []
     for application in exam.applications:
         if application.kernel or application.observer or application.number in limited:
+            continue
+        if gives[application.number] >= exam.limits.cpu.low_priority_share:
             continue
         if application.cores.mean() < table.candidate_cores:
             continue

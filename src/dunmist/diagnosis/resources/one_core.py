@@ -65,7 +65,6 @@ def find_bound(exam: Examination) -> list[Bound]:
         bound
         for chain in exam.once(find_chains)
         if chain.application.number not in found
-        and gives[chain.application.number] < exam.limits.cpu.low_priority_share
         for bound in _in_turn(exam, chain, given)
     ]
     return sorted(single, key=lambda bound: (-bound.full_share, -bound.typical))

@@ -203,9 +203,9 @@ CASES = (
         "short programs one after the other",
         "unit ring-list sh -c 'while :; do /bin/true; done'",
         "gone ring-list",
-        "core",
-        ("ring-list",),
-        may=BUSY | {"spawn-storm", "kernel-busy", "steady-background"},
+        None,
+        may=BUSY | {"spawn-storm", "kernel-busy"},
+        must={"steady-background": "ring-list"},
     ),
     Case(
         "a quota runs out",
@@ -294,7 +294,7 @@ CASES = (
     Case(
         "a service at its limit of bytes read",
         "unit film-copy film-copy read /dev/sdb 200; sleep 1;"
-        " systemctl set-property --runtime film-copy 'IOReadBandwidthMax=/dev/sdb 200K'",
+        " systemctl set-property --runtime film-copy 'IOReadBandwidthMax=/dev/sdb 20K'",
         "gone film-copy",
         must={"io-limited": "film-copy.service"},
         names=("sdb",),

@@ -120,9 +120,9 @@ class FindingLimits(Figures, frozen=True):
     charger_short_w: Watts = 2.0
     # makers exchange batteries below about 70 to 80 % of their design; this is clearly below
     battery_worn: Share = 0.65
-    # share of the I/O limit of a control group from which it holds the group back: limits are kept
-    # on average over some tenths of a second
-    io_limit_near: Share = 0.75
+    # share of the I/O limit of a control group from which it holds the group back: the kernel lets
+    # requests through in slices of time, so that a small limit is not used up
+    io_limit_near: Share = 0.5
     # mean number of its tasks that waited for a disk
     blocked_share: Number = 0.30
     # 2 MB a second, which a person hears on a spinning disk

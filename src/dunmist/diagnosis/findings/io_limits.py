@@ -8,7 +8,7 @@ from dunmist.diagnosis.examination import Examination
 from dunmist.diagnosis.findings.rules import finds
 from dunmist.diagnosis.io_wait import find_io_wait
 from dunmist.diagnosis.records import EvidenceFigure, Finding, figure
-from dunmist.series import Process, Rate
+from dunmist.series import DiskSeries, Process, Rate
 
 
 @finds("io-limited")
@@ -22,14 +22,19 @@ def _limited(exam: Examination) -> list[Finding]:
         waits = sum(
             waiting[number].mean() for number in {each.application.number for each in members}
         )
-        reached = list(_reached(exam, limit, members))
+        disk = next((each for each in exam.series.devices.disks if each.name == limit.disk), None)
+        if disk is not None and exam.typical(disk.busy) >= exam.limits.disk.busy:
+            continue  # the disk itself is slower than the limit
+        reached = list(_reached(exam, limit, members, disk))
         if reached and waits >= exam.limits.findings.blocked_share:
             evidence = [*reached, figure("group-io-waiting", waits)]
             findings.append(Finding("io-limited", "concern", unit_or_path(limit.path), evidence))
     return findings
 
 
-def _reached(exam: Examination, limit: IoLimit, members: list[Process]) -> Iterator[EvidenceFigure]:
+def _reached(
+    exam: Examination, limit: IoLimit, members: list[Process], disk: DiskSeries | None
+) -> Iterator[EvidenceFigure]:
     """Yield the figures that are at their limit: bytes of the group, and requests of the disk."""
     line, near = exam.series.line, exam.limits.findings.io_limit_near
     read = Rate.total_of(line, [each.read_bytes_per_s.known_or(0.0) for each in members]).mean()
@@ -38,7 +43,6 @@ def _reached(exam: Examination, limit: IoLimit, members: list[Process]) -> Itera
         yield figure("group-reads", read, of=float(limit.read_bytes_per_s), name=limit.disk)
     if limit.write_bytes_per_s and written >= near * limit.write_bytes_per_s:
         yield figure("group-writes", written, of=float(limit.write_bytes_per_s), name=limit.disk)
-    disk = next((each for each in exam.series.devices.disks if each.name == limit.disk), None)
     if disk is None:
         return
     for most, requests in (

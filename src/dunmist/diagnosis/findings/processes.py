@@ -63,6 +63,8 @@ def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
         asks_s = exam.limits.findings.stuck_cores * exam.series.duration_s
         if process.facts.kernel or process.cpu_s > asks_s or process.first_row != 0:
             continue
+        if process.read_bytes_per_s.total() + process.write_bytes_per_s.total() > 0:
+            continue  # its requests are answered, however slowly
         if evidence := _stuck_evidence(exam, process):
             stuck.setdefault((process.name, process.application), []).append(evidence)
     findings = []

@@ -88,7 +88,8 @@ def process(
     pid, of, on, threads=1, cores=0.0, waiting=0.0, private=0.0, shared=0.0, watched=(), **about
 ):
     """A process of an application that lives all the time; ``about`` are facts of it."""
-    rates = {"cores": rate(cores, on), "waiting": rate(waiting, on)}
+    rates = dict.fromkeys(RATES, rate(0.0, on))
+    rates |= {"cores": rate(cores, on), "waiting": rate(waiting, on)}
     levels = {
         "private_bytes": level(private, on),
         "rss_bytes": level(np.asarray(private) + shared, on),

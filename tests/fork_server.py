@@ -1,8 +1,8 @@
 """The program, loaded once and run many times: each run is a fork of its own with its own files.
 
 A run calls the same entry point as the installed script, with arguments, folder, environment and
-standard files of its own; only the loading of Python and of the libraries is shared. Tests of what
-is loaded, of signals and of limits start the installed script itself.
+standard files of its own; only the loading of Python, of the libraries and of the program's own
+tables is shared. Tests of what is loaded, of signals and of limits start the installed script.
 """
 
 import atexit

@@ -63,8 +63,9 @@ def _stuck(exam: Examination, strained: StrainedResources) -> list[Finding]:
         asks_s = exam.limits.findings.stuck_cores * exam.series.duration_s
         if process.facts.kernel or process.cpu_s > asks_s or process.first_row != 0:
             continue
-        if process.read_bytes_per_s.total() + process.write_bytes_per_s.total() > 0:
-            continue  # its requests are answered, however slowly
+        moved = (process.read_bytes_per_s + process.write_bytes_per_s).known_or(0.0).values
+        if moved[len(moved) // 2 :].any():
+            continue  # its requests are still answered, however slowly
         if evidence := _stuck_evidence(exam, process):
             stuck.setdefault((process.name, process.application), []).append(evidence)
     findings = []

@@ -130,7 +130,7 @@ def _given(exam: Examination) -> Rate:
 
 
 def _instances(exam: Examination) -> list[ResourceInstance]:
-    """Return the fullest single processor, as the program that hangs on it sees it."""
+    """Return the fullest single processor, as the program that it limits sees it."""
     processors, line = exam.series.machine.processors, exam.series.line
     busiest = max(processors, key=lambda processor: exam.typical(processor.busy))
     share = exam.typical(busiest.busy)
